@@ -1,0 +1,631 @@
+package declare
+
+// This file reads the clauses of fields and the constraint lines of models
+// into columns, keys, checks and indexes, and says which of them make no sense
+// together.
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// clauses fills the columns of the model from its fields.
+func (r *resolver) clauses(m *model) {
+	byName := map[string]*field{}
+	for _, f := range m.order {
+		key := strings.ToLower(f.column.Name)
+		if old := byName[key]; old != nil {
+			r.errorf(f.decl.Name.Pos, `name one with column "…"`, "the fields %s and %s have the same column, %s", old.decl.Name.Name, f.decl.Name.Name, f.column.Name)
+		}
+		byName[key] = f
+		f.column.NotNull = true
+		seen := map[string]bool{}
+		for _, c := range f.decl.Clauses {
+			if !r.here(c.On) {
+				continue
+			}
+			word := c.Word
+			if c.Do != "" {
+				word = "on " + word
+			}
+			if seen[word] && word != "check" {
+				r.errorf(c.Pos, "", "%q stands here twice", word)
+				continue
+			}
+			seen[word] = true
+			r.clause(m, f, c)
+		}
+		r.together(f, seen)
+		m.table.Columns = append(m.table.Columns, f.column)
+	}
+	if len(m.key) > 0 {
+		pk := &schema.PrimaryKey{Name: schema.ConstraintName(m.table.Name, nil, "pkey")}
+		for _, name := range m.key {
+			f := m.fields[name]
+			if f == nil {
+				for _, l := range m.lines {
+					if l.Key != nil {
+						for _, id := range l.Key.Fields {
+							if id.Name == name {
+								r.lookup(m, id)
+							}
+						}
+					}
+				}
+				continue
+			}
+			if !f.column.NotNull {
+				r.errorf(f.decl.Name.Pos, "take optional out", "%s is in the key and cannot be optional", name)
+			}
+			pk.Columns = append(pk.Columns, schema.Part{Column: f.column.Name})
+			if len(m.key) == 1 {
+				f.unique = true
+			}
+		}
+		m.table.PrimaryKey = pk
+	}
+}
+
+func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
+	col, t := f.column, f.column.Type
+	name := f.decl.Name.Name
+	textual := t.Kind == schema.Text || t.Kind == schema.Choice || t.Kind == schema.Native
+	switch c.Word {
+	case "optional":
+		col.NotNull = false
+	case "default":
+		if r.value(c.Value, t, name) {
+			v := r.fit(c.Value.Value, t)
+			if v.Kind == schema.SQLValue {
+				v.Text = r.sql(m, c.Value.Text, nil)
+			}
+			col.Value = &v
+		}
+	case "unique":
+		if c.IgnoringCase && !textual {
+			r.errorf(c.Pos, "", "only text can ignore case; %s is %s", name, t)
+		}
+		if c.IncludingDeleted && m.soft == nil {
+			r.errorf(c.Pos, "", "%s has no soft delete", m.table.Model)
+		}
+		f.unique = !c.IgnoringCase && (m.soft == nil || c.IncludingDeleted)
+		f.partly = m.soft != nil && !c.IncludingDeleted
+		x := &schema.Index{Unique: true, Column: col.Name, Name: schema.ConstraintName(m.table.Name, []string{col.Name}, "key"), Parts: []schema.Part{{Column: col.Name}}}
+		if c.IgnoringCase {
+			x.Parts[0].Collation = "ignoring case"
+		}
+		r.among(m, x, c.IncludingDeleted)
+		m.table.Indexes = append(m.table.Indexes, x)
+	case "index":
+		m.table.Indexes = append(m.table.Indexes, &schema.Index{Column: col.Name, Name: schema.ConstraintName(m.table.Name, []string{col.Name}, "idx"), Parts: []schema.Part{{Column: col.Name}}})
+	case "immutable":
+		col.Immutable = true
+	case "nonblank":
+		col.Nonblank = true
+		if t.Kind != schema.Text && t.Kind != schema.Native {
+			r.errorf(c.Pos, "", "only text can be nonblank; %s is %s", name, t)
+		}
+	case "stamped":
+		col.Stamped = true
+		if t.Kind != schema.Timestamp && t.Kind != schema.Datetime {
+			r.errorf(c.Pos, "make it a timestamp", "only a timestamp can be stamped; %s is %s", name, t)
+		}
+	case "identity":
+		col.Identity = true
+		if !t.Kind.Whole() {
+			r.errorf(c.Pos, "", "only a whole number can be generated; %s is %s", name, t)
+		}
+		if !slices.Equal(m.key, []string{name}) {
+			r.errorf(c.Pos, "write key identity", "identity goes with key: %s is not the key alone", name)
+		}
+	case "range":
+		r.rangeOf(f, c)
+	case "comment":
+		col.Comment = c.Value.Text
+	case "check":
+		m.table.Checks = append(m.table.Checks, &schema.Check{Name: checkName(m.table, []string{col.Name}), Column: col.Name, Purpose: schema.ForCheck, SQL: schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)}})
+	case "generated":
+		col.Generated = &schema.Generated{Stored: c.Stored, SQL: schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)}}
+	case "delete", "update", "no index":
+		if f.decl.Type.Ref == nil {
+			word := c.Word
+			if c.Do != "" {
+				word = "on " + word
+			}
+			r.errorf(c.Pos, "", "%q is for references; %s is %s", word, name, t)
+		}
+	}
+}
+
+// together reports clauses that contradict each other.
+func (r *resolver) together(f *field, seen map[string]bool) {
+	pos, col := f.decl.Name.Pos, f.column
+	name := f.decl.Name.Name
+	if col.Generated != nil {
+		for _, w := range []string{"default", "stamped", "identity", "immutable", "key"} {
+			if seen[w] {
+				r.errorf(pos, "", "%s is generated and cannot have %q", name, w)
+			}
+		}
+		col.NotNull = false // what it is depends on the expression alone
+	}
+	if col.Stamped && (seen["default"] || col.Immutable) {
+		r.errorf(pos, "", "%s is stamped: it takes neither default nor immutable", name)
+	}
+	if col.Identity && seen["default"] {
+		r.errorf(pos, "", "%s is numbered by the database and takes no default", name)
+	}
+	if col.Value != nil && col.Value.Kind == schema.NullValue && col.NotNull {
+		r.errorf(pos, "write optional, or another default", "%s is required and cannot be null by default", name)
+	}
+	if seen["index"] && seen["unique"] {
+		r.errorf(pos, "take index out", "%s is unique and so has an index", name)
+	}
+	if ref := f.decl.Type.Ref; ref != nil {
+		for _, c := range f.decl.Clauses {
+			if c.Do == "" || !r.here(c.On) {
+				continue
+			}
+			if c.Do == schema.SetNull && col.NotNull {
+				r.errorf(c.Pos, "write optional", "%s is required and cannot be set null", name)
+			}
+			if c.Do == schema.SetDefault && col.Value == nil {
+				r.errorf(c.Pos, "give it a default", "%s has no default to be set to", name)
+			}
+			if col.Immutable && (c.Do == schema.SetNull || c.Do == schema.SetDefault || c.Do == schema.Cascade && c.Word == "update") {
+				r.errorf(c.Pos, "", "%s is immutable and cannot be changed by its reference", name)
+			}
+		}
+	}
+}
+
+// among makes a uniqueness of a soft-deletable model hold among the rows that
+// are left.
+func (r *resolver) among(m *model, x *schema.Index, includingDeleted bool) {
+	if m.soft == nil || includingDeleted {
+		return
+	}
+	where := "{" + m.table.SoftDelete + "} IS NULL"
+	if x.Where != nil {
+		where = "(" + x.Where.Text + ") AND " + where
+	}
+	x.Where = &schema.SQL{Text: where}
+}
+
+// sql gives SQL of a model with the names of columns in the place of fields.
+func (r *resolver) sql(m *model, text string, fields []lang.Ident) string {
+	for _, id := range fields {
+		r.lookup(m, id)
+	}
+	return schema.Braces(text, func(name string) string {
+		if f := m.fields[name]; f != nil {
+			return "{" + f.column.Name + "}"
+		}
+		return "{" + name + "}"
+	})
+}
+
+// fit gives a literal the form of the type: a word for a choice or text is its
+// text, a quoted date is a date.
+func (r *resolver) fit(v schema.Value, t schema.Type) schema.Value {
+	switch {
+	case t.Kind == schema.JSON && v.Constant() && v.Kind != schema.NullValue && v.Kind != schema.JSONValue:
+		if v.Kind == schema.TextValue {
+			quoted, _ := json.Marshal(v.Text)
+			v.Text = string(quoted)
+		}
+		v.Kind = schema.JSONValue
+	case v.Kind == schema.DateValue && t.Kind == schema.Text:
+		v.Kind = schema.TextValue
+	}
+	return v
+}
+
+// value tells whether a literal can stand for a value of the type, and reports
+// it if not.
+func (r *resolver) value(v *lang.Value, t schema.Type, name string) bool {
+	wrong := func(hint string) bool {
+		r.errorf(v.Pos, hint, "%s is not a value of %s", v.Value, t)
+		return false
+	}
+	if v.Kind == schema.NullValue || v.Kind == schema.SQLValue || t.Kind == schema.Native {
+		return true
+	}
+	switch t.Kind {
+	case schema.Text:
+		if v.Word {
+			return wrong(`write "` + v.Text + `", in quotes`)
+		}
+		if v.Kind != schema.TextValue && v.Kind != schema.DateValue {
+			return wrong("write it in quotes")
+		}
+		if t.Length > 0 && len([]rune(v.Text)) > t.Length {
+			r.errorf(v.Pos, "", "this text has %d characters and %s holds %d", len([]rune(v.Text)), name, t.Length)
+			return false
+		}
+	case schema.Choice:
+		if v.Kind != schema.TextValue || !slices.Contains(t.Choices, v.Text) {
+			hint := lang.DidYouMean(v.Text, t.Choices)
+			if hint == "" {
+				hint = "it is one of " + strings.Join(t.Choices, ", ")
+			}
+			return wrong(hint)
+		}
+	case schema.Boolean:
+		if v.Kind != schema.BooleanValue {
+			return wrong("write true or false")
+		}
+	case schema.Smallint, schema.Integer, schema.Bigint, schema.Decimal, schema.Real, schema.Double:
+		if v.Kind != schema.NumberValue {
+			return wrong("")
+		}
+		n, ok := new(big.Rat).SetString(v.Text)
+		if !ok {
+			return wrong("")
+		}
+		if t.Kind.Whole() && !n.IsInt() {
+			return wrong("write a whole number")
+		}
+		if low, high, ok := Limits(t); ok && (n.Cmp(low) < 0 || n.Cmp(high) > 0) {
+			return wrong(fmt.Sprintf("it holds %s to %s", low.FloatString(t.Scale), high.FloatString(t.Scale)))
+		}
+		if _, digits, _ := strings.Cut(v.Text, "."); t.Kind == schema.Decimal && len(strings.TrimRight(digits, "0")) > t.Scale {
+			return wrong(fmt.Sprintf("it has %d digits behind the point", t.Scale))
+		}
+	case schema.Date:
+		if v.Kind == schema.TodayValue {
+			return true
+		}
+		if _, err := time.Parse("2006-01-02", v.Text); v.Kind != schema.DateValue && v.Kind != schema.TextValue || err != nil {
+			return wrong("write a day such as 2026-01-31, or today")
+		}
+	case schema.Time:
+		if _, err := time.Parse("15:04:05", v.Text); v.Kind != schema.TextValue || err != nil {
+			return wrong(`write a time such as "14:30:00"`)
+		}
+	case schema.Timestamp, schema.Datetime:
+		if v.Kind == schema.NowValue {
+			return true
+		}
+		if _, err := time.Parse("2006-01-02 15:04:05", v.Text); v.Kind != schema.TextValue || err != nil {
+			return wrong(`write now, or a time such as "2026-01-31 14:30:00"`)
+		}
+	case schema.UUID:
+		if v.Kind == schema.UUIDValue {
+			return true
+		}
+		if _, err := uuid.Parse(v.Text); v.Kind != schema.TextValue || err != nil || len(v.Text) != 36 {
+			return wrong("write new uuid, or one in quotes")
+		}
+	case schema.JSON:
+		switch v.Kind {
+		case schema.JSONValue, schema.TextValue, schema.NumberValue, schema.BooleanValue:
+			if v.Kind == schema.JSONValue && !json.Valid([]byte(v.Text)) {
+				return wrong("this is not valid JSON")
+			}
+			if v.Word {
+				return wrong("")
+			}
+		default:
+			return wrong("")
+		}
+	case schema.Bytes:
+		return wrong("write (SQL) in the engine's own words")
+	}
+	return true
+}
+
+// Limits are the least and the greatest value of a number's type; ok is false
+// where there are none.
+func Limits(t schema.Type) (low, high *big.Rat, ok bool) {
+	two := func(n uint) (*big.Rat, *big.Rat, bool) {
+		h := new(big.Int).Lsh(big.NewInt(1), n)
+		return new(big.Rat).SetInt(new(big.Int).Neg(h)), new(big.Rat).SetInt(new(big.Int).Sub(h, big.NewInt(1))), true
+	}
+	switch t.Kind {
+	case schema.Smallint:
+		return two(15)
+	case schema.Integer:
+		return two(31)
+	case schema.Bigint:
+		return two(63)
+	case schema.Decimal:
+		all := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(t.Precision)), nil)
+		all.Sub(all, big.NewInt(1))
+		h := new(big.Rat).SetFrac(all, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(t.Scale)), nil))
+		return new(big.Rat).Neg(h), h, true
+	}
+	return nil, nil, false
+}
+
+func (r *resolver) rangeOf(f *field, c *lang.Clause) {
+	t := f.column.Type
+	switch {
+	case t.Kind.Number(), t.Kind == schema.Date, t.Kind == schema.Time, t.Kind == schema.Timestamp, t.Kind == schema.Datetime:
+	default:
+		r.errorf(c.Pos, "", "only numbers, dates and times have a range; %s is %s", f.decl.Name.Name, t)
+		return
+	}
+	out := &schema.Range{}
+	for _, end := range []struct {
+		from *lang.Value
+		to   **schema.Value
+	}{{c.From, &out.From}, {c.To, &out.To}} {
+		if end.from == nil {
+			continue
+		}
+		if !end.from.Constant() || end.from.Kind == schema.NullValue {
+			r.errorf(end.from.Pos, "", "the end of a range is a constant")
+			return
+		}
+		if !r.value(end.from, t, f.decl.Name.Name) {
+			return
+		}
+		v := end.from.Value
+		*end.to = &v
+	}
+	if out.From != nil && out.To != nil {
+		before := out.From.Text <= out.To.Text
+		if t.Kind.Number() {
+			a, _ := new(big.Rat).SetString(out.From.Text)
+			b, _ := new(big.Rat).SetString(out.To.Text)
+			before = a.Cmp(b) <= 0
+		}
+		if !before {
+			r.errorf(c.Pos, "", "the range ends before it begins")
+			return
+		}
+	}
+	f.column.Range = out
+}
+
+// checkName is the next free name of a check without a name of its own.
+func checkName(t *schema.Table, columns []string) string {
+	for i := 0; ; i++ {
+		suffix := "check"
+		if i > 0 {
+			suffix += strconv.Itoa(i)
+		}
+		name := schema.ConstraintName(t.Name, columns, suffix)
+		if !slices.ContainsFunc(t.Checks, func(c *schema.Check) bool { return strings.EqualFold(c.Name, name) }) {
+			return name
+		}
+	}
+}
+
+// constraints reads the model's lines of unique, index and check.
+func (r *resolver) constraints(m *model) {
+	t := m.table
+	checks := map[string]bool{}
+	for _, l := range m.lines {
+		k := l.Constraint
+		if k == nil {
+			continue
+		}
+		if k.Word == "check" {
+			c := &schema.Check{Purpose: schema.ForCheck, SQL: schema.SQL{Text: r.sql(m, k.SQL.Text, k.SQL.Fields)}}
+			if k.Name != nil {
+				c.Name = k.Name.Name
+				if checks[strings.ToLower(c.Name)] {
+					r.errorf(k.Name.Pos, "", "the check %s is declared twice in %s", c.Name, t.Model)
+				}
+				checks[strings.ToLower(c.Name)] = true
+			}
+			if c.Name == "" {
+				c.Name = checkName(t, nil)
+			}
+			t.Checks = append(t.Checks, c)
+			continue
+		}
+		x := &schema.Index{Unique: k.Word == "unique", NullsEqual: k.NullsEqual}
+		var columns []string
+		for _, p := range k.Parts {
+			part := schema.Part{Desc: p.Desc}
+			if p.SQL != nil {
+				part.Expr = &schema.SQL{Text: r.sql(m, p.SQL.Text, p.SQL.Fields)}
+				columns = append(columns, "expr")
+			} else {
+				f := r.lookup(m, p.Field)
+				if f == nil {
+					continue
+				}
+				part.Column = f.column.Name
+				if slices.Contains(columns, f.column.Name) {
+					r.errorf(p.Field.Pos, "", "%s stands here twice", p.Field.Name)
+				}
+				columns = append(columns, f.column.Name)
+				if k.IgnoringCase && (f.column.Type.Kind == schema.Text || f.column.Type.Kind == schema.Choice || f.column.Type.Kind == schema.Native) {
+					part.Collation = "ignoring case"
+				}
+				if len(k.Parts) == 1 && x.Unique && k.Where == nil && !k.IgnoringCase && (m.soft == nil || k.IncludingDeleted) {
+					f.unique = true
+				}
+			}
+			x.Parts = append(x.Parts, part)
+		}
+		suffix := "idx"
+		if x.Unique {
+			suffix = "key"
+		}
+		x.Name = schema.ConstraintName(t.Name, columns, suffix)
+		if k.Name != nil {
+			x.Name = k.Name.Name
+			r.given[x] = true
+		}
+		if k.Using != nil {
+			x.Using = k.Using.Name
+		}
+		if k.Where != nil {
+			x.Where = &schema.SQL{Text: r.sql(m, k.Where.Text, k.Where.Fields)}
+		}
+		if x.Unique {
+			r.among(m, x, k.IncludingDeleted)
+		}
+		t.Indexes = append(t.Indexes, x)
+	}
+}
+
+// references turns reference fields and foreign key lines into foreign keys,
+// with their indexes.
+func (r *resolver) references(m *model) {
+	t := m.table
+	for _, f := range m.order {
+		ref := f.decl.Type.Ref
+		if ref == nil || f.target == nil {
+			continue
+		}
+		target := f.target
+		at := ref.Model.Pos
+		if ref.By != nil {
+			at = ref.By.Pos
+		}
+		if !target.unique {
+			if target.partly {
+				r.errorf(at, "write unique including deleted there", "%s.%s is unique only among the rows that are not deleted", target.model.table.Model, target.decl.Name.Name)
+			} else {
+				r.errorf(at, "make it unique, or refer to the key", "%s.%s is not unique", target.model.table.Model, target.decl.Name.Name)
+			}
+		}
+		fk := &schema.ForeignKey{
+			Name: schema.ConstraintName(t.Name, []string{f.column.Name}, "fkey"), Columns: []string{f.column.Name},
+			Table: target.model.table.Name, References: []string{target.column.Name}, OnDelete: schema.Restrict, OnUpdate: schema.Restrict,
+		}
+		noIndex := false
+		for _, c := range f.decl.Clauses {
+			if !r.here(c.On) {
+				continue
+			}
+			switch {
+			case c.Do != "" && c.Word == "delete":
+				fk.OnDelete = c.Do
+			case c.Do != "" && c.Word == "update":
+				fk.OnUpdate = c.Do
+			case c.Word == "no index":
+				noIndex = true
+			}
+		}
+		t.ForeignKeys = append(t.ForeignKeys, fk)
+		r.indexReference(m, fk, noIndex)
+	}
+	for _, l := range m.lines {
+		if l.ForeignKey != nil {
+			r.foreignKey(m, l.ForeignKey)
+		}
+	}
+}
+
+func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
+	target := r.lookupModel(k.Model)
+	fk := &schema.ForeignKey{OnDelete: schema.Restrict, OnUpdate: schema.Restrict}
+	var from, to []*field
+	for _, id := range k.Fields {
+		if f := r.lookup(m, id); f != nil {
+			from = append(from, f)
+			fk.Columns = append(fk.Columns, f.column.Name)
+		}
+	}
+	if target == nil || len(from) < len(k.Fields) {
+		return
+	}
+	fk.Table = target.table.Name
+	by := k.By
+	if len(by) == 0 {
+		for _, name := range target.key {
+			by = append(by, lang.Ident{Name: name, Pos: k.Model.Pos})
+		}
+	}
+	for _, id := range by {
+		if f := r.lookup(target, id); f != nil {
+			to = append(to, f)
+			fk.References = append(fk.References, f.column.Name)
+		}
+	}
+	if len(to) < len(by) {
+		return
+	}
+	if len(from) != len(to) {
+		r.errorf(k.Model.Pos, "", "%d fields refer to %d", len(from), len(to))
+		return
+	}
+	for i := range from {
+		if a, b := from[i].column.Type, to[i].column.Type; a.Kind != b.Kind || a.Length != b.Length {
+			r.errorf(k.Fields[i].Pos, "", "%s is %s and %s.%s is %s", k.Fields[i].Name, a, target.table.Model, by[i].Name, b)
+		}
+		if k.OnDelete == schema.SetNull && from[i].column.NotNull {
+			r.errorf(k.Fields[i].Pos, "write optional there", "%s is required and cannot be set null", k.Fields[i].Name)
+		}
+	}
+	if !r.uniqueTogether(target, fk.References) {
+		r.errorf(k.Model.Pos, "declare unique "+strings.Join(fk.References, ", ")+" there", "%s is not unique by %s", target.table.Model, strings.Join(fk.References, ", "))
+	}
+	if k.OnDelete != "" {
+		fk.OnDelete = k.OnDelete
+	}
+	if k.OnUpdate != "" {
+		fk.OnUpdate = k.OnUpdate
+	}
+	fk.Name = schema.ConstraintName(m.table.Name, fk.Columns, "fkey")
+	if k.Name != nil {
+		fk.Name = k.Name.Name
+	}
+	// It takes the place of single ones.
+	if len(fk.Columns) > 1 {
+		m.table.ForeignKeys = slices.DeleteFunc(m.table.ForeignKeys, func(o *schema.ForeignKey) bool {
+			return len(o.Columns) == 1 && slices.Contains(fk.Columns, o.Columns[0]) && o.Table == fk.Table
+		})
+	}
+	m.table.ForeignKeys = append(m.table.ForeignKeys, fk)
+	r.indexReference(m, fk, k.NoIndex)
+}
+
+func (r *resolver) uniqueTogether(m *model, columns []string) bool {
+	same := func(parts []schema.Part) bool {
+		names := schema.Names(parts)
+		if len(names) != len(columns) || len(names) != len(parts) {
+			return false
+		}
+		for _, n := range names {
+			if !slices.Contains(columns, n) {
+				return false
+			}
+		}
+		return true
+	}
+	if m.table.PrimaryKey != nil && same(m.table.PrimaryKey.Columns) {
+		return true
+	}
+	return slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool { return x.Unique && x.Where == nil && same(x.Parts) })
+}
+
+// indexReference gives a reference its index, unless the key or an index
+// already begins with its columns.
+func (r *resolver) indexReference(m *model, fk *schema.ForeignKey, no bool) {
+	begins := func(parts []schema.Part) bool {
+		names := schema.Names(parts)
+		return len(names) == len(parts) && len(names) >= len(fk.Columns) && slices.Equal(names[:len(fk.Columns)], fk.Columns)
+	}
+	if no || m.table.PrimaryKey != nil && begins(m.table.PrimaryKey.Columns) {
+		return
+	}
+	if slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool { return x.Where == nil && begins(x.Parts) }) {
+		return
+	}
+	x := &schema.Index{Name: schema.ConstraintName(m.table.Name, fk.Columns, "idx")}
+	for _, c := range fk.Columns {
+		x.Parts = append(x.Parts, schema.Part{Column: c})
+	}
+	if len(fk.Columns) == 1 {
+		x.Column = fk.Columns[0]
+	}
+	m.table.Indexes = append(m.table.Indexes, x)
+}

@@ -1,0 +1,137 @@
+package lang
+
+// This file edits a file in place: lines come into a block or go from it, and
+// everything else stays to the byte.
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Declare returns src with the lines added to the model, or with a new model at
+// its end that holds them. Fields go behind the last field, all other lines to
+// the end of the model. A line that cannot be read is returned as a diagnostic
+// about line (numbered from 1 as argument), and src is returned as it was.
+func Declare(path, src, model string, lines []string) (string, []Diagnostic) {
+	f, diags := Parse(path, src)
+	if len(diags) > 0 {
+		return src, diags
+	}
+	var fields, others []string
+	for _, text := range lines {
+		one, wrong := parseLine(model, text)
+		if len(wrong) > 0 {
+			diags = append(diags, wrong...)
+			continue
+		}
+		for _, l := range one.Lines {
+			var b strings.Builder
+			writeWords(&b, l.layout.words, indentation, l.layout.behind)
+			if l.Field != nil {
+				fields = append(fields, b.String())
+			} else {
+				others = append(others, b.String())
+			}
+		}
+	}
+	if len(diags) > 0 {
+		return src, diags
+	}
+	block := f.model(model)
+	if block == nil {
+		var b strings.Builder
+		b.WriteString(src)
+		if src != "" && !strings.HasSuffix(src, "\n") {
+			b.WriteByte('\n')
+		}
+		if src != "" && !strings.HasSuffix(src, "\n\n") {
+			b.WriteByte('\n')
+		}
+		fmt.Fprintf(&b, "model %s\n%s%s", model, strings.Join(fields, ""), strings.Join(others, ""))
+		return b.String(), nil
+	}
+	lastField := -1
+	for _, l := range block.Lines {
+		if l.Field != nil {
+			lastField = l.end
+		}
+	}
+	if lastField < 0 { // above the model's other lines
+		lastField = block.headEnd(src)
+	}
+	out := insertAfterLine(src, block.end, strings.Join(others, ""))
+	return insertAfterLine(out, lastField, strings.Join(fields, "")), nil
+}
+
+// Remove returns src without the line of the model that declares the field, and
+// without the lines that continue it; ok is false if there is none.
+func Remove(path, src, model, field string) (out string, ok bool, diags []Diagnostic) {
+	f, diags := Parse(path, src)
+	if len(diags) > 0 {
+		return src, false, diags
+	}
+	block := f.model(model)
+	if block == nil {
+		return src, false, nil
+	}
+	for _, l := range block.Lines {
+		if l.Field == nil || l.Field.Name.Name != field {
+			continue
+		}
+		start := strings.LastIndexByte(src[:l.Pos.Off], '\n') + 1
+		end := lineEnd(src, l.end)
+		return src[:start] + src[end:], true, nil
+	}
+	return src, false, nil
+}
+
+// HasModel tells whether the file declares the model.
+func (f *File) HasModel(name string) bool { return f.model(name) != nil }
+
+func (f *File) model(name string) *Block {
+	for _, b := range f.Blocks {
+		if b.Kind == ModelBlock && b.Name.Name == name {
+			return b
+		}
+	}
+	return nil
+}
+
+func (b *Block) headEnd(src string) int {
+	return lineEnd(src, b.Pos.End) - 1
+}
+
+// parseLine reads one line as the only one of a model.
+func parseLine(model, text string) (*Block, []Diagnostic) {
+	const head = "model M\n    "
+	f, diags := Parse("", head+strings.TrimSpace(text))
+	for i := range diags {
+		diags[i].Pos = Pos{Path: fmt.Sprintf("line for %s", model), Line: 1, Col: diags[i].Pos.Col - len(indentation), Off: diags[i].Pos.Off - len(head), End: diags[i].Pos.End - len(head)}
+	}
+	if len(diags) == 0 && (len(f.Blocks) != 1 || len(f.Blocks[0].Lines) == 0 || strings.Contains(strings.TrimSpace(text), "\n")) {
+		diags = append(diags, Diagnostic{Pos: Pos{Path: fmt.Sprintf("line for %s", model), Line: 1, Col: 1}, Message: "one line of the language is expected", Hint: `write each line as an argument of its own, such as 'label text(120) unique'`})
+	}
+	if len(diags) > 0 {
+		return nil, diags
+	}
+	return f.Blocks[0], nil
+}
+
+// lineEnd is the offset behind the line break that follows off.
+func lineEnd(src string, off int) int {
+	if i := strings.IndexByte(src[off:], '\n'); i >= 0 {
+		return off + i + 1
+	}
+	return len(src)
+}
+
+func insertAfterLine(src string, off int, text string) string {
+	if text == "" {
+		return src
+	}
+	at := lineEnd(src, off)
+	if at == len(src) && !strings.HasSuffix(src, "\n") {
+		return src + "\n" + text
+	}
+	return src[:at] + text + src[at:]
+}

@@ -1,0 +1,992 @@
+package lang
+
+// This file is the parser. It reads a line at a time and goes on behind a line
+// that it cannot read, so that one run reports every mistake.
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"erbario/internal/schema"
+)
+
+// MaxSize is the size in bytes that a file of models may have.
+const MaxSize = 16 << 20
+
+type parser struct {
+	file  *File
+	lines []int // offsets of line starts
+	diags []Diagnostic
+}
+
+// Parse reads one file. It always returns a tree of what could be read, and
+// every mistake it met; the tree may be formatted only if there was none.
+func Parse(path, src string) (*File, []Diagnostic) {
+	p := &parser{file: &File{Path: path, Src: src}, lines: []int{0}}
+	for i := 0; i < len(src); i++ {
+		if src[i] == '\n' {
+			p.lines = append(p.lines, i+1)
+		}
+	}
+	if len(src) > MaxSize {
+		p.errorf(p.pos(0, 0), "split the file", "the file is larger than %d MB", MaxSize>>20)
+		return p.file, p.diags
+	}
+	for i, r := range src {
+		if r == utf8.RuneError {
+			if _, n := utf8.DecodeRuneInString(src[i:]); n == 1 {
+				p.errorf(p.pos(i, i+1), "save the file as UTF-8", "this is not UTF-8 text")
+				return p.file, p.diags
+			}
+		}
+		if r < ' ' && r != '\n' && r != '\t' && r != '\r' {
+			p.errorf(p.pos(i, i+1), "remove it", "the control character U+%04X cannot stand here", r)
+			return p.file, p.diags
+		}
+	}
+	p.blocks()
+	return p.file, Sort(p.diags)
+}
+
+func (p *parser) pos(off, end int) Pos {
+	line := sort.Search(len(p.lines), func(i int) bool { return p.lines[i] > off }) - 1
+	return Pos{Path: p.file.Path, Line: line + 1, Col: utf8.RuneCountInString(p.file.Src[p.lines[line]:off]) + 1, Off: off, End: end}
+}
+
+func (p *parser) errorf(pos Pos, hint, format string, args ...any) {
+	p.diags = append(p.diags, Diagnostic{Pos: pos, Message: fmt.Sprintf(format, args...), Hint: hint})
+}
+
+// bad is panicked with to leave a line that cannot be read.
+type bad struct{}
+
+func (c *cursor) fail(pos Pos, hint, format string, args ...any) {
+	c.p.errorf(pos, hint, format, args...)
+	panic(bad{})
+}
+
+var blockWords = []string{"model", "choice", "shape", "seed", "rows"}
+
+// blocks groups the physical lines into blocks and reads each.
+func (p *parser) blocks() {
+	lines := physicals(p.file.Src)
+	var above []comment
+	for i := 0; i < len(lines); {
+		l := lines[i]
+		if l.blank || l.comment != "" {
+			above = append(above, comment(l.comment))
+			i++
+			continue
+		}
+		// The block goes on to the last indented line; comments behind that
+		// stand at the margin or belong to what follows.
+		last := i
+		for j := i + 1; j < len(lines); j++ {
+			if lines[j].blank {
+				continue
+			}
+			if lines[j].indent == 0 && (lines[j].comment == "" || !indentedNext(lines[j:])) {
+				break
+			}
+			if lines[j].comment == "" || lines[j].indent > 0 {
+				last = j
+			}
+		}
+		p.block(above, lines[i:last+1])
+		above = nil
+		i = last + 1
+	}
+	p.file.tail = above
+}
+
+// indentedNext tells whether the next line that is no comment is indented: a
+// comment at the margin amid a block's lines belongs to the block.
+func indentedNext(lines []physical) bool {
+	for _, l := range lines {
+		if !l.blank && l.comment == "" {
+			return l.indent > 0
+		}
+	}
+	return false
+}
+
+func (p *parser) block(above []comment, lines []physical) {
+	head := lines[0]
+	b := &Block{Pos: p.pos(head.start, head.end), end: lines[len(lines)-1].end}
+	if head.indent > 0 {
+		p.errorf(p.pos(head.start, head.end), "begin it at the margin, or put the line it belongs to above it", "an indented line stands outside of any block")
+		return
+	}
+	// A choice may go on on deeper lines; all others end their head here.
+	end, rest := head.end, lines[1:]
+	if strings.HasPrefix(p.file.Src[head.start:], "choice") {
+		end, rest = lines[len(lines)-1].end, nil
+	}
+	c := &cursor{p: p, src: p.file.Src, off: head.start, end: end}
+	ok := c.try(func() { c.blockHead(b) })
+	b.head = layout{above: above, words: c.words, behind: c.behind}
+	if !ok {
+		return
+	}
+	p.file.Blocks = append(p.file.Blocks, b)
+	groups, tail := joinLines(rest, b.Kind == SeedBlock || b.Kind == RowsBlock)
+	switch b.Kind {
+	case SeedBlock:
+		b.Lines, _ = p.seedLines(groups, 0)
+	case RowsBlock:
+		b.Lines = p.rowLines(groups)
+	default:
+		for _, g := range groups {
+			if l := p.line(g, func(c *cursor, l *Line) { c.modelLine(l) }); l != nil {
+				b.Lines = append(b.Lines, l)
+			}
+		}
+	}
+	b.tail = tail
+}
+
+// joinLines joins continuation lines to the lines they continue. With flat, every
+// line stands for itself. It also returns the comments behind the last line.
+func joinLines(lines []physical, flat bool) (groups []group, tail []comment) {
+	base := -1
+	for _, l := range lines {
+		switch {
+		case l.blank || l.comment != "":
+			tail = append(tail, comment(l.comment))
+		case base >= 0 && l.indent > base && !flat:
+			groups[len(groups)-1].end = l.end
+			tail = nil // they lie inside of the group's text
+		default:
+			base = l.indent
+			groups = append(groups, group{above: tail, indent: l.indent, start: l.start, end: l.end})
+			tail = nil
+		}
+	}
+	for len(tail) > 0 && tail[len(tail)-1] == "" {
+		tail = tail[:len(tail)-1]
+	}
+	return groups, tail
+}
+
+// try runs f and tells whether it came to its end.
+func (c *cursor) try(f func()) (ok bool) {
+	defer func() {
+		if r := recover(); r != nil {
+			if _, is := r.(bad); !is {
+				panic(r)
+			}
+			ok = false
+		}
+	}()
+	f()
+	return true
+}
+
+// line reads one group with f; nil if it could not be read.
+func (p *parser) line(g group, f func(*cursor, *Line)) *Line {
+	l := &Line{Pos: p.pos(g.start, g.end), end: g.end}
+	c := &cursor{p: p, src: p.file.Src, off: g.start, end: g.end}
+	ok := c.try(func() {
+		f(c, l)
+		c.mustEnd()
+	})
+	l.layout = layout{above: g.above, words: c.words, behind: c.behind}
+	if !ok {
+		return nil
+	}
+	return l
+}
+
+func (c *cursor) mustEnd() {
+	if !c.done() {
+		c.fail(c.here(), "", "%s is not expected here", c.showNext())
+	}
+}
+
+// showNext quotes what stands next for a message.
+func (c *cursor) showNext() string {
+	if c.done() {
+		return "the end of the line"
+	}
+	return strconv.Quote(c.src[c.off : c.off+c.unit()])
+}
+
+func (c *cursor) name(what string) Ident {
+	if c.peek() == '"' {
+		c.fail(c.here(), "", "%s is expected here, without quotes", what)
+	}
+	n := len(c.peekWord())
+	if n == 0 {
+		c.fail(c.here(), "", "%s is expected here, not %s", what, c.showNext())
+	}
+	return Ident{Name: c.src[c.off : c.off+n], Pos: c.take(n, false)}
+}
+
+// fieldName reads a field's name, which may stand in quotes.
+func (c *cursor) fieldName() Ident {
+	if c.peek() != '"' {
+		return c.name("a field's name")
+	}
+	v := c.str("a field's name")
+	if v.Text == "" {
+		c.fail(v.Pos, "", "a field needs a name")
+	}
+	return Ident{Name: v.Text, Quoted: true, Pos: v.Pos}
+}
+
+func (c *cursor) str(what string) *Value {
+	if c.peek() != '"' {
+		c.fail(c.here(), "", "%s in double quotes is expected here, not %s", what, c.showNext())
+	}
+	n, text := quoted(c.src[c.off:c.end])
+	if n == 0 {
+		c.fail(c.p.pos(c.off, c.lineEnd()), `only \" and \\ are escaped`, "the quotes do not end on this line")
+	}
+	return &Value{Value: schema.Value{Kind: schema.TextValue, Text: text}, Pos: c.take(n, false)}
+}
+
+func (c *cursor) lineEnd() int {
+	if i := strings.IndexByte(c.src[c.off:c.end], '\n'); i >= 0 {
+		return c.off + i
+	}
+	return c.end
+}
+
+func (c *cursor) integer(what string, glued bool) int {
+	c.space()
+	n := digits(c.src[c.off:c.end])
+	if n == 0 {
+		c.fail(c.here(), "", "%s is expected here, not %s", what, c.showNext())
+	}
+	v, err := strconv.Atoi(c.src[c.off : c.off+n])
+	pos := c.take(n, glued)
+	if err != nil || v > 1<<31-1 {
+		c.fail(pos, "", "%s is too large", what)
+	}
+	return v
+}
+
+// value reads a literal. Bare words other than the language's own are a
+// choice's values.
+func (c *cursor) value() *Value {
+	c.space()
+	rest := c.src[c.off:c.end]
+	lit := func(kind schema.ValueKind, n int, text string) *Value {
+		return &Value{Value: schema.Value{Kind: kind, Text: text}, Pos: c.take(n, false)}
+	}
+	if rest == "" {
+		c.fail(c.here(), "", "a value is expected here")
+	}
+	switch rest[0] {
+	case '"':
+		return c.str("a text")
+	case '(':
+		n := balanced(rest, false)
+		if n == 0 {
+			c.fail(c.p.pos(c.off, c.lineEnd()), "", "the brackets or quotes of this SQL do not match")
+		}
+		text := strings.TrimSpace(rest[1 : n-1])
+		pos := c.take(n, false)
+		c.checkSQL(text, pos)
+		return &Value{Value: schema.Value{Kind: schema.SQLValue, Text: text}, Pos: pos}
+	case '{', '[':
+		n := balanced(rest, true)
+		if n == 0 {
+			c.fail(c.p.pos(c.off, c.lineEnd()), "", "the brackets or quotes of this JSON do not match")
+		}
+		return lit(schema.JSONValue, n, rest[:n])
+	}
+	if n := dateLength(rest); n > 0 {
+		return lit(schema.DateValue, n, rest[:n])
+	}
+	if n := numberLength(rest); n > 0 {
+		return lit(schema.NumberValue, n, rest[:n])
+	}
+	switch w := c.peekWord(); w {
+	case "":
+		c.fail(c.here(), "", "a value is expected here, not %s", c.showNext())
+	case "true", "false":
+		return lit(schema.BooleanValue, len(w), w)
+	case "null":
+		return lit(schema.NullValue, len(w), "")
+	case "now":
+		return lit(schema.NowValue, len(w), "")
+	case "today":
+		return lit(schema.TodayValue, len(w), "")
+	case "new":
+		pos := c.take(len(w), false)
+		if !c.accept("uuid") {
+			c.fail(c.here(), `write "new uuid"`, `"uuid" is expected behind "new"`)
+		}
+		return &Value{Value: schema.Value{Kind: schema.UUIDValue}, Pos: pos}
+	default:
+		v := lit(schema.TextValue, len(w), w)
+		v.Word = true
+		return v
+	}
+	return nil
+}
+
+// SQL reads the rest of the line, and of those that continue it, as SQL.
+func (c *cursor) sql() *SQLText {
+	c.space()
+	if c.off >= c.end {
+		c.fail(c.here(), "", "SQL is expected here")
+	}
+	start := c.off
+	pos := c.take(c.end-start, false)
+	raw := c.src[start:c.end]
+	text := &SQLText{Text: strings.TrimSpace(raw), Pos: pos}
+	text.Fields = c.checkSQL(raw, pos)
+	return text
+}
+
+// checkSQL refuses what would let an expression reach beyond its place, and
+// returns the fields named in it.
+func (c *cursor) checkSQL(raw string, pos Pos) (fields []Ident) {
+	depth := 0
+	base := strings.Index(c.src[pos.Off:pos.End], raw) + pos.Off
+	for i := 0; i < len(raw); i++ {
+		switch b := raw[i]; b {
+		case '\'', '"', '`':
+			n := quoteLength(raw[i:], false)
+			if n == 0 {
+				c.fail(c.p.pos(base+i, base+i+1), "", "the quotes of this SQL do not end on their line")
+			}
+			i += n - 1
+		case '(', '[':
+			depth++
+		case ')', ']':
+			if depth--; depth < 0 {
+				c.fail(c.p.pos(base+i, base+i+1), "", "this bracket has no partner")
+			}
+		case ';':
+			c.fail(c.p.pos(base+i, base+i+1), "write one expression", `";" cannot stand in SQL inside a line`)
+		case '-', '/':
+			if two := raw[i:min(i+2, len(raw))]; two == "--" || two == "/*" {
+				c.fail(c.p.pos(base+i, base+i+2), "put the comment on a line of its own with #", "a comment of SQL cannot stand inside a line")
+			}
+		case '{':
+			n := strings.IndexByte(raw[i:], '}')
+			if n < 0 {
+				c.fail(c.p.pos(base+i, base+i+1), "write {field}", "this brace does not end")
+			}
+			name := strings.TrimSpace(raw[i+1 : i+n])
+			at := c.p.pos(base+i+1, base+i+n)
+			if name == "" {
+				c.fail(at, "write {field}", "a field's name is expected in the braces")
+			}
+			fields = append(fields, Ident{Name: strings.Trim(name, `"`), Quoted: name[0] == '"', Pos: at})
+			i += n
+		}
+	}
+	if depth > 0 {
+		c.fail(pos, "", "a bracket of this SQL does not end")
+	}
+	return fields
+}
+
+func (c *cursor) names(what string) []Ident {
+	list := []Ident{c.fieldName()}
+	for c.acceptByte(',', true) {
+		list = append(list, c.fieldName())
+	}
+	return list
+}
+
+func (c *cursor) blockHead(b *Block) {
+	w := c.name(`a block ("model", "choice", "shape", "seed" or "rows")`)
+	b.Kind = BlockKind(w.Name)
+	if !slices.Contains(blockWords, w.Name) {
+		c.fail(w.Pos, DidYouMean(w.Name, blockWords), "%q does not begin a block", w.Name)
+	}
+	b.Name = c.name("the name of the " + w.Name)
+	switch b.Kind {
+	case ModelBlock:
+		b.Outside = c.accept("outside")
+	case ChoiceBlock:
+		if !c.acceptByte(':', true) {
+			c.fail(c.here(), "write choice "+b.Name.Name+": one, another", `":" is expected here, not %s`, c.showNext())
+		}
+		b.Values = c.choiceValues()
+	case RowsBlock:
+		if c.accept("by") {
+			b.By = c.fieldName()
+		} else {
+			c.fail(c.here(), "write rows "+b.Name.Name+" by FIELD", `"by" and the field that tells one row from another are expected here`)
+		}
+		if c.accept("insert") {
+			if !c.accept("only") {
+				c.fail(c.here(), `write "insert only"`, `"only" is expected behind "insert"`)
+			}
+			b.InsertOnly = true
+		}
+		if c.accept("from") {
+			b.From = c.str("the name of a file")
+		}
+	}
+	c.mustEnd()
+}
+
+func (c *cursor) choiceValues() []Ident {
+	var list []Ident
+	for {
+		if c.peek() == '"' {
+			v := c.str("a value")
+			list = append(list, Ident{Name: v.Text, Quoted: true, Pos: v.Pos})
+		} else {
+			list = append(list, c.name("a value of the choice"))
+		}
+		if !c.acceptByte(',', true) {
+			return list
+		}
+	}
+}
+
+// on reads `on postgres, mariadb:` if it stands next.
+func (c *cursor) on() []Ident {
+	if c.peekWord() != "on" {
+		return nil
+	}
+	rest := strings.TrimLeft(c.src[c.off+2:c.end], " \t")
+	n := nameLength(rest)
+	after := strings.TrimLeft(rest[n:], " \t")
+	if n == 0 || after == "" || after[0] != ':' && after[0] != ',' {
+		return nil
+	}
+	c.take(2, false)
+	engines := []Ident{c.name("an engine")}
+	for c.acceptByte(',', true) {
+		engines = append(engines, c.name("an engine"))
+	}
+	if !c.acceptByte(':', true) {
+		c.fail(c.here(), "", `":" is expected behind the engine`)
+	}
+	return engines
+}
+
+// behindWord returns what stands behind the next word, without reading.
+func (c *cursor) behindWord() string {
+	n := len(c.peekWord())
+	return strings.TrimLeft(c.src[c.off+n:c.end], " \t\r\n")
+}
+
+// modelLine reads a line of a model or a shape. Its second word tells whether it
+// is a field.
+func (c *cursor) modelLine(l *Line) {
+	l.On = c.on()
+	first := c.peekWord()
+	behind := c.behindWord()
+	bare := behind == "" || behind[0] == '#'
+	switch first {
+	case "table", "comment":
+		if behind != "" && behind[0] == '"' {
+			c.take(len(first), false)
+			v := c.str("a name")
+			if first == "table" {
+				l.Table = v
+			} else {
+				l.Comment = v
+			}
+			return
+		}
+	case "timestamps":
+		if bare {
+			c.take(len(first), false)
+			l.Timestamps = true
+			return
+		}
+	case "primary", "no":
+		c.take(len(first), false)
+		if !c.accept("key") {
+			c.fail(c.here(), c.quoteHint(first), `"key" is expected behind %q`, first)
+		}
+		l.Key = &KeyLine{None: first == "no"}
+		if first == "primary" {
+			l.Key.Fields = c.names("a field")
+		}
+		return
+	case "unique", "index", "check":
+		c.take(len(first), false)
+		l.Constraint = c.constraint(first)
+		return
+	case "foreign":
+		c.take(len(first), false)
+		if !c.accept("key") {
+			c.fail(c.here(), c.quoteHint(first), `"key" is expected behind "foreign"`)
+		}
+		l.ForeignKey = c.foreignKey()
+		return
+	case "include":
+		c.take(len(first), false)
+		name := c.name("the name of a shape")
+		l.Include = &name
+		return
+	case "soft":
+		c.take(len(first), false)
+		if !c.accept("delete") {
+			c.fail(c.here(), c.quoteHint(first), `"delete" is expected behind "soft"`)
+		}
+		l.SoftDelete = c.softDelete()
+		return
+	}
+	l.Field = c.field()
+}
+
+func (c *cursor) quoteHint(w string) string {
+	return fmt.Sprintf("a field with this name is written %q, in quotes", w)
+}
+
+func (c *cursor) softDelete() *SoftDelete {
+	s := &SoftDelete{}
+	for !c.done() {
+		switch {
+		case c.accept("column"):
+			s.Column = c.str("the name of a column")
+		case c.accept("with"):
+			switch w := c.name(`"view" or "children"`); w.Name {
+			case "view":
+				s.View = true
+			case "children":
+				s.Children = true
+			default:
+				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children"}), `"view" or "children" is expected behind "with"`)
+			}
+		default:
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"column", "with"}), `%s is not expected behind "soft delete"`, c.showNext())
+		}
+	}
+	return s
+}
+
+// constraintName reads `name:` if it stands next.
+func (c *cursor) constraintName() *Ident {
+	n := len(c.peekWord())
+	if n == 0 {
+		return nil
+	}
+	after := strings.TrimLeft(c.src[c.off+n:c.end], " \t")
+	if !strings.HasPrefix(after, ":") || strings.HasPrefix(after, "::") {
+		return nil
+	}
+	name := c.name("a name")
+	c.acceptByte(':', true)
+	return &name
+}
+
+func (c *cursor) constraint(word string) *Constraint {
+	k := &Constraint{Word: word, Name: c.constraintName()}
+	if word == "check" {
+		k.SQL = c.sql()
+		return k
+	}
+	for {
+		var part IndexPart
+		if c.peek() == '(' {
+			start := c.off
+			v := c.value()
+			part.SQL = &SQLText{Text: v.Text, Pos: v.Pos, Fields: c.checkSQL(c.src[start+1:v.Pos.End-1], v.Pos)}
+		} else {
+			if w := c.peekWord(); w == "" && c.peek() != '"' {
+				c.fail(c.here(), c.quoteHint(word), "a field is expected here, not %s", c.showNext())
+			}
+			part.Field = c.fieldName()
+		}
+		if c.accept("desc") {
+			part.Desc = true
+		} else {
+			c.accept("asc")
+		}
+		k.Parts = append(k.Parts, part)
+		if !c.acceptByte(',', true) {
+			break
+		}
+	}
+	for !c.done() {
+		switch {
+		case c.accept("where"):
+			k.Where = c.sql()
+		case word == "index" && c.accept("using"):
+			u := c.name("the method of the index")
+			k.Using = &u
+		case word == "unique" && c.accept("nulls"):
+			c.must("equal", "nulls")
+			k.NullsEqual = true
+		case word == "unique" && c.accept("ignoring"):
+			c.must("case", "ignoring")
+			k.IgnoringCase = true
+		case word == "unique" && c.accept("including"):
+			c.must("deleted", "including")
+			k.IncludingDeleted = true
+		default:
+			hint := DidYouMean(c.peekWord(), []string{"where", "using", "nulls", "ignoring", "including", "desc"})
+			if len(k.Parts) == 1 && hint == "" {
+				hint = c.quoteHint(word)
+			}
+			c.fail(c.here(), hint, "%s is not expected in this line", c.showNext())
+		}
+	}
+	return k
+}
+
+func (c *cursor) must(w, before string) {
+	if !c.accept(w) {
+		c.fail(c.here(), fmt.Sprintf("write \"%s %s\"", before, w), "%q is expected behind %q", w, before)
+	}
+}
+
+func (c *cursor) foreignKey() *ForeignKey {
+	k := &ForeignKey{Name: c.constraintName()}
+	k.Fields = c.names("a field")
+	if !c.accept("references") {
+		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `"references" is expected here, not %s`, c.showNext())
+	}
+	k.Model = c.name("a model")
+	if c.accept("by") {
+		k.By = c.names("a field")
+	}
+	for !c.done() {
+		switch c.peekWord() {
+		case "on":
+			which, do, _ := c.action()
+			if which == "delete" {
+				k.OnDelete = do
+			} else {
+				k.OnUpdate = do
+			}
+		case "no":
+			c.take(2, false)
+			c.must("index", "no")
+			k.NoIndex = true
+		default:
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no"}), "%s is not expected in a foreign key", c.showNext())
+		}
+	}
+	return k
+}
+
+var actionWords = []string{"restrict", "cascade", "set null", "set default", "no action"}
+
+// action reads `on delete cascade` and the like.
+func (c *cursor) action() (which string, do schema.Action, pos Pos) {
+	pos = c.here()
+	c.take(2, false)
+	w := c.name(`"delete" or "update"`)
+	if w.Name != "delete" && w.Name != "update" {
+		c.fail(w.Pos, DidYouMean(w.Name, []string{"delete", "update"}), `"delete" or "update" is expected behind "on"`)
+	}
+	a := c.name("what to do (" + strings.Join(actionWords, ", ") + ")")
+	text := a.Name
+	if text == "set" || text == "no" {
+		second := c.name(`the rest of "` + text + ` …"`)
+		text += " " + second.Name
+		a.Pos.End = second.Pos.End
+	}
+	pos.End = a.Pos.End
+	if !slices.Contains(actionWords, text) {
+		c.fail(a.Pos, DidYouMean(text, actionWords), "%q is none of %s", text, strings.Join(actionWords, ", "))
+	}
+	return w.Name, schema.Action(strings.ToUpper(text)), pos
+}
+
+var typeWords = []string{"text", "smallint", "integer", "bigint", "decimal", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice", "sql", "references"}
+
+// elsewhere gives what to write for a type's name from elsewhere.
+var elsewhere = map[string]string{
+	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "char": "text(n)", "character": "text(n)",
+	"string": "text(n)", "str": "text(n)", "clob": "text", "longtext": "text", "mediumtext": "text", "citext": "text(n) unique ignoring case",
+	"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "tinyint": "smallint", "mediumint": "integer", "long": "bigint", "number": "integer or decimal(p,s)",
+	"serial": "integer key identity", "bigserial": "bigint key identity",
+	"numeric": "decimal(p,s)", "money": "decimal(p,s)", "float": "double", "float4": "real", "float8": "double",
+	"bool": "boolean", "bit": "boolean", "timestamptz": "timestamp", "instant": "timestamp", "guid": "uuid",
+	"jsonb": "json", "object": "json", "blob": "bytes", "bytea": "bytes", "binary": "bytes", "varbinary": "bytes", "enum": "choice(a, b)",
+}
+
+func (c *cursor) field() *Field {
+	f := &Field{Name: c.fieldName()}
+	c.segment = 1
+	if c.done() {
+		c.fail(f.Name.Pos, "write "+f.Name.Name+" text(80), or another type", "the field %s has no type", f.Name.Name)
+	}
+	f.Type = c.fieldType()
+	c.segment = 2
+	for !c.done() {
+		f.Clauses = append(f.Clauses, c.clause())
+	}
+	return f
+}
+
+func (c *cursor) fieldType() Type {
+	w := c.name("a type")
+	t := Type{Pos: w.Pos}
+	kind := schema.Kind(w.Name)
+	switch w.Name {
+	case "text", "bytes":
+		t.Builtin = schema.Type{Kind: kind}
+		if c.acceptByte('(', true) {
+			t.Builtin.Length = c.integer("a length", true)
+			c.closeType(w.Name + "(80)")
+			if t.Builtin.Length == 0 {
+				c.fail(w.Pos, "", "a length of 0 holds nothing")
+			}
+		}
+	case "smallint", "integer", "bigint", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json":
+		t.Builtin = schema.Type{Kind: kind}
+		if c.peek() == '(' {
+			c.fail(c.here(), "write "+w.Name, "%s takes no length", w.Name)
+		}
+	case "decimal":
+		if !c.acceptByte('(', true) {
+			c.fail(w.Pos, "write decimal(8,2): digits in all, digits behind the point", "decimal needs its digits")
+		}
+		t.Builtin = schema.Type{Kind: kind, Precision: c.integer("the number of digits", true)}
+		if c.acceptByte(',', true) {
+			t.Builtin.Scale = c.integer("the digits behind the point", true)
+		} else {
+			c.fail(c.here(), "write decimal(8,2): digits in all, digits behind the point", "decimal needs its digits behind the point too")
+		}
+		c.closeType("decimal(8,2)")
+		if t.Builtin.Precision == 0 || t.Builtin.Scale > t.Builtin.Precision || t.Builtin.Precision > 65 || t.Builtin.Scale > 30 {
+			c.fail(w.Pos, "up to 65 digits in all, up to 30 of them behind the point", "decimal(%d,%d) cannot be", t.Builtin.Precision, t.Builtin.Scale)
+		}
+	case "choice":
+		if !c.acceptByte('(', true) {
+			c.fail(w.Pos, "write choice(one, another), or declare choice Name: one, another", "choice needs its values")
+		}
+		t.Builtin = schema.Type{Kind: schema.Choice}
+		n := len(c.words)
+		for _, v := range c.choiceValues() {
+			if slices.Contains(t.Builtin.Choices, v.Name) {
+				c.fail(v.Pos, "", "the value %q stands here twice", v.Name)
+			}
+			t.Builtin.Choices = append(t.Builtin.Choices, v.Name)
+		}
+		c.words[n].glued = true
+		c.closeType("choice(one, another)")
+	case "sql":
+		v := c.str("a type of the engine's own")
+		c.checkSQL(c.src[v.Pos.Off+1:v.Pos.End-1], v.Pos)
+		t.Builtin = schema.Type{Kind: schema.Native, Name: v.Text}
+	case "references":
+		t.Ref = &Reference{Model: c.name("a model")}
+		if c.accept("by") {
+			by := c.fieldName()
+			t.Ref.By = &by
+		}
+	default:
+		lower := strings.ToLower(w.Name)
+		if write, ok := elsewhere[lower]; ok {
+			c.fail(w.Pos, "write "+write, "%s is not a type here", w.Name)
+		}
+		t.Choice = &w
+	}
+	return t
+}
+
+func (c *cursor) closeType(example string) {
+	if !c.acceptByte(')', true) {
+		c.fail(c.here(), "write "+example, `")" is expected here, not %s`, c.showNext())
+	}
+}
+
+var clauseWords = []string{"optional", "default", "unique", "index", "no index", "immutable", "nonblank", "range", "key", "identity", "column", "comment", "stamped", "fake", "check", "generated", "on delete", "on update"}
+
+func (c *cursor) clause() *Clause {
+	k := &Clause{On: c.on(), Pos: c.here()}
+	w := c.peekWord()
+	if w == "on" {
+		k.Word, k.Do, k.Pos = c.action()
+		return k
+	}
+	if w == "" {
+		c.fail(c.here(), "", "%s is not expected here", c.showNext())
+	}
+	if !slices.Contains(clauseWords, w) && w != "no" {
+		hint := DidYouMean(w, clauseWords)
+		switch strings.ToLower(w) {
+		case "required":
+			hint = "leave it out: a field is required unless it says optional"
+		case "null", "nullable":
+			hint = "write optional"
+		case "not":
+			hint = "leave it out: a field is required unless it says optional"
+		case "primary":
+			hint = "write key"
+		case "references":
+			hint = "the type of a reference is references MODEL: write " + "name references MODEL"
+		}
+		c.fail(c.here(), hint, "%q is not a clause of a field", w)
+	}
+	k.Pos = c.take(len(w), false)
+	k.Word = w
+	switch w {
+	case "no":
+		c.must("index", "no")
+		k.Word = "no index"
+	case "default":
+		k.Value = c.value()
+	case "unique":
+		for {
+			if c.accept("ignoring") {
+				c.must("case", "ignoring")
+				k.IgnoringCase = true
+			} else if c.accept("including") {
+				c.must("deleted", "including")
+				k.IncludingDeleted = true
+			} else {
+				break
+			}
+		}
+	case "range":
+		c.rangeEnds(k)
+	case "column", "comment":
+		k.Value = c.str("a text")
+	case "fake":
+		k.Name = c.name("a generator")
+		for b := c.peek(); b == '"' || b >= '0' && b <= '9'; b = c.peek() {
+			k.Args = append(k.Args, c.value())
+		}
+	case "check":
+		k.SQL = c.sql()
+	case "generated":
+		k.Stored = c.accept("stored")
+		c.must("as", "generated")
+		k.SQL = c.sql()
+	}
+	return k
+}
+
+func (c *cursor) rangeEnds(k *Clause) {
+	if !c.hasPrefix("..") {
+		k.From = c.value()
+	}
+	if !c.hasPrefix("..") {
+		c.fail(c.here(), "write range 1..10, range 1.. or range ..10", `".." is expected here, not %s`, c.showNext())
+	}
+	c.take(2, k.From != nil)
+	// An open end: nothing, or a clause, stands behind.
+	if b := c.peek(); b == 0 || nameLength(c.src[c.off:c.end]) > 0 && !slices.Contains([]string{"now", "today"}, c.peekWord()) {
+		if k.From == nil {
+			c.fail(c.here(), "write range 1..10, range 1.. or range ..10", "a range needs one end at least")
+		}
+		return
+	}
+	n := len(c.words)
+	k.To = c.value()
+	c.words[n].glued = true
+}
+
+// seedLines reads the lines of a seed that are indented at least as deep as the
+// first, and returns those that are left.
+func (p *parser) seedLines(groups []group, depth int) ([]*Line, []group) {
+	if len(groups) == 0 {
+		return nil, nil
+	}
+	if depth > 50 {
+		p.errorf(p.pos(groups[0].start, groups[0].end), "", "these lines stand more than 50 levels deep")
+		return nil, nil
+	}
+	indent := groups[0].indent
+	var lines []*Line
+	for len(groups) > 0 && groups[0].indent >= indent {
+		g := groups[0]
+		if g.indent > indent {
+			var under []*Line
+			under, groups = p.seedLines(groups, depth+1)
+			if len(lines) == 0 {
+				continue
+			}
+			last := lines[len(lines)-1]
+			if last.Make == nil && len(under) > 0 {
+				p.errorf(under[0].Pos, "only a line MODEL COUNT has lines under it", "this line stands under a field")
+				continue
+			}
+			last.Lines = append(last.Lines, under...)
+			continue
+		}
+		groups = groups[1:]
+		if l := p.line(g, func(c *cursor, l *Line) { c.seedLine(l) }); l != nil {
+			lines = append(lines, l)
+		} else {
+			for len(groups) > 0 && groups[0].indent > indent {
+				groups = groups[1:]
+			}
+		}
+	}
+	return lines, groups
+}
+
+// seedLine reads `MODEL COUNT` or `field VALUE`. A model's name begins with a
+// capital and a count behind it.
+func (c *cursor) seedLine(l *Line) {
+	behind := c.behindWord()
+	first := c.peekWord()
+	if first != "" && first[0] >= 'A' && first[0] <= 'Z' && digits(behind) > 0 {
+		m := &Make{Model: c.name("a model")}
+		m.From = c.integer("a count", false)
+		m.To = m.From
+		if c.hasPrefix("..") {
+			c.take(2, true)
+			pos := c.here()
+			m.To = c.integer("the end of the range", true)
+			if m.To < m.From {
+				c.fail(pos, "", "the range ends before it begins")
+			}
+		}
+		for !c.done() {
+			if m.Via == nil && c.accept("via") {
+				via := c.fieldName()
+				m.Via = &via
+				continue
+			}
+			m.Rest = append(m.Rest, c.value())
+		}
+		l.Make = m
+		return
+	}
+	s := &Set{Field: c.fieldName()}
+	if c.done() {
+		c.fail(s.Field.Pos, "write MODEL COUNT, or field VALUE", "a count or a value is expected behind %s", s.Field.Name)
+	}
+	for !c.done() {
+		v := c.value()
+		s.Values = append(s.Values, v)
+		if b := c.peek(); b == '%' || b == ',' {
+			c.take(1, true)
+		}
+	}
+	l.Set = s
+}
+
+func (p *parser) rowLines(groups []group) []*Line {
+	var lines []*Line
+	width := 0
+	for i, g := range groups {
+		l := p.line(g, func(c *cursor, l *Line) {
+			for !c.done() {
+				if i == 0 {
+					l.Cells = append(l.Cells, Cell{Name: c.fieldName()})
+				} else {
+					l.Cells = append(l.Cells, Cell{Value: c.value()})
+				}
+			}
+		})
+		if l == nil {
+			if i == 0 {
+				return lines
+			}
+			continue
+		}
+		if i == 0 {
+			width = len(l.Cells)
+		} else if len(l.Cells) != width {
+			p.errorf(l.Pos, "texts of more than one word stand in double quotes, a missing value is null", "this row has %d values for %d fields", len(l.Cells), width)
+		}
+		lines = append(lines, l)
+	}
+	return lines
+}

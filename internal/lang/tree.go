@@ -1,0 +1,238 @@
+// Package lang is the model language: scanner, parser, tree, formatter,
+// diagnostics, and edits that leave everything else in a file as it was. It
+// knows what a line says and where it stands; what the names in it refer to is
+// the business of package declare.
+//
+// grammar.txt beside this file is the whole grammar.
+package lang
+
+// This file is the tree. A file is a list of blocks and a block a list of
+// lines, as in the text; a line keeps the words it was read from, so that the
+// formatter prints what stood there and the parser need not be undone.
+
+import (
+	"erbario/internal/schema"
+)
+
+// Pos is a place in a file. Line and Col count from 1, Col in characters;
+// Off and End are the offsets in bytes of the thing's start and end.
+type Pos struct {
+	Path      string
+	Line, Col int
+	Off, End  int
+}
+
+// File is one file of models.
+type File struct {
+	Path   string
+	Src    string
+	Blocks []*Block
+	tail   []comment // the comments after the last block
+}
+
+// BlockKind is the word that begins a block.
+type BlockKind string
+
+// The blocks of the language.
+const (
+	ModelBlock  BlockKind = "model"
+	ChoiceBlock BlockKind = "choice"
+	ShapeBlock  BlockKind = "shape"
+	SeedBlock   BlockKind = "seed"
+	RowsBlock   BlockKind = "rows"
+)
+
+// Block is a line at the margin with the indented lines under it.
+type Block struct {
+	Kind       BlockKind
+	Pos        Pos
+	Name       Ident   // of rows: the model
+	Outside    bool    // model: the table is there and never changed
+	Values     []Ident // choice: its words
+	By         Ident   // rows: the field that tells one row from another
+	InsertOnly bool    // rows
+	From       *Value  // rows: a file of them
+	Lines      []*Line
+	head       layout
+	tail       []comment // the comments behind its last line
+	end        int       // the offset behind its last line
+}
+
+// Ident is a name as it was written.
+type Ident struct {
+	Name   string
+	Quoted bool
+	Pos    Pos
+}
+
+// Line is one line of a block, with those that continue it. Exactly one of the
+// pointers is set.
+type Line struct {
+	Pos Pos
+	On  []Ident // the engines it is kept to; none: all
+
+	Field      *Field
+	Table      *Value // table "exact_name"
+	Comment    *Value
+	Key        *KeyLine
+	Constraint *Constraint
+	ForeignKey *ForeignKey
+	Timestamps bool
+	SoftDelete *SoftDelete
+	Include    *Ident
+	Make       *Make  // seed: MODEL COUNT
+	Set        *Set   // seed: field VALUE
+	Cells      []Cell // rows: the header or one row
+
+	Lines  []*Line // seed: what stands under it
+	layout layout
+	end    int
+}
+
+// Field is a line `name type clauses`.
+type Field struct {
+	Name    Ident
+	Type    Type
+	Clauses []*Clause
+}
+
+// Clause returns the first clause that begins with the word, or nil.
+func (f *Field) Clause(word string) *Clause {
+	for _, c := range f.Clauses {
+		if c.Word == word {
+			return c
+		}
+	}
+	return nil
+}
+
+// Type is the type of a field as it was written.
+type Type struct {
+	Pos     Pos
+	Ref     *Reference  // set: the field is a reference
+	Choice  *Ident      // set: a named choice
+	Builtin schema.Type // else
+}
+
+// Reference is the type of a field that points at another model.
+type Reference struct {
+	Model Ident
+	By    *Ident
+}
+
+// Clause is one clause of a field: its first word, and what stood behind it.
+type Clause struct {
+	Word  string // optional, default, unique, index, immutable, nonblank, range, key, identity, column, comment, stamped, fake, check, generated, delete, update, via no-index as "no index"
+	Pos   Pos
+	On    []Ident
+	Value *Value   // default, column, comment
+	From  *Value   // range
+	To    *Value   // range
+	SQL   *SQLText // check, generated
+	Name  Ident    // fake: the generator
+	Args  []*Value // fake
+	Do    schema.Action
+
+	IgnoringCase     bool // unique
+	IncludingDeleted bool // unique
+	Stored           bool // generated
+}
+
+// Value is a literal with its place.
+type Value struct {
+	schema.Value
+	Word bool // a bare word: a choice's value
+	Pos  Pos
+}
+
+// SQLText is SQL of the engine's own, to the end of its line, with the names of
+// fields that stand in it in braces.
+type SQLText struct {
+	Text   string // as written, line breaks and all
+	Fields []Ident
+	Pos    Pos
+}
+
+// KeyLine is `primary key a, b` or `no key`.
+type KeyLine struct {
+	None   bool
+	Fields []Ident
+}
+
+// Constraint is a model's line of unique, index or check.
+type Constraint struct {
+	Word             string // unique, index, check
+	Name             *Ident
+	Parts            []IndexPart
+	Using            *Ident
+	Where            *SQLText
+	SQL              *SQLText // check
+	NullsEqual       bool
+	IgnoringCase     bool
+	IncludingDeleted bool
+}
+
+// IndexPart is a field or an expression in a unique or an index.
+type IndexPart struct {
+	Field Ident
+	SQL   *SQLText
+	Desc  bool
+}
+
+// ForeignKey is a line `foreign key a, b references MODEL by c, d`.
+type ForeignKey struct {
+	Name     *Ident
+	Fields   []Ident
+	Model    Ident
+	By       []Ident
+	OnDelete schema.Action // empty: not said
+	OnUpdate schema.Action
+	NoIndex  bool
+}
+
+// SoftDelete is a line `soft delete`.
+type SoftDelete struct {
+	Column   *Value
+	View     bool
+	Children bool
+}
+
+// Make is a seed's line `MODEL COUNT`.
+type Make struct {
+	Model    Ident
+	From, To int
+	Via      *Ident
+	Rest     []*Value // the words behind, such as a depth
+}
+
+// Set is a seed's line `field VALUE-or-GENERATOR`.
+type Set struct {
+	Field  Ident
+	Values []*Value
+}
+
+// Cell is one cell of reference rows.
+type Cell struct {
+	Name  Ident  // in the header
+	Value *Value // below it
+}
+
+// comment is a line of its own that holds a comment, or an empty line ("").
+type comment string
+
+// layout is what a line looked like: its words, and the comments about it.
+type layout struct {
+	above  []comment
+	words  []word
+	behind string // the comment at its end
+}
+
+// word is a piece of a line as it will be printed.
+type word struct {
+	text    string
+	off     int  // its offset in the source
+	glued   bool // no space before it
+	broken  bool // it began a line of its own
+	segment int  // 0 the name, 1 the type, 2 the clauses
+	above   []comment
+}

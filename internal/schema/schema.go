@@ -1,0 +1,268 @@
+// Package schema is what a database holds, as plain values: tables with their
+// columns, keys, checks, indexes and triggers, and views. It is the one
+// vocabulary of the whole program. Models become a Schema, a live database is
+// read into a Schema, and two Schemas are held against each other.
+//
+// A Schema has two layers. The declared layer (Type, Nonblank, Range, ...) is
+// what the models say, the same for every engine; it is empty when the schema
+// was read from a database. The stored layer (SQLType, Default, Checks,
+// Triggers, ...) is what one engine keeps for it, in that engine's words; an
+// engine fills it from the declared layer. Only the stored layer is compared.
+package schema
+
+import (
+	"slices"
+	"strings"
+)
+
+// SQL is an expression or a statement in the words of one engine.
+type SQL struct {
+	Text string // as it is written or was stored
+	Key  string // its canonical form: two SQL values with the same Key mean the same
+}
+
+// Same tells whether two pieces of SQL mean the same to their engine.
+func (s SQL) Same(o SQL) bool { return s.Key == o.Key }
+
+// Schema is everything that one database, or one set of models, holds.
+type Schema struct {
+	Tables []*Table
+	Views  []*View
+}
+
+// Table is one table with all that belongs to it.
+type Table struct {
+	Name        string
+	Model       string // the model that declares it; empty when read from a database
+	Outside     bool   // declared as there already: referred to, never changed
+	Columns     []*Column
+	PrimaryKey  *PrimaryKey // nil: none
+	ForeignKeys []*ForeignKey
+	Checks      []*Check
+	Indexes     []*Index // unique ones too
+	Triggers    []*Trigger
+	Comment     string
+	Options     Options
+	SoftDelete  string // the column that marks a row as deleted; declared layer
+	Text        string // the statement that made it, where the engine keeps one
+}
+
+// Options are properties of a table that only some engines have.
+type Options struct {
+	Strict       bool   // SQLite: values are held to their types
+	WithoutRowid bool   // SQLite: stored by its primary key
+	Virtual      string // SQLite: the module of a virtual table, with its arguments
+}
+
+// Column is one column of a table.
+type Column struct {
+	Name      string
+	Field     string // the model's field; empty when read from a database
+	SQLType   string // the type in the engine's words
+	NotNull   bool
+	Default   *SQL // nil: none
+	Generated *Generated
+	Identity  bool   // numbered by the database
+	Collation string // empty: the engine's own
+	Conflict  string // SQLite: what NOT NULL does on a conflict, as stored
+	Comment   string
+
+	// Declared layer.
+	Type      Type
+	Value     *Value // the declared default
+	Nonblank  bool
+	Immutable bool
+	Stamped   bool
+	Range     *Range
+}
+
+// Generated is the expression of a column that is worked out by the database.
+type Generated struct {
+	SQL    SQL
+	Stored bool
+}
+
+// PrimaryKey is the primary key of a table.
+type PrimaryKey struct {
+	Name          string
+	Columns       []Part
+	Autoincrement bool   // SQLite: numbers are never given twice
+	Conflict      string // SQLite: ON CONFLICT, as stored
+}
+
+// Part is one column or expression of a key or an index.
+type Part struct {
+	Column    string
+	Expr      *SQL // instead of Column
+	Desc      bool
+	Collation string
+}
+
+// ForeignKey is a reference from columns of its table to columns of another.
+type ForeignKey struct {
+	Name       string
+	Columns    []string
+	Table      string   // the table referred to
+	References []string // its columns; empty: its primary key
+	OnDelete   Action
+	OnUpdate   Action
+	Deferrable string // as stored, such as "DEFERRABLE INITIALLY DEFERRED"
+	Match      string // as stored
+}
+
+// Action is what a foreign key does when the row referred to goes or changes.
+type Action string
+
+// The actions, in SQL's words. NoAction is what SQL means by saying nothing.
+const (
+	NoAction   Action = "NO ACTION"
+	Restrict   Action = "RESTRICT"
+	Cascade    Action = "CASCADE"
+	SetNull    Action = "SET NULL"
+	SetDefault Action = "SET DEFAULT"
+)
+
+// Purpose tells what a check or trigger of ours is for. It gives the name and
+// the words in which a change of it is told; empty when it is not known.
+type Purpose string
+
+// Purposes of checks and triggers that the models ask for.
+const (
+	ForType      Purpose = "type"
+	ForNonblank  Purpose = "nonblank"
+	ForRange     Purpose = "range"
+	ForChoice    Purpose = "choice"
+	ForCheck     Purpose = "check"
+	ForImmutable Purpose = "immutable"
+	ForStamped   Purpose = "stamped"
+)
+
+// Check is a condition that every row fulfils.
+type Check struct {
+	Name     string
+	SQL      SQL
+	Column   string // the column it was declared with; empty for one of the table
+	Purpose  Purpose
+	Conflict string // SQLite: ON CONFLICT, as stored
+}
+
+// Index is an index or a uniqueness, whether made as a constraint or not.
+type Index struct {
+	Name       string
+	Unique     bool
+	Constraint bool // made as a constraint of the table rather than as an index
+	Parts      []Part
+	Where      *SQL
+	Using      string // the method, where the engine has several
+	Conflict   string // SQLite: ON CONFLICT of the constraint, as stored
+	NullsEqual bool
+	Column     string // the one field whose clause declared it; declared layer
+}
+
+// Trigger is a statement that the database runs when rows change.
+type Trigger struct {
+	Name    string
+	SQL     SQL
+	Column  string
+	Purpose Purpose
+}
+
+// View is a stored query.
+type View struct {
+	Name     string
+	SQL      SQL
+	Triggers []*Trigger
+}
+
+// Table returns the table with that name, compared without case, or nil.
+func (s *Schema) Table(name string) *Table {
+	for _, t := range s.Tables {
+		if strings.EqualFold(t.Name, name) {
+			return t
+		}
+	}
+	return nil
+}
+
+// View returns the view with that name, compared without case, or nil.
+func (s *Schema) View(name string) *View {
+	for _, v := range s.Views {
+		if strings.EqualFold(v.Name, name) {
+			return v
+		}
+	}
+	return nil
+}
+
+// Sort puts tables and views in order of name, so that output does not depend
+// on the order of files or of the catalogue.
+func (s *Schema) Sort() {
+	slices.SortFunc(s.Tables, func(a, b *Table) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(s.Views, func(a, b *View) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// Column returns the column with that name, compared without case, or nil.
+func (t *Table) Column(name string) *Column {
+	for _, c := range t.Columns {
+		if strings.EqualFold(c.Name, name) {
+			return c
+		}
+	}
+	return nil
+}
+
+// Key returns the names of the primary key's columns; nil without one.
+func (t *Table) Key() []string {
+	if t.PrimaryKey == nil {
+		return nil
+	}
+	return Names(t.PrimaryKey.Columns)
+}
+
+// Names returns the columns of parts, leaving expressions out.
+func Names(parts []Part) []string {
+	var names []string
+	for _, p := range parts {
+		if p.Expr == nil {
+			names = append(names, p.Column)
+		}
+	}
+	return names
+}
+
+// Unkeyed tells whether no row of the table can be told from another by a key.
+func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
+
+// Clone returns a copy that shares nothing that stages change: the table, its
+// columns, and its slices. SQL values are never changed in place and are shared.
+func (t *Table) Clone() *Table {
+	c := *t
+	c.Columns = clones(t.Columns)
+	c.ForeignKeys = clones(t.ForeignKeys)
+	c.Checks = clones(t.Checks)
+	c.Indexes = clones(t.Indexes)
+	c.Triggers = clones(t.Triggers)
+	if t.PrimaryKey != nil {
+		pk := *t.PrimaryKey
+		c.PrimaryKey = &pk
+	}
+	return &c
+}
+
+// Clone returns a copy of the whole schema, by Table.Clone.
+func (s *Schema) Clone() *Schema {
+	c := &Schema{Views: clones(s.Views)}
+	for _, t := range s.Tables {
+		c.Tables = append(c.Tables, t.Clone())
+	}
+	return c
+}
+
+func clones[T any](in []*T) []*T {
+	out := make([]*T, len(in))
+	for i, v := range in {
+		c := *v
+		out[i] = &c
+	}
+	return out
+}

@@ -1,0 +1,127 @@
+package schema
+
+// This file holds what the models can say of a value, the same for every
+// engine: its type, a literal, and a range of literals.
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Kind is a type of the model language, without its length or precision.
+type Kind string
+
+// The kinds. A choice is text that is one of a fixed list; native is a type
+// that only one engine has.
+const (
+	Text      Kind = "text"
+	Smallint  Kind = "smallint"
+	Integer   Kind = "integer"
+	Bigint    Kind = "bigint"
+	Decimal   Kind = "decimal"
+	Real      Kind = "real"
+	Double    Kind = "double"
+	Boolean   Kind = "boolean"
+	Date      Kind = "date"
+	Time      Kind = "time"
+	Timestamp Kind = "timestamp"
+	Datetime  Kind = "datetime"
+	UUID      Kind = "uuid"
+	JSON      Kind = "json"
+	Bytes     Kind = "bytes"
+	Choice    Kind = "choice"
+	Native    Kind = "sql"
+)
+
+// Type is a type of the model language.
+type Type struct {
+	Kind      Kind
+	Length    int // text: characters; bytes: bytes; 0: no limit
+	Precision int // decimal: digits in all
+	Scale     int // decimal: digits behind the point
+	Choices   []string
+	Name      string // of a named choice; of a native type, its SQL
+}
+
+// String gives the type as a model would write it.
+func (t Type) String() string {
+	switch {
+	case t.Kind == Decimal:
+		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
+	case t.Kind == Native:
+		return fmt.Sprintf("sql %q", t.Name)
+	case t.Kind == Choice && t.Name != "":
+		return t.Name
+	case t.Kind == Choice:
+		return "choice(" + strings.Join(t.Choices, ", ") + ")"
+	case t.Length > 0:
+		return fmt.Sprintf("%s(%d)", t.Kind, t.Length)
+	}
+	return string(t.Kind)
+}
+
+// Number tells whether values of the kind are numbers.
+func (k Kind) Number() bool {
+	switch k {
+	case Smallint, Integer, Bigint, Decimal, Real, Double:
+		return true
+	}
+	return false
+}
+
+// Whole tells whether values of the kind are whole numbers.
+func (k Kind) Whole() bool { return k == Smallint || k == Integer || k == Bigint }
+
+// ValueKind tells what a literal of the language is.
+type ValueKind int
+
+// The kinds of value.
+const (
+	NullValue    ValueKind = iota
+	NumberValue            // Text is the number as written
+	TextValue              // Text is the text itself
+	DateValue              // Text is 2006-01-02
+	BooleanValue           // Text is true or false
+	NowValue
+	TodayValue
+	UUIDValue // a new one for each row
+	JSONValue // Text is the JSON, compact
+	SQLValue  // Text is an expression of the engine's own
+)
+
+// Value is a literal of the model language, or one of its few functions.
+type Value struct {
+	Kind ValueKind
+	Text string
+}
+
+// Constant tells whether the value is the same for every row.
+func (v Value) Constant() bool {
+	switch v.Kind {
+	case NowValue, TodayValue, UUIDValue, SQLValue:
+		return false
+	}
+	return true
+}
+
+// String gives the value as a model would write it.
+func (v Value) String() string {
+	switch v.Kind {
+	case NullValue:
+		return "null"
+	case TextValue:
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v.Text) + `"`
+	case NowValue:
+		return "now"
+	case TodayValue:
+		return "today"
+	case UUIDValue:
+		return "new uuid"
+	case SQLValue:
+		return "(" + v.Text + ")"
+	}
+	return v.Text
+}
+
+// Range is an interval of values with both ends inside; nil is an open end.
+type Range struct{ From, To *Value }
