@@ -32,7 +32,11 @@ func (r Rules) tableName(model string) string {
 		return snake
 	}
 	i := strings.LastIndexByte(snake, '_') + 1
-	return snake[:i] + flect.Pluralize(snake[i:])
+	word := snake[i:]
+	if strings.HasSuffix(word, "men") && word != "men" && word != "women" {
+		return snake + "s" // specimen and stamen are no plurals
+	}
+	return snake[:i] + flect.Pluralize(word)
 }
 
 // snakeCase puts an underscore before each capital that begins a word.

@@ -1,0 +1,738 @@
+package cli
+
+// This file is the commands that change a database, and those that tell how it
+// stands: apply, undo, status and script.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/diff"
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/project"
+	"erbario/internal/runner"
+)
+
+type applyOptions struct {
+	to             string
+	dryRun, create bool
+	wait           time.Duration
+}
+
+func (a *app) applyCommand() *cli.Command {
+	var o applyOptions
+	return &cli.Command{
+		Name: "apply", Usage: "bring a database forward by the migrations that wait",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "to", Usage: "stop behind this migration (any part of its `ID`)", Destination: &o.to},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and ask every requirement; only read", Destination: &o.dryRun},
+			&cli.BoolFlag{Name: "create", Usage: "make the database if it is not there", Destination: &o.create},
+			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 0); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			for _, name := range a.targets(p) {
+				if err := a.apply(ctx, p, name, o); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+// targets are the databases that apply and undo work on: the one that was named,
+// or all that go together.
+func (a *app) targets(p *project.Project) []string {
+	if a.database == "" && !a.json {
+		if _, set := p.Getenv("ERBARIO_DATABASE"); !set && len(p.Settings.Project.Together) > 0 {
+			return p.Settings.Project.Together
+		}
+	}
+	return []string{a.database}
+}
+
+type jsonRun struct {
+	Migration string `json:"migration"`
+	Took      int64  `json:"took_ms"`
+}
+
+func (a *app) apply(ctx context.Context, p *project.Project, name string, o applyOptions) error {
+	mode := engine.ReadWrite
+	if o.dryRun {
+		mode = engine.ReadOnly
+	}
+	d, err := p.Database(name)
+	if err != nil {
+		return err
+	}
+	e, err := d.Engine()
+	if err != nil {
+		return err
+	}
+	files, err := p.Migrations(e) // read before the database is made
+	if err != nil {
+		return err
+	}
+	l, err := a.open(ctx, p, name, mode, o.create)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return err
+	}
+	standing := runner.Stand(files, applied, e)
+	a.tellNewer(l.Name, standing.Newer)
+	if o.dryRun {
+		return a.dryRun(ctx, l, standing, o.to)
+	}
+	runs := []jsonRun{}
+	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{To: o.to, Wait: o.wait, Proved: l.Protected, Done: func(m *migration.Migration, took time.Duration) {
+		runs = append(runs, jsonRun{m.ID, took.Milliseconds()})
+		if !a.json {
+			a.out.line(a.out.sign("+", m.ID) + "  " + plural(len(m.Steps), "step", "steps") + ", " + spent(took))
+		}
+	}})
+	if err != nil {
+		return a.runFailed(l, err, len(done))
+	}
+	if a.json {
+		return a.document(map[string]any{"database": l.Name, "applied": runs, "stands_at": lastOr(done, standing.At())})
+	}
+	if len(done) == 0 {
+		a.out.printf("%s: nothing waits", l.Name)
+	} else {
+		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
+	}
+	return nil
+}
+
+// applyQuietly applies without output, for a command that tells it itself.
+func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string) error {
+	l, err := a.open(ctx, p, name, engine.ReadWrite, false)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	files, err := p.Migrations(l.engine)
+	if err != nil {
+		return err
+	}
+	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected})
+	return err
+}
+
+func lastOr(done []*migration.Migration, otherwise string) string {
+	if n := len(done); n > 0 {
+		return done[n-1].ID
+	}
+	return otherwise
+}
+
+func spent(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", max(d.Milliseconds(), 1))
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+// runFailed tells why a run stopped, with the rows that stand in the way.
+func (a *app) runFailed(l *live, err error, done int) error {
+	var way *runner.InTheWay
+	if errors.As(err, &way) {
+		if a.json {
+			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "in_the_way": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "applied_before": done})
+			return exit(exitFailed)
+		}
+		a.inTheWay(way)
+		return fmt.Errorf("%s (%s) was stopped by rows in its way; %s is as it was before it", way.Migration, way.When, l.Name)
+	}
+	var step *runner.StepError
+	if errors.As(err, &step) {
+		if !a.json && step.SQL != "" {
+			for line := range strings.Lines(clean(step.SQL)) {
+				a.err.line("    " + strings.TrimRight(line, "\n"))
+			}
+		}
+		return fmt.Errorf("%w; %s is as it was before this migration", err, l.Name)
+	}
+	return err
+}
+
+// dryRun shows what an apply would do. It asks the requirements of migrations
+// whose tables are there; those about what an earlier one makes are told as
+// asked later.
+func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string) error {
+	if err := s.Problem(); err != nil {
+		return err
+	}
+	todo := s.Waiting
+	if to != "" {
+		m, err := migration.Find(s.Files, to)
+		if err != nil {
+			return err
+		}
+		for i, w := range todo {
+			if w.ID > m.ID {
+				todo = todo[:i]
+				break
+			}
+		}
+	}
+	type jsonStep struct {
+		Title string   `json:"title"`
+		Note  string   `json:"note,omitempty"`
+		Lock  string   `json:"lock"`
+		SQL   []string `json:"sql"`
+	}
+	type jsonNeed struct {
+		Sentence string `json:"sentence"`
+		Rows     int64  `json:"rows"`
+		Asked    bool   `json:"asked"`
+	}
+	type jsonMigration struct {
+		Migration    string     `json:"migration"`
+		Requirements []jsonNeed `json:"requirements"`
+		Steps        []jsonStep `json:"steps"`
+	}
+	doc := []jsonMigration{}
+	failed := 0
+	size, err := a.sizes(ctx, l)
+	if err != nil {
+		return err
+	}
+	for i, m := range todo {
+		jm := jsonMigration{Migration: m.ID, Requirements: []jsonNeed{}}
+		if !a.json {
+			if i > 0 {
+				a.out.line("")
+			}
+			a.out.line(a.out.paint(styleHead, m.ID))
+		}
+		for _, r := range m.BeforeApply {
+			n, err := l.db.Count(ctx, r.Query)
+			need := jsonNeed{Sentence: runner.Sentence(r.Sentence, n), Rows: n, Asked: err == nil}
+			switch {
+			case err != nil && i > 0:
+				need.Sentence = r.Sentence
+				if !a.json {
+					a.out.printf("  asked later, behind the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "no"))
+				}
+			case err != nil:
+				return fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
+			case n > 0:
+				failed++
+				if !a.json {
+					var way *runner.InTheWay
+					if errors.As(runner.Ask(ctx, l.db, m.ID, "before apply", r), &way) {
+						a.inTheWay(way)
+					}
+				}
+			case !a.json:
+				a.out.printf("  holds: %s", runner.Sentence(strings.ReplaceAll(r.Sentence, "{n}", "no"), 0))
+			}
+			jm.Requirements = append(jm.Requirements, need)
+		}
+		for j, st := range m.Steps {
+			js := jsonStep{Title: st.Title, Note: st.Note, Lock: "the whole database, for writers", SQL: []string{}}
+			if !a.json {
+				head := fmt.Sprintf("  step %d  %s", j+1, cell(st.Title))
+				if st.Note != "" {
+					head += "  (" + cell(st.Note) + touchedSizes(m, j, l.engine, size) + ")"
+				}
+				a.out.line(head)
+			}
+			for _, sql := range st.Apply {
+				js.SQL = append(js.SQL, sql.SQL)
+				if !a.json {
+					for line := range strings.Lines(clean(sql.SQL) + ";") {
+						a.out.line("    " + a.out.paint(styleDim, strings.TrimRight(line, "\n")))
+					}
+				}
+			}
+			jm.Steps = append(jm.Steps, js)
+		}
+		doc = append(doc, jm)
+	}
+	if a.json {
+		a.document(map[string]any{"database": l.Name, "migrations": doc, "requirements_failed": failed})
+	} else if len(todo) == 0 {
+		a.out.printf("%s: nothing waits", l.Name)
+	} else {
+		a.out.line("")
+		a.out.line("lock: one writer at a time, the whole database, as long as each migration runs; readers go on in WAL mode")
+	}
+	if failed > 0 {
+		return &exitError{code: exitFailed, err: fmt.Errorf("%s would stop it; nothing was changed", plural(failed, "requirement", "requirements"))}
+	}
+	return nil
+}
+
+// sizes are the numbers of rows of the live tables.
+func (a *app) sizes(ctx context.Context, l *live) (map[string]int64, error) {
+	s, err := l.db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]int64{}
+	for _, t := range s.Tables {
+		if t.Options.Virtual != "" {
+			continue
+		}
+		if out[strings.ToLower(t.Name)], err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name)); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func touchedSizes(m *migration.Migration, step int, e engine.Engine, size map[string]int64) string {
+	var out []string
+	seen := map[string]bool{}
+	for _, st := range m.Steps[step].Apply {
+		for _, t := range e.Tables(st.SQL) {
+			t = strings.ToLower(t)
+			if n, ok := size[t]; ok && !seen[t] {
+				seen[t] = true
+				out = append(out, t+" has "+rows(n))
+			}
+		}
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return "; " + out[0]
+}
+
+func (a *app) undoCommand() *cli.Command {
+	var o runner.Options
+	var to string
+	var dryRun bool
+	return &cli.Command{
+		Name: "undo", Usage: "take migrations back, newest first; without flags, the newest alone",
+		Flags: []cli.Flag{
+			&cli.IntFlag{Name: "count", Usage: "take so many back (`N`)", Destination: &o.Count},
+			&cli.StringFlag{Name: "to", Usage: "back to this migration, which stays (any part of its `ID`), or to start", Destination: &to},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done, and ask every requirement; only read", Destination: &dryRun},
+			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.Wait},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 0); err != nil {
+				return err
+			}
+			if c.IsSet("count") && (o.Count < 1 || to != "") {
+				return wrongUse("--count takes a number from 1, and does not go with --to")
+			}
+			o.To, o.Start = to, to == "start"
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			for _, name := range a.targets(p) {
+				if err := a.undo(ctx, p, name, o, dryRun); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) undo(ctx context.Context, p *project.Project, name string, o runner.Options, dryRun bool) error {
+	mode := engine.ReadWrite
+	d, err := p.Database(name)
+	if err != nil {
+		return err
+	}
+	if dryRun {
+		mode = engine.ReadOnly
+	} else if err := a.confirmOn(d, "an undo"); err != nil {
+		return err
+	}
+	e, err := d.Engine()
+	if err != nil {
+		return err
+	}
+	files, err := p.Migrations(e)
+	if err != nil {
+		return err
+	}
+	l, err := a.open(ctx, p, name, mode, false)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	o.Confirm = func(ap runner.Applied) error {
+		if !l.Protected || a.yesOn == l.Name {
+			return nil
+		}
+		for line := range strings.Lines(clean(ap.Text)) {
+			a.err.line("    " + strings.TrimRight(line, "\n"))
+		}
+		return a.confirmOn(l.Database, "running the undo above, which only the database has,")
+	}
+	if dryRun {
+		return a.dryUndo(ctx, l, files, o)
+	}
+	runs := []jsonRun{}
+	o.Done = func(m *migration.Migration, took time.Duration) {
+		runs = append(runs, jsonRun{m.ID, took.Milliseconds()})
+		if !a.json {
+			a.out.line(a.out.sign("-", m.ID) + "  taken back, " + spent(took))
+		}
+	}
+	done, err := runner.Undo(ctx, l.db, e, files, o)
+	if err != nil {
+		return a.runFailed(l, err, len(done))
+	}
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return err
+	}
+	at := runner.Stand(files, applied, e).At()
+	if a.json {
+		return a.document(map[string]any{"database": l.Name, "undone": runs, "stands_at": at})
+	}
+	switch {
+	case len(done) == 0:
+		a.out.printf("%s: there is nothing to take back", l.Name)
+	case at == "":
+		a.out.printf("%s stands at the start", l.Name)
+	default:
+		a.out.printf("%s stands at %s", l.Name, at)
+	}
+	return nil
+}
+
+func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration, o runner.Options) error {
+	o.Confirm = nil
+	todo, err := runner.ToUndo(ctx, l.db, l.engine, files, o)
+	if err != nil {
+		return err
+	}
+	type jsonUndo struct {
+		Migration string   `json:"migration"`
+		InTheWay  []string `json:"in_the_way"`
+		SQL       []string `json:"sql"`
+	}
+	doc := []jsonUndo{}
+	failed := 0
+	for i, m := range todo {
+		j := jsonUndo{Migration: m.ID, InTheWay: []string{}, SQL: m.SQL(true)}
+		if !a.json {
+			a.out.line(a.out.paint(styleHead, m.ID))
+		}
+		for _, r := range m.BeforeUndo {
+			if i > 0 {
+				break // about a state that is not there yet
+			}
+			err := runner.Ask(ctx, l.db, m.ID, "before undo", r)
+			var way *runner.InTheWay
+			if errors.As(err, &way) {
+				failed++
+				j.InTheWay = append(j.InTheWay, way.Sentence)
+				if !a.json {
+					a.inTheWay(way)
+				}
+			} else if err != nil {
+				return err
+			}
+		}
+		if !a.json {
+			for n := len(m.Steps) - 1; n >= 0; n-- {
+				a.out.printf("  step %d  %s", n+1, cell(m.Steps[n].Title))
+				for _, st := range m.Steps[n].Undo {
+					for line := range strings.Lines(clean(st.SQL) + ";") {
+						a.out.line("    " + a.out.paint(styleDim, strings.TrimRight(line, "\n")))
+					}
+				}
+			}
+		}
+		doc = append(doc, j)
+	}
+	if a.json {
+		a.document(map[string]any{"database": l.Name, "migrations": doc, "requirements_failed": failed})
+	} else if len(todo) == 0 {
+		a.out.printf("%s: there is nothing to take back", l.Name)
+	}
+	if failed > 0 {
+		return &exitError{code: exitFailed, err: fmt.Errorf("%s would stop it; nothing was changed", plural(failed, "requirement", "requirements"))}
+	}
+	return nil
+}
+
+// statusRow is one database in the table of status.
+type statusRow struct {
+	Database string       `json:"database"`
+	Engine   string       `json:"engine,omitempty"`
+	URL      string       `json:"url"`
+	StandsAt string       `json:"stands_at"`
+	Applied  int          `json:"applied"`
+	Waits    []string     `json:"waits"`
+	Edited   []string     `json:"edited"`
+	Missing  []string     `json:"missing"`
+	Newer    []string     `json:"newer"`
+	Forks    [][2]string  `json:"forks"`
+	Models   []jsonChange `json:"models"` // not drafted yet
+	Live     []jsonChange `json:"live"`   // changed by hand
+	Problem  string       `json:"problem,omitempty"`
+	cells    []string
+	drift    []diff.Change
+	models   int
+	absent   bool
+}
+
+func (r *statusRow) differs() bool {
+	return r.Problem != "" || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+r.models+len(r.drift) > 0
+}
+
+func (a *app) statusCommand() *cli.Command {
+	var all, exitCode bool
+	return &cli.Command{
+		Name: "status", Usage: "tell how databases stand: applied, waiting, and whether models, migrations and tables agree",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "all", Usage: "every database of the project", Destination: &all},
+			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something waits or differs", Destination: &exitCode},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 0); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			names := []string{a.database}
+			if all {
+				names = p.Names()
+			} else if _, err := p.Database(a.database); err != nil {
+				return err
+			}
+			var list []*statusRow
+			differs, failed := false, false
+			for _, n := range names {
+				r := a.status(ctx, p, n)
+				list = append(list, r)
+				differs = differs || r.differs()
+				failed = failed || r.Problem != ""
+			}
+			if a.json {
+				a.document(map[string]any{"databases": list})
+			} else {
+				a.showStatus(list)
+			}
+			switch {
+			case exitCode && differs:
+				return exit(exitDiffers)
+			case failed && !all:
+				return exit(exitFailed)
+			}
+			return nil
+		},
+	}
+}
+
+// status looks at one database. What goes wrong is a part of the answer.
+func (a *app) status(ctx context.Context, p *project.Project, name string) *statusRow {
+	d, err := p.Database(name)
+	r := &statusRow{Database: d.Name, URL: d.Shown, Waits: []string{}, Edited: []string{}, Missing: []string{}, Newer: []string{}, Forks: [][2]string{}, Models: []jsonChange{}, Live: []jsonChange{}}
+	fail := func(err error) *statusRow {
+		r.Problem = err.Error()
+		var e *exitError
+		if errors.As(err, &e) && e.err != nil {
+			r.Problem = e.err.Error()
+		}
+		return r
+	}
+	if err != nil {
+		return fail(err)
+	}
+	l, err := a.open(ctx, p, d.Name, engine.ReadOnly, false)
+	if err != nil {
+		return fail(err)
+	}
+	defer l.Close()
+	r.Engine, r.absent = l.engine.Name(), l.absent
+	s, err := a.state(ctx, p, l)
+	if err != nil {
+		// The models may be wrong and the migrations still tell how it stands.
+		if files, e := p.Migrations(l.engine); e == nil {
+			if applied, e := runner.History(ctx, l.db); e == nil {
+				r.standing(runner.Stand(files, applied, l.engine))
+			}
+		}
+		return fail(err)
+	}
+	r.standing(s.Standing)
+	if drift, err := s.Drift(ctx); err != nil {
+		return fail(err)
+	} else {
+		r.drift = drift
+		r.Live = jsonChanges(drift, nil)
+	}
+	a.statusModels(ctx, s, r)
+	return r
+}
+
+func (r *statusRow) standing(s *runner.Standing) {
+	r.StandsAt, r.Applied = s.At(), len(s.Applied)
+	for _, m := range s.Waiting {
+		r.Waits = append(r.Waits, m.ID)
+	}
+	r.Edited = append(r.Edited, s.Edited...)
+	r.Missing = append(r.Missing, s.Missing...)
+	r.Newer = append(r.Newer, s.Newer...)
+	for _, f := range s.Forks {
+		r.Forks = append(r.Forks, [2]string{f[0].ID, f[1].ID})
+	}
+}
+
+func (a *app) statusModels(ctx context.Context, s *draft.State, r *statusRow) {
+	pl, err := s.Changes(ctx)
+	if err != nil {
+		r.Problem = err.Error()
+		return
+	}
+	r.models = len(pl.Changes)
+	r.Models = jsonChanges(pl.Changes, pl.Effects)
+}
+
+func (a *app) showStatus(list []*statusRow) {
+	table := [][]string{{"database", "stands at", "waits", "models", "live"}}
+	for _, r := range list {
+		at := r.StandsAt
+		if at == "" {
+			at = "start"
+		}
+		waits := "nothing"
+		if n := len(r.Waits); n > 0 {
+			waits = fmt.Sprint(n)
+		}
+		models, live := "agree", "as migrated"
+		if r.models > 0 {
+			models = plural(r.models, "change", "changes") + " to draft"
+		}
+		if n := len(r.drift); n > 0 {
+			live = plural(n, "change", "changes") + " by hand"
+		}
+		if r.absent {
+			live = "not there yet"
+		}
+		if r.Problem != "" && r.Engine == "" {
+			at, waits, models, live = "?", "?", "?", short(firstLine(r.Problem), 60)
+		} else if r.Problem != "" {
+			models, live = "?", short(firstLine(r.Problem), 60)
+		}
+		table = append(table, []string{cell(r.Database), at, waits, models, cell(live)})
+	}
+	lines := columns(table)
+	a.out.line(a.out.paint(styleHead, lines[0]))
+	for _, l := range lines[1:] {
+		a.out.line(l)
+	}
+	for _, r := range list {
+		who := ""
+		if len(list) > 1 {
+			who = r.Database + ": "
+		}
+		for _, id := range r.Waits {
+			a.out.printf("%swaits     %s", who, id)
+		}
+		for _, id := range r.Edited {
+			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, or undo it first", who, id)
+		}
+		for _, id := range r.Missing {
+			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)
+		}
+		for _, id := range r.Newer {
+			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
+		}
+		for _, f := range r.Forks {
+			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
+		}
+		if len(r.drift) > 0 {
+			a.out.line("")
+			a.out.printf("%schanged by hand; to take it back:", who)
+			a.changes(r.drift, nil)
+		}
+		if r.Problem != "" && len(list) == 1 {
+			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
+		}
+	}
+	if len(list) == 1 {
+		switch r := list[0]; {
+		case r.Problem != "":
+		case len(r.Waits) > 0:
+			a.next("erbario apply")
+		case r.models > 0:
+			a.next("erbario diff")
+		}
+	}
+}
+
+func firstLine(s string) string { s, _, _ = strings.Cut(s, "\n"); return s }
+
+func (a *app) scriptCommand() *cli.Command {
+	var to string
+	var undo bool
+	return &cli.Command{
+		Name: "script", Usage: "write the waiting migrations as one plain SQL file, history rows included",
+		Description: "For those who run changes by hand, with the database's own client:\n\n  erbario script > forward.sql",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "to", Usage: "stop behind this migration (any part of its `ID`); with --undo, the one that stays, or start", Destination: &to},
+			&cli.BoolFlag{Name: "undo", Usage: "the way back instead: the newest alone, or back to --to", Destination: &undo},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 0); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
+			if err != nil {
+				return err
+			}
+			defer l.Close()
+			files, err := p.Migrations(l.engine)
+			if err != nil {
+				return err
+			}
+			text, ids, err := runner.Script(ctx, l.db, l.engine, files, runner.Options{To: to, Start: to == "start"}, undo)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				if ids == nil {
+					ids = []string{}
+				}
+				return a.document(map[string]any{"database": l.Name, "migrations": ids, "script": text})
+			}
+			if len(ids) == 0 {
+				a.err.printf("%s: nothing waits, so the script is empty", l.Name)
+				return nil
+			}
+			fmt.Fprint(a.out.w, text)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,193 @@
+// Package cli is the command line and the terminal: commands, flags, prompts,
+// and output as text and as JSON. It alone knows of them; what a command does is
+// done in the packages below it.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	// The engines that this program knows.
+	_ "erbario/internal/engine/sqlite"
+)
+
+// Version is the program's version, set when a release is built.
+var Version = "0.1.0"
+
+// The exit codes. They are part of the interface.
+const (
+	exitDone     = 0
+	exitFailed   = 1
+	exitUse      = 2
+	exitDiffers  = 3
+	exitQuestion = 4
+	exitHalfway  = 5
+)
+
+// exitError ends a command with a code; a message of "" has been told already.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+func exit(code int) error { return &exitError{code: code} }
+
+func wrongUse(format string, args ...any) error {
+	return &exitError{code: exitUse, err: fmt.Errorf(format, args...)}
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}}
+	root := a.root()
+	root.Writer, root.ErrWriter, root.Reader = stdout, stderr, stdin
+	err := root.Run(ctx, args)
+	return a.finish(ctx, err)
+}
+
+// finish tells an error and gives the exit code for it.
+func (a *app) finish(ctx context.Context, err error) int {
+	if err == nil {
+		return exitDone
+	}
+	code := exitFailed
+	var e *exitError
+	if errors.As(err, &e) {
+		code = e.code
+		if e.err == nil {
+			return code
+		}
+	}
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		err = errors.New("stopped; the database stands at the end of a whole migration")
+	}
+	message := strings.TrimSpace(err.Error())
+	a.err.line(a.err.paint(styleBad, "error: ") + clean(message))
+	if a.json && !a.told {
+		a.document(map[string]any{"error": message, "exit": code})
+	}
+	return code
+}
+
+// app is one run of the program.
+type app struct {
+	stdin io.Reader
+	out   *printer // results
+	err   *printer // everything else
+
+	dir       string
+	database  string
+	json      bool
+	verbose   bool
+	yes       bool
+	yesOn     string
+	told      bool // the JSON document has been written
+	inDemo    bool
+	columns   int
+	noColour  bool
+	forceTerm bool
+}
+
+func (a *app) root() *cli.Command {
+	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintln(c.Root().Writer, "erbario "+version()) }
+	cli.HelpPrinter = a.help
+	format := ""
+	usage := func(ctx context.Context, c *cli.Command, err error, sub bool) error {
+		return &exitError{code: exitUse, err: fmt.Errorf("%w; erbario %s--help tells more", err, subName(c))}
+	}
+	root := &cli.Command{
+		Name:    "erbario",
+		Usage:   "declare data models, and keep live databases in step with them",
+		Version: version(),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "C", Usage: "work in this `DIR`", Destination: &a.dir, Value: "."},
+			&cli.StringFlag{Name: "database", Usage: "work on the database with this `NAME`", Destination: &a.database},
+			&cli.StringFlag{Name: "format", Usage: "text or json", Destination: &format, Value: "text"},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colour", Destination: &a.noColour},
+			&cli.BoolFlag{Name: "v", Usage: "tell what is sent to the database", Destination: &a.verbose},
+			&cli.BoolFlag{Name: "yes", Usage: "answer yes-or-no questions with yes", Destination: &a.yes},
+			&cli.StringFlag{Name: "yes-on", Usage: "the same on the protected database `NAME`", Destination: &a.yesOn},
+		},
+		EnableShellCompletion: true,
+		OnUsageError:          usage,
+		Suggest:               false,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
+			switch format {
+			case "text":
+			case "json":
+				a.json = true
+			default:
+				return ctx, wrongUse("--format is text or json, not %q", format)
+			}
+			a.out.colour, a.err.colour = a.colour(a.out.w), a.colour(a.err.w)
+			return ctx, nil
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				var known []string
+				for _, s := range c.Commands {
+					known = append(known, s.Name)
+				}
+				return wrongUse("there is no command %q%s; erbario --help lists them", name, meant(name, known))
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+		Commands: []*cli.Command{
+			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.proveCommand(),
+			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.scriptCommand(), a.lookCommand(), a.demoCommand(),
+		},
+	}
+	for _, c := range root.Commands {
+		c.OnUsageError = usage
+	}
+	return root
+}
+
+func subName(c *cli.Command) string {
+	if c == nil || c.Name == "erbario" {
+		return ""
+	}
+	return c.Name + " "
+}
+
+// version is the program's version, with the commit it was built from.
+func version() string {
+	v := Version
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" && len(s.Value) >= 8 {
+				v += " (" + s.Value[:8] + ")"
+			}
+		}
+	}
+	return v
+}
+
+// atMost refuses arguments that a command has no use for.
+func atMost(c *cli.Command, n int) error {
+	if c.Args().Len() > n {
+		return wrongUse("erbario %s has no use for %q", c.Name, c.Args().Get(n))
+	}
+	return nil
+}

@@ -1,0 +1,198 @@
+package cli
+
+// This file is the command demo: it writes the example project and runs the
+// whole cycle on it, each command shown as one would type it, followed by what
+// it printed.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/examples/herbarium"
+	"erbario/internal/engine"
+	"erbario/internal/project"
+)
+
+// tale is one act of the demo: what it is about, and what is typed. A command
+// that begins with "sqlite3" stands for what the application or a person does
+// with the database's own client; the demo does it itself.
+type tale struct {
+	about    string
+	commands [][]string
+}
+
+var tales = []tale{
+	{"The models are files. Are they right, and what would they do?", [][]string{
+		{"check"},
+		{"diff"},
+	}},
+	{"The change is written down as a migration, proved first, and applied.", [][]string{
+		{"draft", "first sheets"},
+		{"apply"},
+	}},
+	{"An application fills the tables.", [][]string{
+		{"sqlite3", "herbarium.db", "< rows.sql"},
+		{"look"},
+	}},
+	{"The models change while there are rows.", [][]string{
+		{"declare", "Specimen", "label text(120) nonblank", "habitat text(80) optional"},
+		{"declare", "Borrower", "country text(2) default \"IT\""},
+		{"declare", "Collector", "--remove", "joined_on"},
+		{"diff"},
+	}},
+	{"What only a person can decide is asked, with the flags that answer.", [][]string{
+		{"draft", "label specimens"},
+		{"draft", "label specimens", "--fill", "specimens.label=sql:accession || ', ' || rarity", "--drop", "collectors.joined_on"},
+		{"apply"},
+		{"look", "specimens", "--rows", "3"},
+	}},
+	{"All of it can be taken back, with the rows, and applied again.", [][]string{
+		{"undo"},
+		{"look", "collectors", "--rows", "3"},
+		{"apply"},
+	}},
+	{"How does it all stand, and does the whole line still hold?", [][]string{
+		{"status", "--all"},
+		{"prove", "--all"},
+	}},
+}
+
+func (a *app) demoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "demo", ArgsUsage: "[DIR]", Usage: "write the example project and run the whole cycle on it",
+		Description: "DIR is herbarium unless it is given; it must not be there yet, or be empty.",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 1); err != nil {
+				return err
+			}
+			dir := c.Args().First()
+			if dir == "" {
+				dir = "herbarium"
+			}
+			if !filepath.IsAbs(dir) {
+				dir = filepath.Join(a.dir, dir)
+			}
+			return a.demo(ctx, dir)
+		},
+	}
+}
+
+func (a *app) demo(ctx context.Context, dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the folder %s cannot be used: %w", dir, err)
+	}
+	if len(entries) > 0 {
+		return fmt.Errorf("the folder %s is not empty: name another, erbario demo DIR", dir)
+	}
+	if err := writeExample(dir); err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(map[string]any{"directory": dir})
+	}
+	a.out.line(a.out.paint(styleHead, "The herbarium of an invented botanic garden, in "+relative(dir)))
+	// Output and messages come in one stream, in the order of a terminal.
+	for _, t := range tales {
+		a.out.line("")
+		a.out.line(a.out.paint(styleDim, "# "+t.about))
+		for _, args := range t.commands {
+			if err := a.demoCommandRun(ctx, dir, args); err != nil {
+				return err
+			}
+		}
+	}
+	a.out.line("")
+	a.out.line(a.out.paint(styleDim, "# The project stays for you to try: cd "+relative(dir)))
+	return nil
+}
+
+// demoCommandRun shows a command and runs it as a program of its own would.
+func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) error {
+	typed := make([]string, len(args))
+	for i, w := range args {
+		typed[i] = w
+		if strings.ContainsAny(w, " \"|") && args[0] != "sqlite3" {
+			typed[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+		if strings.Contains(w, "'") {
+			typed[i] = `"` + w + `"`
+		}
+	}
+	line := strings.Join(typed, " ")
+	if args[0] == "sqlite3" {
+		a.out.line(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
+		return fillExample(ctx, dir)
+	}
+	if args[0] == "draft" { // a title needs no quotes
+		line = strings.Replace(line, "'"+args[1]+"'", args[1], 1)
+	}
+	a.out.line(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, "erbario "+line))
+	sub := &app{stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour}
+	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
+	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {
+		return fmt.Errorf("the command above ended with %d, which it should not", code)
+	}
+	return ctx.Err()
+}
+
+func writeExample(dir string) error {
+	err := fs.WalkDir(herbarium.Project, "project", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := herbarium.Project.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel("project", filepath.FromSlash(path))
+		if err != nil {
+			return err
+		}
+		return project.WriteFile(filepath.Join(dir, rel), string(text))
+	})
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, project.MigrationsFolder), 0o755); err != nil {
+		return err
+	}
+	return project.WriteFile(filepath.Join(dir, "rows.sql"), herbarium.Rows)
+}
+
+// fillExample runs rows.sql on the example's database.
+func fillExample(ctx context.Context, dir string) error {
+	p, err := project.Find(dir)
+	if err != nil {
+		return err
+	}
+	d, err := p.Database("dev")
+	if err != nil {
+		return err
+	}
+	e, err := d.Engine()
+	if err != nil {
+		return err
+	}
+	db, err := e.Open(ctx, d.URL, engine.ReadWrite)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for _, piece := range e.Split(herbarium.Rows) {
+		if piece.Comment {
+			continue
+		}
+		if err := db.Exec(ctx, piece.Text); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,350 @@
+package cli
+
+// This file is the commands about models: init, declare, check and fmt.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/declare"
+	"erbario/internal/lang"
+	"erbario/internal/project"
+)
+
+func (a *app) initCommand() *cli.Command {
+	var url string
+	return &cli.Command{
+		Name: "init", ArgsUsage: "[DIR] --url URL", Usage: "set a project up, leaving alone what is there",
+		Description: "Writes erbario.toml, the folders models and migrations, and .env.example; puts secrets\nand the database file into .gitignore. A password in the URL goes into .env alone.\n\n  erbario init --url sqlite:herbarium.db",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "url", Usage: "the `URL` of the development database: sqlite:PATH", Destination: &url}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 1); err != nil {
+				return err
+			}
+			if url == "" {
+				return wrongUse("erbario init needs --url URL, such as --url sqlite:herbarium.db")
+			}
+			dir := a.dir
+			if d := c.Args().First(); d != "" {
+				dir = d
+				if !filepath.IsAbs(d) {
+					dir = filepath.Join(a.dir, d)
+				}
+			}
+			done, err := project.Init(dir, url)
+			if err != nil {
+				return &exitError{code: exitUse, err: err}
+			}
+			if a.json {
+				if done == nil {
+					done = []string{}
+				}
+				return a.document(map[string]any{"directory": dir, "written": done})
+			}
+			if len(done) == 0 {
+				a.out.line("everything was there already")
+			}
+			for _, f := range done {
+				a.out.line(a.out.sign("+", filepath.ToSlash(filepath.Join(relative(dir), f))))
+			}
+			a.next("erbario declare Specimen 'accession text(20) unique' 'collected_on date optional'")
+			return nil
+		},
+	}
+}
+
+func relative(dir string) string {
+	if wd, err := os.Getwd(); err == nil {
+		if r, err := filepath.Rel(wd, dir); err == nil && !strings.HasPrefix(r, "..") {
+			return r
+		}
+	}
+	return dir
+}
+
+func (a *app) declareCommand() *cli.Command {
+	var remove []string
+	return &cli.Command{
+		Name: "declare", ArgsUsage: "MODEL [LINE…]", Usage: "declare a model, or add lines to it",
+		Description: "Each LINE is a line of the model language. Nothing else in the file is touched.\n\n  erbario declare Specimen 'label text(120) unique' 'taxon references Taxon'\n  erbario declare Specimen --remove label",
+		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "remove", Usage: "take the line of this `FIELD` out", Destination: &remove, Config: cli.StringConfig{}}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			model := c.Args().First()
+			if model == "" {
+				return wrongUse("erbario declare needs the name of a model, such as Specimen")
+			}
+			if f, diags := lang.Parse("MODEL", "model "+model+"\n"); len(diags) > 0 || len(f.Blocks) != 1 || f.Blocks[0].Name.Name != model || f.Blocks[0].Outside {
+				return wrongUse("%q cannot be the name of a model: write letters and digits, such as Specimen", clean(model))
+			}
+			lines := c.Args().Slice()[1:]
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			path, src, err := a.modelFile(p, model)
+			if err != nil {
+				return err
+			}
+			text := src
+			for _, field := range remove {
+				var ok bool
+				var diags []lang.Diagnostic
+				if text, ok, diags = lang.Remove(path, text, model, field); len(diags) > 0 {
+					a.diagnostics(diags, map[string]string{path: src})
+					return fmt.Errorf("%s has mistakes: mend them first", path)
+				} else if !ok {
+					return fmt.Errorf("%s has no field %s in %s", model, field, path)
+				}
+			}
+			isNew := false
+			if len(lines) > 0 || src == "" {
+				f, _ := lang.Parse(path, text)
+				isNew = !f.HasModel(model)
+				var diags []lang.Diagnostic
+				if text, diags = lang.Declare(path, text, model, lines); len(diags) > 0 {
+					shown := map[string]string{path: src}
+					for i, d := range diags {
+						if d.Pos.Path != path && len(lines) > 0 {
+							for _, l := range lines {
+								if one, more := lang.Declare(path, src, model, []string{l}); one == src && len(more) > 0 && more[0].Message == d.Message {
+									shown[d.Pos.Path] = strings.TrimSpace(l)
+								}
+							}
+						}
+						a.diagnostics(diags[i:i+1], shown)
+					}
+					return &exitError{code: exitFailed, err: errors.New("nothing was written")}
+				}
+			}
+			if text == src {
+				return wrongUse("nothing to declare: give a line such as 'label text(120)', or --remove FIELD")
+			}
+			// What was right before must be right with the change.
+			if err := a.stillRight(p, path, text); err != nil {
+				return err
+			}
+			if err := project.WriteFile(filepath.Join(p.Dir, path), text); err != nil {
+				return err
+			}
+			if a.json {
+				return a.document(map[string]any{"model": model, "file": path, "new": isNew, "added": len(lines), "removed": len(remove)})
+			}
+			var what []string
+			if isNew {
+				what = append(what, "model "+model)
+			}
+			if len(lines) > 0 {
+				what = append(what, plural(len(lines), "line", "lines"))
+			}
+			if len(remove) > 0 {
+				what = append(what, "without "+strings.Join(remove, ", "))
+			}
+			a.out.line(a.out.sign("~", path) + "  " + strings.Join(what, ", "))
+			a.next("erbario diff")
+			return nil
+		},
+	}
+}
+
+// modelFile is the file that declares a model, or the one that a new model is
+// to have, with its text.
+func (a *app) modelFile(p *project.Project, model string) (path, text string, err error) {
+	files, src, _, err := p.Parse()
+	if err != nil {
+		return "", "", err
+	}
+	for _, f := range files {
+		if f.HasModel(model) {
+			return f.Path, src[f.Path], nil
+		}
+	}
+	path = project.ModelsFolder + "/" + strings.ToLower(model) + project.ModelSuffix
+	return path, src[path], nil
+}
+
+// stillRight refuses an edit that brings a mistake into models that had none.
+func (a *app) stillRight(p *project.Project, path, text string) error {
+	files, src, diags, err := p.Parse()
+	if err != nil {
+		return err
+	}
+	engineName := ""
+	if list := p.Engines(); len(list) > 0 {
+		engineName = list[0].Name()
+	}
+	_, before := declare.Resolve(files, p.Rules(), engineName)
+	f, now := lang.Parse(path, text)
+	i := slices.IndexFunc(files, func(o *lang.File) bool { return o.Path == path })
+	if i >= 0 {
+		files[i] = f
+	} else {
+		files = append(files, f)
+	}
+	_, after := declare.Resolve(files, p.Rules(), engineName)
+	fresh := append(now, after...)
+	old := map[string]bool{}
+	for _, d := range append(diags, before...) {
+		old[d.Message] = true
+	}
+	fresh = slices.DeleteFunc(fresh, func(d lang.Diagnostic) bool { return old[d.Message] })
+	if len(fresh) == 0 {
+		return nil
+	}
+	src[path] = text
+	a.diagnostics(fresh, src)
+	return fmt.Errorf("nothing was written")
+}
+
+func (a *app) checkCommand() *cli.Command {
+	return &cli.Command{
+		Name: "check", Usage: "read all models and seeds, and report every mistake; needs no database",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 0); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			files, src, diags, err := p.Parse()
+			if err != nil {
+				return err
+			}
+			var d *declare.Declared
+			engines := p.Engines()
+			names := []string{}
+			if len(engines) == 0 {
+				var more []lang.Diagnostic
+				d, more = declare.Resolve(files, p.Rules(), "")
+				diags = append(diags, more...)
+			}
+			for _, e := range engines {
+				names = append(names, e.Name())
+				var more []lang.Diagnostic
+				d, more = declare.Resolve(files, p.Rules(), e.Name())
+				diags = append(diags, more...)
+				if lang.Errors(more) {
+					continue
+				}
+				_, notices := e.Realize(d.Schema)
+				for _, n := range notices {
+					diags = append(diags, lang.Diagnostic{Pos: place(files, d, n.Table, n.Column), Message: n.Text, Warning: true})
+				}
+			}
+			diags = lang.Sort(diags)
+			for _, l := range d.Later {
+				diags = append(diags, lang.Diagnostic{Pos: l.Pos, Message: l.What + ": read and checked, but not carried out by this version", Warning: true})
+			}
+			mistakes := 0
+			for _, x := range diags {
+				if !x.Warning {
+					mistakes++
+				}
+			}
+			if a.json {
+				a.document(map[string]any{"models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
+			} else {
+				a.diagnostics(diags, src)
+			}
+			if mistakes > 0 {
+				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models", plural(mistakes, "mistake", "mistakes"))}
+			}
+			if !a.json {
+				a.out.printf("%s in %s: no mistake", plural(len(d.Schema.Tables), "model", "models"), plural(len(files), "file", "files"))
+			}
+			return nil
+		},
+	}
+}
+
+// place finds the line that declares a table's column.
+func place(files []*lang.File, d *declare.Declared, table, column string) lang.Pos {
+	t := d.Schema.Table(table)
+	if t == nil {
+		return lang.Pos{}
+	}
+	field := column
+	if c := t.Column(column); c != nil && c.Field != "" {
+		field = c.Field
+	}
+	for _, f := range files {
+		for _, b := range f.Blocks {
+			if b.Kind != lang.ModelBlock || b.Name.Name != t.Model {
+				continue
+			}
+			for _, l := range b.Lines {
+				if l.Field != nil && l.Field.Name.Name == field {
+					return l.Field.Name.Pos
+				}
+			}
+			return b.Name.Pos
+		}
+	}
+	return lang.Pos{}
+}
+
+func (a *app) fmtCommand() *cli.Command {
+	var check bool
+	return &cli.Command{
+		Name: "fmt", Usage: "lay the model files out",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "only tell which files would change; exit 1 if any", Destination: &check}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := atMost(c, 0); err != nil {
+				return err
+			}
+			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			files, src, diags, err := p.Parse()
+			if err != nil {
+				return err
+			}
+			wrong := map[string]bool{}
+			for _, d := range diags {
+				wrong[d.Pos.Path] = true
+			}
+			n := a.diagnostics(diags, src)
+			changed := []string{}
+			for _, f := range files {
+				if wrong[f.Path] {
+					continue
+				}
+				out := lang.Format(f)
+				if out == src[f.Path] {
+					continue
+				}
+				changed = append(changed, f.Path)
+				if !check {
+					if err := project.WriteFile(filepath.Join(p.Dir, f.Path), out); err != nil {
+						return err
+					}
+				}
+			}
+			if a.json {
+				a.document(map[string]any{"changed": changed, "check": check, "mistakes": n})
+			} else {
+				for _, path := range changed {
+					a.out.line(a.out.sign("~", path))
+				}
+			}
+			switch {
+			case n > 0:
+				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models: those files were left as they are", plural(n, "mistake", "mistakes"))}
+			case check && len(changed) > 0:
+				if !a.json {
+					a.next("erbario fmt")
+				}
+				return exit(exitFailed)
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,198 @@
+package cli
+
+// This file is what most commands begin with: the project, its models, and a
+// connection to a database.
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"erbario/internal/declare"
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	"erbario/internal/lang"
+	"erbario/internal/migration"
+	"erbario/internal/project"
+	"erbario/internal/schema"
+)
+
+func (a *app) project() (*project.Project, error) { return project.Find(a.dir) }
+
+// models reads and resolves the models for an engine. Mistakes are shown, and
+// the error is then one that has been told.
+func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, error) {
+	files, src, diags, err := p.Parse()
+	if err != nil {
+		return nil, err
+	}
+	d, more := declare.Resolve(files, p.Rules(), e.Name())
+	if !lang.Errors(diags) {
+		diags = append(diags, more...)
+	}
+	if n := a.diagnostics(onlyErrors(diags), src); n > 0 {
+		if a.json {
+			a.document(map[string]any{"diagnostics": jsonDiagnostics(diags)})
+		}
+		return nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "mistake", "mistakes"))}
+	}
+	return d, nil
+}
+
+func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {
+	var out []lang.Diagnostic
+	for _, d := range list {
+		if !d.Warning {
+			out = append(out, d)
+		}
+	}
+	return lang.Sort(out)
+}
+
+// wanted is the schema that the models declare, in the engine's words.
+func (a *app) wanted(p *project.Project, e engine.Engine) (*schema.Schema, error) {
+	d, err := a.models(p, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range d.Later {
+		if l.Blocks {
+			return nil, fmt.Errorf("%s:%d: %s is declared, and this version cannot carry it out yet: take the line out, or put # before it", l.Pos.Path, l.Pos.Line, l.What)
+		}
+	}
+	s, _ := e.Realize(d.Schema)
+	return s, nil
+}
+
+// live is an open database of the project.
+type live struct {
+	project.Database
+	engine engine.Engine
+	db     engine.Database
+	absent bool // it is not there: db is an empty one in its place
+}
+
+func (l *live) Close() {
+	if l != nil && l.db != nil {
+		l.db.Close()
+	}
+}
+
+// open opens the database that the run works on. For reading, one that is not
+// there yet and may be made stands as an empty one.
+func (a *app) open(ctx context.Context, p *project.Project, name string, mode engine.Mode, create bool) (*live, error) {
+	d, err := p.Database(name)
+	if err != nil {
+		return nil, err
+	}
+	e, err := d.Engine()
+	if err != nil {
+		return nil, err
+	}
+	if mode == engine.ReadWrite && (d.Throwaway || create) {
+		mode = engine.Make
+	}
+	l := &live{Database: d, engine: e}
+	l.db, err = e.Open(ctx, d.URL, mode)
+	if errors.Is(err, engine.ErrMissing) {
+		if mode == engine.ReadOnly && d.Throwaway {
+			l.absent = true
+			l.db, err = e.Scratch(ctx)
+		} else {
+			return nil, fmt.Errorf("database %s: %w: create it, run erbario apply --create, or mend the url in erbario.toml", d.Name, err)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("database %s: %w", d.Name, err)
+	}
+	if a.verbose {
+		l.db = &traced{Database: l.db, tell: func(sql string) { a.err.line(a.err.paint(styleDim, clean(d.Name+"> "+sql))) }}
+	}
+	return l, nil
+}
+
+// state reads a database and holds it against models and migrations.
+func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.State, error) {
+	wanted, err := a.wanted(p, l.engine)
+	if err != nil {
+		return nil, err
+	}
+	files, err := p.Migrations(l.engine)
+	if err != nil {
+		return nil, err
+	}
+	return draft.Look(ctx, l.engine, l.db, wanted, files)
+}
+
+// tellStanding tells what is odd about the history without being in the way.
+func (a *app) tellNewer(name string, newer []string) {
+	if len(newer) > 0 {
+		a.warn("%s has %s that this checkout has not, the newest %s: is this an older version?", name, plural(len(newer), "migration", "migrations"), newer[len(newer)-1])
+	}
+}
+
+// traced tells each statement before it is sent.
+type traced struct {
+	engine.Database
+	tell func(sql string)
+}
+
+func (t *traced) Exec(ctx context.Context, sql string, args ...any) error {
+	t.tell(sql)
+	return t.Database.Exec(ctx, sql, args...)
+}
+
+func (t *traced) Select(ctx context.Context, sql string, args ...any) ([][]string, error) {
+	t.tell(sql)
+	return t.Database.Select(ctx, sql, args...)
+}
+
+func (t *traced) Count(ctx context.Context, query string) (int64, error) {
+	t.tell("count of " + query)
+	return t.Database.Count(ctx, query)
+}
+
+func (t *traced) Sample(ctx context.Context, query string, limit int) (engine.Rows, error) {
+	t.tell(query)
+	return t.Database.Sample(ctx, query, limit)
+}
+
+func (t *traced) Step(ctx context.Context, sql string) error {
+	t.tell(sql)
+	return t.Database.Step(ctx, sql)
+}
+
+func (t *traced) Begin(ctx context.Context, wait time.Duration) error {
+	t.tell("begin")
+	return t.Database.Begin(ctx, wait)
+}
+
+func (t *traced) Commit(ctx context.Context) error {
+	t.tell("commit")
+	return t.Database.Commit(ctx)
+}
+
+// confirmOn asks for the name of a protected database before something is taken
+// back or deleted there.
+func (a *app) confirmOn(d project.Database, what string) error {
+	if !d.Protected || a.yesOn == d.Name {
+		return nil
+	}
+	if !isTerminal(a.stdin) {
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s on the protected database %s asks for its name: add --yes-on %s", what, d.Name, d.Name)}
+	}
+	fmt.Fprintf(a.err.w, "%s on the protected database %s. Type its name to go on: ", upperFirst(what), d.Name)
+	answer, _ := bufio.NewReader(a.stdin).ReadString('\n')
+	if strings.TrimSpace(answer) != d.Name {
+		return fmt.Errorf("that is not its name: nothing was changed")
+	}
+	return nil
+}
+
+// fileOf is a migration's path as one would type it.
+func fileOf(m *migration.Migration) string {
+	return project.MigrationsFolder + "/" + m.FileName()
+}

@@ -1,0 +1,606 @@
+// Package diff holds two schemas against each other and names every change
+// that makes one the other. It compares the stored layer alone, in the engine's
+// canonical forms, so that what was just applied differs in nothing; the words
+// for a change come from the declared layer where there is one.
+package diff
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// Kind names what a change does and to what.
+type Kind string
+
+// The kinds of change.
+const (
+	AddTable      Kind = "add table"
+	DropTable     Kind = "drop table"
+	RenameTable   Kind = "rename table"
+	AddColumn     Kind = "add column"
+	DropColumn    Kind = "drop column"
+	RenameColumn  Kind = "rename column"
+	ChangeType    Kind = "change type"
+	MakeRequired  Kind = "make required"
+	MakeOptional  Kind = "make optional"
+	ChangeDefault Kind = "change default"
+	ChangeColumn  Kind = "change column"
+	ChangeKey     Kind = "change key"
+	AddUnique     Kind = "add unique"
+	DropUnique    Kind = "drop unique"
+	ChangeUnique  Kind = "change unique"
+	AddIndex      Kind = "add index"
+	DropIndex     Kind = "drop index"
+	ChangeIndex   Kind = "change index"
+	AddReference  Kind = "add reference"
+	DropReference Kind = "drop reference"
+	ChangeRef     Kind = "change reference"
+	AddCheck      Kind = "add check"
+	DropCheck     Kind = "drop check"
+	ChangeCheck   Kind = "change check"
+	AddTrigger    Kind = "add trigger"
+	DropTrigger   Kind = "drop trigger"
+	ChangeTrigger Kind = "change trigger"
+	ChangeOptions Kind = "change table"
+	AddView       Kind = "add view"
+	DropView      Kind = "drop view"
+	ChangeView    Kind = "change view"
+)
+
+// Sign is "+" for what comes, "-" for what goes and "~" for what changes.
+func (k Kind) Sign() string {
+	switch {
+	case strings.HasPrefix(string(k), "add"):
+		return "+"
+	case strings.HasPrefix(string(k), "drop"):
+		return "-"
+	}
+	return "~"
+}
+
+// Change is one difference.
+type Change struct {
+	Kind  Kind
+	Table string
+	Name  string // the column, index, check, ... ; empty for the table itself
+	What  string // the change in words
+	From  string // before, where it is a change of one thing
+	To    string // after
+	// Object is what the change is about: a *schema.Table, Column, Index, Check,
+	// ForeignKey, Trigger or View; what was there for a drop, else what comes.
+	Object any
+	// Before is what was there, where something else comes in its place.
+	Before any
+}
+
+// Target is the name by which the change is spoken of: table or table.column.
+func (c Change) Target() string {
+	if c.Name == "" {
+		return c.Table
+	}
+	return c.Table + "." + c.Name
+}
+
+// Schemas lists the changes that make live what is wanted, in the order of
+// tables' names and of a table's parts. Tables that belong to Erbario, and
+// models declared as outside, are left out.
+func Schemas(live, wanted *schema.Schema) []Change {
+	var out []Change
+	for _, t := range wanted.Tables {
+		if t.Outside || schema.Own(t.Name) {
+			continue
+		}
+		if old := live.Table(t.Name); old != nil {
+			out = append(out, Tables(old, t)...)
+		} else {
+			out = append(out, Change{Kind: AddTable, Table: t.Name, What: tableWords(t), Object: t})
+		}
+	}
+	for _, t := range live.Tables {
+		if w := wanted.Table(t.Name); w == nil && !schema.Own(t.Name) {
+			out = append(out, Change{Kind: DropTable, Table: t.Name, What: fmt.Sprintf("%d columns", len(t.Columns)), Object: t})
+		}
+	}
+	for _, v := range wanted.Views {
+		old := live.View(v.Name)
+		if old == nil {
+			out = append(out, Change{Kind: AddView, Table: v.Name, What: "view", Object: v})
+		} else if !old.SQL.Same(v.SQL) {
+			out = append(out, Change{Kind: ChangeView, Table: v.Name, What: "view", Object: v, Before: old})
+		}
+	}
+	for _, v := range live.Views {
+		if wanted.View(v.Name) == nil && !schema.Own(v.Name) {
+			out = append(out, Change{Kind: DropView, Table: v.Name, What: "view", Object: v})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Change) int { return strings.Compare(a.Table, b.Table) })
+	return out
+}
+
+// Tables lists the changes that make the table live what is wanted.
+func Tables(live, wanted *schema.Table) []Change {
+	d := &tables{live: live, wanted: wanted}
+	d.columns()
+	d.key()
+	d.uniquesAndIndexes()
+	d.references()
+	d.checks()
+	d.triggers()
+	if live.Options != wanted.Options {
+		d.add(Change{Kind: ChangeOptions, What: "options of the table"})
+	}
+	return d.out
+}
+
+type tables struct {
+	live, wanted *schema.Table
+	out          []Change
+}
+
+func (d *tables) add(c Change) {
+	c.Table = d.wanted.Name
+	d.out = append(d.out, c)
+}
+
+func (d *tables) columns() {
+	for _, c := range d.wanted.Columns {
+		old := d.live.Column(c.Name)
+		if old == nil {
+			d.add(Change{Kind: AddColumn, Name: c.Name, What: columnWords(d.wanted, c), Object: c})
+			continue
+		}
+		change := func(kind Kind, from, to, what string) {
+			d.add(Change{Kind: kind, Name: c.Name, From: from, To: to, What: what, Object: c, Before: old})
+		}
+		if old.Name != c.Name {
+			change(ChangeColumn, old.Name, c.Name, "name "+old.Name+" -> "+c.Name)
+		}
+		if !sameType(old.SQLType, c.SQLType) {
+			change(ChangeType, old.SQLType, c.SQLType, or(old.SQLType, "no type")+" -> "+or(c.SQLType, "no type"))
+		}
+		if c.NotNull && !old.NotNull {
+			change(MakeRequired, "optional", "required", "optional -> required")
+		}
+		if !c.NotNull && old.NotNull {
+			change(MakeOptional, "required", "optional", "required -> optional")
+		}
+		if a, b := optional(old.Default), optional(c.Default); !same(old.Default, c.Default) {
+			change(ChangeDefault, a, b, "default "+or(a, "none")+" -> "+or(b, "none"))
+		}
+		if a, b := generated(old), generated(c); a.Key != b.Key {
+			change(ChangeColumn, a.Text, b.Text, "generated "+or(a.Text, "no")+" -> "+or(b.Text, "no"))
+		}
+		if !strings.EqualFold(binary(old.Collation), binary(c.Collation)) {
+			change(ChangeColumn, old.Collation, c.Collation, "collation "+or(old.Collation, "binary")+" -> "+or(c.Collation, "binary"))
+		}
+		if old.Conflict != c.Conflict {
+			change(ChangeColumn, old.Conflict, c.Conflict, "on conflict "+or(old.Conflict, "abort")+" -> "+or(c.Conflict, "abort"))
+		}
+	}
+	for _, c := range d.live.Columns {
+		if d.wanted.Column(c.Name) == nil {
+			d.add(Change{Kind: DropColumn, Name: c.Name, What: c.SQLType, Object: c})
+		}
+	}
+}
+
+func (d *tables) key() {
+	a, b := d.live.PrimaryKey, d.wanted.PrimaryKey
+	words := func(k *schema.PrimaryKey) string {
+		if k == nil {
+			return "none"
+		}
+		s := partWords(k.Columns)
+		if k.Autoincrement {
+			s += " generated"
+		}
+		return s
+	}
+	if (a == nil) != (b == nil) || a != nil && (a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, samePart)) {
+		d.add(Change{Kind: ChangeKey, From: words(a), To: words(b), What: "key " + words(a) + " -> " + words(b), Object: b, Before: a})
+	}
+}
+
+// uniquesAndIndexes pairs first what is the same but perhaps for its name, then
+// what has the same name.
+func (d *tables) uniquesAndIndexes() {
+	left := slices.Clone(d.live.Indexes)
+	var wanted []*schema.Index
+	for _, x := range d.wanted.Indexes {
+		i := slices.IndexFunc(left, func(o *schema.Index) bool { return sameIndex(o, x) && sameName(o.Name, x.Name) })
+		if i >= 0 {
+			left = slices.Delete(left, i, i+1)
+		} else {
+			wanted = append(wanted, x)
+		}
+	}
+	for _, x := range wanted {
+		i := slices.IndexFunc(left, func(o *schema.Index) bool { return strings.EqualFold(o.Name, x.Name) })
+		if i < 0 {
+			i = slices.IndexFunc(left, func(o *schema.Index) bool { return sameIndex(o, x) })
+		}
+		kind, what := AddIndex, indexWords(x)
+		if x.Unique {
+			kind = AddUnique
+		}
+		if i < 0 {
+			d.add(Change{Kind: kind, Name: x.Name, What: what, Object: x})
+			continue
+		}
+		old := left[i]
+		left = slices.Delete(left, i, i+1)
+		kind = ChangeIndex
+		if x.Unique || old.Unique {
+			kind = ChangeUnique
+		}
+		from, to := indexWords(old), what
+		if from == to {
+			from, to = old.Name, x.Name
+		}
+		d.add(Change{Kind: kind, Name: x.Name, From: from, To: to, What: from + " -> " + to, Object: x, Before: old})
+	}
+	for _, x := range left {
+		kind := DropIndex
+		if x.Unique {
+			kind = DropUnique
+		}
+		d.add(Change{Kind: kind, Name: or(x.Name, partWords(x.Parts)), What: indexWords(x), Object: x})
+	}
+}
+
+func (d *tables) references() {
+	left := slices.Clone(d.live.ForeignKeys)
+	for _, k := range d.wanted.ForeignKeys {
+		i := slices.IndexFunc(left, func(o *schema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) })
+		name := strings.Join(k.Columns, ", ")
+		if i < 0 {
+			if c := d.live.Column(name); c != nil || len(k.Columns) > 1 {
+				d.add(Change{Kind: AddReference, Name: name, What: referenceWords(k), Object: k})
+			} else {
+				d.add(Change{Kind: AddReference, Name: name, What: "", Object: k}) // told with its column
+			}
+			continue
+		}
+		old := left[i]
+		left = slices.Delete(left, i, i+1)
+		if !sameReference(old, k) {
+			d.add(Change{Kind: ChangeRef, Name: name, From: referenceWords(old), To: referenceWords(k), What: referenceWords(old) + " -> " + referenceWords(k), Object: k, Before: old})
+		}
+	}
+	for _, k := range left {
+		what := referenceWords(k)
+		if c := d.wanted.Column(k.Columns[0]); c == nil && len(k.Columns) == 1 {
+			what = ""
+		}
+		d.add(Change{Kind: DropReference, Name: strings.Join(k.Columns, ", "), What: what, Object: k})
+	}
+}
+
+func (d *tables) checks() {
+	left := slices.Clone(d.live.Checks)
+	var wanted []*schema.Check
+	for _, k := range d.wanted.Checks {
+		i := slices.IndexFunc(left, func(o *schema.Check) bool {
+			return o.SQL.Same(k.SQL) && o.Conflict == k.Conflict && sameName(o.Name, k.Name)
+		})
+		if i >= 0 {
+			left = slices.Delete(left, i, i+1)
+		} else {
+			wanted = append(wanted, k)
+		}
+	}
+	for _, k := range wanted {
+		i := slices.IndexFunc(left, func(o *schema.Check) bool { return o.Name != "" && strings.EqualFold(o.Name, k.Name) })
+		if i < 0 {
+			i = slices.IndexFunc(left, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) })
+		}
+		if i < 0 {
+			c := Change{Kind: AddCheck, Name: k.Name, What: checkWords(k), Object: k}
+			if k.Column != "" && d.live.Column(k.Column) == nil || k.Purpose == schema.ForType {
+				c.What = "" // told with its column, or with its type
+			}
+			d.add(c)
+			continue
+		}
+		old := left[i]
+		left = slices.Delete(left, i, i+1)
+		c := Change{Kind: ChangeCheck, Name: k.Name, From: old.SQL.Text, To: k.SQL.Text, Object: k, Before: old}
+		switch {
+		case old.SQL.Same(k.SQL):
+			c.What = "check " + or(old.Name, "without a name") + " -> " + k.Name
+		case k.Purpose == schema.ForType:
+			if o, w := d.live.Column(k.Column), d.wanted.Column(k.Column); o == nil || w == nil || sameType(o.SQLType, w.SQLType) {
+				c.What = "what the type holds: " + oneLine(k.SQL.Text)
+			}
+		case k.Purpose == schema.ForChoice:
+			c.What = choiceWords(old.SQL.Text, k.SQL.Text)
+		default:
+			c.What = checkWords(old) + " -> " + checkWords(k)
+		}
+		d.add(c)
+	}
+	for _, k := range left {
+		c := Change{Kind: DropCheck, Name: or(k.Name, oneLine(k.SQL.Text)), What: checkWords(k), Object: k}
+		if k.Column != "" && d.wanted.Column(k.Column) == nil || k.Purpose == schema.ForType {
+			c.What = ""
+		}
+		d.add(c)
+	}
+}
+
+func (d *tables) triggers() {
+	for _, g := range d.wanted.Triggers {
+		i := slices.IndexFunc(d.live.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) })
+		switch {
+		case i < 0:
+			c := Change{Kind: AddTrigger, Name: g.Name, What: triggerWords(g), Object: g}
+			if d.live.Column(g.Column) == nil {
+				c.What = ""
+			}
+			d.add(c)
+		case !d.live.Triggers[i].SQL.Same(g.SQL):
+			d.add(Change{Kind: ChangeTrigger, Name: g.Name, What: triggerWords(g), Object: g, Before: d.live.Triggers[i]})
+		}
+	}
+	for _, g := range d.live.Triggers {
+		if slices.ContainsFunc(d.wanted.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) }) {
+			continue
+		}
+		c := Change{Kind: DropTrigger, Name: g.Name, What: triggerWords(g), Object: g}
+		if g.Column != "" && d.wanted.Column(g.Column) == nil {
+			c.What = ""
+		}
+		d.add(c)
+	}
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+func optional(s *schema.SQL) string {
+	if s == nil {
+		return ""
+	}
+	return s.Text
+}
+
+func same(a, b *schema.SQL) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Same(*b)
+}
+
+func generated(c *schema.Column) schema.SQL {
+	if c.Generated == nil {
+		return schema.SQL{}
+	}
+	s := c.Generated.SQL
+	if c.Generated.Stored {
+		return schema.SQL{Text: s.Text + " stored", Key: s.Key + " stored"}
+	}
+	return s
+}
+
+func binary(c string) string { return or(c, "binary") }
+
+// sameType compares stored types without regard to case and blanks.
+func sameType(a, b string) bool {
+	return strings.EqualFold(strings.ReplaceAll(a, " ", ""), strings.ReplaceAll(b, " ", ""))
+}
+
+func samePart(a, b schema.Part) bool {
+	return strings.EqualFold(a.Column, b.Column) && same(a.Expr, b.Expr) && a.Desc == b.Desc && strings.EqualFold(binary(a.Collation), binary(b.Collation))
+}
+
+// sameName lets a constraint without a name stand for any.
+func sameName(live, wanted string) bool { return live == "" || wanted == "" || live == wanted }
+
+// sameIndex compares two indexes but for their names; a uniqueness means the
+// same whether it was made as a constraint or as an index.
+func sameIndex(a, b *schema.Index) bool {
+	return a.Unique == b.Unique && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual && a.Using == b.Using && same(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, samePart)
+}
+
+func sameReference(a, b *schema.ForeignKey) bool {
+	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) && a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate &&
+		a.Deferrable == b.Deferrable && strings.EqualFold(a.Match, b.Match) && sameName(a.Name, b.Name)
+}
+
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+func partWords(parts []schema.Part) string {
+	var out []string
+	for _, p := range parts {
+		s := p.Column
+		if p.Expr != nil {
+			s = oneLine(p.Expr.Text)
+		}
+		if p.Collation != "" && !strings.EqualFold(p.Collation, "binary") {
+			if strings.EqualFold(p.Collation, "nocase") {
+				s += " ignoring case"
+			} else {
+				s += " collate " + p.Collation
+			}
+		}
+		if p.Desc {
+			s += " desc"
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, ", ")
+}
+
+func indexWords(x *schema.Index) string {
+	s := "index " + partWords(x.Parts)
+	if x.Unique {
+		s = "unique " + partWords(x.Parts)
+	}
+	if x.Where != nil {
+		s += " where " + oneLine(x.Where.Text)
+	}
+	if x.Conflict != "" {
+		s += " on conflict " + strings.ToLower(x.Conflict)
+	}
+	return s
+}
+
+func referenceWords(k *schema.ForeignKey) string {
+	s := "references " + k.Table
+	if len(k.References) > 0 {
+		s += " (" + strings.Join(k.References, ", ") + ")"
+	}
+	if k.OnDelete != schema.NoAction && k.OnDelete != "" {
+		s += ", on delete " + strings.ToLower(string(k.OnDelete))
+	}
+	if k.OnUpdate != schema.NoAction && k.OnUpdate != "" && k.OnUpdate != schema.Restrict {
+		s += ", on update " + strings.ToLower(string(k.OnUpdate))
+	}
+	if k.Deferrable != "" {
+		s += ", " + strings.ToLower(k.Deferrable)
+	}
+	return s
+}
+
+func checkWords(k *schema.Check) string {
+	switch k.Purpose {
+	case schema.ForNonblank:
+		return k.Column + " nonblank"
+	case schema.ForChoice:
+		return k.Column + " one of " + strings.Join(texts(k.SQL.Text), ", ")
+	case schema.ForRange:
+		return oneLine(k.SQL.Text)
+	case schema.ForType:
+		return k.Column + " holds to its type"
+	}
+	return "check " + oneLine(k.SQL.Text)
+}
+
+var between = regexp.MustCompile(`^BETWEEN (\S+) AND (\S+)$`)
+
+// rangeWords tells a range as a model writes it, where it is one of numbers or
+// days.
+func rangeWords(s string) string {
+	if m := between.FindStringSubmatch(s); m != nil {
+		return "range " + m[1] + ".." + m[2]
+	}
+	if r, ok := strings.CutPrefix(s, ">= "); ok {
+		return "range " + r + ".."
+	}
+	if r, ok := strings.CutPrefix(s, "<= "); ok {
+		return "range .." + r
+	}
+	return s
+}
+
+func triggerWords(g *schema.Trigger) string {
+	switch g.Purpose {
+	case schema.ForImmutable:
+		return g.Column + " immutable"
+	case schema.ForStamped:
+		return g.Column + " stamped"
+	}
+	return "trigger"
+}
+
+var textLiteral = regexp.MustCompile(`'((?:[^']|'')*)'`)
+
+// texts are the text literals in SQL.
+func texts(sql string) []string {
+	var out []string
+	for _, m := range textLiteral.FindAllStringSubmatch(sql, -1) {
+		out = append(out, strings.ReplaceAll(m[1], "''", "'"))
+	}
+	return out
+}
+
+// Choices are the values that a choice's check lets pass.
+func Choices(k *schema.Check) []string { return texts(k.SQL.Text) }
+
+func choiceWords(from, to string) string {
+	a, b := texts(from), texts(to)
+	var out []string
+	for _, v := range b {
+		if !slices.Contains(a, v) {
+			out = append(out, "+ "+v)
+		}
+	}
+	for _, v := range a {
+		if !slices.Contains(b, v) {
+			out = append(out, "- "+v)
+		}
+	}
+	if len(out) == 0 {
+		return "choices in another order"
+	}
+	return "choices " + strings.Join(out, ", ")
+}
+
+// columnWords tell a new column with all that was declared with it.
+func columnWords(t *schema.Table, c *schema.Column) string {
+	out := []string{or(c.SQLType, "no type")}
+	if c.NotNull {
+		out = append(out, "required")
+	}
+	if c.Stamped {
+		out = append(out, "stamped")
+	} else if c.Value != nil {
+		out = append(out, "default "+c.Value.String())
+	} else if c.Default != nil {
+		out = append(out, "default "+oneLine(c.Default.Text))
+	}
+	if c.Generated != nil {
+		out = append(out, "generated as "+oneLine(c.Generated.SQL.Text))
+	}
+	if c.Immutable {
+		out = append(out, "immutable")
+	}
+	for _, k := range t.Checks {
+		if k.Column == c.Name && k.Purpose != schema.ForType {
+			w := strings.TrimPrefix(checkWords(k), c.Name+" ")
+			if k.Purpose == schema.ForRange {
+				w = rangeWords(w)
+			}
+			out = append(out, w)
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		if slices.Equal(k.Columns, []string{c.Name}) {
+			out = append(out, referenceWords(k))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func tableWords(t *schema.Table) string {
+	s := fmt.Sprintf("%d columns", len(t.Columns))
+	count := func(n int, one, many string) {
+		switch {
+		case n == 1:
+			s += ", 1 " + one
+		case n > 1:
+			s += fmt.Sprintf(", %d %s", n, many)
+		}
+	}
+	uniques, indexes := 0, 0
+	for _, x := range t.Indexes {
+		if x.Unique {
+			uniques++
+		} else {
+			indexes++
+		}
+	}
+	count(uniques, "unique", "uniques")
+	count(indexes, "index", "indexes")
+	count(len(t.ForeignKeys), "reference", "references")
+	return s
+}

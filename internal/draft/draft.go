@@ -1,0 +1,452 @@
+// Package draft holds models, migrations and the live database against each
+// other, and drafts the migration that closes the difference: planned from what
+// is there, proved on scratch, asked of the live rows, and only then a file.
+package draft
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/plan"
+	"erbario/internal/proof"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+)
+
+// State is how one database stands against the models and the migrations.
+type State struct {
+	Engine   engine.Engine
+	DB       engine.Database
+	Wanted   *schema.Schema // what the models declare, as the engine would keep it
+	Live     *schema.Schema
+	Ahead    *schema.Schema // live with the waiting migrations applied, on scratch
+	Standing *runner.Standing
+
+	made *schema.Schema
+}
+
+// Look reads a database and holds it against the models and the files.
+func Look(ctx context.Context, e engine.Engine, db engine.Database, wanted *schema.Schema, files []*migration.Migration) (*State, error) {
+	applied, err := runner.History(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	s := &State{Engine: e, DB: db, Wanted: wanted, Standing: runner.Stand(files, applied, e)}
+	if s.Live, err = db.Inspect(ctx); err != nil {
+		return nil, err
+	}
+	s.Ahead = s.Live
+	if len(s.Standing.Waiting) == 0 {
+		return s, nil
+	}
+	scratch, err := proof.Scratch(ctx, e, s.Live)
+	if err != nil {
+		return nil, err
+	}
+	defer scratch.Close()
+	for _, m := range s.Standing.Waiting {
+		if err := proof.Run(ctx, scratch, e, m, false); err != nil {
+			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
+		}
+	}
+	s.Ahead, err = scratch.Inspect(ctx)
+	return s, err
+}
+
+// line is every migration that made or will make what is ahead: the applied
+// ones by the text that the database kept, and those that wait.
+func (s *State) line() ([]*migration.Migration, error) {
+	list, err := runner.Texts(s.Standing.Applied, s.Engine)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, s.Standing.Waiting...)
+	slices.SortStableFunc(list, func(a, b *migration.Migration) int { return strings.Compare(a.ID, b.ID) })
+	return list, nil
+}
+
+// Made is what the migrations alone make, by running them from nothing on
+// scratch: only that is ever dropped.
+func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
+	if s.made != nil {
+		return s.made, nil
+	}
+	list, err := s.line()
+	if err != nil {
+		return nil, err
+	}
+	db, err := proof.Replay(ctx, s.Engine, list)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	s.made, err = db.Inspect(ctx)
+	return s.made, err
+}
+
+// Drafted lists what the waiting migrations will change.
+func (s *State) Drafted() []diff.Change {
+	if s.Ahead == s.Live {
+		return nil
+	}
+	return diff.Schemas(s.Live, s.Ahead)
+}
+
+// Drift lists what differs between the live schema and what the applied
+// migrations made; what no migration made is left out.
+func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
+	list, err := runner.Texts(s.Standing.Applied, s.Engine)
+	if err != nil {
+		return nil, err
+	}
+	db, err := proof.Replay(ctx, s.Engine, list)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	made, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(diff.Schemas(s.Live, made), func(c diff.Change) bool {
+		return c.Kind == diff.DropTable || c.Kind == diff.DropView
+	}), nil
+}
+
+// Changes plans without answers: the changes, what they do to rows, and what
+// is to be asked.
+func (s *State) Changes(ctx context.Context) (*plan.Plan, error) {
+	p, _, err := s.plan(ctx, "draft", plan.Answers{})
+	return p, err
+}
+
+// plan plans the way from what is ahead to what is wanted. It also returns what
+// is there with the renames made.
+func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*plan.Plan, *schema.Schema, error) {
+	from := s.Ahead
+	answers, err := s.names(answers)
+	if err != nil {
+		return nil, nil, err
+	}
+	made := &schema.Schema{}
+	goes := slices.ContainsFunc(diff.Schemas(from, s.Wanted), func(c diff.Change) bool { return c.Kind.Sign() == "-" })
+	if goes {
+		if made, err = s.Made(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
+	var renames []engine.Step
+	for _, r := range answers.Rename {
+		if r.Value == "" {
+			renames = append(renames, s.Engine.Rename(r.Table, r.Column, r.To))
+		}
+	}
+	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, Count: func(q string) (int64, error) {
+		n, err := s.DB.Count(ctx, q)
+		if err != nil && len(s.Standing.Waiting) > 0 {
+			return 0, nil // about what a waiting migration will make: no rows yet
+		}
+		return n, err
+	}}
+	if len(diff.Schemas(from, s.Wanted)) > 0 {
+		if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
+			return nil, nil, err
+		}
+		if goes && len(renames) > 0 {
+			if _, err = s.trial(ctx, made, renames, &in.Made); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	p, err := plan.Make(in)
+	return p, in.Live, err
+}
+
+// trial makes renames on scratch, so that the engine itself says what follows
+// them, and tells whether something there is broken.
+func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine.Step, out **schema.Schema) (broken bool, err error) {
+	if len(renames) == 0 && len(from.Views) == 0 && !slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 }) {
+		return false, nil // nothing that could be broken
+	}
+	db, err := proof.Scratch(ctx, s.Engine, from)
+	if err != nil {
+		return false, err
+	}
+	defer db.Close()
+	list, err := db.Broken(ctx)
+	if err != nil {
+		return false, err
+	}
+	if len(renames) > 0 && len(list) > 0 {
+		return false, fmt.Errorf("nothing can be renamed while %s does not work: mend or drop it first", list[0])
+	}
+	for _, r := range renames {
+		for _, sql := range r.Apply {
+			if err := db.Exec(ctx, sql); err != nil {
+				return false, fmt.Errorf("%s: %w", r.Title, err)
+			}
+		}
+	}
+	if len(renames) > 0 {
+		*out, err = db.Inspect(ctx)
+	}
+	return len(list) > 0, err
+}
+
+// names turns the names in answers, which may be models' and fields', into
+// those of tables and columns, and checks the renames.
+func (s *State) names(a plan.Answers) (plan.Answers, error) {
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}}
+	table := func(name string) string {
+		for _, t := range s.Wanted.Tables {
+			if t.Model == name {
+				return t.Name
+			}
+		}
+		if t := s.Wanted.Table(name); t != nil {
+			return t.Name
+		}
+		return name
+	}
+	column := func(table, name string) string {
+		if t := s.Wanted.Table(table); t != nil {
+			for _, c := range t.Columns {
+				if c.Field == name || strings.EqualFold(c.Name, name) {
+					return c.Name
+				}
+			}
+		}
+		return name
+	}
+	for key, f := range a.Fill {
+		t, c, ok := strings.Cut(key, ".")
+		if !ok {
+			return a, fmt.Errorf("--fill %s: write TABLE.COLUMN=VALUE", key)
+		}
+		t = table(t)
+		out.Fill[t+"."+column(t, c)] = f
+	}
+	for key := range a.Drop {
+		t, c, ok := strings.Cut(key, ".")
+		if s.Ahead.Table(t) == nil {
+			t = table(t)
+		}
+		if ok {
+			t += "." + c
+		}
+		out.Drop[t] = true
+	}
+	for _, r := range a.Rename {
+		old := s.Ahead.Table(r.Table)
+		if r.Column == "" {
+			r.To = table(r.To)
+			if old == nil || s.Wanted.Table(r.Table) != nil {
+				return a, fmt.Errorf("--rename %s: there is no table %s that the models no longer declare", r, r.Table)
+			}
+			if s.Wanted.Table(r.To) == nil || s.Ahead.Table(r.To) != nil && !strings.EqualFold(r.To, r.Table) {
+				return a, fmt.Errorf("--rename %s: %s is no new table of the models", r, r.To)
+			}
+			r.Table = old.Name
+			out.Rename = append(out.Rename, r)
+			continue
+		}
+		if old == nil {
+			if old = s.Ahead.Table(table(r.Table)); old == nil {
+				return a, fmt.Errorf("--rename %s: there is no table %s", r, r.Table)
+			}
+		}
+		r.Table = old.Name
+		if r.Value != "" {
+			r.Column = column(r.Table, r.Column)
+			out.Rename = append(out.Rename, r)
+			continue
+		}
+		now := r.Table // its name in the models
+		for _, o := range a.Rename {
+			if o.Column == "" && strings.EqualFold(o.Table, r.Table) {
+				now = table(o.To)
+			}
+		}
+		r.To = column(now, r.To)
+		c, w := old.Column(r.Column), s.Wanted.Table(now)
+		switch {
+		case c == nil:
+			return a, fmt.Errorf("--rename %s: %s has no column %s", r, r.Table, r.Column)
+		case w == nil || w.Column(r.To) == nil || w.Column(r.Column) != nil && !strings.EqualFold(r.Column, r.To):
+			return a, fmt.Errorf("--rename %s: the models do not turn %s into %s", r, r.Column, r.To)
+		case old.Column(r.To) != nil && !strings.EqualFold(r.Column, r.To):
+			return a, fmt.Errorf("--rename %s: %s has a column %s already", r, r.Table, r.To)
+		}
+		r.Column = c.Name
+		out.Rename = append(out.Rename, r)
+	}
+	// Columns before tables: a column is renamed under its table's old name.
+	slices.SortStableFunc(out.Rename, func(a, b plan.Rename) int {
+		if (a.Column == "") == (b.Column == "") {
+			return 0
+		}
+		if a.Column != "" {
+			return -1
+		}
+		return 1
+	})
+	return out, nil
+}
+
+// Request is what a draft is made of.
+type Request struct {
+	Title   string
+	Answers plan.Answers
+	Said    []string // the answers as flags, for the file's head
+	Now     time.Time
+	Rows    bool // rows of the live database may be taken to the proof
+}
+
+// Draft is the outcome: a migration, or why there is none.
+type Draft struct {
+	Plan      *plan.Plan
+	Migration *migration.Migration // nil: there is nothing to draft, or something is to be asked
+	Outcome   *proof.Outcome
+	InTheWay  []*runner.InTheWay // rows of the live database that the migration would stop at
+}
+
+// Make drafts the migration that closes the difference. Nothing is written.
+func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
+	id := s.NextID(r.Now, r.Title)
+	p, _, err := s.plan(ctx, strings.SplitN(id, "-", 2)[0], r.Answers)
+	if err != nil {
+		return nil, err
+	}
+	d := &Draft{Plan: p}
+	if len(p.Questions) > 0 || len(p.Steps) == 0 {
+		return d, nil
+	}
+	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: r.Said, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
+	for _, st := range p.Steps {
+		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+	}
+	// The file is what is proved: it is written and read again.
+	if m, err = migration.Parse(m.FileName(), migration.Write(m), s.Engine); err != nil {
+		return nil, fmt.Errorf("the draft cannot be read again, which is a mistake of erbario: %w", err)
+	}
+	in := proof.Input{Engine: s.Engine, Start: s.Ahead, Wanted: s.Wanted, Ignore: p.Undeclared, Migration: m}
+	if r.Rows {
+		in.Live = s.sample(ctx)
+	}
+	if d.Outcome, err = proof.Prove(ctx, in); err != nil {
+		return nil, err
+	}
+	d.Migration = m
+	if len(d.Outcome.Differ) > 0 {
+		return d, nil
+	}
+	m.Proof = d.Outcome.Sentence()
+	made, err := s.Made(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.Before = schema.Fingerprint(made)
+	if m.After, err = s.after(ctx, m); err != nil {
+		return nil, err
+	}
+	m.Text = migration.WithHead(m)
+	if len(s.Standing.Waiting) == 0 {
+		for _, need := range m.BeforeApply {
+			err := runner.Ask(ctx, s.DB, m.ID, "before apply", need)
+			if way, ok := err.(*runner.InTheWay); ok {
+				d.InTheWay = append(d.InTheWay, way)
+			} else if err != nil {
+				return nil, err
+			}
+		}
+	}
+	return d, nil
+}
+
+func statements(list []string) []migration.Statement {
+	out := make([]migration.Statement, len(list))
+	for i, sql := range list {
+		out[i] = migration.Statement{SQL: sql}
+	}
+	return out
+}
+
+// after is the fingerprint of what the migrations make with this one behind
+// them.
+func (s *State) after(ctx context.Context, m *migration.Migration) (string, error) {
+	made, err := s.Made(ctx)
+	if err != nil {
+		return "", err
+	}
+	db, err := proof.Scratch(ctx, s.Engine, made)
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	if err := proof.Run(ctx, db, s.Engine, m, false); err != nil {
+		// The live database has more than the migrations made, and the change
+		// needs it: then the live state is the measure.
+		return schema.Fingerprint(s.Wanted), nil
+	}
+	out, err := db.Inspect(ctx)
+	if err != nil {
+		return "", err
+	}
+	return schema.Fingerprint(out), nil
+}
+
+// sample gives a few live rows to a proof.
+func (s *State) sample(ctx context.Context) func(string, int) (engine.Rows, error) {
+	return func(table string, limit int) (engine.Rows, error) {
+		t := s.Live.Table(table)
+		if t == nil {
+			return engine.Rows{}, nil
+		}
+		var names []string
+		for _, c := range t.Columns {
+			if c.Generated == nil {
+				names = append(names, s.Engine.Quote(c.Name))
+			}
+		}
+		if len(names) == 0 {
+			return engine.Rows{}, nil
+		}
+		return s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.Quote(t.Name), limit)
+	}
+}
+
+// Last is the newest migration, applied or waiting; "" for none.
+func (s *State) Last() string {
+	last := s.Standing.At()
+	for _, m := range s.Standing.Files {
+		last = max(last, m.ID)
+	}
+	return last
+}
+
+// NextID is the id for a new migration: the time in UTC, but never before the
+// newest there is.
+func (s *State) NextID(now time.Time, title string) string {
+	const form = "20060102T150405"
+	stamp := now.UTC().Format(form)
+	if last, _, _ := strings.Cut(s.Last(), "-"); stamp <= last {
+		if t, err := time.Parse(form, last); err == nil {
+			stamp = t.Add(time.Second).Format(form)
+		}
+	}
+	return stamp + "-" + migration.Slug(title)
+}
+
+// ByHand is a migration to fill in.
+func (s *State) ByHand(r Request) *migration.Migration {
+	m := &migration.Migration{ID: s.NextID(r.Now, r.Title), Engine: s.Engine.Name(), Follows: s.Last(), ByHand: true, Proof: "not proved: fill it in, then run erbario prove"}
+	m.Steps = []migration.Step{{Title: migration.Title(r.Title)}}
+	migration.Write(m)
+	return m
+}

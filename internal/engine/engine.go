@@ -1,0 +1,267 @@
+// Package engine says what every database can do for Erbario: be opened and
+// read, run statements, and put declarations and changes into its own words.
+// Each engine is a folder of its own below this one and knows no other; nothing
+// outside asks which engine it is.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/schema"
+)
+
+// Engine is one kind of database. All its methods but Open and Scratch are
+// functions of their arguments.
+type Engine interface {
+	// Name is the word for the engine in file names and in the language.
+	Name() string
+	// Schemes are the schemes of its URLs.
+	Schemes() []string
+
+	// Realize fills the stored layer of a declared schema: what this engine
+	// keeps for it. The notices tell where it cannot do what was declared.
+	Realize(declared *schema.Schema) (*schema.Schema, []Notice)
+	// Recreate gives the statements that make an empty database hold the same
+	// as s, from the statements that s was read from where there are any.
+	Recreate(s *schema.Schema) []string
+	// Create and Drop give the steps for a whole table.
+	Create(t *schema.Table) Step
+	Drop(d Dropping) Change
+	// Alter gives the steps that make one table another.
+	Alter(a Alteration) Change
+	// KeepAside gives the statements that put values of a table aside into the
+	// table kept before it or some of its columns are dropped; no columns: all of
+	// it. PutBack gives those that bring them back into the table once it is there
+	// again; what finds no row stays in kept.
+	KeepAside(t *schema.Table, columns []string, kept string) []string
+	PutBack(t, kept *schema.Table) []string
+	// Rename gives the step that gives a table or a column another name,
+	// followed by everything that refers to it.
+	Rename(table, column, to string) Step
+	// Convert is the expression that turns a value of one column into one of
+	// another type, empty where the value stays as it is; ok is false where
+	// there is no one obvious way.
+	Convert(from, to *schema.Column) (expr string, ok bool)
+	// Literal is a declared value as SQL of the column's type.
+	Literal(v schema.Value, t schema.Type) (string, error)
+	// Quote is a name as SQL, Text a text as a literal.
+	Quote(name string) string
+	Text(s string) string
+	// HistoryTable is the statement that makes the table of history where it is
+	// not there yet.
+	HistoryTable() string
+
+	// Split cuts SQL into statements and the comments between them.
+	Split(src string) []Piece
+	// Refuse says why a statement cannot stand in a step, or nil.
+	Refuse(statement string) error
+	// Tables are the tables that a statement names, as far as its words tell.
+	Tables(statement string) []string
+	// ScriptStatement is a statement of a step as a plain script needs it, and
+	// ScriptRequire what stops a script where the requirement's query has rows.
+	ScriptStatement(statement string) []string
+	ScriptRequire(r Requirement) []string
+	// ScriptAround gives what a plain script of a migration needs before and
+	// behind its transaction, and how that begins and ends.
+	ScriptAround() (before, begin, commit, after []string)
+	// Candidates are SQL literals to try as values of the column in a proof.
+	Candidates(t *schema.Table, c *schema.Column) []string
+
+	// Open connects to the database of a URL.
+	Open(ctx context.Context, url string, mode Mode) (Database, error)
+	// Scratch opens a new empty database that cannot reach any other.
+	Scratch(ctx context.Context) (Database, error)
+}
+
+// Mode is what a database is opened for.
+type Mode int
+
+// The modes of Open.
+const (
+	ReadOnly  Mode = iota // nothing is written, nothing made
+	ReadWrite             // the database must be there
+	Make                  // a database that is not there is made
+)
+
+// ErrMissing is wrapped by Open's error when the database itself is not there.
+var ErrMissing = errors.New("is not there")
+
+// ErrBusy is wrapped by Begin's error when somebody else holds the lock.
+var ErrBusy = errors.New("is locked by somebody else")
+
+// Database is one connection to one database, held until Close. Its methods
+// must not be called at the same time.
+type Database interface {
+	// Inspect reads everything that the database holds.
+	Inspect(ctx context.Context) (*schema.Schema, error)
+	// Exec runs one statement; args fill its ? marks.
+	Exec(ctx context.Context, sql string, args ...any) error
+	// Select runs a query of our own and returns its values as text, NULL as "".
+	Select(ctx context.Context, sql string, args ...any) ([][]string, error)
+	// Count is the number of rows of a query that anyone wrote.
+	Count(ctx context.Context, query string) (int64, error)
+	// Sample returns the first rows of a query that anyone wrote, as literals.
+	Sample(ctx context.Context, query string, limit int) (Rows, error)
+	// Begin begins the transaction of a migration, under the lock that lets only
+	// one run at a time; it waits up to wait for it.
+	Begin(ctx context.Context, wait time.Duration) error
+	// Step runs one statement of a migration.
+	Step(ctx context.Context, sql string) error
+	// Settle checks, before Commit, that what the steps left holds together,
+	// where the engine does not do so by itself. sql is what was run.
+	Settle(ctx context.Context, sql []string) error
+	Commit(ctx context.Context) error
+	Rollback() error
+	Close() error
+	// Broken names the views and triggers that do not work as they stand.
+	Broken(ctx context.Context) ([]string, error)
+	// Kept are the names of the tables that begin with prefix.
+	Kept(ctx context.Context, prefix string) ([]string, error)
+	// HasHistory tells whether the table of history is there.
+	HasHistory(ctx context.Context) (bool, error)
+}
+
+// Rows are a few rows of a query, every value as a literal of the engine.
+type Rows struct {
+	Columns []string
+	Values  [][]string
+}
+
+// Notice tells where an engine does not do exactly what was declared.
+type Notice struct {
+	Table, Column string
+	Text          string
+}
+
+// Piece is a statement, or a comment between statements.
+type Piece struct {
+	Comment bool
+	Text    string // without the ";" that ends a statement
+	Line    int    // from 1
+	Bad     string // why it is not whole, if it is not
+}
+
+// Step is one piece of a migration with its way back.
+type Step struct {
+	Title string
+	Note  string // what it does to rows, such as "keeps every row"
+	Apply []string
+	Undo  []string
+	Loses []string // what it destroys, such as specimens.label
+	Kept  bool     // what it destroys is kept
+	// UndoLoses is what its undo destroys; the runner keeps it, and puts it back
+	// when the step is applied again.
+	UndoLoses []string
+	Here      []Requirement // asked just before it is applied
+}
+
+// Requirement is a query whose rows stand in the way, and the sentence that
+// says so, with {n} for their number.
+type Requirement struct {
+	Sentence string
+	Query    string
+}
+
+// Change is the steps of one table, and what must hold before them.
+type Change struct {
+	Steps       []Step
+	BeforeApply []Requirement
+	BeforeUndo  []Requirement
+	Copies      bool // every row is written anew
+}
+
+// Source tells where a column's value comes from when a table is altered: from
+// an expression over the old columns, from what was kept, or (both empty) from
+// the column's default.
+type Source struct {
+	SQL      string
+	Converts bool   // SQL is this engine's own conversion of the column's old value
+	Fill     string // SQL gives this value to rows that had none; they are noted in the kept table
+	Kept     string // the kept table that holds the value
+	Unfill   string // the kept table that tells which rows had no value
+}
+
+// Alteration is one table before and after, and how each gets its values from
+// the other. Columns of the same name get their values from each other unless
+// Forward or Back says otherwise; all others get their default.
+type Alteration struct {
+	From, To *schema.Table
+	Forward  map[string]Source       // by column of To
+	Back     map[string]Source       // by column of From
+	Lost     []string                // the columns of From whose values are lost
+	Keep     string                  // the table to keep them in; empty: they are not kept
+	Known    func(table string) bool // tells whether a table is there before the migration
+	Summary  string                  // the changes in words
+	NoDrop   bool                    // columns cannot be dropped in place in this database
+}
+
+// Dropping is a table to be dropped, and where its rows are kept.
+type Dropping struct {
+	Table *schema.Table
+	Keep  string
+}
+
+var engines []Engine
+
+// Register adds an engine; each engine's package does it once.
+func Register(e Engine) { engines = append(engines, e) }
+
+// ByName returns the engine with that name.
+func ByName(name string) (Engine, error) {
+	for _, e := range engines {
+		if e.Name() == name {
+			return e, nil
+		}
+	}
+	return nil, fmt.Errorf("no engine is called %q (%s)", name, strings.Join(Names(), ", "))
+}
+
+// ForURL returns the engine of a URL by its scheme.
+func ForURL(url string) (Engine, error) {
+	scheme, _, ok := strings.Cut(url, ":")
+	var known []string
+	for _, e := range engines {
+		if ok && slices.Contains(e.Schemes(), scheme) {
+			return e, nil
+		}
+		known = append(known, e.Schemes()...)
+	}
+	if !ok || strings.ContainsAny(scheme, "/\\.@ ") {
+		return nil, &SchemeError{Known: known}
+	}
+	return nil, &SchemeError{Scheme: scheme, Known: known}
+}
+
+// SchemeError says that a URL begins with no engine's scheme.
+type SchemeError struct {
+	Scheme string
+	Known  []string
+}
+
+func (e *SchemeError) Error() string {
+	if e.Scheme == "" {
+		return fmt.Sprintf("the URL has no scheme: it begins with one of %s, such as sqlite:herbarium.db", strings.Join(e.Known, ", "))
+	}
+	return fmt.Sprintf("the URL's scheme %q is none of %s", e.Scheme, strings.Join(e.Known, ", "))
+}
+
+// Names are the names of all engines.
+func Names() []string {
+	var names []string
+	for _, e := range engines {
+		names = append(names, e.Name())
+	}
+	return names
+}
+
+// RefusedError says why a statement cannot stand in a step of a migration.
+type RefusedError struct{ Word, Why string }
+
+func (e *RefusedError) Error() string {
+	return fmt.Sprintf("%s cannot stand in a step: %s", e.Word, e.Why)
+}

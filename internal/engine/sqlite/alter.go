@@ -1,0 +1,663 @@
+package sqlite
+
+// This file makes one table another. What SQLite can change in place is changed
+// so, one step each; for all else one copy of the table serves all its changes,
+// in the order that was found to work with circles, self-references, views and
+// the triggers of other tables (the obvious order deletes the children of a
+// cascading reference). Each step's undo is made by the same code, the other
+// way round.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Create gives the step for a new table.
+func (Engine) Create(t *schema.Table) engine.Step {
+	return engine.Step{Title: "create " + t.Name, Apply: tableStatements(t), Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
+}
+
+// Drop gives the step that drops a table and keeps its rows. They are copied
+// rather than left in the renamed table: its references would go on to hold
+// back or delete rows elsewhere, and its indexes' names would stay taken.
+func (Engine) Drop(d engine.Dropping) engine.Change {
+	t := d.Table
+	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != ""}
+	if t.Options.Virtual != "" {
+		s.Kept = false
+	}
+	if !s.Kept {
+		s.Apply = []string{"DROP TABLE " + quote(t.Name)}
+		s.Undo = tableStatements(t)
+		return engine.Change{Steps: []engine.Step{s}}
+	}
+	bare := bareTable(t)
+	bare.Name = d.Keep
+	s.Note = "keeps its rows in " + d.Keep
+	s.Apply = append(s.Apply, createTable(bare, d.Keep))
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, d.Keep, nil)...)
+	s.Apply = append(s.Apply, "DROP TABLE "+quote(t.Name))
+	s.Undo = append(s.Undo, createTable(t, t.Name))
+	s.Undo = append(s.Undo, copyRows(bare, t, d.Keep, t.Name, nil)...)
+	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
+	s.Undo = append(s.Undo, dependents(t)...)
+	return engine.Change{Steps: []engine.Step{s}, Copies: true}
+}
+
+// Rename gives the step that renames a table, or a column of one; SQLite itself
+// rewrites all that refers to it.
+func (Engine) Rename(table, column, to string) engine.Step {
+	if column != "" {
+		rename := func(a, b string) string {
+			return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", quote(table), quote(a), quote(b))
+		}
+		return engine.Step{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: []string{rename(column, to)}, Undo: []string{rename(to, column)}}
+	}
+	rename := func(a, b string) []string {
+		if strings.EqualFold(a, b) { // another case alone takes two steps
+			mid := schema.OwnPrefix + "case_" + a
+			return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(mid), "ALTER TABLE " + quote(mid) + " RENAME TO " + quote(b)}
+		}
+		return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(b)}
+	}
+	return engine.Step{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: rename(table, to), Undo: rename(to, table)}
+}
+
+// bareTable is the table without anything that could refuse or touch a row:
+// its columns' names and types, and its key.
+func bareTable(t *schema.Table) *schema.Table {
+	b := t.Clone()
+	b.ForeignKeys, b.Checks, b.Indexes, b.Triggers = nil, nil, nil, nil
+	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
+	for _, c := range b.Columns {
+		c.Default = nil
+		if b.PrimaryKey == nil || !b.Options.WithoutRowid {
+			c.NotNull, c.Conflict = false, ""
+		}
+	}
+	if b.PrimaryKey != nil {
+		b.PrimaryKey.Conflict = ""
+	}
+	return b
+}
+
+// Alter gives the steps that make one table another.
+func (Engine) Alter(a engine.Alteration) engine.Change {
+	out := engine.Change{
+		BeforeApply: requirements(a.From, a.To, a.Forward, a.Known),
+		BeforeUndo:  requirements(a.To, a.From, a.Back, a.Known),
+	}
+	lost := a.Lost
+	filled := filledColumns(a)
+	forward, ok := inPlace(a.From, a.To, a.Forward)
+	if ok && len(lost) == 0 {
+		back, reversible := inPlace(a.To, a.From, a.Back)
+		if reversible && !(a.NoDrop && len(lostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
+			slices.Reverse(back)
+			for i, op := range forward {
+				out.Steps = append(out.Steps, engine.Step{Title: op.title, Note: op.note, Apply: op.sql, Undo: back[i].sql, UndoLoses: qualify(a.From.Name, op.adds)})
+			}
+			return out
+		}
+	}
+	step := engine.Step{Title: a.Summary, Note: "copies every row", Loses: qualify(a.From.Name, lost)}
+	if !a.From.Unkeyed() {
+		step.UndoLoses = qualify(a.From.Name, lostColumns(a.To, a.From))
+	}
+	out.Copies = true
+	if a.Keep != "" && len(lost)+len(filled) > 0 {
+		step.Kept = len(lost) > 0
+		step.Apply = append(step.Apply, keepValues(a, lost, filled)...)
+	}
+	if ok && len(lost) == 0 {
+		step.Note = "keeps every row"
+		out.Copies = false
+		for _, op := range forward {
+			step.Apply = append(step.Apply, op.sql...)
+		}
+	} else {
+		step.Apply = append(step.Apply, copyTable(a.From, a.To, a.Forward)...)
+	}
+	step.Undo = copyTable(a.To, a.From, a.Back)
+	if a.Keep != "" && len(lost)+len(filled) > 0 {
+		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name), keptMatch(a.From, a.Keep, a.From.Name)))
+	}
+	out.Steps = []engine.Step{step}
+	return out
+}
+
+func qualify(table string, columns []string) []string {
+	var out []string
+	for _, c := range columns {
+		out = append(out, table+"."+c)
+	}
+	return out
+}
+
+// lostColumns are the columns of from, generated ones aside, that to lacks.
+func lostColumns(from, to *schema.Table) []string {
+	var out []string
+	for _, c := range from.Columns {
+		if to.Column(c.Name) == nil && c.Generated == nil {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// op is a change that SQLite makes in place.
+type op struct {
+	title, note string
+	sql         []string
+	adds        []string // the columns that it adds
+}
+
+// inPlace gives the changes that make from to without a copy, in the order that
+// is the mirror of the way back; false if there is one that cannot be.
+func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bool) {
+	if len(sources) > 0 || from.Name != to.Name || from.Options != to.Options || !samePrimaryKey(from.PrimaryKey, to.PrimaryKey) {
+		return nil, false
+	}
+	var ops []op
+	do := func(title, note string, sql ...string) { ops = append(ops, op{title: title, note: note, sql: sql}) }
+
+	// Off first: triggers, indexes, checks; then columns; then all on again.
+	for _, g := range from.Triggers {
+		if !slices.ContainsFunc(to.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+			do(triggerTitle("stop", from, g), "", dropTrigger(g))
+		}
+	}
+	for _, x := range from.Indexes {
+		if !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return SameIndex(o, x) && o.Name == x.Name }) {
+			if x.Constraint {
+				return nil, false
+			}
+			do("drop "+indexTitle(from, x), "", dropIndex(x))
+		}
+	}
+	var dropped, added []*schema.Column
+	for _, c := range from.Columns {
+		if to.Column(c.Name) == nil {
+			dropped = append(dropped, c)
+		}
+	}
+	for _, c := range to.Columns {
+		if from.Column(c.Name) == nil {
+			added = append(added, c)
+		}
+	}
+	if !samePrefix(from.Columns, to.Columns) || len(dropped) > 0 && len(added) > 0 {
+		return nil, false
+	}
+	if !sameForeignKeys(from, to, dropped, added) {
+		return nil, false
+	}
+	belongs := func(k *schema.Check, list []*schema.Column) bool {
+		return slices.ContainsFunc(list, func(c *schema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
+	}
+	for _, k := range from.Checks {
+		if belongs(k, dropped) || hasCheck(to, k) {
+			continue
+		}
+		if k.Name == "" || k.Conflict != "" || countCheck(from, k.Name) > 1 {
+			return nil, false
+		}
+		do("drop check "+k.Name, "keeps every row", fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
+	}
+	for _, c := range from.Columns {
+		o := to.Column(c.Name)
+		if o == nil {
+			continue
+		}
+		if !sameColumnButNull(c, o) {
+			return nil, false
+		}
+		if c.NotNull && !o.NotNull {
+			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), "keeps every row", fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
+		}
+	}
+	for i := len(dropped) - 1; i >= 0; i-- {
+		c := dropped[i]
+		if !droppable(from, c) {
+			return nil, false
+		}
+		do("drop "+from.Name+"."+c.Name, "writes every row anew", fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))
+	}
+	for _, c := range added {
+		if !addable(to, c) {
+			return nil, false
+		}
+		do("add "+to.Name+"."+c.Name, "keeps every row", fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
+		if c.Generated == nil {
+			ops[len(ops)-1].adds = []string{c.Name}
+		}
+	}
+	for i := len(to.Columns) - 1; i >= 0; i-- {
+		c := to.Columns[i]
+		if o := from.Column(c.Name); o != nil && c.NotNull && !o.NotNull {
+			do(fmt.Sprintf("%s.%s is required", to.Name, c.Name), "reads every row", fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", quote(to.Name), quote(c.Name)))
+		}
+	}
+	for i := len(to.Checks) - 1; i >= 0; i-- {
+		k := to.Checks[i]
+		if belongs(k, added) || hasCheck(from, k) {
+			continue
+		}
+		if k.Name == "" || k.Conflict != "" {
+			return nil, false
+		}
+		do("check "+k.Name, "reads every row", fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
+	}
+	for i := len(to.Indexes) - 1; i >= 0; i-- {
+		x := to.Indexes[i]
+		if !slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return SameIndex(o, x) && o.Name == x.Name }) {
+			if x.Constraint {
+				return nil, false
+			}
+			do(indexTitle(to, x), "reads every row", createIndex(to.Name, x))
+		}
+	}
+	for i := len(to.Triggers) - 1; i >= 0; i-- {
+		g := to.Triggers[i]
+		if !slices.ContainsFunc(from.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+			do(triggerTitle("hold", to, g), "", g.SQL.Text)
+		}
+	}
+	return ops, true
+}
+
+func triggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
+	switch {
+	case g.Purpose == schema.ForImmutable && verb == "hold":
+		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)
+	case g.Purpose == schema.ForImmutable:
+		return fmt.Sprintf("%s.%s may change", t.Name, g.Column)
+	case g.Purpose == schema.ForStamped && verb == "hold":
+		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
+	case g.Purpose == schema.ForStamped:
+		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
+	case verb == "hold":
+		return "create trigger " + g.Name
+	}
+	return "drop trigger " + g.Name
+}
+
+func indexTitle(t *schema.Table, x *schema.Index) string {
+	what := "index "
+	if x.Unique {
+		what = "unique index "
+	}
+	return what + x.Name + " on " + t.Name
+}
+
+func samePrimaryKey(a, b *schema.PrimaryKey) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Autoincrement == b.Autoincrement && a.Conflict == b.Conflict && slices.EqualFunc(a.Columns, b.Columns, samePart)
+}
+
+func samePart(a, b schema.Part) bool {
+	if (a.Expr == nil) != (b.Expr == nil) || a.Expr != nil && !a.Expr.Same(*b.Expr) {
+		return false
+	}
+	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && strings.EqualFold(collation(a.Collation), collation(b.Collation))
+}
+
+func collation(c string) string {
+	if c == "" {
+		return "BINARY"
+	}
+	return c
+}
+
+// SameIndex tells whether two indexes are the same but for their names.
+func SameIndex(a, b *schema.Index) bool {
+	if a.Unique != b.Unique || a.Constraint != b.Constraint || a.Conflict != b.Conflict || (a.Where == nil) != (b.Where == nil) {
+		return false
+	}
+	return (a.Where == nil || a.Where.Same(*b.Where)) && slices.EqualFunc(a.Parts, b.Parts, samePart)
+}
+
+// samePrefix tells whether the shorter list of columns begins the longer one.
+func samePrefix(a, b []*schema.Column) bool {
+	for i := range min(len(a), len(b)) {
+		if !strings.EqualFold(a[i].Name, b[i].Name) {
+			return false
+		}
+	}
+	return true
+}
+
+// sameForeignKeys compares the references of two tables, leaving out those of
+// columns that come; one of a column that goes cannot be dropped in place.
+func sameForeignKeys(from, to *schema.Table, dropped, added []*schema.Column) bool {
+	of := func(t *schema.Table, skip []*schema.Column) []string {
+		var out []string
+		for _, k := range t.ForeignKeys {
+			if len(k.Columns) == 1 && slices.ContainsFunc(skip, func(c *schema.Column) bool { return strings.EqualFold(c.Name, k.Columns[0]) }) {
+				continue
+			}
+			out = append(out, strings.ToLower(quoteAll(k.Columns)+" "+references(k)))
+		}
+		slices.Sort(out)
+		return out
+	}
+	for _, k := range from.ForeignKeys {
+		if slices.ContainsFunc(dropped, func(c *schema.Column) bool { return slices.Contains(k.Columns, c.Name) }) {
+			return false
+		}
+	}
+	return slices.Equal(of(from, nil), of(to, added))
+}
+
+func hasCheck(t *schema.Table, k *schema.Check) bool {
+	return slices.ContainsFunc(t.Checks, func(o *schema.Check) bool {
+		return o.Name == k.Name && o.SQL.Same(k.SQL) && o.Conflict == k.Conflict
+	})
+}
+
+func countCheck(t *schema.Table, name string) int {
+	n := 0
+	for _, k := range t.Checks {
+		if strings.EqualFold(k.Name, name) {
+			n++
+		}
+	}
+	return n
+}
+
+func sameColumnButNull(a, b *schema.Column) bool {
+	if !strings.EqualFold(a.SQLType, b.SQLType) || a.Name != b.Name || a.Conflict != b.Conflict || !strings.EqualFold(collation(a.Collation), collation(b.Collation)) {
+		return false
+	}
+	if (a.Default == nil) != (b.Default == nil) || a.Default != nil && !a.Default.Same(*b.Default) {
+		return false
+	}
+	if (a.Generated == nil) != (b.Generated == nil) {
+		return false
+	}
+	return a.Generated == nil || a.Generated.Stored == b.Generated.Stored && a.Generated.SQL.Same(b.Generated.SQL)
+}
+
+// addable tells whether ADD COLUMN takes the column, with rows in the table or
+// without.
+func addable(t *schema.Table, c *schema.Column) bool {
+	if c.Generated != nil {
+		return !c.Generated.Stored
+	}
+	if slices.Contains(t.Key(), c.Name) {
+		return false
+	}
+	constant := c.Default == nil || constantDefault(c.Default.Text)
+	null := c.Default == nil || c.Default.Key == "null"
+	if !constant || c.NotNull && null {
+		return false
+	}
+	for _, x := range t.Indexes {
+		if x.Constraint && slices.Contains(schema.Names(x.Parts), c.Name) {
+			return false
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		if slices.Contains(k.Columns, c.Name) && (!null || len(k.Columns) > 1) {
+			return false
+		}
+	}
+	return true
+}
+
+// constantDefault tells whether SQLite takes a default for a constant: a
+// literal, not an expression in brackets nor a current time.
+func constantDefault(text string) bool {
+	list := tokens(text)
+	if len(list) == 2 && (list[0].is("-") || list[0].is("+")) {
+		list = list[1:]
+	}
+	if len(list) != 1 {
+		return false
+	}
+	switch t := list[0]; t.kind {
+	case tokNumber, tokString, tokBlob, tokName:
+		return true
+	case tokWord:
+		return !strings.HasPrefix(strings.ToUpper(t.text), "CURRENT_")
+	}
+	return false
+}
+
+// droppable tells whether DROP COLUMN takes the column once its own indexes and
+// triggers are gone.
+func droppable(t *schema.Table, c *schema.Column) bool {
+	if slices.Contains(t.Key(), c.Name) || len(t.Columns) < 2 {
+		return false
+	}
+	for _, x := range t.Indexes {
+		if x.Constraint && slices.Contains(schema.Names(x.Parts), c.Name) {
+			return false
+		}
+	}
+	for _, k := range t.Checks {
+		if !strings.EqualFold(k.Column, c.Name) && mentions(k.SQL.Text, c.Name) {
+			return false
+		}
+	}
+	for _, o := range t.Columns {
+		if o != c && o.Generated != nil && mentions(o.Generated.SQL.Text, c.Name) {
+			return false
+		}
+	}
+	return true
+}
+
+// mentions tells whether a name stands among the tokens of SQL.
+func mentions(sql, name string) bool {
+	return slices.ContainsFunc(tokens(sql), func(t token) bool { return t.named() && strings.EqualFold(t.name(), name) })
+}
+
+// filledColumns are the columns of which some rows are given a value they had
+// not, in the order of the table.
+func filledColumns(a engine.Alteration) []string {
+	var out []string
+	for _, c := range a.From.Columns {
+		if a.Forward[c.Name].Fill != "" {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// copyTable makes a new table of the old one, rows and all.
+func copyTable(from, to *schema.Table, sources map[string]engine.Source) []string {
+	aside := asideName(from.Name)
+	var out []string
+	for _, g := range from.Triggers {
+		out = append(out, dropTrigger(g))
+	}
+	for _, x := range from.Indexes {
+		if !x.Constraint {
+			out = append(out, dropIndex(x))
+		}
+	}
+	out = append(out, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", quote(from.Name), quote(aside)), createTable(to, to.Name))
+	out = append(out, copyRows(from, to, aside, to.Name, sources)...)
+	out = append(out, "DROP TABLE "+quote(aside))
+	return append(out, dependents(to)...)
+}
+
+// copyRows fills the new table from the old one, which stands under oldName.
+func copyRows(from, to *schema.Table, oldName, newName string, sources map[string]engine.Source) []string {
+	var columns, values []string
+	f, t := rowidName(from), rowidName(to)
+	if f != "" && t != "" && rowidKey(to) == "" && rowidKey(from) == "" {
+		columns, values = append(columns, t), append(values, f)
+	}
+	for _, c := range to.Columns {
+		if c.Generated != nil {
+			continue
+		}
+		if expr, ok := sourceSQL(from, c, oldName, sources); ok {
+			columns = append(columns, quote(c.Name))
+			values = append(values, expr)
+		}
+	}
+	order := ""
+	if f != "" {
+		order = " ORDER BY " + f
+	}
+	if len(columns) == 0 {
+		// Nothing of the old rows goes on but that they are there.
+		for _, c := range to.Columns {
+			if c.Generated == nil {
+				columns, values = []string{quote(c.Name)}, []string{"NULL"}
+				if c.Default != nil {
+					values[0] = c.Default.Text
+				}
+				break
+			}
+		}
+	}
+	out := []string{fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(newName), strings.Join(columns, ", "), strings.Join(values, ", "), quote(oldName), order)}
+	if autoincrement(from) && autoincrement(to) {
+		// The next number goes on from where it was, not from the rows that are left.
+		out = append(out,
+			fmt.Sprintf("DELETE FROM sqlite_sequence WHERE name = %s", literal(newName)),
+			fmt.Sprintf("INSERT INTO sqlite_sequence (name, seq) SELECT %s, seq FROM sqlite_sequence WHERE name = %s", literal(newName), literal(oldName)))
+	}
+	return out
+}
+
+func autoincrement(t *schema.Table) bool { return t.PrimaryKey != nil && t.PrimaryKey.Autoincrement }
+
+// sourceSQL is the expression over the old row that gives a column its value;
+// false where the column's default is to do it.
+func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map[string]engine.Source) (string, bool) {
+	src, ok := sources[c.Name]
+	if !ok {
+		if o := from.Column(c.Name); o != nil {
+			return quote(o.Name), true
+		}
+		return "", false
+	}
+	switch {
+	case src.Kept != "":
+		expr := fmt.Sprintf("(SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(from, src.Kept, oldName), quote(src.Kept))
+		if c.NotNull && c.Default != nil {
+			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
+		}
+		return expr, true
+	case src.Unfill != "":
+		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
+			quote(src.Unfill), keptMatch(from, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), quote(c.Name)), true
+	case src.SQL != "":
+		return src.SQL, true
+	}
+	return "", false
+}
+
+// created is the column by which a row that was given an old key again is told
+// from the one that had it before; "" without one.
+func created(t *schema.Table) string {
+	if c := t.Column("created_at"); c != nil && c.Generated == nil {
+		return c.Name
+	}
+	return ""
+}
+
+// keptMatch is the condition that a kept row belongs to a row of the table.
+func keptMatch(t *schema.Table, kept, row string) string {
+	var terms []string
+	columns := t.Key()
+	if c := created(t); c != "" && !slices.Contains(columns, c) {
+		columns = append(slices.Clone(columns), c)
+	}
+	for _, k := range columns {
+		terms = append(terms, fmt.Sprintf("%s.%s IS %s.%s", quote(kept), quote("key_"+k), quote(row), quote(k)))
+	}
+	return strings.Join(terms, " AND ")
+}
+
+// keepValues copies the values of columns that go into a table of their own,
+// with the row's key and time of creation, and notes for columns that are filled
+// which rows had no value and what they were given.
+func keepValues(a engine.Alteration, lost, filled []string) []string {
+	t := a.From
+	var items, columns, values []string
+	add := func(name, of, value string) {
+		items = append(items, strings.TrimSpace(quote(name)+" "+sqlType(t.Column(of).SQLType)))
+		columns = append(columns, quote(name))
+		values = append(values, value)
+	}
+	keys := t.Key()
+	if c := created(t); c != "" && !slices.Contains(keys, c) {
+		keys = append(slices.Clone(keys), c)
+	}
+	for _, k := range keys {
+		add("key_"+k, k, quote(k))
+	}
+	for _, k := range lost {
+		add(k, k, quote(k))
+	}
+	var empty []string
+	for _, k := range filled {
+		add(k, k, quote(k))
+		add("filled_"+k, k, a.Forward[k].Fill)
+		empty = append(empty, quote(k)+" IS NULL")
+	}
+	where := ""
+	if len(lost) == 0 {
+		where = " WHERE " + strings.Join(empty, " OR ")
+	}
+	return []string{
+		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "), strings.Join(values, ", "), quote(t.Name), where),
+	}
+}
+
+// KeepAside puts values of a table aside before it, or columns of it, go.
+func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string {
+	if len(columns) > 0 {
+		return keepValues(engine.Alteration{From: t, Keep: kept}, columns, nil)
+	}
+	bare := bareTable(t)
+	bare.Name = kept
+	return append([]string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil)...)
+}
+
+// PutBack brings kept values back. A whole table's rows go in as they were;
+// values of columns go into the rows that they came from, with the table's
+// triggers away, so that nothing else changes.
+func (Engine) PutBack(t, kept *schema.Table) []string {
+	var columns []string
+	byKey := false
+	for _, c := range kept.Columns {
+		if strings.HasPrefix(c.Name, "key_") && t.Column(c.Name) == nil {
+			byKey = true
+		} else if o := t.Column(c.Name); o != nil && o.Generated == nil {
+			columns = append(columns, c.Name)
+		}
+	}
+	if !byKey {
+		return append(copyRows(kept, t, kept.Name, t.Name, nil), "DROP TABLE "+quote(kept.Name))
+	}
+	match := keptMatch(t, kept.Name, t.Name)
+	var out, set []string
+	for _, g := range t.Triggers {
+		out = append(out, dropTrigger(g))
+	}
+	for _, c := range columns {
+		set = append(set, fmt.Sprintf("%s = (SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c), quote(c), quote(kept.Name), match, quote(kept.Name)))
+	}
+	if len(set) > 0 {
+		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), match))
+	}
+	out = append(out, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(kept.Name), quote(t.Name), match))
+	for _, g := range t.Triggers {
+		out = append(out, g.SQL.Text)
+	}
+	return out
+}

@@ -1,0 +1,452 @@
+package sqlite
+
+// This file is the connection. Dates are never scanned as such and values are
+// read by quote(), since the driver turns a DATE's text into a time and back
+// into something else.
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	driver "modernc.org/sqlite" // the driver "sqlite"
+	codes "modernc.org/sqlite/lib"
+
+	"erbario/internal/engine"
+)
+
+type database struct {
+	pool    *sql.DB
+	conn    *sql.Conn
+	path    string
+	inTx    bool
+	before  map[string]bool // foreign keys without a parent before the steps
+	touched map[string]bool
+}
+
+// path is the file of a URL, "" for a database in memory.
+func path(rawURL string) (string, error) {
+	p := strings.TrimPrefix(rawURL, "sqlite:")
+	if strings.HasPrefix(p, "//") && !strings.HasPrefix(p, "///") {
+		return "", errors.New("write sqlite:PATH; a host cannot stand in it")
+	}
+	if p == "" {
+		return "", errors.New("the URL names no file: write sqlite:PATH")
+	}
+	if strings.ContainsRune(p, 0) {
+		return "", errors.New("the path has a NUL byte in it")
+	}
+	if p == ":memory:" {
+		return "", nil
+	}
+	return p, nil
+}
+
+// Open connects to the file of a URL.
+func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine.Database, error) {
+	p, err := path(rawURL)
+	if err != nil {
+		return nil, err
+	}
+	if p == "" {
+		return open(ctx, "", "file::memory:")
+	}
+	abs, err := filepath.Abs(p)
+	if err != nil {
+		return nil, err
+	}
+	info, err := os.Stat(abs)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if mode != engine.Make {
+			return nil, fmt.Errorf("the file %s %w", p, engine.ErrMissing)
+		}
+		if _, err := os.Stat(filepath.Dir(abs)); err != nil {
+			return nil, fmt.Errorf("the folder %s is not there: make it first", filepath.Dir(p))
+		}
+	case err != nil:
+		return nil, fmt.Errorf("the file %s cannot be read: %w", p, err)
+	case info.IsDir():
+		return nil, fmt.Errorf("%s is a folder, not a database file", p)
+	default:
+		if err := looksRight(abs, p); err != nil {
+			return nil, err
+		}
+	}
+	params := map[engine.Mode]string{engine.ReadOnly: "ro", engine.ReadWrite: "rw", engine.Make: "rwc"}
+	u := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + params[mode]}
+	return open(ctx, p, u.String())
+}
+
+// looksRight tells a file that is no database, or cannot be read, before SQLite
+// meets it and speaks of something else.
+func looksRight(abs, shown string) error {
+	f, err := os.Open(abs)
+	if err != nil {
+		if errors.Is(err, fs.ErrPermission) {
+			return fmt.Errorf("the file %s cannot be read: you have no right to", shown)
+		}
+		return fmt.Errorf("the file %s cannot be read: %w", shown, err)
+	}
+	defer f.Close()
+	head := make([]byte, 16)
+	n, _ := f.Read(head)
+	if n > 0 && string(head[:n]) != "SQLite format 3\x00"[:n] {
+		return fmt.Errorf("the file %s is not an SQLite database: nothing was changed; check the URL", shown)
+	}
+	return nil
+}
+
+func open(ctx context.Context, shown, dsn string) (engine.Database, error) {
+	pool, err := sql.Open("sqlite", dsn)
+	if err != nil {
+		return nil, plain(err)
+	}
+	pool.SetMaxOpenConns(1)
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		pool.Close()
+		return nil, plain(err)
+	}
+	d := &database{pool: pool, conn: conn, path: shown}
+	for _, s := range []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF"} {
+		if err := d.Exec(ctx, s); err != nil {
+			d.Close()
+			return nil, err
+		}
+	}
+	if _, err := d.Select(ctx, "SELECT count(*) FROM sqlite_schema"); err != nil {
+		d.Close()
+		return nil, fmt.Errorf("the database %s cannot be read: %w", shown, err)
+	}
+	return d, nil
+}
+
+// Scratch opens a new empty database in memory. It is a database of its own,
+// and statements that could reach another are refused.
+func (Engine) Scratch(ctx context.Context) (engine.Database, error) {
+	return open(ctx, "scratch", "file::memory:")
+}
+
+// plain says what an error of SQLite means to the one who reads it.
+func plain(err error) error {
+	var e *driver.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	text := strings.TrimSpace(e.Error())
+	if i := strings.LastIndex(text, " ("); i > 0 && strings.HasSuffix(text, ")") {
+		text = text[:i] // the number of the error
+	}
+	for _, noise := range []string{"SQL logic error: ", "constraint failed: "} {
+		text = strings.TrimPrefix(text, noise)
+	}
+	switch e.Code() & 0xff {
+	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
+		return fmt.Errorf("the database %w: somebody else is writing to it; try again, or give it longer with --wait", engine.ErrBusy)
+	case codes.SQLITE_NOTADB:
+		return errors.New("this is not an SQLite database, or it is encrypted")
+	case codes.SQLITE_CORRUPT:
+		return errors.New("the database file is damaged: restore it from a backup")
+	case codes.SQLITE_FULL:
+		return errors.New("the disk is full: make room and run the same again; nothing was changed")
+	case codes.SQLITE_READONLY:
+		return errors.New("the database cannot be written: look at the rights of the file and its folder")
+	case codes.SQLITE_CANTOPEN:
+		return errors.New("the database file cannot be opened: look at the rights of the file and its folder")
+	case codes.SQLITE_IOERR:
+		return fmt.Errorf("the disk failed while the database was used (%s)", text)
+	}
+	return errors.New(text)
+}
+
+func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
+	if _, err := d.conn.ExecContext(ctx, sql, args...); err != nil {
+		return plain(err)
+	}
+	return nil
+}
+
+func (d *database) Select(ctx context.Context, query string, args ...any) ([][]string, error) {
+	rows, err := d.conn.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return nil, plain(err)
+	}
+	var out [][]string
+	values := make([]sql.NullString, len(columns))
+	dest := make([]any, len(columns))
+	for i := range values {
+		dest[i] = &values[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(dest...); err != nil {
+			return nil, plain(err)
+		}
+		row := make([]string, len(columns))
+		for i, v := range values {
+			row[i] = v.String
+		}
+		out = append(out, row)
+	}
+	return out, plain(rows.Err())
+}
+
+func (d *database) Count(ctx context.Context, query string) (int64, error) {
+	rows, err := d.Select(ctx, "SELECT count(*) FROM (\n"+query+"\n)")
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
+}
+
+func (d *database) Sample(ctx context.Context, query string, limit int) (engine.Rows, error) {
+	var out engine.Rows
+	rows, err := d.conn.QueryContext(ctx, "SELECT * FROM (\n"+query+"\n) LIMIT 0")
+	if err != nil {
+		return out, plain(err)
+	}
+	out.Columns, err = rows.Columns()
+	rows.Close()
+	if err != nil {
+		return out, plain(err)
+	}
+	if len(out.Columns) == 0 {
+		return out, nil
+	}
+	var names, quoted []string
+	for i := range out.Columns {
+		names = append(names, fmt.Sprintf("c%d", i))
+		quoted = append(quoted, fmt.Sprintf("quote(c%d)", i))
+	}
+	text := fmt.Sprintf("WITH q(%s) AS (\n%s\n) SELECT %s FROM q", strings.Join(names, ", "), query, strings.Join(quoted, ", "))
+	if limit > 0 {
+		text += fmt.Sprintf(" LIMIT %d", limit)
+	}
+	out.Values, err = d.Select(ctx, text)
+	return out, err
+}
+
+// Begin takes SQLite's one lock for writers.
+func (d *database) Begin(ctx context.Context, wait time.Duration) error {
+	deadline := time.Now().Add(wait)
+	if err := d.Exec(ctx, fmt.Sprintf("PRAGMA busy_timeout = %d", min(wait, time.Second).Milliseconds())); err != nil {
+		return err
+	}
+	for {
+		err := d.Exec(ctx, "BEGIN IMMEDIATE")
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, engine.ErrBusy) || time.Now().After(deadline) {
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	d.inTx, d.before, d.touched = true, nil, nil
+	return nil
+}
+
+// Step runs one statement of a migration. A table renamed aside for a copy
+// keeps its old name wherever it is referred to.
+func (d *database) Step(ctx context.Context, statement string) error {
+	if err := (Engine{}).Refuse(statement); err != nil {
+		return err
+	}
+	legacy := legacyRename(statement)
+	if legacy {
+		if err := d.Exec(ctx, "PRAGMA legacy_alter_table = ON"); err != nil {
+			return err
+		}
+	}
+	if err := d.orphansBefore(ctx, statement); err != nil {
+		return err
+	}
+	err := d.Exec(ctx, statement)
+	if legacy {
+		if e := d.Exec(context.WithoutCancel(ctx), "PRAGMA legacy_alter_table = OFF"); err == nil {
+			err = e
+		}
+	}
+	return err
+}
+
+// orphansBefore notes, before the first statement that could leave a reference
+// without its row, which references are so already.
+func (d *database) orphansBefore(ctx context.Context, statement string) error {
+	if d.before != nil || !d.inTx {
+		return nil
+	}
+	list := tokens(statement)
+	if len(list) == 0 || list[0].is("CREATE") || list[0].is("SELECT") || list[0].is("ALTER") && len(list) > 3 && (list[3].is("ADD") || list[3].is("RENAME") && !legacyRename(statement)) {
+		return nil
+	}
+	var err error
+	d.before, err = d.orphans(ctx)
+	return err
+}
+
+// orphans lists the rows whose reference points at no row, as text.
+func (d *database) orphans(ctx context.Context) (map[string]bool, error) {
+	out := map[string]bool{}
+	tables, err := d.Select(ctx, "SELECT DISTINCT m.name FROM sqlite_schema m, pragma_foreign_key_list(m.name) WHERE m.type = 'table'")
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range tables {
+		rows, err := d.Select(ctx, "SELECT \"table\", rowid, parent, fkid FROM pragma_foreign_key_check("+literal(t[0])+")")
+		if err != nil {
+			// One reference to something that cannot be referred to makes the
+			// whole check an error. It was so before, or the steps made it so.
+			out["mismatch "+t[0]+": "+err.Error()] = true
+			continue
+		}
+		for _, r := range rows {
+			out[fmt.Sprintf("row %s of %s refers to no row of %s", r[1], r[0], r[2])] = true
+		}
+	}
+	return out, nil
+}
+
+// Settle looks for references that the steps left without a row.
+func (d *database) Settle(ctx context.Context, sql []string) error {
+	if d.before == nil {
+		return nil
+	}
+	after, err := d.orphans(ctx)
+	if err != nil {
+		return err
+	}
+	var fresh []string
+	for o := range after {
+		if !d.before[o] {
+			fresh = append(fresh, o)
+		}
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	slices.Sort(fresh)
+	shown := fresh
+	if len(shown) > 5 {
+		shown = append(slices.Clone(shown[:5]), fmt.Sprintf("and %d more", len(fresh)-5))
+	}
+	return fmt.Errorf("references would point at nothing: %s", strings.Join(shown, "; "))
+}
+
+func (d *database) Commit(ctx context.Context) error {
+	if err := d.Exec(ctx, "COMMIT"); err != nil {
+		return err
+	}
+	d.inTx = false
+	return nil
+}
+
+func (d *database) Rollback() error {
+	if !d.inTx {
+		return nil
+	}
+	d.inTx = false
+	// SQLite may have rolled back by itself, as on a full disk.
+	if _, err := d.conn.ExecContext(context.Background(), "ROLLBACK"); err != nil && !strings.Contains(err.Error(), "no transaction") {
+		return plain(err)
+	}
+	return nil
+}
+
+func (d *database) Close() error {
+	d.Rollback()
+	d.conn.Close()
+	return d.pool.Close()
+}
+
+// Broken names the views and triggers that do not work as they stand: SQLite
+// refuses to rename or drop any column while there is one.
+func (d *database) Broken(ctx context.Context) ([]string, error) {
+	s, err := d.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, v := range s.Views {
+		if err := d.Exec(ctx, "EXPLAIN SELECT * FROM "+quote(v.Name)); err != nil {
+			out = append(out, fmt.Sprintf("view %s (%s)", v.Name, err))
+		}
+	}
+	for _, t := range s.Tables {
+		if len(t.Triggers) == 0 || t.Options.Virtual != "" {
+			continue
+		}
+		var columns []string
+		for _, c := range t.Columns {
+			if c.Generated == nil {
+				columns = append(columns, c.Name)
+			}
+		}
+		if len(columns) == 0 {
+			continue
+		}
+		// Compiling a statement compiles the triggers that it would fire.
+		var set []string
+		for _, c := range columns {
+			set = append(set, quote(c)+" = "+quote(c))
+		}
+		for _, q := range []string{
+			"EXPLAIN INSERT INTO " + quote(t.Name) + " DEFAULT VALUES",
+			"EXPLAIN UPDATE " + quote(t.Name) + " SET " + strings.Join(set, ", "),
+			"EXPLAIN DELETE FROM " + quote(t.Name),
+		} {
+			if err := d.Exec(ctx, q); err != nil {
+				out = append(out, fmt.Sprintf("a trigger of %s (%s)", t.Name, err))
+				break
+			}
+		}
+	}
+	return out, nil
+}
+
+const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
+    id TEXT NOT NULL PRIMARY KEY,
+    checksum TEXT NOT NULL,
+    applied_at TEXT NOT NULL,
+    applied_by TEXT NOT NULL,
+    took_ms INTEGER NOT NULL,
+    text TEXT NOT NULL,
+    answers TEXT
+)`
+
+// HistoryTable is the statement that makes the table of history.
+func (Engine) HistoryTable() string { return historyTable }
+
+// Kept are the names of the tables that begin with prefix.
+func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
+	rows, err := d.Select(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND lower(substr(name, 1, length(?1))) = lower(?1) ORDER BY name", prefix)
+	var out []string
+	for _, r := range rows {
+		out = append(out, r[0])
+	}
+	return out, err
+}
+
+// HasHistory tells whether the table of history is there.
+func (d *database) HasHistory(ctx context.Context) (bool, error) {
+	rows, err := d.Select(ctx, "SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = 'erbario_history'")
+	return len(rows) > 0, err
+}
+
+var _ engine.Engine = Engine{}

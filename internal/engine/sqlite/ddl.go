@@ -1,0 +1,519 @@
+package sqlite
+
+// This file reads CREATE statements as SQLite keeps them in sqlite_schema: the
+// only place that tells constraint names, checks, collations, deferrable keys
+// and ON CONFLICT.
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// reader walks over the tokens of one statement.
+type reader struct {
+	src  string
+	list []token
+	i    int
+}
+
+func (r *reader) peek() token { return r.at(r.i) }
+
+func (r *reader) at(i int) token {
+	if i < len(r.list) {
+		return r.list[i]
+	}
+	return token{kind: tokMark, start: len(r.src), end: len(r.src)}
+}
+
+func (r *reader) done() bool { return r.i >= len(r.list) }
+
+// accept reads the words if they stand next, all or none.
+func (r *reader) accept(words ...string) bool {
+	for i, w := range words {
+		if !r.at(r.i + i).is(w) {
+			return false
+		}
+	}
+	r.i += len(words)
+	return true
+}
+
+func (r *reader) expect(words ...string) error {
+	if !r.accept(words...) {
+		return fmt.Errorf("%s is expected, not %q", strings.Join(words, " "), r.peek().text)
+	}
+	return nil
+}
+
+func (r *reader) name() (string, error) {
+	t := r.peek()
+	if !t.named() {
+		return "", fmt.Errorf("a name is expected, not %q", t.text)
+	}
+	r.i++
+	return t.name(), nil
+}
+
+// bracketed reads "( … )" and returns the tokens between.
+func (r *reader) bracketed() ([]token, string, error) {
+	if !r.peek().is("(") {
+		return nil, "", fmt.Errorf("( is expected, not %q", r.peek().text)
+	}
+	end := closing(r.list, r.i)
+	if end == len(r.list) {
+		return nil, "", fmt.Errorf("a bracket does not end")
+	}
+	inner := r.list[r.i+1 : end]
+	text := strings.TrimSpace(r.src[r.list[r.i].end:r.list[end].start])
+	r.i = end + 1
+	return inner, text, nil
+}
+
+// parseTable reads a CREATE TABLE or CREATE VIRTUAL TABLE statement.
+func parseTable(name, src string) (*schema.Table, error) {
+	t := &schema.Table{Name: name, Text: src}
+	r := &reader{src: src, list: tokens(src)}
+	if err := r.table(t); err != nil {
+		return nil, fmt.Errorf("the statement of table %s cannot be read: %w", name, err)
+	}
+	return t, nil
+}
+
+func (r *reader) table(t *schema.Table) error {
+	if err := r.expect("CREATE"); err != nil {
+		return err
+	}
+	if r.accept("VIRTUAL") {
+		if err := r.expect("TABLE"); err != nil {
+			return err
+		}
+		r.accept("IF", "NOT", "EXISTS")
+		if _, err := r.name(); err != nil {
+			return err
+		}
+		if err := r.expect("USING"); err != nil {
+			return err
+		}
+		t.Options.Virtual = strings.TrimSpace(r.src[r.peek().start:])
+		return nil
+	}
+	if err := r.expect("TABLE"); err != nil {
+		return err
+	}
+	r.accept("IF", "NOT", "EXISTS")
+	if _, err := r.name(); err != nil {
+		return err
+	}
+	if r.accept(".") {
+		r.i++
+	}
+	if !r.peek().is("(") {
+		return fmt.Errorf("( is expected, not %q", r.peek().text)
+	}
+	end := closing(r.list, r.i)
+	body := &reader{src: r.src, list: r.list[:end], i: r.i + 1}
+	r.i = end + 1
+	for !body.done() {
+		if constraintWord(body) {
+			if err := body.tableConstraint(t); err != nil {
+				return err
+			}
+		} else if err := body.column(t); err != nil {
+			return err
+		}
+		body.accept(",") // SQLite lets it be left out between constraints
+	}
+	for !r.done() {
+		switch {
+		case r.accept("STRICT"):
+			t.Options.Strict = true
+		case r.accept("WITHOUT", "ROWID"):
+			t.Options.WithoutRowid = true
+		case r.accept(","), r.accept(";"):
+		default:
+			return fmt.Errorf("%q is not expected", r.peek().text)
+		}
+	}
+	return nil
+}
+
+// constraintWord tells whether a table constraint stands next. Its words are
+// reserved, so that no column is called so without quotes.
+func constraintWord(r *reader) bool {
+	t := r.peek()
+	if t.kind != tokWord {
+		return false
+	}
+	switch strings.ToUpper(t.text) {
+	case "CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN":
+		return true
+	}
+	return false
+}
+
+var columnConstraintWords = map[string]bool{
+	"CONSTRAINT": true, "PRIMARY": true, "NOT": true, "NULL": true, "UNIQUE": true, "CHECK": true, "DEFAULT": true,
+	"COLLATE": true, "REFERENCES": true, "GENERATED": true, "AS": true, "DEFERRABLE": true,
+}
+
+func (r *reader) column(t *schema.Table) error {
+	name, err := r.name()
+	if err != nil {
+		return err
+	}
+	c := &schema.Column{Name: name}
+	t.Columns = append(t.Columns, c)
+	// The type is every word up to a constraint, with one pair of brackets.
+	var typ []string
+	for !r.done() {
+		tok := r.peek()
+		if !tok.named() || tok.kind == tokWord && columnConstraintWords[strings.ToUpper(tok.text)] {
+			break
+		}
+		typ = append(typ, tok.name())
+		r.i++
+	}
+	c.SQLType = strings.Join(typ, " ")
+	if len(typ) > 0 && r.peek().is("(") {
+		inner, _, err := r.bracketed()
+		if err != nil {
+			return err
+		}
+		var args strings.Builder
+		for _, tok := range inner {
+			args.WriteString(tok.text)
+		}
+		c.SQLType += "(" + args.String() + ")"
+	}
+	constraint := ""
+	for !r.done() && !r.peek().is(",") {
+		switch {
+		case r.accept("CONSTRAINT"):
+			if constraint, err = r.name(); err != nil {
+				return err
+			}
+			if constraintWordAhead(r) {
+				return nil // a name of nothing, then a table constraint
+			}
+			continue
+		case r.accept("PRIMARY", "KEY"):
+			pk := &schema.PrimaryKey{Name: constraint, Columns: []schema.Part{{Column: name}}}
+			if r.accept("DESC") {
+				pk.Columns[0].Desc = true
+			} else {
+				r.accept("ASC")
+			}
+			pk.Conflict = r.conflict()
+			pk.Autoincrement = r.accept("AUTOINCREMENT")
+			c.Identity = pk.Autoincrement
+			t.PrimaryKey = pk
+		case r.accept("NOT", "NULL"):
+			c.NotNull = true
+			c.Conflict = r.conflict()
+		case r.accept("NULL"):
+			r.conflict()
+		case r.accept("UNIQUE"):
+			t.Indexes = append(t.Indexes, &schema.Index{Name: constraint, Unique: true, Constraint: true, Parts: []schema.Part{{Column: name}}, Conflict: r.conflict()})
+		case r.accept("CHECK"):
+			_, text, err := r.bracketed()
+			if err != nil {
+				return err
+			}
+			t.Checks = append(t.Checks, &schema.Check{Name: constraint, SQL: sqlOf(text), Column: name, Conflict: r.conflict()})
+		case r.accept("DEFAULT"):
+			text, err := r.defaultValue()
+			if err != nil {
+				return err
+			}
+			def := sqlOf(text)
+			c.Default = &def
+		case r.accept("COLLATE"):
+			if c.Collation, err = r.name(); err != nil {
+				return err
+			}
+		case r.accept("REFERENCES"):
+			fk := &schema.ForeignKey{Name: constraint, Columns: []string{name}}
+			if err := r.references(fk); err != nil {
+				return err
+			}
+			t.ForeignKeys = append(t.ForeignKeys, fk)
+		case r.peek().is("DEFERRABLE"), r.peek().is("NOT"):
+			if n := len(t.ForeignKeys); n > 0 {
+				t.ForeignKeys[n-1].Deferrable = r.deferrable()
+				break
+			}
+			return fmt.Errorf("%q is not expected", r.peek().text)
+		case r.accept("GENERATED", "ALWAYS", "AS"), r.accept("AS"):
+			_, text, err := r.bracketed()
+			if err != nil {
+				return err
+			}
+			c.Generated = &schema.Generated{SQL: sqlOf(text)}
+			if r.accept("STORED") {
+				c.Generated.Stored = true
+			} else {
+				r.accept("VIRTUAL")
+			}
+		case constraintWord(r): // the comma before it was left out
+			return nil
+		default:
+			return fmt.Errorf("%q is not expected in column %s", r.peek().text, name)
+		}
+		constraint = ""
+	}
+	return nil
+}
+
+func constraintWordAhead(r *reader) bool { return r.peek().is("FOREIGN") }
+
+func (r *reader) conflict() string {
+	if !r.accept("ON", "CONFLICT") {
+		return ""
+	}
+	t := r.peek()
+	r.i++
+	return strings.ToUpper(t.text)
+}
+
+// defaultValue reads a literal, a signed number, a name or "( … )".
+func (r *reader) defaultValue() (string, error) {
+	if r.peek().is("(") {
+		_, text, err := r.bracketed()
+		return "(" + text + ")", err
+	}
+	start := r.peek().start
+	if r.peek().is("-") || r.peek().is("+") {
+		r.i++
+	}
+	if r.done() {
+		return "", fmt.Errorf("a default is expected")
+	}
+	end := r.peek().end
+	r.i++
+	return r.src[start:end], nil
+}
+
+func (r *reader) deferrable() string {
+	out := ""
+	if r.accept("NOT", "DEFERRABLE") {
+		out = "NOT DEFERRABLE"
+	} else if r.accept("DEFERRABLE") {
+		out = "DEFERRABLE"
+	} else {
+		r.i++
+		return ""
+	}
+	if r.accept("INITIALLY", "DEFERRED") {
+		out += " INITIALLY DEFERRED"
+	} else {
+		r.accept("INITIALLY", "IMMEDIATE") // the default of both forms
+	}
+	if strings.HasPrefix(out, "NOT") {
+		return "" // which is what saying nothing means
+	}
+	return out
+}
+
+func (r *reader) references(fk *schema.ForeignKey) (err error) {
+	fk.OnDelete, fk.OnUpdate = schema.NoAction, schema.NoAction
+	if fk.Table, err = r.name(); err != nil {
+		return err
+	}
+	if r.peek().is("(") {
+		inner, _, err := r.bracketed()
+		if err != nil {
+			return err
+		}
+		for _, t := range inner {
+			if t.named() {
+				fk.References = append(fk.References, t.name())
+			}
+		}
+	}
+	for {
+		switch {
+		case r.accept("ON", "DELETE"):
+			fk.OnDelete = r.action()
+		case r.accept("ON", "UPDATE"):
+			fk.OnUpdate = r.action()
+		case r.accept("MATCH"):
+			if fk.Match, err = r.name(); err != nil {
+				return err
+			}
+		case r.peek().is("DEFERRABLE"), r.peek().is("NOT") && r.at(r.i+1).is("DEFERRABLE"):
+			fk.Deferrable = r.deferrable()
+		default:
+			return nil
+		}
+	}
+}
+
+func (r *reader) action() schema.Action {
+	for _, a := range []schema.Action{schema.NoAction, schema.Restrict, schema.Cascade, schema.SetNull, schema.SetDefault} {
+		if r.accept(strings.Fields(string(a))...) {
+			return a
+		}
+	}
+	r.i++
+	return schema.NoAction
+}
+
+func (r *reader) tableConstraint(t *schema.Table) (err error) {
+	name := ""
+	for r.accept("CONSTRAINT") {
+		if name, err = r.name(); err != nil {
+			return err
+		}
+	}
+	switch {
+	case r.accept("PRIMARY", "KEY"):
+		pk := &schema.PrimaryKey{Name: name}
+		inner, _, err := r.bracketed()
+		if err != nil {
+			return err
+		}
+		if n := len(inner); n > 0 && inner[n-1].is("AUTOINCREMENT") {
+			pk.Autoincrement = true
+			inner = inner[:n-1]
+		}
+		pk.Columns = parts(r.src, inner)
+		pk.Conflict = r.conflict()
+		if pk.Autoincrement && len(pk.Columns) == 1 {
+			if c := t.Column(pk.Columns[0].Column); c != nil {
+				c.Identity = true
+			}
+		}
+		t.PrimaryKey = pk
+	case r.accept("UNIQUE"):
+		inner, _, err := r.bracketed()
+		if err != nil {
+			return err
+		}
+		t.Indexes = append(t.Indexes, &schema.Index{Name: name, Unique: true, Constraint: true, Parts: parts(r.src, inner), Conflict: r.conflict()})
+	case r.accept("CHECK"):
+		_, text, err := r.bracketed()
+		if err != nil {
+			return err
+		}
+		t.Checks = append(t.Checks, &schema.Check{Name: name, SQL: sqlOf(text), Conflict: r.conflict()})
+	case r.accept("FOREIGN", "KEY"):
+		inner, _, err := r.bracketed()
+		if err != nil {
+			return err
+		}
+		fk := &schema.ForeignKey{Name: name, Columns: schema.Names(parts(r.src, inner))}
+		if err := r.expect("REFERENCES"); err != nil {
+			return err
+		}
+		if err := r.references(fk); err != nil {
+			return err
+		}
+		t.ForeignKeys = append(t.ForeignKeys, fk)
+	case name != "": // a name of nothing
+	default:
+		return fmt.Errorf("%q is not expected", r.peek().text)
+	}
+	return nil
+}
+
+// parts reads the columns and expressions of an index or a key.
+func parts(src string, list []token) []schema.Part {
+	var out []schema.Part
+	for len(list) > 0 {
+		end, depth := 0, 0
+		for ; end < len(list); end++ {
+			if list[end].is("(") {
+				depth++
+			} else if list[end].is(")") {
+				depth--
+			} else if depth == 0 && list[end].is(",") {
+				break
+			}
+		}
+		piece := list[:end]
+		list = list[min(end+1, len(list)):]
+		var p schema.Part
+		if n := len(piece); n > 1 && (piece[n-1].is("DESC") || piece[n-1].is("ASC")) {
+			p.Desc = piece[n-1].is("DESC")
+			piece = piece[:n-1]
+		}
+		if n := len(piece); n > 2 && piece[n-2].is("COLLATE") {
+			p.Collation = piece[n-1].name()
+			piece = piece[:n-2]
+		}
+		switch {
+		case len(piece) == 0:
+			continue
+		case len(piece) == 1 && piece[0].named():
+			p.Column = piece[0].name()
+		default:
+			e := sqlOf(src[piece[0].start:piece[len(piece)-1].end])
+			p.Expr = &e
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// parseIndex reads a CREATE INDEX statement.
+func parseIndex(name, src string) (*schema.Index, error) {
+	r := &reader{src: src, list: tokens(src)}
+	x := &schema.Index{Name: name}
+	fail := func(err error) (*schema.Index, error) {
+		return nil, fmt.Errorf("the statement of index %s cannot be read: %w", name, err)
+	}
+	if err := r.expect("CREATE"); err != nil {
+		return fail(err)
+	}
+	x.Unique = r.accept("UNIQUE")
+	if err := r.expect("INDEX"); err != nil {
+		return fail(err)
+	}
+	r.accept("IF", "NOT", "EXISTS")
+	if _, err := r.name(); err != nil {
+		return fail(err)
+	}
+	if r.accept(".") {
+		r.i++
+	}
+	if err := r.expect("ON"); err != nil {
+		return fail(err)
+	}
+	if _, err := r.name(); err != nil {
+		return fail(err)
+	}
+	inner, _, err := r.bracketed()
+	if err != nil {
+		return fail(err)
+	}
+	x.Parts = parts(src, inner)
+	if r.accept("WHERE") {
+		w := sqlOf(strings.TrimRight(src[r.peek().start:], " \t\r\n;"))
+		x.Where = &w
+	}
+	return x, nil
+}
+
+// bodyKey is the canonical form of a CREATE TRIGGER or CREATE VIEW statement
+// from its name on, so that IF NOT EXISTS and the like make no difference.
+func bodyKey(src string) string {
+	list := tokens(src)
+	for len(list) > 0 && list[len(list)-1].is(";") {
+		list = list[:len(list)-1]
+	}
+	for i, t := range list {
+		if t.is("TRIGGER") || t.is("VIEW") {
+			i++
+			if i+2 < len(list) && list[i].is("IF") && list[i+1].is("NOT") && list[i+2].is("EXISTS") {
+				i += 3
+			}
+			if i+1 < len(list) && list[i+1].is(".") {
+				i += 2
+			}
+			return key(list[i:])
+		}
+	}
+	return key(list)
+}

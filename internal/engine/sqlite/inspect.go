@@ -1,0 +1,182 @@
+package sqlite
+
+// This file reads everything that a database file holds. All of it comes from
+// one read of sqlite_schema and from the texts there.
+
+import (
+	"context"
+	"regexp"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// Inspect reads tables, indexes, triggers and views. What SQLite made for
+// itself is left out.
+func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
+	rows, err := d.Select(ctx, "SELECT type, name, tbl_name, sql FROM sqlite_schema WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' OR type = 'trigger' ORDER BY rowid")
+	if err != nil {
+		return nil, err
+	}
+	s := &schema.Schema{}
+	byName := map[string]*schema.Table{}
+	virtual := false
+	for _, r := range rows {
+		if r[0] != "table" {
+			continue
+		}
+		t, err := parseTable(r[1], r[3])
+		if err != nil {
+			return nil, err
+		}
+		virtual = virtual || t.Options.Virtual != ""
+		s.Tables = append(s.Tables, t)
+		byName[strings.ToLower(t.Name)] = t
+	}
+	views := map[string]*schema.View{}
+	for _, r := range rows {
+		t := byName[strings.ToLower(r[2])]
+		switch r[0] {
+		case "index":
+			if t == nil || r[3] == "" { // "" is the index of a constraint
+				continue
+			}
+			x, err := parseIndex(r[1], r[3])
+			if err != nil {
+				return nil, err
+			}
+			t.Indexes = append(t.Indexes, x)
+		case "view":
+			v := &schema.View{Name: r[1], SQL: schema.SQL{Text: r[3], Key: bodyKey(r[3])}}
+			s.Views = append(s.Views, v)
+			views[strings.ToLower(r[1])] = v
+		}
+	}
+	for _, r := range rows {
+		if r[0] != "trigger" {
+			continue
+		}
+		g := &schema.Trigger{Name: r[1], SQL: schema.SQL{Text: r[3], Key: bodyKey(r[3])}}
+		if t := byName[strings.ToLower(r[2])]; t != nil {
+			t.Triggers = append(t.Triggers, g)
+		} else if v := views[strings.ToLower(r[2])]; v != nil {
+			v.Triggers = append(v.Triggers, g)
+		}
+	}
+	if virtual {
+		if err := d.withoutShadows(ctx, s); err != nil {
+			return nil, err
+		}
+	}
+	for _, t := range s.Tables {
+		recognise(t)
+	}
+	for _, t := range s.Tables {
+		for _, k := range t.ForeignKeys {
+			if len(k.References) == 0 {
+				if p := s.Table(k.Table); p != nil {
+					k.References = p.Key()
+				}
+			}
+		}
+	}
+	s.Sort()
+	return s, nil
+}
+
+// withoutShadows leaves out the tables in which virtual tables keep their data.
+func (d *database) withoutShadows(ctx context.Context, s *schema.Schema) error {
+	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_list WHERE type = 'shadow' AND schema = 'main'")
+	if err != nil {
+		return err
+	}
+	shadow := map[string]bool{}
+	for _, r := range rows {
+		shadow[r[0]] = true
+	}
+	var kept []*schema.Table
+	for _, t := range s.Tables {
+		if !shadow[t.Name] {
+			kept = append(kept, t)
+		}
+	}
+	s.Tables = kept
+	return nil
+}
+
+// knownDefaults are the defaults of the language that SQLite keeps as an
+// expression.
+var knownDefaults = map[string]*schema.Value{
+	canonical(nowExpr):   {Kind: schema.NowValue},
+	canonical(todayExpr): {Kind: schema.TodayValue},
+	canonical(uuidExpr):  {Kind: schema.UUIDValue},
+}
+
+var purposes = []schema.Purpose{schema.ForType, schema.ForChoice, schema.ForNonblank, schema.ForRange}
+
+// recognise tells by their names which checks and triggers a declaration made,
+// and for which column.
+func recognise(t *schema.Table) {
+	for _, c := range t.Columns {
+		for _, p := range purposes {
+			name := schema.ConstraintName(t.Name, []string{c.Name}, string(p))
+			for _, k := range t.Checks {
+				if k.Name == name {
+					k.Column, k.Purpose = c.Name, p
+				}
+			}
+		}
+		for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable} {
+			name := schema.ConstraintName(t.Name, []string{c.Name}, string(p))
+			for _, g := range t.Triggers {
+				if g.Name == name {
+					g.Column, g.Purpose = c.Name, p
+					c.Immutable = c.Immutable || p == schema.ForImmutable
+					c.Stamped = c.Stamped || p == schema.ForStamped
+				}
+			}
+		}
+		c.Type = typeOf(c.SQLType)
+		if c.Default != nil {
+			c.Value = knownDefaults[c.Default.Key]
+		}
+	}
+}
+
+var sized = regexp.MustCompile(`^([A-Z_ ]+)\((\d+)(?:,(\d+))?\)$`)
+
+// typeOf guesses the type of the language that a stored type stands for; its
+// Kind is Native where none does.
+func typeOf(sqlType string) schema.Type {
+	upper := strings.ToUpper(sqlType)
+	name, length, scale := upper, 0, 0
+	if m := sized.FindStringSubmatch(upper); m != nil {
+		name = m[1]
+		for _, d := range m[2] {
+			length = min(length*10+int(d-'0'), 1<<30)
+		}
+		for _, d := range m[3] {
+			scale = min(scale*10+int(d-'0'), 1<<30)
+		}
+	}
+	switch name {
+	case "VARCHAR", "TEXT":
+		return schema.Type{Kind: schema.Text, Length: length}
+	case "SMALLINT", "BIGINT", "REAL", "DOUBLE", "BOOLEAN", "DATE", "TIME", "TIMESTAMP", "DATETIME":
+		return schema.Type{Kind: schema.Kind(strings.ToLower(name))}
+	case "INTEGER", "INT":
+		return schema.Type{Kind: schema.Integer}
+	case "DECIMAL", "DECIMAL_TEXT":
+		return schema.Type{Kind: schema.Decimal, Precision: length, Scale: scale}
+	case "CHAR":
+		if length == 36 {
+			return schema.Type{Kind: schema.UUID}
+		}
+		return schema.Type{Kind: schema.Text, Length: length}
+	case "JSON_TEXT":
+		return schema.Type{Kind: schema.JSON}
+	case "BLOB":
+		return schema.Type{Kind: schema.Bytes, Length: length}
+	}
+	return schema.Type{Kind: schema.Native, Name: sqlType}
+}

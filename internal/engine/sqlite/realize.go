@@ -1,0 +1,320 @@
+package sqlite
+
+// This file says what SQLite keeps for a declaration. SQLite itself holds
+// values to nothing but NOT NULL, so every type is held by a check, and the
+// types' names are chosen by the affinity that they give (a name with INT in it
+// turns '0930' into 930).
+
+import (
+	"fmt"
+	"math/big"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+const (
+	nowExpr   = "strftime('%Y-%m-%d %H:%M:%f', 'now')"
+	todayExpr = "date('now')"
+	// A version 7 UUID: 48 bits of milliseconds, then random bits. SQLite has no
+	// function for one.
+	uuidExpr = "printf('%08x-%04x-7%s-%s%s-%s', " +
+		"CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER) >> 16, " +
+		"CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER) & 65535, " +
+		"substr(lower(hex(randomblob(2))), 2), substr('89ab', 1 + (abs(random()) % 4), 1), " +
+		"substr(lower(hex(randomblob(2))), 2), lower(hex(randomblob(6))))"
+)
+
+// exactDigits is the number of decimal digits that a floating number keeps.
+const exactDigits = 15
+
+// Realize fills the stored layer of a declared schema.
+func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
+	out := declared.Clone()
+	var notices []engine.Notice
+	for _, t := range out.Tables {
+		notices = append(notices, realizeTable(t)...)
+	}
+	return out, notices
+}
+
+func realizeTable(t *schema.Table) []engine.Notice {
+	var notices []engine.Notice
+	notice := func(c *schema.Column, format string, args ...any) {
+		notices = append(notices, engine.Notice{Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
+	}
+	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
+	key := t.Key()
+	var checks []*schema.Check
+	for _, c := range t.Columns {
+		t.Comment, c.Comment = "", ""
+		c.SQLType = typeName(c.Type)
+		identity := c.Identity
+		if identity {
+			c.SQLType = "INTEGER"
+			c.NotNull = false // the row number never is
+		} else if len(key) == 1 && key[0] == c.Name && c.SQLType == "INTEGER" {
+			c.SQLType = "INT" // INTEGER would make it the row number, given by SQLite
+		}
+		if c.Generated != nil {
+			c.Generated = &schema.Generated{SQL: sql(&c.Generated.SQL), Stored: c.Generated.Stored}
+		}
+		if c.Value != nil && c.Value.Kind != schema.NullValue {
+			text, err := valueSQL(*c.Value, c.Type)
+			if err == nil {
+				d := sqlOf(schema.Braces(text, quote))
+				if c.Value.Kind != schema.SQLValue {
+					d = sqlOf(text)
+				}
+				c.Default = &d
+			}
+		}
+		if c.Stamped {
+			d := sqlOf("(" + nowExpr + ")")
+			c.Default = &d
+			t.Triggers = append(t.Triggers, stampTrigger(t, c))
+		}
+		if c.Immutable {
+			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
+		}
+		check := func(purpose schema.Purpose, expr string) {
+			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
+		}
+		if e := typeCheck(c); e != "" && !identity {
+			check(schema.ForType, e)
+		}
+		if c.Type.Kind == schema.Choice {
+			check(schema.ForChoice, choiceCheck(c))
+		}
+		if c.Nonblank {
+			check(schema.ForNonblank, "trim("+quote(c.Name)+", char(9, 10, 11, 12, 13, 32)) <> ''")
+		}
+		if c.Range != nil {
+			check(schema.ForRange, rangeCheck(c))
+		}
+		if k := c.Type; k.Kind == schema.Decimal && k.Precision <= exactDigits {
+			notice(c, "SQLite keeps decimals as floating numbers: sums of %s may be off in the last digit", k)
+		}
+	}
+	for _, k := range t.Checks {
+		k.SQL = sql(&k.SQL)
+	}
+	t.Checks = append(checks, t.Checks...)
+	for _, x := range t.Indexes {
+		x.Using = ""
+		for i, p := range x.Parts {
+			if p.Expr != nil {
+				e := sql(p.Expr)
+				x.Parts[i].Expr = &e
+			}
+			if p.Collation == "ignoring case" {
+				x.Parts[i].Collation = "NOCASE"
+				if c := t.Column(p.Column); c != nil {
+					notice(c, "SQLite ignores the case of the letters a to z alone")
+				}
+			}
+		}
+		if x.Where != nil {
+			w := sql(x.Where)
+			x.Where = &w
+		}
+		if x.NullsEqual {
+			notice(&schema.Column{Name: strings.Join(schema.Names(x.Parts), ", ")}, "SQLite lets any number of rows with null be: nulls equal is not held")
+			x.NullsEqual = false
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		k.Name = "" // SQLite never shows it
+	}
+	if t.PrimaryKey != nil {
+		t.PrimaryKey.Name = ""
+		t.PrimaryKey.Autoincrement = len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity
+	}
+	return notices
+}
+
+// typeName is the declared type by which SQLite keeps a type of the language.
+func typeName(t schema.Type) string {
+	switch t.Kind {
+	case schema.Text:
+		if t.Length > 0 {
+			return fmt.Sprintf("VARCHAR(%d)", t.Length)
+		}
+		return "TEXT"
+	case schema.Choice:
+		return "TEXT"
+	case schema.Decimal:
+		if t.Precision > exactDigits {
+			return fmt.Sprintf("DECIMAL_TEXT(%d,%d)", t.Precision, t.Scale)
+		}
+		return fmt.Sprintf("DECIMAL(%d,%d)", t.Precision, t.Scale)
+	case schema.UUID:
+		return "CHAR(36)"
+	case schema.JSON:
+		return "JSON_TEXT"
+	case schema.Bytes:
+		return "BLOB"
+	case schema.Native:
+		return t.Name
+	}
+	return strings.ToUpper(string(t.Kind))
+}
+
+// typeCheck is the condition that holds a column to its type. It lets NULL
+// pass, so that it stays the same when a field becomes optional.
+func typeCheck(c *schema.Column) string {
+	x, t := quote(c.Name), c.Type
+	switch t.Kind {
+	case schema.Text:
+		s := fmt.Sprintf("typeof(%s) IN ('text', 'null')", x)
+		if t.Length > 0 {
+			s += fmt.Sprintf(" AND length(%s) <= %d", x, t.Length)
+		}
+		return s + fmt.Sprintf(" AND instr(%s, char(0)) = 0", x)
+	case schema.Smallint, schema.Integer:
+		bits := 15
+		if t.Kind == schema.Integer {
+			bits = 31
+		}
+		high := int64(1)<<bits - 1
+		return fmt.Sprintf("typeof(%s) IN ('integer', 'null') AND %s BETWEEN %d AND %d", x, x, -high-1, high)
+	case schema.Bigint:
+		return fmt.Sprintf("typeof(%s) IN ('integer', 'null')", x)
+	case schema.Real, schema.Double:
+		return fmt.Sprintf("typeof(%s) IN ('real', 'null')", x)
+	case schema.Decimal:
+		return decimalCheck(x, t)
+	case schema.Boolean:
+		return x + " IN (0, 1)"
+	case schema.Date:
+		return fmt.Sprintf("%s IS date(%s)", x, x)
+	case schema.Time:
+		return fmt.Sprintf("%s IN (time(%s), strftime('%%H:%%M:%%f', %s))", x, x, x)
+	case schema.Timestamp, schema.Datetime:
+		return fmt.Sprintf("%s IN (datetime(%s), strftime('%%Y-%%m-%%d %%H:%%M:%%f', %s))", x, x, x)
+	case schema.UUID:
+		return fmt.Sprintf("%s GLOB '????????-????-????-????-????????????' AND length(replace(%s, '-', '')) = 32 AND %s NOT GLOB '*[^0-9a-f-]*'", x, x, x)
+	case schema.JSON:
+		return fmt.Sprintf("typeof(%s) IN ('text', 'null') AND json_valid(%s)", x, x)
+	case schema.Bytes:
+		s := fmt.Sprintf("typeof(%s) IN ('blob', 'null')", x)
+		if t.Length > 0 {
+			s += fmt.Sprintf(" AND length(%s) <= %d", x, t.Length)
+		}
+		return s
+	}
+	return ""
+}
+
+func decimalCheck(x string, t schema.Type) string {
+	if t.Precision <= exactDigits {
+		limit := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(t.Precision-t.Scale)), nil)
+		return fmt.Sprintf("typeof(%s) IN ('integer', 'real', 'null') AND round(%s, %d) = %s AND abs(%s) < %s", x, x, t.Scale, x, x, limit)
+	}
+	// As text in one form: a sign only if negative, no leading zeros but one
+	// before the point, and all digits behind it.
+	whole := t.Precision - t.Scale
+	s := fmt.Sprintf("typeof(%s) IN ('text', 'null') AND ltrim(%s, '-') NOT GLOB '*[^0-9.]*' AND substr(%s, 2) NOT GLOB '*-*'", x, x, x)
+	if t.Scale > 0 {
+		s += fmt.Sprintf(" AND length(%s) - length(replace(%s, '.', '')) = 1 AND instr(%s, '.') = length(%s) - %d AND instr(ltrim(%s, '-'), '.') BETWEEN 2 AND %d", x, x, x, x, t.Scale, x, max(whole, 1)+1)
+	} else {
+		s += fmt.Sprintf(" AND instr(%s, '.') = 0 AND length(ltrim(%s, '-')) BETWEEN 1 AND %d", x, x, whole)
+	}
+	return s + fmt.Sprintf(" AND ltrim(%s, '-') NOT GLOB '0[0-9]*'", x)
+}
+
+func choiceCheck(c *schema.Column) string {
+	values := make([]string, len(c.Type.Choices))
+	for i, v := range c.Type.Choices {
+		values[i] = literal(v)
+	}
+	return quote(c.Name) + " IN (" + strings.Join(values, ", ") + ")"
+}
+
+func rangeCheck(c *schema.Column) string {
+	x := quote(c.Name)
+	end := func(v *schema.Value) string {
+		s, _ := valueSQL(*v, c.Type)
+		return s
+	}
+	switch r := c.Range; {
+	case r.From != nil && r.To != nil:
+		return fmt.Sprintf("%s BETWEEN %s AND %s", x, end(r.From), end(r.To))
+	case r.From != nil:
+		return fmt.Sprintf("%s >= %s", x, end(r.From))
+	default:
+		return fmt.Sprintf("%s <= %s", x, end(r.To))
+	}
+}
+
+// valueSQL gives a declared value in the form in which SQLite keeps its type,
+// fit to stand behind DEFAULT.
+func valueSQL(v schema.Value, t schema.Type) (string, error) {
+	switch v.Kind {
+	case schema.NullValue:
+		return "NULL", nil
+	case schema.NumberValue:
+		if t.Kind == schema.Decimal && t.Precision > exactDigits {
+			r, ok := new(big.Rat).SetString(v.Text)
+			if !ok {
+				return "", fmt.Errorf("%s is not a number", v.Text)
+			}
+			return literal(r.FloatString(t.Scale)), nil
+		}
+		if (t.Kind == schema.Real || t.Kind == schema.Double) && !strings.Contains(v.Text, ".") {
+			return v.Text + ".0", nil
+		}
+		return v.Text, nil
+	case schema.BooleanValue:
+		if t.Kind == schema.JSON {
+			return literal(v.Text), nil
+		}
+		if v.Text == "true" {
+			return "1", nil
+		}
+		return "0", nil
+	case schema.NowValue:
+		return "(" + nowExpr + ")", nil
+	case schema.TodayValue:
+		return "(" + todayExpr + ")", nil
+	case schema.UUIDValue:
+		return "(" + uuidExpr + ")", nil
+	case schema.SQLValue:
+		return "(" + v.Text + ")", nil
+	case schema.TextValue:
+		if t.Kind == schema.UUID {
+			return literal(strings.ToLower(v.Text)), nil
+		}
+	}
+	return literal(v.Text), nil
+}
+
+// Literal is a declared value as SQL of the type.
+func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return valueSQL(v, t) }
+
+// rowCondition tells the new row from all others in a trigger.
+func rowCondition(t *schema.Table) string {
+	if name := rowidName(t); name != "" {
+		return name + " = NEW." + name
+	}
+	var terms []string
+	for _, k := range t.Key() {
+		terms = append(terms, quote(k)+" IS NEW."+quote(k))
+	}
+	return strings.Join(terms, " AND ")
+}
+
+func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "stamped"), quote(c.Name)
+	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN NEW.%s IS OLD.%s AND NEW.%s IS NOT %s\nBEGIN\n    UPDATE %s SET %s = %s WHERE %s;\nEND",
+		quote(name), quote(t.Name), x, x, x, nowExpr, quote(t.Name), x, nowExpr, rowCondition(t))
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: schema.SQL{Text: text, Key: bodyKey(text)}}
+}
+
+func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "immutable"), quote(c.Name)
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NULL AND NEW.%s IS NOT OLD.%s\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
+		quote(name), quote(t.Name), x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: schema.SQL{Text: text, Key: bodyKey(text)}}
+}

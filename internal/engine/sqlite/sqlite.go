@@ -1,0 +1,212 @@
+// Package sqlite is the engine of SQLite files. See words.go for its SQL,
+// realize.go for what it keeps of a declaration, ddl.go and inspect.go for
+// reading what is there, alter.go for changing it, and database.go for the
+// connection.
+package sqlite
+
+import (
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Engine is SQLite.
+type Engine struct{}
+
+func init() { engine.Register(Engine{}) }
+
+// Name is the word for SQLite in file names and in the language.
+func (Engine) Name() string { return "sqlite" }
+
+// Schemes are the schemes of SQLite's URLs.
+func (Engine) Schemes() []string { return []string{"sqlite"} }
+
+// Quote is a name as SQL.
+func (Engine) Quote(name string) string { return quote(name) }
+
+// Text is a text as a literal.
+func (Engine) Text(s string) string { return literal(s) }
+
+// Recreate gives the statements that make an empty database hold the same as s.
+func (Engine) Recreate(s *schema.Schema) []string {
+	var tables, rest []string
+	for _, t := range s.Tables {
+		if t.Text != "" {
+			tables = append(tables, t.Text)
+		} else {
+			tables = append(tables, createTable(t, t.Name))
+		}
+		for _, x := range t.Indexes {
+			if !x.Constraint {
+				rest = append(rest, createIndex(t.Name, x))
+			}
+		}
+	}
+	for _, v := range s.Views {
+		rest = append(rest, v.SQL.Text)
+	}
+	for _, t := range s.Tables {
+		for _, g := range t.Triggers {
+			rest = append(rest, g.SQL.Text)
+		}
+	}
+	for _, v := range s.Views {
+		for _, g := range v.Triggers {
+			rest = append(rest, g.SQL.Text)
+		}
+	}
+	return append(tables, rest...)
+}
+
+// Split cuts SQL into statements and the comments between them. The body of a
+// trigger belongs to its statement.
+func (Engine) Split(src string) []engine.Piece {
+	var out []engine.Piece
+	line, counted := 1, 0
+	lineAt := func(off int) int {
+		line += strings.Count(src[counted:off], "\n")
+		counted = off
+		return line
+	}
+	for off := 0; off < len(src); {
+		t := next(src, off)
+		if t.start >= len(src) {
+			break
+		}
+		if t.kind == tokComment {
+			out = append(out, engine.Piece{Comment: true, Text: strings.TrimRight(t.text, "\r\n"), Line: lineAt(t.start)})
+			off = t.end
+			continue
+		}
+		if t.is(";") {
+			off = t.end
+			continue
+		}
+		p := engine.Piece{Line: lineAt(t.start)}
+		start, end := t.start, t.start
+		trigger, depth, words, ended := false, 0, 0, false
+		for {
+			if t.start >= len(src) {
+				break
+			}
+			if t.kind == tokBad {
+				p.Bad = "a quote or a comment does not end, or a character cannot stand in SQL"
+			}
+			if t.kind == tokWord && words < 4 {
+				trigger = trigger || t.is("TRIGGER") && words > 0
+			}
+			if t.kind != tokComment {
+				words++
+			}
+			if trigger && (t.is("BEGIN") || t.is("CASE")) {
+				depth++
+			}
+			if trigger && t.is("END") {
+				depth--
+			}
+			if t.is(";") && depth <= 0 {
+				ended = true
+				off = t.end
+				break
+			}
+			end, off = t.end, t.end
+			t = next(src, off)
+		}
+		p.Text = src[start:end]
+		if !ended && p.Bad == "" {
+			p.Bad = "the statement does not end with ;"
+		}
+		out = append(out, p)
+		if !ended {
+			break
+		}
+	}
+	return out
+}
+
+// refused are the statements that would reach beyond a step: its transaction,
+// its database, or the settings of its connection.
+var refused = map[string]string{
+	"BEGIN": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "END": "the runner ends the transaction",
+	"ROLLBACK": "the runner ends the transaction", "SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction",
+	"ATTACH": "a migration works on one database alone", "DETACH": "a migration works on one database alone",
+	"VACUUM": "it cannot run in a transaction", "PRAGMA": "the runner sets what a step needs",
+}
+
+// Refuse says why a statement cannot stand in a step.
+func (Engine) Refuse(statement string) error {
+	for _, t := range tokens(statement) {
+		if t.kind != tokWord {
+			break
+		}
+		word := strings.ToUpper(t.text)
+		if why, ok := refused[word]; ok {
+			return &engine.RefusedError{Word: word, Why: why}
+		}
+		if word != "EXPLAIN" && word != "QUERY" && word != "PLAN" {
+			break
+		}
+	}
+	return nil
+}
+
+// Tables are the tables that a statement names: the names behind the words that
+// a table's name follows.
+func (Engine) Tables(statement string) []string {
+	var out []string
+	list := tokens(statement)
+	for i, t := range list {
+		if t.kind != tokWord || i+1 >= len(list) {
+			continue
+		}
+		switch strings.ToUpper(t.text) {
+		case "TABLE", "ON", "INTO", "UPDATE", "FROM", "JOIN", "REFERENCES":
+		default:
+			continue
+		}
+		j := i + 1
+		for j+1 < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS") || list[j].is("OR")) {
+			j++
+		}
+		name := list[j].name()
+		if list[j].named() && !schema.Own(name) && !reserved[strings.ToLower(name)] {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// ScriptStatement is a statement as a plain script needs it.
+func (Engine) ScriptStatement(statement string) []string {
+	if legacyRename(statement) {
+		return []string{"PRAGMA legacy_alter_table = ON;", statement + ";", "PRAGMA legacy_alter_table = OFF;"}
+	}
+	return []string{statement + ";"}
+}
+
+// ScriptRequire stops a script where the query has rows: a check on a table of
+// the session refuses the insert, and the client stops at its first error.
+func (Engine) ScriptRequire(r engine.Requirement) []string {
+	return []string{
+		`CREATE TEMP TABLE IF NOT EXISTS erbario_must (what TEXT, held INTEGER CONSTRAINT "rows stand in the way" CHECK (held));`,
+		"INSERT INTO temp.erbario_must SELECT " + literal(r.Sentence) + ", NOT EXISTS (\n" + r.Query + "\n);",
+	}
+}
+
+// ScriptAround gives what a plain script needs around its steps.
+func (Engine) ScriptAround() (before, begin, commit, after []string) {
+	return []string{".bail on", "PRAGMA foreign_keys = OFF;"}, []string{"BEGIN IMMEDIATE;"}, []string{"COMMIT;"}, []string{"PRAGMA foreign_keys = ON;", "PRAGMA foreign_key_check;"}
+}
+
+// asideName is the name by which a table goes while it is copied.
+func asideName(table string) string { return "erbario_old_" + table }
+
+// legacyRename tells whether a statement renames a table aside for a copy:
+// views, triggers and references must not follow that name.
+func legacyRename(statement string) bool {
+	list := tokens(statement)
+	n := len(list)
+	return n == 6 && list[0].is("ALTER") && list[1].is("TABLE") && list[3].is("RENAME") && list[4].is("TO") &&
+		strings.EqualFold(list[5].name(), asideName(list[2].name()))
+}

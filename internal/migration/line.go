@@ -1,0 +1,113 @@
+package migration
+
+// This file orders the migrations of a folder and finds one by a part of its
+// name.
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+// ReadFolder reads the migrations of one engine, in their order. A folder that
+// is not there holds none.
+func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Migration
+	for _, entry := range entries {
+		if entry.IsDir() || !strings.HasSuffix(entry.Name(), ".sql") {
+			continue
+		}
+		id, engineName, ok := NameParts(entry.Name())
+		path := filepath.Join(dir, entry.Name())
+		if !ok {
+			return nil, fmt.Errorf("%s is not named as a migration: <id>-<slug>.<engine>.sql, such as 20261123T093000-first-sheets.%s.sql; rename it, or move it elsewhere", path, e.Name())
+		}
+		if engineName != e.Name() {
+			continue
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return nil, fmt.Errorf("the migration cannot be read: %w", err)
+		}
+		m, err := Parse(path, string(text), e)
+		if err != nil {
+			return nil, err
+		}
+		if m.ID != id {
+			return nil, &ParseError{Path: path, Line: 1, Message: fmt.Sprintf("the head says %s and the file's name %s: make them the same", m.ID, id)}
+		}
+		out = append(out, m)
+	}
+	slices.SortFunc(out, func(a, b *Migration) int { return strings.Compare(a.ID, b.ID) })
+	return out, nil
+}
+
+// Find returns the one migration whose id has part in it.
+func Find(list []*Migration, part string) (*Migration, error) {
+	var hits []*Migration
+	for _, m := range list {
+		if m.ID == part {
+			return m, nil
+		}
+		if strings.Contains(m.ID, part) {
+			hits = append(hits, m)
+		}
+	}
+	switch len(hits) {
+	case 1:
+		return hits[0], nil
+	case 0:
+		return nil, fmt.Errorf("no migration has %q in its name; erbario status lists them", part)
+	}
+	var names []string
+	for _, m := range hits[:min(len(hits), 5)] {
+		names = append(names, m.ID)
+	}
+	return nil, fmt.Errorf("%d migrations have %q in their name: %s; write more of it", len(hits), part, strings.Join(names, ", "))
+}
+
+// Touches are the tables that the migration's statements name, in lower case.
+func (m *Migration) Touches(e engine.Engine) map[string]bool {
+	out := map[string]bool{}
+	for _, undo := range []bool{false, true} {
+		for _, sql := range m.SQL(undo) {
+			for _, t := range e.Tables(sql) {
+				out[strings.ToLower(t)] = true
+			}
+		}
+	}
+	return out
+}
+
+// Forks lists pairs of migrations that were proved upon the same state and
+// touch the same table, so that neither was proved upon the other. Those that
+// touch different tables may stand in one line.
+func Forks(list []*Migration, e engine.Engine) [][2]*Migration {
+	var out [][2]*Migration
+	for i, m := range list {
+		// What stands between m and what it follows was not there for its proof.
+		for j := i - 1; j >= 0 && list[j].ID != m.Follows; j-- {
+			mine, theirs := m.Touches(e), list[j].Touches(e)
+			for t := range mine {
+				if theirs[t] {
+					out = append(out, [2]*Migration{list[j], m})
+					break
+				}
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,454 @@
+// Package migration is the migration file: how it is read, written, ordered and
+// told from an edited one. Each step stands with its way back beside it. Lines
+// that begin with "-- : " between statements are read; everything else is SQL
+// of the engine, and where a statement ends is told by the engine's own
+// tokenizer, so that no text inside SQL can pose as a marker.
+package migration
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"erbario/internal/engine"
+)
+
+// Marker begins every line that is read.
+const Marker = "-- : "
+
+// Form is the version of the format that this program writes and reads.
+const Form = 1
+
+// Migration is one file.
+type Migration struct {
+	ID      string // the time and the slug, as in the file's name
+	Engine  string
+	Follows string // the migration it was proved upon; empty: the first
+	Before  string // fingerprint of the declared schema before
+	After   string // and after
+	Proof   string // the outcome of the last proof; empty: not proved
+	Answers []string
+	ByHand  bool
+
+	BeforeApply []engine.Requirement
+	BeforeUndo  []engine.Requirement
+	Steps       []Step
+
+	Text string // the whole file
+	Path string // where it was read from; empty: it was not
+}
+
+// Step is one step as it stands in a file.
+type Step struct {
+	Title     string
+	Note      string
+	Mode      Mode
+	Loses     []string
+	Kept      bool
+	UndoLoses []string // what the undo destroys, and the runner keeps
+	Here      []engine.Requirement
+	Apply     []Statement
+	Undo      []Statement
+	NoUndo    bool // the file has no undo for it
+	Line      int
+}
+
+// Mode is in which transaction a step runs.
+type Mode string
+
+// The modes of a step.
+const (
+	InTransaction  Mode = ""
+	OwnTransaction Mode = "own transaction"
+	Outside        Mode = "outside transaction"
+)
+
+// Statement is one statement and its line in the file.
+type Statement struct {
+	SQL  string
+	Line int
+}
+
+// Proved tells whether the last proof held.
+func (m *Migration) Proved() bool { return strings.HasPrefix(m.Proof, "proved ") }
+
+// Stamp is the time in the id.
+func (m *Migration) Stamp() string { s, _, _ := strings.Cut(m.ID, "-"); return s }
+
+// Checksum is the fingerprint of the file without its head, whatever its line
+// endings: what a proof writes into the head makes it no other migration.
+func (m *Migration) Checksum() string {
+	_, body := splitHead(m.Text)
+	sum := sha256.Sum256([]byte(body))
+	return hex.EncodeToString(sum[:])
+}
+
+// Atomic tells whether all of it runs in one transaction.
+func (m *Migration) Atomic() bool {
+	for _, s := range m.Steps {
+		if s.Mode != InTransaction {
+			return false
+		}
+	}
+	return true
+}
+
+// SQL is every statement of one direction, in the order in which they run.
+func (m *Migration) SQL(undo bool) []string {
+	var out []string
+	for i := range m.Steps {
+		s := m.Steps[i]
+		list := s.Apply
+		if undo {
+			list = m.Steps[len(m.Steps)-1-i].Undo
+		}
+		for _, st := range list {
+			out = append(out, st.SQL)
+		}
+	}
+	return out
+}
+
+// splitHead cuts a file behind the lines of its head.
+func splitHead(text string) (head, body string) {
+	text = strings.ReplaceAll(text, "\r\n", "\n")
+	lines := strings.SplitAfter(text, "\n")
+	i := 0
+	for i < len(lines) && strings.HasPrefix(lines[i], Marker) {
+		rest := strings.TrimPrefix(lines[i], Marker)
+		if i > 0 && (strings.HasPrefix(rest, "step ") || strings.HasPrefix(rest, "before ")) {
+			break
+		}
+		i++
+	}
+	var b strings.Builder
+	for _, l := range lines[i:] {
+		b.WriteString(strings.TrimRight(l, " \t\n"))
+		b.WriteByte('\n')
+	}
+	return strings.Join(lines[:i], ""), strings.Trim(b.String(), "\n") + "\n"
+}
+
+// Title makes a line's worth of a text: control characters gone, so that no
+// name with a line break in it can begin a marker.
+func Title(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+			return ' '
+		}
+		return r
+	}, s)
+	return strings.Join(strings.Fields(s), " ")
+}
+
+// Slug is the part of a file's name that is made of the title.
+func Slug(title string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(title) {
+		switch {
+		case unicode.IsLetter(r) && r < 0x250, unicode.IsDigit(r) && r < 0x80:
+			b.WriteRune(fold(r))
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	s := b.String()
+	if len(s) > 60 {
+		s = s[:60]
+		for !isASCII(s) && s != "" {
+			s = s[:len(s)-1]
+		}
+	}
+	if s = strings.Trim(s, "-"); s == "" {
+		return "change"
+	}
+	return s
+}
+
+func isASCII(s string) bool {
+	for _, r := range s {
+		if r > 127 {
+			return false
+		}
+	}
+	return true
+}
+
+// fold takes the accents off the letters that names in Europe have.
+func fold(r rune) rune {
+	const from, to = "àáâãäåçèéêëìíîïñòóôõöøùúûüýÿ", "aaaaaaceeeeiiiinoooooouuuuyy"
+	if i := strings.IndexRune(from, r); i >= 0 {
+		return rune(to[len([]rune(from[:i]))])
+	}
+	if r > 127 {
+		return 'x'
+	}
+	return r
+}
+
+// Write lays the migration out as a file and sets its Text.
+func Write(m *Migration) string {
+	var b strings.Builder
+	writeHead(&b, m)
+	need := func(when string, list []engine.Requirement) {
+		for _, r := range list {
+			fmt.Fprintf(&b, "\n%s%s, none of these may exist  %s\n%s;\n", Marker, when, strconv.Quote(Title(r.Sentence)), r.Query)
+		}
+	}
+	need("before apply", m.BeforeApply)
+	need("before undo", m.BeforeUndo)
+	for i, s := range m.Steps {
+		fmt.Fprintf(&b, "\n%sstep %d  %s", Marker, i+1, Title(s.Title))
+		if s.Note != "" {
+			fmt.Fprintf(&b, "  (%s)", Title(s.Note))
+		}
+		if s.Mode != InTransaction {
+			fmt.Fprintf(&b, "  (%s)", s.Mode)
+		}
+		b.WriteByte('\n')
+		if len(s.Loses) > 0 {
+			fmt.Fprintf(&b, "%sloses %s", Marker, Title(strings.Join(s.Loses, ", ")))
+			if s.Kept {
+				b.WriteString(", kept")
+			}
+			b.WriteByte('\n')
+		}
+		if len(s.UndoLoses) > 0 {
+			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, Title(strings.Join(s.UndoLoses, ", ")))
+		}
+		for _, r := range s.Here {
+			fmt.Fprintf(&b, "%shere, none of these may exist  %s\n%s;\n", Marker, strconv.Quote(Title(r.Sentence)), r.Query)
+		}
+		fmt.Fprintf(&b, "%sapply\n", Marker)
+		for _, st := range s.Apply {
+			b.WriteString(st.SQL + ";\n")
+		}
+		if !s.NoUndo {
+			fmt.Fprintf(&b, "%sundo\n", Marker)
+			for _, st := range s.Undo {
+				b.WriteString(st.SQL + ";\n")
+			}
+		}
+	}
+	m.Text = b.String()
+	return m.Text
+}
+
+func writeHead(b *strings.Builder, m *Migration) {
+	fmt.Fprintf(b, "%s%s  %s  form %d\n", Marker, m.ID, m.Engine, Form)
+	if m.Follows != "" {
+		fmt.Fprintf(b, "%sfollows %s\n", Marker, m.Follows)
+	}
+	if m.Before != "" {
+		fmt.Fprintf(b, "%sschema %s -> %s\n", Marker, m.Before, m.After)
+	}
+	if m.ByHand {
+		fmt.Fprintf(b, "%sby hand\n", Marker)
+	}
+	for _, a := range m.Answers {
+		fmt.Fprintf(b, "%sanswered %s\n", Marker, Title(a))
+	}
+	if !m.Atomic() {
+		fmt.Fprintf(b, "%snot atomic: it can stop between two steps, and goes on or back from there\n", Marker)
+	}
+	if m.Proof != "" {
+		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))
+	}
+}
+
+// WithHead gives the file's text with the head as m has it now, and the body as
+// it stood.
+func WithHead(m *Migration) string {
+	_, body := splitHead(m.Text)
+	var b strings.Builder
+	writeHead(&b, m)
+	b.WriteString("\n" + body)
+	return b.String()
+}
+
+// ParseError says what is wrong in a file, and where.
+type ParseError struct {
+	Path    string
+	Line    int
+	Message string
+}
+
+func (e *ParseError) Error() string { return fmt.Sprintf("%s:%d: %s", e.Path, e.Line, e.Message) }
+
+var (
+	headLine = regexp.MustCompile(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
+	stepLine = regexp.MustCompile(`^step (\d+)(?:\s+(.*))?$`)
+	needLine = regexp.MustCompile(`^(before apply|before undo|here), none of these may exist\s+(".*")$`)
+	schemaIs = regexp.MustCompile(`^schema (\S+) -> (\S+)$`)
+	nameForm = regexp.MustCompile(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
+)
+
+// FileName is the name of the migration's file.
+func (m *Migration) FileName() string { return m.ID + "." + m.Engine + ".sql" }
+
+// NameParts takes a file's name apart; ok is false if it is no migration's.
+func NameParts(name string) (id, engineName string, ok bool) {
+	g := nameForm.FindStringSubmatch(name)
+	if g == nil {
+		return "", "", false
+	}
+	return g[1], g[2], true
+}
+
+// Parse reads a file's text. Every statement is looked at: one that would reach
+// beyond its step is refused here, before anything runs.
+func Parse(path, text string, e engine.Engine) (*Migration, error) {
+	m := &Migration{Text: text, Path: path}
+	fail := func(line int, format string, args ...any) (*Migration, error) {
+		return nil, &ParseError{Path: path, Line: line, Message: fmt.Sprintf(format, args...)}
+	}
+	pieces := e.Split(strings.ReplaceAll(text, "\r\n", "\n"))
+	if len(pieces) == 0 || !pieces[0].Comment || !strings.HasPrefix(pieces[0].Text, Marker) {
+		return fail(1, "the file does not begin with the head of a migration, such as %s20261123T093000-first-sheets  %s  form %d", Marker, e.Name(), Form)
+	}
+	var step *Step
+	var need *engine.Requirement
+	var needTo *[]engine.Requirement
+	var into *[]Statement
+	closeNeed := func(line int) error {
+		if need != nil && need.Query == "" {
+			return &ParseError{Path: path, Line: line, Message: "a requirement has no query"}
+		}
+		if need != nil {
+			*needTo = append(*needTo, *need)
+		}
+		need = nil
+		return nil
+	}
+	for i, p := range pieces {
+		if p.Bad != "" {
+			return fail(p.Line, "the file seems cut short: %s; take it from version control again", p.Bad)
+		}
+		if p.Comment {
+			if !strings.HasPrefix(p.Text, Marker) {
+				continue
+			}
+			words := strings.TrimSpace(strings.TrimPrefix(p.Text, Marker))
+			if i == 0 {
+				g := headLine.FindStringSubmatch(words)
+				if g == nil {
+					return fail(p.Line, "the head cannot be read: it is %s<id>-<slug>  <engine>  form %d", Marker, Form)
+				}
+				if g[3] != strconv.Itoa(Form) {
+					return fail(p.Line, "the file has form %s and this erbario reads form %d: use the version that wrote it", g[3], Form)
+				}
+				if g[2] != e.Name() {
+					return fail(p.Line, "the file is for %s, not for %s", g[2], e.Name())
+				}
+				m.ID, m.Engine = g[1], g[2]
+				continue
+			}
+			if err := closeNeed(p.Line); err != nil {
+				return nil, err
+			}
+			switch g := stepLine.FindStringSubmatch(words); {
+			case g != nil:
+				if g[1] != strconv.Itoa(len(m.Steps)+1) {
+					return fail(p.Line, "step %s stands where step %d is expected", g[1], len(m.Steps)+1)
+				}
+				m.Steps = append(m.Steps, Step{Line: p.Line, NoUndo: true})
+				step, into = &m.Steps[len(m.Steps)-1], nil
+				step.Title, step.Note, step.Mode = stepWords(g[2])
+			case words == "apply" && step != nil:
+				into = &step.Apply
+			case words == "undo" && step != nil:
+				into, step.NoUndo = &step.Undo, false
+			case strings.HasPrefix(words, "loses ") && step != nil:
+				list := strings.TrimPrefix(words, "loses ")
+				list, step.Kept = strings.CutSuffix(list, ", kept")
+				step.Loses = strings.Split(list, ", ")
+			case strings.HasPrefix(words, "undo loses ") && step != nil:
+				list, _ := strings.CutSuffix(strings.TrimPrefix(words, "undo loses "), ", kept")
+				step.UndoLoses = strings.Split(list, ", ")
+			case needLine.MatchString(words):
+				g := needLine.FindStringSubmatch(words)
+				sentence, err := strconv.Unquote(g[2])
+				if err != nil {
+					return fail(p.Line, "the sentence of this requirement cannot be read: it stands in double quotes")
+				}
+				need, into = &engine.Requirement{Sentence: sentence}, nil
+				switch g[1] {
+				case "before apply":
+					needTo = &m.BeforeApply
+				case "before undo":
+					needTo = &m.BeforeUndo
+				default:
+					if step == nil {
+						return fail(p.Line, `"here" stands outside of a step`)
+					}
+					needTo = &step.Here
+				}
+			case step == nil && m.headWords(words):
+			default:
+				return fail(p.Line, "the line %q is none that a migration has; a comment begins with -- alone", strings.TrimRight(p.Text, " "))
+			}
+			continue
+		}
+		switch {
+		case need != nil:
+			if need.Query != "" {
+				return fail(p.Line, "a requirement has one query")
+			}
+			need.Query = p.Text
+		case into != nil:
+			if err := e.Refuse(p.Text); err != nil {
+				return fail(p.Line, "%v; nothing was run", err)
+			}
+			*into = append(*into, Statement{SQL: p.Text, Line: p.Line})
+		default:
+			return fail(p.Line, "this statement stands outside of any step; write %sstep 1  TITLE, %sapply and %sundo above it", Marker, Marker, Marker)
+		}
+	}
+	if err := closeNeed(strings.Count(text, "\n") + 1); err != nil {
+		return nil, err
+	}
+	if len(m.Steps) == 0 {
+		return fail(1, "the migration has no step; the file may be cut short")
+	}
+	last := m.Steps[len(m.Steps)-1]
+	if into == nil || last.NoUndo && !m.ByHand {
+		return fail(last.Line, "step %d has no undo; the file seems cut short: take it from version control again", len(m.Steps))
+	}
+	return m, nil
+}
+
+// headWords reads a line of the head but the first.
+func (m *Migration) headWords(words string) bool {
+	rest := func(prefix string) (string, bool) { return strings.CutPrefix(words, prefix) }
+	if r, ok := rest("follows "); ok {
+		m.Follows = strings.TrimSpace(r)
+	} else if g := schemaIs.FindStringSubmatch(words); g != nil {
+		m.Before, m.After = g[1], g[2]
+	} else if words == "by hand" {
+		m.ByHand = true
+	} else if r, ok := rest("answered "); ok {
+		m.Answers = append(m.Answers, r)
+	} else if strings.HasPrefix(words, "proved ") || strings.HasPrefix(words, "not proved") {
+		m.Proof = words
+	} else if !strings.HasPrefix(words, "not atomic") {
+		return false
+	}
+	return true
+}
+
+// stepWords takes a step's line apart: title, note, and mode in brackets.
+func stepWords(s string) (title, note string, mode Mode) {
+	for _, x := range []Mode{OwnTransaction, Outside} {
+		if r, ok := strings.CutSuffix(s, "("+string(x)+")"); ok {
+			s, mode = strings.TrimSpace(r), x
+		}
+	}
+	if i := strings.LastIndex(s, "  ("); i >= 0 && strings.HasSuffix(s, ")") {
+		s, note = s[:i], s[i+3:len(s)-1]
+	}
+	return strings.TrimSpace(s), note, mode
+}

@@ -1,0 +1,728 @@
+// Package plan turns changes into the ordered steps of a migration. It asks
+// what only a person can decide, takes the answers, and leaves to the engine
+// how one table becomes another; the order of the steps comes from what frees a
+// name and what takes it, and the undo is the mirror.
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Input is all that a plan depends on.
+type Input struct {
+	Engine  engine.Engine
+	ID      string         // of the migration; names the tables of kept values
+	Live    *schema.Schema // what is there, with the renames made
+	Wanted  *schema.Schema
+	Made    *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
+	Answers Answers
+	NoDrop  bool // columns cannot be dropped in place in this database
+	// Count is the number of rows of a query on the live database.
+	Count func(query string) (int64, error)
+}
+
+// Answers are what people decided.
+type Answers struct {
+	Rename []Rename
+	Fill   map[string]Fill // by table.column
+	Drop   map[string]bool // by table or table.column
+}
+
+// Rename gives a table, a column or a value of a choice another name.
+type Rename struct {
+	Table, Column, Value string // the old name: of a table, or of a column in it, or of a value in that
+	To                   string
+}
+
+// String gives the rename as the flag would say it.
+func (r Rename) String() string {
+	s := r.Table
+	if r.Column != "" {
+		s += "." + r.Column
+	}
+	if r.Value != "" {
+		s += "." + r.Value
+	}
+	return s + "=" + r.To
+}
+
+// Fill is the value that rows are given which have none.
+type Fill struct {
+	SQL     string // an expression over the row, or a literal
+	Literal bool
+}
+
+// Question is something that only a person can decide.
+type Question struct {
+	About string   // table or table.column
+	Text  string   // one sentence
+	Rows  int64    // the rows concerned
+	Flags []string // each a way to answer
+	Other string   // what else could be done, such as a line in the model
+}
+
+// Plan is the outcome: what is to be asked, or else the steps.
+type Plan struct {
+	Changes     []diff.Change // what the steps do
+	Undeclared  []diff.Change // what is there and no migration made: left alone
+	Questions   []Question
+	Steps       []engine.Step
+	BeforeApply []engine.Requirement
+	BeforeUndo  []engine.Requirement
+	Effects     map[string]string // by table: what its steps do to its rows
+}
+
+type planner struct {
+	Input
+	plan  *Plan
+	used  map[string]bool // the answers that answered something
+	units []unit
+	err   error
+}
+
+// unit is what is done to one table.
+type unit struct {
+	rank         int // tables come first, then change, then go
+	name         string
+	frees, takes []string
+	change       engine.Change
+}
+
+// Make plans the way from what is there to what is wanted. It returns an error
+// for answers that answer nothing.
+func Make(in Input) (*Plan, error) {
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}}
+	p.split(diff.Schemas(in.Live, in.Wanted))
+	byTable := map[string][]diff.Change{}
+	var order []string
+	for _, c := range p.plan.Changes {
+		if byTable[c.Table] == nil {
+			order = append(order, c.Table)
+		}
+		byTable[c.Table] = append(byTable[c.Table], c)
+	}
+	for _, r := range in.Answers.Rename {
+		if r.Value == "" {
+			step := in.Engine.Rename(r.Table, r.Column, r.To)
+			p.plan.Steps = append(p.plan.Steps, step)
+		}
+	}
+	for _, name := range order {
+		p.table(name, byTable[name])
+	}
+	if p.err != nil {
+		return nil, p.err
+	}
+	if err := p.unused(); err != nil {
+		return nil, err
+	}
+	for _, u := range ordered(p.units) {
+		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
+		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
+		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
+	}
+	return p.plan, nil
+}
+
+// split sets apart what no migration made: it is left alone.
+func (p *planner) split(changes []diff.Change) {
+	for _, c := range changes {
+		if strings.HasPrefix(string(c.Kind), "drop") && !p.made(c) {
+			p.plan.Undeclared = append(p.plan.Undeclared, c)
+		} else {
+			p.plan.Changes = append(p.plan.Changes, c)
+		}
+	}
+}
+
+// made tells whether the applied migrations made what a change would drop.
+func (p *planner) made(c diff.Change) bool {
+	if p.Made == nil {
+		return false
+	}
+	t := p.Made.Table(c.Table)
+	if c.Kind == diff.DropView {
+		return p.Made.View(c.Table) != nil
+	}
+	if t == nil {
+		return false
+	}
+	switch c.Kind {
+	case diff.DropTable:
+		return true
+	case diff.DropColumn:
+		return t.Column(c.Name) != nil
+	case diff.DropIndex, diff.DropUnique:
+		return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, c.Object.(*schema.Index).Name) })
+	case diff.DropReference:
+		k := c.Object.(*schema.ForeignKey)
+		return slices.ContainsFunc(t.ForeignKeys, func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, k.Columns) })
+	case diff.DropCheck:
+		k := c.Object.(*schema.Check)
+		return slices.ContainsFunc(t.Checks, func(o *schema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
+	case diff.DropTrigger:
+		return slices.ContainsFunc(t.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
+	}
+	return false
+}
+
+// table plans the changes of one table.
+func (p *planner) table(name string, changes []diff.Change) {
+	first := changes[0]
+	switch first.Kind {
+	case diff.AddTable:
+		t := first.Object.(*schema.Table)
+		step := p.Engine.Create(t)
+		p.plan.Effects[name] = "new"
+		p.units = append(p.units, unit{rank: 1, name: name, takes: names(t, true), change: engine.Change{Steps: []engine.Step{step}}})
+	case diff.DropTable:
+		p.dropTable(first.Object.(*schema.Table))
+	default:
+		p.alter(name, changes)
+	}
+}
+
+func (p *planner) dropTable(t *schema.Table) {
+	rows := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(t.Name)))
+	come := p.comers(t)
+	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
+		q := Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", t.Name, Rows(rows))}
+		for _, c := range come {
+			q.Flags = append(q.Flags, fmt.Sprintf("--rename %s=%s", t.Name, c))
+		}
+		q.Flags = append(q.Flags, "--drop "+t.Name)
+		p.plan.Questions = append(p.plan.Questions, q)
+		return
+	}
+	p.plan.Effects[t.Name] = Rows(rows) + " are kept aside"
+	p.units = append(p.units, unit{rank: 3, name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: p.keep(t.Name)})})
+}
+
+// keep is the name of the table for what is kept of a table.
+func (p *planner) keep(table string) string {
+	return schema.Cut(schema.KeptPrefix + strings.ToLower(p.ID) + "_" + table)
+}
+
+// comers are the new tables that could be an old one under another name: they
+// share half of their columns with it.
+func (p *planner) comers(old *schema.Table) []string {
+	var out []string
+	for _, c := range p.plan.Changes {
+		if c.Kind != diff.AddTable {
+			continue
+		}
+		t, shared := c.Object.(*schema.Table), 0
+		for _, col := range t.Columns {
+			if o := old.Column(col.Name); o != nil && strings.EqualFold(o.SQLType, col.SQLType) {
+				shared++
+			}
+		}
+		if shared*2 >= len(old.Columns) {
+			out = append(out, t.Name)
+		}
+	}
+	return out
+}
+
+// names are what a table takes in the database's one space of names.
+func names(t *schema.Table, itself bool) []string {
+	var out []string
+	if itself {
+		out = append(out, strings.ToLower(t.Name))
+	}
+	for _, x := range t.Indexes {
+		if x.Name != "" {
+			out = append(out, strings.ToLower(x.Name))
+		}
+	}
+	for _, g := range t.Triggers {
+		out = append(out, strings.ToLower(g.Name))
+	}
+	return out
+}
+
+func (p *planner) alter(name string, changes []diff.Change) {
+	live, wanted := p.Live.Table(name), p.Wanted.Table(name)
+	a := engine.Alteration{
+		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
+		NoDrop: p.NoDrop, Keep: p.keep(name), Summary: summary(name, changes),
+		Known: func(t string) bool { return p.Live.Table(t) != nil && p.oldTable(t) == t },
+	}
+	rows := int64(-1)
+	count := func() int64 {
+		if rows < 0 {
+			rows = p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(name)))
+		}
+		return rows
+	}
+	asked := len(p.plan.Questions)
+	fillBack := func(column string) { a.Back[column] = engine.Source{Unfill: a.Keep} }
+	for _, c := range changes {
+		switch c.Kind {
+		case diff.AddColumn:
+			p.addColumn(&a, c, changes, count)
+		case diff.DropColumn:
+			p.dropColumn(&a, c, changes, count)
+		case diff.MakeRequired:
+			col := c.Object.(*schema.Column)
+			if f, ok := p.fill(name, c.Name); ok {
+				value := "(" + f.SQL + ")"
+				if f.Literal {
+					value = f.SQL
+				}
+				if _, has := a.Forward[c.Name]; !has {
+					a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", p.Engine.Quote(c.Name), value), Fill: value}
+					fillBack(c.Name)
+				}
+				continue
+			}
+			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
+			if nulls > 0 {
+				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s of %s without one", c.Target(), Rows(nulls), name),
+					Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}, Other: fmt.Sprintf("or leave the field %s optional", or(col.Field, col.Name))})
+			}
+		case diff.ChangeType:
+			p.changeType(&a, c, count)
+		case diff.ChangeCheck:
+			p.renameChoices(&a, c)
+		}
+	}
+	if len(p.plan.Questions) > asked {
+		p.plan.Effects[name] = Rows(count()) + ", with a question"
+		return
+	}
+	if len(a.Lost) > 0 && a.From.Unkeyed() {
+		if count() > 0 && !p.answered("drop", name+".*") {
+			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key, so what its columns hold cannot be put back into the right rows", name), Flags: []string{"--drop '" + name + ".*'"}, Other: "or give the model a key first"})
+			return
+		}
+		a.Keep = ""
+		for _, c := range a.Lost {
+			delete(a.Back, c)
+		}
+	}
+	if live.Unkeyed() {
+		for c, s := range a.Back {
+			if s.Unfill != "" {
+				delete(a.Back, c)
+			}
+		}
+		for c, s := range a.Forward {
+			s.Fill = ""
+			a.Forward[c] = s
+		}
+	}
+	change := p.Engine.Alter(a)
+	if change.Copies && wanted != nil {
+		// Every row is written anew, so the declared order comes for nothing.
+		reorder(a.To, wanted)
+		change = p.Engine.Alter(a)
+	}
+	if change.Copies {
+		switch n := count(); n {
+		case 0:
+			p.plan.Effects[name] = "made anew, it has no rows"
+		case 1:
+			p.plan.Effects[name] = "1 row is copied"
+		default:
+			p.plan.Effects[name] = Rows(n) + " are copied"
+		}
+	} else {
+		p.plan.Effects[name] = "keeps every row"
+	}
+	if p.renamed(name) && len(change.Steps) > 0 {
+		// What must hold is asked when the new names are there.
+		change.Steps[0].Here = append(change.Steps[0].Here, change.BeforeApply...)
+		change.BeforeApply = nil
+	}
+	p.units = append(p.units, unit{rank: 2, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
+}
+
+func (p *planner) ask(q Question) { p.plan.Questions = append(p.plan.Questions, q) }
+
+func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
+	col := c.Object.(*schema.Column)
+	if f, ok := p.fill(c.Table, c.Name); ok {
+		a.Forward[c.Name] = engine.Source{SQL: f.SQL}
+		return
+	}
+	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 {
+		return
+	}
+	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, Rows(rows())),
+		Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())},
+		Other: fmt.Sprintf("or declare the field %s optional, or with a default", or(col.Field, col.Name))}
+	for _, o := range changes {
+		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) {
+			q.Flags = append([]string{fmt.Sprintf("--rename %s=%s", o.Target(), col.Name)}, q.Flags...)
+		}
+	}
+	p.ask(q)
+}
+
+// like tells whether a new column could be an old one under another name.
+func like(old, col *schema.Column) bool {
+	return strings.EqualFold(old.SQLType, col.SQLType) || old.Type.Kind == col.Type.Kind
+}
+
+func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
+	col := c.Object.(*schema.Column)
+	if col.Generated != nil {
+		return // worked out from the others: nothing is lost
+	}
+	var come []string
+	for _, o := range changes {
+		if o.Kind == diff.AddColumn && like(col, o.Object.(*schema.Column)) {
+			come = append(come, o.Name)
+		}
+	}
+	if !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
+		q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", c.Target(), c.Table, Rows(rows()))}
+		for _, n := range come {
+			q.Flags = append(q.Flags, fmt.Sprintf("--rename %s=%s", c.Target(), n))
+		}
+		q.Flags = append(q.Flags, "--drop "+c.Target())
+		p.ask(q)
+		return
+	}
+	a.Lost = append(a.Lost, c.Name)
+	a.Back[c.Name] = engine.Source{Kept: a.Keep}
+}
+
+func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
+	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
+	if f, ok := p.fill(c.Table, c.Name); ok {
+		a.Forward[c.Name] = engine.Source{SQL: f.SQL}
+		a.Lost = append(a.Lost, c.Name)
+		a.Back[c.Name] = engine.Source{Kept: a.Keep}
+		return
+	}
+	there, ok := p.Engine.Convert(old, col)
+	back, ok2 := p.Engine.Convert(col, old)
+	if !ok || !ok2 {
+		if rows() > 0 {
+			p.ask(Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), or(c.From, "no type"), c.To, Rows(rows())),
+				Flags: []string{fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}})
+			return
+		}
+		// Without rows nothing is turned; a row elsewhere stops it.
+		a.Forward[c.Name] = engine.Source{}
+		a.Back[c.Name] = engine.Source{}
+		return
+	}
+	if there != "" {
+		a.Forward[c.Name] = engine.Source{SQL: there, Converts: true}
+	}
+	if back != "" {
+		a.Back[c.Name] = engine.Source{SQL: back, Converts: true}
+	}
+}
+
+// renameChoices gives the rows of a renamed value of a choice its new name.
+func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
+	k, ok := c.Object.(*schema.Check)
+	if !ok || k.Purpose != schema.ForChoice {
+		return
+	}
+	old := diff.Choices(c.Before.(*schema.Check))
+	now := diff.Choices(k)
+	var there, back []string
+	lit := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+	renamed := map[string]bool{}
+	for _, r := range p.Answers.Rename {
+		if r.Value == "" || !strings.EqualFold(r.Table, c.Table) || !strings.EqualFold(r.Column, k.Column) {
+			continue
+		}
+		if !slices.Contains(old, r.Value) || slices.Contains(now, r.Value) || !slices.Contains(now, r.To) || slices.Contains(old, r.To) {
+			p.fail("--rename %s: %s.%s has to lose the value %q and to get %q", r, c.Table, k.Column, r.Value, r.To)
+			return
+		}
+		p.used["rename "+r.String()] = true
+		renamed[r.Value] = true
+		there = append(there, fmt.Sprintf("WHEN %s THEN %s", lit(r.Value), lit(r.To)))
+		back = append(back, fmt.Sprintf("WHEN %s THEN %s", lit(r.To), lit(r.Value)))
+	}
+	column := p.Engine.Quote(k.Column)
+	if len(there) > 0 {
+		a.Forward[k.Column] = engine.Source{SQL: fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(there, " "), column)}
+		a.Back[k.Column] = engine.Source{SQL: fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(back, " "), column)}
+	}
+	for _, v := range old {
+		if slices.Contains(now, v) || renamed[v] {
+			continue
+		}
+		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s = %s", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, k.Column)), lit(v)))
+		if n == 0 {
+			continue
+		}
+		q := Question{About: c.Table + "." + k.Column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, c.Table, k.Column, have(n))}
+		for _, w := range now {
+			if !slices.Contains(old, w) {
+				q.Flags = append(q.Flags, fmt.Sprintf("--rename %s.%s.%s=%s", c.Table, k.Column, v, w))
+			}
+		}
+		q.Other = "or change those rows first, or declare the value again"
+		p.ask(q)
+	}
+}
+
+func have(n int64) string {
+	if n == 1 {
+		return "1 row has"
+	}
+	return Rows(n) + " have"
+}
+
+func (p *planner) count(query string) int64 {
+	if p.err != nil || p.Count == nil {
+		return 0
+	}
+	n, err := p.Count(query)
+	if err != nil {
+		p.err = err
+	}
+	return n
+}
+
+func (p *planner) fail(format string, args ...any) {
+	if p.err == nil {
+		p.err = fmt.Errorf(format, args...)
+	}
+}
+
+func (p *planner) fill(table, column string) (Fill, bool) {
+	f, ok := p.Answers.Fill[table+"."+column]
+	if ok {
+		p.used["fill "+table+"."+column] = true
+	}
+	return f, ok
+}
+
+func (p *planner) answered(what, about string) bool {
+	if p.Answers.Drop[about] {
+		p.used[what+" "+about] = true
+		return true
+	}
+	return false
+}
+
+// unused reports answers that answered nothing: most likely a name mistyped.
+func (p *planner) unused() error {
+	for key := range p.Answers.Fill {
+		if !p.used["fill "+key] {
+			return fmt.Errorf("--fill %s answers nothing: no change gives %s a value; look at erbario diff", key, key)
+		}
+	}
+	for key := range p.Answers.Drop {
+		if !p.used["drop "+key] {
+			return fmt.Errorf("--drop %s answers nothing: %s is not about to be dropped; look at erbario diff", key, key)
+		}
+	}
+	for _, r := range p.Answers.Rename {
+		if r.Value != "" && !p.used["rename "+r.String()] {
+			return fmt.Errorf("--rename %s answers nothing: the choice does not change so; look at erbario diff", r)
+		}
+	}
+	return nil
+}
+
+// oldTable and oldColumn give the names that live rows have before the renames.
+func (p *planner) oldTable(name string) string {
+	for _, r := range p.Answers.Rename {
+		if r.Column == "" && strings.EqualFold(r.To, name) {
+			return r.Table
+		}
+	}
+	return name
+}
+
+func (p *planner) oldColumn(table, name string) string {
+	for _, r := range p.Answers.Rename {
+		if r.Column != "" && r.Value == "" && strings.EqualFold(r.To, name) && (strings.EqualFold(r.Table, table) || strings.EqualFold(p.oldTable(table), r.Table)) {
+			return r.Column
+		}
+	}
+	return name
+}
+
+// renamed tells whether the table or a column of it gets another name.
+func (p *planner) renamed(table string) bool {
+	return slices.ContainsFunc(p.Answers.Rename, func(r Rename) bool {
+		return r.Value == "" && (strings.EqualFold(r.Table, table) || r.Column == "" && strings.EqualFold(r.To, table))
+	})
+}
+
+// target is the live table with the changes made, and nothing else: what no
+// migration made stays.
+func target(live *schema.Table, changes []diff.Change) *schema.Table {
+	t := live.Clone()
+	t.Text = ""
+	for _, c := range changes {
+		switch c.Kind {
+		case diff.AddColumn:
+			t.Columns = append(t.Columns, c.Object.(*schema.Column))
+		case diff.DropColumn:
+			t.Columns = slices.DeleteFunc(t.Columns, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c.Name) })
+			// What was declared with the column alone goes with it.
+			t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool { return strings.EqualFold(k.Column, c.Name) && c.Name != "" })
+		case diff.ChangeType, diff.MakeRequired, diff.MakeOptional, diff.ChangeDefault, diff.ChangeColumn:
+			for i, o := range t.Columns {
+				if strings.EqualFold(o.Name, c.Name) {
+					t.Columns[i] = c.Object.(*schema.Column)
+				}
+			}
+		case diff.ChangeKey:
+			t.PrimaryKey, _ = c.Object.(*schema.PrimaryKey)
+		case diff.AddUnique, diff.AddIndex:
+			t.Indexes = append(t.Indexes, c.Object.(*schema.Index))
+		case diff.DropUnique, diff.DropIndex:
+			t.Indexes = slices.DeleteFunc(t.Indexes, func(o *schema.Index) bool { return equalIndex(o, c.Object.(*schema.Index)) })
+		case diff.ChangeUnique, diff.ChangeIndex:
+			for i, o := range t.Indexes {
+				if equalIndex(o, c.Before.(*schema.Index)) {
+					t.Indexes[i] = c.Object.(*schema.Index)
+				}
+			}
+		case diff.AddReference:
+			t.ForeignKeys = append(t.ForeignKeys, c.Object.(*schema.ForeignKey))
+		case diff.DropReference, diff.ChangeRef:
+			gone := c.Object.(*schema.ForeignKey)
+			if c.Kind == diff.ChangeRef {
+				gone = c.Before.(*schema.ForeignKey)
+			}
+			t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys, func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, gone.Columns) && o.Table == gone.Table })
+			if c.Kind == diff.ChangeRef {
+				t.ForeignKeys = append(t.ForeignKeys, c.Object.(*schema.ForeignKey))
+			}
+		case diff.AddCheck:
+			t.Checks = append(t.Checks, c.Object.(*schema.Check))
+		case diff.DropCheck:
+			gone := c.Object.(*schema.Check)
+			t.Checks = slices.DeleteFunc(t.Checks, func(o *schema.Check) bool { return o.Name == gone.Name && o.SQL.Same(gone.SQL) })
+		case diff.ChangeCheck:
+			old := c.Before.(*schema.Check)
+			for i, o := range t.Checks {
+				if o.Name == old.Name && o.SQL.Same(old.SQL) {
+					t.Checks[i] = c.Object.(*schema.Check)
+				}
+			}
+		case diff.AddTrigger:
+			t.Triggers = append(t.Triggers, c.Object.(*schema.Trigger))
+		case diff.DropTrigger, diff.ChangeTrigger:
+			t.Triggers = slices.DeleteFunc(t.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
+			if c.Kind == diff.ChangeTrigger {
+				t.Triggers = append(t.Triggers, c.Object.(*schema.Trigger))
+			}
+		case diff.ChangeOptions:
+			t.Options = schema.Options{}
+		}
+	}
+	return t
+}
+
+func equalIndex(a, b *schema.Index) bool {
+	if a.Name != "" || b.Name != "" {
+		return strings.EqualFold(a.Name, b.Name)
+	}
+	return slices.Equal(schema.Names(a.Parts), schema.Names(b.Parts)) && a.Unique == b.Unique
+}
+
+// reorder puts the columns of t in the declared order, and behind them those
+// that no model declares.
+func reorder(t, wanted *schema.Table) {
+	place := func(c *schema.Column) int {
+		i := slices.IndexFunc(wanted.Columns, func(w *schema.Column) bool { return strings.EqualFold(w.Name, c.Name) })
+		if i < 0 {
+			return len(wanted.Columns)
+		}
+		return i
+	}
+	slices.SortStableFunc(t.Columns, func(a, b *schema.Column) int { return place(a) - place(b) })
+}
+
+// summary tells the changes of a table in a line.
+func summary(table string, changes []diff.Change) string {
+	var out []string
+	for _, c := range changes {
+		switch {
+		case c.What == "":
+		case c.Kind == diff.AddColumn:
+			out = append(out, "add "+c.Name)
+		case c.Kind == diff.DropColumn:
+			out = append(out, "drop "+c.Name)
+		case c.Kind == diff.MakeRequired, c.Kind == diff.MakeOptional:
+			out = append(out, c.Name+" is "+c.To)
+		case c.Kind.Sign() == "+":
+			out = append(out, "add "+c.What)
+		case c.Kind.Sign() == "-":
+			out = append(out, "drop "+c.What)
+		case c.Name != "":
+			out = append(out, c.Name+" "+c.What)
+		default:
+			out = append(out, c.What)
+		}
+	}
+	if len(out) == 0 {
+		return "change " + table
+	}
+	s := "change " + table + ": " + strings.Join(out, "; ")
+	if r := []rune(s); len(r) > 160 {
+		s = string(r[:157]) + "..."
+	}
+	return s
+}
+
+// ordered sorts the units so that a name is free before it is taken.
+func ordered(units []unit) []unit {
+	slices.SortStableFunc(units, func(a, b unit) int {
+		if a.rank != b.rank {
+			return a.rank - b.rank
+		}
+		return strings.Compare(a.name, b.name)
+	})
+	var out []unit
+	left := slices.Clone(units)
+	for len(left) > 0 {
+		next := slices.IndexFunc(left, func(u unit) bool {
+			return !slices.ContainsFunc(left, func(o unit) bool {
+				return o.name != u.name && slices.ContainsFunc(u.takes, func(n string) bool {
+					return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
+				})
+			})
+		})
+		next = max(next, 0) // in a circle the proof tells what collides
+		out = append(out, left[next])
+		left = slices.Delete(left, next, next+1)
+	}
+	return out
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+// Rows gives a number of rows in words, with separators of thousands.
+func Rows(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return Thousands(n) + " rows"
+}
+
+// Thousands gives a number with separators of thousands.
+func Thousands(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}

@@ -1,0 +1,114 @@
+package project
+
+// This file sets a project up. What is there already is left alone.
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+// Init makes a folder a project with one database, and returns the files it
+// wrote or added to, relative to dir.
+func Init(dir, rawURL string) ([]string, error) {
+	if _, err := engine.ForURL(rawURL); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("the folder cannot be made: %w", err)
+	}
+	var done []string
+	add := func(name, text string) error {
+		path := filepath.Join(dir, name)
+		if _, err := os.Stat(path); err == nil {
+			return nil
+		}
+		done = append(done, name)
+		return WriteFile(path, text)
+	}
+	secret := !strings.HasPrefix(rawURL, "sqlite:") && Shown(rawURL) != rawURL
+	shown := rawURL
+	if secret {
+		shown = "${DEV_URL}"
+	}
+	throwaway := ""
+	if Local(rawURL) {
+		throwaway = "throwaway = true                 # may be emptied and made anew\n"
+	}
+	settings := fmt.Sprintf(`# Settings of the project, and its databases by name.
+language = 1
+
+[project]
+default = "dev"                  # ERBARIO_DATABASE in the environment comes before it
+
+[naming]
+tables = "plural"                # or "singular"
+
+[database.dev]
+url = %q
+%s
+# [database.production]
+# url = "${PRODUCTION_URL}"        # secrets stand in the environment, or in .env
+# protected = true
+`, shown, throwaway)
+	if err := add(SettingsFile, settings); err != nil {
+		return done, err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, ModelsFolder), 0o755); err != nil {
+		return done, err
+	}
+	if err := os.MkdirAll(filepath.Join(dir, MigrationsFolder), 0o755); err != nil {
+		return done, err
+	}
+	if err := add(".env.example", "# Copy this to .env, which is never committed. The environment wins over it.\nDEV_URL=\nPRODUCTION_URL=\n"); err != nil {
+		return done, err
+	}
+	if secret {
+		if err := add(".env", "DEV_URL="+rawURL+"\n"); err != nil {
+			return done, err
+		}
+	}
+	ignore := []string{".env"}
+	if path, ok := strings.CutPrefix(rawURL, "sqlite:"); ok && !filepath.IsAbs(path) && path != ":memory:" {
+		ignore = append(ignore, path, path+"-*")
+	}
+	changed, err := addLines(filepath.Join(dir, ".gitignore"), ignore)
+	if err != nil {
+		return done, err
+	}
+	if changed {
+		done = append(done, ".gitignore")
+	}
+	return done, nil
+}
+
+// addLines puts lines at the end of a file that has them not yet.
+func addLines(path string, lines []string) (bool, error) {
+	old, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false, err
+	}
+	text := string(old)
+	have := map[string]bool{}
+	for l := range strings.Lines(text) {
+		have[strings.TrimSpace(l)] = true
+	}
+	if text != "" && !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	before := text
+	for _, l := range lines {
+		if !have[l] {
+			text += l + "\n"
+		}
+	}
+	if text == before {
+		return false, nil
+	}
+	return true, WriteFile(path, text)
+}

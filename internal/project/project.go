@@ -1,0 +1,435 @@
+// Package project is a project's own files: erbario.toml with the databases by
+// name, .env with the secrets, the models and the migrations.
+package project
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/joho/godotenv"
+	"github.com/pelletier/go-toml/v2"
+
+	"erbario/internal/declare"
+	"erbario/internal/engine"
+	"erbario/internal/lang"
+	"erbario/internal/migration"
+)
+
+// Names of a project's files and folders.
+const (
+	SettingsFile     = "erbario.toml"
+	ModelsFolder     = "models"
+	MigrationsFolder = "migrations"
+	ModelSuffix      = ".erbario"
+)
+
+// Project is a project as it stands on disk.
+type Project struct {
+	Dir       string
+	Settings  Settings
+	databases map[string]Database
+	env       map[string]string
+}
+
+// Settings are the contents of erbario.toml.
+type Settings struct {
+	Language int `toml:"language"`
+	Project  struct {
+		Default  string   `toml:"default"`
+		Together []string `toml:"together"`
+		KeepFor  string   `toml:"keep_for"`
+	} `toml:"project"`
+	Naming struct {
+		Tables string `toml:"tables"`
+		Key    string `toml:"key"`
+	} `toml:"naming"`
+	Database map[string]struct {
+		URL       string `toml:"url"`
+		Throwaway *bool  `toml:"throwaway"`
+		Protected *bool  `toml:"protected"`
+		Direct    string `toml:"direct"`
+		Scratch   string `toml:"scratch"`
+	} `toml:"database"`
+}
+
+// Database is one of the project's databases.
+type Database struct {
+	Name      string
+	URL       string // with its variables filled in, and a relative path made absolute
+	Shown     string // the URL without a password
+	Throwaway bool
+	Protected bool
+	Unset     string // a variable of the URL that has no value; then URL is empty
+}
+
+// ErrNone says that there is no project here.
+var ErrNone = errors.New("no erbario.toml here or in any folder above")
+
+// Find loads the project of a folder, looking upward.
+func Find(dir string) (*Project, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(abs); err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("the folder %s is not there", dir)
+	}
+	for d := abs; ; d = filepath.Dir(d) {
+		if _, err := os.Stat(filepath.Join(d, SettingsFile)); err == nil {
+			return load(d)
+		}
+		if d == filepath.Dir(d) {
+			return nil, fmt.Errorf("%w %s: begin a project with erbario init", ErrNone, abs)
+		}
+	}
+}
+
+func load(dir string) (*Project, error) {
+	p := &Project{Dir: dir, databases: map[string]Database{}, env: map[string]string{}}
+	path := filepath.Join(dir, SettingsFile)
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("the settings cannot be read: %w", err)
+	}
+	dec := toml.NewDecoder(strings.NewReader(string(text)))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&p.Settings); err != nil {
+		return nil, settingsError(path, err)
+	}
+	if p.Settings.Language != 1 {
+		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
+	}
+	if t := p.Settings.Naming.Tables; t != "" && t != "plural" && t != "singular" {
+		return nil, fmt.Errorf(`%s: naming.tables is %q; it is "plural" or "singular"`, path, t)
+	}
+	if t := p.Settings.Naming.Key; t != "" && t != "number" && t != "uuid" {
+		return nil, fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
+	}
+	env, err := godotenv.Read(filepath.Join(dir, ".env"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		// The error of the reader quotes the line, which may hold a secret.
+		return nil, fmt.Errorf("%s cannot be read: each line is NAME=value", filepath.Join(dir, ".env"))
+	}
+	p.env = env
+	for name, d := range p.Settings.Database {
+		if d.URL == "" {
+			return nil, fmt.Errorf("%s: database.%s has no url, such as sqlite:herbarium.db", path, name)
+		}
+		db := Database{Name: name}
+		expanded, unset := p.expand(d.URL)
+		if unset != "" {
+			db.Unset, db.Protected = unset, true
+		} else {
+			db.URL = p.absolute(expanded)
+		}
+		db.Shown = Shown(expanded)
+		local := Local(db.URL)
+		db.Throwaway = d.Throwaway != nil && *d.Throwaway
+		switch {
+		case d.Protected != nil:
+			db.Protected = *d.Protected
+		case d.Throwaway != nil:
+			db.Protected = false
+		default:
+			db.Protected = !local
+		}
+		if db.Protected && db.Throwaway {
+			return nil, fmt.Errorf("%s: database.%s is both protected and throwaway", path, name)
+		}
+		p.databases[name] = db
+	}
+	for _, name := range p.Settings.Project.Together {
+		db, ok := p.databases[name]
+		if !ok {
+			return nil, fmt.Errorf("%s: project.together names %q, which is no database of the project", path, name)
+		}
+		if db.Protected {
+			return nil, fmt.Errorf("%s: project.together names %q, which is protected", path, name)
+		}
+	}
+	return p, nil
+}
+
+// settingsError says where in the file a mistake of TOML is.
+func settingsError(path string, err error) error {
+	var missing *toml.StrictMissingError
+	if errors.As(err, &missing) && len(missing.Errors) > 0 {
+		e := missing.Errors[0]
+		row, col := e.Position()
+		key := strings.Join(e.Key(), ".")
+		last := e.Key()[len(e.Key())-1]
+		hint := lang.DidYouMean(last, []string{"language", "project", "naming", "database", "default", "together", "keep_for", "tables", "key", "url", "throwaway", "protected", "direct", "scratch"})
+		if hint != "" {
+			hint = "; " + hint
+		}
+		return fmt.Errorf("%s:%d:%d: there is no setting %s%s", path, row, col, key, hint)
+	}
+	var decode *toml.DecodeError
+	if errors.As(err, &decode) {
+		row, col := decode.Position()
+		return fmt.Errorf("%s:%d:%d: %s", path, row, col, strings.TrimPrefix(decode.Error(), "toml: "))
+	}
+	return fmt.Errorf("%s: %w", path, err)
+}
+
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// expand fills ${NAME} in from the environment, which wins, and .env.
+func (p *Project) expand(s string) (out, unset string) {
+	out = variable.ReplaceAllStringFunc(s, func(m string) string {
+		name := m[2 : len(m)-1]
+		if v, ok := p.Getenv(name); ok && v != "" {
+			return v
+		}
+		if unset == "" {
+			unset = name
+		}
+		return m
+	})
+	return out, unset
+}
+
+// Getenv is the value of a variable in the environment, or else in .env.
+func (p *Project) Getenv(name string) (string, bool) {
+	if v, ok := os.LookupEnv(name); ok {
+		return v, true
+	}
+	v, ok := p.env[name]
+	return v, ok
+}
+
+// absolute makes a relative path of an sqlite URL one from the project's folder.
+func (p *Project) absolute(u string) string {
+	path, ok := strings.CutPrefix(u, "sqlite:")
+	if !ok || path == "" || path == ":memory:" || filepath.IsAbs(path) || strings.HasPrefix(path, "//") {
+		return u
+	}
+	return "sqlite:" + filepath.Join(p.Dir, path)
+}
+
+// Shown is a URL as it may be shown: without a password.
+func Shown(raw string) string {
+	scheme, rest, ok := strings.Cut(raw, "://")
+	if !ok {
+		return raw
+	}
+	i := strings.LastIndexByte(rest, '@')
+	if i >= 0 {
+		userinfo := rest[:i]
+		if j := strings.IndexByte(userinfo, ':'); j >= 0 {
+			userinfo = userinfo[:j]
+		}
+		rest = userinfo + rest[i:]
+	}
+	if j := strings.IndexByte(rest, '?'); j >= 0 {
+		if q, err := url.ParseQuery(rest[j+1:]); err == nil && (q.Has("password") || q.Has("sslpassword")) {
+			q.Del("password")
+			q.Del("sslpassword")
+			rest = rest[:j] + "?" + q.Encode()
+		}
+	}
+	return scheme + "://" + rest
+}
+
+// Local tells whether a URL is of a file or of a server on this machine.
+func Local(raw string) bool {
+	if strings.HasPrefix(raw, "sqlite:") {
+		return true
+	}
+	u, err := url.Parse(raw)
+	if err != nil {
+		return false
+	}
+	host := u.Hostname()
+	if host == "localhost" || host == "" || strings.HasPrefix(host, "/") {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+// Names are the names of the project's databases, the default first.
+func (p *Project) Names() []string {
+	var names []string
+	for n := range p.databases {
+		names = append(names, n)
+	}
+	def := p.Default()
+	slices.SortFunc(names, func(a, b string) int {
+		if (a == def) != (b == def) {
+			if a == def {
+				return -1
+			}
+			return 1
+		}
+		return strings.Compare(a, b)
+	})
+	return names
+}
+
+// Default is the name of the database that a command works on when none is
+// named.
+func (p *Project) Default() string {
+	if v, ok := p.Getenv("ERBARIO_DATABASE"); ok && v != "" {
+		return v
+	}
+	if p.Settings.Project.Default != "" {
+		return p.Settings.Project.Default
+	}
+	if len(p.databases) == 1 {
+		for n := range p.databases {
+			return n
+		}
+	}
+	return "dev"
+}
+
+// Database returns the database with that name; "" is the default one.
+func (p *Project) Database(name string) (Database, error) {
+	if name == "" {
+		name = p.Default()
+	}
+	db, ok := p.databases[name]
+	if !ok {
+		known := p.Names()
+		hint := lang.DidYouMean(name, known)
+		if hint == "" {
+			hint = "there are: " + strings.Join(known, ", ")
+		}
+		if len(known) == 0 {
+			hint = "erbario.toml names none: add [database.dev] with a url"
+		}
+		return db, fmt.Errorf("no database is called %q; %s", name, hint)
+	}
+	return db, nil
+}
+
+// Engine is the engine of a database.
+func (db Database) Engine() (engine.Engine, error) {
+	if db.Unset != "" {
+		return nil, fmt.Errorf("the URL of the database %s needs %s, which has no value: set it in the environment or in .env", db.Name, db.Unset)
+	}
+	e, err := engine.ForURL(db.URL)
+	if err != nil {
+		return nil, fmt.Errorf("database %s: %w", db.Name, err)
+	}
+	return e, nil
+}
+
+// Engines are the engines of all databases whose URL is known, each once.
+func (p *Project) Engines() []engine.Engine {
+	var out []engine.Engine
+	for _, n := range p.Names() {
+		if e, err := p.databases[n].Engine(); err == nil && !slices.Contains(out, e) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Rules are the project's naming rules.
+func (p *Project) Rules() declare.Rules {
+	return declare.Rules{Tables: p.Settings.Naming.Tables, Key: p.Settings.Naming.Key}
+}
+
+// Sources are the texts of the model files by their path, as shown.
+type Sources map[string]string
+
+// ModelFiles lists the paths of all model files, in order, relative to the
+// project's folder.
+func (p *Project) ModelFiles() ([]string, error) {
+	root := filepath.Join(p.Dir, ModelsFolder)
+	var out []string
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && path != root && strings.HasPrefix(d.Name(), ".") {
+			return filepath.SkipDir
+		}
+		if !d.IsDir() && strings.HasSuffix(d.Name(), ModelSuffix) {
+			rel, err := filepath.Rel(p.Dir, path)
+			if err != nil {
+				return err
+			}
+			out = append(out, filepath.ToSlash(rel))
+		}
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the models cannot be read: %w", err)
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// Parse reads every model file.
+func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
+	paths, err := p.ModelFiles()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var files []*lang.File
+	var diags []lang.Diagnostic
+	src := Sources{}
+	for _, path := range paths {
+		text, err := os.ReadFile(filepath.Join(p.Dir, path))
+		if err != nil {
+			return nil, nil, nil, fmt.Errorf("the models cannot be read: %w", err)
+		}
+		f, d := lang.Parse(path, string(text))
+		files = append(files, f)
+		diags = append(diags, d...)
+		src[path] = string(text)
+	}
+	return files, src, diags, nil
+}
+
+// Migrations reads the migrations for an engine, in order.
+func (p *Project) Migrations(e engine.Engine) ([]*migration.Migration, error) {
+	return migration.ReadFolder(p.MigrationsDir(), e)
+}
+
+// MigrationsDir is the folder of migrations.
+func (p *Project) MigrationsDir() string { return filepath.Join(p.Dir, MigrationsFolder) }
+
+// WriteFile writes a file of the project whole or not at all.
+func WriteFile(path string, text string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(path), ".erbario-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	_, err = tmp.WriteString(text)
+	if err == nil {
+		err = tmp.Sync()
+	}
+	if e := tmp.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	mode := fs.FileMode(0o644)
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	if err := os.Chmod(tmp.Name(), mode); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), path)
+}

@@ -1,0 +1,482 @@
+// Package proof runs a migration forward, back and forward again on a scratch
+// database that cannot reach any other, with rows, and says what differed.
+package proof
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+)
+
+// Scratch makes a scratch database that holds what s does, without rows.
+// Erbario's own tables are left out.
+func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Database, error) {
+	db, err := e.Scratch(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("no scratch database: %w", err)
+	}
+	own := &schema.Schema{Views: s.Views}
+	for _, t := range s.Tables {
+		if !schema.Own(t.Name) {
+			own.Tables = append(own.Tables, t)
+		}
+	}
+	for _, sql := range e.Recreate(own) {
+		if err := db.Exec(ctx, sql); err != nil {
+			db.Close()
+			return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
+		}
+	}
+	return db, nil
+}
+
+// Replay runs migrations on an empty scratch database, without rows.
+func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration) (engine.Database, error) {
+	db, err := e.Scratch(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range list {
+		if err := Run(ctx, db, e, m, false); err != nil {
+			db.Close()
+			return nil, fmt.Errorf("the migrations cannot be run from nothing: %w", err)
+		}
+	}
+	return db, nil
+}
+
+// Run runs one direction of a migration in a transaction of its own, without
+// history.
+func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	if err := db.Begin(ctx, 0); err != nil {
+		return err
+	}
+	if err := runner.Steps(ctx, db, e, m, undo, nil); err != nil {
+		db.Rollback()
+		return err
+	}
+	return db.Commit(ctx)
+}
+
+// Outcome is what a proof found.
+type Outcome struct {
+	Rows    int64
+	Without []string // tables for which no row could be made, with the reason
+	Differ  []string // what was not as it should be; empty: proved
+	After   *schema.Schema
+}
+
+// Sentence is the outcome as the head of a file says it.
+func (o *Outcome) Sentence() string {
+	if len(o.Differ) > 0 {
+		return "not proved: " + o.Differ[0]
+	}
+	rows := "with " + thousands(o.Rows) + " rows"
+	switch {
+	case o.Rows == 1:
+		rows = "with 1 row"
+	case o.Rows == 0 && len(o.Without) == 0:
+		rows = "with no table that was there before"
+	}
+	if len(o.Without) > 0 {
+		without := "without rows in " + strings.Join(o.Without, ", ")
+		if o.Rows == 0 {
+			rows = without
+		} else {
+			rows += ", " + without
+		}
+	}
+	return "proved forward, back and forward again " + rows
+}
+
+func thousands(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Input is what a proof starts from.
+type Input struct {
+	Engine    engine.Engine
+	Start     *schema.Schema // what is there before the migration
+	Wanted    *schema.Schema // what is to be there after it; nil: not asked
+	Ignore    []diff.Change  // differences from Wanted that are to stay
+	Migration *migration.Migration
+	// Live gives rows to try, as literals by table; nil: none may be taken.
+	Live func(table string, limit int) (engine.Rows, error)
+}
+
+// Prove runs the round trip. The error is for what kept it from being tried;
+// what the trial showed is in the outcome. Rows that stand against a
+// requirement in the middle of the migration cannot be told beforehand; then it
+// is run once more without rows, and the outcome says so.
+func Prove(ctx context.Context, in Input) (*Outcome, error) {
+	out, why, err := prove(ctx, in, true)
+	if err != nil || why == "" {
+		return out, err
+	}
+	out, _, err = prove(ctx, in, false)
+	if out != nil {
+		out.Without = []string{"any table (" + why + ")"}
+	}
+	return out, err
+}
+
+func prove(ctx context.Context, in Input, rows bool) (*Outcome, string, error) {
+	db, err := Scratch(ctx, in.Engine, in.Start)
+	if err != nil {
+		return nil, "", err
+	}
+	defer db.Close()
+	p := &prover{Input: in, db: db, out: &Outcome{}, rows: rows}
+	if err := p.run(ctx); err != nil {
+		return nil, "", err
+	}
+	return p.out, p.why, nil
+}
+
+type prover struct {
+	Input
+	db   engine.Database
+	out  *Outcome
+	rows bool   // with rows
+	why  string // the requirement that rows stood against in the middle
+}
+
+func (p *prover) differ(format string, args ...any) {
+	p.out.Differ = append(p.out.Differ, fmt.Sprintf(format, args...))
+}
+
+func (p *prover) run(ctx context.Context) error {
+	if p.rows {
+		if err := p.fill(ctx); err != nil {
+			return err
+		}
+	}
+	before, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	if err := Run(ctx, p.db, p.Engine, p.Migration, false); err != nil {
+		var way *runner.InTheWay
+		if errors.As(err, &way) && p.rows {
+			p.why = "a requirement: " + way.Sentence
+		}
+		p.differ("it cannot be applied: %v", err)
+		return nil
+	}
+	after, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	p.out.After = after.schema
+	for _, b := range after.broken {
+		if !slices.Contains(before.broken, b) {
+			p.differ("afterwards this no longer works: %s; change or drop it first", b)
+		}
+	}
+	if p.Wanted != nil {
+		for _, c := range diff.Schemas(after.schema, p.Wanted) {
+			if !slices.ContainsFunc(p.Ignore, func(o diff.Change) bool { return o.Kind == c.Kind && o.Target() == c.Target() }) {
+				p.differ("after it, this still differs from the models: %s %s %s", c.Kind, c.Target(), c.What)
+			}
+		}
+	}
+	if len(p.out.Differ) > 0 {
+		return nil
+	}
+	if err := Run(ctx, p.db, p.Engine, p.Migration, true); err != nil {
+		p.differ("it cannot be taken back: %v", err)
+		return nil
+	}
+	again, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	p.compare("after the undo", before, again, true)
+	if len(p.out.Differ) > 0 {
+		return nil
+	}
+	if err := Run(ctx, p.db, p.Engine, p.Migration, false); err != nil {
+		p.differ("it cannot be applied again: %v", err)
+		return nil
+	}
+	third, err := p.look(ctx)
+	if err != nil {
+		return err
+	}
+	// The values may differ: now and random ones are given anew.
+	p.compare("applied again", after, third, false)
+	return nil
+}
+
+// state is all that a scratch database holds at one moment.
+type state struct {
+	schema *schema.Schema
+	rows   map[string][]string // every row of each table, in order
+	broken []string
+}
+
+func (p *prover) look(ctx context.Context) (*state, error) {
+	s, err := p.db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &state{schema: s, rows: map[string][]string{}}
+	if out.broken, err = p.db.Broken(ctx); err != nil {
+		return nil, err
+	}
+	for _, t := range s.Tables {
+		if schema.Own(t.Name) || t.Options.Virtual != "" {
+			continue
+		}
+		rows, err := p.db.Sample(ctx, "SELECT "+p.columns(t)+" FROM "+p.Engine.Quote(t.Name), 0)
+		if err != nil {
+			return nil, err
+		}
+		list := make([]string, len(rows.Values))
+		for i, r := range rows.Values {
+			list[i] = strings.Join(r, ", ")
+		}
+		slices.Sort(list)
+		out.rows[t.Name] = list
+	}
+	return out, nil
+}
+
+// columns names every column, in an order that does not depend on the table's.
+func (p *prover) columns(t *schema.Table) string {
+	var names []string
+	for _, c := range t.Columns {
+		names = append(names, p.Engine.Quote(c.Name))
+	}
+	slices.Sort(names)
+	return strings.Join(names, ", ")
+}
+
+func (p *prover) compare(when string, want, got *state, values bool) {
+	for _, c := range append(diff.Schemas(got.schema, want.schema), onlyDrops(diff.Schemas(want.schema, got.schema))...) {
+		p.differ("%s the schema is another: %s %s %s", when, c.Kind, c.Target(), c.What)
+	}
+	for table, rows := range want.rows {
+		now := got.rows[table]
+		if len(rows) != len(now) {
+			p.differ("%s %s has %d rows, not %d", when, table, len(now), len(rows))
+			continue
+		}
+		for i := range rows {
+			if values && rows[i] != now[i] {
+				p.differ("%s a row of %s is another: %s, not %s", when, table, now[i], rows[i])
+				break
+			}
+		}
+	}
+}
+
+func onlyDrops(list []diff.Change) []diff.Change {
+	return slices.DeleteFunc(list, func(c diff.Change) bool { return c.Kind.Sign() != "-" })
+}
+
+const (
+	rowsPerTable = 4
+	triesPerRow  = 40
+)
+
+// fill puts rows into every table that the migration touches, parents first. A
+// row must be taken by the engine and stand against no requirement.
+func (p *prover) fill(ctx context.Context) error {
+	touched := p.Migration.Touches(p.Engine)
+	random := rand.New(rand.NewPCG(1, 2))
+	need := map[string]bool{}
+	var want func(name string)
+	want = func(name string) {
+		t := p.Start.Table(name)
+		if t == nil || need[t.Name] || t.Options.Virtual != "" {
+			return
+		}
+		need[t.Name] = true
+		for _, k := range t.ForeignKeys {
+			want(k.Table)
+		}
+	}
+	for _, t := range p.Start.Tables {
+		if touched[strings.ToLower(t.Name)] && !schema.Own(t.Name) {
+			want(t.Name)
+		}
+	}
+	for _, t := range parentsFirst(p.Start, need) {
+		n, reason, err := p.fillTable(ctx, t, random)
+		if err != nil {
+			return err
+		}
+		p.out.Rows += int64(n)
+		if n == 0 && touched[strings.ToLower(t.Name)] {
+			p.out.Without = append(p.out.Without, t.Name+" ("+reason+")")
+		}
+	}
+	return nil
+}
+
+// parentsFirst orders tables so that a table comes behind those it refers to,
+// as far as circles let it.
+func parentsFirst(s *schema.Schema, need map[string]bool) []*schema.Table {
+	var out []*schema.Table
+	done := map[string]bool{}
+	var visit func(t *schema.Table)
+	visit = func(t *schema.Table) {
+		if done[t.Name] || !need[t.Name] {
+			return
+		}
+		done[t.Name] = true
+		for _, k := range t.ForeignKeys {
+			if parent := s.Table(k.Table); parent != nil {
+				visit(parent)
+			}
+		}
+		out = append(out, t)
+	}
+	for _, t := range s.Tables {
+		visit(t)
+	}
+	return out
+}
+
+func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Rand) (int, string, error) {
+	var columns []*schema.Column
+	for _, c := range t.Columns {
+		if c.Generated == nil && !c.Identity {
+			columns = append(columns, c)
+		}
+	}
+	done, reason := 0, "no row could be made"
+	try := func(names, values []string) error {
+		sql := "INSERT INTO " + p.Engine.Quote(t.Name)
+		if len(names) == 0 {
+			sql += " DEFAULT VALUES"
+		} else {
+			sql += " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")"
+		}
+		if err := p.db.Exec(ctx, "SAVEPOINT row"); err != nil {
+			return err
+		}
+		if err := p.db.Exec(ctx, sql); err != nil {
+			reason = err.Error()
+		} else if why, err := p.stands(ctx); err != nil {
+			return err
+		} else if why != "" {
+			reason = why
+		} else {
+			done++
+			return p.db.Exec(ctx, "RELEASE row")
+		}
+		if err := p.db.Exec(ctx, "ROLLBACK TO row"); err != nil {
+			return err
+		}
+		return p.db.Exec(ctx, "RELEASE row")
+	}
+	if p.Live != nil {
+		rows, err := p.Live(t.Name, 3)
+		if err != nil {
+			return 0, "", err
+		}
+		var names []string
+		for _, n := range rows.Columns {
+			names = append(names, p.Engine.Quote(n))
+		}
+		for _, r := range rows.Values {
+			if err := try(names, r); err != nil {
+				return 0, "", err
+			}
+		}
+	}
+	choices := make([][]string, len(columns))
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = p.Engine.Quote(c.Name)
+		choices[i] = p.Engine.Candidates(t, c)
+	}
+	parents, err := p.parents(ctx, t)
+	if err != nil {
+		return 0, "", err
+	}
+	goal := done + rowsPerTable
+	for n := 0; n < rowsPerTable*triesPerRow && done < goal; n++ {
+		values := make([]string, len(columns))
+		for i := range columns {
+			values[i] = choices[i][random.IntN(len(choices[i]))]
+		}
+		for _, k := range t.ForeignKeys {
+			rows := parents[k]
+			for j, col := range k.Columns {
+				i := slices.IndexFunc(columns, func(c *schema.Column) bool { return strings.EqualFold(c.Name, col) })
+				switch {
+				case i < 0 || j >= len(k.References):
+				case len(rows) > 0:
+					if j == 0 || values[i] != "NULL" {
+						values[i] = rows[random.IntN(len(rows))][j]
+					}
+				case !columns[i].NotNull:
+					values[i] = "NULL"
+				}
+			}
+		}
+		if err := try(names, values); err != nil {
+			return 0, "", err
+		}
+	}
+	return done, reason, nil
+}
+
+// parents reads the keys that the table's references can point at.
+func (p *prover) parents(ctx context.Context, t *schema.Table) (map[*schema.ForeignKey][][]string, error) {
+	out := map[*schema.ForeignKey][][]string{}
+	for _, k := range t.ForeignKeys {
+		parent := p.Start.Table(k.Table)
+		if parent == nil || len(k.References) == 0 {
+			continue
+		}
+		var names []string
+		for _, r := range k.References {
+			if parent.Column(r) == nil {
+				names = nil
+				break
+			}
+			names = append(names, p.Engine.Quote(r))
+		}
+		if names == nil {
+			continue
+		}
+		rows, err := p.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.Quote(parent.Name), 20)
+		if err != nil {
+			return nil, err
+		}
+		out[k] = rows.Values
+	}
+	return out, nil
+}
+
+// stands asks the migration's requirements of the rows so far; it returns the
+// first that does not hold.
+func (p *prover) stands(ctx context.Context) (string, error) {
+	for _, r := range p.Migration.BeforeApply {
+		n, err := p.db.Count(ctx, r.Query)
+		if err != nil {
+			return "", fmt.Errorf("the query of a requirement failed on scratch: %w", err)
+		}
+		if n > 0 {
+			return "a requirement: " + runner.Sentence(r.Sentence, n), nil
+		}
+	}
+	return "", nil
+}

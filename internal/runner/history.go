@@ -1,0 +1,173 @@
+// Package runner takes migrations to a database and back: under the engine's
+// lock, each migration's requirements asked before its first step, and what was
+// done recorded in the same transaction.
+package runner
+
+// This file is what a database remembers, and how it stands against the files.
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/user"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+)
+
+// Applied is one row of history.
+type Applied struct {
+	ID        string
+	Checksum  string
+	AppliedAt string // UTC, as 2006-01-02 15:04:05
+	AppliedBy string
+	TookMS    int64
+	Text      string // the whole file as it was applied
+}
+
+// History reads what was applied, oldest first.
+func History(ctx context.Context, db engine.Database) ([]Applied, error) {
+	has, err := db.HasHistory(ctx)
+	if err != nil || !has {
+		return nil, err
+	}
+	rows, err := db.Select(ctx, "SELECT id, checksum, applied_at, applied_by, took_ms, text FROM erbario_history ORDER BY id")
+	if err != nil {
+		return nil, fmt.Errorf("the history cannot be read: %w", err)
+	}
+	out := make([]Applied, len(rows))
+	for i, r := range rows {
+		ms, _ := strconv.ParseInt(r[4], 10, 64)
+		out[i] = Applied{ID: r[0], Checksum: r[1], AppliedAt: r[2], AppliedBy: r[3], TookMS: ms, Text: r[5]}
+	}
+	return out, nil
+}
+
+// Standing is how a database stands against the files of migrations.
+type Standing struct {
+	Applied []Applied
+	Files   []*migration.Migration
+	Waiting []*migration.Migration
+	Edited  []string // applied, and the file says something else now
+	Missing []string // applied, and older than files that are there, and the file is gone
+	Newer   []string // applied, and newer than every file: an older checkout
+	Forks   [][2]*migration.Migration
+}
+
+// At is the newest migration that was applied; "" for none.
+func (s *Standing) At() string {
+	if n := len(s.Applied); n > 0 {
+		return s.Applied[n-1].ID
+	}
+	return ""
+}
+
+// Problem says why nothing can be applied as things stand, or nil.
+func (s *Standing) Problem() error {
+	switch {
+	case len(s.Edited) > 0:
+		return fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was (the database has its text), undo it first, or write the change as a new migration", s.Edited[0])
+	case len(s.Missing) > 0:
+		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
+	case len(s.Forks) > 0:
+		f := s.Forks[0]
+		return fmt.Errorf("%s was proved without %s, and both touch the same table: lay them in one line with erbario redraft %s", f[1].ID, f[0].ID, f[1].ID)
+	}
+	return nil
+}
+
+// Stand holds files and history against each other.
+func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *Standing {
+	s := &Standing{Applied: applied, Files: files}
+	byID := map[string]*migration.Migration{}
+	newest := ""
+	for _, m := range files {
+		byID[m.ID] = m
+		newest = max(newest, m.ID)
+	}
+	done := map[string]bool{}
+	for _, a := range applied {
+		done[a.ID] = true
+		m := byID[a.ID]
+		switch {
+		case m != nil && m.Checksum() != a.Checksum:
+			s.Edited = append(s.Edited, a.ID)
+		case m == nil && a.ID > newest:
+			s.Newer = append(s.Newer, a.ID)
+		case m == nil:
+			s.Missing = append(s.Missing, a.ID)
+		}
+	}
+	for _, m := range files {
+		if !done[m.ID] {
+			s.Waiting = append(s.Waiting, m)
+		}
+	}
+	// Only forks in which something waits stand in the way.
+	for _, f := range migration.Forks(files, e) {
+		if !done[f[1].ID] || !done[f[0].ID] {
+			s.Forks = append(s.Forks, f)
+		}
+	}
+	return s
+}
+
+// record writes a row of history; it belongs into the migration's transaction.
+func record(ctx context.Context, db engine.Database, m *migration.Migration, took time.Duration) error {
+	values := HistoryRow(m, took)
+	args := make([]any, len(values))
+	for i, v := range values {
+		args[i] = v
+	}
+	return db.Exec(ctx, "INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text) VALUES (?, ?, ?, ?, ?, ?)", args...)
+}
+
+// HistoryRow are the values of a row of history, in the order of its columns.
+func HistoryRow(m *migration.Migration, took time.Duration) []string {
+	return []string{m.ID, m.Checksum(), time.Now().UTC().Format("2006-01-02 15:04:05"), who(), strconv.FormatInt(took.Milliseconds(), 10), m.Text}
+}
+
+// who is the person or machine that runs this, as far as the system knows.
+func who() string {
+	name := os.Getenv("USER")
+	if name == "" {
+		if u, err := user.Current(); err == nil {
+			name = u.Username
+		}
+	}
+	host, _ := os.Hostname()
+	return strings.Trim(name+"@"+host, "@")
+}
+
+// Texts are the migrations in the history, parsed from the text that was kept.
+func Texts(applied []Applied, e engine.Engine) ([]*migration.Migration, error) {
+	var out []*migration.Migration
+	for _, a := range applied {
+		m, err := migration.Parse("history of "+a.ID, a.Text, e)
+		if err != nil {
+			return nil, fmt.Errorf("the text of %s in the database's history cannot be read: %w", a.ID, err)
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// upTo cuts a list behind the migration that part names.
+func upTo(list []*migration.Migration, all []*migration.Migration, part string) ([]*migration.Migration, error) {
+	if part == "" {
+		return list, nil
+	}
+	m, err := migration.Find(all, part)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(list, func(o *migration.Migration) bool { return o.ID > m.ID })
+	if i < 0 {
+		return list, nil
+	}
+	return list[:i], nil
+}

@@ -1,0 +1,132 @@
+package runner
+
+// This file keeps what an undo would destroy, and puts it back when the
+// migration is applied again, so that taking back, correcting and applying again
+// leaves the rows as they were. What an apply destroys is kept by the
+// migration's own steps.
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/schema"
+)
+
+// keptPrefix begins the names of all tables of values kept for a migration, and
+// keptByUndo those of values that its undo put aside.
+func keptPrefix(m *migration.Migration) string {
+	return schema.KeptPrefix + strings.ToLower(m.Stamp()) + "_"
+}
+
+func keptByUndo(m *migration.Migration, table string) string {
+	return schema.Cut(keptPrefix(m) + "undo_" + table)
+}
+
+// losses groups what a step's undo destroys by table: no columns is the whole
+// table.
+func losses(step *migration.Step, s *schema.Schema) map[*schema.Table][]string {
+	out := map[*schema.Table][]string{}
+	for _, name := range step.UndoLoses {
+		if t := s.Table(name); t != nil {
+			out[t] = nil
+			continue
+		}
+		for _, t := range s.Tables {
+			if column, ok := strings.CutPrefix(name, t.Name+"."); ok && t.Column(column) != nil {
+				out[t] = append(out[t], t.Column(column).Name)
+			}
+		}
+	}
+	return out
+}
+
+// asideStatements are the statements that keep what a step's undo destroys.
+func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) ([]string, error) {
+	if len(step.UndoLoses) == 0 {
+		return nil, nil
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for t, columns := range losses(step, s) {
+		if t.Options.Virtual != "" || len(columns) > 0 && t.Unkeyed() {
+			continue
+		}
+		n, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name))
+		if err != nil {
+			return nil, err
+		}
+		if n == 0 {
+			continue
+		}
+		name := keptByUndo(m, t.Name)
+		if len(columns) == 0 && s.Table(name) != nil {
+			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and never found their way back: look at %s, and drop it when you need it no more", t.Name, name)
+		}
+		out = append(out, e.KeepAside(t, columns, name)...)
+	}
+	return out, nil
+}
+
+func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
+	list, err := asideStatements(ctx, db, e, m, step)
+	if err != nil {
+		return err
+	}
+	for _, sql := range list {
+		if err := db.Step(ctx, sql); err != nil {
+			return fmt.Errorf("what the undo of %s would destroy cannot be kept: %w", m.ID, err)
+		}
+	}
+	return nil
+}
+
+// putBack brings back what an earlier undo of the migration kept.
+func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	names, err := db.Kept(ctx, keptPrefix(m)+"undo_")
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range s.Tables {
+		kept := s.Table(keptByUndo(m, t.Name))
+		if kept == nil {
+			continue
+		}
+		for _, sql := range e.PutBack(t, kept) {
+			if err := db.Step(ctx, sql); err != nil {
+				return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s): %w", t.Name, kept.Name, err)
+			}
+		}
+	}
+	return dropEmptyKept(ctx, db, e, m)
+}
+
+// dropEmptyKept drops the migration's tables of kept values once every value is
+// back in its row. What found no row stays there.
+func dropEmptyKept(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	names, err := db.Kept(ctx, keptPrefix(m))
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		n, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(name))
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			if err := db.Exec(ctx, "DROP TABLE "+e.Quote(name)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,310 @@
+package runner
+
+// This file runs migrations, forward and back.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+)
+
+// Options say how far to go, and what to tell on the way.
+type Options struct {
+	To     string // forward: the last to apply; back: the one that stays; a part of its name
+	Start  bool   // back: all of them
+	Count  int    // back: so many; 0 with neither To nor Start: one
+	Wait   time.Duration
+	Proved bool // only migrations that are proved may run
+	// Confirm is asked before an undo runs a text that only the database has.
+	Confirm func(a Applied) error
+	// Done is told each migration that is through.
+	Done func(m *migration.Migration, took time.Duration)
+	// Each is told each step before it runs.
+	Each func(m *migration.Migration, step int)
+}
+
+// InTheWay says which rows stand against a requirement.
+type InTheWay struct {
+	Migration string
+	When      string // before apply, before undo, or step 3
+	Sentence  string // with the number in it
+	Query     string
+	Count     int64
+	Sample    engine.Rows
+}
+
+func (e *InTheWay) Error() string {
+	return fmt.Sprintf("%s (%s): nothing was changed", e.Sentence, e.When)
+}
+
+// StepError says which step failed, and why.
+type StepError struct {
+	Migration string
+	Step      int // from 1; 0: none, but the end of the migration
+	Title     string
+	SQL       string
+	Err       error
+}
+
+func (e *StepError) Error() string {
+	if e.Step == 0 {
+		return fmt.Sprintf("%s: %v", e.Migration, e.Err)
+	}
+	return fmt.Sprintf("%s, step %d (%s): %v", e.Migration, e.Step, e.Title, e.Err)
+}
+
+func (e *StepError) Unwrap() error { return e.Err }
+
+// Ask asks one requirement; it returns nil, an *InTheWay, or what went wrong.
+func Ask(ctx context.Context, db engine.Database, m string, when string, r engine.Requirement) error {
+	n, err := db.Count(ctx, r.Query)
+	if err != nil {
+		return fmt.Errorf("%s, %s: the query of a requirement failed: %w", m, when, err)
+	}
+	if n == 0 {
+		return nil
+	}
+	sample, err := db.Sample(ctx, r.Query, 5)
+	if err != nil {
+		return err
+	}
+	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample}
+}
+
+// Sentence puts the number into a requirement's sentence.
+func Sentence(s string, n int64) string {
+	if n == 1 {
+		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
+	}
+	return strings.ReplaceAll(s, "{n}", thousands(n))
+}
+
+func thousands(n int64) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Apply brings a database forward. It returns the migrations that were applied
+// and stands at the boundary of a migration whatever happens.
+func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+	applied, err := History(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	s := Stand(files, applied, e)
+	if err := s.Problem(); err != nil {
+		return nil, err
+	}
+	todo, err := upTo(s.Waiting, files, o.To)
+	if err != nil {
+		return nil, err
+	}
+	if err := runnable(todo, o.Proved); err != nil {
+		return nil, err
+	}
+	var done []*migration.Migration
+	for _, m := range todo {
+		began := time.Now()
+		if err := db.Begin(ctx, o.Wait); err != nil {
+			return done, err
+		}
+		skip, err := forward(ctx, db, e, m, began, o)
+		if err != nil {
+			return done, errors.Join(err, db.Rollback())
+		}
+		if skip { // somebody else applied it while we waited
+			if err := db.Rollback(); err != nil {
+				return done, err
+			}
+			continue
+		}
+		done = append(done, m)
+		if o.Done != nil {
+			o.Done(m, time.Since(began))
+		}
+	}
+	return done, nil
+}
+
+func runnable(list []*migration.Migration, proved bool) error {
+	for _, m := range list {
+		if proved && !m.Proved() {
+			return fmt.Errorf("%s is not proved, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
+		}
+		if !m.Atomic() {
+			return fmt.Errorf("%s has a step outside of the migration's transaction, which %s has no use for: take the words in brackets out", m.ID, m.Engine)
+		}
+	}
+	return nil
+}
+
+// forward applies one migration inside the transaction that was begun.
+func forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, err error) {
+	if err := db.Exec(ctx, e.HistoryTable()); err != nil {
+		return false, err
+	}
+	there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
+	if err != nil {
+		return false, err
+	}
+	if len(there) > 0 {
+		return true, nil
+	}
+	if err := Steps(ctx, db, e, m, false, o.Each); err != nil {
+		return false, err
+	}
+	if err := record(ctx, db, m, time.Since(began)); err != nil {
+		return false, err
+	}
+	return false, db.Commit(ctx)
+}
+
+// Steps runs the steps of one direction, with their requirements, inside a
+// transaction that was begun, and leaves it open.
+func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool, each func(*migration.Migration, int)) error {
+	when, needs := "before apply", m.BeforeApply
+	if undo {
+		when, needs = "before undo", m.BeforeUndo
+	}
+	for _, r := range needs {
+		if err := Ask(ctx, db, m.ID, when, r); err != nil {
+			return err
+		}
+	}
+	for i := range m.Steps {
+		n := i
+		if undo {
+			n = len(m.Steps) - 1 - i
+		}
+		step := &m.Steps[n]
+		if each != nil {
+			each(m, n+1)
+		}
+		list := step.Apply
+		if undo {
+			list = step.Undo
+			if err := keepAside(ctx, db, e, m, step); err != nil {
+				return err
+			}
+			if step.NoUndo {
+				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: errors.New("the file has no undo for it")}
+			}
+		} else {
+			for _, r := range step.Here {
+				if err := Ask(ctx, db, m.ID, fmt.Sprintf("step %d", n+1), r); err != nil {
+					return err
+				}
+			}
+		}
+		for _, st := range list {
+			if err := db.Step(ctx, st.SQL); err != nil {
+				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, SQL: st.SQL, Err: err}
+			}
+		}
+	}
+	if undo {
+		if err := dropEmptyKept(ctx, db, e, m); err != nil {
+			return err
+		}
+	} else if err := putBack(ctx, db, e, m); err != nil {
+		return err
+	}
+	if err := db.Settle(ctx, m.SQL(undo)); err != nil {
+		return &StepError{Migration: m.ID, Err: err}
+	}
+	return nil
+}
+
+// ToUndo are the migrations that an undo would take back, newest first.
+func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+	applied, err := History(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	s := Stand(files, applied, e)
+	if len(s.Edited) > 0 {
+		return nil, fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was, so that what is undone is what was done", s.Edited[0])
+	}
+	kept, err := Texts(applied, e)
+	if err != nil {
+		return nil, err
+	}
+	stay := 0
+	switch {
+	case o.Start:
+	case o.To != "":
+		m, err := migration.Find(kept, o.To)
+		if err != nil {
+			return nil, fmt.Errorf("%w among those that are applied", err)
+		}
+		for stay < len(kept) && kept[stay].ID <= m.ID {
+			stay++
+		}
+	default:
+		stay = max(0, len(kept)-max(o.Count, 1))
+	}
+	var out []*migration.Migration
+	for i := len(kept) - 1; i >= stay; i-- {
+		m := kept[i]
+		for _, f := range files {
+			if f.ID == m.ID {
+				m = f
+			}
+		}
+		if m.Path == "history of "+m.ID && o.Confirm != nil {
+			if err := o.Confirm(applied[i]); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, m)
+	}
+	return out, runnable(out, false)
+}
+
+// Undo takes migrations back, newest first, each in its own transaction.
+func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+	todo, err := ToUndo(ctx, db, e, files, o)
+	if err != nil {
+		return nil, err
+	}
+	var done []*migration.Migration
+	for _, m := range todo {
+		began := time.Now()
+		if err := db.Begin(ctx, o.Wait); err != nil {
+			return done, err
+		}
+		if err := back(ctx, db, e, m, o); err != nil {
+			return done, errors.Join(err, db.Rollback())
+		}
+		done = append(done, m)
+		if o.Done != nil {
+			o.Done(m, time.Since(began))
+		}
+	}
+	return done, nil
+}
+
+func back(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) error {
+	rows, err := db.Select(ctx, "SELECT max(id) FROM erbario_history")
+	if err != nil {
+		return err
+	}
+	if len(rows) == 0 || rows[0][0] != m.ID {
+		return fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
+	}
+	if err := Steps(ctx, db, e, m, true, o.Each); err != nil {
+		return err
+	}
+	if err := db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID); err != nil {
+		return err
+	}
+	return db.Commit(ctx)
+}

@@ -1,0 +1,87 @@
+package schema
+
+// This file gives a schema a short name that changes when the schema does.
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+)
+
+// Fingerprint is twelve hexadecimal digits of a hash over everything that a
+// schema holds, in an order of its own: neither the order of columns nor how a
+// statement was written makes a difference. Erbario's own tables do not count.
+func Fingerprint(s *Schema) string {
+	h := sha256.New()
+	var tables []*Table
+	for _, t := range s.Tables {
+		if !Own(t.Name) {
+			tables = append(tables, t)
+		}
+	}
+	slices.SortFunc(tables, func(a, b *Table) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	for _, t := range tables {
+		writeTable(h, t)
+	}
+	var views []string
+	for _, v := range s.Views {
+		if !Own(v.Name) {
+			views = append(views, "view "+v.SQL.Key)
+		}
+	}
+	lines(h, views)
+	return hex.EncodeToString(h.Sum(nil))[:12]
+}
+
+// lines writes lines in order, whatever order they came in.
+func lines(w io.Writer, list []string) {
+	slices.Sort(list)
+	for _, l := range list {
+		fmt.Fprintf(w, "%d %s\n", len(l), l)
+	}
+}
+
+func writeTable(w io.Writer, t *Table) {
+	fmt.Fprintf(w, "table %q %v\n", strings.ToLower(t.Name), t.Options)
+	var list []string
+	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
+	key := func(s *SQL) string {
+		if s == nil {
+			return "-"
+		}
+		return "=" + s.Key
+	}
+	partKeys := func(parts []Part) string {
+		var out []string
+		for _, p := range parts {
+			out = append(out, fmt.Sprintf("%q %s %t %s", strings.ToLower(p.Column), key(p.Expr), p.Desc, strings.ToLower(p.Collation)))
+		}
+		return strings.Join(out, ";")
+	}
+	for _, c := range t.Columns {
+		gen := "-"
+		if c.Generated != nil {
+			gen = fmt.Sprintf("%s %t", c.Generated.SQL.Key, c.Generated.Stored)
+		}
+		add("column %q %q %t %s %s %s %s", c.Name, strings.ToLower(c.SQLType), c.NotNull, key(c.Default), gen, strings.ToLower(c.Collation), c.Conflict)
+	}
+	if k := t.PrimaryKey; k != nil {
+		add("key %s %t %s", partKeys(k.Columns), k.Autoincrement, k.Conflict)
+	}
+	for _, x := range t.Indexes {
+		add("index %q %t %s %s %s %t", x.Name, x.Unique, partKeys(x.Parts), key(x.Where), x.Conflict, x.NullsEqual)
+	}
+	for _, k := range t.ForeignKeys {
+		add("reference %q %q %q %s %s %s", k.Columns, strings.ToLower(k.Table), k.References, k.OnDelete, k.OnUpdate, k.Deferrable)
+	}
+	for _, k := range t.Checks {
+		add("check %q %s %s", k.Name, k.SQL.Key, k.Conflict)
+	}
+	for _, g := range t.Triggers {
+		add("trigger %q %s", g.Name, g.SQL.Key)
+	}
+	lines(w, list)
+}
