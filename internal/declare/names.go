@@ -4,6 +4,7 @@ package declare
 // the project's naming rules and are the same on every engine.
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/gobuffalo/flect"
@@ -43,7 +44,7 @@ func (r Rules) tableName(model string) string {
 func snakeCase(name string) string { return flect.Underscore(name) }
 
 // apart renames indexes whose made-up names collide in the database, each by a
-// hash of its table and columns, so that no name depends on the order of files.
+// hash of what it is, so that no name depends on the order of files.
 func apart(tables []*schema.Table, given map[*schema.Index]bool) {
 	count := map[string]int{}
 	for _, t := range tables {
@@ -55,9 +56,15 @@ func apart(tables []*schema.Table, given map[*schema.Index]bool) {
 	for _, t := range tables {
 		for _, x := range t.Indexes {
 			if count[strings.ToLower(x.Name)] > 1 && !given[x] {
-				key := t.Name + "\x00" + strings.Join(schema.Names(x.Parts), "\x00")
-				if x.Unique {
-					key += "\x00unique"
+				key := fmt.Sprintf("%q %t", t.Name, x.Unique)
+				for _, p := range x.Parts {
+					key += fmt.Sprintf(" %q %t %q", p.Column, p.Desc, p.Collation)
+					if p.Expr != nil {
+						key += p.Expr.Text
+					}
+				}
+				if x.Where != nil {
+					key += " where " + x.Where.Text
 				}
 				x.Name = schema.Cut(x.Name + "_" + schema.Hash8(key))
 			}

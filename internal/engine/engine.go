@@ -120,6 +120,9 @@ type Database interface {
 	Close() error
 	// Broken names the views and triggers that do not work as they stand.
 	Broken(ctx context.Context) ([]string, error)
+	// HoldReferences makes the engine refuse rows whose reference points at
+	// nothing, or lets them in, for the statements that follow.
+	HoldReferences(ctx context.Context, hold bool) error
 	// Kept are the names of the tables that begin with prefix.
 	Kept(ctx context.Context, prefix string) ([]string, error)
 	// HasHistory tells whether the table of history is there.
@@ -181,8 +184,10 @@ type Change struct {
 type Source struct {
 	SQL      string
 	Converts bool   // SQL is this engine's own conversion of the column's old value
+	Blocks   bool   // the column's old value cannot be turned into the new type: any stands in the way
 	Fill     string // SQL gives this value to rows that had none; they are noted in the kept table
 	Kept     string // the kept table that holds the value
+	Literal  bool   // SQL is the same constant for every row
 	Unfill   string // the kept table that tells which rows had no value
 }
 
@@ -191,13 +196,13 @@ type Source struct {
 // Forward or Back says otherwise; all others get their default.
 type Alteration struct {
 	From, To *schema.Table
-	Forward  map[string]Source       // by column of To
-	Back     map[string]Source       // by column of From
-	Lost     []string                // the columns of From whose values are lost
-	Keep     string                  // the table to keep them in; empty: they are not kept
-	Known    func(table string) bool // tells whether a table is there before the migration
-	Summary  string                  // the changes in words
-	NoDrop   bool                    // columns cannot be dropped in place in this database
+	Forward  map[string]Source                   // by column of To
+	Back     map[string]Source                   // by column of From
+	Lost     []string                            // the columns of From whose values are lost
+	Keep     string                              // the table to keep them in; empty: they are not kept
+	Known    func(table string, after bool) bool // tells whether a table is there before the migration, or after it
+	Summary  string                              // the changes in words
+	NoDrop   bool                                // columns cannot be dropped in place in this database
 }
 
 // Dropping is a table to be dropped, and where its rows are kept.

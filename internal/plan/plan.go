@@ -252,7 +252,12 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
 		NoDrop: p.NoDrop, Keep: p.keep(name), Summary: summary(name, changes),
-		Known: func(t string) bool { return p.Live.Table(t) != nil && p.oldTable(t) == t },
+		Known: func(t string, after bool) bool {
+			if after {
+				return p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)
+			}
+			return p.Live.Table(t) != nil && p.oldTable(t) == t
+		},
 	}
 	rows := int64(-1)
 	count := func() int64 {
@@ -349,7 +354,7 @@ func (p *planner) ask(q Question) { p.plan.Questions = append(p.plan.Questions, 
 func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
 	col := c.Object.(*schema.Column)
 	if f, ok := p.fill(c.Table, c.Name); ok {
-		a.Forward[c.Name] = engine.Source{SQL: f.SQL}
+		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		return
 	}
 	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 {
@@ -398,7 +403,7 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
 	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
 	if f, ok := p.fill(c.Table, c.Name); ok {
-		a.Forward[c.Name] = engine.Source{SQL: f.SQL}
+		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		a.Lost = append(a.Lost, c.Name)
 		a.Back[c.Name] = engine.Source{Kept: a.Keep}
 		return
@@ -412,8 +417,8 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
-		a.Forward[c.Name] = engine.Source{}
-		a.Back[c.Name] = engine.Source{}
+		a.Forward[c.Name] = engine.Source{Blocks: true}
+		a.Back[c.Name] = engine.Source{Blocks: true}
 		return
 	}
 	if there != "" {
@@ -488,6 +493,10 @@ func (p *planner) count(query string) int64 {
 		p.err = err
 	}
 	return n
+}
+
+func (p *planner) dropped(table string) bool {
+	return slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.DropTable && strings.EqualFold(c.Table, table) })
 }
 
 func (p *planner) fail(format string, args ...any) {

@@ -315,6 +315,9 @@ func (p *prover) fill(ctx context.Context) error {
 			want(t.Name)
 		}
 	}
+	if err := p.db.HoldReferences(ctx, true); err != nil {
+		return err
+	}
 	for _, t := range parentsFirst(p.Start, need) {
 		n, reason, err := p.fillTable(ctx, t, random)
 		if err != nil {
@@ -325,7 +328,7 @@ func (p *prover) fill(ctx context.Context) error {
 			p.out.Without = append(p.out.Without, t.Name+" ("+reason+")")
 		}
 	}
-	return nil
+	return p.db.HoldReferences(ctx, false)
 }
 
 // parentsFirst orders tables so that a table comes behind those it refers to,

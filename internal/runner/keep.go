@@ -25,27 +25,16 @@ func keptByUndo(m *migration.Migration, table string) string {
 	return schema.Cut(keptPrefix(m) + "undo_" + table)
 }
 
-// losses groups what a step's undo destroys by table: no columns is the whole
-// table.
-func losses(step *migration.Step, s *schema.Schema) map[*schema.Table][]string {
-	out := map[*schema.Table][]string{}
-	for _, name := range step.UndoLoses {
-		if t := s.Table(name); t != nil {
-			out[t] = nil
-			continue
-		}
-		for _, t := range s.Tables {
-			if column, ok := strings.CutPrefix(name, t.Name+"."); ok && t.Column(column) != nil {
-				out[t] = append(out[t], t.Column(column).Name)
-			}
+// asideStatements are the statements that keep what the migration's undo
+// destroys. They run before its first step, while everything is there.
+func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) ([]string, error) {
+	lost := map[string]bool{}
+	for _, step := range m.Steps {
+		for _, name := range step.UndoLoses {
+			lost[name] = true
 		}
 	}
-	return out
-}
-
-// asideStatements are the statements that keep what a step's undo destroys.
-func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) ([]string, error) {
-	if len(step.UndoLoses) == 0 {
+	if len(lost) == 0 {
 		return nil, nil
 	}
 	s, err := db.Inspect(ctx)
@@ -53,7 +42,18 @@ func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m
 		return nil, err
 	}
 	var out []string
-	for t, columns := range losses(step, s) {
+	for _, t := range s.Tables {
+		var columns []string
+		if !lost[t.Name] {
+			for _, c := range t.Columns {
+				if lost[t.Name+"."+c.Name] {
+					columns = append(columns, c.Name)
+				}
+			}
+			if len(columns) == 0 {
+				continue
+			}
+		}
 		if t.Options.Virtual != "" || len(columns) > 0 && t.Unkeyed() {
 			continue
 		}
@@ -73,8 +73,8 @@ func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m
 	return out, nil
 }
 
-func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
-	list, err := asideStatements(ctx, db, e, m, step)
+func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	list, err := asideStatements(ctx, db, e, m)
 	if err != nil {
 		return err
 	}

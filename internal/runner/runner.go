@@ -179,6 +179,11 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			return err
 		}
 	}
+	if undo {
+		if err := keepAside(ctx, db, e, m); err != nil {
+			return err
+		}
+	}
 	for i := range m.Steps {
 		n := i
 		if undo {
@@ -191,9 +196,6 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		list := step.Apply
 		if undo {
 			list = step.Undo
-			if err := keepAside(ctx, db, e, m, step); err != nil {
-				return err
-			}
 			if step.NoUndo {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: errors.New("the file has no undo for it")}
 			}

@@ -60,19 +60,21 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		for _, r := range needs {
 			write(e.ScriptRequire(r)...)
 		}
+		if undo {
+			aside, err := asideStatements(ctx, db, e, m)
+			if err != nil {
+				return "", nil, err
+			}
+			for _, sql := range aside {
+				write(e.ScriptStatement(sql)...)
+			}
+		}
 		for i := range m.Steps {
 			st := m.Steps[i]
 			list := st.Apply
 			if undo {
 				st = m.Steps[len(m.Steps)-1-i]
 				list = st.Undo
-				aside, err := asideStatements(ctx, db, e, m, &st)
-				if err != nil {
-					return "", nil, err
-				}
-				for _, sql := range aside {
-					write(e.ScriptStatement(sql)...)
-				}
 			} else {
 				for _, r := range st.Here {
 					write(e.ScriptRequire(r)...)

@@ -88,8 +88,8 @@ func bareTable(t *schema.Table) *schema.Table {
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
 	out := engine.Change{
-		BeforeApply: requirements(a.From, a.To, a.Forward, a.Known),
-		BeforeUndo:  requirements(a.To, a.From, a.Back, a.Known),
+		BeforeApply: requirements(a.From, a.To, a.Forward, func(t string) bool { return a.Known(t, false) }),
+		BeforeUndo:  requirements(a.To, a.From, a.Back, func(t string) bool { return a.Known(t, true) }),
 	}
 	lost := a.Lost
 	filled := filledColumns(a)

@@ -433,6 +433,15 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
 // HistoryTable is the statement that makes the table of history.
 func (Engine) HistoryTable() string { return historyTable }
 
+// HoldReferences turns SQLite's own check of references on or off. A migration
+// runs with it off: dropping a table would delete the rows that refer to it.
+func (d *database) HoldReferences(ctx context.Context, hold bool) error {
+	if hold {
+		return d.Exec(ctx, "PRAGMA foreign_keys = ON")
+	}
+	return d.Exec(ctx, "PRAGMA foreign_keys = OFF")
+}
+
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 	rows, err := d.Select(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND lower(substr(name, 1, length(?1))) = lower(?1) ORDER BY name", prefix)

@@ -25,10 +25,20 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, know
 		if c.Generated != nil {
 			continue
 		}
+		if old != nil && sources[c.Name].Blocks {
+			shown := slices.Clone(from.Key())
+			if !slices.Contains(shown, old.Name) {
+				shown = append(shown, old.Name)
+			}
+			out = append(out, engine.Requirement{
+				Sentence: fmt.Sprintf("{n} rows of %s have a %s that cannot be turned into %s", to.Name, c.Name, c.SQLType),
+				Query:    fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), quote(from.Name), quote(old.Name)),
+			})
+		}
 		if q := p.lossy(c); q != "" {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have a %s that does not come back the same from %s", to.Name, c.Name, c.SQLType), Query: q})
 		}
-		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) {
+		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), Query: p.query([]string{c.Name}, quote(c.Name)+" IS NULL")})
 		}
 		if c.NotNull && c.Default == nil && !p.sourced(c) && rowidKey(to) != c.Name {
@@ -40,6 +50,9 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, know
 		if !p.concerned(used) && hasCheck(from, k) || !p.anySourced(used) {
 			continue
 		}
+		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
+			continue // values that were kept fulfilled it before, constants are tried in the proof
+		}
 		out = append(out, engine.Requirement{Sentence: checkSentence(to, k), Query: p.query(used, "NOT ("+k.SQL.Text+")")})
 	}
 	for _, x := range to.Indexes {
@@ -48,7 +61,8 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, know
 		}
 		names := schema.Names(x.Parts)
 		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return SameIndex(o, x) })
-		if same && !p.concerned(names) || len(names) != len(x.Parts) || !p.anySourced(names) {
+		null := slices.ContainsFunc(names, func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
+		if same && !p.concerned(names) || len(names) != len(x.Parts) || null {
 			continue
 		}
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(names, ", ")), Query: p.duplicates(x)})
@@ -113,6 +127,12 @@ func (p projection) expr(c *schema.Column) string {
 func (p projection) sourced(c *schema.Column) bool {
 	_, ok := sourceSQL(p.from, c, p.from.Name, p.sources)
 	return ok
+}
+
+// kept tells whether the column's value is one that was kept, or a constant that
+// was given for it.
+func (p projection) kept(column string) bool {
+	return p.sources[column].Kept != "" || p.sources[column].Literal
 }
 
 func (p projection) anySourced(columns []string) bool {

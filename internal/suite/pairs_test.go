@@ -1,0 +1,250 @@
+// Package suite holds the tests that run the whole way from models to a
+// database and back, the same for every engine.
+package suite
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"erbario/internal/declare"
+	"erbario/internal/diff"
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/lang"
+	"erbario/internal/migration"
+	"erbario/internal/plan"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+)
+
+// place is one engine with a way to get an empty database.
+type place struct {
+	engine engine.Engine
+	fresh  func(t testing.TB) string // the URL of a new empty database
+}
+
+func places(t testing.TB) map[string]place {
+	e, err := engine.ByName("sqlite")
+	require.NoError(t, err)
+	n := 0
+	return map[string]place{"sqlite": {engine: e, fresh: func(t testing.TB) string {
+		n++
+		return "sqlite:" + filepath.Join(t.TempDir(), fmt.Sprintf("herbarium-%d.db", n))
+	}}}
+}
+
+func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
+	f, diags := lang.Parse("models/test.erbario", src)
+	require.Empty(t, diags, src)
+	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+	require.Empty(t, diags, src)
+	s, _ := e.Realize(d.Schema)
+	return s
+}
+
+// answer answers every question: a loss may go, and a value is worked out that
+// the column takes.
+func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) plan.Answers {
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}}
+	for range 4 {
+		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now()})
+		require.NoError(t, err)
+		if len(d.Plan.Questions) == 0 {
+			return out
+		}
+		for _, q := range d.Plan.Questions {
+			for _, f := range q.Flags {
+				if name, ok := strings.CutPrefix(f, "--drop "); ok {
+					out.Drop[strings.Trim(name, "'")] = true
+				}
+			}
+			if strings.Contains(q.Flags[0], "--fill") || len(q.Flags) > 1 && strings.Contains(q.Flags[len(q.Flags)-1], "--fill") {
+				table, column, _ := strings.Cut(q.About, ".")
+				w := s.Wanted.Table(table)
+				out.Fill[q.About] = fill(t, s.Engine, w, w.Column(column), r)
+			}
+		}
+	}
+	return out
+}
+
+// fill is a value that the column takes.
+func fill(t require.TestingT, e engine.Engine, table *schema.Table, c *schema.Column, r *rand.Rand) plan.Fill {
+	for _, k := range table.ForeignKeys {
+		if k.Columns[0] == c.Name {
+			return plan.Fill{SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.Quote(k.References[0]), e.Quote(k.Table))}
+		}
+	}
+	text := map[schema.Kind]string{
+		schema.Text: "new", schema.Smallint: "4", schema.Integer: "5", schema.Bigint: "6", schema.Decimal: "1.5", schema.Real: "0.5", schema.Double: "2.5", schema.Boolean: "true",
+		schema.Date: "2026-02-03", schema.Time: "10:00:00", schema.Timestamp: "2026-02-03 10:00:00", schema.Datetime: "2026-02-03 10:00:00",
+		schema.UUID: "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", schema.JSON: "[]",
+	}[c.Type.Kind]
+	v := schema.Value{Kind: schema.TextValue, Text: text}
+	switch {
+	case c.Type.Kind == schema.Choice:
+		v.Text = c.Type.Choices[r.IntN(len(c.Type.Choices))]
+	case c.Type.Kind == schema.Bytes:
+		return plan.Fill{SQL: "x'01'", Literal: true}
+	case c.Type.Kind.Number():
+		v.Kind = schema.NumberValue
+	case c.Type.Kind == schema.Boolean:
+		v.Kind = schema.BooleanValue
+	}
+	sql, err := e.Literal(v, c.Type)
+	require.NoError(t, err)
+	return plan.Fill{SQL: sql, Literal: true}
+}
+
+// insert puts a few rows into every table; what the engine refuses is left out.
+func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, s *schema.Schema, r *rand.Rand, n int) {
+	require.NoError(t, db.HoldReferences(ctx, true))
+	for range 3 { // references find more parents each time
+		for _, table := range s.Tables {
+			if schema.Own(table.Name) {
+				continue
+			}
+			for range n {
+				var names, values []string
+				for _, c := range table.Columns {
+					if c.Generated != nil || c.Identity {
+						continue
+					}
+					v := "NULL"
+					fk := slices.IndexFunc(table.ForeignKeys, func(k *schema.ForeignKey) bool { return k.Columns[0] == c.Name })
+					if fk >= 0 {
+						k := table.ForeignKeys[fk]
+						v = fmt.Sprintf("(SELECT %s FROM %s ORDER BY random() LIMIT 1)", e.Quote(k.References[0]), e.Quote(k.Table))
+					} else {
+						list := e.Candidates(table, c)
+						v = list[r.IntN(len(list))]
+					}
+					names, values = append(names, e.Quote(c.Name)), append(values, v)
+				}
+				db.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.Quote(table.Name), strings.Join(names, ", "), strings.Join(values, ", ")))
+			}
+		}
+	}
+	require.NoError(t, db.HoldReferences(ctx, false))
+}
+
+// dump is every row of every table but the tool's own.
+func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database) map[string][]string {
+	s, err := db.Inspect(ctx)
+	require.NoError(t, err)
+	out := map[string][]string{}
+	for _, table := range s.Tables {
+		if schema.Own(table.Name) {
+			continue
+		}
+		var names []string
+		for _, c := range table.Columns {
+			names = append(names, e.Quote(c.Name))
+		}
+		slices.Sort(names)
+		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.Quote(table.Name), 0)
+		require.NoError(t, err)
+		list := []string{}
+		for _, row := range rows.Values {
+			list = append(list, strings.Join(rows.Columns, ", ")+": "+strings.Join(row, ", "))
+		}
+		slices.Sort(list)
+		out[table.Name] = list
+	}
+	return out
+}
+
+// step drafts and applies the way to the models; it returns what was drafted.
+func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) (*draft.Draft, []*migration.Migration) {
+	s, err := draft.Look(ctx, e, db, wanted(t, e, src), files)
+	require.NoError(t, err)
+	answers := answer(t, ctx, s, r)
+	d, err := s.Make(ctx, draft.Request{Title: "change", Answers: answers, Now: time.Now(), Rows: true})
+	require.NoError(t, err)
+	require.Empty(t, d.Plan.Questions)
+	if d.Migration == nil {
+		return d, files
+	}
+	require.Empty(t, d.Outcome.Differ, "the proof of\n%s", d.Migration.Text)
+	if len(d.InTheWay) > 0 {
+		return d, files
+	}
+	files = append(files, d.Migration)
+	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
+	require.NoError(t, err, "applying\n%s", d.Migration.Text)
+	return d, files
+}
+
+// pair takes a database from A to B, back, and forward again, with rows.
+func pair(t *rapid.T, p place, url string) {
+	ctx := context.Background()
+	a := drawSchema(t)
+	b := evolve(t, a)
+	r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+	e := p.engine
+	db, err := e.Open(ctx, url, engine.Make)
+	require.NoError(t, err)
+	defer db.Close()
+
+	_, files := step(t, ctx, e, db, text(a), nil, r)
+	live, err := db.Inspect(ctx)
+	require.NoError(t, err)
+	require.Empty(t, diff.Schemas(live, wanted(t, e, text(a))), "right after an apply the diff is empty")
+	insert(t, ctx, e, db, live, r, rapid.IntRange(0, 3).Draw(t, "rows"))
+	before := dump(t, ctx, e, db)
+
+	d, files := step(t, ctx, e, db, text(b), files, r)
+	if d.Migration == nil {
+		return
+	}
+	if len(d.InTheWay) > 0 {
+		require.Equal(t, before, dump(t, ctx, e, db), "a refused draft changes nothing")
+		return
+	}
+	live, err = db.Inspect(ctx)
+	require.NoError(t, err)
+	require.Empty(t, diff.Schemas(live, wanted(t, e, text(b))), "the live schema is B after\n%s", d.Migration.Text)
+	after := dump(t, ctx, e, db)
+
+	_, err = runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Second})
+	require.NoError(t, err, "undoing\n%s", d.Migration.Text)
+	live, err = db.Inspect(ctx)
+	require.NoError(t, err)
+	require.Empty(t, diff.Schemas(live, wanted(t, e, text(a))), "the live schema is A again after the undo of\n%s", d.Migration.Text)
+	require.Equal(t, before, dump(t, ctx, e, db), "every row is as it was after the undo of\n%s", d.Migration.Text)
+
+	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
+	require.NoError(t, err, "applying again\n%s", d.Migration.Text)
+	require.Equal(t, after, dump(t, ctx, e, db), "every row is as it was when applied first\n%s", d.Migration.Text)
+}
+
+// Random pairs of schemas with rows: forward the schema is B, back it is A and
+// every row is as it was, and forward again what B alone held is there again.
+func TestPairs(t *testing.T) {
+	pairs := 200
+	if s := os.Getenv("ERBARIO_PAIRS"); s != "" {
+		n, err := strconv.Atoi(s)
+		require.NoError(t, err)
+		pairs = n
+	}
+	for name, p := range places(t) {
+		t.Run(name, func(t *testing.T) {
+			if err := flagSet("rapid.checks", strconv.Itoa(pairs)); err != nil {
+				t.Fatal(err)
+			}
+			rapid.Check(t, func(rt *rapid.T) { pair(rt, p, p.fresh(t)) })
+		})
+	}
+}

@@ -1,0 +1,219 @@
+package suite
+
+// This file makes random models, as text of the language, and random rows that
+// they allow. Everything that follows is the program's own way from there.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"pgregory.net/rapid"
+)
+
+// model is one random model; its fields live in a pool of names, so that the
+// models of a pair have much in common.
+type model struct {
+	name   string
+	fields []field
+	lines  []string
+}
+
+type field struct {
+	name, typ string
+	clauses   []string
+}
+
+func (f field) required() bool { return !slices.Contains(f.clauses, "optional") }
+
+func (f field) line() string { return f.name + " " + f.typ + " " + strings.Join(f.clauses, " ") }
+
+var modelNames = []string{"Collector", "Taxon", "Specimen", "Sheet", "Loan", "Locality"}
+var fieldNames = []string{"name", "label", "code", "weight", "height", "seen_on", "opened", "noted", "rarity", "order", "notes", "mark", "count"}
+
+var scalarTypes = []string{"text", "text(20)", "text(8)", "smallint", "integer", "bigint", "decimal(8,2)", "decimal(20,4)", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice(low, mid, high)", "choice(low, mid)", "choice(low, mid, high, top)"}
+
+var typeDefaults = map[string]string{
+	"text": `"a 'b' c"`, "text(20)": `"pressed"`, "text(8)": `"new"`, "smallint": "7", "integer": "-3", "bigint": "9000000000", "decimal(8,2)": "2.5", "decimal(20,4)": "1.25",
+	"double": "0.5", "boolean": "true", "date": "2026-01-31", "time": `"08:30:00"`, "timestamp": "now", "datetime": `"2026-01-31 08:30:00"`, "json": `{"a":1}`,
+	"choice(low, mid, high)": "mid", "choice(low, mid)": "low", "choice(low, mid, high, top)": "high", "uuid": "new uuid",
+}
+
+func drawField(t *rapid.T, name string, models []string) field {
+	f := field{name: name}
+	if len(models) > 0 && rapid.IntRange(0, 5).Draw(t, "ref") == 0 {
+		f.typ = "references " + rapid.SampledFrom(models).Draw(t, "target")
+		if rapid.Bool().Draw(t, "opt") {
+			f.clauses = append(f.clauses, "optional")
+			if rapid.Bool().Draw(t, "setnull") {
+				f.clauses = append(f.clauses, "on delete set null")
+			}
+		} else if rapid.Bool().Draw(t, "cascade") {
+			f.clauses = append(f.clauses, "on delete cascade")
+		}
+		return f
+	}
+	f.typ = rapid.SampledFrom(scalarTypes).Draw(t, "type")
+	if rapid.Bool().Draw(t, "optional") {
+		f.clauses = append(f.clauses, "optional")
+	}
+	if d := typeDefaults[f.typ]; d != "" && rapid.IntRange(0, 2).Draw(t, "default") == 0 {
+		f.clauses = append(f.clauses, "default "+d)
+	}
+	pick := func(n int, clause string) {
+		if rapid.IntRange(0, n).Draw(t, clause) == 0 {
+			f.clauses = append(f.clauses, clause)
+		}
+	}
+	switch {
+	case strings.HasPrefix(f.typ, "text"):
+		pick(5, "unique")
+		pick(5, "nonblank")
+		pick(6, "immutable")
+	case f.typ == "integer", f.typ == "smallint", f.typ == "bigint":
+		pick(5, "range -500..")
+		pick(5, "unique")
+		pick(6, "check {"+name+"} <> 13")
+	case f.typ == "date":
+		pick(5, "index")
+	case f.typ == "timestamp" && !slices.ContainsFunc(f.clauses, func(c string) bool { return strings.HasPrefix(c, "default") }):
+		pick(3, "stamped")
+	}
+	// What takes the rest of the line stands last.
+	slices.SortStableFunc(f.clauses, func(a, b string) int { return last(a) - last(b) })
+	return f
+}
+
+func last(clause string) int {
+	if strings.HasPrefix(clause, "check") {
+		return 1
+	}
+	return 0
+}
+
+func drawModel(t *rapid.T, name string, models []string) model {
+	m := model{name: name}
+	for _, n := range rapid.SliceOfNDistinct(rapid.SampledFrom(fieldNames), 1, 5, rapid.ID[string]).Draw(t, "fields of "+name) {
+		m.fields = append(m.fields, drawField(t, n, models))
+	}
+	m.drawLines(t)
+	return m
+}
+
+func (m *model) drawLines(t *rapid.T) {
+	m.lines = nil
+	a := rapid.SampledFrom(m.fields).Draw(t, "indexed")
+	switch rapid.IntRange(0, 6).Draw(t, "line") {
+	case 0:
+		m.lines = append(m.lines, "timestamps")
+	case 1:
+		m.lines = append(m.lines, "index "+m.quoted(a)+" desc")
+	case 2:
+		if len(m.fields) > 1 {
+			m.lines = append(m.lines, "index "+m.quoted(m.fields[0])+", "+m.quoted(m.fields[1])+" where {"+a.name+"} is not null")
+		}
+	case 3:
+		m.lines = append(m.lines, "check known: {"+a.name+"} is not null or 1")
+	}
+}
+
+func (m *model) quoted(f field) string { return f.name }
+
+func text(models []model) string {
+	var b strings.Builder
+	for _, m := range models {
+		fmt.Fprintf(&b, "model %s\n", m.name)
+		for _, f := range m.fields {
+			fmt.Fprintf(&b, "    %s\n", strings.TrimSpace(f.line()))
+		}
+		for _, l := range m.lines {
+			fmt.Fprintf(&b, "    %s\n", l)
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+// drawSchema makes one to four models that may refer to each other.
+func drawSchema(t *rapid.T) []model {
+	names := rapid.SliceOfNDistinct(rapid.SampledFrom(modelNames), 1, 4, rapid.ID[string]).Draw(t, "models")
+	var out []model
+	for _, n := range names {
+		out = append(out, drawModel(t, n, names))
+	}
+	return out
+}
+
+// evolve changes some models into others: fields come, go and change, models
+// come and go.
+func evolve(t *rapid.T, from []model) []model {
+	var names []string
+	for _, m := range from {
+		names = append(names, m.name)
+	}
+	gone := ""
+	if len(names) > 1 && rapid.IntRange(0, 4).Draw(t, "model goes") == 0 {
+		gone = rapid.SampledFrom(names).Draw(t, "gone")
+		names = slices.DeleteFunc(names, func(n string) bool { return n == gone })
+	}
+	var fresh string
+	if rapid.IntRange(0, 3).Draw(t, "model comes") == 0 {
+		fresh = rapid.SampledFrom(modelNames).Draw(t, "fresh")
+		if slices.Contains(names, fresh) || fresh == gone {
+			fresh = ""
+		} else {
+			names = append(names, fresh)
+		}
+	}
+	var out []model
+	for _, m := range from {
+		if m.name == gone {
+			continue
+		}
+		n := model{name: m.name, lines: m.lines}
+		for _, f := range m.fields {
+			if strings.HasPrefix(f.typ, "references ") && strings.TrimPrefix(f.typ, "references ") == gone {
+				continue
+			}
+			switch rapid.IntRange(0, 7).Draw(t, "change "+f.name) {
+			case 0: // goes
+			case 1: // another field of the same name
+				n.fields = append(n.fields, drawField(t, f.name, names))
+			case 2: // optional or not
+				g := field{name: f.name, typ: f.typ}
+				for _, c := range f.clauses {
+					if c != "optional" && !strings.Contains(c, "set null") {
+						g.clauses = append(g.clauses, c)
+					}
+				}
+				if f.required() {
+					g.clauses = append([]string{"optional"}, g.clauses...)
+				}
+				n.fields = append(n.fields, g)
+			default:
+				n.fields = append(n.fields, f)
+			}
+		}
+		for _, name := range fieldNames {
+			if !slices.ContainsFunc(n.fields, func(f field) bool { return f.name == name }) && (len(n.fields) == 0 || rapid.IntRange(0, 12).Draw(t, "new "+name) == 0) {
+				n.fields = append(n.fields, drawField(t, name, names))
+			}
+		}
+		keep := true
+		for _, l := range m.lines {
+			for _, w := range fieldNames {
+				if slices.ContainsFunc(m.fields, func(f field) bool { return f.name == w }) && !slices.ContainsFunc(n.fields, func(f field) bool { return f.name == w }) && strings.Contains(l, w) {
+					keep = false
+				}
+			}
+		}
+		if !keep || rapid.IntRange(0, 4).Draw(t, "lines change") == 0 {
+			n.drawLines(t)
+		}
+		out = append(out, n)
+	}
+	if fresh != "" {
+		out = append(out, drawModel(t, fresh, names))
+	}
+	return out
+}
