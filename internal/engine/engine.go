@@ -183,12 +183,13 @@ type Change struct {
 // the column's default.
 type Source struct {
 	SQL      string
-	Converts bool   // SQL is this engine's own conversion of the column's old value
-	Blocks   bool   // the column's old value cannot be turned into the new type: any stands in the way
-	Fill     string // SQL gives this value to rows that had none; they are noted in the kept table
-	Kept     string // the kept table that holds the value
-	Literal  bool   // SQL is the same constant for every row
-	Unfill   string // the kept table that tells which rows had no value
+	Converts bool     // SQL is this engine's own conversion of the column's old value
+	Blocks   bool     // the column's old value cannot be turned into the new type: any stands in the way
+	Fill     string   // SQL gives this value to rows that had none; they are noted in the kept table
+	Kept     string   // the kept table that holds the value
+	Literal  bool     // SQL is the same constant for every row
+	Unfill   string   // the kept table that tells which rows had no value
+	Match    []string // of Kept and Unfill: the columns that tell whose value it is
 }
 
 // Alteration is one table before and after, and how each gets its values from
@@ -209,6 +210,23 @@ type Alteration struct {
 type Dropping struct {
 	Table *schema.Table
 	Keep  string
+}
+
+// Match are the columns, there before and after, by which a kept value finds
+// its row again: the key, and the time of creation, since a key may be given
+// anew. None: there is no such key.
+func (a Alteration) Match() []string {
+	keys := a.From.Key()
+	for _, k := range keys {
+		if a.To.Column(k) == nil {
+			return nil
+		}
+	}
+	const created = "created_at"
+	if len(keys) > 0 && !slices.Contains(keys, created) && !slices.Contains(a.Lost, created) && a.From.Column(created) != nil && a.To.Column(created) != nil {
+		keys = append(slices.Clone(keys), created)
+	}
+	return keys
 }
 
 var engines []Engine

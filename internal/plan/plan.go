@@ -302,9 +302,10 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		p.plan.Effects[name] = Rows(count()) + ", with a question"
 		return
 	}
-	if len(a.Lost) > 0 && a.From.Unkeyed() {
+	keyless := len(a.Match()) == 0
+	if len(a.Lost) > 0 && keyless {
 		if count() > 0 && !p.answered("drop", name+".*") {
-			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key, so what its columns hold cannot be put back into the right rows", name), Flags: []string{"--drop '" + name + ".*'"}, Other: "or give the model a key first"})
+			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key that stays, so what its columns hold cannot be put back into the right rows", name), Flags: []string{"--drop '" + name + ".*'"}, Other: "or give the model a key first"})
 			return
 		}
 		a.Keep = ""
@@ -312,7 +313,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			delete(a.Back, c)
 		}
 	}
-	if live.Unkeyed() {
+	if keyless {
 		for c, s := range a.Back {
 			if s.Unfill != "" {
 				delete(a.Back, c)
@@ -507,10 +508,16 @@ func (p *planner) fail(format string, args ...any) {
 
 func (p *planner) fill(table, column string) (Fill, bool) {
 	f, ok := p.Answers.Fill[table+"."+column]
-	if ok {
-		p.used["fill "+table+"."+column] = true
+	if !ok {
+		return f, false
 	}
-	return f, ok
+	p.used["fill "+table+"."+column] = true
+	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
+		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.Quote(table))); err != nil {
+			p.err = fmt.Errorf("--fill %s.%s=sql:%s cannot be worked out over the rows of %s: %w", table, column, f.SQL, table, err)
+		}
+	}
+	return f, true
 }
 
 func (p *planner) answered(what, about string) bool {

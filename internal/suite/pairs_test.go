@@ -73,7 +73,7 @@ func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Ran
 			if strings.Contains(q.Flags[0], "--fill") || len(q.Flags) > 1 && strings.Contains(q.Flags[len(q.Flags)-1], "--fill") {
 				table, column, _ := strings.Cut(q.About, ".")
 				w := s.Wanted.Table(table)
-				out.Fill[q.About] = fill(t, s.Engine, w, w.Column(column), r)
+				out.Fill[q.About] = fill(t, s, w, w.Column(column), r)
 			}
 		}
 	}
@@ -81,9 +81,13 @@ func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Ran
 }
 
 // fill is a value that the column takes.
-func fill(t require.TestingT, e engine.Engine, table *schema.Table, c *schema.Column, r *rand.Rand) plan.Fill {
+func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Column, r *rand.Rand) plan.Fill {
+	e := s.Engine
 	for _, k := range table.ForeignKeys {
 		if k.Columns[0] == c.Name {
+			if s.Ahead.Table(k.Table) == nil {
+				return plan.Fill{SQL: "NULL"} // no row to refer to: it cannot be done
+			}
 			return plan.Fill{SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.Quote(k.References[0]), e.Quote(k.Table))}
 		}
 	}

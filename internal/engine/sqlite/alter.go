@@ -87,6 +87,10 @@ func bareTable(t *schema.Table) *schema.Table {
 
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
+	for column, s := range a.Back {
+		s.Match = a.Match()
+		a.Back[column] = s
+	}
 	out := engine.Change{
 		BeforeApply: requirements(a.From, a.To, a.Forward, func(t string) bool { return a.Known(t, false) }),
 		BeforeUndo:  requirements(a.To, a.From, a.Back, func(t string) bool { return a.Known(t, true) }),
@@ -124,7 +128,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	step.Undo = copyTable(a.To, a.From, a.Back)
 	if a.Keep != "" && len(lost)+len(filled) > 0 {
-		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name), keptMatch(a.From, a.Keep, a.From.Name)))
+		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name), keptMatch(a.Match(), a.Keep, a.From.Name)))
 	}
 	out.Steps = []engine.Step{step}
 	return out
@@ -545,37 +549,43 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 	}
 	switch {
 	case src.Kept != "":
-		expr := fmt.Sprintf("(SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(from, src.Kept, oldName), quote(src.Kept))
+		expr := fmt.Sprintf("(SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(src.Match, src.Kept, oldName), quote(src.Kept))
 		if c.NotNull && c.Default != nil {
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
 		}
 		return expr, true
 	case src.Unfill != "":
 		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(from, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), quote(c.Name)), true
+			quote(src.Unfill), keptMatch(src.Match, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), quote(c.Name)), true
 	case src.SQL != "":
-		return src.SQL, true
+		return renameIn(src.SQL, from.Name, oldName), true
 	}
 	return "", false
 }
 
-// created is the column by which a row that was given an old key again is told
-// from the one that had it before; "" without one.
-func created(t *schema.Table) string {
-	if c := t.Column("created_at"); c != nil && c.Generated == nil {
-		return c.Name
+// renameIn gives SQL in which a table goes by another name: an expression that
+// reads the table itself means its old rows, not the new table that is just
+// being filled.
+func renameIn(sql, table, name string) string {
+	if table == name {
+		return sql
 	}
-	return ""
+	var b strings.Builder
+	last := 0
+	list := tokens(sql)
+	for i, t := range list {
+		if (t.kind == tokWord || t.kind == tokName) && strings.EqualFold(t.name(), table) && (i == 0 || !list[i-1].is(".")) {
+			b.WriteString(sql[last:t.start] + quote(name))
+			last = t.end
+		}
+	}
+	return b.String() + sql[last:]
 }
 
-// keptMatch is the condition that a kept row belongs to a row of the table.
-func keptMatch(t *schema.Table, kept, row string) string {
+// keptMatch is the condition that a kept row belongs to a row of a table.
+func keptMatch(keys []string, kept, row string) string {
 	var terms []string
-	columns := t.Key()
-	if c := created(t); c != "" && !slices.Contains(columns, c) {
-		columns = append(slices.Clone(columns), c)
-	}
-	for _, k := range columns {
+	for _, k := range keys {
 		terms = append(terms, fmt.Sprintf("%s.%s IS %s.%s", quote(kept), quote("key_"+k), quote(row), quote(k)))
 	}
 	return strings.Join(terms, " AND ")
@@ -592,11 +602,7 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 		columns = append(columns, quote(name))
 		values = append(values, value)
 	}
-	keys := t.Key()
-	if c := created(t); c != "" && !slices.Contains(keys, c) {
-		keys = append(slices.Clone(keys), c)
-	}
-	for _, k := range keys {
+	for _, k := range a.Match() {
 		add("key_"+k, k, quote(k))
 	}
 	for _, k := range lost {
@@ -621,7 +627,7 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 // KeepAside puts values of a table aside before it, or columns of it, go.
 func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string {
 	if len(columns) > 0 {
-		return keepValues(engine.Alteration{From: t, Keep: kept}, columns, nil)
+		return keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 	}
 	bare := bareTable(t)
 	bare.Name = kept
@@ -632,19 +638,18 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string
 // values of columns go into the rows that they came from, with the table's
 // triggers away, so that nothing else changes.
 func (Engine) PutBack(t, kept *schema.Table) []string {
-	var columns []string
-	byKey := false
+	var columns, keys []string
 	for _, c := range kept.Columns {
-		if strings.HasPrefix(c.Name, "key_") && t.Column(c.Name) == nil {
-			byKey = true
+		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
+			keys = append(keys, key)
 		} else if o := t.Column(c.Name); o != nil && o.Generated == nil {
 			columns = append(columns, c.Name)
 		}
 	}
-	if !byKey {
+	if len(keys) == 0 {
 		return append(copyRows(kept, t, kept.Name, t.Name, nil), "DROP TABLE "+quote(kept.Name))
 	}
-	match := keptMatch(t, kept.Name, t.Name)
+	match := keptMatch(keys, kept.Name, t.Name)
 	var out, set []string
 	for _, g := range t.Triggers {
 		out = append(out, dropTrigger(g))

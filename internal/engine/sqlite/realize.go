@@ -190,9 +190,10 @@ func typeCheck(c *schema.Column) string {
 	case schema.Date:
 		return fmt.Sprintf("%s IS date(%s)", x, x)
 	case schema.Time:
-		return fmt.Sprintf("%s IN (time(%s), strftime('%%H:%%M:%%f', %s))", x, x, x)
+		// IS and not IN: what is no time gives null, and a check lets null pass.
+		return fmt.Sprintf("%s IS time(%s) OR %s IS strftime('%%H:%%M:%%f', %s)", x, x, x, x)
 	case schema.Timestamp, schema.Datetime:
-		return fmt.Sprintf("%s IN (datetime(%s), strftime('%%Y-%%m-%%d %%H:%%M:%%f', %s))", x, x, x)
+		return fmt.Sprintf("%s IS datetime(%s) OR %s IS strftime('%%Y-%%m-%%d %%H:%%M:%%f', %s)", x, x, x, x)
 	case schema.UUID:
 		return fmt.Sprintf("%s GLOB '????????-????-????-????-????????????' AND length(replace(%s, '-', '')) = 32 AND %s NOT GLOB '*[^0-9a-f-]*'", x, x, x)
 	case schema.JSON:
