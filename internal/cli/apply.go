@@ -494,7 +494,6 @@ type statusRow struct {
 	Models   []jsonChange `json:"models"` // not drafted yet
 	Live     []jsonChange `json:"live"`   // changed by hand
 	Problem  string       `json:"problem,omitempty"`
-	cells    []string
 	drift    []diff.Change
 	models   int
 	absent   bool
@@ -637,9 +636,9 @@ func (a *app) showStatus(list []*statusRow) {
 			live = "not there yet"
 		}
 		if r.Problem != "" && r.Engine == "" {
-			at, waits, models, live = "?", "?", "?", short(firstLine(r.Problem), 60)
+			at, waits, models, live = "?", "?", "?", "cannot be read"
 		} else if r.Problem != "" {
-			models, live = "?", short(firstLine(r.Problem), 60)
+			models, live = "?", "?"
 		}
 		table = append(table, []string{cell(r.Database), at, waits, models, cell(live)})
 	}
@@ -675,6 +674,8 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 		if r.Problem != "" && len(list) == 1 {
 			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
+		} else if r.Problem != "" {
+			a.out.printf("%s%s", who, clean(strings.TrimPrefix(r.Problem, "database "+r.Database+": ")))
 		}
 	}
 	if len(list) == 1 {
@@ -687,8 +688,6 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 	}
 }
-
-func firstLine(s string) string { s, _, _ = strings.Cut(s, "\n"); return s }
 
 func (a *app) scriptCommand() *cli.Command {
 	var to string

@@ -102,8 +102,6 @@ type app struct {
 	yes       bool
 	yesOn     string
 	told      bool // the JSON document has been written
-	inDemo    bool
-	columns   int
 	noColour  bool
 	forceTerm bool
 }

@@ -197,13 +197,13 @@ type Source struct {
 // Forward or Back says otherwise; all others get their default.
 type Alteration struct {
 	From, To *schema.Table
-	Forward  map[string]Source                   // by column of To
-	Back     map[string]Source                   // by column of From
-	Lost     []string                            // the columns of From whose values are lost
-	Keep     string                              // the table to keep them in; empty: they are not kept
-	Known    func(table string, after bool) bool // tells whether a table is there before the migration, or after it
-	Summary  string                              // the changes in words
-	NoDrop   bool                                // columns cannot be dropped in place in this database
+	Forward  map[string]Source                     // by column of To
+	Back     map[string]Source                     // by column of From
+	Lost     []string                              // the columns of From whose values are lost
+	Keep     string                                // the table to keep them in; empty: they are not kept
+	Parent   func(table string, after bool) Parent // what of a table that is referred to is there before the migration, or after it
+	Summary  string                                // the changes in words
+	NoDrop   bool                                  // columns cannot be dropped in place in this database
 }
 
 // Dropping is a table to be dropped, and where its rows are kept.
@@ -211,6 +211,16 @@ type Dropping struct {
 	Table *schema.Table
 	Keep  string
 }
+
+// Parent tells whether the rows that a reference points at can be asked about.
+type Parent int
+
+// What of a parent is there.
+const (
+	ParentUnknown Parent = iota // under another name, or not yet
+	ParentThere
+	ParentNew // it comes with the migration, and is empty
+)
 
 // Match are the columns, there before and after, by which a kept value finds
 // its row again: the key, and the time of creation, since a key may be given

@@ -693,8 +693,6 @@ func (c *cursor) action() (which string, do schema.Action, pos Pos) {
 	return w.Name, schema.Action(strings.ToUpper(text)), pos
 }
 
-var typeWords = []string{"text", "smallint", "integer", "bigint", "decimal", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice", "sql", "references"}
-
 // elsewhere gives what to write for a type's name from elsewhere.
 var elsewhere = map[string]string{
 	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "char": "text(n)", "character": "text(n)",

@@ -211,14 +211,14 @@ func Write(m *Migration) string {
 		}
 		b.WriteByte('\n')
 		if len(s.Loses) > 0 {
-			fmt.Fprintf(&b, "%sloses %s", Marker, Title(strings.Join(s.Loses, ", ")))
+			fmt.Fprintf(&b, "%sloses %s", Marker, nameList(s.Loses))
 			if s.Kept {
 				b.WriteString(", kept")
 			}
 			b.WriteByte('\n')
 		}
 		if len(s.UndoLoses) > 0 {
-			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, Title(strings.Join(s.UndoLoses, ", ")))
+			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, nameList(s.UndoLoses))
 		}
 		for _, r := range s.Here {
 			fmt.Fprintf(&b, "%shere, none of these may exist  %s\n%s;\n", Marker, strconv.Quote(Title(r.Sentence)), r.Query)
@@ -258,6 +258,36 @@ func writeHead(b *strings.Builder, m *Migration) {
 	if m.Proof != "" {
 		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))
 	}
+}
+
+// nameList puts names in a line; one that a comma or a control character could
+// tear apart stands in quotes.
+func nameList(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = n
+		if n != Title(n) || strings.ContainsAny(n, ",\"\\") {
+			out[i] = strconv.Quote(n)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// readNames is the inverse of nameList.
+func readNames(s string) []string {
+	var out []string
+	for s != "" {
+		if q, err := strconv.QuotedPrefix(s); err == nil && s[0] == '"' {
+			name, _ := strconv.Unquote(q)
+			out = append(out, name)
+			s = strings.TrimPrefix(s[len(q):], ", ")
+			continue
+		}
+		var name string
+		name, s, _ = strings.Cut(s, ", ")
+		out = append(out, name)
+	}
+	return out
 }
 
 // WithHead gives the file's text with the head as m has it now, and the body as
@@ -365,10 +395,10 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			case strings.HasPrefix(words, "loses ") && step != nil:
 				list := strings.TrimPrefix(words, "loses ")
 				list, step.Kept = strings.CutSuffix(list, ", kept")
-				step.Loses = strings.Split(list, ", ")
+				step.Loses = readNames(list)
 			case strings.HasPrefix(words, "undo loses ") && step != nil:
 				list, _ := strings.CutSuffix(strings.TrimPrefix(words, "undo loses "), ", kept")
-				step.UndoLoses = strings.Split(list, ", ")
+				step.UndoLoses = readNames(list)
 			case needLine.MatchString(words):
 				g := needLine.FindStringSubmatch(words)
 				sentence, err := strconv.Unquote(g[2])

@@ -252,11 +252,16 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
 		NoDrop: p.NoDrop, Keep: p.keep(name), Summary: summary(name, changes),
-		Known: func(t string, after bool) bool {
-			if after {
-				return p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)
+		Parent: func(t string, after bool) engine.Parent {
+			switch {
+			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)):
+				return engine.ParentThere
+			case after || p.renamed(t):
+				return engine.ParentUnknown
+			case p.Live.Table(t) != nil:
+				return engine.ParentThere
 			}
-			return p.Live.Table(t) != nil && p.oldTable(t) == t
+			return engine.ParentNew
 		},
 	}
 	rows := int64(-1)
@@ -296,6 +301,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			p.changeType(&a, c, count)
 		case diff.ChangeCheck:
 			p.renameChoices(&a, c)
+		case diff.ChangeRef:
+			p.changeParent(&a, c)
 		}
 	}
 	if len(p.plan.Questions) > asked {
@@ -428,6 +435,33 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	if back != "" {
 		a.Back[c.Name] = engine.Source{SQL: back, Converts: true}
 	}
+}
+
+// changeParent asks what the values of a reference are to be that points at
+// another table now: a number that happens to be there is no answer.
+func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
+	k, old := c.Object.(*schema.ForeignKey), c.Before.(*schema.ForeignKey)
+	if strings.EqualFold(k.Table, old.Table) && slices.EqualFunc(k.References, old.References, strings.EqualFold) || len(k.Columns) != 1 {
+		return
+	}
+	name := k.Columns[0]
+	if _, done := a.Forward[name]; done {
+		return // it changes its type too, and was asked about
+	}
+	if f, ok := p.fill(c.Table, name); ok {
+		a.Forward[name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
+		a.Lost = append(a.Lost, name)
+		a.Back[name] = engine.Source{Kept: a.Keep}
+		return
+	}
+	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
+	if n > 0 {
+		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, have(n)),
+			Flags: []string{fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name)}})
+		return
+	}
+	a.Forward[name] = engine.Source{Blocks: true}
+	a.Back[name] = engine.Source{Blocks: true}
 }
 
 // renameChoices gives the rows of a renamed value of a choice its new name.

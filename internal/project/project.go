@@ -318,6 +318,10 @@ func (db Database) Engine() (engine.Engine, error) {
 		return nil, fmt.Errorf("the URL of the database %s needs %s, which has no value: set it in the environment or in .env", db.Name, db.Unset)
 	}
 	e, err := engine.ForURL(db.URL)
+	var scheme *engine.SchemeError
+	if errors.As(err, &scheme) && lang.Nearest(scheme.Scheme, scheme.Known) != "" {
+		return nil, fmt.Errorf("database %s: %w; %s", db.Name, err, lang.DidYouMean(scheme.Scheme, scheme.Known))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("database %s: %w", db.Name, err)
 	}

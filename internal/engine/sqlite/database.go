@@ -64,6 +64,7 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	if err != nil {
 		return nil, err
 	}
+	p = short(p)
 	info, err := os.Stat(abs)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -85,6 +86,18 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	params := map[engine.Mode]string{engine.ReadOnly: "ro", engine.ReadWrite: "rw", engine.Make: "rwc"}
 	u := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + params[mode]}
 	return open(ctx, p, u.String())
+}
+
+// short is a path as one would write it from here.
+func short(p string) string {
+	wd, err := os.Getwd()
+	if err != nil {
+		return p
+	}
+	if rel, err := filepath.Rel(wd, p); err == nil && len(rel) < len(p) {
+		return rel
+	}
+	return p
 }
 
 // looksRight tells a file that is no database, or cannot be read, before SQLite

@@ -14,7 +14,7 @@ import (
 )
 
 // requirements are what the rows of from must fulfil to become rows of to.
-func requirements(from, to *schema.Table, sources map[string]engine.Source, known func(string) bool) []engine.Requirement {
+func requirements(from, to *schema.Table, sources map[string]engine.Source, parent func(string) engine.Parent) []engine.Requirement {
 	if from.Options.Virtual != "" {
 		return nil
 	}
@@ -31,7 +31,7 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, know
 				shown = append(shown, old.Name)
 			}
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} rows of %s have a %s that cannot be turned into %s", to.Name, c.Name, c.SQLType),
+				Sentence: fmt.Sprintf("{n} rows of %s have a %s with no one way to become what is declared", to.Name, c.Name),
 				Query:    fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), quote(from.Name), quote(old.Name)),
 			})
 		}
@@ -71,13 +71,17 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, know
 		same := slices.ContainsFunc(from.ForeignKeys, func(o *schema.ForeignKey) bool {
 			return slices.Equal(o.Columns, k.Columns) && strings.EqualFold(o.Table, k.Table) && slices.Equal(o.References, k.References)
 		})
-		if same && !p.concerned(k.Columns) || !p.allSourced(k.Columns) || known == nil || !known(k.Table) || len(k.References) != len(k.Columns) {
+		if same && !p.concerned(k.Columns) || !p.allSourced(k.Columns) || parent(k.Table) == engine.ParentUnknown || len(k.References) != len(k.Columns) {
 			continue
 		}
 		var there, match []string
 		for i, c := range k.Columns {
 			there = append(there, quote(c)+" IS NOT NULL")
 			match = append(match, fmt.Sprintf("parent.%s = q.%s", quote(k.References[i]), quote(c)))
+		}
+		if parent(k.Table) == engine.ParentNew {
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, strings.Join(there, " AND "))})
+			continue
 		}
 		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "), quote(k.Table), strings.Join(match, " AND "))
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, where)})

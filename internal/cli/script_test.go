@@ -1,0 +1,99 @@
+package cli
+
+// The scripts in testdata drive the built program in a temporary folder. Beside
+// the usual commands of scripts there are:
+//
+//	exits CODE PROGRAM ARGS…   the program ends with just this code
+//	sql FILE STATEMENT         the statement on an SQLite file; its rows go to stdout
+//	edit FILE OLD NEW          the first OLD in the file becomes NEW
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"erbario/internal/engine"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"erbario": func() { os.Exit(Main(os.Args, os.Stdin, os.Stdout, os.Stderr)) },
+	})
+}
+
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata",
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits": exits, "sql": runSQL, "edit": edit,
+		},
+		Setup: func(env *testscript.Env) error {
+			env.Setenv("USER", "ada")
+			return nil
+		},
+		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
+	})
+}
+
+func exits(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) < 2 {
+		ts.Fatalf("usage: exits CODE PROGRAM ARGS…")
+	}
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	got := 0
+	var e *exec.ExitError
+	if err := ts.Exec(args[1], args[2:]...); errors.As(err, &e) {
+		got = e.ExitCode()
+	} else {
+		ts.Check(err)
+	}
+	if got != want {
+		ts.Fatalf("it ended with %d, not %d", got, want)
+	}
+}
+
+func runSQL(ts *testscript.TestScript, neg bool, args []string) {
+	if len(args) != 2 {
+		ts.Fatalf("usage: sql FILE STATEMENT")
+	}
+	e, err := engine.ByName("sqlite")
+	ts.Check(err)
+	ctx := context.Background()
+	db, err := e.Open(ctx, "sqlite:"+ts.MkAbs(args[0]), engine.Make)
+	ts.Check(err)
+	defer db.Close()
+	ts.Check(db.HoldReferences(ctx, true))
+	for _, p := range e.Split(args[1] + ";") {
+		rows, err := db.Select(ctx, p.Text)
+		if neg {
+			if err == nil {
+				ts.Fatalf("the statement went through")
+			}
+			fmt.Fprintln(ts.Stderr(), err)
+			return
+		}
+		ts.Check(err)
+		for _, r := range rows {
+			fmt.Fprintln(ts.Stdout(), strings.Join(r, "|"))
+		}
+	}
+}
+
+func edit(ts *testscript.TestScript, neg bool, args []string) {
+	if neg || len(args) != 3 {
+		ts.Fatalf("usage: edit FILE OLD NEW")
+	}
+	text := ts.ReadFile(args[0])
+	if !strings.Contains(text, args[1]) {
+		ts.Fatalf("%s does not hold %q", args[0], args[1])
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.Replace(text, args[1], args[2], 1)), 0o644))
+}
