@@ -318,6 +318,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		a.Keep = ""
 		for _, c := range a.Lost {
 			delete(a.Back, c)
+			if a.To.Column(c) != nil {
+				a.Back[c] = engine.Source{Blocks: true}
+			}
 		}
 	}
 	if keyless {
@@ -426,7 +429,8 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
 		a.Forward[c.Name] = engine.Source{Blocks: true}
-		a.Back[c.Name] = engine.Source{Blocks: true}
+		a.Lost = append(a.Lost, c.Name)
+		a.Back[c.Name] = engine.Source{Kept: a.Keep}
 		return
 	}
 	if there != "" {
@@ -461,7 +465,8 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 		return
 	}
 	a.Forward[name] = engine.Source{Blocks: true}
-	a.Back[name] = engine.Source{Blocks: true}
+	a.Lost = append(a.Lost, name)
+	a.Back[name] = engine.Source{Kept: a.Keep}
 }
 
 // renameChoices gives the rows of a renamed value of a choice its new name.

@@ -110,7 +110,13 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	step := engine.Step{Title: a.Summary, Note: "copies every row", Loses: qualify(a.From.Name, lost)}
 	if !a.From.Unkeyed() {
-		step.UndoLoses = qualify(a.From.Name, lostColumns(a.To, a.From))
+		gone := lostColumns(a.To, a.From)
+		for _, c := range lost {
+			if a.To.Column(c) != nil {
+				gone = append(gone, c) // of another type now
+			}
+		}
+		step.UndoLoses = qualify(a.From.Name, gone)
 	}
 	out.Copies = true
 	if a.Keep != "" && len(lost)+len(filled) > 0 {
@@ -557,6 +563,8 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 	case src.Unfill != "":
 		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
 			quote(src.Unfill), keptMatch(src.Match, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), quote(c.Name)), true
+	case src.Blocks && !c.NotNull:
+		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":
 		return renameIn(src.SQL, from.Name, oldName), true
 	}
