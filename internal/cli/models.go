@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/declare"
+	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/project"
 )
@@ -234,9 +235,7 @@ func (a *app) checkCommand() *cli.Command {
 					continue
 				}
 				_, notices := e.Realize(d.Schema)
-				for _, n := range notices {
-					diags = append(diags, lang.Diagnostic{Pos: place(files, d, n.Table, n.Column), Message: n.Text, Warning: true})
-				}
+				diags = append(diags, warnings(files, d, notices)...)
 			}
 			diags = lang.Sort(diags)
 			for _, l := range d.Later {
@@ -262,6 +261,29 @@ func (a *app) checkCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// warnings places what an engine cannot do; where the same is to be said of many
+// fields, the first few are named and the others counted.
+func warnings(files []*lang.File, d *declare.Declared, notices []engine.Notice) []lang.Diagnostic {
+	const named = 3
+	count := map[string]int{}
+	last := map[string]int{}
+	var out []lang.Diagnostic
+	for _, n := range notices {
+		key := n.Kind
+		if count[key]++; count[key] > named {
+			continue
+		}
+		last[key] = len(out)
+		out = append(out, lang.Diagnostic{Pos: place(files, d, n.Table, n.Column), Message: n.Text, Warning: true})
+	}
+	for key, i := range last {
+		if more := count[key] - named; more > 0 {
+			out[i].Hint = "and " + plural(more, "more field", "more fields") + " like it"
+		}
+	}
+	return out
 }
 
 // place finds the line that declares a table's column.

@@ -6,8 +6,7 @@ package declare
 import (
 	"fmt"
 	"strings"
-
-	"github.com/gobuffalo/flect"
+	"unicode"
 
 	"erbario/internal/schema"
 )
@@ -18,30 +17,56 @@ type Rules struct {
 	Key    string // what an implied id is: "number" (or empty) or "uuid"
 }
 
-func init() {
-	// The rule is English and regular where the word is a term of art; a model
-	// that wants the learned plural writes table "taxa".
-	if err := flect.LoadInflections(strings.NewReader(`{"taxon":"taxons"}`)); err != nil {
-		panic(err)
-	}
-}
-
 // tableName turns a model's name into its table's.
 func (r Rules) tableName(model string) string {
 	snake := snakeCase(model)
 	if r.Tables == "singular" {
 		return snake
 	}
-	i := strings.LastIndexByte(snake, '_') + 1
-	word := snake[i:]
-	if strings.HasSuffix(word, "men") && word != "men" && word != "women" {
-		return snake + "s" // specimen and stamen are no plurals
-	}
-	return snake[:i] + flect.Pluralize(word)
+	return plural(snake)
 }
 
-// snakeCase puts an underscore before each capital that begins a word.
-func snakeCase(name string) string { return flect.Underscore(name) }
+// plural is the regular English plural of a word's end: a rule that a reader
+// can foretell. A model that wants a learned plural writes table "taxa". The
+// libraries for it load tables for longer than all the rest of the program takes
+// to start.
+func plural(word string) string {
+	i := strings.LastIndexByte(word, '_') + 1
+	head, last := word[:i], word[i:]
+	if p, ok := irregular[last]; ok {
+		return head + p
+	}
+	n := len(last)
+	switch {
+	case n == 0:
+		return word
+	case strings.HasSuffix(last, "s"), strings.HasSuffix(last, "x"), strings.HasSuffix(last, "z"), strings.HasSuffix(last, "ch"), strings.HasSuffix(last, "sh"):
+		return word + "es"
+	case n > 1 && last[n-1] == 'y' && !strings.ContainsRune("aeiou", rune(last[n-2])):
+		return word[:len(word)-1] + "ies"
+	}
+	return word + "s"
+}
+
+// irregular are the common words whose plural is not regular.
+var irregular = map[string]string{
+	"person": "people", "child": "children", "man": "men", "woman": "women", "foot": "feet", "tooth": "teeth", "mouse": "mice", "leaf": "leaves", "shelf": "shelves", "half": "halves",
+	"series": "series", "species": "species", "analysis": "analyses", "basis": "bases", "index": "indexes", "datum": "data", "data": "data", "information": "information", "equipment": "equipment", "staff": "staff", "news": "news",
+}
+
+// snakeCase puts an underscore before each capital that begins a word: LoanItem
+// is loan_item, HTTPHost http_host, Sheet2 sheet2.
+func snakeCase(name string) string {
+	list := []rune(name)
+	var b strings.Builder
+	for i, r := range list {
+		if unicode.IsUpper(r) && i > 0 && list[i-1] != '_' && (!unicode.IsUpper(list[i-1]) || i+1 < len(list) && unicode.IsLower(list[i+1])) {
+			b.WriteByte('_')
+		}
+		b.WriteRune(unicode.ToLower(r))
+	}
+	return b.String()
+}
 
 // apart renames indexes whose made-up names collide in the database, each by a
 // hash of what it is, so that no name depends on the order of files.

@@ -172,7 +172,7 @@ func (d *tables) columns() {
 		if a, b := optional(old.Default), optional(c.Default); !same(old.Default, c.Default) {
 			change(ChangeDefault, a, b, "default "+or(a, "none")+" -> "+or(b, "none"))
 		}
-		if a, b := generated(old), generated(c); a.Key != b.Key {
+		if a, b := generated(old), generated(c); !a.Same(b) {
 			change(ChangeColumn, a.Text, b.Text, "generated "+or(a.Text, "no")+" -> "+or(b.Text, "no"))
 		}
 		if !strings.EqualFold(binary(old.Collation), binary(c.Collation)) {
@@ -386,7 +386,7 @@ func generated(c *schema.Column) schema.SQL {
 	}
 	s := c.Generated.SQL
 	if c.Generated.Stored {
-		return schema.SQL{Text: s.Text + " stored", Key: s.Key + " stored"}
+		return schema.SQL{Text: s.Text + " stored", Canon: s.Canon}
 	}
 	return s
 }

@@ -122,23 +122,25 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 // Changes plans without answers: the changes, what they do to rows, and what
 // is to be asked.
 func (s *State) Changes(ctx context.Context) (*plan.Plan, error) {
-	p, _, err := s.plan(ctx, "draft", plan.Answers{})
-	return p, err
+	return s.plan(ctx, "draft", plan.Answers{})
 }
 
-// plan plans the way from what is ahead to what is wanted. It also returns what
-// is there with the renames made.
-func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*plan.Plan, *schema.Schema, error) {
+// plan plans the way from what is ahead to what is wanted.
+func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*plan.Plan, error) {
 	from := s.Ahead
 	answers, err := s.names(answers)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	made := &schema.Schema{}
-	goes := slices.ContainsFunc(diff.Schemas(from, s.Wanted), func(c diff.Change) bool { return c.Kind.Sign() == "-" })
+	changes := diff.Schemas(from, s.Wanted)
+	if len(changes) == 0 && answers.None() {
+		return &plan.Plan{}, nil
+	}
+	goes := slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind.Sign() == "-" })
 	if goes {
 		if made, err = s.Made(ctx); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
 	var renames []engine.Step
@@ -154,18 +156,15 @@ func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*pla
 		}
 		return n, err
 	}}
-	if len(diff.Schemas(from, s.Wanted)) > 0 {
-		if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
-			return nil, nil, err
-		}
-		if goes && len(renames) > 0 {
-			if _, err = s.trial(ctx, made, renames, &in.Made); err != nil {
-				return nil, nil, err
-			}
+	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
+		return nil, err
+	}
+	if goes && len(renames) > 0 {
+		if _, err = s.trial(ctx, made, renames, &in.Made); err != nil {
+			return nil, err
 		}
 	}
-	p, err := plan.Make(in)
-	return p, in.Live, err
+	return plan.Make(in)
 }
 
 // trial makes renames on scratch, so that the engine itself says what follows
@@ -319,7 +318,7 @@ type Draft struct {
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	id := s.NextID(r.Now, r.Title)
-	p, _, err := s.plan(ctx, strings.SplitN(id, "-", 2)[0], r.Answers)
+	p, err := s.plan(ctx, strings.SplitN(id, "-", 2)[0], r.Answers)
 	if err != nil {
 		return nil, err
 	}

@@ -137,6 +137,7 @@ type Rows struct {
 
 // Notice tells where an engine does not do exactly what was declared.
 type Notice struct {
+	Kind          string // the same for all notices of one kind
 	Table, Column string
 	Text          string
 }

@@ -34,6 +34,9 @@ type Answers struct {
 	Drop   map[string]bool // by table or table.column
 }
 
+// None tells whether nothing was answered.
+func (a Answers) None() bool { return len(a.Rename)+len(a.Fill)+len(a.Drop) == 0 }
+
 // Rename gives a table, a column or a value of a choice another name.
 type Rename struct {
 	Table, Column, Value string // the old name: of a table, or of a column in it, or of a value in that

@@ -29,7 +29,7 @@ func Fingerprint(s *Schema) string {
 	var views []string
 	for _, v := range s.Views {
 		if !Own(v.Name) {
-			views = append(views, "view "+v.SQL.Key)
+			views = append(views, "view "+v.SQL.Key())
 		}
 	}
 	lines(h, views)
@@ -52,7 +52,7 @@ func writeTable(w io.Writer, t *Table) {
 		if s == nil {
 			return "-"
 		}
-		return "=" + s.Key
+		return "=" + s.Key()
 	}
 	partKeys := func(parts []Part) string {
 		var out []string
@@ -64,7 +64,7 @@ func writeTable(w io.Writer, t *Table) {
 	for _, c := range t.Columns {
 		gen := "-"
 		if c.Generated != nil {
-			gen = fmt.Sprintf("%s %t", c.Generated.SQL.Key, c.Generated.Stored)
+			gen = fmt.Sprintf("%s %t", c.Generated.SQL.Key(), c.Generated.Stored)
 		}
 		add("column %q %q %t %s %s %s %s", c.Name, strings.ToLower(c.SQLType), c.NotNull, key(c.Default), gen, strings.ToLower(c.Collation), c.Conflict)
 	}
@@ -78,10 +78,10 @@ func writeTable(w io.Writer, t *Table) {
 		add("reference %q %q %q %s %s %s", k.Columns, strings.ToLower(k.Table), k.References, k.OnDelete, k.OnUpdate, k.Deferrable)
 	}
 	for _, k := range t.Checks {
-		add("check %q %s %s", k.Name, k.SQL.Key, k.Conflict)
+		add("check %q %s %s", k.Name, k.SQL.Key(), k.Conflict)
 	}
 	for _, g := range t.Triggers {
-		add("trigger %q %s", g.Name, g.SQL.Key)
+		add("trigger %q %s", g.Name, g.SQL.Key())
 	}
 	lines(w, list)
 }

@@ -18,11 +18,22 @@ import (
 // SQL is an expression or a statement in the words of one engine.
 type SQL struct {
 	Text string // as it is written or was stored
-	Key  string // its canonical form: two SQL values with the same Key mean the same
+	// Canon gives the canonical form of Text: two texts with the same form mean
+	// the same to their engine. It is asked only where the texts differ, since
+	// working the form out for every expression would cost more than all else.
+	Canon func(text string) string
+}
+
+// Key is the canonical form of the SQL.
+func (s SQL) Key() string {
+	if s.Canon == nil {
+		return s.Text
+	}
+	return s.Canon(s.Text)
 }
 
 // Same tells whether two pieces of SQL mean the same to their engine.
-func (s SQL) Same(o SQL) bool { return s.Key == o.Key }
+func (s SQL) Same(o SQL) bool { return s.Text == o.Text || s.Key() == o.Key() }
 
 // Schema is everything that one database, or one set of models, holds.
 type Schema struct {

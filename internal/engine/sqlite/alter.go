@@ -404,7 +404,7 @@ func addable(t *schema.Table, c *schema.Column) bool {
 		return false
 	}
 	constant := c.Default == nil || constantDefault(c.Default.Text)
-	null := c.Default == nil || c.Default.Key == "null"
+	null := c.Default == nil || c.Default.Key() == "null"
 	if !constant || c.NotNull && null {
 		return false
 	}

@@ -5,7 +5,7 @@ package sqlite
 
 import (
 	"context"
-	"regexp"
+	"strconv"
 	"strings"
 
 	"erbario/internal/schema"
@@ -47,7 +47,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 			}
 			t.Indexes = append(t.Indexes, x)
 		case "view":
-			v := &schema.View{Name: r[1], SQL: schema.SQL{Text: r[3], Key: bodyKey(r[3])}}
+			v := &schema.View{Name: r[1], SQL: schema.SQL{Text: r[3], Canon: bodyKey}}
 			s.Views = append(s.Views, v)
 			views[strings.ToLower(r[1])] = v
 		}
@@ -56,7 +56,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 		if r[0] != "trigger" {
 			continue
 		}
-		g := &schema.Trigger{Name: r[1], SQL: schema.SQL{Text: r[3], Key: bodyKey(r[3])}}
+		g := &schema.Trigger{Name: r[1], SQL: schema.SQL{Text: r[3], Canon: bodyKey}}
 		if t := byName[strings.ToLower(r[2])]; t != nil {
 			t.Triggers = append(t.Triggers, g)
 		} else if v := views[strings.ToLower(r[2])]; v != nil {
@@ -107,56 +107,76 @@ func (d *database) withoutShadows(ctx context.Context, s *schema.Schema) error {
 // knownDefaults are the defaults of the language that SQLite keeps as an
 // expression.
 var knownDefaults = map[string]*schema.Value{
-	canonical(nowExpr):   {Kind: schema.NowValue},
-	canonical(todayExpr): {Kind: schema.TodayValue},
-	canonical(uuidExpr):  {Kind: schema.UUIDValue},
+	"(" + nowExpr + ")":   {Kind: schema.NowValue},
+	"(" + todayExpr + ")": {Kind: schema.TodayValue},
+	"(" + uuidExpr + ")":  {Kind: schema.UUIDValue},
 }
 
-var purposes = []schema.Purpose{schema.ForType, schema.ForChoice, schema.ForNonblank, schema.ForRange}
+var purposes = []schema.Purpose{schema.ForType, schema.ForChoice, schema.ForNonblank, schema.ForRange, schema.ForStamped, schema.ForImmutable}
 
-// recognise tells by their names which checks and triggers a declaration made,
-// and for which column.
-func recognise(t *schema.Table) {
+// madeFor tells by its name for which column, and what for, a declaration made a
+// check or a trigger.
+func madeFor(t *schema.Table, name string) (*schema.Column, schema.Purpose) {
+	for _, p := range purposes {
+		if middle, ok := strings.CutSuffix(name, "_"+string(p)); ok {
+			if column, ok := strings.CutPrefix(middle, t.Name+"_"); ok {
+				if c := t.Column(column); c != nil {
+					return c, p
+				}
+			}
+		}
+	}
+	if len(name) < schema.NameLimit-4 { // not one that was cut
+		return nil, ""
+	}
 	for _, c := range t.Columns {
 		for _, p := range purposes {
-			name := schema.ConstraintName(t.Name, []string{c.Name}, string(p))
-			for _, k := range t.Checks {
-				if k.Name == name {
-					k.Column, k.Purpose = c.Name, p
-				}
+			if schema.ConstraintName(t.Name, []string{c.Name}, string(p)) == name {
+				return c, p
 			}
 		}
-		for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable} {
-			name := schema.ConstraintName(t.Name, []string{c.Name}, string(p))
-			for _, g := range t.Triggers {
-				if g.Name == name {
-					g.Column, g.Purpose = c.Name, p
-					c.Immutable = c.Immutable || p == schema.ForImmutable
-					c.Stamped = c.Stamped || p == schema.ForStamped
-				}
-			}
+	}
+	return nil, ""
+}
+
+// recognise tells what a declaration made, and for which column.
+func recognise(t *schema.Table) {
+	for _, k := range t.Checks {
+		if k.Name == "" {
+			continue
 		}
+		if c, p := madeFor(t, k.Name); c != nil && p != schema.ForStamped && p != schema.ForImmutable {
+			k.Column, k.Purpose = c.Name, p
+		}
+	}
+	for _, g := range t.Triggers {
+		if c, p := madeFor(t, g.Name); c != nil && (p == schema.ForStamped || p == schema.ForImmutable) {
+			g.Column, g.Purpose = c.Name, p
+			c.Immutable = c.Immutable || p == schema.ForImmutable
+			c.Stamped = c.Stamped || p == schema.ForStamped
+		}
+	}
+	for _, c := range t.Columns {
 		c.Type = typeOf(c.SQLType)
 		if c.Default != nil {
-			c.Value = knownDefaults[c.Default.Key]
+			c.Value = knownDefaults[c.Default.Text]
 		}
 	}
 }
 
-var sized = regexp.MustCompile(`^([A-Z_ ]+)\((\d+)(?:,(\d+))?\)$`)
-
 // typeOf guesses the type of the language that a stored type stands for; its
 // Kind is Native where none does.
 func typeOf(sqlType string) schema.Type {
-	upper := strings.ToUpper(sqlType)
-	name, length, scale := upper, 0, 0
-	if m := sized.FindStringSubmatch(upper); m != nil {
-		name = m[1]
-		for _, d := range m[2] {
-			length = min(length*10+int(d-'0'), 1<<30)
+	name, length, scale := strings.ToUpper(sqlType), 0, 0
+	if open := strings.IndexByte(name, '('); open > 0 && strings.HasSuffix(name, ")") {
+		first, second, two := strings.Cut(name[open+1:len(name)-1], ",")
+		n, err := strconv.Atoi(first)
+		m := 0
+		if two && err == nil {
+			m, err = strconv.Atoi(second)
 		}
-		for _, d := range m[3] {
-			scale = min(scale*10+int(d-'0'), 1<<30)
+		if err == nil {
+			name, length, scale = name[:open], n, m
 		}
 	}
 	switch name {

@@ -42,7 +42,7 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 func realizeTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(c *schema.Column, format string, args ...any) {
-		notices = append(notices, engine.Notice{Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
+		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
 	}
 	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
 	key := t.Key()
@@ -310,12 +310,12 @@ func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "stamped"), quote(c.Name)
 	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN NEW.%s IS OLD.%s AND NEW.%s IS NOT %s\nBEGIN\n    UPDATE %s SET %s = %s WHERE %s;\nEND",
 		quote(name), quote(t.Name), x, x, x, nowExpr, quote(t.Name), x, nowExpr, rowCondition(t))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: schema.SQL{Text: text, Key: bodyKey(text)}}
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: schema.SQL{Text: text, Canon: bodyKey}}
 }
 
 func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "immutable"), quote(c.Name)
 	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NULL AND NEW.%s IS NOT OLD.%s\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
 		quote(name), quote(t.Name), x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: schema.SQL{Text: text, Key: bodyKey(text)}}
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: schema.SQL{Text: text, Canon: bodyKey}}
 }

@@ -136,7 +136,12 @@ var refused = map[string]string{
 
 // Refuse says why a statement cannot stand in a step.
 func (Engine) Refuse(statement string) error {
-	for _, t := range tokens(statement) {
+	for off := 0; off < len(statement); {
+		t := next(statement, off)
+		off = t.end
+		if t.kind == tokComment {
+			continue
+		}
 		if t.kind != tokWord {
 			break
 		}

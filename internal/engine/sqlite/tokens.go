@@ -243,5 +243,5 @@ func closing(list []token, i int) int {
 
 // sqlOf makes a comparable piece of SQL of a text.
 func sqlOf(text string) schema.SQL {
-	return schema.SQL{Text: text, Key: canonical(text)}
+	return schema.SQL{Text: text, Canon: canonical}
 }

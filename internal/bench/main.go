@@ -1,0 +1,183 @@
+// Command bench measures the program beside the database's own client doing the
+// same work, in one run: these machines are noisy, and only ratios hold. It
+// prints a table; nothing is asserted.
+//
+//	go run ./internal/bench bin/erbario
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+)
+
+func main() {
+	if len(os.Args) != 2 {
+		fmt.Fprintln(os.Stderr, "usage: bench PROGRAM")
+		os.Exit(2)
+	}
+	program, err := filepath.Abs(os.Args[1])
+	check(err)
+	dir, err := os.MkdirTemp("", "erbario-bench-")
+	check(err)
+	defer func() {
+		if os.Getenv("KEEP") == "" {
+			os.RemoveAll(dir)
+		} else {
+			fmt.Println(dir)
+		}
+	}()
+	b := &bench{program: program, dir: dir}
+	fmt.Printf("%s %s, %s, %d cores\n\n", runtime.GOOS, runtime.GOARCH, cpu(), runtime.NumCPU())
+	fmt.Printf("%-44s %12s %12s %8s  %s\n", "", "erbario", "beside it", "ratio", "goal")
+	b.startUp()
+	b.thousandModels()
+	b.fiveHundredMigrations()
+}
+
+func check(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func cpu() string {
+	text, _ := os.ReadFile("/proc/cpuinfo")
+	for line := range strings.Lines(string(text)) {
+		if name, ok := strings.CutPrefix(line, "model name"); ok {
+			return strings.TrimSpace(strings.Trim(strings.TrimSpace(name), ":"))
+		}
+	}
+	return "unknown processor"
+}
+
+type bench struct{ program, dir string }
+
+// run runs a command and returns how long it took.
+func (b *bench) run(dir, stdin string, name string, args ...string) time.Duration {
+	cmd := exec.Command(name, args...)
+	cmd.Dir = dir
+	if stdin != "" {
+		f, err := os.Open(stdin)
+		check(err)
+		defer f.Close()
+		cmd.Stdin = f
+	}
+	began := time.Now()
+	out, err := cmd.CombinedOutput()
+	took := time.Since(began)
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
+		os.Exit(1)
+	}
+	return took
+}
+
+// median of the times that f gives, of which the first is left out.
+func median(n int, f func() time.Duration) time.Duration {
+	var list []time.Duration
+	f()
+	for range n {
+		list = append(list, f())
+	}
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+func row(what string, ours, beside time.Duration, goal string) {
+	ratio, other := "", ""
+	if beside > 0 {
+		ratio, other = fmt.Sprintf("%.2f×", float64(ours)/float64(beside)), ms(beside)
+	}
+	fmt.Printf("%-44s %12s %12s %8s  %s\n", what, ms(ours), other, ratio, goal)
+}
+
+func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+
+func (b *bench) write(path, text string) {
+	path = filepath.Join(b.dir, path)
+	check(os.MkdirAll(filepath.Dir(path), 0o755))
+	check(os.WriteFile(path, []byte(text), 0o644))
+}
+
+func (b *bench) startUp() {
+	b.write("empty/main.go", "package main\n\nfunc main() {}\n")
+	b.write("empty/go.mod", "module empty\n\ngo 1.26\n")
+	b.run(filepath.Join(b.dir, "empty"), "", "go", "build", "-o", "empty", ".")
+	empty := filepath.Join(b.dir, "empty", "empty")
+	ours := median(31, func() time.Duration { return b.run(b.dir, "", b.program, "--version") })
+	theirs := median(31, func() time.Duration { return b.run(b.dir, "", empty) })
+	row("start: --version / an empty Go program", ours, theirs, "≤ 4×")
+}
+
+func (b *bench) thousandModels() {
+	var models strings.Builder
+	types := []string{"text(80)", "integer", "date optional", "decimal(8,2) optional", "boolean default false", "timestamp default now", "text optional", "bigint range 0.."}
+	for i := range 1000 {
+		fmt.Fprintf(&models, "model Sheet%d\n", i)
+		for j := range 19 {
+			fmt.Fprintf(&models, "    field_%d %s\n", j, types[j%len(types)])
+		}
+		if i > 0 {
+			fmt.Fprintf(&models, "    before references Sheet%d optional\n", i-1)
+		} else {
+			models.WriteString("    mark text(20) unique\n")
+		}
+		models.WriteByte('\n')
+	}
+	dir := filepath.Join(b.dir, "thousand")
+	check(os.MkdirAll(dir, 0o755))
+	b.run(dir, "", b.program, "init", "--url", "sqlite:herbarium.db")
+	b.write("thousand/models/all.erbario", models.String())
+	row("check of 1,000 models of 20 fields", median(7, func() time.Duration { return b.run(dir, "", b.program, "check") }), 0, "≤ 250 ms")
+	took := b.run(dir, "", b.program, "draft", "all", "of", "them")
+	row("draft of them all, proved", took, 0, "")
+	row("apply of it", b.run(dir, "", b.program, "apply"), 0, "")
+	checked := median(7, func() time.Duration { return b.run(dir, "", b.program, "check") })
+	ours := median(7, func() time.Duration { return b.run(dir, "", b.program, "diff", "--exit-code") })
+	theirs := median(7, func() time.Duration { return b.run(dir, "", "sqlite3", "herbarium.db", ".schema") })
+	row("diff with 1,000 tables / sqlite3 .schema", ours, theirs, "≤ 2.5×, plus check")
+	row("  the same without check", max(ours-checked, time.Millisecond), theirs, "≤ 2.5×")
+}
+
+func (b *bench) fiveHundredMigrations() {
+	dir := filepath.Join(b.dir, "line")
+	check(os.MkdirAll(dir, 0o755))
+	b.run(dir, "", b.program, "init", "--url", "sqlite:herbarium.db")
+	var plain strings.Builder
+	follows := ""
+	for i := range 500 {
+		id := fmt.Sprintf("20260101T%02d%02d%02d-sheet", i/3600, i/60%60, i%60)
+		sql := fmt.Sprintf("CREATE TABLE sheet_%d (id INTEGER PRIMARY KEY AUTOINCREMENT, name VARCHAR(80) NOT NULL, seen_on DATE, weight DECIMAL(8,2))", i)
+		head := fmt.Sprintf("-- : %s  sqlite  form 1\n", id)
+		if follows != "" {
+			head += "-- : follows " + follows + "\n"
+		}
+		follows = id
+		b.write("line/migrations/"+id+".sqlite.sql", fmt.Sprintf("%s\n-- : step 1  create sheet_%d\n-- : apply\n%s;\n-- : undo\nDROP TABLE sheet_%d;\n", head, i, sql, i))
+		fmt.Fprintf(&plain, "BEGIN IMMEDIATE;\n%s;\nCOMMIT;\n", sql)
+	}
+	b.write("line/plain.sql", plain.String())
+	fresh := func(f func() time.Duration) func() time.Duration {
+		return func() time.Duration {
+			os.Remove(filepath.Join(dir, "herbarium.db"))
+			return f()
+		}
+	}
+	var ours, theirs []time.Duration
+	for range 5 { // by turns, since the disk has moods
+		ours = append(ours, fresh(func() time.Duration { return b.run(dir, "", b.program, "apply") })())
+		theirs = append(theirs, fresh(func() time.Duration {
+			return b.run(dir, filepath.Join(dir, "plain.sql"), "sqlite3", "herbarium.db")
+		})())
+	}
+	slices.Sort(ours)
+	slices.Sort(theirs)
+	row("apply of 500 migrations / sqlite3, 500 commits", ours[2], theirs[2], "≤ 1.5×")
+}

@@ -1,0 +1,30 @@
+package declare
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"erbario/internal/schema"
+)
+
+func TestTableNames(t *testing.T) {
+	for model, want := range map[string]string{
+		"Taxon": "taxons", "LoanItem": "loan_items", "Specimen": "specimens", "Locality": "localities", "Day": "days", "Box": "boxes", "Branch": "branches", "HTTPHost": "http_hosts",
+		"Person": "people", "Status": "statuses", "Species": "species", "Sheet2": "sheet2s", "Wood_Box": "wood_boxes", "Größe": "größes", "loan": "loans",
+	} {
+		assert.Equal(t, want, Rules{}.tableName(model), model)
+	}
+	assert.Equal(t, "loan_item", Rules{Tables: "singular"}.tableName("LoanItem"))
+}
+
+// Names are cut to the limit and never become the same.
+func TestLongNames(t *testing.T) {
+	long := strings.Repeat("specimen", 30)
+	a, b := schema.ConstraintName(long, []string{"a"}, "key"), schema.ConstraintName(long, []string{"b"}, "key")
+	assert.LessOrEqual(t, len(a), schema.NameLimit)
+	assert.NotEqual(t, a, b)
+	assert.LessOrEqual(t, len(schema.Cut(strings.Repeat("ö", 100))), schema.NameLimit)
+	assert.Equal(t, "short", schema.Cut("short"))
+}
