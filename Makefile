@@ -18,11 +18,21 @@ demo: build
 	rm -rf bin/herbarium
 	$(bin) demo bin/herbarium
 
-test: race
+test: tools race
 	$(GO) test ./...
 
+# What the tests and figures use beside Go: SQLite's own client, and a C compiler
+# for the race detector. As root on Debian they are installed where missing.
+.PHONY: tools
+tools:
+	@for need in sqlite3 gcc; do \
+		command -v $$need >/dev/null && continue; \
+		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install $$need first"; exit 1; }; \
+		apt-get update -qq && apt-get install -y -qq $$need libc6-dev >/dev/null; \
+	done
+
 # Where threads meet: the runner under several writers.
-race:
+race: tools
 	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... ./internal/lang/...
 
 lint:
@@ -30,14 +40,15 @@ lint:
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 
-bench: build
+bench: build tools
 	$(GO) run ./internal/bench $(bin)
 
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:
 	ERBARIO_PAIRS=20000 $(GO) test ./internal/suite -run TestPairs -timeout 12h
-	$(GO) test ./internal/lang -run XXX -fuzz FuzzParse -fuzztime 30m
-	$(GO) test ./internal/lang -run XXX -fuzz FuzzFormat -fuzztime 30m
+	$(GO) test ./internal/lang -run XXX -fuzz FuzzParse -fuzzminimizetime 20x -fuzztime 30m
+	$(GO) test ./internal/lang -run XXX -fuzz FuzzFormat -fuzzminimizetime 20x -fuzztime 30m
+	$(GO) test ./internal/engine/sqlite -run XXX -fuzz FuzzTable -fuzzminimizetime 20x -fuzztime 30m
 
 screenshots: build
 	./docs/screenshots/make $(bin)

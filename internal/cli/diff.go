@@ -143,6 +143,9 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, showSQL, undeclar
 			}
 		}
 	}
+	if showSQL && len(pl.Questions) > 0 {
+		a.err.line("the SQL for tables with a question is known once it is answered")
+	}
 	if undeclared && len(pl.Undeclared) > 0 {
 		a.out.line("")
 		a.out.line(a.out.paint(styleHead, "undeclared, and left alone"))

@@ -338,7 +338,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	change := p.Engine.Alter(a)
-	if change.Copies && wanted != nil {
+	if change.Copies {
 		// Every row is written anew, so the declared order comes for nothing.
 		reorder(a.To, wanted)
 		change = p.Engine.Alter(a)
@@ -354,6 +354,11 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	} else {
 		p.plan.Effects[name] = "keeps every row"
+		declared := a.To.Clone()
+		reorder(declared, wanted)
+		if !slices.EqualFunc(declared.Columns, a.To.Columns, func(x, y *schema.Column) bool { return x.Name == y.Name }) {
+			p.plan.Effects[name] += "; new columns come last, since only a copy of the table could order them"
+		}
 	}
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.

@@ -75,7 +75,7 @@ func (s *Standing) Problem() error {
 		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
 	case len(s.Forks) > 0:
 		f := s.Forks[0]
-		return fmt.Errorf("%s was proved without %s, and both touch the same table: lay them in one line with erbario redraft %s", f[1].ID, f[0].ID, f[1].ID)
+		return fmt.Errorf("%s was proved without %s, and both touch the same table: erbario redraft %s lays them in one line (until this version has it: delete the file of %s where it is applied nowhere, and draft it again)", f[1].ID, f[0].ID, f[1].ID, f[1].ID)
 	}
 	return nil
 }
