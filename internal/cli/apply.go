@@ -234,7 +234,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 			case err != nil && i > 0:
 				need.Sentence = r.Sentence
 				if !a.json {
-					a.out.printf("  asked later, behind the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "no"))
+					a.out.printf("  asked later, behind the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "0"))
 				}
 			case err != nil:
 				return fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
@@ -247,7 +247,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 					}
 				}
 			case !a.json:
-				a.out.printf("  holds: %s", runner.Sentence(strings.ReplaceAll(r.Sentence, "{n}", "no"), 0))
+				a.out.printf("  holds: %s", runner.Sentence(r.Sentence, 0))
 			}
 			jm.Requirements = append(jm.Requirements, need)
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/diff"
@@ -361,6 +362,40 @@ func (a *app) lookCommand() *cli.Command {
 	}
 }
 
+// grid shows rows side by side under their columns' names; where that is wider
+// than the terminal, a line for each column and the rows beside each other.
+func (a *app) grid(r engine.Rows) {
+	grid := [][]string{r.Columns}
+	for _, row := range r.Values {
+		one := make([]string, len(row))
+		for i, v := range row {
+			one[i] = short(cell(v), 28)
+		}
+		grid = append(grid, one)
+	}
+	widest := 0
+	lines := columns(grid)
+	for _, line := range lines {
+		widest = max(widest, runewidth.StringWidth(line)+2)
+	}
+	if widest > a.out.width() {
+		turned := make([][]string, len(r.Columns))
+		for i := range turned {
+			for _, row := range grid {
+				turned[i] = append(turned[i], row[i])
+			}
+		}
+		for _, line := range columns(turned) {
+			a.out.line("  " + line)
+		}
+		return
+	}
+	a.out.line("  " + a.out.paint(styleHead, lines[0]))
+	for _, line := range lines[1:] {
+		a.out.line("  " + line)
+	}
+}
+
 func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name string, count int) error {
 	t := s.Table(name)
 	if t == nil {
@@ -423,19 +458,7 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 	}
 	if len(sampleRows.Values) > 0 {
 		a.out.line("")
-		grid := [][]string{append(slices.Clone(sampleRows.Columns), "")}
-		for _, r := range sampleRows.Values {
-			one := make([]string, len(r))
-			for i, v := range r {
-				one[i] = short(cell(v), 28)
-			}
-			grid = append(grid, append(one, ""))
-		}
-		lines := columns(grid)
-		a.out.line("  " + a.out.paint(styleHead, lines[0]))
-		for _, line := range lines[1:] {
-			a.out.line("  " + line)
-		}
+		a.grid(sampleRows)
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"unicode"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/term"
 	"github.com/mattn/go-isatty"
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
@@ -25,13 +26,14 @@ type printer struct {
 	colour bool
 }
 
-// The styles. The words carry the meaning; colour only helps the eye.
+// The styles. The words carry the meaning; colour only helps the eye. 172 is an
+// orange that can be read on a light ground as on a dark one; yellow cannot.
 var (
 	styleAdd  = lipgloss.NewStyle().Foreground(lipgloss.Color("2"))
 	styleDrop = lipgloss.NewStyle().Foreground(lipgloss.Color("1"))
-	styleEdit = lipgloss.NewStyle().Foreground(lipgloss.Color("3"))
+	styleEdit = lipgloss.NewStyle().Foreground(lipgloss.Color("172"))
 	styleBad  = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
-	styleWarn = lipgloss.NewStyle().Foreground(lipgloss.Color("3")).Bold(true)
+	styleWarn = lipgloss.NewStyle().Foreground(lipgloss.Color("172")).Bold(true)
 	styleHead = lipgloss.NewStyle().Bold(true)
 	styleDim  = lipgloss.NewStyle().Faint(true)
 )
@@ -78,6 +80,16 @@ func cell(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// width is how many columns there are to write in.
+func (p *printer) width() int {
+	if f, ok := p.w.(*os.File); ok {
+		if w, _, err := term.GetSize(f.Fd()); err == nil && w > 20 {
+			return w
+		}
+	}
+	return 120
 }
 
 // sign colours + ~ - and what stands behind.

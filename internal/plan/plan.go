@@ -713,6 +713,9 @@ func reorder(t, wanted *schema.Table) {
 func summary(table string, changes []diff.Change) string {
 	var out []string
 	for _, c := range changes {
+		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && k.SQL.Same(c.Object.(*schema.Check).SQL) {
+			continue // the names of checks follow
+		}
 		switch {
 		case c.What == "":
 		case c.Kind == diff.AddColumn:
@@ -725,7 +728,7 @@ func summary(table string, changes []diff.Change) string {
 			out = append(out, "add "+c.What)
 		case c.Kind.Sign() == "-":
 			out = append(out, "drop "+c.What)
-		case c.Name != "":
+		case c.Name != "" && !strings.HasPrefix(string(c.Kind), "change check") && !strings.HasPrefix(string(c.Kind), "change unique") && !strings.HasPrefix(string(c.Kind), "change index"):
 			out = append(out, c.Name+" "+c.What)
 		default:
 			out = append(out, c.What)
@@ -735,8 +738,8 @@ func summary(table string, changes []diff.Change) string {
 		return "change " + table
 	}
 	s := "change " + table + ": " + strings.Join(out, "; ")
-	if r := []rune(s); len(r) > 160 {
-		s = string(r[:157]) + "..."
+	if r := []rune(s); len(r) > 110 {
+		s = string(r[:107]) + "..."
 	}
 	return s
 }

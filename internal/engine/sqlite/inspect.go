@@ -147,6 +147,13 @@ func recognise(t *schema.Table) {
 		}
 		if c, p := madeFor(t, k.Name); c != nil && p != schema.ForStamped && p != schema.ForImmutable {
 			k.Column, k.Purpose = c.Name, p
+		} else if k.Column != "" && strings.HasPrefix(k.Name, t.Name+"_") {
+			// It stands with its column and is called by the name that had before.
+			for _, p := range purposes {
+				if strings.HasSuffix(k.Name, "_"+string(p)) {
+					k.Purpose = p
+				}
+			}
 		}
 	}
 	for _, g := range t.Triggers {

@@ -35,6 +35,14 @@ func quoteAll(names []string) string {
 	return strings.Join(out, ", ")
 }
 
+// collate gives a collation's name, which is written in capitals.
+func collate(name string) string {
+	if plainName(name) && asciiOnly(name) && !reserved[strings.ToLower(name)] {
+		return name
+	}
+	return quote(name)
+}
+
 // literal gives a text as SQL.
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
@@ -152,7 +160,7 @@ func columnDefinition(t *schema.Table, c *schema.Column) string {
 		s += " DEFAULT " + c.Default.Text
 	}
 	if c.Collation != "" {
-		s += " COLLATE " + quote(c.Collation)
+		s += " COLLATE " + collate(c.Collation)
 	}
 	if g := c.Generated; g != nil {
 		s += " GENERATED ALWAYS AS (" + g.SQL.Text + ")"
@@ -203,7 +211,7 @@ func partList(parts []schema.Part) string {
 			s = p.Expr.Text
 		}
 		if p.Collation != "" {
-			s += " COLLATE " + quote(p.Collation)
+			s += " COLLATE " + collate(p.Collation)
 		}
 		if p.Desc {
 			s += " DESC"
