@@ -31,9 +31,11 @@ tools:
 		apt-get update -qq && apt-get install -y -qq $$need libc6-dev >/dev/null; \
 	done
 
-# Where threads meet: the runner under several writers.
+# Where threads meet: the runner under several writers, and reading models and a
+# database at once.
 race: tools
-	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... ./internal/lang/...
+	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... -run 'SeveralAtOnce|Cancelled'
+	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status)'
 
 lint:
 	@test -z "$$(gofmt -l cmd internal examples)" || { echo "gofmt would change:"; gofmt -l cmd internal examples; exit 1; }

@@ -56,7 +56,7 @@ func (a *app) diffCommand() *cli.Command {
 	var showSQL, exitCode, undeclared bool
 	return &cli.Command{
 		Name: "diff", Usage: "show what differs between the models and the live database",
-		Description: "In two groups: what is drafted and waits, and what is not drafted yet. + comes, ~ changes,\n- goes. It only reads.",
+		Description: "In two groups: what is drafted and waits, and what is not drafted yet.\n+ comes, ~ changes, - goes. It only reads.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "sql", Usage: "show the SQL of each step too", Destination: &showSQL},
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if there is a difference or something waits", Destination: &exitCode},

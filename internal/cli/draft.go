@@ -127,11 +127,11 @@ func (a *app) draftCommand() *cli.Command {
 	var byHand, apply bool
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write the migration that closes the difference, proved first",
-		Description: "What only a person can decide is asked, each question with the flag that answers it (exit 4).\nThe migration is run forward, back and forward again on scratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled",
+		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "rename", Usage: "a table, a column or a value has another name: `TABLE.OLD=NEW`", Destination: &f.rename},
-			&cli.StringSliceFlag{Name: "fill", Usage: "the value for rows that have none: `TABLE.COLUMN=VALUE`, or =sql:EXPRESSION", Destination: &f.fill},
-			&cli.StringSliceFlag{Name: "drop", Usage: "the table or TABLE.COLUMN with this `NAME` may go", Destination: &f.drop},
+			&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice has another name: `TABLE.OLD=NEW`", Destination: &f.rename},
+			&cli.StringSliceFlag{Name: "fill", Usage: "for rows that have none; also =sql:EXPRESSION: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+			&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may go: `NAME`", Destination: &f.drop},
 			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty one to fill in", Destination: &byHand},
 		},
@@ -291,7 +291,7 @@ func (a *app) proveCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
 		Name: "prove", ArgsUsage: "[ID]", Usage: "run a migration forward, back and forward again on scratch, with rows",
-		Description: "Without ID, the newest. The outcome is written into the file's head. --all runs every migration\nfrom nothing and holds the end against the models (exit 3 where they differ): a check for CI\nthat needs no database.",
+		Description: "Without ID, the newest. The outcome is written into the file's head. --all runs\nevery migration from nothing and holds the end against the models (exit 3 where\nthey differ): a check for CI that needs no database.",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "all of them, from nothing, and the end against the models", Destination: &all}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {

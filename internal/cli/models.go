@@ -23,7 +23,7 @@ func (a *app) initCommand() *cli.Command {
 	var url string
 	return &cli.Command{
 		Name: "init", ArgsUsage: "[DIR] --url URL", Usage: "set a project up, leaving alone what is there",
-		Description: "Writes erbario.toml, the folders models and migrations, and .env.example; puts secrets\nand the database file into .gitignore. A password in the URL goes into .env alone.\n\n  erbario init --url sqlite:herbarium.db",
+		Description: "Writes erbario.toml, the folders models and migrations, and .env.example; puts\nsecrets and the database file into .gitignore. A password in the URL goes into\n.env alone.\n\n  erbario init --url sqlite:herbarium.db",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "url", Usage: "the `URL` of the development database: sqlite:PATH", Destination: &url}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {

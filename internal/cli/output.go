@@ -271,7 +271,12 @@ func flags(p *printer, title string, list []cli.Flag) {
 			if i := strings.IndexByte(usage, '`'); i >= 0 {
 				if j := strings.IndexByte(usage[i+1:], '`'); j >= 0 {
 					value = " " + usage[i+1:i+1+j]
-					usage = usage[:i] + usage[i+1:i+1+j] + usage[i+j+2:]
+					name := usage[i+1 : i+1+j]
+					if rest := usage[i+j+2:]; rest == "" && strings.HasSuffix(usage[:i], ": ") {
+						usage = strings.TrimSuffix(usage[:i], ": ") // it stands with the flag
+					} else {
+						usage = usage[:i] + name + rest
+					}
 				}
 			} else if d.TakesValue() {
 				value = " VALUE"

@@ -119,18 +119,17 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 
 // state reads a database and holds it against models and migrations.
 func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.State, error) {
-	wanted, err := a.wanted(p, l.engine)
-	if err != nil {
-		return nil, err
-	}
-	files, err := p.Migrations(l.engine)
-	if err != nil {
-		return nil, err
-	}
-	return draft.Look(ctx, l.engine, l.db, wanted, files)
+	return draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+		wanted, err := a.wanted(p, l.engine)
+		if err != nil {
+			return nil, nil, err
+		}
+		files, err := p.Migrations(l.engine)
+		return wanted, files, err
+	})
 }
 
-// tellStanding tells what is odd about the history without being in the way.
+// tellNewer warns of a database that is ahead of this checkout.
 func (a *app) tellNewer(name string, newer []string) {
 	if len(newer) > 0 {
 		a.warn("%s has %s that this checkout has not, the newest %s: is this an older version?", name, plural(len(newer), "migration", "migrations"), newer[len(newer)-1])

@@ -269,7 +269,7 @@ func (d *tables) references() {
 		old := left[i]
 		left = slices.Delete(left, i, i+1)
 		if !sameReference(old, k) {
-			d.add(Change{Kind: ChangeRef, Name: name, From: referenceWords(old), To: referenceWords(k), What: referenceWords(old) + " -> " + referenceWords(k), Object: k, Before: old})
+			d.add(Change{Kind: ChangeRef, Name: name, From: referenceWords(old), To: referenceWords(k), What: referenceChange(old, k), Object: k, Before: old})
 		}
 	}
 	for _, k := range left {
@@ -469,6 +469,28 @@ func referenceWords(k *schema.ForeignKey) string {
 		s += ", " + strings.ToLower(k.Deferrable)
 	}
 	return s
+}
+
+// referenceChange tells what differs between two references alone.
+func referenceChange(old, k *schema.ForeignKey) string {
+	if !strings.EqualFold(old.Table, k.Table) || !slices.EqualFunc(old.References, k.References, strings.EqualFold) {
+		return referenceWords(old) + " -> " + referenceWords(k)
+	}
+	var out []string
+	action := func(what string, a, b schema.Action) {
+		if a != b {
+			out = append(out, fmt.Sprintf("on %s %s -> %s", what, strings.ToLower(string(a)), strings.ToLower(string(b))))
+		}
+	}
+	action("delete", old.OnDelete, k.OnDelete)
+	action("update", old.OnUpdate, k.OnUpdate)
+	if old.Deferrable != k.Deferrable {
+		out = append(out, or(strings.ToLower(old.Deferrable), "not deferrable")+" -> "+or(strings.ToLower(k.Deferrable), "not deferrable"))
+	}
+	if len(out) == 0 {
+		return referenceWords(old) + " -> " + referenceWords(k)
+	}
+	return "reference " + strings.Join(out, ", ")
 }
 
 func checkWords(k *schema.Check) string {

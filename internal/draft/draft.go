@@ -31,16 +31,29 @@ type State struct {
 	made *schema.Schema
 }
 
-// Look reads a database and holds it against the models and the files.
-func Look(ctx context.Context, e engine.Engine, db engine.Database, wanted *schema.Schema, files []*migration.Migration) (*State, error) {
+// Look reads a database and holds it against the models and the files, which
+// read gives; it is called while the database is read.
+func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() (*schema.Schema, []*migration.Migration, error)) (*State, error) {
+	s := &State{Engine: e, DB: db}
+	var files []*migration.Migration
+	var readErr error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		s.Wanted, files, readErr = read()
+	}()
 	applied, err := runner.History(ctx, db)
+	if err == nil {
+		s.Live, err = db.Inspect(ctx)
+	}
+	<-done
+	if readErr != nil {
+		return nil, readErr
+	}
 	if err != nil {
 		return nil, err
 	}
-	s := &State{Engine: e, DB: db, Wanted: wanted, Standing: runner.Stand(files, applied, e)}
-	if s.Live, err = db.Inspect(ctx); err != nil {
-		return nil, err
-	}
+	s.Standing = runner.Stand(files, applied, e)
 	s.Ahead = s.Live
 	if len(s.Standing.Waiting) == 0 {
 		return s, nil

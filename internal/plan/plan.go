@@ -275,7 +275,6 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		return rows
 	}
 	asked := len(p.plan.Questions)
-	fillBack := func(column string) { a.Back[column] = engine.Source{Unfill: a.Keep} }
 	for _, c := range changes {
 		switch c.Kind {
 		case diff.AddColumn:
@@ -289,15 +288,21 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				if f.Literal {
 					value = f.SQL
 				}
-				if _, has := a.Forward[c.Name]; !has {
-					a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", p.Engine.Quote(c.Name), value), Fill: value}
-					fillBack(c.Name)
+				src, back := a.Forward[c.Name], a.Back[c.Name]
+				if slices.Contains(a.Lost, c.Name) {
+					continue // its new type has its values from the answer
 				}
+				base := p.Engine.Quote(c.Name)
+				if src.SQL != "" {
+					base = src.SQL // converted first
+				}
+				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Fill: value}
+				a.Back[c.Name] = engine.Source{SQL: back.SQL, Unfill: a.Keep}
 				continue
 			}
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
-				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s of %s without one", c.Target(), Rows(nulls), name),
+				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), have(nulls)),
 					Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}, Other: fmt.Sprintf("or leave the field %s optional", or(col.Field, col.Name))})
 			}
 		case diff.ChangeType:
@@ -328,8 +333,13 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	if keyless {
 		for c, s := range a.Back {
-			if s.Unfill != "" {
+			if s.Unfill == "" {
+				continue
+			}
+			if s.Unfill = ""; s.SQL == "" {
 				delete(a.Back, c)
+			} else {
+				a.Back[c] = s
 			}
 		}
 		for c, s := range a.Forward {
@@ -421,14 +431,17 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 
 func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
 	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
-	if f, ok := p.fill(c.Table, c.Name); ok {
+	there, ok := p.Engine.Convert(old, col)
+	back, ok2 := p.Engine.Convert(col, old)
+	// A constant is for rows that have no value, unless there is no way to turn
+	// those that they have; an expression says what all of them become.
+	if f, given := p.Answers.Fill[c.Table+"."+c.Name]; given && (!f.Literal || !ok || !ok2) {
+		f, _ = p.fill(c.Table, c.Name)
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		a.Lost = append(a.Lost, c.Name)
 		a.Back[c.Name] = engine.Source{Kept: a.Keep}
 		return
 	}
-	there, ok := p.Engine.Convert(old, col)
-	back, ok2 := p.Engine.Convert(col, old)
 	if !ok || !ok2 {
 		if rows() > 0 {
 			p.ask(Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), or(c.From, "no type"), c.To, Rows(rows())),
@@ -714,7 +727,10 @@ func summary(table string, changes []diff.Change) string {
 	var out []string
 	for _, c := range changes {
 		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && k.SQL.Same(c.Object.(*schema.Check).SQL) {
-			continue // the names of checks follow
+			continue // the names of checks follow, and those of indexes
+		}
+		if x, ok := c.Before.(*schema.Index); ok && c.From == x.Name && c.From != "" {
+			continue
 		}
 		switch {
 		case c.What == "":
@@ -735,7 +751,7 @@ func summary(table string, changes []diff.Change) string {
 		}
 	}
 	if len(out) == 0 {
-		return "change " + table
+		return "the names of checks and indexes of " + table + " follow"
 	}
 	s := "change " + table + ": " + strings.Join(out, "; ")
 	if r := []rune(s); len(r) > 110 {

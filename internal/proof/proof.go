@@ -71,6 +71,7 @@ func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.
 type Outcome struct {
 	Rows    int64
 	Without []string // tables for which no row could be made, with the reason
+	Lost    []string // what the migration destroys and does not keep
 	Differ  []string // what was not as it should be; empty: proved
 	After   *schema.Schema
 }
@@ -95,7 +96,11 @@ func (o *Outcome) Sentence() string {
 			rows += ", " + without
 		}
 	}
-	return "proved forward, back and forward again " + rows
+	s := "proved forward, back and forward again " + rows
+	if len(o.Lost) > 0 {
+		s += "; what " + strings.Join(o.Lost, ", ") + " held does not come back"
+	}
+	return s
 }
 
 func thousands(n int64) string {
@@ -140,6 +145,11 @@ func prove(ctx context.Context, in Input, rows bool) (*Outcome, string, error) {
 	}
 	defer db.Close()
 	p := &prover{Input: in, db: db, out: &Outcome{}, rows: rows}
+	for _, s := range in.Migration.Steps {
+		if !s.Kept {
+			p.out.Lost = append(p.out.Lost, s.Loses...)
+		}
+	}
 	if err := p.run(ctx); err != nil {
 		return nil, "", err
 	}
@@ -238,7 +248,7 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		return nil, err
 	}
 	for _, t := range s.Tables {
-		if schema.Own(t.Name) || t.Options.Virtual != "" {
+		if schema.Own(t.Name) || t.Options.Virtual != "" || slices.Contains(p.out.Lost, t.Name) {
 			continue
 		}
 		rows, err := p.db.Sample(ctx, "SELECT "+p.columns(t)+" FROM "+p.Engine.Quote(t.Name), 0)
@@ -255,11 +265,17 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 	return out, nil
 }
 
-// columns names every column, in an order that does not depend on the table's.
+// columns names every column but those whose values are lost for good, in an
+// order that does not depend on the table's.
 func (p *prover) columns(t *schema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
-		names = append(names, p.Engine.Quote(c.Name))
+		if !slices.Contains(p.out.Lost, t.Name+"."+c.Name) {
+			names = append(names, p.Engine.Quote(c.Name))
+		}
+	}
+	if len(names) == 0 {
+		return "1"
 	}
 	slices.Sort(names)
 	return strings.Join(names, ", ")
@@ -362,7 +378,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 			columns = append(columns, c)
 		}
 	}
-	done, reason := 0, "no row could be made"
+	done, reason, required := 0, "no row could be made", ""
 	try := func(names, values []string) error {
 		sql := "INSERT INTO " + p.Engine.Quote(t.Name)
 		if len(names) == 0 {
@@ -378,7 +394,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 		} else if why, err := p.stands(ctx); err != nil {
 			return err
 		} else if why != "" {
-			reason = why
+			required = why
 		} else {
 			done++
 			return p.db.Exec(ctx, "RELEASE row")
@@ -437,6 +453,9 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 		if err := try(names, values); err != nil {
 			return 0, "", err
 		}
+	}
+	if required != "" {
+		reason = required // it tells more than what the engine refused on the way
 	}
 	return done, reason, nil
 }

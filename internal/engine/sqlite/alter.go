@@ -102,6 +102,16 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		back, reversible := inPlace(a.To, a.From, a.Back)
 		if reversible && !(a.NoDrop && len(lostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
 			slices.Reverse(back)
+			if together(forward) {
+				step := engine.Step{Title: a.Summary, Note: "reads every row"}
+				for i, op := range forward {
+					step.Apply = append(step.Apply, op.sql...)
+					step.Undo = append(step.Undo, back[len(back)-1-i].sql...)
+					step.UndoLoses = append(step.UndoLoses, qualify(a.From.Name, op.adds)...)
+				}
+				out.Steps = []engine.Step{step}
+				return out
+			}
 			for i, op := range forward {
 				out.Steps = append(out.Steps, engine.Step{Title: op.title, Note: op.note, Apply: op.sql, Undo: back[i].sql, UndoLoses: qualify(a.From.Name, op.adds)})
 			}
@@ -278,6 +288,14 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		}
 	}
 	return ops, true
+}
+
+// together tells whether the changes are best one step: something goes and
+// something comes in its place, so that no single one of them says what is done.
+func together(ops []op) bool {
+	drops := slices.ContainsFunc(ops, func(o op) bool { return strings.HasPrefix(o.title, "drop ") })
+	comes := slices.ContainsFunc(ops, func(o op) bool { return !strings.HasPrefix(o.title, "drop ") })
+	return drops && comes
 }
 
 func triggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
@@ -561,8 +579,12 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 		}
 		return expr, true
 	case src.Unfill != "":
+		value := quote(c.Name)
+		if src.SQL != "" {
+			value = renameIn(src.SQL, from.Name, oldName)
+		}
 		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(src.Match, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), quote(c.Name)), true
+			quote(src.Unfill), keptMatch(src.Match, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), value), true
 	case src.Blocks && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":
@@ -605,21 +627,21 @@ func keptMatch(keys []string, kept, row string) string {
 func keepValues(a engine.Alteration, lost, filled []string) []string {
 	t := a.From
 	var items, columns, values []string
-	add := func(name, of, value string) {
-		items = append(items, strings.TrimSpace(quote(name)+" "+sqlType(t.Column(of).SQLType)))
+	add := func(name string, c *schema.Column, value string) {
+		items = append(items, strings.TrimSpace(quote(name)+" "+sqlType(c.SQLType)))
 		columns = append(columns, quote(name))
 		values = append(values, value)
 	}
 	for _, k := range a.Match() {
-		add("key_"+k, k, quote(k))
+		add("key_"+k, t.Column(k), quote(k))
 	}
 	for _, k := range lost {
-		add(k, k, quote(k))
+		add(k, t.Column(k), quote(k))
 	}
 	var empty []string
 	for _, k := range filled {
-		add(k, k, quote(k))
-		add("filled_"+k, k, a.Forward[k].Fill)
+		add(k, t.Column(k), quote(k))
+		add("filled_"+k, a.To.Column(k), a.Forward[k].Fill)
 		empty = append(empty, quote(k)+" IS NULL")
 	}
 	where := ""

@@ -1,0 +1,187 @@
+package cli
+
+// Each file of testdata/evolutions is one change of the models while there are
+// rows: the models before, the rows, the models after, the flags of the draft,
+// and then, as golden text, what the draft says and the migration that it
+// writes. The migration is then applied, taken back and applied again, with the
+// rows looked at each time. Run with UPDATE_EVOLUTIONS=1 to write the golden
+// text anew, and read what changed.
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/txtar"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"erbario/internal/engine"
+)
+
+// project is a project in a temporary folder, used as a person uses it.
+type evolving struct {
+	t   *testing.T
+	dir string
+}
+
+// erbario runs the program, and returns all it said and its exit code.
+func (p *evolving) erbario(args ...string) (string, int) {
+	var out bytes.Buffer
+	code := Main(append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out, &out)
+	return out.String(), code
+}
+
+func (p *evolving) must(args ...string) string {
+	out, code := p.erbario(args...)
+	require.Equal(p.t, 0, code, "%v\n%s", args, out)
+	return out
+}
+
+func (p *evolving) write(name, text string) {
+	require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, name), []byte(text), 0o644))
+}
+
+func (p *evolving) db() engine.Database {
+	e, err := engine.ByName("sqlite")
+	require.NoError(p.t, err)
+	db, err := e.Open(context.Background(), "sqlite:"+filepath.Join(p.dir, "herbarium.db"), engine.Make)
+	require.NoError(p.t, err)
+	return db
+}
+
+func (p *evolving) exec(script string) {
+	e, _ := engine.ByName("sqlite")
+	db := p.db()
+	defer db.Close()
+	for _, piece := range e.Split(script) {
+		if !piece.Comment {
+			require.NoError(p.t, db.Exec(context.Background(), piece.Text), piece.Text)
+		}
+	}
+}
+
+// rows is every row of every table but the tool's own, and the text of the
+// schema without regard to the order of tables.
+func (p *evolving) rows() string {
+	ctx := context.Background()
+	db := p.db()
+	defer db.Close()
+	s, err := db.Inspect(ctx)
+	require.NoError(p.t, err)
+	var b strings.Builder
+	for _, t := range s.Tables {
+		if strings.HasPrefix(t.Name, "erbario_") {
+			continue
+		}
+		var names []string
+		for _, c := range t.Columns {
+			if c.Name != "created_at" && c.Name != "updated_at" {
+				names = append(names, `"`+c.Name+`"`)
+			}
+		}
+		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %q ORDER BY 1", strings.Join(names, ", "), t.Name), 0)
+		require.NoError(p.t, err)
+		fmt.Fprintf(&b, "%s (%s)\n", t.Name, strings.Join(rows.Columns, ", "))
+		for _, r := range rows.Values {
+			fmt.Fprintf(&b, "    %s\n", strings.Join(r, ", "))
+		}
+	}
+	return b.String()
+}
+
+var stamps = regexp.MustCompile(`\d{8}[Tt]\d{6}`)
+var prints = regexp.MustCompile(`schema [0-9a-f]{12} -> [0-9a-f]{12}`)
+
+// plain takes out what differs from run to run.
+func (p *evolving) plain(s string) string {
+	seen := map[string]string{}
+	s = strings.ReplaceAll(s, p.dir, "DIR")
+	s = stamps.ReplaceAllStringFunc(s, func(m string) string {
+		k := strings.ToUpper(m)
+		if seen[k] == "" {
+			seen[k] = fmt.Sprintf("ID%d", len(seen)+1)
+		}
+		return seen[k]
+	})
+	return prints.ReplaceAllString(s, "schema A -> B")
+}
+
+func TestEvolutions(t *testing.T) {
+	files, err := filepath.Glob("testdata/evolutions/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, path := range files {
+		t.Run(strings.TrimSuffix(filepath.Base(path), ".txtar"), func(t *testing.T) {
+			archive, err := txtar.ParseFile(path)
+			require.NoError(t, err)
+			part := map[string]string{}
+			for _, f := range archive.Files {
+				part[f.Name] = string(f.Data)
+			}
+			p := &evolving{t: t, dir: t.TempDir()}
+			p.must("init", "--url", "sqlite:herbarium.db")
+			p.write("models/all.erbario", part["before"])
+			p.must("draft", "first")
+			p.must("apply")
+			p.exec(part["rows"])
+			before := p.rows()
+			p.write("models/all.erbario", part["after"])
+
+			args := []string{"draft", "change"}
+			for line := range strings.Lines(part["flags"]) {
+				flag, value, _ := strings.Cut(strings.TrimSpace(line), " ")
+				args = append(args, flag, value)
+			}
+			said, code := p.erbario(args...)
+			got := map[string]string{"said": p.plain(said) + fmt.Sprintf("exit %d\n", code)}
+			require.Equal(t, before, p.rows(), "a draft changes no row")
+			list, err := filepath.Glob(filepath.Join(p.dir, "migrations", "*-change.sqlite.sql"))
+			require.NoError(t, err)
+			if code != 0 {
+				require.Empty(t, list, "nothing is written where something is refused")
+			} else {
+				text, err := os.ReadFile(list[0])
+				require.NoError(t, err)
+				got["migration"] = p.plain(string(text))
+				p.must("apply")
+				_, code := p.erbario("diff", "--exit-code")
+				assert.Equal(t, 0, code, "the diff is empty right after")
+				after := p.rows()
+				got["afterwards"] = after
+				p.must("undo")
+				if back, ok := part["back"]; ok { // what was allowed to be lost
+					before = back
+				}
+				assert.Equal(t, before, p.rows(), "every row is back")
+				p.must("apply")
+				assert.Equal(t, after, p.rows(), "and forward again")
+				p.must("prove", "--all")
+			}
+			if os.Getenv("UPDATE_EVOLUTIONS") != "" {
+				var kept []txtar.File
+				for _, f := range archive.Files {
+					if f.Name != "said" && f.Name != "migration" && f.Name != "afterwards" {
+						kept = append(kept, f)
+					}
+				}
+				for _, name := range []string{"said", "afterwards", "migration"} {
+					if got[name] != "" {
+						kept = append(kept, txtar.File{Name: name, Data: []byte(got[name])})
+					}
+				}
+				archive.Files = kept
+				require.NoError(t, os.WriteFile(path, txtar.Format(archive), 0o644))
+				return
+			}
+			for _, name := range []string{"said", "migration", "afterwards"} {
+				assert.Equal(t, part[name], got[name], name)
+			}
+		})
+	}
+}
