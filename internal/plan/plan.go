@@ -296,8 +296,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				if src.SQL != "" {
 					base = src.SQL // converted first
 				}
-				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Fill: value}
-				a.Back[c.Name] = engine.Source{SQL: back.SQL, Unfill: a.Keep}
+				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Converts: src.Converts, Fill: value}
+				a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: back.Converts, Unfill: a.Keep}
 				continue
 			}
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))

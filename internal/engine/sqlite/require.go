@@ -333,5 +333,9 @@ func (p projection) lossy(c *schema.Column) string {
 	if !slices.Contains(shown, c.Name) {
 		shown = append(shown, c.Name)
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT %s", quoteAll(shown), quote(p.from.Name), converted, name)
+	where := fmt.Sprintf("%s IS NOT NULL AND %s IS NOT %s", name, converted, name)
+	if src.Unfill != "" { // what was filled becomes null again and is not converted
+		where += " AND " + p.expr(c) + " IS NOT NULL"
+	}
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", quoteAll(shown), quote(p.from.Name), where)
 }
