@@ -77,6 +77,9 @@ func Resolve(files []*lang.File, rules Rules, engine string) (*Declared, []lang.
 		out:   &Declared{Schema: &schema.Schema{}},
 	}
 	r.collect(files)
+	for _, name := range slices.Sorted(maps.Keys(r.shapes)) {
+		r.flatten(r.shapes[name].Lines, []string{name}) // also those that none includes
+	}
 	for _, m := range r.order {
 		m.lines = r.flatten(m.block.Lines, nil)
 		r.begin(m)

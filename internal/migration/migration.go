@@ -82,7 +82,8 @@ func (m *Migration) Stamp() string { s, _, _ := strings.Cut(m.ID, "-"); return s
 // Checksum is the fingerprint of the file without its head, whatever its line
 // endings: what a proof writes into the head makes it no other migration.
 func (m *Migration) Checksum() string {
-	_, body := splitHead(m.Text)
+	_, body := splitHead(strings.ReplaceAll(m.Text, "\r\n", "\n"))
+	body = strings.Trim(body, "\n")
 	sum := sha256.Sum256([]byte(body))
 	return hex.EncodeToString(sum[:])
 }
@@ -113,24 +114,22 @@ func (m *Migration) SQL(undo bool) []string {
 	return out
 }
 
-// splitHead cuts a file behind the lines of its head.
+// splitHead cuts a file behind the lines of its head. The body stays as it is,
+// to the byte.
 func splitHead(text string) (head, body string) {
-	text = strings.ReplaceAll(text, "\r\n", "\n")
-	lines := strings.SplitAfter(text, "\n")
-	i := 0
-	for i < len(lines) && strings.HasPrefix(lines[i], Marker) {
-		rest := strings.TrimPrefix(lines[i], Marker)
-		if i > 0 && (strings.HasPrefix(rest, "step ") || strings.HasPrefix(rest, "before ")) {
+	end := 0
+	for first := true; strings.HasPrefix(text[end:], Marker); first = false {
+		line := text[end:]
+		if i := strings.IndexByte(line, '\n'); i >= 0 {
+			line = line[:i+1]
+		}
+		rest := strings.TrimPrefix(line, Marker)
+		if !first && (strings.HasPrefix(rest, "step ") || strings.HasPrefix(rest, "before ")) {
 			break
 		}
-		i++
+		end += len(line)
 	}
-	var b strings.Builder
-	for _, l := range lines[i:] {
-		b.WriteString(strings.TrimRight(l, " \t\n"))
-		b.WriteByte('\n')
-	}
-	return strings.Join(lines[:i], ""), strings.Trim(b.String(), "\n") + "\n"
+	return text[:end], text[end:]
 }
 
 // Title makes a line's worth of a text: control characters gone, so that no
@@ -190,6 +189,9 @@ func fold(r rune) rune {
 	return r
 }
 
+// unmarked keeps a name in a title from posing as the mode of its step.
+var unmarked = strings.NewReplacer("("+string(OwnTransaction)+")", string(OwnTransaction), "("+string(Outside)+")", string(Outside))
+
 // Write lays the migration out as a file and sets its Text.
 func Write(m *Migration) string {
 	var b strings.Builder
@@ -202,9 +204,9 @@ func Write(m *Migration) string {
 	need("before apply", m.BeforeApply)
 	need("before undo", m.BeforeUndo)
 	for i, s := range m.Steps {
-		fmt.Fprintf(&b, "\n%sstep %d  %s", Marker, i+1, Title(s.Title))
+		fmt.Fprintf(&b, "\n%sstep %d  %s", Marker, i+1, unmarked.Replace(Title(s.Title)))
 		if s.Note != "" {
-			fmt.Fprintf(&b, "  (%s)", Title(s.Note))
+			fmt.Fprintf(&b, "  (%s)", unmarked.Replace(Title(s.Note)))
 		}
 		if s.Mode != InTransaction {
 			fmt.Fprintf(&b, "  (%s)", s.Mode)
@@ -296,7 +298,10 @@ func WithHead(m *Migration) string {
 	_, body := splitHead(m.Text)
 	var b strings.Builder
 	writeHead(&b, m)
-	b.WriteString("\n" + body)
+	if !strings.HasPrefix(body, "\n") && !strings.HasPrefix(body, "\r\n") {
+		b.WriteByte('\n')
+	}
+	b.WriteString(body)
 	return b.String()
 }
 
