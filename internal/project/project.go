@@ -126,12 +126,12 @@ func load(dir string) (*Project, error) {
 		db := Database{Name: name}
 		expanded, unset := p.expand(d.URL)
 		if unset != "" {
-			db.Unset, db.Protected = unset, true
+			db.Unset = unset
 		} else {
 			db.URL = p.absolute(expanded)
 		}
 		db.Shown = Shown(expanded)
-		local := Local(db.URL)
+		local := db.Unset == "" && Local(db.URL)
 		db.Throwaway = d.Throwaway != nil && *d.Throwaway
 		switch {
 		case d.Protected != nil:

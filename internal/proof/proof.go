@@ -305,7 +305,7 @@ func onlyDrops(list []diff.Change) []diff.Change {
 }
 
 const (
-	rowsPerTable = 4
+	rowsPerTable = 6
 	triesPerRow  = 40
 )
 
@@ -430,10 +430,17 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 		return 0, "", err
 	}
 	goal := done + rowsPerTable
+	itself := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
 	for n := 0; n < rowsPerTable*triesPerRow && done < goal; n++ {
 		values := make([]string, len(columns))
 		for i := range columns {
-			values[i] = choices[i][random.IntN(len(choices[i]))]
+			// By turns, so that every kind of value has its row; then at random,
+			// where checks let only some of them stand together.
+			if n < 2*rowsPerTable {
+				values[i] = choices[i][(n+i)%len(choices[i])]
+			} else {
+				values[i] = choices[i][random.IntN(len(choices[i]))]
+			}
 		}
 		for _, k := range t.ForeignKeys {
 			rows := parents[k]
@@ -442,16 +449,24 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 				switch {
 				case i < 0 || j >= len(k.References):
 				case len(rows) > 0:
-					if j == 0 || values[i] != "NULL" {
-						values[i] = rows[random.IntN(len(rows))][j]
+					if columns[i].NotNull || n%3 != 0 { // now and then none
+						values[i] = rows[n%len(rows)][j]
+					} else {
+						values[i] = "NULL"
 					}
 				case !columns[i].NotNull:
 					values[i] = "NULL"
 				}
 			}
 		}
+		before := done
 		if err := try(names, values); err != nil {
 			return 0, "", err
+		}
+		if done > before && itself {
+			if parents, err = p.parents(ctx, t); err != nil { // the row can be referred to
+				return 0, "", err
+			}
 		}
 	}
 	if required != "" {
