@@ -207,3 +207,127 @@ func TestFullDisk(t *testing.T) {
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{})
 	assert.NoError(t, err)
 }
+
+// How a database stands against the files, in every way that they can differ.
+func TestStand(t *testing.T) {
+	e, err := engine.ByName("sqlite")
+	require.NoError(t, err)
+	files := line(t, 4, 1)
+	applied := func(list ...*migration.Migration) []runner.Applied {
+		var out []runner.Applied
+		for _, m := range list {
+			out = append(out, runner.Applied{ID: m.ID, Checksum: m.Checksum(), Text: m.Text})
+		}
+		return out
+	}
+	ids := func(list []*migration.Migration) (out []string) {
+		for _, m := range list {
+			out = append(out, m.ID)
+		}
+		return out
+	}
+	s := runner.Stand(files, nil, e)
+	assert.Len(t, s.Waiting, 4)
+	assert.Equal(t, "", s.At())
+	assert.NoError(t, s.Problem())
+
+	s = runner.Stand(files, applied(files[:2]...), e)
+	assert.Equal(t, ids(files[2:]), ids(s.Waiting))
+	assert.Equal(t, files[1].ID, s.At())
+
+	s = runner.Stand(files[1:], applied(files[:2]...), e)
+	assert.Equal(t, []string{files[0].ID}, s.Missing)
+	assert.ErrorContains(t, s.Problem(), files[0].ID)
+
+	s = runner.Stand(files[:2], applied(files...), e)
+	assert.Equal(t, ids(files[2:]), s.Newer)
+	assert.Empty(t, s.Waiting)
+	assert.NoError(t, s.Problem(), "an older checkout is warned, not refused")
+
+	edited := applied(files...)
+	edited[1].Checksum = "another"
+	s = runner.Stand(files, edited, e)
+	assert.Equal(t, []string{files[1].ID}, s.Edited)
+	assert.ErrorContains(t, s.Problem(), "edited")
+
+	// One that comes in between, as after a merge, waits and may be applied.
+	s = runner.Stand(files, applied(files[0], files[1], files[3]), e)
+	assert.Equal(t, ids(files[2:3]), ids(s.Waiting))
+	assert.NoError(t, s.Problem())
+}
+
+// Sentences are right for one row as for many.
+func TestSentence(t *testing.T) {
+	for _, c := range []struct {
+		n    int64
+		want string
+	}{{1, "1 row of taxa has no name"}, {0, "0 rows of taxa have no name"}, {12345, "12,345 rows of taxa have no name"}} {
+		assert.Equal(t, c.want, runner.Sentence("{n} rows of taxa have no name", c.n))
+	}
+	assert.Equal(t, "1 row of taxa would have no name", runner.Sentence("{n} rows of taxa would have no name", 1))
+	assert.Equal(t, "1 value of taxa.name stands in more than one row", runner.Sentence("{n} values of taxa.name stand in more than one row", 1))
+}
+
+// An undo needs no file: the database has the text. What the undo of a file
+// would be is asked about when only the database knows it.
+func TestUndoWithoutFiles(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "herbarium.db")
+	e, db := open(t, path)
+	defer db.Close()
+	files := line(t, 3, 400)
+	_, err := runner.Apply(ctx, db, e, files, runner.Options{})
+	require.NoError(t, err)
+	asked := 0
+	_, err = runner.Undo(ctx, db, e, files[:2], runner.Options{Confirm: func(a runner.Applied) error { asked++; return fmt.Errorf("no") }})
+	require.Error(t, err)
+	assert.Equal(t, 1, asked)
+	assert.Equal(t, 3, whole(t, db))
+	done, err := runner.Undo(ctx, db, e, nil, runner.Options{Count: 2})
+	require.NoError(t, err)
+	assert.Len(t, done, 2)
+	assert.Equal(t, 1, whole(t, db))
+	done, err = runner.Undo(ctx, db, e, nil, runner.Options{Start: true})
+	require.NoError(t, err)
+	assert.Len(t, done, 1)
+	done, err = runner.Undo(ctx, db, e, nil, runner.Options{})
+	require.NoError(t, err)
+	assert.Empty(t, done)
+}
+
+// To stops where it is told, by any part of a name.
+func TestTo(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "herbarium.db")
+	e, db := open(t, path)
+	defer db.Close()
+	files := line(t, 5, 400)
+	done, err := runner.Apply(ctx, db, e, files, runner.Options{To: "000002"})
+	require.NoError(t, err)
+	assert.Len(t, done, 3)
+	_, err = runner.Apply(ctx, db, e, files, runner.Options{To: "sheet"})
+	assert.ErrorContains(t, err, "write more of it")
+	done, err = runner.Undo(ctx, db, e, files, runner.Options{To: "000000"})
+	require.NoError(t, err)
+	assert.Len(t, done, 2)
+	assert.Equal(t, 1, whole(t, db))
+	_, err = runner.Undo(ctx, db, e, files, runner.Options{To: "000004"})
+	assert.ErrorContains(t, err, "among those that are applied")
+}
+
+// A migration that is not proved, or leaves its transaction, does not run where
+// it may not.
+func TestRefusedBeforeAnything(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "herbarium.db")
+	e, db := open(t, path)
+	defer db.Close()
+	files := line(t, 2, 1)
+	_, err := runner.Apply(ctx, db, e, files, runner.Options{Proved: true})
+	assert.ErrorContains(t, err, "is not proved")
+	own := *files[1]
+	own.Steps = append([]migration.Step{}, own.Steps...)
+	own.Steps[0].Mode = migration.OwnTransaction
+	_, err = runner.Apply(ctx, db, e, []*migration.Migration{files[0], &own}, runner.Options{})
+	assert.ErrorContains(t, err, "outside of the migration's transaction")
+	s, err := db.Inspect(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, s.Tables, "not even the first of them ran")
+}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -407,4 +408,96 @@ func TestNewUUID(t *testing.T) {
 	a := selectAll(t, db, "SELECT "+uuidExpr)
 	time.Sleep(5 * time.Millisecond)
 	assert.Less(t, a, selectAll(t, db, "SELECT "+uuidExpr), "they sort by time")
+}
+
+// INSERT OR REPLACE deletes and inserts, so that immutable does not hold against
+// it: said in the language's page, and noticed here should it change.
+func TestReplacePassesImmutable(t *testing.T) {
+	table := &schema.Table{Name: "t", PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}}, Columns: []*schema.Column{
+		{Name: "k", Type: schema.Type{Kind: schema.Text}, NotNull: true}, {Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true}}}
+	s, _ := Engine{}.Realize(&schema.Schema{Tables: []*schema.Table{table}})
+	db := scratch(t, append(tableStatements(s.Tables[0]), "INSERT INTO t VALUES ('a', 'x')", "INSERT OR REPLACE INTO t VALUES ('a', 'y')")...)
+	assert.Equal(t, "a|y", selectAll(t, db, "SELECT * FROM t"))
+	assert.Error(t, db.Exec(ctx, "INSERT INTO t VALUES (NULL, 'x')"), "a text key admits null unless it is NOT NULL")
+}
+
+// The list of a trigger's UPDATE OF keeps a column that is dropped; the trigger
+// goes on working, and the copy carries it along as it stands.
+func TestUpdateOfKeepsDroppedColumns(t *testing.T) {
+	db := scratch(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b TEXT)", "CREATE TABLE log (n TEXT)",
+		"CREATE TRIGGER watch AFTER UPDATE OF a, b ON t BEGIN INSERT INTO log VALUES (NEW.a); END", "INSERT INTO t VALUES (1, 'x', 'y')")
+	change(t, db, "t", func(t *schema.Table) { t.Columns = t.Columns[:2] }, nil)
+	require.NoError(t, db.Exec(ctx, "UPDATE t SET a = 'z'"))
+	assert.Equal(t, "z", selectAll(t, db, "SELECT * FROM log"))
+	broken, err := db.Broken(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, broken)
+}
+
+// Checks and NOT NULL come and go in place, and an older client reads the
+// result.
+func TestInPlaceIsReadByOlderClients(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	opened, err := Engine{}.Open(ctx, "sqlite:"+path, engine.Make)
+	require.NoError(t, err)
+	db := opened.(*database)
+	for _, s := range []string{"CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b INT CONSTRAINT few CHECK (b < 5))", "INSERT INTO t VALUES (1, 'x', 2)"} {
+		require.NoError(t, db.Exec(ctx, s))
+	}
+	c := change(t, db, "t", func(t *schema.Table) {
+		t.Column("a").NotNull = true
+		t.Checks = []*schema.Check{{Name: "many", SQL: sqlOf("b > 1")}}
+	}, nil)
+	assert.False(t, c.Copies)
+	require.NoError(t, db.Close())
+	out, err := exec.Command("sqlite3", path, "PRAGMA integrity_check; INSERT INTO t VALUES (2, 'y', 3); SELECT count(*) FROM t;").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, "ok\n2\n", string(out))
+	out, _ = exec.Command("sqlite3", path, "INSERT INTO t VALUES (3, 'y', 0);").CombinedOutput()
+	assert.Contains(t, string(out), "CHECK constraint failed: many")
+}
+
+// In WAL mode a stopped run leaves the contents as they were.
+func TestStoppedInWAL(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	opened, err := Engine{}.Open(ctx, "sqlite:"+path, engine.Make)
+	require.NoError(t, err)
+	defer opened.Close()
+	db := opened.(*database)
+	for _, s := range []string{"PRAGMA journal_mode = WAL", "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)", "INSERT INTO t VALUES (1, 'x')"} {
+		_, err := db.Select(ctx, s)
+		require.NoError(t, err)
+	}
+	before := selectAll(t, db, "SELECT * FROM t") + selectAll(t, db, "SELECT sql FROM sqlite_schema")
+	require.NoError(t, db.Begin(ctx, 0))
+	for _, s := range []string{"UPDATE t SET a = 'y'", "ALTER TABLE t RENAME TO erbario_old_t", "CREATE TABLE t (id INT)"} {
+		require.NoError(t, db.Step(ctx, s))
+	}
+	require.NoError(t, db.Rollback())
+	assert.Equal(t, before, selectAll(t, db, "SELECT * FROM t")+selectAll(t, db, "SELECT sql FROM sqlite_schema"))
+	require.NoError(t, db.Begin(ctx, 0), "and the next run begins")
+	require.NoError(t, db.Rollback())
+	assert.Equal(t, "0", selectAll(t, db, "PRAGMA legacy_alter_table"), "the setting of one statement is off again")
+}
+
+// A requirement is asked under the lock of the run: what was written after the
+// draft is seen, and nothing can be written between question and step.
+func TestRequirementsUnderTheLock(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	one, err := Engine{}.Open(ctx, "sqlite:"+path, engine.Make)
+	require.NoError(t, err)
+	defer one.Close()
+	require.NoError(t, one.Exec(ctx, "CREATE TABLE t (id INTEGER PRIMARY KEY)"))
+	two, err := Engine{}.Open(ctx, "sqlite:"+path, engine.ReadWrite)
+	require.NoError(t, err)
+	defer two.Close()
+	_, err = two.Select(ctx, "PRAGMA busy_timeout = 50")
+	require.NoError(t, err)
+	require.NoError(t, one.Begin(ctx, 0))
+	n, err := one.Count(ctx, "SELECT 1 FROM t")
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	assert.ErrorIs(t, two.Exec(ctx, "INSERT INTO t VALUES (1)"), engine.ErrBusy)
+	require.NoError(t, one.Step(ctx, "DROP TABLE t"))
+	require.NoError(t, one.Commit(ctx))
 }
