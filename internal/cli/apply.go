@@ -44,25 +44,32 @@ func (a *app) applyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			for _, name := range a.targets(p) {
-				if err := a.apply(ctx, p, name, o); err != nil {
-					return err
-				}
-			}
-			return nil
+			return a.onEach(p, func(name string) error { return a.apply(ctx, p, name, o) })
 		},
 	}
 }
 
-// targets are the databases that apply and undo work on: the one that was named,
-// or all that go together.
-func (a *app) targets(p *project.Project) []string {
-	if a.database == "" && !a.json {
-		if _, set := p.Getenv("ERBARIO_DATABASE"); !set && len(p.Settings.Project.Together) > 0 {
-			return p.Settings.Project.Together
+// onEach works on the database that was named, or on all that go together; it
+// stops at the first that fails. In JSON several are one document.
+func (a *app) onEach(p *project.Project, f func(name string) error) error {
+	names := []string{a.database}
+	if _, set := p.Getenv("ERBARIO_DATABASE"); a.database == "" && !set && len(p.Settings.Project.Together) > 1 {
+		names = p.Settings.Project.Together
+		a.several = []any{}
+	}
+	var err error
+	for _, name := range names {
+		if err = f(name); err != nil {
+			break
 		}
 	}
-	return []string{a.database}
+	if list := a.several; list != nil {
+		a.several = nil
+		if a.json {
+			a.document(map[string]any{"databases": list})
+		}
+	}
+	return err
 }
 
 type jsonRun struct {
@@ -346,12 +353,7 @@ func (a *app) undoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			for _, name := range a.targets(p) {
-				if err := a.undo(ctx, p, name, o, dryRun); err != nil {
-					return err
-				}
-			}
-			return nil
+			return a.onEach(p, func(name string) error { return a.undo(ctx, p, name, o, dryRun) })
 		},
 	}
 }
@@ -700,38 +702,28 @@ func (a *app) scriptCommand() *cli.Command {
 			&cli.BoolFlag{Name: "undo", Usage: "the way back instead: the newest alone, or back to --to", Destination: &undo},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 0); err != nil {
-				return err
-			}
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
-			if err != nil {
-				return err
-			}
-			defer l.Close()
-			files, err := p.Migrations(l.engine)
-			if err != nil {
-				return err
-			}
-			text, ids, err := runner.Script(ctx, l.db, l.engine, files, runner.Options{To: to, Start: to == "start"}, undo)
-			if err != nil {
-				return err
-			}
-			if a.json {
-				if ids == nil {
-					ids = []string{}
+			return a.reading(ctx, c, 0, func(p *project.Project, l *live) error {
+				files, err := p.Migrations(l.engine)
+				if err != nil {
+					return err
 				}
-				return a.document(map[string]any{"database": l.Name, "migrations": ids, "script": text})
-			}
-			if len(ids) == 0 {
-				a.err.printf("%s: nothing waits, so the script is empty", l.Name)
+				text, ids, err := runner.Script(ctx, l.db, l.engine, files, runner.Options{To: to, Start: to == "start"}, undo)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					if ids == nil {
+						ids = []string{}
+					}
+					return a.document(map[string]any{"database": l.Name, "migrations": ids, "script": text})
+				}
+				if len(ids) == 0 {
+					a.err.printf("%s: nothing waits, so the script is empty", l.Name)
+					return nil
+				}
+				fmt.Fprint(a.out.w, text)
 				return nil
-			}
-			fmt.Fprint(a.out.w, text)
-			return nil
+			})
 		},
 	}
 }

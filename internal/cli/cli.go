@@ -104,7 +104,8 @@ type app struct {
 	verbose   bool
 	yes       bool
 	yesOn     string
-	told      bool // the JSON document has been written
+	told      bool  // the JSON document has been written
+	several   []any // the documents of a run that works on several databases
 	noColour  bool
 	forceTerm bool
 }

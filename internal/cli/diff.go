@@ -15,6 +15,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/plan"
+	"erbario/internal/project"
 	"erbario/internal/schema"
 )
 
@@ -63,51 +64,41 @@ func (a *app) diffCommand() *cli.Command {
 			&cli.BoolFlag{Name: "undeclared", Usage: "list what is in the database and no migration made", Destination: &undeclared},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 0); err != nil {
-				return err
-			}
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
-			if err != nil {
-				return err
-			}
-			defer l.Close()
-			s, err := a.state(ctx, p, l)
-			if err != nil {
-				return err
-			}
-			pl, err := s.Changes(ctx)
-			if err != nil {
-				return err
-			}
-			a.tellNewer(l.Name, s.Standing.Newer)
-			waiting := []string{}
-			for _, m := range s.Standing.Waiting {
-				waiting = append(waiting, m.ID)
-			}
-			differs := len(pl.Changes) > 0 || len(waiting) > 0
-			if a.json {
-				doc := map[string]any{
-					"database": l.Name, "waiting": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
-					"questions": jsonQuestions(pl.Questions), "undeclared": len(pl.Undeclared),
+			return a.reading(ctx, c, 0, func(p *project.Project, l *live) error {
+				s, err := a.state(ctx, p, l)
+				if err != nil {
+					return err
 				}
-				if undeclared {
-					doc["undeclared_list"] = jsonChanges(pl.Undeclared, nil)
+				pl, err := s.Changes(ctx)
+				if err != nil {
+					return err
 				}
-				if showSQL {
-					doc["sql"] = stepsSQL(pl)
+				a.tellNewer(l.Name, s.Standing.Newer)
+				waiting := []string{}
+				for _, m := range s.Standing.Waiting {
+					waiting = append(waiting, m.ID)
 				}
-				a.document(doc)
-			} else {
-				a.showDiff(l, s, pl, showSQL, undeclared)
-			}
-			if exitCode && differs {
-				return exit(exitDiffers)
-			}
-			return nil
+				differs := len(pl.Changes) > 0 || len(waiting) > 0
+				if a.json {
+					doc := map[string]any{
+						"database": l.Name, "waiting": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
+						"questions": jsonQuestions(pl.Questions), "undeclared": len(pl.Undeclared),
+					}
+					if undeclared {
+						doc["undeclared_list"] = jsonChanges(pl.Undeclared, nil)
+					}
+					if showSQL {
+						doc["sql"] = stepsSQL(pl)
+					}
+					a.document(doc)
+				} else {
+					a.showDiff(l, s, pl, showSQL, undeclared)
+				}
+				if exitCode && differs {
+					return exit(exitDiffers)
+				}
+				return nil
+			})
 		},
 	}
 }
@@ -311,53 +302,43 @@ func (a *app) lookCommand() *cli.Command {
 		Name: "look", ArgsUsage: "[TABLE]", Usage: "show the live tables; or one table whole, with a few rows",
 		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show so many rows of the table (`N`)", Destination: &count, Value: 5}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 1); err != nil {
-				return err
-			}
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
-			if err != nil {
-				return err
-			}
-			defer l.Close()
-			s, err := l.db.Inspect(ctx)
-			if err != nil {
-				return err
-			}
-			if name := c.Args().First(); name != "" {
-				return a.lookTable(ctx, l, s, name, count)
-			}
-			type jsonTable struct {
-				Name    string `json:"name"`
-				Columns int    `json:"columns"`
-				Rows    int64  `json:"rows"`
-			}
-			list := []jsonTable{}
-			var table [][]string
-			for _, t := range s.Tables {
-				if schema.Own(t.Name) {
-					continue
-				}
-				n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name))
+			return a.reading(ctx, c, 1, func(_ *project.Project, l *live) error {
+				s, err := l.db.Inspect(ctx)
 				if err != nil {
 					return err
 				}
-				list = append(list, jsonTable{t.Name, len(t.Columns), n})
-				table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), rows(n)})
-			}
-			if a.json {
-				return a.document(map[string]any{"database": l.Name, "tables": list})
-			}
-			if len(table) == 0 {
-				a.out.printf("%s holds no table yet", l.Name)
-			}
-			for _, line := range columns(table) {
-				a.out.line(line)
-			}
-			return nil
+				if name := c.Args().First(); name != "" {
+					return a.lookTable(ctx, l, s, name, count)
+				}
+				type jsonTable struct {
+					Name    string `json:"name"`
+					Columns int    `json:"columns"`
+					Rows    int64  `json:"rows"`
+				}
+				list := []jsonTable{}
+				var table [][]string
+				for _, t := range s.Tables {
+					if schema.Own(t.Name) {
+						continue
+					}
+					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name))
+					if err != nil {
+						return err
+					}
+					list = append(list, jsonTable{t.Name, len(t.Columns), n})
+					table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), rows(n)})
+				}
+				if a.json {
+					return a.document(map[string]any{"database": l.Name, "tables": list})
+				}
+				if len(table) == 0 {
+					a.out.printf("%s holds no table yet", l.Name)
+				}
+				for _, line := range columns(table) {
+					a.out.line(line)
+				}
+				return nil
+			})
 		},
 	}
 }

@@ -127,6 +127,10 @@ func columns(rows [][]string) []string {
 
 // document writes the one JSON document of a run.
 func (a *app) document(v any) error {
+	if a.several != nil {
+		a.several = append(a.several, v)
+		return nil
+	}
 	a.told = true
 	enc := json.NewEncoder(a.out.w)
 	enc.SetIndent("", "  ")

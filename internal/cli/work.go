@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/urfave/cli/v3"
+
 	"erbario/internal/declare"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
@@ -115,6 +117,24 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 		l.db = &traced{Database: l.db, tell: func(sql string) { a.err.line(a.err.paint(styleDim, clean(d.Name+"> "+sql))) }}
 	}
 	return l, nil
+}
+
+// reading is what commands that only read a database begin with: no more than
+// most arguments, the project, and its database.
+func (a *app) reading(ctx context.Context, c *cli.Command, most int, f func(p *project.Project, l *live) error) error {
+	if err := atMost(c, most); err != nil {
+		return err
+	}
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	return f(p, l)
 }
 
 // state reads a database and holds it against models and migrations.

@@ -112,9 +112,11 @@ type Database interface {
 	Begin(ctx context.Context, wait time.Duration) error
 	// Step runs one statement of a migration.
 	Step(ctx context.Context, sql string) error
-	// Settle checks, before Commit, that what the steps left holds together,
-	// where the engine does not do so by itself. sql is what was run.
-	Settle(ctx context.Context, sql []string) error
+	// Watch notes, before the first step, how what the statements touch holds
+	// together, where the engine does not see to that by itself; Settle checks,
+	// before Commit, that they left it no worse.
+	Watch(ctx context.Context, statements []string) error
+	Settle(ctx context.Context) error
 	Commit(ctx context.Context) error
 	Rollback() error
 	Close() error

@@ -123,12 +123,12 @@ func record(ctx context.Context, db engine.Database, m *migration.Migration, too
 	for i, v := range values {
 		args[i] = v
 	}
-	return db.Exec(ctx, "INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text) VALUES (?, ?, ?, ?, ?, ?)", args...)
+	return db.Exec(ctx, "INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (?, ?, ?, ?, ?, ?, ?)", args...)
 }
 
 // HistoryRow are the values of a row of history, in the order of its columns.
 func HistoryRow(m *migration.Migration, took time.Duration) []string {
-	return []string{m.ID, m.Checksum(), time.Now().UTC().Format("2006-01-02 15:04:05"), who(), strconv.FormatInt(took.Milliseconds(), 10), m.Text}
+	return []string{m.ID, m.Checksum(), time.Now().UTC().Format("2006-01-02 15:04:05"), who(), strconv.FormatInt(took.Milliseconds(), 10), m.Text, strings.Join(m.Answers, "\n")}
 }
 
 // who is the person or machine that runs this, as far as the system knows.

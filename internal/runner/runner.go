@@ -179,6 +179,9 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			return err
 		}
 	}
+	if err := db.Watch(ctx, watched(m, undo)); err != nil {
+		return err
+	}
 	if undo {
 		if err := keepAside(ctx, db, e, m); err != nil {
 			return err
@@ -219,10 +222,26 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	} else if err := putBack(ctx, db, e, m); err != nil {
 		return err
 	}
-	if err := db.Settle(ctx, m.SQL(undo)); err != nil {
+	if err := db.Settle(ctx); err != nil {
 		return &StepError{Migration: m.ID, Err: err}
 	}
 	return nil
+}
+
+// watched are the statements of one direction, with one for each table into which
+// values that an earlier undo kept may come back.
+func watched(m *migration.Migration, undo bool) []string {
+	list := m.SQL(undo)
+	if undo {
+		return list
+	}
+	for _, s := range m.Steps {
+		for _, name := range s.UndoLoses {
+			table, _, _ := strings.Cut(name, ".")
+			list = append(list, `UPDATE "`+strings.ReplaceAll(table, `"`, `""`)+`" SET kept = 0`)
+		}
+	}
+	return list
 }
 
 // ToUndo are the migrations that an undo would take back, newest first.

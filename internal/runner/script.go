@@ -92,7 +92,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			for _, v := range HistoryRow(m, 0) {
 				values = append(values, e.Text(v))
 			}
-			write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text) VALUES (" + strings.Join(values, ", ") + ");")
+			write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" + strings.Join(values, ", ") + ");")
 		}
 		write(commit...)
 	}

@@ -29,8 +29,8 @@ type database struct {
 	conn    *sql.Conn
 	path    string
 	inTx    bool
-	before  map[string]bool // foreign keys without a parent before the steps
-	touched map[string]bool
+	touched map[string]bool // the tables that the steps touch, in lower case
+	before  map[string]bool // their references without a row before the steps
 }
 
 // path is the file of a URL, "" for a database in memory.
@@ -287,9 +287,6 @@ func (d *database) Step(ctx context.Context, statement string) error {
 			return err
 		}
 	}
-	if err := d.orphansBefore(ctx, statement); err != nil {
-		return err
-	}
 	err := d.Exec(ctx, statement)
 	if legacy {
 		if e := d.Exec(context.WithoutCancel(ctx), "PRAGMA legacy_alter_table = OFF"); err == nil {
@@ -299,14 +296,19 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	return err
 }
 
-// orphansBefore notes, before the first statement that could leave a reference
-// without its row, which references are so already.
-func (d *database) orphansBefore(ctx context.Context, statement string) error {
-	if d.before != nil || !d.inTx {
-		return nil
+// Watch notes which references of the tables that the statements touch point at
+// no row already.
+func (d *database) Watch(ctx context.Context, statements []string) error {
+	d.touched, d.before = map[string]bool{}, nil
+	for _, s := range statements {
+		if !orphaning(s) {
+			continue
+		}
+		for _, t := range (Engine{}).Tables(s) {
+			d.touched[strings.ToLower(t)] = true
+		}
 	}
-	list := tokens(statement)
-	if len(list) == 0 || list[0].is("CREATE") || list[0].is("SELECT") || list[0].is("ALTER") && len(list) > 3 && (list[3].is("ADD") || list[3].is("RENAME") && !legacyRename(statement)) {
+	if len(d.touched) == 0 {
 		return nil
 	}
 	var err error
@@ -314,19 +316,36 @@ func (d *database) orphansBefore(ctx context.Context, statement string) error {
 	return err
 }
 
-// orphans lists the rows whose reference points at no row, as text.
+// orphaning tells whether a statement could leave a reference without its row:
+// what only makes something new cannot.
+func orphaning(statement string) bool {
+	list := tokens(statement)
+	if len(list) == 0 || list[0].is("CREATE") || list[0].is("SELECT") {
+		return false
+	}
+	return !(list[0].is("ALTER") && len(list) > 3 && (list[3].is("ADD") || list[3].is("RENAME") && !legacyRename(statement)))
+}
+
+// orphans lists the rows whose reference points at no row, as text, for the
+// references of touched tables and to them.
 func (d *database) orphans(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
-	tables, err := d.Select(ctx, "SELECT DISTINCT m.name FROM sqlite_schema m, pragma_foreign_key_list(m.name) WHERE m.type = 'table'")
+	references, err := d.Select(ctx, "SELECT m.name, f.\"table\" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table'")
 	if err != nil {
 		return nil, err
 	}
-	for _, t := range tables {
-		rows, err := d.Select(ctx, "SELECT \"table\", rowid, parent, fkid FROM pragma_foreign_key_check("+literal(t[0])+")")
+	checked := map[string]bool{}
+	for _, r := range references {
+		table := r[0]
+		if checked[table] || !d.touched[strings.ToLower(table)] && !d.touched[strings.ToLower(r[1])] {
+			continue
+		}
+		checked[table] = true
+		rows, err := d.Select(ctx, "SELECT \"table\", rowid, parent, fkid FROM pragma_foreign_key_check("+literal(table)+")")
 		if err != nil {
 			// One reference to something that cannot be referred to makes the
 			// whole check an error. It was so before, or the steps made it so.
-			out["mismatch "+t[0]+": "+err.Error()] = true
+			out["mismatch "+table+": "+err.Error()] = true
 			continue
 		}
 		for _, r := range rows {
@@ -337,7 +356,7 @@ func (d *database) orphans(ctx context.Context) (map[string]bool, error) {
 }
 
 // Settle looks for references that the steps left without a row.
-func (d *database) Settle(ctx context.Context, sql []string) error {
+func (d *database) Settle(ctx context.Context) error {
 	if d.before == nil {
 		return nil
 	}

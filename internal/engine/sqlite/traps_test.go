@@ -49,16 +49,17 @@ func run(t *testing.T, db *database, steps []engine.Step, undo bool) {
 	require.NoError(t, db.Begin(ctx, 0))
 	var all []string
 	for i := range steps {
-		list := steps[i].Apply
 		if undo {
-			list = steps[len(steps)-1-i].Undo
+			all = append(all, steps[len(steps)-1-i].Undo...)
+		} else {
+			all = append(all, steps[i].Apply...)
 		}
-		for _, s := range list {
-			require.NoError(t, db.Step(ctx, s), s)
-		}
-		all = append(all, list...)
 	}
-	require.NoError(t, db.Settle(ctx, all))
+	require.NoError(t, db.Watch(ctx, all))
+	for _, s := range all {
+		require.NoError(t, db.Step(ctx, s), s)
+	}
+	require.NoError(t, db.Settle(ctx))
 	require.NoError(t, db.Commit(ctx))
 }
 
@@ -164,15 +165,19 @@ func TestSettle(t *testing.T) {
 	db := scratch(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY)", "CREATE TABLE specimens (id INTEGER PRIMARY KEY, taxon INT REFERENCES taxa (id))",
 		"CREATE TABLE mismatched (a INT REFERENCES taxa (code))", "INSERT INTO taxa VALUES (1)", "INSERT INTO specimens VALUES (1, 1), (2, 99)", "INSERT INTO mismatched VALUES (1)")
 	require.NoError(t, db.Begin(ctx, 0))
-	require.NoError(t, db.Step(ctx, "UPDATE specimens SET id = 3 WHERE id = 2"))
-	err := db.Settle(ctx, nil)
-	require.Error(t, err, "another row now")
+	again := func(statements ...string) error {
+		require.NoError(t, db.Watch(ctx, statements))
+		for _, s := range statements {
+			require.NoError(t, db.Step(ctx, s))
+		}
+		return db.Settle(ctx)
+	}
+	require.NoError(t, again("CREATE TABLE sheets (n INT)"), "what only makes something new is not looked at")
+	require.Error(t, again("UPDATE specimens SET id = 3 WHERE id = 2"), "another row now")
 	require.NoError(t, db.Rollback())
 	require.NoError(t, db.Begin(ctx, 0))
-	require.NoError(t, db.Step(ctx, "UPDATE specimens SET taxon = 1 WHERE id = 2"))
-	require.NoError(t, db.Settle(ctx, nil))
-	require.NoError(t, db.Step(ctx, "DELETE FROM taxa"))
-	assert.ErrorContains(t, db.Settle(ctx, nil), "row 1 of specimens refers to no row of taxa")
+	require.NoError(t, again("UPDATE specimens SET taxon = 1 WHERE id = 2"))
+	assert.ErrorContains(t, again("DELETE FROM taxa"), "row 1 of specimens refers to no row of taxa", "also where only the parent is touched")
 	require.NoError(t, db.Rollback())
 }
 
