@@ -94,7 +94,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if err != nil {
 		return err
 	}
-	l, err := a.open(ctx, p, name, mode, o.create)
+	l, err := a.openWaiting(ctx, p, name, mode, o.create, o.wait)
 	if err != nil {
 		return err
 	}
@@ -377,7 +377,7 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 	if err != nil {
 		return err
 	}
-	l, err := a.open(ctx, p, name, mode, false)
+	l, err := a.openWaiting(ctx, p, name, mode, false, o.Wait)
 	if err != nil {
 		return err
 	}

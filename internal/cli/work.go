@@ -119,6 +119,18 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 	return l, nil
 }
 
+// openWaiting opens a database to change it, and waits while somebody else holds
+// all of it.
+func (a *app) openWaiting(ctx context.Context, p *project.Project, name string, mode engine.Mode, create bool, wait time.Duration) (*live, error) {
+	deadline := time.Now().Add(wait)
+	for {
+		l, err := a.open(ctx, p, name, mode, create)
+		if !errors.Is(err, engine.ErrBusy) || time.Now().After(deadline) || ctx.Err() != nil {
+			return l, err
+		}
+	}
+}
+
 // reading is what commands that only read a database begin with: no more than
 // most arguments, the project, and its database.
 func (a *app) reading(ctx context.Context, c *cli.Command, most int, f func(p *project.Project, l *live) error) error {

@@ -81,22 +81,22 @@ func (o *Outcome) Sentence() string {
 	if len(o.Differ) > 0 {
 		return "not proved: " + o.Differ[0]
 	}
-	rows := "with " + thousands(o.Rows) + " rows"
+	rows := " with " + thousands(o.Rows) + " rows"
 	switch {
 	case o.Rows == 1:
-		rows = "with 1 row"
+		rows = " with 1 row"
 	case o.Rows == 0 && len(o.Without) == 0:
-		rows = "with no table that was there before"
+		rows = "; it touches no table that was there before"
 	}
 	if len(o.Without) > 0 {
 		without := "without rows in " + strings.Join(o.Without, ", ")
 		if o.Rows == 0 {
-			rows = without
+			rows = " " + without
 		} else {
 			rows += ", " + without
 		}
 	}
-	s := "proved forward, back and forward again " + rows
+	s := "proved forward, back and forward again" + rows
 	if len(o.Lost) > 0 {
 		s += "; what " + strings.Join(o.Lost, ", ") + " held does not come back"
 	}

@@ -139,7 +139,10 @@ func open(ctx context.Context, shown, dsn string) (engine.Database, error) {
 	}
 	if _, err := d.Select(ctx, "SELECT count(*) FROM sqlite_schema"); err != nil {
 		d.Close()
-		return nil, fmt.Errorf("the database %s cannot be read: %w", shown, err)
+		if errors.Is(err, engine.ErrBusy) {
+			return nil, fmt.Errorf("the file %s %w; try again when they are done", shown, engine.ErrBusy)
+		}
+		return nil, fmt.Errorf("the file %s cannot be read: %w", shown, err)
 	}
 	return d, nil
 }
@@ -165,7 +168,7 @@ func plain(err error) error {
 	}
 	switch e.Code() & 0xff {
 	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
-		return fmt.Errorf("the database %w: somebody else is writing to it; try again, or give it longer with --wait", engine.ErrBusy)
+		return fmt.Errorf("the database %w; try again when they are done", engine.ErrBusy)
 	case codes.SQLITE_NOTADB:
 		return errors.New("this is not an SQLite database, or it is encrypted")
 	case codes.SQLITE_CORRUPT:
@@ -264,7 +267,10 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 		if err == nil {
 			break
 		}
-		if !errors.Is(err, engine.ErrBusy) || time.Now().After(deadline) {
+		if errors.Is(err, engine.ErrBusy) && time.Now().After(deadline) {
+			return fmt.Errorf("the database %w, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, wait)
+		}
+		if !errors.Is(err, engine.ErrBusy) {
 			return err
 		}
 		if ctx.Err() != nil {
