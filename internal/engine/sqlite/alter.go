@@ -192,7 +192,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		}
 	}
 	for _, x := range from.Indexes {
-		if !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return SameIndex(o, x) && o.Name == x.Name }) {
+		if !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
 				return nil, false
 			}
@@ -274,7 +274,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	}
 	for i := len(to.Indexes) - 1; i >= 0; i-- {
 		x := to.Indexes[i]
-		if !slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return SameIndex(o, x) && o.Name == x.Name }) {
+		if !slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
 				return nil, false
 			}
@@ -343,8 +343,8 @@ func collation(c string) string {
 	return c
 }
 
-// SameIndex tells whether two indexes are the same but for their names.
-func SameIndex(a, b *schema.Index) bool {
+// sameIndex tells whether two indexes are the same but for their names.
+func sameIndex(a, b *schema.Index) bool {
 	if a.Unique != b.Unique || a.Constraint != b.Constraint || a.Conflict != b.Conflict || (a.Where == nil) != (b.Where == nil) {
 		return false
 	}

@@ -60,7 +60,7 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 			continue
 		}
 		names := schema.Names(x.Parts)
-		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return SameIndex(o, x) })
+		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) })
 		null := slices.ContainsFunc(names, func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
 		if same && !p.concerned(names) || len(names) != len(x.Parts) || null {
 			continue
