@@ -238,7 +238,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 			n, err := l.db.Count(ctx, r.Query)
 			need := jsonNeed{Sentence: runner.Sentence(r.Sentence, n), Rows: n, Asked: err == nil}
 			switch {
-			case err != nil && i > 0:
+			case err != nil && (i > 0 || len(m.Found) > 0):
 				need.Sentence = r.Sentence
 				if !a.json {
 					a.out.printf("  asked later, behind the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "0"))

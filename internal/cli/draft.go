@@ -382,6 +382,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	defer db.Close()
 	failed := 0
 	for _, m := range files {
+		if err := runner.MakeFound(ctx, db, m); err != nil {
+			return out, nil, err
+		}
 		start, err := db.Inspect(ctx)
 		if err != nil {
 			return out, nil, err

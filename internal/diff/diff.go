@@ -531,7 +531,7 @@ func triggerWords(g *schema.Trigger) string {
 	case schema.ForStamped:
 		return g.Column + " stamped"
 	}
-	return "trigger"
+	return "trigger " + g.Name
 }
 
 var textLiteral = regexp.MustCompile(`'((?:[^']|'')*)'`)

@@ -145,13 +145,12 @@ func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*pla
 	if err != nil {
 		return nil, err
 	}
-	made := &schema.Schema{}
 	changes := diff.Schemas(from, s.Wanted)
 	if len(changes) == 0 && answers.None() {
 		return &plan.Plan{}, nil
 	}
-	goes := slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind.Sign() == "-" })
-	if goes {
+	made := &schema.Schema{}
+	if slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind != diff.AddTable }) {
 		if made, err = s.Made(ctx); err != nil {
 			return nil, err
 		}
@@ -172,7 +171,7 @@ func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*pla
 	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
 		return nil, err
 	}
-	if goes && len(renames) > 0 {
+	if len(made.Tables) > 0 && len(renames) > 0 {
 		if _, err = s.trial(ctx, made, renames, &in.Made); err != nil {
 			return nil, err
 		}
@@ -340,6 +339,9 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return d, nil
 	}
 	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: r.Said, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
+	for _, f := range p.Found {
+		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Make: statements(f.Make)})
+	}
 	for _, st := range p.Steps {
 		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Apply: statements(st.Apply), Undo: statements(st.Undo)})
 	}

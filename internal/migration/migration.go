@@ -34,12 +34,28 @@ type Migration struct {
 	Answers []string
 	ByHand  bool
 
+	Found       []Found
 	BeforeApply []engine.Requirement
 	BeforeUndo  []engine.Requirement
 	Steps       []Step
 
 	Text string // the whole file
 	Path string // where it was read from; empty: it was not
+}
+
+// Found is a table, or a column of one, that was there though no migration had
+// made it, and that this one builds on: how to make it on a database that has it
+// not. It is never taken back.
+type Found struct {
+	Table, Column string // no Column: the whole table
+	Make          []Statement
+}
+
+func (f Found) names() []string {
+	if f.Column == "" {
+		return []string{f.Table}
+	}
+	return []string{f.Table, f.Column}
 }
 
 // Step is one step as it stands in a file.
@@ -124,7 +140,7 @@ func splitHead(text string) (head, body string) {
 			line = line[:i+1]
 		}
 		rest := strings.TrimPrefix(line, Marker)
-		if !first && (strings.HasPrefix(rest, "step ") || strings.HasPrefix(rest, "before ")) {
+		if !first && (strings.HasPrefix(rest, "step ") || strings.HasPrefix(rest, "before ") || strings.HasPrefix(rest, "found ")) {
 			break
 		}
 		end += len(line)
@@ -199,6 +215,12 @@ func Write(m *Migration) string {
 	need := func(when string, list []engine.Requirement) {
 		for _, r := range list {
 			fmt.Fprintf(&b, "\n%s%s, none of these may exist  %s\n%s;\n", Marker, when, strconv.Quote(Title(r.Sentence)), r.Query)
+		}
+	}
+	for _, f := range m.Found {
+		fmt.Fprintf(&b, "\n%sfound %s\n", Marker, nameList(f.names()))
+		for _, st := range f.Make {
+			b.WriteString(st.SQL + ";\n")
 		}
 	}
 	need("before apply", m.BeforeApply)
@@ -422,6 +444,13 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					}
 					needTo = &step.Here
 				}
+			case step == nil && strings.HasPrefix(words, "found "):
+				names := readNames(strings.TrimPrefix(words, "found "))
+				if len(names) < 1 || len(names) > 2 || len(m.BeforeApply)+len(m.BeforeUndo) > 0 {
+					return fail(p.Line, "a line found names one table, or a table and a column, and stands before the requirements")
+				}
+				m.Found = append(m.Found, Found{Table: names[0], Column: strings.Join(names[1:], "")})
+				into = &m.Found[len(m.Found)-1].Make
 			case step == nil && m.headWords(words):
 			default:
 				return fail(p.Line, "the line %q is none that a migration has; a comment begins with -- alone", strings.TrimRight(p.Text, " "))

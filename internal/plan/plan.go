@@ -79,6 +79,14 @@ type Plan struct {
 	BeforeApply []engine.Requirement
 	BeforeUndo  []engine.Requirement
 	Effects     map[string]string // by table: what its steps do to its rows
+	Found       []Found           // what is there though no migration made it, and is declared now
+}
+
+// Found is a table, or a column of one, that is there though no migration made
+// it, and how to make it where it is not.
+type Found struct {
+	Table, Column string
+	Make          []string
 }
 
 type planner struct {
@@ -251,7 +259,7 @@ func names(t *schema.Table, itself bool) []string {
 }
 
 func (p *planner) alter(name string, changes []diff.Change) {
-	live, wanted := p.Live.Table(name), p.Wanted.Table(name)
+	live, wanted := p.without(p.Live.Table(name)), p.Wanted.Table(name)
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
 		NoDrop: p.NoDrop, Keep: p.keep(name), Summary: summary(name, changes),
@@ -370,12 +378,82 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			p.plan.Effects[name] += "; new columns come last, since only a copy of the table could order them"
 		}
 	}
+	if by := p.byHand(name); change.Copies && len(by) > 0 {
+		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it, or drop it by hand, first"})
+		p.plan.Effects[name] = Rows(count()) + ", with a question"
+		return
+	}
+	p.found(live)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
 		change.Steps[0].Here = append(change.Steps[0].Here, change.BeforeApply...)
 		change.BeforeApply = nil
 	}
 	p.units = append(p.units, unit{rank: 2, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
+}
+
+// found notes what of a table no migration made and a model declares now: other
+// databases may have it not.
+func (p *planner) found(live *schema.Table) {
+	if p.Made == nil {
+		return
+	}
+	known := target(live, p.undeclared(live.Name))
+	made := p.Made.Table(live.Name)
+	if made == nil {
+		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.Create(known).Apply})
+		return
+	}
+	before := known.Clone()
+	for _, c := range known.Columns {
+		if made.Column(c.Name) != nil {
+			continue
+		}
+		gone := []diff.Change{{Kind: diff.DropColumn, Table: live.Name, Name: c.Name, Object: c}}
+		without := target(before, gone)
+		without.Indexes = slices.DeleteFunc(without.Indexes, func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), c.Name) })
+		without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })
+		var list []string
+		for _, step := range p.Engine.Alter(engine.Alteration{From: without, To: before, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
+			list = append(list, step.Apply...)
+		}
+		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})
+	}
+}
+
+// undeclared are the changes that would take what no migration made from a table.
+func (p *planner) undeclared(table string) []diff.Change {
+	return slices.DeleteFunc(slices.Clone(p.plan.Undeclared), func(c diff.Change) bool { return !strings.EqualFold(c.Table, table) })
+}
+
+// byHand names what no migration made of a table and a copy cannot carry along:
+// indexes and triggers it can, since they stand beside the table.
+func (p *planner) byHand(table string) []string {
+	var out []string
+	for _, c := range p.undeclared(table) {
+		switch c.Kind {
+		case diff.DropColumn, diff.DropCheck, diff.DropReference:
+			out = append(out, strings.TrimPrefix(string(c.Kind), "drop ")+" "+c.Name)
+		}
+	}
+	return out
+}
+
+// without is the table without the indexes and triggers that no migration made:
+// the engine carries them along wherever it finds them.
+func (p *planner) without(t *schema.Table) *schema.Table {
+	var aside []diff.Change
+	for _, c := range p.undeclared(t.Name) {
+		switch c.Kind {
+		case diff.DropIndex, diff.DropTrigger:
+			aside = append(aside, c)
+		case diff.DropUnique:
+			if !c.Object.(*schema.Index).Constraint {
+				aside = append(aside, c)
+			}
+		}
+	}
+	return target(t, aside)
 }
 
 func (p *planner) ask(q Question) { p.plan.Questions = append(p.plan.Questions, q) }

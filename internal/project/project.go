@@ -315,7 +315,7 @@ func (p *Project) Database(name string) (Database, error) {
 // Engine is the engine of a database.
 func (db Database) Engine() (engine.Engine, error) {
 	if db.Unset != "" {
-		return nil, fmt.Errorf("the URL of the database %s needs %s, which has no value: set it in the environment or in .env", db.Name, db.Unset)
+		return nil, fmt.Errorf("database %s: its URL needs %s, which has no value: set it in the environment or in .env", db.Name, db.Unset)
 	}
 	e, err := engine.ForURL(db.URL)
 	var scheme *engine.SchemeError

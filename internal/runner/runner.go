@@ -79,7 +79,7 @@ func Ask(ctx context.Context, db engine.Database, m string, when string, r engin
 // Sentence puts the number into a requirement's sentence.
 func Sentence(s string, n int64) string {
 	if n == 1 {
-		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
+		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
 	}
 	return strings.ReplaceAll(s, "{n}", thousands(n))
 }
@@ -173,6 +173,11 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	when, needs := "before apply", m.BeforeApply
 	if undo {
 		when, needs = "before undo", m.BeforeUndo
+	}
+	if !undo {
+		if err := MakeFound(ctx, db, m); err != nil {
+			return err
+		}
 	}
 	for _, r := range needs {
 		if err := Ask(ctx, db, m.ID, when, r); err != nil {

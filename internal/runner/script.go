@@ -57,6 +57,15 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		write("", fmt.Sprintf("-- %s %s", word, m.ID))
 		write(begin...)
 		write(e.HistoryTable() + ";")
+		if !undo {
+			found, err := missingFound(ctx, db, m)
+			if err != nil {
+				return "", nil, err
+			}
+			for _, sql := range found {
+				write(sql + ";")
+			}
+		}
 		for _, r := range needs {
 			write(e.ScriptRequire(r)...)
 		}

@@ -45,7 +45,7 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 	s.Undo = append(s.Undo, copyRows(bare, t, d.Keep, t.Name, nil)...)
 	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
 	s.Undo = append(s.Undo, dependents(t)...)
-	return engine.Change{Steps: []engine.Step{s}, Copies: true}
+	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{carried(t)}}
 }
 
 // Rename gives the step that renames a table, or a column of one; SQLite itself
@@ -142,6 +142,10 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	} else {
 		step.Apply = append(step.Apply, copyTable(a.From, a.To, a.Forward)...)
 	}
+	if out.Copies {
+		out.BeforeApply = append([]engine.Requirement{carried(a.From)}, out.BeforeApply...)
+	}
+	out.BeforeUndo = append([]engine.Requirement{carried(a.To)}, out.BeforeUndo...)
 	step.Undo = copyTable(a.To, a.From, a.Back)
 	if a.Keep != "" && len(lost)+len(filled) > 0 {
 		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name), keptMatch(a.Match(), a.Keep, a.From.Name)))

@@ -29,8 +29,9 @@ type database struct {
 	conn    *sql.Conn
 	path    string
 	inTx    bool
-	touched map[string]bool // the tables that the steps touch, in lower case
-	before  map[string]bool // their references without a row before the steps
+	aside   map[string][][]string // by the old table's name: what stood with it and the migration does not know
+	touched map[string]bool       // the tables that the steps touch, in lower case
+	before  map[string]bool       // their references without a row before the steps
 }
 
 // path is the file of a URL, "" for a database in memory.
@@ -277,7 +278,7 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 			return ctx.Err()
 		}
 	}
-	d.inTx, d.before, d.touched = true, nil, nil
+	d.inTx, d.aside, d.before, d.touched = true, map[string][][]string{}, nil, nil
 	return nil
 }
 
@@ -289,6 +290,9 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	}
 	legacy := legacyRename(statement)
 	if legacy {
+		if err := d.takeAside(ctx, statement); err != nil {
+			return err
+		}
 		if err := d.Exec(ctx, "PRAGMA legacy_alter_table = ON"); err != nil {
 			return err
 		}
@@ -299,7 +303,46 @@ func (d *database) Step(ctx context.Context, statement string) error {
 			err = e
 		}
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return d.handBack(ctx, statement)
+}
+
+// takeAside drops the indexes and triggers that still stand with a table that is
+// about to be renamed aside. The migration does not know them: somebody made
+// them by hand on this database. handBack makes them again once the old table is
+// gone.
+func (d *database) takeAside(ctx context.Context, statement string) error {
+	table := tokens(statement)[2].name()
+	rows, err := d.Select(ctx, "SELECT type, name, sql FROM sqlite_schema WHERE lower(tbl_name) = lower(?) AND type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY rowid", table)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := d.Exec(ctx, "DROP "+strings.ToUpper(r[0])+" "+quote(r[1])); err != nil {
+			return err
+		}
+	}
+	if len(rows) > 0 {
+		d.aside[strings.ToLower(asideName(table))] = rows
+	}
+	return nil
+}
+
+func (d *database) handBack(ctx context.Context, statement string) error {
+	list := tokens(statement)
+	if len(d.aside) == 0 || len(list) != 3 || !list[0].is("DROP") || !list[1].is("TABLE") {
+		return nil
+	}
+	key := strings.ToLower(list[2].name())
+	for _, r := range d.aside[key] {
+		if err := d.Exec(ctx, r[2]); err != nil {
+			return fmt.Errorf("the %s %s, which was made by hand, cannot be kept (%w): drop it first", r[0], r[1], err)
+		}
+	}
+	delete(d.aside, key)
+	return nil
 }
 
 // Watch notes which references of the tables that the statements touch point at

@@ -89,6 +89,21 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 	return out
 }
 
+// carried is what must hold before a table is copied or dropped: that it has no
+// column that the migration does not know. What was added by hand on some other
+// database would be gone with the old table. Indexes and triggers are carried
+// along (see Step).
+func carried(t *schema.Table) engine.Requirement {
+	var columns []string
+	for _, c := range t.Columns {
+		columns = append(columns, literal(strings.ToLower(c.Name)))
+	}
+	return engine.Requirement{
+		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
+		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
+	}
+}
+
 func checkSentence(t *schema.Table, k *schema.Check) string {
 	switch k.Purpose {
 	case schema.ForType:

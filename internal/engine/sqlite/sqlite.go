@@ -185,7 +185,10 @@ func (Engine) Tables(statement string) []string {
 // ScriptStatement is a statement as a plain script needs it.
 func (Engine) ScriptStatement(statement string) []string {
 	if legacyRename(statement) {
-		return []string{"PRAGMA legacy_alter_table = ON;", statement + ";", "PRAGMA legacy_alter_table = OFF;"}
+		table := tokens(statement)[2].name()
+		byHand := engine.Requirement{Sentence: "indexes or triggers of " + table + " were made by hand and would be lost",
+			Query: "SELECT 1 FROM sqlite_schema WHERE lower(tbl_name) = lower(" + literal(table) + ") AND type IN ('index', 'trigger') AND sql IS NOT NULL"}
+		return append((Engine{}).ScriptRequire(byHand), "PRAGMA legacy_alter_table = ON;", statement+";", "PRAGMA legacy_alter_table = OFF;")
 	}
 	return []string{statement + ";"}
 }

@@ -1,0 +1,50 @@
+package runner
+
+// This file makes what a migration builds on and no migration made: tables from
+// before Erbario, and what was added by hand and then declared.
+
+import (
+	"context"
+	"fmt"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+)
+
+// MakeFound makes the tables and columns that the migration found when it was
+// drafted, where the database has them not: a test database, or a replay from
+// nothing.
+func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) error {
+	list, err := missingFound(ctx, db, m)
+	if err != nil {
+		return err
+	}
+	for _, sql := range list {
+		if err := db.Step(ctx, sql); err != nil {
+			return &StepError{Migration: m.ID, SQL: sql, Err: fmt.Errorf("what the migration expects to be there cannot be made: %w", err)}
+		}
+	}
+	return nil
+}
+
+// missingFound are the statements for what was found and is not there.
+func missingFound(ctx context.Context, db engine.Database, m *migration.Migration) ([]string, error) {
+	if len(m.Found) == 0 {
+		return nil, nil
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, f := range m.Found {
+		t := s.Table(f.Table)
+		if t != nil && (f.Column == "" || t.Column(f.Column) != nil) {
+			continue
+		}
+		for _, st := range f.Make {
+			out = append(out, st.SQL)
+		}
+	}
+	return out, nil
+}
