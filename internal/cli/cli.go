@@ -81,8 +81,8 @@ func (a *app) finish(ctx context.Context, err error) int {
 			return code
 		}
 	}
-	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
-		err = errors.New("stopped; the database stands at the end of a whole migration")
+	if ctx.Err() != nil {
+		err = errors.New("stopped: what was under way has been taken back, and the database stands at the end of a whole migration")
 	}
 	message := strings.TrimSpace(err.Error())
 	a.err.line(a.err.paint(styleBad, "error: ") + clean(message))
