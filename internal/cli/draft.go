@@ -21,6 +21,7 @@ import (
 	"erbario/internal/proof"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // answerFlags are the flags by which questions are answered.
@@ -269,7 +270,7 @@ func (a *app) inTheWay(w *runner.InTheWay) {
 		a.err.line(line)
 	}
 	if n := w.Count - int64(len(w.Sample.Values)); n > 0 {
-		a.err.printf("    and %s more", plan.Thousands(n))
+		a.err.printf("    and %s more", words.Thousands(n))
 	}
 }
 

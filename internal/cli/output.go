@@ -18,7 +18,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/lang"
-	"erbario/internal/plan"
+	"erbario/internal/words"
 )
 
 type printer struct {
@@ -156,13 +156,10 @@ func meant(word string, known []string) string {
 	return ""
 }
 
-func rows(n int64) string { return plan.Rows(n) }
+func rows(n int64) string { return words.Rows(n) }
 
 func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return plan.Thousands(int64(n)) + " " + many
+	return words.Count(int64(n), one, many)
 }
 
 // sample shows a few rows, a column's name before each value.

@@ -1,8 +1,6 @@
 package declare
 
 import (
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -10,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/lang"
+	"erbario/internal/lang/langtest"
 	"erbario/internal/schema"
 )
 
@@ -24,36 +23,10 @@ func resolve(t *testing.T, src string, rules Rules) (*schema.Schema, []lang.Diag
 // that is expected stands behind "#>" on the line it is about. All of them are
 // reported in one run, and nothing else is.
 func TestMistakes(t *testing.T) {
-	files, err := filepath.Glob("testdata/*.erbario")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, path := range files {
-		t.Run(filepath.Base(path), func(t *testing.T) {
-			raw, err := os.ReadFile(path)
-			require.NoError(t, err)
-			var src strings.Builder
-			want := map[int][]string{}
-			for i, line := range strings.Split(string(raw), "\n") {
-				text, rest, ok := strings.Cut(line, "#>")
-				for ok {
-					var message string
-					message, rest, ok = strings.Cut(rest, "#>")
-					want[i+1] = append(want[i+1], strings.TrimSpace(message))
-				}
-				src.WriteString(strings.TrimRight(text, " ") + "\n")
-			}
-			_, diags := resolve(t, src.String(), Rules{})
-			got := map[int][]string{}
-			for _, d := range diags {
-				text := d.Message
-				if d.Hint != "" {
-					text += "; " + d.Hint
-				}
-				got[d.Pos.Line] = append(got[d.Pos.Line], text)
-			}
-			assert.Equal(t, want, got)
-		})
-	}
+	langtest.Mistakes(t, "testdata/*.erbario", func(path, src string) []lang.Diagnostic {
+		_, diags := resolve(t, src, Rules{})
+		return diags
+	})
 }
 
 // What a model's lines become, by the naming rules.

@@ -5,6 +5,7 @@
 package diff
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -161,7 +162,7 @@ func (d *tables) columns() {
 			change(ChangeColumn, old.Name, c.Name, "name "+old.Name+" -> "+c.Name)
 		}
 		if !sameType(old.SQLType, c.SQLType) {
-			change(ChangeType, old.SQLType, c.SQLType, or(old.SQLType, "no type")+" -> "+or(c.SQLType, "no type"))
+			change(ChangeType, old.SQLType, c.SQLType, cmp.Or(old.SQLType, "no type")+" -> "+cmp.Or(c.SQLType, "no type"))
 		}
 		if c.NotNull && !old.NotNull {
 			change(MakeRequired, "optional", "required", "optional -> required")
@@ -170,16 +171,16 @@ func (d *tables) columns() {
 			change(MakeOptional, "required", "optional", "required -> optional")
 		}
 		if a, b := optional(old.Default), optional(c.Default); !same(old.Default, c.Default) {
-			change(ChangeDefault, a, b, "default "+or(a, "none")+" -> "+or(b, "none"))
+			change(ChangeDefault, a, b, "default "+cmp.Or(a, "none")+" -> "+cmp.Or(b, "none"))
 		}
 		if a, b := generated(old), generated(c); !a.Same(b) {
-			change(ChangeColumn, a.Text, b.Text, "generated "+or(a.Text, "no")+" -> "+or(b.Text, "no"))
+			change(ChangeColumn, a.Text, b.Text, "generated "+cmp.Or(a.Text, "no")+" -> "+cmp.Or(b.Text, "no"))
 		}
 		if !strings.EqualFold(binary(old.Collation), binary(c.Collation)) {
-			change(ChangeColumn, old.Collation, c.Collation, "collation "+or(old.Collation, "binary")+" -> "+or(c.Collation, "binary"))
+			change(ChangeColumn, old.Collation, c.Collation, "collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
 		}
 		if old.Conflict != c.Conflict {
-			change(ChangeColumn, old.Conflict, c.Conflict, "on conflict "+or(old.Conflict, "abort")+" -> "+or(c.Conflict, "abort"))
+			change(ChangeColumn, old.Conflict, c.Conflict, "on conflict "+cmp.Or(old.Conflict, "abort")+" -> "+cmp.Or(c.Conflict, "abort"))
 		}
 	}
 	for _, c := range d.live.Columns {
@@ -249,7 +250,7 @@ func (d *tables) uniquesAndIndexes() {
 		if x.Unique {
 			kind = DropUnique
 		}
-		d.add(Change{Kind: kind, Name: or(x.Name, partWords(x.Parts)), What: indexWords(x), Object: x})
+		d.add(Change{Kind: kind, Name: cmp.Or(x.Name, partWords(x.Parts)), What: indexWords(x), Object: x})
 	}
 }
 
@@ -312,7 +313,7 @@ func (d *tables) checks() {
 		c := Change{Kind: ChangeCheck, Name: k.Name, From: old.SQL.Text, To: k.SQL.Text, Object: k, Before: old}
 		switch {
 		case old.SQL.Same(k.SQL):
-			c.What = "check " + or(old.Name, "without a name") + " -> " + k.Name
+			c.What = "check " + cmp.Or(old.Name, "without a name") + " -> " + k.Name
 		case k.Purpose == schema.ForType:
 			if o, w := d.live.Column(k.Column), d.wanted.Column(k.Column); o == nil || w == nil || sameType(o.SQLType, w.SQLType) {
 				c.What = "what the type holds: " + oneLine(k.SQL.Text)
@@ -325,7 +326,7 @@ func (d *tables) checks() {
 		d.add(c)
 	}
 	for _, k := range left {
-		c := Change{Kind: DropCheck, Name: or(k.Name, oneLine(k.SQL.Text)), What: checkWords(k), Object: k}
+		c := Change{Kind: DropCheck, Name: cmp.Or(k.Name, oneLine(k.SQL.Text)), What: checkWords(k), Object: k}
 		if k.Column != "" && d.wanted.Column(k.Column) == nil || k.Purpose == schema.ForType {
 			c.What = ""
 		}
@@ -359,13 +360,6 @@ func (d *tables) triggers() {
 	}
 }
 
-func or(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
-}
-
 func optional(s *schema.SQL) string {
 	if s == nil {
 		return ""
@@ -391,7 +385,7 @@ func generated(c *schema.Column) schema.SQL {
 	return s
 }
 
-func binary(c string) string { return or(c, "binary") }
+func binary(c string) string { return cmp.Or(c, "binary") }
 
 // sameType compares stored types without regard to case and blanks.
 func sameType(a, b string) bool {
@@ -485,7 +479,7 @@ func referenceChange(old, k *schema.ForeignKey) string {
 	action("delete", old.OnDelete, k.OnDelete)
 	action("update", old.OnUpdate, k.OnUpdate)
 	if old.Deferrable != k.Deferrable {
-		out = append(out, or(strings.ToLower(old.Deferrable), "not deferrable")+" -> "+or(strings.ToLower(k.Deferrable), "not deferrable"))
+		out = append(out, cmp.Or(strings.ToLower(old.Deferrable), "not deferrable")+" -> "+cmp.Or(strings.ToLower(k.Deferrable), "not deferrable"))
 	}
 	if len(out) == 0 {
 		return referenceWords(old) + " -> " + referenceWords(k)
@@ -569,7 +563,7 @@ func choiceWords(from, to string) string {
 
 // columnWords tell a new column with all that was declared with it.
 func columnWords(t *schema.Table, c *schema.Column) string {
-	out := []string{or(c.SQLType, "no type")}
+	out := []string{cmp.Or(c.SQLType, "no type")}
 	if c.NotNull {
 		out = append(out, "required")
 	}

@@ -94,13 +94,18 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.made, err = s.replay(ctx, list)
+	return s.made, err
+}
+
+// replay is what migrations make from nothing, on scratch.
+func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schema.Schema, error) {
 	db, err := proof.Replay(ctx, s.Engine, list)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	s.made, err = db.Inspect(ctx)
-	return s.made, err
+	return db.Inspect(ctx)
 }
 
 // Drafted lists what the waiting migrations will change.
@@ -118,12 +123,7 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := proof.Replay(ctx, s.Engine, list)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	made, err := db.Inspect(ctx)
+	made, err := s.replay(ctx, list)
 	if err != nil {
 		return nil, err
 	}

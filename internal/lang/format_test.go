@@ -1,4 +1,4 @@
-package lang
+package lang_test
 
 import (
 	"os"
@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"erbario/internal/lang"
 )
 
 // Every sample file parses without a mistake, and formatting it gives what the
@@ -20,17 +22,17 @@ func TestFormatSamples(t *testing.T) {
 		t.Run(filepath.Base(path), func(t *testing.T) {
 			src, err := os.ReadFile(path)
 			require.NoError(t, err)
-			f, diags := Parse(path, string(src))
+			f, diags := lang.Parse(path, string(src))
 			require.Empty(t, diags)
 			want := src
 			if golden, err := os.ReadFile(strings.TrimSuffix(path, ".erbario") + ".golden"); err == nil {
 				want = golden
 			}
-			out := Format(f)
+			out := lang.Format(f)
 			assert.Equal(t, string(want), out)
-			again, diags := Parse(path, out)
+			again, diags := lang.Parse(path, out)
 			require.Empty(t, diags)
-			assert.Equal(t, out, Format(again), "formatting twice")
+			assert.Equal(t, out, lang.Format(again), "formatting twice")
 		})
 	}
 }

@@ -1,4 +1,4 @@
-package lang
+package lang_test
 
 import (
 	"os"
@@ -8,40 +8,19 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"erbario/internal/lang"
+	"erbario/internal/lang/langtest"
 )
 
 // Each file of testdata/mistakes holds lines that are wrong, with the message
 // that is expected behind "#>" on the same line. All of them are reported in
 // one run, and nothing else is.
 func TestMistakes(t *testing.T) {
-	files, err := filepath.Glob("testdata/mistakes/*.erbario")
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	for _, path := range files {
-		t.Run(filepath.Base(path), func(t *testing.T) {
-			raw, err := os.ReadFile(path)
-			require.NoError(t, err)
-			var src strings.Builder
-			want := map[int]string{}
-			for i, line := range strings.Split(string(raw), "\n") {
-				text, message, ok := strings.Cut(line, "#>")
-				if ok {
-					want[i+1] = strings.TrimSpace(message)
-				}
-				src.WriteString(strings.TrimRight(text, " ") + "\n")
-			}
-			_, diags := Parse(path, src.String())
-			got := map[int]string{}
-			for _, d := range diags {
-				text := d.Message
-				if d.Hint != "" {
-					text += "; " + d.Hint
-				}
-				got[d.Pos.Line] = text
-			}
-			assert.Equal(t, want, got)
-		})
-	}
+	langtest.Mistakes(t, "testdata/mistakes/*.erbario", func(path, src string) []lang.Diagnostic {
+		_, diags := lang.Parse(path, src)
+		return diags
+	})
 }
 
 // Every way in which language.md writes a thing parses, alone in a model.
@@ -62,12 +41,12 @@ func TestEveryForm(t *testing.T) {
 		"on postgres: index a using gin", "on sqlite: check {a} > 0",
 	}
 	try := func(line string) {
-		f, diags := Parse("m", "model M\n    "+line+"\n")
+		f, diags := lang.Parse("m", "model M\n    "+line+"\n")
 		assert.Empty(t, diags, line)
-		out := Format(f)
-		again, diags := Parse("m", out)
+		out := lang.Format(f)
+		again, diags := lang.Parse("m", out)
 		assert.Empty(t, diags, out)
-		assert.Equal(t, out, Format(again), line)
+		assert.Equal(t, out, lang.Format(again), line)
 		assert.Len(t, again.Blocks[0].Lines, 1, line)
 	}
 	for _, f := range fields {
@@ -80,9 +59,9 @@ func TestEveryForm(t *testing.T) {
 		try(l)
 	}
 	for _, b := range []string{"choice Rarity: common, scarce, \"on hold\"\n", "shape Dated\n    seen_on            date\n", "model M outside\n    a                  text                    key\n", "seed demo\n    Taxon 12\n    Collector 20\n        Specimen 3..8 via owner\n            mounted true\n            notes empty 40%\n", "rows Habitat by code insert only\n    code  name\n    a     \"b\"\n", "rows Habitat by code from \"habitats.csv\"\n"} {
-		f, diags := Parse("m", b)
+		f, diags := lang.Parse("m", b)
 		assert.Empty(t, diags, b)
-		assert.Equal(t, b, Format(f))
+		assert.Equal(t, b, lang.Format(f))
 	}
 }
 
@@ -109,13 +88,13 @@ model M   # seven
 
 # fourteen
 `
-	f, diags := Parse("m", src)
+	f, diags := lang.Parse("m", src)
 	require.Empty(t, diags)
-	out := Format(f)
+	out := lang.Format(f)
 	assert.Equal(t, commentsOf(src), commentsOf(out), out)
-	again, diags := Parse("m", out)
+	again, diags := lang.Parse("m", out)
 	require.Empty(t, diags, out)
-	assert.Equal(t, out, Format(again))
+	assert.Equal(t, out, lang.Format(again))
 }
 
 func commentsOf(src string) []string {
@@ -129,7 +108,7 @@ func commentsOf(src string) []string {
 }
 
 func TestExcerpt(t *testing.T) {
-	_, diags := Parse("m", "model M\n\tgröße varchar(3)\n")
+	_, diags := lang.Parse("m", "model M\n\tgröße varchar(3)\n")
 	require.Len(t, diags, 1)
 	line, mark := diags[0].Excerpt("model M\n\tgröße varchar(3)\n")
 	assert.Equal(t, "\tgröße varchar(3)", line)
@@ -140,7 +119,7 @@ func TestExcerpt(t *testing.T) {
 func TestNearest(t *testing.T) {
 	known := []string{"text", "timestamp", "optional", "references"}
 	for unknown, want := range map[string]string{"txet": "text", "tekst": "text", "opional": "optional", "Optional": "optional", "reference": "references", "qqq": "", "x": "", "banana": ""} {
-		assert.Equal(t, want, Nearest(unknown, known), unknown)
+		assert.Equal(t, want, lang.Nearest(unknown, known), unknown)
 	}
 }
 
@@ -149,7 +128,7 @@ func TestNearest(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	seeds(f)
 	f.Fuzz(func(t *testing.T, src string) {
-		_, diags := Parse("m", src)
+		_, diags := lang.Parse("m", src)
 		for _, d := range diags {
 			d.Excerpt(src)
 		}
@@ -160,16 +139,16 @@ func FuzzParse(f *testing.F) {
 func FuzzFormat(f *testing.F) {
 	seeds(f)
 	f.Fuzz(func(t *testing.T, src string) {
-		file, diags := Parse("m", src)
+		file, diags := lang.Parse("m", src)
 		if len(diags) > 0 {
 			return
 		}
-		out := Format(file)
-		again, diags := Parse("m", out)
+		out := lang.Format(file)
+		again, diags := lang.Parse("m", out)
 		if len(diags) > 0 {
 			t.Fatalf("the formatted file has a mistake: %v\n%s", diags[0], out)
 		}
-		if twice := Format(again); twice != out {
+		if twice := lang.Format(again); twice != out {
 			t.Fatalf("formatting twice differs:\n%s\n---\n%s", out, twice)
 		}
 		if strings.Count(out, "#") < strings.Count(src, "#") {

@@ -5,6 +5,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // Input is all that a plan depends on.
@@ -203,7 +205,7 @@ func (p *planner) dropTable(t *schema.Table) {
 	rows := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(t.Name)))
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
-		q := Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", t.Name, Rows(rows))}
+		q := Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", t.Name, words.Rows(rows))}
 		for _, c := range come {
 			q.Flags = append(q.Flags, fmt.Sprintf("--rename %s=%s", t.Name, c))
 		}
@@ -211,7 +213,7 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.plan.Questions = append(p.plan.Questions, q)
 		return
 	}
-	p.plan.Effects[t.Name] = Rows(rows) + " are kept aside"
+	p.plan.Effects[t.Name] = words.Rows(rows) + " are kept aside"
 	p.units = append(p.units, unit{rank: 3, name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: p.keep(t.Name)})})
 }
 
@@ -311,7 +313,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
 				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), have(nulls)),
-					Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}, Other: fmt.Sprintf("or leave the field %s optional", or(col.Field, col.Name))})
+					Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}, Other: fmt.Sprintf("or leave the field %s optional", cmp.Or(col.Field, col.Name))})
 			}
 		case diff.ChangeType:
 			p.changeType(&a, c, count)
@@ -322,7 +324,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	if len(p.plan.Questions) > asked {
-		p.plan.Effects[name] = Rows(count()) + ", with a question"
+		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		return
 	}
 	keyless := len(a.Match()) == 0
@@ -368,7 +370,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		case 1:
 			p.plan.Effects[name] = "1 row is copied"
 		default:
-			p.plan.Effects[name] = Rows(n) + " are copied"
+			p.plan.Effects[name] = words.Rows(n) + " are copied"
 		}
 	} else {
 		p.plan.Effects[name] = "keeps every row"
@@ -380,7 +382,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	if by := p.byHand(name); change.Copies && len(by) > 0 {
 		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it, or drop it by hand, first"})
-		p.plan.Effects[name] = Rows(count()) + ", with a question"
+		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		return
 	}
 	p.found(live)
@@ -467,9 +469,9 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 {
 		return
 	}
-	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, Rows(rows())),
+	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, words.Rows(rows())),
 		Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())},
-		Other: fmt.Sprintf("or declare the field %s optional, or with a default", or(col.Field, col.Name))}
+		Other: fmt.Sprintf("or declare the field %s optional, or with a default", cmp.Or(col.Field, col.Name))}
 	for _, o := range changes {
 		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) {
 			q.Flags = append([]string{fmt.Sprintf("--rename %s=%s", o.Target(), col.Name)}, q.Flags...)
@@ -495,7 +497,7 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 		}
 	}
 	if !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
-		q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", c.Target(), c.Table, Rows(rows()))}
+		q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", c.Target(), c.Table, words.Rows(rows()))}
 		for _, n := range come {
 			q.Flags = append(q.Flags, fmt.Sprintf("--rename %s=%s", c.Target(), n))
 		}
@@ -522,7 +524,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	}
 	if !ok || !ok2 {
 		if rows() > 0 {
-			p.ask(Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), or(c.From, "no type"), c.To, Rows(rows())),
+			p.ask(Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(rows())),
 				Flags: []string{fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}})
 			return
 		}
@@ -620,7 +622,7 @@ func have(n int64) string {
 	if n == 1 {
 		return "1 row has"
 	}
-	return Rows(n) + " have"
+	return words.Rows(n) + " have"
 }
 
 func (p *planner) count(query string) int64 {
@@ -861,28 +863,4 @@ func ordered(units []unit) []unit {
 		left = slices.Delete(left, next, next+1)
 	}
 	return out
-}
-
-func or(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
-}
-
-// Rows gives a number of rows in words, with separators of thousands.
-func Rows(n int64) string {
-	if n == 1 {
-		return "1 row"
-	}
-	return Thousands(n) + " rows"
-}
-
-// Thousands gives a number with separators of thousands.
-func Thousands(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
 }

@@ -15,6 +15,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // Scratch makes a scratch database that holds what s does, without rows.
@@ -81,11 +82,8 @@ func (o *Outcome) Sentence() string {
 	if len(o.Differ) > 0 {
 		return "not proved: " + o.Differ[0]
 	}
-	rows := " with " + thousands(o.Rows) + " rows"
-	switch {
-	case o.Rows == 1:
-		rows = " with 1 row"
-	case o.Rows == 0 && len(o.Without) == 0:
+	rows := " with " + words.Rows(o.Rows)
+	if o.Rows == 0 && len(o.Without) == 0 {
 		rows = "; it touches no table that was there before"
 	}
 	if len(o.Without) > 0 {
@@ -99,14 +97,6 @@ func (o *Outcome) Sentence() string {
 	s := "proved forward, back and forward again" + rows
 	if len(o.Lost) > 0 {
 		s += "; what " + strings.Join(o.Lost, ", ") + " held does not come back"
-	}
-	return s
-}
-
-func thousands(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
 	}
 	return s
 }

@@ -11,6 +11,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/words"
 )
 
 // Options say how far to go, and what to tell on the way.
@@ -81,15 +82,7 @@ func Sentence(s string, n int64) string {
 	if n == 1 {
 		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
 	}
-	return strings.ReplaceAll(s, "{n}", thousands(n))
-}
-
-func thousands(n int64) string {
-	s := fmt.Sprint(n)
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	return s
+	return strings.ReplaceAll(s, "{n}", words.Thousands(n))
 }
 
 // Apply brings a database forward. It returns the migrations that were applied

@@ -1,0 +1,24 @@
+// Package words puts numbers into words, the same everywhere.
+package words
+
+import "strconv"
+
+// Thousands gives a number with separators of thousands.
+func Thousands(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+// Rows gives a number of rows.
+func Rows(n int64) string { return Count(n, "row", "rows") }
+
+// Count gives a number of things, called one if there is one, else many.
+func Count(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Thousands(n) + " " + many
+}
