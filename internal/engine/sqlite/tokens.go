@@ -58,7 +58,7 @@ func next(src string, off int) token {
 		return token{kind: tokMark, start: len(src), end: len(src)}
 	}
 	rest := src[off:]
-	make := func(kind tokenKind, n int, val string) token {
+	tok := func(kind tokenKind, n int, val string) token {
 		return token{kind: kind, text: rest[:n], val: val, start: off, end: off + n}
 	}
 	switch b := rest[0]; {
@@ -67,58 +67,58 @@ func next(src string, off int) token {
 		if n < 0 {
 			n = len(rest)
 		}
-		return make(tokComment, n, "")
+		return tok(tokComment, n, "")
 	case strings.HasPrefix(rest, "/*"):
 		n := strings.Index(rest[2:], "*/")
 		if n < 0 {
-			return make(tokBad, len(rest), "")
+			return tok(tokBad, len(rest), "")
 		}
-		return make(tokComment, n+4, "")
+		return tok(tokComment, n+4, "")
 	case b == '\'' || b == '"' || b == '`':
 		n, val := unquote(rest, b)
 		if n == 0 {
-			return make(tokBad, len(rest), "")
+			return tok(tokBad, len(rest), "")
 		}
 		if b == '\'' {
-			return make(tokString, n, val)
+			return tok(tokString, n, val)
 		}
-		return make(tokName, n, val)
+		return tok(tokName, n, val)
 	case b == '[':
 		n := strings.IndexByte(rest, ']')
 		if n < 0 {
-			return make(tokBad, len(rest), "")
+			return tok(tokBad, len(rest), "")
 		}
-		return make(tokName, n+1, rest[1:n])
+		return tok(tokName, n+1, rest[1:n])
 	case b >= '0' && b <= '9' || b == '.' && len(rest) > 1 && rest[1] >= '0' && rest[1] <= '9':
-		return make(tokNumber, numberLength(rest), "")
+		return tok(tokNumber, numberLength(rest), "")
 	case (b == 'x' || b == 'X') && len(rest) > 1 && rest[1] == '\'':
 		n, val := unquote(rest[1:], '\'')
 		if n == 0 {
-			return make(tokBad, len(rest), "")
+			return tok(tokBad, len(rest), "")
 		}
-		return make(tokBlob, n+1, val)
+		return tok(tokBlob, n+1, val)
 	case wordByte(b) && b != '$':
 		n := 1
 		for n < len(rest) && wordByte(rest[n]) {
 			n++
 		}
-		return make(tokWord, n, "")
+		return tok(tokWord, n, "")
 	case b == '?' || b == ':' || b == '@' || b == '$' || b == '#':
 		n := 1
 		for n < len(rest) && wordByte(rest[n]) {
 			n++
 		}
-		return make(tokParam, n, "")
+		return tok(tokParam, n, "")
 	case b == 0:
-		return make(tokBad, 1, "")
+		return tok(tokBad, 1, "")
 	default:
 		for _, op := range []string{"->>", "<>", "<=", ">=", "<<", ">>", "==", "!=", "||", "->"} {
 			if strings.HasPrefix(rest, op) {
-				return make(tokMark, len(op), "")
+				return tok(tokMark, len(op), "")
 			}
 		}
 		_, n := utf8.DecodeRuneInString(rest)
-		return make(tokMark, n, "")
+		return tok(tokMark, n, "")
 	}
 }
 
