@@ -395,7 +395,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 			if err != nil {
 				return out, nil, err
 			}
-			m.Proof = o.Sentence()
+			m.SetProof(o.Sentence())
 			if text := migration.WithHead(m); text != m.Text {
 				if err := project.WriteFile(m.Path, text); err != nil {
 					return out, nil, err

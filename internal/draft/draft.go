@@ -360,7 +360,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if len(d.Outcome.Differ) > 0 {
 		return d, nil
 	}
-	m.Proof = d.Outcome.Sentence()
+	m.SetProof(d.Outcome.Sentence())
 	made, err := s.Made(ctx)
 	if err != nil {
 		return nil, err

@@ -31,6 +31,7 @@ type Migration struct {
 	Before  string // fingerprint of the declared schema before
 	After   string // and after
 	Proof   string // the outcome of the last proof; empty: not proved
+	ProofOf string // the first digits of the checksum of what was proved
 	Answers []string
 	ByHand  bool
 
@@ -89,8 +90,21 @@ type Statement struct {
 	Line int
 }
 
-// Proved tells whether the last proof held.
-func (m *Migration) Proved() bool { return strings.HasPrefix(m.Proof, "proved ") }
+// Proved tells whether the last proof held, and was of the file as it stands: one
+// that was edited since is not proved.
+func (m *Migration) Proved() bool {
+	return strings.HasPrefix(m.Proof, "proved ") && m.ProofOf == m.Checksum()[:proofDigits]
+}
+
+const proofDigits = 12
+
+// SetProof notes the outcome of a proof of the file as it stands.
+func (m *Migration) SetProof(outcome string) {
+	m.Proof, m.ProofOf = outcome, ""
+	if strings.HasPrefix(outcome, "proved ") {
+		m.ProofOf = m.Checksum()[:proofDigits]
+	}
+}
 
 // Stamp is the time in the id.
 func (m *Migration) Stamp() string { s, _, _ := strings.Cut(m.ID, "-"); return s }
@@ -281,6 +295,9 @@ func writeHead(b *strings.Builder, m *Migration) {
 	}
 	if m.Proof != "" {
 		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))
+	}
+	if m.ProofOf != "" {
+		fmt.Fprintf(b, "%sproof of %s\n", Marker, m.ProofOf)
 	}
 }
 
@@ -496,6 +513,8 @@ func (m *Migration) headWords(words string) bool {
 		m.ByHand = true
 	} else if r, ok := rest("answered "); ok {
 		m.Answers = append(m.Answers, r)
+	} else if r, ok := rest("proof of "); ok {
+		m.ProofOf = strings.TrimSpace(r)
 	} else if strings.HasPrefix(words, "proved ") || strings.HasPrefix(words, "not proved") {
 		m.Proof = words
 	} else if !strings.HasPrefix(words, "not atomic") {

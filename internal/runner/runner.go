@@ -130,7 +130,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 func runnable(list []*migration.Migration, proved bool) error {
 	for _, m := range list {
 		if proved && !m.Proved() {
-			return fmt.Errorf("%s is not proved, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
+			return fmt.Errorf("%s is not proved as it stands, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
 		}
 		if !m.Atomic() {
 			return fmt.Errorf("%s has a step outside of the migration's transaction, which %s has no use for: take the words in brackets out", m.ID, m.Engine)
