@@ -8,6 +8,7 @@ package runner
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -88,6 +89,9 @@ func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 
 // putBack brings back what an earlier undo of the migration kept.
 func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+		return nil
+	}
 	names, err := db.Kept(ctx, keptPrefix(m)+"undo_")
 	if err != nil || len(names) == 0 {
 		return err

@@ -29,6 +29,7 @@ type database struct {
 	conn    *sql.Conn
 	path    string
 	inTx    bool
+	timeout time.Duration         // how long SQLite itself waits for a lock
 	aside   map[string][][]string // by the old table's name: what stood with it and the migration does not know
 	touched map[string]bool       // the tables that the steps touch, in lower case
 	before  map[string]bool       // their references without a row before the steps
@@ -131,7 +132,7 @@ func open(ctx context.Context, shown, dsn string) (engine.Database, error) {
 		pool.Close()
 		return nil, plain(err)
 	}
-	d := &database{pool: pool, conn: conn, path: shown}
+	d := &database{pool: pool, conn: conn, path: shown, timeout: 5 * time.Second}
 	for _, s := range []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF"} {
 		if err := d.Exec(ctx, s); err != nil {
 			d.Close()
@@ -260,8 +261,11 @@ func (d *database) Sample(ctx context.Context, query string, limit int) (engine.
 // Begin takes SQLite's one lock for writers.
 func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 	deadline := time.Now().Add(wait)
-	if err := d.Exec(ctx, fmt.Sprintf("PRAGMA busy_timeout = %d", min(wait, time.Second).Milliseconds())); err != nil {
-		return err
+	if each := min(wait, time.Second); d.timeout != each {
+		if err := d.Exec(ctx, fmt.Sprintf("PRAGMA busy_timeout = %d", each.Milliseconds())); err != nil {
+			return err
+		}
+		d.timeout = each
 	}
 	for {
 		err := d.Exec(ctx, "BEGIN IMMEDIATE")
