@@ -25,13 +25,7 @@ func main() {
 	check(err)
 	dir, err := os.MkdirTemp("", "erbario-bench-")
 	check(err)
-	defer func() {
-		if os.Getenv("KEEP") == "" {
-			os.RemoveAll(dir)
-		} else {
-			fmt.Println(dir)
-		}
-	}()
+	defer os.RemoveAll(dir)
 	b := &bench{program: program, dir: dir}
 	fmt.Printf("%s %s, %s, %d cores\n\n", runtime.GOOS, runtime.GOARCH, cpu(), runtime.NumCPU())
 	fmt.Printf("%-44s %12s %12s %8s  %s\n", "", "erbario", "beside it", "ratio", "goal")

@@ -37,10 +37,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 0); err != nil {
-				return err
-			}
-			p, err := a.project()
+			p, err := a.projectFor(c, 0)
 			if err != nil {
 				return err
 			}
@@ -514,10 +511,7 @@ func (a *app) statusCommand() *cli.Command {
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something waits or differs", Destination: &exitCode},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 0); err != nil {
-				return err
-			}
-			p, err := a.project()
+			p, err := a.projectFor(c, 0)
 			if err != nil {
 				return err
 			}

@@ -207,10 +207,7 @@ func (a *app) checkCommand() *cli.Command {
 	return &cli.Command{
 		Name: "check", Usage: "read all models and seeds, and report every mistake; needs no database",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 0); err != nil {
-				return err
-			}
-			p, err := a.project()
+			p, err := a.projectFor(c, 0)
 			if err != nil {
 				return err
 			}
@@ -318,10 +315,7 @@ func (a *app) fmtCommand() *cli.Command {
 		Name: "fmt", Usage: "lay the model files out",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "only tell which files would change; exit 1 if any", Destination: &check}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			if err := atMost(c, 0); err != nil {
-				return err
-			}
-			p, err := a.project()
+			p, err := a.projectFor(c, 0)
 			if err != nil {
 				return err
 			}

@@ -24,6 +24,14 @@ import (
 
 func (a *app) project() (*project.Project, error) { return project.Find(a.dir) }
 
+// projectFor is the project of a command that takes no more than most arguments.
+func (a *app) projectFor(c *cli.Command, most int) (*project.Project, error) {
+	if err := atMost(c, most); err != nil {
+		return nil, err
+	}
+	return a.project()
+}
+
 // models reads and resolves the models for an engine. Mistakes are shown, and
 // the error is then one that has been told.
 func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, error) {

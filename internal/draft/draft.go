@@ -155,10 +155,15 @@ func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*pla
 			return nil, err
 		}
 	}
-	var renames []engine.Step
+	var renames, madeRenames []engine.Step // of the latter only what a migration made
 	for _, r := range answers.Rename {
-		if r.Value == "" {
-			renames = append(renames, s.Engine.Rename(r.Table, r.Column, r.To))
+		if r.Value != "" {
+			continue
+		}
+		step := s.Engine.Rename(r.Table, r.Column, r.To)
+		renames = append(renames, step)
+		if t := made.Table(r.Table); t != nil && (r.Column == "" || t.Column(r.Column) != nil) {
+			madeRenames = append(madeRenames, step)
 		}
 	}
 	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, Count: func(q string) (int64, error) {
@@ -171,8 +176,8 @@ func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*pla
 	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
 		return nil, err
 	}
-	if len(made.Tables) > 0 && len(renames) > 0 {
-		if _, err = s.trial(ctx, made, renames, &in.Made); err != nil {
+	if len(madeRenames) > 0 {
+		if _, err = s.trial(ctx, made, madeRenames, &in.Made); err != nil {
 			return nil, err
 		}
 	}

@@ -113,9 +113,10 @@ type Database interface {
 	// Step runs one statement of a migration.
 	Step(ctx context.Context, sql string) error
 	// Watch notes, before the first step, how what the statements touch holds
-	// together, where the engine does not see to that by itself; Settle checks,
-	// before Commit, that they left it no worse.
-	Watch(ctx context.Context, statements []string) error
+	// together, and the tables into which rows come otherwise, where the engine
+	// does not see to that by itself; Settle checks, before Commit, that it is no
+	// worse.
+	Watch(ctx context.Context, statements, tables []string) error
 	Settle(ctx context.Context) error
 	Commit(ctx context.Context) error
 	Rollback() error
@@ -179,6 +180,7 @@ type Change struct {
 	BeforeApply []Requirement
 	BeforeUndo  []Requirement
 	Copies      bool // every row is written anew
+	CopiesBack  bool // every row is written anew by the undo
 }
 
 // Source tells where a column's value comes from when a table is altered: from

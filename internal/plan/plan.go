@@ -213,6 +213,16 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.plan.Questions = append(p.plan.Questions, q)
 		return
 	}
+	for _, c := range diff.Tables(t, p.Made.Table(t.Name)) {
+		if c.Kind.Sign() == "-" { // what somebody added to it by hand
+			p.plan.Undeclared = append(p.plan.Undeclared, c)
+		}
+	}
+	if by := p.byHand(t.Name); len(by) > 0 {
+		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is to be kept when it goes, and has what no migration made: %s; the migration has to run on databases that have no such thing", t.Name, strings.Join(by, ", ")), Other: "drop it by hand first, or declare it and go in two migrations"})
+		return
+	}
+	t = p.without(t)
 	p.plan.Effects[t.Name] = words.Rows(rows) + " are kept aside"
 	p.units = append(p.units, unit{rank: 3, name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: p.keep(t.Name)})})
 }
@@ -380,8 +390,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			p.plan.Effects[name] += "; new columns come last, since only a copy of the table could order them"
 		}
 	}
-	if by := p.byHand(name); change.Copies && len(by) > 0 {
-		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it, or drop it by hand, first"})
+	if by := p.byHand(name); (change.Copies || change.CopiesBack) && len(by) > 0 {
+		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it, or drop it by hand, first"})
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		return
 	}
@@ -402,6 +412,10 @@ func (p *planner) found(live *schema.Table) {
 	}
 	known := target(live, p.undeclared(live.Name))
 	made := p.Made.Table(live.Name)
+	if made == nil && p.renamed(live.Name) {
+		p.fail("no migration made %s, and it cannot be taken over and renamed at once: declare it under the name that it has first", p.oldTable(live.Name))
+		return
+	}
 	if made == nil {
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.Create(known).Apply})
 		return

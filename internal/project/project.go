@@ -45,7 +45,6 @@ type Settings struct {
 	Project  struct {
 		Default  string   `toml:"default"`
 		Together []string `toml:"together"`
-		KeepFor  string   `toml:"keep_for"`
 	} `toml:"project"`
 	Naming struct {
 		Tables string `toml:"tables"`
@@ -55,8 +54,6 @@ type Settings struct {
 		URL       string `toml:"url"`
 		Throwaway *bool  `toml:"throwaway"`
 		Protected *bool  `toml:"protected"`
-		Direct    string `toml:"direct"`
-		Scratch   string `toml:"scratch"`
 	} `toml:"database"`
 }
 
@@ -166,7 +163,7 @@ func settingsError(path string, err error) error {
 		row, col := e.Position()
 		key := strings.Join(e.Key(), ".")
 		last := e.Key()[len(e.Key())-1]
-		hint := lang.DidYouMean(last, []string{"language", "project", "naming", "database", "default", "together", "keep_for", "tables", "key", "url", "throwaway", "protected", "direct", "scratch"})
+		hint := lang.DidYouMean(last, []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected"})
 		if hint != "" {
 			hint = "; " + hint
 		}

@@ -61,7 +61,7 @@ func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.
 	if err := db.Begin(ctx, 0); err != nil {
 		return err
 	}
-	if err := runner.Steps(ctx, db, e, m, undo, nil); err != nil {
+	if err := runner.Steps(ctx, db, e, m, undo); err != nil {
 		db.Rollback()
 		return err
 	}

@@ -25,8 +25,6 @@ type Options struct {
 	Confirm func(a Applied) error
 	// Done is told each migration that is through.
 	Done func(m *migration.Migration, took time.Duration)
-	// Each is told each step before it runs.
-	Each func(m *migration.Migration, step int)
 }
 
 // InTheWay says which rows stand against a requirement.
@@ -151,7 +149,7 @@ func forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if len(there) > 0 {
 		return true, nil
 	}
-	if err := Steps(ctx, db, e, m, false, o.Each); err != nil {
+	if err := Steps(ctx, db, e, m, false); err != nil {
 		return false, err
 	}
 	if err := record(ctx, db, m, time.Since(began)); err != nil {
@@ -162,7 +160,7 @@ func forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 
 // Steps runs the steps of one direction, with their requirements, inside a
 // transaction that was begun, and leaves it open.
-func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool, each func(*migration.Migration, int)) error {
+func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
 	when, needs := "before apply", m.BeforeApply
 	if undo {
 		when, needs = "before undo", m.BeforeUndo
@@ -177,7 +175,20 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			return err
 		}
 	}
-	if err := db.Watch(ctx, watched(m, undo)); err != nil {
+	var tables []string
+	if !undo {
+		tables = refilled(m)
+		if len(tables) > 0 {
+			kept, err := db.Kept(ctx, keptPrefix(m)+"undo_")
+			if err != nil {
+				return err
+			}
+			if len(kept) == 0 {
+				tables = nil
+			}
+		}
+	}
+	if err := db.Watch(ctx, m.SQL(undo), tables); err != nil {
 		return err
 	}
 	if undo {
@@ -191,9 +202,6 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			n = len(m.Steps) - 1 - i
 		}
 		step := &m.Steps[n]
-		if each != nil {
-			each(m, n+1)
-		}
 		list := step.Apply
 		if undo {
 			list = step.Undo
@@ -226,20 +234,19 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	return nil
 }
 
-// watched are the statements of one direction, with one for each table into which
-// values that an earlier undo kept may come back.
-func watched(m *migration.Migration, undo bool) []string {
-	list := m.SQL(undo)
-	if undo {
-		return list
-	}
+// refilled are the tables into which values that an earlier undo kept may come
+// back. A name with a dot in it may be a table's or a column's.
+func refilled(m *migration.Migration) []string {
+	var out []string
 	for _, s := range m.Steps {
 		for _, name := range s.UndoLoses {
-			table, _, _ := strings.Cut(name, ".")
-			list = append(list, `UPDATE "`+strings.ReplaceAll(table, `"`, `""`)+`" SET kept = 0`)
+			out = append(out, name)
+			if i := strings.LastIndexByte(name, '.'); i > 0 {
+				out = append(out, name[:i])
+			}
 		}
 	}
-	return list
+	return out
 }
 
 // ToUndo are the migrations that an undo would take back, newest first.
@@ -319,7 +326,7 @@ func back(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if len(rows) == 0 || rows[0][0] != m.ID {
 		return fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
 	}
-	if err := Steps(ctx, db, e, m, true, o.Each); err != nil {
+	if err := Steps(ctx, db, e, m, true); err != nil {
 		return err
 	}
 	if err := db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID); err != nil {

@@ -128,7 +128,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		}
 		step.UndoLoses = qualify(a.From.Name, gone)
 	}
-	out.Copies = true
+	out.Copies, out.CopiesBack = true, true
 	if a.Keep != "" && len(lost)+len(filled) > 0 {
 		step.Kept = len(lost) > 0
 		step.Apply = append(step.Apply, keepValues(a, lost, filled)...)

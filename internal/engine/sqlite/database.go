@@ -349,10 +349,13 @@ func (d *database) handBack(ctx context.Context, statement string) error {
 	return nil
 }
 
-// Watch notes which references of the tables that the statements touch point at
-// no row already.
-func (d *database) Watch(ctx context.Context, statements []string) error {
+// Watch notes which references of the tables that are touched point at no row
+// already.
+func (d *database) Watch(ctx context.Context, statements, tables []string) error {
 	d.touched, d.before = map[string]bool{}, nil
+	for _, t := range tables {
+		d.touched[strings.ToLower(t)] = true
+	}
 	for _, s := range statements {
 		if !orphaning(s) {
 			continue

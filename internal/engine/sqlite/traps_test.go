@@ -55,7 +55,7 @@ func run(t *testing.T, db *database, steps []engine.Step, undo bool) {
 			all = append(all, steps[i].Apply...)
 		}
 	}
-	require.NoError(t, db.Watch(ctx, all))
+	require.NoError(t, db.Watch(ctx, all, nil))
 	for _, s := range all {
 		require.NoError(t, db.Step(ctx, s), s)
 	}
@@ -166,7 +166,7 @@ func TestSettle(t *testing.T) {
 		"CREATE TABLE mismatched (a INT REFERENCES taxa (code))", "INSERT INTO taxa VALUES (1)", "INSERT INTO specimens VALUES (1, 1), (2, 99)", "INSERT INTO mismatched VALUES (1)")
 	require.NoError(t, db.Begin(ctx, 0))
 	again := func(statements ...string) error {
-		require.NoError(t, db.Watch(ctx, statements))
+		require.NoError(t, db.Watch(ctx, statements, nil))
 		for _, s := range statements {
 			require.NoError(t, db.Step(ctx, s))
 		}
