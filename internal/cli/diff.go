@@ -43,12 +43,19 @@ type jsonQuestion struct {
 	Rows  int64    `json:"rows"`
 	Flags []string `json:"flags"`
 	Other string   `json:"other,omitempty"`
+	// The first rows concerned, where they tell more than their number.
+	Columns []string   `json:"columns,omitempty"`
+	Values  [][]string `json:"values,omitempty"`
 }
 
 func jsonQuestions(list []plan.Question) []jsonQuestion {
 	out := []jsonQuestion{}
 	for _, q := range list {
-		out = append(out, jsonQuestion{q.About, q.Text, q.Rows, q.Flags, q.Other})
+		j := jsonQuestion{About: q.About, Text: q.Text, Rows: q.Rows, Flags: []string{}, Other: q.Other, Columns: q.Sample.Columns, Values: q.Sample.Values}
+		for _, c := range q.Choices {
+			j.Flags = append(j.Flags, c.Flag)
+		}
+		out = append(out, j)
 	}
 	return out
 }
@@ -82,7 +89,7 @@ func (a *app) diffCommand() *cli.Command {
 				if a.json {
 					doc := map[string]any{
 						"database": l.Name, "waiting": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
-						"questions": jsonQuestions(pl.Questions), "undeclared": len(pl.Undeclared),
+						"questions": jsonQuestions(pl.Questions), "in_the_way": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),
 					}
 					if undeclared {
 						doc["undeclared_list"] = jsonChanges(pl.Undeclared, nil)
@@ -163,6 +170,12 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, showSQL, undeclar
 		a.err.line("")
 	}
 	a.questions(pl.Questions)
+	if len(pl.InTheWay) > 0 {
+		a.err.line("")
+	}
+	for _, w := range pl.InTheWay {
+		a.inTheWay(way(w))
+	}
 	switch {
 	case len(pl.Changes) > 0:
 		a.next("erbario draft TITLE")
@@ -217,6 +230,9 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 		} else {
 			table = append(table, row{sign: c.Kind.Sign(), cell: []string{name, c.What}})
 		}
+		if c.Note != "" {
+			table = append(table, row{cell: []string{c.Note}})
+		}
 	}
 	width := 0
 	for _, r := range table {
@@ -240,6 +256,10 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 		text := cell(r.cell[0])
 		if len(r.cell) == 2 {
 			text = fmt.Sprintf("%-*s  %s", width, cell(r.cell[0]), cell(r.cell[1]))
+		}
+		if r.sign == "" {
+			a.out.line("    " + a.out.paint(styleDim, text))
+			continue
 		}
 		a.out.line("  " + a.out.sign(r.sign, strings.TrimRight(text, " ")))
 	}
@@ -283,12 +303,16 @@ func (a *app) questions(list []plan.Question) {
 	}
 	for i, q := range list {
 		a.err.printf("%s %s", a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(q.Text))
-		for j, f := range q.Flags {
-			word := "  or "
-			if j == 0 {
-				word = "answer with "
-			}
-			a.err.printf("    %-12s%s", word, cell(f))
+		for _, line := range sample(q.Sample, "    ") {
+			a.err.line(a.err.paint(styleDim, line))
+		}
+		a.more(q.Rows, q.Sample)
+		var lines [][]string
+		for _, c := range q.Choices {
+			lines = append(lines, []string{"    " + cell(c.Flag), c.Words})
+		}
+		for _, line := range columns(lines) {
+			a.err.line(line)
 		}
 		if q.Other != "" {
 			a.err.printf("    %s", cell(q.Other))

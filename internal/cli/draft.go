@@ -5,6 +5,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,108 +21,7 @@ import (
 	"erbario/internal/project"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
-	"erbario/internal/words"
 )
-
-// answerFlags are the flags by which questions are answered.
-type answerFlags struct {
-	rename, fill, drop []string
-}
-
-// answers reads the flags. A literal is written as the column's type wants it,
-// so the wanted schema is needed to read it.
-func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
-	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}}
-	var said []string
-	for _, r := range f.rename {
-		old, to, ok := strings.Cut(r, "=")
-		parts := strings.Split(old, ".")
-		if !ok || to == "" || len(parts) > 3 || slices.Contains(parts, "") {
-			return out, nil, wrongUse("--rename %s: write TABLE=NEW, TABLE.COLUMN=NEW or TABLE.COLUMN.VALUE=NEW", r)
-		}
-		parts = append(parts, "", "")
-		out.Rename = append(out.Rename, plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to})
-		said = append(said, "--rename "+r)
-	}
-	for _, r := range f.fill {
-		name, value, ok := strings.Cut(r, "=")
-		if !ok || !strings.Contains(name, ".") {
-			return out, nil, wrongUse("--fill %s: write TABLE.COLUMN=VALUE, or TABLE.COLUMN=sql:EXPRESSION", r)
-		}
-		fill, err := literalFor(s, name, value)
-		if err != nil {
-			return out, nil, wrongUse("--fill %s: %v", r, err)
-		}
-		out.Fill[name] = fill
-		said = append(said, "--fill "+r)
-	}
-	for _, d := range f.drop {
-		if d == "" {
-			return out, nil, wrongUse("--drop: write a table, or TABLE.COLUMN")
-		}
-		out.Drop[d] = true
-		said = append(said, "--drop "+d)
-	}
-	return out, said, nil
-}
-
-// literalFor reads a value given on the command line as one of the column.
-func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
-	if sql, ok := strings.CutPrefix(value, "sql:"); ok {
-		for _, p := range s.Engine.Split(sql + ";") {
-			if p.Comment || p.Bad != "" || p.Text != strings.TrimSpace(sql) {
-				return plan.Fill{}, fmt.Errorf("write one expression, without ; and comments")
-			}
-		}
-		return plan.Fill{SQL: sql}, nil
-	}
-	table, column, _ := strings.Cut(name, ".")
-	var col *schema.Column
-	for _, t := range s.Wanted.Tables {
-		if t.Model != table && !strings.EqualFold(t.Name, table) {
-			continue
-		}
-		for _, c := range t.Columns {
-			if c.Field == column || strings.EqualFold(c.Name, column) {
-				col = c
-			}
-		}
-	}
-	if col == nil {
-		return plan.Fill{}, fmt.Errorf("the models have no column %s", name)
-	}
-	v := schema.Value{Kind: schema.TextValue, Text: value}
-	switch k := col.Type.Kind; {
-	case value == "now" && (k == schema.Timestamp || k == schema.Datetime):
-		v.Kind = schema.NowValue
-	case value == "today" && k == schema.Date:
-		v.Kind = schema.TodayValue
-	case k.Number():
-		v.Kind = schema.NumberValue
-		if !number(value) {
-			return plan.Fill{}, fmt.Errorf("%q is not a number; for an expression write sql:EXPRESSION", value)
-		}
-	case k == schema.Boolean:
-		v.Kind = schema.BooleanValue
-		if value != "true" && value != "false" {
-			return plan.Fill{}, fmt.Errorf("write true or false, not %q", value)
-		}
-	case k == schema.Choice && !slices.Contains(col.Type.Choices, value):
-		return plan.Fill{}, fmt.Errorf("%q is none of %s", value, strings.Join(col.Type.Choices, ", "))
-	}
-	sql, err := s.Engine.Literal(v, col.Type)
-	return plan.Fill{SQL: sql, Literal: true}, err
-}
-
-func number(s string) bool {
-	s = strings.TrimPrefix(s, "-")
-	whole, frac, point := strings.Cut(s, ".")
-	digits := func(s string) bool {
-		return s != "" && strings.Trim(s, "0123456789") == ""
-	}
-	return digits(whole) && (!point || digits(frac))
-}
 
 func (a *app) draftCommand() *cli.Command {
 	var f answerFlags
@@ -129,13 +29,10 @@ func (a *app) draftCommand() *cli.Command {
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write the migration that closes the difference, proved first",
 		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled",
-		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice has another name: `TABLE.OLD=NEW`", Destination: &f.rename},
-			&cli.StringSliceFlag{Name: "fill", Usage: "for rows that have none; also =sql:EXPRESSION: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-			&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may go: `NAME`", Destination: &f.drop},
+		Flags: append(f.flags(),
 			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty one to fill in", Destination: &byHand},
-		},
+		),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			title := strings.Join(c.Args().Slice(), " ")
@@ -151,25 +48,27 @@ func (a *app) draftCommand() *cli.Command {
 				return err
 			}
 			defer l.Close()
-			s, err := a.state(ctx, p, l)
-			if err != nil {
-				return err
-			}
-			if err := s.Standing.Problem(); err != nil {
-				return err
-			}
 			if byHand {
+				s, err := a.state(ctx, p, l)
+				if err != nil {
+					return err
+				}
+				if err := s.Standing.Problem(); err != nil {
+					return err
+				}
 				return a.draftByHand(p, s, title)
 			}
-			answers, said, err := f.answers(s)
+			look := func() (*draft.State, error) { return a.state(ctx, p, l) }
+			s, d, err := a.settle(ctx, p, &f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
+				if err := s.Standing.Problem(); err != nil {
+					return nil, err
+				}
+				return s.Make(ctx, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Now: time.Now(), Rows: !l.Protected})
+			})
 			if err != nil {
 				return err
 			}
-			d, err := s.Make(ctx, draft.Request{Title: title, Answers: answers, Said: said, Now: time.Now(), Rows: !l.Protected})
-			if err != nil {
-				return err
-			}
-			if err := a.refused(l, d); err != nil {
+			if err := a.refused(ctx, l, d, "draft TITLE"); err != nil {
 				return err
 			}
 			if d.Migration == nil {
@@ -185,6 +84,10 @@ func (a *app) draftCommand() *cli.Command {
 				return nil
 			}
 			m := d.Migration
+			edited := slices.Sorted(maps.Keys(p.Edited))
+			if err := p.Save(); err != nil {
+				return err
+			}
 			if err := project.WriteFile(filepath.Join(p.MigrationsDir(), m.FileName()), m.Text); err != nil {
 				return err
 			}
@@ -199,18 +102,10 @@ func (a *app) draftCommand() *cli.Command {
 				}
 				return a.document(doc)
 			}
-			a.out.line(a.out.sign("+", fileOf(m)))
-			for i, st := range m.Steps {
-				note := ""
-				if st.Note != "" {
-					note = a.out.paint(styleDim, "  ("+cell(st.Note)+")")
-				}
-				a.out.printf("  step %d  %s%s", i+1, cell(st.Title), note)
-				if len(st.Loses) > 0 && st.Kept {
-					a.out.printf("          %s: what it holds is kept, and comes back with the undo", cell(strings.Join(st.Loses, ", ")))
-				}
+			for _, path := range edited {
+				a.out.line(a.out.sign("~", path))
 			}
-			a.out.line("  " + m.Proof)
+			a.showDraft(m)
 			if apply {
 				l.Close()
 				return a.apply(ctx, p, l.Name, applyOptions{wait: time.Minute})
@@ -221,15 +116,46 @@ func (a *app) draftCommand() *cli.Command {
 	}
 }
 
-// refused tells why a draft was not written, or nil.
-func (a *app) refused(l *live, d *draft.Draft) error {
+// showDraft tells what a migration that was written does.
+func (a *app) showDraft(m *migration.Migration) {
+	a.out.line(a.out.sign("+", fileOf(m)))
+	for i, st := range m.Steps {
+		note := ""
+		if st.Note != "" {
+			note = a.out.paint(styleDim, "  ("+cell(st.Note)+")")
+		}
+		a.out.printf("  step %d  %s%s", i+1, cell(st.Title), note)
+		if len(st.Loses) > 0 && st.Kept {
+			a.out.printf("          %s: what it holds is kept, and comes back with the undo", cell(strings.Join(st.Loses, ", ")))
+		} else if len(st.Loses) > 0 {
+			a.out.printf("          %s: %s", cell(strings.Join(st.Loses, ", ")), a.out.paint(styleWarn, "gone for good"))
+		}
+	}
+	for _, x := range m.Parameters {
+		if !x.Undo {
+			a.out.printf("  %s is asked on each database that has rows for it: apply --answers FILE", cell(x.For))
+		}
+	}
+	a.out.line("  " + m.Proof)
+}
+
+// refused tells why a draft was not written, or nil. command is what would be
+// told the answers.
+func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command string) error {
 	switch {
 	case len(d.Plan.Questions) > 0:
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "questions": jsonQuestions(d.Plan.Questions)})
+			a.document(map[string]any{"database": l.Name, "migration": nil, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "questions": jsonQuestions(d.Plan.Questions), "in_the_way": jsonWays(d.InTheWay), "answers": a.template(command, d.Plan.Questions)})
 			return exit(exitQuestion)
 		}
 		a.questions(d.Plan.Questions)
+		for _, w := range d.InTheWay {
+			a.inTheWay(way(w))
+		}
+		if !isTerminal(a.out.w) {
+			fmt.Fprint(a.out.w, a.template(command, d.Plan.Questions))
+			a.err.line("the questions are on standard output too, as a file to fill in for --answers")
+		}
 		return &exitError{code: exitQuestion, err: fmt.Errorf("%s to answer: nothing was written", plural(len(d.Plan.Questions), "question", "questions"))}
 	case d.Outcome != nil && len(d.Outcome.Differ) > 0:
 		if a.json {
@@ -241,26 +167,42 @@ func (a *app) refused(l *live, d *draft.Draft) error {
 		}
 		return fmt.Errorf("the migration could not be proved: nothing was written")
 	case len(d.InTheWay) > 0:
-		type way struct {
-			Sentence string     `json:"sentence"`
-			Rows     int64      `json:"rows"`
-			Columns  []string   `json:"columns"`
-			Values   [][]string `json:"values"`
-		}
-		var list []way
-		for _, w := range d.InTheWay {
-			list = append(list, way{w.Sentence, w.Count, w.Sample.Columns, w.Sample.Values})
-			if !a.json {
-				a.inTheWay(w)
-			}
-		}
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "in_the_way": list})
+			a.document(map[string]any{"database": l.Name, "migration": nil, "in_the_way": jsonWays(d.InTheWay)})
 			return exit(exitFailed)
+		}
+		if a.interactive() {
+			if err := a.askRows(ctx, l.db, d.InTheWay); err != nil {
+				return err
+			}
+		} else {
+			for _, w := range d.InTheWay {
+				a.inTheWay(way(w))
+			}
 		}
 		return fmt.Errorf("rows of %s stand in the way: change them, or the models; nothing was written", l.Name)
 	}
 	return nil
+}
+
+type jsonWay struct {
+	Sentence string     `json:"sentence"`
+	Rows     int64      `json:"rows"`
+	Columns  []string   `json:"columns"`
+	Values   [][]string `json:"values"`
+}
+
+func jsonWays(list []plan.InTheWay) []jsonWay {
+	out := []jsonWay{}
+	for _, w := range list {
+		out = append(out, jsonWay{runner.Sentence(w.Requirement.Sentence, w.Rows), w.Rows, w.Sample.Columns, w.Sample.Values})
+	}
+	return out
+}
+
+// way is what stands in a plan's way in the words of a run.
+func way(w plan.InTheWay) *runner.InTheWay {
+	return &runner.InTheWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Query: w.Requirement.Query, Count: w.Rows, Sample: w.Sample}
 }
 
 // inTheWay shows rows that stand against a requirement.
@@ -269,9 +211,7 @@ func (a *app) inTheWay(w *runner.InTheWay) {
 	for _, line := range sample(w.Sample, "    ") {
 		a.err.line(line)
 	}
-	if n := w.Count - int64(len(w.Sample.Values)); n > 0 {
-		a.err.printf("    and %s more", words.Thousands(n))
-	}
+	a.more(w.Count, w.Sample)
 }
 
 func (a *app) draftByHand(p *project.Project, s *draft.State, title string) error {

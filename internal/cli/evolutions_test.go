@@ -97,6 +97,7 @@ func (p *evolving) rows() string {
 
 var stamps = regexp.MustCompile(`\d{8}[Tt]\d{6}`)
 var proofs = regexp.MustCompile(`proof of [0-9a-f]{12}`)
+var drafted = regexp.MustCompile(`-- : drafted .*\n`)
 var prints = regexp.MustCompile(`schema [0-9a-f]{12} -> [0-9a-f]{12}`)
 
 // plain takes out what differs from run to run.
@@ -110,6 +111,7 @@ func (p *evolving) plain(s string) string {
 		}
 		return seen[k]
 	})
+	s = drafted.ReplaceAllString(s, "")
 	s = proofs.ReplaceAllString(s, "proof of C")
 	return prints.ReplaceAllString(s, "schema A -> B")
 }

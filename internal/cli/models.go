@@ -194,7 +194,7 @@ func (a *app) stillRight(p *project.Project, path, text string) error {
 	for _, d := range append(diags, before...) {
 		old[d.Message] = true
 	}
-	fresh = slices.DeleteFunc(fresh, func(d lang.Diagnostic) bool { return old[d.Message] })
+	fresh = slices.DeleteFunc(fresh, func(d lang.Diagnostic) bool { return old[d.Message] || d.Warning })
 	if len(fresh) == 0 {
 		return nil
 	}

@@ -72,9 +72,6 @@ func (a *app) wanted(p *project.Project, e engine.Engine) (*schema.Schema, error
 		if strings.HasPrefix(l.What, "rows ") {
 			a.warn("%s:%d: %s are read and checked, but not written by this version", l.Pos.Path, l.Pos.Line, l.What)
 		}
-		if l.Blocks {
-			return nil, fmt.Errorf("%s:%d: %s is declared, and this version cannot carry it out yet: take the line out, or put # before it", l.Pos.Path, l.Pos.Line, l.What)
-		}
 	}
 	s, _ := e.Realize(d.Schema)
 	return s, nil

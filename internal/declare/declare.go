@@ -26,9 +26,8 @@ type Declared struct {
 // Later is a declaration that this version reads and checks, and does not
 // carry out yet.
 type Later struct {
-	Pos    lang.Pos
-	What   string // such as "soft delete of Specimen"
-	Blocks bool   // without it the schema would not be what was declared
+	Pos  lang.Pos
+	What string // such as "seed demo"
 }
 
 type resolver struct {
@@ -98,12 +97,12 @@ func Resolve(files []*lang.File, rules Rules, engine string) (*Declared, []lang.
 	for _, m := range r.order {
 		r.references(m)
 	}
-	r.clashes()
-	r.seeds()
-	r.rowBlocks()
 	for _, m := range r.order {
 		r.out.Schema.Tables = append(r.out.Schema.Tables, m.table)
 	}
+	r.clashes()
+	r.seeds()
+	r.rowBlocks()
 	apart(r.out.Schema.Tables, r.given)
 	r.out.Schema.Sort()
 	return r.out, lang.Sort(r.diags)
@@ -229,7 +228,6 @@ func (r *resolver) begin(m *model) {
 				r.errorf(l.Pos, "", "soft delete is declared twice")
 			}
 			m.soft, m.softPos = l.SoftDelete, l.Pos
-			r.out.Later = append(r.out.Later, Later{Pos: l.Pos, What: "soft delete of " + t.Model, Blocks: true})
 		}
 	}
 	if schema.Own(t.Name) || strings.HasPrefix(strings.ToLower(t.Name), "sqlite_") {
@@ -242,7 +240,10 @@ func (r *resolver) begin(m *model) {
 		}
 		r.addField(m, &lang.Field{Name: lang.Ident{Name: name, Pos: m.softPos}, Type: lang.Type{Pos: m.softPos, Builtin: schema.Type{Kind: schema.Timestamp}},
 			Clauses: []*lang.Clause{{Word: "optional", Pos: m.softPos}}})
-		t.SoftDelete = name
+		t.SoftDelete, t.Children = name, m.soft.Children
+		if m.soft.View {
+			t.LiveView = schema.Cut(LivePrefix + t.Name)
+		}
 	}
 	r.impliedKey(m)
 	if len(m.order) == 0 {
@@ -413,6 +414,9 @@ func (r *resolver) resolveType(f *field) bool {
 	return true
 }
 
+// LivePrefix begins the names of the views of rows that are not deleted.
+const LivePrefix = "live_"
+
 var typeNames = []string{"text", "smallint", "integer", "bigint", "decimal", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice", "references"}
 
 // clashes reports tables and given names that stand twice in the database.
@@ -424,6 +428,15 @@ func (r *resolver) clashes() {
 			r.errorf(m.block.Name.Pos, `name one of them with table "…"`, "the models %s and %s have the same table, %s", old.table.Model, m.table.Model, m.table.Name)
 		}
 		tables[key] = m
+	}
+	for _, m := range r.order {
+		if old := tables[strings.ToLower(m.table.LiveView)]; old != nil && m.table.LiveView != "" {
+			r.errorf(m.softPos, `name that table otherwise with table "…"`, "the view %s of %s has the name of the table of %s", m.table.LiveView, m.table.Model, old.table.Model)
+		}
+		if m.table.Children && len(schema.Children(r.out.Schema, m.table)) == 0 {
+			r.diags = append(r.diags, lang.Diagnostic{Pos: m.softPos, Warning: true, Message: fmt.Sprintf("no model with soft delete refers to %s, so with children does nothing", m.table.Model),
+				Hint: "a child has soft delete itself, and a reference that is not on delete set null"})
+		}
 	}
 	names := map[string]string{}
 	for _, m := range r.order {

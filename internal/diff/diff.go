@@ -71,6 +71,7 @@ type Change struct {
 	What  string // the change in words
 	From  string // before, where it is a change of one thing
 	To    string // after
+	Note  string // a consequence that people meet
 	// Object is what the change is about: a *schema.Table, Column, Index, Check,
 	// ForeignKey, Trigger or View; what was there for a drop, else what comes.
 	Object any
@@ -109,14 +110,14 @@ func Schemas(live, wanted *schema.Schema) []Change {
 	for _, v := range wanted.Views {
 		old := live.View(v.Name)
 		if old == nil {
-			out = append(out, Change{Kind: AddView, Table: v.Name, What: "view", Object: v})
+			out = append(out, Change{Kind: AddView, Table: v.Name, What: viewWords(v), Object: v})
 		} else if !old.SQL.Same(v.SQL) {
-			out = append(out, Change{Kind: ChangeView, Table: v.Name, What: "view", Object: v, Before: old})
+			out = append(out, Change{Kind: ChangeView, Table: v.Name, What: viewWords(v) + ", with other columns", Object: v, Before: old})
 		}
 	}
 	for _, v := range live.Views {
 		if wanted.View(v.Name) == nil && !schema.Own(v.Name) {
-			out = append(out, Change{Kind: DropView, Table: v.Name, What: "view", Object: v})
+			out = append(out, Change{Kind: DropView, Table: v.Name, What: viewWords(v), Object: v})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Change) int { return strings.Compare(a.Table, b.Table) })
@@ -152,7 +153,11 @@ func (d *tables) columns() {
 	for _, c := range d.wanted.Columns {
 		old := d.live.Column(c.Name)
 		if old == nil {
-			d.add(Change{Kind: AddColumn, Name: c.Name, What: columnWords(d.wanted, c), Object: c})
+			what := columnWords(d.wanted, c)
+			if c.Name == d.wanted.SoftDelete {
+				what = "soft delete: " + what
+			}
+			d.add(Change{Kind: AddColumn, Name: c.Name, What: what, Object: c})
 			continue
 		}
 		change := func(kind Kind, from, to, what string) {
@@ -185,7 +190,11 @@ func (d *tables) columns() {
 	}
 	for _, c := range d.live.Columns {
 		if d.wanted.Column(c.Name) == nil {
-			d.add(Change{Kind: DropColumn, Name: c.Name, What: c.SQLType, Object: c})
+			what := c.SQLType
+			if c.Name == d.live.SoftDelete {
+				what = "soft delete"
+			}
+			d.add(Change{Kind: DropColumn, Name: c.Name, What: what, Object: c})
 		}
 	}
 }
@@ -225,7 +234,7 @@ func (d *tables) uniquesAndIndexes() {
 		if i < 0 {
 			i = slices.IndexFunc(left, func(o *schema.Index) bool { return sameIndex(o, x) })
 		}
-		kind, what := AddIndex, indexWords(x)
+		kind, what := AddIndex, indexWords(d.wanted, x)
 		if x.Unique {
 			kind = AddUnique
 		}
@@ -239,18 +248,22 @@ func (d *tables) uniquesAndIndexes() {
 		if x.Unique || old.Unique {
 			kind = ChangeUnique
 		}
-		from, to := indexWords(old), what
+		from, to := indexWords(d.live, old), what
 		if from == to {
 			from, to = old.Name, x.Name
 		}
-		d.add(Change{Kind: kind, Name: x.Name, From: from, To: to, What: from + " -> " + to, Object: x, Before: old})
+		c := Change{Kind: kind, Name: x.Name, From: from, To: to, What: from + " -> " + to, Object: x, Before: old}
+		if x.Unique && d.wanted.Among(x) && !d.live.Among(old) {
+			c.Note = fmt.Sprintf("an upsert on it has to say so: ON CONFLICT (%s) WHERE %s", strings.Join(schema.Names(x.Parts), ", "), oneLine(x.Where.Text))
+		}
+		d.add(c)
 	}
 	for _, x := range left {
 		kind := DropIndex
 		if x.Unique {
 			kind = DropUnique
 		}
-		d.add(Change{Kind: kind, Name: cmp.Or(x.Name, partWords(x.Parts)), What: indexWords(x), Object: x})
+		d.add(Change{Kind: kind, Name: cmp.Or(x.Name, partWords(x.Parts)), What: indexWords(d.live, x), Object: x})
 	}
 }
 
@@ -302,7 +315,7 @@ func (d *tables) checks() {
 		}
 		if i < 0 {
 			c := Change{Kind: AddCheck, Name: k.Name, What: checkWords(k), Object: k}
-			if k.Column != "" && d.live.Column(k.Column) == nil || k.Purpose == schema.ForType {
+			if k.Column != "" && d.live.Column(k.Column) == nil || ofType(k) {
 				c.What = "" // told with its column, or with its type
 			}
 			d.add(c)
@@ -314,7 +327,7 @@ func (d *tables) checks() {
 		switch {
 		case old.SQL.Same(k.SQL):
 			c.What = "check " + cmp.Or(old.Name, "without a name") + " -> " + k.Name
-		case k.Purpose == schema.ForType:
+		case ofType(k):
 			if o, w := d.live.Column(k.Column), d.wanted.Column(k.Column); o == nil || w == nil || sameType(o.SQLType, w.SQLType) {
 				c.What = "what the type holds: " + oneLine(k.SQL.Text)
 			}
@@ -327,7 +340,7 @@ func (d *tables) checks() {
 	}
 	for _, k := range left {
 		c := Change{Kind: DropCheck, Name: cmp.Or(k.Name, oneLine(k.SQL.Text)), What: checkWords(k), Object: k}
-		if k.Column != "" && d.wanted.Column(k.Column) == nil || k.Purpose == schema.ForType {
+		if k.Column != "" && d.wanted.Column(k.Column) == nil || ofType(k) {
 			c.What = ""
 		}
 		d.add(c)
@@ -340,7 +353,7 @@ func (d *tables) triggers() {
 		switch {
 		case i < 0:
 			c := Change{Kind: AddTrigger, Name: g.Name, What: triggerWords(g), Object: g}
-			if d.live.Column(g.Column) == nil {
+			if d.live.Column(g.Column) == nil && g.Purpose != schema.ForChildren {
 				c.What = ""
 			}
 			d.add(c)
@@ -434,12 +447,15 @@ func partWords(parts []schema.Part) string {
 	return strings.Join(out, ", ")
 }
 
-func indexWords(x *schema.Index) string {
+func indexWords(t *schema.Table, x *schema.Index) string {
 	s := "index " + partWords(x.Parts)
 	if x.Unique {
 		s = "unique " + partWords(x.Parts)
 	}
-	if x.Where != nil {
+	switch {
+	case t.Among(x) && len(strings.Fields(x.Where.Text)) == 3:
+		s += " among the rows that are not deleted"
+	case x.Where != nil:
 		s += " where " + oneLine(x.Where.Text)
 	}
 	if x.Conflict != "" {
@@ -487,6 +503,18 @@ func referenceChange(old, k *schema.ForeignKey) string {
 	return "reference " + strings.Join(out, ", ")
 }
 
+func viewWords(v *schema.View) string {
+	if v.LiveOf != "" {
+		return "view of the rows of " + v.LiveOf + " that are not deleted"
+	}
+	return "view"
+}
+
+// ofType tells whether a check holds a column to its type; it is told with that.
+func ofType(k *schema.Check) bool {
+	return k.Purpose == schema.ForType || k.Purpose == schema.ForSoftDelete
+}
+
 func checkWords(k *schema.Check) string {
 	switch k.Purpose {
 	case schema.ForNonblank:
@@ -495,7 +523,7 @@ func checkWords(k *schema.Check) string {
 		return k.Column + " one of " + strings.Join(texts(k.SQL.Text), ", ")
 	case schema.ForRange:
 		return oneLine(k.SQL.Text)
-	case schema.ForType:
+	case schema.ForType, schema.ForSoftDelete:
 		return k.Column + " holds to its type"
 	}
 	return "check " + oneLine(k.SQL.Text)
@@ -520,6 +548,8 @@ func rangeWords(s string) string {
 
 func triggerWords(g *schema.Trigger) string {
 	switch g.Purpose {
+	case schema.ForChildren:
+		return "soft delete with children"
 	case schema.ForImmutable:
 		return g.Column + " immutable"
 	case schema.ForStamped:
@@ -581,7 +611,7 @@ func columnWords(t *schema.Table, c *schema.Column) string {
 		out = append(out, "immutable")
 	}
 	for _, k := range t.Checks {
-		if k.Column == c.Name && k.Purpose != schema.ForType {
+		if k.Column == c.Name && !ofType(k) {
 			w := strings.TrimPrefix(checkWords(k), c.Name+" ")
 			if k.Purpose == schema.ForRange {
 				w = rangeWords(w)

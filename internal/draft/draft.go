@@ -4,6 +4,7 @@
 package draft
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -135,13 +136,13 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 // Changes plans without answers: the changes, what they do to rows, and what
 // is to be asked.
 func (s *State) Changes(ctx context.Context) (*plan.Plan, error) {
-	return s.plan(ctx, "draft", plan.Answers{})
+	return s.plan(ctx, "draft", Request{})
 }
 
 // plan plans the way from what is ahead to what is wanted.
-func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*plan.Plan, error) {
+func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, error) {
 	from := s.Ahead
-	answers, err := s.names(answers)
+	answers, err := s.names(r.Answers, r.Carried)
 	if err != nil {
 		return nil, err
 	}
@@ -166,13 +167,16 @@ func (s *State) plan(ctx context.Context, id string, answers plan.Answers) (*pla
 			madeRenames = append(madeRenames, step)
 		}
 	}
-	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Lenient: r.Carried, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
 		}
 		return n, err
 	}}
+	if len(s.Standing.Waiting) == 0 {
+		in.Look = func(q string) (int64, engine.Rows, error) { return engine.InTheWay(ctx, s.DB, q) }
+	}
 	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
 		return nil, err
 	}
@@ -215,113 +219,16 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 	return len(list) > 0, err
 }
 
-// names turns the names in answers, which may be models' and fields', into
-// those of tables and columns, and checks the renames.
-func (s *State) names(a plan.Answers) (plan.Answers, error) {
-	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}}
-	table := func(name string) string {
-		for _, t := range s.Wanted.Tables {
-			if t.Model == name {
-				return t.Name
-			}
-		}
-		if t := s.Wanted.Table(name); t != nil {
-			return t.Name
-		}
-		return name
-	}
-	column := func(table, name string) string {
-		if t := s.Wanted.Table(table); t != nil {
-			for _, c := range t.Columns {
-				if c.Field == name || strings.EqualFold(c.Name, name) {
-					return c.Name
-				}
-			}
-		}
-		return name
-	}
-	for key, f := range a.Fill {
-		t, c, ok := strings.Cut(key, ".")
-		if !ok {
-			return a, fmt.Errorf("--fill %s: write TABLE.COLUMN=VALUE", key)
-		}
-		t = table(t)
-		out.Fill[t+"."+column(t, c)] = f
-	}
-	for key := range a.Drop {
-		t, c, ok := strings.Cut(key, ".")
-		if s.Ahead.Table(t) == nil {
-			t = table(t)
-		}
-		if ok {
-			t += "." + c
-		}
-		out.Drop[t] = true
-	}
-	for _, r := range a.Rename {
-		old := s.Ahead.Table(r.Table)
-		if r.Column == "" {
-			r.To = table(r.To)
-			if old == nil || s.Wanted.Table(r.Table) != nil {
-				return a, fmt.Errorf("--rename %s: there is no table %s that the models no longer declare", r, r.Table)
-			}
-			if s.Wanted.Table(r.To) == nil || s.Ahead.Table(r.To) != nil && !strings.EqualFold(r.To, r.Table) {
-				return a, fmt.Errorf("--rename %s: %s is no new table of the models", r, r.To)
-			}
-			r.Table = old.Name
-			out.Rename = append(out.Rename, r)
-			continue
-		}
-		if old == nil {
-			if old = s.Ahead.Table(table(r.Table)); old == nil {
-				return a, fmt.Errorf("--rename %s: there is no table %s", r, r.Table)
-			}
-		}
-		r.Table = old.Name
-		if r.Value != "" {
-			r.Column = column(r.Table, r.Column)
-			out.Rename = append(out.Rename, r)
-			continue
-		}
-		now := r.Table // its name in the models
-		for _, o := range a.Rename {
-			if o.Column == "" && strings.EqualFold(o.Table, r.Table) {
-				now = table(o.To)
-			}
-		}
-		r.To = column(now, r.To)
-		c, w := old.Column(r.Column), s.Wanted.Table(now)
-		switch {
-		case c == nil:
-			return a, fmt.Errorf("--rename %s: %s has no column %s", r, r.Table, r.Column)
-		case w == nil || w.Column(r.To) == nil || w.Column(r.Column) != nil && !strings.EqualFold(r.Column, r.To):
-			return a, fmt.Errorf("--rename %s: the models do not turn %s into %s", r, r.Column, r.To)
-		case old.Column(r.To) != nil && !strings.EqualFold(r.Column, r.To):
-			return a, fmt.Errorf("--rename %s: %s has a column %s already", r, r.Table, r.To)
-		}
-		r.Column = c.Name
-		out.Rename = append(out.Rename, r)
-	}
-	// Columns before tables: a column is renamed under its table's old name.
-	slices.SortStableFunc(out.Rename, func(a, b plan.Rename) int {
-		if (a.Column == "") == (b.Column == "") {
-			return 0
-		}
-		if a.Column != "" {
-			return -1
-		}
-		return 1
-	})
-	return out, nil
-}
-
 // Request is what a draft is made of.
 type Request struct {
 	Title   string
 	Answers plan.Answers
 	Said    []string // the answers as flags, for the file's head
 	Now     time.Time
-	Rows    bool // rows of the live database may be taken to the proof
+	Rows    bool   // rows of the live database may be taken to the proof
+	NoKeep  bool   // what goes is not kept
+	Carried bool   // the answers were given to an earlier draft: those that answer nothing now are left out
+	ID      string // the id to have; empty: a new one
 }
 
 // Draft is the outcome: a migration, or why there is none.
@@ -329,21 +236,21 @@ type Draft struct {
 	Plan      *plan.Plan
 	Migration *migration.Migration // nil: there is nothing to draft, or something is to be asked
 	Outcome   *proof.Outcome
-	InTheWay  []*runner.InTheWay // rows of the live database that the migration would stop at
+	InTheWay  []plan.InTheWay // rows of the live database that the migration would stop at
 }
 
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
-	id := s.NextID(r.Now, r.Title)
-	p, err := s.plan(ctx, strings.SplitN(id, "-", 2)[0], r.Answers)
+	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
+	p, err := s.plan(ctx, strings.SplitN(id, "-", 2)[0], r)
 	if err != nil {
 		return nil, err
 	}
-	d := &Draft{Plan: p}
+	d := &Draft{Plan: p, InTheWay: p.InTheWay}
 	if len(p.Questions) > 0 || len(p.Steps) == 0 {
 		return d, nil
 	}
-	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: r.Said, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
+	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: s.said(r.Said, p.Unused), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
 	for _, f := range p.Found {
 		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Make: statements(f.Make)})
 	}
@@ -374,17 +281,10 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if m.After, err = s.after(ctx, m); err != nil {
 		return nil, err
 	}
-	m.Text = migration.WithHead(m)
-	if len(s.Standing.Waiting) == 0 {
-		for _, need := range m.BeforeApply {
-			err := runner.Ask(ctx, s.DB, m.ID, "before apply", need)
-			if way, ok := err.(*runner.InTheWay); ok {
-				d.InTheWay = append(d.InTheWay, way)
-			} else if err != nil {
-				return nil, err
-			}
-		}
+	for i := range m.Steps {
+		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))
 	}
+	m.Text = migration.WithHead(m)
 	return d, nil
 }
 

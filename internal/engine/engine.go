@@ -34,6 +34,8 @@ type Engine interface {
 	Drop(d Dropping) Change
 	// Alter gives the steps that make one table another.
 	Alter(a Alteration) Change
+	// Remove gives the step that takes rows out of a table.
+	Remove(r Removal) Step
 	// KeepAside gives the statements that put values of a table aside into the
 	// table kept before it or some of its columns are dropped; no columns: all of
 	// it. PutBack gives those that bring them back into the table once it is there
@@ -58,6 +60,8 @@ type Engine interface {
 
 	// Split cuts SQL into statements and the comments between them.
 	Split(src string) []Piece
+	// Bind puts values, as SQL by name, in the place of the words :name.
+	Bind(sql string, values map[string]string) string
 	// Refuse says why a statement cannot stand in a step, or nil.
 	Refuse(statement string) error
 	// Tables are the tables that a statement names, as far as its words tell.
@@ -172,6 +176,33 @@ type Step struct {
 type Requirement struct {
 	Sentence string
 	Query    string
+	About    string // the column it is about, while it is planned; a file has it not
+}
+
+// Revives ends the sentence of a requirement that guards deleted rows: an undo
+// that takes soft deletion away would bring them back.
+const Revives = "are deleted and would come back"
+
+// InTheWay gives the number of rows of a query, and the first of them. A query
+// with few rows is run once.
+func InTheWay(ctx context.Context, db Database, query string) (int64, Rows, error) {
+	const shown = 5
+	rows, err := db.Sample(ctx, query, shown+1)
+	if err != nil || len(rows.Values) <= shown {
+		return int64(len(rows.Values)), rows, err
+	}
+	rows.Values = rows.Values[:shown]
+	n, err := db.Count(ctx, query)
+	return n, rows, err
+}
+
+// Removal is rows of a table that go, and the table in which they are kept;
+// none: they are deleted for good.
+type Removal struct {
+	Table *schema.Table
+	Where string
+	Keep  string
+	What  string // the rows in words, such as "deleted rows of specimens"
 }
 
 // Change is the steps of one table, and what must hold before them.
@@ -194,6 +225,7 @@ type Source struct {
 	Kept     string   // the kept table that holds the value
 	Literal  bool     // SQL is the same constant for every row
 	Unfill   string   // the kept table that tells which rows had no value
+	Else     string   // SQL for rows that Kept has nothing for
 	Match    []string // of Kept and Unfill: the columns that tell whose value it is
 }
 
@@ -208,6 +240,7 @@ type Alteration struct {
 	Keep     string                                // the table to keep them in; empty: they are not kept
 	Parent   func(table string, after bool) Parent // what of a table that is referred to is there before the migration, or after it
 	Summary  string                                // the changes in words
+	NoKeep   bool                                  // Lost is not kept; Keep is for fills alone
 	NoDrop   bool                                  // columns cannot be dropped in place in this database
 }
 

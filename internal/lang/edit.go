@@ -85,6 +85,43 @@ func Remove(path, src, model, field string) (out string, ok bool, diags []Diagno
 	return src, false, nil
 }
 
+// AddClause returns src with a clause added to the line of the model's field, laid
+// out anew; ok is false if the model has no line of its own for it.
+func AddClause(path, src, model, field, clause string) (out string, ok bool) {
+	f, diags := Parse(path, src)
+	block := f.model(model)
+	if len(diags) > 0 || block == nil {
+		return src, false
+	}
+	for _, l := range block.Lines {
+		if l.Field == nil || l.Field.Name.Name != field {
+			continue
+		}
+		at := l.end
+		for _, c := range l.Field.Clauses {
+			if c.Word == "check" || c.Word == "generated" { // what follows is SQL to its end
+				at = c.Pos.Off
+				if len(c.On) > 0 {
+					at = strings.LastIndex(src[:c.On[0].Pos.Off], "on")
+				}
+				break
+			}
+		}
+		line := strings.TrimRight(src[l.Pos.Off:at], " \t") + " " + clause
+		if rest := src[at:l.end]; strings.TrimSpace(rest) != "" {
+			line += " " + rest
+		}
+		one, wrong := parseLine(model, strings.Join(strings.Fields(strings.ReplaceAll(line, "\n", " ")), " "))
+		if len(wrong) == 0 && !strings.ContainsAny(line, `"\n`) {
+			var b strings.Builder
+			writeWords(&b, one.Lines[0].layout.words, indentation, "")
+			line = strings.TrimSpace(b.String())
+		}
+		return src[:l.Pos.Off] + line + src[l.end:], true
+	}
+	return src, false
+}
+
 // HasModel tells whether the file declares the model.
 func (f *File) HasModel(name string) bool { return f.model(name) != nil }
 

@@ -10,11 +10,13 @@ import (
 	"encoding/hex"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 )
 
 // Marker begins every line that is read.
@@ -34,8 +36,10 @@ type Migration struct {
 	ProofOf string // the first digits of the checksum of what was proved
 	Answers []string
 	ByHand  bool
+	Drafted []string // the sums of the steps as they were drafted: any other was written by a person
 
 	Found       []Found
+	Parameters  []Parameter
 	BeforeApply []engine.Requirement
 	BeforeUndo  []engine.Requirement
 	Steps       []Step
@@ -72,6 +76,26 @@ type Step struct {
 	Undo      []Statement
 	NoUndo    bool // the file has no undo for it
 	Line      int
+}
+
+// Sum is a short fingerprint of what one of its steps does, and how it is taken
+// back. It is the same whatever the migration's id, which stands in the names of
+// kept tables.
+func (m *Migration) Sum(s *Step) string {
+	var b strings.Builder
+	for _, list := range [][]Statement{s.Apply, s.Undo} {
+		for _, st := range list {
+			b.WriteString(st.SQL + ";\n")
+		}
+		b.WriteString("--\n")
+	}
+	return schema.Hash8(strings.ReplaceAll(b.String(), strings.ToLower(m.Stamp()), ""))
+}
+
+// ByPerson tells whether a step was written or changed by a person since it was
+// drafted. In a file that does not say what was drafted, none was.
+func (m *Migration) ByPerson(s *Step) bool {
+	return len(m.Drafted) > 0 && !slices.Contains(m.Drafted, m.Sum(s))
 }
 
 // Mode is in which transaction a step runs.
@@ -144,6 +168,9 @@ func (m *Migration) SQL(undo bool) []string {
 	return out
 }
 
+// bodyWords begin the lines that follow the head.
+var bodyWords = []string{"step ", "before ", "found ", "parameter ", "undo parameter "}
+
 // splitHead cuts a file behind the lines of its head. The body stays as it is,
 // to the byte.
 func splitHead(text string) (head, body string) {
@@ -154,7 +181,7 @@ func splitHead(text string) (head, body string) {
 			line = line[:i+1]
 		}
 		rest := strings.TrimPrefix(line, Marker)
-		if !first && (strings.HasPrefix(rest, "step ") || strings.HasPrefix(rest, "before ") || strings.HasPrefix(rest, "found ")) {
+		if !first && slices.ContainsFunc(bodyWords, func(w string) bool { return strings.HasPrefix(rest, w) }) {
 			break
 		}
 		end += len(line)
@@ -237,6 +264,12 @@ func Write(m *Migration) string {
 			b.WriteString(st.SQL + ";\n")
 		}
 	}
+	for _, x := range m.Parameters {
+		fmt.Fprintf(&b, "\n%s%s\n", Marker, x.line())
+		if !x.Undo {
+			b.WriteString(x.Query + ";\n")
+		}
+	}
 	need("before apply", m.BeforeApply)
 	need("before undo", m.BeforeUndo)
 	for i, s := range m.Steps {
@@ -295,6 +328,9 @@ func writeHead(b *strings.Builder, m *Migration) {
 	}
 	if m.Proof != "" {
 		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))
+	}
+	if len(m.Drafted) > 0 {
+		fmt.Fprintf(b, "%sdrafted %s\n", Marker, strings.Join(m.Drafted, " "))
 	}
 	if m.ProofOf != "" {
 		fmt.Fprintf(b, "%sproof of %s\n", Marker, m.ProofOf)
@@ -386,6 +422,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	var step *Step
 	var need *engine.Requirement
+	var asked *Parameter // whose query comes next
 	var needTo *[]engine.Requirement
 	var into *[]Statement
 	closeNeed := func(line int) error {
@@ -424,6 +461,9 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			if err := closeNeed(p.Line); err != nil {
 				return nil, err
 			}
+			if asked != nil {
+				return fail(p.Line, "the parameter %s has no query for the rows that are given it", asked.Name)
+			}
 			switch g := stepLine.FindStringSubmatch(words); {
 			case g != nil:
 				if g[1] != strconv.Itoa(len(m.Steps)+1) {
@@ -461,6 +501,16 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					}
 					needTo = &step.Here
 				}
+			case step == nil && (strings.HasPrefix(words, "parameter ") || strings.HasPrefix(words, "undo parameter ")):
+				x, ok := readParameter(words)
+				if !ok {
+					return fail(p.Line, "this parameter cannot be read: it is parameter NAME for \"TABLE.COLUMN\" a \"TYPE\" here \"VALUE\"")
+				}
+				m.Parameters = append(m.Parameters, x)
+				into = nil
+				if !x.Undo {
+					asked = &m.Parameters[len(m.Parameters)-1]
+				}
 			case step == nil && strings.HasPrefix(words, "found "):
 				names := readNames(strings.TrimPrefix(words, "found "))
 				if len(names) < 1 || len(names) > 2 || len(m.BeforeApply)+len(m.BeforeUndo) > 0 {
@@ -475,6 +525,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			continue
 		}
 		switch {
+		case asked != nil:
+			asked.Query, asked = p.Text, nil
 		case need != nil:
 			if need.Query != "" {
 				return fail(p.Line, "a requirement has one query")
@@ -513,6 +565,8 @@ func (m *Migration) headWords(words string) bool {
 		m.ByHand = true
 	} else if r, ok := rest("answered "); ok {
 		m.Answers = append(m.Answers, r)
+	} else if r, ok := rest("drafted "); ok {
+		m.Drafted = strings.Fields(r)
 	} else if r, ok := rest("proof of "); ok {
 		m.ProofOf = strings.TrimSpace(r)
 	} else if strings.HasPrefix(words, "proved ") || strings.HasPrefix(words, "not proved") {

@@ -7,11 +7,13 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/migration"
 	"erbario/internal/schema"
 	"erbario/internal/words"
 )
@@ -24,9 +26,13 @@ type Input struct {
 	Wanted  *schema.Schema
 	Made    *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
 	Answers Answers
+	Lenient bool // answers that answer nothing are left out
+	NoKeep  bool // what a step destroys is not kept
 	NoDrop  bool // columns cannot be dropped in place in this database
-	// Count is the number of rows of a query on the live database.
+	// Count is the number of rows of a query on the live database, and Look the
+	// number with the first of them.
 	Count func(query string) (int64, error)
+	Look  func(query string) (int64, engine.Rows, error)
 }
 
 // Answers are what people decided.
@@ -34,10 +40,24 @@ type Answers struct {
 	Rename []Rename
 	Fill   map[string]Fill // by table.column
 	Drop   map[string]bool // by table or table.column
+	// Deleted says, by table, what becomes of the rows that are marked as deleted
+	// when soft deletion goes.
+	Deleted map[string]Fate
 }
 
+// Fate is what becomes of deleted rows when soft deletion is taken away.
+type Fate string
+
+// The fates. Restore lets them come back as rows like any other, Keep puts them
+// aside until an undo, Purge deletes them for good.
+const (
+	Restore Fate = "restore"
+	Keep    Fate = "keep"
+	Purge   Fate = "purge"
+)
+
 // None tells whether nothing was answered.
-func (a Answers) None() bool { return len(a.Rename)+len(a.Fill)+len(a.Drop) == 0 }
+func (a Answers) None() bool { return len(a.Rename)+len(a.Fill)+len(a.Drop)+len(a.Deleted) == 0 }
 
 // Rename gives a table, a column or a value of a choice another name.
 type Rename struct {
@@ -61,15 +81,33 @@ func (r Rename) String() string {
 type Fill struct {
 	SQL     string // an expression over the row, or a literal
 	Literal bool
+	Ask     bool // the literal is this database's alone: every other is asked
 }
 
 // Question is something that only a person can decide.
 type Question struct {
-	About string   // table or table.column
-	Text  string   // one sentence
-	Rows  int64    // the rows concerned
-	Flags []string // each a way to answer
-	Other string   // what else could be done, such as a line in the model
+	About   string // table or table.column
+	Text    string // one sentence
+	Rows    int64  // the rows concerned
+	Choices []Choice
+	Other   string // what else could be done, such as a line in the model
+	Query   string // the rows concerned, where some of them tell more than their number
+	Sample  engine.Rows
+}
+
+// Choice is one way to answer a question.
+type Choice struct {
+	Words string // what it means
+	// Flag is how draft is told so. VALUE or EXPRESSION at its end stands for
+	// what has yet to be said.
+	Flag string
+}
+
+// InTheWay is a requirement that rows of the live database stand against.
+type InTheWay struct {
+	Requirement engine.Requirement
+	Rows        int64
+	Sample      engine.Rows
 }
 
 // Plan is the outcome: what is to be asked, or else the steps.
@@ -78,9 +116,12 @@ type Plan struct {
 	Undeclared  []diff.Change // what is there and no migration made: left alone
 	Questions   []Question
 	Steps       []engine.Step
+	Parameters  []migration.Parameter
 	BeforeApply []engine.Requirement
 	BeforeUndo  []engine.Requirement
+	InTheWay    []InTheWay        // rows of the live database that would stop it
 	Effects     map[string]string // by table: what its steps do to its rows
+	Unused      []string          // answers that answered nothing, as flags, where that is no mistake
 	Found       []Found           // what is there though no migration made it, and is declared now
 }
 
@@ -97,11 +138,14 @@ type planner struct {
 	used  map[string]bool // the answers that answered something
 	units []unit
 	err   error
+	// By table: the steps before its others, and what else must hold.
+	before map[string][]engine.Step
+	needs  map[string][]engine.Requirement
 }
 
 // unit is what is done to one table.
 type unit struct {
-	rank         int // tables come first, then change, then go
+	rank         int // views and what spans tables go first and come last; tables come, then change, then go
 	name         string
 	frees, takes []string
 	change       engine.Change
@@ -110,8 +154,9 @@ type unit struct {
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}}
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, before: map[string][]engine.Step{}, needs: map[string][]engine.Requirement{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
+	p.spanning()
 	byTable := map[string][]diff.Change{}
 	var order []string
 	for _, c := range p.plan.Changes {
@@ -127,7 +172,9 @@ func Make(in Input) (*Plan, error) {
 		}
 	}
 	for _, name := range order {
-		p.table(name, byTable[name])
+		if list := p.apart(byTable[name]); len(list) > 0 {
+			p.table(name, list)
+		}
 	}
 	if p.err != nil {
 		return nil, p.err
@@ -140,7 +187,72 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
-	return p.plan, nil
+	for i, q := range p.plan.Questions {
+		if q.Query != "" && p.Look != nil {
+			_, rows, err := p.Look(q.Query)
+			if err != nil {
+				return nil, err
+			}
+			p.plan.Questions[i].Sample = rows
+		}
+	}
+	return p.plan, p.ways()
+}
+
+// ways asks the live rows what stands against the plan.
+func (p *planner) ways() error {
+	if p.Look == nil {
+		return nil
+	}
+	for _, r := range p.plan.BeforeApply {
+		n, rows, err := p.Look(p.Engine.Bind(r.Query, p.homes()))
+		if err != nil {
+			return fmt.Errorf("the live rows cannot be asked whether they fit: %w", err)
+		}
+		if n > 0 {
+			p.plan.InTheWay = append(p.plan.InTheWay, InTheWay{Requirement: r, Rows: n, Sample: rows})
+		}
+	}
+	return nil
+}
+
+// homes are the values that the parameters have where the plan is made.
+func (p *planner) homes() map[string]string {
+	out := map[string]string{}
+	for _, x := range p.plan.Parameters {
+		out[x.Name] = cmp.Or(x.Home, "NULL")
+	}
+	return out
+}
+
+// backValue is the source of a column's values when what held them has gone for
+// some rows, or was not kept: what was kept, else what an undo is told.
+func (p *planner) backValue(table string, col *schema.Column, keep string) (engine.Source, bool) {
+	src := engine.Source{Kept: keep}
+	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity {
+		return src, keep != ""
+	}
+	name := migration.ParameterName(table+"_"+col.Name, true)
+	p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + col.Name, Type: col.Type.String(), Undo: true})
+	if keep == "" {
+		return engine.Source{SQL: ":" + name}, true
+	}
+	src.Else = ":" + name
+	return src, true
+}
+
+// lose notes that a column's values go, and where they are to come back from.
+func (p *planner) lose(a *engine.Alteration, col *schema.Column) {
+	a.Lost = append(a.Lost, col.Name)
+	keep := a.Keep
+	if p.NoKeep {
+		keep = ""
+	}
+	if src, ok := p.backValue(a.From.Name, col, keep); ok {
+		a.Back[col.Name] = src
+	} else if a.To.Column(col.Name) != nil {
+		a.Back[col.Name] = engine.Source{Blocks: true} // of another type now: the old value is nowhere
+	}
 }
 
 // split sets apart what no migration made: it is left alone.
@@ -160,8 +272,9 @@ func (p *planner) made(c diff.Change) bool {
 		return false
 	}
 	t := p.Made.Table(c.Table)
-	if c.Kind == diff.DropView {
-		return p.Made.View(c.Table) != nil
+	if c.Kind == diff.DropView { // one written by hand stays: no model could declare it
+		v := p.Made.View(c.Table)
+		return v != nil && v.LiveOf != ""
 	}
 	if t == nil {
 		return false
@@ -190,7 +303,7 @@ func (p *planner) table(name string, changes []diff.Change) {
 	first := changes[0]
 	switch first.Kind {
 	case diff.AddTable:
-		t := first.Object.(*schema.Table)
+		t := withoutSpanning(first.Object.(*schema.Table))
 		step := p.Engine.Create(t)
 		p.plan.Effects[name] = "new"
 		p.units = append(p.units, unit{rank: 1, name: name, takes: names(t, true), change: engine.Change{Steps: []engine.Step{step}}})
@@ -207,9 +320,9 @@ func (p *planner) dropTable(t *schema.Table) {
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
 		q := Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", t.Name, words.Rows(rows))}
 		for _, c := range come {
-			q.Flags = append(q.Flags, fmt.Sprintf("--rename %s=%s", t.Name, c))
+			q.Choices = append(q.Choices, Choice{"it is called " + c + " now", fmt.Sprintf("--rename %s=%s", t.Name, c)})
 		}
-		q.Flags = append(q.Flags, "--drop "+t.Name)
+		q.Choices = append(q.Choices, Choice{"it may go; its rows are kept", "--drop " + t.Name})
 		p.plan.Questions = append(p.plan.Questions, q)
 		return
 	}
@@ -222,9 +335,13 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is to be kept when it goes, and has what no migration made: %s; the migration has to run on databases that have no such thing", t.Name, strings.Join(by, ", ")), Other: "drop it by hand first, or declare it and go in two migrations"})
 		return
 	}
-	t = p.without(t)
+	t = withoutSpanning(p.without(t))
 	p.plan.Effects[t.Name] = words.Rows(rows) + " are kept aside"
-	p.units = append(p.units, unit{rank: 3, name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: p.keep(t.Name)})})
+	keep := p.keep(t.Name)
+	if p.NoKeep {
+		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" go for good"
+	}
+	p.units = append(p.units, unit{rank: 3, name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: keep})})
 }
 
 // keep is the name of the table for what is kept of a table.
@@ -271,10 +388,10 @@ func names(t *schema.Table, itself bool) []string {
 }
 
 func (p *planner) alter(name string, changes []diff.Change) {
-	live, wanted := p.without(p.Live.Table(name)), p.Wanted.Table(name)
+	live, wanted := p.settled(p.without(p.Live.Table(name))), p.Wanted.Table(name)
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		NoDrop: p.NoDrop, Keep: p.keep(name), Summary: summary(name, changes),
+		NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Summary: summary(name, changes),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)):
@@ -302,8 +419,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		case diff.DropColumn:
 			p.dropColumn(&a, c, changes, count)
 		case diff.MakeRequired:
-			col := c.Object.(*schema.Column)
-			if f, ok := p.fill(name, c.Name); ok {
+			if f, ok := p.fill(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL"); ok {
 				value := "(" + f.SQL + ")"
 				if f.Literal {
 					value = f.SQL
@@ -323,7 +439,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
 				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), have(nulls)),
-					Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}, Other: fmt.Sprintf("or leave the field %s optional", cmp.Or(col.Field, col.Name))})
+					Choices: p.valueChoices(c.Target()), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
 		case diff.ChangeType:
 			p.changeType(&a, c, count)
@@ -333,21 +449,33 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			p.changeParent(&a, c)
 		}
 	}
-	if len(p.plan.Questions) > asked {
+	if open := p.plan.Questions[asked:]; len(open) > 0 {
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
+		if !p.renamed(name) { // what stands against the rest is told all the same
+			for _, r := range p.Engine.Alter(a).BeforeApply {
+				if !slices.ContainsFunc(open, func(q Question) bool { return q.About == name+"."+r.About && r.About != "" }) {
+					p.plan.BeforeApply = append(p.plan.BeforeApply, r)
+				}
+			}
+		}
 		return
 	}
 	keyless := len(a.Match()) == 0
 	if len(a.Lost) > 0 && keyless {
 		if count() > 0 && !p.answered("drop", name+".*") {
-			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key that stays, so what its columns hold cannot be put back into the right rows", name), Flags: []string{"--drop '" + name + ".*'"}, Other: "or give the model a key first"})
+			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key that stays, so what its columns hold cannot be put back into the right rows", name),
+				Choices: []Choice{{"it may be lost for good", "--drop '" + name + ".*'"}}, Other: "or give the model a key first"})
 			return
 		}
 		a.Keep = ""
 		for _, c := range a.Lost {
+			src := a.Back[c]
 			delete(a.Back, c)
-			if a.To.Column(c) != nil {
+			switch {
+			case a.To.Column(c) != nil:
 				a.Back[c] = engine.Source{Blocks: true}
+			case src.Else != "" || src.SQL != "":
+				a.Back[c] = engine.Source{SQL: cmp.Or(src.Else, src.SQL)}
 			}
 		}
 	}
@@ -396,6 +524,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		return
 	}
 	p.found(live)
+	p.revived(&change, live, wanted)
+	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
+	change.Steps = append(p.before[name], change.Steps...)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
 		change.Steps[0].Here = append(change.Steps[0].Here, change.BeforeApply...)
@@ -476,7 +607,7 @@ func (p *planner) ask(q Question) { p.plan.Questions = append(p.plan.Questions, 
 
 func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
 	col := c.Object.(*schema.Column)
-	if f, ok := p.fill(c.Table, c.Name); ok {
+	if f, ok := p.fill(c.Table, c.Name, ""); ok {
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		return
 	}
@@ -484,14 +615,40 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 		return
 	}
 	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, words.Rows(rows())),
-		Flags: []string{fmt.Sprintf("--fill %s=VALUE", c.Target()), fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())},
-		Other: fmt.Sprintf("or declare the field %s optional, or with a default", cmp.Or(col.Field, col.Name))}
+		Choices: p.valueChoices(c.Target())}
 	for _, o := range changes {
 		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) {
-			q.Flags = append([]string{fmt.Sprintf("--rename %s=%s", o.Target(), col.Name)}, q.Flags...)
+			q.Choices = append([]Choice{{"it is " + o.Name + " under another name", fmt.Sprintf("--rename %s=%s", o.Target(), col.Name)}}, q.Choices...)
 		}
 	}
 	p.ask(q)
+}
+
+// valueChoices are the ways to see to a required column that rows have no value
+// for.
+func (p *planner) valueChoices(target string) []Choice {
+	return []Choice{
+		{"one value for the rows that are there now", "--fill " + target + "=VALUE"},
+		{"an expression over their other columns", "--fill '" + target + "=sql:EXPRESSION'"},
+		{"a default, for these rows and all that come", "--default " + target + "=VALUE"},
+		{"optional after all", "--optional " + target},
+	}
+}
+
+// shown is a query for rows of a live table, by key and a column.
+func (p *planner) shown(table, column, where string) string {
+	t := p.Live.Table(table)
+	var names []string
+	for _, k := range t.Key() {
+		names = append(names, p.Engine.Quote(p.oldColumn(table, k)))
+	}
+	if n := p.Engine.Quote(p.oldColumn(table, column)); column != "" && !slices.Contains(names, n) {
+		names = append(names, n)
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), p.Engine.Quote(p.oldTable(table)), where)
 }
 
 // like tells whether a new column could be an old one under another name.
@@ -504,23 +661,29 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 	if col.Generated != nil {
 		return // worked out from the others: nothing is lost
 	}
+	if p.softDeleteGoes(a, c, p.Wanted.Table(c.Table)) {
+		return
+	}
 	var come []string
 	for _, o := range changes {
 		if o.Kind == diff.AddColumn && like(col, o.Object.(*schema.Column)) {
 			come = append(come, o.Name)
 		}
 	}
-	if !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
+	restored := p.Answers.Deleted[c.Table] == Restore && a.From.SoftDelete == c.Name
+	if !restored && !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
 		q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", c.Target(), c.Table, words.Rows(rows()))}
-		for _, n := range come {
-			q.Flags = append(q.Flags, fmt.Sprintf("--rename %s=%s", c.Target(), n))
+		if a.From.SoftDelete == c.Name {
+			q.Text = fmt.Sprintf("the column that marks deleted rows of %s is no longer %s", c.Table, c.Name)
 		}
-		q.Flags = append(q.Flags, "--drop "+c.Target())
+		for _, n := range come {
+			q.Choices = append(q.Choices, Choice{"it is called " + n + " now", fmt.Sprintf("--rename %s=%s", c.Target(), n)})
+		}
+		q.Choices = append(q.Choices, Choice{"it may go; what it holds is kept", "--drop " + c.Target()})
 		p.ask(q)
 		return
 	}
-	a.Lost = append(a.Lost, c.Name)
-	a.Back[c.Name] = engine.Source{Kept: a.Keep}
+	p.lose(a, col)
 }
 
 func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
@@ -530,22 +693,24 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	// A constant is for rows that have no value, unless there is no way to turn
 	// those that they have; an expression says what all of them become.
 	if f, given := p.Answers.Fill[c.Table+"."+c.Name]; given && (!f.Literal || !ok || !ok2) {
-		f, _ = p.fill(c.Table, c.Name)
+		f, _ = p.fill(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
-		a.Lost = append(a.Lost, c.Name)
-		a.Back[c.Name] = engine.Source{Kept: a.Keep}
+		p.lose(a, old)
 		return
 	}
 	if !ok || !ok2 {
+		n := int64(0)
 		if rows() > 0 {
-			p.ask(Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(rows())),
-				Flags: []string{fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}})
+			n = p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, c.Name))))
+		}
+		if n > 0 {
+			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
+				Choices: []Choice{{"an expression over the row", fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}}, Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
 		a.Forward[c.Name] = engine.Source{Blocks: true}
-		a.Lost = append(a.Lost, c.Name)
-		a.Back[c.Name] = engine.Source{Kept: a.Keep}
+		p.lose(a, old)
 		return
 	}
 	if there != "" {
@@ -567,21 +732,19 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	if _, done := a.Forward[name]; done {
 		return // it changes its type too, and was asked about
 	}
-	if f, ok := p.fill(c.Table, name); ok {
+	if f, ok := p.fill(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL"); ok {
 		a.Forward[name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
-		a.Lost = append(a.Lost, name)
-		a.Back[name] = engine.Source{Kept: a.Keep}
+		p.lose(a, a.From.Column(name))
 		return
 	}
 	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
 	if n > 0 {
 		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, have(n)),
-			Flags: []string{fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name)}})
+			Choices: []Choice{{"an expression over the row", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name)}}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
 	a.Forward[name] = engine.Source{Blocks: true}
-	a.Lost = append(a.Lost, name)
-	a.Back[name] = engine.Source{Kept: a.Keep}
+	p.lose(a, a.From.Column(name))
 }
 
 // renameChoices gives the rows of a renamed value of a choice its new name.
@@ -624,9 +787,10 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		q := Question{About: c.Table + "." + k.Column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, c.Table, k.Column, have(n))}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
-				q.Flags = append(q.Flags, fmt.Sprintf("--rename %s.%s.%s=%s", c.Table, k.Column, v, w))
+				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", c.Table, k.Column, v, w)})
 			}
 		}
+		q.Query = p.shown(c.Table, k.Column, fmt.Sprintf("%s = %s", p.Engine.Quote(p.oldColumn(c.Table, k.Column)), lit(v)))
 		q.Other = "or change those rows first, or declare the value again"
 		p.ask(q)
 	}
@@ -660,12 +824,29 @@ func (p *planner) fail(format string, args ...any) {
 	}
 }
 
-func (p *planner) fill(table, column string) (Fill, bool) {
+// fill is the value that a person gave for rows of a column; where tells which
+// rows are given it, empty for all.
+func (p *planner) fill(table, column, where string) (Fill, bool) {
 	f, ok := p.Answers.Fill[table+"."+column]
 	if !ok {
 		return f, false
 	}
 	p.used["fill "+table+"."+column] = true
+	if f.Ask {
+		name := migration.ParameterName(table+"_"+column, false)
+		if !slices.ContainsFunc(p.plan.Parameters, func(x migration.Parameter) bool { return x.Name == name }) {
+			query := "SELECT 1 FROM " + p.Engine.Quote(p.oldTable(table))
+			if where != "" {
+				query += " WHERE " + where
+			}
+			typ := schema.Type{Kind: schema.Text}
+			if c := p.Wanted.Table(table).Column(column); c != nil {
+				typ = c.Type
+			}
+			p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + column, Type: typ.String(), Home: f.SQL, Query: query})
+		}
+		return Fill{SQL: ":" + name}, true
+	}
 	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
 		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.Quote(table))); err != nil {
 			p.err = fmt.Errorf("--fill %s.%s=sql:%s cannot be worked out over the rows of %s: %w", table, column, f.SQL, table, err)
@@ -684,22 +865,34 @@ func (p *planner) answered(what, about string) bool {
 
 // unused reports answers that answered nothing: most likely a name mistyped.
 func (p *planner) unused() error {
-	for key := range p.Answers.Fill {
-		if !p.used["fill "+key] {
-			return fmt.Errorf("--fill %s answers nothing: no change gives %s a value; look at erbario diff", key, key)
+	var err error
+	nothing := func(flag, format string, args ...any) {
+		p.plan.Unused = append(p.plan.Unused, flag)
+		if err == nil && !p.Lenient {
+			err = fmt.Errorf("%s answers nothing: %s; look at erbario diff", flag, fmt.Sprintf(format, args...))
 		}
 	}
-	for key := range p.Answers.Drop {
+	for _, key := range slices.Sorted(maps.Keys(p.Answers.Fill)) {
+		if !p.used["fill "+key] {
+			nothing("--fill "+key, "no change gives %s a value", key)
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(p.Answers.Drop)) {
 		if !p.used["drop "+key] {
-			return fmt.Errorf("--drop %s answers nothing: %s is not about to be dropped; look at erbario diff", key, key)
+			nothing("--drop "+key, "%s is not about to be dropped", key)
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(p.Answers.Deleted)) {
+		if !p.used["deleted "+key] {
+			nothing("--deleted "+key, "soft delete of %s is not about to go", key)
 		}
 	}
 	for _, r := range p.Answers.Rename {
 		if r.Value != "" && !p.used["rename "+r.String()] {
-			return fmt.Errorf("--rename %s answers nothing: the choice does not change so; look at erbario diff", r)
+			nothing("--rename "+r.String(), "the choice does not change so")
 		}
 	}
-	return nil
+	return err
 }
 
 // oldTable and oldColumn give the names that live rows have before the renames.
@@ -828,6 +1021,12 @@ func summary(table string, changes []diff.Change) string {
 		}
 		switch {
 		case c.What == "":
+		case c.Kind == diff.AddColumn && strings.HasPrefix(c.What, "soft delete"):
+			out = append(out, "soft delete by "+c.Name)
+		case c.Kind == diff.DropColumn && c.What == "soft delete":
+			out = append(out, "no soft delete by "+c.Name)
+		case c.Note != "":
+			out = append(out, c.To)
 		case c.Kind == diff.AddColumn:
 			out = append(out, "add "+c.Name)
 		case c.Kind == diff.DropColumn:

@@ -37,6 +37,9 @@ type Project struct {
 	Settings  Settings
 	databases map[string]Database
 	env       map[string]string
+	// Edited are model files as they are to be, by their path, before Save has
+	// written them.
+	Edited map[string]string
 }
 
 // Settings are the contents of erbario.toml.
@@ -99,7 +102,7 @@ func load(dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(string(text)))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, settingsError(path, err)
+		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "kept", "keep_for"})
 	}
 	if p.Settings.Language != 1 {
 		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
@@ -155,19 +158,20 @@ func load(dir string) (*Project, error) {
 	return p, nil
 }
 
-// settingsError says where in the file a mistake of TOML is.
-func settingsError(path string, err error) error {
+// TOMLError says where in a file a mistake of TOML is; known are the words that
+// may have been meant.
+func TOMLError(path string, err error, what string, known []string) error {
 	var missing *toml.StrictMissingError
 	if errors.As(err, &missing) && len(missing.Errors) > 0 {
 		e := missing.Errors[0]
 		row, col := e.Position()
 		key := strings.Join(e.Key(), ".")
 		last := e.Key()[len(e.Key())-1]
-		hint := lang.DidYouMean(last, []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected"})
+		hint := lang.DidYouMean(last, known)
 		if hint != "" {
 			hint = "; " + hint
 		}
-		return fmt.Errorf("%s:%d:%d: there is no setting %s%s", path, row, col, key, hint)
+		return fmt.Errorf("%s:%d:%d: there is no %s %s%s", path, row, col, what, key, hint)
 	}
 	var decode *toml.DecodeError
 	if errors.As(err, &decode) {
@@ -389,12 +393,45 @@ func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
 		if err != nil {
 			return nil, nil, nil, fmt.Errorf("the models cannot be read: %w", err)
 		}
+		if edited, ok := p.Edited[path]; ok {
+			text = []byte(edited)
+		}
 		f, d := lang.Parse(path, string(text))
 		files = append(files, f)
 		diags = append(diags, d...)
 		src[path] = string(text)
 	}
 	return files, src, diags, nil
+}
+
+// Edit adds a clause to the line of a field in the models, which may be named by
+// their tables and columns too. Nothing is written before Save.
+func (p *Project) Edit(model, field, clause string) (path string, ok bool, err error) {
+	_, src, _, err := p.Parse()
+	if err != nil {
+		return "", false, err
+	}
+	for path, text := range src {
+		if out, ok := lang.AddClause(path, text, model, field, clause); ok {
+			if p.Edited == nil {
+				p.Edited = map[string]string{}
+			}
+			p.Edited[path] = out
+			return path, true, nil
+		}
+	}
+	return "", false, nil
+}
+
+// Save writes the model files that were edited.
+func (p *Project) Save() error {
+	for path, text := range p.Edited {
+		if err := WriteFile(filepath.Join(p.Dir, path), text); err != nil {
+			return err
+		}
+	}
+	p.Edited = nil
+	return nil
 }
 
 // Migrations reads the migrations for an engine, in order.

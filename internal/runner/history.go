@@ -117,8 +117,8 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 }
 
 // record writes a row of history; it belongs into the migration's transaction.
-func record(ctx context.Context, db engine.Database, m *migration.Migration, took time.Duration) error {
-	values := HistoryRow(m, took)
+func record(ctx context.Context, db engine.Database, m *migration.Migration, said []string, took time.Duration) error {
+	values := HistoryRow(m, said, took)
 	args := make([]any, len(values))
 	for i, v := range values {
 		args[i] = v
@@ -127,8 +127,8 @@ func record(ctx context.Context, db engine.Database, m *migration.Migration, too
 }
 
 // HistoryRow are the values of a row of history, in the order of its columns.
-func HistoryRow(m *migration.Migration, took time.Duration) []string {
-	return []string{m.ID, m.Checksum(), time.Now().UTC().Format("2006-01-02 15:04:05"), who(), strconv.FormatInt(took.Milliseconds(), 10), m.Text, strings.Join(m.Answers, "\n")}
+func HistoryRow(m *migration.Migration, said []string, took time.Duration) []string {
+	return []string{m.ID, m.Checksum(), time.Now().UTC().Format("2006-01-02 15:04:05"), who(), strconv.FormatInt(took.Milliseconds(), 10), m.Text, strings.Join(append(slices.Clone(m.Answers), said...), "\n")}
 }
 
 // who is the person or machine that runs this, as far as the system knows.

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,6 +22,14 @@ type Options struct {
 	Count  int    // back: so many; 0 with neither To nor Start: one
 	Wait   time.Duration
 	Proved bool // only migrations that are proved may run
+	// Answers are the values of parameters, as people type them, by table.column.
+	Answers map[string]string
+	// Home lets a parameter that nobody answered have the value that it had where
+	// the migration was drafted.
+	Home bool
+	// Revive lets an undo bring deleted rows back: what it takes away is about to
+	// be put back.
+	Revive bool
 	// Confirm is asked before an undo runs a text that only the database has.
 	Confirm func(a Applied) error
 	// Done is told each migration that is through.
@@ -107,7 +116,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		if err := db.Begin(ctx, o.Wait); err != nil {
 			return done, err
 		}
-		skip, err := forward(ctx, db, e, m, began, o)
+		skip, err := Forward(ctx, db, e, m, began, o)
 		if err != nil {
 			return done, errors.Join(err, db.Rollback())
 		}
@@ -137,8 +146,9 @@ func runnable(list []*migration.Migration, proved bool) error {
 	return nil
 }
 
-// forward applies one migration inside the transaction that was begun.
-func forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, err error) {
+// Forward applies one migration inside the transaction that was begun, and
+// commits it. skip tells that somebody else has applied it in the meantime.
+func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, err error) {
 	if err := db.Exec(ctx, e.HistoryTable()); err != nil {
 		return false, err
 	}
@@ -149,18 +159,29 @@ func forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if len(there) > 0 {
 		return true, nil
 	}
-	if err := Steps(ctx, db, e, m, false); err != nil {
-		return false, err
-	}
-	if err := record(ctx, db, m, time.Since(began)); err != nil {
+	if err := Into(ctx, db, e, m, began, o); err != nil {
 		return false, err
 	}
 	return false, db.Commit(ctx)
 }
 
+// Into applies one migration and records it, inside the transaction that was
+// begun, and leaves that open.
+func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) error {
+	values, said, err := answered(ctx, db, e, m, o)
+	if err != nil {
+		return err
+	}
+	if err := Steps(ctx, db, e, m.Bound(e, values, nil), false); err != nil {
+		return err
+	}
+	return record(ctx, db, m, said, time.Since(began))
+}
+
 // Steps runs the steps of one direction, with their requirements, inside a
 // transaction that was begun, and leaves it open.
 func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	m = m.Bound(e, nil, nil)
 	when, needs := "before apply", m.BeforeApply
 	if undo {
 		when, needs = "before undo", m.BeforeUndo
@@ -301,6 +322,9 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	if err != nil {
 		return nil, err
 	}
+	if err := unusedFills(todo, o.Answers); err != nil {
+		return nil, err
+	}
 	var done []*migration.Migration
 	for _, m := range todo {
 		began := time.Now()
@@ -326,11 +350,25 @@ func back(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if len(rows) == 0 || rows[0][0] != m.ID {
 		return fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
 	}
-	if err := Steps(ctx, db, e, m, true); err != nil {
-		return err
-	}
-	if err := db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID); err != nil {
+	if err := Away(ctx, db, e, m, o); err != nil {
 		return err
 	}
 	return db.Commit(ctx)
+}
+
+// Away takes one migration back and strikes it from the history, inside the
+// transaction that was begun, and leaves that open.
+func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) error {
+	values, err := undoValues(e, m, o.Answers)
+	if err != nil {
+		return err
+	}
+	bound := *m.Bound(e, nil, values)
+	if o.Revive {
+		bound.BeforeUndo = slices.DeleteFunc(slices.Clone(bound.BeforeUndo), func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) })
+	}
+	if err := Steps(ctx, db, e, &bound, true); err != nil {
+		return err
+	}
+	return db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID)
 }

@@ -49,6 +49,19 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	write(before...)
 	for _, m := range todo {
 		ids = append(ids, m.ID)
+		whole := m
+		values, said, err := answered(ctx, db, e, m, o)
+		if err != nil && !undo {
+			if _, open := err.(*NeedsAnswers); open || len(ids) == 1 {
+				return "", nil, err
+			}
+			values, said = nil, nil // its tables come with a migration before it: none has rows yet
+		}
+		back, err := undoValues(e, m, o.Answers)
+		if err != nil {
+			return "", nil, err
+		}
+		m = m.Bound(e, values, back)
 		word := "apply"
 		needs := m.BeforeApply
 		if undo {
@@ -98,7 +111,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			write("DELETE FROM erbario_history WHERE id = " + e.Text(m.ID) + ";")
 		} else {
 			var values []string
-			for _, v := range HistoryRow(m, 0) {
+			for _, v := range HistoryRow(whole, said, 0) {
 				values = append(values, e.Text(v))
 			}
 			write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" + strings.Join(values, ", ") + ");")

@@ -54,7 +54,9 @@ type Table struct {
 	Triggers    []*Trigger
 	Comment     string
 	Options     Options
-	SoftDelete  string // the column that marks a row as deleted; declared layer
+	SoftDelete  string // the column that marks a row as deleted; empty: none does
+	LiveView    string // the view of the rows that are not deleted; declared layer
+	Children    bool   // the soft-deletable rows that refer to a row go and come back with it; declared layer
 	Text        string // the statement that made it, where the engine keeps one
 }
 
@@ -146,6 +148,11 @@ const (
 	ForCheck     Purpose = "check"
 	ForImmutable Purpose = "immutable"
 	ForStamped   Purpose = "stamped"
+	// ForSoftDelete is the type check of the column that marks a row as deleted,
+	// under a name that tells it from any other time; ForChildren the trigger by
+	// which the rows that refer to a deleted one go and come back with it.
+	ForSoftDelete Purpose = "soft_delete"
+	ForChildren   Purpose = "children"
 )
 
 // Check is a condition that every row fulfils.
@@ -181,6 +188,7 @@ type Trigger struct {
 // View is a stored query.
 type View struct {
 	Name     string
+	LiveOf   string // the table whose rows that are not deleted it shows; empty: it is another view
 	SQL      SQL
 	Triggers []*Trigger
 }
@@ -239,6 +247,15 @@ func Names(parts []Part) []string {
 		}
 	}
 	return names
+}
+
+// Among tells whether an index holds only the rows that are not deleted.
+func (t *Table) Among(x *Index) bool {
+	if t.SoftDelete == "" || x.Where == nil {
+		return false
+	}
+	w := strings.ToLower(strings.NewReplacer("{", "", "}", "", `"`, "", "`", "").Replace(x.Where.Text))
+	return strings.HasSuffix(strings.TrimSpace(w), strings.ToLower(t.SoftDelete)+" is null")
 }
 
 // Unkeyed tells whether no row of the table can be told from another by a key.

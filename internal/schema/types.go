@@ -5,6 +5,8 @@ package schema
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -58,6 +60,24 @@ func (t Type) String() string {
 		return fmt.Sprintf("%s(%d)", t.Kind, t.Length)
 	}
 	return string(t.Kind)
+}
+
+// ParseType reads a type as String gives it, as far as values of it need: a
+// choice is text of any value, a native type has no values.
+func ParseType(s string) Type {
+	word, args, _ := strings.Cut(strings.TrimSuffix(s, ")"), "(")
+	first, second, _ := strings.Cut(args, ",")
+	n, _ := strconv.Atoi(strings.TrimSpace(first))
+	m, _ := strconv.Atoi(strings.TrimSpace(second))
+	switch k := Kind(word); k {
+	case Decimal:
+		return Type{Kind: k, Precision: n, Scale: m}
+	case Text, Bytes:
+		return Type{Kind: k, Length: n}
+	case Smallint, Integer, Bigint, Real, Double, Boolean, Date, Time, Timestamp, Datetime, UUID, JSON:
+		return Type{Kind: k}
+	}
+	return Type{Kind: Text}
 }
 
 // Number tells whether values of the kind are numbers.
@@ -125,3 +145,36 @@ func (v Value) String() string {
 
 // Range is an interval of values with both ends inside; nil is an open end.
 type Range struct{ From, To *Value }
+
+// ReadValue reads a value as people type it, without quotes, as one of the type.
+func ReadValue(raw string, t Type) (Value, error) {
+	v := Value{Kind: TextValue, Text: raw}
+	switch k := t.Kind; {
+	case raw == "now" && (k == Timestamp || k == Datetime):
+		v.Kind = NowValue
+	case raw == "today" && k == Date:
+		v.Kind = TodayValue
+	case k.Number():
+		v.Kind = NumberValue
+		if !number(raw) {
+			return v, fmt.Errorf("%q is not a number; for an expression write sql:EXPRESSION", raw)
+		}
+	case k == Boolean:
+		v.Kind = BooleanValue
+		if raw != "true" && raw != "false" {
+			return v, fmt.Errorf("write true or false, not %q", raw)
+		}
+	case k == Choice && len(t.Choices) > 0 && !slices.Contains(t.Choices, raw):
+		return v, fmt.Errorf("%q is none of %s", raw, strings.Join(t.Choices, ", "))
+	}
+	return v, nil
+}
+
+func number(s string) bool {
+	s = strings.TrimPrefix(s, "-")
+	whole, frac, point := strings.Cut(s, ".")
+	digits := func(s string) bool {
+		return s != "" && strings.Trim(s, "0123456789") == ""
+	}
+	return digits(whole) && (!point || digits(frac))
+}

@@ -49,7 +49,7 @@ func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-	require.Empty(t, diags, src)
+	require.False(t, lang.Errors(diags), "%v\n%s", diags, src)
 	s, _ := e.Realize(d.Schema)
 	return s
 }
@@ -57,7 +57,7 @@ func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 // answer answers every question: a loss may go, and a value is worked out that
 // the column takes.
 func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) plan.Answers {
-	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}}
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	for range 4 {
 		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now()})
 		require.NoError(t, err)
@@ -65,18 +65,18 @@ func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Ran
 			return out
 		}
 		for _, q := range d.Plan.Questions {
-			for _, f := range q.Flags {
-				if name, ok := strings.CutPrefix(f, "--drop "); ok {
-					out.Drop[strings.Trim(name, "'")] = true
+			for _, c := range q.Choices {
+				name, value, _ := strings.Cut(strings.Trim(strings.TrimPrefix(c.Flag, "--"), "'"), " ")
+				switch key := strings.Trim(value, "'"); name {
+				case "drop":
+					out.Drop[key] = true
+				case "fill":
+					table, column, _ := strings.Cut(q.About, ".")
+					w := s.Wanted.Table(table)
+					out.Fill[q.About] = fill(t, s, w, w.Column(column), r)
+				case "deleted":
+					out.Deleted[q.About] = []plan.Fate{plan.Keep, plan.Restore}[r.IntN(2)]
 				}
-			}
-			if len(q.Flags) == 0 {
-				continue // such as a value that rows have and no choice takes its place
-			}
-			if strings.Contains(q.Flags[0], "--fill") || len(q.Flags) > 1 && strings.Contains(q.Flags[len(q.Flags)-1], "--fill") {
-				table, column, _ := strings.Cut(q.About, ".")
-				w := s.Wanted.Table(table)
-				out.Fill[q.About] = fill(t, s, w, w.Column(column), r)
 			}
 		}
 	}
@@ -181,7 +181,7 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	d, err := s.Make(ctx, draft.Request{Title: "change", Answers: answers, Now: time.Now(), Rows: true})
 	require.NoError(t, err)
 	for _, q := range d.Plan.Questions {
-		require.Empty(t, q.Flags, "a question that was answered: %s", q.Text)
+		require.Empty(t, q.Choices, "a question that was answered: %s", q.Text)
 	}
 	if d.Migration == nil {
 		return d, files
@@ -265,6 +265,14 @@ func pair(t *rapid.T, p place, url string) {
 	require.NoError(t, err)
 	require.Empty(t, diff.Schemas(live, wanted(t, e, text(b))), "the live schema is B after\n%s", d.Migration.Text)
 	after := dump(t, ctx, e, db)
+	for _, s := range d.Migration.Steps {
+		for _, name := range s.Loses {
+			if table, ok := strings.CutPrefix(name, "deleted rows of "); ok { // they are put aside
+				delete(same, table)
+				delete(values, table)
+			}
+		}
+	}
 	require.Equal(t, values, selected(t, ctx, e, db, same), "what did not change is as it was after\n%s", d.Migration.Text)
 
 	_, err = runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Second})

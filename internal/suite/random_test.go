@@ -115,6 +115,9 @@ func (m *model) drawLines(t *rapid.T) {
 	case 3:
 		m.lines = append(m.lines, "check known: {"+a.name+"} is not null or 1")
 	}
+	if soft := rapid.SampledFrom([]string{"", "", "soft delete", "soft delete with view", "soft delete with children", "soft delete with view with children"}).Draw(t, "soft delete"); soft != "" {
+		m.lines = append(m.lines, soft)
+	}
 }
 
 func (m *model) quoted(f field) string { return f.name }

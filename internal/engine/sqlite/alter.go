@@ -48,6 +48,27 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{carried(t)}}
 }
 
+// Remove gives the step that takes rows out of a table; they come back as they
+// were, row numbers and all.
+func (Engine) Remove(r engine.Removal) engine.Step {
+	t := r.Table
+	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}}
+	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
+	if r.Keep == "" {
+		s.Apply = []string{gone}
+		return s
+	}
+	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
+	bare := bareTable(t)
+	bare.Name = r.Keep
+	s.Apply = append(s.Apply, createTable(bare, r.Keep))
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil)[0]+"")
+	s.Apply[1] = strings.Replace(s.Apply[1], " ORDER BY ", " WHERE "+r.Where+" ORDER BY ", 1)
+	s.Apply = append(s.Apply, gone)
+	s.Undo = append(copyRows(bare, t, r.Keep, t.Name, nil)[:1], "DROP TABLE "+quote(r.Keep))
+	return s
+}
+
 // Rename gives the step that renames a table, or a column of one; SQLite itself
 // rewrites all that refers to it.
 func (Engine) Rename(table, column, to string) engine.Step {
@@ -129,9 +150,13 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		step.UndoLoses = qualify(a.From.Name, gone)
 	}
 	out.Copies, out.CopiesBack = true, true
-	if a.Keep != "" && len(lost)+len(filled) > 0 {
-		step.Kept = len(lost) > 0
-		step.Apply = append(step.Apply, keepValues(a, lost, filled)...)
+	kept := lost
+	if a.NoKeep {
+		kept = nil
+	}
+	if a.Keep != "" && len(kept)+len(filled) > 0 {
+		step.Kept = len(kept) > 0
+		step.Apply = append(step.Apply, keepValues(a, kept, filled)...)
 	}
 	if ok && len(lost) == 0 {
 		step.Note = "keeps every row"
@@ -147,7 +172,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	out.BeforeUndo = append([]engine.Requirement{carried(a.To)}, out.BeforeUndo...)
 	step.Undo = copyTable(a.To, a.From, a.Back)
-	if a.Keep != "" && len(lost)+len(filled) > 0 {
+	if a.Keep != "" && len(kept)+len(filled) > 0 {
 		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name), keptMatch(a.Match(), a.Keep, a.From.Name)))
 	}
 	out.Steps = []engine.Step{step}
@@ -578,8 +603,11 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 	switch {
 	case src.Kept != "":
 		expr := fmt.Sprintf("(SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(src.Match, src.Kept, oldName), quote(src.Kept))
-		if c.NotNull && c.Default != nil {
+		switch {
+		case c.NotNull && c.Default != nil:
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
+		case src.Else != "":
+			expr = fmt.Sprintf("coalesce(%s, %s)", expr, src.Else)
 		}
 		return expr, true
 	case src.Unfill != "":

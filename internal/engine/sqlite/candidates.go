@@ -14,7 +14,7 @@ func (Engine) Candidates(t *schema.Table, c *schema.Column) []string {
 	var out []string
 	// What the checks compare with is likely to pass them.
 	for _, k := range t.Checks {
-		if !mentions(k.SQL.Text, c.Name) || k.Purpose == schema.ForType {
+		if !mentions(k.SQL.Text, c.Name) || k.Purpose == schema.ForType || k.Purpose == schema.ForSoftDelete {
 			continue
 		}
 		for _, tok := range tokens(k.SQL.Text) {

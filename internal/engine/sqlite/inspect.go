@@ -71,6 +71,9 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	for _, t := range s.Tables {
 		recognise(t)
 	}
+	for _, v := range s.Views {
+		v.LiveOf = liveOf(s, v)
+	}
 	for _, t := range s.Tables {
 		for _, k := range t.ForeignKeys {
 			if len(k.References) == 0 {
@@ -82,6 +85,21 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	}
 	s.Sort()
 	return s, nil
+}
+
+// liveOf is the table whose rows that are not deleted a view shows, as soft
+// delete makes it; "" for any other view.
+func liveOf(s *schema.Schema, v *schema.View) string {
+	list := tokens(v.SQL.Text)
+	n := len(list)
+	if n < 8 || !list[n-1].is("NULL") || !list[n-2].is("IS") || !list[n-4].is("WHERE") || !list[n-6].is("FROM") || !list[n-5].named() || !list[n-3].named() {
+		return ""
+	}
+	t := s.Table(list[n-5].name())
+	if t == nil || t.SoftDelete == "" || !strings.EqualFold(t.SoftDelete, list[n-3].name()) {
+		return ""
+	}
+	return t.Name
 }
 
 // withoutShadows leaves out the tables in which virtual tables keep their data.
@@ -112,7 +130,12 @@ var knownDefaults = map[string]*schema.Value{
 	"(" + uuidExpr + ")":  {Kind: schema.UUIDValue},
 }
 
-var purposes = []schema.Purpose{schema.ForType, schema.ForChoice, schema.ForNonblank, schema.ForRange, schema.ForStamped, schema.ForImmutable}
+var purposes = []schema.Purpose{schema.ForType, schema.ForChoice, schema.ForNonblank, schema.ForRange, schema.ForSoftDelete, schema.ForStamped, schema.ForImmutable, schema.ForChildren}
+
+// ofTrigger tells whether a purpose is a trigger's rather than a check's.
+func ofTrigger(p schema.Purpose) bool {
+	return p == schema.ForStamped || p == schema.ForImmutable || p == schema.ForChildren
+}
 
 // madeFor tells by its name for which column, and what for, a declaration made a
 // check or a trigger.
@@ -145,7 +168,7 @@ func recognise(t *schema.Table) {
 		if k.Name == "" {
 			continue
 		}
-		if c, p := madeFor(t, k.Name); c != nil && p != schema.ForStamped && p != schema.ForImmutable {
+		if c, p := madeFor(t, k.Name); c != nil && !ofTrigger(p) {
 			k.Column, k.Purpose = c.Name, p
 		} else if k.Column != "" && strings.HasPrefix(k.Name, t.Name+"_") {
 			// It stands with its column and is called by the name that had before.
@@ -155,9 +178,12 @@ func recognise(t *schema.Table) {
 				}
 			}
 		}
+		if k.Purpose == schema.ForSoftDelete {
+			t.SoftDelete = k.Column
+		}
 	}
 	for _, g := range t.Triggers {
-		if c, p := madeFor(t, g.Name); c != nil && (p == schema.ForStamped || p == schema.ForImmutable) {
+		if c, p := madeFor(t, g.Name); c != nil && ofTrigger(p) {
 			g.Column, g.Purpose = c.Name, p
 			c.Immutable = c.Immutable || p == schema.ForImmutable
 			c.Stamped = c.Stamped || p == schema.ForStamped

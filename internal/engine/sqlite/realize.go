@@ -8,6 +8,7 @@ package sqlite
 import (
 	"fmt"
 	"math/big"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -35,6 +36,16 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 	var notices []engine.Notice
 	for _, t := range out.Tables {
 		notices = append(notices, realizeTable(t)...)
+	}
+	for _, t := range out.Tables {
+		if t.Children && !t.Outside {
+			if g := childrenTrigger(out, t); g != nil {
+				t.Triggers = append(t.Triggers, g)
+			}
+		}
+		if t.LiveView != "" && !t.Outside {
+			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: bodyKey}})
+		}
 	}
 	return out, notices
 }
@@ -82,7 +93,11 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
 		}
 		if e := typeCheck(c); e != "" && !identity {
-			check(schema.ForType, e)
+			purpose := schema.ForType
+			if c.Name == t.SoftDelete {
+				purpose = schema.ForSoftDelete
+			}
+			check(purpose, e)
 		}
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
@@ -318,4 +333,63 @@ func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NULL AND NEW.%s IS NOT OLD.%s\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
 		quote(name), quote(t.Name), x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+}
+
+// liveView is the view of the rows that are not deleted. It names its columns,
+// so that one added by hand does not come into it.
+func liveView(t *schema.Table) string {
+	var names []string
+	for _, c := range t.Columns {
+		names = append(names, quote(c.Name))
+	}
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView), strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
+}
+
+// childrenTrigger marks the rows that refer to a row, and those that refer to
+// them, as deleted together with it, and brings those back that went at the same
+// moment. The rows are found by one recursive query for each table that is
+// reached: SQLite runs no trigger inside itself, so a table that refers to itself
+// could not go down by its own trigger. nil: nothing can be reached.
+func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
+	var reached []*schema.Table
+	var terms []string
+	var walk func(parent *schema.Table)
+	seen := map[string]bool{}
+	walk = func(parent *schema.Table) {
+		if seen[parent.Name] || !parent.Children {
+			return
+		}
+		seen[parent.Name] = true
+		for _, c := range schema.Children(s, parent) {
+			pr, cr := rowidName(parent), rowidName(c.Table)
+			if pr == "" || cr == "" {
+				continue
+			}
+			var on []string
+			for i, col := range c.Key.Columns {
+				on = append(on, fmt.Sprintf("c.%s = p.%s", quote(col), quote(c.Key.References[i])))
+			}
+			x := "c." + quote(c.Table.SoftDelete)
+			terms = append(terms, fmt.Sprintf("SELECT %s, c.%s FROM gone JOIN %s AS p ON gone.kind = %s AND p.%s = gone.n JOIN %s AS c ON %s WHERE (%s IS OLD.%s OR %s IS NEW.%s)",
+				literal(c.Table.Name), cr, quote(parent.Name), literal(parent.Name), pr, quote(c.Table.Name), strings.Join(on, " AND "), x, quote(t.SoftDelete), x, quote(t.SoftDelete)))
+			if !slices.Contains(reached, c.Table) {
+				reached = append(reached, c.Table)
+			}
+			walk(c.Table)
+		}
+	}
+	walk(t)
+	if len(reached) == 0 {
+		return nil
+	}
+	x := quote(t.SoftDelete)
+	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForChildren))
+	var b strings.Builder
+	fmt.Fprintf(&b, "CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN (OLD.%s IS NULL) <> (NEW.%s IS NULL)\nBEGIN\n", quote(name), quote(t.Name), x, x)
+	for _, c := range reached {
+		fmt.Fprintf(&b, "    UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s);\n",
+			quote(c.Name), quote(c.SoftDelete), x, quote(c.SoftDelete), x, rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "), literal(c.Name))
+	}
+	b.WriteString("END")
+	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: schema.SQL{Text: b.String(), Canon: bodyKey}}
 }

@@ -31,18 +31,18 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 				shown = append(shown, old.Name)
 			}
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} rows of %s have a %s with no one way to become what is declared", to.Name, c.Name),
-				Query:    fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), quote(from.Name), quote(old.Name)),
+				Sentence: fmt.Sprintf("{n} rows of %s have a %s with no one way to become what is declared", to.Name, c.Name), About: c.Name,
+				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), quote(from.Name), quote(old.Name)),
 			})
 		}
 		if q := p.lossy(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have a %s that does not come back the same from %s", to.Name, c.Name, c.SQLType), Query: q})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have a %s that does not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Query: q})
 		}
 		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), Query: p.query([]string{c.Name}, quote(c.Name)+" IS NULL")})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Query: p.query([]string{c.Name}, quote(c.Name)+" IS NULL")})
 		}
 		if c.NotNull && c.Default == nil && !p.sourced(c) && rowidKey(to) != c.Name {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name), Query: p.query(nil, "true")})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name), About: c.Name, Query: p.query(nil, "true")})
 		}
 	}
 	for _, k := range to.Checks {
@@ -53,7 +53,7 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
 			continue // values that were kept fulfilled it before, constants are tried in the proof
 		}
-		out = append(out, engine.Requirement{Sentence: checkSentence(to, k), Query: p.query(used, "NOT ("+k.SQL.Text+")")})
+		out = append(out, engine.Requirement{Sentence: checkSentence(to, k), About: k.Column, Query: p.query(used, "NOT ("+k.SQL.Text+")")})
 	}
 	for _, x := range to.Indexes {
 		if !x.Unique {
@@ -62,7 +62,10 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 		names := schema.Names(x.Parts)
 		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) })
 		null := slices.ContainsFunc(names, func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
-		if same && !p.concerned(names) || len(names) != len(x.Parts) || null {
+		implied := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
+			return o.Unique && o.Where == nil && x.Where != nil && slices.EqualFunc(o.Parts, x.Parts, samePart)
+		})
+		if (same || implied) && !p.concerned(names) || len(names) != len(x.Parts) || null {
 			continue
 		}
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(names, ", ")), Query: p.duplicates(x)})
@@ -106,7 +109,7 @@ func carried(t *schema.Table) engine.Requirement {
 
 func checkSentence(t *schema.Table, k *schema.Check) string {
 	switch k.Purpose {
-	case schema.ForType:
+	case schema.ForType, schema.ForSoftDelete:
 		return fmt.Sprintf("{n} rows of %s have a %s that %s does not hold", t.Name, k.Column, t.Column(k.Column).SQLType)
 	case schema.ForNonblank:
 		return fmt.Sprintf("{n} rows of %s have a blank %s", t.Name, k.Column)

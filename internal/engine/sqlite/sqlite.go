@@ -125,6 +125,19 @@ func (Engine) Split(src string) []engine.Piece {
 	return out
 }
 
+// Bind puts values in the place of parameters.
+func (Engine) Bind(sql string, values map[string]string) string {
+	var b strings.Builder
+	last := 0
+	for _, t := range tokens(sql) {
+		if v, ok := values[strings.TrimPrefix(t.text, ":")]; ok && t.kind == tokParam && t.text[0] == ':' {
+			b.WriteString(sql[last:t.start] + v)
+			last = t.end
+		}
+	}
+	return b.String() + sql[last:]
+}
+
 // refused are the statements that would reach beyond a step: its transaction,
 // its database, or the settings of its connection.
 var refused = map[string]string{

@@ -1,0 +1,342 @@
+package cli
+
+// This file is how people answer what only they can decide: by flags, by a file
+// of answers, or at the terminal, where each answer is told as the flag that
+// would have said the same.
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	"erbario/internal/plan"
+	"erbario/internal/project"
+	"erbario/internal/schema"
+)
+
+// answerFlags are the answers that were given so far, as flags say them.
+type answerFlags struct {
+	rename, fill, drop, deleted []string
+	defaults, optional          []string // these change the models
+	noKeep                      bool
+	file                        string
+}
+
+// flags are the flags of a command that asks.
+func (f *answerFlags) flags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice has another name: `TABLE.OLD=NEW`", Destination: &f.rename},
+		&cli.StringSliceFlag{Name: "fill", Usage: "for rows that have none; also =sql:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may go: `NAME`", Destination: &f.drop},
+		&cli.StringSliceFlag{Name: "deleted", Usage: "deleted rows, where soft delete goes: keep, restore, purge: `TABLE=FATE`", Destination: &f.deleted},
+		&cli.StringSliceFlag{Name: "default", Usage: "give the field a default, in the model too: `TABLE.COLUMN=VALUE`", Destination: &f.defaults},
+		&cli.StringSliceFlag{Name: "optional", Usage: "make the field optional, in the model too: `TABLE.COLUMN`", Destination: &f.optional},
+		&cli.StringFlag{Name: "answers", Usage: "take the answers from this TOML `FILE`", Destination: &f.file},
+		&cli.BoolFlag{Name: "no-keep", Usage: "what is dropped is not kept: it is gone for good", Destination: &f.noKeep},
+	}
+}
+
+// answersFile is the form of a file of answers; what it says beside the flags.
+type answersFile struct {
+	Fill     map[string]any    `toml:"fill"`
+	Rename   map[string]string `toml:"rename"`
+	Drop     map[string]bool   `toml:"drop"`
+	Deleted  map[string]string `toml:"deleted"`
+	Default  map[string]any    `toml:"default"`
+	Optional map[string]bool   `toml:"optional"`
+}
+
+func readAnswers(path string) (*answersFile, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("the answers cannot be read: %w", err)
+	}
+	dec := toml.NewDecoder(strings.NewReader(string(text)))
+	dec.DisallowUnknownFields()
+	out := &answersFile{}
+	if err := dec.Decode(out); err != nil {
+		return nil, project.TOMLError(path, err, "answer", []string{"fill", "rename", "drop", "deleted", "default", "optional"})
+	}
+	return out, nil
+}
+
+// load adds the answers of the file to those of the flags; a flag wins over it.
+func (f *answerFlags) load() error {
+	if f.file == "" {
+		return nil
+	}
+	in, err := readAnswers(f.file)
+	if err != nil {
+		return err
+	}
+	f.file = ""
+	add := func(to *[]string, key, flag string) {
+		if !slices.ContainsFunc(*to, func(s string) bool { return s == key || strings.HasPrefix(s, key+"=") }) {
+			*to = append(*to, flag)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Rename)) {
+		add(&f.rename, k, k+"="+in.Rename[k])
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Fill)) {
+		add(&f.fill, k, fmt.Sprintf("%s=%v", k, in.Fill[k]))
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Deleted)) {
+		add(&f.deleted, k, k+"="+in.Deleted[k])
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Default)) {
+		add(&f.defaults, k, fmt.Sprintf("%s=%v", k, in.Default[k]))
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Drop)) {
+		if in.Drop[k] {
+			add(&f.drop, k, k)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Optional)) {
+		if in.Optional[k] {
+			add(&f.optional, k, k)
+		}
+	}
+	return nil
+}
+
+// add takes a flag as a choice of a question tells it.
+func (f *answerFlags) add(flag string) {
+	name, value, _ := strings.Cut(strings.TrimPrefix(flag, "--"), " ")
+	to := map[string]*[]string{"rename": &f.rename, "fill": &f.fill, "drop": &f.drop, "deleted": &f.deleted, "default": &f.defaults, "optional": &f.optional}[name]
+	*to = append(*to, strings.Trim(value, "'"))
+}
+
+// edits makes the changes of the models that were answered, without writing
+// them yet.
+func (a *app) edits(p *project.Project, s *schema.Schema, f *answerFlags) error {
+	p.Edited = nil
+	edit := func(flag, name, clause string, value *string) error {
+		t, c := columnNamed(s, name)
+		if c == nil {
+			return wrongUse("--%s %s: the models have no field %s", flag, name, name)
+		}
+		if value != nil {
+			text, err := defaultClause(*value, c.Type)
+			if err != nil {
+				return wrongUse("--%s %s: %v", flag, name, err)
+			}
+			clause = text
+		}
+		_, ok, err := p.Edit(t.Model, c.Field, clause)
+		if err == nil && !ok {
+			err = fmt.Errorf("--%s %s: the line of %s does not stand in model %s itself: write %s behind it where it does", flag, name, c.Field, t.Model, clause)
+		}
+		return err
+	}
+	for _, d := range f.defaults {
+		name, value, ok := strings.Cut(d, "=")
+		if !ok {
+			return wrongUse("--default %s: write TABLE.COLUMN=VALUE", d)
+		}
+		if err := edit("default", name, "", &value); err != nil {
+			return err
+		}
+	}
+	for _, name := range f.optional {
+		if err := edit("optional", name, "optional", nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// defaultClause writes a value as the models do, behind "default".
+func defaultClause(raw string, t schema.Type) (string, error) {
+	if sql, ok := strings.CutPrefix(raw, "sql:"); ok {
+		return "default (" + sql + ")", nil
+	}
+	v, err := schema.ReadValue(raw, t)
+	if err != nil {
+		return "", err
+	}
+	switch t.Kind {
+	case schema.Date, schema.JSON, schema.Choice:
+		if t.Kind == schema.Choice && strings.ContainsAny(raw, " \"") {
+			break
+		}
+		return "default " + raw, nil
+	}
+	return "default " + v.String(), nil
+}
+
+// columnNamed finds a column by table and column, or by model and field.
+func columnNamed(s *schema.Schema, name string) (*schema.Table, *schema.Column) {
+	table, column, _ := strings.Cut(name, ".")
+	for _, t := range s.Tables {
+		if t.Model != table && !strings.EqualFold(t.Name, table) {
+			continue
+		}
+		for _, c := range t.Columns {
+			if c.Field == column || strings.EqualFold(c.Name, column) {
+				return t, c
+			}
+		}
+	}
+	return nil, nil
+}
+
+// answers reads the flags. A literal is written as the column's type wants it,
+// so the wanted schema is needed to read it.
+func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
+	var said []string
+	for _, r := range f.rename {
+		old, to, ok := strings.Cut(r, "=")
+		parts := strings.Split(old, ".")
+		if !ok || to == "" || len(parts) > 3 || slices.Contains(parts, "") {
+			return out, nil, wrongUse("--rename %s: write TABLE=NEW, TABLE.COLUMN=NEW or TABLE.COLUMN.VALUE=NEW", r)
+		}
+		parts = append(parts, "", "")
+		out.Rename = append(out.Rename, plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to})
+		said = append(said, "--rename "+r)
+	}
+	for _, r := range f.fill {
+		name, value, ok := strings.Cut(r, "=")
+		if !ok || !strings.Contains(name, ".") {
+			return out, nil, wrongUse("--fill %s: write TABLE.COLUMN=VALUE, or TABLE.COLUMN=sql:EXPRESSION", r)
+		}
+		fill, err := literalFor(s, name, value)
+		if err != nil {
+			return out, nil, wrongUse("--fill %s: %v", r, err)
+		}
+		out.Fill[name] = fill
+		said = append(said, "--fill "+r)
+	}
+	for _, d := range f.drop {
+		if d == "" {
+			return out, nil, wrongUse("--drop: write a table, or TABLE.COLUMN")
+		}
+		out.Drop[d] = true
+		said = append(said, "--drop "+d)
+	}
+	for _, d := range f.deleted {
+		table, fate, _ := strings.Cut(d, "=")
+		switch plan.Fate(fate) {
+		case plan.Keep, plan.Restore, plan.Purge:
+			out.Deleted[table] = plan.Fate(fate)
+			said = append(said, "--deleted "+d)
+		default:
+			return out, nil, wrongUse("--deleted %s: write TABLE=keep, TABLE=restore or TABLE=purge", d)
+		}
+	}
+	return out, said, nil
+}
+
+// literalFor reads a value given on the command line as one of the column.
+func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
+	if sql, ok := strings.CutPrefix(value, "sql:"); ok {
+		if err := oneExpression(s.Engine, sql); err != nil {
+			return plan.Fill{}, err
+		}
+		return plan.Fill{SQL: sql}, nil
+	}
+	value, ask := strings.CutPrefix(value, "ask:")
+	_, col := columnNamed(s.Wanted, name)
+	if col == nil {
+		return plan.Fill{}, fmt.Errorf("the models have no column %s", name)
+	}
+	v, err := schema.ReadValue(value, col.Type)
+	if err != nil {
+		return plan.Fill{}, err
+	}
+	sql, err := s.Engine.Literal(v, col.Type)
+	return plan.Fill{SQL: sql, Literal: true, Ask: ask}, err
+}
+
+func oneExpression(e engine.Engine, sql string) error {
+	pieces := e.Split(sql + ";")
+	if len(pieces) != 1 || pieces[0].Comment || pieces[0].Bad != "" || pieces[0].Text != strings.TrimSpace(sql) {
+		return fmt.Errorf("write one expression, without ; and comments")
+	}
+	return nil
+}
+
+// settle makes a draft, and asks what it has to until there is nothing left to
+// ask or nobody is there. look reads how things stand; it is read again when an
+// answer has changed the models.
+func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, look func() (*draft.State, error), try func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error)) (*draft.State, *draft.Draft, error) {
+	if err := f.load(); err != nil {
+		return nil, nil, err
+	}
+	var s *draft.State
+	read := func() (err error) {
+		if s, err = look(); err != nil || len(f.defaults)+len(f.optional) == 0 {
+			return err
+		}
+		if err := a.edits(p, s.Wanted, f); err != nil {
+			return err
+		}
+		s, err = look()
+		return err
+	}
+	if err := read(); err != nil {
+		return nil, nil, err
+	}
+	for {
+		answers, said, err := f.answers(s)
+		if err != nil {
+			return s, nil, err
+		}
+		d, err := try(s, answers, said)
+		if err != nil || len(d.Plan.Questions) == 0 || !a.interactive() {
+			return s, d, err
+		}
+		flag, err := a.ask(ctx, s, d.Plan.Questions[0])
+		if err != nil {
+			return s, nil, err
+		}
+		f.add(flag)
+		if strings.HasPrefix(flag, "--default ") || strings.HasPrefix(flag, "--optional ") {
+			if err := read(); err != nil {
+				return s, nil, err
+			}
+		}
+	}
+}
+
+// template writes questions as a file of answers to fill in.
+func (a *app) template(command string, list []plan.Question) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# Answers for erbario %s --answers FILE.\n# Take the # off one line of each question, and write the value.\n", command)
+	for i, q := range list {
+		fmt.Fprintf(&b, "\n# question %d: %s\n", i+1, cell(q.Text))
+		var lines [][]string
+		for _, c := range q.Choices {
+			name, rest, _ := strings.Cut(strings.TrimPrefix(c.Flag, "--"), " ")
+			key, value, given := strings.Cut(strings.Trim(rest, "'"), "=")
+			text := fmt.Sprintf("# %s.%s = true", name, tomlKey(key))
+			if given {
+				text = fmt.Sprintf("# %s.%s = %s", name, tomlKey(key), tomlText(value))
+			}
+			lines = append(lines, []string{text, "# " + c.Words})
+		}
+		for _, l := range columns(lines) {
+			b.WriteString(l + "\n")
+		}
+		if q.Other != "" {
+			b.WriteString("# " + cell(q.Other) + "\n")
+		}
+	}
+	return b.String()
+}
+
+func tomlKey(s string) string { return tomlText(s) }
+
+// tomlText is a text as TOML writes it: control characters are gone already.
+func tomlText(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(cell(s)) + `"`
+}

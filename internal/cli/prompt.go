@@ -1,0 +1,180 @@
+package cli
+
+// This file asks at the terminal: one question at a time, with the choices that
+// make sense there. It is never reached where standard input or standard error
+// is no terminal. Each answer is told as the flag that would have said the same,
+// so that it can be repeated where nobody can be asked.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"charm.land/huh/v2"
+	"charm.land/lipgloss/v2"
+
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	"erbario/internal/plan"
+	"erbario/internal/schema"
+	"erbario/internal/words"
+)
+
+// errStopped ends a run in which a person chose to stop.
+var errStopped = &exitError{code: exitQuestion, err: errors.New("stopped at a question: nothing was written")}
+
+// interactive tells whether there is somebody to ask.
+func (a *app) interactive() bool {
+	return !a.json && isTerminal(a.stdin) && isTerminal(a.err.w)
+}
+
+// form shows fields at the terminal.
+func (a *app) form(ctx context.Context, fields ...huh.Field) error {
+	theme := huh.ThemeFunc(func(isDark bool) *huh.Styles {
+		s := huh.ThemeBase(isDark)
+		s.Focused.Base = lipgloss.NewStyle()
+		s.Focused.Card = s.Focused.Base
+		s.Focused.SelectSelector = lipgloss.NewStyle().SetString("> ")
+		if a.err.colour {
+			s.Focused.SelectSelector = s.Focused.SelectSelector.Foreground(lipgloss.Color("172"))
+			s.Focused.SelectedOption = lipgloss.NewStyle().Bold(true)
+			s.Focused.Description = styleDim
+			s.Focused.ErrorMessage = styleDrop
+		}
+		return s
+	})
+	err := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(true).WithWidth(min(a.err.width(), 120)).
+		WithInput(a.stdin).WithOutput(a.err.w).WithAccessible(os.Getenv("TERM") == "dumb").RunWithContext(ctx)
+	if errors.Is(err, huh.ErrUserAborted) {
+		return errStopped
+	}
+	return err
+}
+
+// ask puts one question and returns the flag that answers it.
+func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) (string, error) {
+	a.err.printf("%s %s", a.err.paint(styleWarn, "question:"), cell(q.Text))
+	for _, line := range sample(q.Sample, "    ") {
+		a.err.line(a.err.paint(styleDim, line))
+	}
+	a.more(q.Rows, q.Sample)
+	if q.Other != "" {
+		a.err.line("    " + a.err.paint(styleDim, cell(q.Other)))
+	}
+	wide := 0
+	for _, c := range q.Choices {
+		wide = max(wide, len([]rune(c.Words)))
+	}
+	var options []huh.Option[int]
+	for i, c := range q.Choices {
+		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(c.Flag))
+		options = append(options, huh.NewOption(short(label, a.err.width()-6), i))
+	}
+	options = append(options, huh.NewOption("stop, and change the models or the rows first", -1))
+	choice := 0
+	if err := a.form(ctx, huh.NewSelect[int]().Options(options...).Value(&choice)); err != nil {
+		return "", err
+	}
+	if choice < 0 {
+		return "", errStopped
+	}
+	flag := q.Choices[choice].Flag
+	for _, hole := range []string{"VALUE", "EXPRESSION"} {
+		head, ok := strings.CutSuffix(strings.Trim(flag, "'"), hole)
+		if !ok {
+			continue
+		}
+		text, err := a.askText(ctx, s, q.About, strings.TrimSuffix(head, "="), hole)
+		if err != nil {
+			return "", err
+		}
+		flag = strings.ReplaceAll(head, "'", "") + text
+	}
+	a.err.line(a.err.paint(styleDim, "    "+shellFlag(flag)))
+	return flag, nil
+}
+
+// askText asks for a value or an expression, and looks at it before it is taken.
+func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole string) (string, error) {
+	_, col := columnNamed(s.Wanted, about)
+	what := map[string]string{"VALUE": "the value", "EXPRESSION": "the expression, in the database's SQL over the row"}[hole]
+	if col != nil && hole == "VALUE" {
+		what += " (" + col.Type.String() + ")"
+	}
+	text := ""
+	field := huh.NewInput().Title(what).Value(&text).Validate(func(v string) error {
+		if hole == "EXPRESSION" {
+			return oneExpression(s.Engine, v)
+		}
+		if col == nil {
+			return nil
+		}
+		_, err := schema.ReadValue(v, col.Type)
+		return err
+	})
+	err := a.form(ctx, field)
+	return text, err
+}
+
+// shellFlag is a flag as one would type it.
+func shellFlag(flag string) string {
+	name, value, _ := strings.Cut(flag, " ")
+	if strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:-") != "" {
+		value = "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+	}
+	return name + " " + value
+}
+
+// askRows shows rows in the way, and offers to show them all.
+func (a *app) askRows(ctx context.Context, db engine.Database, list []plan.InTheWay) error {
+	for _, w := range list {
+		a.inTheWay(way(w))
+		if w.Rows <= int64(len(w.Sample.Values)) {
+			continue
+		}
+		all := false
+		field := huh.NewSelect[bool]().Options(huh.NewOption("stop here", false), huh.NewOption("show them all", true)).Value(&all)
+		if err := a.form(ctx, field); err != nil {
+			return err
+		}
+		if !all {
+			continue
+		}
+		rows, err := db.Sample(ctx, w.Requirement.Query, 0)
+		if err != nil {
+			return err
+		}
+		for _, line := range sample(rows, "    ") {
+			a.err.line(line)
+		}
+	}
+	return nil
+}
+
+// confirm asks a question of yes or no; without anybody to ask it is an error
+// that names the flag.
+func (a *app) confirm(ctx context.Context, what string) error {
+	if a.yes {
+		return nil
+	}
+	if !a.interactive() {
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s: nobody can be asked here; add --yes", what)}
+	}
+	yes := false
+	if err := a.form(ctx, huh.NewConfirm().Title(upperFirst(what)+"?").Affirmative("yes").Negative("no").Value(&yes)); err != nil {
+		return err
+	}
+	if !yes {
+		return fmt.Errorf("answered no: nothing was changed")
+	}
+	return nil
+}
+
+// more tells how many rows a sample leaves out.
+func (a *app) more(n int64, shown engine.Rows) {
+	if left := n - int64(len(shown.Values)); left > 0 && len(shown.Values) > 0 {
+		a.err.printf("    and %s more", words.Thousands(left))
+	}
+}

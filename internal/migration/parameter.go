@@ -1,0 +1,126 @@
+package migration
+
+// This file holds parameters: values in a migration that one database may need
+// otherwise than the next. They stand in its SQL as :name, and are put in before
+// it runs.
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+// Parameter is a value that is asked for on each database.
+type Parameter struct {
+	Name  string // stands in SQL behind a colon
+	For   string // the column that is given it, as table.column
+	Type  string // of the column, as a model would write it
+	Home  string // what it was where the migration was drafted, as SQL; "": null
+	Undo  bool   // it belongs to the way back: null unless it is given
+	Query string // the rows that are given it; none: nobody needs to be asked
+}
+
+// ParameterName makes the word for a column's value.
+func ParameterName(column string, undo bool) string {
+	word := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '_' {
+			return r
+		}
+		return '_'
+	}, strings.ToLower(column))
+	if undo {
+		return "back_" + word
+	}
+	return "value_" + word
+}
+
+func (x Parameter) line() string {
+	s := fmt.Sprintf("parameter %s for %s a %s", x.Name, strconv.Quote(x.For), strconv.Quote(x.Type))
+	if x.Undo {
+		return "undo " + s
+	}
+	return s + " here " + strconv.Quote(x.Home)
+}
+
+// readParameter is the inverse of line.
+func readParameter(words string) (x Parameter, ok bool) {
+	words, x.Undo = strings.CutPrefix(words, "undo ")
+	rest, ok := strings.CutPrefix(words, "parameter ")
+	if !ok {
+		return x, false
+	}
+	x.Name, rest, ok = strings.Cut(rest, " for ")
+	quoted := func() (s string) {
+		q, err := strconv.QuotedPrefix(rest)
+		if err != nil {
+			ok = false
+			return ""
+		}
+		rest = rest[len(q):]
+		s, _ = strconv.Unquote(q)
+		return s
+	}
+	word := func(w string) {
+		var found bool
+		rest, found = strings.CutPrefix(rest, w)
+		ok = ok && found
+	}
+	x.For = quoted()
+	word(" a ")
+	x.Type = quoted()
+	if !x.Undo {
+		word(" here ")
+		x.Home = quoted()
+	}
+	return x, ok && rest == "" && x.Name != ""
+}
+
+// Bound is the migration with values, as SQL by table.column, in the place of its
+// parameters; one without a value has what it had at home.
+func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migration {
+	if len(m.Parameters) == 0 {
+		return m
+	}
+	values := map[string]string{}
+	for _, x := range m.Parameters {
+		given := apply
+		if x.Undo {
+			given = undo
+		}
+		value, ok := given[x.For]
+		if !ok {
+			value = x.Home
+		}
+		if value == "" {
+			value = "NULL"
+		}
+		values[x.Name] = value
+	}
+	out := *m
+	needs := func(list []engine.Requirement) []engine.Requirement {
+		var to []engine.Requirement
+		for _, r := range list {
+			r.Query = e.Bind(r.Query, values)
+			to = append(to, r)
+		}
+		return to
+	}
+	statements := func(list []Statement) []Statement {
+		var to []Statement
+		for _, s := range list {
+			s.SQL = e.Bind(s.SQL, values)
+			to = append(to, s)
+		}
+		return to
+	}
+	out.Parameters = nil
+	out.BeforeApply, out.BeforeUndo = needs(m.BeforeApply), needs(m.BeforeUndo)
+	out.Steps = nil
+	for _, s := range m.Steps {
+		s.Here, s.Apply, s.Undo = needs(s.Here), statements(s.Apply), statements(s.Undo)
+		out.Steps = append(out.Steps, s)
+	}
+	return &out
+}

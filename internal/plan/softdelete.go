@@ -1,0 +1,228 @@
+package plan
+
+// This file plans what belongs to soft deletion: the view of the rows that are
+// left and the trigger that takes children along, which span tables and so go
+// before any table changes and come when all have; what an undo would bring
+// back; and what becomes of deleted rows when soft deletion goes.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+	"erbario/internal/words"
+)
+
+const (
+	rankSpanGoes  = 0
+	rankSpanComes = 4
+)
+
+func isSpanning(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren }
+
+// withoutSpanning is a table without the triggers that name other tables.
+func withoutSpanning(t *schema.Table) *schema.Table {
+	c := t.Clone()
+	c.Triggers = slices.DeleteFunc(c.Triggers, isSpanning)
+	return c
+}
+
+// spanGoes and spanComes plan a view or a trigger that names other tables. The
+// undo is the mirror, so what goes first comes back last.
+func (p *planner) spanGoes(name, title, drop, create string) {
+	p.units = append(p.units, unit{rank: rankSpanGoes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "drop " + title, Apply: []string{drop}, Undo: []string{create}}}}})
+}
+
+func (p *planner) spanComes(name, title, drop, create string) {
+	p.units = append(p.units, unit{rank: rankSpanComes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "create " + title, Apply: []string{create}, Undo: []string{drop}}}}})
+}
+
+// spanning plans the triggers that name other tables.
+func (p *planner) spanning() {
+	drop := func(g *schema.Trigger) string { return "DROP TRIGGER " + p.Engine.Quote(g.Name) }
+	goes := func(t string, g *schema.Trigger) {
+		p.spanGoes(t, fmt.Sprintf("the trigger by which children go with a row of %s", t), drop(g), g.SQL.Text)
+	}
+	comes := func(t string, g *schema.Trigger) {
+		p.spanComes(t, fmt.Sprintf("the trigger by which children go with a row of %s", t), drop(g), g.SQL.Text)
+	}
+	for _, c := range p.plan.Changes {
+		switch o := c.Object.(type) {
+		case *schema.Table:
+			for _, g := range o.Triggers {
+				if isSpanning(g) && c.Kind == diff.AddTable {
+					comes(c.Table, g)
+				} else if isSpanning(g) {
+					goes(c.Table, g)
+				}
+			}
+		case *schema.Trigger:
+			if !isSpanning(o) {
+				continue
+			}
+			switch c.Kind {
+			case diff.AddTrigger:
+				comes(c.Table, o)
+			case diff.DropTrigger:
+				goes(c.Table, o)
+			default:
+				goes(c.Table, c.Before.(*schema.Trigger))
+				comes(c.Table, o)
+			}
+		}
+	}
+}
+
+// apart plans the views among the changes of one name, and leaves out the
+// triggers that spanning has planned.
+func (p *planner) apart(list []diff.Change) []diff.Change {
+	var out []diff.Change
+	for _, c := range list {
+		switch o := c.Object.(type) {
+		case *schema.View:
+			drop := "DROP VIEW " + p.Engine.Quote(o.Name)
+			title := "view " + o.Name
+			if c.Kind == diff.DropView {
+				p.spanGoes(o.Name, title, drop, o.SQL.Text)
+				continue
+			}
+			if c.Kind == diff.ChangeView {
+				p.spanGoes(o.Name, title, drop, c.Before.(*schema.View).SQL.Text)
+			}
+			p.spanComes(o.Name, title, drop, o.SQL.Text)
+		case *schema.Trigger:
+			if !isSpanning(o) {
+				out = append(out, c)
+			}
+		default:
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// settled is a live table without the spanning triggers that have gone before
+// it is changed.
+func (p *planner) settled(t *schema.Table) *schema.Table {
+	c := t.Clone()
+	c.Triggers = slices.DeleteFunc(c.Triggers, func(g *schema.Trigger) bool {
+		return isSpanning(g) && slices.ContainsFunc(p.plan.Changes, func(d diff.Change) bool {
+			if o, ok := d.Object.(*schema.Trigger); !ok || d.Table != t.Name || d.Kind == diff.AddTrigger || !strings.EqualFold(o.Name, g.Name) {
+				return false
+			}
+			return true
+		})
+	})
+	return c
+}
+
+// deletedRows selects the rows of a table that are marked as deleted.
+func (p *planner) deletedRows(t *schema.Table, table, column string) string {
+	shown := slices.Clone(t.Key())
+	for _, x := range t.Indexes { // what people know a row by
+		if names := schema.Names(x.Parts); x.Unique && len(names) > 0 && len(shown) < 4 {
+			for _, n := range names {
+				if !slices.Contains(shown, n) {
+					shown = append(shown, n)
+				}
+			}
+		}
+	}
+	shown = append(slices.DeleteFunc(shown, func(n string) bool { return n == column }), column)
+	for i, n := range shown {
+		shown[i] = p.Engine.Quote(n)
+	}
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "), p.Engine.Quote(table), p.Engine.Quote(column))
+}
+
+// revived is what must hold before an undo takes soft deletion away: deleted
+// rows would be rows like any other.
+func (p *planner) revived(change *engine.Change, live, wanted *schema.Table) {
+	if wanted.SoftDelete == "" || live.SoftDelete != "" || live.Column(wanted.SoftDelete) != nil {
+		return
+	}
+	change.BeforeUndo = append(change.BeforeUndo, engine.Requirement{
+		Sentence: fmt.Sprintf("{n} rows of %s %s", wanted.Name, engine.Revives),
+		Query:    p.deletedRows(wanted, wanted.Name, wanted.SoftDelete),
+	})
+}
+
+// softDeleteGoes plans what becomes of deleted rows when their mark goes. It
+// returns true where it has seen to the column.
+func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *schema.Table) bool {
+	if wanted.SoftDelete != "" || a.From.SoftDelete != c.Name {
+		return false
+	}
+	oldTable, oldColumn := p.oldTable(c.Table), p.oldColumn(c.Table, c.Name)
+	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(oldTable), p.Engine.Quote(oldColumn)))
+	fate, ok := p.Answers.Deleted[c.Table]
+	if !ok && n > 0 {
+		q := Question{About: c.Table, Rows: n, Text: fmt.Sprintf("soft delete of %s goes, and %s deleted", c.Table, are(n))}
+		for _, f := range []struct {
+			fate Fate
+			what string
+		}{{Keep, "put them aside until an undo"}, {Restore, "let them come back as rows like any other"}, {Purge, "delete them for good"}} {
+			q.Choices = append(q.Choices, Choice{Flag: fmt.Sprintf("--deleted %s=%s", c.Table, f.fate), Words: f.what})
+		}
+		p.ask(q)
+		return true
+	}
+	p.used["deleted "+c.Table] = true
+	where := p.Engine.Quote(c.Name) + " IS NOT NULL"
+	switch fate {
+	case Restore:
+		return false // a column like any other: what it holds is kept
+	case Keep, Purge:
+		keep := ""
+		if fate == Keep {
+			keep = schema.Cut(schema.KeptPrefix + strings.ToLower(p.ID) + "_deleted_" + c.Table)
+		}
+		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: "deleted rows of " + c.Table})
+		p.before[c.Table] = append(p.before[c.Table], step)
+		for _, t := range p.Live.Tables {
+			for _, k := range t.ForeignKeys {
+				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && p.Live.Table(t.Name) != nil && !p.dropped(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
+					p.leftBehind(a.From, t, k)
+				}
+			}
+		}
+	default: // there is none here, and elsewhere nobody has said
+		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and it was not said what becomes of them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
+	}
+	return true
+}
+
+// leftBehind requires that no row refers to a deleted one that is to go, unless
+// it goes too.
+func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) {
+	q := p.Engine.Quote
+	var match []string
+	for i, col := range k.Columns {
+		match = append(match, fmt.Sprintf("parent.%s = child.%s", q(k.References[i]), q(col)))
+	}
+	goes := ""
+	if w := p.Wanted.Table(t.Name); t.SoftDelete != "" && w != nil && w.SoftDelete == "" && (p.Answers.Deleted[t.Name] == Keep || p.Answers.Deleted[t.Name] == Purge) {
+		goes = fmt.Sprintf(" AND child.%s IS NULL", q(t.SoftDelete))
+	}
+	var shown []string
+	for _, n := range append(slices.Clone(t.Key()), k.Columns...) {
+		if n = "child." + q(n); !slices.Contains(shown, n) {
+			shown = append(shown, n)
+		}
+	}
+	p.needs[parent.Name] = append(p.needs[parent.Name], engine.Requirement{
+		Sentence: fmt.Sprintf("{n} rows of %s refer to deleted rows of %s", t.Name, parent.Name),
+		Query: fmt.Sprintf("SELECT %s FROM %s AS child WHERE EXISTS (SELECT 1 FROM %s AS parent WHERE %s AND parent.%s IS NOT NULL)%s",
+			strings.Join(shown, ", "), q(t.Name), q(parent.Name), strings.Join(match, " AND "), q(parent.SoftDelete), goes),
+	})
+}
+
+func are(n int64) string {
+	if n == 1 {
+		return "1 row is"
+	}
+	return words.Rows(n) + " are"
+}
