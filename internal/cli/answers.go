@@ -68,6 +68,37 @@ func readAnswers(path string) (*answersFile, error) {
 	return out, nil
 }
 
+// values are the fills alone, by table.column, for what takes no other answer.
+func (f *answerFlags) values() (map[string]string, error) {
+	if err := f.load(); err != nil {
+		return nil, err
+	}
+	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 || f.noKeep {
+		return nil, wrongUse("only --fill and --answers with fill answer here: the other answers were given when the migration was drafted")
+	}
+	out := map[string]string{}
+	for _, r := range f.fill {
+		name, value, ok := strings.Cut(r, "=")
+		if !ok || !strings.Contains(name, ".") {
+			return nil, wrongUse("--fill %s: write TABLE.COLUMN=VALUE", r)
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// asked are the values, by table.column, that were given for this database alone.
+func (f *answerFlags) asked() map[string]string {
+	out := map[string]string{}
+	for _, r := range f.fill {
+		name, value, _ := strings.Cut(r, "=")
+		if v, ok := strings.CutPrefix(value, "ask:"); ok {
+			out[name] = v
+		}
+	}
+	return out
+}
+
 // load adds the answers of the file to those of the flags; a flag wins over it.
 func (f *answerFlags) load() error {
 	if f.file == "" {

@@ -7,9 +7,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
+	"charm.land/huh/v2"
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/diff"
@@ -18,27 +20,40 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/project"
 	"erbario/internal/runner"
+	"erbario/internal/schema"
 )
 
 type applyOptions struct {
 	to             string
 	dryRun, create bool
 	wait           time.Duration
+	answers        map[string]string // of parameters, by table.column
 }
 
 func (a *app) applyCommand() *cli.Command {
 	var o applyOptions
+	var f answerFlags
+	var direct bool
 	return &cli.Command{
 		Name: "apply", Usage: "bring a database forward by the migrations that wait",
-		Flags: []cli.Flag{
+		Description: "Values that a migration leaves to each database are taken from --answers FILE, or\nasked at the terminal.\n\n--direct makes a throwaway database as the models declare without writing a\nmigration; it asks what a draft would, and takes the same answers.",
+		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "stop behind this migration (any part of its `ID`)", Destination: &o.to},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and ask every requirement; only read", Destination: &o.dryRun},
 			&cli.BoolFlag{Name: "create", Usage: "make the database if it is not there", Destination: &o.create},
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
-		},
+			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
+		}, f.flags()...),
+		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
 			if err != nil {
+				return err
+			}
+			if direct {
+				return a.direct(ctx, p, &f, o)
+			}
+			if o.answers, err = f.values(); err != nil {
 				return err
 			}
 			return a.onEach(p, func(name string) error { return a.apply(ctx, p, name, o) })
@@ -70,8 +85,67 @@ func (a *app) onEach(p *project.Project, f func(name string) error) error {
 }
 
 type jsonRun struct {
-	Migration string `json:"migration"`
-	Took      int64  `json:"took_ms"`
+	Migration string         `json:"migration"`
+	Took      int64          `json:"took_ms"`
+	Restored  []jsonRestored `json:"put_back,omitempty"`
+}
+
+type jsonRestored struct {
+	Table string `json:"table"`
+	Rows  int64  `json:"rows"`
+	Left  int64  `json:"left,omitempty"`
+	In    string `json:"left_in,omitempty"`
+}
+
+func jsonRunOf(r runner.Run) jsonRun {
+	out := jsonRun{Migration: r.ID, Took: r.Took.Milliseconds()}
+	for _, b := range r.Restored {
+		j := jsonRestored{Table: b.Table, Rows: b.Rows, Left: b.Left}
+		if b.Left > 0 {
+			j.In = b.In
+		}
+		out.Restored = append(out.Restored, j)
+	}
+	return out
+}
+
+// restored tells what came back from what was kept.
+func (a *app) restored(r runner.Run) {
+	for _, b := range r.Restored {
+		if b.Rows > 0 {
+			has := "have"
+			if b.Rows == 1 {
+				has = "has"
+			}
+			a.out.printf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, has)
+		}
+		if b.Left > 0 {
+			a.out.printf("    %s kept of %s found no row to go back to, and stay in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
+		}
+	}
+}
+
+// askNeeds asks at the terminal for the values that a migration leaves to each
+// database.
+func (a *app) askNeeds(ctx context.Context, open *runner.NeedsAnswers, given map[string]string) (map[string]string, error) {
+	out := maps.Clone(given)
+	if out == nil {
+		out = map[string]string{}
+	}
+	for _, n := range open.Needs {
+		a.err.printf("%s %s leaves %s to each database: %s need a value (%s where it was drafted)", a.err.paint(styleWarn, "question:"), open.Migration, cell(n.For), rows(n.Rows), cell(n.Home))
+		text := ""
+		field := huh.NewInput().Title("the value (" + n.Type + ")").Value(&text).Validate(func(v string) error {
+			_, err := schema.ReadValue(v, schema.ParseType(n.Type))
+			return err
+		})
+		if err := a.form(ctx, field); err != nil {
+			return nil, err
+		}
+		a.err.line(a.err.paint(styleDim, "    "+shellFlag("--fill "+n.For+"="+text)))
+		out[n.For] = text
+	}
+	return out, nil
 }
 
 func (a *app) apply(ctx context.Context, p *project.Project, name string, o applyOptions) error {
@@ -106,12 +180,25 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		return a.dryRun(ctx, l, standing, o.to)
 	}
 	runs := []jsonRun{}
-	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{To: o.to, Wait: o.wait, Proved: l.Protected, Done: func(m *migration.Migration, took time.Duration) {
-		runs = append(runs, jsonRun{m.ID, took.Milliseconds()})
+	options := runner.Options{To: o.to, Wait: o.wait, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Done: func(r runner.Run) {
+		runs = append(runs, jsonRunOf(r))
 		if !a.json {
-			a.out.line(a.out.sign("+", m.ID) + "  " + plural(len(m.Steps), "step", "steps") + ", " + spent(took))
+			a.out.line(a.out.sign("+", r.ID) + "  " + plural(len(r.Steps), "step", "steps") + ", " + spent(r.Took))
+			a.restored(r)
 		}
-	}})
+	}}
+	watching := a.watch(l)
+	done, err := runner.Apply(ctx, l.db, e, files, options)
+	var open *runner.NeedsAnswers
+	for errors.As(err, &open) && a.interactive() {
+		if options.Answers, err = a.askNeeds(ctx, open, options.Answers); err != nil {
+			return err
+		}
+		var more []*migration.Migration
+		more, err = runner.Apply(ctx, l.db, e, files, options)
+		done = append(done, more...)
+	}
+	watching.end()
 	if err != nil {
 		return a.runFailed(l, err, len(done))
 	}
@@ -127,7 +214,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 }
 
 // applyQuietly applies without output, for a command that tells it itself.
-func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string) error {
+func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string, answers map[string]string) error {
 	l, err := a.open(ctx, p, name, engine.ReadWrite, false)
 	if err != nil {
 		return err
@@ -137,7 +224,7 @@ func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string)
 	if err != nil {
 		return err
 	}
-	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected})
+	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway})
 	return err
 }
 
@@ -168,6 +255,29 @@ func (a *app) runFailed(l *live, err error, done int) error {
 		}
 		a.inTheWay(way)
 		return fmt.Errorf("%s (%s) was stopped by rows in its way; %s is as it was before it", way.Migration, way.When, l.Name)
+	}
+	var open *runner.NeedsAnswers
+	if errors.As(err, &open) {
+		if a.json {
+			type jsonNeed struct {
+				For  string `json:"for"`
+				Type string `json:"type"`
+				Home string `json:"where_drafted"`
+				Rows int64  `json:"rows"`
+				Flag string `json:"flag"`
+			}
+			var list []jsonNeed
+			for _, n := range open.Needs {
+				list = append(list, jsonNeed{n.For, n.Type, n.Home, n.Rows, "--fill " + n.For + "=VALUE"})
+			}
+			a.document(map[string]any{"database": l.Name, "migration": open.Migration, "questions": list, "applied_before": done})
+			return exit(exitQuestion)
+		}
+		for i, n := range open.Needs {
+			a.err.printf("%s %s is left to each database, and %s of %s need a value (%s where it was drafted)", a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name, cell(n.Home))
+			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For), tomlText(n.For))
+		}
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s has %s to answer: %s is as it was before it", open.Migration, plural(len(open.Needs), "question", "questions"), l.Name)}
 	}
 	var step *runner.StepError
 	if errors.As(err, &step) {
@@ -224,6 +334,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 		return err
 	}
 	for i, m := range todo {
+		m = m.Bound(l.engine, nil, nil)
 		jm := jsonMigration{Migration: m.ID, Requirements: []jsonNeed{}}
 		if !a.json {
 			if i > 0 {
@@ -330,14 +441,17 @@ func (a *app) undoCommand() *cli.Command {
 	var o runner.Options
 	var to string
 	var dryRun bool
+	var f answerFlags
 	return &cli.Command{
 		Name: "undo", Usage: "take migrations back, newest first; without flags, the newest alone",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Usage: "take so many back (`N`)", Destination: &o.Count},
 			&cli.StringFlag{Name: "to", Usage: "back to this migration, which stays (any part of its `ID`), or to start", Destination: &to},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done, and ask every requirement; only read", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "fill", Usage: "for rows that a required column comes back to and nothing is kept for: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.Wait},
 		},
+		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 0); err != nil {
 				return err
@@ -346,6 +460,11 @@ func (a *app) undoCommand() *cli.Command {
 				return wrongUse("--count takes a number from 1, and does not go with --to")
 			}
 			o.To, o.Start = to, to == "start"
+			values, err := f.values()
+			if err != nil {
+				return err
+			}
+			o.Answers = values
 			p, err := a.project()
 			if err != nil {
 				return err
@@ -392,13 +511,16 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 		return a.dryUndo(ctx, l, files, o)
 	}
 	runs := []jsonRun{}
-	o.Done = func(m *migration.Migration, took time.Duration) {
-		runs = append(runs, jsonRun{m.ID, took.Milliseconds()})
+	o.Done = func(r runner.Run) {
+		runs = append(runs, jsonRunOf(r))
 		if !a.json {
-			a.out.line(a.out.sign("-", m.ID) + "  taken back, " + spent(took))
+			a.out.line(a.out.sign("-", r.ID) + "  taken back, " + spent(r.Took))
+			a.restored(r)
 		}
 	}
+	watching := a.watch(l)
 	done, err := runner.Undo(ctx, l.db, e, files, o)
+	watching.end()
 	if err != nil {
 		return a.runFailed(l, err, len(done))
 	}
@@ -435,6 +557,7 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 	doc := []jsonUndo{}
 	failed := 0
 	for i, m := range todo {
+		m = m.Bound(l.engine, nil, nil)
 		j := jsonUndo{Migration: m.ID, InTheWay: []string{}, SQL: m.SQL(true)}
 		if !a.json {
 			a.out.line(a.out.paint(styleHead, m.ID))

@@ -156,12 +156,15 @@ func (a *app) root() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.proveCommand(),
-			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.scriptCommand(), a.lookCommand(), a.demoCommand(),
+			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
+			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.scriptCommand(), a.rebuildCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.demoCommand(),
 		},
 	}
 	for _, c := range root.Commands {
 		c.OnUsageError = usage
+		for _, sub := range c.Commands {
+			sub.OnUsageError = usage
+		}
 	}
 	return root
 }

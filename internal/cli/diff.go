@@ -401,26 +401,33 @@ func (a *app) grid(r engine.Rows) {
 	}
 }
 
-func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name string, count int) error {
-	t := s.Table(name)
-	if t == nil {
-		// It may be the name of a model.
-		if p, err := a.project(); err == nil {
-			if w, err := a.wanted(p, l.engine); err == nil {
-				for _, m := range w.Tables {
-					if m.Model == name {
-						t = s.Table(m.Name)
-					}
-				}
+// liveTable finds a live table by its name or its model's.
+func (a *app) liveTable(p *project.Project, l *live, s *schema.Schema, name string) (*schema.Table, error) {
+	if t := s.Table(name); t != nil {
+		return t, nil
+	}
+	if w, err := a.wanted(p, l.engine); err == nil {
+		for _, m := range w.Tables {
+			if t := s.Table(m.Name); t != nil && m.Model == name {
+				return t, nil
 			}
 		}
 	}
-	if t == nil {
-		var known []string
-		for _, o := range s.Tables {
-			known = append(known, o.Name)
-		}
-		return fmt.Errorf("%s has no table %q%s", l.Name, name, meant(name, known))
+	var known []string
+	for _, o := range s.Tables {
+		known = append(known, o.Name)
+	}
+	return nil, fmt.Errorf("%s has no table %q%s", l.Name, name, meant(name, known))
+}
+
+func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name string, count int) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	t, err := a.liveTable(p, l, s, name)
+	if err != nil {
+		return err
 	}
 	n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name))
 	if err != nil {

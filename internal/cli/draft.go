@@ -58,6 +58,12 @@ func (a *app) draftCommand() *cli.Command {
 				}
 				return a.draftByHand(p, s, title)
 			}
+			if old, err := directOnes(ctx, l); err != nil {
+				return err
+			} else if len(old) > 0 {
+				l.Close()
+				return a.draftDirect(ctx, p, l.Database, &f, title, old)
+			}
 			look := func() (*draft.State, error) { return a.state(ctx, p, l) }
 			s, d, err := a.settle(ctx, p, &f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
 				if err := s.Standing.Problem(); err != nil {
@@ -95,7 +101,7 @@ func (a *app) draftCommand() *cli.Command {
 				doc := map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
 				if apply {
 					l.Close()
-					if err := a.applyQuietly(ctx, p, l.Name); err != nil {
+					if err := a.applyQuietly(ctx, p, l.Name, f.asked()); err != nil {
 						return err
 					}
 					doc["applied"] = true
@@ -108,7 +114,7 @@ func (a *app) draftCommand() *cli.Command {
 			a.showDraft(m)
 			if apply {
 				l.Close()
-				return a.apply(ctx, p, l.Name, applyOptions{wait: time.Minute})
+				return a.apply(ctx, p, l.Name, applyOptions{wait: time.Minute, answers: f.asked()})
 			}
 			a.next("erbario apply")
 			return nil

@@ -156,6 +156,8 @@ func meant(word string, known []string) string {
 	return ""
 }
 
+func thousands(n int64) string { return words.Thousands(n) }
+
 func rows(n int64) string { return words.Rows(n) }
 
 func plural(n int, one, many string) string {

@@ -39,18 +39,20 @@ func (s *State) column(table, name string) string {
 // said leaves out, of answers as they were given, those that answered nothing.
 func (s *State) said(list, unused []string) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(flag string) bool {
-		if slices.Contains(unused, flag) {
-			return true
-		}
-		kind, rest, _ := strings.Cut(flag, " ")
-		key, _, _ := strings.Cut(rest, "=")
-		table, column, dotted := strings.Cut(key, ".")
-		key = s.table(table)
-		if dotted {
-			key += "." + s.column(key, column)
-		}
-		return slices.Contains(unused, kind+" "+key)
+		return slices.Contains(unused, flag) || slices.Contains(unused, s.flagKey(flag))
 	})
+}
+
+// flagKey is a flag without its value, with the names of tables and columns.
+func (s *State) flagKey(flag string) string {
+	kind, rest, _ := strings.Cut(flag, " ")
+	key, _, _ := strings.Cut(strings.Trim(rest, "'"), "=")
+	table, column, dotted := strings.Cut(key, ".")
+	key = s.table(table)
+	if dotted {
+		key += "." + s.column(key, column)
+	}
+	return kind + " " + key
 }
 
 // names turns the names in answers into those of tables and columns, and checks

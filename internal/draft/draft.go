@@ -229,6 +229,7 @@ type Request struct {
 	NoKeep  bool   // what goes is not kept
 	Carried bool   // the answers were given to an earlier draft: those that answer nothing now are left out
 	ID      string // the id to have; empty: a new one
+	Steps   []HandStep
 }
 
 // Draft is the outcome: a migration, or why there is none.
@@ -247,7 +248,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	d := &Draft{Plan: p, InTheWay: p.InTheWay}
-	if len(p.Questions) > 0 || len(p.Steps) == 0 {
+	if len(p.Questions) > 0 || len(p.Steps)+len(r.Steps) == 0 {
 		return d, nil
 	}
 	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: s.said(r.Said, p.Unused), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
@@ -257,11 +258,17 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	for _, st := range p.Steps {
 		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Apply: statements(st.Apply), Undo: statements(st.Undo)})
 	}
+	for i := range m.Steps {
+		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))
+	}
+	if err := carry(m, r.Steps); err != nil {
+		return nil, err
+	}
 	// The file is what is proved: it is written and read again.
 	if m, err = migration.Parse(m.FileName(), migration.Write(m), s.Engine); err != nil {
 		return nil, fmt.Errorf("the draft cannot be read again, which is a mistake of erbario: %w", err)
 	}
-	in := proof.Input{Engine: s.Engine, Start: s.Ahead, Wanted: s.Wanted, Ignore: p.Undeclared, Migration: m}
+	in := proof.Input{Engine: s.Engine, Start: s.Ahead, Wanted: s.Wanted, Ignore: p.Undeclared, More: len(r.Steps) > 0, Migration: m}
 	if r.Rows {
 		in.Live = s.sample(ctx)
 	}
@@ -280,9 +287,6 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	m.Before = schema.Fingerprint(made)
 	if m.After, err = s.after(ctx, m); err != nil {
 		return nil, err
-	}
-	for i := range m.Steps {
-		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))
 	}
 	m.Text = migration.WithHead(m)
 	return d, nil

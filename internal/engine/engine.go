@@ -41,7 +41,8 @@ type Engine interface {
 	// it. PutBack gives those that bring them back into the table once it is there
 	// again; what finds no row stays in kept.
 	KeepAside(t *schema.Table, columns []string, kept string) []string
-	PutBack(t, kept *schema.Table) []string
+	// With stay, kept rows are not taken away, since they hold more.
+	PutBack(t, kept *schema.Table, stay bool) []string
 	// Rename gives the step that gives a table or a column another name,
 	// followed by everything that refers to it.
 	Rename(table, column, to string) Step
@@ -114,6 +115,8 @@ type Database interface {
 	// Begin begins the transaction of a migration, under the lock that lets only
 	// one run at a time; it waits up to wait for it.
 	Begin(ctx context.Context, wait time.Duration) error
+	// Tell sets what is told how far a step is that copies many rows.
+	Tell(report func(Progress))
 	// Step runs one statement of a migration.
 	Step(ctx context.Context, sql string) error
 	// Watch notes, before the first step, how what the statements touch holds
@@ -132,8 +135,16 @@ type Database interface {
 	HoldReferences(ctx context.Context, hold bool) error
 	// Kept are the names of the tables that begin with prefix.
 	Kept(ctx context.Context, prefix string) ([]string, error)
+	// Size is the room that a table takes, in bytes, as near as the engine tells.
+	Size(ctx context.Context, table string) (int64, error)
 	// HasHistory tells whether the table of history is there.
 	HasHistory(ctx context.Context) (bool, error)
+}
+
+// Progress is how many rows of a table a step has copied.
+type Progress struct {
+	Table       string
+	Done, Total int64
 }
 
 // Rows are a few rows of a query, every value as a literal of the engine.

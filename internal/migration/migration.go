@@ -36,6 +36,7 @@ type Migration struct {
 	ProofOf string // the first digits of the checksum of what was proved
 	Answers []string
 	ByHand  bool
+	Direct  bool     // applied to a throwaway database without a file
 	Drafted []string // the sums of the steps as they were drafted: any other was written by a person
 
 	Found       []Found
@@ -309,6 +310,14 @@ func Write(m *Migration) string {
 	return m.Text
 }
 
+const direct = Marker + "direct\n"
+
+// IsDirect tells of a migration's text whether it was applied without a file.
+func IsDirect(text string) bool {
+	head, _ := splitHead(text)
+	return strings.Contains(head, "\n"+direct)
+}
+
 func writeHead(b *strings.Builder, m *Migration) {
 	fmt.Fprintf(b, "%s%s  %s  form %d\n", Marker, m.ID, m.Engine, Form)
 	if m.Follows != "" {
@@ -319,6 +328,9 @@ func writeHead(b *strings.Builder, m *Migration) {
 	}
 	if m.ByHand {
 		fmt.Fprintf(b, "%sby hand\n", Marker)
+	}
+	if m.Direct {
+		b.WriteString(direct)
 	}
 	for _, a := range m.Answers {
 		fmt.Fprintf(b, "%sanswered %s\n", Marker, Title(a))
@@ -563,6 +575,8 @@ func (m *Migration) headWords(words string) bool {
 		m.Before, m.After = g[1], g[2]
 	} else if words == "by hand" {
 		m.ByHand = true
+	} else if words == "direct" {
+		m.Direct = true
 	} else if r, ok := rest("answered "); ok {
 		m.Answers = append(m.Answers, r)
 	} else if r, ok := rest("drafted "); ok {

@@ -438,7 +438,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			}
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
-				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), have(nulls)),
+				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), words.Have(nulls)),
 					Choices: p.valueChoices(c.Target()), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
 		case diff.ChangeType:
@@ -739,7 +739,7 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	}
 	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
 	if n > 0 {
-		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, have(n)),
+		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, words.Have(n)),
 			Choices: []Choice{{"an expression over the row", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name)}}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
@@ -784,7 +784,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		if n == 0 {
 			continue
 		}
-		q := Question{About: c.Table + "." + k.Column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, c.Table, k.Column, have(n))}
+		q := Question{About: c.Table + "." + k.Column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, c.Table, k.Column, words.Have(n))}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
 				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", c.Table, k.Column, v, w)})
@@ -794,13 +794,6 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		q.Other = "or change those rows first, or declare the value again"
 		p.ask(q)
 	}
-}
-
-func have(n int64) string {
-	if n == 1 {
-		return "1 row has"
-	}
-	return words.Rows(n) + " have"
 }
 
 func (p *planner) count(query string) int64 {

@@ -48,6 +48,7 @@ type Settings struct {
 	Project  struct {
 		Default  string   `toml:"default"`
 		Together []string `toml:"together"`
+		KeepFor  string   `toml:"keep_for"` // how long what was kept is of use, such as 90d
 	} `toml:"project"`
 	Naming struct {
 		Tables string `toml:"tables"`

@@ -29,6 +29,9 @@ type Applied struct {
 	Text      string // the whole file as it was applied
 }
 
+// Direct tells whether it was applied without a file.
+func (a Applied) Direct() bool { return migration.IsDirect(a.Text) }
+
 // History reads what was applied, oldest first.
 func History(ctx context.Context, db engine.Database) ([]Applied, error) {
 	has, err := db.HasHistory(ctx)
@@ -55,7 +58,10 @@ type Standing struct {
 	Edited  []string // applied, and the file says something else now
 	Missing []string // applied, and older than files that are there, and the file is gone
 	Newer   []string // applied, and newer than every file: an older checkout
-	Forks   [][2]*migration.Migration
+	Direct  []string // applied without a file
+	// Forks are pairs of which the second was proved without the first; it is the
+	// one to be drafted again.
+	Forks [][2]*migration.Migration
 }
 
 // At is the newest migration that was applied; "" for none.
@@ -75,7 +81,7 @@ func (s *Standing) Problem() error {
 		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
 	case len(s.Forks) > 0:
 		f := s.Forks[0]
-		return fmt.Errorf("%s was proved without %s, and both touch the same table: erbario redraft %s lays them in one line (until this version has it: delete the file of %s where it is applied nowhere, and draft it again)", f[1].ID, f[0].ID, f[1].ID, f[1].ID)
+		return fmt.Errorf("%s was proved without %s, and both touch the same table: erbario redraft %s lays them in one line", f[1].ID, f[0].ID, f[1].ID)
 	}
 	return nil
 }
@@ -94,6 +100,8 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 		done[a.ID] = true
 		m := byID[a.ID]
 		switch {
+		case m == nil && a.Direct():
+			s.Direct = append(s.Direct, a.ID)
 		case m != nil && m.Checksum() != a.Checksum:
 			s.Edited = append(s.Edited, a.ID)
 		case m == nil && a.ID > newest:
@@ -109,6 +117,9 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 	}
 	// Only forks in which something waits stand in the way.
 	for _, f := range migration.Forks(files, e) {
+		if done[f[0].ID] && !done[f[1].ID] {
+			f[0], f[1] = f[1], f[0] // made here, and the other came with a merge
+		}
 		if !done[f[1].ID] || !done[f[0].ID] {
 			s.Forks = append(s.Forks, f)
 		}

@@ -26,6 +26,43 @@ func keptByUndo(m *migration.Migration, table string) string {
 	return schema.Cut(keptPrefix(m) + "undo_" + table)
 }
 
+// PutAside is a table of values that the undo of a migration put aside.
+type PutAside struct {
+	Name  string // of the kept table
+	Table string // whose values they are
+}
+
+// PutAsideBy lists what the undo of a migration put aside and has not been put
+// back.
+func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration) ([]PutAside, error) {
+	names, err := db.Kept(ctx, keptPrefix(m)+"undo_")
+	var out []PutAside
+	for _, n := range names {
+		for _, table := range refilled(m) {
+			if slices.ContainsFunc(undoNames(m, table), func(o string) bool { return strings.EqualFold(o, n) }) {
+				out = append(out, PutAside{n, table})
+				break
+			}
+		}
+	}
+	return out, err
+}
+
+// UndoKeeps are the names under which the migration with that id looks for what
+// an undo put aside of a table, in the order in which it puts it back.
+func UndoKeeps(id, table string) []string {
+	return undoNames(&migration.Migration{ID: id}, table)
+}
+
+// undoNames are several where several migrations have become one.
+func undoNames(m *migration.Migration, table string) []string {
+	out := []string{keptByUndo(m, table)}
+	for n := 2; n <= 20; n++ {
+		out = append(out, keptByUndo(m, fmt.Sprintf("%s_%d", table, n)))
+	}
+	return out
+}
+
 // asideStatements are the statements that keep what the migration's undo
 // destroys. They run before its first step, while everything is there.
 func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) ([]string, error) {
@@ -101,13 +138,21 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 		return err
 	}
 	for _, t := range s.Tables {
-		kept := s.Table(keptByUndo(m, t.Name))
-		if kept == nil {
-			continue
-		}
-		for _, sql := range e.PutBack(t, kept) {
-			if err := db.Step(ctx, sql); err != nil {
-				return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s): %w", t.Name, kept.Name, err)
+		for _, name := range undoNames(m, t.Name) {
+			kept := s.Table(name)
+			if kept == nil {
+				continue
+			}
+			left := unplaced(t, kept)
+			for _, sql := range e.PutBack(t, kept, left) {
+				if err := db.Step(ctx, sql); err != nil {
+					return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s): %w", t.Name, kept.Name, err)
+				}
+			}
+			if left {
+				if err := setApart(ctx, db, e, s, m, kept); err != nil {
+					return err
+				}
 			}
 		}
 	}
@@ -133,4 +178,103 @@ func dropEmptyKept(ctx context.Context, db engine.Database, e engine.Engine, m *
 		}
 	}
 	return nil
+}
+
+// unplaced tells whether kept holds values of a column that the table has no
+// more: they stay kept, but are not put back again.
+func unplaced(t, kept *schema.Table) bool {
+	return slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool {
+		return t.Column(c.Name) == nil && !strings.HasPrefix(c.Name, "key_")
+	})
+}
+
+// setApart gives a kept table a name under which nothing looks for it again.
+func setApart(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, m *migration.Migration, kept *schema.Table) error {
+	base := strings.Replace(kept.Name, "_undo_", "_left_", 1)
+	name := schema.Cut(base)
+	for i := 2; s.Table(name) != nil; i++ {
+		name = schema.Cut(fmt.Sprintf("%s_%d", base, i))
+	}
+	for _, sql := range e.Rename(kept.Name, "", name).Apply {
+		if err := db.Step(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Restored is what came back into the rows of a table from what was kept.
+type Restored struct {
+	Table string
+	Rows  int64 // that have their values again
+	Left  int64 // kept rows that found no row, and stay
+	In    string
+}
+
+// restoring counts what is kept for a migration, and gives a function that tells
+// afterwards how much of it came back.
+func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) (func() ([]Restored, error), error) {
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
+		if !undo {
+			return len(s.UndoLoses) > 0
+		}
+		return slices.ContainsFunc(s.Undo, func(st migration.Statement) bool { return strings.Contains(st.SQL, schema.KeptPrefix) })
+	}) {
+		return func() ([]Restored, error) { return nil, nil }, nil
+	}
+	byUndo := keptPrefix(m) + "undo_"
+	count := func() (map[string]int64, []string, error) {
+		names, err := db.Kept(ctx, keptPrefix(m))
+		out := map[string]int64{}
+		var order []string
+		for _, n := range names {
+			lower := strings.ToLower(n)
+			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, keptPrefix(m)+"left_") {
+				continue // an undo brings back what the apply kept, and the other way round
+			}
+			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(n)); err != nil {
+				return nil, nil, err
+			}
+			order = append(order, n)
+		}
+		return out, order, err
+	}
+	before, order, err := count()
+	if err != nil {
+		return nil, err
+	}
+	whose := map[string]string{}
+	if !undo {
+		list, err := PutAsideBy(ctx, db, m)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range list {
+			whose[p.Name] = p.Table
+		}
+	}
+	return func() ([]Restored, error) {
+		if len(order) == 0 {
+			return nil, nil
+		}
+		after, _, err := count()
+		if err != nil {
+			return nil, err
+		}
+		var out []Restored
+		for _, n := range order {
+			table := strings.TrimPrefix(n[len(keptPrefix(m)):], "deleted_")
+			if t, ok := whose[n]; ok {
+				table = t
+			}
+			r := Restored{Table: table, Rows: before[n] - after[n], Left: after[n], In: n}
+			if i := slices.IndexFunc(out, func(o Restored) bool { return o.Table == table }); i >= 0 {
+				out[i].Rows = max(out[i].Rows, r.Rows) // other columns of the same rows
+				out[i].Left += r.Left
+			} else if r.Rows > 0 || r.Left > 0 {
+				out = append(out, r)
+			}
+		}
+		return out, nil
+	}, nil
 }

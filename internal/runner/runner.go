@@ -33,7 +33,14 @@ type Options struct {
 	// Confirm is asked before an undo runs a text that only the database has.
 	Confirm func(a Applied) error
 	// Done is told each migration that is through.
-	Done func(m *migration.Migration, took time.Duration)
+	Done func(Run)
+}
+
+// Run is a migration that is through.
+type Run struct {
+	*migration.Migration
+	Took     time.Duration
+	Restored []Restored // what was put back
 }
 
 // InTheWay says which rows stand against a requirement.
@@ -116,7 +123,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		if err := db.Begin(ctx, o.Wait); err != nil {
 			return done, err
 		}
-		skip, err := Forward(ctx, db, e, m, began, o)
+		skip, back, err := Forward(ctx, db, e, m, began, o)
 		if err != nil {
 			return done, errors.Join(err, db.Rollback())
 		}
@@ -128,7 +135,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		}
 		done = append(done, m)
 		if o.Done != nil {
-			o.Done(m, time.Since(began))
+			o.Done(Run{m, time.Since(began), back})
 		}
 	}
 	return done, nil
@@ -148,34 +155,42 @@ func runnable(list []*migration.Migration, proved bool) error {
 
 // Forward applies one migration inside the transaction that was begun, and
 // commits it. skip tells that somebody else has applied it in the meantime.
-func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, err error) {
+func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, back []Restored, err error) {
 	if err := db.Exec(ctx, e.HistoryTable()); err != nil {
-		return false, err
+		return false, nil, err
 	}
 	there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
 	if err != nil {
-		return false, err
+		return false, nil, err
 	}
 	if len(there) > 0 {
-		return true, nil
+		return true, nil, nil
 	}
-	if err := Into(ctx, db, e, m, began, o); err != nil {
-		return false, err
+	if back, err = Into(ctx, db, e, m, began, o); err != nil {
+		return false, nil, err
 	}
-	return false, db.Commit(ctx)
+	return false, back, db.Commit(ctx)
 }
 
 // Into applies one migration and records it, inside the transaction that was
 // begun, and leaves that open.
-func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) error {
+func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	count, err := restoring(ctx, db, e, m, false)
+	if err != nil {
+		return nil, err
 	}
 	if err := Steps(ctx, db, e, m.Bound(e, values, nil), false); err != nil {
-		return err
+		return nil, err
 	}
-	return record(ctx, db, m, said, time.Since(began))
+	back, err := count()
+	if err != nil {
+		return nil, err
+	}
+	return back, record(ctx, db, m, said, time.Since(began))
 }
 
 // Steps runs the steps of one direction, with their requirements, inside a
@@ -331,44 +346,54 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 		if err := db.Begin(ctx, o.Wait); err != nil {
 			return done, err
 		}
-		if err := back(ctx, db, e, m, o); err != nil {
+		back, err := backward(ctx, db, e, m, o)
+		if err != nil {
 			return done, errors.Join(err, db.Rollback())
 		}
 		done = append(done, m)
 		if o.Done != nil {
-			o.Done(m, time.Since(began))
+			o.Done(Run{m, time.Since(began), back})
 		}
 	}
 	return done, nil
 }
 
-func back(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) error {
+func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
 	rows, err := db.Select(ctx, "SELECT max(id) FROM erbario_history")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if len(rows) == 0 || rows[0][0] != m.ID {
-		return fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
+		return nil, fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
 	}
-	if err := Away(ctx, db, e, m, o); err != nil {
-		return err
+	back, err := Away(ctx, db, e, m, o)
+	if err != nil {
+		return nil, err
 	}
-	return db.Commit(ctx)
+	return back, db.Commit(ctx)
 }
 
 // Away takes one migration back and strikes it from the history, inside the
 // transaction that was begun, and leaves that open.
-func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) error {
+func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
 	values, err := undoValues(e, m, o.Answers)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	bound := *m.Bound(e, nil, values)
 	if o.Revive {
 		bound.BeforeUndo = slices.DeleteFunc(slices.Clone(bound.BeforeUndo), func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) })
 	}
-	if err := Steps(ctx, db, e, &bound, true); err != nil {
-		return err
+	count, err := restoring(ctx, db, e, m, true)
+	if err != nil {
+		return nil, err
 	}
-	return db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID)
+	if err := Steps(ctx, db, e, &bound, true); err != nil {
+		return nil, err
+	}
+	back, err := count()
+	if err != nil {
+		return nil, err
+	}
+	return back, db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID)
 }

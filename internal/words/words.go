@@ -22,3 +22,11 @@ func Count(n int64, one, many string) string {
 	}
 	return Thousands(n) + " " + many
 }
+
+// Have is a number of rows that have something: 1 row has, 2 rows have.
+func Have(n int64) string {
+	if n == 1 {
+		return "1 row has"
+	}
+	return Rows(n) + " have"
+}

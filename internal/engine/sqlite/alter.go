@@ -699,7 +699,7 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string
 // PutBack brings kept values back. A whole table's rows go in as they were;
 // values of columns go into the rows that they came from, with the table's
 // triggers away, so that nothing else changes.
-func (Engine) PutBack(t, kept *schema.Table) []string {
+func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	var columns, keys []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
@@ -709,7 +709,11 @@ func (Engine) PutBack(t, kept *schema.Table) []string {
 		}
 	}
 	if len(keys) == 0 {
-		return append(copyRows(kept, t, kept.Name, t.Name, nil), "DROP TABLE "+quote(kept.Name))
+		out := copyRows(kept, t, kept.Name, t.Name, nil)
+		if !stay {
+			out = append(out, "DROP TABLE "+quote(kept.Name))
+		}
+		return out
 	}
 	match := keptMatch(keys, kept.Name, t.Name)
 	var out, set []string
@@ -722,7 +726,9 @@ func (Engine) PutBack(t, kept *schema.Table) []string {
 	if len(set) > 0 {
 		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), match))
 	}
-	out = append(out, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(kept.Name), quote(t.Name), match))
+	if !stay {
+		out = append(out, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(kept.Name), quote(t.Name), match))
+	}
 	for _, g := range t.Triggers {
 		out = append(out, g.SQL.Text)
 	}

@@ -32,6 +32,7 @@ type database struct {
 	timeout time.Duration         // how long SQLite itself waits for a lock
 	aside   map[string][][]string // by the old table's name: what stood with it and the migration does not know
 	touched map[string]bool       // the tables that the steps touch, in lower case
+	report  func(engine.Progress) // told how far a copy is; nil: nobody
 	before  map[string]bool       // their references without a row before the steps
 }
 
@@ -187,6 +188,82 @@ func plain(err error) error {
 	return errors.New(text)
 }
 
+// Tell sets what is told how far a copy is.
+func (d *database) Tell(report func(engine.Progress)) { d.report = report }
+
+// sliceRows is how many rows of a copy are one statement: so many that no time is
+// lost between them, so few that a copy can be watched, and stopped.
+const sliceRows = 20000
+
+// copying tells whether a statement fills a new table from the one renamed aside,
+// as a copy of a table does.
+func copying(statement string) bool {
+	return strings.HasPrefix(statement, "INSERT INTO ") && copyTail(statement) >= 0
+}
+
+// copyTail is the offset of the statement's end " ORDER BY rowid" behind the name
+// of a table renamed aside; -1 if it has no such end.
+func copyTail(statement string) int {
+	i := strings.LastIndex(statement, " ORDER BY ")
+	if i < 0 {
+		return -1
+	}
+	from := strings.LastIndex(statement[:i], " FROM ")
+	switch strings.ToLower(statement[i+len(" ORDER BY "):]) {
+	case "rowid", "_rowid_", "oid":
+	default:
+		return -1
+	}
+	list := tokens(statement[max(from, 0):i])
+	if from < 0 || len(list) != 2 || !list[1].named() || !strings.HasPrefix(list[1].name(), asideName("")) {
+		return -1
+	}
+	return i
+}
+
+// copyInSlices runs a copy by ranges of row numbers, in their order.
+func (d *database) copyInSlices(ctx context.Context, statement string, _ ...any) error {
+	tail := copyTail(statement)
+	row := statement[tail+len(" ORDER BY "):]
+	aside := tokens(statement[strings.LastIndex(statement[:tail], " FROM "):tail])[1].name()
+	ends, err := d.Select(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%s), 0), coalesce(max(%s), 0) FROM %s", row, row, quote(aside)))
+	if err != nil {
+		return err
+	}
+	var n, low, high int64
+	for i, to := range []*int64{&n, &low, &high} {
+		if *to, err = strconv.ParseInt(ends[0][i], 10, 64); err != nil {
+			return err
+		}
+	}
+	span := uint64(high) - uint64(low) // of row numbers, which may have gaps
+	if n <= sliceRows {
+		return d.Exec(ctx, statement)
+	}
+	width := span/uint64(n/sliceRows) + 1
+	for at, done := low, int64(0); ; {
+		last := uint64(high)-uint64(at) < width
+		end := high
+		if !last {
+			end = at + int64(width) - 1
+		}
+		res, err := d.conn.ExecContext(ctx, fmt.Sprintf("%s WHERE %s BETWEEN %d AND %d%s", statement[:tail], row, at, end, statement[tail:]))
+		if err != nil {
+			return plain(err)
+		}
+		if some, err := res.RowsAffected(); err == nil {
+			done += some
+		}
+		if d.report != nil {
+			d.report(engine.Progress{Table: strings.TrimPrefix(aside, asideName("")), Done: done, Total: n})
+		}
+		if last {
+			return nil
+		}
+		at = end + 1
+	}
+}
+
 func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 	if _, err := d.conn.ExecContext(ctx, sql, args...); err != nil {
 		return plain(err)
@@ -301,7 +378,11 @@ func (d *database) Step(ctx context.Context, statement string) error {
 			return err
 		}
 	}
-	err := d.Exec(ctx, statement)
+	run := d.Exec
+	if copying(statement) {
+		run = d.copyInSlices
+	}
+	err := run(ctx, statement)
 	if legacy {
 		if e := d.Exec(context.WithoutCancel(ctx), "PRAGMA legacy_alter_table = OFF"); err == nil {
 			err = e
@@ -538,6 +619,15 @@ func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 		out = append(out, r[0])
 	}
 	return out, err
+}
+
+// Size is the room that a table takes in the file, by its pages.
+func (d *database) Size(ctx context.Context, table string) (int64, error) {
+	rows, err := d.Select(ctx, "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = ?", table)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
 }
 
 // HasHistory tells whether the table of history is there.

@@ -137,7 +137,7 @@ func TestFillFiresNoTrigger(t *testing.T) {
 		require.NoError(t, db.Exec(ctx, s))
 	}
 	kept := inspect(t, db).Table("erbario_kept_x")
-	for _, s := range (Engine{}).PutBack(live, kept) {
+	for _, s := range (Engine{}).PutBack(live, kept, false) {
 		require.NoError(t, db.Exec(ctx, s), s)
 	}
 	assert.Equal(t, "1|none|then\n2|x|then", selectAll(t, db, "SELECT * FROM sheets"))

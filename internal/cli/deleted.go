@@ -1,0 +1,391 @@
+package cli
+
+// This file is the command deleted: the rows that soft deletion has marked.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/deleted"
+	"erbario/internal/engine"
+	"erbario/internal/project"
+	"erbario/internal/schema"
+)
+
+func (a *app) deletedCommand() *cli.Command {
+	return &cli.Command{
+		Name: "deleted", ArgsUsage: "list|restore|purge TABLE", Usage: "see, bring back or delete for good the rows that are marked as deleted",
+		Description: "  erbario deleted list specimens\n  erbario deleted restore specimens --key 7\n  erbario deleted purge specimens --older-than 90d",
+		Commands:    []*cli.Command{a.deletedList(), a.deletedRestore(), a.deletedPurge()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			return wrongUse("erbario deleted list, restore or purge: which one?%s", meant(c.Args().First(), []string{"list", "restore", "purge"}))
+		},
+	}
+}
+
+// deletedTable opens the database and finds a table with soft deletion, by its
+// name or its model's.
+func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode, f func(l *live, t deleted.Table) error) error {
+	if c.Args().Len() != 1 {
+		return wrongUse("erbario deleted %s needs one table, such as specimens", c.Name)
+	}
+	return a.onSchema(ctx, mode, func(p *project.Project, l *live, s *schema.Schema) error {
+		name := c.Args().First()
+		t, err := a.liveTable(p, l, s, name)
+		if err != nil {
+			return err
+		}
+		if t.SoftDelete == "" {
+			return fmt.Errorf("%s has no soft delete in %s: declare it with erbario declare MODEL 'soft delete'", t.Name, l.Name)
+		}
+		return f(l, deleted.Table{DB: l.db, Engine: l.engine, Schema: s, Table: t})
+	})
+}
+
+// onSchema opens the run's database and reads what is there.
+func (a *app) onSchema(ctx context.Context, mode engine.Mode, f func(p *project.Project, l *live, s *schema.Schema) error) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	l, err := a.open(ctx, p, a.database, mode, false)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	s, err := l.db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	return f(p, l, s)
+}
+
+func (a *app) deletedList() *cli.Command {
+	count := 20
+	return &cli.Command{
+		Name: "list", ArgsUsage: "[TABLE]", Usage: "the deleted rows of a table, the last first; without TABLE, how many each has",
+		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show so many rows (`N`)", Destination: &count, Value: 20}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return a.onSchema(ctx, engine.ReadOnly, func(_ *project.Project, l *live, s *schema.Schema) error { return a.deletedCounts(ctx, l, s) })
+			}
+			return a.deletedTable(ctx, c, engine.ReadOnly, func(l *live, t deleted.Table) error { return a.listDeleted(ctx, l, t, count) })
+		},
+	}
+}
+
+func (a *app) deletedCounts(ctx context.Context, l *live, s *schema.Schema) error {
+	type jsonTable struct {
+		Table   string `json:"table"`
+		Deleted int64  `json:"deleted"`
+		Rows    int64  `json:"rows"`
+	}
+	list := []jsonTable{}
+	var table [][]string
+	for _, t := range s.Tables {
+		if t.SoftDelete == "" {
+			continue
+		}
+		gone, all, err := deleted.Table{DB: l.db, Engine: l.engine, Schema: s, Table: t}.Count(ctx)
+		if err != nil {
+			return err
+		}
+		list = append(list, jsonTable{t.Name, gone, all})
+		table = append(table, []string{cell(t.Name), fmt.Sprintf("%s of %s", thousands(gone), rows(all))})
+	}
+	if a.json {
+		return a.document(map[string]any{"database": l.Name, "tables": list})
+	}
+	if len(table) == 0 {
+		a.out.printf("no table of %s has soft delete", l.Name)
+	}
+	for _, line := range columns(table) {
+		a.out.line(line)
+	}
+	return nil
+}
+
+func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit int) error {
+	gone, all, err := t.Count(ctx)
+	if err != nil {
+		return err
+	}
+	list, err := t.List(ctx, max(limit, 1))
+	if err != nil {
+		return err
+	}
+	if a.json {
+		type jsonRow struct {
+			Key       map[string]string `json:"key"`
+			DeletedAt string            `json:"deleted_at"`
+			Values    map[string]string `json:"values"`
+			Taken     []string          `json:"taken"`
+			Children  map[string]int64  `json:"live_children"`
+		}
+		doc := []jsonRow{}
+		for _, r := range list {
+			j := jsonRow{Key: map[string]string{}, DeletedAt: strings.Trim(r.At, "'"), Values: map[string]string{}, Taken: []string{}, Children: map[string]int64{}}
+			for i, k := range t.Key() {
+				j.Key[k] = r.Key[i]
+			}
+			for i, n := range t.Shown() {
+				j.Values[n] = r.Values[i]
+			}
+			for _, x := range r.Taken {
+				j.Taken = append(j.Taken, strings.Join(x.Columns, ", "))
+			}
+			for _, x := range r.Children {
+				j.Children[x.Table] = x.Rows
+			}
+			doc = append(doc, j)
+		}
+		return a.document(map[string]any{"database": l.Name, "table": t.Name, "deleted": gone, "rows": all, "list": doc})
+	}
+	a.out.printf("%s  %s", a.out.paint(styleHead, cell(t.Name)), a.out.paint(styleDim, fmt.Sprintf("%s of %s deleted", thousands(gone), rows(all))))
+	if len(list) == 0 {
+		return nil
+	}
+	head := append(append([]string{"deleted at"}, t.Key()...), t.Shown()...)
+	var table [][]string
+	table = append(table, append(head, ""))
+	for _, r := range list {
+		line := []string{plainTime(r.At)}
+		for _, v := range append(append([]string{}, r.Key...), r.Values...) {
+			line = append(line, short(cell(v), 24))
+		}
+		var notes []string
+		for _, x := range r.Taken {
+			notes = append(notes, fmt.Sprintf("its %s is taken by %s", strings.Join(x.Columns, ", "), t.KeyWords(x.By)))
+		}
+		for _, x := range r.Children {
+			verb := "refer"
+			if x.Rows == 1 {
+				verb = "refers"
+			}
+			notes = append(notes, fmt.Sprintf("%s of %s %s to it", rows(x.Rows), x.Table, verb))
+		}
+		table = append(table, append(line, cell(strings.Join(notes, "; "))))
+	}
+	lines := columns(table)
+	a.out.line("  " + a.out.paint(styleHead, lines[0]))
+	for i, line := range lines[1:] {
+		if note := table[i+1][len(head)]; note != "" {
+			line = strings.TrimSuffix(line, note) + a.out.paint(styleEdit, note)
+		}
+		a.out.line("  " + line)
+	}
+	if left := gone - int64(len(list)); left > 0 {
+		a.out.printf("  and %s more (--rows N shows more)", thousands(left))
+	}
+	if len(t.Key()) > 0 {
+		a.next(fmt.Sprintf("erbario deleted restore %s --key %s", t.Name, shellValue(list[0].Key)))
+	}
+	return nil
+}
+
+// plainTime is a time as people read it: without quotes and thousandths.
+func plainTime(literal string) string {
+	s := strings.Trim(literal, "'")
+	if head, _, ok := strings.Cut(s, "."); ok {
+		s = head
+	}
+	return cell(s)
+}
+
+// shellValue is a key as one would type it.
+func shellValue(key []string) string {
+	var out []string
+	for _, k := range key {
+		out = append(out, strings.Trim(k, "'"))
+	}
+	s := strings.Join(out, ",")
+	if strings.ContainsAny(s, " '\"$`\\*;&|<>()") {
+		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+	}
+	return s
+}
+
+func (a *app) deletedRestore() *cli.Command {
+	var keys []string
+	var dryRun bool
+	return &cli.Command{
+		Name: "restore", ArgsUsage: "TABLE", Usage: "bring deleted rows back, with what went with them",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between: `K`", Destination: &keys},
+			&cli.BoolFlag{Name: "dry-run", Usage: "tell what would come back; change nothing", Destination: &dryRun},
+		},
+		DisableSliceFlagSeparator: true,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if len(keys) == 0 {
+				return wrongUse("erbario deleted restore needs --key: erbario deleted list %s shows the keys", c.Args().First())
+			}
+			return a.deletedTable(ctx, c, engine.ReadWrite, func(l *live, t deleted.Table) error {
+				list, err := readKeys(t, keys)
+				if err != nil {
+					return err
+				}
+				with, err := t.Restore(ctx, list, time.Minute, !dryRun)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.document(map[string]any{"database": l.Name, "table": t.Name, "restored": len(list), "with": jsonCounted(with), "dry_run": dryRun})
+				}
+				verb := "is back"
+				if len(list) > 1 {
+					verb = "are back"
+				}
+				if dryRun {
+					verb = "would come back"
+				}
+				a.out.printf("%s of %s %s%s", rows(int64(len(list))), t.Name, verb, withWords(with))
+				return nil
+			})
+		},
+	}
+}
+
+func readKeys(t deleted.Table, raw []string) ([][]string, error) {
+	var out [][]string
+	for _, k := range raw {
+		key, err := t.ReadKey(k)
+		if err != nil {
+			return nil, wrongUse("--key %s: %v", k, err)
+		}
+		out = append(out, key)
+	}
+	return out, nil
+}
+
+func jsonCounted(list []deleted.Counted) map[string]int64 {
+	out := map[string]int64{}
+	for _, c := range list {
+		out[c.Table] = c.Rows
+	}
+	return out
+}
+
+func withWords(list []deleted.Counted) string {
+	if len(list) == 0 {
+		return ""
+	}
+	var out []string
+	for _, c := range list {
+		out = append(out, rows(c.Rows)+" of "+c.Table)
+	}
+	return ", with " + strings.Join(out, " and ")
+}
+
+func (a *app) deletedPurge() *cli.Command {
+	var keys []string
+	var older string
+	var dryRun bool
+	return &cli.Command{
+		Name: "purge", ArgsUsage: "TABLE", Usage: "delete deleted rows for good, children first; counted before it asks",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between: `K`", Destination: &keys},
+			&cli.StringFlag{Name: "older-than", Usage: "what was deleted so long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
+			&cli.BoolFlag{Name: "dry-run", Usage: "count what would go; change nothing", Destination: &dryRun},
+		},
+		DisableSliceFlagSeparator: true,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if (len(keys) == 0) == (older == "") {
+				return wrongUse("erbario deleted purge needs --key or --older-than, one of the two")
+			}
+			age := time.Duration(0)
+			if older != "" {
+				var err error
+				if age, err = readAge(older); err != nil {
+					return wrongUse("--older-than %s: %v", older, err)
+				}
+			}
+			return a.deletedTable(ctx, c, engine.ReadWrite, func(l *live, t deleted.Table) error {
+				list, err := readKeys(t, keys)
+				if err != nil {
+					return err
+				}
+				before := time.Now().Add(-age)
+				counted, err := t.Purge(ctx, list, before, time.Minute, false)
+				if err != nil {
+					return err
+				}
+				doc := map[string]any{"database": l.Name, "table": t.Name, "purged": jsonCounted(counted.Rows), "live": jsonCounted(counted.Live), "loosed": jsonCounted(counted.Loosed), "dry_run": dryRun}
+				if len(counted.Rows) == 0 {
+					if a.json {
+						return a.document(doc)
+					}
+					a.out.printf("no row of %s was deleted so long ago", t.Name)
+					return nil
+				}
+				if !a.json {
+					a.showPurge(counted)
+				}
+				if dryRun {
+					if a.json {
+						return a.document(doc)
+					}
+					return nil
+				}
+				if err := a.confirmOn(l.Database, "deleting rows for good"); err != nil {
+					return err
+				}
+				if !l.Protected {
+					if err := a.confirm(ctx, "delete them for good"); err != nil {
+						return err
+					}
+				}
+				done, err := t.Purge(ctx, list, before, time.Minute, true)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					doc["purged"] = jsonCounted(done.Rows)
+					return a.document(doc)
+				}
+				a.out.printf("purged %s of %s", rows(done.Of(t.Name)), t.Name)
+				return nil
+			})
+		},
+	}
+}
+
+// showPurge tells what goes, children first.
+func (a *app) showPurge(p deleted.Purged) {
+	var table [][]string
+	for _, c := range p.Rows {
+		note := ""
+		for _, x := range p.Live {
+			if x.Table == c.Table {
+				note = fmt.Sprintf("%s of them not deleted before: they go with what they refer to", thousands(x.Rows))
+			}
+		}
+		table = append(table, []string{cell(c.Table), rows(c.Rows), note})
+	}
+	for _, line := range columns(table) {
+		a.out.line("  " + a.out.sign("-", line))
+	}
+	for _, c := range p.Loosed {
+		verb := "loses its value"
+		if c.Rows != 1 {
+			verb = "lose their value"
+		}
+		a.out.line("  " + a.out.sign("~", fmt.Sprintf("%s  %s %s", c.Table, rows(c.Rows), verb)))
+	}
+}
+
+// readAge reads an age such as 90d.
+func readAge(s string) (time.Duration, error) {
+	units := map[byte]time.Duration{'d': 24 * time.Hour, 'w': 7 * 24 * time.Hour, 'h': time.Hour, 'm': time.Minute, 's': time.Second}
+	if s != "" {
+		if n, err := strconv.Atoi(s[:len(s)-1]); err == nil && n >= 0 && units[s[len(s)-1]] > 0 {
+			return time.Duration(n) * units[s[len(s)-1]], nil
+		}
+	}
+	return 0, errors.New("write a number and its unit: 90d, 12w, 36h, 30m")
+}

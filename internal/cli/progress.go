@@ -1,0 +1,50 @@
+package cli
+
+// This file shows how far a run is that copies many rows, with the rate and the
+// time left. It is drawn at a terminal alone, on standard error, and is gone when
+// the copy is through.
+
+import (
+	"github.com/schollz/progressbar/v3"
+
+	"erbario/internal/engine"
+)
+
+// progress is the bar of the table that is being copied.
+type progress struct {
+	bar   *progressbar.ProgressBar
+	table string
+}
+
+// watch shows the progress of what is done to a database until it ends.
+func (a *app) watch(l *live) *progress {
+	p := &progress{}
+	if a.json || !isTerminal(a.err.w) {
+		return p
+	}
+	l.db.Tell(func(s engine.Progress) {
+		if p.table != s.Table {
+			p.end()
+			p.table = s.Table
+			p.bar = progressbar.NewOptions64(s.Total,
+				progressbar.OptionSetWriter(a.err.w), progressbar.OptionSetDescription("copying "+cell(s.Table)),
+				progressbar.OptionSetWidth(24), progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString("rows"),
+				progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetTheme(progressbar.Theme{Saucer: "=", SaucerHead: ">", SaucerPadding: " ", BarStart: "[", BarEnd: "]"}))
+		}
+		p.bar.Set64(s.Done)
+		if s.Done >= s.Total {
+			p.end()
+		}
+	})
+	return p
+}
+
+// end takes the bar off the terminal.
+func (p *progress) end() {
+	if p.bar != nil {
+		p.bar.Clear()
+		p.bar.Exit()
+	}
+	p.bar, p.table = nil, ""
+}

@@ -1,0 +1,720 @@
+package cli
+
+// This file is the commands redraft, apply --direct and rebuild: for people who
+// change their minds while the change has gone nowhere beyond their own
+// databases. All of it happens in one transaction of each database: it is as it
+// was until the new migration stands.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/plan"
+	"erbario/internal/project"
+	"erbario/internal/proof"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+)
+
+func (a *app) redraftCommand() *cli.Command {
+	var f answerFlags
+	var title string
+	var noCarry bool
+	return &cli.Command{
+		Name: "redraft", ArgsUsage: "[ID]", Usage: "make the same change again, from where the models now stand",
+		Description: "What was drafted is taken back here if it was applied, drafted anew behind all\nother migrations, proved, and applied again; its title, its answers and the\nsteps that were written by hand go on into it, and the rows keep what they hold.\nWithout ID, the newest. What was drafted upon it becomes one migration with it.\n\n  erbario declare Specimen 'shelf text(10) optional' && erbario redraft",
+		Flags: append(f.flags(),
+			&cli.StringFlag{Name: "title", Usage: "give it another title", Destination: &title},
+			&cli.BoolFlag{Name: "no-carry", Usage: "leave out the steps that were written by hand", Destination: &noCarry},
+		),
+		DisableSliceFlagSeparator: true,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			p, err := a.projectFor(c, 1)
+			if err != nil {
+				return err
+			}
+			r := &remaking{app: a, p: p, f: &f, title: title, noCarry: noCarry, id: c.Args().First()}
+			return r.redraft(ctx)
+		},
+	}
+}
+
+// remaking is one run of redraft, or of a draft of what was applied directly.
+type remaking struct {
+	*app
+	p       *project.Project
+	f       *answerFlags
+	title   string
+	noCarry bool
+	id      string
+
+	e     engine.Engine
+	files []*migration.Migration // all of the project
+	old   []*migration.Migration // what is drafted again, oldest first
+	rest  []*migration.Migration // the files without the old ones
+}
+
+func (r *remaking) redraft(ctx context.Context) error {
+	name := r.database
+	together := false
+	if list := r.p.Settings.Project.Together; name == "" && len(list) > 1 {
+		if _, set := r.p.Getenv("ERBARIO_DATABASE"); !set {
+			together = true
+		}
+	}
+	d, err := r.p.Database(name)
+	if err != nil {
+		return err
+	}
+	if r.e, err = d.Engine(); err != nil {
+		return err
+	}
+	if r.files, err = r.p.Migrations(r.e); err != nil {
+		return err
+	}
+	if err := r.choose(ctx, d.Name); err != nil {
+		return err
+	}
+	var others []string
+	if together {
+		others = slices.DeleteFunc(slices.Clone(r.p.Settings.Project.Together), func(n string) bool { return n == d.Name })
+	}
+	if err := r.gone(ctx, append([]string{d.Name}, others...)); err != nil {
+		return err
+	}
+	return r.remake(ctx, d.Name, others)
+}
+
+// choose finds what is to be drafted again: the migration that was named or the
+// newest, and what was drafted upon it.
+func (r *remaking) choose(ctx context.Context, name string) error {
+	if len(r.files) == 0 {
+		return fmt.Errorf("there is no migration to draft again: write one with erbario draft TITLE")
+	}
+	m := r.files[len(r.files)-1]
+	if r.id != "" {
+		var err error
+		if m, err = migration.Find(r.files, r.id); err != nil {
+			return err
+		}
+	} else if l, err := r.open(ctx, r.p, name, engine.ReadOnly, false); err == nil {
+		// Of two that were made side by side, the one that was made here.
+		applied, err := runner.History(ctx, l.db)
+		l.Close()
+		if err != nil {
+			return err
+		}
+		if forks := runner.Stand(r.files, applied, r.e).Forks; len(forks) > 0 {
+			m = forks[0][1]
+		}
+	}
+	r.old = []*migration.Migration{m}
+	for _, o := range r.files {
+		if slices.ContainsFunc(r.old, func(x *migration.Migration) bool { return x.ID == o.Follows }) {
+			r.old = append(r.old, o)
+		}
+	}
+	r.rest = slices.DeleteFunc(slices.Clone(r.files), func(o *migration.Migration) bool { return slices.Contains(r.old, o) })
+	return nil
+}
+
+// gone refuses where another database has the migration already: a protected one
+// for good, any other until it is taken back there.
+func (r *remaking) gone(ctx context.Context, here []string) error {
+	for _, name := range r.p.Names() {
+		d, err := r.p.Database(name)
+		if err != nil || slices.Contains(here, name) && !d.Protected {
+			continue
+		}
+		if e, err := d.Engine(); err != nil || e != r.e {
+			continue
+		}
+		l, err := r.open(ctx, r.p, name, engine.ReadOnly, false)
+		if err != nil {
+			if d.Protected {
+				r.warn("%s cannot be reached, so nobody knows whether it has the migration already", name)
+			}
+			continue
+		}
+		applied, err := runner.History(ctx, l.db)
+		l.Close()
+		if err != nil {
+			return err
+		}
+		for _, m := range r.old {
+			if !slices.ContainsFunc(applied, func(a runner.Applied) bool { return a.ID == m.ID }) {
+				continue
+			}
+			if d.Protected {
+				return fmt.Errorf("%s has %s already, and is protected: what it has stays as it is; write the change as a new migration with erbario draft TITLE", name, m.ID)
+			}
+			return fmt.Errorf("%s has %s too: take it back there first with erbario undo --database %s, or let both move as one with together = [...] in erbario.toml", name, m.ID, name)
+		}
+	}
+	return nil
+}
+
+// carried gives the answers of the old migrations, with those given now before
+// them.
+func (r *remaking) carried() answerFlags {
+	out := *r.f
+	out.noKeep = r.f.noKeep
+	key := func(s string) string { k, _, _ := strings.Cut(s, "="); return k }
+	for _, m := range r.old {
+		for _, said := range m.Answers {
+			name, value, ok := strings.Cut(strings.TrimPrefix(said, "--"), " ")
+			to := map[string]*[]string{"rename": &out.rename, "fill": &out.fill, "drop": &out.drop, "deleted": &out.deleted}[name]
+			if !ok || to == nil || slices.ContainsFunc(*to, func(o string) bool { return key(o) == key(value) }) {
+				continue
+			}
+			*to = append(slices.Clone(*to), value)
+		}
+	}
+	// A value for a column is one for it under its new name.
+	for i, v := range out.fill {
+		for _, n := range r.f.rename {
+			old, to, _ := strings.Cut(n, "=")
+			if name, value, _ := strings.Cut(v, "="); name == old && strings.Count(old, ".") == 1 {
+				table, _, _ := strings.Cut(old, ".")
+				out.fill = slices.Clone(out.fill)
+				out.fill[i] = table + "." + to + "=" + value
+			}
+		}
+	}
+	return out
+}
+
+// readable are the carried answers without those that cannot be read any more.
+func (f answerFlags) readable(s *draft.State) answerFlags {
+	f.fill = slices.DeleteFunc(slices.Clone(f.fill), func(v string) bool {
+		name, value, _ := strings.Cut(v, "=")
+		_, err := literalFor(s, name, value)
+		return err != nil
+	})
+	return f
+}
+
+// remake takes the old ones back, drafts, proves, and applies again. Whatever
+// stops it, the databases and the files are as they were.
+func (r *remaking) remake(ctx context.Context, name string, others []string) error {
+	if err := r.f.load(); err != nil {
+		return err
+	}
+	l, err := r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	watching := r.watch(l)
+	defer watching.end()
+	for {
+		flag, err := r.try(ctx, l, others)
+		if flag == "" || err != nil {
+			return err
+		}
+		r.f.add(flag)
+	}
+}
+
+// try makes the whole run in one transaction. A flag is what a person answered:
+// then everything has been taken back, and it is to be tried again.
+func (r *remaking) try(ctx context.Context, l *live, others []string) (flag string, err error) {
+	if err := l.db.Begin(ctx, time.Minute); err != nil {
+		return "", err
+	}
+	defer l.db.Rollback()
+	began := time.Now()
+	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
+	if err != nil {
+		return "", r.runFailed(l, err, 0)
+	}
+	if was {
+		if err := r.others(ctx, l); err != nil {
+			return "", err
+		}
+	}
+	look := func() (*draft.State, error) {
+		return draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+			w, err := r.wanted(r.p, l.engine)
+			return w, r.rest, err
+		})
+	}
+	s, err := look()
+	if err != nil {
+		return "", err
+	}
+	if len(r.f.defaults)+len(r.f.optional) > 0 {
+		if err := r.edits(r.p, s.Wanted, r.f); err != nil {
+			return "", err
+		}
+		if s, err = look(); err != nil {
+			return "", err
+		}
+	}
+	if err := s.Standing.Problem(); err != nil {
+		return "", err
+	}
+	_, saidNow, err := r.f.answers(s)
+	if err != nil {
+		return "", err
+	}
+	all := r.carried().readable(s)
+	answers, said, err := all.answers(s)
+	if err != nil {
+		return "", err
+	}
+	id := s.IDAgain(r.old[0], time.Now())
+	if r.title != "" {
+		stamp, _, _ := strings.Cut(id, "-")
+		id = stamp + "-" + migration.Slug(r.title)
+	}
+	if r.old[0].Direct {
+		id = s.NextID(time.Now(), r.title)
+	}
+	d, renames, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Now: time.Now(), Rows: !l.Protected})
+	if err != nil {
+		return "", err
+	}
+	if len(d.Plan.Questions) > 0 && r.interactive() {
+		l.db.Rollback()
+		return r.ask(ctx, s, d.Plan.Questions[0])
+	}
+	if err := r.refused(ctx, l, d, "redraft"); err != nil {
+		return "", err
+	}
+	for _, u := range d.Plan.Unused {
+		if i := slices.IndexFunc(saidNow, func(f string) bool { return f == u || strings.HasPrefix(f, u+"=") }); i >= 0 {
+			return "", fmt.Errorf("%s answers nothing: look at erbario diff", saidNow[i])
+		}
+	}
+	written := slices.Sorted(maps.Keys(r.p.Edited))
+	files := r.swap(d.Migration)
+	if err := files.write(); err != nil {
+		return "", errors.Join(err, files.back())
+	}
+	var run runner.Run
+	if was {
+		if err := draft.Hand(ctx, l.db, r.e, r.old, id, renames); err != nil {
+			return "", errors.Join(err, files.back())
+		}
+		if d.Migration != nil {
+			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true})
+			if err != nil {
+				return "", errors.Join(r.runFailed(l, err, 0), files.back())
+			}
+			run = runner.Run{Migration: d.Migration, Took: time.Since(began), Restored: back}
+		}
+	}
+	if err := l.db.Commit(ctx); err != nil {
+		return "", errors.Join(err, files.back())
+	}
+	if err := errors.Join(files.remove(), r.p.Save()); err != nil {
+		return "", err
+	}
+	for _, path := range written {
+		r.tell(r.out.sign("~", path))
+	}
+	r.outcome(l, d, was, run)
+	var also []string
+	for _, name := range others {
+		if err := r.follow(ctx, name, d.Migration, renames); err != nil {
+			return "", fmt.Errorf("%s has the new migration, and %s does not yet: %w", l.Name, name, err)
+		}
+		also = append(also, name)
+	}
+	return "", r.outcomeDocument(l, d, was, run, also)
+}
+
+// others applies what waits of the other migrations, such as those that came with
+// a merge, so that the new draft is made of what will be there.
+func (r *remaking) others(ctx context.Context, l *live) error {
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return err
+	}
+	for _, m := range runner.Stand(r.rest, applied, r.e).Waiting {
+		began := time.Now()
+		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Answers: nil, Home: l.Throwaway})
+		if err != nil {
+			return r.runFailed(l, err, 0)
+		}
+		r.tell(r.out.sign("+", m.ID) + "  " + plural(len(m.Steps), "step", "steps") + ", " + spent(time.Since(began)))
+		r.restored(runner.Run{Migration: m, Restored: back})
+	}
+	return nil
+}
+
+// follow brings another database that goes together with the first to the same
+// place.
+func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, renames []plan.Rename) error {
+	l, err := r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if err := l.db.Begin(ctx, time.Minute); err != nil {
+		return err
+	}
+	defer l.db.Rollback()
+	began := time.Now()
+	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
+	if err != nil || !was {
+		return err
+	}
+	if err := r.others(ctx, l); err != nil {
+		return err
+	}
+	var run runner.Run
+	if m != nil {
+		if err := draft.Hand(ctx, l.db, r.e, r.old, m.ID, renames); err != nil {
+			return err
+		}
+		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway})
+		if err != nil {
+			return r.runFailed(l, err, 0)
+		}
+		run = runner.Run{Migration: m, Restored: back}
+	}
+	if err := l.db.Commit(ctx); err != nil {
+		return err
+	}
+	r.tell(fmt.Sprintf("%s: the same, %s", name, spent(time.Since(began))))
+	if m != nil {
+		r.tellRestored(run)
+	}
+	return nil
+}
+
+func (r *remaking) tell(line string) {
+	if !r.json {
+		r.out.line(line)
+	}
+}
+
+func (r *remaking) tellRestored(run runner.Run) {
+	if !r.json {
+		r.restored(run)
+	}
+}
+
+// outcome tells the outcome on the first database.
+func (r *remaking) outcome(l *live, d *draft.Draft, was bool, run runner.Run) {
+	if r.json {
+		return
+	}
+	for _, m := range r.old {
+		if !m.Direct && (d.Migration == nil || m.FileName() != d.Migration.FileName()) {
+			r.out.line(r.out.sign("-", fileOf(m)))
+		}
+	}
+	if d.Migration == nil {
+		r.out.printf("nothing is left to draft: %s is as the models declare without it", l.Name)
+		return
+	}
+	r.showDraft(d.Migration)
+	if !was {
+		r.next("erbario apply")
+		return
+	}
+	r.out.printf("%s: taken back and applied again, %s", l.Name, spent(run.Took))
+	r.restored(run)
+}
+
+func (r *remaking) outcomeDocument(l *live, d *draft.Draft, was bool, run runner.Run, also []string) error {
+	if !r.json {
+		return nil
+	}
+	replaced := []string{}
+	for _, m := range r.old {
+		replaced = append(replaced, m.ID)
+	}
+	doc := map[string]any{"database": l.Name, "replaced": replaced, "migration": nil, "applied": was && d.Migration != nil, "together": append([]string{}, also...)}
+	if m := d.Migration; m != nil {
+		doc["migration"], doc["file"], doc["changes"], doc["steps"], doc["proof"] = m.ID, fileOf(m), jsonChanges(d.Plan.Changes, d.Plan.Effects), len(m.Steps), m.Proof
+		doc["put_back"] = jsonRunOf(runner.Run{Migration: m, Restored: run.Restored}).Restored
+	}
+	return r.document(doc)
+}
+
+// swapped are the files of old and new migrations while one takes the place of
+// the others.
+type swapped struct {
+	path, text string // of the new one; empty: there is none
+	old        map[string]string
+}
+
+func (r *remaking) swap(m *migration.Migration) *swapped {
+	out := &swapped{old: map[string]string{}}
+	if m != nil {
+		out.path, out.text = filepath.Join(r.p.MigrationsDir(), m.FileName()), m.Text
+	}
+	for _, o := range r.old {
+		if !o.Direct {
+			out.old[o.Path] = o.Text
+		}
+	}
+	return out
+}
+
+func (s *swapped) write() error {
+	if s.path == "" {
+		return nil
+	}
+	return project.WriteFile(s.path, s.text)
+}
+
+// back makes the files as they were.
+func (s *swapped) back() error {
+	if s.path == "" {
+		return nil
+	}
+	if text, ok := s.old[s.path]; ok {
+		return project.WriteFile(s.path, text)
+	}
+	return os.Remove(s.path)
+}
+
+// remove takes the old files away.
+func (s *swapped) remove() error {
+	var all error
+	for path := range s.old {
+		if path != s.path {
+			all = errors.Join(all, os.Remove(path))
+		}
+	}
+	return all
+}
+
+// direct makes a throwaway database as the models declare without a file. What it
+// did stands in the database's history, so that it can be taken back, and that
+// the next draft makes a migration of it.
+func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o applyOptions) error {
+	if o.dryRun || o.to != "" {
+		return wrongUse("--direct goes neither with --dry-run nor with --to: erbario diff --sql shows what it would do")
+	}
+	l, err := a.openWaiting(ctx, p, a.database, engine.ReadWrite, o.create, o.wait)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if !l.Throwaway {
+		return fmt.Errorf("%s is not throwaway in erbario.toml: what it gets is written as a migration, with erbario draft TITLE", l.Name)
+	}
+	look := func() (*draft.State, error) { return a.state(ctx, p, l) }
+	_, d, err := a.settle(ctx, p, f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
+		if err := s.Standing.Problem(); err != nil {
+			return nil, err
+		}
+		if n := len(s.Standing.Waiting); n > 0 {
+			return nil, fmt.Errorf("%s: bring them forward first with erbario apply", plural(n, "migration waits", "migrations wait"))
+		}
+		return s.Make(ctx, draft.Request{Title: "direct", Answers: answers, Said: said, NoKeep: f.noKeep, Now: time.Now(), Rows: true})
+	})
+	if err != nil {
+		return err
+	}
+	if err := a.refused(ctx, l, d, "apply --direct"); err != nil {
+		return err
+	}
+	if d.Migration == nil {
+		if a.json {
+			return a.document(map[string]any{"database": l.Name, "applied": nil, "changes": []jsonChange{}})
+		}
+		a.out.printf("%s is as the models declare", l.Name)
+		return nil
+	}
+	m := d.Migration
+	m.Direct = true
+	m.Text = migration.WithHead(m)
+	watching := a.watch(l)
+	began := time.Now()
+	if err := l.db.Begin(ctx, o.wait); err != nil {
+		return err
+	}
+	_, back, err := runner.Forward(ctx, l.db, l.engine, m, began, runner.Options{Home: true})
+	watching.end()
+	if err != nil {
+		return errors.Join(a.runFailed(l, err, 0), l.db.Rollback())
+	}
+	if err := p.Save(); err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(map[string]any{"database": l.Name, "applied": m.ID, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps)})
+	}
+	a.changes(d.Plan.Changes, d.Plan.Effects)
+	a.out.line("")
+	a.out.printf("%s is as the models declare, without a file, %s", l.Name, spent(time.Since(began)))
+	a.restored(runner.Run{Migration: m, Restored: back})
+	a.next("erbario undo takes it back; erbario draft TITLE writes it as a migration")
+	return nil
+}
+
+// directOnes are the migrations that were applied to a database without a file.
+func directOnes(ctx context.Context, l *live) ([]*migration.Migration, error) {
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return nil, err
+	}
+	return runner.Texts(slices.DeleteFunc(applied, func(ap runner.Applied) bool { return !ap.Direct() }), l.engine)
+}
+
+// draftDirect makes a migration of what was applied without one: it is taken back
+// and applied again as the file that every database gets.
+func (a *app) draftDirect(ctx context.Context, p *project.Project, d project.Database, f *answerFlags, title string, old []*migration.Migration) error {
+	e, err := d.Engine()
+	if err != nil {
+		return err
+	}
+	files, err := p.Migrations(e)
+	if err != nil {
+		return err
+	}
+	r := &remaking{app: a, p: p, f: f, title: title, e: e, files: files, old: old, rest: files}
+	return r.remake(ctx, d.Name, nil)
+}
+
+func (a *app) rebuildCommand() *cli.Command {
+	var undeclared bool
+	return &cli.Command{
+		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from nothing",
+		Description: "Every table goes, with its rows and what was kept. Only a database that erbario.toml\ncalls throwaway is rebuilt, and nothing is emptied before the migrations have been\nrun from nothing on scratch.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "undeclared", Usage: "tables that no migration made go too", Destination: &undeclared}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			p, err := a.projectFor(c, 0)
+			if err != nil {
+				return err
+			}
+			return a.rebuild(ctx, p, undeclared)
+		},
+	}
+}
+
+func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool) error {
+	d, err := p.Database(a.database)
+	if err != nil {
+		return err
+	}
+	if !d.Throwaway {
+		return fmt.Errorf("%s is not throwaway in erbario.toml, and is not emptied: there is no flag for it", d.Name)
+	}
+	e, err := d.Engine()
+	if err != nil {
+		return err
+	}
+	files, err := p.Migrations(e)
+	if err != nil {
+		return err
+	}
+	scratch, err := proof.Replay(ctx, e, files)
+	if err != nil {
+		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
+	}
+	end, err := scratch.Inspect(ctx)
+	scratch.Close()
+	if err != nil {
+		return err
+	}
+	l, err := a.openWaiting(ctx, p, d.Name, engine.Make, true, time.Minute)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	there, err := l.db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return err
+	}
+	known := map[string]bool{}
+	for _, t := range end.Tables {
+		known[strings.ToLower(t.Name)] = true
+	}
+	if texts, err := runner.Texts(applied, e); err == nil { // also what they made before a later one dropped it, or another checkout
+		if was, err := proof.Replay(ctx, e, texts); err == nil {
+			if s, err := was.Inspect(ctx); err == nil {
+				for _, t := range s.Tables {
+					known[strings.ToLower(t.Name)] = true
+				}
+			}
+			was.Close()
+		}
+	}
+	var strangers []string
+	for _, t := range there.Tables {
+		if !schema.Own(t.Name) && !known[strings.ToLower(t.Name)] {
+			n := int64(0)
+			if t.Options.Virtual == "" {
+				if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name)); err != nil {
+					return err
+				}
+			}
+			strangers = append(strangers, fmt.Sprintf("%s (%s)", t.Name, rows(n)))
+		}
+	}
+	if len(strangers) > 0 && !undeclared {
+		if a.json {
+			a.document(map[string]any{"database": d.Name, "rebuilt": false, "undeclared": strangers})
+			return exit(exitFailed)
+		}
+		for _, s := range strangers {
+			a.err.line("    " + cell(s))
+		}
+		return fmt.Errorf("%s that no migration made would be lost: nothing was emptied; --undeclared lets them go", plural(len(strangers), "table", "tables"))
+	}
+	if err := empty(ctx, l.db, e, there); err != nil {
+		return fmt.Errorf("%s cannot be emptied, and is as it was: %w", d.Name, err)
+	}
+	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{Wait: time.Minute, Home: true})
+	if err != nil {
+		return a.runFailed(l, err, len(done))
+	}
+	if a.json {
+		ids := []string{}
+		for _, m := range done {
+			ids = append(ids, m.ID)
+		}
+		return a.document(map[string]any{"database": d.Name, "rebuilt": true, "applied": ids})
+	}
+	at := "the start: there is no migration yet"
+	if len(done) > 0 {
+		at = done[len(done)-1].ID
+	}
+	a.out.printf("%s was emptied, and stands at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
+	return nil
+}
+
+// empty drops everything that a database holds, in one transaction.
+func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) error {
+	if err := db.HoldReferences(ctx, false); err != nil {
+		return err
+	}
+	if err := db.Begin(ctx, time.Minute); err != nil {
+		return err
+	}
+	for _, v := range s.Views {
+		if err := db.Exec(ctx, "DROP VIEW "+e.Quote(v.Name)); err != nil {
+			return errors.Join(err, db.Rollback())
+		}
+	}
+	for _, t := range s.Tables {
+		if err := db.Exec(ctx, "DROP TABLE "+e.Quote(t.Name)); err != nil {
+			return errors.Join(err, db.Rollback())
+		}
+	}
+	return db.Commit(ctx)
+}

@@ -1,0 +1,372 @@
+// Package deleted works on the rows that soft deletion has marked: it lists
+// them, brings them back, and deletes them for good, children first. Everything
+// it changes happens in one transaction; a dry run is the same one, taken back.
+package deleted
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+	"erbario/internal/words"
+)
+
+// Table is a table with soft deletion in its database.
+type Table struct {
+	DB     engine.Database
+	Engine engine.Engine
+	Schema *schema.Schema // what is live
+	*schema.Table
+}
+
+// Row is a deleted row.
+type Row struct {
+	Key      []string // as literals, in the order of the key's columns
+	At       string   // when it was deleted, as a literal
+	Values   []string // of the columns that Shown names, as literals
+	Taken    []Taken
+	Children []Children
+}
+
+// Taken is a uniqueness that keeps a row from coming back: a live row has its
+// values.
+type Taken struct {
+	Columns []string
+	Values  []string
+	By      []string // the live row's key
+}
+
+// Children are rows that refer to a deleted one and are not deleted.
+type Children struct {
+	Table string
+	Rows  int64
+}
+
+const shownColumns = 3
+
+// Shown are the columns beside the key by which people know a row: what is
+// unique first, then what comes first.
+func (t Table) Shown() []string {
+	var out []string
+	add := func(n string) {
+		c := t.Column(n)
+		if c == nil || len(out) >= shownColumns || slices.Contains(out, n) || slices.Contains(t.Key(), n) || strings.EqualFold(n, t.SoftDelete) || c.Stamped || n == "created_at" {
+			return
+		}
+		out = append(out, n)
+	}
+	for _, x := range t.Indexes {
+		if x.Unique {
+			for _, n := range schema.Names(x.Parts) {
+				add(n)
+			}
+		}
+	}
+	for _, c := range t.Columns {
+		add(c.Name)
+	}
+	return out
+}
+
+func (t Table) q(name string) string { return t.Engine.Quote(name) }
+
+func (t Table) names(list []string) string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = t.q(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+// mark is the condition that a row is deleted.
+func (t Table) mark() string { return t.q(t.SoftDelete) + " IS NOT NULL" }
+
+// Count is the number of deleted rows, and of all.
+func (t Table) Count(ctx context.Context) (gone, all int64, err error) {
+	if gone, err = t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(t.Name), t.mark())); err == nil {
+		all, err = t.DB.Count(ctx, "SELECT 1 FROM "+t.q(t.Name))
+	}
+	return gone, all, err
+}
+
+// List gives the rows that were deleted last, no more than limit (0: all), and
+// what would keep each from coming back.
+func (t Table) List(ctx context.Context, limit int) ([]Row, error) {
+	return t.rows(ctx, t.mark()+" ORDER BY "+t.q(t.SoftDelete)+" DESC", limit, true)
+}
+
+func (t Table) rows(ctx context.Context, where string, limit int, whole bool) ([]Row, error) {
+	columns := append(append(slices.Clone(t.Key()), t.SoftDelete), t.Shown()...)
+	found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(columns), t.q(t.Name), where), limit)
+	if err != nil {
+		return nil, err
+	}
+	var out []Row
+	for _, v := range found.Values {
+		n := len(t.Key())
+		r := Row{Key: v[:n], At: v[n], Values: v[n+1:]}
+		if whole && n > 0 {
+			if r.Taken, err = t.taken(ctx, r); err != nil {
+				return nil, err
+			}
+			if r.Children, err = t.children(ctx, r); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// is is the condition that a row has this key.
+func (t Table) is(key []string, alias string) string {
+	var terms []string
+	for i, k := range t.Key() {
+		terms = append(terms, fmt.Sprintf("%s%s = %s", alias, t.q(k), key[i]))
+	}
+	return strings.Join(terms, " AND ")
+}
+
+// taken finds the uniquenesses among live rows that a deleted row would break.
+func (t Table) taken(ctx context.Context, r Row) ([]Taken, error) {
+	var out []Taken
+	for _, x := range t.Indexes {
+		names := schema.Names(x.Parts)
+		if !x.Unique || !t.Among(x) || len(names) != len(x.Parts) {
+			continue
+		}
+		var same []string
+		for _, p := range x.Parts {
+			s := fmt.Sprintf("l.%s = d.%s", t.q(p.Column), t.q(p.Column))
+			if p.Collation != "" {
+				s += " COLLATE " + p.Collation
+			}
+			same = append(same, s)
+		}
+		// What else the uniqueness asks holds of the row too, once it is back.
+		rest := ""
+		if before, ok := strings.CutSuffix(x.Where.Text, " AND "+t.q(t.SoftDelete)+" IS NULL"); ok {
+			rest = " WHERE " + before
+		}
+		query := fmt.Sprintf("SELECT %s, %s FROM (SELECT * FROM %s%s) AS d JOIN (SELECT * FROM %s WHERE %s) AS l ON %s WHERE %s",
+			t.of("l", t.Key()), t.of("d", names), t.q(t.Name), rest, t.q(t.Name), x.Where.Text, strings.Join(same, " AND "), t.is(r.Key, "d."))
+		rows, err := t.DB.Sample(ctx, query, 1)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range rows.Values {
+			out = append(out, Taken{Columns: names, By: v[:len(t.Key())], Values: v[len(t.Key()):]})
+		}
+	}
+	return out, nil
+}
+
+func (t Table) of(alias string, list []string) string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = alias + "." + t.q(n) + " AS " + t.q(fmt.Sprintf("%s%d", alias, i))
+	}
+	return strings.Join(out, ", ")
+}
+
+// reference is a foreign key of another table, or this one, that points here.
+type reference struct {
+	table Table
+	key   *schema.ForeignKey
+}
+
+func (t Table) references() []reference {
+	var out []reference
+	for _, o := range t.Schema.Tables {
+		for _, k := range o.ForeignKeys {
+			if strings.EqualFold(k.Table, t.Name) && len(k.References) == len(k.Columns) && !schema.Own(o.Name) {
+				out = append(out, reference{Table{t.DB, t.Engine, t.Schema, o}, k})
+			}
+		}
+	}
+	return out
+}
+
+// to is the condition that a row of the table refers to one of these rows of t.
+func (r reference) to(t Table, where string) string {
+	var match []string
+	for i, c := range r.key.Columns {
+		match = append(match, fmt.Sprintf("p.%s = %s.%s", t.q(r.key.References[i]), t.q(r.table.Name), t.q(c)))
+	}
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT * FROM %s WHERE %s) AS p WHERE %s)", t.q(t.Name), where, strings.Join(match, " AND "))
+}
+
+// children counts the rows that refer to a deleted row and are not deleted.
+func (t Table) children(ctx context.Context, r Row) ([]Children, error) {
+	var out []Children
+	for _, ref := range t.references() {
+		where := ref.to(t, t.is(r.Key, ""))
+		if ref.table.SoftDelete != "" {
+			where += " AND " + t.q(ref.table.SoftDelete) + " IS NULL"
+		}
+		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(ref.table.Name), where))
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			out = append(out, Children{ref.table.Name, n})
+		}
+	}
+	return out, nil
+}
+
+// Key reads a key as people type it: the values of its columns, with commas
+// between them.
+func (t Table) ReadKey(raw string) ([]string, error) {
+	keys := t.Key()
+	if len(keys) == 0 {
+		return nil, fmt.Errorf("%s has no key by which one row could be named", t.Name)
+	}
+	parts := []string{raw}
+	if len(keys) > 1 {
+		parts = strings.Split(raw, ",")
+	}
+	if len(parts) != len(keys) {
+		return nil, fmt.Errorf("the key of %s is %s: write the values with commas between them, not %q", t.Name, strings.Join(keys, ", "), raw)
+	}
+	var out []string
+	for i, k := range keys {
+		typ := t.Column(k).Type
+		v, err := schema.ReadValue(strings.TrimSpace(parts[i]), typ)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", k, err)
+		}
+		text, err := t.Engine.Literal(v, typ)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, text)
+	}
+	return out, nil
+}
+
+// Name is a row's key in words, such as id 7.
+func (t Table) KeyWords(key []string) string {
+	var out []string
+	for i, k := range t.Key() {
+		out = append(out, k+" "+key[i])
+	}
+	return strings.Join(out, ", ")
+}
+
+// TakenError says that a row cannot come back: a live one has what is unique.
+type TakenError struct {
+	Table string
+	Row   string
+	Taken []Taken
+	By    []string // the live rows' keys in words
+}
+
+func (e *TakenError) Error() string {
+	var out []string
+	for i, t := range e.Taken {
+		out = append(out, fmt.Sprintf("%s %s is taken by %s", strings.Join(t.Columns, ", "), strings.Join(t.Values, ", "), e.By[i]))
+	}
+	return fmt.Sprintf("the row %s of %s cannot come back: %s; change one of the two, or purge the deleted one", e.Row, e.Table, strings.Join(out, "; "))
+}
+
+// Counted is a number of rows of a table.
+type Counted struct {
+	Table string
+	Rows  int64
+}
+
+// Restore brings rows back, by their keys, and tells what came back with them.
+// Without commit all of it is taken back again.
+func (t Table) Restore(ctx context.Context, keys [][]string, wait time.Duration, commit bool) (with []Counted, err error) {
+	err = t.inside(ctx, wait, commit, func() error {
+		before, err := t.marked(ctx)
+		if err != nil {
+			return err
+		}
+		for _, key := range keys {
+			if err := t.restore(ctx, key); err != nil {
+				return err
+			}
+		}
+		after, err := t.marked(ctx)
+		for i := range before {
+			n := before[i].Rows - after[i].Rows
+			if before[i].Table == t.Name {
+				n -= int64(len(keys))
+			}
+			if err == nil && n > 0 {
+				with = append(with, Counted{before[i].Table, n})
+			}
+		}
+		return err
+	})
+	return with, err
+}
+
+func (t Table) restore(ctx context.Context, key []string) error {
+	rows, err := t.rows(ctx, t.is(key, ""), 1, true)
+	if err != nil {
+		return err
+	}
+	name := t.KeyWords(key)
+	if len(rows) == 0 {
+		return fmt.Errorf("%s has no row with %s: erbario deleted list %s shows those that are deleted", t.Name, name, t.Name)
+	}
+	if rows[0].At == "NULL" {
+		return nil // it has come back with another, or was never away
+	}
+	if taken := rows[0].Taken; len(taken) > 0 {
+		e := &TakenError{Table: t.Name, Row: name, Taken: taken}
+		for _, x := range taken {
+			e.By = append(e.By, t.KeyWords(x.By))
+		}
+		return e
+	}
+	if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = NULL WHERE %s", t.q(t.Name), t.q(t.SoftDelete), t.is(key, ""))); err != nil {
+		return fmt.Errorf("the row %s of %s cannot come back with what went with it: %w", name, t.Name, err)
+	}
+	return nil
+}
+
+// marked counts the deleted rows of every table.
+func (t Table) marked(ctx context.Context) ([]Counted, error) {
+	var out []Counted
+	for _, o := range t.Schema.Tables {
+		if o.SoftDelete == "" {
+			continue
+		}
+		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", t.q(o.Name), t.q(o.SoftDelete)))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Counted{o.Name, n})
+	}
+	return out, nil
+}
+
+// inside runs f in a transaction with references held, which is taken back on
+// any error, and without commit.
+func (t Table) inside(ctx context.Context, wait time.Duration, commit bool, f func() error) error {
+	if err := t.DB.HoldReferences(ctx, true); err != nil {
+		return err
+	}
+	defer t.DB.HoldReferences(context.WithoutCancel(ctx), false)
+	if err := t.DB.Begin(ctx, wait); err != nil {
+		return err
+	}
+	if err := f(); err != nil || !commit {
+		if e := t.DB.Rollback(); err == nil {
+			err = e
+		}
+		return err
+	}
+	return t.DB.Commit(ctx)
+}
+
+// count is a number of rows in words.
+func count(n int64) string { return words.Rows(n) }

@@ -1,0 +1,123 @@
+package runner
+
+// This file looks after what destructive steps preserved: what there is, and
+// dropping it when nobody needs it any more.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Kept is a table of values that a step would have destroyed.
+type Kept struct {
+	Name      string
+	What      string // such as specimens.label, or the table itself
+	Migration string // its id; empty: neither its file nor its row of history is there
+	Applied   bool   // it is applied, so that its undo puts this back
+	Since     time.Time
+	Rows      int64
+	Bytes     int64
+}
+
+const stampForm = "20060102t150405"
+
+// KeptTables lists what is kept, the oldest first. ids are those of the files.
+func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []string) ([]Kept, error) {
+	names, err := db.Kept(ctx, schema.KeptPrefix)
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	applied, err := History(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Kept
+	for _, name := range names {
+		t := s.Table(name)
+		if t == nil {
+			continue
+		}
+		k := Kept{Name: name}
+		stamp, rest, _ := strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
+		k.Since, _ = time.Parse(stampForm, stamp)
+		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(id), stamp) }
+		for _, a := range applied {
+			if is(a.ID) {
+				k.Migration, k.Applied = a.ID, true
+				if at, err := time.Parse(time.DateTime, a.AppliedAt); err == nil {
+					k.Since = at
+				}
+			}
+		}
+		if i := slices.IndexFunc(ids, is); i >= 0 && k.Migration == "" {
+			k.Migration = ids[i]
+		}
+		k.What = keptWhat(rest, t)
+		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(name)); err != nil {
+			return nil, err
+		}
+		if k.Bytes, err = db.Size(ctx, name); err != nil {
+			return nil, err
+		}
+		if k.Rows > 0 {
+			out = append(out, k)
+		}
+	}
+	return out, nil
+}
+
+// keptWhat says in words what a kept table holds.
+func keptWhat(rest string, t *schema.Table) string {
+	why := ""
+	for _, w := range []struct{ prefix, why string }{{"undo_", ", taken away by an undo"}, {"left_", ", for which there is no column now"}} {
+		if r, ok := strings.CutPrefix(rest, w.prefix); ok {
+			rest, why = r, w.why
+		}
+	}
+	if r, ok := strings.CutPrefix(rest, "deleted_"); ok {
+		return "deleted rows of " + r + why
+	}
+	var columns []string
+	keyed := false
+	for _, c := range t.Columns {
+		switch {
+		case strings.HasPrefix(c.Name, "key_"):
+			keyed = true
+		case !strings.HasPrefix(c.Name, "filled_"):
+			columns = append(columns, rest+"."+c.Name)
+		}
+	}
+	if !keyed {
+		return "table " + rest + why
+	}
+	return strings.Join(columns, ", ") + why
+}
+
+// DropKept deletes what is kept for good. The table itself stays, empty, where
+// the undo of an applied migration looks into it.
+func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []Kept, wait time.Duration) error {
+	if err := db.Begin(ctx, wait); err != nil {
+		return err
+	}
+	for _, k := range list {
+		sql := "DROP TABLE " + e.Quote(k.Name)
+		if k.Applied {
+			sql = "DELETE FROM " + e.Quote(k.Name)
+		}
+		if err := db.Exec(ctx, sql); err != nil {
+			db.Rollback()
+			return fmt.Errorf("%s cannot be dropped: %w", k.Name, err)
+		}
+	}
+	return db.Commit(ctx)
+}
