@@ -616,7 +616,9 @@ type statusRow struct {
 	Models   []jsonChange `json:"models"` // not drafted yet
 	Live     []jsonChange `json:"live"`   // changed by hand
 	Problem  string       `json:"problem,omitempty"`
+	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
 	drift    []diff.Change
+	ways     [][]string
 	models   int
 	absent   bool
 }
@@ -705,6 +707,12 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 	} else {
 		r.drift = drift
 		r.Live = jsonChanges(drift, nil)
+		for _, c := range drift {
+			if way := waysOn(s, c); way != nil {
+				r.ways = append(r.ways, way)
+				r.Ways = append(r.Ways, jsonWaysOn{way[0], way[1], way[2]})
+			}
+		}
 	}
 	a.statusModels(ctx, s, r)
 	return r
@@ -788,8 +796,14 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 		if len(r.drift) > 0 {
 			a.out.line("")
-			a.out.printf("%schanged by hand; to take it back:", who)
+			a.out.line(a.out.paint(styleWarn, who+"changed by hand since the migrations"))
 			a.changes(r.drift, nil)
+			a.out.line("")
+			for _, w := range r.ways {
+				a.out.line("  " + cell(w[0]))
+				a.out.printf("    %s  %s", a.out.paint(styleDim, "declare it"), cell(w[1]))
+				a.out.printf("    %s     %s", a.out.paint(styleDim, "or away"), cell(w[2]))
+			}
 		}
 		if r.Problem != "" && len(list) == 1 {
 			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))

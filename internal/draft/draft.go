@@ -117,8 +117,9 @@ func (s *State) Drafted() []diff.Change {
 	return diff.Schemas(s.Live, s.Ahead)
 }
 
-// Drift lists what differs between the live schema and what the applied
-// migrations made; what no migration made is left out.
+// Drift lists what people changed by hand since the applied migrations: what came
+// to the live schema, changed and went. Whole tables and views by hand are left
+// out.
 func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	list, err := runner.Texts(s.Standing.Applied, s.Engine)
 	if err != nil {
@@ -128,8 +129,8 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(diff.Schemas(s.Live, made), func(c diff.Change) bool {
-		return c.Kind == diff.DropTable || c.Kind == diff.DropView
+	return slices.DeleteFunc(diff.Schemas(made, s.Live), func(c diff.Change) bool {
+		return c.Kind == diff.AddTable || c.Kind == diff.AddView
 	}), nil
 }
 
@@ -147,11 +148,11 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		return nil, err
 	}
 	changes := diff.Schemas(from, s.Wanted)
-	if len(changes) == 0 && answers.None() {
+	if len(changes) == 0 && answers.None() && r.Title == "" {
 		return &plan.Plan{}, nil
 	}
 	made := &schema.Schema{}
-	if slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind != diff.AddTable }) {
+	if len(changes) == 0 && len(s.Wanted.Tables) > 0 || slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind != diff.AddTable }) {
 		if made, err = s.Made(ctx); err != nil {
 			return nil, err
 		}
@@ -167,7 +168,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			madeRenames = append(madeRenames, step)
 		}
 	}
-	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Lenient: r.Carried, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
@@ -253,7 +254,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	}
 	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: s.said(r.Said, p.Unused), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
 	for _, f := range p.Found {
-		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Make: statements(f.Make)})
+		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
 		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Apply: statements(st.Apply), Undo: statements(st.Undo)})

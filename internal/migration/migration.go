@@ -54,7 +54,15 @@ type Migration struct {
 // not. It is never taken back.
 type Found struct {
 	Table, Column string // no Column: the whole table
+	Beside        string // an index or a trigger of the table, instead of a column
 	Make          []Statement
+}
+
+func (f Found) line() string {
+	if f.Beside != "" {
+		return "found beside " + nameList([]string{f.Table, f.Beside})
+	}
+	return "found " + nameList(f.names())
 }
 
 func (f Found) names() []string {
@@ -260,7 +268,7 @@ func Write(m *Migration) string {
 		}
 	}
 	for _, f := range m.Found {
-		fmt.Fprintf(&b, "\n%sfound %s\n", Marker, nameList(f.names()))
+		fmt.Fprintf(&b, "\n%s%s\n", Marker, f.line())
 		for _, st := range f.Make {
 			b.WriteString(st.SQL + ";\n")
 		}
@@ -524,11 +532,16 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					asked = &m.Parameters[len(m.Parameters)-1]
 				}
 			case step == nil && strings.HasPrefix(words, "found "):
-				names := readNames(strings.TrimPrefix(words, "found "))
+				rest, beside := strings.CutPrefix(strings.TrimPrefix(words, "found "), "beside ")
+				names := readNames(rest)
 				if len(names) < 1 || len(names) > 2 || len(m.BeforeApply)+len(m.BeforeUndo) > 0 {
 					return fail(p.Line, "a line found names one table, or a table and a column, and stands before the requirements")
 				}
-				m.Found = append(m.Found, Found{Table: names[0], Column: strings.Join(names[1:], "")})
+				f := Found{Table: names[0], Column: strings.Join(names[1:], "")}
+				if beside {
+					f.Column, f.Beside = "", f.Column
+				}
+				m.Found = append(m.Found, f)
 				into = &m.Found[len(m.Found)-1].Make
 			case step == nil && m.headWords(words):
 			default:

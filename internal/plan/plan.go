@@ -20,15 +20,16 @@ import (
 
 // Input is all that a plan depends on.
 type Input struct {
-	Engine  engine.Engine
-	ID      string         // of the migration; names the tables of kept values
-	Live    *schema.Schema // what is there, with the renames made
-	Wanted  *schema.Schema
-	Made    *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
-	Answers Answers
-	Lenient bool // answers that answer nothing are left out
-	NoKeep  bool // what a step destroys is not kept
-	NoDrop  bool // columns cannot be dropped in place in this database
+	Engine   engine.Engine
+	ID       string         // of the migration; names the tables of kept values
+	Live     *schema.Schema // what is there, with the renames made
+	Wanted   *schema.Schema
+	Made     *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
+	Answers  Answers
+	TakeOver bool // what was made by hand and is declared goes into the line
+	Lenient  bool // answers that answer nothing are left out
+	NoKeep   bool // what a step destroys is not kept
+	NoDrop   bool // columns cannot be dropped in place in this database
 	// Count is the number of rows of a query on the live database, and Look the
 	// number with the first of them.
 	Count func(query string) (int64, error)
@@ -129,6 +130,7 @@ type Plan struct {
 // it, and how to make it where it is not.
 type Found struct {
 	Table, Column string
+	Beside        string // an index or a trigger of the table, instead of a column
 	Make          []string
 }
 
@@ -140,6 +142,7 @@ type planner struct {
 	err   error
 	// By table: the steps before its others, and what else must hold.
 	before map[string][]engine.Step
+	looked map[string]bool // tables of which what was made by hand is noted
 	needs  map[string][]engine.Requirement
 }
 
@@ -154,7 +157,7 @@ type unit struct {
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, before: map[string][]engine.Step{}, needs: map[string][]engine.Requirement{}}
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, before: map[string][]engine.Step{}, looked: map[string]bool{}, needs: map[string][]engine.Requirement{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
 	p.spanning()
 	byTable := map[string][]diff.Change{}
@@ -182,6 +185,7 @@ func Make(in Input) (*Plan, error) {
 	if err := p.unused(); err != nil {
 		return nil, err
 	}
+	p.takeOver()
 	for _, u := range ordered(p.units) {
 		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
@@ -258,12 +262,18 @@ func (p *planner) lose(a *engine.Alteration, col *schema.Column) {
 // split sets apart what no migration made: it is left alone.
 func (p *planner) split(changes []diff.Change) {
 	for _, c := range changes {
-		if strings.HasPrefix(string(c.Kind), "drop") && !p.made(c) {
+		if strings.HasPrefix(string(c.Kind), "drop") && !p.made(c) && !p.letGo(c) {
 			p.plan.Undeclared = append(p.plan.Undeclared, c)
 		} else {
 			p.plan.Changes = append(p.plan.Changes, c)
 		}
 	}
+}
+
+// letGo tells whether a person said that a table or a column that no migration
+// made may go.
+func (p *planner) letGo(c diff.Change) bool {
+	return (c.Kind == diff.DropTable || c.Kind == diff.DropColumn) && p.Answers.Drop[c.Target()]
 }
 
 // made tells whether the applied migrations made what a change would drop.
@@ -326,9 +336,13 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.plan.Questions = append(p.plan.Questions, q)
 		return
 	}
-	for _, c := range diff.Tables(t, p.Made.Table(t.Name)) {
-		if c.Kind.Sign() == "-" { // what somebody added to it by hand
-			p.plan.Undeclared = append(p.plan.Undeclared, c)
+	if made := p.Made.Table(t.Name); made == nil {
+		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.Create(withoutSpanning(t)).Apply})
+	} else {
+		for _, c := range diff.Tables(t, made) {
+			if c.Kind.Sign() == "-" { // what somebody added to it by hand
+				p.plan.Undeclared = append(p.plan.Undeclared, c)
+			}
 		}
 	}
 	if by := p.byHand(t.Name); len(by) > 0 {
@@ -389,6 +403,10 @@ func names(t *schema.Table, itself bool) []string {
 
 func (p *planner) alter(name string, changes []diff.Change) {
 	live, wanted := p.settled(p.without(p.Live.Table(name))), p.Wanted.Table(name)
+	live, changes, ok := p.restore(live, changes)
+	if !ok || len(changes) == 0 {
+		return
+	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
 		NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Summary: summary(name, changes),
@@ -519,11 +537,11 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	if by := p.byHand(name); (change.Copies || change.CopiesBack) && len(by) > 0 {
-		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it, or drop it by hand, first"})
+		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it first, or let it go: " + p.letGoFlags(name)})
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		return
 	}
-	p.found(live)
+	p.foundOnce(live)
 	p.revived(&change, live, wanted)
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
 	change.Steps = append(p.before[name], change.Steps...)
@@ -551,17 +569,48 @@ func (p *planner) found(live *schema.Table) {
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.Create(known).Apply})
 		return
 	}
-	before := known.Clone()
+	var missing []*schema.Column
 	for _, c := range known.Columns {
-		if made.Column(c.Name) != nil {
-			continue
+		if made.Column(c.Name) == nil {
+			missing = append(missing, c)
 		}
-		gone := []diff.Change{{Kind: diff.DropColumn, Table: live.Name, Name: c.Name, Object: c}}
-		without := target(before, gone)
-		without.Indexes = slices.DeleteFunc(without.Indexes, func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), c.Name) })
-		without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })
+	}
+	for i, c := range missing {
+		// Each comes behind those before it, and last, so that it can be added in
+		// place to a table that has or has not the others.
+		without := known.Clone()
+		for _, o := range missing[i:] {
+			without = target(without, []diff.Change{{Kind: diff.DropColumn, Table: live.Name, Name: o.Name, Object: o}})
+			without.Indexes = slices.DeleteFunc(without.Indexes, func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), o.Name) })
+			without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, o.Name) })
+			without.Triggers = slices.DeleteFunc(without.Triggers, func(g *schema.Trigger) bool { return g.Column == o.Name })
+		}
+		with := without.Clone()
+		with.Columns = append(with.Columns, c)
+		add := func(n string) bool { return n == c.Name || without.Column(n) != nil }
+		with.Checks, with.Indexes, with.ForeignKeys, with.Triggers = nil, nil, nil, nil
+		for _, k := range known.Checks {
+			if k.Column == "" || add(k.Column) {
+				with.Checks = append(with.Checks, k)
+			}
+		}
+		for _, x := range known.Indexes {
+			if !slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return !add(n) }) {
+				with.Indexes = append(with.Indexes, x)
+			}
+		}
+		for _, k := range known.ForeignKeys {
+			if !slices.ContainsFunc(k.Columns, func(n string) bool { return !add(n) }) {
+				with.ForeignKeys = append(with.ForeignKeys, k)
+			}
+		}
+		for _, g := range known.Triggers {
+			if g.Column == "" || add(g.Column) {
+				with.Triggers = append(with.Triggers, g)
+			}
+		}
 		var list []string
-		for _, step := range p.Engine.Alter(engine.Alteration{From: without, To: before, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
+		for _, step := range p.Engine.Alter(engine.Alteration{From: without, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
 			list = append(list, step.Apply...)
 		}
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})

@@ -136,6 +136,21 @@ func prove(ctx context.Context, in Input, rows bool) (*Outcome, string, error) {
 	}
 	defer db.Close()
 	in.Migration = in.Migration.Bound(in.Engine, nil, nil)
+	if len(in.Migration.Found) > 0 { // it starts from where that is there
+		if err := db.Begin(ctx, 0); err != nil {
+			return nil, "", err
+		}
+		err := runner.MakeFound(ctx, db, in.Migration)
+		if err == nil {
+			err = db.Commit(ctx)
+		}
+		if err != nil {
+			return &Outcome{Differ: []string{"it cannot be applied: " + err.Error()}}, "", nil
+		}
+		if in.Start, err = db.Inspect(ctx); err != nil {
+			return nil, "", err
+		}
+	}
 	p := &prover{Input: in, db: db, out: &Outcome{}, rows: rows}
 	for _, s := range in.Migration.Steps {
 		if !s.Kept {

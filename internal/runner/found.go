@@ -6,9 +6,12 @@ package runner
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/schema"
 )
 
 // MakeFound makes the tables and columns that the migration found when it was
@@ -27,6 +30,15 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 	return nil
 }
 
+// isThere tells whether a table has what was found.
+func isThere(t *schema.Table, f migration.Found) bool {
+	if f.Beside != "" {
+		return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
+			slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
+	}
+	return f.Column == "" || t.Column(f.Column) != nil
+}
+
 // missingFound are the statements for what was found and is not there.
 func missingFound(ctx context.Context, db engine.Database, m *migration.Migration) ([]string, error) {
 	if len(m.Found) == 0 {
@@ -39,7 +51,7 @@ func missingFound(ctx context.Context, db engine.Database, m *migration.Migratio
 	var out []string
 	for _, f := range m.Found {
 		t := s.Table(f.Table)
-		if t != nil && (f.Column == "" || t.Column(f.Column) != nil) {
+		if t != nil && isThere(t, f) {
 			continue
 		}
 		for _, st := range f.Make {

@@ -1,0 +1,80 @@
+package cli
+
+// This file tells the two ways on from what somebody changed by hand: into the
+// models, so that every database gets it, or away again.
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/draft"
+	"erbario/internal/schema"
+)
+
+type jsonWaysOn struct {
+	What    string `json:"what"`
+	Declare string `json:"declare"`
+	Away    string `json:"draft_away"`
+}
+
+// waysOn tells, of one change by hand, what it is, how it is declared, and how it
+// is drafted away; nil for what goes with another change.
+func waysOn(s *draft.State, c diff.Change) []string {
+	if c.What == "" {
+		return nil
+	}
+	model := "MODEL"
+	w := s.Wanted.Table(c.Table)
+	if w != nil {
+		model = w.Model
+	}
+	const again = "erbario draft TITLE"
+	switch o := c.Object.(type) {
+	case *schema.Column:
+		name := c.Target()
+		switch {
+		case c.Kind == diff.AddColumn && w != nil && w.Column(c.Name) != nil:
+			return []string{name, "it is: " + again + " takes it into the line", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field, c.Name), again, name)}
+		case c.Kind == diff.AddColumn:
+			return []string{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again), again + " --drop " + name}
+		case c.Kind == diff.DropColumn && w != nil && w.Column(c.Name) != nil:
+			return []string{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field, c.Name)), again + " makes it again"}
+		case c.Kind == diff.DropColumn:
+			return nil // declared no more, and not there: the two agree
+		}
+	}
+	name := c.Table + ": " + c.What
+	if c.Kind.Sign() != "+" {
+		return []string{name, "change model " + model + " to what is there", again + " makes it as declared"}
+	}
+	away := "drop it by hand"
+	switch o := c.Object.(type) {
+	case *schema.Index:
+		away = "DROP INDEX " + s.Engine.Quote(o.Name)
+	case *schema.Trigger:
+		away = "DROP TRIGGER " + s.Engine.Quote(o.Name)
+	}
+	return []string{name, "write it into model " + model + ", then " + again, away}
+}
+
+// fieldLine is the line of the language that declares a live column.
+func fieldLine(c *schema.Column) string {
+	name := c.Name
+	typ := c.Type.String()
+	switch {
+	case c.Type.Kind == schema.Native && c.SQLType == "":
+		typ = "text"
+	case c.Type.Kind == schema.Native:
+		typ = fmt.Sprintf("sql %q", c.SQLType)
+	}
+	out := name + " " + typ
+	if !c.NotNull {
+		out += " optional"
+	}
+	if c.Default != nil && !strings.ContainsAny(c.Default.Text, "\n'") {
+		out += " default (" + strings.Trim(c.Default.Text, "()") + ")"
+	}
+	return out
+}

@@ -1,0 +1,160 @@
+package plan
+
+// This file plans for databases that people have changed by hand. A migration
+// runs on those that were not, too: so what is to be there is made where it is
+// missing, and what is to go is made first where it never was.
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+	"erbario/internal/words"
+)
+
+// restore plans the columns of a table that migrations made and somebody dropped
+// here by hand. It returns the table with them, and what is left to change; ok is
+// false where a question is open.
+func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change, bool) {
+	if p.Made == nil || p.Made.Table(live.Name) == nil {
+		return live, changes, true
+	}
+	made := p.Made.Table(live.Name)
+	gone := map[string]bool{}
+	for _, c := range changes {
+		if c.Kind == diff.AddColumn && made.Column(c.Name) != nil {
+			gone[c.Name] = true
+		}
+	}
+	live, changes = p.beside(live, made, changes)
+	if len(gone) == 0 {
+		return live, changes, true
+	}
+	var back, rest []diff.Change
+	for _, c := range changes {
+		belongs := false
+		switch o := c.Object.(type) {
+		case *schema.Column:
+			belongs = c.Kind == diff.AddColumn && gone[c.Name]
+		case *schema.Check:
+			belongs = c.Kind == diff.AddCheck && gone[o.Column]
+		case *schema.Trigger:
+			belongs = c.Kind == diff.AddTrigger && gone[o.Column] && !isSpanning(o)
+		case *schema.ForeignKey:
+			belongs = c.Kind == diff.AddReference && slices.ContainsFunc(o.Columns, func(n string) bool { return gone[n] })
+		case *schema.Index:
+			belongs = (c.Kind == diff.AddIndex || c.Kind == diff.AddUnique) && slices.ContainsFunc(schema.Names(o.Parts), func(n string) bool { return gone[n] })
+		}
+		if belongs {
+			back = append(back, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	with := target(live, back)
+	a := engine.Alteration{From: live, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}
+	n := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(live.Name)))
+	asked := len(p.plan.Questions)
+	first := ""
+	for _, c := range back {
+		if c.Kind == diff.AddColumn {
+			p.addColumn(&a, c, changes, func() int64 { return n })
+			if first == "" {
+				first = c.Name
+			}
+		}
+	}
+	if len(p.plan.Questions) > asked {
+		p.plan.Effects[live.Name] = words.Rows(n) + ", with a question"
+		return live, nil, false
+	}
+	var list []string
+	for _, step := range p.Engine.Alter(a).Steps {
+		list = append(list, step.Apply...)
+	}
+	p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: first, Make: list})
+	p.plan.Effects[live.Name] = "keeps every row; what was dropped by hand is made again"
+	return with, rest, true
+}
+
+// beside plans the indexes and triggers of a table that migrations made and
+// somebody dropped here by hand, but those of columns that went too.
+func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change) {
+	var rest []diff.Change
+	for _, c := range changes {
+		name := ""
+		switch o := c.Object.(type) {
+		case *schema.Index:
+			same := slices.ContainsFunc(made.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, o.Name) })
+			whole := !slices.ContainsFunc(schema.Names(o.Parts), func(n string) bool { return live.Column(n) == nil })
+			if c.Kind.Sign() == "+" && same && whole && !o.Constraint {
+				name = o.Name
+			}
+		case *schema.Trigger:
+			same := slices.ContainsFunc(made.Triggers, func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, o.Name) })
+			if c.Kind.Sign() == "+" && same && live.Column(o.Column) != nil && !isSpanning(o) {
+				name = o.Name
+			}
+		}
+		if name == "" {
+			rest = append(rest, c)
+			continue
+		}
+		with := target(live, []diff.Change{c})
+		var list []string
+		for _, step := range p.Engine.Alter(engine.Alteration{From: live, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
+			list = append(list, step.Apply...)
+		}
+		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Beside: name, Make: list})
+		p.plan.Effects[live.Name] = "keeps every row; what was dropped by hand is made again"
+		live = with
+	}
+	return live, rest
+}
+
+// takeOver notes what of the tables that do not change was made by hand and is
+// declared now, so that the line has it. Without any other step the migration has
+// one that does nothing where it is there.
+func (p *planner) takeOver() {
+	if p.Made == nil || !p.TakeOver || len(p.plan.Questions) > 0 {
+		return
+	}
+	for _, w := range p.Wanted.Tables {
+		if live := p.Live.Table(w.Name); live != nil && !w.Outside && !p.renamed(w.Name) {
+			p.foundOnce(p.without(live))
+		}
+	}
+	if len(p.plan.Found) == 0 || len(p.plan.Steps) > 0 || slices.ContainsFunc(p.units, func(u unit) bool { return len(u.change.Steps) > 0 }) {
+		return
+	}
+	var names []string
+	for _, f := range p.plan.Found {
+		names = append(names, cmp.Or(f.Beside, strings.TrimSuffix(f.Table+"."+f.Column, ".")))
+	}
+	p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(names, ", "), Note: "made above where it is missing; nothing else to do"})
+}
+
+// foundOnce is found for tables that were not looked at yet.
+func (p *planner) foundOnce(live *schema.Table) {
+	if !p.looked[live.Name] {
+		p.looked[live.Name] = true
+		p.found(live)
+	}
+}
+
+// letGoFlags are the flags by which what was added to a table by hand may go.
+func (p *planner) letGoFlags(table string) string {
+	var out []string
+	for _, c := range p.undeclared(table) {
+		if c.Kind == diff.DropColumn {
+			out = append(out, "--drop "+c.Target())
+		}
+	}
+	if len(out) == 0 {
+		return "drop it by hand"
+	}
+	return strings.Join(out, " ")
+}
