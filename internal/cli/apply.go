@@ -64,9 +64,8 @@ func (a *app) applyCommand() *cli.Command {
 // onEach works on the database that was named, or on all that go together; it
 // stops at the first that fails. In JSON several are one document.
 func (a *app) onEach(p *project.Project, f func(name string) error) error {
-	names := []string{a.database}
-	if _, set := p.Getenv("ERBARIO_DATABASE"); a.database == "" && !set && len(p.Settings.Project.Together) > 1 {
-		names = p.Settings.Project.Together
+	names := a.eachName(p)
+	if len(names) > 1 {
 		a.several = []any{}
 	}
 	var err error
@@ -82,6 +81,15 @@ func (a *app) onEach(p *project.Project, f func(name string) error) error {
 		}
 	}
 	return err
+}
+
+// eachName are the databases that a run works on: the one that was named, or all
+// that go together.
+func (a *app) eachName(p *project.Project) []string {
+	if _, set := p.Getenv("ERBARIO_DATABASE"); a.database == "" && !set && len(p.Settings.Project.Together) > 1 {
+		return p.Settings.Project.Together
+	}
+	return []string{a.database}
 }
 
 type jsonRun struct {

@@ -101,8 +101,10 @@ func (a *app) draftCommand() *cli.Command {
 				doc := map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
 				if apply {
 					l.Close()
-					if err := a.applyQuietly(ctx, p, l.Name, f.asked()); err != nil {
-						return err
+					for _, name := range a.eachName(p) {
+						if err := a.applyQuietly(ctx, p, name, f.asked()); err != nil {
+							return err
+						}
 					}
 					doc["applied"] = true
 				}
@@ -114,7 +116,9 @@ func (a *app) draftCommand() *cli.Command {
 			a.showDraft(m)
 			if apply {
 				l.Close()
-				return a.apply(ctx, p, l.Name, applyOptions{wait: time.Minute, answers: f.asked()})
+				return a.onEach(p, func(name string) error {
+					return a.apply(ctx, p, name, applyOptions{wait: time.Minute, answers: f.asked()})
+				})
 			}
 			a.next("erbario apply")
 			return nil

@@ -67,14 +67,8 @@ type remaking struct {
 }
 
 func (r *remaking) redraft(ctx context.Context) error {
-	name := r.database
-	together := false
-	if list := r.p.Settings.Project.Together; name == "" && len(list) > 1 {
-		if _, set := r.p.Getenv("ERBARIO_DATABASE"); !set {
-			together = true
-		}
-	}
-	d, err := r.p.Database(name)
+	each := r.eachName(r.p)
+	d, err := r.p.Database(r.database)
 	if err != nil {
 		return err
 	}
@@ -88,8 +82,8 @@ func (r *remaking) redraft(ctx context.Context) error {
 		return err
 	}
 	var others []string
-	if together {
-		others = slices.DeleteFunc(slices.Clone(r.p.Settings.Project.Together), func(n string) bool { return n == d.Name })
+	if len(each) > 1 {
+		others = slices.DeleteFunc(slices.Clone(each), func(n string) bool { return n == d.Name })
 	}
 	if err := r.gone(ctx, append([]string{d.Name}, others...)); err != nil {
 		return err

@@ -194,6 +194,10 @@ type Requirement struct {
 // that takes soft deletion away would bring them back.
 const Revives = "are deleted and would come back"
 
+// DeletedRows is how the rows of a table that are marked as deleted are called
+// among what a step loses.
+func DeletedRows(table string) string { return "deleted rows of " + table }
+
 // InTheWay gives the number of rows of a query, and the first of them. A query
 // with few rows is run once.
 func InTheWay(ctx context.Context, db Database, query string) (int64, Rows, error) {

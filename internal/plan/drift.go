@@ -69,6 +69,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 	}
 	if len(p.plan.Questions) > asked {
 		p.plan.Effects[live.Name] = words.Rows(n) + ", with a question"
+		p.skipped[live.Name] = true
 		return live, nil, false
 	}
 	var list []string

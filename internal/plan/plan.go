@@ -141,9 +141,10 @@ type planner struct {
 	units []unit
 	err   error
 	// By table: the steps before its others, and what else must hold.
-	before map[string][]engine.Step
-	looked map[string]bool // tables of which what was made by hand is noted
-	needs  map[string][]engine.Requirement
+	before  map[string][]engine.Step
+	skipped map[string]bool // tables whose other changes wait for an answer
+	looked  map[string]bool // tables of which what was made by hand is noted
+	needs   map[string][]engine.Requirement
 }
 
 // unit is what is done to one table.
@@ -157,7 +158,7 @@ type unit struct {
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, before: map[string][]engine.Step{}, looked: map[string]bool{}, needs: map[string][]engine.Requirement{}}
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, before: map[string][]engine.Step{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
 	p.spanning()
 	byTable := map[string][]diff.Change{}
@@ -909,6 +910,10 @@ func (p *planner) answered(what, about string) bool {
 func (p *planner) unused() error {
 	var err error
 	nothing := func(flag, format string, args ...any) {
+		_, key, _ := strings.Cut(flag, " ")
+		if table, _, _ := strings.Cut(key, "."); p.skipped[table] {
+			return
+		}
 		p.plan.Unused = append(p.plan.Unused, flag)
 		if err == nil && !p.Lenient {
 			err = fmt.Errorf("%s answers nothing: %s; look at erbario diff", flag, fmt.Sprintf(format, args...))

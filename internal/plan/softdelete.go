@@ -180,7 +180,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		if fate == Keep {
 			keep = schema.Cut(schema.KeptPrefix + strings.ToLower(p.ID) + "_deleted_" + c.Table)
 		}
-		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: "deleted rows of " + c.Table})
+		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		p.before[c.Table] = append(p.before[c.Table], step)
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {

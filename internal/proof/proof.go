@@ -261,7 +261,11 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		if schema.Own(t.Name) || t.Options.Virtual != "" || slices.Contains(p.out.Lost, t.Name) {
 			continue
 		}
-		rows, err := p.db.Sample(ctx, "SELECT "+p.columns(t)+" FROM "+p.Engine.Quote(t.Name), 0)
+		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.Quote(t.Name)
+		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.DeletedRows(t.Name)) {
+			query += " WHERE " + p.Engine.Quote(t.SoftDelete) + " IS NULL" // the others go for good
+		}
+		rows, err := p.db.Sample(ctx, query, 0)
 		if err != nil {
 			return nil, err
 		}

@@ -267,7 +267,7 @@ func pair(t *rapid.T, p place, url string) {
 	after := dump(t, ctx, e, db)
 	for _, s := range d.Migration.Steps {
 		for _, name := range s.Loses {
-			if table, ok := strings.CutPrefix(name, "deleted rows of "); ok { // they are put aside
+			if table, ok := strings.CutPrefix(name, engine.DeletedRows("")); ok { // they are put aside
 				delete(same, table)
 				delete(values, table)
 			}

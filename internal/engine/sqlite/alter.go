@@ -274,7 +274,15 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		if !droppable(from, c) {
 			return nil, false
 		}
-		do("drop "+from.Name+"."+c.Name, "writes every row anew", fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))
+		var sql []string
+		for _, k := range from.Checks {
+			// One that was added later stands behind all columns, here or on another
+			// database: it would stay, and name what is gone.
+			if k.Name != "" && countCheck(from, k.Name) == 1 && strings.EqualFold(k.Column, c.Name) {
+				sql = append(sql, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
+			}
+		}
+		do("drop "+from.Name+"."+c.Name, "writes every row anew", append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
 	}
 	for _, c := range added {
 		if !addable(to, c) {
