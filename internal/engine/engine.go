@@ -46,10 +46,9 @@ type Engine interface {
 	// Rename gives the step that gives a table or a column another name,
 	// followed by everything that refers to it.
 	Rename(table, column, to string) Step
-	// Convert is the expression that turns a value of one column into one of
-	// another type, empty where the value stays as it is; ok is false where
-	// there is no one obvious way.
-	Convert(from, to *schema.Column) (expr string, ok bool)
+	// Convert tells how a value of one column becomes one of another type; ok is
+	// false where there is no one obvious way.
+	Convert(from, to *schema.Column) (c Conversion, ok bool)
 	// Literal is a declared value as SQL of the column's type.
 	Literal(v schema.Value, t schema.Type) (string, error)
 	// Quote is a name as SQL, Text a text as a literal.
@@ -209,6 +208,13 @@ func InTheWay(ctx context.Context, db Database, query string) (int64, Rows, erro
 	rows.Values = rows.Values[:shown]
 	n, err := db.Count(ctx, query)
 	return n, rows, err
+}
+
+// Conversion is how a value becomes one of another type. A row whose value does
+// not come back the same is in the way.
+type Conversion struct {
+	SQL string // over the old row; empty: the value stays as it is
+	How string // in words; empty: nobody would ask
 }
 
 // Removal is rows of a table that go, and the table in which they are kept;

@@ -763,11 +763,16 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 		p.lose(a, old)
 		return
 	}
-	if there != "" {
-		a.Forward[c.Name] = engine.Source{SQL: there, Converts: true}
+	for i, o := range p.plan.Changes {
+		if o.Kind == c.Kind && o.Target() == c.Target() {
+			p.plan.Changes[i].Note = there.How
+		}
 	}
-	if back != "" {
-		a.Back[c.Name] = engine.Source{SQL: back, Converts: true}
+	if there.SQL != "" {
+		a.Forward[c.Name] = engine.Source{SQL: there.SQL, Converts: true}
+	}
+	if back.SQL != "" {
+		a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: true}
 	}
 }
 
@@ -1072,7 +1077,7 @@ func summary(table string, changes []diff.Change) string {
 			out = append(out, "soft delete by "+c.Name)
 		case c.Kind == diff.DropColumn && c.What == "soft delete":
 			out = append(out, "no soft delete by "+c.Name)
-		case c.Note != "":
+		case c.Note != "" && c.Kind == diff.ChangeUnique:
 			out = append(out, c.To)
 		case c.Kind == diff.AddColumn:
 			out = append(out, "add "+c.Name)
