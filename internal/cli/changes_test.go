@@ -205,8 +205,7 @@ func (c changeCase) elsewhere(t *testing.T) string {
 	if c.needs || strings.HasPrefix(strings.Join(c.flags, " "), "--rename") {
 		args = append(args, c.flags...)
 	}
-	out, code := p.erbario(args...)
-	if code != exitDone {
+	if _, code := p.erbario(args...); code != exitDone {
 		return "asked already where there are no rows"
 	}
 	here := *p
@@ -215,7 +214,7 @@ func (c changeCase) elsewhere(t *testing.T) string {
 	require.NoError(t, os.Rename(db, filepath.Join(p.dir, "herbarium.db"))) // the helper looks there
 	here.exec("INSERT INTO taxons (name) VALUES ('Rosa'); INSERT INTO regions (name) VALUES ('North'); INSERT INTO specimens (" + c.columnsOf() + ") VALUES " + rows + ";")
 	before := here.rows()
-	out, code = p.erbario("apply")
+	out, code := p.erbario("apply")
 	if code == exitDone {
 		p.must("undo")
 		require.Equal(t, before, here.rows())

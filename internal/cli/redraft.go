@@ -300,7 +300,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	}
 	var run runner.Run
 	if was {
-		if err := draft.Hand(ctx, l.db, r.e, r.old, id, renames); err != nil {
+		if err := r.hand(ctx, l.db, d.Migration, renames); err != nil {
 			return "", errors.Join(err, files.back())
 		}
 		if d.Migration != nil {
@@ -371,10 +371,10 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	var run runner.Run
+	if err := r.hand(ctx, l.db, m, renames); err != nil {
+		return err
+	}
 	if m != nil {
-		if err := draft.Hand(ctx, l.db, r.e, r.old, m.ID, renames); err != nil {
-			return err
-		}
 		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway})
 		if err != nil {
 			return r.runFailed(l, err, 0)
@@ -387,6 +387,20 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 	r.tell(fmt.Sprintf("%s: the same, %s", name, spent(time.Since(began))))
 	if m != nil {
 		r.tellRestored(run)
+	}
+	return nil
+}
+
+// hand moves what the undo put aside to where the new migration looks for it; if
+// there is none, to where nothing does.
+func (r *remaking) hand(ctx context.Context, db engine.Database, m *migration.Migration, renames []plan.Rename) error {
+	if m != nil {
+		return draft.Hand(ctx, db, r.e, r.old, m.ID, renames)
+	}
+	for _, o := range r.old {
+		if err := runner.SetApart(ctx, db, r.e, o); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -244,7 +244,7 @@ type Draft struct {
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
-	p, err := s.plan(ctx, strings.SplitN(id, "-", 2)[0], r)
+	p, err := s.plan(ctx, id, r)
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,7 @@ func HandSteps(m *migration.Migration) []HandStep {
 func carry(m *migration.Migration, list []HandStep) error {
 	var first, last []migration.Step
 	for _, h := range list {
-		step := renamed(h.Step, h.Of.Stamp(), m.Stamp())
+		step := renamed(h.Step, h.Of.ID, m.ID)
 		switch i := slices.Index(m.Drafted, h.Was); {
 		case h.Was != "" && i < 0:
 			return fmt.Errorf("a step of %s was changed by hand (%s), and what it was drafted as comes out differently now: nothing was changed; note what you changed, then erbario redraft --no-carry leaves it out", h.Of.ID, h.Title)
@@ -78,7 +78,7 @@ func renamed(s migration.Step, from, to string) migration.Step {
 	list := func(in []migration.Statement) []migration.Statement {
 		var out []migration.Statement
 		for _, st := range in {
-			st.SQL = strings.ReplaceAll(st.SQL, schema.KeptPrefix+strings.ToLower(from), schema.KeptPrefix+strings.ToLower(to))
+			st.SQL = strings.ReplaceAll(st.SQL, schema.Kept(from), schema.Kept(to))
 			out = append(out, st)
 		}
 		return out

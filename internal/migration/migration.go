@@ -98,7 +98,7 @@ func (m *Migration) Sum(s *Step) string {
 		}
 		b.WriteString("--\n")
 	}
-	return schema.Hash8(strings.ReplaceAll(b.String(), strings.ToLower(m.Stamp()), ""))
+	return schema.Hash8(strings.ReplaceAll(b.String(), schema.Kept(m.ID), ""))
 }
 
 // ByPerson tells whether a step was written or changed by a person since it was

@@ -361,7 +361,7 @@ func (p *planner) dropTable(t *schema.Table) {
 
 // keep is the name of the table for what is kept of a table.
 func (p *planner) keep(table string) string {
-	return schema.Cut(schema.KeptPrefix + strings.ToLower(p.ID) + "_" + table)
+	return schema.Cut(schema.Kept(p.ID) + table)
 }
 
 // comers are the new tables that could be an old one under another name: they

@@ -178,7 +178,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 	case Keep, Purge:
 		keep := ""
 		if fate == Keep {
-			keep = schema.Cut(schema.KeptPrefix + strings.ToLower(p.ID) + "_deleted_" + c.Table)
+			keep = schema.Cut(schema.Kept(p.ID) + "deleted_" + c.Table)
 		}
 		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		p.before[c.Table] = append(p.before[c.Table], step)

@@ -16,14 +16,10 @@ import (
 	"erbario/internal/schema"
 )
 
-// keptPrefix begins the names of all tables of values kept for a migration, and
-// keptByUndo those of values that its undo put aside.
-func keptPrefix(m *migration.Migration) string {
-	return schema.KeptPrefix + strings.ToLower(m.Stamp()) + "_"
-}
-
+// keptByUndo is the name of the table into which the migration's undo puts values
+// of a table.
 func keptByUndo(m *migration.Migration, table string) string {
-	return schema.Cut(keptPrefix(m) + "undo_" + table)
+	return schema.Cut(schema.Kept(m.ID) + "undo_" + table)
 }
 
 // PutAside is a table of values that the undo of a migration put aside.
@@ -35,7 +31,7 @@ type PutAside struct {
 // PutAsideBy lists what the undo of a migration put aside and has not been put
 // back.
 func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration) ([]PutAside, error) {
-	names, err := db.Kept(ctx, keptPrefix(m)+"undo_")
+	names, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
 	var out []PutAside
 	for _, n := range names {
 		for _, table := range refilled(m) {
@@ -129,7 +125,7 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
 		return nil
 	}
-	names, err := db.Kept(ctx, keptPrefix(m)+"undo_")
+	names, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
 	if err != nil || len(names) == 0 {
 		return err
 	}
@@ -150,29 +146,38 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 				}
 			}
 			if left {
-				if err := setApart(ctx, db, e, s, m, kept); err != nil {
+				if err := setApart(ctx, db, e, m, kept.Name); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	return dropEmptyKept(ctx, db, e, m)
+	return settleKept(ctx, db, e, m, false)
 }
 
-// dropEmptyKept drops the migration's tables of kept values once every value is
-// back in its row. What found no row stays there.
-func dropEmptyKept(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
-	names, err := db.Kept(ctx, keptPrefix(m))
-	if err != nil {
+// settleKept drops the tables of what the migration kept once every value is back
+// in its row. What found no row is set apart: it stays kept, and is in nobody's
+// way when the same is kept again.
+func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	names, err := db.Kept(ctx, schema.Kept(m.ID))
+	if err != nil || len(names) == 0 {
 		return err
 	}
+	byUndo := schema.Kept(m.ID) + "undo_"
 	for _, name := range names {
 		n, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(name))
 		if err != nil {
 			return err
 		}
-		if n == 0 {
+		switch lower := strings.ToLower(name); {
+		case n == 0:
 			if err := db.Exec(ctx, "DROP TABLE "+e.Quote(name)); err != nil {
+				return err
+			}
+		case strings.HasPrefix(lower, schema.Kept(m.ID)+"left_"):
+		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run
+		default:
+			if err := setApart(ctx, db, e, m, name); err != nil {
 				return err
 			}
 		}
@@ -188,19 +193,40 @@ func unplaced(t, kept *schema.Table) bool {
 	})
 }
 
+// leftName is the name under which nothing looks for a kept table again.
+func leftName(m *migration.Migration, name string) string {
+	rest := strings.TrimPrefix(name[min(len(name), len(schema.Kept(m.ID))):], "undo_")
+	return schema.Cut(schema.Kept(m.ID) + "left_" + rest)
+}
+
 // setApart gives a kept table a name under which nothing looks for it again.
-func setApart(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, m *migration.Migration, kept *schema.Table) error {
-	base := strings.Replace(kept.Name, "_undo_", "_left_", 1)
-	name := schema.Cut(base)
-	for i := 2; s.Table(name) != nil; i++ {
-		name = schema.Cut(fmt.Sprintf("%s_%d", base, i))
+func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, name string) error {
+	taken, err := db.Kept(ctx, schema.Kept(m.ID)+"left_")
+	if err != nil {
+		return err
 	}
-	for _, sql := range e.Rename(kept.Name, "", name).Apply {
+	to := leftName(m, name)
+	for i := 2; slices.Contains(taken, to); i++ {
+		to = schema.Cut(fmt.Sprintf("%s_%d", leftName(m, name), i))
+	}
+	for _, sql := range e.Rename(name, "", to).Apply {
 		if err := db.Step(ctx, sql); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// SetApart gives what the undo of a migration put aside names under which nothing
+// looks for it again: the migration is gone.
+func SetApart(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	list, err := PutAsideBy(ctx, db, m)
+	for _, p := range list {
+		if err == nil {
+			err = setApart(ctx, db, e, m, p.Name)
+		}
+	}
+	return err
 }
 
 // Restored is what came back into the rows of a table from what was kept.
@@ -222,14 +248,14 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	}) {
 		return func() ([]Restored, error) { return nil, nil }, nil
 	}
-	byUndo := keptPrefix(m) + "undo_"
+	byUndo := schema.Kept(m.ID) + "undo_"
 	count := func() (map[string]int64, []string, error) {
-		names, err := db.Kept(ctx, keptPrefix(m))
+		names, err := db.Kept(ctx, schema.Kept(m.ID))
 		out := map[string]int64{}
 		var order []string
 		for _, n := range names {
 			lower := strings.ToLower(n)
-			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, keptPrefix(m)+"left_") {
+			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, schema.Kept(m.ID)+"left_") {
 				continue // an undo brings back what the apply kept, and the other way round
 			}
 			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(n)); err != nil {
@@ -240,6 +266,10 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		return out, order, err
 	}
 	before, order, err := count()
+	if err != nil {
+		return nil, err
+	}
+	old, err := db.Kept(ctx, schema.Kept(m.ID)+"left_")
 	if err != nil {
 		return nil, err
 	}
@@ -261,13 +291,27 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		if err != nil {
 			return nil, err
 		}
+		apart, err := db.Kept(ctx, schema.Kept(m.ID)+"left_")
+		if err != nil {
+			return nil, err
+		}
+		apart = slices.DeleteFunc(apart, func(n string) bool { return slices.Contains(old, n) })
 		var out []Restored
 		for _, n := range order {
-			table := strings.TrimPrefix(n[len(keptPrefix(m)):], "deleted_")
+			table := strings.TrimPrefix(n[len(schema.Kept(m.ID)):], "deleted_")
 			if t, ok := whose[n]; ok {
 				table = t
 			}
-			r := Restored{Table: table, Rows: before[n] - after[n], Left: after[n], In: n}
+			r := Restored{Table: table, Left: after[n], In: n}
+			for _, l := range apart {
+				if strings.HasPrefix(l, leftName(m, n)) {
+					if r.Left, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(l)); err != nil {
+						return nil, err
+					}
+					r.In = l
+				}
+			}
+			r.Rows = before[n] - r.Left
 			if i := slices.IndexFunc(out, func(o Restored) bool { return o.Table == table }); i >= 0 {
 				out[i].Rows = max(out[i].Rows, r.Rows) // other columns of the same rows
 				out[i].Left += r.Left

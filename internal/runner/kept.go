@@ -48,9 +48,9 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 			continue
 		}
 		k := Kept{Name: name}
-		stamp, rest, _ := strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
-		k.Since, _ = time.Parse(stampForm, stamp)
-		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(id), stamp) }
+		of, rest, _ := strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
+		k.Since, _ = time.Parse(stampForm, of[:min(len(of), len(stampForm))])
+		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(name), schema.Kept(id)) }
 		for _, a := range applied {
 			if is(a.ID) {
 				k.Migration, k.Applied = a.ID, true

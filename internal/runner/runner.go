@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/schema"
 	"erbario/internal/words"
 )
 
@@ -215,7 +216,7 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	if !undo {
 		tables = refilled(m)
 		if len(tables) > 0 {
-			kept, err := db.Kept(ctx, keptPrefix(m)+"undo_")
+			kept, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
 			if err != nil {
 				return err
 			}
@@ -258,7 +259,7 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		}
 	}
 	if undo {
-		if err := dropEmptyKept(ctx, db, e, m); err != nil {
+		if err := settleKept(ctx, db, e, m, true); err != nil {
 			return err
 		}
 	} else if err := putBack(ctx, db, e, m); err != nil {

@@ -52,3 +52,10 @@ const (
 	OwnPrefix  = "erbario_"
 	KeptPrefix = "erbario_kept_"
 )
+
+// Kept begins the names of what one migration keeps: its time, and a little of a
+// hash of its title, since two may have the same time.
+func Kept(id string) string {
+	stamp, title, _ := strings.Cut(id, "-")
+	return KeptPrefix + strings.ToLower(stamp) + Hash8(title)[:4] + "_"
+}
