@@ -833,22 +833,30 @@ func (a *app) showStatus(list []*statusRow) {
 func (a *app) scriptCommand() *cli.Command {
 	var to string
 	var undo bool
+	var f answerFlags
 	return &cli.Command{
 		Name: "script", Usage: "write the waiting migrations as one plain SQL file, history rows included",
 		Description: "For those who run changes by hand, with the database's own client:\n\n  erbario script > forward.sql",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "stop behind this migration (any part of its `ID`); with --undo, the one that stays, or start", Destination: &to},
 			&cli.BoolFlag{Name: "undo", Usage: "the way back instead: the newest alone, or back to --to", Destination: &undo},
+			&cli.StringSliceFlag{Name: "fill", Usage: "a value that a migration leaves to each database: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+			&cli.StringFlag{Name: "answers", Usage: "take such values from this TOML `FILE`", Destination: &f.file},
 		},
+		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.reading(ctx, c, 0, func(p *project.Project, l *live) error {
 				files, err := p.Migrations(l.engine)
 				if err != nil {
 					return err
 				}
-				text, ids, err := runner.Script(ctx, l.db, l.engine, files, runner.Options{To: to, Start: to == "start"}, undo)
+				values, err := f.values()
 				if err != nil {
 					return err
+				}
+				text, ids, err := runner.Script(ctx, l.db, l.engine, files, runner.Options{To: to, Start: to == "start", Answers: values, Home: l.Throwaway}, undo)
+				if err != nil {
+					return a.runFailed(l, err, 0)
 				}
 				if a.json {
 					if ids == nil {

@@ -108,6 +108,7 @@ type app struct {
 	several   []any // the documents of a run that works on several databases
 	noColour  bool
 	forceTerm bool
+	shown     bool // what is written is shown to a person, whatever it goes to
 }
 
 func (a *app) root() *cli.Command {

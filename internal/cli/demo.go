@@ -58,6 +58,19 @@ var tales = []tale{
 		{"look", "collectors", "--rows", "3"},
 		{"apply"},
 	}},
+	{"A change of mind: the same migration again, with the rows as they are.", [][]string{
+		{"declare", "Specimen", "shelf text(10) optional"},
+		{"redraft"},
+		{"kept", "list"},
+	}},
+	{"Soft deletion comes to a table with rows; what is deleted can come back.", [][]string{
+		{"declare", "Specimen", "soft delete with view"},
+		{"diff"},
+		{"draft", "soft deletion", "--apply"},
+		{"sqlite3", "herbarium.db", "UPDATE specimens SET deleted_at = '2026-11-20 09:30:00' WHERE id IN (3, 4)"},
+		{"deleted", "list", "specimens"},
+		{"deleted", "restore", "specimens", "--key", "3"},
+	}},
 	{"How does it all stand, and does the whole line still hold?", [][]string{
 		{"status", "--all"},
 		{"prove", "--all"},
@@ -128,14 +141,19 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 	}
 	line := strings.Join(typed, " ")
 	if args[0] == "sqlite3" {
+		sql := herbarium.Rows
+		if !strings.HasPrefix(args[2], "<") {
+			sql = args[2] + ";"
+			line = strings.Join(args[:2], " ") + ` "` + args[2] + `"`
+		}
 		a.out.line(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
-		return fillExample(ctx, dir)
+		return runExample(ctx, dir, sql)
 	}
 	if args[0] == "draft" { // a title needs no quotes
 		line = strings.Replace(line, "'"+args[1]+"'", args[1], 1)
 	}
 	a.out.line(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, "erbario "+line))
-	sub := &app{stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour}
+	sub := &app{stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour, shown: true}
 	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
 	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {
 		return fmt.Errorf("the command above ended with %d, which it should not", code)
@@ -167,8 +185,8 @@ func writeExample(dir string) error {
 	return project.WriteFile(filepath.Join(dir, "rows.sql"), herbarium.Rows)
 }
 
-// fillExample runs rows.sql on the example's database.
-func fillExample(ctx context.Context, dir string) error {
+// runExample runs SQL on the example's database, as an application would.
+func runExample(ctx context.Context, dir, sql string) error {
 	p, err := project.Find(dir)
 	if err != nil {
 		return err
@@ -186,7 +204,7 @@ func fillExample(ctx context.Context, dir string) error {
 		return err
 	}
 	defer db.Close()
-	for _, piece := range e.Split(herbarium.Rows) {
+	for _, piece := range e.Split(sql) {
 		if piece.Comment {
 			continue
 		}

@@ -162,7 +162,7 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 		for _, w := range d.InTheWay {
 			a.inTheWay(way(w))
 		}
-		if !isTerminal(a.out.w) {
+		if !isTerminal(a.out.w) && !a.shown {
 			fmt.Fprint(a.out.w, a.template(command, d.Plan.Questions))
 			a.err.line("the questions are on standard output too, as a file to fill in for --answers")
 		}

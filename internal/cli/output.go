@@ -241,10 +241,22 @@ func (a *app) help(w io.Writer, _ string, data any) {
 		a.rootHelp(p, c)
 		return
 	}
-	p.printf("%s", p.paint(styleHead, strings.TrimSpace("erbario "+c.Name+" "+c.ArgsUsage)))
+	p.printf("%s", p.paint(styleHead, strings.TrimSpace(c.FullName()+" "+c.ArgsUsage)))
 	p.printf("%s", upperFirst(c.Usage)+".")
 	if c.Description != "" {
-		p.printf("\n%s", strings.TrimSpace(c.Description))
+		p.printf("\n%s", strings.TrimRight(c.Description, "\n"))
+	}
+	if len(c.VisibleCommands()) > 0 {
+		p.line("")
+		var table [][]string
+		for _, s := range c.Commands {
+			if s.Name != "help" && !s.Hidden {
+				table = append(table, []string{"  " + strings.TrimSpace(s.Name+" "+s.ArgsUsage), s.Usage})
+			}
+		}
+		for _, l := range columns(table) {
+			p.line(l)
+		}
 	}
 	flags(p, "\nFlags", c.Flags)
 	flags(p, "\nEverywhere", c.Root().Flags)

@@ -108,6 +108,9 @@ func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole str
 		if hole == "EXPRESSION" {
 			return oneExpression(s.Engine, v)
 		}
+		if sql, ok := strings.CutPrefix(v, "sql:"); ok {
+			return oneExpression(s.Engine, sql)
+		}
 		if col == nil {
 			return nil
 		}

@@ -95,7 +95,7 @@ func Ask(ctx context.Context, db engine.Database, m string, when string, r engin
 // Sentence puts the number into a requirement's sentence.
 func Sentence(s string, n int64) string {
 	if n == 1 {
-		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " are deleted", " is deleted", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
+		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
 	}
 	return strings.ReplaceAll(s, "{n}", words.Thousands(n))
 }

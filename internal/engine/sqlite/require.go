@@ -31,12 +31,12 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 				shown = append(shown, old.Name)
 			}
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} rows of %s have a %s with no one way to become what is declared", to.Name, c.Name), About: c.Name,
+				Sentence: fmt.Sprintf("{n} values of %s.%s have no one way to become what is declared", to.Name, c.Name), About: c.Name,
 				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), quote(from.Name), quote(old.Name)),
 			})
 		}
 		if q := p.lossy(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have a %s that does not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Query: q})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Query: q})
 		}
 		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Query: p.query([]string{c.Name}, quote(c.Name)+" IS NULL")})
@@ -113,13 +113,13 @@ func carried(t *schema.Table) engine.Requirement {
 func checkSentence(t *schema.Table, k *schema.Check) string {
 	switch k.Purpose {
 	case schema.ForType, schema.ForSoftDelete:
-		return fmt.Sprintf("{n} rows of %s have a %s that %s does not hold", t.Name, k.Column, t.Column(k.Column).SQLType)
+		return fmt.Sprintf("{n} values of %s.%s do not fit %s", t.Name, k.Column, t.Column(k.Column).SQLType)
 	case schema.ForNonblank:
-		return fmt.Sprintf("{n} rows of %s have a blank %s", t.Name, k.Column)
+		return fmt.Sprintf("{n} values of %s.%s are blank", t.Name, k.Column)
 	case schema.ForChoice:
-		return fmt.Sprintf("{n} rows of %s have a %s that is none of the choices", t.Name, k.Column)
+		return fmt.Sprintf("{n} values of %s.%s are none of the choices", t.Name, k.Column)
 	case schema.ForRange:
-		return fmt.Sprintf("{n} rows of %s have a %s out of range", t.Name, k.Column)
+		return fmt.Sprintf("{n} values of %s.%s are out of range", t.Name, k.Column)
 	}
 	if k.Name != "" {
 		return fmt.Sprintf("{n} rows of %s break the check %s", t.Name, k.Name)
