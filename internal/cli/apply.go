@@ -716,7 +716,11 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 		r.drift = drift
 		r.Live = jsonChanges(drift, nil)
 		for _, c := range drift {
-			if way := waysOn(s, c); way != nil {
+			on := ""
+			if d.Name != p.Default() {
+				on = "--database " + d.Name + " "
+			}
+			if way := waysOn(s, c, on); way != nil {
 				r.ways = append(r.ways, way)
 				r.Ways = append(r.Ways, jsonWaysOn{way[0], way[1], way[2]})
 			}

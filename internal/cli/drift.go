@@ -20,8 +20,9 @@ type jsonWaysOn struct {
 }
 
 // waysOn tells, of one change by hand, what it is, how it is declared, and how it
-// is drafted away; nil for what goes with another change.
-func waysOn(s *draft.State, c diff.Change) []string {
+// is drafted away; nil for what goes with another change. on names the database
+// where a command would work on another one without it.
+func waysOn(s *draft.State, c diff.Change, on string) []string {
 	if c.What == "" {
 		return nil
 	}
@@ -30,7 +31,7 @@ func waysOn(s *draft.State, c diff.Change) []string {
 	if w != nil {
 		model = w.Model
 	}
-	const again = "erbario draft TITLE"
+	again := "erbario " + on + "draft TITLE"
 	switch o := c.Object.(type) {
 	case *schema.Column:
 		name := c.Target()
