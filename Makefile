@@ -35,7 +35,7 @@ tools:
 # database at once.
 race: tools
 	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... -run 'SeveralAtOnce|Cancelled'
-	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status)'
+	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status|redraft)'
 
 lint:
 	@test -z "$$(gofmt -l cmd internal examples)" || { echo "gofmt would change:"; gofmt -l cmd internal examples; exit 1; }
@@ -48,6 +48,8 @@ bench: build tools
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:
 	ERBARIO_PAIRS=20000 $(GO) test ./internal/suite -run TestPairs -timeout 12h
+	ERBARIO_WALKS=50 ERBARIO_STEPS=500 $(GO) test ./internal/cli -run TestWalks -timeout 12h
+	$(GO) test ./internal/deleted -rapid.checks=50000 -timeout 12h
 	$(GO) test ./internal/lang -run XXX -fuzz FuzzParse -fuzzminimizetime 20x -fuzztime 30m
 	$(GO) test ./internal/lang -run XXX -fuzz FuzzFormat -fuzzminimizetime 20x -fuzztime 30m
 	$(GO) test ./internal/engine/sqlite -run XXX -fuzz FuzzTable -fuzzminimizetime 20x -fuzztime 30m
