@@ -30,6 +30,9 @@ func (a *app) interactive() bool {
 	return !a.json && isTerminal(a.stdin) && isTerminal(a.err.w)
 }
 
+// formLines is the room that a form needs at most.
+const formLines = 14
+
 // form shows fields at the terminal.
 func (a *app) form(ctx context.Context, fields ...huh.Field) error {
 	theme := huh.ThemeFunc(func(isDark bool) *huh.Styles {
@@ -45,8 +48,17 @@ func (a *app) form(ctx context.Context, fields ...huh.Field) error {
 		}
 		return s
 	})
-	err := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(true).WithWidth(min(a.err.width(), 120)).
-		WithInput(a.stdin).WithOutput(a.err.w).WithAccessible(os.Getenv("TERM") == "dumb").RunWithContext(ctx)
+	form := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(true).WithWidth(min(a.err.width(), 120)).
+		WithInput(a.stdin).WithOutput(a.err.w)
+	if os.Getenv("TERM") == "dumb" {
+		return form.WithAccessible(true).RunWithContext(ctx)
+	}
+	// The form is taken off the screen when it is done: what was asked and what was
+	// answered stand there already. Room is made for it first, so that it does not
+	// scroll away from the place that is gone back to.
+	fmt.Fprintf(a.err.w, "%s\x1b[%dA\x1b7", strings.Repeat("\n", formLines), formLines)
+	err := form.RunWithContext(ctx)
+	fmt.Fprint(a.err.w, "\x1b8\x1b[J")
 	if errors.Is(err, huh.ErrUserAborted) {
 		return errStopped
 	}

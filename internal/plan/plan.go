@@ -140,8 +140,7 @@ type planner struct {
 	used  map[string]bool // the answers that answered something
 	units []unit
 	err   error
-	// By table: the steps before its others, and what else must hold.
-	before  map[string][]engine.Step
+	// By table: what else must hold before its steps.
 	skipped map[string]bool // tables whose other changes wait for an answer
 	looked  map[string]bool // tables of which what was made by hand is noted
 	needs   map[string][]engine.Requirement
@@ -158,7 +157,7 @@ type unit struct {
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, before: map[string][]engine.Step{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}}
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
 	p.spanning()
 	byTable := map[string][]diff.Change{}
@@ -545,7 +544,6 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	p.foundOnce(live)
 	p.revived(&change, live, wanted)
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
-	change.Steps = append(p.before[name], change.Steps...)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
 		change.Steps[0].Here = append(change.Steps[0].Here, change.BeforeApply...)

@@ -181,7 +181,8 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 			keep = schema.Cut(schema.Kept(p.ID) + "deleted_" + c.Table)
 		}
 		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
-		p.before[c.Table] = append(p.before[c.Table], step)
+		// Before anything else, so that a fill elsewhere sees only the rows that stay.
+		p.units = append(p.units, unit{rank: rankSpanGoes, name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
 				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && p.Live.Table(t.Name) != nil && !p.dropped(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
