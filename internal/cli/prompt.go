@@ -161,6 +161,7 @@ func (a *app) askRows(ctx context.Context, db engine.Database, list []plan.InThe
 		if err != nil {
 			return err
 		}
+		a.err.line("    all of them:")
 		for _, line := range sample(rows, "    ") {
 			a.err.line(line)
 		}

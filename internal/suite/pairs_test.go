@@ -186,17 +186,25 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	if d.Migration == nil {
 		return d, files
 	}
+	// A fill that reads a table whose deleted rows are put aside may find none left:
+	// seen by the proof, or at its step, and nothing is changed.
+	aside := slices.ContainsFunc(d.Migration.Steps, func(s migration.Step) bool {
+		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
+	})
+	unfilled := func(said string) bool {
+		return aside && (strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "references would point at nothing"))
+	}
+	if slices.ContainsFunc(d.Outcome.Differ, unfilled) {
+		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
+		return d, files
+	}
 	require.Empty(t, d.Outcome.Differ, "the proof of\n%s", d.Migration.Text)
 	if len(d.InTheWay) > 0 {
 		return d, files
 	}
 	files = append(files, d.Migration)
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
-	if err != nil && strings.Contains(err.Error(), "references would point at nothing") && slices.ContainsFunc(d.Migration.Steps, func(s migration.Step) bool {
-		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
-	}) {
-		// A new reference was filled with a deleted row that is put aside: seen at the
-		// end of the run, which changes nothing.
+	if err != nil && unfilled(err.Error()) {
 		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
 		return d, files[:len(files)-1]
 	}
