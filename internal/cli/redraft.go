@@ -206,7 +206,12 @@ func (r *remaking) remake(ctx context.Context, name string, others []string) err
 	if err := r.f.load(); err != nil {
 		return err
 	}
-	l, err := r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
+	// A database that is not there yet is not made: nothing is applied to it.
+	l, err := r.open(ctx, r.p, name, engine.ReadOnly, false)
+	if err == nil && !l.absent {
+		l.Close()
+		l, err = r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
+	}
 	if err != nil {
 		return err
 	}
