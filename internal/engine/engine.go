@@ -197,16 +197,16 @@ const Revives = "are deleted and would come back"
 // among what a step loses.
 func DeletedRows(table string) string { return "deleted rows of " + table }
 
-// InTheWay gives the number of rows of a query, and the first of them. A query
-// with few rows is run once.
+// InTheWay gives the number of rows of a query, and the first five. One with few
+// rows is run once; one with many is left early, and then counted.
 func InTheWay(ctx context.Context, db Database, query string) (int64, Rows, error) {
-	const shown = 5
-	rows, err := db.Sample(ctx, query, shown+1)
-	if err != nil || len(rows.Values) <= shown {
-		return int64(len(rows.Values)), rows, err
+	const shown, few = 5, 500
+	rows, err := db.Sample(ctx, query, few+1)
+	n := int64(len(rows.Values))
+	if err == nil && n > few {
+		n, err = db.Count(ctx, query)
 	}
-	rows.Values = rows.Values[:shown]
-	n, err := db.Count(ctx, query)
+	rows.Values = rows.Values[:min(len(rows.Values), shown)]
 	return n, rows, err
 }
 

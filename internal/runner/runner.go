@@ -35,6 +35,8 @@ type Options struct {
 	Confirm func(a Applied) error
 	// Done is told each migration that is through.
 	Done func(Run)
+
+	begun bool // the table of history is there
 }
 
 // Run is a migration that is through.
@@ -78,16 +80,12 @@ func (e *StepError) Unwrap() error { return e.Err }
 
 // Ask asks one requirement; it returns nil, an *InTheWay, or what went wrong.
 func Ask(ctx context.Context, db engine.Database, m string, when string, r engine.Requirement) error {
-	n, err := db.Count(ctx, r.Query)
+	n, sample, err := engine.InTheWay(ctx, db, r.Query)
 	if err != nil {
 		return fmt.Errorf("%s, %s: the query of a requirement failed: %w", m, when, err)
 	}
 	if n == 0 {
 		return nil
-	}
-	sample, err := db.Sample(ctx, r.Query, 5)
-	if err != nil {
-		return err
 	}
 	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample}
 }
@@ -135,6 +133,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			continue
 		}
 		done = append(done, m)
+		o.begun = true
 		if o.Done != nil {
 			o.Done(Run{m, time.Since(began), back})
 		}
@@ -157,8 +156,10 @@ func runnable(list []*migration.Migration, proved bool) error {
 // Forward applies one migration inside the transaction that was begun, and
 // commits it. skip tells that somebody else has applied it in the meantime.
 func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, back []Restored, err error) {
-	if err := db.Exec(ctx, e.HistoryTable()); err != nil {
-		return false, nil, err
+	if !o.begun {
+		if err := db.Exec(ctx, e.HistoryTable()); err != nil {
+			return false, nil, err
+		}
 	}
 	there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
 	if err != nil {
