@@ -620,6 +620,7 @@ type statusRow struct {
 	Edited   []string     `json:"edited"`
 	Missing  []string     `json:"missing"`
 	Newer    []string     `json:"newer"`
+	Direct   []string     `json:"direct,omitempty"` // applied without a file
 	Forks    [][2]string  `json:"forks"`
 	Models   []jsonChange `json:"models"` // not drafted yet
 	Live     []jsonChange `json:"live"`   // changed by hand
@@ -738,6 +739,7 @@ func (r *statusRow) standing(s *runner.Standing) {
 	r.Edited = append(r.Edited, s.Edited...)
 	r.Missing = append(r.Missing, s.Missing...)
 	r.Newer = append(r.Newer, s.Newer...)
+	r.Direct = append(r.Direct, s.Direct...)
 	for _, f := range s.Forks {
 		r.Forks = append(r.Forks, [2]string{f[0].ID, f[1].ID})
 	}
@@ -802,6 +804,9 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 		for _, id := range r.Newer {
 			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
+		}
+		for _, id := range r.Direct {
+			a.out.printf("%sdirect    %s stands in no file: erbario draft TITLE writes it, erbario undo takes it back", who, id)
 		}
 		for _, f := range r.Forks {
 			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])

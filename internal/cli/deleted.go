@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -234,8 +236,19 @@ func (a *app) deletedRestore() *cli.Command {
 				if err != nil {
 					return err
 				}
+				above := map[string]bool{}
+				for _, key := range list {
+					tables, err := t.Above(ctx, key)
+					if err != nil {
+						return err
+					}
+					for _, p := range tables {
+						above[p] = true
+					}
+				}
+				parents := slices.Sorted(maps.Keys(above))
 				if a.json {
-					return a.document(map[string]any{"database": l.Name, "table": t.Name, "restored": len(list), "with": jsonCounted(with), "dry_run": dryRun})
+					return a.document(map[string]any{"database": l.Name, "table": t.Name, "restored": len(list), "with": jsonCounted(with), "deleted_above": append([]string{}, parents...), "dry_run": dryRun})
 				}
 				verb := "is back"
 				if len(list) > 1 {
@@ -245,6 +258,9 @@ func (a *app) deletedRestore() *cli.Command {
 					verb = "would come back"
 				}
 				a.out.printf("%s of %s %s%s", rows(int64(len(list))), t.Name, verb, withWords(with))
+				for _, p := range parents {
+					a.warn("what it refers to in %s is still deleted", p)
+				}
 				return nil
 			})
 		},

@@ -352,8 +352,18 @@ func (a *app) lookCommand() *cli.Command {
 					list = append(list, jsonTable{t.Name, len(t.Columns), n})
 					table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), rows(n)})
 				}
+				views := []string{}
+				for _, v := range s.Views {
+					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(v.Name))
+					size := rows(n)
+					if err != nil {
+						size = "does not work: " + err.Error()
+					}
+					views = append(views, v.Name)
+					table = append(table, []string{cell(v.Name), "view", cell(size)})
+				}
 				if a.json {
-					return a.document(map[string]any{"database": l.Name, "tables": list})
+					return a.document(map[string]any{"database": l.Name, "tables": list, "views": views})
 				}
 				if len(table) == 0 {
 					a.out.printf("%s holds no table yet", l.Name)
@@ -401,6 +411,27 @@ func (a *app) grid(r engine.Rows) {
 	}
 }
 
+// lookView shows a few rows of a view.
+func (a *app) lookView(ctx context.Context, l *live, v *schema.View, count int) error {
+	from := "SELECT * FROM " + l.engine.Quote(v.Name)
+	n, err := l.db.Count(ctx, from)
+	if err != nil {
+		return fmt.Errorf("the view %s does not work: %w", v.Name, err)
+	}
+	some, err := l.db.Sample(ctx, from, max(count, 1))
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(map[string]any{"database": l.Name, "view": v.Name, "rows": n, "columns": some.Columns, "values": append([][]string{}, some.Values...), "sql": v.SQL.Text})
+	}
+	a.out.line(a.out.paint(styleHead, cell(v.Name)) + "  " + a.out.paint(styleDim, "view, "+rows(n)))
+	if len(some.Values) > 0 && count > 0 {
+		a.grid(some)
+	}
+	return nil
+}
+
 // liveTable finds a live table by its name or its model's.
 func (a *app) liveTable(p *project.Project, l *live, s *schema.Schema, name string) (*schema.Table, error) {
 	if t := s.Table(name); t != nil {
@@ -424,6 +455,9 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 	p, err := a.project()
 	if err != nil {
 		return err
+	}
+	if v := s.View(name); v != nil {
+		return a.lookView(ctx, l, v, count)
 	}
 	t, err := a.liveTable(p, l, s, name)
 	if err != nil {

@@ -333,6 +333,31 @@ func (t Table) restore(ctx context.Context, key []string) error {
 	return nil
 }
 
+// Above names the tables of deleted rows that a row refers to: it can be there
+// without them, but somebody should know.
+func (t Table) Above(ctx context.Context, key []string) ([]string, error) {
+	var out []string
+	for _, k := range t.ForeignKeys {
+		parent := t.Schema.Table(k.Table)
+		if parent == nil || parent.SoftDelete == "" || len(k.References) != len(k.Columns) {
+			continue
+		}
+		var match []string
+		for i, c := range k.Columns {
+			match = append(match, fmt.Sprintf("p.%s = c.%s", t.q(k.References[i]), t.q(c)))
+		}
+		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM (SELECT * FROM %s WHERE %s) AS c JOIN %s AS p ON %s WHERE p.%s IS NOT NULL",
+			t.q(t.Name), t.is(key, ""), t.q(parent.Name), strings.Join(match, " AND "), t.q(parent.SoftDelete)))
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			out = append(out, parent.Name)
+		}
+	}
+	return out, nil
+}
+
 // marked counts the deleted rows of every table.
 func (t Table) marked(ctx context.Context) ([]Counted, error) {
 	var out []Counted
