@@ -81,7 +81,8 @@ var changeCases = []changeCase{
 	{kind: "a model goes", before: "code text(9)", after: "code text(9)", afterBase: "model Taxon\n    name text(40)\n\n", way: "('a')", flags: []string{"--drop", "regions"}},
 	{kind: "a model has another name", before: "code text(9)", after: "code text(9)", afterBase: "model Taxon\n    name text(40)\n\nmodel Area\n    name text(40)\n\n", way: "('a')", flags: []string{"--rename", "regions=areas"}},
 	{kind: "soft delete comes", before: "code text(9) unique", after: "code text(9) unique\n    soft delete with view", fit: "('a')"},
-	{kind: "soft delete goes", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('b', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=keep"}},
+	{kind: "soft delete goes", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=keep"}},
+	{kind: "the same, and the deleted rows are to come back", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=restore"}},
 }
 
 // columnsOf are the columns of the lines before, behind the id.

@@ -261,6 +261,7 @@ type Alteration struct {
 	Keep     string                                // the table to keep them in; empty: they are not kept
 	Parent   func(table string, after bool) Parent // what of a table that is referred to is there before the migration, or after it
 	Summary  string                                // the changes in words
+	Only     string                                // the condition of the rows that stay, where a step before it takes others out
 	NoKeep   bool                                  // Lost is not kept; Keep is for fills alone
 	NoDrop   bool                                  // columns cannot be dropped in place in this database
 }

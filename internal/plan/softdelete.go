@@ -181,6 +181,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 			keep = schema.Cut(schema.Kept(p.ID) + "deleted_" + c.Table)
 		}
 		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
+		a.Only = p.Engine.Quote(c.Name) + " IS NULL"
 		// Before anything else, so that a fill elsewhere sees only the rows that stay.
 		p.units = append(p.units, unit{rank: rankSpanGoes, name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 		for _, t := range p.Live.Tables {

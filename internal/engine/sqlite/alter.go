@@ -113,8 +113,8 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		a.Back[column] = s
 	}
 	out := engine.Change{
-		BeforeApply: requirements(a.From, a.To, a.Forward, func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo:  requirements(a.To, a.From, a.Back, func(t string) engine.Parent { return a.Parent(t, true) }),
+		BeforeApply: requirements(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
+		BeforeUndo:  requirements(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	lost := a.Lost
 	filled := filledColumns(a)

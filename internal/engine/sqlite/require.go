@@ -13,13 +13,14 @@ import (
 	"erbario/internal/schema"
 )
 
-// requirements are what the rows of from must fulfil to become rows of to.
-func requirements(from, to *schema.Table, sources map[string]engine.Source, parent func(string) engine.Parent) []engine.Requirement {
+// requirements are what the rows of from must fulfil to become rows of to; only
+// tells which rows stay until then.
+func requirements(from, to *schema.Table, sources map[string]engine.Source, only string, parent func(string) engine.Parent) []engine.Requirement {
 	if from.Options.Virtual != "" {
 		return nil
 	}
 	var out []engine.Requirement
-	p := projection{from: from, to: to, sources: sources}
+	p := projection{from: from, to: to, sources: sources, only: only}
 	for _, c := range to.Columns {
 		old := from.Column(c.Name)
 		if c.Generated != nil {
@@ -32,7 +33,7 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, pare
 			}
 			out = append(out, engine.Requirement{
 				Sentence: fmt.Sprintf("{n} values of %s.%s have no one way to become what is declared", to.Name, c.Name), About: c.Name,
-				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), quote(from.Name), quote(old.Name)),
+				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), p.rows(), quote(old.Name)),
 			})
 		}
 		if q := p.lossy(c); q != "" {
@@ -131,6 +132,16 @@ func checkSentence(t *schema.Table, k *schema.Check) string {
 type projection struct {
 	from, to *schema.Table
 	sources  map[string]engine.Source
+	only     string // the rows that are asked about; empty: all
+}
+
+// rows is what the rows are selected from.
+func (p projection) rows() string {
+	name := quote(p.from.Name)
+	if p.only == "" || p.from.Unkeyed() {
+		return name
+	}
+	return fmt.Sprintf("(SELECT * FROM %s WHERE %s) AS %s", name, p.only, name)
 }
 
 // expr is the value of a column of to over a row of from.
@@ -207,7 +218,7 @@ func (p projection) query(columns []string, where string) string {
 	}
 	var inner []string
 	if len(shown)+len(columns) == 0 {
-		return fmt.Sprintf("SELECT * FROM %s\nWHERE %s", quote(p.from.Name), where)
+		return fmt.Sprintf("SELECT * FROM %s\nWHERE %s", p.rows(), where)
 	}
 	for _, k := range shown {
 		if p.to.Column(k) == nil || !slices.Contains(columns, k) {
@@ -227,7 +238,7 @@ func (p projection) query(columns []string, where string) string {
 		}
 	}
 	// Generated columns are worked out from those they mention.
-	return fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s) AS q\nWHERE %s", bareList(list), strings.Join(inner, ", "), quote(p.from.Name), where)
+	return fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s) AS q\nWHERE %s", bareList(list), strings.Join(inner, ", "), p.rows(), where)
 }
 
 // bare is a column's or the row number's name; the latter is never quoted.
@@ -281,7 +292,7 @@ func (p projection) duplicates(x *schema.Index) string {
 		group = append(group, g)
 	}
 	return fmt.Sprintf("SELECT %s, count(*) AS %s FROM (SELECT %s FROM %s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
-		quoteAll(names), quote("rows"), strings.Join(inner, ", "), quote(p.from.Name), strings.Join(where, " AND "), strings.Join(group, ", "))
+		quoteAll(names), quote("rows"), strings.Join(inner, ", "), p.rows(), strings.Join(where, " AND "), strings.Join(group, ", "))
 }
 
 // Convert tells how a value of one type becomes one of another. ok is false where
@@ -374,5 +385,5 @@ func (p projection) lossy(c *schema.Column) string {
 	if src.Unfill != "" { // what was filled becomes null again and is not converted
 		where += " AND " + p.expr(c) + " IS NOT NULL"
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", quoteAll(shown), quote(p.from.Name), where)
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", quoteAll(shown), p.rows(), where)
 }
