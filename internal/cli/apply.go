@@ -797,7 +797,7 @@ func (a *app) showStatus(list []*statusRow) {
 			a.out.printf("%swaits     %s", who, id)
 		}
 		for _, id := range r.Edited {
-			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, or undo it first", who, id)
+			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, undo it first, or redraft it", who, id)
 		}
 		for _, id := range r.Missing {
 			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)

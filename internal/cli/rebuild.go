@@ -1,0 +1,153 @@
+package cli
+
+// This file is the command rebuild: a throwaway database from nothing, and no way
+// to do that to any other.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/engine"
+	"erbario/internal/project"
+	"erbario/internal/proof"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+)
+
+func (a *app) rebuildCommand() *cli.Command {
+	var undeclared bool
+	return &cli.Command{
+		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from nothing",
+		Description: "Every table goes, with its rows and what was kept. Only a database that erbario.toml\ncalls throwaway is rebuilt, and nothing is emptied before the migrations have been\nrun from nothing on scratch.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "undeclared", Usage: "tables that no migration made go too", Destination: &undeclared}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			p, err := a.projectFor(c, 0)
+			if err != nil {
+				return err
+			}
+			return a.rebuild(ctx, p, undeclared)
+		},
+	}
+}
+
+func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool) error {
+	d, err := p.Database(a.database)
+	if err != nil {
+		return err
+	}
+	if !d.Throwaway {
+		return fmt.Errorf("%s is not throwaway in erbario.toml, and is not emptied: there is no flag for it", d.Name)
+	}
+	e, err := d.Engine()
+	if err != nil {
+		return err
+	}
+	files, err := p.Migrations(e)
+	if err != nil {
+		return err
+	}
+	scratch, err := proof.Replay(ctx, e, files)
+	if err != nil {
+		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
+	}
+	end, err := scratch.Inspect(ctx)
+	scratch.Close()
+	if err != nil {
+		return err
+	}
+	l, err := a.openWaiting(ctx, p, d.Name, engine.Make, true, time.Minute)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	there, err := l.db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return err
+	}
+	known := map[string]bool{}
+	for _, t := range end.Tables {
+		known[strings.ToLower(t.Name)] = true
+	}
+	if texts, err := runner.Texts(applied, e); err == nil { // also what they made before a later one dropped it, or another checkout
+		if was, err := proof.Replay(ctx, e, texts); err == nil {
+			if s, err := was.Inspect(ctx); err == nil {
+				for _, t := range s.Tables {
+					known[strings.ToLower(t.Name)] = true
+				}
+			}
+			was.Close()
+		}
+	}
+	var strangers []string
+	for _, t := range there.Tables {
+		if !schema.Own(t.Name) && !known[strings.ToLower(t.Name)] {
+			n := int64(0)
+			if t.Options.Virtual == "" {
+				if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name)); err != nil {
+					return err
+				}
+			}
+			strangers = append(strangers, fmt.Sprintf("%s (%s)", t.Name, rows(n)))
+		}
+	}
+	if len(strangers) > 0 && !undeclared {
+		if a.json {
+			a.document(map[string]any{"database": d.Name, "rebuilt": false, "undeclared": strangers})
+			return exit(exitFailed)
+		}
+		for _, s := range strangers {
+			a.err.line("    " + cell(s))
+		}
+		return fmt.Errorf("%s that no migration made would be lost: nothing was emptied; --undeclared lets them go", plural(len(strangers), "table", "tables"))
+	}
+	if err := empty(ctx, l.db, e, there); err != nil {
+		return fmt.Errorf("%s cannot be emptied, and is as it was: %w", d.Name, err)
+	}
+	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{Wait: time.Minute, Home: true})
+	if err != nil {
+		return a.runFailed(l, err, len(done))
+	}
+	if a.json {
+		ids := []string{}
+		for _, m := range done {
+			ids = append(ids, m.ID)
+		}
+		return a.document(map[string]any{"database": d.Name, "rebuilt": true, "applied": ids})
+	}
+	at := "the start: there is no migration yet"
+	if len(done) > 0 {
+		at = done[len(done)-1].ID
+	}
+	a.out.printf("%s was emptied, and stands at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
+	return nil
+}
+
+// empty drops everything that a database holds, in one transaction.
+func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) error {
+	if err := db.HoldReferences(ctx, false); err != nil {
+		return err
+	}
+	if err := db.Begin(ctx, time.Minute); err != nil {
+		return err
+	}
+	for _, v := range s.Views {
+		if err := db.Exec(ctx, "DROP VIEW "+e.Quote(v.Name)); err != nil {
+			return errors.Join(err, db.Rollback())
+		}
+	}
+	for _, t := range s.Tables {
+		if err := db.Exec(ctx, "DROP TABLE "+e.Quote(t.Name)); err != nil {
+			return errors.Join(err, db.Rollback())
+		}
+	}
+	return db.Commit(ctx)
+}
