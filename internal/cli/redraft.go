@@ -234,6 +234,11 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	defer l.db.Rollback()
 	began := time.Now()
 	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
+	var held *runner.InTheWay
+	if errors.As(err, &held) && !r.json {
+		r.inTheWay(held)
+		return "", fmt.Errorf("%s cannot be taken back with the rows as they are, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
+	}
 	if err != nil {
 		return "", r.runFailed(l, err, 0)
 	}
