@@ -175,8 +175,12 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 		return n, err
 	}}
-	if len(s.Standing.Waiting) == 0 {
-		in.Look = func(q string) (int64, engine.Rows, error) { return engine.InTheWay(ctx, s.DB, q) }
+	in.Look = func(q string) (int64, engine.Rows, error) {
+		n, rows, err := engine.InTheWay(ctx, s.DB, q)
+		if err != nil && len(s.Standing.Waiting) > 0 {
+			return 0, engine.Rows{}, nil
+		}
+		return n, rows, err
 	}
 	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
 		return nil, err
@@ -248,7 +252,10 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Draft{Plan: p, InTheWay: p.InTheWay}
+	d := &Draft{Plan: p}
+	if len(s.Standing.Waiting) == 0 { // else those that wait may see to them first
+		d.InTheWay = p.InTheWay
+	}
 	if len(p.Questions) > 0 || len(p.Steps)+len(r.Steps) == 0 {
 		return d, nil
 	}
