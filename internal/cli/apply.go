@@ -121,16 +121,19 @@ func jsonRunOf(r runner.Run) jsonRun {
 func (a *app) restored(r runner.Run) {
 	for _, b := range r.Restored {
 		if b.Rows > 0 {
-			has := "have"
-			if b.Rows == 1 {
-				has = "has"
-			}
-			a.out.printf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, has)
+			a.out.printf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows))
 		}
 		if b.Left > 0 {
 			a.out.printf("    %s kept of %s found no row to go back to, and stay in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
 		}
 	}
+}
+
+func hasHave(n int64) string {
+	if n == 1 {
+		return "has"
+	}
+	return "have"
 }
 
 // askNeeds asks at the terminal for the values that a migration leaves to each

@@ -62,6 +62,7 @@ type remaking struct {
 	files []*migration.Migration // all of the project
 	old   []*migration.Migration // what is drafted again, oldest first
 	rest  []*migration.Migration // the files without the old ones
+	lines []string               // to tell once it stands
 }
 
 func (r *remaking) redraft(ctx context.Context) error {
@@ -225,6 +226,58 @@ func (r *remaking) remake(ctx context.Context, name string, others []string) err
 	}
 }
 
+// look reads how the database stands without the old migrations, with the models
+// as the answers change them.
+func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
+	read := func() (*draft.State, error) {
+		return draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+			w, err := r.wanted(r.p, l.engine)
+			return w, r.rest, err
+		})
+	}
+	s, err := read()
+	if err == nil && len(r.f.defaults)+len(r.f.optional) > 0 {
+		if err = r.edits(r.p, s.Wanted, r.f); err == nil {
+			s, err = read()
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s, s.Standing.Problem()
+}
+
+// draft drafts the change again, with the answers that were given then and now.
+// One that was given now and answers nothing is a mistake.
+func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.Draft, []plan.Rename, error) {
+	_, now, err := r.f.answers(s)
+	if err != nil {
+		return nil, nil, err
+	}
+	answers, said, err := r.carried().readable(s).answers(s)
+	if err != nil {
+		return nil, nil, err
+	}
+	id := s.IDAgain(r.old[0], time.Now())
+	if r.title != "" {
+		stamp, _, _ := strings.Cut(id, "-")
+		id = stamp + "-" + migration.Slug(r.title)
+	}
+	if r.old[0].Direct {
+		id = s.NextID(time.Now(), r.title)
+	}
+	d, renames, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Now: time.Now(), Rows: !l.Protected})
+	if err != nil || len(d.Plan.Questions) > 0 {
+		return d, renames, err
+	}
+	for _, u := range d.Plan.Unused {
+		if i := slices.IndexFunc(now, func(f string) bool { return f == u || strings.HasPrefix(f, u+"=") }); i >= 0 {
+			return nil, nil, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
+		}
+	}
+	return d, renames, nil
+}
+
 // try makes the whole run in one transaction. A flag is what a person answered:
 // then everything has been taken back, and it is to be tried again.
 func (r *remaking) try(ctx context.Context, l *live, others []string) (flag string, err error) {
@@ -233,6 +286,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	}
 	defer l.db.Rollback()
 	began := time.Now()
+	r.lines = nil
 	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
 	var held *runner.InTheWay
 	if errors.As(err, &held) && !r.json {
@@ -247,45 +301,11 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 			return "", err
 		}
 	}
-	look := func() (*draft.State, error) {
-		return draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
-			w, err := r.wanted(r.p, l.engine)
-			return w, r.rest, err
-		})
-	}
-	s, err := look()
+	s, err := r.look(ctx, l)
 	if err != nil {
 		return "", err
 	}
-	if len(r.f.defaults)+len(r.f.optional) > 0 {
-		if err := r.edits(r.p, s.Wanted, r.f); err != nil {
-			return "", err
-		}
-		if s, err = look(); err != nil {
-			return "", err
-		}
-	}
-	if err := s.Standing.Problem(); err != nil {
-		return "", err
-	}
-	_, saidNow, err := r.f.answers(s)
-	if err != nil {
-		return "", err
-	}
-	all := r.carried().readable(s)
-	answers, said, err := all.answers(s)
-	if err != nil {
-		return "", err
-	}
-	id := s.IDAgain(r.old[0], time.Now())
-	if r.title != "" {
-		stamp, _, _ := strings.Cut(id, "-")
-		id = stamp + "-" + migration.Slug(r.title)
-	}
-	if r.old[0].Direct {
-		id = s.NextID(time.Now(), r.title)
-	}
-	d, renames, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Now: time.Now(), Rows: !l.Protected})
+	d, renames, err := r.draft(ctx, s, l)
 	if err != nil {
 		return "", err
 	}
@@ -295,11 +315,6 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	}
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
 		return "", err
-	}
-	for _, u := range d.Plan.Unused {
-		if i := slices.IndexFunc(saidNow, func(f string) bool { return f == u || strings.HasPrefix(f, u+"=") }); i >= 0 {
-			return "", fmt.Errorf("%s answers nothing: look at erbario diff", saidNow[i])
-		}
 	}
 	written := slices.Sorted(maps.Keys(r.p.Edited))
 	files := r.swap(d.Migration)
@@ -324,6 +339,9 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	}
 	if err := errors.Join(files.remove(), r.p.Save()); err != nil {
 		return "", err
+	}
+	for _, line := range r.lines {
+		r.tell(line)
 	}
 	for _, path := range written {
 		r.tell(r.out.sign("~", path))
@@ -352,8 +370,10 @@ func (r *remaking) others(ctx context.Context, l *live) error {
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}
-		r.tell(r.out.sign("+", m.ID) + "  " + plural(len(m.Steps), "step", "steps") + ", " + spent(time.Since(began)))
-		r.restored(runner.Run{Migration: m, Restored: back})
+		r.lines = append(r.lines, r.out.sign("+", m.ID)+"  "+plural(len(m.Steps), "step", "steps")+", "+spent(time.Since(began)))
+		for _, b := range back {
+			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows)))
+		}
 	}
 	return nil
 }
@@ -371,6 +391,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 	}
 	defer l.db.Rollback()
 	began := time.Now()
+	r.lines = nil
 	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
 	if err != nil || !was {
 		return err
@@ -391,6 +412,9 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 	}
 	if err := l.db.Commit(ctx); err != nil {
 		return err
+	}
+	for _, line := range r.lines {
+		r.tell(line)
 	}
 	r.tell(fmt.Sprintf("%s: the same, %s", name, spent(time.Since(began))))
 	if m != nil {
