@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -175,6 +176,13 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	files, err := p.Migrations(e) // read before the database is made
 	if err != nil {
 		return err
+	}
+	for _, column := range slices.Sorted(maps.Keys(o.answers)) {
+		if !slices.ContainsFunc(files, func(m *migration.Migration) bool {
+			return slices.ContainsFunc(m.Parameters, func(x migration.Parameter) bool { return x.For == column && !x.Undo })
+		}) {
+			return fmt.Errorf("--fill %s answers nothing: no migration leaves %s to each database", column, column)
+		}
 	}
 	l, err := a.openWaiting(ctx, p, name, mode, o.create, o.wait)
 	if err != nil {
