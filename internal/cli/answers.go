@@ -88,11 +88,14 @@ func (f *answerFlags) values() (map[string]string, error) {
 }
 
 // asked are the values, by table.column, that were given for this database alone.
-func (f *answerFlags) asked() map[string]string {
+func (f *answerFlags) asked(s *schema.Schema) map[string]string {
 	out := map[string]string{}
 	for _, r := range f.fill {
 		name, value, _ := strings.Cut(r, "=")
 		if v, ok := strings.CutPrefix(value, "ask:"); ok {
+			if t, c := columnNamed(s, name); c != nil {
+				name = t.Name + "." + c.Name
+			}
 			out[name] = v
 		}
 	}

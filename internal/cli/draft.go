@@ -102,7 +102,7 @@ func (a *app) draftCommand() *cli.Command {
 				if apply {
 					l.Close()
 					for _, name := range a.eachName(p) {
-						if err := a.applyQuietly(ctx, p, name, f.asked()); err != nil {
+						if err := a.applyQuietly(ctx, p, name, f.asked(s.Wanted)); err != nil {
 							return err
 						}
 					}
@@ -117,7 +117,7 @@ func (a *app) draftCommand() *cli.Command {
 			if apply {
 				l.Close()
 				return a.onEach(p, func(name string) error {
-					return a.apply(ctx, p, name, applyOptions{wait: time.Minute, answers: f.asked()})
+					return a.apply(ctx, p, name, applyOptions{wait: time.Minute, answers: f.asked(s.Wanted)})
 				})
 			}
 			a.next("erbario apply")
