@@ -537,7 +537,7 @@ func (w *walk) merge() {
 	there.wanted[op.name] = op.field
 	there.models()
 	there.must("apply")
-	there.must("draft", "theirs")
+	there.must("draft", "theirs "+op.name)
 	theirs := there.files()[len(files)-1]
 	text, err := os.ReadFile(theirs)
 	require.NoError(w.t, err)

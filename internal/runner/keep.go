@@ -170,12 +170,12 @@ func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			return err
 		}
 		switch lower := strings.ToLower(name); {
+		case strings.HasPrefix(lower, schema.Kept(m.ID)+"left_"):
+		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run, and looked into by the next
 		case n == 0:
 			if err := db.Exec(ctx, "DROP TABLE "+e.Quote(name)); err != nil {
 				return err
 			}
-		case strings.HasPrefix(lower, schema.Kept(m.ID)+"left_"):
-		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run
 		default:
 			if err := setApart(ctx, db, e, m, name); err != nil {
 				return err
