@@ -352,9 +352,9 @@ func (a *app) template(command string, list []plan.Question) string {
 		for _, c := range q.Choices {
 			name, rest, _ := strings.Cut(strings.TrimPrefix(c.Flag, "--"), " ")
 			key, value, given := strings.Cut(strings.Trim(rest, "'"), "=")
-			text := fmt.Sprintf("# %s.%s = true", name, tomlKey(key))
+			text := fmt.Sprintf("# %s.%s = true", name, tomlText(key))
 			if given {
-				text = fmt.Sprintf("# %s.%s = %s", name, tomlKey(key), tomlText(value))
+				text = fmt.Sprintf("# %s.%s = %s", name, tomlText(key), tomlText(value))
 			}
 			lines = append(lines, []string{text, "# " + c.Words})
 		}
@@ -367,8 +367,6 @@ func (a *app) template(command string, list []plan.Question) string {
 	}
 	return b.String()
 }
-
-func tomlKey(s string) string { return tomlText(s) }
 
 // tomlText is a text as TOML writes it: control characters are gone already.
 func tomlText(s string) string {

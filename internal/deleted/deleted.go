@@ -12,7 +12,6 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
-	"erbario/internal/words"
 )
 
 // Table is a table with soft deletion in its database.
@@ -219,7 +218,7 @@ func (t Table) children(ctx context.Context, r Row) ([]Children, error) {
 	return out, nil
 }
 
-// Key reads a key as people type it: the values of its columns, with commas
+// ReadKey reads a key as people type it: the values of its columns, with commas
 // between them.
 func (t Table) ReadKey(raw string) ([]string, error) {
 	keys := t.Key()
@@ -249,7 +248,7 @@ func (t Table) ReadKey(raw string) ([]string, error) {
 	return out, nil
 }
 
-// Name is a row's key in words, such as id 7.
+// KeyWords is a row's key in words, such as id 7.
 func (t Table) KeyWords(key []string) string {
 	var out []string
 	for i, k := range t.Key() {
@@ -392,6 +391,3 @@ func (t Table) inside(ctx context.Context, wait time.Duration, commit bool, f fu
 	}
 	return t.DB.Commit(ctx)
 }
-
-// count is a number of rows in words.
-func count(n int64) string { return words.Rows(n) }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // Purged is what a purge takes away, children first.
@@ -40,11 +41,11 @@ type HeldError struct {
 }
 
 func (e *HeldError) Error() string {
-	verb := "refer"
+	verb, are := "refer", "are"
 	if e.Rows == 1 {
-		verb = "refers"
+		verb, are = "refers", "is"
 	}
-	return fmt.Sprintf("%s of %s %s to deleted rows of %s and is not deleted: delete or change them first; nothing was purged", count(e.Rows), e.Table, verb, e.To)
+	return fmt.Sprintf("%s of %s %s to deleted rows of %s and %s not deleted: delete or change them first; nothing was purged", words.Rows(e.Rows), e.Table, verb, e.To, are)
 }
 
 const chunk = 200

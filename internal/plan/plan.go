@@ -126,8 +126,8 @@ type Plan struct {
 	Found       []Found           // what is there though no migration made it, and is declared now
 }
 
-// Found is a table, or a column of one, that is there though no migration made
-// it, and how to make it where it is not.
+// Found is a table, or a part of one, that the migration builds on though none
+// made it here, and how to make it where it is not.
 type Found struct {
 	Table, Column string
 	Beside        string // an index or a trigger of the table, instead of a column
@@ -140,10 +140,10 @@ type planner struct {
 	used  map[string]bool // the answers that answered something
 	units []unit
 	err   error
-	// By table: what else must hold before its steps.
-	skipped map[string]bool // tables whose other changes wait for an answer
-	looked  map[string]bool // tables of which what was made by hand is noted
-	needs   map[string][]engine.Requirement
+	// By table.
+	skipped map[string]bool                 // its other changes wait for an answer
+	looked  map[string]bool                 // what was made of it by hand is noted
+	needs   map[string][]engine.Requirement // what else must hold before its steps
 }
 
 // unit is what is done to one table.

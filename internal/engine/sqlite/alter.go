@@ -39,10 +39,10 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 	bare.Name = d.Keep
 	s.Note = "keeps its rows in " + d.Keep
 	s.Apply = append(s.Apply, createTable(bare, d.Keep))
-	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, d.Keep, nil)...)
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, d.Keep, nil, "")...)
 	s.Apply = append(s.Apply, "DROP TABLE "+quote(t.Name))
 	s.Undo = append(s.Undo, createTable(t, t.Name))
-	s.Undo = append(s.Undo, copyRows(bare, t, d.Keep, t.Name, nil)...)
+	s.Undo = append(s.Undo, copyRows(bare, t, d.Keep, t.Name, nil, "")...)
 	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
 	s.Undo = append(s.Undo, dependents(t)...)
 	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{carried(t)}}
@@ -62,10 +62,9 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 	bare := bareTable(t)
 	bare.Name = r.Keep
 	s.Apply = append(s.Apply, createTable(bare, r.Keep))
-	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil)[0]+"")
-	s.Apply[1] = strings.Replace(s.Apply[1], " ORDER BY ", " WHERE "+r.Where+" ORDER BY ", 1)
-	s.Apply = append(s.Apply, gone)
-	s.Undo = append(copyRows(bare, t, r.Keep, t.Name, nil)[:1], "DROP TABLE "+quote(r.Keep))
+	// Without the sequence: the rows that stay hold it.
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil, r.Where)[0], gone)
+	s.Undo = append(copyRows(bare, t, r.Keep, t.Name, nil, "")[:1], "DROP TABLE "+quote(r.Keep))
 	return s
 }
 
@@ -549,13 +548,14 @@ func copyTable(from, to *schema.Table, sources map[string]engine.Source) []strin
 		}
 	}
 	out = append(out, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", quote(from.Name), quote(aside)), createTable(to, to.Name))
-	out = append(out, copyRows(from, to, aside, to.Name, sources)...)
+	out = append(out, copyRows(from, to, aside, to.Name, sources, "")...)
 	out = append(out, "DROP TABLE "+quote(aside))
 	return append(out, dependents(to)...)
 }
 
-// copyRows fills the new table from the old one, which stands under oldName.
-func copyRows(from, to *schema.Table, oldName, newName string, sources map[string]engine.Source) []string {
+// copyRows fills the new table from the old one, which stands under oldName; where
+// chooses rows of it, empty for all.
+func copyRows(from, to *schema.Table, oldName, newName string, sources map[string]engine.Source, where string) []string {
 	var columns, values []string
 	f, t := rowidName(from), rowidName(to)
 	if f != "" && t != "" && rowidKey(to) == "" && rowidKey(from) == "" {
@@ -571,8 +571,11 @@ func copyRows(from, to *schema.Table, oldName, newName string, sources map[strin
 		}
 	}
 	order := ""
+	if where != "" {
+		order = " WHERE " + where
+	}
 	if f != "" {
-		order = " ORDER BY " + f
+		order += " ORDER BY " + f
 	}
 	if len(columns) == 0 {
 		// Nothing of the old rows goes on but that they are there.
@@ -701,7 +704,7 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string
 	}
 	bare := bareTable(t)
 	bare.Name = kept
-	return append([]string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil)...)
+	return append([]string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil, "")...)
 }
 
 // PutBack brings kept values back. A whole table's rows go in as they were;
@@ -717,7 +720,7 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 		}
 	}
 	if len(keys) == 0 {
-		out := copyRows(kept, t, kept.Name, t.Name, nil)
+		out := copyRows(kept, t, kept.Name, t.Name, nil, "")
 		if !stay {
 			out = append(out, "DROP TABLE "+quote(kept.Name))
 		}

@@ -504,3 +504,33 @@ func TestRequirementsUnderTheLock(t *testing.T) {
 	require.NoError(t, one.Step(ctx, "DROP TABLE t"))
 	require.NoError(t, one.Commit(ctx))
 }
+
+// Rows that are put aside are those that are asked for alone, also of a table
+// without row numbers, and come back as they were.
+func TestRemove(t *testing.T) {
+	ctx := context.Background()
+	for _, options := range []string{"", " WITHOUT ROWID"} {
+		db, err := Engine{}.Scratch(ctx)
+		require.NoError(t, err)
+		defer db.Close()
+		require.NoError(t, db.Exec(ctx, `CREATE TABLE sheets (code TEXT NOT NULL PRIMARY KEY, "a ORDER BY b" TEXT, gone TEXT)`+options))
+		require.NoError(t, db.Exec(ctx, "INSERT INTO sheets VALUES ('a', 'x', NULL), ('b', 'y', '2026-01-31 10:00:00')"))
+		s, err := db.Inspect(ctx)
+		require.NoError(t, err)
+		step := Engine{}.Remove(engine.Removal{Table: s.Table("sheets"), Where: "gone IS NOT NULL", Keep: "erbario_kept_sheets", What: "rows"})
+		before, err := db.Select(ctx, "SELECT * FROM sheets ORDER BY code")
+		require.NoError(t, err)
+		for _, sql := range step.Apply {
+			require.NoError(t, db.Exec(ctx, sql), sql)
+		}
+		left, err := db.Select(ctx, "SELECT code FROM sheets")
+		require.NoError(t, err)
+		require.Equal(t, [][]string{{"a"}}, left)
+		for _, sql := range step.Undo {
+			require.NoError(t, db.Exec(ctx, sql), sql)
+		}
+		after, err := db.Select(ctx, "SELECT * FROM sheets ORDER BY code")
+		require.NoError(t, err)
+		require.Equal(t, before, after)
+	}
+}
