@@ -158,7 +158,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
-			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.scriptCommand(), a.rebuildCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.demoCommand(),
+			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.demoCommand(),
 		},
 	}
 	for _, c := range root.Commands {

@@ -233,11 +233,9 @@ func (a *app) checkCommand() *cli.Command {
 				}
 				_, notices := e.Realize(d.Schema)
 				diags = append(diags, warnings(files, d, notices)...)
+				diags = append(diags, checkSeeds(d)...)
 			}
 			diags = lang.Sort(diags)
-			for _, l := range d.Later {
-				diags = append(diags, lang.Diagnostic{Pos: l.Pos, Message: l.What + ": read and checked, but not carried out by this version", Warning: true})
-			}
 			mistakes := 0
 			for _, x := range diags {
 				if !x.Warning {

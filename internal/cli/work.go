@@ -68,11 +68,6 @@ func (a *app) wanted(p *project.Project, e engine.Engine) (*schema.Schema, error
 	if err != nil {
 		return nil, err
 	}
-	for _, l := range d.Later {
-		if strings.HasPrefix(l.What, "rows ") {
-			a.warn("%s:%d: %s are read and checked, but not written by this version", l.Pos.Path, l.Pos.Line, l.What)
-		}
-	}
 	s, _ := e.Realize(d.Schema)
 	return s, nil
 }

@@ -18,16 +18,8 @@ import (
 // Declared is what the models of a project say.
 type Declared struct {
 	Schema *schema.Schema
-	Seeds  []*lang.Block
-	Rows   []*lang.Block
-	Later  []Later
-}
-
-// Later is a declaration that this version reads and checks, and does not
-// carry out yet.
-type Later struct {
-	Pos  lang.Pos
-	What string // such as "seed demo"
+	Seeds  []*Seed
+	Rows   []*Rows
 }
 
 type resolver struct {
@@ -39,6 +31,8 @@ type resolver struct {
 	models  map[string]*model
 	order   []*model
 	given   map[*schema.Index]bool
+	seedsIn []*lang.Block
+	rowsIn  []*lang.Block
 	out     *Declared
 }
 
@@ -101,8 +95,8 @@ func Resolve(files []*lang.File, rules Rules, engine string) (*Declared, []lang.
 		r.out.Schema.Tables = append(r.out.Schema.Tables, m.table)
 	}
 	r.clashes()
-	r.seeds()
-	r.rowBlocks()
+	r.rowBlocks(r.rowsIn)
+	r.seeds(r.seedsIn)
 	apart(r.out.Schema.Tables, r.given)
 	r.out.Schema.Sort()
 	return r.out, lang.Sort(r.diags)
@@ -137,9 +131,9 @@ func (r *resolver) collect(files []*lang.File) {
 			case lang.ShapeBlock:
 				r.once(r.shapes, b, "shape")
 			case lang.SeedBlock:
-				r.out.Seeds = append(r.out.Seeds, b)
+				r.seedsIn = append(r.seedsIn, b)
 			case lang.RowsBlock:
-				r.out.Rows = append(r.out.Rows, b)
+				r.rowsIn = append(r.rowsIn, b)
 			}
 		}
 	}

@@ -132,6 +132,8 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 		r.rangeOf(f, c)
 	case "comment":
 		col.Comment = c.Value.Text
+	case "fake":
+		col.Fake = r.generator(col, name, c.Name.Name, c.Name.Pos, c.Args)
 	case "check":
 		m.table.Checks = append(m.table.Checks, &schema.Check{Name: checkName(m.table, []string{col.Name}), Column: col.Name, Purpose: schema.ForCheck, SQL: schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)}})
 	case "generated":

@@ -58,6 +58,14 @@ type Engine interface {
 	// not there yet.
 	HistoryTable() string
 
+	// SeedTables are the statements that make the tables in which runs of seeds
+	// are recorded where they are not there yet.
+	SeedTables() []string
+	// Insert is the statement, for a script, that puts rows into a table, and
+	// ScriptChange those that do what Database.Change does.
+	Insert(r TableRows) string
+	ScriptChange(r TableRows, by []string, quiet bool) []string
+
 	// Split cuts SQL into statements and the comments between them.
 	Split(src string) []Piece
 	// Bind puts values, as SQL by name, in the place of the words :name.
@@ -132,6 +140,19 @@ type Database interface {
 	// HoldReferences makes the engine refuse rows whose reference points at
 	// nothing, or lets them in, for the statements that follow.
 	HoldReferences(ctx context.Context, hold bool) error
+	// Load puts rows into a table, as fast as the engine takes them. References are
+	// not held: the rows of a seed are right by the way they are made.
+	Load(ctx context.Context, r TableRows) error
+	// Find looks for rows by some of their values, and returns for each row asked
+	// for the columns take of the one that is there, as text, or nil.
+	Find(ctx context.Context, f Finding) ([][]string, error)
+	// Change sets columns of rows that are told by others, and nothing else: what
+	// the database does by itself when a row changes is not done, if quiet.
+	Change(ctx context.Context, r TableRows, by []string, quiet bool) (changed int64, err error)
+	// NextNumber is the number that the next row of a table gets; Reserve sees to
+	// it that nobody gets one up to last.
+	NextNumber(ctx context.Context, t *schema.Table) (int64, error)
+	Reserve(ctx context.Context, t *schema.Table, last int64) error
 	// Kept are the names of the tables that begin with prefix.
 	Kept(ctx context.Context, prefix string) ([]string, error)
 	// Size is the room that a table takes, in bytes, as near as the engine tells.
@@ -140,7 +161,27 @@ type Database interface {
 	HasHistory(ctx context.Context) (bool, error)
 }
 
-// Progress is how many rows of a table a step has copied.
+// TableRows are rows of a table. A value is nil, an int64, float64, bool, []byte,
+// or a string: of a text, a decimal with all its digits, a day 2006-01-02, a time
+// 15:04:05, a moment 2006-01-02 15:04:05.
+type TableRows struct {
+	Table   *schema.Table
+	Columns []string
+	Cells   []any // row by row
+}
+
+// Rows is the number of rows.
+func (r TableRows) Rows() int { return len(r.Cells) / len(r.Columns) }
+
+// Finding asks for rows of a table by the values of some columns.
+type Finding struct {
+	TableRows          // Columns are those to find them by
+	Fold      []string // those of which case does not count
+	Live      bool     // only rows that are not deleted
+	Take      []string // what is wanted of a row
+}
+
+// Progress is how many rows of a table a step has copied, or a seed has made.
 type Progress struct {
 	Table       string
 	Done, Total int64

@@ -936,29 +936,160 @@ func (c *cursor) seedLine(l *Line) {
 			}
 		}
 		for !c.done() {
-			if m.Via == nil && c.accept("via") {
+			at := c.here()
+			switch {
+			case m.Via == nil && c.accept("via"):
 				via := c.fieldName()
 				m.Via = &via
-				continue
+			case m.Depth == 0 && c.accept("depth"):
+				m.DepthPos = c.here()
+				if m.Depth = c.integer("the number of levels", false); m.Depth == 0 || m.Depth > 20 {
+					c.fail(m.DepthPos, "", "a tree has 1 to 20 levels")
+				}
+			default:
+				c.fail(at, DidYouMean(c.peekWord(), []string{"via", "depth"}), "%s is not expected here: via FIELD or depth LEVELS may stand behind the count", c.showNext())
 			}
-			m.Rest = append(m.Rest, c.value())
 		}
 		l.Make = m
 		return
 	}
+	l.Set = c.set()
+}
+
+// set reads how a seed fills a field.
+func (c *cursor) set() *Set {
 	s := &Set{Field: c.fieldName()}
 	if c.done() {
 		c.fail(s.Field.Pos, "write MODEL COUNT, or field VALUE", "a count or a value is expected behind %s", s.Field.Name)
 	}
-	for !c.done() {
-		v := c.value()
-		s.Values = append(s.Values, v)
-		if b := c.peek(); b == '%' || b == ',' {
-			c.take(1, true)
+	if c.peekWord() == "empty" && digits(c.behindWord()) > 0 {
+		c.accept("empty")
+		s.Empty = c.share()
+		if c.done() {
+			return s
+		}
+	} else if s.Share = c.acceptShare(); s.Share != nil {
+		return s
+	}
+	if c.reference() {
+		s.Sum = c.sum()
+		return s
+	}
+	first := c.value()
+	s.Picks = []Pick{{Value: first}}
+	switch {
+	case c.hasPrefix(".."):
+		c.take(2, true)
+		n := len(c.words)
+		s.To = c.value()
+		c.words[n].glued = true
+		return s
+	case first.Word:
+		for b := c.peek(); b == '"' || b >= '0' && b <= '9' && c.shareLength() == 0; b = c.peek() {
+			s.Args = append(s.Args, c.value())
+		}
+		if len(s.Args) > 0 {
+			return s
 		}
 	}
-	l.Set = s
+	for {
+		s.Picks[len(s.Picks)-1].Share = c.acceptShare()
+		if !c.acceptByte(',', true) {
+			return s
+		}
+		s.Picks = append(s.Picks, Pick{Value: c.value()})
+	}
 }
+
+// shareLength is the length of a share such as 40% that stands next, without
+// its sign; 0: none does.
+func (c *cursor) shareLength() int {
+	c.space()
+	rest := c.src[c.off:c.end]
+	if n := numberLength(rest); n > 0 && n < len(rest) && rest[n] == '%' {
+		return n
+	}
+	return 0
+}
+
+func (c *cursor) acceptShare() *Share {
+	if c.shareLength() == 0 {
+		return nil
+	}
+	return c.share()
+}
+
+func (c *cursor) share() *Share {
+	n := c.shareLength()
+	if n == 0 {
+		c.fail(c.here(), "write a share such as 40%", "a share is expected here, not %s", c.showNext())
+	}
+	v, err := strconv.ParseFloat(c.src[c.off:c.off+n], 64)
+	s := &Share{Percent: v, Pos: c.take(n+1, false)}
+	if err != nil || v < 0 || v > 100 {
+		c.fail(s.Pos, "", "a share is between 0%% and 100%%")
+	}
+	return s
+}
+
+// reference tells whether a field of the row stands next, {field}, and not JSON.
+func (c *cursor) reference() bool {
+	c.space()
+	rest := c.src[c.off:c.end]
+	if rest == "" || rest[0] != '{' {
+		return false
+	}
+	n := nameLength(rest[1:])
+	return n > 0 && 1+n < len(rest) && rest[1+n] == '}'
+}
+
+func (c *cursor) braced() Ident {
+	n := nameLength(c.src[c.off+1 : c.end])
+	name := c.src[c.off+1 : c.off+1+n]
+	pos := c.take(n+2, false)
+	return Ident{Name: name, Pos: pos}
+}
+
+// sum reads a value worked out from other fields of the row.
+func (c *cursor) sum() *Sum {
+	s := &Sum{Pos: c.here(), Field: c.braced()}
+	for !c.done() {
+		op := c.peek()
+		if op != '+' && op != '-' && op != '*' {
+			c.fail(c.here(), "write {field} + 14, {field} + 14..60 days, {field} * {other}", "%s is not expected here", c.showNext())
+		}
+		c.take(1, false)
+		t := Term{Op: op}
+		if c.reference() {
+			f := c.braced()
+			t.Field = &f
+		} else {
+			number := func(glued bool) *Value {
+				n := len(c.words)
+				v := c.value()
+				c.words[n].glued = glued
+				if v.Kind != schema.NumberValue {
+					c.fail(v.Pos, "", "a number or {field} is expected here, not %s", v.Value)
+				}
+				return v
+			}
+			t.From = number(false)
+			if c.hasPrefix("..") {
+				c.take(2, true)
+				t.To = number(true)
+			}
+			if w := c.peekWord(); slices.Contains(Units, w) {
+				c.accept(w)
+				t.Unit = w
+			}
+		}
+		s.Terms = append(s.Terms, t)
+	}
+	return s
+}
+
+// Units are the units of time in a sum.
+var Units = []string{"days", "hours", "minutes", "seconds"}
 
 func (p *parser) rowLines(groups []group) []*Line {
 	var lines []*Line

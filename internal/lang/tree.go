@@ -142,6 +142,7 @@ type Clause struct {
 type Value struct {
 	schema.Value
 	Word bool // a bare word: a choice's value
+	Raw  bool // a cell of a file of rows: a text that has yet to be read
 	Pos  Pos
 }
 
@@ -202,13 +203,48 @@ type Make struct {
 	Model    Ident
 	From, To int
 	Via      *Ident
-	Rest     []*Value // the words behind, such as a depth
+	Depth    int // the levels of a tree; 0: it is none
+	DepthPos Pos
 }
 
-// Set is a seed's line `field VALUE-or-GENERATOR`.
+// Set is a seed's line `field VALUE-or-GENERATOR`. It has a share alone, or at
+// most one of picks, a range and a sum.
 type Set struct {
-	Field  Ident
-	Values []*Value
+	Field Ident
+	Empty *Share   // the rows that are left without a value
+	Share *Share   // such as deleted 5%
+	Picks []Pick   // one: every row's value; several: one of them
+	Args  []*Value // behind a single word: the arguments of a generator
+	To    *Value   // the end of a range that begins with the only pick
+	Sum   *Sum
+}
+
+// Share is a part of rows, in percent.
+type Share struct {
+	Percent float64
+	Pos     Pos
+}
+
+// Pick is a value of a list, and how often it is picked; nil: as often as what
+// the others leave allows.
+type Pick struct {
+	Value *Value
+	Share *Share
+}
+
+// Sum is a value worked out from another field of the row, `{lent_on} + 14..60`.
+type Sum struct {
+	Pos   Pos
+	Field Ident
+	Terms []Term
+}
+
+// Term is one step of a sum.
+type Term struct {
+	Op       byte // + - *
+	Field    *Ident
+	From, To *Value // instead of Field; To is nil where it is no range
+	Unit     string // days, hours, minutes, seconds, or none
 }
 
 // Cell is one cell of reference rows.

@@ -57,6 +57,7 @@ type Table struct {
 	SoftDelete  string // the column that marks a row as deleted; empty: none does
 	LiveView    string // the view of the rows that are not deleted; declared layer
 	Children    bool   // the soft-deletable rows that refer to a row go and come back with it; declared layer
+	Rows        *Rows  // the reference rows; declared layer; nil: none were declared
 	Text        string // the statement that made it, where the engine keeps one
 }
 
@@ -87,6 +88,14 @@ type Column struct {
 	Immutable bool
 	Stamped   bool
 	Range     *Range
+	Fake      *Fake
+}
+
+// Fake tells seeds how to fill a column: a generator's name, and the words
+// behind it.
+type Fake struct {
+	Generator string
+	Args      []string
 }
 
 // Generated is the expression of a column that is worked out by the database.

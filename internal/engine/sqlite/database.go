@@ -34,6 +34,8 @@ type database struct {
 	touched map[string]bool       // the tables that the steps touch, in lower case
 	report  func(engine.Progress) // told how far a copy is; nil: nobody
 	before  map[string]bool       // their references without a row before the steps
+
+	statements map[string]*sql.Stmt // for the rows of a seed, by their text
 }
 
 // path is the file of a URL, "" for a database in memory.
@@ -540,6 +542,7 @@ func (d *database) Rollback() error {
 
 func (d *database) Close() error {
 	d.Rollback()
+	d.forget()
 	d.conn.Close()
 	return d.pool.Close()
 }

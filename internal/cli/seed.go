@@ -1,0 +1,495 @@
+package cli
+
+// This file is the command seed: it fills a database, writes the script that
+// would, shows the first rows, or takes out what it made.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/declare"
+	"erbario/internal/engine"
+	"erbario/internal/lang"
+	"erbario/internal/project"
+	"erbario/internal/seed"
+)
+
+type seedFlags struct {
+	random   uint64
+	today    bool
+	conflict string
+	sql      bool
+	engine   string
+	preview  int64
+	remove   bool
+	wait     time.Duration
+}
+
+func (a *app) seedCommand() *cli.Command {
+	f := &seedFlags{}
+	return &cli.Command{
+		Name: "seed", ArgsUsage: "[NAME]", Usage: "fill a database with the rows of a seed; without a name, list the seeds",
+		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\nmakes only what is missing. Every run is recorded, so that --remove takes out exactly\nthe rows that it made.",
+		Flags: []cli.Flag{
+			&cli.Uint64Flag{Name: "random", Usage: "another number, other rows: `N`", Destination: &f.random, Value: 1},
+			&cli.BoolFlag{Name: "today", Usage: "take dates against today, not against " + seed.FixedDay, Destination: &f.today},
+			&cli.StringFlag{Name: "on-conflict", Usage: "what becomes of rows that are there already: skip, replace or fail", Destination: &f.conflict, Value: "skip"},
+			&cli.Int64Flag{Name: "preview", Usage: "show the first `N` rows of each model; needs no database", Destination: &f.preview},
+			&cli.BoolFlag{Name: "sql", Usage: "write the script that would do it, for the database's own client", Destination: &f.sql},
+			&cli.StringFlag{Name: "engine", Usage: "with --sql: for this `ENGINE`, and an empty database", Destination: &f.engine},
+			&cli.BoolFlag{Name: "remove", Usage: "take out the rows that the runs of this seed made", Destination: &f.remove},
+			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to let the database go: `TIME`", Destination: &f.wait, Value: time.Minute},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			p, err := a.projectFor(c, 1)
+			if err != nil {
+				return err
+			}
+			if !slices.Contains([]string{"skip", "replace", "fail"}, f.conflict) {
+				return wrongUse("--on-conflict is skip, replace or fail, not %q", f.conflict)
+			}
+			ways := 0
+			for _, on := range []bool{f.sql, f.remove, f.preview != 0} {
+				if on {
+					ways++
+				}
+			}
+			switch {
+			case ways > 1:
+				return wrongUse("--sql, --preview and --remove do not go together")
+			case f.preview < 0:
+				return wrongUse("--preview takes a number of rows, such as 5")
+			case f.engine != "" && !f.sql:
+				return wrongUse("--engine goes with --sql")
+			}
+			if c.Args().Len() == 0 {
+				if ways > 0 {
+					return wrongUse("erbario seed needs the name of a seed for that")
+				}
+				return a.listSeeds(p)
+			}
+			name := c.Args().First()
+			switch {
+			case f.preview > 0:
+				return a.previewSeed(ctx, p, name, f)
+			case f.sql:
+				return a.scriptSeed(ctx, p, name, f)
+			case f.remove:
+				return a.removeSeed(ctx, p, name, f)
+			}
+			return a.runSeed(ctx, p, name, f)
+		},
+	}
+}
+
+// seeds reads the models and gives one seed of them.
+func (a *app) seeds(p *project.Project, e engine.Engine, name string) (*declare.Declared, *declare.Seed, error) {
+	d, err := a.models(p, e)
+	if err != nil {
+		return nil, nil, err
+	}
+	var names []string
+	for _, s := range d.Seeds {
+		if s.Name == name {
+			return d, s, nil
+		}
+		names = append(names, s.Name)
+	}
+	switch {
+	case len(names) == 0:
+		return nil, nil, fmt.Errorf("the models have no seed: a block such as seed %s, with lines such as Specimen 500 under it, declares one", name)
+	case lang.DidYouMean(name, names) != "":
+		return nil, nil, fmt.Errorf("no seed is called %s; %s", name, lang.DidYouMean(name, names))
+	}
+	return nil, nil, fmt.Errorf("no seed is called %s: there is %s", name, strings.Join(names, ", "))
+}
+
+func (f *seedFlags) options(ground *seed.Ground) seed.Options {
+	o := seed.Options{Random: f.random, Ground: ground}
+	if f.today {
+		o.Today = time.Now()
+	}
+	return o
+}
+
+// anyEngine is the engine of the database that the run works on, or of any of the
+// project where that cannot be told: rows are the same for all.
+func (a *app) anyEngine(p *project.Project) (engine.Engine, error) {
+	d, err := p.Database(a.database)
+	if err == nil {
+		return d.Engine()
+	}
+	if list := p.Engines(); a.database == "" && len(list) > 0 {
+		return list[0], nil
+	}
+	return nil, err
+}
+
+// mistaken shows the mistakes of a seed, and gives the error that they were told.
+func (a *app) mistaken(p *project.Project, list []lang.Diagnostic, what string) error {
+	_, src, _, err := p.Parse()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		a.document(map[string]any{"diagnostics": jsonDiagnostics(list)})
+	}
+	a.diagnostics(list, src)
+	return errors.New(what)
+}
+
+func (a *app) listSeeds(p *project.Project) error {
+	e, err := a.anyEngine(p)
+	if err != nil {
+		return err
+	}
+	d, err := a.models(p, e)
+	if err != nil {
+		return err
+	}
+	type listed struct {
+		Name   string           `json:"name"`
+		File   string           `json:"file"`
+		Line   int              `json:"line"`
+		Rows   int64            `json:"rows"`
+		Tables map[string]int64 `json:"tables"`
+	}
+	docs, table := []listed{}, [][]string{{"seed", "rows", "", "at"}}
+	for _, s := range d.Seeds {
+		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
+		if len(mistakes) > 0 {
+			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out", s.Name))
+		}
+		total, tables := plan.Rows()
+		at := listed{Name: s.Name, File: s.Pos.Path, Line: s.Pos.Line, Rows: total, Tables: map[string]int64{}}
+		var parts []string
+		for _, t := range tables {
+			at.Tables[t.Table.Name] = t.Rows
+			parts = append(parts, thousands(t.Rows)+" "+t.Table.Name)
+		}
+		docs = append(docs, at)
+		table = append(table, []string{s.Name, thousands(total), strings.Join(parts, ", "), fmt.Sprintf("%s:%d", s.Pos.Path, s.Pos.Line)})
+	}
+	if a.json {
+		return a.document(map[string]any{"seeds": docs})
+	}
+	if len(docs) == 0 {
+		a.out.printf("the models have no seed: a block such as seed demo declares one")
+		return nil
+	}
+	for i := range table { // what is made stands on lines of its own where it is long
+		table[i] = []string{table[i][0], table[i][1], table[i][3], table[i][2]}
+	}
+	lines := columns(table)
+	for i, l := range lines {
+		if i == 0 {
+			l = a.out.paint(styleDim, l)
+		} else {
+			l = wrapTail(l, table[i][3], a.out.width())
+		}
+		a.out.line(l)
+	}
+	a.next("erbario seed NAME --preview 5 shows its first rows, erbario seed NAME makes them")
+	return nil
+}
+
+// wrapTail breaks the list at the end of a line that is too wide, at commas.
+func wrapTail(line, tail string, width int) string {
+	if len([]rune(line)) <= width {
+		return line
+	}
+	out, indent := strings.TrimSuffix(line, tail), "\n    "
+	at := width + 1
+	for i, part := range strings.Split(tail, ", ") {
+		if i > 0 {
+			out += ","
+		}
+		if at+len(part)+2 > width {
+			out = strings.TrimRight(out, " ") + indent
+			at = 4
+		} else {
+			out += " "
+			at++
+		}
+		out += part
+		at += len(part) + 1
+	}
+	return out
+}
+
+func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
+	e, err := a.anyEngine(p)
+	if err != nil {
+		return err
+	}
+	d, s, err := a.seeds(p, e, name)
+	if err != nil {
+		return err
+	}
+	plan, mistakes := seed.New(d, s, f.options(&seed.Ground{Unknown: true}))
+	if len(mistakes) > 0 {
+		return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out", name))
+	}
+	_, tables := plan.Rows()
+	first := map[string][][]any{}
+	names := map[string][]string{}
+	for _, l := range plan.Lines {
+		names[l.Table.Name] = l.Columns
+		err := plan.Make(ctx, l, f.preview, func(b *seed.Batch) error {
+			plan.Settle(b)
+			for i := range b.Rows() {
+				if int64(len(first[l.Table.Name])) < f.preview {
+					first[l.Table.Name] = append(first[l.Table.Name], slices.Clone(b.Row(i)))
+				}
+			}
+			return nil
+		})
+		var problem *seed.Problem
+		if errors.As(err, &problem) {
+			return a.mistaken(p, []lang.Diagnostic{problem.Diagnostic}, fmt.Sprintf("the seed %s cannot be carried out", name))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if a.json {
+		docs := []map[string]any{}
+		for _, t := range tables {
+			docs = append(docs, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "rows": t.Rows, "columns": names[t.Table.Name], "first": append([][]any{}, first[t.Table.Name]...)})
+		}
+		return a.document(map[string]any{"seed": name, "random": f.random, "tables": docs})
+	}
+	for i, t := range tables {
+		if i > 0 {
+			a.out.line("")
+		}
+		a.out.line(a.out.paint(styleHead, t.Table.Name) + "  " + rows(t.Rows))
+		shown := engine.Rows{Columns: names[t.Table.Name]}
+		for _, row := range first[t.Table.Name] {
+			values := make([]string, len(row))
+			for j, v := range row {
+				if values[j] = "·"; v != nil {
+					values[j] = fmt.Sprint(v)
+				}
+			}
+			shown.Values = append(shown.Values, values)
+		}
+		a.grid(shown)
+	}
+	return nil
+}
+
+func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
+	if a.json {
+		return wrongUse("--sql writes a script, and goes not with --format json")
+	}
+	e, err := a.anyEngine(p)
+	if err != nil {
+		return err
+	}
+	other := f.engine != ""
+	if other {
+		if e, err = engine.ByName(f.engine); err != nil {
+			return wrongUse("--engine: %v", err)
+		}
+	}
+	d, s, err := a.seeds(p, e, name)
+	if err != nil {
+		return err
+	}
+	wanted, _ := e.Realize(d.Schema)
+	var db engine.Database
+	if !other {
+		l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		if !l.absent {
+			db = l.db
+		}
+	}
+	if db == nil { // an empty one with the tables stands for it
+		if db, err = e.Scratch(ctx); err != nil {
+			return err
+		}
+		defer db.Close()
+		for _, sql := range e.Recreate(wanted) {
+			if err := db.Exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+	}
+	return a.seedFailed(p, name, seed.Script(ctx, a.out.w, db, e, wanted, d, s, f.run()))
+}
+
+func (f *seedFlags) run() seed.RunOptions {
+	return seed.RunOptions{Options: f.options(nil), Conflict: seed.Conflict(f.conflict), Wait: f.wait, Now: time.Now()}
+}
+
+// seedFailed shows why a seed came to no end.
+func (a *app) seedFailed(p *project.Project, name string, err error) error {
+	var plan *seed.PlanError
+	var half *seed.HalfwayError
+	halfway := errors.As(err, &half)
+	if errors.As(err, &plan) {
+		told := a.mistaken(p, plan.Mistakes, fmt.Sprintf("the seed %s was not carried out: nothing was changed", name))
+		if !halfway {
+			return told
+		}
+		a.told = true
+	}
+	if halfway {
+		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s of %s rows are there to stay: erbario seed %s goes on from them, erbario seed %s --remove takes them out",
+			half.Err, thousands(half.Done), thousands(half.Total), name, name)}
+	}
+	return err
+}
+
+func (a *app) runSeed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
+	target, err := p.Database(a.database)
+	if err != nil {
+		return err
+	}
+	if err := a.confirmOn(target, "seeding"); err != nil {
+		return err
+	}
+	l, err := a.openWaiting(ctx, p, a.database, engine.ReadWrite, false, f.wait)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	d, s, err := a.seeds(p, l.engine, name)
+	if err != nil {
+		return err
+	}
+	out, err := a.fill(ctx, p, l, d, s, f)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.document(seedDocument(l.Name, name, f.random, out))
+	}
+	a.seeded(l.Name, name, out)
+	return nil
+}
+
+// fill loads a seed into an open database, with its progress.
+func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.Declared, s *declare.Seed, f *seedFlags) (*seed.Outcome, error) {
+	o := f.run()
+	bars := a.watchSeed()
+	o.Report = bars.report
+	out, err := seed.Run(ctx, l.db, l.engine, d, s, o)
+	bars.end()
+	return out, a.seedFailed(p, s.Name, err)
+}
+
+func seedDocument(database, name string, random uint64, out *seed.Outcome) map[string]any {
+	tables := []map[string]any{}
+	for _, t := range out.Tables {
+		tables = append(tables, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "made": t.Made, "found": t.Found, "replaced": t.Replaced})
+	}
+	return map[string]any{"database": database, "seed": name, "random": random, "tables": tables}
+}
+
+// seeded shows what a run did.
+func (a *app) seeded(database, name string, out *seed.Outcome) {
+	table := [][]string{{"model", "made", "found", "replaced"}}
+	var made, touched int64
+	for _, t := range out.Tables {
+		made += t.Made
+		touched += t.Made + t.Replaced
+		table = append(table, []string{t.Table.Model, thousands(t.Made), thousands(t.Found), thousands(t.Replaced)})
+	}
+	right(table)
+	for i, line := range columns(table) {
+		if i == 0 {
+			line = a.out.paint(styleDim, line)
+		}
+		a.out.line(line)
+	}
+	if touched == 0 {
+		a.out.printf("%s has every row of the seed %s: nothing was made", database, name)
+		return
+	}
+	took := out.Took.Round(10 * time.Millisecond)
+	a.out.printf("%s in %s by the seed %s", database+" got "+rows(made), took, name)
+	a.next(fmt.Sprintf("erbario look %s --rows 5, or erbario seed %s --remove to take them out", out.Tables[len(out.Tables)-1].Table.Name, name))
+}
+
+// right sets all columns but the first to the right.
+func right(table [][]string) {
+	for j := 1; j < len(table[0]); j++ {
+		w := 0
+		for _, r := range table {
+			w = max(w, len(r[j]))
+		}
+		for _, r := range table {
+			r[j] = strings.Repeat(" ", w-len(r[j])) + r[j]
+		}
+	}
+}
+
+func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
+	target, err := p.Database(a.database)
+	if err != nil {
+		return err
+	}
+	if err := a.confirmOn(target, "taking out the rows of a seed"); err != nil {
+		return err
+	}
+	l, err := a.openWaiting(ctx, p, a.database, engine.ReadWrite, false, f.wait)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	out, err := seed.Remove(ctx, l.db, l.engine, name, f.wait)
+	if err != nil {
+		return err
+	}
+	left := int64(0)
+	if a.json {
+		tables := []map[string]any{}
+		for _, r := range out {
+			tables = append(tables, map[string]any{"table": r.Table, "removed": r.Gone, "left": r.Left, "because_of": append([]string{}, r.Because...)})
+		}
+		return a.document(map[string]any{"database": l.Name, "seed": name, "tables": tables})
+	}
+	table := [][]string{{"table", "removed", "left"}}
+	for _, r := range out {
+		table = append(table, []string{r.Table, thousands(r.Gone), thousands(r.Left)})
+		left += r.Left
+	}
+	right(table)
+	for i, line := range columns(table) {
+		if i == 0 {
+			line = a.out.paint(styleDim, line)
+		}
+		a.out.line(line)
+	}
+	for _, r := range out {
+		if r.Left > 0 {
+			a.warn("%s of %s had to be left: rows of %s that this seed did not make point at them", rows(r.Left), r.Table, strings.Join(r.Because, " and "))
+		}
+	}
+	if left == 0 {
+		a.out.printf("%s has no row of the seed %s any more", l.Name, name)
+	}
+	return nil
+}
+
+// checkSeeds reports what is wrong with seeds as wholes.
+func checkSeeds(d *declare.Declared) []lang.Diagnostic {
+	var out []lang.Diagnostic
+	for _, s := range d.Seeds {
+		_, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
+		out = append(out, mistakes...)
+	}
+	return out
+}

@@ -1,0 +1,207 @@
+package declare
+
+// This file resolves reference rows: every value is one of its field's type, no
+// two rows have the same key, and a value of a reference names a row by the field
+// that tells the rows of that model apart.
+
+import (
+	"slices"
+	"strings"
+
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// Rows is a block of reference rows with its names resolved. They stand with
+// their table too.
+type Rows struct {
+	Pos   lang.Pos
+	Table *schema.Table
+	*schema.Rows
+
+	cells [][]lang.Pos
+}
+
+func (r *resolver) rowBlocks(blocks []*lang.Block) {
+	by := map[*model]*field{}
+	for _, b := range blocks {
+		if m := r.models[b.Name.Name]; m != nil {
+			by[m] = m.fields[b.By.Name]
+		}
+	}
+	seen := map[*model]bool{}
+	for _, b := range blocks {
+		m := r.lookupModel(b.Name)
+		if m == nil {
+			continue
+		}
+		if seen[m] {
+			r.errorf(b.Name.Pos, "put all of them in one block", "the rows of %s are declared twice", m.table.Model)
+			continue
+		}
+		seen[m] = true
+		if m.table.Outside {
+			r.errorf(b.Name.Pos, "", "%s is outside and is never changed", m.table.Model)
+			continue
+		}
+		key := r.lookup(m, b.By)
+		if len(b.Lines) == 0 {
+			continue
+		}
+		if key == nil {
+			for _, cell := range b.Lines[0].Cells {
+				r.lookup(m, cell.Name)
+			}
+			continue
+		}
+		if !key.unique && !key.partly {
+			r.errorf(b.By.Pos, "make it unique in the model", "%s does not tell one %s from another", b.By.Name, m.table.Model)
+		}
+		if key.column.Identity {
+			r.errorf(b.By.Pos, "name them by a field of their own, such as code text(20) unique", "%s is numbered by the database, and differs from one to the next", b.By.Name)
+		}
+		out := &Rows{Pos: b.Pos, Table: m.table}
+		if r.rowBlock(b, m, key, by, out) {
+			m.table.Rows = out.Rows
+			r.out.Rows = append(r.out.Rows, out)
+		}
+	}
+	r.rowLinks()
+}
+
+func (r *resolver) rowBlock(b *lang.Block, m *model, key *field, by map[*model]*field, into *Rows) bool {
+	out := &schema.Rows{By: key.column.Name, InsertOnly: b.InsertOnly}
+	into.Rows = out
+	var fields []*field
+	known := true
+	for _, cell := range b.Lines[0].Cells {
+		f := r.lookup(m, cell.Name)
+		if f == nil {
+			known = false
+			continue
+		}
+		c := f.column
+		switch {
+		case slices.Contains(out.Columns, c.Name):
+			r.errorf(cell.Name.Pos, "", "%s stands here twice", cell.Name.Name)
+		case c.Generated != nil || c.Identity:
+			r.errorf(cell.Name.Pos, "leave it out", "%s is made by the database", cell.Name.Name)
+		}
+		var link *schema.RowLink
+		if f.target != nil {
+			if k := by[f.target.model]; k != nil && k != f.target {
+				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name, Column: f.target.column.Name, Type: k.column.Type}
+			}
+		}
+		fields = append(fields, f)
+		out.Columns = append(out.Columns, c.Name)
+		out.Refers = append(out.Refers, link)
+	}
+	if !known {
+		return false
+	}
+	for _, f := range m.order {
+		c := f.column
+		if c.NotNull && c.Value == nil && c.Generated == nil && !c.Identity && !c.Stamped && !slices.Contains(fields, f) {
+			r.errorf(b.Pos, "give it a column here, or a default in the model", "%s.%s is required, and the rows have no value for it", m.table.Model, f.decl.Name.Name)
+		}
+	}
+	place := out.Place(out.By)
+	if place < 0 {
+		r.errorf(b.By.Pos, "give it a column", "the rows have no %s, which tells one from another", b.By.Name)
+		return false
+	}
+	keys := map[string]bool{}
+	for _, l := range b.Lines[1:] {
+		if len(l.Cells) != len(fields) {
+			continue // the parser has said so
+		}
+		row := make([]schema.Value, len(fields))
+		at := make([]lang.Pos, len(fields))
+		for i, cell := range l.Cells {
+			t := fields[i].column.Type
+			if link := out.Refers[i]; link != nil {
+				t = link.Type
+			}
+			at[i] = cell.Value.Pos
+			row[i] = r.rowValue(cell.Value, fields[i], t)
+		}
+		if v := row[place]; v.Kind == schema.NullValue && !key.column.NotNull {
+			r.errorf(l.Cells[place].Value.Pos, "", "%s tells the rows apart and cannot be null", b.By.Name)
+		} else if v.Kind != schema.NullValue && keys[v.Text] {
+			r.errorf(l.Cells[place].Value.Pos, "", "two rows have the same %s, %s", b.By.Name, v)
+		}
+		keys[row[place].Text] = true
+		out.Values = append(out.Values, row)
+		into.cells = append(into.cells, at)
+	}
+	return true
+}
+
+// rowValue reads a cell: a bare word is a text, and what comes from a file of
+// rows is read as the type wants it.
+func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value {
+	name := f.decl.Name.Name
+	c := *v
+	if c.Raw {
+		if c.Text == "" && (!f.column.NotNull || t.Kind != schema.Text) {
+			c.Value = schema.Value{Kind: schema.NullValue}
+		} else {
+			value, err := schema.ReadValue(c.Text, t)
+			if err != nil {
+				r.errorf(c.Pos, "", "%s: %s", name, strings.ReplaceAll(err.Error(), "; for an expression write sql:EXPRESSION", ""))
+				return value
+			}
+			if t.Kind == schema.JSON {
+				value.Kind = schema.JSONValue
+			}
+			c.Value = value
+		}
+	}
+	if c.Word && c.Kind == schema.TextValue && t.Kind == schema.Text {
+		c.Word = false
+	}
+	switch {
+	case c.Kind == schema.NullValue && f.column.NotNull:
+		r.errorf(c.Pos, "", "%s is required and cannot be null", name)
+	case c.Kind == schema.NullValue:
+	case !c.Constant() && c.Kind != schema.SQLValue:
+		r.errorf(c.Pos, "write the value itself, or leave the field to its default", "%s would be another one on every database", c.Value)
+	case r.value(&c, t, name):
+		if x := f.column; x.Nonblank && strings.TrimSpace(c.Text) == "" && c.Kind == schema.TextValue {
+			r.errorf(c.Pos, "", "%s cannot be blank", name)
+		}
+	}
+	return r.fit(c.Value, t)
+}
+
+// rowLinks checks that the rows that are named by others are declared.
+func (r *resolver) rowLinks() {
+	for _, rows := range r.out.Rows {
+		for i, link := range rows.Refers {
+			if link == nil {
+				continue
+			}
+			target := r.modelOf(link.Table)
+			if target == nil || target.table.Rows == nil {
+				continue
+			}
+			place := target.table.Rows.Place(link.By)
+			known := map[string]bool{}
+			var names []string
+			for _, row := range target.table.Rows.Values {
+				known[row[place].Text] = true
+				names = append(names, row[place].Text)
+			}
+			for n, row := range rows.Values {
+				if v := row[i]; v.Kind != schema.NullValue && !known[v.Text] {
+					hint := lang.DidYouMean(v.Text, names)
+					if hint == "" {
+						hint = "give the rows of " + target.table.Model + " one"
+					}
+					r.errorf(rows.cells[n][i], hint, "no row of %s is called %s", target.table.Model, v)
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,33 @@
+package schema
+
+// This file holds reference rows: the rows of a table that belong to the schema,
+// such as a list of habitats. They are declared like columns are, and migrations
+// insert, change and delete them.
+
+// Rows are the reference rows of a table.
+type Rows struct {
+	By         string     // the column that tells one of them from another
+	Columns    []string   // those that have values here, By among them
+	Values     [][]Value  // a row each, by Columns
+	Refers     []*RowLink // by Columns: set where the values name rows of another table
+	InsertOnly bool       // people edit them once they are there
+}
+
+// RowLink says that a value of a reference names a row of another table by
+// another column than the one referred to.
+type RowLink struct {
+	Table  string
+	By     string // the column that the value is of
+	Column string // the column whose value the reference takes
+	Type   Type   // of By
+}
+
+// Place is the position of a column among those with values, or -1.
+func (r *Rows) Place(column string) int {
+	for i, c := range r.Columns {
+		if c == column {
+			return i
+		}
+	}
+	return -1
+}

@@ -1,0 +1,880 @@
+package seed
+
+// This file says how each column of a line is filled: from the line above, by the
+// seed, by the model's own generator, or by what its name and type suggest; within
+// its type, its range, and the checks that could be read.
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"math/bits"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"erbario/internal/declare"
+	"erbario/internal/fake"
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// column is how one column of a line is filled.
+type column struct {
+	*schema.Column
+	at     int
+	seed   uint64
+	needs  []int   // the columns that it looks at
+	empty  float64 // the share of rows without a value, 0 to 1
+	said   bool    // the seed says how
+	mark   bool    // it marks a row as deleted
+	fill   func(r *row, random *fake.Random) any
+	domain func(r *row) int64        // how many values there are to tell apart; nil: it has one
+	nth    func(r *row, i int64) any // one of them
+	// injective tells values that no two rows share: two columns with the same
+	// words share none either. Empty: they may.
+	injective string
+	sequence  *declare.Pick
+	offset    int64 // of the numbers of a sequence
+	pick      *pick // it is the first column of a reference that picks a row
+	axis      *axis
+	hard      interval // what it may be
+	soft      interval // what is believable
+	ahead     bool     // it may lie behind today
+	bounds    []bound
+}
+
+// bound holds a column against another one of the row.
+type bound struct {
+	op     string
+	column int
+}
+
+// emptyUnsaid is the share of optional fields that are left empty unless the
+// seed says otherwise.
+const emptyUnsaid = 0.1
+
+// columns settles how every column of a line is filled, and in which order.
+func (p *Plan) columns(l *Line) *lang.Diagnostic {
+	t := l.plan
+	l.columns = make([]*column, len(t.columns))
+	for i, c := range t.columns {
+		l.Columns = append(l.Columns, c.Name)
+		l.columns[i] = &column{Column: c, at: i, seed: fake.Hash(c.Name), said: l.source.Supplies[c.Name] != nil, axis: axisOf(c.Type)}
+		if !c.NotNull {
+			l.columns[i].empty = emptyUnsaid
+		}
+	}
+	p.references(l)
+	for _, c := range l.columns {
+		var m *lang.Diagnostic
+		s := l.source.Supplies[c.Name]
+		if s != nil {
+			c.empty = max(s.Empty, 0) / 100
+		}
+		switch {
+		case c.fill != nil: // a reference
+		case c.Identity:
+			c.fill = func(r *row, _ *fake.Random) any { return r.line.first + r.n }
+		case s != nil && (len(s.Picks) > 0 || s.From != nil || s.Fake != nil || s.Sum != nil):
+			m = p.supplied(l, c, s)
+		default:
+			m = p.suggested(l, c)
+		}
+		if m != nil {
+			return m
+		}
+		if c.Name == l.Table.SoftDelete {
+			c.mark, c.empty = true, 0
+		}
+	}
+	p.bounds(l)
+	return l.arrange()
+}
+
+// references fills the columns of foreign keys.
+func (p *Plan) references(l *Line) {
+	given := func(k *schema.ForeignKey, from func(r *row) (*Line, int64)) {
+		for i, name := range k.Columns {
+			at, ok := l.plan.place[name]
+			if !ok {
+				continue
+			}
+			c, ref := l.columns[at], k.References[i]
+			c.empty = 0
+			c.fill = func(r *row, _ *fake.Random) any {
+				parent, n := from(r)
+				return parent.value(ref, n)
+			}
+		}
+	}
+	switch {
+	case l.up != nil:
+		given(l.up, func(r *row) (*Line, int64) { return l.parent, r.up })
+		if l.above != nil {
+			top := l
+			for top.level > 0 {
+				top = top.parent
+			}
+			given(l.above, func(r *row) (*Line, int64) { return top.parent, l.parent.upper[r.up] })
+		}
+	}
+	for _, k := range l.Table.ForeignKeys {
+		at, ok := l.plan.place[k.Columns[0]]
+		if !ok || l.columns[at].fill != nil || k == l.up || k == l.above || !p.picksAmong(l, k) {
+			continue
+		}
+		c := l.columns[at]
+		deferred := slices.IndexFunc(l.Deferred, func(d *Deferred) bool { return d.Key == k })
+		pk := &pick{key: k, line: l, optional: optional(l.Table, k), own: k.Table == l.Table.Name, column: c}
+		if t := p.tables[k.Table]; t != nil {
+			pk.lines = t.lines
+		}
+		if s := l.source.Supplies[k.Columns[0]]; s != nil && s.Empty >= 0 {
+			c.empty = s.Empty / 100
+		} else if !pk.optional {
+			c.empty = 0
+		}
+		nothing := func(*row, *fake.Random) any { return nil }
+		for i, name := range k.Columns {
+			at, ok := l.plan.place[name]
+			if !ok || l.columns[at].fill != nil {
+				continue
+			}
+			x := l.columns[at]
+			switch {
+			case deferred >= 0 || k == l.source.Tree:
+				x.fill = nothing
+			case i == 0:
+				c.pick = pk
+				l.picks[name] = pk
+				x.fill = func(r *row, random *fake.Random) any {
+					pk.chosen = pk.choose(r, random)
+					return pk.value(r, pk.chosen, 0)
+				}
+				if !pk.own {
+					x.domain = func(*row) int64 { return pk.size }
+					x.nth = func(r *row, i int64) any {
+						pk.chosen = i
+						return pk.value(r, i, 0)
+					}
+				}
+			default:
+				x.needs = append(x.needs, c.at)
+				x.empty = 0
+				x.fill = func(r *row, _ *fake.Random) any {
+					if r.cells[c.at] == nil {
+						return nil
+					}
+					return pk.value(r, pk.chosen, i)
+				}
+			}
+		}
+		if deferred >= 0 {
+			pk.share, c.empty = c.empty, 0
+			l.Deferred[deferred].pick = pk
+		}
+	}
+}
+
+// supplied fills a column as the seed says.
+func (p *Plan) supplied(l *Line, c *column, s *declare.Supply) *lang.Diagnostic {
+	switch {
+	case s.Sum != nil:
+		return p.sum(l, c, s.Sum)
+	case s.Fake != nil:
+		p.generated(l, c, s.Fake)
+	case s.From != nil:
+		p.ordered(l, c)
+		low, _ := c.axis.place(p.constant(*s.From, c.Column))
+		high, _ := c.axis.place(p.constant(*s.To, c.Column))
+		c.hard = c.hard.and(interval{low, high})
+		c.soft = c.hard
+		c.ahead = true
+	default:
+		return p.picked(l, c, s.Picks)
+	}
+	return nil
+}
+
+// picked fills a column with one of several values.
+func (p *Plan) picked(l *Line, c *column, picks []declare.Pick) *lang.Diagnostic {
+	shares, left, unsaid := make([]float64, len(picks)), 100.0, 0
+	for i, k := range picks {
+		shares[i] = k.Share
+		if k.Share == declare.Unsaid {
+			unsaid++
+		} else {
+			left -= k.Share
+		}
+	}
+	for i := range shares {
+		if shares[i] == declare.Unsaid {
+			shares[i] = left / float64(unsaid)
+		}
+	}
+	values := make([]func(r *row, random *fake.Random) any, len(picks))
+	for i, k := range picks {
+		if k.Parts != nil {
+			values[i] = p.template(l, c, k.Parts)
+			continue
+		}
+		if k.Value.Kind == schema.UUIDValue {
+			values[i] = func(r *row, random *fake.Random) any { return newUUID(p.today, random) }
+			continue
+		}
+		v := p.constant(k.Value, c.Column)
+		values[i] = func(*row, *fake.Random) any { return v }
+	}
+	if len(picks) == 1 {
+		c.fill = values[0]
+		if k := picks[0]; slices.ContainsFunc(k.Parts, func(x declare.Part) bool { return x.Digits > 0 }) {
+			c.sequence, c.injective = &picks[0], fmt.Sprint(k.Parts)
+		}
+		return nil
+	}
+	c.fill = func(r *row, random *fake.Random) any {
+		at := random.Part() * 100
+		for i, s := range shares {
+			if at -= s; at < 0 {
+				return values[i](r, random)
+			}
+		}
+		return values[len(values)-1](r, random)
+	}
+	c.domain = func(*row) int64 { return int64(len(values)) }
+	c.nth = func(r *row, i int64) any {
+		random := fake.NewRandom(c.seed, uint64(r.n))
+		return values[i](r, &random)
+	}
+	return nil
+}
+
+// constant is a literal as the value of a row.
+func (p *Plan) constant(v schema.Value, c *schema.Column) any {
+	x := axisOf(c.Type)
+	switch v.Kind {
+	case schema.NullValue:
+		return nil
+	case schema.TodayValue, schema.NowValue:
+		if x.moment() {
+			n := p.today * daySeconds
+			if v.Kind == schema.NowValue {
+				n += daySeconds / 2
+			}
+			return x.value(n)
+		}
+		return x.value(p.today)
+	case schema.BooleanValue:
+		if c.Type.Kind == schema.Boolean {
+			return v.Text == "true"
+		}
+	case schema.NumberValue:
+		switch {
+		case c.Type.Kind.Whole():
+			n, err := strconv.ParseInt(v.Text, 10, 64)
+			if err == nil {
+				return n
+			}
+			r, _ := strconv.ParseFloat(v.Text, 64)
+			return int64(r)
+		case c.Type.Kind == schema.Real || c.Type.Kind == schema.Double:
+			f, _ := strconv.ParseFloat(v.Text, 64)
+			return f
+		case c.Type.Kind == schema.Decimal:
+			return decimal(v.Text, c.Type.Scale)
+		}
+	}
+	if c.Type.Kind == schema.UUID {
+		return strings.ToLower(v.Text)
+	}
+	return v.Text
+}
+
+// decimal writes a number with all the digits of its scale.
+func decimal(s string, scale int) string {
+	whole, frac, _ := strings.Cut(s, ".")
+	if scale == 0 {
+		return whole
+	}
+	return whole + "." + (frac + strings.Repeat("0", scale))[:scale]
+}
+
+// template fills a text with braces.
+func (p *Plan) template(l *Line, c *column, parts []declare.Part) func(*row, *fake.Random) any {
+	places := make([]int, len(parts))
+	for i, part := range parts {
+		if part.Column != "" {
+			places[i] = l.plan.place[part.Column]
+			c.needs = append(c.needs, places[i])
+		}
+	}
+	return func(r *row, _ *fake.Random) any {
+		b := make([]byte, 0, 24)
+		for i, part := range parts {
+			switch {
+			case part.Digits > 0:
+				n := c.offset + r.n + 1
+				for limit := int64(10); limit > 0 && len(b) < 1000 && digitsOf(n) < part.Digits && limit <= pow10(part.Digits-1); limit *= 10 {
+					if n < limit {
+						b = append(b, '0')
+					}
+				}
+				b = strconv.AppendInt(b, n, 10)
+			case part.Column != "":
+				b = append(b, textOf(r.cells[places[i]])...)
+			default:
+				b = append(b, part.Text...)
+			}
+		}
+		return string(b)
+	}
+}
+
+func pow10(n int) int64 {
+	out := int64(1)
+	for range min(n, 18) {
+		out *= 10
+	}
+	return out
+}
+
+func digitsOf(n int64) int {
+	d := 1
+	for n >= 10 {
+		n /= 10
+		d++
+	}
+	return d
+}
+
+// textOf is a value as a text that stands in another.
+func textOf(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	}
+	return fmt.Sprint(v)
+}
+
+// sum fills a column from others.
+func (p *Plan) sum(l *Line, c *column, s *declare.Sum) *lang.Diagnostic {
+	from := l.plan.place[s.Column]
+	c.needs = append(c.needs, from)
+	source := axisOf(l.plan.columns[from].Type)
+	for _, t := range s.Terms {
+		if t.Column != "" {
+			c.needs = append(c.needs, l.plan.place[t.Column])
+		}
+	}
+	if len(s.Terms) == 0 && l.plan.columns[from].Type.Kind == c.Type.Kind {
+		c.fill = func(r *row, _ *fake.Random) any { return r.cells[from] }
+		return nil
+	}
+	if m := p.suggested(l, c); m != nil { // for rows where there is nothing to begin with
+		return m
+	}
+	fallback := c.fill
+	if !c.NotNull {
+		fallback = func(*row, *fake.Random) any { return nil }
+	}
+	c.empty, c.domain, c.nth = 0, nil, nil
+	limits := interval{c.axis.low, c.axis.high}
+	c.fill = func(r *row, random *fake.Random) any {
+		n, ok := source.place(r.cells[from])
+		if !ok {
+			return fallback(r, random)
+		}
+		x, times := float64(n)/float64(source.scale), c.axis.kind == schema.Date || c.axis.moment()
+		if times && source.kind == schema.Date {
+			x *= daySeconds
+		}
+		for _, t := range s.Terms {
+			y := t.From
+			if t.Column != "" {
+				o := axisOf(l.plan.columns[l.plan.place[t.Column]].Type)
+				m, ok := o.place(r.cells[l.plan.place[t.Column]])
+				if !ok {
+					return fallback(r, random)
+				}
+				y = float64(m) / float64(o.scale)
+			} else if t.To > t.From {
+				if t.From == math.Floor(t.From) && t.To == math.Floor(t.To) {
+					y = float64(random.Between(int64(t.From), int64(t.To)))
+				} else {
+					y = t.From + random.Part()*(t.To-t.From)
+				}
+			}
+			if times {
+				y *= map[string]float64{"": daySeconds, "days": daySeconds, "hours": 3600, "minutes": 60, "seconds": 1}[t.Unit]
+			}
+			switch t.Op {
+			case '+':
+				x += y
+			case '-':
+				x -= y
+			case '*':
+				x *= y
+			}
+		}
+		if c.axis.kind == schema.Date {
+			return c.axis.value(int64(math.Floor(x / daySeconds)))
+		}
+		place := int64(math.Round(x * float64(c.axis.scale)))
+		return c.axis.value(min(max(place, limits.low), limits.high))
+	}
+	return nil
+}
+
+// generated fills a text by a generator.
+func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
+	g := fake.Lookup(f.Generator)
+	if g == nil {
+		c.fill = func(*row, *fake.Random) any { return nil }
+		return
+	}
+	looks := map[string]int{}
+	for _, name := range g.From {
+		if at, ok := l.plan.place[name]; ok && at != c.at {
+			looks[name] = at
+			c.needs = append(c.needs, at)
+		}
+	}
+	want := fake.Want{Length: c.Type.Length, Args: f.Args}
+	c.fill = func(r *row, random *fake.Random) any {
+		w := want
+		w.Random = random
+		if len(looks) > 0 {
+			w.Row = func(field string) string {
+				if at, ok := looks[field]; ok {
+					return textOf(r.cells[at])
+				}
+				return ""
+			}
+		}
+		return g.Make(&w)
+	}
+	switch f.Generator {
+	case "bcrypt":
+	case "random":
+		alphabet := []rune(fake.Letters)
+		if len(f.Args) > 1 && f.Args[1] != "" {
+			alphabet = []rune(f.Args[1])
+		}
+		length, _ := strconv.Atoi(f.Args[0])
+		size := int64(1)
+		for range length {
+			if size *= int64(len(alphabet)); size > most {
+				size = most
+				break
+			}
+		}
+		c.domain = func(*row) int64 { return size }
+		c.nth = func(_ *row, i int64) any {
+			out := make([]rune, length)
+			hi, lo := bits.Mul64(uint64(i), 2654435761) // a prime: no two numbers come to the same, and they look like chance
+			i = int64(bits.Rem64(hi, lo, uint64(size)))
+			for j := length - 1; j >= 0; j-- {
+				out[j] = alphabet[i%int64(len(alphabet))]
+				i /= int64(len(alphabet))
+			}
+			return string(out)
+		}
+	default:
+		p.numbered(c)
+	}
+}
+
+// numbered lets the values of a text be told apart by a number in them.
+func (p *Plan) numbered(c *column) {
+	fill, length := c.fill, c.Type.Length
+	c.domain = func(*row) int64 {
+		if length > 0 && length < 13 {
+			return pow10(length)
+		}
+		return most
+	}
+	c.nth = func(r *row, i int64) any {
+		random := fake.NewRandom(c.seed, r.line.hash, uint64(r.n))
+		base, number := textOf(fill(r, &random)), strconv.FormatInt(i, 10)
+		name, domain, mail := strings.Cut(base, "@")
+		if mail {
+			domain = "@" + domain
+			if length > 0 && len(domain)+len(number) >= length {
+				domain = "@a.example"
+			}
+		} else if strings.Contains(name, " ") {
+			number = " " + number
+		}
+		if length > 0 {
+			room := length - utf8.RuneCountInString(domain) - len(number)
+			if room < 1 { // nothing but the number has room
+				return strings.TrimSpace(number)[:min(length, len(strings.TrimSpace(number)))]
+			}
+			name = fake.Cut(name, room)
+		}
+		return name + number + domain
+	}
+}
+
+// ordered fills a column by a place on its axis, within what it may be.
+func (p *Plan) ordered(l *Line, c *column) {
+	x := c.axis
+	c.hard = interval{x.low, x.high}
+	if r := c.Range; r != nil {
+		c.hard = c.hard.and(p.limit(c, r.From, r.To))
+	}
+	c.soft, c.ahead = p.believable(c)
+	c.fill = func(r *row, random *fake.Random) any {
+		i := c.within(p, r)
+		return x.value(random.Between(i.low, i.high))
+	}
+	c.domain = func(r *row) int64 {
+		i := c.may(r)
+		if i.empty() {
+			return 0
+		}
+		return min(i.high-i.low+1, most)
+	}
+	c.nth = func(r *row, i int64) any {
+		in, near := c.may(r), c.within(p, r)
+		if low := max(in.low, near.low); low+i <= in.high { // begin where values are believable
+			return x.value(low + i)
+		}
+		return x.value(in.low + i%(max(in.high-in.low, 0)+1))
+	}
+}
+
+// limit is the interval between two literals, either of which may be missing.
+func (p *Plan) limit(c *column, from, to *schema.Value) interval {
+	i := interval{c.axis.low, c.axis.high}
+	if from != nil {
+		if n, ok := c.axis.place(p.constant(*from, c.Column)); ok {
+			i.low = n
+		}
+	}
+	if to != nil {
+		if n, ok := c.axis.place(p.constant(*to, c.Column)); ok {
+			i.high = n
+		}
+	}
+	return i
+}
+
+// may is what the column may be in a row, by its own limits and the columns that
+// it is held against.
+func (c *column) may(r *row) interval {
+	i := c.hard
+	if r.before != 0 && c.axis.moment() && (c.Stamped || c.Name == "created_at") {
+		i.high = min(i.high, r.before) // its deletion is given
+	}
+	for _, b := range c.bounds {
+		o := r.line.columns[b.column]
+		n, ok := c.other(o, r.cells[b.column])
+		if !ok {
+			continue
+		}
+		switch b.op {
+		case ">":
+			i.low = max(i.low, n+1)
+		case ">=":
+			i.low = max(i.low, n)
+		case "<":
+			i.high = min(i.high, n-1)
+		case "<=":
+			i.high = min(i.high, n)
+		case "=":
+			i = i.and(interval{n, n})
+		}
+	}
+	return i
+}
+
+// other is the place of another column's value on this one's axis.
+func (c *column) other(o *column, v any) (int64, bool) {
+	if o.axis == nil {
+		return 0, false
+	}
+	if c.axis.moment() && o.axis.kind == schema.Date || c.axis.kind == schema.Date && o.axis.moment() {
+		if s, ok := v.(string); ok {
+			return c.axis.place(s)
+		}
+	}
+	if s, ok := v.(string); ok {
+		return c.axis.place(s)
+	}
+	return c.axis.place(v)
+}
+
+// within is the believable part of what the column may be.
+func (c *column) within(p *Plan, r *row) interval {
+	i := c.may(r)
+	if i.empty() {
+		return interval{i.low, i.low} // nothing fits: the check will tell
+	}
+	if near := i.and(c.soft); !near.empty() {
+		if i.low > c.hard.low && !c.said { // behind another column: soon after it
+			if span := c.span(); near.low == i.low {
+				near.high = min(near.high, near.low+span)
+			}
+		}
+		return near
+	}
+	span := c.span()
+	if i.low > c.soft.high {
+		out := interval{i.low, min(i.high, i.low+span)}
+		if now := p.now(c.axis); !c.ahead && i.low <= now {
+			out.high = min(out.high, now)
+		}
+		return out
+	}
+	return interval{max(i.low, i.high-span), i.high}
+}
+
+// now is the place of the present.
+func (p *Plan) now(x *axis) int64 {
+	if x.moment() {
+		return p.today*daySeconds + daySeconds/2
+	}
+	return p.today
+}
+
+// span is how far a value lies from one that it is held against.
+func (c *column) span() int64 {
+	switch {
+	case c.axis.kind == schema.Date:
+		return 90
+	case c.axis.moment():
+		return 90 * daySeconds
+	}
+	return max(1, min(c.soft.high-c.soft.low, 1000*c.axis.scale))
+}
+
+// bounds reads the limits that the checks set.
+func (p *Plan) bounds(l *Line) {
+	order := func(c *column) int { // which of two that are held against each other comes first
+		rank := c.at
+		if !c.said {
+			rank += 1000
+		}
+		if c.mark {
+			rank += 3000
+		} else if c.Stamped {
+			rank += 2000
+		}
+		return rank
+	}
+	for _, check := range l.plan.checks {
+		for _, e := range check.terms() {
+			if e.op == "in" && e.args[0].op == "column" {
+				l.columns[e.args[0].column].among(e)
+				continue
+			}
+			at, op, other, ok := e.comparisonOf()
+			if !ok {
+				continue
+			}
+			c := l.columns[at]
+			if other.op == "const" {
+				if op == "=" {
+					c.among(&expr{op: "in", args: []*expr{e.args[0], other}})
+				}
+				c.against(op, other.value)
+				continue
+			}
+			o := l.columns[other.column]
+			if order(c) < order(o) {
+				c, o, op = o, c, turned[op]
+			}
+			if l.looks(o, c, 0) {
+				c, o, op = o, c, turned[op]
+			}
+			if l.looks(o, c, 0) {
+				continue // the check itself is asked
+			}
+			if c.axis != nil && o.axis != nil && c.hard != (interval{}) {
+				c.bounds = append(c.bounds, bound{op, o.at})
+				c.needs = append(c.needs, o.at)
+			}
+		}
+	}
+}
+
+// looks tells whether a column is worked out from another, by however many steps.
+func (l *Line) looks(c, at *column, steps int) bool {
+	return steps <= len(l.columns) && slices.ContainsFunc(c.needs, func(n int) bool { return n == at.at || l.looks(l.columns[n], at, steps+1) })
+}
+
+// against narrows a column by a comparison with a constant.
+func (c *column) against(op string, v any) {
+	if c.axis == nil || c.hard == (interval{}) {
+		return
+	}
+	n, ok := c.axis.place(v)
+	if !ok {
+		return
+	}
+	up := int64(0)
+	if !c.axis.whole(v) {
+		up = 1 // it lies between two places, and n is the one below
+	}
+	switch op {
+	case ">":
+		c.hard.low = max(c.hard.low, n+1)
+	case ">=":
+		c.hard.low = max(c.hard.low, n+up)
+	case "<":
+		c.hard.high = min(c.hard.high, n-1+up)
+	case "<=":
+		c.hard.high = min(c.hard.high, n)
+	case "=":
+		c.hard = c.hard.and(interval{n + up, n})
+	}
+}
+
+// among keeps a text to a list.
+func (c *column) among(e *expr) {
+	if c.said || c.pick != nil || c.Type.Kind != schema.Text && c.Type.Kind != schema.Choice {
+		return
+	}
+	var list []string
+	for _, a := range e.args[1:] {
+		if s, ok := a.constant().value.(string); ok && (c.Type.Kind != schema.Choice || slices.Contains(c.Type.Choices, s)) {
+			list = append(list, s)
+		}
+	}
+	if len(list) > 0 {
+		c.oneOf(list)
+	}
+}
+
+func (c *column) oneOf(list []string) {
+	c.needs = nil
+	c.fill = func(_ *row, random *fake.Random) any { return random.Of(list) }
+	c.domain = func(*row) int64 { return int64(len(list)) }
+	c.nth = func(_ *row, i int64) any { return list[i%int64(len(list))] }
+}
+
+// suggested fills a column by the model's generator, or by its name and type.
+func (p *Plan) suggested(l *Line, c *column) *lang.Diagnostic {
+	t := c.Type
+	switch {
+	case c.Fake != nil && (t.Kind == schema.Text || t.Kind == schema.Native):
+		p.generated(l, c, c.Fake)
+	case c.axis != nil:
+		p.ordered(l, c)
+	case t.Kind == schema.Text:
+		p.generated(l, c, p.guess(l, c))
+	case t.Kind == schema.Choice:
+		c.oneOf(t.Choices)
+	case t.Kind == schema.Boolean:
+		c.fill = func(_ *row, random *fake.Random) any { return random.Below(2) == 1 }
+		c.domain = func(*row) int64 { return 2 }
+		c.nth = func(_ *row, i int64) any { return i == 1 }
+	case t.Kind == schema.UUID:
+		c.injective = "uuid"
+		c.fill = func(_ *row, random *fake.Random) any { return newUUID(p.today, random) }
+	case t.Kind == schema.JSON:
+		text := "{}"
+		if c.Value != nil && c.Value.Kind == schema.JSONValue {
+			text = c.Value.Text
+		}
+		c.fill = func(*row, *fake.Random) any { return text }
+	case t.Kind == schema.Bytes:
+		n := 16
+		if t.Length > 0 {
+			n = min(n, t.Length)
+		}
+		c.fill = func(_ *row, random *fake.Random) any {
+			b := make([]byte, n)
+			for i := range b {
+				b[i] = byte(random.Uint64())
+			}
+			return b
+		}
+	default:
+		if c.Value != nil && c.Value.Constant() && c.Value.Kind != schema.NullValue {
+			text := c.Value.Text
+			c.fill = func(*row, *fake.Random) any { return text }
+			return nil
+		}
+		if c.NotNull {
+			m := mistake(l.source, fmt.Sprintf("write a line such as %s \"…\" under it", c.Field), "%s.%s is %s, a type of one engine, for which no value can be made up", l.Table.Model, c.Field, t)
+			return &m
+		}
+		c.fill = func(*row, *fake.Random) any { return nil }
+	}
+	return nil
+}
+
+// newUUID is a version 7 UUID of a day.
+func newUUID(today int64, random *fake.Random) string {
+	const hex = "0123456789abcdef"
+	ms := uint64(today*daySeconds*1000) + random.Below(daySeconds*1000)
+	a, b := ms<<16|0x7000|random.Below(0x1000), 1<<63|random.Uint64()>>2
+	out := make([]byte, 0, 36)
+	for i, n := range [2]uint64{a, b} {
+		for j := 60; j >= 0; j -= 4 {
+			if i == 0 && (j == 28 || j == 12) || i == 1 && (j == 60 || j == 44) {
+				out = append(out, '-')
+			}
+			out = append(out, hex[n>>j&15])
+		}
+	}
+	return string(out)
+}
+
+// arrange puts the columns in an order in which each is filled after those it
+// looks at.
+func (l *Line) arrange() *lang.Diagnostic {
+	state := make([]int, len(l.columns))
+	var path []string
+	var visit func(i int) *lang.Diagnostic
+	visit = func(i int) *lang.Diagnostic {
+		switch state[i] {
+		case 2:
+			return nil
+		case 1:
+			m := mistake(l.source, "give one of them a value of its own", "the fields of %s are worked out from each other: %s", l.Table.Model, strings.Join(append(path, l.columns[i].Field), " → "))
+			return &m
+		}
+		state[i] = 1
+		path = append(path, l.columns[i].Field)
+		c := l.columns[i]
+		for _, o := range c.needs {
+			if state[o] == 1 && slices.ContainsFunc(c.bounds, func(b bound) bool { return b.column == o }) {
+				c.bounds = slices.DeleteFunc(c.bounds, func(b bound) bool { return b.column == o }) // the check itself is asked
+				continue
+			}
+			if m := visit(o); m != nil {
+				return m
+			}
+		}
+		path = path[:len(path)-1]
+		state[i] = 2
+		l.fillings = append(l.fillings, c)
+		return nil
+	}
+	order := slices.Clone(l.columns)
+	slices.SortStableFunc(order, func(a, b *column) int { // references and what is said come first
+		rank := func(c *column) int {
+			switch {
+			case c.mark:
+				return 3
+			case c.Stamped:
+				return 2
+			}
+			return 1
+		}
+		return cmp.Compare(rank(a), rank(b))
+	})
+	for _, c := range order {
+		if m := visit(c.at); m != nil {
+			return m
+		}
+	}
+	return nil
+}

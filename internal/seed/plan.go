@@ -1,0 +1,510 @@
+// Package seed makes the rows of seeds: it orders their lines, makes every value
+// before any database sees it, and loads the rows, records them, and takes them
+// out again. The same seed, models and random number give the same rows, on every
+// engine and every machine: each value comes from a stream of random numbers of
+// its own, told by where it stands.
+//
+// plan.go orders the lines, column.go says how each column is filled, row.go makes
+// rows; run.go loads them, remove.go takes them out, script.go writes them.
+package seed
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/declare"
+	"erbario/internal/fake"
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// Options are what a seed's rows depend on beside the seed and the models.
+type Options struct {
+	Random uint64
+	Today  time.Time // the day that dates are taken against; zero: FixedDay
+	Ground *Ground   // what is in the database; nil: nothing
+}
+
+// FixedDay is the day that dates are taken against unless today is asked for.
+const FixedDay = "2026-01-01"
+
+// Plan is a seed made ready: its lines in the order in which their rows are made.
+type Plan struct {
+	Seed   *declare.Seed
+	Lines  []*Line
+	Random uint64
+
+	schema *schema.Schema
+	ground *Ground
+	today  int64 // the day
+	tables map[string]*tablePlan
+}
+
+// tablePlan is what the lines of one table share.
+type tablePlan struct {
+	table    *schema.Table
+	lines    []*Line
+	uniques  []*unique
+	identity string           // the column that is numbered; "" for none
+	place    map[string]int   // of columns in a row
+	columns  []*schema.Column // those that rows have values for
+	checks   []*expr
+	keep     []string // columns whose values are kept, since other rows take them
+}
+
+// Line makes rows of one table: a line of the seed, or one level of a tree.
+type Line struct {
+	Table    *schema.Table
+	Columns  []string // of its rows
+	Total    int64    // the rows that it makes; known once the plan is
+	Name     string   // tells the line from all others of the seed, the same from run to run
+	Deferred []*Deferred
+
+	pos      lang.Pos
+	plan     *tablePlan
+	source   *declare.SeedLine
+	parent   *Line
+	up       *schema.ForeignKey // to the parent
+	above    *schema.ForeignKey // of a deeper level of a tree: to the parent of the tree's first
+	written  int                // its place in the seed as written
+	level    int                // of a tree, from 0
+	hash     uint64
+	first    int64 // the number that its first row has in an identity
+	columns  []*column
+	fillings []*column                // columns in the order in which they are filled
+	picks    map[string]*pick         // by the first column of a reference
+	kept     map[string][]any         // by column: the values of all its rows
+	most     int64                    // the rows that it can make under one row of its parent; 0: any number
+	found    map[int64]map[string]any // by row: the values of a row that was there already
+	upper    []int64                  // by row: the row of the tree's parent, where the rows below need it
+	follows  string                   // the column that marks rows of its parent as deleted, with which its own go
+}
+
+// Deferred is a reference that is filled when all rows are there, since it closes
+// a circle.
+type Deferred struct {
+	Key  *schema.ForeignKey
+	pick *pick
+}
+
+// Sentence is what a mistake in a seed says, with its place.
+func mistake(l *declare.SeedLine, hint, format string, args ...any) lang.Diagnostic {
+	return lang.Diagnostic{Pos: l.Pos, Hint: hint, Message: fmt.Sprintf(format, args...)}
+}
+
+// New makes a plan. What cannot be made is told as mistakes in the seed.
+func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnostic) {
+	p := &Plan{Seed: s, Random: o.Random, schema: d.Schema, ground: o.Ground, today: day(FixedDay), tables: map[string]*tablePlan{}}
+	if p.ground == nil {
+		p.ground = &Ground{}
+	}
+	if !o.Today.IsZero() {
+		p.today = day(o.Today.UTC().Format(time.DateOnly))
+	}
+	p.expand(s.Lines, nil, map[string]int{})
+	if m := p.order(); m != nil {
+		return nil, []lang.Diagnostic{*m}
+	}
+	for _, l := range p.Lines {
+		t := p.tables[l.Table.Name]
+		if t == nil {
+			t = p.newTable(l.Table)
+			p.tables[l.Table.Name] = t
+		}
+		t.lines = append(t.lines, l)
+		l.plan = t
+	}
+	for _, l := range p.Lines {
+		p.keepReferred(l)
+	}
+	for _, l := range p.Lines {
+		if m := p.columns(l); m != nil {
+			return nil, []lang.Diagnostic{*m}
+		}
+	}
+	for _, t := range p.tables {
+		t.share()
+	}
+	if m := p.count(); m != nil {
+		return nil, []lang.Diagnostic{*m}
+	}
+	return p, nil
+}
+
+// expand makes a line of every line of the seed, and of every level of a tree.
+func (p *Plan) expand(lines []*declare.SeedLine, parent *Line, twins map[string]int) {
+	for _, s := range lines {
+		name := s.Table.Model
+		if parent != nil {
+			name = parent.Name + "/" + name
+		}
+		twins[name]++
+		if n := twins[name]; n > 1 {
+			name += fmt.Sprintf("#%d", n)
+		}
+		above, up := parent, s.Up
+		for level := range max(1, s.Depth) {
+			l := &Line{Table: s.Table, Name: name, pos: s.Pos, source: s, parent: above, up: up, level: level, written: len(p.Lines), kept: map[string][]any{}, picks: map[string]*pick{}}
+			if level > 0 {
+				l.Name = fmt.Sprintf("%s^%d", name, level)
+				l.above = s.Up
+			}
+			l.hash = fake.Mix(fake.Hash(p.Seed.Name+" "+l.Name) ^ fake.Mix(p.Random))
+			p.Lines = append(p.Lines, l)
+			p.expand(s.Lines, l, twins)
+			above, up = l, s.Tree
+		}
+	}
+}
+
+// order sorts the lines so that what a row refers to is there before it. A circle
+// is cut at a reference that may be empty, which is filled in the end.
+func (p *Plan) order() *lang.Diagnostic {
+	makes := map[string][]*Line{}
+	for _, l := range p.Lines {
+		makes[l.Table.Name] = append(makes[l.Table.Name], l)
+	}
+	done := map[*Line]bool{}
+	needs := func(l *Line, k *schema.ForeignKey) bool { // tells whether rows are missing that a reference picks among
+		if k == l.up || k == l.above || k == l.source.Tree || k.Table == l.Table.Name || !p.picksAmong(l, k) {
+			return false
+		}
+		if slices.ContainsFunc(l.Deferred, func(d *Deferred) bool { return d.Key == k }) {
+			return false
+		}
+		return slices.ContainsFunc(makes[k.Table], func(o *Line) bool { return !done[o] })
+	}
+	var out []*Line
+	for len(out) < len(p.Lines) {
+		var next *Line
+		for _, l := range p.Lines {
+			if !done[l] && (l.parent == nil || done[l.parent]) && !slices.ContainsFunc(l.Table.ForeignKeys, func(k *schema.ForeignKey) bool { return needs(l, k) }) {
+				next = l
+				break
+			}
+		}
+		if next == nil {
+			next = p.cut(done, needs)
+		}
+		if next == nil {
+			return p.circle(done, needs, makes)
+		}
+		done[next] = true
+		out = append(out, next)
+	}
+	p.Lines = out
+	return nil
+}
+
+// picksAmong tells whether a reference takes rows that are there, and is not
+// given by the seed.
+func (p *Plan) picksAmong(l *Line, k *schema.ForeignKey) bool {
+	for _, c := range k.Columns {
+		if s := l.source.Supplies[c]; s != nil && (len(s.Picks) > 0 || s.Sum != nil || s.Fake != nil || s.Empty == 100) {
+			return false
+		}
+	}
+	return true
+}
+
+func optional(t *schema.Table, k *schema.ForeignKey) bool {
+	return slices.ContainsFunc(k.Columns, func(c string) bool {
+		col := t.Column(c)
+		return col != nil && !col.NotNull
+	})
+}
+
+// cut finds a line that waits only for references that may be empty, and puts
+// these off.
+func (p *Plan) cut(done map[*Line]bool, needs func(*Line, *schema.ForeignKey) bool) *Line {
+	for _, l := range p.Lines {
+		if done[l] || l.parent != nil && !done[l.parent] {
+			continue
+		}
+		var off []*Deferred
+		hard := false
+		for _, k := range l.Table.ForeignKeys {
+			if needs(l, k) {
+				hard = hard || !optional(l.Table, k) || l.Table.Unkeyed()
+				off = append(off, &Deferred{Key: k})
+			}
+		}
+		if !hard && len(off) > 0 {
+			l.Deferred = append(l.Deferred, off...)
+			return l
+		}
+	}
+	return nil
+}
+
+// circle tells which models wait for each other.
+func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey) bool, makes map[string][]*Line) *lang.Diagnostic {
+	var at *Line
+	for _, l := range p.Lines {
+		if !done[l] {
+			at = l
+			break
+		}
+	}
+	var path []string
+	seen := map[*Line]int{}
+	for {
+		if start, ok := seen[at]; ok {
+			path = append(path[start:], at.Table.Model)
+			break
+		}
+		seen[at] = len(path)
+		if at.parent != nil && !done[at.parent] {
+			path = append(path, at.Table.Model)
+			at = at.parent
+			continue
+		}
+		for _, k := range at.Table.ForeignKeys {
+			if needs(at, k) && (!optional(at.Table, k) || at.Table.Unkeyed()) {
+				path = append(path, at.Table.Model+"."+at.Table.Column(k.Columns[0]).Field)
+				for _, o := range makes[k.Table] {
+					if !done[o] {
+						at = o
+						break
+					}
+				}
+				break
+			}
+		}
+	}
+	m := mistake(at.source, "make one of these references optional: it is then filled when all rows are there", "no row can be the first of a circle of required references: %s", strings.Join(path, " → "))
+	return &m
+}
+
+// newTable reads what the lines of a table share.
+func (p *Plan) newTable(t *schema.Table) *tablePlan {
+	out := &tablePlan{table: t, place: map[string]int{}}
+	for _, c := range t.Columns {
+		if c.Generated != nil || c.Value != nil && c.Value.Kind == schema.SQLValue && !p.said(c.Name, t) {
+			continue
+		}
+		if c.Identity {
+			out.identity = c.Name
+		}
+		out.place[c.Name] = len(out.columns)
+		out.columns = append(out.columns, c)
+	}
+	place := func(name string) int {
+		if c := t.Column(name); c != nil {
+			if i, ok := out.place[c.Name]; ok {
+				return i
+			}
+		}
+		return -1
+	}
+	number := func(i int) bool { return out.columns[i].Type.Kind == schema.Decimal }
+	for _, k := range t.Checks {
+		if e := readCheck(k.SQL.Text, place, number); e != nil {
+			out.checks = append(out.checks, e)
+		}
+	}
+	out.checks = append(out.checks, inTime(out)...)
+	add := func(name string, parts []schema.Part, where *schema.SQL) {
+		u := &unique{name: name}
+		for _, part := range parts {
+			i := place(part.Column)
+			if part.Expr != nil || i < 0 || part.Column == out.identity {
+				return // the database alone can tell
+			}
+			u.columns = append(u.columns, i)
+			u.fold = append(u.fold, part.Collation != "")
+		}
+		if where != nil && t.SoftDelete != "" && strings.EqualFold(strings.TrimSpace(where.Text), "{"+t.SoftDelete+"} IS NULL") {
+			where = nil // unique among all, deleted or not: more than is asked for
+		}
+		if where != nil {
+			u.where = readCheck(where.Text, place, number)
+		}
+		out.uniques = append(out.uniques, u)
+	}
+	if t.PrimaryKey != nil {
+		add(t.PrimaryKey.Name, t.PrimaryKey.Columns, nil)
+	}
+	for _, x := range t.Indexes {
+		if x.Unique {
+			add(x.Name, x.Parts, x.Where)
+		}
+	}
+	return out
+}
+
+// said tells whether a line of the seed fills a column.
+func (p *Plan) said(column string, t *schema.Table) bool {
+	return slices.ContainsFunc(p.Lines, func(l *Line) bool { return l.Table == t && l.source.Supplies[column] != nil })
+}
+
+// inTime are the conditions that no row is changed before it was made, or deleted
+// before it was changed.
+func inTime(t *tablePlan) []*expr {
+	column := func(name string) *expr { return &expr{op: "column", column: t.place[name]} }
+	var stages [3][]string
+	for _, c := range t.columns {
+		switch {
+		case c.Name == t.table.SoftDelete:
+			stages[2] = append(stages[2], c.Name)
+		case c.Stamped:
+			stages[1] = append(stages[1], c.Name)
+		case c.Name == "created_at" && c.Type.Kind == schema.Timestamp:
+			stages[0] = append(stages[0], c.Name)
+		}
+	}
+	var out []*expr
+	for i, early := range stages[:2] {
+		for _, late := range stages[i+1:] {
+			for _, a := range early {
+				for _, b := range late {
+					out = append(out, &expr{op: "<=", args: []*expr{column(a), column(b)}})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// keepReferred notes the columns of other tables whose values the line takes.
+func (p *Plan) keepReferred(l *Line) {
+	keep := func(table string, columns []string) {
+		t := p.tables[table]
+		if t == nil {
+			return
+		}
+		for _, c := range columns {
+			if c != t.identity && !slices.Contains(t.keep, c) {
+				t.keep = append(t.keep, c)
+			}
+		}
+	}
+	for _, k := range l.Table.ForeignKeys {
+		keep(k.Table, k.References)
+	}
+	if k := l.up; k != nil && k == l.source.Up && l.level == 0 && l.parent.Table.Children && l.Table.SoftDelete != "" && k.OnDelete != schema.SetNull && k.OnDelete != schema.SetDefault {
+		l.follows = l.parent.Table.SoftDelete
+		keep(k.Table, []string{l.follows})
+	}
+	if len(l.Deferred) > 0 {
+		keep(l.Table.Name, l.Table.Key())
+	}
+}
+
+// share settles what the lines of a table share: the columns of a row, and which
+// uniquenesses have to be remembered, and for how long.
+func (t *tablePlan) share() {
+	t.uniques = slices.DeleteFunc(t.uniques, func(u *unique) bool {
+		for i, at := range u.columns {
+			injective := func(l *Line) bool {
+				c := l.columns[at]
+				return c != nil && c.injective != "" && c.injective == t.lines[0].columns[at].injective && c.empty == 0 && !u.fold[i]
+			}
+			if t.lines[0].columns[at] != nil && !slices.ContainsFunc(t.lines, func(l *Line) bool { return !injective(l) }) {
+				return true // no two rows can have the same value
+			}
+		}
+		if l := t.lines[0]; len(t.lines) == 1 && l.up != nil {
+			u.byUp = !slices.ContainsFunc(l.up.Columns, func(c string) bool {
+				return !slices.Contains(u.columns, t.place[c])
+			})
+		}
+		return false
+	})
+}
+
+// rowsUnder is how many rows a line makes under one row of its parent.
+func (l *Line) rowsUnder(parent int64) int64 {
+	from, to := l.source.From, l.source.To
+	if from == to {
+		return int64(from)
+	}
+	r := fake.NewRandom(l.hash, 0xc0de, uint64(parent))
+	n := r.Between(int64(from), int64(to))
+	if l.most > 0 {
+		n = min(n, l.most)
+	}
+	return n
+}
+
+// most is the number of rows that a plan makes at most: far beyond what a
+// database takes in a day.
+const most = 1 << 40
+
+// count works out how many rows every line makes, and which numbers they get.
+func (p *Plan) count() *lang.Diagnostic {
+	next := map[string]int64{}
+	for _, l := range p.Lines {
+		l.Total, l.most = 0, 0
+		for _, k := range l.picks {
+			if m := k.settle(p, l); m != nil {
+				return m
+			}
+		}
+		if n, fields, ok := l.limit(); ok {
+			if n < int64(l.source.From) {
+				m := mistake(l.source, "make fewer, or more of what they refer to", "%s differ by %s, and only %d can be told apart", l.Table.Model, together(fields), n)
+				return &m
+			}
+			l.most = n
+		}
+		parents := int64(1)
+		if l.parent != nil {
+			parents = l.parent.Total
+		}
+		if l.source.From == l.source.To {
+			l.Total = parents * int64(l.source.From)
+			if parents > most || l.Total > most {
+				m := mistake(l.source, "make fewer", "these are more rows than can be made, %d times %d", parents, l.source.From)
+				return &m
+			}
+		} else {
+			for i := range parents {
+				l.Total += l.rowsUnder(i)
+			}
+		}
+		if l.Total > most {
+			m := mistake(l.source, "make fewer", "these are more rows than can be made")
+			return &m
+		}
+		name := l.Table.Name
+		if _, ok := next[name]; !ok {
+			next[name] = p.ground.table(name).Next
+		}
+		l.first = next[name]
+		next[name] += l.Total
+		if m := l.fits(); m != nil {
+			return m
+		}
+	}
+	for _, l := range p.Lines { // those that close a circle pick among lines behind them
+		for _, d := range l.Deferred {
+			if m := d.pick.settle(p, l); m != nil {
+				return m
+			}
+		}
+	}
+	return nil
+}
+
+// Rows is the number of rows of a plan, and by table in the order of the lines.
+func (p *Plan) Rows() (total int64, tables []TableRows) {
+	for _, l := range p.Lines {
+		total += l.Total
+		i := slices.IndexFunc(tables, func(t TableRows) bool { return t.Table == l.Table })
+		if i < 0 {
+			i = len(tables)
+			tables = append(tables, TableRows{Table: l.Table})
+		}
+		tables[i].Rows += l.Total
+	}
+	return total, tables
+}
+
+// TableRows is how many rows of a table a plan makes.
+type TableRows struct {
+	Table *schema.Table
+	Rows  int64
+}

@@ -1,0 +1,376 @@
+package seed
+
+// This file takes out what the runs of a seed made, and nothing else. A row that
+// another one refers to, which no run made, stays; so does what that row needs.
+// Which rows may go is worked out before any goes, in tables of the session, so
+// that nothing cascades.
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Removed is what was taken out of one table, and what had to be left.
+type Removed struct {
+	Table   string
+	Gone    int64
+	Left    int64
+	Because []string // the tables whose rows point at those that were left
+}
+
+// going is the rows of one table that are to go.
+type going struct {
+	table   *schema.Table
+	key     []string
+	columns []string // the key, and what others refer to
+	name    string   // of the table of the session that holds them
+	removed *Removed
+}
+
+// ErrNothing says that no run of a seed is recorded.
+var ErrNothing = errors.New("no run of it is recorded: there is nothing to take out")
+
+// Remove takes out the rows that the runs of a seed made.
+func Remove(ctx context.Context, db engine.Database, e engine.Engine, name string, wait time.Duration) ([]Removed, error) {
+	if err := db.Begin(ctx, wait); err != nil {
+		return nil, err
+	}
+	out, err := remove(ctx, db, e, name)
+	if err == nil {
+		err = db.Commit(ctx)
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Rollback())
+	}
+	return out, nil
+}
+
+func remove(ctx context.Context, db engine.Database, e engine.Engine, name string) ([]Removed, error) {
+	has, err := recorded(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	if !has {
+		return nil, fmt.Errorf("the seed %s: %w", name, ErrNothing)
+	}
+	runs, err := db.Select(ctx, "SELECT id FROM erbario_seed_runs WHERE seed = ?", name)
+	if err != nil {
+		return nil, err
+	}
+	if len(runs) == 0 {
+		return nil, fmt.Errorf("the seed %s: %w", name, ErrNothing)
+	}
+	lines, err := recordedLines(ctx, db, name)
+	if err != nil {
+		return nil, err
+	}
+	live, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	byTable := map[string][]segment{}
+	for _, list := range lines {
+		for _, s := range list {
+			byTable[s.table] = append(byTable[s.table], s)
+		}
+	}
+	var all []*going
+	for _, t := range live.Tables { // a table that is there no more has lost its rows
+		segments := byTable[t.Name]
+		if len(segments) == 0 {
+			continue
+		}
+		g, err := gather(ctx, db, e, live, t, segments, len(all))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, g)
+	}
+	for _, g := range all {
+		if g.table.Unkeyed() { // nothing can refer to its rows
+			if err := g.takeOut(ctx, db, e); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for again := true; again; {
+		again = false
+		for _, g := range all {
+			stayed, err := g.hold(ctx, db, e, live, all)
+			if err != nil {
+				return nil, err
+			}
+			again = again || stayed
+		}
+	}
+	for _, g := range all {
+		if !g.table.Unkeyed() {
+			if err := g.takeOut(ctx, db, e); err != nil {
+				return nil, err
+			}
+		}
+	}
+	var out []Removed
+	for _, g := range all {
+		out = append(out, *g.removed)
+	}
+	if err := rewrite(ctx, db, e, name, live, out); err != nil {
+		return nil, err
+	}
+	for _, g := range all {
+		if err := db.Exec(ctx, "DROP TABLE "+e.Quote(g.name)); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// recorded tells whether the tables of record are there.
+func recorded(ctx context.Context, db engine.Database) (bool, error) {
+	list, err := db.Kept(ctx, "erbario_seed_runs")
+	return len(list) > 0, err
+}
+
+// keyOf is what tells the rows of a live table apart.
+func keyOf(t *schema.Table) []string {
+	if key := t.Key(); len(key) > 0 {
+		return key
+	}
+	var all []string
+	for _, c := range t.Columns {
+		if c.Generated == nil {
+			all = append(all, c.Name)
+		}
+	}
+	return all
+}
+
+// gather puts the rows that were made, and are there still, into a table of the
+// session.
+func gather(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, t *schema.Table, segments []segment, number int) (*going, error) {
+	g := &going{table: t, key: keyOf(t), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
+	g.columns = slices.Clone(g.key)
+	for _, c := range live.Tables {
+		for _, k := range c.ForeignKeys {
+			if strings.EqualFold(k.Table, t.Name) {
+				for _, r := range referred(t, k) {
+					if !slices.Contains(g.columns, r) {
+						g.columns = append(g.columns, r)
+					}
+				}
+			}
+		}
+	}
+	from := fmt.Sprintf("SELECT %s FROM %s", list(e, "", g.columns), e.Quote(t.Name))
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.Quote(g.name), from)); err != nil {
+		return nil, err
+	}
+	var keys []any
+	for _, s := range segments {
+		if s.keys == nil {
+			k := e.Quote(g.key[0])
+			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s BETWEEN %d AND %d", e.Quote(g.name), from, k, s.number, s.number+s.rows-1)); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		for _, key := range s.keys {
+			if len(key) == len(g.key) {
+				keys = append(keys, plainKey(key)...)
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return g, nil
+	}
+	made := &schema.Table{Name: g.name + "_made"}
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.Quote(made.Name), list(e, "", g.key), e.Quote(t.Name))); err != nil {
+		return nil, err
+	}
+	if err := db.Load(ctx, engine.TableRows{Table: made, Columns: g.key, Cells: keys}); err != nil {
+		return nil, err
+	}
+	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, "", g.key), list(e, "", g.key), e.Quote(made.Name))
+	if t.Unkeyed() { // rows are told by all their values, null or not; where there are more of the same than were made, none can be told to be ours
+		where = fmt.Sprintf("EXISTS (SELECT %s INTERSECT SELECT %s FROM %s)", list(e, t.Name, g.key), list(e, "", g.key), e.Quote(made.Name))
+	}
+	if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s", e.Quote(g.name), from, where)); err != nil {
+		return nil, err
+	}
+	return g, db.Exec(ctx, "DROP TABLE "+e.Quote(made.Name))
+}
+
+// plainKey is a key of the record as values.
+func plainKey(key []any) []any {
+	out := make([]any, len(key))
+	for i, v := range key {
+		out[i] = v
+		if n, ok := v.(json.Number); ok {
+			if whole, err := n.Int64(); err == nil {
+				out[i] = whole
+			} else if f, err := n.Float64(); err == nil {
+				out[i] = f
+			}
+		}
+	}
+	return out
+}
+
+// referred are the columns of t that a reference points at.
+func referred(t *schema.Table, k *schema.ForeignKey) []string {
+	if len(k.References) > 0 {
+		return k.References
+	}
+	return t.Key()
+}
+
+func list(e engine.Engine, table string, columns []string) string {
+	out := make([]string, len(columns))
+	for i, c := range columns {
+		if out[i] = e.Quote(c); table != "" {
+			out[i] = e.Quote(table) + "." + out[i]
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func count(ctx context.Context, db engine.Database, e engine.Engine, table string) (int64, error) {
+	rows, err := db.Select(ctx, "SELECT count(*) FROM "+e.Quote(table))
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
+}
+
+// hold takes the rows out of those that go that others point at which stay.
+func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []*going) (bool, error) {
+	held := false
+	for _, c := range live.Tables {
+		for _, k := range c.ForeignKeys {
+			if !strings.EqualFold(k.Table, g.table.Name) {
+				continue
+			}
+			var where []string
+			for _, col := range k.Columns {
+				where = append(where, e.Quote(col)+" IS NOT NULL")
+			}
+			if i := slices.IndexFunc(all, func(o *going) bool { return o.table == c }); i >= 0 && !c.Unkeyed() {
+				where = append(where, fmt.Sprintf("(%s) NOT IN (SELECT %s FROM %s)", list(e, "", all[i].key), list(e, "", all[i].key), e.Quote(all[i].name)))
+			}
+			before, err := count(ctx, db, e, g.name)
+			if err != nil {
+				return false, err
+			}
+			err = db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s WHERE %s)",
+				e.Quote(g.name), list(e, "", referred(g.table, k)), list(e, "", k.Columns), e.Quote(c.Name), strings.Join(where, " AND ")))
+			if err != nil {
+				return false, err
+			}
+			after, err := count(ctx, db, e, g.name)
+			if err != nil {
+				return false, err
+			}
+			if after < before {
+				held = true
+				g.removed.Left += before - after
+				if !slices.Contains(g.removed.Because, c.Name) {
+					g.removed.Because = append(g.removed.Because, c.Name)
+				}
+			}
+		}
+	}
+	return held, nil
+}
+
+// takeOut deletes the rows that go.
+func (g *going) takeOut(ctx context.Context, db engine.Database, e engine.Engine) error {
+	var err error
+	if g.removed.Gone, err = count(ctx, db, e, g.table.Name); err != nil {
+		return err
+	}
+	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, "", g.key), list(e, "", g.key), e.Quote(g.name))
+	if g.table.Unkeyed() {
+		where = fmt.Sprintf("EXISTS (SELECT %s INTERSECT SELECT %s FROM %s)", list(e, g.table.Name, g.key), list(e, "", g.key), e.Quote(g.name))
+	}
+	if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s", e.Quote(g.table.Name), where)); err != nil {
+		return err
+	}
+	left, err := count(ctx, db, e, g.table.Name)
+	g.removed.Gone -= left
+	return err
+}
+
+// rewrite forgets the runs, but for the rows that were left.
+func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name string, live *schema.Schema, out []Removed) error {
+	const runs = "(SELECT id FROM erbario_seed_runs WHERE seed = ?)"
+	if !slices.ContainsFunc(out, func(r Removed) bool { return r.Left > 0 }) {
+		if err := db.Exec(ctx, "DELETE FROM erbario_seed_rows WHERE run IN "+runs, name); err != nil {
+			return err
+		}
+		return db.Exec(ctx, "DELETE FROM erbario_seed_runs WHERE seed = ?", name)
+	}
+	rows, err := db.Select(ctx, "SELECT run, line, table_name, first_row, row_count, keys FROM erbario_seed_rows WHERE run IN "+runs, name)
+	if err != nil {
+		return err
+	}
+	if err := db.Exec(ctx, "DELETE FROM erbario_seed_rows WHERE run IN "+runs, name); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		i := slices.IndexFunc(out, func(r Removed) bool { return r.Table == row[2] })
+		if i < 0 || out[i].Left == 0 {
+			continue
+		}
+		t := live.Table(row[2])
+		first, _ := strconv.ParseInt(row[3], 10, 64)
+		n, _ := strconv.ParseInt(row[4], 10, 64)
+		f := engine.Finding{Take: keyOf(t)}
+		f.Table, f.Columns = t, keyOf(t)
+		if number, err := strconv.ParseInt(row[5], 10, 64); err == nil {
+			for j := range n {
+				f.Cells = append(f.Cells, number+j)
+			}
+		} else {
+			var keys [][]any
+			d := json.NewDecoder(strings.NewReader(row[5]))
+			d.UseNumber()
+			if err := d.Decode(&keys); err != nil {
+				return err
+			}
+			for _, key := range keys {
+				f.Cells = append(f.Cells, plainKey(key)...)
+			}
+		}
+		there, err := db.Find(ctx, f)
+		if err != nil {
+			return err
+		}
+		w := len(f.Columns)
+		for j, values := range there {
+			if values == nil {
+				continue
+			}
+			keys := fmt.Sprint(f.Cells[j*w])
+			if strings.HasPrefix(row[5], "[") {
+				text, err := json.Marshal([][]any{f.Cells[j*w : (j+1)*w]})
+				if err != nil {
+					return err
+				}
+				keys = string(text)
+			}
+			if err := db.Exec(ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, keys) VALUES (?, ?, ?, ?, ?, ?)", row[0], row[1], row[2], first+int64(j), 1, keys); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,570 @@
+package seed
+
+// This file makes rows: each column in its order, again where a check or a
+// uniqueness does not let it be, and at last by going through all that a column
+// can be.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"erbario/internal/fake"
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// Batch is rows of one line, in their order.
+type Batch struct {
+	Line  *Line
+	First int64 // the place of its first row among the line's
+	Cells []any // row by row, by the line's columns
+}
+
+// Rows is the number of rows in it.
+func (b *Batch) Rows() int { return len(b.Cells) / len(b.Line.Columns) }
+
+// Row is one of its rows.
+func (b *Batch) Row(i int) []any {
+	w := len(b.Line.Columns)
+	return b.Cells[i*w : (i+1)*w : (i+1)*w]
+}
+
+// batchRows is how many rows are handed on at once.
+const batchRows = 1000
+
+// sameLine stands for a value of a row of the same line, before it is known
+// whether that row was there already.
+type sameLine int64
+
+// row is a row in the making.
+type row struct {
+	line     *Line
+	n        int64 // its place among the line's
+	up       int64 // the row of the line above
+	cells    []any
+	attempts []int   // by column
+	nth      []int64 // by column: the one of its domain that it takes, or -1
+	deleted  bool
+	with     any   // when the row above it was deleted, where it goes with that
+	before   int64 // the same as a place; 0: none
+}
+
+// Make makes the rows of a line, most at most (0: all), and hands them on in
+// batches. It must be called for the lines in the order of the plan.
+func (p *Plan) Make(ctx context.Context, l *Line, most int64, hand func(*Batch) error) error {
+	r := &row{line: l, attempts: make([]int, len(l.columns)), nth: make([]int64, len(l.columns))}
+	var parents int64 = 1
+	if l.parent != nil {
+		parents = l.parent.Total
+	}
+	b := &Batch{Line: l}
+	flush := func() error {
+		if len(b.Cells) == 0 {
+			return nil
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		err := hand(b)
+		b = &Batch{Line: l, First: r.n}
+		return err
+	}
+	l.kept, l.found, l.upper = map[string][]any{}, map[int64]map[string]any{}, nil
+	for up := range parents {
+		for _, u := range l.plan.uniques {
+			if u.byUp {
+				u.seen.clear()
+			}
+		}
+		r.up = up
+		for range l.rowsUnder(up) {
+			if most > 0 && r.n >= most && len(l.plan.keep) == 0 {
+				return flush()
+			}
+			if b.Cells == nil {
+				b.Cells = make([]any, 0, min(int64(batchRows), l.Total-r.n)*int64(len(l.columns)))
+			}
+			start := len(b.Cells)
+			b.Cells = b.Cells[:start+len(l.columns)]
+			r.cells = b.Cells[start:]
+			if m := r.make(); m != nil {
+				return m
+			}
+			for _, name := range l.plan.keep {
+				if at, ok := l.plan.place[name]; ok {
+					l.kept[name] = append(l.kept[name], r.cells[at])
+				}
+			}
+			if l.source.Depth > 1 && l.source.Up != nil {
+				top := up
+				if l.level > 0 {
+					top = l.parent.upper[up]
+				}
+				l.upper = append(l.upper, top)
+			}
+			r.n++
+			if len(b.Cells) == batchRows*len(l.columns) {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return flush()
+}
+
+// tries is how often a row is made again by chance before all that its columns
+// can be is gone through.
+const tries = 20
+
+func (r *row) make() error {
+	clear(r.attempts)
+	for i := range r.nth {
+		r.nth[i] = -1
+	}
+	l := r.line
+	r.deleted, r.with, r.before = l.marked(r.n), nil, 0
+	if l.follows != "" {
+		if r.with = l.parent.value(l.follows, r.up); r.with != nil {
+			r.deleted = true
+			if at, ok := l.plan.place[l.Table.SoftDelete]; ok {
+				r.before, _ = l.columns[at].axis.place(r.with)
+			}
+		}
+	}
+	try := 0
+	if slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return u.seen.count >= remembered }) {
+		try = tries // chance cannot tell what is taken
+	}
+	for ; ; try++ {
+		r.fillAll()
+		if bad := r.failing(); bad != nil && try < tries*3 {
+			for _, at := range bad.columns() {
+				if c := r.line.columns[at]; c.fill != nil {
+					r.attempts[at]++
+				}
+			}
+			continue
+		}
+		u := r.taken()
+		if u == nil {
+			break
+		}
+		if try < tries {
+			for _, at := range u.columns {
+				r.attempts[at]++
+			}
+			continue
+		}
+		if err := r.goThrough(u); err != nil {
+			return err
+		}
+		break
+	}
+	for _, u := range r.line.plan.uniques {
+		if n, ok := u.number(r.cells); ok && u.seen.count < remembered {
+			u.seen.add(n)
+		}
+	}
+	return nil
+}
+
+func (r *row) fillAll() {
+	for _, c := range r.line.fillings {
+		r.fill(c)
+	}
+}
+
+func (r *row) fill(c *column) {
+	switch {
+	case c.mark && !r.deleted:
+		r.cells[c.at] = nil
+		return
+	case c.mark && r.with != nil:
+		r.cells[c.at] = r.with
+		return
+	case c.empty > 0:
+		random := fake.NewRandom(r.line.hash, c.seed, uint64(r.n), 0xe)
+		if random.Part() < c.empty {
+			r.cells[c.at] = nil
+			return
+		}
+	}
+	if i := r.nth[c.at]; i >= 0 && c.nth != nil {
+		r.cells[c.at] = c.nth(r, i)
+		return
+	}
+	random := fake.NewRandom(r.line.hash, c.seed, uint64(r.n), uint64(r.attempts[c.at]))
+	r.cells[c.at] = c.fill(r, &random)
+}
+
+// failing is a check that the row does not pass.
+func (r *row) failing() *expr {
+	for _, e := range r.line.plan.checks {
+		if !e.holds(r.cells) {
+			return e
+		}
+	}
+	return nil
+}
+
+// taken is a uniqueness in which the row's values are taken already.
+func (r *row) taken() *unique {
+	for _, u := range r.line.plan.uniques {
+		n, ok := u.number(r.cells)
+		if !ok {
+			continue
+		}
+		if u.seen.has(n) {
+			return u
+		}
+		if u.seen.count >= remembered && !r.apart(u) {
+			return u
+		}
+	}
+	return nil
+}
+
+// apart tells whether the row's number stands in a value of the uniqueness, so
+// that no other row has the same, remembered or not.
+func (r *row) apart(u *unique) bool {
+	for _, at := range u.columns {
+		if c := r.line.columns[at]; r.nth[at] == r.n+r.line.first+remembered && c.nth != nil && c.domain != nil && c.domain(r) >= r.n+r.line.first+remembered {
+			return true
+		}
+	}
+	return false
+}
+
+// goThrough looks for values of a uniqueness that are not taken, one after the
+// other.
+func (r *row) goThrough(u *unique) error {
+	l := r.line
+	var turn []*column
+	var sizes []int64
+	all, endless := int64(1), -1
+	for _, at := range u.columns {
+		c := l.columns[at]
+		if c.domain == nil || r.cells[at] == nil {
+			continue
+		}
+		size := c.domain(r)
+		if size < 1 {
+			continue
+		}
+		if size > l.Total*2+remembered*4 {
+			endless = at
+		}
+		turn, sizes = append(turn, c), append(sizes, size)
+		all = min(most, all*min(size, most/all+1))
+	}
+	if endless >= 0 {
+		for i := int64(0); i < 1000; i++ {
+			r.nth[endless] = r.n + l.first + remembered + i*l.Total
+			r.fillAll()
+			if r.taken() == nil && r.failing() == nil {
+				return nil
+			}
+		}
+	}
+	limit := min(all, 1<<17)
+	start := u.cursor
+	if u.byUp {
+		start = int64(fake.Mix(l.hash^uint64(r.up)) >> 24)
+	}
+	for i := range limit {
+		at := (start + i) % all
+		u.cursor = at + 1
+		for j, c := range turn {
+			r.nth[c.at] = at % sizes[j]
+			at /= sizes[j]
+		}
+		r.fillAll()
+		if r.taken() == nil && r.failing() == nil {
+			return nil
+		}
+	}
+	var fields []string
+	for _, at := range u.columns {
+		fields = append(fields, l.columns[at].Field)
+	}
+	m := mistake(l.source, "make fewer, or let the fields have more values", "row %d of %s finds no %s that is not taken: only %d can be told apart", r.n+1, l.Table.Model, together(fields), max(all, 1))
+	return &Problem{m}
+}
+
+func together(fields []string) string {
+	if len(fields) == 1 {
+		return fields[0]
+	}
+	return fmt.Sprint(fields)
+}
+
+// Problem is a mistake in a seed that shows while its rows are made.
+type Problem struct{ lang.Diagnostic }
+
+func (p *Problem) Error() string { return p.Message + "; " + p.Hint }
+
+// marked tells whether a row is among the line's share of rows that are marked as
+// deleted.
+func (l *Line) marked(n int64) bool {
+	if l.source.Deleted == 0 {
+		return false
+	}
+	r := fake.NewRandom(l.hash, 0xde1, uint64(n))
+	return r.Part()*100 < l.source.Deleted
+}
+
+// value is the value of a column in one of a line's rows.
+func (l *Line) value(column string, n int64) any {
+	if l.found != nil {
+		if row, ok := l.found[n]; ok {
+			if v, ok := row[column]; ok {
+				return v
+			}
+		}
+	}
+	if column == l.plan.identity {
+		return l.first + n
+	}
+	if list := l.kept[column]; n < int64(len(list)) {
+		return list[n]
+	}
+	return nil
+}
+
+// pick chooses a row that a reference takes.
+type pick struct {
+	key      *schema.ForeignKey
+	line     *Line
+	column   *column // its first
+	lines    []*Line // that make such rows; none: those of the database
+	keys     [][]any // of the database, by key.References
+	size     int64
+	own      bool // the rows are of the line's own table
+	optional bool
+	share    float64 // of a deferred one: the rows that are left without
+	chosen   int64
+	unknown  bool // nobody can tell what is in the database
+}
+
+// settle finds out among how many rows there is to choose.
+func (k *pick) settle(p *Plan, l *Line) *lang.Diagnostic {
+	k.size = 0
+	for _, o := range k.lines {
+		if o == l {
+			break // those behind it come later
+		}
+		k.size += o.Total
+	}
+	if k.own || len(k.lines) > 0 {
+		if k.size == 0 && !k.own && !k.optional && l.Total != 0 {
+			m := mistake(l.source, fmt.Sprintf("make at least one %s", p.model(k.key.Table)), "%s.%s has no %s to refer to", l.Table.Model, k.column.Field, p.model(k.key.Table))
+			return &m
+		}
+		return nil
+	}
+	there := p.ground.table(k.key.Table)
+	k.keys, k.unknown = there.Keys[keyName(k.key.References)], there.Unknown
+	k.size = int64(len(k.keys))
+	if k.unknown {
+		k.size = 1 << 40
+	}
+	if k.size == 0 && !k.optional && l.source.To > 0 {
+		m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, at the margin of the seed", p.model(k.key.Table)),
+			"%s.%s picks a %s that is there already, and there is none", l.Table.Model, k.column.Field, p.model(k.key.Table))
+		return &m
+	}
+	return nil
+}
+
+func (p *Plan) model(table string) string {
+	if t := p.schema.Table(table); t != nil && t.Model != "" {
+		return t.Model
+	}
+	return table
+}
+
+// choose picks a row; -1 for none. One that is marked as deleted is passed over,
+// as far as a few tries find another.
+func (k *pick) choose(r *row, random *fake.Random) int64 {
+	size := k.size
+	if k.own {
+		size += r.n
+		if !k.optional {
+			size++ // the first row can refer to none but itself
+		}
+	}
+	if size == 0 {
+		return -1
+	}
+	var i int64
+	for range 8 {
+		i = int64(random.Below(uint64(size)))
+		if l, n := k.at(i); l == nil || !l.marked(n) {
+			break
+		}
+	}
+	return i
+}
+
+// at is the line and the row of a choice.
+func (k *pick) at(i int64) (*Line, int64) {
+	for _, l := range k.lines {
+		if l == k.line && k.own {
+			return l, i
+		}
+		if i < l.Total {
+			return l, i
+		}
+		i -= l.Total
+	}
+	return nil, i
+}
+
+// value is what the reference's column takes from the chosen row.
+func (k *pick) value(r *row, i int64, column int) any {
+	if i < 0 {
+		return nil
+	}
+	l, n := k.at(i)
+	switch {
+	case l == nil && k.unknown:
+		return Unknown
+	case l == nil && n >= int64(len(k.keys)):
+		return nil
+	case l == nil:
+		return k.keys[n][column]
+	case l == k.line && n == r.n:
+		if c := k.key.References[column]; c == l.plan.identity {
+			return l.first + n
+		}
+		return r.cells[l.plan.place[k.key.References[column]]]
+	case l == k.line:
+		return sameLine(n)
+	}
+	return l.value(k.key.References[column], n)
+}
+
+// Unknown stands in a preview for a key of a row that is in the database.
+const Unknown = "(one there)"
+
+// Settle puts the values of rows of the same line in their places, once it is
+// known which of those were there already.
+func (p *Plan) Settle(b *Batch) {
+	l := b.Line
+	for _, k := range l.Table.ForeignKeys {
+		at, ok := l.plan.place[k.Columns[0]]
+		if !ok || l.columns[at].pick == nil || !l.columns[at].pick.own {
+			continue
+		}
+		for i, name := range k.Columns {
+			at := l.plan.place[name]
+			for n := range b.Rows() {
+				row := b.Row(n)
+				if s, ok := row[at].(sameLine); ok {
+					row[at] = l.value(k.References[i], int64(s))
+				}
+			}
+		}
+	}
+}
+
+// Refill gives the values of a deferred reference for the rows of a line: the
+// key of each row, and what the reference's columns take; nil where it stays
+// empty.
+func (p *Plan) Refill(l *Line, d *Deferred, n int64) (values []any, ok bool) {
+	random := fake.NewRandom(l.hash, fake.Hash(d.Key.Columns[0]), uint64(n), 0x2)
+	if random.Part() < d.pick.share {
+		return nil, false
+	}
+	i := d.pick.choose(&row{line: l, n: n}, &random)
+	if u := d.alone(l); u {
+		if size := d.pick.size; n < size { // each row another
+			i = int64((fake.Mix(l.hash) + uint64(n)) % uint64(size))
+		} else {
+			i = -1
+		}
+	}
+	if i < 0 {
+		return nil, false
+	}
+	for j := range d.Key.References {
+		values = append(values, d.pick.value(&row{line: l, n: -1}, i, j))
+	}
+	return values, true
+}
+
+// alone tells whether no two rows may have the same value of the reference.
+func (d *Deferred) alone(l *Line) bool {
+	return slices.ContainsFunc(l.plan.uniques, func(u *unique) bool {
+		return !slices.ContainsFunc(u.columns, func(at int) bool { return !slices.Contains(d.Key.Columns, l.columns[at].Name) })
+	})
+}
+
+// fits tells whether a line's rows can differ where they must, and does not let a
+// range ask for more.
+func (l *Line) fits() *lang.Diagnostic {
+	for _, c := range l.columns {
+		if c.sequence == nil {
+			continue
+		}
+		c.offset = 0
+		for _, o := range l.plan.lines {
+			if o == l {
+				break
+			}
+			if o.columns[c.at].injective == c.injective {
+				c.offset += o.Total
+			}
+		}
+		if n := c.Type.Length; n > 0 && l.Total > 0 {
+			size := 0
+			for _, part := range c.sequence.Parts {
+				switch {
+				case part.Digits > 0:
+					size += max(part.Digits, digitsOf(c.offset+l.Total))
+				default:
+					size += len([]rune(part.Text))
+				}
+			}
+			if size > n {
+				m := mistake(l.source, "make the field longer, or the text shorter", "the last number of %s.%s makes it %d characters long, and it holds %d", l.Table.Model, c.Field, size, n)
+				return &m
+			}
+		}
+	}
+	return nil
+}
+
+// limit is how many rows a line can make under one row above it, where a
+// uniqueness leaves only so many; ok is false where there is no such limit.
+func (l *Line) limit() (n int64, fields []string, ok bool) {
+	for _, u := range l.plan.uniques {
+		if u.where != nil || len(l.plan.lines) > 1 || !u.byUp && l.up != nil {
+			continue
+		}
+		size, names, fixed := int64(1), []string(nil), true
+		for _, at := range u.columns {
+			c := l.columns[at]
+			if l.up != nil && slices.Contains(l.up.Columns, c.Name) {
+				continue
+			}
+			names = append(names, c.Field)
+			switch {
+			case c.empty > 0, !c.NotNull:
+				fixed = false
+			case c.pick != nil && !c.pick.own && !c.pick.unknown:
+				size = min(most, size*min(c.pick.size, most/size+1))
+			case c.axis == nil && c.domain != nil && (c.Type.Kind == schema.Choice || c.Type.Kind == schema.Boolean):
+				size = min(most, size*c.domain(nil))
+			default:
+				fixed = false
+			}
+		}
+		if fixed && len(names) > 0 && (!ok || size < n) {
+			n, fields, ok = size, names, true
+		}
+	}
+	return n, fields, ok
+}
