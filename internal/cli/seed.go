@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -382,6 +383,8 @@ func (a *app) runSeed(ctx context.Context, p *project.Project, name string, f *s
 
 // fill loads a seed into an open database, with its progress.
 func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.Declared, s *declare.Seed, f *seedFlags) (*seed.Outcome, error) {
+	// A run may be long, and most of what it makes is gone at once.
+	defer debug.SetGCPercent(debug.SetGCPercent(60))
 	o := f.run()
 	bars := a.watchSeed()
 	o.Report = bars.report

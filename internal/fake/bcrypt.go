@@ -12,7 +12,7 @@ import (
 	"fmt"
 	"sync"
 
-	"golang.org/x/crypto/blowfish"
+	"golang.org/x/crypto/blowfish" //lint:ignore SA1019 bcrypt is defined over it
 )
 
 const (

@@ -61,7 +61,7 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 	l.columns = make([]*column, len(t.columns))
 	for i, c := range t.columns {
 		l.Columns = append(l.Columns, c.Name)
-		l.columns[i] = &column{Column: c, at: i, seed: fake.Hash(c.Name), said: l.source.Supplies[c.Name] != nil, axis: axisOf(c.Type)}
+		l.columns[i] = &column{Column: c, at: i, seed: fake.Hash(c.Name), said: says(l.source.Supplies[c.Name]), axis: axisOf(c.Type)}
 		if !c.NotNull {
 			l.columns[i].empty = emptyUnsaid
 		}
@@ -77,7 +77,7 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 		case c.fill != nil: // a reference
 		case c.Identity:
 			c.fill = func(r *row, _ *fake.Random) any { return r.line.first + r.n }
-		case s != nil && (len(s.Picks) > 0 || s.From != nil || s.Fake != nil || s.Sum != nil):
+		case c.said:
 			m = p.supplied(l, c, s)
 		default:
 			m = p.suggested(l, c)
@@ -90,7 +90,13 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 		}
 	}
 	p.bounds(l)
+	l.narrow()
 	return l.arrange()
+}
+
+// says tells whether a supply gives values, and not a share of empty ones alone.
+func says(s *declare.Supply) bool {
+	return s != nil && (len(s.Picks) > 0 || s.From != nil || s.Fake != nil || s.Sum != nil)
 }
 
 // references fills the columns of foreign keys.
@@ -149,6 +155,11 @@ func (p *Plan) references(l *Line) {
 			case i == 0:
 				c.pick = pk
 				l.picks[name] = pk
+				for _, ref := range k.References {
+					if at, ok := l.plan.place[ref]; ok && pk.own && ref != l.plan.identity && at != c.at {
+						c.needs = append(c.needs, at) // a row may refer to itself
+					}
+				}
 				x.fill = func(r *row, random *fake.Random) any {
 					pk.chosen = pk.choose(r, random)
 					return pk.value(r, pk.chosen, 0)
@@ -698,6 +709,48 @@ func (p *Plan) bounds(l *Line) {
 			if c.axis != nil && o.axis != nil && c.hard != (interval{}) {
 				c.bounds = append(c.bounds, bound{op, o.at})
 				c.needs = append(c.needs, o.at)
+			}
+		}
+	}
+}
+
+// narrow lets the limits of columns that are held against each other be felt by
+// both: one that is filled first must leave room for the other.
+func (l *Line) narrow() {
+	for range len(l.columns) {
+		for _, c := range l.columns {
+			for _, b := range c.bounds {
+				o := l.columns[b.column]
+				if o.hard == (interval{}) {
+					continue // given by the seed
+				}
+				strict := int64(0)
+				if b.op == "<" || b.op == ">" {
+					strict = 1
+				}
+				high := func(a, b *column) { // a is not above b
+					if n, ok := a.other(b, b.axis.value(b.hard.high)); ok && n-strict < a.hard.high && n-strict >= a.hard.low {
+						a.hard.high = n - strict
+					}
+				}
+				low := func(a, b *column) { // a is not below b
+					if n, ok := a.other(b, b.axis.value(b.hard.low)); ok && n+strict > a.hard.low && n+strict <= a.hard.high {
+						a.hard.low = n + strict
+					}
+				}
+				switch b.op {
+				case "<", "<=":
+					high(c, o)
+					low(o, c)
+				case ">", ">=":
+					low(c, o)
+					high(o, c)
+				case "=":
+					high(c, o)
+					low(c, o)
+					high(o, c)
+					low(o, c)
+				}
 			}
 		}
 	}

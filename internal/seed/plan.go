@@ -439,9 +439,7 @@ func (p *Plan) count() *lang.Diagnostic {
 	for _, l := range p.Lines {
 		l.Total, l.most = 0, 0
 		for _, k := range l.picks {
-			if m := k.settle(p, l); m != nil {
-				return m
-			}
+			k.settle(p, l)
 		}
 		if n, fields, ok := l.limit(); ok {
 			if n < int64(l.source.From) {
@@ -475,15 +473,18 @@ func (p *Plan) count() *lang.Diagnostic {
 		}
 		l.first = next[name]
 		next[name] += l.Total
+		for _, k := range l.picks {
+			if m := k.starved(p, l); m != nil {
+				return m
+			}
+		}
 		if m := l.fits(); m != nil {
 			return m
 		}
 	}
 	for _, l := range p.Lines { // those that close a circle pick among lines behind them
 		for _, d := range l.Deferred {
-			if m := d.pick.settle(p, l); m != nil {
-				return m
-			}
+			d.pick.settle(p, l)
 		}
 	}
 	return nil

@@ -35,7 +35,10 @@ const batchRows = 1000
 
 // sameLine stands for a value of a row of the same line, before it is known
 // whether that row was there already.
-type sameLine int64
+type sameLine struct {
+	row   int64
+	value any // if it was not
+}
 
 // row is a row in the making.
 type row struct {
@@ -349,7 +352,7 @@ type pick struct {
 }
 
 // settle finds out among how many rows there is to choose.
-func (k *pick) settle(p *Plan, l *Line) *lang.Diagnostic {
+func (k *pick) settle(p *Plan, l *Line) {
 	k.size = 0
 	for _, o := range k.lines {
 		if o == l {
@@ -358,24 +361,28 @@ func (k *pick) settle(p *Plan, l *Line) *lang.Diagnostic {
 		k.size += o.Total
 	}
 	if k.own || len(k.lines) > 0 {
-		if k.size == 0 && !k.own && !k.optional && l.Total != 0 {
-			m := mistake(l.source, fmt.Sprintf("make at least one %s", p.model(k.key.Table)), "%s.%s has no %s to refer to", l.Table.Model, k.column.Field, p.model(k.key.Table))
-			return &m
-		}
-		return nil
+		return
 	}
 	there := p.ground.table(k.key.Table)
 	k.keys, k.unknown = there.Keys[keyName(k.key.References)], there.Unknown
 	k.size = int64(len(k.keys))
 	if k.unknown {
-		k.size = 1 << 40
+		k.size = most
 	}
-	if k.size == 0 && !k.optional && l.source.To > 0 {
-		m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, at the margin of the seed", p.model(k.key.Table)),
-			"%s.%s picks a %s that is there already, and there is none", l.Table.Model, k.column.Field, p.model(k.key.Table))
+}
+
+// starved tells of a reference that needs a row, where there is none.
+func (k *pick) starved(p *Plan, l *Line) *lang.Diagnostic {
+	if k.size > 0 || k.own || k.optional || l.Total == 0 {
+		return nil
+	}
+	to := p.model(k.key.Table)
+	if len(k.lines) > 0 {
+		m := mistake(l.source, "make at least one "+to, "%s.%s has no %s to refer to", l.Table.Model, k.column.Field, to)
 		return &m
 	}
-	return nil
+	m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, at the margin of the seed", to), "%s.%s picks a %s that is there already, and there is none", l.Table.Model, k.column.Field, to)
+	return &m
 }
 
 func (p *Plan) model(table string) string {
@@ -441,7 +448,11 @@ func (k *pick) value(r *row, i int64, column int) any {
 		}
 		return r.cells[l.plan.place[k.key.References[column]]]
 	case l == k.line:
-		return sameLine(n)
+		c := k.key.References[column]
+		if c == l.plan.identity {
+			return sameLine{n, l.first + n}
+		}
+		return sameLine{n, l.kept[c][n]}
 	}
 	return l.value(k.key.References[column], n)
 }
@@ -463,7 +474,7 @@ func (p *Plan) Settle(b *Batch) {
 			for n := range b.Rows() {
 				row := b.Row(n)
 				if s, ok := row[at].(sameLine); ok {
-					row[at] = l.value(k.References[i], int64(s))
+					row[at] = l.value(k.References[i], s.row)
 				}
 			}
 		}

@@ -38,7 +38,11 @@ func (u *unique) number(row []any) (n uint64, ok bool) {
 	n = uint64(len(u.columns))
 	for i, at := range u.columns {
 		var h uint64
-		switch v := row[at].(type) {
+		cell := row[at]
+		if same, ok := cell.(sameLine); ok {
+			cell = same.value
+		}
+		switch v := cell.(type) {
 		case nil:
 			return 0, false
 		case int64:
@@ -49,8 +53,6 @@ func (u *unique) number(row []any) (n uint64, ok bool) {
 			if v {
 				h = 1
 			}
-		case sameLine:
-			h = uint64(v) ^ 1<<63
 		case []byte:
 			h = fake.Hash(string(v))
 		case string:
