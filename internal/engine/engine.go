@@ -144,8 +144,8 @@ type Database interface {
 	// not held: the rows of a seed are right by the way they are made.
 	Load(ctx context.Context, r TableRows) error
 	// Find looks for rows by some of their values, and returns for each row asked
-	// for the columns take of the one that is there, as text, or nil.
-	Find(ctx context.Context, f Finding) ([][]string, error)
+	// for the columns Take of the one that is there, or nil: texts, and nil for NULL.
+	Find(ctx context.Context, f Finding) ([][]any, error)
 	// Change sets columns of rows that are told by others, and nothing else: what
 	// the database does by itself when a row changes is not done, if quiet.
 	Change(ctx context.Context, r TableRows, by []string, quiet bool) (changed int64, err error)

@@ -71,6 +71,7 @@ type Line struct {
 	written  int                // its place in the seed as written
 	level    int                // of a tree, from 0
 	hash     uint64
+	before   int64 // the rows that the lines of its table before it make
 	first    int64 // the number that its first row has in an identity
 	columns  []*column
 	fillings []*column                // columns in the order in which they are filled
@@ -406,12 +407,28 @@ func (t *tablePlan) share() {
 				return true // no two rows can have the same value
 			}
 		}
+		if slices.ContainsFunc(t.lines, func(l *Line) bool { return len(l.deferredIn(u)) > 0 }) {
+			u.where = nil // when it is asked, not all of the row is known any more
+			for _, at := range u.columns {
+				if c := t.columns[at].Name; !slices.Contains(t.keep, c) {
+					t.keep = append(t.keep, c)
+				}
+			}
+			return false
+		}
 		if l := t.lines[0]; len(t.lines) == 1 && l.up != nil {
 			u.byUp = !slices.ContainsFunc(l.up.Columns, func(c string) bool {
 				return !slices.Contains(u.columns, t.place[c])
 			})
 		}
 		return false
+	})
+}
+
+// deferredIn are the references in a uniqueness that are filled in the end.
+func (l *Line) deferredIn(u *unique) []*Deferred {
+	return slices.DeleteFunc(slices.Clone(l.Deferred), func(d *Deferred) bool {
+		return !slices.ContainsFunc(u.columns, func(at int) bool { return slices.Contains(d.Key.Columns, l.Columns[at]) })
 	})
 }
 
@@ -435,7 +452,7 @@ const most = 1 << 40
 
 // count works out how many rows every line makes, and which numbers they get.
 func (p *Plan) count() *lang.Diagnostic {
-	next := map[string]int64{}
+	before := map[string]int64{}
 	for _, l := range p.Lines {
 		l.Total, l.most = 0, 0
 		for _, k := range l.picks {
@@ -468,11 +485,8 @@ func (p *Plan) count() *lang.Diagnostic {
 			return &m
 		}
 		name := l.Table.Name
-		if _, ok := next[name]; !ok {
-			next[name] = p.ground.table(name).Next
-		}
-		l.first = next[name]
-		next[name] += l.Total
+		l.before, l.first = before[name], p.ground.table(name).Next+before[name]
+		before[name] += l.Total
 		for _, k := range l.picks {
 			if m := k.starved(p, l); m != nil {
 				return m

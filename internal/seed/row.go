@@ -233,7 +233,7 @@ func (r *row) taken() *unique {
 // that no other row has the same, remembered or not.
 func (r *row) apart(u *unique) bool {
 	for _, at := range u.columns {
-		if c := r.line.columns[at]; r.nth[at] == r.n+r.line.first+remembered && c.nth != nil && c.domain != nil && c.domain(r) >= r.n+r.line.first+remembered {
+		if c := r.line.columns[at]; r.nth[at] == r.n+r.line.before+remembered && c.nth != nil && c.domain != nil && c.domain(r) >= r.n+r.line.before+remembered {
 			return true
 		}
 	}
@@ -264,7 +264,7 @@ func (r *row) goThrough(u *unique) error {
 	}
 	if endless >= 0 {
 		for i := int64(0); i < 1000; i++ {
-			r.nth[endless] = r.n + l.first + remembered + i*l.Total
+			r.nth[endless] = r.n + l.before + remembered + i*l.Total
 			r.fillAll()
 			if r.taken() == nil && r.failing() == nil {
 				return nil
@@ -481,36 +481,69 @@ func (p *Plan) Settle(b *Batch) {
 	}
 }
 
-// Refill gives the values of a deferred reference for the rows of a line: the
-// key of each row, and what the reference's columns take; nil where it stays
-// empty.
+// Refill gives what the columns of a deferred reference take in a row; ok is
+// false where it stays empty.
 func (p *Plan) Refill(l *Line, d *Deferred, n int64) (values []any, ok bool) {
 	random := fake.NewRandom(l.hash, fake.Hash(d.Key.Columns[0]), uint64(n), 0x2)
-	if random.Part() < d.pick.share {
+	if random.Part() < d.pick.share || d.pick.size == 0 {
 		return nil, false
 	}
-	i := d.pick.choose(&row{line: l, n: n}, &random)
-	if u := d.alone(l); u {
-		if size := d.pick.size; n < size { // each row another
-			i = int64((fake.Mix(l.hash) + uint64(n)) % uint64(size))
-		} else {
-			i = -1
+	first := d.pick.choose(&row{line: l, n: n}, &random)
+	var apart []*unique
+	for _, u := range l.plan.uniques {
+		if slices.Contains(l.deferredIn(u), d) {
+			apart = append(apart, u)
 		}
 	}
-	if i < 0 {
-		return nil, false
+	for i := range min(d.pick.size, 1000) {
+		values = values[:0]
+		for j := range d.Key.References {
+			values = append(values, d.pick.value(&row{line: l, n: -1}, (first+i)%d.pick.size, j))
+		}
+		if l.fillApart(d, n, values, apart) {
+			return values, true
+		}
 	}
-	for j := range d.Key.References {
-		values = append(values, d.pick.value(&row{line: l, n: -1}, i, j))
-	}
-	return values, true
+	return nil, false // every one of them is taken
 }
 
-// alone tells whether no two rows may have the same value of the reference.
-func (d *Deferred) alone(l *Line) bool {
-	return slices.ContainsFunc(l.plan.uniques, func(u *unique) bool {
-		return !slices.ContainsFunc(u.columns, func(at int) bool { return !slices.Contains(d.Key.Columns, l.columns[at].Name) })
-	})
+// fillApart tells whether the values leave a row different from all others in
+// some uniquenesses, and remembers it if they do.
+func (l *Line) fillApart(d *Deferred, n int64, values []any, apart []*unique) bool {
+	if len(apart) == 0 {
+		return true
+	}
+	cells := make([]any, len(l.columns))
+	var numbers []uint64
+	for _, u := range apart {
+		for _, at := range u.columns {
+			cells[at] = l.value(l.Columns[at], n)
+		}
+		for j, c := range d.Key.Columns {
+			if at, ok := l.plan.place[c]; ok {
+				cells[at] = values[j]
+			}
+		}
+		if number, ok := u.number(cells); ok {
+			if u.seen.has(number) {
+				return false
+			}
+			numbers = append(numbers, number)
+		} else {
+			numbers = append(numbers, 0)
+		}
+	}
+	for i, u := range apart {
+		if numbers[i] != 0 {
+			u.seen.add(numbers[i])
+		}
+	}
+	for j, c := range d.Key.Columns { // for another reference of the same uniqueness
+		if list := l.kept[c]; n < int64(len(list)) {
+			list[n] = values[j]
+		}
+	}
+	return true
 }
 
 // fits tells whether a line's rows can differ where they must, and does not let a

@@ -540,7 +540,7 @@ func (r *loader) findBy(b *Batch, f engine.Finding, there []bool) error {
 }
 
 // isThere notes the values of a row that was there, for those that refer to it.
-func (r *loader) isThere(b *Batch, i int, columns, values, by []string) error {
+func (r *loader) isThere(b *Batch, i int, columns []string, values []any, by []string) error {
 	l := b.Line
 	if r.o.Conflict == Fail {
 		var what []string
@@ -554,7 +554,10 @@ func (r *loader) isThere(b *Batch, i int, columns, values, by []string) error {
 	}
 	row := map[string]any{}
 	for j, c := range columns {
-		row[c] = readBack(values[j], l.Table.Column(c).Type)
+		row[c] = nil
+		if s, ok := values[j].(string); ok {
+			row[c] = readBack(s, l.Table.Column(c).Type)
+		}
 	}
 	l.found[b.First+int64(i)] = row
 	r.outcomeOf(l).Found++

@@ -198,6 +198,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	db := empty(t, ctx, e, wanted)
 	defer db.Close()
 	o := seed.RunOptions{Options: seed.Options{Random: rapid.Uint64Range(0, 3).Draw(t, "random")}, Conflict: seed.Skip, Now: time.Now()}
+	var why error
 	run := func(db engine.Database, s *declare.Seed) (*seed.Outcome, bool) {
 		o.Now = o.Now.Add(time.Second)
 		out, err := seed.Run(ctx, db, e, d, s, o)
@@ -205,13 +206,12 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 			require.True(t, slices.ContainsFunc(cannot, func(c string) bool { return strings.Contains(err.Error(), c) }), "%v\n%s", err, src)
 			require.NotContains(t, err.Error(), "does not pass the check", src)
 		}
+		why = err
 		return out, err == nil
 	}
 	whole := func() {
 		require.NoError(t, db.HoldReferences(ctx, false))
-		var tables []string
 		for _, table := range wanted.Tables {
-			tables = append(tables, table.Name)
 			for _, c := range table.Columns {
 				if table.SoftDelete == "" || table.Column("created_at") == nil || c.Name != "created_at" {
 					continue
@@ -255,7 +255,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	require.Equal(t, first, contents(t, ctx, other, e, wanted), src)
 	// Again, nothing is made.
 	again, ok := run(db, d.Seeds[0])
-	require.True(t, ok, src)
+	require.True(t, ok, "%v\n%s", why, src)
 	for _, table := range again.Tables {
 		require.Zero(t, table.Made, "%s is made again\n%s", table.Table.Name, src)
 	}

@@ -274,6 +274,23 @@ func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 }
 
 func (d *database) Select(ctx context.Context, query string, args ...any) ([][]string, error) {
+	rows, err := d.values(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	var out [][]string
+	for _, values := range rows {
+		row := make([]string, len(values))
+		for i, v := range values {
+			row[i] = v.String
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
+// values runs a query, and tells NULL from an empty text.
+func (d *database) values(ctx context.Context, query string, args ...any) ([][]sql.NullString, error) {
 	rows, err := d.conn.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, plain(err)
@@ -283,21 +300,17 @@ func (d *database) Select(ctx context.Context, query string, args ...any) ([][]s
 	if err != nil {
 		return nil, plain(err)
 	}
-	var out [][]string
-	values := make([]sql.NullString, len(columns))
+	var out [][]sql.NullString
 	dest := make([]any, len(columns))
-	for i := range values {
-		dest[i] = &values[i]
-	}
 	for rows.Next() {
+		values := make([]sql.NullString, len(columns))
+		for i := range values {
+			dest[i] = &values[i]
+		}
 		if err := rows.Scan(dest...); err != nil {
 			return nil, plain(err)
 		}
-		row := make([]string, len(columns))
-		for i, v := range values {
-			row[i] = v.String
-		}
-		out = append(out, row)
+		out = append(out, values)
 	}
 	return out, plain(rows.Err())
 }

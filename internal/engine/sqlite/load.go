@@ -80,8 +80,8 @@ func (d *database) Load(ctx context.Context, r engine.TableRows) error {
 }
 
 // Find looks for rows by the values of some columns.
-func (d *database) Find(ctx context.Context, f engine.Finding) ([][]string, error) {
-	out := make([][]string, f.Rows())
+func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) {
+	out := make([][]any, f.Rows())
 	w := len(f.Columns)
 	var names, on, take []string
 	for i, c := range f.Columns {
@@ -107,17 +107,23 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]string, erro
 			args = append(args, f.Cells[(at+i)*w:(at+i+1)*w]...)
 		}
 		// CROSS JOIN keeps the rows asked for outside, and the index inside.
-		rows, err := d.Select(ctx, fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v CROSS JOIN %s AS t ON %s",
+		rows, err := d.values(ctx, fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v CROSS JOIN %s AS t ON %s",
 			strings.Join(names, ", "), marks(w+1, n), strings.Join(take, ", "), quote(f.Table.Name), strings.Join(on, " AND ")), args...)
 		if err != nil {
 			return nil, err
 		}
 		for _, row := range rows {
-			i, err := strconv.Atoi(row[0])
+			i, err := strconv.Atoi(row[0].String)
 			if err != nil {
 				return nil, err
 			}
-			out[i] = row[1:]
+			values := make([]any, len(row)-1)
+			for j, v := range row[1:] {
+				if v.Valid {
+					values[j] = v.String
+				}
+			}
+			out[i] = values
 		}
 	}
 	return out, nil
