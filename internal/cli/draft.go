@@ -382,7 +382,11 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if err != nil {
 		return out, nil, err
 	}
-	changes := diff.Schemas(end, wanted)
+	refer, err := draft.RowChanges(ctx, e, db, end, wanted, files)
+	if err != nil {
+		return out, nil, err
+	}
+	changes := append(diff.Schemas(end, wanted), refer...)
 	if len(changes) == 0 {
 		if !a.json {
 			a.out.printf("%s from nothing end as the models declare", plural(len(files), "migration", "migrations"))

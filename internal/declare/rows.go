@@ -31,6 +31,10 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 	}
 	seen := map[*model]bool{}
 	for _, b := range blocks {
+		lines := b.Lines
+		if b.From != nil {
+			lines = b.FromLines
+		}
 		m := r.lookupModel(b.Name)
 		if m == nil {
 			continue
@@ -45,11 +49,11 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 			continue
 		}
 		key := r.lookup(m, b.By)
-		if len(b.Lines) == 0 {
+		if len(lines) == 0 {
 			continue
 		}
 		if key == nil {
-			for _, cell := range b.Lines[0].Cells {
+			for _, cell := range lines[0].Cells {
 				r.lookup(m, cell.Name)
 			}
 			continue
@@ -61,7 +65,7 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 			r.errorf(b.By.Pos, "name them by a field of their own, such as code text(20) unique", "%s is numbered by the database, and differs from one to the next", b.By.Name)
 		}
 		out := &Rows{Pos: b.Pos, Table: m.table}
-		if r.rowBlock(b, m, key, by, out) {
+		if r.rowBlock(b, lines, m, key, by, out) {
 			m.table.Rows = out.Rows
 			r.out.Rows = append(r.out.Rows, out)
 		}
@@ -69,12 +73,12 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 	r.rowLinks()
 }
 
-func (r *resolver) rowBlock(b *lang.Block, m *model, key *field, by map[*model]*field, into *Rows) bool {
+func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *field, by map[*model]*field, into *Rows) bool {
 	out := &schema.Rows{By: key.column.Name, InsertOnly: b.InsertOnly}
 	into.Rows = out
 	var fields []*field
 	known := true
-	for _, cell := range b.Lines[0].Cells {
+	for _, cell := range lines[0].Cells {
 		f := r.lookup(m, cell.Name)
 		if f == nil {
 			known = false
@@ -112,7 +116,7 @@ func (r *resolver) rowBlock(b *lang.Block, m *model, key *field, by map[*model]*
 		return false
 	}
 	keys := map[string]bool{}
-	for _, l := range b.Lines[1:] {
+	for _, l := range lines[1:] {
 		if len(l.Cells) != len(fields) {
 			continue // the parser has said so
 		}

@@ -50,6 +50,9 @@ const (
 	AddView       Kind = "add view"
 	DropView      Kind = "drop view"
 	ChangeView    Kind = "change view"
+	AddRow        Kind = "add row"
+	DropRow       Kind = "drop row"
+	ChangeRow     Kind = "change row"
 )
 
 // Sign is "+" for what comes, "-" for what goes and "~" for what changes.

@@ -148,7 +148,11 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		return nil, err
 	}
 	changes := diff.Schemas(from, s.Wanted)
-	if len(changes) == 0 && answers.None() && r.Title == "" {
+	refer, err := s.rows(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(changes) == 0 && len(refer) == 0 && answers.None() && r.Title == "" {
 		return &plan.Plan{}, nil
 	}
 	made := &schema.Schema{}
@@ -168,7 +172,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			madeRenames = append(madeRenames, step)
 		}
 	}
-	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
@@ -264,7 +268,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
-		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
 	}
 	for i := range m.Steps {
 		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))

@@ -36,6 +36,8 @@ type Engine interface {
 	Alter(a Alteration) Change
 	// Remove gives the step that takes rows out of a table.
 	Remove(r Removal) Step
+	// SetRows gives the step that makes reference rows as they are declared.
+	SetRows(r RowSetting) Step
 	// KeepAside gives the statements that put values of a table aside into the
 	// table kept before it or some of its columns are dropped; no columns: all of
 	// it. PutBack gives those that bring them back into the table once it is there
@@ -220,6 +222,15 @@ type Step struct {
 	// when the step is applied again.
 	UndoLoses []string
 	Here      []Requirement // asked just before it is applied
+	Rows      []StepRows
+}
+
+// StepRows are reference rows that belong to the line of migrations from a step
+// on, or no more.
+type StepRows struct {
+	Table, By string
+	Gone      bool
+	Keys      []string // the values of By, as texts
 }
 
 // Requirement is a query whose rows stand in the way, and the sentence that
@@ -265,6 +276,26 @@ type Removal struct {
 	Where string
 	Keep  string
 	What  string // the rows in words, such as "deleted rows of specimens"
+}
+
+// RowSetting is reference rows of a table that are to be as they are declared,
+// and the table in which the values are kept that they had.
+type RowSetting struct {
+	Table *schema.Table // with its triggers
+	By    string
+	Rows  []RowValues
+	Keep  string
+	Title string
+	Note  string
+}
+
+// RowValues is one reference row, as SQL.
+type RowValues struct {
+	Key     string
+	Columns []string
+	Values  []string // by Columns
+	Add     bool     // it is inserted where it is missing, and the undo takes it away
+	Change  []string // the columns that are set where it is there
 }
 
 // Change is the steps of one table, and what must hold before them.

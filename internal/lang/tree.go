@@ -52,6 +52,7 @@ type Block struct {
 	By         Ident   // rows: the field that tells one row from another
 	InsertOnly bool    // rows
 	From       *Value  // rows: a file of them
+	FromLines  []*Line // rows: what that file holds, once it was read
 	Lines      []*Line
 	head       layout
 	tail       []comment // the comments behind its last line

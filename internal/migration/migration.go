@@ -81,6 +81,7 @@ type Step struct {
 	Kept      bool
 	UndoLoses []string // what the undo destroys, and the runner keeps
 	Here      []engine.Requirement
+	Rows      []engine.StepRows
 	Apply     []Statement
 	Undo      []Statement
 	NoUndo    bool // the file has no undo for it
@@ -300,6 +301,11 @@ func Write(m *Migration) string {
 		if len(s.UndoLoses) > 0 {
 			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, nameList(s.UndoLoses))
 		}
+		for _, r := range s.Rows {
+			for keys := range slices.Chunk(r.Keys, 8) {
+				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList([]string{r.Table, r.By}), nameList(keys))
+			}
+		}
 		for _, r := range s.Here {
 			fmt.Fprintf(&b, "%shere, none of these may exist  %s\n%s;\n", Marker, strconv.Quote(Title(r.Sentence)), r.Query)
 		}
@@ -503,6 +509,12 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			case strings.HasPrefix(words, "undo loses ") && step != nil:
 				list, _ := strings.CutSuffix(strings.TrimPrefix(words, "undo loses "), ", kept")
 				step.UndoLoses = readNames(list)
+			case step != nil && strings.HasPrefix(words, "rows "):
+				r, ok := readRows(words)
+				if !ok {
+					return fail(p.Line, "this line cannot be read: it is rows TABLE, FIELD: KEY, KEY")
+				}
+				step.Rows = append(step.Rows, r)
 			case needLine.MatchString(words):
 				g := needLine.FindStringSubmatch(words)
 				sentence, err := strconv.Unquote(g[2])

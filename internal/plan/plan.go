@@ -30,6 +30,7 @@ type Input struct {
 	Lenient  bool // answers that answer nothing are left out
 	NoKeep   bool // what a step destroys is not kept
 	NoDrop   bool // columns cannot be dropped in place in this database
+	Rows     []TableRows
 	// Count is the number of rows of a query on the live database, and Look the
 	// number with the first of them.
 	Count func(query string) (int64, error)
@@ -186,6 +187,11 @@ func Make(in Input) (*Plan, error) {
 		return nil, err
 	}
 	p.takeOver()
+	p.rowSteps()
+	if p.err != nil {
+		return nil, p.err
+	}
+	byTableName(p.plan.Changes)
 	for _, u := range ordered(p.units) {
 		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
@@ -201,6 +207,17 @@ func Make(in Input) (*Plan, error) {
 		}
 	}
 	return p.plan, p.ways()
+}
+
+// byTableName puts the changes of rows behind those of their table.
+func byTableName(list []diff.Change) {
+	first := map[string]int{}
+	for i, c := range list {
+		if _, ok := first[c.Table]; !ok {
+			first[c.Table] = i
+		}
+	}
+	slices.SortStableFunc(list, func(a, b diff.Change) int { return first[a.Table] - first[b.Table] })
 }
 
 // ways asks the live rows what stands against the plan.

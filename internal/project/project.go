@@ -401,6 +401,7 @@ func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
 		files = append(files, f)
 		diags = append(diags, d...)
 		src[path] = string(text)
+		diags = append(diags, p.rowFiles(f, src)...)
 	}
 	return files, src, diags, nil
 }

@@ -298,7 +298,10 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		apart = slices.DeleteFunc(apart, func(n string) bool { return slices.Contains(old, n) })
 		var out []Restored
 		for _, n := range order {
-			table := strings.TrimPrefix(n[len(schema.Kept(m.ID)):], "deleted_")
+			table := n[len(schema.Kept(m.ID)):]
+			for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_"} {
+				table = strings.TrimPrefix(table, prefix)
+			}
 			if t, ok := whose[n]; ok {
 				table = t
 			}

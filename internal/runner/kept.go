@@ -84,6 +84,15 @@ func keptWhat(rest string, t *schema.Table) string {
 			rest, why = r, w.why
 		}
 	}
+	if r, ok := strings.CutPrefix(rest, "rows_"); ok && why != "" {
+		return "reference rows of " + r + why
+	}
+	if r, ok := strings.CutPrefix(rest, "rows_"); ok {
+		return "old values of reference rows of " + r + why
+	}
+	if r, ok := strings.CutPrefix(rest, "gone_"); ok {
+		return "reference rows of " + r + why
+	}
 	if r, ok := strings.CutPrefix(rest, "deleted_"); ok {
 		return "deleted rows of " + r + why
 	}

@@ -234,6 +234,7 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			return err
 		}
 	}
+	placed := false // what an undo kept is back
 	for i := range m.Steps {
 		n := i
 		if undo {
@@ -243,6 +244,9 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		list := step.Apply
 		if undo {
 			list = step.Undo
+			if err := keepRows(ctx, db, e, m, step); err != nil {
+				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
+			}
 			if step.NoUndo {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: errors.New("the file has no undo for it")}
 			}
@@ -252,10 +256,21 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 					return err
 				}
 			}
+			if len(inserted(step)) > 0 && !placed {
+				if err := putBack(ctx, db, e, m); err != nil {
+					return err
+				}
+				placed = true
+			}
 		}
 		for _, st := range list {
 			if err := db.Step(ctx, st.SQL); err != nil {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, SQL: st.SQL, Err: err}
+			}
+		}
+		if !undo {
+			if err := restoreRows(ctx, db, e, m, step); err != nil {
+				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
 			}
 		}
 	}

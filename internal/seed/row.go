@@ -598,7 +598,7 @@ func (l *Line) limit() (n int64, fields []string, ok bool) {
 			switch {
 			case c.empty > 0, !c.NotNull:
 				fixed = false
-			case c.pick != nil && !c.pick.own && !c.pick.unknown:
+			case c.pick != nil && !c.pick.own && !c.pick.unknown && c.pick.size > 0:
 				size = min(most, size*min(c.pick.size, most/size+1))
 			case c.axis == nil && c.domain != nil && (c.Type.Kind == schema.Choice || c.Type.Kind == schema.Boolean):
 				size = min(most, size*c.domain(nil))

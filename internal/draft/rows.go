@@ -1,0 +1,87 @@
+package draft
+
+// This file holds the reference rows of the models against the database, and
+// against what the line of migrations makes from nothing: a row that is right here
+// by hand alone is still missing elsewhere.
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/plan"
+	"erbario/internal/proof"
+	"erbario/internal/rows"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+)
+
+// rows compares the reference rows of all tables that have some, or once had.
+func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
+	line, err := s.line()
+	if err != nil {
+		return nil, err
+	}
+	made := migration.RowsOf(line)
+	known := map[string]rows.Known{} // by the names of the models' tables
+	for _, t := range s.Wanted.Tables {
+		k := rows.Known{}
+		if at := made[strings.ToLower(t.Name)]; at != nil && t.Column(at.By) != nil {
+			k = rows.Known{By: at.By, Keys: at.Keys}
+		}
+		if t.Rows != nil && k.By != t.Rows.By { // told by another field now
+			k = rows.Known{By: t.Rows.By}
+		}
+		if k.By != "" && !t.Outside {
+			known[t.Name] = k
+		}
+	}
+	if len(known) == 0 {
+		return nil, nil
+	}
+	end, at := s.DB, &schema.Schema{} // what the line makes; nothing is asked where the schema is empty
+	if len(made) > 0 {
+		if end, err = proof.Replay(ctx, s.Engine, line); err != nil {
+			return nil, err
+		}
+		defer end.Close()
+		if at, err = end.Inspect(ctx); err != nil {
+			return nil, err
+		}
+	}
+	var out []plan.TableRows
+	for _, name := range slices.Sorted(maps.Keys(known)) {
+		r := plan.TableRows{Table: name, By: known[name].By}
+		if r.Line, err = rows.Compare(ctx, end, s.Engine, s.Wanted, at, name, known); err != nil {
+			return nil, err
+		}
+		for i := range r.Line { // a row that only a person inserted does not belong to the line
+			r.Line[i].There = r.Line[i].There && slices.Contains(known[name].Keys, r.Line[i].Key)
+		}
+		r.Here = r.Line
+		if len(s.Standing.Waiting) == 0 {
+			if r.Here, err = rows.Compare(ctx, s.DB, s.Engine, s.Wanted, s.Live, name, known); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// RowChanges lists what differs between the reference rows of the models and those
+// that a whole line of migrations makes from nothing.
+func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *schema.Schema, line []*migration.Migration) ([]diff.Change, error) {
+	s := &State{Engine: e, DB: db, Wanted: wanted, Live: end, Ahead: end, Standing: &runner.Standing{Waiting: line, Files: line}}
+	p, err := s.Changes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(p.Changes, func(c diff.Change) bool {
+		return c.Kind != diff.AddRow && c.Kind != diff.ChangeRow && c.Kind != diff.DropRow
+	}), nil
+}

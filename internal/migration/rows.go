@@ -1,0 +1,80 @@
+package migration
+
+// This file is the lines of a step that say which reference rows belong to the
+// line of migrations from there on: only these are ever deleted, whatever else a
+// table holds.
+
+import (
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+func rowsWord(r engine.StepRows) string {
+	if r.Gone {
+		return "rows gone"
+	}
+	return "rows"
+}
+
+// readRows reads what stands behind the marker.
+func readRows(words string) (engine.StepRows, bool) {
+	rest := strings.TrimPrefix(words, "rows ")
+	var r engine.StepRows
+	if s, ok := strings.CutPrefix(rest, "gone "); ok && !strings.HasPrefix(s, ",") {
+		rest, r.Gone = s, true
+	}
+	at := -1 // the colon behind the names
+	quoted := false
+	for i := range len(rest) {
+		switch {
+		case rest[i] == '"' && (i == 0 || rest[i-1] != '\\'):
+			quoted = !quoted
+		case rest[i] == ':' && !quoted && at < 0:
+			at = i
+		}
+	}
+	if at < 0 {
+		return r, false
+	}
+	names := readNames(rest[:at])
+	if len(names) != 2 {
+		return r, false
+	}
+	r.Table, r.By = names[0], names[1]
+	r.Keys = readNames(strings.TrimSpace(rest[at+1:]))
+	return r, len(r.Keys) > 0
+}
+
+// LineRows is which reference rows of a table belong to a line of migrations.
+type LineRows struct {
+	By   string
+	Keys []string
+}
+
+// RowsOf folds the rows of a line of migrations, by table in lower case. Where
+// the rows of a table came to be told by another field, those before are no
+// longer known.
+func RowsOf(line []*Migration) map[string]*LineRows {
+	out := map[string]*LineRows{}
+	for _, m := range line {
+		for _, s := range m.Steps {
+			for _, r := range s.Rows {
+				name := strings.ToLower(r.Table)
+				at := out[name]
+				if at == nil || at.By != r.By {
+					at = &LineRows{By: r.By}
+					out[name] = at
+				}
+				for _, key := range r.Keys {
+					at.Keys = slices.DeleteFunc(at.Keys, func(k string) bool { return k == key })
+					if !r.Gone {
+						at.Keys = append(at.Keys, key)
+					}
+				}
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,337 @@
+package plan
+
+// This file plans reference rows: which are inserted, changed and taken out, with
+// the old values kept. Tables that others refer to come first; a row that others
+// refer to is not taken out.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/rows"
+	"erbario/internal/schema"
+	"erbario/internal/words"
+)
+
+// TableRows are the reference rows of a table, as the database and the line of
+// migrations have them.
+type TableRows struct {
+	Table string
+	By    string
+	Here  []rows.Row // in the database that the plan is made on
+	Line  []rows.Row // after all migrations from nothing, by the same order
+}
+
+const (
+	rankRows   = rankSpanComes + 1
+	rowsPrefix = "rows_"
+	goneRows   = "gone_"
+)
+
+// rowSteps plans the reference rows of all tables.
+func (p *planner) rowSteps() {
+	list := slices.Clone(p.Rows)
+	done := map[string]bool{}
+	var order []TableRows
+	for len(list) > 0 { // what is named by others comes first
+		next := slices.IndexFunc(list, func(r TableRows) bool {
+			t := p.Wanted.Table(r.Table)
+			return t.Rows == nil || !slices.ContainsFunc(t.Rows.Refers, func(l *schema.RowLink) bool {
+				return l != nil && l.Table != r.Table && !done[l.Table] && slices.ContainsFunc(list, func(o TableRows) bool { return o.Table == l.Table })
+			})
+		})
+		next = max(next, 0)
+		done[list[next].Table] = true
+		order = append(order, list[next])
+		list = slices.Delete(list, next, next+1)
+	}
+	for i, r := range order {
+		p.setRows(r, i)
+	}
+	for i, r := range slices.Backward(order) {
+		p.takeRows(r, i)
+	}
+}
+
+// atLine finds a row of the line of migrations.
+func (r TableRows) atLine(key string) *rows.Row {
+	i := slices.IndexFunc(r.Line, func(o rows.Row) bool { return o.Key == key })
+	if i < 0 {
+		return nil
+	}
+	return &r.Line[i]
+}
+
+// setRows inserts and changes the declared rows of a table.
+func (p *planner) setRows(r TableRows, rank int) {
+	t := p.Wanted.Table(r.Table)
+	if t.Rows == nil {
+		return
+	}
+	set := engine.RowSetting{Table: t, By: t.Rows.By, Keep: schema.Cut(schema.Kept(p.ID) + rowsPrefix + t.Name)}
+	var keys []string
+	added, changed := 0, 0
+	// A table that comes with the migration has no rows but those that an undo kept.
+	fresh := slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
+	for n, here := range r.Here {
+		if !here.Declared {
+			continue
+		}
+		line := r.atLine(here.Key)
+		inLine := line != nil && line.There
+		one := engine.RowValues{}
+		var list []diff.Change
+		for i, cell := range here.Cells {
+			sql, err := rows.Literal(p.Engine, t, n, i, true)
+			if err != nil {
+				p.fail("%s.%s: %v", t.Name, cell.Column, err)
+				return
+			}
+			one.Columns, one.Values = append(one.Columns, cell.Column), append(one.Values, sql)
+			if cell.Column == t.Rows.By {
+				one.Key = sql
+				continue
+			}
+			differs := here.There && !cell.Same || inLine && !line.Cells[i].Same
+			if !inLine || differs {
+				one.Change = append(one.Change, cell.Column)
+			}
+			if differs {
+				now := cell.Now
+				if now == "" && inLine {
+					now = line.Cells[i].Now
+				}
+				declared := t.Rows.Values[n][i].String()
+				list = append(list, diff.Change{Kind: diff.ChangeRow, Table: t.Name, Name: here.Key, From: now, To: declared, What: fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), declared)})
+			}
+		}
+		if t.Rows.InsertOnly {
+			one.Change, list = nil, nil
+		}
+		switch {
+		case !inLine:
+			one.Add = true
+			if fresh {
+				one.Change = nil
+			}
+			added++
+			keys = append(keys, here.Key)
+			p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.AddRow, Table: t.Name, Name: here.Key, What: p.rowWords(t, n)})
+		case len(list) > 0:
+			changed++
+			p.plan.Changes = append(p.plan.Changes, list...)
+		default:
+			continue
+		}
+		set.Rows = append(set.Rows, one)
+	}
+	if len(set.Rows) == 0 {
+		return
+	}
+	var what []string
+	if added > 0 {
+		what = append(what, fmt.Sprintf("insert %s of %s", words.Count(int64(added), "reference row", "reference rows"), t.Name))
+	}
+	if changed > 0 {
+		what = append(what, fmt.Sprintf("change %s of %s", words.Count(int64(changed), "reference row", "reference rows"), t.Name))
+	}
+	set.Rows = p.parentsFirst(t, set.Rows)
+	set.Title, set.Note = strings.Join(what, ", "), ""
+	if changed > 0 {
+		set.Note = "the old values are kept"
+	}
+	step := p.Engine.SetRows(set)
+	if added > 0 {
+		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.By, Keys: keys}}
+	}
+	change := engine.Change{Steps: []engine.Step{step}}
+	if added > 0 {
+		change.BeforeUndo = p.pointedAt(t, set)
+	}
+	p.effect(t.Name, added, "comes", "come")
+	p.effect(t.Name, changed, "changes", "change")
+	p.units = append(p.units, unit{rank: rankRows + rank, name: t.Name, change: change})
+}
+
+// parentsFirst orders rows that name each other.
+func (p *planner) parentsFirst(t *schema.Table, list []engine.RowValues) []engine.RowValues {
+	own := -1
+	for i, l := range t.Rows.Refers {
+		if l != nil && l.Table == t.Name {
+			own = i
+		}
+	}
+	if own < 0 {
+		return list
+	}
+	var out []engine.RowValues
+	left := slices.Clone(list)
+	for len(left) > 0 {
+		next := slices.IndexFunc(left, func(r engine.RowValues) bool {
+			return !slices.ContainsFunc(left, func(o engine.RowValues) bool {
+				return o.Key != r.Key && strings.HasSuffix(r.Values[own], " = "+o.Key+")")
+			})
+		})
+		next = max(next, 0)
+		out = append(out, left[next])
+		left = slices.Delete(left, next, next+1)
+	}
+	return out
+}
+
+// pointedAt guards the undo of an insert: rows that refer to what would go.
+func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Requirement {
+	q := p.Engine.Quote
+	var keys []string
+	kept := false
+	for _, row := range set.Rows {
+		if row.Add {
+			keys = append(keys, row.Key)
+		}
+		kept = kept || len(row.Change) > 0
+	}
+	where := fmt.Sprintf("t.%s IN (%s)", q(set.By), strings.Join(keys, ", "))
+	if kept {
+		where += fmt.Sprintf(" AND t.%s NOT IN (SELECT k.%s FROM %s AS k)", q(set.By), q(set.By), q(set.Keep))
+	}
+	var out []engine.Requirement
+	for _, x := range rows.Pointers(p.Wanted, t) {
+		also := where
+		if x.Table == t {
+			also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(set.By), strings.Join(keys, ", "))
+		} else if i := slices.IndexFunc(p.Rows, func(r TableRows) bool { return r.Table == x.Table.Name }); i >= 0 {
+			if keys := p.addedKeys(p.Rows[i]); len(keys) > 0 { // they go with it
+				also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(p.Rows[i].By), strings.Join(keys, ", "))
+			}
+		}
+		var show []string
+		for _, k := range x.Table.Key() {
+			show = append(show, "c."+q(k))
+		}
+		show = append(show, "t."+q(set.By))
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", x.Table.Name, t.Name),
+			Query:    fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "), q(x.Table.Name), q(t.Name), x.On(p.Engine, "c", "t"), also),
+		})
+	}
+	return out
+}
+
+// addedKeys are the keys of the rows of a table that the plan inserts, as SQL.
+func (p *planner) addedKeys(r TableRows) []string {
+	t := p.Wanted.Table(r.Table)
+	if t == nil || t.Rows == nil {
+		return nil
+	}
+	var out []string
+	for n, here := range r.Here {
+		if line := r.atLine(here.Key); here.Declared && (line == nil || !line.There) {
+			if sql, err := rows.Literal(p.Engine, t, n, t.Rows.Place(t.Rows.By), true); err == nil {
+				out = append(out, sql)
+			}
+		}
+	}
+	return out
+}
+
+// takeRows takes out rows that were declared once and are no more, where nothing
+// refers to them.
+func (p *planner) takeRows(r TableRows, rank int) {
+	t := p.Wanted.Table(r.Table)
+	if t.Rows != nil && t.Rows.InsertOnly {
+		return
+	}
+	q := p.Engine.Quote
+	var keys, literals []string
+	for _, line := range r.Line {
+		if line.Declared || !line.There {
+			continue
+		}
+		sql, err := rows.KeyLiteral(p.Engine, t, r.By, line.Key)
+		if err != nil {
+			p.fail("%s: %v", t.Name, err)
+			return
+		}
+		keys, literals = append(keys, line.Key), append(literals, sql)
+		c := diff.Change{Kind: diff.DropRow, Table: t.Name, Name: line.Key, What: "goes; it is kept"}
+		if i := slices.IndexFunc(r.Here, func(o rows.Row) bool { return o.Key == line.Key }); i >= 0 {
+			var by []string
+			for _, x := range r.Here[i].Pointing {
+				by = append(by, words.Rows(x.Rows)+" of "+x.Table)
+			}
+			if len(by) > 0 {
+				c.What, c.Note = "is declared no more", "it stays, since "+strings.Join(by, " and ")+" refer to it"
+			}
+		}
+		p.plan.Changes = append(p.plan.Changes, c)
+	}
+	if len(keys) == 0 {
+		return
+	}
+	where := fmt.Sprintf("%s IN (%s)", q(r.By), strings.Join(literals, ", "))
+	if t.SoftDelete != "" {
+		where += " AND " + q(t.SoftDelete) + " IS NULL"
+	}
+	for _, x := range rows.Pointers(p.Wanted, t) {
+		also := ""
+		if x.Table == t {
+			also = fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(r.By), strings.Join(literals, ", "))
+		}
+		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), x.On(p.Engine, "c", q(t.Name)), also)
+	}
+	what := fmt.Sprintf("reference row %s of %s", keys[0], t.Name)
+	if len(keys) > 1 {
+		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
+	}
+	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what})
+	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
+	step.Loses = nil
+	p.effect(t.Name, len(keys), "goes", "go")
+	p.units = append(p.units, unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})
+}
+
+// effect tells how many reference rows come, change or go.
+func (p *planner) effect(table string, n int, one, many string) {
+	if n == 0 {
+		return
+	}
+	text := words.Count(int64(n), "reference row", "reference rows") + " "
+	old := p.plan.Effects[table]
+	if strings.Contains(old, "reference row") {
+		text = words.Thousands(int64(n)) + " "
+	}
+	if n == 1 {
+		text += one
+	} else {
+		text += many
+	}
+	if old != "" {
+		text = old + ", " + text
+	}
+	p.plan.Effects[table] = text
+}
+
+// rowWords are the values of a declared row.
+func (p *planner) rowWords(t *schema.Table, n int) string {
+	var out []string
+	for i, c := range t.Rows.Columns {
+		if v := t.Rows.Values[n][i]; c != t.Rows.By && v.Kind != schema.NullValue {
+			out = append(out, c+" "+v.String())
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// plainValue is a literal of an engine as a model would write it.
+func plainValue(sql string) string {
+	if s, ok := strings.CutPrefix(sql, "'"); ok {
+		return `"` + strings.ReplaceAll(strings.TrimSuffix(s, "'"), "''", "'") + `"`
+	}
+	if sql == "" || sql == "NULL" {
+		return "null"
+	}
+	return sql
+}

@@ -1,0 +1,298 @@
+// Package rows holds reference rows against a database: which of those that are
+// declared are there, which of their cells differ, and which of those that were
+// once declared are there still. The database itself compares, in its own forms.
+package rows
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Row is one reference row, as a database has it.
+type Row struct {
+	Key      string // the value that tells it from others
+	Declared bool
+	There    bool
+	Cells    []Cell // of a declared row, by the columns of the block
+	// Pointing are the rows of other tables that refer to it, of one that is
+	// declared no more.
+	Pointing []Pointing
+}
+
+// Cell is one value of a declared row.
+type Cell struct {
+	Column string
+	Same   bool
+	Now    string // what the database has, as a literal; empty where the row or the column is missing
+}
+
+// Pointing is how many rows of a table refer to a row.
+type Pointing struct {
+	Table string
+	Rows  int64
+}
+
+// at once, since a statement takes only so many values.
+const chunk = 100
+
+// Known are the rows of a table that were declared once: the column that tells
+// them apart, and their keys.
+type Known struct {
+	By   string
+	Keys []string
+}
+
+// Compare holds the rows of a table against a database; known are, by table, the
+// rows that were declared once. What the live table has no column for differs.
+func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, live *schema.Schema, table string, known map[string]Known) ([]Row, error) {
+	by := known[table].By
+	t := wanted.Table(table)
+	there := live.Table(table)
+	var out []Row
+	declared := map[string]bool{}
+	r := t.Rows
+	if r != nil {
+		place := r.Place(r.By)
+		for _, values := range r.Values {
+			row := Row{Key: values[place].Text, Declared: true}
+			for _, c := range r.Columns {
+				row.Cells = append(row.Cells, Cell{Column: c})
+			}
+			declared[row.Key] = true
+			out = append(out, row)
+		}
+	}
+	if there == nil || there.Column(by) == nil {
+		return out, nil
+	}
+	c := comparison{ctx: ctx, db: db, e: e, table: t, wanted: wanted, live: live, there: there, known: known}
+	if r != nil {
+		for at := 0; at < len(out); at += chunk {
+			if err := c.cells(out[at:min(at+chunk, len(out))], at); err != nil {
+				return nil, err
+			}
+		}
+	}
+	gone := slices.DeleteFunc(slices.Clone(known[table].Keys), func(k string) bool { return declared[k] })
+	for _, key := range gone {
+		out = append(out, Row{Key: key})
+	}
+	return out, c.gone(out[len(out)-len(gone):], by)
+}
+
+type comparison struct {
+	ctx    context.Context
+	db     engine.Database
+	e      engine.Engine
+	table  *schema.Table
+	wanted *schema.Schema
+	live   *schema.Schema
+	there  *schema.Table
+	known  map[string]Known
+}
+
+// among is the condition that a row is not deleted.
+func (c *comparison) among(name string) string {
+	if c.table.SoftDelete == "" || c.there.Column(c.table.SoftDelete) == nil {
+		return ""
+	}
+	return " AND " + name + "." + c.e.Quote(c.table.SoftDelete) + " IS NULL"
+}
+
+// cells asks for declared rows, the first of which is row first of the block.
+func (c *comparison) cells(list []Row, first int) error {
+	q, r := c.e.Quote, c.table.Rows
+	place := r.Place(r.By)
+	names := []string{"i"}
+	var asked []int // by place in the query: the column
+	for i, column := range r.Columns {
+		if c.there.Column(column) != nil {
+			names = append(names, "c"+strconv.Itoa(len(asked)))
+			asked = append(asked, i)
+		}
+	}
+	var values []string
+	for n := range list {
+		cells := []string{strconv.Itoa(n)}
+		for _, i := range asked {
+			sql, err := c.literal(first+n, i)
+			if err != nil {
+				return err
+			}
+			cells = append(cells, sql)
+		}
+		values = append(values, "("+strings.Join(cells, ", ")+")")
+	}
+	take := []string{"d.i AS i"}
+	var key string
+	for n, i := range asked {
+		now := c.now(i)
+		if i == place {
+			key = fmt.Sprintf("t.%s = d.c%d", q(r.By), n)
+		}
+		take = append(take, fmt.Sprintf("CASE WHEN %s = d.c%d OR %s IS NULL AND d.c%d IS NULL THEN 1 ELSE 0 END AS same%d", now, n, now, n, n), fmt.Sprintf("%s AS now%d", now, n))
+	}
+	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), key, c.among("t"))
+	rows, err := c.db.Sample(c.ctx, query, 0)
+	if err != nil {
+		return fmt.Errorf("the rows of %s cannot be held against the database: %w", c.table.Name, err)
+	}
+	for _, v := range rows.Values {
+		n, err := strconv.Atoi(v[0])
+		if err != nil {
+			return err
+		}
+		list[n].There = true
+		for j, i := range asked {
+			list[n].Cells[i].Same = v[1+2*j] == "1"
+			list[n].Cells[i].Now = v[2+2*j]
+		}
+	}
+	return nil
+}
+
+// literal is the declared value of a cell, as SQL.
+func (c *comparison) literal(row, column int) (string, error) {
+	return Literal(c.e, c.table, row, column, false)
+}
+
+// now is what the database has in a column, in the terms of the block.
+func (c *comparison) now(column int) string {
+	q, r := c.e.Quote, c.table.Rows
+	name := "t." + q(r.Columns[column])
+	if link := r.Refers[column]; link != nil && c.live.Table(link.Table) != nil && c.live.Table(link.Table).Column(link.By) != nil {
+		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s)", q(link.By), q(link.Table), q(link.Column), name)
+	}
+	return name
+}
+
+// Literal is a declared value as SQL: its own, or, where it names a row of another
+// table and take is set, the query for the value that the reference takes.
+func Literal(e engine.Engine, t *schema.Table, row, column int, take bool) (string, error) {
+	r := t.Rows
+	v, col := r.Values[row][column], t.Column(r.Columns[column])
+	link := r.Refers[column]
+	if link == nil || v.Kind == schema.NullValue {
+		return e.Literal(v, col.Type)
+	}
+	sql, err := e.Literal(v, link.Type)
+	if err != nil || !take {
+		return sql, err
+	}
+	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s)", e.Quote(link.Column), e.Quote(link.Table), e.Quote(link.By), sql), nil
+}
+
+// KeyLiteral is a key, as text, as SQL of its column.
+func KeyLiteral(e engine.Engine, t *schema.Table, by, key string) (string, error) {
+	typ := t.Column(by).Type
+	v, err := schema.ReadValue(key, typ)
+	if err != nil {
+		return "", err
+	}
+	return e.Literal(v, typ)
+}
+
+// gone asks which rows that are declared no more are there, and what points at
+// them.
+func (c *comparison) gone(list []Row, by string) error {
+	q := c.e.Quote
+	var keys []string
+	for _, row := range list {
+		key, err := KeyLiteral(c.e, c.table, by, row.Key)
+		if err != nil {
+			return err
+		}
+		keys = append(keys, key)
+	}
+	for i := range list {
+		n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS t WHERE t.%s = %s%s", q(c.there.Name), q(by), keys[i], c.among("t")))
+		if err != nil {
+			return err
+		}
+		if list[i].There = n > 0; n == 0 {
+			continue
+		}
+		for _, p := range Pointers(c.live, c.there) {
+			where := fmt.Sprintf("t.%s = %s", q(by), keys[i])
+			managed, err := c.managed(p.Table)
+			if err != nil {
+				return err
+			}
+			where += managed
+			n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", q(p.Table.Name), q(c.there.Name), p.On(c.e, "c", "t"), where))
+			if err != nil {
+				return err
+			}
+			if n > 0 {
+				list[i].Pointing = append(list[i].Pointing, Pointing{Table: p.Table.Name, Rows: n})
+			}
+		}
+	}
+	return nil
+}
+
+// managed leaves out the reference rows of a table that points at a row: those
+// that are declared name no row that is not, and the others go themselves.
+func (c *comparison) managed(t *schema.Table) (string, error) {
+	w := c.wanted.Table(t.Name)
+	by := c.known[t.Name].By
+	if w == nil || by == "" || t.Column(by) == nil || w.Column(by) == nil {
+		return "", nil
+	}
+	keys := slices.Clone(c.known[t.Name].Keys)
+	if w.Rows != nil {
+		for _, row := range w.Rows.Values {
+			keys = append(keys, row[w.Rows.Place(by)].Text)
+		}
+	}
+	if len(keys) == 0 {
+		return "", nil
+	}
+	for i, key := range keys {
+		sql, err := KeyLiteral(c.e, w, by, key)
+		if err != nil {
+			return "", err
+		}
+		keys[i] = sql
+	}
+	return fmt.Sprintf(" AND NOT (c.%s IN (%s))", c.e.Quote(by), strings.Join(keys, ", ")), nil
+}
+
+// Pointer is a reference to a table.
+type Pointer struct {
+	Table *schema.Table
+	Key   *schema.ForeignKey
+	to    []string
+}
+
+// Pointers are the references to a table.
+func Pointers(s *schema.Schema, t *schema.Table) []Pointer {
+	var out []Pointer
+	for _, o := range s.Tables {
+		for _, k := range o.ForeignKeys {
+			if strings.EqualFold(k.Table, t.Name) {
+				to := k.References
+				if len(to) == 0 {
+					to = t.Key()
+				}
+				out = append(out, Pointer{Table: o, Key: k, to: to})
+			}
+		}
+	}
+	return out
+}
+
+// On is the condition that joins a row to the one that it points at.
+func (p Pointer) On(e engine.Engine, from, to string) string {
+	var on []string
+	for i, c := range p.Key.Columns {
+		on = append(on, fmt.Sprintf("%s.%s = %s.%s", from, e.Quote(c), to, e.Quote(p.to[i])))
+	}
+	return strings.Join(on, " AND ")
+}

@@ -1,0 +1,129 @@
+package runner
+
+// This file keeps the reference rows that an undo takes away, with all that people
+// wrote into them since, and puts them back when the migration is applied again.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/schema"
+)
+
+// inserted are the reference rows that a step inserts.
+func inserted(s *migration.Step) []engine.StepRows {
+	return slices.DeleteFunc(slices.Clone(s.Rows), func(r engine.StepRows) bool { return r.Gone })
+}
+
+// keptRows is the name of the table for reference rows that an undo takes away.
+func keptRows(m *migration.Migration, table string) string { return keptByUndo(m, "rows_"+table) }
+
+// rowsBefore is the name of the table for the values that rows had before a step
+// set them.
+func rowsBefore(m *migration.Migration, table string) string {
+	return schema.Cut(schema.Kept(m.ID) + "rows_" + table)
+}
+
+// there tells whether a kept table is there.
+func there(ctx context.Context, db engine.Database, name string) (bool, error) {
+	list, err := db.Kept(ctx, name)
+	return slices.Contains(list, name), err
+}
+
+// removal is the taking out of the rows that a step inserted, but those that were
+// there before it.
+func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table) (engine.Step, error) {
+	var keys []string
+	for _, k := range r.Keys {
+		keys = append(keys, e.Text(k))
+	}
+	where := fmt.Sprintf("%s IN (%s)", e.Quote(r.By), strings.Join(keys, ", "))
+	before := rowsBefore(m, t.Name)
+	if ok, err := there(ctx, db, before); err != nil {
+		return engine.Step{}, err
+	} else if ok {
+		where += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", e.Quote(r.By), e.Quote(r.By), e.Quote(before))
+	}
+	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name}), nil
+}
+
+// wholeTable tells whether the migration's undo drops the table, and so keeps it
+// whole.
+func wholeTable(m *migration.Migration, table string) bool {
+	return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return slices.Contains(s.UndoLoses, table) })
+}
+
+// keepRows takes the rows that a step inserted out and keeps them, before its
+// undo would delete them.
+func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
+	return eachInserted(ctx, db, m, step, func(r engine.StepRows, t *schema.Table) error {
+		s, err := removal(ctx, db, e, m, r, t)
+		if err != nil {
+			return err
+		}
+		return run(ctx, db, s.Apply)
+	})
+}
+
+// restoreRows puts the rows that an earlier undo of a step kept in the place of
+// those that it has just inserted anew. Where somebody made such a row meanwhile,
+// what was kept stays apart.
+func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
+	return eachInserted(ctx, db, m, step, func(r engine.StepRows, t *schema.Table) error {
+		name, by := keptRows(m, t.Name), e.Quote(r.By)
+		if ok, err := there(ctx, db, name); err != nil || !ok {
+			return err
+		}
+		if ok, err := there(ctx, db, rowsBefore(m, t.Name)); err != nil {
+			return err
+		} else if ok {
+			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(name), by, by, e.Quote(rowsBefore(m, t.Name))))
+			if err != nil {
+				return err
+			}
+			if n > 0 {
+				return setApart(ctx, db, e, m, name)
+			}
+		}
+		s, err := removal(ctx, db, e, m, r, t)
+		if err != nil {
+			return err
+		}
+		fresh := fmt.Sprintf("DELETE FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(t.Name), by, by, e.Quote(name))
+		return run(ctx, db, append([]string{fresh}, s.Undo...))
+	})
+}
+
+func eachInserted(ctx context.Context, db engine.Database, m *migration.Migration, step *migration.Step, f func(engine.StepRows, *schema.Table) error) error {
+	list := inserted(step)
+	if len(list) == 0 {
+		return nil
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	whole := engine.StepRows{} // a long list of keys stands on several lines
+	for _, r := range list {
+		whole.Table, whole.By = r.Table, r.By
+		whole.Keys = append(whole.Keys, r.Keys...)
+	}
+	t := s.Table(whole.Table)
+	if t == nil || t.Column(whole.By) == nil || wholeTable(m, t.Name) {
+		return nil
+	}
+	return f(whole, t)
+}
+
+func run(ctx context.Context, db engine.Database, list []string) error {
+	for _, sql := range list {
+		if err := db.Step(ctx, sql); err != nil {
+			return fmt.Errorf("reference rows cannot be kept or put back: %w", err)
+		}
+	}
+	return nil
+}
