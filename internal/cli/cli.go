@@ -81,8 +81,8 @@ func (a *app) finish(ctx context.Context, err error) int {
 			return code
 		}
 	}
-	if ctx.Err() != nil {
-		err = errors.New("stopped: what was under way has been taken back, and the database stands at the end of a whole migration")
+	if ctx.Err() != nil && code != exitHalfway {
+		err = errors.New("stopped: what was under way has been taken back, and the database is as it was before it")
 	}
 	message := strings.TrimSpace(err.Error())
 	a.err.line(a.err.paint(styleBad, "error: ") + clean(message))

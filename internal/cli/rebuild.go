@@ -17,25 +17,34 @@ import (
 	"erbario/internal/proof"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/seed"
 )
 
 func (a *app) rebuildCommand() *cli.Command {
 	var undeclared bool
+	var with []string
+	f := &seedFlags{}
 	return &cli.Command{
 		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from nothing",
 		Description: "Every table goes, with its rows and what was kept. Only a database that erbario.toml\ncalls throwaway is rebuilt, and nothing is emptied before the migrations have been\nrun from nothing on scratch.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "undeclared", Usage: "tables that no migration made go too", Destination: &undeclared}},
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "with", Usage: "then fill it by this `SEED`; several are filled in their order", Destination: &with},
+			&cli.Uint64Flag{Name: "random", Usage: "with --with: another number, other rows: `N`", Destination: &f.random, Value: 1},
+			&cli.BoolFlag{Name: "today", Usage: "with --with: take dates against today", Destination: &f.today},
+			&cli.BoolFlag{Name: "undeclared", Usage: "tables that no migration made go too", Destination: &undeclared},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
 			if err != nil {
 				return err
 			}
-			return a.rebuild(ctx, p, undeclared)
+			f.conflict, f.wait = "skip", time.Minute
+			return a.rebuild(ctx, p, undeclared, with, f)
 		},
 	}
 }
 
-func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool) error {
+func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, with []string, f *seedFlags) error {
 	d, err := p.Database(a.database)
 	if err != nil {
 		return err
@@ -46,6 +55,15 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool) 
 	e, err := d.Engine()
 	if err != nil {
 		return err
+	}
+	for _, name := range with { // before anything is emptied
+		declared, s, err := a.seeds(p, e, name)
+		if err != nil {
+			return err
+		}
+		if _, mistakes := seed.New(declared, s, f.options(&seed.Ground{Unknown: true})); len(mistakes) > 0 {
+			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out: %s was not emptied", name, d.Name))
+		}
 	}
 	files, err := p.Migrations(e)
 	if err != nil {
@@ -116,18 +134,34 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool) 
 	if err != nil {
 		return a.runFailed(l, err, len(done))
 	}
-	if a.json {
-		ids := []string{}
-		for _, m := range done {
-			ids = append(ids, m.ID)
+	ids := []string{}
+	for _, m := range done {
+		ids = append(ids, m.ID)
+	}
+	if !a.json {
+		at := "the start: there is no migration yet"
+		if len(done) > 0 {
+			at = done[len(done)-1].ID
 		}
-		return a.document(map[string]any{"database": d.Name, "rebuilt": true, "applied": ids})
+		a.out.printf("%s was emptied, and stands at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
 	}
-	at := "the start: there is no migration yet"
-	if len(done) > 0 {
-		at = done[len(done)-1].ID
+	docs := []map[string]any{}
+	for _, name := range with {
+		declared, s, err := a.seeds(p, e, name)
+		if err != nil {
+			return err
+		}
+		out, err := a.fill(ctx, p, l, declared, s, f)
+		if err != nil {
+			return err
+		}
+		if docs = append(docs, seedDocument(d.Name, name, f.random, out)); !a.json {
+			a.seeded(d.Name, name, out)
+		}
 	}
-	a.out.printf("%s was emptied, and stands at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
+	if a.json {
+		return a.document(map[string]any{"database": d.Name, "rebuilt": true, "applied": ids, "seeds": docs})
+	}
 	return nil
 }
 

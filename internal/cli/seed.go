@@ -347,8 +347,12 @@ func (a *app) seedFailed(p *project.Project, name string, err error) error {
 		a.told = true
 	}
 	if halfway {
+		why := half.Err
+		if errors.Is(why, context.Canceled) {
+			why = errors.New("stopped")
+		}
 		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s of %s rows are there to stay: erbario seed %s goes on from them, erbario seed %s --remove takes them out",
-			half.Err, thousands(half.Done), thousands(half.Total), name, name)}
+			why, thousands(half.Done), thousands(half.Total), name, name)}
 	}
 	return err
 }

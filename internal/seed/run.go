@@ -143,6 +143,7 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 	if err := r.begin(); err != nil {
 		return err
 	}
+	r.goOn()
 	watched := r.plan.watched()
 	if len(watched) > 0 {
 		if err := r.db.Watch(r.ctx, nil, watched); err != nil {
@@ -221,6 +222,27 @@ func (r *loader) begin() error {
 		}
 	}
 	return r.db.Exec(r.ctx, "INSERT INTO erbario_seed_runs (id, seed, random, begun_at) VALUES (?, ?, ?, ?)", r.id, r.plan.Seed.Name, fmt.Sprint(r.plan.Random), r.o.Now.UTC().Format(time.DateTime))
+}
+
+// goOn gives the rows of a run that came to no end the numbers that it reserved.
+func (r *loader) goOn() {
+	if !r.again {
+		return
+	}
+	base := map[string]int64{} // by table: the number of the first row of its first line
+	for _, l := range r.plan.Lines {
+		for _, s := range r.recorded[l.recordName()] {
+			if _, ok := base[l.Table.Name]; !ok && s.keys == nil && s.open {
+				base[l.Table.Name] = s.number - s.first - l.before
+			}
+		}
+	}
+	for _, l := range r.plan.Lines {
+		if n, ok := base[l.Table.Name]; ok {
+			l.first = n + l.before
+			r.reserved[l.Table.Name] = true
+		}
+	}
 }
 
 // together makes rows on one core while the database takes them on another. No
@@ -548,9 +570,9 @@ func (r *loader) isThere(b *Batch, i int, columns []string, values []any, by []s
 			what = append(what, fmt.Sprintf("%s %v", c, b.Row(i)[l.plan.place[c]]))
 		}
 		if len(what) == 0 {
-			what = []string{"one that an earlier run made"}
+			return fmt.Errorf("rows of %s that an earlier run of this seed made are there already: --on-conflict skip leaves them, replace changes them", l.Table.Name)
 		}
-		return fmt.Errorf("%s has a row with %s already: nothing was changed; --on-conflict skip leaves such rows, replace changes them", l.Table.Name, strings.Join(what, ", "))
+		return fmt.Errorf("%s has a row with %s already: --on-conflict skip leaves such rows, replace changes them", l.Table.Name, strings.Join(what, ", "))
 	}
 	row := map[string]any{}
 	for j, c := range columns {
@@ -822,17 +844,18 @@ type segment struct {
 	rows   int64
 	number int64   // of the first, in an identity
 	keys   [][]any // else
+	open   bool    // its run came to no end
 }
 
 // recordedLines reads what the runs of a seed made, the newest first.
 func recordedLines(ctx context.Context, db engine.Database, seed string) (map[string][]segment, error) {
-	rows, err := db.Select(ctx, "SELECT r.line, r.table_name, r.first_row, r.row_count, r.keys FROM erbario_seed_rows r JOIN erbario_seed_runs u ON u.id = r.run WHERE u.seed = ? ORDER BY u.id DESC, r.first_row", seed)
+	rows, err := db.Select(ctx, "SELECT r.line, r.table_name, r.first_row, r.row_count, r.keys, CASE WHEN u.ended_at IS NULL THEN 1 ELSE 0 END FROM erbario_seed_rows r JOIN erbario_seed_runs u ON u.id = r.run WHERE u.seed = ? ORDER BY u.id DESC, r.first_row", seed)
 	if err != nil {
 		return nil, err
 	}
 	out := map[string][]segment{}
 	for _, row := range rows {
-		s := segment{table: row[1]}
+		s := segment{table: row[1], open: row[5] == "1"}
 		var err1, err2, err3 error
 		s.first, err1 = strconv.ParseInt(row[2], 10, 64)
 		s.rows, err2 = strconv.ParseInt(row[3], 10, 64)
