@@ -74,7 +74,8 @@ url = %q
 		}
 	}
 	ignore := []string{".env"}
-	if path, ok := strings.CutPrefix(rawURL, "sqlite:"); ok && !filepath.IsAbs(path) && path != ":memory:" {
+	file, _, _ := strings.Cut(rawURL, "?")
+	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && !filepath.IsAbs(path) && path != ":memory:" {
 		ignore = append(ignore, path, path+"-*")
 	}
 	changed, err := addLines(filepath.Join(dir, ".gitignore"), ignore)

@@ -325,3 +325,67 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, src st
 		}
 	}
 }
+
+// A seed that is stopped has left a whole number of batches; going on gives the
+// rows that it would have made at once, numbers and all.
+func TestSeedStopped(t *testing.T) {
+	for name, p := range places(t) {
+		t.Run(name, func(t *testing.T) {
+			ctx, e := context.Background(), p.engine
+			f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nseed demo\n    Tray 5\n        Sheet 44000\n")
+			require.Empty(t, diags)
+			d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+			wanted, _ := e.Realize(d.Schema)
+			sum := func(db engine.Database) [][]string {
+				rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays) FROM sheets")
+				require.NoError(t, err)
+				return rows
+			}
+			whole := empty(t, ctx, e, wanted)
+			defer whole.Close()
+			o := seed.RunOptions{Options: seed.Options{Random: 4}, Conflict: seed.Skip, Now: time.Now()}
+			_, err := seed.Run(ctx, whole, e, d, d.Seeds[0], o)
+			require.NoError(t, err)
+
+			db := empty(t, ctx, e, wanted)
+			defer db.Close()
+			stopped, stop := context.WithCancel(ctx)
+			o.Report = func(at engine.Progress) {
+				if at.Table == "sheets" && at.Done > 120_000 {
+					stop()
+				}
+			}
+			_, err = seed.Run(stopped, db, e, d, d.Seeds[0], o)
+			var half *seed.HalfwayError
+			require.ErrorAs(t, err, &half)
+			require.Equal(t, int64(220_005), half.Total)
+			n, err := db.Count(ctx, "SELECT 1 FROM sheets")
+			require.NoError(t, err)
+			require.Equal(t, half.Done, n+5, "what it says is there is there")
+			o.Report, o.Now = nil, o.Now.Add(time.Second)
+			out, err := seed.Run(ctx, db, e, d, d.Seeds[0], o)
+			require.NoError(t, err)
+			require.Equal(t, n, out.Tables[1].Found)
+			require.Equal(t, sum(whole), sum(db))
+			_, err = seed.Remove(ctx, db, e, "demo", 0)
+			require.NoError(t, err)
+			require.Equal(t, "0", sum(db)[0][0])
+
+			// A small one is taken back whole.
+			small := *d.Seeds[0]
+			line := *small.Lines[0]
+			line.To, line.From = 1, 1
+			small.Lines = []*declare.SeedLine{&line}
+			stopped, stop = context.WithCancel(ctx)
+			o.Report = func(at engine.Progress) {
+				if at.Table == "sheets" && at.Done > 10_000 {
+					stop()
+				}
+			}
+			_, err = seed.Run(stopped, db, e, d, &small, o)
+			require.ErrorIs(t, err, context.Canceled)
+			require.NotErrorAs(t, err, &half)
+			require.Equal(t, "0", sum(db)[0][0])
+		})
+	}
+}

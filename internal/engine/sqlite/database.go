@@ -38,32 +38,49 @@ type database struct {
 	statements map[string]*sql.Stmt // for the rows of a seed, by their text
 }
 
-// path is the file of a URL, "" for a database in memory.
-func path(rawURL string) (string, error) {
-	p := strings.TrimPrefix(rawURL, "sqlite:")
+// path is the file of a URL, "" for a database in memory, and the cache that it
+// asks for in kB, 0 for SQLite's own.
+func path(rawURL string) (p string, cache int, err error) {
+	p, params, _ := strings.Cut(strings.TrimPrefix(rawURL, "sqlite:"), "?")
+	if params != "" {
+		size, ok := strings.CutPrefix(params, "cache=")
+		n, unit := strings.TrimRight(size, "kMGB"), 0
+		switch strings.TrimPrefix(size, n) {
+		case "kB":
+			unit = 1
+		case "MB":
+			unit = 1 << 10
+		case "GB":
+			unit = 1 << 20
+		}
+		if cache, err = strconv.Atoi(n); !ok || err != nil || unit == 0 || cache < 1 || cache > 1<<20 {
+			return "", 0, fmt.Errorf("behind the path stands ?%s, and only a cache such as ?cache=64MB may", params)
+		}
+		cache *= unit
+	}
 	if strings.HasPrefix(p, "//") && !strings.HasPrefix(p, "///") {
-		return "", errors.New("write sqlite:PATH; a host cannot stand in it")
+		return "", 0, errors.New("write sqlite:PATH; a host cannot stand in it")
 	}
 	if p == "" {
-		return "", errors.New("the URL names no file: write sqlite:PATH")
+		return "", 0, errors.New("the URL names no file: write sqlite:PATH")
 	}
 	if strings.ContainsRune(p, 0) {
-		return "", errors.New("the path has a NUL byte in it")
+		return "", 0, errors.New("the path has a NUL byte in it")
 	}
 	if p == ":memory:" {
-		return "", nil
+		return "", cache, nil
 	}
-	return p, nil
+	return p, cache, nil
 }
 
 // Open connects to the file of a URL.
 func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine.Database, error) {
-	p, err := path(rawURL)
+	p, cache, err := path(rawURL)
 	if err != nil {
 		return nil, err
 	}
 	if p == "" {
-		return open(ctx, "", "file::memory:")
+		return open(ctx, "", "file::memory:", cache)
 	}
 	abs, err := filepath.Abs(p)
 	if err != nil {
@@ -90,7 +107,7 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	}
 	params := map[engine.Mode]string{engine.ReadOnly: "ro", engine.ReadWrite: "rw", engine.Make: "rwc"}
 	u := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + params[mode]}
-	return open(ctx, p, u.String())
+	return open(ctx, p, u.String(), cache)
 }
 
 // short is a path as one would write it from here.
@@ -124,7 +141,7 @@ func looksRight(abs, shown string) error {
 	return nil
 }
 
-func open(ctx context.Context, shown, dsn string) (engine.Database, error) {
+func open(ctx context.Context, shown, dsn string, cache int) (engine.Database, error) {
 	pool, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, plain(err)
@@ -136,7 +153,11 @@ func open(ctx context.Context, shown, dsn string) (engine.Database, error) {
 		return nil, plain(err)
 	}
 	d := &database{pool: pool, conn: conn, path: shown, timeout: 5 * time.Second}
-	for _, s := range []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF"} {
+	settings := []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF"}
+	if cache > 0 {
+		settings = append(settings, fmt.Sprintf("PRAGMA cache_size = %d", -cache))
+	}
+	for _, s := range settings {
 		if err := d.Exec(ctx, s); err != nil {
 			d.Close()
 			return nil, err
@@ -155,7 +176,7 @@ func open(ctx context.Context, shown, dsn string) (engine.Database, error) {
 // Scratch opens a new empty database in memory. It is a database of its own,
 // and statements that could reach another are refused.
 func (Engine) Scratch(ctx context.Context) (engine.Database, error) {
-	return open(ctx, "scratch", "file::memory:")
+	return open(ctx, "scratch", "file::memory:", 0)
 }
 
 // plain says what an error of SQLite means to the one who reads it.
