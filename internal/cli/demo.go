@@ -71,6 +71,13 @@ var tales = []tale{
 		{"deleted", "list", "specimens"},
 		{"deleted", "restore", "specimens", "--key", "3"},
 	}},
+	{"A seed fills the test database with rows that hold together, the same each time.", [][]string{
+		{"seed"},
+		{"seed", "demo", "--preview", "2"},
+		{"rebuild", "--database", "test", "--with", "demo"},
+		{"seed", "demo", "--database", "test"},
+		{"seed", "demo", "--database", "test", "--remove"},
+	}},
 	{"How does it all stand, and does the whole line still hold?", [][]string{
 		{"status", "--all"},
 		{"prove", "--all"},

@@ -427,7 +427,11 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 	}
 	took := out.Took.Round(10 * time.Millisecond)
 	a.out.printf("%s in %s by the seed %s", database+" got "+rows(made), took, name)
-	a.next(fmt.Sprintf("erbario look %s --rows 5, or erbario seed %s --remove to take them out", out.Tables[len(out.Tables)-1].Table.Name, name))
+	on := ""
+	if a.database != "" {
+		on = " --database " + a.database
+	}
+	a.next(fmt.Sprintf("erbario look %s%s, or erbario seed %s --remove%s to take them out", out.Tables[len(out.Tables)-1].Table.Name, on, name, on))
 }
 
 // right sets all columns but the first to the right.

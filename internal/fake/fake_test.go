@@ -1,6 +1,7 @@
 package fake
 
 import (
+	"os"
 	"testing"
 	"unicode/utf8"
 
@@ -55,4 +56,14 @@ func TestRandom(t *testing.T) {
 	}
 	require.Equal(t, int64(9), r.Between(9, 2))
 	r.Between(-1<<63, 1<<63-1)
+}
+
+// The page on seeds names every generator.
+func TestExplained(t *testing.T) {
+	page, err := os.ReadFile("../../docs/seeds.md")
+	require.NoError(t, err)
+	for _, g := range Generators() {
+		require.Regexp(t, "`"+g.Name+"[` ]", string(page), g.Name)
+		require.NotEmpty(t, g.About)
+	}
 }

@@ -38,6 +38,9 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 			}
 			g = "random"
 		}
+		if g == "country" && c.Type.Length > 0 && c.Type.Length < 4 {
+			g = "country_code"
+		}
 		if (g == "sentence" || g == "paragraph") && c.Type.Length > 0 && c.Type.Length < 40 {
 			g = "title"
 		}
