@@ -31,11 +31,11 @@ tools:
 		apt-get update -qq && apt-get install -y -qq $$need libc6-dev >/dev/null; \
 	done
 
-# Where threads meet: the runner under several writers, and reading models and a
-# database at once.
+# Where threads meet: the runner under several writers, reading models and a
+# database at once, and making rows while others are loaded.
 race: tools
 	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... -run 'SeveralAtOnce|Cancelled'
-	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status|redraft)'
+	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status|redraft|seeds)'
 
 lint:
 	@test -z "$$(gofmt -l cmd internal examples)" || { echo "gofmt would change:"; gofmt -l cmd internal examples; exit 1; }
@@ -48,6 +48,8 @@ bench: build tools
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:
 	ERBARIO_PAIRS=20000 $(GO) test ./internal/suite -run TestPairs -timeout 12h
+	ERBARIO_SEEDS=50000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
+	$(GO) test ./internal/suite -run TestReferenceRows -rapid.checks=5000 -timeout 12h
 	ERBARIO_WALKS=50 ERBARIO_STEPS=500 $(GO) test ./internal/cli -run TestWalks -timeout 12h
 	$(GO) test ./internal/deleted -rapid.checks=50000 -timeout 12h
 	$(GO) test ./internal/lang -run XXX -fuzz FuzzParse -fuzzminimizetime 20x -fuzztime 30m

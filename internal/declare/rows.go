@@ -94,7 +94,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 		var link *schema.RowLink
 		if f.target != nil {
 			if k := by[f.target.model]; k != nil && k != f.target {
-				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name, Column: f.target.column.Name, Type: k.column.Type}
+				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name, Column: f.target.column.Name, Type: k.column.Type, Marked: f.target.model.table.SoftDelete}
 			}
 		}
 		fields = append(fields, f)

@@ -285,6 +285,7 @@ type RowSetting struct {
 	By    string
 	Rows  []RowValues
 	Keep  string
+	Fresh bool // the table comes with the migration: no row can be there
 	Title string
 	Note  string
 }

@@ -119,14 +119,14 @@ func init() {
 		{Name: "postcode", About: "40213", make: func(w *Want) string { return digits(w.Random, "#####") }},
 		{Name: "domain", About: "meadow.example", make: func(w *Want) string { return domain(w.Random) }},
 		{Name: "url", About: "https://meadow.example/quiet-lantern", make: func(w *Want) string {
-			return "https://" + domain(w.Random) + "/" + slug(w.Random.Of(adjectives())+" "+w.Random.Of(nouns()))
+			return "https://" + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things))
 		}},
-		{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(nouns()) }},
+		{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(things) }},
 		{Name: "title", About: "a few words: The quiet lantern", make: title},
 		{Name: "latin", About: "two words of Latin: Perferendis dolorum", make: func(w *Want) string {
 			return capital(w.Random.Of(data.Lorem["word"])) + " " + w.Random.Of(data.Lorem["word"])
 		}},
-		{Name: "slug", About: "quiet-lantern", make: func(w *Want) string { return slug(w.Random.Of(adjectives()) + " " + w.Random.Of(nouns())) }},
+		{Name: "slug", About: "quiet-lantern", make: func(w *Want) string { return slug(w.Random.Of(qualities) + " " + w.Random.Of(things)) }},
 		{Name: "sentence", About: "a sentence; of so many words", Args: []Arg{{What: "words", Number: true, Optional: true}}, make: func(w *Want) string { return sentence(w.Random, number(w, 0, int(w.Random.Between(6, 12)))) }},
 		{Name: "paragraph", About: "several sentences; so many", Args: []Arg{{What: "sentences", Number: true, Optional: true}}, make: func(w *Want) string {
 			var out []string
@@ -193,7 +193,7 @@ func mailName(w *Want) string {
 	return name
 }
 
-func domain(r *Random) string { return slug(r.Of(nouns())) + ".example" }
+func domain(r *Random) string { return slug(r.Of(things)) + ".example" }
 
 func company(w *Want) string {
 	last := w.Random.Of(data.Person["last"])
@@ -203,22 +203,22 @@ func company(w *Want) string {
 	case 1:
 		return last + " & " + w.Random.Of(data.Person["last"])
 	case 2:
-		return capital(w.Random.Of(nouns())) + " Works"
+		return capital(w.Random.Of(things)) + " Works"
 	}
 	return last + " " + w.Random.Of(data.Company["suffix"])
 }
 
 func title(w *Want) string {
 	if w.Length > 0 && w.Length < 20 {
-		return capital(w.Random.Of(nouns()))
+		return capital(w.Random.Of(things))
 	}
 	switch w.Random.Below(3) {
 	case 0:
-		return capital(w.Random.Of(adjectives())) + " " + w.Random.Of(nouns())
+		return capital(w.Random.Of(qualities)) + " " + w.Random.Of(things)
 	case 1:
-		return "The " + w.Random.Of(adjectives()) + " " + w.Random.Of(nouns())
+		return "The " + w.Random.Of(qualities) + " " + w.Random.Of(things)
 	}
-	return capital(w.Random.Of(nouns())) + " of " + w.Random.Of(nouns())
+	return capital(w.Random.Of(things)) + " and " + w.Random.Of(things)
 }
 
 func sentence(r *Random, n int) string {
@@ -262,9 +262,6 @@ func digits(r *Random, form string) string {
 	}
 	return string(out)
 }
-
-func nouns() []string      { return data.Word["noun_concrete"] }
-func adjectives() []string { return data.Word["adjective_descriptive"] }
 
 func capital(s string) string {
 	r, n := utf8.DecodeRuneInString(s)

@@ -75,13 +75,13 @@ func (p *planner) setRows(r TableRows, rank int) {
 	var keys []string
 	added, changed := 0, 0
 	// A table that comes with the migration has no rows but those that an undo kept.
-	fresh := slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
+	set.Fresh = slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
 	for n, here := range r.Here {
 		if !here.Declared {
 			continue
 		}
 		line := r.atLine(here.Key)
-		inLine := line != nil && line.There
+		inLine := line != nil && line.There && (here.There || t.Rows.InsertOnly) // or somebody deleted it
 		one := engine.RowValues{}
 		var list []diff.Change
 		for i, cell := range here.Cells {
@@ -114,7 +114,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 		switch {
 		case !inLine:
 			one.Add = true
-			if fresh {
+			if set.Fresh {
 				one.Change = nil
 			}
 			added++
@@ -172,7 +172,7 @@ func (p *planner) parentsFirst(t *schema.Table, list []engine.RowValues) []engin
 	for len(left) > 0 {
 		next := slices.IndexFunc(left, func(r engine.RowValues) bool {
 			return !slices.ContainsFunc(left, func(o engine.RowValues) bool {
-				return o.Key != r.Key && strings.HasSuffix(r.Values[own], " = "+o.Key+")")
+				return o.Key != r.Key && strings.Contains(r.Values[own], " = "+o.Key)
 			})
 		})
 		next = max(next, 0)
@@ -186,15 +186,16 @@ func (p *planner) parentsFirst(t *schema.Table, list []engine.RowValues) []engin
 func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Requirement {
 	q := p.Engine.Quote
 	var keys []string
-	kept := false
 	for _, row := range set.Rows {
 		if row.Add {
 			keys = append(keys, row.Key)
 		}
-		kept = kept || len(row.Change) > 0
 	}
 	where := fmt.Sprintf("t.%s IN (%s)", q(set.By), strings.Join(keys, ", "))
-	if kept {
+	if t.SoftDelete != "" {
+		where += " AND t." + q(t.SoftDelete) + " IS NULL"
+	}
+	if !set.Fresh {
 		where += fmt.Sprintf(" AND t.%s NOT IN (SELECT k.%s FROM %s AS k)", q(set.By), q(set.By), q(set.Keep))
 	}
 	var out []engine.Requirement
@@ -203,7 +204,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Req
 		if x.Table == t {
 			also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(set.By), strings.Join(keys, ", "))
 		} else if i := slices.IndexFunc(p.Rows, func(r TableRows) bool { return r.Table == x.Table.Name }); i >= 0 {
-			if keys := p.addedKeys(p.Rows[i]); len(keys) > 0 { // they go with it
+			if keys := p.pointedKeys(p.Rows[i], x.Key.Columns[0]); len(keys) > 0 { // they are taken back before it
 				also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(p.Rows[i].By), strings.Join(keys, ", "))
 			}
 		}
@@ -220,18 +221,29 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Req
 	return out
 }
 
-// addedKeys are the keys of the rows of a table that the plan inserts, as SQL.
-func (p *planner) addedKeys(r TableRows) []string {
+// pointedKeys are the keys of the rows of a table, as SQL, that the plan inserts, or
+// of which it sets the column.
+func (p *planner) pointedKeys(r TableRows, column string) []string {
 	t := p.Wanted.Table(r.Table)
 	if t == nil || t.Rows == nil {
 		return nil
 	}
 	var out []string
+	at := t.Rows.Place(column)
 	for n, here := range r.Here {
-		if line := r.atLine(here.Key); here.Declared && (line == nil || !line.There) {
-			if sql, err := rows.Literal(p.Engine, t, n, t.Rows.Place(t.Rows.By), true); err == nil {
-				out = append(out, sql)
-			}
+		if !here.Declared {
+			continue
+		}
+		line := r.atLine(here.Key)
+		sets := line == nil || !line.There || !here.There
+		if at >= 0 && !sets {
+			sets = here.There && !here.Cells[at].Same || !line.Cells[at].Same
+		}
+		if !sets {
+			continue
+		}
+		if sql, err := rows.Literal(p.Engine, t, n, t.Rows.Place(t.Rows.By), true); err == nil {
+			out = append(out, sql)
 		}
 	}
 	return out

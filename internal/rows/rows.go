@@ -167,7 +167,11 @@ func (c *comparison) now(column int) string {
 	q, r := c.e.Quote, c.table.Rows
 	name := "t." + q(r.Columns[column])
 	if link := r.Refers[column]; link != nil && c.live.Table(link.Table) != nil && c.live.Table(link.Table).Column(link.By) != nil {
-		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s)", q(link.By), q(link.Table), q(link.Column), name)
+		live := ""
+		if link.Marked != "" && c.live.Table(link.Table).Column(link.Marked) != nil {
+			live = " AND l." + q(link.Marked) + " IS NULL"
+		}
+		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s%s)", q(link.By), q(link.Table), q(link.Column), name, live)
 	}
 	return name
 }
@@ -185,7 +189,11 @@ func Literal(e engine.Engine, t *schema.Table, row, column int, take bool) (stri
 	if err != nil || !take {
 		return sql, err
 	}
-	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s)", e.Quote(link.Column), e.Quote(link.Table), e.Quote(link.By), sql), nil
+	live := ""
+	if link.Marked != "" {
+		live = " AND " + e.Quote(link.Marked) + " IS NULL"
+	}
+	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(link.Column), e.Quote(link.Table), e.Quote(link.By), sql, live), nil
 }
 
 // KeyLiteral is a key, as text, as SQL of its column.
@@ -219,7 +227,7 @@ func (c *comparison) gone(list []Row, by string) error {
 			continue
 		}
 		for _, p := range Pointers(c.live, c.there) {
-			where := fmt.Sprintf("t.%s = %s", q(by), keys[i])
+			where := fmt.Sprintf("t.%s = %s%s", q(by), keys[i], c.among("t"))
 			managed, err := c.managed(p.Table)
 			if err != nil {
 				return err

@@ -41,7 +41,7 @@ func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	for _, k := range r.Keys {
 		keys = append(keys, e.Text(k))
 	}
-	where := fmt.Sprintf("%s IN (%s)", e.Quote(r.By), strings.Join(keys, ", "))
+	where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
 	before := rowsBefore(m, t.Name)
 	if ok, err := there(ctx, db, before); err != nil {
 		return engine.Step{}, err
@@ -49,6 +49,14 @@ func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 		where += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", e.Quote(r.By), e.Quote(r.By), e.Quote(before))
 	}
 	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name}), nil
+}
+
+// live leaves out rows that are marked as deleted: they are no reference rows.
+func live(e engine.Engine, t *schema.Table) string {
+	if t.SoftDelete == "" {
+		return ""
+	}
+	return " AND " + e.Quote(t.SoftDelete) + " IS NULL"
 }
 
 // wholeTable tells whether the migration's undo drops the table, and so keeps it
@@ -93,7 +101,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		if err != nil {
 			return err
 		}
-		fresh := fmt.Sprintf("DELETE FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(t.Name), by, by, e.Quote(name))
+		fresh := fmt.Sprintf("DELETE FROM %s WHERE %s IN (SELECT %s FROM %s)%s", e.Quote(t.Name), by, by, e.Quote(name), live(e, t))
 		return run(ctx, db, append([]string{fresh}, s.Undo...))
 	})
 }

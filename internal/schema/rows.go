@@ -20,6 +20,7 @@ type RowLink struct {
 	By     string // the column that the value is of
 	Column string // the column whose value the reference takes
 	Type   Type   // of By
+	Marked string // the column that marks rows of it as deleted: they are not named; empty: none does
 }
 
 // Place is the position of a column among those with values, or -1.

@@ -450,6 +450,10 @@ func (l *Line) rowsUnder(parent int64) int64 {
 // database takes in a day.
 const most = 1 << 40
 
+// counted is for how many rows a range falls out at most, one by one: a second or
+// two of work.
+const counted = 1 << 28
+
 // count works out how many rows every line makes, and which numbers they get.
 func (p *Plan) count() *lang.Diagnostic {
 	before := map[string]int64{}
@@ -476,6 +480,10 @@ func (p *Plan) count() *lang.Diagnostic {
 				return &m
 			}
 		} else {
+			if parents > counted {
+				m := mistake(l.source, "write one number instead of a range", "these are more rows than can be counted, a range for each of %d", parents)
+				return &m
+			}
 			for i := range parents {
 				l.Total += l.rowsUnder(i)
 			}

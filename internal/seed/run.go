@@ -136,6 +136,9 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 	slow := false
 	for _, t := range tables {
 		r.outcome.Tables = append(r.outcome.Tables, TableOutcome{Table: t.Table})
+		if r.o.Report != nil { // all that will come
+			r.o.Report(engine.Progress{Table: t.Table.Name, Total: t.Rows})
+		}
 		if ground.table(t.Table.Name).Rows {
 			r.known[t.Table.Name], slow = true, true
 		}

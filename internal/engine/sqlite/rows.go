@@ -44,8 +44,10 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		return drop, make
 	}
 	drop, restore := away()
+	if !r.Fresh { // also for rows that are inserted: the undo leaves those that were there
+		s.Apply = append(s.Apply, fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s", quote(r.Keep), quoteAll(append([]string{r.By}, columns...)), table, among(r.Rows)))
+	}
 	if len(changes) > 0 {
-		s.Apply = append(s.Apply, fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s", quote(r.Keep), quoteAll(append([]string{r.By}, columns...)), table, among(changes)))
 		s.Apply = append(s.Apply, drop...)
 		for _, row := range changes {
 			var set []string
@@ -66,7 +68,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	}
 	if len(added) > 0 {
 		gone := fmt.Sprintf("DELETE FROM %s WHERE %s", table, among(added))
-		if len(changes) > 0 {
+		if !r.Fresh {
 			gone += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", by, by, quote(r.Keep))
 		}
 		s.Undo = append(s.Undo, gone)
@@ -79,6 +81,8 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		s.Undo = append(s.Undo, drop...)
 		s.Undo = append(s.Undo, fmt.Sprintf("UPDATE %s SET %s WHERE %s IN (SELECT %s FROM %s)%s", table, strings.Join(set, ", "), by, by, quote(r.Keep), live))
 		s.Undo = append(s.Undo, restore...)
+	}
+	if !r.Fresh {
 		s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))
 	}
 	return s
