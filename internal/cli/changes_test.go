@@ -83,6 +83,7 @@ var changeCases = []changeCase{
 	{kind: "soft delete comes", before: "code text(9) unique", after: "code text(9) unique\n    soft delete with view", fit: "('a')"},
 	{kind: "soft delete goes", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=keep"}},
 	{kind: "the same, and the deleted rows are to come back", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=restore"}},
+	{kind: "a reference row comes, and its key is taken", before: "code text(9) unique\n    note text optional", after: "code text(9) unique\n    note text optional\n\nrows Specimen by code\n    code  note\n    a     \"dry\"", fit: "('b', 'wet')", way: "('a', 'wet')"},
 }
 
 // columnsOf are the columns of the lines before, behind the id.

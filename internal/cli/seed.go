@@ -425,8 +425,11 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 		a.out.printf("%s has every row of the seed %s: nothing was made", database, name)
 		return
 	}
-	took := out.Took.Round(10 * time.Millisecond)
-	a.out.printf("%s in %s by the seed %s", database+" got "+rows(made), took, name)
+	took := fmt.Sprintf("%.1f s", out.Took.Seconds())
+	if out.Took < time.Second {
+		took = fmt.Sprintf("%d ms", out.Took.Milliseconds())
+	}
+	a.out.printf("%s got %s in %s by the seed %s", database, rows(made), took, name)
 	on := ""
 	if a.database != "" {
 		on = " --database " + a.database

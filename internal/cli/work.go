@@ -194,6 +194,21 @@ func (t *traced) Sample(ctx context.Context, query string, limit int) (engine.Ro
 	return t.Database.Sample(ctx, query, limit)
 }
 
+func (t *traced) Load(ctx context.Context, r engine.TableRows) error {
+	t.tell(fmt.Sprintf("load of %s into %s", rows(int64(r.Rows())), r.Table.Name))
+	return t.Database.Load(ctx, r)
+}
+
+func (t *traced) Find(ctx context.Context, f engine.Finding) ([][]any, error) {
+	t.tell(fmt.Sprintf("search for %s of %s by %s", rows(int64(f.Rows())), f.Table.Name, strings.Join(f.Columns, ", ")))
+	return t.Database.Find(ctx, f)
+}
+
+func (t *traced) Change(ctx context.Context, r engine.TableRows, by []string, quiet bool) (int64, error) {
+	t.tell(fmt.Sprintf("change of %s of %s by %s", rows(int64(r.Rows())), r.Table.Name, strings.Join(by, ", ")))
+	return t.Database.Change(ctx, r, by, quiet)
+}
+
 func (t *traced) Step(ctx context.Context, sql string) error {
 	t.tell(sql)
 	return t.Database.Step(ctx, sql)

@@ -133,14 +133,13 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 	}
 	var tables []TableRows
 	r.total, tables = r.plan.Rows()
-	slow := false
 	for _, t := range tables {
 		r.outcome.Tables = append(r.outcome.Tables, TableOutcome{Table: t.Table})
 		if r.o.Report != nil { // all that will come
 			r.o.Report(engine.Progress{Table: t.Table.Name, Total: t.Rows})
 		}
 		if ground.table(t.Table.Name).Rows {
-			r.known[t.Table.Name], slow = true, true
+			r.known[t.Table.Name] = true
 		}
 	}
 	if err := r.begin(); err != nil {
@@ -153,11 +152,7 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 			return err
 		}
 	}
-	make := r.together
-	if slow {
-		make = r.inTurn
-	}
-	if err := make(); err != nil {
+	if err := r.makeAll(); err != nil {
 		return r.explain(err)
 	}
 	if err := r.closeCircles(); err != nil {
@@ -248,15 +243,46 @@ func (r *loader) goOn() {
 	}
 }
 
-// together makes rows on one core while the database takes them on another. No
-// table has rows yet, so nothing that is made depends on what was loaded.
-func (r *loader) together() error {
+// makeAll makes the rows of all lines in their order. Those of tables that had no
+// rows are made on one core while the database takes them on another; a batch for
+// a table with rows is held against these first.
+func (r *loader) makeAll() error {
+	lines := r.plan.Lines
+	for len(lines) > 0 {
+		n := slices.IndexFunc(lines, func(l *Line) bool { return r.known[l.Table.Name] })
+		if n < 0 {
+			n = len(lines)
+		}
+		if err := r.stream(lines[:n]); err != nil {
+			return err
+		}
+		if lines = lines[n:]; len(lines) == 0 {
+			break
+		}
+		err := r.plan.Make(r.ctx, lines[0], 0, func(b *Batch) error {
+			there, err := r.find(b)
+			if err != nil {
+				return err
+			}
+			return r.load(b, there)
+		})
+		if err != nil {
+			return err
+		}
+		lines = lines[1:]
+	}
+	return nil
+}
+
+// stream makes the rows of lines whose tables were empty, so that nothing that is
+// made depends on what was loaded of them.
+func (r *loader) stream(lines []*Line) error {
 	ctx, stop := context.WithCancel(r.ctx)
 	defer stop()
 	batches, failed := make(chan *Batch, 8), make(chan error, 1)
 	go func() {
 		defer close(batches)
-		for _, l := range r.plan.Lines {
+		for _, l := range lines {
 			err := r.plan.Make(ctx, l, 0, func(b *Batch) error {
 				r.plan.Settle(b)
 				select {
@@ -286,24 +312,6 @@ func (r *loader) together() error {
 	default:
 		return nil
 	}
-}
-
-// inTurn makes a batch, holds it against the rows that are there, and loads what
-// is not.
-func (r *loader) inTurn() error {
-	for _, l := range r.plan.Lines {
-		err := r.plan.Make(r.ctx, l, 0, func(b *Batch) error {
-			there, err := r.find(b)
-			if err != nil {
-				return err
-			}
-			return r.load(b, there)
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // outcomeOf is what is counted of a line's table.
@@ -449,10 +457,6 @@ func (r *loader) flush() error {
 func (r *loader) find(b *Batch) ([]bool, error) {
 	l := b.Line
 	there := make([]bool, b.Rows())
-	if !r.known[l.Table.Name] {
-		r.plan.Settle(b)
-		return there, nil
-	}
 	if err := r.findRecorded(b, there); err != nil {
 		return nil, err
 	}
