@@ -97,6 +97,7 @@ type jsonRun struct {
 	Migration string         `json:"migration"`
 	Took      int64          `json:"took_ms"`
 	Restored  []jsonRestored `json:"put_back,omitempty"`
+	Stayed    []jsonStayed   `json:"stayed,omitempty"`
 }
 
 type jsonRestored struct {
@@ -116,6 +117,19 @@ func jsonRunOf(r runner.Run) jsonRun {
 		out.Restored = append(out.Restored, j)
 	}
 	return out
+}
+
+// jsonStayed are reference rows that could not go.
+type jsonStayed struct {
+	Table string   `json:"table"`
+	Keys  []string `json:"keys"`
+}
+
+func oneMany(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
 }
 
 // restored tells what came back from what was kept.
@@ -199,12 +213,20 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		return a.dryRun(ctx, l, standing, o.to)
 	}
 	runs := []jsonRun{}
-	options := runner.Options{To: o.to, Wait: o.wait, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Done: func(r runner.Run) {
-		runs = append(runs, jsonRunOf(r))
+	var left []jsonStayed
+	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
+	options := runner.Options{Stayed: stayed, To: o.to, Wait: o.wait, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Done: func(r runner.Run) {
+		run := jsonRunOf(r)
+		run.Stayed = left
+		runs = append(runs, run)
 		if !a.json {
 			a.out.line(a.out.sign("+", r.ID) + "  " + plural(len(r.Steps), "step", "steps") + ", " + spent(r.Took))
 			a.restored(r)
+			for _, x := range left {
+				a.out.printf("    %s of %s %s, since others refer to %s: %s", plural(len(x.Keys), "reference row", "reference rows"), x.Table, oneMany(len(x.Keys), "stays", "stay"), oneMany(len(x.Keys), "it", "them"), cell(strings.Join(x.Keys, ", ")))
+			}
 		}
+		left = nil
 	}}
 	watching := a.watch(l)
 	done, err := runner.Apply(ctx, l.db, e, files, options)

@@ -414,22 +414,12 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 		touched += t.Made + t.Replaced
 		table = append(table, []string{t.Table.Model, thousands(t.Made), thousands(t.Found), thousands(t.Replaced)})
 	}
-	right(table)
-	for i, line := range columns(table) {
-		if i == 0 {
-			line = a.out.paint(styleDim, line)
-		}
-		a.out.line(line)
-	}
+	a.numbers(table)
 	if touched == 0 {
 		a.out.printf("%s has every row of the seed %s: nothing was made", database, name)
 		return
 	}
-	took := fmt.Sprintf("%.1f s", out.Took.Seconds())
-	if out.Took < time.Second {
-		took = fmt.Sprintf("%d ms", out.Took.Milliseconds())
-	}
-	a.out.printf("%s got %s in %s by the seed %s", database, rows(made), took, name)
+	a.out.printf("%s got %s in %s by the seed %s", database, rows(made), spent(out.Took), name)
 	on := ""
 	if a.database != "" {
 		on = " --database " + a.database
@@ -437,8 +427,8 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 	a.next(fmt.Sprintf("erbario look %s%s, or erbario seed %s --remove%s to take them out", out.Tables[len(out.Tables)-1].Table.Name, on, name, on))
 }
 
-// right sets all columns but the first to the right.
-func right(table [][]string) {
+// numbers shows a table of names and numbers, which stand to the right.
+func (a *app) numbers(table [][]string) {
 	for j := 1; j < len(table[0]); j++ {
 		w := 0
 		for _, r := range table {
@@ -447,6 +437,12 @@ func right(table [][]string) {
 		for _, r := range table {
 			r[j] = strings.Repeat(" ", w-len(r[j])) + r[j]
 		}
+	}
+	for i, line := range columns(table) {
+		if i == 0 {
+			line = a.out.paint(styleDim, line)
+		}
+		a.out.line(line)
 	}
 }
 
@@ -480,13 +476,7 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 		table = append(table, []string{r.Table, thousands(r.Gone), thousands(r.Left)})
 		left += r.Left
 	}
-	right(table)
-	for i, line := range columns(table) {
-		if i == 0 {
-			line = a.out.paint(styleDim, line)
-		}
-		a.out.line(line)
-	}
+	a.numbers(table)
 	for _, r := range out {
 		if r.Left > 0 {
 			a.warn("%s of %s had to be left: rows of %s that this seed did not make point at them", rows(r.Left), r.Table, strings.Join(r.Because, " and "))

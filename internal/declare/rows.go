@@ -116,6 +116,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 		return false
 	}
 	keys := map[string]bool{}
+	taken := map[*field]map[string]bool{} // of what is unique beside the key
 	for _, l := range lines[1:] {
 		if len(l.Cells) != len(fields) {
 			continue // the parser has said so
@@ -128,7 +129,17 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 				t = link.Type
 			}
 			at[i] = cell.Value.Pos
-			row[i] = r.rowValue(cell.Value, fields[i], t)
+			f := fields[i]
+			row[i] = r.rowValue(cell.Value, f, t)
+			if v := row[i]; (f.unique || f.partly) && f != key && v.Kind != schema.NullValue {
+				if taken[f] == nil {
+					taken[f] = map[string]bool{}
+				}
+				if taken[f][v.Text] {
+					r.errorf(cell.Value.Pos, "", "%s is unique, and two rows have %s", f.decl.Name.Name, v)
+				}
+				taken[f][v.Text] = true
+			}
 		}
 		if v := row[place]; v.Kind == schema.NullValue && !key.column.NotNull {
 			r.errorf(l.Cells[place].Value.Pos, "", "%s tells the rows apart and cannot be null", b.By.Name)
@@ -174,6 +185,9 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 	case r.value(&c, t, name):
 		if x := f.column; x.Nonblank && strings.TrimSpace(c.Text) == "" && c.Kind == schema.TextValue {
 			r.errorf(c.Pos, "", "%s cannot be blank", name)
+		}
+		if x := f.column.Range; x != nil && c.Constant() && (x.From != nil && !inOrder(*x.From, c.Value, t) || x.To != nil && !inOrder(c.Value, *x.To, t)) {
+			r.errorf(c.Pos, "", "%s is out of the range of %s", c.Value, name)
 		}
 	}
 	return r.fit(c.Value, t)

@@ -106,6 +106,49 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 	})
 }
 
+// stayed tells which rows a migration was to take out and did not, since others
+// refer to them.
+func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, tell func(table string, keys []string)) error {
+	var gone []engine.StepRows
+	for _, step := range m.Steps {
+		for _, r := range step.Rows {
+			if r.Gone {
+				gone = append(gone, r)
+			}
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range gone {
+		t := s.Table(r.Table)
+		if t == nil || t.Column(r.By) == nil {
+			continue
+		}
+		var keys []string
+		for _, k := range r.Keys {
+			keys = append(keys, e.Text(k))
+		}
+		by := e.Quote(r.By)
+		rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)%s ORDER BY 1", by, e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t)))
+		if err != nil {
+			return err
+		}
+		var left []string
+		for _, row := range rows {
+			left = append(left, row[0])
+		}
+		if len(left) > 0 {
+			tell(t.Name, left)
+		}
+	}
+	return nil
+}
+
 func eachInserted(ctx context.Context, db engine.Database, m *migration.Migration, step *migration.Step, f func(engine.StepRows, *schema.Table) error) error {
 	list := inserted(step)
 	if len(list) == 0 {

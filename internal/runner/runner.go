@@ -33,6 +33,9 @@ type Options struct {
 	Revive bool
 	// Confirm is asked before an undo runs a text that only the database has.
 	Confirm func(a Applied) error
+	// Stayed is told the reference rows that a migration did not take out, since
+	// others refer to them.
+	Stayed func(table string, keys []string)
 	// Done is told each migration that is through.
 	Done func(Run)
 
@@ -187,6 +190,11 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	}
 	if err := Steps(ctx, db, e, m.Bound(e, values, nil), false); err != nil {
 		return nil, err
+	}
+	if o.Stayed != nil {
+		if err := stayed(ctx, db, e, m, o.Stayed); err != nil {
+			return nil, err
+		}
 	}
 	back, err := count()
 	if err != nil {
