@@ -151,6 +151,9 @@ type Database interface {
 	// Change sets columns of rows that are told by others, and nothing else: what
 	// the database does by itself when a row changes is not done, if quiet.
 	Change(ctx context.Context, r TableRows, by []string, quiet bool) (changed int64, err error)
+	// DeleteEqual deletes one row for each of those given that is equal to it in all
+	// its columns, null or not, and tells how many it found.
+	DeleteEqual(ctx context.Context, r TableRows) (deleted int64, err error)
 	// NextNumber is the number that the next row of a table gets; Reserve sees to
 	// it that nobody gets one up to last.
 	NextNumber(ctx context.Context, t *schema.Table) (int64, error)

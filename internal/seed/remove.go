@@ -7,6 +7,7 @@ package seed
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -84,9 +85,22 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 		}
 	}
 	var all []*going
+	var out []Removed
 	for _, t := range live.Tables { // a table that is there no more has lost its rows
 		segments := byTable[t.Name]
 		if len(segments) == 0 {
+			continue
+		}
+		if t.Unkeyed() { // nothing can refer to its rows, and one that is equal is as good
+			rows, err := unkeyed(t, segments)
+			if err != nil {
+				return nil, err
+			}
+			n, err := db.DeleteEqual(ctx, rows)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, Removed{Table: t.Name, Gone: n})
 			continue
 		}
 		g, err := gather(ctx, db, e, live, t, segments, len(all))
@@ -94,13 +108,6 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 			return nil, err
 		}
 		all = append(all, g)
-	}
-	for _, g := range all {
-		if g.table.Unkeyed() { // nothing can refer to its rows
-			if err := g.takeOut(ctx, db, e); err != nil {
-				return nil, err
-			}
-		}
 	}
 	for again := true; again; {
 		again = false
@@ -113,16 +120,12 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 		}
 	}
 	for _, g := range all {
-		if !g.table.Unkeyed() {
-			if err := g.takeOut(ctx, db, e); err != nil {
-				return nil, err
-			}
+		if err := g.takeOut(ctx, db, e); err != nil {
+			return nil, err
 		}
-	}
-	var out []Removed
-	for _, g := range all {
 		out = append(out, *g.removed)
 	}
+	slices.SortFunc(out, func(a, b Removed) int { return strings.Compare(a.Table, b.Table) })
 	if err := rewrite(ctx, db, e, name, live, out); err != nil {
 		return nil, err
 	}
@@ -140,24 +143,29 @@ func recorded(ctx context.Context, db engine.Database) (bool, error) {
 	return len(list) > 0, err
 }
 
-// keyOf is what tells the rows of a live table apart.
-func keyOf(t *schema.Table) []string {
-	if key := t.Key(); len(key) > 0 {
-		return key
-	}
-	var all []string
+// unkeyed are the recorded rows of a table without a key, with all their values.
+func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
+	r := engine.TableRows{Table: t}
 	for _, c := range t.Columns {
 		if c.Generated == nil {
-			all = append(all, c.Name)
+			r.Columns = append(r.Columns, c.Name)
 		}
 	}
-	return all
+	for _, s := range segments {
+		for _, key := range s.keys {
+			if len(key) != len(r.Columns) {
+				return r, fmt.Errorf("the rows of %s cannot be told from others: it has no key, and other columns than when they were made", t.Name)
+			}
+			r.Cells = append(r.Cells, plainKey(key)...)
+		}
+	}
+	return r, nil
 }
 
 // gather puts the rows that were made, and are there still, into a table of the
 // session.
 func gather(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, t *schema.Table, segments []segment, number int) (*going, error) {
-	g := &going{table: t, key: keyOf(t), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
+	g := &going{table: t, key: t.Key(), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
 	g.columns = slices.Clone(g.key)
 	for _, c := range live.Tables {
 		for _, k := range c.ForeignKeys {
@@ -170,7 +178,7 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sche
 			}
 		}
 	}
-	from := fmt.Sprintf("SELECT %s FROM %s", list(e, "", g.columns), e.Quote(t.Name))
+	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.Quote(t.Name))
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.Quote(g.name), from)); err != nil {
 		return nil, err
 	}
@@ -193,16 +201,13 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sche
 		return g, nil
 	}
 	made := &schema.Table{Name: g.name + "_made"}
-	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.Quote(made.Name), list(e, "", g.key), e.Quote(t.Name))); err != nil {
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.Quote(made.Name), list(e, g.key), e.Quote(t.Name))); err != nil {
 		return nil, err
 	}
 	if err := db.Load(ctx, engine.TableRows{Table: made, Columns: g.key, Cells: keys}); err != nil {
 		return nil, err
 	}
-	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, "", g.key), list(e, "", g.key), e.Quote(made.Name))
-	if t.Unkeyed() { // rows are told by all their values, null or not; where there are more of the same than were made, none can be told to be ours
-		where = fmt.Sprintf("EXISTS (SELECT %s INTERSECT SELECT %s FROM %s)", list(e, t.Name, g.key), list(e, "", g.key), e.Quote(made.Name))
-	}
+	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(made.Name))
 	if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s", e.Quote(g.name), from, where)); err != nil {
 		return nil, err
 	}
@@ -214,12 +219,16 @@ func plainKey(key []any) []any {
 	out := make([]any, len(key))
 	for i, v := range key {
 		out[i] = v
-		if n, ok := v.(json.Number); ok {
-			if whole, err := n.Int64(); err == nil {
+		switch v := v.(type) {
+		case json.Number:
+			if whole, err := v.Int64(); err == nil {
 				out[i] = whole
-			} else if f, err := n.Float64(); err == nil {
+			} else if f, err := v.Float64(); err == nil {
 				out[i] = f
 			}
+		case map[string]any: // bytes
+			s, _ := v["hex"].(string)
+			out[i], _ = hex.DecodeString(s)
 		}
 	}
 	return out
@@ -233,12 +242,10 @@ func referred(t *schema.Table, k *schema.ForeignKey) []string {
 	return t.Key()
 }
 
-func list(e engine.Engine, table string, columns []string) string {
+func list(e engine.Engine, columns []string) string {
 	out := make([]string, len(columns))
 	for i, c := range columns {
-		if out[i] = e.Quote(c); table != "" {
-			out[i] = e.Quote(table) + "." + out[i]
-		}
+		out[i] = e.Quote(c)
 	}
 	return strings.Join(out, ", ")
 }
@@ -263,15 +270,15 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 			for _, col := range k.Columns {
 				where = append(where, e.Quote(col)+" IS NOT NULL")
 			}
-			if i := slices.IndexFunc(all, func(o *going) bool { return o.table == c }); i >= 0 && !c.Unkeyed() {
-				where = append(where, fmt.Sprintf("(%s) NOT IN (SELECT %s FROM %s)", list(e, "", all[i].key), list(e, "", all[i].key), e.Quote(all[i].name)))
+			if i := slices.IndexFunc(all, func(o *going) bool { return o.table == c }); i >= 0 {
+				where = append(where, fmt.Sprintf("(%s) NOT IN (SELECT %s FROM %s)", list(e, all[i].key), list(e, all[i].key), e.Quote(all[i].name)))
 			}
 			before, err := count(ctx, db, e, g.name)
 			if err != nil {
 				return false, err
 			}
 			err = db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s WHERE %s)",
-				e.Quote(g.name), list(e, "", referred(g.table, k)), list(e, "", k.Columns), e.Quote(c.Name), strings.Join(where, " AND ")))
+				e.Quote(g.name), list(e, referred(g.table, k)), list(e, k.Columns), e.Quote(c.Name), strings.Join(where, " AND ")))
 			if err != nil {
 				return false, err
 			}
@@ -297,10 +304,7 @@ func (g *going) takeOut(ctx context.Context, db engine.Database, e engine.Engine
 	if g.removed.Gone, err = count(ctx, db, e, g.table.Name); err != nil {
 		return err
 	}
-	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, "", g.key), list(e, "", g.key), e.Quote(g.name))
-	if g.table.Unkeyed() {
-		where = fmt.Sprintf("EXISTS (SELECT %s INTERSECT SELECT %s FROM %s)", list(e, g.table.Name, g.key), list(e, "", g.key), e.Quote(g.name))
-	}
+	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(g.name))
 	if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s", e.Quote(g.table.Name), where)); err != nil {
 		return err
 	}
@@ -333,8 +337,8 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 		t := live.Table(row[2])
 		first, _ := strconv.ParseInt(row[3], 10, 64)
 		n, _ := strconv.ParseInt(row[4], 10, 64)
-		f := engine.Finding{Take: keyOf(t)}
-		f.Table, f.Columns = t, keyOf(t)
+		f := engine.Finding{Take: t.Key()}
+		f.Table, f.Columns = t, t.Key()
 		if number, err := strconv.ParseInt(row[5], 10, 64); err == nil {
 			for j := range n {
 				f.Cells = append(f.Cells, number+j)

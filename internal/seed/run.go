@@ -8,6 +8,7 @@ package seed
 import (
 	"cmp"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -412,6 +413,9 @@ func (r *loader) note(b *Batch, made []int64) {
 		key := make([]any, len(columns))
 		for j, c := range columns {
 			key[j] = row[l.plan.place[c]]
+			if b, ok := key[j].([]byte); ok { // JSON has none
+				key[j] = map[string]string{"hex": hex.EncodeToString(b)}
+			}
 		}
 		keys = append(keys, key)
 	}

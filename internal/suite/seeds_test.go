@@ -146,6 +146,56 @@ func drawSeed(t *rapid.T, name string, models []model) string {
 	return b.String()
 }
 
+// odd are models with keys and references that the random ones have not: of
+// several fields, by another field than the key, without a key, joining others.
+const odd = `
+model Genus
+    code text(6) unique
+    label text(20) unique ignoring case
+
+model Species
+    genus references Genus by code
+    epithet text(20)
+    rank smallint range 1..9
+    unique genus, rank
+
+model Grid
+    north integer
+    east integer
+    primary key north, east
+
+model Find
+    north integer
+    east integer
+    species references Species optional
+    seen_at datetime
+    found_at datetime optional check {found_at} >= {seen_at}
+    foreign key north, east references Grid
+
+model Log
+    no key
+    line text
+    size double optional
+    on_day date optional
+    raw bytes(4) optional
+
+model Mark
+    word text(8) unique including deleted
+    soft delete
+
+model SpeciesMark
+    species references Species on delete cascade
+    mark references Mark
+    primary key species, mark
+`
+
+// drawOdd are lines of a seed for them.
+func drawOdd(t *rapid.T) string {
+	n := func(most int, what string) int { return rapid.IntRange(0, most).Draw(t, what) }
+	return fmt.Sprintf("    Genus %d\n        code random 3 \"abcd\"\n        Species %d..9\n            SpeciesMark %d..4\n    Mark 3\n        deleted 30%%\n    Grid %d\n        north 1..3\n        east 1..4\n    Find %d\n    Log %d\n        line \"one\", \"two\"\n        size empty 50%%\n        on_day empty 80%%\n",
+		n(6, "genera"), n(9, "species"), n(3, "marks"), n(11, "grids")+1, n(9, "finds"), n(9, "logs"))
+}
+
 // contents are every row of every table of the models, as text.
 func contents(t require.TestingT, ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) map[string][]string {
 	out := map[string][]string{}
@@ -186,7 +236,14 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	for i := range models {
 		drawConstraints(t, &models[i])
 	}
-	src := text(models) + drawSeed(t, "first", models) + "\n" + drawSeed(t, "second", models)
+	src := text(models)
+	first, second := drawSeed(t, "first", models), drawSeed(t, "second", models)
+	if rapid.Bool().Draw(t, "odd") {
+		src += odd + "\n"
+		first += drawOdd(t)
+		second += drawOdd(t)
+	}
+	src += first + "\n" + second
 	ctx := context.Background()
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
@@ -227,11 +284,11 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 		return false
 	}
 	whole()
-	first := contents(t, ctx, db, e, wanted)
+	made := contents(t, ctx, db, e, wanted)
 	for _, table := range wanted.Tables { // within the declared counts
 		if lines := counted(d.Seeds[0].Lines, table.Name, 1, 1); lines != [2]int{} {
-			require.GreaterOrEqual(t, len(first[table.Name]), lines[0], src)
-			require.LessOrEqual(t, len(first[table.Name]), lines[1], src)
+			require.GreaterOrEqual(t, len(made[table.Name]), lines[0], src)
+			require.LessOrEqual(t, len(made[table.Name]), lines[1], src)
 		}
 	}
 	// By script, and on another database, the rows are the same.
@@ -252,14 +309,14 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 			require.NoError(t, other.Exec(ctx, piece.Text), "%s\n%s", piece.Text, src)
 		}
 	}
-	require.Equal(t, first, contents(t, ctx, other, e, wanted), src)
+	require.Equal(t, made, contents(t, ctx, other, e, wanted), src)
 	// Again, nothing is made.
 	again, ok := run(db, d.Seeds[0])
 	require.True(t, ok, "%v\n%s", why, src)
 	for _, table := range again.Tables {
 		require.Zero(t, table.Made, "%s is made again\n%s", table.Table.Name, src)
 	}
-	require.Equal(t, first, contents(t, ctx, db, e, wanted), src)
+	require.Equal(t, made, contents(t, ctx, db, e, wanted), src)
 	// Another seed comes and goes, and leaves what was there.
 	if _, ok := run(db, d.Seeds[1]); ok {
 		whole()
@@ -270,7 +327,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 		for _, r := range removed {
 			require.Zero(t, r.Left, src)
 		}
-		require.Equal(t, first, contents(t, ctx, db, e, wanted), src)
+		require.Equal(t, made, contents(t, ctx, db, e, wanted), src)
 	}
 	if _, err := seed.Remove(ctx, db, e, "first", 0); err != nil {
 		require.ErrorIs(t, err, seed.ErrNothing, src)

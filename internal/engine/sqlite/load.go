@@ -194,6 +194,32 @@ func (d *database) change(ctx context.Context, r engine.TableRows, by []string) 
 	return changed, nil
 }
 
+// DeleteEqual deletes one row for each of those given.
+func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted int64, err error) {
+	row := rowidName(r.Table)
+	if row == "" {
+		return 0, fmt.Errorf("the rows of %s cannot be told apart", r.Table.Name)
+	}
+	var where []string
+	for _, c := range r.Columns {
+		where = append(where, quote(c)+" IS ?")
+	}
+	s, err := d.prepared(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = (SELECT %s FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name), row, row, quote(r.Table.Name), strings.Join(where, " AND ")))
+	if err != nil {
+		return 0, err
+	}
+	w := len(r.Columns)
+	for at := 0; at < len(r.Cells); at += w {
+		res, err := s.ExecContext(ctx, r.Cells[at:at+w]...)
+		if err != nil {
+			return deleted, plain(err)
+		}
+		n, _ := res.RowsAffected()
+		deleted += n
+	}
+	return deleted, nil
+}
+
 // NextNumber is the number that the next row gets.
 func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
 	key := quote(t.Key()[0])
