@@ -74,7 +74,7 @@ url = %q
 		}
 	}
 	ignore := []string{".env"}
-	file, _, _ := strings.Cut(rawURL, "?")
+	file, _, _ := strings.Cut(rawURL, "?cache=")
 	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && !filepath.IsAbs(path) && path != ":memory:" {
 		ignore = append(ignore, path, path+"-*")
 	}

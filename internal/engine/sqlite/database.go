@@ -41,22 +41,15 @@ type database struct {
 // path is the file of a URL, "" for a database in memory, and the cache that it
 // asks for in kB, 0 for SQLite's own.
 func path(rawURL string) (p string, cache int, err error) {
-	p, params, _ := strings.Cut(strings.TrimPrefix(rawURL, "sqlite:"), "?")
-	if params != "" {
-		size, ok := strings.CutPrefix(params, "cache=")
-		n, unit := strings.TrimRight(size, "kMGB"), 0
-		switch strings.TrimPrefix(size, n) {
-		case "kB":
-			unit = 1
-		case "MB":
-			unit = 1 << 10
-		case "GB":
-			unit = 1 << 20
+	p = strings.TrimPrefix(rawURL, "sqlite:")
+	if i := strings.LastIndex(p, "?cache="); i >= 0 { // any other ? is a part of the path
+		size := p[i+len("?cache="):]
+		n := strings.TrimRight(size, "kMGB")
+		unit := map[string]int{"kB": 1, "MB": 1 << 10, "GB": 1 << 20}[size[len(n):]]
+		if cache, err = strconv.Atoi(n); err != nil || unit == 0 || cache < 1 || cache > (64<<20)/unit {
+			return "", 0, fmt.Errorf("?cache=%s is no size of a cache: write one such as ?cache=64MB", size)
 		}
-		if cache, err = strconv.Atoi(n); !ok || err != nil || unit == 0 || cache < 1 || cache > 1<<20 {
-			return "", 0, fmt.Errorf("behind the path stands ?%s, and only a cache such as ?cache=64MB may", params)
-		}
-		cache *= unit
+		p, cache = p[:i], cache*unit
 	}
 	if strings.HasPrefix(p, "//") && !strings.HasPrefix(p, "///") {
 		return "", 0, errors.New("write sqlite:PATH; a host cannot stand in it")

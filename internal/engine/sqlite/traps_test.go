@@ -377,6 +377,17 @@ func TestOpening(t *testing.T) {
 	_, err = os.Stat(path)
 	require.NoError(t, err, "the name of the file is the path, whatever is in it")
 
+	cached, err := Engine{}.Open(ctx, "sqlite:"+path+"?cache=64MB", engine.ReadOnly)
+	require.NoError(t, err)
+	size, err := cached.Select(ctx, "PRAGMA cache_size")
+	require.NoError(t, err)
+	require.Equal(t, "-65536", size[0][0])
+	require.NoError(t, cached.Close())
+	for _, bad := range []string{"", "64", "MB", "-1MB", "9000GB", "64MB?"} {
+		_, err = Engine{}.Open(ctx, "sqlite:"+path+"?cache="+bad, engine.ReadOnly)
+		require.ErrorContains(t, err, "no size of a cache", bad)
+	}
+
 	other, err := Engine{}.Open(ctx, "sqlite:"+path, engine.ReadWrite)
 	require.NoError(t, err)
 	defer other.Close()
