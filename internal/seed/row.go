@@ -74,6 +74,9 @@ func (p *Plan) Make(ctx context.Context, l *Line, most int64, hand func(*Batch) 
 		return err
 	}
 	l.kept, l.found, l.upper = map[string][]any{}, map[int64]map[string]any{}, nil
+	if l.Total == 0 {
+		return nil
+	}
 	for up := range parents {
 		for _, u := range l.plan.uniques {
 			if u.byUp {
@@ -82,7 +85,7 @@ func (p *Plan) Make(ctx context.Context, l *Line, most int64, hand func(*Batch) 
 		}
 		r.up = up
 		for range l.rowsUnder(up) {
-			if most > 0 && r.n >= most && len(l.plan.keep) == 0 {
+			if most > 0 && r.n >= most && len(l.plan.keep) == 0 && !l.deeper() {
 				return flush()
 			}
 			if b.Cells == nil {
@@ -99,7 +102,7 @@ func (p *Plan) Make(ctx context.Context, l *Line, most int64, hand func(*Batch) 
 					l.kept[name] = append(l.kept[name], r.cells[at])
 				}
 			}
-			if l.source.Depth > 1 && l.source.Up != nil {
+			if l.deeper() {
 				top := up
 				if l.level > 0 {
 					top = l.parent.upper[up]
@@ -116,6 +119,10 @@ func (p *Plan) Make(ctx context.Context, l *Line, most int64, hand func(*Batch) 
 	}
 	return flush()
 }
+
+// deeper tells whether the rows below have to know the row that their tree hangs
+// on.
+func (l *Line) deeper() bool { return l.source.Depth > 1 && l.source.Up != nil }
 
 // tries is how often a row is made again by chance before all that its columns
 // can be is gone through.

@@ -128,6 +128,29 @@ func TestCounts(t *testing.T) {
 	}
 }
 
+// A tree under the rows of another line keeps to its own of these, also where only
+// the first rows are made.
+func TestTreesUnderRows(t *testing.T) {
+	const models = "model House\n    name text(20)\n\nmodel Room\n    house references House\n    inside references Room optional\n    name text(20)\n"
+	const seed = "seed demo\n    House 3\n        Room 0..2 via house depth 3\n"
+	rows := made(t, Options{Random: 5}, models, seed)
+	house := map[any]any{}
+	for _, r := range rows["rooms"] {
+		house[r["id"]] = r["house_id"]
+		if up := r["inside_id"]; up != nil {
+			require.Equal(t, house[up], r["house_id"], "a room is in the house of the room that it is in")
+		}
+	}
+	require.NotEmpty(t, house)
+	for random := range uint64(40) {
+		p, mistakes := plan(t, Options{Random: random}, models, seed)
+		require.Empty(t, mistakes)
+		for _, l := range p.Lines {
+			require.NoError(t, p.Make(context.Background(), l, 1, func(*Batch) error { return nil }))
+		}
+	}
+}
+
 func TestWhatCannotBe(t *testing.T) {
 	for _, c := range []struct{ models, seed, want string }{
 		{garden, "seed demo\n    Tag 2\n    Taxon 1\n    Collector 1\n        Specimen 1\n            SpecimenTag 3..4\n", "differ by tag, and only 2 can be told apart"},
