@@ -128,7 +128,7 @@ func (p *parser) block(above []comment, lines []physical) {
 	}
 	c := &cursor{p: p, src: p.file.Src, off: head.start, end: end}
 	ok := c.try(func() { c.blockHead(b) })
-	b.head = layout{above: above, words: c.words, behind: c.behind}
+	b.head = layout{above: above, words: c.words, behind: c.rest()}
 	if !ok {
 		return
 	}
@@ -136,7 +136,10 @@ func (p *parser) block(above []comment, lines []physical) {
 	groups, tail := joinLines(rest, b.Kind == SeedBlock || b.Kind == RowsBlock)
 	switch b.Kind {
 	case SeedBlock:
-		b.Lines, _ = p.seedLines(groups, 0)
+		var left []group
+		if b.Lines, left = p.seedLines(groups, 0); len(left) > 0 {
+			p.errorf(p.pos(left[0].start, left[0].end), "indent it like that", "this line stands less deep than the first one of the seed")
+		}
 	case RowsBlock:
 		b.Lines = p.rowLines(groups)
 	default:
@@ -194,7 +197,7 @@ func (p *parser) line(g group, f func(*cursor, *Line)) *Line {
 		f(c, l)
 		c.mustEnd()
 	})
-	l.layout = layout{above: g.above, words: c.words, behind: c.behind}
+	l.layout = layout{above: g.above, words: c.words, behind: c.rest()}
 	if !ok {
 		return nil
 	}
@@ -947,7 +950,7 @@ func (c *cursor) seedLine(l *Line) {
 					c.fail(m.DepthPos, "", "a tree has 1 to 20 levels")
 				}
 			default:
-				c.fail(at, DidYouMean(c.peekWord(), []string{"via", "depth"}), "%s is not expected here: via FIELD or depth LEVELS may stand behind the count", c.showNext())
+				c.fail(at, "", "%s is not expected here: via FIELD or depth LEVELS may stand behind the count", c.showNext())
 			}
 		}
 		l.Make = m

@@ -6,6 +6,7 @@ package lang
 // whatever the engine says in SQL.
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -105,6 +106,18 @@ func (c *cursor) space() {
 			return
 		}
 	}
+}
+
+// rest is the comment behind the last word, with those on the lines after it that
+// no word follows.
+func (c *cursor) rest() string {
+	all := c.behind
+	for _, above := range slices.Backward(c.above) {
+		if above != "" {
+			all = strings.TrimRight(string(above)+"  "+all, " ")
+		}
+	}
+	return all
 }
 
 // done tells whether the line has ended.
