@@ -112,8 +112,8 @@ func (r *resolver) pickable(s *Seed, lines []*SeedLine) {
 	for _, l := range lines {
 		for _, k := range l.Table.ForeignKeys {
 			c := l.Table.Column(k.Columns[0])
-			said := l.Supplies[k.Columns[0]]
-			if c == nil || !c.NotNull || k == l.Up || k.Table == l.Table.Name || said != nil && said.Empty != 100 && len(said.Picks)+len(k.Columns) > 1 {
+			given := l.Supplies[k.Columns[0]] != nil // by values, since a required field has no share of empty ones
+			if c == nil || !c.NotNull || k == l.Up || k.Table == l.Table.Name || given {
 				continue
 			}
 			target := r.modelOf(k.Table)
