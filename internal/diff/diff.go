@@ -90,6 +90,18 @@ func (c Change) Target() string {
 	return c.Table + "." + c.Name
 }
 
+// Group puts the changes of one table behind each other, in the order in which the
+// tables come up.
+func Group(list []Change) {
+	first := map[string]int{}
+	for i, c := range list {
+		if _, ok := first[c.Table]; !ok {
+			first[c.Table] = i
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Change) int { return first[a.Table] - first[b.Table] })
+}
+
 // Schemas lists the changes that make live what is wanted, in the order of
 // tables' names and of a table's parts. Tables that belong to Erbario, and
 // models declared as outside, are left out.

@@ -109,12 +109,28 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 	return db.Inspect(ctx)
 }
 
-// Drafted lists what the waiting migrations will change.
+// Drafted lists what the waiting migrations will change; of reference rows, those
+// that come and go.
 func (s *State) Drafted() []diff.Change {
 	if s.Ahead == s.Live {
 		return nil
 	}
-	return diff.Schemas(s.Live, s.Ahead)
+	out := diff.Schemas(s.Live, s.Ahead)
+	for _, m := range s.Standing.Waiting {
+		for _, step := range m.Steps {
+			for _, r := range step.Rows {
+				for _, key := range r.Keys {
+					c := diff.Change{Kind: diff.AddRow, Table: r.Table, Name: key, What: "reference row"}
+					if r.Gone {
+						c.Kind = diff.DropRow
+					}
+					out = append(out, c)
+				}
+			}
+		}
+	}
+	diff.Group(out)
+	return out
 }
 
 // Drift lists what people changed by hand since the applied migrations: what came

@@ -191,7 +191,7 @@ func Make(in Input) (*Plan, error) {
 	if p.err != nil {
 		return nil, p.err
 	}
-	byTableName(p.plan.Changes)
+	diff.Group(p.plan.Changes)
 	for _, u := range ordered(p.units) {
 		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
@@ -207,17 +207,6 @@ func Make(in Input) (*Plan, error) {
 		}
 	}
 	return p.plan, p.ways()
-}
-
-// byTableName puts the changes of rows behind those of their table.
-func byTableName(list []diff.Change) {
-	first := map[string]int{}
-	for i, c := range list {
-		if _, ok := first[c.Table]; !ok {
-			first[c.Table] = i
-		}
-	}
-	slices.SortStableFunc(list, func(a, b diff.Change) int { return first[a.Table] - first[b.Table] })
 }
 
 // ways asks the live rows what stands against the plan.
