@@ -327,7 +327,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 			return "", errors.Join(err, files.back())
 		}
 		if d.Migration != nil {
-			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true})
+			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true})
 			if err != nil {
 				return "", errors.Join(r.runFailed(l, err, 0), files.back())
 			}
@@ -404,7 +404,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	if m != nil {
-		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway})
+		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway, Declared: true})
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}

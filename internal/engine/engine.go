@@ -232,6 +232,7 @@ type Step struct {
 // on, or no more.
 type StepRows struct {
 	Table, By string
+	Columns   []string // that have declared values, beside By
 	Gone      bool
 	Keys      []string // the values of By, as texts
 }

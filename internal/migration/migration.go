@@ -303,7 +303,7 @@ func Write(m *Migration) string {
 		}
 		for _, r := range s.Rows {
 			for keys := range slices.Chunk(r.Keys, 8) {
-				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList([]string{r.Table, r.By}), nameList(keys))
+				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList(append([]string{r.Table, r.By}, r.Columns...)), nameList(keys))
 			}
 		}
 		for _, r := range s.Here {
@@ -512,7 +512,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			case step != nil && strings.HasPrefix(words, "rows "):
 				r, ok := readRows(words)
 				if !ok {
-					return fail(p.Line, "this line cannot be read: it is rows TABLE, FIELD: KEY, KEY")
+					return fail(p.Line, "this line cannot be read: it is rows TABLE, FIELD, OTHER FIELDS: KEY, KEY")
 				}
 				step.Rows = append(step.Rows, r)
 			case needLine.MatchString(words):

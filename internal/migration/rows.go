@@ -39,10 +39,10 @@ func readRows(words string) (engine.StepRows, bool) {
 		return r, false
 	}
 	names := readNames(rest[:at])
-	if len(names) != 2 {
+	if len(names) < 2 {
 		return r, false
 	}
-	r.Table, r.By = names[0], names[1]
+	r.Table, r.By, r.Columns = names[0], names[1], names[2:]
 	r.Keys = readNames(strings.TrimSpace(rest[at+1:]))
 	return r, len(r.Keys) > 0
 }

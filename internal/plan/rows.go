@@ -145,7 +145,8 @@ func (p *planner) setRows(r TableRows, rank int) {
 	}
 	step := p.Engine.SetRows(set)
 	if added > 0 {
-		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.By, Keys: keys}}
+		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns), func(c string) bool { return c == t.Rows.By || t.Rows.InsertOnly })
+		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.By, Columns: columns, Keys: keys}}
 	}
 	change := engine.Change{Steps: []engine.Step{step}}
 	if added > 0 {

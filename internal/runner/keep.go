@@ -134,25 +134,33 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 		return err
 	}
 	for _, t := range s.Tables {
-		for _, name := range undoNames(m, t.Name) {
-			kept := s.Table(name)
-			if kept == nil {
-				continue
-			}
-			left := unplaced(t, kept)
-			for _, sql := range e.PutBack(t, kept, left) {
-				if err := db.Step(ctx, sql); err != nil {
-					return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s): %w", t.Name, kept.Name, err)
-				}
-			}
-			if left {
-				if err := setApart(ctx, db, e, m, kept.Name); err != nil {
-					return err
-				}
-			}
+		if err := putBackInto(ctx, db, e, m, s, t); err != nil {
+			return err
 		}
 	}
 	return settleKept(ctx, db, e, m, false)
+}
+
+// putBackInto brings back what an earlier undo kept of one table.
+func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) error {
+	for _, name := range undoNames(m, t.Name) {
+		kept := s.Table(name)
+		if kept == nil {
+			continue
+		}
+		left := unplaced(t, kept)
+		for _, sql := range e.PutBack(t, kept, left) {
+			if err := db.Step(ctx, sql); err != nil {
+				return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s): %w", t.Name, kept.Name, err)
+			}
+		}
+		if left {
+			if err := setApart(ctx, db, e, m, kept.Name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // settleKept drops the tables of what the migration kept once every value is back

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"erbario/internal/engine"
@@ -68,7 +69,10 @@ func wholeTable(m *migration.Migration, table string) bool {
 // keepRows takes the rows that a step inserted out and keeps them, before its
 // undo would delete them.
 func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
-	return eachInserted(ctx, db, m, step, func(r engine.StepRows, t *schema.Table) error {
+	return eachInserted(ctx, db, step, func(r engine.StepRows, _ *schema.Schema, t *schema.Table) error {
+		if wholeTable(m, t.Name) {
+			return nil
+		}
 		s, err := removal(ctx, db, e, m, r, t)
 		if err != nil {
 			return err
@@ -78,32 +82,93 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 }
 
 // restoreRows puts the rows that an earlier undo of a step kept in the place of
-// those that it has just inserted anew. Where somebody made such a row meanwhile,
-// what was kept stays apart.
-func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
-	return eachInserted(ctx, db, m, step, func(r engine.StepRows, t *schema.Table) error {
-		name, by := keptRows(m, t.Name), e.Quote(r.By)
-		if ok, err := there(ctx, db, name); err != nil || !ok {
-			return err
+// those that it has just inserted anew: as they were, with what people wrote into
+// them; with declared, but for the values that are declared. Where somebody made
+// such a row meanwhile, what was kept stays apart.
+func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step, declared bool) error {
+	return eachInserted(ctx, db, step, func(r engine.StepRows, s *schema.Schema, t *schema.Table) error {
+		if !declared {
+			r.Columns = nil
 		}
-		if ok, err := there(ctx, db, rowsBefore(m, t.Name)); err != nil {
-			return err
-		} else if ok {
-			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(name), by, by, e.Quote(rowsBefore(m, t.Name))))
+		if wholeTable(m, t.Name) {
+			for _, name := range undoNames(m, t.Name) {
+				if kept := s.Table(name); kept != nil && kept.Column(r.By) != nil {
+					if err := run(ctx, db, takePlace(e, r, t, kept)); err != nil {
+						return err
+					}
+				}
+			}
+			return putBackInto(ctx, db, e, m, s, t)
+		}
+		kept, by := s.Table(keptRows(m, t.Name)), e.Quote(r.By)
+		if kept == nil {
+			return nil
+		}
+		if before := s.Table(rowsBefore(m, t.Name)); before != nil {
+			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(kept.Name), by, by, e.Quote(before.Name)))
 			if err != nil {
 				return err
 			}
 			if n > 0 {
-				return setApart(ctx, db, e, m, name)
+				return setApart(ctx, db, e, m, kept.Name)
 			}
 		}
-		s, err := removal(ctx, db, e, m, r, t)
+		back, err := removal(ctx, db, e, m, r, t)
 		if err != nil {
 			return err
 		}
-		fresh := fmt.Sprintf("DELETE FROM %s WHERE %s IN (SELECT %s FROM %s)%s", e.Quote(t.Name), by, by, e.Quote(name), live(e, t))
-		return run(ctx, db, append([]string{fresh}, s.Undo...))
+		return run(ctx, db, append(takePlace(e, r, t, kept), back.Undo...))
 	})
+}
+
+// makeRoom lets the rows that a step inserts have other numbers than those that are
+// kept of the whole table and come back after them.
+func makeRoom(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
+	return eachInserted(ctx, db, step, func(_ engine.StepRows, s *schema.Schema, t *schema.Table) error {
+		key := t.Key()
+		if !wholeTable(m, t.Name) || len(key) != 1 || !t.PrimaryKey.Autoincrement && !t.Column(key[0]).Identity {
+			return nil
+		}
+		for _, name := range undoNames(m, t.Name) {
+			kept := s.Table(name)
+			if kept == nil || kept.Column(key[0]) == nil {
+				continue
+			}
+			rows, err := db.Select(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", e.Quote(key[0]), e.Quote(name)))
+			if err != nil {
+				return err
+			}
+			last, err := strconv.ParseInt(rows[0][0], 10, 64)
+			if err != nil {
+				return err
+			}
+			if err := db.Reserve(ctx, t, last); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// takePlace gives the statements that give kept rows the declared values of those
+// that were just inserted, and take these away.
+func takePlace(e engine.Engine, r engine.StepRows, t, kept *schema.Table) []string {
+	q := e.Quote
+	var keys, set, out []string
+	for _, k := range r.Keys {
+		keys = append(keys, e.Text(k))
+	}
+	live := live(e, t)
+	fresh := fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)%s", q(r.By), q(t.Name), q(r.By), strings.Join(keys, ", "), live)
+	for _, c := range r.Columns {
+		if kept.Column(c) != nil && t.Column(c) != nil {
+			set = append(set, fmt.Sprintf("%s = (SELECT t.%s FROM %s AS t WHERE t.%s = %s.%s%s)", q(c), q(c), q(t.Name), q(r.By), q(kept.Name), q(r.By), strings.Replace(live, " AND ", " AND t.", 1)))
+		}
+	}
+	if len(set) > 0 {
+		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE %s IN (%s)%s", q(kept.Name), strings.Join(set, ", "), q(r.By), fresh, live))
+	}
+	return append(out, fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s) AND %s IN (SELECT %s FROM %s WHERE 1 = 1%s)%s", q(t.Name), q(r.By), strings.Join(keys, ", "), q(r.By), q(r.By), q(kept.Name), live, live))
 }
 
 // stayed tells which rows a migration was to take out and did not, since others
@@ -149,7 +214,7 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 	return nil
 }
 
-func eachInserted(ctx context.Context, db engine.Database, m *migration.Migration, step *migration.Step, f func(engine.StepRows, *schema.Table) error) error {
+func eachInserted(ctx context.Context, db engine.Database, step *migration.Step, f func(engine.StepRows, *schema.Schema, *schema.Table) error) error {
 	list := inserted(step)
 	if len(list) == 0 {
 		return nil
@@ -158,16 +223,16 @@ func eachInserted(ctx context.Context, db engine.Database, m *migration.Migratio
 	if err != nil {
 		return err
 	}
-	whole := engine.StepRows{} // a long list of keys stands on several lines
+	whole := list[0] // a long list of keys stands on several lines
+	whole.Keys = nil
 	for _, r := range list {
-		whole.Table, whole.By = r.Table, r.By
 		whole.Keys = append(whole.Keys, r.Keys...)
 	}
 	t := s.Table(whole.Table)
-	if t == nil || t.Column(whole.By) == nil || wholeTable(m, t.Name) {
+	if t == nil || t.Column(whole.By) == nil {
 		return nil
 	}
-	return f(whole, t)
+	return f(whole, s, t)
 }
 
 func run(ctx context.Context, db engine.Database, list []string) error {

@@ -31,6 +31,10 @@ type Options struct {
 	// Revive lets an undo bring deleted rows back: what it takes away is about to
 	// be put back.
 	Revive bool
+	// Declared gives reference rows that an undo kept the values that are declared
+	// now, since the migration is not the one that was taken back. Otherwise they
+	// come back as people left them.
+	Declared bool
 	// Confirm is asked before an undo runs a text that only the database has.
 	Confirm func(a Applied) error
 	// Stayed is told the reference rows that a migration did not take out, since
@@ -188,7 +192,7 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err != nil {
 		return nil, err
 	}
-	if err := Steps(ctx, db, e, m.Bound(e, values, nil), false); err != nil {
+	if err := steps(ctx, db, e, m.Bound(e, values, nil), false, o.Declared); err != nil {
 		return nil, err
 	}
 	if o.Stayed != nil {
@@ -206,6 +210,10 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 // Steps runs the steps of one direction, with their requirements, inside a
 // transaction that was begun, and leaves it open.
 func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	return steps(ctx, db, e, m, undo, false)
+}
+
+func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo, declared bool) error {
 	m = m.Bound(e, nil, nil)
 	when, needs := "before apply", m.BeforeApply
 	if undo {
@@ -242,7 +250,6 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			return err
 		}
 	}
-	placed := false // what an undo kept is back
 	for i := range m.Steps {
 		n := i
 		if undo {
@@ -264,11 +271,10 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 					return err
 				}
 			}
-			if len(inserted(step)) > 0 && !placed {
-				if err := putBack(ctx, db, e, m); err != nil {
-					return err
-				}
-				placed = true
+		}
+		if !undo {
+			if err := makeRoom(ctx, db, e, m, step); err != nil {
+				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
 			}
 		}
 		for _, st := range list {
@@ -277,7 +283,7 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			}
 		}
 		if !undo {
-			if err := restoreRows(ctx, db, e, m, step); err != nil {
+			if err := restoreRows(ctx, db, e, m, step, declared); err != nil {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
 			}
 		}
