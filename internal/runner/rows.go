@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"erbario/internal/engine"
@@ -87,88 +86,97 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 // such a row meanwhile, what was kept stays apart.
 func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step, declared bool) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *schema.Schema, t *schema.Table) error {
-		if !declared {
-			r.Columns = nil
+		whole := wholeTable(m, t.Name) && slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
+		kept, by := s.Table(keptRows(m, t.Name)), e.Quote(r.By)
+		if !whole && kept == nil {
+			return nil
 		}
-		if wholeTable(m, t.Name) {
-			for _, name := range undoNames(m, t.Name) {
-				if kept := s.Table(name); kept != nil && kept.Column(r.By) != nil {
-					if err := run(ctx, db, takePlace(e, r, t, kept)); err != nil {
-						return err
-					}
+		fresh := engine.Finding{Live: true, Take: slices.DeleteFunc(slices.Clone(r.Columns), func(c string) bool { return t.Column(c) == nil })}
+		fresh.Table, fresh.Columns = t, []string{r.By}
+		var keys []string
+		for _, k := range r.Keys {
+			fresh.Cells = append(fresh.Cells, k)
+			keys = append(keys, e.Text(k))
+		}
+		var values [][]any
+		if declared && len(fresh.Take) > 0 {
+			var err error
+			if values, err = db.Find(ctx, fresh); err != nil {
+				return err
+			}
+		}
+		gone := fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s)%s", e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t))
+		switch {
+		case whole: // the table is new: all that is in it comes back first, and then what is missing
+			if err := run(ctx, db, []string{gone}); err != nil {
+				return err
+			}
+			if err := putBackInto(ctx, db, e, m, s, t); err != nil {
+				return err
+			}
+			for _, st := range step.Apply {
+				if err := run(ctx, db, []string{st.SQL}); err != nil {
+					return err
 				}
 			}
-			return putBackInto(ctx, db, e, m, s, t)
-		}
-		kept, by := s.Table(keptRows(m, t.Name)), e.Quote(r.By)
-		if kept == nil {
-			return nil
-		}
-		if before := s.Table(rowsBefore(m, t.Name)); before != nil {
-			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(kept.Name), by, by, e.Quote(before.Name)))
+		default:
+			if before := s.Table(rowsBefore(m, t.Name)); before != nil {
+				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(kept.Name), by, by, e.Quote(before.Name)))
+				if err != nil {
+					return err
+				}
+				if n > 0 {
+					return setApart(ctx, db, e, m, kept.Name)
+				}
+			}
+			back, err := removal(ctx, db, e, m, r, t)
 			if err != nil {
 				return err
 			}
-			if n > 0 {
-				return setApart(ctx, db, e, m, kept.Name)
+			gone += fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
+			if err := run(ctx, db, append([]string{gone}, back.Undo...)); err != nil {
+				return err
 			}
 		}
-		back, err := removal(ctx, db, e, m, r, t)
-		if err != nil {
-			return err
+		if values == nil {
+			return nil
 		}
-		return run(ctx, db, append(takePlace(e, r, t, kept), back.Undo...))
+		return declare(ctx, db, t, fresh, values)
 	})
 }
 
-// makeRoom lets the rows that a step inserts have other numbers than those that are
-// kept of the whole table and come back after them.
-func makeRoom(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
-	return eachInserted(ctx, db, step, func(_ engine.StepRows, s *schema.Schema, t *schema.Table) error {
-		key := t.Key()
-		if !wholeTable(m, t.Name) || len(key) != 1 || !t.PrimaryKey.Autoincrement && !t.Column(key[0]).Identity {
-			return nil
-		}
-		for _, name := range undoNames(m, t.Name) {
-			kept := s.Table(name)
-			if kept == nil || kept.Column(key[0]) == nil {
-				continue
-			}
-			rows, err := db.Select(ctx, fmt.Sprintf("SELECT coalesce(max(%s), 0) FROM %s", e.Quote(key[0]), e.Quote(name)))
-			if err != nil {
-				return err
-			}
-			last, err := strconv.ParseInt(rows[0][0], 10, 64)
-			if err != nil {
-				return err
-			}
-			if err := db.Reserve(ctx, t, last); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
-// takePlace gives the statements that give kept rows the declared values of those
-// that were just inserted, and take these away.
-func takePlace(e engine.Engine, r engine.StepRows, t, kept *schema.Table) []string {
-	q := e.Quote
-	var keys, set, out []string
-	for _, k := range r.Keys {
-		keys = append(keys, e.Text(k))
+// declare gives rows the values that are declared: those that they had when they
+// were inserted anew.
+func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh engine.Finding, values [][]any) error {
+	key := t.Key()
+	if len(key) == 0 {
+		key = fresh.Columns
 	}
-	live := live(e, t)
-	fresh := fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)%s", q(r.By), q(t.Name), q(r.By), strings.Join(keys, ", "), live)
-	for _, c := range r.Columns {
-		if kept.Column(c) != nil && t.Column(c) != nil {
-			set = append(set, fmt.Sprintf("%s = (SELECT t.%s FROM %s AS t WHERE t.%s = %s.%s%s)", q(c), q(c), q(t.Name), q(r.By), q(kept.Name), q(r.By), strings.Replace(live, " AND ", " AND t.", 1)))
+	change := engine.TableRows{Table: t, Columns: slices.Clone(key)}
+	for _, c := range fresh.Take {
+		if !slices.Contains(key, c) {
+			change.Columns = append(change.Columns, c)
 		}
 	}
-	if len(set) > 0 {
-		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE %s IN (%s)%s", q(kept.Name), strings.Join(set, ", "), q(r.By), fresh, live))
+	columns := fresh.Take
+	fresh.Take = key
+	now, err := db.Find(ctx, fresh)
+	if err != nil {
+		return err
 	}
-	return append(out, fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s) AND %s IN (SELECT %s FROM %s WHERE 1 = 1%s)%s", q(t.Name), q(r.By), strings.Join(keys, ", "), q(r.By), q(r.By), q(kept.Name), live, live))
+	for i, k := range now {
+		if k == nil || values[i] == nil {
+			continue
+		}
+		change.Cells = append(change.Cells, k...)
+		for j, c := range columns {
+			if !slices.Contains(key, c) {
+				change.Cells = append(change.Cells, values[i][j])
+			}
+		}
+	}
+	_, err = db.Change(ctx, change, key, true)
+	return err
 }
 
 // stayed tells which rows a migration was to take out and did not, since others

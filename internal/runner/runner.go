@@ -272,11 +272,6 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 				}
 			}
 		}
-		if !undo {
-			if err := makeRoom(ctx, db, e, m, step); err != nil {
-				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
-			}
-		}
 		for _, st := range list {
 			if err := db.Step(ctx, st.SQL); err != nil {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, SQL: st.SQL, Err: err}

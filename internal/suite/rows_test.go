@@ -118,6 +118,10 @@ func rowsCase(t *rapid.T, e engine.Engine) {
 			require.Equal(t, written, dump(t, ctx, e, db), "a refused undo changes nothing")
 			continue
 		}
+		if rapid.Bool().Draw(t, "meanwhile") { // where the tables are still there
+			db.Exec(ctx, "INSERT INTO plots (number) VALUES (8)")
+			db.Exec(ctx, "INSERT INTO habitats (code) VALUES ('new')")
+		}
 		_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
 		require.NoError(t, err, "applying again what people wrote into\n%s", text)
 		now := dump(t, ctx, e, db)

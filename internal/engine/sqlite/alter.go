@@ -49,7 +49,7 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 }
 
 // Remove gives the step that takes rows out of a table; they come back as they
-// were, row numbers and all.
+// were, but for row numbers that are no key: others may have them by then.
 func (Engine) Remove(r engine.Removal) engine.Step {
 	t := r.Table
 	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}}
@@ -64,7 +64,13 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 	s.Apply = append(s.Apply, createTable(bare, r.Keep))
 	// Without the sequence: the rows that stay hold it.
 	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil, r.Where)[0], gone)
-	s.Undo = append(copyRows(bare, t, r.Keep, t.Name, nil, "")[:1], "DROP TABLE "+quote(r.Keep))
+	numberless := bare.Clone()
+	numberless.Options.WithoutRowid = true
+	back := copyRows(numberless, t, r.Keep, t.Name, nil, "")[0]
+	if row := rowidName(bare); row != "" {
+		back += " ORDER BY " + row
+	}
+	s.Undo = []string{back, "DROP TABLE " + quote(r.Keep)}
 	return s
 }
 
