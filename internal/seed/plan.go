@@ -4,8 +4,9 @@
 // engine and every machine: each value comes from a stream of random numbers of
 // its own, told by where it stands.
 //
-// plan.go orders the lines, column.go says how each column is filled, row.go makes
-// rows; run.go loads them, remove.go takes them out, script.go writes them.
+// plan.go orders the lines, column.go says how each column is filled and limits.go
+// what it may be, row.go makes rows; run.go loads them, remove.go takes them out,
+// script.go writes them.
 package seed
 
 import (
