@@ -65,6 +65,33 @@ type remaking struct {
 	lines []string               // to tell once it stands
 }
 
+// former are the reference rows that what is drafted again inserted, and that the
+// models declare no more.
+func (r *remaking) former() []engine.StepRows {
+	wanted, err := r.wanted(r.p, r.e)
+	if err != nil {
+		return nil // it has been drafted from them just now
+	}
+	var out []engine.StepRows
+	was := migration.RowsOf(r.old)
+	for _, t := range wanted.Tables {
+		at := was[strings.ToLower(t.Name)]
+		if at == nil {
+			continue
+		}
+		x := engine.StepRows{Table: t.Name, By: at.By}
+		for _, key := range at.Keys {
+			if t.Rows == nil || t.Rows.By != at.By || !slices.ContainsFunc(t.Rows.Values, func(v []schema.Value) bool { return v[t.Rows.Place(at.By)].Text == key }) {
+				x.Keys = append(x.Keys, key)
+			}
+		}
+		if len(x.Keys) > 0 {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
 func (r *remaking) redraft(ctx context.Context) error {
 	each := r.eachName(r.p)
 	d, err := r.p.Database(r.database)
@@ -327,7 +354,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 			return "", errors.Join(err, files.back())
 		}
 		if d.Migration != nil {
-			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true})
+			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former()})
 			if err != nil {
 				return "", errors.Join(r.runFailed(l, err, 0), files.back())
 			}
@@ -404,7 +431,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	if m != nil {
-		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway, Declared: true})
+		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway, Declared: true, Former: r.former()})
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}

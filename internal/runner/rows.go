@@ -11,6 +11,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/rows"
 	"erbario/internal/schema"
 )
 
@@ -179,6 +180,38 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 	return err
 }
 
+// dropFormer takes out reference rows that came back and are declared no more, but
+// those that others refer to. They are kept, since people may have written into
+// them.
+func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, former []engine.StepRows) error {
+	if len(former) == 0 {
+		return nil
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range former {
+		t := s.Table(r.Table)
+		name := schema.Cut(schema.Kept(m.ID) + "gone_" + r.Table)
+		if t == nil || t.Column(r.By) == nil || s.Table(name) != nil {
+			continue
+		}
+		var keys []string
+		for _, k := range r.Keys {
+			keys = append(keys, e.Text(k))
+		}
+		where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
+		for _, p := range rows.Pointers(s, t) {
+			where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), p.On(e, "c", e.Quote(t.Name)))
+		}
+		if err := run(ctx, db, e.Remove(engine.Removal{Table: t, Where: where, Keep: name, What: "reference rows of " + t.Name}).Apply); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // stayed tells which rows a migration was to take out and did not, since others
 // refer to them.
 func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, tell func(table string, keys []string)) error {
@@ -207,12 +240,12 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 			keys = append(keys, e.Text(k))
 		}
 		by := e.Quote(r.By)
-		rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)%s ORDER BY 1", by, e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t)))
+		list, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)%s ORDER BY 1", by, e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t)))
 		if err != nil {
 			return err
 		}
 		var left []string
-		for _, row := range rows {
+		for _, row := range list {
 			left = append(left, row[0])
 		}
 		if len(left) > 0 {

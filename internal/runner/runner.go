@@ -35,6 +35,9 @@ type Options struct {
 	// now, since the migration is not the one that was taken back. Otherwise they
 	// come back as people left them.
 	Declared bool
+	// Former are reference rows that the migrations inserted in whose place this one
+	// comes, and that are declared no more: they came back with the rest, and go.
+	Former []engine.StepRows
 	// Confirm is asked before an undo runs a text that only the database has.
 	Confirm func(a Applied) error
 	// Stayed is told the reference rows that a migration did not take out, since
@@ -193,6 +196,9 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 		return nil, err
 	}
 	if err := steps(ctx, db, e, m.Bound(e, values, nil), false, o.Declared); err != nil {
+		return nil, err
+	}
+	if err := dropFormer(ctx, db, e, m, o.Former); err != nil {
 		return nil, err
 	}
 	if o.Stayed != nil {
