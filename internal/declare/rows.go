@@ -195,7 +195,19 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 
 // rowLinks checks that the rows that are named by others are declared.
 func (r *resolver) rowLinks() {
+	var reaches func(from, to string, steps int) bool // by the names of tables
+	reaches = func(from, to string, steps int) bool {
+		m := r.modelOf(from)
+		return m != nil && m.table.Rows != nil && steps < len(r.out.Rows) && slices.ContainsFunc(m.table.Rows.Refers, func(l *schema.RowLink) bool {
+			return l != nil && l.Table != from && (l.Table == to || reaches(l.Table, to, steps+1))
+		})
+	}
 	for _, rows := range r.out.Rows {
+		if _, ok := rows.ParentsFirst(rows.Table.Name); !ok {
+			r.errorf(rows.Pos, "leave one of the names null", "rows of %s name each other in a circle, and none can be the first", rows.Table.Model)
+		} else if reaches(rows.Table.Name, rows.Table.Name, 0) {
+			r.errorf(rows.Pos, "leave the reference out of one of the blocks", "the rows of %s and of other models name each other in a circle, and none can be the first", rows.Table.Model)
+		}
 		for i, link := range rows.Refers {
 			if link == nil {
 				continue

@@ -76,10 +76,9 @@ func (p *planner) setRows(r TableRows, rank int) {
 	added, changed := 0, 0
 	// A table that comes with the migration has no rows but those that an undo kept.
 	set.Fresh = slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
-	for n, here := range r.Here {
-		if !here.Declared {
-			continue
-		}
+	order, _ := t.Rows.ParentsFirst(t.Name)
+	for _, n := range order {
+		here := r.Here[n] // declared rows stand first, in the order of the block
 		line := r.atLine(here.Key)
 		inLine := line != nil && line.There && (here.There || t.Rows.InsertOnly) // or somebody deleted it
 		one := engine.RowValues{}
@@ -138,7 +137,6 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if changed > 0 {
 		what = append(what, fmt.Sprintf("change %s of %s", words.Count(int64(changed), "reference row", "reference rows"), t.Name))
 	}
-	set.Rows = p.parentsFirst(t, set.Rows)
 	set.Title, set.Note = strings.Join(what, ", "), ""
 	if changed > 0 {
 		set.Note = "the old values are kept"
@@ -155,32 +153,6 @@ func (p *planner) setRows(r TableRows, rank int) {
 	p.effect(t.Name, added, "comes", "come")
 	p.effect(t.Name, changed, "changes", "change")
 	p.units = append(p.units, unit{rank: rankRows + rank, name: t.Name, change: change})
-}
-
-// parentsFirst orders rows that name each other.
-func (p *planner) parentsFirst(t *schema.Table, list []engine.RowValues) []engine.RowValues {
-	own := -1
-	for i, l := range t.Rows.Refers {
-		if l != nil && l.Table == t.Name {
-			own = i
-		}
-	}
-	if own < 0 {
-		return list
-	}
-	var out []engine.RowValues
-	left := slices.Clone(list)
-	for len(left) > 0 {
-		next := slices.IndexFunc(left, func(r engine.RowValues) bool {
-			return !slices.ContainsFunc(left, func(o engine.RowValues) bool {
-				return o.Key != r.Key && strings.Contains(r.Values[own], " = "+o.Key)
-			})
-		})
-		next = max(next, 0)
-		out = append(out, left[next])
-		left = slices.Delete(left, next, next+1)
-	}
-	return out
 }
 
 // pointedAt guards the undo of an insert: rows that refer to what would go.

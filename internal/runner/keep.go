@@ -307,7 +307,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		var out []Restored
 		for _, n := range order {
 			table := n[len(schema.Kept(m.ID)):]
-			for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_"} {
+			for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_", "former_"} {
 				table = strings.TrimPrefix(table, prefix)
 			}
 			if t, ok := whose[n]; ok {

@@ -90,6 +90,9 @@ func keptWhat(rest string, t *schema.Table) string {
 	if r, ok := strings.CutPrefix(rest, "rows_"); ok {
 		return "old values of reference rows of " + r + why
 	}
+	if r, ok := strings.CutPrefix(rest, "former_"); ok {
+		return "reference rows of " + r + " that are declared no more" + why
+	}
 	if r, ok := strings.CutPrefix(rest, "gone_"); ok {
 		return "reference rows of " + r + why
 	}

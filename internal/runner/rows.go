@@ -83,9 +83,9 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 
 // restoreRows puts the rows that an earlier undo of a step kept in the place of
 // those that it has just inserted anew: as they were, with what people wrote into
-// them; with declared, but for the values that are declared. Where somebody made
+// them; with o.Declared, but for the values that are declared. Where somebody made
 // such a row meanwhile, what was kept stays apart.
-func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step, declared bool) error {
+func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step, o Options) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *schema.Schema, t *schema.Table) error {
 		whole := wholeTable(m, t.Name) && slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
 		kept, by := s.Table(keptRows(m, t.Name)), e.Quote(r.By)
@@ -100,7 +100,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			keys = append(keys, e.Text(k))
 		}
 		var values [][]any
-		if declared && len(fresh.Take) > 0 {
+		if o.Declared && len(fresh.Take) > 0 {
 			var err error
 			if values, err = db.Find(ctx, fresh); err != nil {
 				return err
@@ -133,6 +133,13 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			back, err := removal(ctx, db, e, m, r, t)
 			if err != nil {
 				return err
+			}
+			for _, f := range o.Former { // what is declared no more does not come back
+				if f.Table == t.Name && f.By == r.By {
+					if err := run(ctx, db, e.Remove(formerRows(e, m, f, kept, kept.Name)).Apply); err != nil {
+						return err
+					}
+				}
 			}
 			gone += fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
 			if err := run(ctx, db, append([]string{gone}, back.Undo...)); err != nil {
@@ -180,9 +187,24 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 	return err
 }
 
-// dropFormer takes out reference rows that came back and are declared no more, but
-// those that others refer to. They are kept, since people may have written into
-// them.
+// formerRows is the taking out of reference rows that are declared no more, from
+// their table or from what an undo kept of it. They are kept, since people may have
+// written into them.
+func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table, name string) engine.Removal {
+	var keys []string
+	for _, k := range r.Keys {
+		keys = append(keys, e.Text(k))
+	}
+	from := t.Clone()
+	from.Name = name
+	where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
+	return engine.Removal{Table: from, Where: where, Keep: schema.Cut(schema.Kept(m.ID) + "former_" + r.Table), What: "reference rows of " + r.Table}
+}
+
+// dropFormer takes out reference rows that are declared no more, of tables that the
+// migration makes: there they came back with all the rest, when every other table
+// was back too, and stay where others refer to them. In a table that was there
+// before, they have not come back; a row with such a key is somebody else's.
 func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, former []engine.StepRows) error {
 	if len(former) == 0 {
 		return nil
@@ -193,19 +215,14 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	}
 	for _, r := range former {
 		t := s.Table(r.Table)
-		name := schema.Cut(schema.Kept(m.ID) + "gone_" + r.Table)
-		if t == nil || t.Column(r.By) == nil || s.Table(name) != nil {
+		if t == nil || t.Column(r.By) == nil || !wholeTable(m, t.Name) {
 			continue
 		}
-		var keys []string
-		for _, k := range r.Keys {
-			keys = append(keys, e.Text(k))
-		}
-		where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
+		x := formerRows(e, m, r, t, t.Name)
 		for _, p := range rows.Pointers(s, t) {
-			where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), p.On(e, "c", e.Quote(t.Name)))
+			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), p.On(e, "c", e.Quote(t.Name)))
 		}
-		if err := run(ctx, db, e.Remove(engine.Removal{Table: t, Where: where, Keep: name, What: "reference rows of " + t.Name}).Apply); err != nil {
+		if err := run(ctx, db, e.Remove(x).Apply); err != nil {
 			return err
 		}
 	}

@@ -195,7 +195,7 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err != nil {
 		return nil, err
 	}
-	if err := steps(ctx, db, e, m.Bound(e, values, nil), false, o.Declared); err != nil {
+	if err := steps(ctx, db, e, m.Bound(e, values, nil), false, o); err != nil {
 		return nil, err
 	}
 	if err := dropFormer(ctx, db, e, m, o.Former); err != nil {
@@ -216,10 +216,10 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 // Steps runs the steps of one direction, with their requirements, inside a
 // transaction that was begun, and leaves it open.
 func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
-	return steps(ctx, db, e, m, undo, false)
+	return steps(ctx, db, e, m, undo, Options{})
 }
 
-func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo, declared bool) error {
+func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool, o Options) error {
 	m = m.Bound(e, nil, nil)
 	when, needs := "before apply", m.BeforeApply
 	if undo {
@@ -284,7 +284,7 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			}
 		}
 		if !undo {
-			if err := restoreRows(ctx, db, e, m, step, declared); err != nil {
+			if err := restoreRows(ctx, db, e, m, step, o); err != nil {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
 			}
 		}

@@ -23,6 +23,39 @@ type RowLink struct {
 	Marked string // the column that marks rows of it as deleted: they are not named; empty: none does
 }
 
+// ParentsFirst gives the order of the rows in which one that others of the same
+// table name stands before them; ok is false where they name each other in a circle.
+func (r *Rows) ParentsFirst(table string) (order []int, ok bool) {
+	place, at := r.Place(r.By), map[string]int{}
+	for n, v := range r.Values {
+		at[v[place].Text] = n
+	}
+	state := make([]int, len(r.Values)) // 1 under way, 2 in order
+	ok = true
+	var visit func(n int)
+	visit = func(n int) {
+		if state[n] != 0 {
+			ok = ok && state[n] == 2
+			return
+		}
+		state[n] = 1
+		for i, link := range r.Refers {
+			if link == nil || link.Table != table || r.Values[n][i].Kind == NullValue {
+				continue
+			}
+			if up, there := at[r.Values[n][i].Text]; there && up != n {
+				visit(up)
+			}
+		}
+		state[n] = 2
+		order = append(order, n)
+	}
+	for n := range r.Values {
+		visit(n)
+	}
+	return order, ok
+}
+
 // Place is the position of a column among those with values, or -1.
 func (r *Rows) Place(column string) int {
 	for i, c := range r.Columns {

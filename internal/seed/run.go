@@ -91,6 +91,7 @@ type loader struct {
 	done     int64 // rows that are there to stay
 	total    int64
 	reserved map[string]bool
+	watched  []string        // tables of which the seed itself gives references
 	known    map[string]bool // tables that had rows before
 	told     map[string]int64
 }
@@ -147,11 +148,9 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 		return err
 	}
 	r.goOn()
-	watched := r.plan.watched()
-	if len(watched) > 0 {
-		if err := r.db.Watch(r.ctx, nil, watched); err != nil {
-			return err
-		}
+	r.watched = r.plan.watched()
+	if err := r.watch(); err != nil {
+		return err
 	}
 	if err := r.makeAll(); err != nil {
 		return r.explain(err)
@@ -167,10 +166,23 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 			return err
 		}
 	}
-	if err := r.db.Exec(r.ctx, "UPDATE erbario_seed_runs SET ended_at = ? WHERE seed = ? AND ended_at IS NULL", r.o.Now.UTC().Format(time.DateTime), s.Name); err != nil {
+	if err := r.db.Exec(r.ctx, "UPDATE erbario_seed_runs SET ended_at = ? WHERE seed = ? AND random = ? AND ended_at IS NULL", r.o.Now.UTC().Format(time.DateTime), s.Name, fmt.Sprint(r.plan.Random)); err != nil {
 		return err
 	}
-	if len(watched) > 0 {
+	return r.commit()
+}
+
+// watch and commit begin and end a transaction with a look at the references that
+// the seed itself gave values.
+func (r *loader) watch() error {
+	if len(r.watched) == 0 {
+		return nil
+	}
+	return r.db.Watch(r.ctx, nil, r.watched)
+}
+
+func (r *loader) commit() error {
+	if len(r.watched) > 0 {
 		if err := r.db.Settle(r.ctx); err != nil {
 			return err
 		}
@@ -228,18 +240,22 @@ func (r *loader) goOn() {
 	if !r.again {
 		return
 	}
-	base := map[string]int64{} // by table: the number of the first row of its first line
+	base, differ := map[string]int64{}, map[string]bool{} // by table: the number of the first row of its first line
 	for _, l := range r.plan.Lines {
 		for _, s := range r.recorded[l.recordName()] {
-			if _, ok := base[l.Table.Name]; !ok && s.keys == nil && s.open {
-				base[l.Table.Name] = s.number - s.first - l.before
+			if s.keys != nil || !s.open {
+				continue
 			}
+			n := s.number - s.first - l.before
+			if old, ok := base[l.Table.Name]; ok && old != n {
+				differ[l.Table.Name] = true // its counts are others by now
+			}
+			base[l.Table.Name] = n
 		}
 	}
 	for _, l := range r.plan.Lines {
-		if n, ok := base[l.Table.Name]; ok {
+		if n, ok := base[l.Table.Name]; ok && !differ[l.Table.Name] {
 			l.first = n + l.before
-			r.reserved[l.Table.Name] = true
 		}
 	}
 }
@@ -363,12 +379,15 @@ func (r *loader) load(b *Batch, there []bool) error {
 	if err := r.flush(); err != nil {
 		return err
 	}
-	if err := r.db.Commit(r.ctx); err != nil {
+	if err := r.commit(); err != nil {
 		return err
 	}
 	r.done += r.open
 	r.open = 0
-	return r.db.Begin(r.ctx, r.o.Wait)
+	if err := r.db.Begin(r.ctx, r.o.Wait); err != nil {
+		return err
+	}
+	return r.watch()
 }
 
 // tell tells how far a table is.

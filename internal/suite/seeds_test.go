@@ -446,3 +446,24 @@ func TestSeedStopped(t *testing.T) {
 		})
 	}
 }
+
+// A reference that the seed itself gives a value is looked at in every part of a
+// long run: none is committed that points at nothing.
+func TestSeedPointsAtNothing(t *testing.T) {
+	for name, p := range places(t) {
+		t.Run(name, func(t *testing.T) {
+			ctx, e := context.Background(), p.engine
+			f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
+			require.Empty(t, diags)
+			d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+			wanted, _ := e.Realize(d.Schema)
+			db := empty(t, ctx, e, wanted)
+			defer db.Close()
+			_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Conflict: seed.Skip, Now: time.Now()})
+			require.ErrorContains(t, err, "point at nothing")
+			n, err := db.Count(ctx, "SELECT 1 FROM sheets WHERE tray_id = 9")
+			require.NoError(t, err)
+			require.Zero(t, n)
+		})
+	}
+}
