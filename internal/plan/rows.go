@@ -172,7 +172,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Req
 		where += fmt.Sprintf(" AND t.%s NOT IN (SELECT k.%s FROM %s AS k)", q(set.By), q(set.By), q(set.Keep))
 	}
 	var out []engine.Requirement
-	for _, x := range rows.Pointers(p.Wanted, t) {
+	for _, x := range schema.Pointers(p.Wanted, t) {
 		also := where
 		if x.Table == t {
 			also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(set.By), strings.Join(keys, ", "))
@@ -188,7 +188,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Req
 		show = append(show, "t."+q(set.By))
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", x.Table.Name, t.Name),
-			Query:    fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "), q(x.Table.Name), q(t.Name), x.On(p.Engine, "c", "t"), also),
+			Query:    fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "), q(x.Table.Name), q(t.Name), rows.On(p.Engine, x, "c", "t"), also),
 		})
 	}
 	return out
@@ -260,12 +260,12 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if t.SoftDelete != "" {
 		where += " AND " + q(t.SoftDelete) + " IS NULL"
 	}
-	for _, x := range rows.Pointers(p.Wanted, t) {
+	for _, x := range schema.Pointers(p.Wanted, t) {
 		also := ""
 		if x.Table == t {
 			also = fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(r.By), strings.Join(literals, ", "))
 		}
-		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), x.On(p.Engine, "c", q(t.Name)), also)
+		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", q(t.Name)), also)
 	}
 	what := fmt.Sprintf("reference row %s of %s", keys[0], t.Name)
 	if len(keys) > 1 {

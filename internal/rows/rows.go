@@ -226,14 +226,14 @@ func (c *comparison) gone(list []Row, by string) error {
 		if list[i].There = n > 0; n == 0 {
 			continue
 		}
-		for _, p := range Pointers(c.live, c.there) {
+		for _, p := range schema.Pointers(c.live, c.there) {
 			where := fmt.Sprintf("t.%s = %s%s", q(by), keys[i], c.among("t"))
 			managed, err := c.managed(p.Table)
 			if err != nil {
 				return err
 			}
 			where += managed
-			n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", q(p.Table.Name), q(c.there.Name), p.On(c.e, "c", "t"), where))
+			n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", q(p.Table.Name), q(c.there.Name), On(c.e, p, "c", "t"), where))
 			if err != nil {
 				return err
 			}
@@ -272,35 +272,11 @@ func (c *comparison) managed(t *schema.Table) (string, error) {
 	return fmt.Sprintf(" AND NOT (c.%s IN (%s))", c.e.Quote(by), strings.Join(keys, ", ")), nil
 }
 
-// Pointer is a reference to a table.
-type Pointer struct {
-	Table *schema.Table
-	Key   *schema.ForeignKey
-	to    []string
-}
-
-// Pointers are the references to a table.
-func Pointers(s *schema.Schema, t *schema.Table) []Pointer {
-	var out []Pointer
-	for _, o := range s.Tables {
-		for _, k := range o.ForeignKeys {
-			if strings.EqualFold(k.Table, t.Name) {
-				to := k.References
-				if len(to) == 0 {
-					to = t.Key()
-				}
-				out = append(out, Pointer{Table: o, Key: k, to: to})
-			}
-		}
-	}
-	return out
-}
-
 // On is the condition that joins a row to the one that it points at.
-func (p Pointer) On(e engine.Engine, from, to string) string {
+func On(e engine.Engine, p schema.Pointer, from, to string) string {
 	var on []string
 	for i, c := range p.Key.Columns {
-		on = append(on, fmt.Sprintf("%s.%s = %s.%s", from, e.Quote(c), to, e.Quote(p.to[i])))
+		on = append(on, fmt.Sprintf("%s.%s = %s.%s", from, e.Quote(c), to, e.Quote(p.To[i])))
 	}
 	return strings.Join(on, " AND ")
 }

@@ -219,8 +219,8 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			continue
 		}
 		x := formerRows(e, m, r, t, t.Name)
-		for _, p := range rows.Pointers(s, t) {
-			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), p.On(e, "c", e.Quote(t.Name)))
+		for _, p := range schema.Pointers(s, t) {
+			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), rows.On(e, p, "c", e.Quote(t.Name)))
 		}
 		if err := run(ctx, db, e.Remove(x).Apply); err != nil {
 			return err

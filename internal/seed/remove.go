@@ -167,14 +167,10 @@ func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
 func gather(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, t *schema.Table, segments []segment, number int) (*going, error) {
 	g := &going{table: t, key: t.Key(), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
 	g.columns = slices.Clone(g.key)
-	for _, c := range live.Tables {
-		for _, k := range c.ForeignKeys {
-			if strings.EqualFold(k.Table, t.Name) {
-				for _, r := range referred(t, k) {
-					if !slices.Contains(g.columns, r) {
-						g.columns = append(g.columns, r)
-					}
-				}
+	for _, p := range schema.Pointers(live, t) {
+		for _, c := range p.To {
+			if !slices.Contains(g.columns, c) {
+				g.columns = append(g.columns, c)
 			}
 		}
 	}
@@ -234,14 +230,6 @@ func plainKey(key []any) []any {
 	return out
 }
 
-// referred are the columns of t that a reference points at.
-func referred(t *schema.Table, k *schema.ForeignKey) []string {
-	if len(k.References) > 0 {
-		return k.References
-	}
-	return t.Key()
-}
-
 func list(e engine.Engine, columns []string) string {
 	out := make([]string, len(columns))
 	for i, c := range columns {
@@ -250,48 +238,35 @@ func list(e engine.Engine, columns []string) string {
 	return strings.Join(out, ", ")
 }
 
-func count(ctx context.Context, db engine.Database, e engine.Engine, table string) (int64, error) {
-	rows, err := db.Select(ctx, "SELECT count(*) FROM "+e.Quote(table))
-	if err != nil {
-		return 0, err
-	}
-	return strconv.ParseInt(rows[0][0], 10, 64)
-}
-
 // hold takes the rows out of those that go that others point at which stay.
 func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []*going) (bool, error) {
 	held := false
-	for _, c := range live.Tables {
-		for _, k := range c.ForeignKeys {
-			if !strings.EqualFold(k.Table, g.table.Name) {
-				continue
-			}
-			var where []string
-			for _, col := range k.Columns {
-				where = append(where, e.Quote(col)+" IS NOT NULL")
-			}
-			if i := slices.IndexFunc(all, func(o *going) bool { return o.table == c }); i >= 0 {
-				where = append(where, fmt.Sprintf("(%s) NOT IN (SELECT %s FROM %s)", list(e, all[i].key), list(e, all[i].key), e.Quote(all[i].name)))
-			}
-			before, err := count(ctx, db, e, g.name)
-			if err != nil {
-				return false, err
-			}
-			err = db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s WHERE %s)",
-				e.Quote(g.name), list(e, referred(g.table, k)), list(e, k.Columns), e.Quote(c.Name), strings.Join(where, " AND ")))
-			if err != nil {
-				return false, err
-			}
-			after, err := count(ctx, db, e, g.name)
-			if err != nil {
-				return false, err
-			}
-			if after < before {
-				held = true
-				g.removed.Left += before - after
-				if !slices.Contains(g.removed.Because, c.Name) {
-					g.removed.Because = append(g.removed.Because, c.Name)
-				}
+	for _, p := range schema.Pointers(live, g.table) {
+		var where []string
+		for _, c := range p.Key.Columns {
+			where = append(where, e.Quote(c)+" IS NOT NULL")
+		}
+		if i := slices.IndexFunc(all, func(o *going) bool { return o.table == p.Table }); i >= 0 {
+			where = append(where, fmt.Sprintf("(%s) NOT IN (SELECT %s FROM %s)", list(e, all[i].key), list(e, all[i].key), e.Quote(all[i].name)))
+		}
+		before, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.name))
+		if err != nil {
+			return false, err
+		}
+		err = db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s WHERE %s)",
+			e.Quote(g.name), list(e, p.To), list(e, p.Key.Columns), e.Quote(p.Table.Name), strings.Join(where, " AND ")))
+		if err != nil {
+			return false, err
+		}
+		after, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.name))
+		if err != nil {
+			return false, err
+		}
+		if after < before {
+			held = true
+			g.removed.Left += before - after
+			if !slices.Contains(g.removed.Because, p.Table.Name) {
+				g.removed.Because = append(g.removed.Because, p.Table.Name)
 			}
 		}
 	}
@@ -301,14 +276,14 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 // takeOut deletes the rows that go.
 func (g *going) takeOut(ctx context.Context, db engine.Database, e engine.Engine) error {
 	var err error
-	if g.removed.Gone, err = count(ctx, db, e, g.table.Name); err != nil {
+	if g.removed.Gone, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.table.Name)); err != nil {
 		return err
 	}
 	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(g.name))
 	if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s", e.Quote(g.table.Name), where)); err != nil {
 		return err
 	}
-	left, err := count(ctx, db, e, g.table.Name)
+	left, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.table.Name))
 	g.removed.Gone -= left
 	return err
 }
