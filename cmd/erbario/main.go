@@ -5,8 +5,11 @@ import (
 	"os"
 
 	"erbario/internal/cli"
+	"erbario/internal/engine"
 )
 
 func main() {
-	os.Exit(cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr))
+	code := cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr)
+	engine.Exit()
+	os.Exit(code)
 }

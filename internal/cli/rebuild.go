@@ -173,13 +173,8 @@ func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.S
 	if err := db.Begin(ctx, time.Minute); err != nil {
 		return err
 	}
-	for _, v := range s.Views {
-		if err := db.Exec(ctx, "DROP VIEW "+e.Quote(v.Name)); err != nil {
-			return errors.Join(err, db.Rollback())
-		}
-	}
-	for _, t := range s.Tables {
-		if err := db.Exec(ctx, "DROP TABLE "+e.Quote(t.Name)); err != nil {
+	for _, sql := range e.Empty(s) {
+		if err := db.Exec(ctx, sql); err != nil {
 			return errors.Join(err, db.Rollback())
 		}
 	}

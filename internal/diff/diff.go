@@ -53,6 +53,9 @@ const (
 	AddRow        Kind = "add row"
 	DropRow       Kind = "drop row"
 	ChangeRow     Kind = "change row"
+	AddComment    Kind = "add comment"
+	ChangeComment Kind = "change comment"
+	DropComment   Kind = "drop comment"
 )
 
 // Sign is "+" for what comes, "-" for what goes and "~" for what changes.
@@ -148,7 +151,8 @@ func Tables(live, wanted *schema.Table) []Change {
 	d.references()
 	d.checks()
 	d.triggers()
-	if live.Options != wanted.Options {
+	d.comment("", live.Comment, wanted.Comment, wanted, live)
+	if a, b := live.Options, wanted.Options; a.Strict != b.Strict || a.WithoutRowid != b.WithoutRowid || a.Virtual != b.Virtual {
 		d.add(Change{Kind: ChangeOptions, What: "options of the table"})
 	}
 	return d.out
@@ -162,6 +166,20 @@ type tables struct {
 func (d *tables) add(c Change) {
 	c.Table = d.wanted.Name
 	d.out = append(d.out, c)
+}
+
+// comment compares the comments of a table or a column.
+func (d *tables) comment(column, from, to string, object, before any) {
+	c := Change{Kind: ChangeComment, Name: column, From: from, To: to, What: fmt.Sprintf("comment %q -> %q", from, to), Object: object, Before: before}
+	switch {
+	case from == to:
+		return
+	case from == "":
+		c.Kind, c.What = AddComment, fmt.Sprintf("comment %q", to)
+	case to == "":
+		c.Kind, c.What = DropComment, fmt.Sprintf("comment %q", from)
+	}
+	d.add(c)
 }
 
 func (d *tables) columns() {
@@ -181,7 +199,7 @@ func (d *tables) columns() {
 		if old.Name != c.Name {
 			change(ChangeColumn, old.Name, c.Name, "name "+old.Name+" -> "+c.Name)
 		}
-		if !sameType(old.SQLType, c.SQLType) {
+		if !schema.SameForm(old.SQLType, c.SQLType) {
 			change(ChangeType, old.SQLType, c.SQLType, cmp.Or(old.SQLType, "no type")+" -> "+cmp.Or(c.SQLType, "no type"))
 		}
 		if c.NotNull && !old.NotNull {
@@ -190,15 +208,16 @@ func (d *tables) columns() {
 		if !c.NotNull && old.NotNull {
 			change(MakeOptional, "required", "optional", "required -> optional")
 		}
-		if a, b := optional(old.Default), optional(c.Default); !same(old.Default, c.Default) {
+		if a, b := optional(old.Default), optional(c.Default); !schema.SameSQL(old.Default, c.Default) {
 			change(ChangeDefault, a, b, "default "+cmp.Or(a, "none")+" -> "+cmp.Or(b, "none"))
 		}
 		if a, b := generated(old), generated(c); !a.Same(b) {
 			change(ChangeColumn, a.Text, b.Text, "generated "+cmp.Or(a.Text, "no")+" -> "+cmp.Or(b.Text, "no"))
 		}
-		if !strings.EqualFold(binary(old.Collation), binary(c.Collation)) {
+		if !schema.SameCollation(old.Collation, c.Collation) {
 			change(ChangeColumn, old.Collation, c.Collation, "collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
 		}
+		d.comment(c.Name, old.Comment, c.Comment, c, old)
 		if old.Conflict != c.Conflict {
 			change(ChangeColumn, old.Conflict, c.Conflict, "on conflict "+cmp.Or(old.Conflict, "abort")+" -> "+cmp.Or(c.Conflict, "abort"))
 		}
@@ -226,7 +245,7 @@ func (d *tables) key() {
 		}
 		return s
 	}
-	if (a == nil) != (b == nil) || a != nil && (a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, samePart)) {
+	if (a == nil) != (b == nil) || a != nil && (a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)) {
 		d.add(Change{Kind: ChangeKey, From: words(a), To: words(b), What: "key " + words(a) + " -> " + words(b), Object: b, Before: a})
 	}
 }
@@ -237,7 +256,7 @@ func (d *tables) uniquesAndIndexes() {
 	left := slices.Clone(d.live.Indexes)
 	var wanted []*schema.Index
 	for _, x := range d.wanted.Indexes {
-		i := slices.IndexFunc(left, func(o *schema.Index) bool { return sameIndex(o, x) && sameName(o.Name, x.Name) })
+		i := slices.IndexFunc(left, func(o *schema.Index) bool { return schema.SameIndex(o, x) && sameName(o.Name, x.Name) })
 		if i >= 0 {
 			left = slices.Delete(left, i, i+1)
 		} else {
@@ -247,7 +266,7 @@ func (d *tables) uniquesAndIndexes() {
 	for _, x := range wanted {
 		i := slices.IndexFunc(left, func(o *schema.Index) bool { return strings.EqualFold(o.Name, x.Name) })
 		if i < 0 {
-			i = slices.IndexFunc(left, func(o *schema.Index) bool { return sameIndex(o, x) })
+			i = slices.IndexFunc(left, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
 		}
 		kind, what := AddIndex, indexWords(d.wanted, x)
 		if x.Unique {
@@ -343,7 +362,7 @@ func (d *tables) checks() {
 		case old.SQL.Same(k.SQL):
 			c.What = "check " + cmp.Or(old.Name, "without a name") + " -> " + k.Name
 		case ofType(k):
-			if o, w := d.live.Column(k.Column), d.wanted.Column(k.Column); o == nil || w == nil || sameType(o.SQLType, w.SQLType) {
+			if o, w := d.live.Column(k.Column), d.wanted.Column(k.Column); o == nil || w == nil || schema.SameForm(o.SQLType, w.SQLType) {
 				c.What = "what the type holds: " + oneLine(k.SQL.Text)
 			}
 		case k.Purpose == schema.ForChoice:
@@ -395,13 +414,6 @@ func optional(s *schema.SQL) string {
 	return s.Text
 }
 
-func same(a, b *schema.SQL) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return a.Same(*b)
-}
-
 func generated(c *schema.Column) schema.SQL {
 	if c.Generated == nil {
 		return schema.SQL{}
@@ -413,25 +425,8 @@ func generated(c *schema.Column) schema.SQL {
 	return s
 }
 
-func binary(c string) string { return cmp.Or(c, "binary") }
-
-// sameType compares stored types without regard to case and blanks.
-func sameType(a, b string) bool {
-	return strings.EqualFold(strings.ReplaceAll(a, " ", ""), strings.ReplaceAll(b, " ", ""))
-}
-
-func samePart(a, b schema.Part) bool {
-	return strings.EqualFold(a.Column, b.Column) && same(a.Expr, b.Expr) && a.Desc == b.Desc && strings.EqualFold(binary(a.Collation), binary(b.Collation))
-}
-
 // sameName lets a constraint without a name stand for any.
 func sameName(live, wanted string) bool { return live == "" || wanted == "" || live == wanted }
-
-// sameIndex compares two indexes but for their names; a uniqueness means the
-// same whether it was made as a constraint or as an index.
-func sameIndex(a, b *schema.Index) bool {
-	return a.Unique == b.Unique && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual && a.Using == b.Using && same(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, samePart)
-}
 
 func sameReference(a, b *schema.ForeignKey) bool {
 	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) && a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate &&
@@ -448,7 +443,7 @@ func partWords(parts []schema.Part) string {
 			s = oneLine(p.Expr.Text)
 		}
 		if p.Collation != "" && !strings.EqualFold(p.Collation, "binary") {
-			if strings.EqualFold(p.Collation, "nocase") {
+			if strings.EqualFold(p.Collation, "nocase") || p.Collation == "ignoring case" {
 				s += " ignoring case"
 			} else {
 				s += " collate " + p.Collation

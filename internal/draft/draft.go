@@ -54,6 +54,9 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if err != nil {
 		return nil, err
 	}
+	if err := db.Restate(ctx, s.Wanted, s.Live); err != nil {
+		return nil, err
+	}
 	s.Standing = runner.Stand(files, applied, e)
 	s.Ahead = s.Live
 	if len(s.Standing.Waiting) == 0 {
@@ -69,8 +72,10 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
 		}
 	}
-	s.Ahead, err = scratch.Inspect(ctx)
-	return s, err
+	if s.Ahead, err = scratch.Inspect(ctx); err != nil {
+		return nil, err
+	}
+	return s, scratch.Restate(ctx, s.Wanted, s.Ahead)
 }
 
 // line is every migration that made or will make what is ahead: the applied

@@ -29,6 +29,8 @@ type Engine interface {
 	// Recreate gives the statements that make an empty database hold the same
 	// as s, from the statements that s was read from where there are any.
 	Recreate(s *schema.Schema) []string
+	// Empty gives the statements that drop everything that s holds.
+	Empty(s *schema.Schema) []string
 	// Create and Drop give the steps for a whole table.
 	Create(t *schema.Table) Step
 	Drop(d Dropping) Change
@@ -56,9 +58,25 @@ type Engine interface {
 	// Quote is a name as SQL, Text a text as a literal.
 	Quote(name string) string
 	Text(s string) string
-	// HistoryTable is the statement that makes the table of history where it is
-	// not there yet.
-	HistoryTable() string
+	// Foundation are the statements that make the table of history where it is not
+	// there yet, and what else Erbario needs in a database.
+	Foundation() []string
+	// At is the engine with the server of a URL, on which Scratch makes databases.
+	At(url string) Engine
+	// HoldsReferences tells whether references are held at every statement, so that
+	// what is referred to has to be there first; else they are held at the end.
+	HoldsReferences() bool
+	// AddReference and DropReference give the statements for one alone, on engines
+	// that hold them.
+	AddReference(t *schema.Table, k *schema.ForeignKey) []string
+	DropReference(t *schema.Table, k *schema.ForeignKey) []string
+	// Trigger gives the statements that make a trigger, and those that drop it.
+	Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string)
+	// Cast gives a literal the type of a column, where nothing else would tell it.
+	Cast(sql, sqlType string) string
+	// DeleteTogether gives the statements that delete rows of several tables, which
+	// may refer to each other; where is by table.
+	DeleteTogether(tables, where []string) []string
 
 	// SeedTables are the statements that make the tables in which runs of seeds
 	// are recorded where they are not there yet.
@@ -113,6 +131,9 @@ var ErrBusy = errors.New("is locked by somebody else")
 type Database interface {
 	// Inspect reads everything that the database holds.
 	Inspect(ctx context.Context) (*schema.Schema, error)
+	// Restate puts the SQL of a wanted schema into the words in which the server
+	// keeps it, where it has others for it than live has. Nothing is left behind.
+	Restate(ctx context.Context, wanted, live *schema.Schema) error
 	// Exec runs one statement; args fill its ? marks.
 	Exec(ctx context.Context, sql string, args ...any) error
 	// Select runs a query of our own and returns its values as text, NULL as "".
@@ -269,8 +290,11 @@ func InTheWay(ctx context.Context, db Database, query string) (int64, Rows, erro
 // Conversion is how a value becomes one of another type. A row whose value does
 // not come back the same is in the way.
 type Conversion struct {
-	SQL string // over the old row; empty: the value stays as it is
-	How string // in words; empty: nobody would ask
+	SQL  string // over the old row; empty: the value stays as it is
+	How  string // in words; empty: nobody would ask
+	Fits string // the condition that a value can be converted; empty: every one can
+	// Exact tells that each value that fits comes back the same.
+	Exact bool
 }
 
 // Removal is rows of a table that go, and the table in which they are kept;
@@ -376,6 +400,20 @@ func (a Alteration) Match() []string {
 	return keys
 }
 
+var atExit []func()
+
+// AtExit has f called when the program ends.
+func AtExit(f func()) { atExit = append(atExit, f) }
+
+// Exit takes away what engines made for the time of the program, such as scratch
+// databases.
+func Exit() {
+	for _, f := range atExit {
+		f()
+	}
+	atExit = nil
+}
+
 var engines []Engine
 
 // Register adds an engine; each engine's package does it once.
@@ -397,7 +435,7 @@ func ForURL(url string) (Engine, error) {
 	var known []string
 	for _, e := range engines {
 		if ok && slices.Contains(e.Schemes(), scheme) {
-			return e, nil
+			return e.At(url), nil
 		}
 		known = append(known, e.Schemes()...)
 	}

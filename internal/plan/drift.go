@@ -76,6 +76,9 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 	for _, step := range p.Engine.Alter(a).Steps {
 		list = append(list, step.Apply...)
 	}
+	list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool {
+		return slices.ContainsFunc(back, func(c diff.Change) bool { return c.Object == any(k) })
+	})...)
 	p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: first, Make: list})
 	p.plan.Effects[live.Name] = "keeps every row; what was dropped by hand is made again"
 	return with, rest, true

@@ -145,21 +145,41 @@ type planner struct {
 	skipped map[string]bool                 // its other changes wait for an answer
 	looked  map[string]bool                 // what was made of it by hand is noted
 	needs   map[string][]engine.Requirement // what else must hold before its steps
+	// References that come and go apart from their tables.
+	place                 map[string]int // among the tables that come, or go
+	apartFrom, foundKeys  map[*schema.ForeignKey]bool
+	goingKeys, comingKeys []held
 }
 
 // unit is what is done to one table.
 type unit struct {
-	rank         int // views and what spans tables go first and come last; tables come, then change, then go
+	rank         int // one of the ranks
+	place        int // among those of its rank
 	name         string
 	frees, takes []string
 	change       engine.Change
 }
 
+// The ranks of units, in their order. Views and what spans tables go first and come
+// last; tables come, then change, then go; reference rows are set when all is there.
+const (
+	rankSpanGoes = iota
+	rankReferenceGoes
+	rankCreate
+	rankAlter
+	rankDrop
+	rankReferenceComes
+	rankSpanComes
+	rankRows
+)
+
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}}
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{},
+		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
+	p.references()
 	p.spanning()
 	byTable := map[string][]diff.Change{}
 	var order []string
@@ -187,6 +207,7 @@ func Make(in Input) (*Plan, error) {
 		return nil, err
 	}
 	p.takeOver()
+	p.referenceUnits()
 	p.rowSteps()
 	if p.err != nil {
 		return nil, p.err
@@ -308,6 +329,12 @@ func (p *planner) made(c diff.Change) bool {
 	case diff.DropCheck:
 		k := c.Object.(*schema.Check)
 		return slices.ContainsFunc(t.Checks, func(o *schema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
+	case diff.DropComment:
+		if c.Name == "" {
+			return t.Comment != ""
+		}
+		o := t.Column(c.Name)
+		return o != nil && o.Comment != ""
 	case diff.DropTrigger:
 		return slices.ContainsFunc(t.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
 	}
@@ -319,10 +346,10 @@ func (p *planner) table(name string, changes []diff.Change) {
 	first := changes[0]
 	switch first.Kind {
 	case diff.AddTable:
-		t := withoutSpanning(first.Object.(*schema.Table))
+		t := withoutSpanning(p.inline(first.Object.(*schema.Table)))
 		step := p.Engine.Create(t)
 		p.plan.Effects[name] = "new"
-		p.units = append(p.units, unit{rank: 1, name: name, takes: names(t, true), change: engine.Change{Steps: []engine.Step{step}}})
+		p.units = append(p.units, unit{rank: rankCreate, place: p.place[t.Name], name: name, takes: names(t, true), change: engine.Change{Steps: []engine.Step{step}}})
 	case diff.DropTable:
 		p.dropTable(first.Object.(*schema.Table))
 	default:
@@ -355,13 +382,13 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is to be kept when it goes, and has what no migration made: %s; the migration has to run on databases that have no such thing", t.Name, strings.Join(by, ", ")), Other: "drop it by hand first, or declare it and go in two migrations"})
 		return
 	}
-	t = withoutSpanning(p.without(t))
+	t = withoutSpanning(p.without(p.inline(t)))
 	p.plan.Effects[t.Name] = words.Rows(rows) + " are kept aside"
 	keep := p.keep(t.Name)
 	if p.NoKeep {
 		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" go for good"
 	}
-	p.units = append(p.units, unit{rank: 3, name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: keep})})
+	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: keep})})
 }
 
 // keep is the name of the table for what is kept of a table.
@@ -555,7 +582,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		change.Steps[0].Here = append(change.Steps[0].Here, change.BeforeApply...)
 		change.BeforeApply = nil
 	}
-	p.units = append(p.units, unit{rank: 2, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
+	p.units = append(p.units, unit{rank: rankAlter, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
 }
 
 // found notes what of a table no migration made and a model declares now: other
@@ -618,6 +645,7 @@ func (p *planner) found(live *schema.Table) {
 		for _, step := range p.Engine.Alter(engine.Alteration{From: without, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
 			list = append(list, step.Apply...)
 		}
+		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})
 	}
 }
@@ -1040,6 +1068,12 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 			}
 		case diff.ChangeOptions:
 			t.Options = schema.Options{}
+		case diff.AddComment, diff.ChangeComment, diff.DropComment:
+			if o := t.Column(c.Name); c.Name != "" && o != nil {
+				o.Comment = c.To
+			} else if c.Name == "" {
+				t.Comment = c.To
+			}
 		}
 	}
 	return t
@@ -1114,6 +1148,9 @@ func ordered(units []unit) []unit {
 	slices.SortStableFunc(units, func(a, b unit) int {
 		if a.rank != b.rank {
 			return a.rank - b.rank
+		}
+		if a.place != b.place {
+			return a.place - b.place
 		}
 		return strings.Compare(a.name, b.name)
 	})

@@ -26,7 +26,6 @@ type TableRows struct {
 }
 
 const (
-	rankRows   = rankSpanComes + 1
 	rowsPrefix = "rows_"
 	goneRows   = "gone_"
 )

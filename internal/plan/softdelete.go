@@ -16,11 +16,6 @@ import (
 	"erbario/internal/words"
 )
 
-const (
-	rankSpanGoes  = 0
-	rankSpanComes = 4
-)
-
 func isSpanning(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren }
 
 // withoutSpanning is a table without the triggers that name other tables.
@@ -32,31 +27,33 @@ func withoutSpanning(t *schema.Table) *schema.Table {
 
 // spanGoes and spanComes plan a view or a trigger that names other tables. The
 // undo is the mirror, so what goes first comes back last.
-func (p *planner) spanGoes(name, title, drop, create string) {
-	p.units = append(p.units, unit{rank: rankSpanGoes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "drop " + title, Apply: []string{drop}, Undo: []string{create}}}}})
+func (p *planner) spanGoes(name, title string, drop, create []string) {
+	p.units = append(p.units, unit{rank: rankSpanGoes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "drop " + title, Apply: drop, Undo: create}}}})
 }
 
-func (p *planner) spanComes(name, title, drop, create string) {
-	p.units = append(p.units, unit{rank: rankSpanComes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "create " + title, Apply: []string{create}, Undo: []string{drop}}}}})
+func (p *planner) spanComes(name, title string, drop, create []string) {
+	p.units = append(p.units, unit{rank: rankSpanComes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "create " + title, Apply: create, Undo: drop}}}})
 }
 
 // spanning plans the triggers that name other tables.
 func (p *planner) spanning() {
-	drop := func(g *schema.Trigger) string { return "DROP TRIGGER " + p.Engine.Quote(g.Name) }
-	goes := func(t string, g *schema.Trigger) {
-		p.spanGoes(t, fmt.Sprintf("the trigger by which children go with a row of %s", t), drop(g), g.SQL.Text)
+	title := func(t string) string { return fmt.Sprintf("the trigger by which children go with a row of %s", t) }
+	goes := func(t *schema.Table, g *schema.Trigger) {
+		create, drop := p.Engine.Trigger(t, g)
+		p.spanGoes(t.Name, title(t.Name), drop, create)
 	}
-	comes := func(t string, g *schema.Trigger) {
-		p.spanComes(t, fmt.Sprintf("the trigger by which children go with a row of %s", t), drop(g), g.SQL.Text)
+	comes := func(t *schema.Table, g *schema.Trigger) {
+		create, drop := p.Engine.Trigger(t, g)
+		p.spanComes(t.Name, title(t.Name), drop, create)
 	}
 	for _, c := range p.plan.Changes {
 		switch o := c.Object.(type) {
 		case *schema.Table:
 			for _, g := range o.Triggers {
 				if isSpanning(g) && c.Kind == diff.AddTable {
-					comes(c.Table, g)
+					comes(o, g)
 				} else if isSpanning(g) {
-					goes(c.Table, g)
+					goes(o, g)
 				}
 			}
 		case *schema.Trigger:
@@ -65,12 +62,12 @@ func (p *planner) spanning() {
 			}
 			switch c.Kind {
 			case diff.AddTrigger:
-				comes(c.Table, o)
+				comes(p.Wanted.Table(c.Table), o)
 			case diff.DropTrigger:
-				goes(c.Table, o)
+				goes(p.Live.Table(c.Table), o)
 			default:
-				goes(c.Table, c.Before.(*schema.Trigger))
-				comes(c.Table, o)
+				goes(p.Live.Table(c.Table), c.Before.(*schema.Trigger))
+				comes(p.Wanted.Table(c.Table), o)
 			}
 		}
 	}
@@ -83,16 +80,16 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 	for _, c := range list {
 		switch o := c.Object.(type) {
 		case *schema.View:
-			drop := "DROP VIEW " + p.Engine.Quote(o.Name)
+			drop := []string{"DROP VIEW " + p.Engine.Quote(o.Name)}
 			title := "view " + o.Name
 			if c.Kind == diff.DropView {
-				p.spanGoes(o.Name, title, drop, o.SQL.Text)
+				p.spanGoes(o.Name, title, drop, []string{o.SQL.Text})
 				continue
 			}
 			if c.Kind == diff.ChangeView {
-				p.spanGoes(o.Name, title, drop, c.Before.(*schema.View).SQL.Text)
+				p.spanGoes(o.Name, title, drop, []string{c.Before.(*schema.View).SQL.Text})
 			}
-			p.spanComes(o.Name, title, drop, o.SQL.Text)
+			p.spanComes(o.Name, title, drop, []string{o.SQL.Text})
 		case *schema.Trigger:
 			if !isSpanning(o) {
 				out = append(out, c)
@@ -183,7 +180,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.Quote(c.Name) + " IS NULL"
 		// Before anything else, so that a fill elsewhere sees only the rows that stay.
-		p.units = append(p.units, unit{rank: rankSpanGoes, name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
+		p.units = append(p.units, unit{rank: rankSpanGoes, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
 				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && p.Live.Table(t.Name) != nil && !p.dropped(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
@@ -195,6 +192,15 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and it was not said what becomes of them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
 	}
 	return true
+}
+
+// childrenFirst is the place of a table among those whose rows go: where references
+// are held, rows go before those they refer to.
+func (p *planner) childrenFirst(table string) int {
+	if !p.Engine.HoldsReferences() {
+		return 0
+	}
+	return 1 - slices.IndexFunc(parentsFirst(p.Live.Tables), func(t *schema.Table) bool { return strings.EqualFold(t.Name, table) })
 }
 
 // leftBehind requires that no row refers to a deleted one that is to go, unless

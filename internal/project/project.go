@@ -334,7 +334,7 @@ func (db Database) Engine() (engine.Engine, error) {
 func (p *Project) Engines() []engine.Engine {
 	var out []engine.Engine
 	for _, n := range p.Names() {
-		if e, err := p.databases[n].Engine(); err == nil && !slices.Contains(out, e) {
+		if e, err := p.databases[n].Engine(); err == nil && !slices.ContainsFunc(out, func(o engine.Engine) bool { return o.Name() == e.Name() }) {
 			out = append(out, e)
 		}
 	}

@@ -25,7 +25,7 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 	if err != nil {
 		return nil, fmt.Errorf("no scratch database: %w", err)
 	}
-	own := &schema.Schema{Views: s.Views}
+	own := &schema.Schema{Views: s.Views, Others: s.Others}
 	for _, t := range s.Tables {
 		if !schema.Own(t.Name) {
 			own.Tables = append(own.Tables, t)
@@ -204,6 +204,9 @@ func (p *prover) run(ctx context.Context) error {
 		}
 	}
 	if p.Wanted != nil {
+		if err := p.db.Restate(ctx, p.Wanted, after.schema); err != nil {
+			return err
+		}
 		for _, c := range diff.Schemas(after.schema, p.Wanted) {
 			if p.More && c.Kind.Sign() == "-" {
 				continue
@@ -348,41 +351,36 @@ func (p *prover) fill(ctx context.Context) error {
 	if err := p.db.HoldReferences(ctx, true); err != nil {
 		return err
 	}
-	for _, t := range parentsFirst(p.Start, need) {
+	if err := p.db.Begin(ctx, 0); err != nil {
+		return err
+	}
+	for _, t := range schema.ParentsFirst(p.Start) {
+		if !need[t.Name] {
+			continue
+		}
 		n, reason, err := p.fillTable(ctx, t, random)
 		if err != nil {
 			return err
 		}
 		p.out.Rows += int64(n)
+		if key := t.Key(); len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity && n > 0 {
+			// Live rows brought their numbers along: what comes goes on behind them.
+			next, err := p.db.NextNumber(ctx, t)
+			if err == nil {
+				err = p.db.Reserve(ctx, t, next-1)
+			}
+			if err != nil {
+				return err
+			}
+		}
 		if n == 0 && touched[strings.ToLower(t.Name)] {
 			p.out.Without = append(p.out.Without, t.Name+" ("+reason+")")
 		}
 	}
+	if err := p.db.Commit(ctx); err != nil {
+		return err
+	}
 	return p.db.HoldReferences(ctx, false)
-}
-
-// parentsFirst orders tables so that a table comes behind those it refers to,
-// as far as circles let it.
-func parentsFirst(s *schema.Schema, need map[string]bool) []*schema.Table {
-	var out []*schema.Table
-	done := map[string]bool{}
-	var visit func(t *schema.Table)
-	visit = func(t *schema.Table) {
-		if done[t.Name] || !need[t.Name] {
-			return
-		}
-		done[t.Name] = true
-		for _, k := range t.ForeignKeys {
-			if parent := s.Table(k.Table); parent != nil {
-				visit(parent)
-			}
-		}
-		out = append(out, t)
-	}
-	for _, t := range s.Tables {
-		visit(t)
-	}
-	return out
 }
 
 func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Rand) (int, string, error) {
@@ -400,7 +398,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 		} else {
 			sql += " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")"
 		}
-		if err := p.db.Exec(ctx, "SAVEPOINT row"); err != nil {
+		if err := p.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
 			return err
 		}
 		if err := p.db.Exec(ctx, sql); err != nil {
@@ -411,12 +409,12 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 			required = why
 		} else {
 			done++
-			return p.db.Exec(ctx, "RELEASE row")
+			return p.db.Exec(ctx, "RELEASE erbario_row")
 		}
-		if err := p.db.Exec(ctx, "ROLLBACK TO row"); err != nil {
+		if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
 			return err
 		}
-		return p.db.Exec(ctx, "RELEASE row")
+		return p.db.Exec(ctx, "RELEASE erbario_row")
 	}
 	if p.Live != nil {
 		rows, err := p.Live(t.Name, 3)

@@ -125,6 +125,9 @@ func (c *comparison) cells(list []Row, first int) error {
 			if err != nil {
 				return err
 			}
+			if n == 0 { // the first row tells the types of all
+				sql = c.e.Cast(sql, c.typeOf(i))
+			}
 			cells = append(cells, sql)
 		}
 		values = append(values, "("+strings.Join(cells, ", ")+")")
@@ -155,6 +158,17 @@ func (c *comparison) cells(list []Row, first int) error {
 		}
 	}
 	return nil
+}
+
+// typeOf is the stored type of a declared value: that of the column that it is
+// compared with.
+func (c *comparison) typeOf(column int) string {
+	if link := c.table.Rows.Refers[column]; link != nil {
+		if t := c.live.Table(link.Table); t != nil && t.Column(link.By) != nil {
+			return t.Column(link.By).SQLType
+		}
+	}
+	return c.there.Column(c.table.Rows.Columns[column]).SQLType
 }
 
 // literal is the declared value of a cell, as SQL.

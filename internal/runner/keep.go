@@ -133,7 +133,10 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if err != nil {
 		return err
 	}
-	for _, t := range s.Tables {
+	if err := db.HoldReferences(ctx, false); err != nil { // rows may refer to each other in circles
+		return err
+	}
+	for _, t := range schema.ParentsFirst(s) {
 		if err := putBackInto(ctx, db, e, m, s, t); err != nil {
 			return err
 		}

@@ -167,8 +167,10 @@ func runnable(list []*migration.Migration, proved bool) error {
 // commits it. skip tells that somebody else has applied it in the meantime.
 func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, back []Restored, err error) {
 	if !o.begun {
-		if err := db.Exec(ctx, e.HistoryTable()); err != nil {
-			return false, nil, err
+		for _, sql := range e.Foundation() {
+			if err := db.Exec(ctx, sql); err != nil {
+				return false, nil, err
+			}
 		}
 	}
 	there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)

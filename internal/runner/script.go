@@ -69,7 +69,9 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		}
 		write("", fmt.Sprintf("-- %s %s", word, m.ID))
 		write(begin...)
-		write(e.HistoryTable() + ";")
+		for _, sql := range e.Foundation() {
+			write(sql + ";")
+		}
 		if !undo {
 			found, err := missingFound(ctx, db, m)
 			if err != nil {

@@ -45,7 +45,8 @@ func lines(w io.Writer, list []string) {
 }
 
 func writeTable(w io.Writer, t *Table) {
-	fmt.Fprintf(w, "table %q %v\n", strings.ToLower(t.Name), t.Options)
+	o := t.Options
+	fmt.Fprintf(w, "table %q {%t %t %s}%s\n", strings.ToLower(t.Name), o.Strict, o.WithoutRowid, o.Virtual, o.Behind)
 	var list []string
 	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
 	key := func(s *SQL) string {

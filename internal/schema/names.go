@@ -59,3 +59,34 @@ func Kept(id string) string {
 	stamp, title, _ := strings.Cut(id, "-")
 	return KeptPrefix + strings.ToLower(stamp) + Hash8(title)[:4] + "_"
 }
+
+// Purposes are all of them, for reading names.
+var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren}
+
+// OfTrigger tells whether a purpose is a trigger's rather than a check's.
+func (p Purpose) OfTrigger() bool { return p == ForStamped || p == ForImmutable || p == ForChildren }
+
+// MadeFor tells by its name for which column, and what for, a declaration made a
+// check or a trigger of the table; nil for one that none made.
+func (t *Table) MadeFor(name string) (*Column, Purpose) {
+	for _, p := range Purposes {
+		if middle, ok := strings.CutSuffix(name, "_"+string(p)); ok {
+			if column, ok := strings.CutPrefix(middle, t.Name+"_"); ok {
+				if c := t.Column(column); c != nil {
+					return c, p
+				}
+			}
+		}
+	}
+	if len(name) < NameLimit-4 { // not one that was cut
+		return nil, ""
+	}
+	for _, c := range t.Columns {
+		for _, p := range Purposes {
+			if ConstraintName(t.Name, []string{c.Name}, string(p)) == name {
+				return c, p
+			}
+		}
+	}
+	return nil, ""
+}

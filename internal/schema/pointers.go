@@ -29,3 +29,27 @@ func Pointers(s *Schema, t *Table) []Pointer {
 	}
 	return out
 }
+
+// ParentsFirst orders the tables so that one comes behind those it refers to, as far
+// as circles let it.
+func ParentsFirst(s *Schema) []*Table {
+	var out []*Table
+	done := map[*Table]bool{}
+	var visit func(t *Table)
+	visit = func(t *Table) {
+		if done[t] {
+			return
+		}
+		done[t] = true
+		for _, k := range t.ForeignKeys {
+			if parent := s.Table(k.Table); parent != nil {
+				visit(parent)
+			}
+		}
+		out = append(out, t)
+	}
+	for _, t := range s.Tables {
+		visit(t)
+	}
+	return out
+}

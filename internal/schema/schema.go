@@ -39,6 +39,16 @@ func (s SQL) Same(o SQL) bool { return s.Text == o.Text || s.Key() == o.Key() }
 type Schema struct {
 	Tables []*Table
 	Views  []*View
+	Others []*Other // what no model can declare, in the order in which it can be made
+}
+
+// Other is something that a database holds and no model can declare: a type, a
+// function, a sequence, a view with rows of its own.
+type Other struct {
+	Kind string // such as "enum type"
+	Name string
+	Make []string // the statements that make it
+	Late bool     // it stands on tables, and is made after them
 }
 
 // Table is one table with all that belongs to it.
@@ -59,13 +69,20 @@ type Table struct {
 	Children    bool   // the soft-deletable rows that refer to a row go and come back with it; declared layer
 	Rows        *Rows  // the reference rows; declared layer; nil: none were declared
 	Text        string // the statement that made it, where the engine keeps one
+	Others      []*Constraint
 }
+
+// Constraint is one that no model can declare, such as an exclusion.
+type Constraint struct{ Name, Text string }
 
 // Options are properties of a table that only some engines have.
 type Options struct {
 	Strict       bool   // SQLite: values are held to their types
 	WithoutRowid bool   // SQLite: stored by its primary key
 	Virtual      string // SQLite: the module of a virtual table, with its arguments
+	Unlogged     bool   // PostgreSQL: not in the log, and empty after a crash
+	Behind       string // PostgreSQL: what stands behind the columns, such as PARTITION BY
+	Foreign      bool   // its rows are not its own: partitions, children, other servers'
 }
 
 // Column is one column of a table.
@@ -76,10 +93,12 @@ type Column struct {
 	NotNull   bool
 	Default   *SQL // nil: none
 	Generated *Generated
-	Identity  bool   // numbered by the database
-	Collation string // empty: the engine's own
-	Conflict  string // SQLite: what NOT NULL does on a conflict, as stored
-	Comment   string
+	Identity  bool // numbered by the database
+	// IdentityAlways refuses numbers that the application gives.
+	IdentityAlways bool
+	Collation      string // empty: the engine's own
+	Conflict       string // SQLite: what NOT NULL does on a conflict, as stored
+	Comment        string
 
 	// Declared layer.
 	Type      Type
@@ -110,6 +129,7 @@ type PrimaryKey struct {
 	Columns       []Part
 	Autoincrement bool   // SQLite: numbers are never given twice
 	Conflict      string // SQLite: ON CONFLICT, as stored
+	Options       string // what stands behind it, as stored
 }
 
 // Part is one column or expression of a key or an index.
@@ -118,6 +138,8 @@ type Part struct {
 	Expr      *SQL // instead of Column
 	Desc      bool
 	Collation string
+	Class     string // the operator class, where it is not the type's own
+	Nulls     string // FIRST or LAST, where it is not what the direction says
 }
 
 // ForeignKey is a reference from columns of its table to columns of another.
@@ -128,8 +150,10 @@ type ForeignKey struct {
 	References []string // its columns; empty: its primary key
 	OnDelete   Action
 	OnUpdate   Action
-	Deferrable string // as stored, such as "DEFERRABLE INITIALLY DEFERRED"
-	Match      string // as stored
+	Deferrable string   // as stored, such as "DEFERRABLE INITIALLY DEFERRED"
+	Match      string   // as stored
+	SetColumns []string // those that on delete set null sets, where it is not all
+	NotValid   bool     // rows that were there before it were not looked at
 }
 
 // Action is what a foreign key does when the row referred to goes or changes.
@@ -166,11 +190,13 @@ const (
 
 // Check is a condition that every row fulfils.
 type Check struct {
-	Name     string
-	SQL      SQL
-	Column   string // the column it was declared with; empty for one of the table
-	Purpose  Purpose
-	Conflict string // SQLite: ON CONFLICT, as stored
+	Name      string
+	SQL       SQL
+	Column    string // the column it was declared with; empty for one of the table
+	Purpose   Purpose
+	Conflict  string // SQLite: ON CONFLICT, as stored
+	NoInherit bool
+	NotValid  bool // rows that were there before it were not looked at
 }
 
 // Index is an index or a uniqueness, whether made as a constraint or not.
@@ -183,6 +209,9 @@ type Index struct {
 	Using      string // the method, where the engine has several
 	Conflict   string // SQLite: ON CONFLICT of the constraint, as stored
 	NullsEqual bool
+	Included   string // columns that are kept beside, as stored
+	Options    string // storage parameters and the like, as stored
+	Invalid    bool   // it was left half built, and nothing uses it
 	Column     string // the one field whose clause declared it; declared layer
 }
 
@@ -288,7 +317,7 @@ func (t *Table) Clone() *Table {
 
 // Clone returns a copy of the whole schema, by Table.Clone.
 func (s *Schema) Clone() *Schema {
-	c := &Schema{Views: clones(s.Views)}
+	c := &Schema{Views: clones(s.Views), Others: s.Others}
 	for _, t := range s.Tables {
 		c.Tables = append(c.Tables, t.Clone())
 	}

@@ -119,10 +119,10 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 			again = again || stayed
 		}
 	}
+	if err := takeOut(ctx, db, e, all); err != nil {
+		return nil, err
+	}
 	for _, g := range all {
-		if err := g.takeOut(ctx, db, e); err != nil {
-			return nil, err
-		}
 		out = append(out, *g.removed)
 	}
 	slices.SortFunc(out, func(a, b Removed) int { return strings.Compare(a.Table, b.Table) })
@@ -273,19 +273,32 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 	return held, nil
 }
 
-// takeOut deletes the rows that go.
-func (g *going) takeOut(ctx context.Context, db engine.Database, e engine.Engine) error {
+// takeOut deletes the rows that go, all of them together: they may refer to each
+// other.
+func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*going) error {
+	count := func(g *going) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.table.Name)) }
+	var tables, where []string
 	var err error
-	if g.removed.Gone, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.table.Name)); err != nil {
-		return err
+	for _, g := range all {
+		if g.removed.Gone, err = count(g); err != nil {
+			return err
+		}
+		tables = append(tables, g.table.Name)
+		where = append(where, fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(g.name)))
 	}
-	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(g.name))
-	if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s", e.Quote(g.table.Name), where)); err != nil {
-		return err
+	for _, sql := range e.DeleteTogether(tables, where) {
+		if err := db.Exec(ctx, sql); err != nil {
+			return err
+		}
 	}
-	left, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.table.Name))
-	g.removed.Gone -= left
-	return err
+	for _, g := range all {
+		left, err := count(g)
+		if err != nil {
+			return err
+		}
+		g.removed.Gone -= left
+	}
+	return nil
 }
 
 // rewrite forgets the runs, but for the rows that were left.

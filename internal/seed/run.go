@@ -147,6 +147,9 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 	if err := r.begin(); err != nil {
 		return err
 	}
+	if err := r.db.HoldReferences(r.ctx, false); err != nil {
+		return err
+	}
 	r.goOn()
 	r.watched = r.plan.watched()
 	if err := r.watch(); err != nil {
@@ -182,10 +185,8 @@ func (r *loader) watch() error {
 }
 
 func (r *loader) commit() error {
-	if len(r.watched) > 0 {
-		if err := r.db.Settle(r.ctx); err != nil {
-			return err
-		}
+	if err := r.db.Settle(r.ctx); err != nil {
+		return err
 	}
 	return r.db.Commit(r.ctx)
 }

@@ -113,7 +113,7 @@ func (m *model) drawLines(t *rapid.T) {
 			m.lines = append(m.lines, "index "+m.quoted(m.fields[0])+", "+m.quoted(m.fields[1])+" where {"+a.name+"} is not null")
 		}
 	case 3:
-		m.lines = append(m.lines, "check known: {"+a.name+"} is not null or 1")
+		m.lines = append(m.lines, "check known: {"+a.name+"} is not null or 1 = 1")
 	}
 	if soft := rapid.SampledFrom([]string{"", "", "soft delete", "soft delete with view", "soft delete with children", "soft delete with view with children"}).Draw(t, "soft delete"); soft != "" {
 		m.lines = append(m.lines, soft)

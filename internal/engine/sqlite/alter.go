@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/demand"
 	"erbario/internal/schema"
 )
 
@@ -213,7 +214,7 @@ type op struct {
 // inPlace gives the changes that make from to without a copy, in the order that
 // is the mirror of the way back; false if there is one that cannot be.
 func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bool) {
-	if len(sources) > 0 || from.Name != to.Name || from.Options != to.Options || !samePrimaryKey(from.PrimaryKey, to.PrimaryKey) {
+	if len(sources) > 0 || from.Name != to.Name || from.Options != to.Options || !schema.SameKey(from.PrimaryKey, to.PrimaryKey) {
 		return nil, false
 	}
 	var ops []op
@@ -254,7 +255,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		return slices.ContainsFunc(list, func(c *schema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
 	}
 	for _, k := range from.Checks {
-		if belongs(k, dropped) || hasCheck(to, k) {
+		if belongs(k, dropped) || to.HasCheck(k) {
 			continue
 		}
 		if k.Name == "" || k.Conflict != "" || countCheck(from, k.Name) > 1 {
@@ -306,7 +307,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	}
 	for i := len(to.Checks) - 1; i >= 0; i-- {
 		k := to.Checks[i]
-		if belongs(k, added) || hasCheck(from, k) {
+		if belongs(k, added) || from.HasCheck(k) {
 			continue
 		}
 		if k.Name == "" || k.Conflict != "" {
@@ -364,33 +365,12 @@ func indexTitle(t *schema.Table, x *schema.Index) string {
 	return what + x.Name + " on " + t.Name
 }
 
-func samePrimaryKey(a, b *schema.PrimaryKey) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return a.Autoincrement == b.Autoincrement && a.Conflict == b.Conflict && slices.EqualFunc(a.Columns, b.Columns, samePart)
-}
-
-func samePart(a, b schema.Part) bool {
-	if (a.Expr == nil) != (b.Expr == nil) || a.Expr != nil && !a.Expr.Same(*b.Expr) {
-		return false
-	}
-	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && strings.EqualFold(collation(a.Collation), collation(b.Collation))
-}
-
-func collation(c string) string {
-	if c == "" {
-		return "BINARY"
-	}
-	return c
-}
-
 // sameIndex tells whether two indexes are the same but for their names.
 func sameIndex(a, b *schema.Index) bool {
 	if a.Unique != b.Unique || a.Constraint != b.Constraint || a.Conflict != b.Conflict || (a.Where == nil) != (b.Where == nil) {
 		return false
 	}
-	return (a.Where == nil || a.Where.Same(*b.Where)) && slices.EqualFunc(a.Parts, b.Parts, samePart)
+	return (a.Where == nil || a.Where.Same(*b.Where)) && slices.EqualFunc(a.Parts, b.Parts, schema.SamePart)
 }
 
 // samePrefix tells whether the shorter list of columns begins the longer one.
@@ -425,12 +405,6 @@ func sameForeignKeys(from, to *schema.Table, dropped, added []*schema.Column) bo
 	return slices.Equal(of(from, nil), of(to, added))
 }
 
-func hasCheck(t *schema.Table, k *schema.Check) bool {
-	return slices.ContainsFunc(t.Checks, func(o *schema.Check) bool {
-		return o.Name == k.Name && o.SQL.Same(k.SQL) && o.Conflict == k.Conflict
-	})
-}
-
 func countCheck(t *schema.Table, name string) int {
 	n := 0
 	for _, k := range t.Checks {
@@ -442,7 +416,7 @@ func countCheck(t *schema.Table, name string) int {
 }
 
 func sameColumnButNull(a, b *schema.Column) bool {
-	if !strings.EqualFold(a.SQLType, b.SQLType) || a.Name != b.Name || a.Conflict != b.Conflict || !strings.EqualFold(collation(a.Collation), collation(b.Collation)) {
+	if !strings.EqualFold(a.SQLType, b.SQLType) || a.Name != b.Name || a.Conflict != b.Conflict || !schema.SameCollation(a.Collation, b.Collation) {
 		return false
 	}
 	if (a.Default == nil) != (b.Default == nil) || a.Default != nil && !a.Default.Same(*b.Default) {
@@ -750,4 +724,53 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 		out = append(out, g.SQL.Text)
 	}
 	return out
+}
+
+// requirements are what the rows of from must fulfil to become rows of to; only
+// tells which rows stay until then.
+func requirements(from, to *schema.Table, sources map[string]engine.Source, only string, parent func(string) engine.Parent) []engine.Requirement {
+	if from.Options.Virtual != "" {
+		return nil
+	}
+	return dialect.Rows(from, to, sources, only, parent)
+}
+
+var dialect = demand.Dialect{
+	Quote:   quote,
+	Source:  sourceSQL,
+	Convert: Engine{}.Convert,
+	Differs: "IS NOT",
+	Typed:   func(sql string, _ *schema.Column) string { return sql },
+	RowName: rowidName,
+	Given:   func(t *schema.Table, c *schema.Column) bool { return rowidKey(t) == c.Name },
+	Tokens: func(sql string) []string {
+		var out []string
+		for _, t := range tokens(sql) {
+			if t.named() && t.kind != tokString {
+				out = append(out, t.name())
+			}
+		}
+		return out
+	},
+	Group: func(p schema.Part) string {
+		if p.Collation != "" {
+			return quote(p.Column) + " COLLATE " + p.Collation
+		}
+		return quote(p.Column)
+	},
+}
+
+// carried is what must hold before a table is copied or dropped: that it has no
+// column that the migration does not know. What was added by hand on some other
+// database would be gone with the old table. Indexes and triggers are carried
+// along (see Step).
+func carried(t *schema.Table) engine.Requirement {
+	var columns []string
+	for _, c := range t.Columns {
+		columns = append(columns, literal(strings.ToLower(c.Name)))
+	}
+	return engine.Requirement{
+		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
+		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
+	}
 }

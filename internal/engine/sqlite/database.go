@@ -22,6 +22,7 @@ import (
 	codes "modernc.org/sqlite/lib"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 )
 
 type database struct {
@@ -629,8 +630,11 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     answers TEXT
 )`
 
-// HistoryTable is the statement that makes the table of history.
-func (Engine) HistoryTable() string { return historyTable }
+// Foundation is the statement that makes the table of history.
+func (Engine) Foundation() []string { return []string{historyTable} }
+
+// Restate has nothing to do: SQLite keeps SQL as it was written.
+func (d *database) Restate(context.Context, *schema.Schema, *schema.Schema) error { return nil }
 
 // HoldReferences turns SQLite's own check of references on or off. A migration
 // runs with it off: dropping a table would delete the rows that refer to it.

@@ -130,49 +130,17 @@ var knownDefaults = map[string]*schema.Value{
 	"(" + uuidExpr + ")":  {Kind: schema.UUIDValue},
 }
 
-var purposes = []schema.Purpose{schema.ForType, schema.ForChoice, schema.ForNonblank, schema.ForRange, schema.ForSoftDelete, schema.ForStamped, schema.ForImmutable, schema.ForChildren}
-
-// ofTrigger tells whether a purpose is a trigger's rather than a check's.
-func ofTrigger(p schema.Purpose) bool {
-	return p == schema.ForStamped || p == schema.ForImmutable || p == schema.ForChildren
-}
-
-// madeFor tells by its name for which column, and what for, a declaration made a
-// check or a trigger.
-func madeFor(t *schema.Table, name string) (*schema.Column, schema.Purpose) {
-	for _, p := range purposes {
-		if middle, ok := strings.CutSuffix(name, "_"+string(p)); ok {
-			if column, ok := strings.CutPrefix(middle, t.Name+"_"); ok {
-				if c := t.Column(column); c != nil {
-					return c, p
-				}
-			}
-		}
-	}
-	if len(name) < schema.NameLimit-4 { // not one that was cut
-		return nil, ""
-	}
-	for _, c := range t.Columns {
-		for _, p := range purposes {
-			if schema.ConstraintName(t.Name, []string{c.Name}, string(p)) == name {
-				return c, p
-			}
-		}
-	}
-	return nil, ""
-}
-
 // recognise tells what a declaration made, and for which column.
 func recognise(t *schema.Table) {
 	for _, k := range t.Checks {
 		if k.Name == "" {
 			continue
 		}
-		if c, p := madeFor(t, k.Name); c != nil && !ofTrigger(p) {
+		if c, p := t.MadeFor(k.Name); c != nil && !p.OfTrigger() {
 			k.Column, k.Purpose = c.Name, p
 		} else if k.Column != "" && strings.HasPrefix(k.Name, t.Name+"_") {
 			// It stands with its column and is called by the name that had before.
-			for _, p := range purposes {
+			for _, p := range schema.Purposes {
 				if strings.HasSuffix(k.Name, "_"+string(p)) {
 					k.Purpose = p
 				}
@@ -183,7 +151,7 @@ func recognise(t *schema.Table) {
 		}
 	}
 	for _, g := range t.Triggers {
-		if c, p := madeFor(t, g.Name); c != nil && ofTrigger(p) {
+		if c, p := t.MadeFor(g.Name); c != nil && p.OfTrigger() {
 			g.Column, g.Purpose = c.Name, p
 			c.Immutable = c.Immutable || p == schema.ForImmutable
 			c.Stamped = c.Stamped || p == schema.ForStamped

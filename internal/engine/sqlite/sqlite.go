@@ -22,6 +22,35 @@ func (Engine) Name() string { return "sqlite" }
 // Schemes are the schemes of SQLite's URLs.
 func (Engine) Schemes() []string { return []string{"sqlite"} }
 
+// At is the engine itself: a scratch database is in memory.
+func (e Engine) At(string) engine.Engine { return e }
+
+// HoldsReferences tells that references are looked at when the steps are through.
+func (Engine) HoldsReferences() bool { return false }
+
+// AddReference gives nothing: a reference stands in the statement of its table.
+func (Engine) AddReference(*schema.Table, *schema.ForeignKey) []string { return nil }
+
+// DropReference gives nothing, as AddReference.
+func (Engine) DropReference(*schema.Table, *schema.ForeignKey) []string { return nil }
+
+// Trigger gives the statements that make and drop a trigger.
+func (Engine) Trigger(_ *schema.Table, g *schema.Trigger) (create, drop []string) {
+	return []string{g.SQL.Text}, []string{dropTrigger(g)}
+}
+
+// Cast gives a literal as it is: it says its type.
+func (Engine) Cast(sql, _ string) string { return sql }
+
+// DeleteTogether gives a statement for each table: references are not held.
+func (Engine) DeleteTogether(tables, where []string) []string {
+	var out []string
+	for i, t := range tables {
+		out = append(out, "DELETE FROM "+quote(t)+" WHERE "+where[i])
+	}
+	return out
+}
+
 // Quote is a name as SQL.
 func (Engine) Quote(name string) string { return quote(name) }
 
@@ -57,6 +86,18 @@ func (Engine) Recreate(s *schema.Schema) []string {
 		}
 	}
 	return append(tables, rest...)
+}
+
+// Empty gives the statements that drop everything.
+func (Engine) Empty(s *schema.Schema) []string {
+	var out []string
+	for _, v := range s.Views {
+		out = append(out, "DROP VIEW "+quote(v.Name))
+	}
+	for _, t := range s.Tables {
+		out = append(out, "DROP TABLE "+quote(t.Name))
+	}
+	return out
 }
 
 // Split cuts SQL into statements and the comments between them. The body of a

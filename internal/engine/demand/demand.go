@@ -1,8 +1,8 @@
-package sqlite
-
-// This file writes the queries that tell which rows stand in the way of a
-// change, over the table as it is before it: the old rows are put in the form
-// that they would have, and asked whether they break what comes.
+// Package demand writes the queries that tell which rows stand in the way of a
+// change, over the table as it is before it: the old rows are put in the form that
+// they would have, and asked whether they break what comes. The SQL is the same on
+// every engine but for a few words, which a Dialect gives.
+package demand
 
 import (
 	"fmt"
@@ -13,14 +13,24 @@ import (
 	"erbario/internal/schema"
 )
 
-// requirements are what the rows of from must fulfil to become rows of to; only
+// Dialect is what an engine says otherwise than others.
+type Dialect struct {
+	Quote   func(name string) string
+	Tokens  func(sql string) []string                                                                                               // the names that SQL mentions
+	Source  func(from *schema.Table, c *schema.Column, oldName string, sources map[string]engine.Source) (sql string, fromRow bool) // the value of a column over an old row
+	Convert func(from, to *schema.Column) (engine.Conversion, bool)
+	Typed   func(sql string, c *schema.Column) string    // an expression that says its type
+	Differs string                                       // the operator by which two values differ, nulls being alike
+	RowName func(t *schema.Table) string                 // what tells the rows of a table without a key apart; "": nothing
+	Given   func(t *schema.Table, c *schema.Column) bool // the database gives the column a value by itself
+	Group   func(p schema.Part) string                   // a part of an index as it tells values apart
+}
+
+// Rows are what the rows of from must fulfil to become rows of to; only
 // tells which rows stay until then.
-func requirements(from, to *schema.Table, sources map[string]engine.Source, only string, parent func(string) engine.Parent) []engine.Requirement {
-	if from.Options.Virtual != "" {
-		return nil
-	}
+func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, only string, parent func(string) engine.Parent) []engine.Requirement {
 	var out []engine.Requirement
-	p := projection{from: from, to: to, sources: sources, only: only}
+	p := projection{Dialect: d, from: from, to: to, sources: sources, only: only}
 	for _, c := range to.Columns {
 		old := from.Column(c.Name)
 		if c.Generated != nil {
@@ -33,22 +43,25 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, only
 			}
 			out = append(out, engine.Requirement{
 				Sentence: fmt.Sprintf("{n} values of %s.%s have no one way to become what is declared", to.Name, c.Name), About: c.Name,
-				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", quoteAll(shown), p.rows(), quote(old.Name)),
+				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(), p.Quote(old.Name)),
 			})
+		}
+		if q, typ := p.unfit(c); q != "" {
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ), About: c.Name, Query: q})
 		}
 		if q := p.lossy(c); q != "" {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Query: q})
 		}
 		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Query: p.query([]string{c.Name}, quote(c.Name)+" IS NULL")})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})
 		}
-		if c.NotNull && c.Default == nil && !p.sourced(c) && rowidKey(to) != c.Name {
+		if c.NotNull && c.Default == nil && !p.sourced(c) && !p.Given(to, c) {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name), About: c.Name, Query: p.query(nil, "true")})
 		}
 	}
 	for _, k := range to.Checks {
 		used := p.used(k.SQL.Text)
-		if !p.concerned(used) && hasCheck(from, k) || !p.anySourced(used) {
+		if !p.concerned(used) && from.HasCheck(k) || !p.anySourced(used) {
 			continue
 		}
 		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
@@ -61,17 +74,17 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, only
 			continue
 		}
 		names := schema.Names(x.Parts)
-		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) })
+		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
 		null := slices.ContainsFunc(names, func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
 		implied := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
-			return o.Unique && o.Where == nil && x.Where != nil && slices.EqualFunc(o.Parts, x.Parts, samePart)
+			return o.Unique && o.Where == nil && x.Where != nil && slices.EqualFunc(o.Parts, x.Parts, schema.SamePart)
 		})
 		if (same || implied) && !p.concerned(names) || len(names) != len(x.Parts) || null {
 			continue
 		}
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(names, ", ")), Query: p.duplicates(x)})
 	}
-	if names := to.Key(); len(names) > 0 && (!samePrimaryKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) && p.allSourced(names) {
+	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) && p.allSourced(names) {
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row and cannot be its key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns})})
 	}
 	for _, k := range to.ForeignKeys {
@@ -83,32 +96,17 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, only
 		}
 		var there, match []string
 		for i, c := range k.Columns {
-			there = append(there, quote(c)+" IS NOT NULL")
-			match = append(match, fmt.Sprintf("parent.%s = q.%s", quote(k.References[i]), quote(c)))
+			there = append(there, p.Quote(c)+" IS NOT NULL")
+			match = append(match, fmt.Sprintf("parent.%s = q.%s", p.Quote(k.References[i]), p.Quote(c)))
 		}
 		if parent(k.Table) == engine.ParentNew {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, strings.Join(there, " AND "))})
 			continue
 		}
-		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "), quote(k.Table), strings.Join(match, " AND "))
+		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "), p.Quote(k.Table), strings.Join(match, " AND "))
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, where)})
 	}
 	return out
-}
-
-// carried is what must hold before a table is copied or dropped: that it has no
-// column that the migration does not know. What was added by hand on some other
-// database would be gone with the old table. Indexes and triggers are carried
-// along (see Step).
-func carried(t *schema.Table) engine.Requirement {
-	var columns []string
-	for _, c := range t.Columns {
-		columns = append(columns, literal(strings.ToLower(c.Name)))
-	}
-	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
-		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
-	}
 }
 
 func checkSentence(t *schema.Table, k *schema.Check) string {
@@ -130,6 +128,7 @@ func checkSentence(t *schema.Table, k *schema.Check) string {
 
 // projection is the rows of from in the form of to.
 type projection struct {
+	Dialect
 	from, to *schema.Table
 	sources  map[string]engine.Source
 	only     string // the rows that are asked about; empty: all
@@ -137,7 +136,7 @@ type projection struct {
 
 // rows is what the rows are selected from.
 func (p projection) rows() string {
-	name := quote(p.from.Name)
+	name := p.Quote(p.from.Name)
 	if p.only == "" || p.from.Unkeyed() {
 		return name
 	}
@@ -146,22 +145,24 @@ func (p projection) rows() string {
 
 // expr is the value of a column of to over a row of from.
 func (p projection) expr(c *schema.Column) string {
-	if e, ok := sourceSQL(p.from, c, p.from.Name, p.sources); ok {
-		if src, ok := p.sources[c.Name]; ok && src.SQL != "" {
-			return "(" + e + ")"
+	if e, ok := p.Source(p.from, c, p.from.Name, p.sources); ok {
+		src, ok := p.sources[c.Name]
+		switch {
+		case ok && (src.SQL != "" || src.Kept != "" || src.Blocks):
+			return p.Typed("("+e+")", c)
 		}
 		return e
 	}
 	if c.Default != nil {
-		return c.Default.Text
+		return p.Typed(c.Default.Text, c)
 	}
-	return "NULL"
+	return p.Typed("NULL", c)
 }
 
 // sourced tells whether the column's value comes from the old row, rather than
 // from its default.
 func (p projection) sourced(c *schema.Column) bool {
-	_, ok := sourceSQL(p.from, c, p.from.Name, p.sources)
+	_, ok := p.Source(p.from, c, p.from.Name, p.sources)
 	return ok
 }
 
@@ -196,15 +197,46 @@ func (p projection) concerned(columns []string) bool {
 // used are the columns of to that SQL mentions.
 func (p projection) used(sql string) []string {
 	var out []string
-	for _, t := range tokens(sql) {
-		if !t.named() || t.kind == tokString {
-			continue
-		}
-		if c := p.to.Column(t.name()); c != nil && !slices.Contains(out, c.Name) {
+	for _, n := range p.Tokens(sql) {
+		if c := p.to.Column(n); c != nil && !slices.Contains(out, c.Name) {
 			out = append(out, c.Name)
 		}
 	}
 	return out
+}
+
+// list quotes names.
+func (p projection) list(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = p.Quote(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+// unfit selects the rows whose value the new type of a column would refuse; ""
+// where it refuses none.
+func (p projection) unfit(c *schema.Column) (query, typ string) {
+	old := p.from.Column(c.Name)
+	src, sourced := p.sources[c.Name]
+	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) || sourced && !src.Converts {
+		return "", ""
+	}
+	conv, ok := p.Convert(old, c)
+	if !ok || conv.Fits == "" {
+		return "", ""
+	}
+	shown := slices.Clone(p.from.Key())
+	if !slices.Contains(shown, c.Name) {
+		shown = append(shown, c.Name)
+	}
+	where := fmt.Sprintf("%s IS NOT NULL AND NOT (%s)", p.Quote(c.Name), conv.Fits)
+	if src.Unfill != "" { // what was filled becomes null again and is not converted
+		src.SQL = "1"
+		filled, _ := p.Source(p.from, c, p.from.Name, map[string]engine.Source{c.Name: src})
+		where += " AND " + filled + " IS NOT NULL"
+	}
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", p.list(shown), p.rows(), where), c.SQLType
 }
 
 // query selects, by key and the columns asked about, the rows that fulfil where
@@ -212,7 +244,7 @@ func (p projection) used(sql string) []string {
 func (p projection) query(columns []string, where string) string {
 	shown := slices.Clone(p.from.Key())
 	if shown == nil {
-		if name := rowidName(p.from); name != "" {
+		if name := p.RowName(p.from); name != "" {
 			shown = []string{name}
 		}
 	}
@@ -229,8 +261,8 @@ func (p projection) query(columns []string, where string) string {
 	for _, n := range columns {
 		c := p.to.Column(n)
 		e := p.expr(c)
-		if e != quote(n) {
-			e += " AS " + quote(n)
+		if e != p.Quote(n) {
+			e += " AS " + p.Quote(n)
 		}
 		inner = append(inner, e)
 		if !slices.Contains(list, n) {
@@ -238,7 +270,7 @@ func (p projection) query(columns []string, where string) string {
 		}
 	}
 	// Generated columns are worked out from those they mention.
-	return fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s) AS q\nWHERE %s", bareList(list), strings.Join(inner, ", "), p.rows(), where)
+	return fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s) AS q\nWHERE %s", p.bareList(list), strings.Join(inner, ", "), p.rows(), where)
 }
 
 // bare is a column's or the row number's name; the latter is never quoted.
@@ -246,13 +278,13 @@ func (p projection) bare(name string) string {
 	if p.from.Column(name) == nil {
 		return name
 	}
-	return quote(name)
+	return p.Quote(name)
 }
 
-func bareList(names []string) string {
+func (p projection) bareList(names []string) string {
 	out := make([]string, len(names))
 	for i, n := range names {
-		out[i] = quote(n)
+		out[i] = p.Quote(n)
 		if n == "rowid" || n == "_rowid_" || n == "oid" {
 			out[i] = n
 		}
@@ -266,7 +298,7 @@ func (p projection) duplicates(x *schema.Index) string {
 	used := slices.Clone(names)
 	var where []string
 	for _, n := range names {
-		where = append(where, quote(n)+" IS NOT NULL")
+		where = append(where, p.Quote(n)+" IS NOT NULL")
 	}
 	if x.Where != nil {
 		for _, n := range p.used(x.Where.Text) {
@@ -279,84 +311,16 @@ func (p projection) duplicates(x *schema.Index) string {
 	var inner, group []string
 	for _, n := range used {
 		e := p.expr(p.to.Column(n))
-		if e != quote(n) {
-			e += " AS " + quote(n)
+		if e != p.Quote(n) {
+			e += " AS " + p.Quote(n)
 		}
 		inner = append(inner, e)
 	}
 	for _, part := range x.Parts {
-		g := quote(part.Column)
-		if part.Collation != "" {
-			g += " COLLATE " + part.Collation
-		}
-		group = append(group, g)
+		group = append(group, p.Group(part))
 	}
 	return fmt.Sprintf("SELECT %s, count(*) AS %s FROM (SELECT %s FROM %s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
-		quoteAll(names), quote("rows"), strings.Join(inner, ", "), p.rows(), strings.Join(where, " AND "), strings.Join(group, ", "))
-}
-
-// Convert tells how a value of one type becomes one of another. ok is false where
-// there is no one obvious way.
-func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
-	x := quote(from.Name)
-	a, b := typeOf(from.SQLType).Kind, typeOf(to.SQLType).Kind
-	if a == b || strings.EqualFold(from.SQLType, to.SQLType) {
-		return engine.Conversion{}, true
-	}
-	exact := func(t string) bool { return strings.HasPrefix(strings.ToUpper(t), "DECIMAL_TEXT") }
-	if exact(from.SQLType) || exact(to.SQLType) {
-		return engine.Conversion{}, false
-	}
-	as := func(sql, how string) (engine.Conversion, bool) { return engine.Conversion{SQL: sql, How: how}, true }
-	written := map[schema.Kind]string{ // kept as text
-		schema.Text: "the text stays as it is", schema.Date: "the text has to be a day, as 2026-01-31", schema.Time: "the text has to be a time, as 10:30:00",
-		schema.Timestamp: "the text has to be a moment in UTC, as 2026-01-31 10:30:00", schema.Datetime: "the text has to be a time, as 2026-01-31 10:30:00",
-		schema.UUID: "the text has to be a UUID in lower case", schema.JSON: "the text has to be JSON",
-	}
-	moment := func(k schema.Kind) bool { return k == schema.Timestamp || k == schema.Datetime }
-	float := func(k schema.Kind) bool { return k == schema.Real || k == schema.Double }
-	whole := func(k schema.Kind) bool { return k.Whole() || k == schema.Boolean }
-	switch {
-	case moment(a) && moment(b):
-		return as("", "the time stays as it is")
-	case a == schema.Date && moment(b):
-		return as(x+" || ' 00:00:00'", "a day becomes its midnight")
-	case moment(a) && b == schema.Date:
-		return as("date("+x+")", "a time becomes its day, and has to be a midnight")
-	case a.Whole() && moment(b):
-		return as("datetime("+x+", 'unixepoch')", "seconds since 1970 become the moment")
-	case moment(a) && b.Whole():
-		return as("unixepoch("+x+")", "a moment becomes the seconds since 1970, and has to be a whole one")
-	case a == schema.Text && written[b] != "":
-		return as("", written[b])
-	case b == schema.Text && written[a] != "":
-		return as("", written[b])
-	case a == schema.Boolean && b == schema.Text:
-		return as("CASE "+x+" WHEN 1 THEN 'true' WHEN 0 THEN 'false' END", "true and false become words")
-	case a == schema.Text && b == schema.Boolean:
-		return as("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text has to be true or false")
-	case a == schema.Boolean && whole(b):
-		return as("", "false becomes 0, true 1")
-	case whole(a) && b == schema.Boolean:
-		return as("", "0 becomes false, 1 true; there can be no other")
-	case whole(a) && (whole(b) || b == schema.Decimal):
-		return as("", "the number stays as it is")
-	case b == schema.Text && (whole(a) || a == schema.Decimal || float(a)):
-		return as("CAST("+x+" AS TEXT)", "a number becomes its digits")
-	case a == schema.Text && b.Whole():
-		return as("CAST("+x+" AS INTEGER)", "the text has to be a whole number's digits")
-	case a == schema.Text && b == schema.Decimal:
-		return as("CAST("+x+" AS NUMERIC)", "the text has to be a number's digits")
-	case a == schema.Text && float(b):
-		return as("CAST("+x+" AS REAL)", "the text has to be a number's digits")
-	case (a.Whole() || a == schema.Decimal) && float(b):
-		return as("CAST("+x+" AS REAL)", "the number stays as it is")
-	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as("CAST("+x+" AS INTEGER)", "the number has to be whole")
-	case float(a) && (b == schema.Decimal || float(b)):
-		return as("", "the number stays as it is")
-	}
-	return engine.Conversion{}, false
+		p.list(names), p.Quote("rows"), strings.Join(inner, ", "), p.rows(), strings.Join(where, " AND "), strings.Join(group, ", "))
 }
 
 // lossy selects the rows whose value would not come back the same from a
@@ -367,11 +331,11 @@ func (p projection) lossy(c *schema.Column) string {
 	if old == nil || !sourced || !src.Converts {
 		return ""
 	}
-	back, ok := Engine{}.Convert(c, old)
-	if !ok {
+	back, ok := p.Convert(c, old)
+	if conv, _ := p.Convert(old, c); !ok || conv.Exact {
 		return ""
 	}
-	name := quote(c.Name)
+	name := p.Quote(c.Name)
 	// The converted value, converted back, against the old one.
 	converted := "(" + src.SQL + ")"
 	if back.SQL != "" {
@@ -381,9 +345,9 @@ func (p projection) lossy(c *schema.Column) string {
 	if !slices.Contains(shown, c.Name) {
 		shown = append(shown, c.Name)
 	}
-	where := fmt.Sprintf("%s IS NOT NULL AND %s IS NOT %s", name, converted, name)
+	where := fmt.Sprintf("%s IS NOT NULL AND %s %s %s", name, converted, p.Differs, name)
 	if src.Unfill != "" { // what was filled becomes null again and is not converted
 		where += " AND " + p.expr(c) + " IS NOT NULL"
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", quoteAll(shown), p.rows(), where)
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", p.list(shown), p.rows(), where)
 }

@@ -1,0 +1,707 @@
+package postgres
+
+// This file makes one table another, in place: nearly all that PostgreSQL can be
+// asked for, it can do to the table that is there. What goes first is what stands
+// on a column that changes; then columns and values; then all stands again. The
+// undo of a step is made by the same code, the other way round. References are not
+// the table's affair: the plan lets them go and come apart.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/engine/demand"
+	"erbario/internal/schema"
+)
+
+// Create gives the step for a new table.
+func (Engine) Create(t *schema.Table) engine.Step {
+	return engine.Step{Title: "create " + t.Name, Apply: tableStatements(t), Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
+}
+
+// AddReference gives the statement that makes a reference.
+func (Engine) AddReference(t *schema.Table, k *schema.ForeignKey) []string {
+	return []string{alterTable(t.Name) + "ADD " + named(k.Name) + foreignKey(k)}
+}
+
+// DropReference gives the statement that drops a reference.
+func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
+	return []string{alterTable(t.Name) + "DROP CONSTRAINT " + quote(k.Name)}
+}
+
+// Rename gives the step that renames a table, or a column of one; the server's own
+// references follow.
+func (Engine) Rename(table, column, to string) engine.Step {
+	if column != "" {
+		rename := func(a, b string) string {
+			return alterTable(table) + "RENAME COLUMN " + quote(a) + " TO " + quote(b)
+		}
+		return engine.Step{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: []string{rename(column, to)}, Undo: []string{rename(to, column)}}
+	}
+	rename := func(a, b string) string { return alterTable(a) + "RENAME TO " + quote(b) }
+	return engine.Step{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: []string{rename(table, to)}, Undo: []string{rename(to, table)}}
+}
+
+// op is one change of a table.
+type op struct {
+	what        string // what it is about: the way back has one about the same
+	title, note string
+	sql         []string
+	adds        []string // the columns that it adds
+}
+
+// Alter gives the steps that make one table another.
+func (Engine) Alter(a engine.Alteration) engine.Change {
+	for column, s := range a.Back {
+		s.Match = a.Match()
+		a.Back[column] = s
+	}
+	out := engine.Change{
+		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
+		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
+	}
+	filled := filledColumns(a)
+	forward, back := changes(a.From, a.To, a.Forward), changes(a.To, a.From, a.Back)
+	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && mirrored(forward, back) {
+		if comesAndGoes(forward) {
+			step := engine.Step{Title: a.Summary, Note: note(forward)}
+			for i, o := range forward {
+				step.Apply = append(step.Apply, o.sql...)
+				step.Undo = append(step.Undo, back[i].sql...)
+				step.UndoLoses = append(step.UndoLoses, qualify(a.From.Name, o.adds)...)
+			}
+			out.Steps = []engine.Step{step}
+			return out
+		}
+		for i, o := range forward {
+			out.Steps = append(out.Steps, engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: back[len(back)-1-i].sql, UndoLoses: qualify(a.From.Name, o.adds)})
+		}
+		return out
+	}
+	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: qualify(a.From.Name, a.Lost)}
+	if !a.From.Unkeyed() {
+		gone := lostColumns(a.To, a.From)
+		for _, c := range a.Lost {
+			if a.To.Column(c) != nil {
+				gone = append(gone, c) // of another type now
+			}
+		}
+		step.UndoLoses = qualify(a.From.Name, gone)
+	}
+	kept := a.Lost
+	if a.NoKeep {
+		kept = nil
+	}
+	keeps := a.Keep != "" && len(kept)+len(filled) > 0
+	if keeps {
+		step.Kept = len(kept) > 0
+		step.Apply = append(step.Apply, keepValues(a, kept, filled)...)
+	}
+	for _, o := range forward {
+		step.Apply = append(step.Apply, o.sql...)
+	}
+	for _, o := range back {
+		step.Undo = append(step.Undo, o.sql...)
+	}
+	if keeps {
+		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(a.Keep), quote(a.From.Name), keptMatch(a.Match(), "kept", "here")))
+	}
+	out.Steps = []engine.Step{step}
+	return out
+}
+
+// mirrored tells whether each change has its own way back, in the opposite order.
+func mirrored(forward, back []op) bool {
+	if len(forward) != len(back) {
+		return false
+	}
+	for i, o := range forward {
+		if back[len(back)-1-i].what != o.what {
+			return false
+		}
+	}
+	return true
+}
+
+// comesAndGoes tells whether the changes are best one step: something goes and
+// something comes in its place, so that no single one says what is done.
+func comesAndGoes(ops []op) bool {
+	drops := slices.ContainsFunc(ops, func(o op) bool { return strings.HasPrefix(o.title, "drop ") })
+	comes := slices.ContainsFunc(ops, func(o op) bool { return !strings.HasPrefix(o.title, "drop ") })
+	return drops && comes
+}
+
+// The notes of steps: what they do to rows.
+const (
+	noteKeeps    = "keeps every row"
+	noteReads    = "reads every row"
+	noteRewrites = "rewrites every row"
+)
+
+// note is the gravest of the changes' notes.
+func note(ops []op) string {
+	out := noteKeeps
+	for _, o := range ops {
+		if o.note == noteRewrites || o.note == noteReads && out == noteKeeps {
+			out = o.note
+		}
+	}
+	return out
+}
+
+func qualify(table string, columns []string) []string {
+	var out []string
+	for _, c := range columns {
+		out = append(out, table+"."+c)
+	}
+	return out
+}
+
+// lostColumns are the columns of from, generated ones aside, that to lacks.
+func lostColumns(from, to *schema.Table) []string {
+	var out []string
+	for _, c := range from.Columns {
+		if to.Column(c.Name) == nil && c.Generated == nil {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// filledColumns are the columns of which some rows are given a value they had not.
+func filledColumns(a engine.Alteration) []string {
+	var out []string
+	for _, c := range a.From.Columns {
+		if a.Forward[c.Name].Fill != "" {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// alteration is one direction of a change of a table.
+type alteration struct {
+	from, to *schema.Table
+	sources  map[string]engine.Source
+	ops      []op
+	anew     map[string]bool // columns that are replaced by new ones of another type
+	touched  map[string]bool // columns whose type changes
+}
+
+// changes gives the changes that make from to.
+func changes(from, to *schema.Table, sources map[string]engine.Source) []op {
+	a := &alteration{from: from, to: to, sources: sources, anew: map[string]bool{}, touched: map[string]bool{}}
+	for _, c := range to.Columns {
+		old := from.Column(c.Name)
+		if old == nil || c.Generated != nil || old.Generated != nil || schema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
+			continue
+		}
+		a.touched[c.Name] = true
+		src, ok := sources[c.Name]
+		simple := !ok || src.Blocks || src.Kept == "" && (src.SQL == "" || src.Converts && alone(src.SQL, from, c.Name))
+		a.anew[c.Name] = !simple
+	}
+	a.letGo()
+	if len(sources) == 0 {
+		a.dropColumns()
+		a.types()
+		a.addColumns()
+	} else {
+		a.addColumns()
+		a.values()
+		a.types()
+		a.dropColumns()
+	}
+	a.hold()
+	return a.ops
+}
+
+// alone tells whether an expression reads no column but its own, so that the server
+// can work it out while it changes the column's type.
+func alone(sql string, t *schema.Table, column string) bool {
+	for _, tok := range tokens(sql) {
+		if tok.is("SELECT") || tok.kind == tokParam || tok.named() && tok.name() != column && t.Column(tok.name()) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+func (a *alteration) do(what, title, note string, sql ...string) {
+	a.ops = append(a.ops, op{what: what, title: title, note: note, sql: sql})
+}
+
+// moves tells whether SQL names a column that goes, or whose type changes: what
+// stands on it has to go meanwhile.
+func (a *alteration) moves(sql string) bool {
+	for _, c := range a.from.Columns {
+		if (a.touched[c.Name] || a.to.Column(c.Name) == nil) && mentions(sql, c.Name) {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *alteration) movesIndex(x *schema.Index) bool {
+	for _, p := range x.Parts {
+		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || p.Collation == ignoringCase && a.touched[p.Column] {
+			return true
+		}
+	}
+	return x.Where != nil && a.moves(x.Where.Text)
+}
+
+// stays tells whether an index is the same before and after, and stands on nothing
+// that moves.
+func (a *alteration) stays(x *schema.Index, other *schema.Table) bool {
+	return !a.movesIndex(x) && slices.ContainsFunc(other.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
+}
+
+func (a *alteration) staysCheck(k *schema.Check, other *schema.Table) bool {
+	return !a.moves(k.SQL.Text) && slices.ContainsFunc(other.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+}
+
+// sameColumn leaves checks of the same words apart that were declared for different
+// columns.
+func sameColumn(a, b *schema.Check) bool { return a.Purpose == b.Purpose || a.Name == b.Name }
+
+func (a *alteration) staysTrigger(g *schema.Trigger, other *schema.Table) bool {
+	return !a.moves(g.SQL.Text) && slices.ContainsFunc(other.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) })
+}
+
+func (a *alteration) staysKey() bool {
+	x, y := a.from.PrimaryKey, a.to.PrimaryKey
+	if x == nil || y == nil {
+		return x == y
+	}
+	return slices.EqualFunc(x.Columns, y.Columns, schema.SamePart) && !slices.ContainsFunc(x.Columns, func(p schema.Part) bool { return a.anew[p.Column] })
+}
+
+// remade tells whether a generated column has to be made again.
+func (a *alteration) remade(c, o *schema.Column) bool {
+	switch {
+	case o == nil:
+		return false
+	case (c.Generated == nil) != (o.Generated == nil):
+		return true
+	case c.Generated == nil:
+		return false
+	}
+	return !schema.SameForm(c.SQLType, o.SQLType) || !c.Generated.SQL.Same(o.Generated.SQL) || a.moves(c.Generated.SQL.Text)
+}
+
+// letGo takes away what stands in the way of changes, or stands no more.
+func (a *alteration) letGo() {
+	table := a.from.Name
+	for _, g := range a.from.Triggers {
+		if !a.staysTrigger(g, a.to) {
+			_, drop := Engine{}.Trigger(a.from, g)
+			a.do("trigger "+g.Name, triggerTitle("stop", a.from, g), "", drop...)
+		}
+	}
+	for _, x := range a.from.Indexes {
+		if !a.stays(x, a.to) {
+			a.do("index "+x.Name, "drop "+indexTitle(a.from, x), "", dropIndex(table, x))
+			continue
+		}
+		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })]
+		if o.Name != x.Name {
+			a.do("name of "+min(o.Name, x.Name), fmt.Sprintf("rename the index %s to %s", x.Name, o.Name), noteKeeps, "ALTER INDEX "+quote(x.Name)+" RENAME TO "+quote(o.Name))
+		}
+	}
+	if a.from.PrimaryKey != nil && !a.staysKey() {
+		a.do("key", "drop the key of "+table, "", alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
+	}
+	for _, k := range a.from.Checks {
+		if k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column) {
+			continue // it goes with its column
+		}
+		if !a.staysCheck(k, a.to) {
+			a.do("check "+k.Name, "drop check "+k.Name, noteKeeps, alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
+			continue
+		}
+		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
+		if o.Name != k.Name && o.Name != "" {
+			a.do("name of "+min(o.Name, k.Name), fmt.Sprintf("rename the check %s to %s", k.Name, o.Name), noteKeeps, alterTable(table)+"RENAME CONSTRAINT "+quote(k.Name)+" TO "+quote(o.Name))
+		}
+	}
+	for _, c := range a.from.Columns {
+		o := a.to.Column(c.Name)
+		switch {
+		case o == nil:
+			continue
+		case a.remade(c, o):
+			a.do("column "+c.Name, "drop "+table+"."+c.Name, noteKeeps, alterTable(table)+"DROP COLUMN "+quote(c.Name))
+			continue
+		}
+		if c.Identity && !o.Identity {
+			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is given by the application", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
+		}
+		if c.NotNull && (!o.NotNull || a.empties(c.Name)) {
+			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
+		}
+	}
+}
+
+// empties tells whether a column is empty for a while before its values come.
+func (a *alteration) empties(column string) bool {
+	s, ok := a.sources[column]
+	return ok && !a.anew[column] && (s.Kept != "" || s.Unfill != "")
+}
+
+// mentionsOthers tells whether SQL names columns of the table beside one.
+func mentionsOthers(sql string, t *schema.Table, column string) bool {
+	for _, tok := range tokens(sql) {
+		if tok.named() && tok.name() != column && t.Column(tok.name()) != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// newName is the name that a column has while it replaces another.
+func newName(column string) string { return schema.Cut("erbario_new_" + column) }
+
+// addColumns adds the columns that are new, bare where their values are to come.
+func (a *alteration) addColumns() {
+	table := a.to.Name
+	for _, c := range a.to.Columns {
+		if a.anew[c.Name] {
+			bare := &schema.Column{Name: newName(c.Name), SQLType: c.SQLType, Collation: c.Collation}
+			a.do("column "+c.Name, "", noteRewrites, alterTable(table)+"ADD COLUMN "+columnDefinition(bare))
+			continue
+		}
+		if a.from.Column(c.Name) != nil {
+			continue
+		}
+		full := c
+		note := noteKeeps
+		if _, ok := a.sources[c.Name]; ok {
+			full, note = &schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}, noteRewrites
+		} else if rewrites(c) {
+			note = noteRewrites
+		}
+		s := alterTable(table) + "ADD COLUMN " + columnDefinition(full)
+		for _, k := range a.to.Checks {
+			if full == c && k.Column == c.Name && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
+				s += " " + named(k.Name) + checkDefinition(k)
+			}
+		}
+		sql := []string{s}
+		if c.Comment != "" {
+			sql = append(sql, commentOn(table, c.Name, c.Comment))
+		}
+		a.do("column "+c.Name, "add "+table+"."+c.Name, note, sql...)
+		if c.Generated == nil {
+			a.ops[len(a.ops)-1].adds = []string{c.Name}
+		}
+	}
+}
+
+// rewrites tells whether adding a column writes every row anew: its value is another
+// for each.
+func rewrites(c *schema.Column) bool {
+	if c.Identity || c.Generated != nil {
+		return true
+	}
+	return c.Default != nil && (mentions(c.Default.Text, "gen_random_uuid") || mentions(c.Default.Text, "clock_timestamp") || mentions(c.Default.Text, "random") || mentions(c.Default.Text, "nextval"))
+}
+
+// values gives columns their values: all that are worked out from the old row in one
+// statement, so that none sees what another has just become.
+func (a *alteration) values() {
+	table := quote(a.to.Name)
+	var set, sql []string
+	where := ""
+	n := 0
+	target := func(c *schema.Column) string {
+		if a.anew[c.Name] {
+			return quote(newName(c.Name))
+		}
+		return quote(c.Name)
+	}
+	for _, c := range a.to.Columns {
+		s, ok := a.sources[c.Name]
+		if !ok || s.Kept != "" || s.Unfill != "" || s.Blocks || s.SQL == "" || a.touched[c.Name] && !a.anew[c.Name] {
+			continue
+		}
+		n++
+		if s.Fill != "" && !s.Converts {
+			set, where = append(set, target(c)+" = "+s.Fill), " WHERE "+quote(c.Name)+" IS NULL"
+			continue
+		}
+		set, where = append(set, target(c)+" = "+s.SQL), ""
+	}
+	if n > 1 { // together: each in its own words, over every row
+		set, where = nil, ""
+		for _, c := range a.to.Columns {
+			if s, ok := a.sources[c.Name]; ok && s.Kept == "" && s.Unfill == "" && !s.Blocks && s.SQL != "" && !(a.touched[c.Name] && !a.anew[c.Name]) {
+				set = append(set, target(c)+" = "+s.SQL)
+			}
+		}
+	}
+	if len(set) > 0 {
+		sql = append(sql, "UPDATE "+table+" SET "+strings.Join(set, ", ")+where)
+	}
+	for _, c := range a.to.Columns {
+		s, ok := a.sources[c.Name]
+		if !ok || s.Kept == "" && s.Unfill == "" {
+			continue
+		}
+		kept, x := s.Kept+s.Unfill, quote(c.Name)
+		keys := make([]string, len(s.Match))
+		for i, k := range s.Match {
+			keys[i] = quote("key_" + k)
+		}
+		// The newest of what is kept for a row counts.
+		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept", strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
+		match := keptMatch(s.Match, "kept", "here")
+		if s.Unfill != "" {
+			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND kept.%s IS NOT DISTINCT FROM here.%s", table, x, newest, match, x, quote("filled_"+c.Name), x))
+			continue
+		}
+		if a.from.Column(c.Name) != nil && !a.anew[c.Name] {
+			sql = append(sql, fmt.Sprintf("UPDATE %s SET %s = NULL", table, x))
+		}
+		sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = kept.%s FROM %s WHERE %s", table, target(c), x, newest, match))
+		rest := s.Else
+		if c.NotNull && c.Default != nil {
+			rest = c.Default.Text
+		}
+		if rest != "" {
+			sql = append(sql, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s IS NULL", table, target(c), rest, target(c)))
+		}
+	}
+	if len(sql) > 0 {
+		a.do("values", "", noteRewrites, quiet(sql)...)
+	}
+}
+
+// quiet has the triggers of ours keep still during statements: they change no other
+// column, and refuse nothing.
+func quiet(sql []string) []string {
+	out := append([]string{"SET LOCAL erbario.quiet = 'on'"}, sql...)
+	return append(out, "SET LOCAL erbario.quiet = ''")
+}
+
+// types changes the types of columns, in one statement, since that is one rewrite.
+func (a *alteration) types() {
+	table := alterTable(a.to.Name)
+	var list, names []string
+	grave := noteKeeps
+	for _, c := range a.to.Columns {
+		old := a.from.Column(c.Name)
+		if !a.touched[c.Name] || a.anew[c.Name] {
+			continue
+		}
+		x := quote(c.Name)
+		if old.Default != nil {
+			list = append(list, "ALTER COLUMN "+x+" DROP DEFAULT")
+		}
+		s := "ALTER COLUMN " + x + " TYPE " + c.SQLType
+		if c.Collation != "" {
+			s += " COLLATE " + c.Collation
+		}
+		src := a.sources[c.Name]
+		switch {
+		case src.Blocks:
+			s += " USING NULL::" + c.SQLType
+		case src.SQL != "": // without, the server refuses what does not fit rather than cutting it
+			s += " USING " + src.SQL
+		}
+		if !widens(old.SQLType, c.SQLType) {
+			grave = noteRewrites
+		}
+		list = append(list, s)
+		if c.Default != nil {
+			list = append(list, "ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
+		}
+		names = append(names, fmt.Sprintf("%s is %s", c.Name, c.SQLType))
+	}
+	if len(list) > 0 {
+		a.do("types", a.to.Name+": "+strings.Join(names, ", "), grave, table+strings.Join(list, ", "))
+	}
+	for _, c := range a.to.Columns {
+		old := a.from.Column(c.Name)
+		if old == nil || a.touched[c.Name] || c.Generated != nil || old.Generated != nil || schema.SameSQL(old.Default, c.Default) {
+			continue
+		}
+		s := table + "ALTER COLUMN " + quote(c.Name)
+		if c.Default == nil {
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), noteKeeps, s+" DROP DEFAULT")
+		} else {
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, strings.Join(strings.Fields(c.Default.Text), " ")), noteKeeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
+		}
+	}
+}
+
+// widens tells whether a type takes every value of another as it is stored, so that
+// the server neither reads nor writes a row.
+func widens(from, to string) bool {
+	a, b := typeOf(from), typeOf(to)
+	if a.Kind == schema.Text && b.Kind == schema.Text {
+		return b.Length == 0 || a.Length > 0 && a.Length <= b.Length
+	}
+	return a.Kind == schema.Decimal && b.Kind == schema.Decimal && a.Scale == b.Scale && a.Precision <= b.Precision
+}
+
+// dropColumns drops what is declared no more, and what was replaced.
+func (a *alteration) dropColumns() {
+	table := alterTable(a.to.Name)
+	for i := len(a.from.Columns) - 1; i >= 0; i-- {
+		c := a.from.Columns[i]
+		if a.anew[c.Name] {
+			a.do("column "+c.Name, "", noteKeeps, table+"DROP COLUMN "+quote(c.Name), table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
+		} else if a.to.Column(c.Name) == nil {
+			a.do("column "+c.Name, "drop "+a.to.Name+"."+c.Name, noteKeeps, table+"DROP COLUMN "+quote(c.Name))
+		}
+	}
+}
+
+// hold makes everything stand that is declared.
+func (a *alteration) hold() {
+	table := alterTable(a.to.Name)
+	for i := len(a.to.Columns) - 1; i >= 0; i-- {
+		c := a.to.Columns[i]
+		old := a.from.Column(c.Name)
+		x := quote(c.Name)
+		if old != nil && a.remade(old, c) {
+			a.do("column "+c.Name, "add "+a.to.Name+"."+c.Name, noteRewrites, table+"ADD COLUMN "+columnDefinition(c))
+			continue
+		}
+		_, sourced := a.sources[c.Name]
+		bare := a.anew[c.Name] || old == nil && sourced
+		if bare && c.Default != nil {
+			a.do("default "+c.Name, "", noteKeeps, table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
+		}
+		if c.NotNull && (bare || old != nil && (!old.NotNull || a.empties(c.Name))) {
+			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), noteReads, table+"ALTER COLUMN "+x+" SET NOT NULL")
+		}
+		if c.Identity && (bare || old != nil && !old.Identity) {
+			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name), noteKeeps, table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
+				fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))", literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)))
+		}
+		if old != nil && old.Comment != c.Comment || bare && c.Comment != "" {
+			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), noteKeeps, commentOn(a.to.Name, c.Name, c.Comment))
+		}
+	}
+	if a.from.Comment != a.to.Comment {
+		a.do("comment", "comment on "+a.to.Name, noteKeeps, commentOn(a.to.Name, "", a.to.Comment))
+	}
+	for i := len(a.to.Checks) - 1; i >= 0; i-- {
+		k := a.to.Checks[i]
+		c := a.to.Column(k.Column)
+		_, sourced := a.sources[k.Column]
+		if c != nil && a.from.Column(k.Column) == nil && !sourced && !mentionsOthers(k.SQL.Text, a.to, k.Column) {
+			continue // it came with its column
+		}
+		if !a.staysCheck(k, a.from) {
+			a.do("check "+k.Name, "check "+k.Name, noteReads, table+"ADD "+named(k.Name)+checkDefinition(k))
+		}
+	}
+	if pk := a.to.PrimaryKey; pk != nil && !a.staysKey() {
+		a.do("key", "key of "+a.to.Name, noteReads, table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
+	}
+	for i := len(a.to.Indexes) - 1; i >= 0; i-- {
+		if x := a.to.Indexes[i]; !a.stays(x, a.from) {
+			a.do("index "+x.Name, indexTitle(a.to, x), noteReads, addIndex(a.to.Name, x))
+		}
+	}
+	for i := len(a.to.Triggers) - 1; i >= 0; i-- {
+		if g := a.to.Triggers[i]; !a.staysTrigger(g, a.from) {
+			create, _ := Engine{}.Trigger(a.to, g)
+			a.do("trigger "+g.Name, triggerTitle("hold", a.to, g), "", create...)
+		}
+	}
+}
+
+func triggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
+	switch {
+	case g.Purpose == schema.ForImmutable && verb == "hold":
+		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)
+	case g.Purpose == schema.ForImmutable:
+		return fmt.Sprintf("%s.%s may change", t.Name, g.Column)
+	case g.Purpose == schema.ForStamped && verb == "hold":
+		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
+	case g.Purpose == schema.ForStamped:
+		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
+	case verb == "hold":
+		return "create trigger " + g.Name
+	}
+	return "drop trigger " + g.Name
+}
+
+func indexTitle(t *schema.Table, x *schema.Index) string {
+	what := "index "
+	if x.Unique {
+		what = "unique "
+	}
+	return what + x.Name + " on " + t.Name
+}
+
+// dialect is what PostgreSQL says otherwise where rows are asked about.
+var dialect = demand.Dialect{
+	Quote:   quote,
+	Source:  sourceSQL,
+	Convert: Engine{}.Convert,
+	Differs: "IS DISTINCT FROM",
+	Typed: func(sql string, c *schema.Column) string { // without its length: nothing is cut or rounded
+		typ, _, _ := strings.Cut(c.SQLType, "(")
+		return "CAST(" + sql + " AS " + typ + ")"
+	},
+	RowName: func(*schema.Table) string { return "ctid" },
+	Given:   func(_ *schema.Table, c *schema.Column) bool { return c.Identity },
+	Tokens: func(sql string) []string {
+		var out []string
+		for _, t := range tokens(sql) {
+			if t.named() {
+				out = append(out, t.name())
+			}
+		}
+		return out
+	},
+	Group: func(p schema.Part) string {
+		if p.Collation == ignoringCase {
+			return "lower(" + quote(p.Column) + ")"
+		}
+		return quote(p.Column)
+	},
+}
+
+// sourceSQL is the expression over the old row that gives a column its value; false
+// where the column's default is to do it.
+func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[string]engine.Source) (string, bool) {
+	src, ok := sources[c.Name]
+	if !ok {
+		if o := from.Column(c.Name); o != nil {
+			return quote(o.Name), true
+		}
+		return "", false
+	}
+	row := quote(table)
+	switch {
+	case src.Kept != "":
+		expr := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(src.Match, "kept", row))
+		switch {
+		case c.NotNull && c.Default != nil:
+			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
+		case src.Else != "":
+			expr = fmt.Sprintf("coalesce(%s, %s)", expr, src.Else)
+		}
+		return expr, true
+	case src.Unfill != "":
+		value := quote(c.Name)
+		if src.SQL != "" {
+			value = src.SQL
+		}
+		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s IS NOT DISTINCT FROM %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
+			quote(src.Unfill), keptMatch(src.Match, "kept", row), quote("filled_"+c.Name), row, quote(c.Name), quote(c.Name), value), true
+	case src.Blocks && !c.NotNull:
+		return "NULL", true // all of them are: it was asked
+	case src.SQL != "":
+		return src.SQL, true
+	}
+	return "", false
+}

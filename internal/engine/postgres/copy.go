@@ -1,0 +1,228 @@
+package postgres
+
+// This file writes rows in the forms of COPY. The binary one spares the server the
+// reading of texts; it is that of PostgreSQL's own documentation (chapter COPY, "File
+// Formats"), of numbers, times and decimals as the server keeps them.
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+)
+
+var copyHead = append([]byte("PGCOPY\n\xff\r\n\x00"), make([]byte, 8)...)
+
+// epoch is the moment from which the server counts.
+var epoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// binaryRows gives rows in the binary form; an error where a type is not known to
+// it, or a value is none of its type.
+func binaryRows(cells []any, oids []uint32) ([]byte, error) {
+	out := make([]byte, 0, len(cells)*16+64)
+	out = append(out, copyHead...)
+	var err error
+	for i, v := range cells {
+		oid := oids[i%len(oids)]
+		if i%len(oids) == 0 {
+			out = binary.BigEndian.AppendUint16(out, uint16(len(oids)))
+		}
+		if v == nil {
+			out = binary.BigEndian.AppendUint32(out, math.MaxUint32)
+			continue
+		}
+		at := len(out)
+		out = append(out, 0, 0, 0, 0)
+		if out, err = appendBinary(out, v, oid); err != nil {
+			return nil, err
+		}
+		binary.BigEndian.PutUint32(out[at:], uint32(len(out)-at-4))
+	}
+	return binary.BigEndian.AppendUint16(out, math.MaxUint16), nil
+}
+
+func appendBinary(out []byte, v any, oid uint32) ([]byte, error) {
+	s, isText := v.(string)
+	unknown := fmt.Errorf("%v is no value of the type %d", v, oid)
+	switch oid {
+	case oidInt2, oidInt4, oidInt8:
+		n, ok := v.(int64)
+		if !ok {
+			var err error
+			if n, err = strconv.ParseInt(fmt.Sprint(v), 10, 64); err != nil {
+				return nil, unknown
+			}
+		}
+		switch {
+		case oid == oidInt8:
+			return binary.BigEndian.AppendUint64(out, uint64(n)), nil
+		case oid == oidInt4 && n >= math.MinInt32 && n <= math.MaxInt32:
+			return binary.BigEndian.AppendUint32(out, uint32(n)), nil
+		case oid == oidInt2 && n >= math.MinInt16 && n <= math.MaxInt16:
+			return binary.BigEndian.AppendUint16(out, uint16(n)), nil
+		}
+	case oidFloat4, oidFloat8:
+		f, ok := v.(float64)
+		if !ok {
+			var err error
+			if f, err = strconv.ParseFloat(fmt.Sprint(v), 64); err != nil {
+				return nil, unknown
+			}
+		}
+		if oid == oidFloat8 {
+			return binary.BigEndian.AppendUint64(out, math.Float64bits(f)), nil
+		}
+		return binary.BigEndian.AppendUint32(out, math.Float32bits(float32(f))), nil
+	case oidBool:
+		switch fmt.Sprint(v) {
+		case "true", "1", "t":
+			return append(out, 1), nil
+		case "false", "0", "f":
+			return append(out, 0), nil
+		}
+	case oidText, oidVarchar:
+		if isText {
+			return append(out, s...), nil
+		}
+	case oidJSONB:
+		if isText {
+			return append(append(out, 1), s...), nil
+		}
+	case oidBytea:
+		if b, ok := v.([]byte); ok {
+			return append(out, b...), nil
+		}
+	case oidUUID:
+		if b, err := hex.DecodeString(strings.ReplaceAll(s, "-", "")); err == nil && len(b) == 16 {
+			return append(out, b...), nil
+		}
+	case oidDate:
+		if days, ok := daysOf(s); ok && len(s) == 10 {
+			return binary.BigEndian.AppendUint32(out, uint32(days)), nil
+		}
+	case oidTime:
+		if micros, ok := microsOf(s); ok {
+			return binary.BigEndian.AppendUint64(out, uint64(micros)), nil
+		}
+	case oidTimestamp, oidTimestamptz:
+		s = strings.TrimSuffix(s, "+00")
+		if len(s) >= 19 && s[10] == ' ' {
+			days, ok := daysOf(s[:10])
+			micros, ok2 := microsOf(s[11:])
+			if ok && ok2 {
+				return binary.BigEndian.AppendUint64(out, uint64(int64(days)*86400e6+micros)), nil
+			}
+		}
+	case oidNumeric:
+		if !isText {
+			s = fmt.Sprint(v)
+		}
+		if out, ok := appendNumeric(out, s); ok {
+			return out, nil
+		}
+	}
+	return nil, unknown
+}
+
+// daysOf is the number of days from the epoch to a day, 2006-01-02.
+func daysOf(s string) (int32, bool) {
+	if len(s) != 10 {
+		return 0, false
+	}
+	t, err := time.Parse(time.DateOnly, s)
+	return int32(t.Sub(epoch) / (24 * time.Hour)), err == nil
+}
+
+// microsOf is a time of the day, 15:04:05 with up to six digits behind, in
+// microseconds.
+func microsOf(s string) (int64, bool) {
+	if len(s) < 8 || s[2] != ':' || s[5] != ':' {
+		return 0, false
+	}
+	h, err1 := strconv.Atoi(s[:2])
+	m, err2 := strconv.Atoi(s[3:5])
+	sec, err3 := strconv.Atoi(s[6:8])
+	ok := err1 == nil && err2 == nil && err3 == nil && h < 24 && m < 60 && sec < 60
+	micros := (int64(h)*3600 + int64(m)*60 + int64(sec)) * 1e6
+	if len(s) > 8 {
+		frac := s[9:]
+		if s[8] != '.' || len(frac) == 0 || len(frac) > 6 {
+			return 0, false
+		}
+		n, err := strconv.Atoi(frac + "000000"[len(frac):])
+		if err != nil {
+			return 0, false
+		}
+		micros += int64(n)
+	}
+	return micros, ok
+}
+
+// appendNumeric writes a decimal: its digits by fours from the point, with the
+// number of those before it, the sign, and how many stand behind the point.
+func appendNumeric(out []byte, s string) ([]byte, bool) {
+	sign := uint16(0)
+	if rest, ok := strings.CutPrefix(s, "-"); ok {
+		sign, s = 0x4000, rest
+	}
+	whole, frac, _ := strings.Cut(s, ".")
+	if whole == "" || strings.Trim(whole, "0123456789") != "" || strings.Trim(frac, "0123456789") != "" {
+		return nil, false
+	}
+	scale := len(frac)
+	whole = strings.TrimLeft(whole, "0")
+	for len(whole)%4 != 0 {
+		whole = "0" + whole
+	}
+	for len(frac)%4 != 0 {
+		frac += "0"
+	}
+	var digits []uint16
+	all := whole + frac
+	for i := 0; i < len(all); i += 4 {
+		n := uint16(all[i]-'0')*1000 + uint16(all[i+1]-'0')*100 + uint16(all[i+2]-'0')*10 + uint16(all[i+3]-'0')
+		digits = append(digits, n)
+	}
+	weight := len(whole)/4 - 1
+	for len(digits) > 0 && digits[0] == 0 {
+		digits = digits[1:]
+		weight--
+	}
+	for len(digits) > 0 && digits[len(digits)-1] == 0 {
+		digits = digits[:len(digits)-1]
+	}
+	if len(digits) == 0 {
+		weight, sign = 0, 0
+	}
+	for _, n := range []uint16{uint16(len(digits)), uint16(int16(weight)), sign, uint16(scale)} {
+		out = binary.BigEndian.AppendUint16(out, n)
+	}
+	for _, n := range digits {
+		out = binary.BigEndian.AppendUint16(out, n)
+	}
+	return out, true
+}
+
+var copyEscapes = strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`, "\t", `\t`)
+
+// textRows gives rows in the form of text, which every type has.
+func textRows(cells []any, width int) []byte {
+	var b strings.Builder
+	for i, v := range cells {
+		if i%width > 0 {
+			b.WriteByte('\t')
+		} else if i > 0 {
+			b.WriteByte('\n')
+		}
+		if v == nil {
+			b.WriteString(`\N`)
+			continue
+		}
+		b.WriteString(copyEscapes.Replace(string(textOf(v))))
+	}
+	b.WriteByte('\n')
+	return []byte(b.String())
+}

@@ -1,0 +1,447 @@
+package postgres
+
+// This file is the connection: one session, with its settings pinned. All values
+// go to and fro as text, so that none depends on what a driver makes of it, and
+// every statement is unnamed, so that it also runs through a pooler.
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+type database struct {
+	conn     *pgx.Conn
+	user     string
+	schema   string // in which everything is looked up and made
+	lock     int64  // of the advisory lock under which one run works at a time
+	locked   bool
+	inTx     bool
+	readOnly bool
+	deferred []deferredKey // references that are held at the end alone, for now
+	report   func(engine.Progress)
+	loaded   map[string][]uint32 // the types of columns that rows were loaded into, by their names
+	scratch  *scratchPlace       // that it goes back to when it is closed
+}
+
+// lockTimeout is how long a statement of a migration waits for a lock: whoever
+// comes behind it waits as long.
+const lockTimeout = "150ms"
+
+// sessionSettings are the same on every connection, whatever the server says.
+const sessionSettings = "SET TIME ZONE 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'postgres'; SET bytea_output = 'hex'; SET standard_conforming_strings = on; SET synchronous_commit = on; SET client_min_messages = warning; SET extra_float_digits = 1"
+
+// settings prepares a session and gives the schema in which it works.
+func (d *database) settings(ctx context.Context, path string) error {
+	list := sessionSettings
+	if d.readOnly {
+		list += "; SET default_transaction_read_only = on"
+	}
+	if path != "" {
+		list += "; SET search_path = " + path
+	}
+	if err := d.Exec(ctx, list); err != nil {
+		return err
+	}
+	rows, err := d.Select(ctx, "SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num')")
+	if err != nil {
+		return err
+	}
+	if rows[0][0] == "" {
+		return fmt.Errorf("the database has no schema of the path %s: create it, or mend the URL", rows[0][2])
+	}
+	if n, _ := strconv.Atoi(rows[0][3]); n < oldestServer {
+		return fmt.Errorf("the server is PostgreSQL %d, and erbario works with %d and newer", n/10000, oldestServer/10000)
+	} else if n >= 140000 {
+		// A server that notices when the tool was killed lets its lock go within a second.
+		if err := d.Exec(ctx, "SET client_connection_check_interval = 500"); err != nil {
+			return err
+		}
+	}
+	d.schema = rows[0][0]
+	sum := sha256.Sum256([]byte("erbario " + rows[0][1] + " " + d.schema))
+	d.lock = int64(binary.BigEndian.Uint64(sum[:8]))
+	if path == "" {
+		return d.Exec(ctx, "SET search_path = "+quote(d.schema))
+	}
+	return nil
+}
+
+// oldestServer is the first version that has all that is used.
+const oldestServer = 130000
+
+// pg is the connection of the protocol.
+func (d *database) pg() *pgconn.PgConn { return d.conn.PgConn() }
+
+// Exec runs a statement; without arguments there may be several.
+func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
+	if len(args) == 0 {
+		_, err := d.pg().Exec(ctx, sql).ReadAll()
+		return d.plain(err)
+	}
+	_, err := d.run(ctx, sql, args)
+	return err
+}
+
+// run runs one statement with its arguments.
+func (d *database) run(ctx context.Context, sql string, args []any) (*pgconn.Result, error) {
+	values := make([][]byte, len(args))
+	for i, a := range args {
+		values[i] = textOf(a)
+	}
+	if len(args) > 0 {
+		sql = numbered(sql)
+	}
+	return d.read(d.pg().ExecParams(ctx, sql, values, nil, nil, nil))
+}
+
+// read reads a result whole, and its columns also where there are no rows.
+func (d *database) read(rr *pgconn.ResultReader) (*pgconn.Result, error) {
+	r := &pgconn.Result{}
+	for rr.NextRow() {
+		row := make([][]byte, len(rr.Values()))
+		for i, v := range rr.Values() {
+			row[i] = bytes.Clone(v)
+		}
+		r.Rows = append(r.Rows, row)
+	}
+	r.FieldDescriptions = slices.Clone(rr.FieldDescriptions())
+	r.CommandTag, r.Err = rr.Close()
+	return r, d.plain(r.Err)
+}
+
+// numbered gives the ? marks of a statement of ours their numbers.
+func numbered(sql string) string {
+	var b strings.Builder
+	last, n := 0, 0
+	for _, t := range tokens(sql) {
+		if t.kind == tokMark && t.text == "?" {
+			n++
+			b.WriteString(sql[last:t.start] + "$" + strconv.Itoa(n))
+			last = t.end
+		}
+	}
+	return b.String() + sql[last:]
+}
+
+// textOf is a value as text of the protocol; nil for NULL.
+func textOf(v any) []byte {
+	switch v := v.(type) {
+	case nil:
+		return nil
+	case string:
+		return []byte(v)
+	case []byte:
+		return []byte(`\x` + hex.EncodeToString(v))
+	case float64:
+		return []byte(strconv.FormatFloat(v, 'g', -1, 64))
+	}
+	return fmt.Append(nil, v)
+}
+
+// Select runs a query of our own.
+func (d *database) Select(ctx context.Context, sql string, args ...any) ([][]string, error) {
+	r, err := d.run(ctx, sql, args)
+	if err != nil {
+		return nil, err
+	}
+	return texts(r), nil
+}
+
+func texts(r *pgconn.Result) [][]string {
+	var out [][]string
+	for _, row := range r.Rows {
+		values := make([]string, len(row))
+		for i, v := range row {
+			values[i] = string(v)
+		}
+		out = append(out, values)
+	}
+	return out
+}
+
+// Count is the number of rows of a query that anyone wrote.
+func (d *database) Count(ctx context.Context, query string) (int64, error) {
+	rows, err := d.Select(ctx, "SELECT count(*) FROM (\n"+query+"\n) AS q")
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
+}
+
+// Sample returns the first rows of a query that anyone wrote, as literals.
+func (d *database) Sample(ctx context.Context, query string, limit int) (engine.Rows, error) {
+	var out engine.Rows
+	if limit > 0 {
+		query = fmt.Sprintf("SELECT * FROM (\n%s\n) AS q LIMIT %d", query, limit)
+	}
+	r, err := d.run(ctx, query, nil)
+	if err != nil {
+		return out, err
+	}
+	for _, f := range r.FieldDescriptions {
+		out.Columns = append(out.Columns, f.Name)
+	}
+	for _, row := range r.Rows {
+		values := make([]string, len(row))
+		for i, v := range row {
+			values[i] = valueLiteral(v, r.FieldDescriptions[i].DataTypeOID)
+		}
+		out.Values = append(out.Values, values)
+	}
+	return out, nil
+}
+
+// valueLiteral is a value of a result as a literal.
+func valueLiteral(v []byte, oid uint32) string {
+	if v == nil {
+		return "NULL"
+	}
+	switch s := string(v); oid {
+	case oidBool:
+		if s == "t" {
+			return "true"
+		}
+		return "false"
+	case oidInt2, oidInt4, oidInt8, oidFloat4, oidFloat8, oidNumeric:
+		if s != "" && strings.Trim(s, "0123456789.e+-") == "" {
+			return s
+		}
+		return literal(s)
+	default:
+		return literal(s)
+	}
+}
+
+// The types by number that results and catalogues know without being asked.
+const (
+	oidBool        = 16
+	oidBytea       = 17
+	oidInt8        = 20
+	oidInt2        = 21
+	oidInt4        = 23
+	oidText        = 25
+	oidFloat4      = 700
+	oidFloat8      = 701
+	oidVarchar     = 1043
+	oidDate        = 1082
+	oidTime        = 1083
+	oidTimestamp   = 1114
+	oidTimestamptz = 1184
+	oidNumeric     = 1700
+	oidUUID        = 2950
+	oidJSONB       = 3802
+)
+
+// Tell sets what is told how far a step is. The server tells nothing of its own
+// statements before they are through.
+func (d *database) Tell(report func(engine.Progress)) { d.report = report }
+
+// Begin takes the lock under which one run works at a time, and begins the
+// transaction. It asks again and again rather than waiting in the server's queue,
+// where it would hold up an index that is built meanwhile.
+func (d *database) Begin(ctx context.Context, wait time.Duration) error {
+	deadline := time.Now().Add(wait)
+	for pause := 10 * time.Millisecond; ; pause = min(pause*2, 200*time.Millisecond) {
+		rows, err := d.Select(ctx, "SELECT pg_try_advisory_lock("+strconv.FormatInt(d.lock, 10)+")")
+		if err != nil {
+			return err
+		}
+		if rows[0][0] == "t" {
+			break
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.holder(ctx), wait)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+	d.locked = true
+	if err := d.Exec(ctx, "BEGIN READ WRITE; SET LOCAL lock_timeout = '"+lockTimeout+"'"); err != nil {
+		return errors.Join(err, d.unlock(ctx))
+	}
+	d.inTx = true
+	return nil
+}
+
+// holder tells who has the lock, as far as one may know.
+func (d *database) holder(ctx context.Context) string {
+	rows, err := d.Select(ctx, `SELECT a.usename, coalesce(a.client_addr::text, 'this machine') FROM pg_locks l JOIN pg_stat_activity a USING (pid)
+		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND (l.classid::bigint << 32) | l.objid::bigint = ? AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) LIMIT 1`, d.lock)
+	if err != nil || len(rows) == 0 || rows[0][0] == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (%s from %s)", rows[0][0], rows[0][1])
+}
+
+func (d *database) unlock(ctx context.Context) error {
+	if !d.locked {
+		return nil
+	}
+	d.locked = false
+	return d.Exec(ctx, "SELECT pg_advisory_unlock("+strconv.FormatInt(d.lock, 10)+")")
+}
+
+// Step runs one statement of a migration. What it does to the transaction is looked
+// at afterwards: a procedure could have ended it.
+func (d *database) Step(ctx context.Context, statement string) error {
+	if err := (Engine{}).Refuse(statement); err != nil {
+		return err
+	}
+	restore, err := d.viewsAside(ctx, statement)
+	if err != nil {
+		return err
+	}
+	if err := d.Exec(ctx, statement); err != nil {
+		return err
+	}
+	if d.inTx && d.pg().TxStatus() != 'T' {
+		return errors.New("the statement ended the migration's transaction: what it did is there to stay, and the rest is not done")
+	}
+	return restore()
+}
+
+// Watch has nothing to do: the server holds references itself.
+func (d *database) Watch(context.Context, []string, []string) error { return nil }
+
+// Settle holds again what was held at the end alone.
+func (d *database) Settle(ctx context.Context) error { return d.holdAgain(ctx) }
+
+// Commit ends the transaction and lets the lock go.
+func (d *database) Commit(ctx context.Context) error {
+	sql := "COMMIT"
+	if d.locked {
+		sql += "; SELECT pg_advisory_unlock(" + strconv.FormatInt(d.lock, 10) + ")"
+	}
+	if err := d.Exec(ctx, sql); err != nil {
+		return err
+	}
+	d.inTx, d.locked, d.deferred = false, false, nil
+	return nil
+}
+
+// Rollback takes everything since Begin back and lets the lock go.
+func (d *database) Rollback() error {
+	if !d.inTx && !d.locked {
+		return nil
+	}
+	if d.pg().IsClosed() {
+		d.inTx, d.locked = false, false // the server has rolled back
+		return nil
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
+	defer stop()
+	var err error
+	if d.inTx {
+		err = d.Exec(ctx, "ROLLBACK")
+	}
+	d.inTx, d.deferred = false, nil
+	return errors.Join(err, d.unlock(ctx))
+}
+
+// Close ends the session. A scratch database is emptied for the next to come.
+func (d *database) Close() error {
+	err := d.Rollback()
+	if d.scratch != nil {
+		return errors.Join(err, d.scratch.back(d))
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	return errors.Join(err, d.conn.Close(ctx))
+}
+
+// Broken names nothing: the server lets no view stand that does not work, and what
+// is within a function is its own affair.
+func (d *database) Broken(context.Context) ([]string, error) { return nil, nil }
+
+// Kept are the names of the tables that begin with prefix.
+func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
+	rows, err := d.Select(ctx, "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname", prefix, prefix)
+	var out []string
+	for _, r := range rows {
+		out = append(out, r[0])
+	}
+	return out, err
+}
+
+// Size is the room that a table takes with its indexes.
+func (d *database) Size(ctx context.Context, table string) (int64, error) {
+	rows, err := d.Select(ctx, "SELECT coalesce(pg_total_relation_size(to_regclass(?)), 0)", quote(table))
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
+}
+
+// HasHistory tells whether the table of history is there.
+func (d *database) HasHistory(ctx context.Context) (bool, error) {
+	rows, err := d.Select(ctx, "SELECT to_regclass('erbario_history') IS NOT NULL")
+	return err == nil && rows[0][0] == "t", err
+}
+
+// own tells whether a name is one of Erbario's.
+func own(name string) bool { return schema.Own(name) }
+
+// deferredKey is a reference that is held at the end of the transaction for now.
+type deferredKey struct{ table, name string }
+
+// HoldReferences with false lets rows that are loaded in this transaction refer to
+// rows that come later: references in a circle are held at its end. With true, and
+// before the transaction ends, they are held at every statement again.
+func (d *database) HoldReferences(ctx context.Context, hold bool) error {
+	if hold {
+		return d.holdAgain(ctx)
+	}
+	if !d.inTx || len(d.deferred) > 0 {
+		return nil
+	}
+	rows, err := d.Select(ctx, `WITH RECURSIVE edge AS (
+			SELECT conrelid, confrelid, conname, condeferrable FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 AND connamespace = current_schema()::regnamespace
+		), reach (a, b) AS (
+			SELECT conrelid, confrelid FROM edge UNION SELECT r.a, e.confrelid FROM reach r JOIN edge e ON e.conrelid = r.b
+		)
+		SELECT c.relname, e.conname FROM edge e JOIN reach r ON r.a = e.confrelid AND r.b = e.conrelid JOIN pg_class c ON c.oid = e.conrelid WHERE NOT e.condeferrable`)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s DEFERRABLE INITIALLY DEFERRED", quote(r[0]), quote(r[1]))); err != nil {
+			return err
+		}
+		d.deferred = append(d.deferred, deferredKey{r[0], r[1]})
+	}
+	return nil
+}
+
+func (d *database) holdAgain(ctx context.Context) error {
+	if len(d.deferred) == 0 {
+		return nil
+	}
+	if err := d.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
+		return fmt.Errorf("references would point at nothing: %w", err)
+	}
+	for _, k := range d.deferred {
+		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s NOT DEFERRABLE", quote(k.table), quote(k.name))); err != nil {
+			return err
+		}
+	}
+	d.deferred = nil
+	return nil
+}

@@ -1,0 +1,524 @@
+package postgres
+
+// This file reads everything that a schema of a database holds, in one round trip
+// whatever the number of tables: each catalogue once, joined here. What the server
+// would have to spell out is asked for only where its number does not tell it.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+const here = "current_schema()::regnamespace"
+
+// inspections are the queries of one inspection, in the order in which read takes
+// them. A table that belongs to an extension is not the database's own.
+var inspections = []string{
+	// relations
+	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid),
+		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END, coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity
+		FROM pg_class c LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_class'::regclass AND d.objsubid = 0
+		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_class'::regclass AND e.objid = c.oid AND e.deptype = 'e')
+		ORDER BY c.oid`,
+	// columns
+	`SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, CASE WHEN a.atttypid IN (16, 17, 20, 21, 23, 25, 700, 701, 1043, 1082, 1083, 1114, 1184, 1700, 2950, 3802) THEN '' ELSE format_type(a.atttypid, a.atttypmod) END,
+		a.attnotnull, a.attidentity, a.attgenerated, CASE WHEN a.attcollation NOT IN (0, 100) THEN (SELECT CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text ELSE '' END FROM pg_type t WHERE t.oid = a.atttypid) ELSE '' END,
+		coalesce(pg_get_expr(f.adbin, f.adrelid, true), ''), coalesce(d.description, ''), a.attnum, a.attcollation
+		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_class'::regclass AND d.objsubid = a.attnum
+		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
+	// constraints
+	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> 0 THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname || '.' || r.relname END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
+		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype, c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
+		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, true) ELSE '' END, coalesce(to_jsonb(c) ->> 'confdelsetcols', '')
+		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> 0 AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = 0 OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
+	// indexes
+	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false), i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
+		coalesce(array_to_string(c.reloptions, ', '), ''), coalesce(pg_get_expr(i.indpred, i.indrelid, true), ''),
+		CASE WHEN i.indexprs IS NOT NULL THEN array_to_json(ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
+		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam WHERE c.relnamespace = ` + here + ` ORDER BY i.indrelid, c.relname`,
+	// operator classes that have to be named, and collations that indexes name
+	`SELECT oid, quote_ident(opcname) FROM pg_opclass WHERE NOT opcdefault`,
+	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
+	// triggers
+	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname LIKE 'erbario\_children\_%' THEN p.prosrc ELSE '' END
+		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
+	// extensions, types, sequences and functions
+	`SELECT extname, quote_ident(nspname) FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
+	`SELECT t.oid, t.typname, t.typtype, format_type(t.typbasetype, t.typtypmod), t.typnotnull, coalesce(t.typdefault, ''),
+		coalesce((SELECT json_agg(e.enumlabel ORDER BY e.enumsortorder)::text FROM pg_enum e WHERE e.enumtypid = t.oid), ''),
+		coalesce((SELECT json_agg(json_build_array(quote_ident(k.conname), pg_get_constraintdef(k.oid)) ORDER BY k.conname)::text FROM pg_constraint k WHERE k.contypid = t.oid), ''),
+		coalesce((SELECT json_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod) ORDER BY a.attnum)::text FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped), ''),
+		coalesce((SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid), '')
+		FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE t.typnamespace = ` + here + ` AND (t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c')
+		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_type'::regclass AND e.objid = t.oid AND e.deptype = 'e') ORDER BY t.oid`,
+	`SELECT c.oid, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, s.seqcycle,
+		coalesce((SELECT quote_ident(r.relname) || '.' || quote_ident(a.attname) FROM pg_depend d JOIN pg_class r ON r.oid = d.refobjid JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = d.refobjsubid WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.deptype = 'a'), '')
+		FROM pg_class c JOIN pg_sequence s ON s.seqrelid = c.oid WHERE c.relnamespace = ` + here + ` AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype IN ('i', 'e')) ORDER BY c.oid`,
+	`SELECT p.oid, p.proname, pg_get_functiondef(p.oid), pg_get_function_identity_arguments(p.oid) FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND p.prokind IN ('f', 'p') AND p.proname NOT LIKE 'erbario\_%'
+		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_proc'::regclass AND e.objid = p.oid AND e.deptype = 'e') ORDER BY p.oid`,
+	// row security
+	`SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`,
+}
+
+// relation is what the catalogues number.
+type relation struct {
+	table      *schema.Table
+	columns    map[string]*schema.Column // by number
+	collations map[string]string         // of columns, by number
+}
+
+// Inspect reads tables with all that belongs to them, views, and what no model can
+// declare.
+func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
+	text := strings.Join(inspections, ";\n")
+	if !d.inTx {
+		text = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY;\n" + text + ";\nCOMMIT"
+	}
+	results, err := d.pg().Exec(ctx, text).ReadAll()
+	if err != nil {
+		if !d.inTx && !d.pg().IsClosed() {
+			_ = d.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+		}
+		return nil, d.plain(err)
+	}
+	if !d.inTx {
+		results = results[1 : len(results)-1]
+	}
+	var all [][][]string
+	for _, r := range results {
+		all = append(all, texts(r))
+	}
+	r := reading{s: &schema.Schema{}, byOID: map[string]*relation{}}
+	r.relations(all[0])
+	r.columns(all[1])
+	r.constraints(all[2])
+	r.indexes(all[3], pairs(all[4]), pairs(all[5]))
+	r.triggers(all[6])
+	r.others(all[7], all[8], all[9], all[10])
+	r.policies(all[11])
+	for _, t := range r.s.Tables {
+		recognise(t)
+	}
+	for _, v := range r.s.Views {
+		v.LiveOf = liveOf(r.s, v)
+	}
+	r.s.Sort()
+	return r.s, nil
+}
+
+func pairs(rows [][]string) map[string]string {
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r[0]] = r[1]
+	}
+	return out
+}
+
+type reading struct {
+	s     *schema.Schema
+	byOID map[string]*relation
+}
+
+func (r *reading) relations(rows [][]string) {
+	for _, v := range rows {
+		switch v[2] {
+		case "v":
+			r.s.Views = append(r.s.Views, &schema.View{Name: v[1], SQL: schema.SQL{Text: "CREATE VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";"), Canon: viewKey}})
+			continue
+		case "m":
+			r.s.Others = append(r.s.Others, &schema.Other{Kind: "materialised view", Name: v[1], Late: true, Make: []string{"CREATE MATERIALIZED VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";") + "\nWITH NO DATA"}})
+			continue
+		}
+		t := &schema.Table{Name: v[1], Comment: v[7]}
+		t.Options.Unlogged = v[3] == "u"
+		if v[5] != "" {
+			t.Options.Behind = " PARTITION BY " + v[5]
+		}
+		if v[9] != "" {
+			t.Options.Behind += " WITH (" + v[9] + ")"
+		}
+		// A part's rows stand in its parent: there is nothing to declare of it.
+		t.Options.Foreign = v[2] == "f" || v[4] == "t" || v[6] == "t"
+		r.byOID[v[0]] = &relation{t, map[string]*schema.Column{}, map[string]string{}}
+		r.s.Tables = append(r.s.Tables, t)
+	}
+}
+
+// typeNames are the types that a number tells.
+var typeNames = map[string]string{
+	"16": "boolean", "17": "bytea", "20": "bigint", "21": "smallint", "23": "integer", "25": "text", "700": "real", "701": "double precision", "1043": "varchar",
+	"1082": "date", "1083": "time", "1114": "timestamp", "1184": "timestamptz", "1700": "numeric", "2950": "uuid", "3802": "jsonb",
+}
+
+// typeText is a type in the words of the schema.
+func typeText(oid, mod, formatted string) string {
+	name, ok := typeNames[oid]
+	if !ok {
+		return shortType(formatted)
+	}
+	n, _ := strconv.Atoi(mod)
+	switch {
+	case n < 0:
+		return name
+	case name == "varchar":
+		return fmt.Sprintf("varchar(%d)", n-4)
+	case name == "numeric":
+		scale := (n - 4) & 0x7ff
+		if scale > 1023 {
+			scale -= 2048
+		}
+		return fmt.Sprintf("numeric(%d,%d)", (n-4)>>16&0xffff, scale)
+	}
+	return fmt.Sprintf("%s(%d)", name, n)
+}
+
+func (r *reading) columns(rows [][]string) {
+	for _, v := range rows {
+		rel := r.byOID[v[0]]
+		if rel == nil {
+			continue
+		}
+		c := &schema.Column{Name: v[1], SQLType: typeText(v[2], v[3], v[4]), NotNull: v[5] == "t", Identity: v[6] != "", IdentityAlways: v[6] == "a", Collation: v[8], Comment: v[10]}
+		switch {
+		case v[7] != "":
+			c.Generated = &schema.Generated{SQL: sqlOf(tidy(v[9])), Stored: v[7] == "s"}
+		case v[9] != "":
+			d := sqlOf(tidy(v[9]))
+			c.Default = &d
+		}
+		rel.table.Columns = append(rel.table.Columns, c)
+		rel.columns[v[11]], rel.collations[v[11]] = c, v[12]
+	}
+}
+
+// names are the columns of numbers.
+func (rel *relation) names(numbers string) []string {
+	var out []string
+	for _, n := range strings.Fields(strings.Trim(numbers, "{}")) {
+		if c := rel.columns[n]; c != nil {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+var actions = map[string]schema.Action{"a": schema.NoAction, "r": schema.Restrict, "c": schema.Cascade, "n": schema.SetNull, "d": schema.SetDefault}
+
+func (r *reading) constraints(rows [][]string) {
+	for _, v := range rows {
+		rel := r.byOID[v[0]]
+		if rel == nil {
+			continue
+		}
+		t, columns := rel.table, rel.names(v[3])
+		switch v[2] {
+		case "p":
+			t.PrimaryKey = &schema.PrimaryKey{Name: v[1]}
+			for _, c := range columns {
+				t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, schema.Part{Column: c})
+			}
+			t.PrimaryKey.Options = deferrable(v[10], v[11])
+		case "u":
+			t.Indexes = append(t.Indexes, &schema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
+		case "c":
+			k := &schema.Check{Name: v[1], SQL: sqlOf(tidy(v[15])), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
+			t.Checks = append(t.Checks, k)
+		case "f":
+			k := &schema.ForeignKey{Name: v[1], Columns: columns, Table: v[4], OnUpdate: actions[v[7]], OnDelete: actions[v[8]], Deferrable: strings.TrimSpace(deferrable(v[10], v[11])), NotValid: v[12] == "f"}
+			if to := r.byOID[v[6]]; to != nil {
+				k.References = to.names(v[5])
+			}
+			if v[9] == "f" {
+				k.Match = "FULL"
+			}
+			if v[16] != "" {
+				k.SetColumns = rel.names(strings.ReplaceAll(strings.Trim(v[16], "[]{}"), ",", " "))
+			}
+			t.ForeignKeys = append(t.ForeignKeys, k)
+		default:
+			t.Others = append(t.Others, &schema.Constraint{Name: v[1], Text: v[15]})
+		}
+	}
+}
+
+func deferrable(can, initially string) string {
+	switch {
+	case can != "t":
+		return ""
+	case initially == "t":
+		return " DEFERRABLE INITIALLY DEFERRED"
+	}
+	return " DEFERRABLE"
+}
+
+func (r *reading) indexes(rows [][]string, classes, collations map[string]string) {
+	for _, v := range rows {
+		rel := r.byOID[v[2]]
+		if rel == nil || v[4] == "t" || v[5] == "t" {
+			continue // the key's own, or an exclusion's
+		}
+		t := rel.table
+		i := slices.IndexFunc(t.Indexes, func(x *schema.Index) bool { return x.Constraint && x.Name == v[1] })
+		var x *schema.Index
+		if i >= 0 {
+			x = t.Indexes[i]
+		} else {
+			x = &schema.Index{Name: v[1]}
+			t.Indexes = append(t.Indexes, x)
+		}
+		x.Unique, x.NullsEqual, x.Invalid = v[3] == "t", v[7] == "t", v[6] != "t"
+		if v[13] != "btree" {
+			x.Using = v[13]
+		}
+		if v[14] != "" {
+			x.Options = " WITH (" + v[14] + ")" + x.Options
+		}
+		if v[15] != "" {
+			w := sqlOf(tidy(v[15]))
+			x.Where = &w
+		}
+		keys, _ := strconv.Atoi(v[8])
+		numbers, options, colls, ops := strings.Fields(v[9]), strings.Fields(v[10]), strings.Fields(v[11]), strings.Fields(v[12])
+		expressions := jsonTexts(v[16])
+		var beside []string
+		for n, number := range numbers {
+			if n >= keys {
+				beside = append(beside, quote(rel.columns[number].Name))
+				continue
+			}
+			p := schema.Part{Class: classes[ops[n]]}
+			if number == "0" {
+				p = expressionPart(t, expressions[n], p)
+			} else {
+				p.Column = rel.columns[number].Name
+				if colls[n] != "0" && colls[n] != rel.collations[number] {
+					p.Collation = collations[colls[n]]
+				}
+			}
+			if o, _ := strconv.Atoi(options[n]); x.Using == "" {
+				p.Desc = o&1 != 0
+				if first := o&2 != 0; first != p.Desc {
+					p.Nulls = map[bool]string{true: "FIRST", false: "LAST"}[first]
+				}
+			}
+			x.Parts = append(x.Parts, p)
+		}
+		x.Included = strings.Join(beside, ", ")
+		if x.Constraint && x.Included != "" {
+			x.Options = " INCLUDE (" + x.Included + ")" + x.Options
+			x.Included = ""
+		}
+	}
+}
+
+// expressionPart is a part of an index that is no column: lower() of one is how a
+// text that ignores case is kept.
+func expressionPart(t *schema.Table, text string, p schema.Part) schema.Part {
+	if list := strings.Fields(canon(text)); len(list) == 4 && list[0] == "lower" && list[1] == "(" && list[3] == ")" {
+		for _, c := range t.Columns {
+			if quote(c.Name) == list[2] {
+				p.Column, p.Collation = c.Name, ignoringCase
+				return p
+			}
+		}
+	}
+	e := sqlOf(tidy(text))
+	p.Expr = &e
+	return p
+}
+
+func (r *reading) triggers(rows [][]string) {
+	for _, v := range rows {
+		rel := r.byOID[v[0]]
+		if rel == nil {
+			continue
+		}
+		g := &schema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
+		if v[4] != "" {
+			g.SQL = childrenSQL(strings.TrimPrefix(v[3], "erbario_children_"), v[2], v[4])
+		}
+		rel.table.Triggers = append(rel.table.Triggers, g)
+	}
+}
+
+// others are extensions, types, sequences and functions, in the order in which they
+// were made.
+func (r *reading) others(extensions, types, sequences, functions [][]string) {
+	var list []*schema.Other
+	for _, v := range extensions {
+		list = append(list, &schema.Other{Kind: "extension", Name: v[0], Make: []string{"CREATE EXTENSION IF NOT EXISTS " + quote(v[0])}})
+	}
+	type numbered struct {
+		oid   int
+		other *schema.Other
+	}
+	var ordered []numbered
+	add := func(oid string, o *schema.Other) {
+		n, _ := strconv.Atoi(oid)
+		ordered = append(ordered, numbered{n, o})
+	}
+	for _, v := range types {
+		name := quote(v[1])
+		switch v[2] {
+		case "e":
+			var labels []string
+			for _, l := range jsonTexts(v[6]) {
+				labels = append(labels, literal(l))
+			}
+			add(v[0], &schema.Other{Kind: "enum type", Name: v[1], Make: []string{"CREATE TYPE " + name + " AS ENUM (" + strings.Join(labels, ", ") + ")"}})
+		case "d":
+			s := "CREATE DOMAIN " + name + " AS " + v[3]
+			if v[5] != "" {
+				s += " DEFAULT " + v[5]
+			}
+			if v[4] == "t" {
+				s += " NOT NULL"
+			}
+			for _, k := range jsonPairs(v[7]) {
+				if strings.HasPrefix(k[1], "CHECK") {
+					s += " CONSTRAINT " + k[0] + " " + k[1]
+				}
+			}
+			add(v[0], &schema.Other{Kind: "domain", Name: v[1], Make: []string{s}})
+		case "c":
+			add(v[0], &schema.Other{Kind: "composite type", Name: v[1], Make: []string{"CREATE TYPE " + name + " AS (" + strings.Join(jsonTexts(v[8]), ", ") + ")"}})
+		case "r":
+			add(v[0], &schema.Other{Kind: "range type", Name: v[1], Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"}})
+		}
+	}
+	for _, v := range sequences {
+		s := fmt.Sprintf("CREATE SEQUENCE %s AS %s INCREMENT BY %s MINVALUE %s MAXVALUE %s START WITH %s CACHE %s", quote(v[1]), v[2], v[4], v[5], v[6], v[3], v[7])
+		if v[8] == "t" {
+			s += " CYCLE"
+		}
+		add(v[0], &schema.Other{Kind: "sequence", Name: v[1], Make: []string{s}})
+		if v[9] != "" {
+			r.s.Others = append(r.s.Others, &schema.Other{Name: v[1], Late: true, Make: []string{"ALTER SEQUENCE " + quote(v[1]) + " OWNED BY " + v[9]}})
+		}
+	}
+	for _, v := range functions {
+		add(v[0], &schema.Other{Kind: "function", Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
+	}
+	slices.SortStableFunc(ordered, func(a, b numbered) int { return a.oid - b.oid })
+	for _, o := range ordered {
+		list = append(list, o.other)
+	}
+	r.s.Others = append(list, r.s.Others...)
+}
+
+func (r *reading) policies(rows [][]string) {
+	commands := map[string]string{"*": "ALL", "r": "SELECT", "a": "INSERT", "w": "UPDATE", "d": "DELETE"}
+	for _, v := range rows {
+		s := "CREATE POLICY " + v[1] + " ON " + quote(v[0])
+		if v[2] == "f" {
+			s += " AS RESTRICTIVE"
+		}
+		s += " FOR " + commands[v[3]]
+		if v[4] != "" {
+			s += " USING (" + v[4] + ")"
+		}
+		if v[5] != "" {
+			s += " WITH CHECK (" + v[5] + ")"
+		}
+		r.s.Others = append(r.s.Others, &schema.Other{Kind: "policy", Name: strings.Trim(v[1], `"`) + " of " + v[0], Late: true, Make: []string{"ALTER TABLE " + quote(v[0]) + " ENABLE ROW LEVEL SECURITY", s}})
+	}
+}
+
+// recognise tells what a declaration made, and for which column.
+func recognise(t *schema.Table) {
+	for _, k := range t.Checks {
+		if c, p := t.MadeFor(k.Name); c != nil && !p.OfTrigger() {
+			k.Column, k.Purpose = c.Name, p
+		}
+		switch k.Purpose {
+		case schema.ForSoftDelete:
+			t.SoftDelete = k.Column
+		case schema.ForChoice, schema.ForRange, schema.ForNonblank:
+			k.SQL.Text = spelled(canon(k.SQL.Text))
+		}
+	}
+	for _, g := range t.Triggers {
+		name := strings.TrimPrefix(g.Name, "zz_")
+		c, p := t.MadeFor(name)
+		if c == nil {
+			for _, o := range t.Columns { // a name that was cut
+				for _, q := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren} {
+					if triggerName(t, o, q) == g.Name {
+						c, p = o, q
+					}
+				}
+			}
+		}
+		if c != nil && p.OfTrigger() {
+			g.Column, g.Purpose = c.Name, p
+			c.Immutable = c.Immutable || p == schema.ForImmutable
+			c.Stamped = c.Stamped || p == schema.ForStamped
+		} else if strings.Contains(g.SQL.Text, "$erbario$;\n") { // its table had another name
+			g.Purpose = schema.ForChildren
+		}
+	}
+	for _, c := range t.Columns {
+		c.Type = typeOf(c.SQLType)
+		if c.Default != nil {
+			c.Value = knownDefaults[c.Default.Key()]
+		}
+	}
+}
+
+// knownDefaults are the defaults of the language that are expressions.
+var knownDefaults = map[string]*schema.Value{
+	canon("now()"): {Kind: schema.NowValue}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
+}
+
+// liveOf is the table whose rows that are not deleted a view shows, as soft delete
+// makes it; "" for any other view.
+func liveOf(s *schema.Schema, v *schema.View) string {
+	list := strings.Fields(v.SQL.Key())
+	n := len(list)
+	if n < 8 || list[n-1] != "null" || list[n-2] != "is" || list[n-4] != "where" || list[n-6] != "from" {
+		return ""
+	}
+	for _, t := range s.Tables {
+		if quote(t.Name) == list[n-5] && t.SoftDelete != "" && quote(t.SoftDelete) == list[n-3] {
+			return t.Name
+		}
+	}
+	return ""
+}
+
+// typeOf guesses the type of the language that a stored type stands for; its Kind
+// is Native where none does.
+func typeOf(sqlType string) schema.Type {
+	name, args, _ := strings.Cut(strings.TrimSuffix(sqlType, ")"), "(")
+	first, second, _ := strings.Cut(args, ",")
+	n, _ := strconv.Atoi(first)
+	m, _ := strconv.Atoi(second)
+	switch name {
+	case "text":
+		return schema.Type{Kind: schema.Text}
+	case "varchar":
+		return schema.Type{Kind: schema.Text, Length: n}
+	case "numeric":
+		if args != "" {
+			return schema.Type{Kind: schema.Decimal, Precision: n, Scale: m}
+		}
+	case "double precision":
+		return schema.Type{Kind: schema.Double}
+	case "timestamptz":
+		return schema.Type{Kind: schema.Timestamp}
+	case "timestamp":
+		return schema.Type{Kind: schema.Datetime}
+	case "jsonb":
+		return schema.Type{Kind: schema.JSON}
+	case "bytea":
+		return schema.Type{Kind: schema.Bytes}
+	case "smallint", "integer", "bigint", "real", "boolean", "date", "time", "uuid":
+		return schema.Type{Kind: schema.Kind(name)}
+	}
+	return schema.Type{Kind: schema.Native, Name: sqlType}
+}

@@ -1,0 +1,236 @@
+package postgres
+
+// This file puts values aside before they go, and back. A kept table has the full
+// definition of its columns, and the row's key with the time of its creation, by
+// which a value finds its row again.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Drop gives the step that drops a table and keeps its rows.
+func (Engine) Drop(d engine.Dropping) engine.Change {
+	t := d.Table
+	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != "" && !t.Options.Foreign}
+	drop := "DROP TABLE " + quote(t.Name)
+	if !s.Kept {
+		s.Apply, s.Undo = []string{drop}, tableStatements(t)
+		return engine.Change{Steps: []engine.Step{s}}
+	}
+	s.Note = "keeps its rows in " + d.Keep
+	bare := bareTable(t, d.Keep)
+	s.Apply = append(s.Apply, createTable(bare, d.Keep), copyRows(t, bare, t.Name, d.Keep, ""))
+	s.Apply = append(s.Apply, sequences(t, t.Name, d.Keep)...)
+	s.Apply = append(s.Apply, drop)
+	s.Undo = append(s.Undo, createTable(t, t.Name), copyRows(bare, t, d.Keep, t.Name, ""))
+	s.Undo = append(s.Undo, sequences(t, d.Keep, t.Name)...)
+	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
+	s.Undo = append(s.Undo, dependents(t)...)
+	for _, g := range t.Triggers {
+		create, _ := Engine{}.Trigger(t, g)
+		s.Undo = append(s.Undo, create...)
+	}
+	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{byHand(t)}}
+}
+
+// byHand is what must hold before a table goes: that it has no column that the
+// migration does not know, which would be gone with it.
+func byHand(t *schema.Table) engine.Requirement {
+	var columns []string
+	for _, c := range t.Columns {
+		columns = append(columns, literal(c.Name))
+	}
+	return engine.Requirement{
+		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
+		Query:    fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped AND attname NOT IN (%s)", literal(quote(t.Name)), strings.Join(columns, ", ")),
+	}
+}
+
+// Remove gives the step that takes rows out of a table; they come back as they were.
+func (Engine) Remove(r engine.Removal) engine.Step {
+	t := r.Table
+	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}}
+	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
+	if r.Keep == "" {
+		s.Apply = []string{gone}
+		return s
+	}
+	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
+	bare := bareTable(t, r.Keep)
+	for _, c := range bare.Columns {
+		c.Identity = false
+	}
+	s.Apply = []string{createTable(bare, r.Keep), copyRows(t, bare, t.Name, r.Keep, r.Where), gone}
+	s.Undo = []string{copyRows(bare, t, r.Keep, t.Name, ""), "DROP TABLE " + quote(r.Keep)}
+	return s
+}
+
+// DeleteTogether deletes rows of several tables in one statement: references are
+// looked at when all of them are gone.
+func (Engine) DeleteTogether(tables, where []string) []string {
+	if len(tables) == 0 {
+		return nil
+	}
+	var parts []string
+	for i, t := range tables {
+		parts = append(parts, fmt.Sprintf("gone%d AS (DELETE FROM %s WHERE %s)", i, quote(t), where[i]))
+	}
+	return []string{"WITH " + strings.Join(parts, ", ") + " SELECT 1"}
+}
+
+// bareTable is the table without anything that could refuse or touch a row: its
+// columns' names and types, and its key.
+func bareTable(t *schema.Table, name string) *schema.Table {
+	b := t.Clone()
+	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Options = name, nil, nil, nil, nil, nil, schema.Options{}
+	b.Comment = ""
+	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
+	for _, c := range b.Columns {
+		c.Default, c.NotNull, c.Comment, c.IdentityAlways = nil, false, "", false
+	}
+	if b.PrimaryKey != nil {
+		b.PrimaryKey.Name, b.PrimaryKey.Options = "", ""
+	}
+	return b
+}
+
+// copyRows fills a table from another; where chooses rows, empty for all.
+func copyRows(from, to *schema.Table, fromName, toName, where string) string {
+	var columns []string
+	given := ""
+	for _, c := range to.Columns {
+		if o := from.Column(c.Name); o == nil || c.Generated != nil || o.Generated != nil {
+			continue
+		}
+		if c.IdentityAlways {
+			given = " OVERRIDING SYSTEM VALUE"
+		}
+		columns = append(columns, quote(c.Name))
+	}
+	s := ""
+	if len(columns) == 0 { // nothing of the old rows goes on but that they are there
+		s = fmt.Sprintf("INSERT INTO %s SELECT FROM %s", quote(toName), quote(fromName))
+	} else {
+		list := strings.Join(columns, ", ")
+		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quote(toName), list, given, list, quote(fromName))
+	}
+	if where != "" {
+		s += " WHERE " + where
+	}
+	return s
+}
+
+// sequences lets the numbers of a table go on in another from where they were.
+func sequences(t *schema.Table, from, to string) []string {
+	var out []string
+	for _, c := range t.Columns {
+		if c.Identity {
+			out = append(out, fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), pg_sequence_last_value(pg_get_serial_sequence(%s, %s)::regclass))", literal(quote(to)), literal(c.Name), literal(quote(from)), literal(c.Name)))
+		}
+	}
+	return out
+}
+
+// keptMatch is the condition that a kept row belongs to a row of a table.
+func keptMatch(keys []string, kept, row string) string {
+	var terms []string
+	for i, k := range keys {
+		same := "="
+		if k == "created_at" && i == len(keys)-1 && i > 0 { // it need not be there
+			same = "IS NOT DISTINCT FROM"
+		}
+		terms = append(terms, fmt.Sprintf("%s.%s %s %s.%s", kept, quote("key_"+k), same, row, quote(k)))
+	}
+	return strings.Join(terms, " AND ")
+}
+
+// keepValues copies the values of columns that go into a table of their own, with
+// the row's key and time of creation, and notes for columns that are filled which
+// rows had no value and what they were given.
+func keepValues(a engine.Alteration, lost, filled []string) []string {
+	t := a.From
+	var items, columns, values, keys []string
+	add := func(name string, c *schema.Column, value string) {
+		items = append(items, columnDefinition(&schema.Column{Name: name, SQLType: c.SQLType, Collation: c.Collation}))
+		columns = append(columns, quote(name))
+		values = append(values, value)
+	}
+	for _, k := range a.Match() {
+		add("key_"+k, t.Column(k), quote(k))
+		keys = append(keys, quote("key_"+k))
+	}
+	for _, k := range lost {
+		add(k, t.Column(k), quote(k))
+	}
+	var empty []string
+	for _, k := range filled {
+		add(k, t.Column(k), quote(k))
+		add("filled_"+k, a.To.Column(k), a.Forward[k].Fill)
+		empty = append(empty, quote(k)+" IS NULL")
+	}
+	where := ""
+	if len(lost) == 0 {
+		where = " WHERE " + strings.Join(empty, " OR ")
+	}
+	out := []string{
+		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "), strings.Join(values, ", "), quote(t.Name), where),
+	}
+	if len(keys) > 0 {
+		out = append(out, fmt.Sprintf("CREATE INDEX ON %s (%s)", quote(a.Keep), strings.Join(keys, ", ")))
+	}
+	return out
+}
+
+// KeepAside puts values of a table aside before it, or columns of it, go.
+func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string {
+	if len(columns) > 0 {
+		return keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
+	}
+	bare := bareTable(t, kept)
+	return append([]string{createTable(bare, kept), copyRows(t, bare, t.Name, kept, "")}, sequences(t, t.Name, kept)...)
+}
+
+// PutBack brings kept values back. A whole table's rows go in as they were; values
+// of columns go into the rows that they came from, and nothing else changes.
+func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
+	var columns, keys, list []string
+	for _, c := range kept.Columns {
+		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
+			keys = append(keys, key)
+			list = append(list, quote(c.Name))
+		} else if o := t.Column(c.Name); o != nil && o.Generated == nil {
+			columns = append(columns, c.Name)
+		}
+	}
+	if len(keys) == 0 {
+		out := []string{copyRows(kept, t, kept.Name, t.Name, "")}
+		for _, c := range t.Columns {
+			if o := kept.Column(c.Name); c.Identity && o != nil && o.Identity {
+				out = append(out, sequences(&schema.Table{Columns: []*schema.Column{c}}, kept.Name, t.Name)...)
+			}
+		}
+		if !stay {
+			out = append(out, "DROP TABLE "+quote(kept.Name))
+		}
+		return out
+	}
+	match := keptMatch(keys, "kept", "here")
+	var out, set []string
+	for _, c := range columns {
+		set = append(set, fmt.Sprintf("%s = kept.%s", quote(c), quote(c)))
+	}
+	if len(set) > 0 {
+		by := strings.Join(list, ", ")
+		out = quiet([]string{fmt.Sprintf("UPDATE %s AS here SET %s FROM (SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept WHERE %s", quote(t.Name), strings.Join(set, ", "), by, quote(kept.Name), by, match)})
+	}
+	if !stay {
+		out = append(out, fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(kept.Name), quote(t.Name), match))
+	}
+	return out
+}

@@ -1,0 +1,348 @@
+// Package postgres is the engine of PostgreSQL servers. See words.go for its SQL,
+// realize.go for what it keeps of a declaration, canon.go and restate.go for how
+// expressions are compared, inspect.go for reading what is there, alter.go for
+// changing it, and database.go for the connection.
+package postgres
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Engine is PostgreSQL, on the server of a URL where there is one.
+type Engine struct{ url string }
+
+func init() { engine.Register(Engine{}) }
+
+// Name is the word for PostgreSQL in file names and in the language.
+func (Engine) Name() string { return "postgres" }
+
+// Schemes are the schemes of PostgreSQL's URLs.
+func (Engine) Schemes() []string { return []string{"postgres", "postgresql"} }
+
+// At is the engine with a server on which scratch databases are made.
+func (Engine) At(url string) engine.Engine { return Engine{url} }
+
+// Quote is a name as SQL.
+func (Engine) Quote(name string) string { return quote(name) }
+
+// Text is a text as a literal.
+func (Engine) Text(s string) string { return literal(s) }
+
+// Cast gives a literal the type of a column, where nothing else tells it.
+func (Engine) Cast(sql, sqlType string) string { return "CAST(" + sql + " AS " + sqlType + ")" }
+
+// HoldsReferences tells that references are held at every statement.
+func (Engine) HoldsReferences() bool { return true }
+
+// Foundation are the statements that make what Erbario itself needs: the table of
+// history, and the functions that the triggers of all tables share.
+func (Engine) Foundation() []string {
+	return []string{historyTable,
+		`CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
+BEGIN
+    IF ` + quietly + ` THEN
+        RETURN NEW;
+    END IF;
+    RAISE EXCEPTION '%.% cannot be changed once it is set', TG_TABLE_NAME, TG_ARGV[0] USING ERRCODE = 'check_violation';
+END
+$erbario$`,
+		`CREATE OR REPLACE FUNCTION erbario_stamped() RETURNS trigger LANGUAGE plpgsql AS $erbario$
+BEGIN
+    IF ` + quietly + ` THEN
+        RETURN NEW;
+    END IF;
+    RETURN jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], clock_timestamp()));
+END
+$erbario$`}
+}
+
+const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
+    id text NOT NULL PRIMARY KEY,
+    checksum text NOT NULL,
+    applied_at text NOT NULL,
+    applied_by text NOT NULL,
+    took_ms bigint NOT NULL,
+    text text NOT NULL,
+    answers text
+)`
+
+// SeedTables are the tables in which runs of seeds are recorded.
+func (Engine) SeedTables() []string {
+	return []string{
+		"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id text NOT NULL PRIMARY KEY,\n    seed text NOT NULL,\n    random text NOT NULL,\n    begun_at text NOT NULL,\n    ended_at text\n)",
+		"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run text NOT NULL,\n    line text NOT NULL,\n    table_name text NOT NULL,\n    first_row bigint NOT NULL,\n    row_count bigint NOT NULL,\n    keys text NOT NULL\n)",
+	}
+}
+
+// Empty gives the statements that drop everything, but for extensions.
+func (Engine) Empty(s *schema.Schema) []string {
+	var out []string
+	for _, v := range s.Views {
+		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name)+" CASCADE")
+	}
+	for _, t := range s.Tables {
+		out = append(out, "DROP TABLE IF EXISTS "+quote(t.Name)+" CASCADE")
+		for _, g := range t.Triggers {
+			if g.Purpose == schema.ForChildren {
+				_, drop := Engine{}.Trigger(t, g)
+				out = append(out, drop[1:]...)
+			}
+		}
+	}
+	for _, o := range s.Others {
+		kinds := map[string]string{"materialised view": "MATERIALIZED VIEW", "enum type": "TYPE", "domain": "DOMAIN", "composite type": "TYPE", "range type": "TYPE", "sequence": "SEQUENCE"}
+		switch kind := kinds[o.Kind]; {
+		case kind != "":
+			out = append(out, "DROP "+kind+" IF EXISTS "+quote(o.Name)+" CASCADE")
+		case o.Kind == "function":
+			name, args, _ := strings.Cut(o.Name, "(")
+			out = append(out, "DROP ROUTINE IF EXISTS "+quote(name)+"("+args+" CASCADE")
+		}
+	}
+	return out
+}
+
+// Split cuts SQL into statements and the comments between them. A body that is
+// written as SQL, between BEGIN ATOMIC and END, belongs to its statement.
+func (Engine) Split(src string) []engine.Piece {
+	var out []engine.Piece
+	line, counted := 1, 0
+	lineAt := func(off int) int {
+		line += strings.Count(src[counted:off], "\n")
+		counted = off
+		return line
+	}
+	for off := 0; off < len(src); {
+		t := next(src, off)
+		if t.start >= len(src) {
+			break
+		}
+		if t.kind == tokComment {
+			out = append(out, engine.Piece{Comment: true, Text: strings.TrimRight(t.text, "\r\n"), Line: lineAt(t.start)})
+			off = t.end
+			continue
+		}
+		if t.is(";") {
+			off = t.end
+			continue
+		}
+		p := engine.Piece{Line: lineAt(t.start)}
+		start, end := t.start, t.start
+		brackets, depth, ended := 0, 0, false
+		var last token
+		for t.start < len(src) {
+			if t.kind == tokBad {
+				p.Bad = "a quote or a comment does not end, or a character cannot stand in SQL"
+			}
+			switch {
+			case t.is("("):
+				brackets++
+			case t.is(")"):
+				brackets--
+			case t.is("ATOMIC") && last.is("BEGIN"):
+				depth++
+			case depth > 0 && t.is("CASE"):
+				depth++
+			case depth > 0 && t.is("END"):
+				depth--
+			}
+			if t.is(";") && depth <= 0 && brackets <= 0 {
+				ended = true
+				off = t.end
+				break
+			}
+			if t.kind != tokComment {
+				last = t
+			}
+			end, off = t.end, t.end
+			t = next(src, off)
+		}
+		p.Text = src[start:end]
+		if !ended && p.Bad == "" {
+			p.Bad = "the statement does not end with ;"
+		}
+		out = append(out, p)
+		if !ended {
+			break
+		}
+	}
+	return out
+}
+
+// Bind puts values in the place of parameters.
+func (Engine) Bind(sql string, values map[string]string) string {
+	var b strings.Builder
+	last := 0
+	for _, t := range tokens(sql) {
+		if t.kind != tokParam || t.text[0] != ':' {
+			continue
+		}
+		if v, ok := values[t.text[1:]]; ok {
+			b.WriteString(sql[last:t.start] + v)
+			last = t.end
+		}
+	}
+	return b.String() + sql[last:]
+}
+
+// refused are the statements that would reach beyond a step: its transaction, its
+// database, or the settings of its session.
+var refused = map[string]string{
+	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "END": "the runner ends the transaction",
+	"ROLLBACK": "the runner ends the transaction", "ABORT": "the runner ends the transaction", "SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction",
+	"PREPARE": "the runner keeps the transaction", "VACUUM": "it cannot run in a transaction", "DISCARD": "the runner keeps the session", "RESET": "the runner keeps the session",
+	"CHECKPOINT": "it is about the whole server", "COPY": "a step works on the database alone, and reads no file", "LOAD": "a step works on the database alone", "LISTEN": "nobody would hear it", "CLUSTER": "write what is to change",
+}
+
+// refusedPairs are statements that two words tell.
+var refusedPairs = map[string]string{
+	"CREATE DATABASE": "a migration works on one database alone", "DROP DATABASE": "a migration works on one database alone", "ALTER DATABASE": "a migration works on one database alone",
+	"ALTER SYSTEM": "it is about the whole server", "CREATE TABLESPACE": "it is about the whole server", "DROP TABLESPACE": "it is about the whole server",
+	"SET TRANSACTION": "the runner keeps the transaction", "SET SESSION": "the runner keeps the session: write SET LOCAL", "SET ROLE": "the runner keeps the session", "SET SEARCH_PATH": "the runner says where names are looked up",
+}
+
+// Refuse says why a statement cannot stand in a step.
+func (Engine) Refuse(statement string) error {
+	var list []string
+	for _, t := range tokens(statement) {
+		if t.kind != tokWord {
+			break
+		}
+		if list = append(list, strings.ToUpper(t.text)); len(list) == 3 {
+			break
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	if why, ok := refused[list[0]]; ok {
+		return &engine.RefusedError{Word: list[0], Why: why}
+	}
+	if len(list) > 1 {
+		pair := list[0] + " " + list[1]
+		if pair == "SET LOCAL" && len(list) > 2 && list[2] == "SEARCH_PATH" {
+			return &engine.RefusedError{Word: "SET LOCAL search_path", Why: refusedPairs["SET SEARCH_PATH"]}
+		}
+		if why, ok := refusedPairs[pair]; ok {
+			return &engine.RefusedError{Word: pair, Why: why}
+		}
+	}
+	return nil
+}
+
+// noTable are the words behind ON and the like that begin no table's name.
+var noTable = map[string]bool{"delete": true, "update": true, "conflict": true, "set": true, "if": true, "exists": true, "only": true, "column": true, "table": true, "lateral": true, "function": true}
+
+// Tables are the tables that a statement names: the names behind the words that a
+// table's name follows.
+func (Engine) Tables(statement string) []string {
+	var out []string
+	list := tokens(statement)
+	for i, t := range list {
+		if t.kind != tokWord || i+1 >= len(list) {
+			continue
+		}
+		switch strings.ToUpper(t.text) {
+		case "TABLE", "ON", "INTO", "UPDATE", "FROM", "JOIN", "REFERENCES", "COLUMN":
+		default:
+			continue
+		}
+		j := i + 1
+		for j+1 < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS") || list[j].is("ONLY") || list[j].is("TABLE") || list[j].is("COLUMN")) {
+			j++
+		}
+		if t.is("COLUMN") && !(j+1 < len(list) && list[j+1].is(".")) { // COMMENT ON COLUMN t.c
+			continue
+		}
+		name := list[j].name()
+		if list[j].named() && !own(name) && !(list[j].kind == tokWord && (reserved[name] || noTable[name])) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// ScriptStatement is a statement as a plain script needs it.
+func (Engine) ScriptStatement(statement string) []string { return []string{statement + ";"} }
+
+// ScriptRequire stops a script where the query has rows.
+func (Engine) ScriptRequire(r engine.Requirement) []string {
+	tag := "$erbario$"
+	for i := 0; strings.Contains(r.Query+r.Sentence, tag); i++ {
+		tag = fmt.Sprintf("$erbario%d$", i)
+	}
+	return []string{fmt.Sprintf("DO %s\nBEGIN\n    IF EXISTS (\n%s\n    ) THEN\n        RAISE EXCEPTION USING MESSAGE = %s;\n    END IF;\nEND\n%s;", tag, r.Query, literal("rows stand in the way: "+strings.ReplaceAll(r.Sentence, "{n} ", "")), tag)}
+}
+
+// ScriptAround gives what a plain script needs around its steps.
+func (Engine) ScriptAround() (before, begin, commit, after []string) {
+	return []string{`\set ON_ERROR_STOP on`, "SET client_min_messages = warning;", "SET TIME ZONE 'UTC';"}, []string{"BEGIN;"}, []string{"COMMIT;"}, nil
+}
+
+var _ engine.Engine = Engine{}
+
+// Recreate gives the statements that make an empty database hold the same as s.
+func (Engine) Recreate(s *schema.Schema) []string {
+	var tables, keys, rest, late []string
+	for _, o := range s.Others {
+		if o.Late {
+			late = append(late, o.Make...)
+		} else {
+			tables = append(tables, o.Make...)
+		}
+	}
+	for _, t := range s.Tables {
+		if t.Options.Foreign { // its rows are another's
+			continue
+		}
+		alone := t.Clone()
+		alone.ForeignKeys = nil
+		tables = append(tables, createTable(alone, t.Name))
+		for _, k := range t.ForeignKeys {
+			if s.Table(k.Table) != nil {
+				keys = append(keys, Engine{}.AddReference(t, k)...)
+			}
+		}
+		rest = append(rest, dependents(t)...)
+	}
+	for _, v := range viewsInOrder(s.Views) {
+		rest = append(rest, v.SQL.Text)
+	}
+	for _, t := range s.Tables {
+		if t.Options.Foreign {
+			continue
+		}
+		for _, g := range t.Triggers {
+			create, _ := Engine{}.Trigger(t, g)
+			rest = append(rest, create...)
+		}
+	}
+	return append(append(append(tables, rest...), keys...), late...)
+}
+
+// viewsInOrder are views of which none stands before one that it shows.
+func viewsInOrder(list []*schema.View) []*schema.View {
+	var out []*schema.View
+	done := map[string]bool{}
+	var visit func(v *schema.View)
+	visit = func(v *schema.View) {
+		if done[v.Name] {
+			return
+		}
+		done[v.Name] = true
+		for _, o := range list {
+			if o != v && mentions(v.SQL.Text, o.Name) {
+				visit(o)
+			}
+		}
+		out = append(out, v)
+	}
+	for _, v := range list {
+		visit(v)
+	}
+	return out
+}

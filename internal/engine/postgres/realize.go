@@ -1,0 +1,342 @@
+package postgres
+
+// This file says what PostgreSQL keeps for a declaration. The server holds values
+// to their types by itself; what it does not know of is held by checks and by
+// triggers, whose functions all tables share (see Foundation).
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+const (
+	utcNow   = "now() AT TIME ZONE 'UTC'"
+	todaySQL = "(now() AT TIME ZONE 'UTC')::date"
+)
+
+// Realize fills the stored layer of a declared schema.
+func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
+	out := declared.Clone()
+	var notices []engine.Notice
+	for _, t := range out.Tables {
+		notices = append(notices, realizeTable(t)...)
+	}
+	for _, t := range out.Tables {
+		if t.Children && !t.Outside {
+			if g := childrenTrigger(out, t); g != nil {
+				t.Triggers = append(t.Triggers, g)
+			}
+		}
+		if t.LiveView != "" && !t.Outside {
+			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
+		}
+	}
+	return out, notices
+}
+
+func realizeTable(t *schema.Table) []engine.Notice {
+	var notices []engine.Notice
+	notice := func(column, format string, args ...any) {
+		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
+	}
+	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
+	var checks []*schema.Check
+	for _, c := range t.Columns {
+		c.SQLType = typeName(c.Type)
+		if c.Identity {
+			c.NotNull = true
+		}
+		for _, k := range t.Key() {
+			c.NotNull = c.NotNull || k == c.Name
+		}
+		if c.Generated != nil {
+			if !c.Generated.Stored {
+				notice(c.Name, "PostgreSQL keeps generated values in the row, stored or not")
+			}
+			c.Generated = &schema.Generated{SQL: sql(&c.Generated.SQL), Stored: true}
+		}
+		if c.Value != nil && c.Value.Kind != schema.NullValue {
+			if text, err := valueSQL(*c.Value, c.Type); err == nil {
+				d := sqlOf(text)
+				if c.Value.Kind == schema.SQLValue {
+					d = sqlOf(schema.Braces(text, quote))
+				}
+				c.Default = &d
+			}
+		}
+		if c.Stamped {
+			d := sqlOf(nowOf(c.Type))
+			c.Default = &d
+			t.Triggers = append(t.Triggers, stampTrigger(t, c))
+		}
+		if c.Immutable {
+			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
+		}
+		check := func(purpose schema.Purpose, expr string) {
+			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
+		}
+		x := quote(c.Name)
+		if c.Name == t.SoftDelete {
+			// By its name a live schema tells which column marks rows as deleted.
+			check(schema.ForSoftDelete, "isfinite("+x+")")
+		}
+		if c.Type.Kind == schema.Bytes && c.Type.Length > 0 {
+			check(schema.ForType, fmt.Sprintf("octet_length(%s) <= %d", x, c.Type.Length))
+		}
+		if c.Type.Kind == schema.Choice {
+			check(schema.ForChoice, choiceCheck(c))
+		}
+		if c.Nonblank {
+			check(schema.ForNonblank, x+` ~ '[^ \t\n\v\f\r]'`)
+		}
+		if c.Range != nil {
+			check(schema.ForRange, rangeCheck(c))
+		}
+	}
+	for _, k := range t.Checks {
+		k.SQL = sql(&k.SQL)
+	}
+	t.Checks = append(checks, t.Checks...)
+	for _, x := range t.Indexes {
+		plain := x.Unique && x.Where == nil && x.Using == ""
+		if strings.EqualFold(x.Using, "btree") {
+			x.Using = ""
+		}
+		x.Using = strings.ToLower(x.Using)
+		for i, p := range x.Parts {
+			if p.Expr != nil {
+				e := sql(p.Expr)
+				x.Parts[i].Expr = &e
+			}
+			plain = plain && p.Expr == nil && p.Collation == "" && !p.Desc
+		}
+		if x.Where != nil {
+			w := sql(x.Where)
+			x.Where = &w
+		}
+		x.Constraint = plain
+	}
+	return notices
+}
+
+// typeName is the type in which PostgreSQL keeps a type of the language.
+func typeName(t schema.Type) string {
+	switch t.Kind {
+	case schema.Text:
+		if t.Length > 0 {
+			return fmt.Sprintf("varchar(%d)", t.Length)
+		}
+		return "text"
+	case schema.Choice:
+		return "text"
+	case schema.Decimal:
+		return fmt.Sprintf("numeric(%d,%d)", t.Precision, t.Scale)
+	case schema.Double:
+		return "double precision"
+	case schema.Timestamp:
+		return "timestamptz"
+	case schema.Datetime:
+		return "timestamp"
+	case schema.JSON:
+		return "jsonb"
+	case schema.Bytes:
+		return "bytea"
+	case schema.Native:
+		return t.Name
+	}
+	return string(t.Kind)
+}
+
+func choiceCheck(c *schema.Column) string {
+	values := make([]string, len(c.Type.Choices))
+	for i, v := range c.Type.Choices {
+		values[i] = literal(v)
+	}
+	return quote(c.Name) + " IN (" + strings.Join(values, ", ") + ")"
+}
+
+func rangeCheck(c *schema.Column) string {
+	x := quote(c.Name)
+	end := func(v *schema.Value) string {
+		s, _ := valueSQL(*v, c.Type)
+		return s
+	}
+	switch r := c.Range; {
+	case r.From != nil && r.To != nil:
+		return fmt.Sprintf("%s >= %s AND %s <= %s", x, end(r.From), x, end(r.To))
+	case r.From != nil:
+		return fmt.Sprintf("%s >= %s", x, end(r.From))
+	default:
+		return fmt.Sprintf("%s <= %s", x, end(r.To))
+	}
+}
+
+func nowOf(t schema.Type) string {
+	if t.Kind == schema.Datetime {
+		return utcNow
+	}
+	return "now()"
+}
+
+// valueSQL gives a declared value as SQL of its type.
+func valueSQL(v schema.Value, t schema.Type) (string, error) {
+	switch v.Kind {
+	case schema.NullValue:
+		return "NULL", nil
+	case schema.NumberValue:
+		return v.Text, nil
+	case schema.BooleanValue:
+		if t.Kind == schema.JSON {
+			return literal(v.Text), nil
+		}
+		return v.Text, nil
+	case schema.NowValue:
+		return nowOf(t), nil
+	case schema.TodayValue:
+		return todaySQL, nil
+	case schema.UUIDValue:
+		return "gen_random_uuid()", nil
+	case schema.SQLValue:
+		return "(" + v.Text + ")", nil
+	}
+	if strings.ContainsRune(v.Text, 0) {
+		return "", fmt.Errorf("PostgreSQL keeps no NUL in a text")
+	}
+	if (t.Kind == schema.Timestamp) && v.Kind != schema.NullValue && !zoned(v.Text) {
+		return literal(v.Text + "+00"), nil
+	}
+	return literal(v.Text), nil
+}
+
+// zoned tells whether a moment says its zone: without one it is meant in UTC,
+// whatever the session's zone is.
+func zoned(s string) bool {
+	if len(s) < 11 {
+		return false
+	}
+	rest := s[10:]
+	return strings.HasSuffix(s, "Z") || strings.ContainsAny(rest, "+-")
+}
+
+// Literal is a declared value as SQL of the type.
+func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return valueSQL(v, t) }
+
+// triggerName is the name of a trigger of ours. Triggers run in the order of their
+// names: ours last, so that they see what others made of the row.
+func triggerName(t *schema.Table, c *schema.Column, p schema.Purpose) string {
+	return schema.Cut("zz_" + schema.ConstraintName(t.Name, []string{c.Name}, string(p)))
+}
+
+func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (NOT old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_stamped(%s)", quote(name), quote(t.Name), x, x, literal(c.Name))
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
+}
+
+func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_immutable(%s)", quote(name), quote(t.Name), x, x, x, literal(c.Name))
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
+}
+
+// liveView is the view of the rows that are not deleted. It names its columns, so
+// that one added by hand does not come into it.
+func liveView(t *schema.Table) string {
+	var names []string
+	for _, c := range t.Columns {
+		names = append(names, quote(c.Name))
+	}
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView), strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
+}
+
+// quietly is the condition that Erbario itself is at work, for whom triggers keep
+// still.
+const quietly = "coalesce(current_setting('erbario.quiet', true), '') <> ''"
+
+// childrenFunction is the name of the function by which children go with a row.
+func childrenFunction(table string) string { return schema.Cut("erbario_children_" + table) }
+
+// childrenTrigger marks the rows that refer to a row as deleted together with it,
+// and brings those back that went at the same moment. Their own triggers do the
+// same for the rows that refer to them. nil: nothing can be reached.
+func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
+	x := quote(t.SoftDelete)
+	var body strings.Builder
+	body.WriteString("\nBEGIN\n    IF " + quietly + " THEN\n        RETURN NULL;\n    END IF;\n")
+	list := schema.Children(s, t)
+	if len(list) == 0 {
+		return nil
+	}
+	for _, c := range list {
+		var on []string
+		for i, col := range c.Key.Columns {
+			on = append(on, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
+		}
+		mark := quote(c.Table.SoftDelete)
+		fmt.Fprintf(&body, "    UPDATE %s SET %s = NEW.%s WHERE %s AND %s IS NOT DISTINCT FROM OLD.%s;\n", quote(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x)
+	}
+	body.WriteString("    RETURN NULL;\nEND\n")
+	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
+	trigger := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN ((old.%s IS NULL) <> (new.%s IS NULL))\n    EXECUTE FUNCTION %s()", quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
+	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: childrenSQL(t.Name, trigger, body.String())}
+}
+
+// childrenSQL is the trigger with the function that stands for it alone: it names
+// tables, and so is pinned to where they are.
+func childrenSQL(table, trigger, body string) schema.SQL {
+	head := fmt.Sprintf("CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql SET search_path FROM CURRENT AS $erbario$%s$erbario$", quote(childrenFunction(table)), body)
+	return schema.SQL{Text: head + ";\n" + trigger, Canon: func(text string) string {
+		f, g, _ := strings.Cut(text, "$erbario$;\n")
+		_, f, _ = strings.Cut(f, "$erbario$")
+		return canon(g) + "\n" + strings.Join(strings.Fields(f), " ")
+	}}
+}
+
+// Trigger gives the statements that make a trigger and those that drop it.
+func (Engine) Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string) {
+	drop = []string{"DROP TRIGGER " + quote(g.Name) + " ON " + quote(t.Name)}
+	if g.Purpose != schema.ForChildren {
+		return []string{g.SQL.Text}, drop
+	}
+	function, trigger, _ := strings.Cut(g.SQL.Text, "$erbario$;\n")
+	name := tokens(function)[2].name()
+	return []string{function + "$erbario$", trigger}, append(drop, "DROP FUNCTION "+quote(name)+"()")
+}
+
+// viewKey is the form of a view by which it is compared: what it selects. Where
+// it selects from one table, whose name the server puts before every column, that
+// is left out.
+func viewKey(text string) string {
+	list := words(strings.TrimSuffix(strings.TrimSpace(text), ";"))
+	for i, w := range list {
+		if w == "as" && i < 4 {
+			list = list[i+1:]
+			break
+		}
+	}
+	froms, table := 0, ""
+	for i, w := range list {
+		if w == "from" && i+1 < len(list) {
+			froms++
+			table = list[i+1]
+		}
+		if w == "join" || w == "union" {
+			froms += 2
+		}
+	}
+	if froms == 1 {
+		var out []string
+		for i := 0; i < len(list); i++ {
+			if list[i] == table && i+2 < len(list) && list[i+1] == "." {
+				i++
+				continue
+			}
+			out = append(out, list[i])
+		}
+		list = out
+	}
+	return canon(strings.Join(list, " "))
+}

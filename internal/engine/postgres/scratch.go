@@ -1,0 +1,175 @@
+package postgres
+
+// This file makes scratch databases: databases of their own on the same server,
+// on connections that cannot reach any other. One is made when it is first needed,
+// emptied between uses, and dropped when the program ends; one that was left by a
+// program that was killed is dropped by the next.
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"erbario/internal/engine"
+)
+
+// scratchPrefix begins the names of scratch databases.
+const scratchPrefix = "erbario_scratch_"
+
+// scratchPlace is a server's scratch databases.
+type scratchPlace struct {
+	config *pgx.ConnConfig
+	mu     sync.Mutex
+	idle   []*pgx.Conn
+	made   []string
+}
+
+var (
+	placesMu sync.Mutex
+	places   = map[string]*scratchPlace{}
+)
+
+// Scratch opens a new empty database on the engine's server.
+func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
+	if e.url == "" {
+		return nil, errors.New("no PostgreSQL server is known on which a scratch database could be made: name a database of one in erbario.toml")
+	}
+	c, _, err := config(e.url)
+	if err != nil {
+		return nil, err
+	}
+	placesMu.Lock()
+	key := fmt.Sprintf("%s:%d %s", c.Host, c.Port, c.User)
+	p := places[key]
+	if p == nil {
+		p = &scratchPlace{config: c}
+		places[key] = p
+		engine.AtExit(p.drop)
+	}
+	placesMu.Unlock()
+	conn, err := p.take(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d := &database{conn: conn, user: c.User, scratch: p}
+	if err := d.settings(ctx, "public"); err != nil {
+		return nil, errors.Join(err, d.Close())
+	}
+	for _, sql := range (Engine{}).Foundation()[1:] {
+		if err := d.Exec(ctx, sql); err != nil {
+			return nil, errors.Join(err, d.Close())
+		}
+	}
+	return d, nil
+}
+
+// take gives a connection to an empty scratch database.
+func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
+	p.mu.Lock()
+	if n := len(p.idle); n > 0 {
+		conn := p.idle[n-1]
+		p.idle = p.idle[:n-1]
+		p.mu.Unlock()
+		return conn, nil
+	}
+	p.mu.Unlock()
+	admin, err := connectBeside(ctx, p.config)
+	if err != nil {
+		return nil, err
+	}
+	defer admin.Close(context.WithoutCancel(ctx))
+	p.sweep(ctx, admin)
+	random := make([]byte, 6)
+	rand.Read(random)
+	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), hex.EncodeToString(random))
+	_, err = admin.PgConn().Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'").ReadAll()
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && pg.Code == "42501" {
+		return nil, fmt.Errorf("the user %s has no right to make a scratch database, on which a migration is proved: grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("no scratch database can be made: %s", last(err))
+	}
+	p.mu.Lock()
+	p.made = append(p.made, name)
+	p.mu.Unlock()
+	c := p.config.Copy()
+	c.Database = name
+	return connect(ctx, c)
+}
+
+// leftAfter is how old a scratch database has to be for nobody to be just about to
+// connect to it.
+const leftAfter = 10 * time.Minute
+
+// sweep drops the scratch databases that a program that was killed left behind:
+// nobody is connected to them, and they are not of this moment.
+func (p *scratchPlace) sweep(ctx context.Context, admin *pgx.Conn) {
+	r := admin.PgConn().ExecParams(ctx, `SELECT d.datname FROM pg_database d WHERE d.datname LIKE 'erbario\_scratch\_%'
+		AND NOT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.datid = d.oid) AND pg_has_role(d.datdba, 'USAGE')`, nil, nil, nil, nil).Read()
+	for _, row := range r.Rows {
+		made, _, _ := strings.Cut(strings.TrimPrefix(string(row[0]), scratchPrefix), "_")
+		if n, err := strconv.ParseInt(made, 10, 64); err == nil && time.Since(time.Unix(n, 0)) > leftAfter {
+			_, _ = admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+quote(string(row[0]))).ReadAll()
+		}
+	}
+}
+
+// back empties a scratch database, so that the next use finds nothing.
+func (p *scratchPlace) back(d *database) error {
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	if d.pg().IsClosed() {
+		return nil
+	}
+	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema'")
+	if err == nil {
+		var drop []string
+		for _, r := range rows {
+			drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")
+		}
+		err = d.Exec(ctx, strings.Join(append(drop, "CREATE SCHEMA public", "DISCARD TEMP"), "; "))
+		if err == nil {
+			err = d.Exec(ctx, "DISCARD ALL")
+		}
+	}
+	if err != nil { // it cannot be used again, and is dropped at the end
+		return d.conn.Close(ctx)
+	}
+	p.mu.Lock()
+	p.idle = append(p.idle, d.conn)
+	p.mu.Unlock()
+	return nil
+}
+
+// drop drops the scratch databases of this program.
+func (p *scratchPlace) drop() {
+	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
+	defer stop()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, conn := range p.idle {
+		_ = conn.Close(ctx)
+	}
+	if len(p.made) == 0 {
+		return
+	}
+	admin, err := connectBeside(ctx, p.config)
+	if err != nil {
+		return
+	}
+	defer admin.Close(ctx)
+	for _, name := range p.made {
+		_, _ = admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)").ReadAll()
+	}
+	p.idle, p.made = nil, nil
+}

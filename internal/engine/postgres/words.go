@@ -1,0 +1,338 @@
+package postgres
+
+// This file writes PostgreSQL's words: names, literals, types, and the statements
+// that make tables with all that belongs to them from the stored layer of a schema.
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// quote gives a name as SQL: bare where it can stand so, else in double quotes.
+func quote(name string) string {
+	if plainName(name) && !reserved[name] {
+		return name
+	}
+	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+}
+
+func plainName(name string) bool {
+	for i := range len(name) {
+		b := name[i]
+		if !(b == '_' || b >= 'a' && b <= 'z' || i > 0 && b >= '0' && b <= '9') {
+			return false
+		}
+	}
+	return name != ""
+}
+
+func quoteAll(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = quote(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+// literal gives a text as SQL, under standard_conforming_strings.
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// reserved are the words that cannot stand bare in every place where a name can.
+var reserved = func() map[string]bool {
+	m := map[string]bool{}
+	for w := range strings.FieldsSeq(`all analyse analyze and any array as asc asymmetric authorization between bigint binary bit boolean both case cast char character check coalesce collate collation column concurrently constraint create cross current_catalog current_date current_role current_schema current_time current_timestamp current_user dec decimal default deferrable desc distinct do else end except exists extract false fetch float for foreign freeze from full grant greatest group grouping having ilike in initially inner inout int integer intersect interval into is isnull join lateral leading least left like limit localtime localtimestamp merge_action national natural nchar none normalize not notnull null nullif numeric offset on only or order out outer overlaps overlay placing position precision primary real references returning right row select session_user setof similar smallint some substring symmetric system_user table tablesample then time timestamp to trailing treat trim true union unique user using values varchar variadic verbose when where window with xmlattributes xmlconcat xmlelement xmlexists xmlforest xmlnamespaces xmlparse xmlpi xmlroot xmlserialize xmltable`) {
+		m[w] = true
+	}
+	return m
+}()
+
+// shortTypes are the types that the server spells out and people do not.
+var shortTypes = strings.NewReplacer("character varying", "varchar", "timestamp with time zone", "timestamptz", "timestamp without time zone", "timestamp", "time without time zone", "time", "time with time zone", "timetz")
+
+// shortType is a type as the server tells it, as people write it. A length stands
+// within the long words.
+func shortType(s string) string {
+	for _, w := range []string{"timestamp", "time"} {
+		if rest, ok := strings.CutPrefix(s, w+"("); ok {
+			if n, zone, ok := strings.Cut(rest, ") "); ok {
+				name := w
+				if strings.HasPrefix(zone, "with time zone") {
+					name += "tz"
+				}
+				return name + "(" + n + ")" + strings.TrimPrefix(strings.TrimPrefix(zone, "with time zone"), "without time zone")
+			}
+		}
+	}
+	return shortTypes.Replace(s)
+}
+
+// named gives a constraint its name.
+func named(name string) string {
+	if name == "" {
+		return ""
+	}
+	return "CONSTRAINT " + quote(name) + " "
+}
+
+// createTable gives the statement that makes the table under another name or its
+// own, without what stands beside it.
+func createTable(t *schema.Table, name string) string {
+	var items []string
+	inline := inlineKey(t)
+	for _, c := range t.Columns {
+		s := columnDefinition(c)
+		if inline == c.Name {
+			s += " PRIMARY KEY"
+		}
+		items = append(items, s)
+	}
+	if pk := t.PrimaryKey; pk != nil && inline == "" {
+		items = append(items, named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
+	}
+	for _, x := range t.Indexes {
+		if x.Constraint {
+			items = append(items, named(x.Name)+uniqueDefinition(x))
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		items = append(items, named(k.Name)+foreignKey(k))
+	}
+	for _, k := range t.Checks {
+		items = append(items, named(k.Name)+checkDefinition(k))
+	}
+	for _, k := range t.Others {
+		items = append(items, named(k.Name)+k.Text)
+	}
+	s := "CREATE "
+	if t.Options.Unlogged {
+		s += "UNLOGGED "
+	}
+	s += "TABLE " + quote(name) + " ("
+	if len(items) > 0 {
+		s += "\n    " + strings.Join(items, ",\n    ") + "\n"
+	}
+	return s + ")" + t.Options.Behind
+}
+
+// inlineKey is the column with which the primary key can stand: the server then
+// gives it the name that it has.
+func inlineKey(t *schema.Table) string {
+	pk := t.PrimaryKey
+	if pk == nil || len(pk.Columns) != 1 || pk.Options != "" || pk.Name != t.Name+"_pkey" || len(pk.Name) > schema.NameLimit {
+		return ""
+	}
+	return pk.Columns[0].Column
+}
+
+// columnDefinition gives a column with what stands with it.
+func columnDefinition(c *schema.Column) string {
+	s := quote(c.Name) + " " + c.SQLType
+	if c.Collation != "" {
+		s += " COLLATE " + c.Collation
+	}
+	switch {
+	case c.Identity:
+		s += " GENERATED " + identityKind(c) + " AS IDENTITY"
+	case c.Generated != nil:
+		s += " GENERATED ALWAYS AS (" + c.Generated.SQL.Text + ") STORED"
+	}
+	if c.NotNull && !c.Identity {
+		s += " NOT NULL"
+	}
+	if c.Default != nil {
+		s += " DEFAULT " + defaultSQL(c.Default.Text)
+	}
+	return s
+}
+
+func identityKind(c *schema.Column) string {
+	if c.IdentityAlways {
+		return "ALWAYS"
+	}
+	return "BY DEFAULT"
+}
+
+// defaultSQL is an expression as it may stand behind DEFAULT: all but the simplest
+// in brackets.
+func defaultSQL(text string) string {
+	list := tokens(text)
+	simple := len(list) == 1 || len(list) == 2 && list[0].is("-")
+	call := len(list) > 2 && list[0].kind == tokWord && list[1].is("(") && closes(list[1:])
+	whole := len(list) > 0 && list[0].is("(") && closes(list)
+	cast := len(list) == 3 && list[1].is("::")
+	if simple || call || whole || cast {
+		return text
+	}
+	return "(" + text + ")"
+}
+
+func checkDefinition(k *schema.Check) string {
+	s := "CHECK (" + k.SQL.Text + ")"
+	if k.NoInherit {
+		s += " NO INHERIT"
+	}
+	return s + unvalidated(k.NotValid)
+}
+
+func unvalidated(b bool) string {
+	if b {
+		return " NOT VALID"
+	}
+	return ""
+}
+
+func uniqueDefinition(x *schema.Index) string {
+	s := "UNIQUE "
+	if x.NullsEqual {
+		s += "NULLS NOT DISTINCT "
+	}
+	return s + "(" + partList(x.Parts) + ")" + x.Options
+}
+
+// foreignKey gives a reference as a constraint of its table.
+func foreignKey(k *schema.ForeignKey) string {
+	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + quote(k.Table)
+	if len(k.References) > 0 {
+		s += " (" + quoteAll(k.References) + ")"
+	}
+	if k.Match != "" {
+		s += " MATCH " + k.Match
+	}
+	if k.OnUpdate != schema.NoAction && k.OnUpdate != "" {
+		s += " ON UPDATE " + string(k.OnUpdate)
+	}
+	if k.OnDelete != schema.NoAction && k.OnDelete != "" {
+		s += " ON DELETE " + string(k.OnDelete)
+		if len(k.SetColumns) > 0 {
+			s += " (" + quoteAll(k.SetColumns) + ")"
+		}
+	}
+	if k.Deferrable != "" {
+		s += " " + k.Deferrable
+	}
+	return s + unvalidated(k.NotValid)
+}
+
+func partList(parts []schema.Part) string {
+	out := make([]string, len(parts))
+	for i, p := range parts {
+		out[i] = partSQL(p)
+	}
+	return strings.Join(out, ", ")
+}
+
+// ignoringCase is the collation of the language that an index keeps by lower().
+const ignoringCase = "ignoring case"
+
+func partSQL(p schema.Part) string {
+	s := quote(p.Column)
+	switch {
+	case p.Expr != nil:
+		s = "(" + p.Expr.Text + ")"
+	case p.Collation == ignoringCase:
+		s = "lower(" + s + ")"
+	}
+	if p.Collation != "" && p.Collation != ignoringCase {
+		s += " COLLATE " + p.Collation
+	}
+	if p.Class != "" {
+		s += " " + p.Class
+	}
+	if p.Desc {
+		s += " DESC"
+	}
+	if p.Nulls != "" {
+		s += " NULLS " + p.Nulls
+	}
+	return s
+}
+
+// createIndex gives the statement for an index that is no constraint.
+func createIndex(table string, x *schema.Index) string { return indexStatement(table, x, "") }
+
+func indexStatement(table string, x *schema.Index, how string) string {
+	s := "CREATE "
+	if x.Unique {
+		s += "UNIQUE "
+	}
+	s += "INDEX " + how + quote(x.Name) + " ON " + quote(table)
+	if x.Using != "" {
+		s += " USING " + quote(x.Using)
+	}
+	s += " (" + partList(x.Parts) + ")"
+	if x.Included != "" {
+		s += " INCLUDE (" + x.Included + ")"
+	}
+	if x.NullsEqual {
+		s += " NULLS NOT DISTINCT"
+	}
+	s += x.Options
+	if x.Where != nil {
+		s += " WHERE " + x.Where.Text
+	}
+	return s
+}
+
+// alterTable begins a change of a table.
+func alterTable(table string) string { return "ALTER TABLE " + quote(table) + " " }
+
+// dropIndex gives the statement that drops an index or the constraint that it is.
+func dropIndex(table string, x *schema.Index) string {
+	if x.Constraint {
+		return alterTable(table) + "DROP CONSTRAINT " + quote(x.Name)
+	}
+	return "DROP INDEX " + quote(x.Name)
+}
+
+// addIndex gives the statement that makes an index or the constraint that it is.
+func addIndex(table string, x *schema.Index) string {
+	if x.Constraint {
+		return alterTable(table) + "ADD " + named(x.Name) + uniqueDefinition(x)
+	}
+	return createIndex(table, x)
+}
+
+// tableStatements make a table with its indexes, triggers and comments.
+func tableStatements(t *schema.Table) []string {
+	out := []string{createTable(t, t.Name)}
+	out = append(out, dependents(t)...)
+	for _, g := range t.Triggers {
+		create, _ := Engine{}.Trigger(t, g)
+		out = append(out, create...)
+	}
+	return out
+}
+
+// dependents are the statements for a table's indexes and comments.
+func dependents(t *schema.Table) []string {
+	var out []string
+	for _, x := range t.Indexes {
+		if !x.Constraint {
+			out = append(out, createIndex(t.Name, x))
+		}
+	}
+	if t.Comment != "" {
+		out = append(out, commentOn(t.Name, "", t.Comment))
+	}
+	for _, c := range t.Columns {
+		if c.Comment != "" {
+			out = append(out, commentOn(t.Name, c.Name, c.Comment))
+		}
+	}
+	return out
+}
+
+// commentOn gives the statement that sets the comment of a table or a column.
+func commentOn(table, column, comment string) string {
+	what := "TABLE " + quote(table)
+	if column != "" {
+		what = "COLUMN " + quote(table) + "." + quote(column)
+	}
+	text := "NULL"
+	if comment != "" {
+		text = literal(comment)
+	}
+	return fmt.Sprintf("COMMENT ON %s IS %s", what, text)
+}

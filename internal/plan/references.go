@@ -1,0 +1,182 @@
+package plan
+
+// This file plans references on engines that hold them at every statement. A table
+// comes with those references whose other end is there by then; what would close a
+// circle, and what stands on a key or a type that changes, goes before all tables
+// change and comes when they have.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// held is a reference that is dropped or made apart from its table.
+type held struct {
+	table *schema.Table
+	key   *schema.ForeignKey
+}
+
+// references sorts out which references come and go apart from their tables.
+func (p *planner) references() {
+	if !p.Engine.HoldsReferences() {
+		return
+	}
+	var come, gone []*schema.Table
+	altered := map[string]bool{} // the tables whose keys or types change
+	var changed []diff.Change    // of columns and uniquenesses
+	without := map[string]bool{} // by table and reference: it goes for good or comes otherwise
+	id := func(table string, k *schema.ForeignKey) string { return strings.ToLower(table) + " " + k.Name }
+	for _, c := range p.plan.Changes {
+		switch c.Kind {
+		case diff.AddTable:
+			come = append(come, c.Object.(*schema.Table))
+		case diff.DropTable:
+			gone = append(gone, c.Object.(*schema.Table))
+		case diff.ChangeType, diff.ChangeKey, diff.DropUnique, diff.ChangeUnique, diff.AddUnique, diff.DropColumn, diff.AddColumn:
+			altered[strings.ToLower(c.Table)] = true
+			changed = append(changed, c)
+		case diff.DropReference:
+			without[id(c.Table, c.Object.(*schema.ForeignKey))] = true
+		case diff.ChangeRef:
+			without[id(c.Table, c.Before.(*schema.ForeignKey))] = true
+		}
+	}
+	place := p.place
+	for i, t := range parentsFirst(come) {
+		place[t.Name] = i
+	}
+	comes := func(name string) bool {
+		return slices.ContainsFunc(come, func(t *schema.Table) bool { return strings.EqualFold(t.Name, name) })
+	}
+	for _, t := range come {
+		for _, k := range t.ForeignKeys {
+			parent := p.Wanted.Table(k.Table)
+			switch {
+			case parent == nil, strings.EqualFold(k.Table, t.Name), comes(k.Table) && place[parent.Name] < place[t.Name]:
+			case comes(k.Table), altered[strings.ToLower(k.Table)]:
+				p.apartFrom[k] = true
+				p.comingKeys = append(p.comingKeys, held{t, k})
+			}
+		}
+	}
+	order := parentsFirst(gone)
+	for i, t := range order {
+		place[t.Name] = len(order) - i // children first
+	}
+	goes := func(name string) bool {
+		return slices.ContainsFunc(gone, func(t *schema.Table) bool { return strings.EqualFold(t.Name, name) })
+	}
+	for _, t := range gone {
+		for _, k := range t.ForeignKeys {
+			parent := p.Live.Table(k.Table)
+			switch {
+			case parent == nil, strings.EqualFold(k.Table, t.Name), goes(k.Table) && place[t.Name] < place[parent.Name]:
+			case goes(k.Table), altered[strings.ToLower(k.Table)]:
+				p.apartFrom[k] = true
+				p.goingKeys = append(p.goingKeys, held{t, k})
+			}
+		}
+	}
+	for _, t := range p.Live.Tables {
+		if goes(t.Name) || schema.Own(t.Name) || t.Options.Foreign {
+			continue
+		}
+		for _, k := range t.ForeignKeys {
+			dropped := without[id(t.Name, k)]
+			if !dropped && !slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
+				continue
+			}
+			p.goingKeys = append(p.goingKeys, held{t, k})
+			if !dropped {
+				p.comingKeys = append(p.comingKeys, held{t, k})
+			}
+		}
+	}
+	for _, c := range p.plan.Changes {
+		if k, ok := c.Object.(*schema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) {
+			p.comingKeys = append(p.comingKeys, held{p.Wanted.Table(c.Table), k})
+		}
+	}
+}
+
+// stands tells whether a reference has to be away while something is changed: a
+// type at either end, or the key or uniqueness that it points at.
+func stands(t *schema.Table, k *schema.ForeignKey, c diff.Change) bool {
+	own, other := strings.EqualFold(c.Table, t.Name), strings.EqualFold(c.Table, k.Table)
+	has := func(list []string) bool {
+		return slices.ContainsFunc(list, func(n string) bool { return strings.EqualFold(n, c.Name) })
+	}
+	switch c.Kind {
+	case diff.ChangeType:
+		return own && has(k.Columns) || other && has(k.References)
+	case diff.ChangeKey:
+		return other
+	case diff.DropUnique, diff.ChangeUnique:
+		x, _ := c.Before.(*schema.Index)
+		if x == nil {
+			x = c.Object.(*schema.Index)
+		}
+		return other && slices.Equal(schema.Names(x.Parts), k.References)
+	}
+	return false
+}
+
+// inline is a table with those of its references that it comes and goes with.
+func (p *planner) inline(t *schema.Table) *schema.Table {
+	if len(p.apartFrom) == 0 {
+		return t
+	}
+	c := t.Clone()
+	c.ForeignKeys = nil
+	for _, k := range t.ForeignKeys {
+		if !p.apartFrom[k] {
+			c.ForeignKeys = append(c.ForeignKeys, k)
+		}
+	}
+	return c
+}
+
+// referenceUnits plan what comes and goes apart.
+func (p *planner) referenceUnits() {
+	title := func(h held) string {
+		return fmt.Sprintf("%s (%s) references %s", h.table.Name, strings.Join(h.key.Columns, ", "), h.key.Table)
+	}
+	unitOf := func(h held, rank int, step engine.Step) {
+		p.units = append(p.units, unit{rank: rank, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: []engine.Step{step}}})
+	}
+	for _, h := range p.goingKeys {
+		unitOf(h, rankReferenceGoes, engine.Step{Title: "let go: " + title(h), Apply: p.Engine.DropReference(h.table, h.key), Undo: p.Engine.AddReference(h.table, h.key)})
+	}
+	for _, h := range p.comingKeys {
+		if p.foundKeys[h.key] {
+			continue
+		}
+		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Note: "reads every row", Apply: p.Engine.AddReference(h.table, h.key), Undo: p.Engine.DropReference(h.table, h.key)})
+	}
+}
+
+// foundReferences gives the statements for the references of columns that were found,
+// which then are not made once more.
+func (p *planner) foundReferences(t *schema.Table, of func(k *schema.ForeignKey) bool) []string {
+	var out []string
+	if p.Engine.HoldsReferences() {
+		for _, k := range t.ForeignKeys {
+			if of(k) {
+				p.foundKeys[k] = true
+				out = append(out, p.Engine.AddReference(t, k)...)
+			}
+		}
+	}
+	return out
+}
+
+// parentsFirst orders tables so that one comes behind those it refers to, as far as
+// circles let it.
+func parentsFirst(list []*schema.Table) []*schema.Table {
+	return schema.ParentsFirst(&schema.Schema{Tables: list})
+}

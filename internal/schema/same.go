@@ -1,0 +1,60 @@
+package schema
+
+// This file tells whether two parts of tables mean the same to their engine.
+
+import (
+	"slices"
+	"strings"
+)
+
+// SamePart tells whether two parts of a key or an index are the same.
+func SamePart(a, b Part) bool {
+	if (a.Expr == nil) != (b.Expr == nil) || a.Expr != nil && !a.Expr.Same(*b.Expr) {
+		return false
+	}
+	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && SameCollation(a.Collation, b.Collation)
+}
+
+// SameCollation compares two collations; none is the binary one.
+func SameCollation(a, b string) bool {
+	if a == "" {
+		a = "binary"
+	}
+	if b == "" {
+		b = "binary"
+	}
+	return strings.EqualFold(a, b)
+}
+
+// SameKey tells whether two primary keys are the same but for their names.
+func SameKey(a, b *PrimaryKey) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Autoincrement == b.Autoincrement && a.Conflict == b.Conflict && slices.EqualFunc(a.Columns, b.Columns, SamePart)
+}
+
+// SameIndex tells whether two indexes are the same but for their names.
+func SameIndex(a, b *Index) bool {
+	return a.Unique == b.Unique && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual && a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
+}
+
+// SameSQL compares two expressions that may not be there.
+func SameSQL(a, b *SQL) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Same(*b)
+}
+
+// SameForm tells whether two stored types are the same but for case and blanks.
+func SameForm(a, b string) bool {
+	return strings.EqualFold(strings.ReplaceAll(a, " ", ""), strings.ReplaceAll(b, " ", ""))
+}
+
+// HasCheck tells whether the table has that check under that name.
+func (t *Table) HasCheck(k *Check) bool {
+	return slices.ContainsFunc(t.Checks, func(o *Check) bool {
+		return o.Name == k.Name && o.SQL.Same(k.SQL) && o.Conflict == k.Conflict
+	})
+}
