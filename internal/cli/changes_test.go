@@ -16,6 +16,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"erbario/internal/testserver"
 )
 
 // change is one kind of change of a model Specimen. fit and way are rows that
@@ -25,8 +27,9 @@ type changeCase struct {
 	before, after string // lines of Specimen
 	fit, way      string // VALUES of the columns of before, behind the id; "": the same as fit
 	flags         []string
-	needs         bool   // flags are needed where there are rows
-	afterBase     string // the other models after the change; empty: as before
+	on            map[string][]string // flags on one engine instead
+	needs         bool                // flags are needed where there are rows
+	afterBase     string              // the other models after the change; empty: as before
 }
 
 const changesBase = `model Taxon
@@ -68,13 +71,13 @@ var changeCases = []changeCase{
 	{kind: "timestamp becomes date", before: "v timestamp", after: "v date", fit: "('2026-01-31 00:00:00')", way: "('2026-01-31 00:00:00'), ('2026-01-31 10:30:00')"},
 	{kind: "seconds since 1970 become timestamp", before: "v bigint", after: "v timestamp", fit: "(1769853600)", way: "(0), (1769853600000)"},
 	{kind: "timestamp becomes seconds since 1970", before: "v timestamp", after: "v bigint", fit: "('2026-01-31 10:00:00')", way: "('2026-01-31 10:00:00'), ('2026-01-31 10:00:00.500')"},
-	{kind: "boolean becomes integer", before: "v boolean", after: "v integer", fit: "(1)"},
+	{kind: "boolean becomes integer", before: "v boolean", after: "v integer", fit: "(true)"},
 	{kind: "integer becomes boolean", before: "v integer", after: "v boolean", fit: "(1), (0)", way: "(1), (2)"},
-	{kind: "boolean becomes text", before: "v boolean", after: "v text(5)", fit: "(1), (0)"},
+	{kind: "boolean becomes text", before: "v boolean", after: "v text(5)", fit: "(true), (false)"},
 	{kind: "text becomes boolean", before: "v text", after: "v boolean", fit: "('true'), ('false')", way: "('true'), ('yes')"},
 	{kind: "text becomes json", before: "v text", after: "v json", fit: "('[1]')", way: "('[1]'), ('[1')"},
 	{kind: "json becomes text", before: "v json", after: "v text", fit: "('[1]')"},
-	{kind: "integer becomes date", before: "v integer optional", after: "v date optional", fit: "(NULL)", way: "(NULL), (7)", flags: []string{"--fill", "specimens.v=sql:date('2026-01-01', v || ' days')"}},
+	{kind: "integer becomes date", before: "v integer optional", after: "v date optional", fit: "(NULL)", way: "(NULL), (7)", flags: []string{"--fill", "specimens.v=sql:date('2026-01-01', v || ' days')"}, on: map[string][]string{"postgres": {"--fill", "specimens.v=sql:date '2026-01-01' + v"}}},
 	{kind: "a field goes", before: "code text(9)\n    note text optional", after: "code text(9)", way: "('a', 'x')", flags: []string{"--drop", "specimens.note"}},
 	{kind: "a field has another name", before: "code text(9)\n    note text optional", after: "code text(9)\n    remark text optional", way: "('a', 'x')", flags: []string{"--rename", "specimens.note=remark"}},
 	{kind: "the key", before: "code text(9)", after: "code text(9) key", fit: "('a')", way: "('a'), ('a')", flags: []string{"--drop", "specimens.id", "--drop", "specimens.*"}},
@@ -107,9 +110,8 @@ func (c changeCase) columnsOf() string {
 }
 
 // begin is a project with the models before the change, and the rows.
-func (c changeCase) begin(t *testing.T, rows string) *evolving {
-	p := &evolving{t: t, dir: t.TempDir()}
-	p.must("init", "--url", "sqlite:herbarium.db")
+func (c changeCase) begin(t *testing.T, place testserver.Place, rows string) *evolving {
+	p := evolve(t, place)
 	p.write("models/m.erbario", changesBase+"model Specimen\n    "+c.before+"\n")
 	p.must("draft", "first")
 	p.must("apply")
@@ -138,8 +140,8 @@ var (
 
 // cell drafts, and tells in a few words what came of it; where it can be drafted,
 // or can with the flags, it is applied, taken back and applied again.
-func (c changeCase) cell(t *testing.T, rows string) string {
-	p := c.begin(t, rows)
+func (c changeCase) cell(t *testing.T, place testserver.Place, rows string) string {
+	p := c.begin(t, place, rows)
 	before := p.rows()
 	args := []string{"draft", "change"}
 	if c.needs && rows != "" {
@@ -193,15 +195,17 @@ func (c changeCase) roundTrip(p *evolving, before string) {
 
 // elsewhere drafts where there are no rows, and applies where rows stand in the
 // way.
-func (c changeCase) elsewhere(t *testing.T) string {
+func (c changeCase) elsewhere(t *testing.T, place testserver.Place) string {
 	rows := c.way
 	if rows == "" {
 		rows = c.fit
 	}
-	p := c.begin(t, "")
+	p := c.begin(t, place, "")
 	settings, err := os.ReadFile(filepath.Join(p.dir, "erbario.toml"))
 	require.NoError(t, err)
-	p.write("erbario.toml", string(settings)+"\n[database.other]\nurl = \"sqlite:other.db\"\n")
+	here := *p
+	here.url = place.URL(t)
+	p.write("erbario.toml", fmt.Sprintf("%s\n[database.other]\nurl = %q\n", settings, here.url))
 	p.must("--database", "other", "apply", "--create")
 	args := []string{"draft", "change"}
 	if c.needs || strings.HasPrefix(strings.Join(c.flags, " "), "--rename") {
@@ -210,15 +214,11 @@ func (c changeCase) elsewhere(t *testing.T) string {
 	if _, code := p.erbario(args...); code != exitDone {
 		return "asked already where there are no rows"
 	}
-	here := *p
-	db := filepath.Join(p.dir, "other.db")
-	require.NoError(t, os.Rename(filepath.Join(p.dir, "herbarium.db"), filepath.Join(p.dir, "aside.db")))
-	require.NoError(t, os.Rename(db, filepath.Join(p.dir, "herbarium.db"))) // the helper looks there
 	here.exec("INSERT INTO taxons (name) VALUES ('Rosa'); INSERT INTO regions (name) VALUES ('North'); INSERT INTO specimens (" + c.columnsOf() + ") VALUES " + rows + ";")
 	before := here.rows()
-	out, code := p.erbario("apply")
+	out, code := p.erbario("--database", "other", "apply")
 	if code == exitDone {
-		p.must("undo")
+		p.must("--database", "other", "undo")
 		require.Equal(t, before, here.rows())
 		return "applied"
 	}
@@ -230,6 +230,16 @@ func (c changeCase) elsewhere(t *testing.T) string {
 }
 
 func TestChanges(t *testing.T) {
+	testserver.Each(t, func(t *testing.T, place testserver.Place) {
+		page := "changes.md"
+		if place.Name != "sqlite" {
+			page = "changes-" + place.Name + ".md"
+		}
+		changesPage(t, place, page)
+	})
+}
+
+func changesPage(t *testing.T, place testserver.Place, page string) {
 	var b strings.Builder
 	b.WriteString("# What every change does to rows\n\nWritten by `TestChanges` from its table of cases; every cell is a test. *Drafted* means: proved, applied, taken back with every row as it was, and applied again. *Asked*: exit 4, nothing written. *Refused*: exit 1, with the rows, nothing written.\n\nThe last column is the migration that was drafted without rows, on a database whose rows stand in the way.\n\n")
 	b.WriteString("| change | no rows | rows that fit | rows in the way | applied elsewhere, with rows in the way |\n|---|---|---|---|---|\n")
@@ -237,20 +247,23 @@ func TestChanges(t *testing.T) {
 	results := make([]result, len(changeCases))
 	t.Run("cells", func(t *testing.T) {
 		for i, c := range changeCases {
+			if own, ok := c.on[place.Name]; ok {
+				c.flags = own
+			}
 			run := func(n int, name string, f func(t *testing.T) string) {
 				t.Run(c.kind+"/"+name, func(t *testing.T) {
 					t.Parallel()
 					results[i].cells[n] = f(t)
 				})
 			}
-			run(0, "no rows", func(t *testing.T) string { return c.cell(t, "") })
+			run(0, "no rows", func(t *testing.T) string { return c.cell(t, place, "") })
 			if c.fit != "" {
-				run(1, "rows that fit", func(t *testing.T) string { return c.cell(t, c.fit) })
+				run(1, "rows that fit", func(t *testing.T) string { return c.cell(t, place, c.fit) })
 			}
 			if c.way != "" {
-				run(2, "rows in the way", func(t *testing.T) string { return c.cell(t, c.way) })
+				run(2, "rows in the way", func(t *testing.T) string { return c.cell(t, place, c.way) })
 			}
-			run(3, "elsewhere", c.elsewhere)
+			run(3, "elsewhere", func(t *testing.T) string { return c.elsewhere(t, place) })
 		}
 	})
 	for i, c := range changeCases {
@@ -263,11 +276,11 @@ func TestChanges(t *testing.T) {
 		}
 		fmt.Fprintf(&b, "| %s | %s |\n", c.kind, strings.Join(cells[:], " | "))
 	}
-	path := filepath.Join("..", "..", "docs", "changes.md")
+	path := filepath.Join("..", "..", "docs", page)
 	if os.Getenv("UPDATE_CHANGES") != "" {
 		require.NoError(t, os.WriteFile(path, []byte(b.String()), 0o644))
 	}
 	have, err := os.ReadFile(path)
 	require.NoError(t, err)
-	require.Equal(t, string(have), b.String(), "docs/changes.md is as the cells turn out: UPDATE_CHANGES=1 writes it anew, and read what changed")
+	require.Equal(t, string(have), b.String(), "docs/%s is as the cells turn out: UPDATE_CHANGES=1 writes it anew, and read what changed", page)
 }

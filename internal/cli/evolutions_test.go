@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -22,12 +23,22 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
+	"erbario/internal/testserver"
 )
 
-// project is a project in a temporary folder, used as a person uses it.
+// evolving is a project in a temporary folder, used as a person uses it.
 type evolving struct {
-	t   *testing.T
-	dir string
+	t     *testing.T
+	dir   string
+	place testserver.Place
+	url   string // of its database
+}
+
+// evolve begins a project on an engine.
+func evolve(t *testing.T, place testserver.Place) *evolving {
+	p := &evolving{t: t, dir: t.TempDir(), place: place, url: place.URL(t)}
+	p.must("init", "--url", p.url)
+	return p
 }
 
 // erbario runs the program, and returns all it said and its exit code.
@@ -48,18 +59,15 @@ func (p *evolving) write(name, text string) {
 }
 
 func (p *evolving) db() engine.Database {
-	e, err := engine.ByName("sqlite")
-	require.NoError(p.t, err)
-	db, err := e.Open(context.Background(), "sqlite:"+filepath.Join(p.dir, "herbarium.db"), engine.Make)
+	db, err := p.place.Engine.Open(context.Background(), p.url, engine.Make)
 	require.NoError(p.t, err)
 	return db
 }
 
 func (p *evolving) exec(script string) {
-	e, _ := engine.ByName("sqlite")
 	db := p.db()
 	defer db.Close()
-	for _, piece := range e.Split(script) {
+	for _, piece := range p.place.Engine.Split(script) {
 		if !piece.Comment {
 			require.NoError(p.t, db.Exec(context.Background(), piece.Text), piece.Text)
 		}
@@ -85,6 +93,14 @@ func (p *evolving) rows() string {
 				names = append(names, `"`+c.Name+`"`)
 			}
 		}
+		if p.place.Engine.HoldsReferences() { // a server puts a column that comes back behind the others
+			slices.SortFunc(names, func(a, b string) int {
+				if (a == `"id"`) != (b == `"id"`) {
+					return map[bool]int{true: -1, false: 1}[a == `"id"`]
+				}
+				return strings.Compare(a, b)
+			})
+		}
 		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %q ORDER BY 1", strings.Join(names, ", "), t.Name), 0)
 		require.NoError(p.t, err)
 		fmt.Fprintf(&b, "%s (%s)\n", t.Name, strings.Join(rows.Columns, ", "))
@@ -103,7 +119,7 @@ var prints = regexp.MustCompile(`schema [0-9a-f]{12} -> [0-9a-f]{12}`)
 // plain takes out what differs from run to run.
 func (p *evolving) plain(s string) string {
 	seen := map[string]string{}
-	s = strings.ReplaceAll(s, p.dir, "DIR")
+	s = strings.ReplaceAll(strings.ReplaceAll(s, p.dir, "DIR"), p.url, "URL")
 	s = stamps.ReplaceAllStringFunc(s, func(m string) string {
 		k := strings.ToUpper(m)
 		if seen[k] == "" {
@@ -120,6 +136,16 @@ func TestEvolutions(t *testing.T) {
 	files, err := filepath.Glob("testdata/evolutions/*.txtar")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
+	testserver.Each(t, func(t *testing.T, place testserver.Place) { evolutions(t, place, files) })
+}
+
+// evolutions runs the changes on one engine. What is not SQLite's stands in parts of
+// its own, behind an @ with the engine's name.
+func evolutions(t *testing.T, place testserver.Place, files []string) {
+	on := ""
+	if place.Name != "sqlite" {
+		on = "@" + place.Name
+	}
 	for _, path := range files {
 		t.Run(strings.TrimSuffix(filepath.Base(path), ".txtar"), func(t *testing.T) {
 			archive, err := txtar.ParseFile(path)
@@ -128,8 +154,12 @@ func TestEvolutions(t *testing.T) {
 			for _, f := range archive.Files {
 				part[f.Name] = string(f.Data)
 			}
-			p := &evolving{t: t, dir: t.TempDir()}
-			p.must("init", "--url", "sqlite:herbarium.db")
+			for name, text := range part { // the engine's own wins
+				if plain, ok := strings.CutSuffix(name, on); ok && on != "" {
+					part[plain] = text
+				}
+			}
+			p := evolve(t, place)
 			p.write("models/all.erbario", part["before"])
 			p.must("draft", "first")
 			p.must("apply")
@@ -145,7 +175,7 @@ func TestEvolutions(t *testing.T) {
 			said, code := p.erbario(args...)
 			got := map[string]string{"said": p.plain(said) + fmt.Sprintf("exit %d\n", code)}
 			require.Equal(t, before, p.rows(), "a draft changes no row")
-			list, err := filepath.Glob(filepath.Join(p.dir, "migrations", "*-change.sqlite.sql"))
+			list, err := filepath.Glob(filepath.Join(p.dir, "migrations", "*-change."+place.Name+".sql"))
 			require.NoError(t, err)
 			if code != 0 {
 				require.Empty(t, list, "nothing is written where something is refused")
@@ -170,13 +200,13 @@ func TestEvolutions(t *testing.T) {
 			if os.Getenv("UPDATE_EVOLUTIONS") != "" {
 				var kept []txtar.File
 				for _, f := range archive.Files {
-					if f.Name != "said" && f.Name != "migration" && f.Name != "afterwards" {
+					if f.Name != "said"+on && f.Name != "migration"+on && f.Name != "afterwards"+on {
 						kept = append(kept, f)
 					}
 				}
 				for _, name := range []string{"said", "afterwards", "migration"} {
 					if got[name] != "" {
-						kept = append(kept, txtar.File{Name: name, Data: []byte(got[name])})
+						kept = append(kept, txtar.File{Name: name + on, Data: []byte(got[name])})
 					}
 				}
 				archive.Files = kept
@@ -184,8 +214,18 @@ func TestEvolutions(t *testing.T) {
 				return
 			}
 			for _, name := range []string{"said", "migration", "afterwards"} {
-				assert.Equal(t, part[name], got[name], name)
+				assert.Equal(t, string(at(archive, name+on)), got[name], name)
 			}
 		})
 	}
+}
+
+// at is a part of an archive.
+func at(a *txtar.Archive, name string) []byte {
+	for _, f := range a.Files {
+		if f.Name == name {
+			return f.Data
+		}
+	}
+	return nil
 }

@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"erbario/internal/testserver"
 )
 
 // terminal is a pseudo-terminal, and all that was drawn on it.
@@ -100,8 +102,7 @@ const (
 )
 
 func TestConversation(t *testing.T) {
-	p := &evolving{t: t, dir: t.TempDir()}
-	p.must("init", "--url", "sqlite:herbarium.db")
+	p := evolve(t, testserver.At(t, "sqlite"))
 	p.write("models/m.erbario", "model Specimen\n    code text(9)\n    label text(20) optional\n")
 	p.must("draft", "first")
 	p.must("apply")

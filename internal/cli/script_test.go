@@ -20,12 +20,27 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"erbario/internal/engine"
+	"erbario/internal/testserver"
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){
-		"erbario": func() { os.Exit(Main(os.Args, os.Stdin, os.Stdout, os.Stderr)) },
+	testscript.Main(tests{m}, map[string]func(){
+		"erbario": func() {
+			code := Main(os.Args, os.Stdin, os.Stdout, os.Stderr)
+			engine.Exit()
+			os.Exit(code)
+		},
 	})
+}
+
+// tests are those of the package, with the servers that they started.
+type tests struct{ *testing.M }
+
+func (t tests) Run() int {
+	code := t.M.Run()
+	engine.Exit()
+	testserver.Stop()
+	return code
 }
 
 func TestScripts(t *testing.T) {

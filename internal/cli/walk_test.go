@@ -17,6 +17,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"erbario/internal/testserver"
 )
 
 // walkField is a field of the model Specimen.
@@ -392,7 +394,7 @@ func (w *walk) files() []string {
 // migrationID is the id of the n-th migration of the walk; the first of all makes
 // the table.
 func (w *walk) migrationID(n int) string {
-	return strings.TrimSuffix(filepath.Base(w.files()[n+1]), ".sqlite.sql")
+	return strings.TrimSuffix(filepath.Base(w.files()[n+1]), "."+w.place.Name+".sql")
 }
 
 func (w *walk) undo() {
@@ -523,8 +525,7 @@ func (w *walk) merge() {
 		w.steps = steps
 		return
 	}
-	there := &walk{evolving: &evolving{t: w.t, dir: w.t.TempDir()}, r: w.r, fields: w.fields}
-	there.must("init", "--url", "sqlite:herbarium.db")
+	there := &walk{evolving: evolve(w.t, w.place), r: w.r, fields: w.fields}
 	require.NoError(w.t, os.MkdirAll(filepath.Join(there.dir, "migrations"), 0o755))
 	files := w.files()
 	for _, f := range files[:len(files)-1] {
@@ -593,18 +594,19 @@ func number(t *testing.T, name string, otherwise int) int {
 }
 
 func TestWalks(t *testing.T) {
-	seed := uint64(number(t, "ERBARIO_SEED", 1))
-	for i := range number(t, "ERBARIO_WALKS", 3) {
-		t.Run(fmt.Sprintf("seed %d", seed+uint64(i)), func(t *testing.T) {
-			t.Parallel()
-			w := &walk{evolving: &evolving{t: t, dir: t.TempDir()}, r: rand.New(rand.NewPCG(seed+uint64(i), 7)), fields: map[string]walkField{}, wanted: map[string]walkField{}, rows: map[int]map[string]string{}}
-			w.must("init", "--url", "sqlite:herbarium.db")
-			w.models()
-			w.must("draft", "first")
-			w.must("apply")
-			for range number(t, "ERBARIO_STEPS", 60) {
-				w.step()
-			}
-		})
-	}
+	testserver.Each(t, func(t *testing.T, place testserver.Place) {
+		seed := uint64(number(t, "ERBARIO_SEED", 1))
+		for i := range number(t, "ERBARIO_WALKS", 3) {
+			t.Run(fmt.Sprintf("seed %d", seed+uint64(i)), func(t *testing.T) {
+				t.Parallel()
+				w := &walk{evolving: evolve(t, place), r: rand.New(rand.NewPCG(seed+uint64(i), 7)), fields: map[string]walkField{}, wanted: map[string]walkField{}, rows: map[int]map[string]string{}}
+				w.models()
+				w.must("draft", "first")
+				w.must("apply")
+				for range number(t, "ERBARIO_STEPS", 60) {
+					w.step()
+				}
+			})
+		}
+	})
 }

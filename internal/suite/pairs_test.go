@@ -20,8 +20,6 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/postgres"
-	_ "erbario/internal/engine/sqlite"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
@@ -30,46 +28,7 @@ import (
 	"erbario/internal/testserver"
 )
 
-// place is one engine with a way to get an empty database.
-type place struct {
-	engine engine.Engine
-	open   func(t require.TestingT) engine.Database // a new empty database
-}
-
-// places are the engines, or those that ERBARIO_TEST_ENGINES names.
-func places(t testing.TB) map[string]place {
-	out := map[string]place{}
-	for _, name := range engine.Names() {
-		if only := os.Getenv("ERBARIO_TEST_ENGINES"); only != "" && !strings.Contains(only, name) {
-			continue
-		}
-		e, err := engine.ByName(name)
-		require.NoError(t, err)
-		dir := t.TempDir()
-		p := place{engine: e, open: func(t require.TestingT) engine.Database {
-			db, err := e.Open(context.Background(), fmt.Sprintf("sqlite:%s/herbarium-%d.db", dir, rand.Uint64()), engine.Make)
-			require.NoError(t, err)
-			return db
-		}}
-		if name == "postgres" {
-			p.engine = e.At(testserver.PostgresServer(t))
-			p.open = func(t require.TestingT) engine.Database {
-				db, err := p.engine.Scratch(context.Background())
-				require.NoError(t, err)
-				return db
-			}
-		}
-		out[name] = p
-	}
-	return out
-}
-
-func TestMain(m *testing.M) {
-	code := m.Run()
-	engine.Exit()
-	testserver.Stop()
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { testserver.Main(m) }
 
 func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 	f, diags := lang.Parse("models/test.erbario", src)
@@ -286,13 +245,13 @@ func differences(t require.TestingT, ctx context.Context, db engine.Database, li
 }
 
 // pair takes a database from A to B, back, and forward again, with rows.
-func pair(t *rapid.T, p place) {
+func pair(t *rapid.T, p testserver.Place) {
 	ctx := context.Background()
 	a := drawSchema(t)
 	b := evolve(t, a)
 	r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-	e := p.engine
-	db := p.open(t)
+	e := p.Engine
+	db := p.Open(t)
 	defer db.Close()
 
 	_, files := step(t, ctx, e, db, text(a), nil, r)
@@ -344,12 +303,8 @@ func TestPairs(t *testing.T) {
 		require.NoError(t, err)
 		pairs = n
 	}
-	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) {
-			if err := flagSet("rapid.checks", strconv.Itoa(pairs)); err != nil {
-				t.Fatal(err)
-			}
-			rapid.Check(t, func(rt *rapid.T) { pair(rt, p) })
-		})
-	}
+	require.NoError(t, flagSet("rapid.checks", strconv.Itoa(pairs)))
+	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		rapid.Check(t, func(rt *rapid.T) { pair(rt, p) })
+	})
 }

@@ -22,6 +22,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/testserver"
 )
 
 // rowsModels are two models, one of which names rows of the other, with blocks of
@@ -67,11 +68,9 @@ func people(t *rapid.T, ctx context.Context, db engine.Database, soft bool) {
 }
 
 func TestReferenceRows(t *testing.T) {
-	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) {
-			rapid.Check(t, func(t *rapid.T) { rowsCase(t, p.engine) })
-		})
-	}
+	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		rapid.Check(t, func(t *rapid.T) { rowsCase(t, p.Engine) })
+	})
 }
 
 func rowsCase(t *rapid.T, e engine.Engine) {

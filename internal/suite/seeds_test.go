@@ -22,6 +22,7 @@ import (
 	"erbario/internal/lang"
 	"erbario/internal/schema"
 	"erbario/internal/seed"
+	"erbario/internal/testserver"
 )
 
 // drawConstraints adds to a model what makes values depend on each other.
@@ -211,21 +212,19 @@ func contents(t require.TestingT, ctx context.Context, db engine.Database, e eng
 }
 
 func TestSeeds(t *testing.T) {
-	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) {
-			if n := os.Getenv("ERBARIO_SEEDS"); n != "" {
-				require.NoError(t, flagSet("rapid.checks", n))
+	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		if n := os.Getenv("ERBARIO_SEEDS"); n != "" {
+			require.NoError(t, flagSet("rapid.checks", n))
+		}
+		carried, tried := 0, 0
+		rapid.Check(t, func(t *rapid.T) {
+			tried++
+			if seedCase(t, p.Engine) {
+				carried++
 			}
-			carried, tried := 0, 0
-			rapid.Check(t, func(t *rapid.T) {
-				tried++
-				if seedCase(t, p.engine) {
-					carried++
-				}
-			})
-			require.Greater(t, carried*2, tried, "most random seeds can be carried out")
 		})
-	}
+		require.Greater(t, carried*2, tried, "most random seeds can be carried out")
+	})
 }
 
 // cannot are the reasons for which a random seed cannot be carried out.
@@ -386,84 +385,80 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, src st
 // A seed that is stopped has left a whole number of batches; going on gives the
 // rows that it would have made at once, numbers and all.
 func TestSeedStopped(t *testing.T) {
-	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) {
-			ctx, e := context.Background(), p.engine
-			f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nseed demo\n    Tray 5\n        Sheet 44000\n")
-			require.Empty(t, diags)
-			d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-			wanted, _ := e.Realize(d.Schema)
-			sum := func(db engine.Database) [][]string {
-				rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays) FROM sheets")
-				require.NoError(t, err)
-				return rows
-			}
-			whole := empty(t, ctx, e, wanted)
-			defer whole.Close()
-			o := seed.RunOptions{Options: seed.Options{Random: 4}, Conflict: seed.Skip, Now: time.Now()}
-			_, err := seed.Run(ctx, whole, e, d, d.Seeds[0], o)
+	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		ctx, e := context.Background(), p.Engine
+		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nseed demo\n    Tray 5\n        Sheet 44000\n")
+		require.Empty(t, diags)
+		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+		wanted, _ := e.Realize(d.Schema)
+		sum := func(db engine.Database) [][]string {
+			rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays) FROM sheets")
 			require.NoError(t, err)
+			return rows
+		}
+		whole := empty(t, ctx, e, wanted)
+		defer whole.Close()
+		o := seed.RunOptions{Options: seed.Options{Random: 4}, Conflict: seed.Skip, Now: time.Now()}
+		_, err := seed.Run(ctx, whole, e, d, d.Seeds[0], o)
+		require.NoError(t, err)
 
-			db := empty(t, ctx, e, wanted)
-			defer db.Close()
-			stopped, stop := context.WithCancel(ctx)
-			o.Report = func(at engine.Progress) {
-				if at.Table == "sheets" && at.Done > 120_000 {
-					stop()
-				}
+		db := empty(t, ctx, e, wanted)
+		defer db.Close()
+		stopped, stop := context.WithCancel(ctx)
+		o.Report = func(at engine.Progress) {
+			if at.Table == "sheets" && at.Done > 120_000 {
+				stop()
 			}
-			_, err = seed.Run(stopped, db, e, d, d.Seeds[0], o)
-			var half *seed.HalfwayError
-			require.ErrorAs(t, err, &half)
-			require.Equal(t, int64(220_005), half.Total)
-			n, err := db.Count(ctx, "SELECT 1 FROM sheets")
-			require.NoError(t, err)
-			require.Equal(t, half.Done, n+5, "what it says is there is there")
-			o.Report, o.Now = nil, o.Now.Add(time.Second)
-			out, err := seed.Run(ctx, db, e, d, d.Seeds[0], o)
-			require.NoError(t, err)
-			require.Equal(t, n, out.Tables[1].Found)
-			require.Equal(t, sum(whole), sum(db))
-			_, err = seed.Remove(ctx, db, e, "demo", 0)
-			require.NoError(t, err)
-			require.Equal(t, "0", sum(db)[0][0])
+		}
+		_, err = seed.Run(stopped, db, e, d, d.Seeds[0], o)
+		var half *seed.HalfwayError
+		require.ErrorAs(t, err, &half)
+		require.Equal(t, int64(220_005), half.Total)
+		n, err := db.Count(ctx, "SELECT 1 FROM sheets")
+		require.NoError(t, err)
+		require.Equal(t, half.Done, n+5, "what it says is there is there")
+		o.Report, o.Now = nil, o.Now.Add(time.Second)
+		out, err := seed.Run(ctx, db, e, d, d.Seeds[0], o)
+		require.NoError(t, err)
+		require.Equal(t, n, out.Tables[1].Found)
+		require.Equal(t, sum(whole), sum(db))
+		_, err = seed.Remove(ctx, db, e, "demo", 0)
+		require.NoError(t, err)
+		require.Equal(t, "0", sum(db)[0][0])
 
-			// A small one is taken back whole.
-			small := *d.Seeds[0]
-			line := *small.Lines[0]
-			line.To, line.From = 1, 1
-			small.Lines = []*declare.SeedLine{&line}
-			stopped, stop = context.WithCancel(ctx)
-			o.Report = func(at engine.Progress) {
-				if at.Table == "sheets" && at.Done > 10_000 {
-					stop()
-				}
+		// A small one is taken back whole.
+		small := *d.Seeds[0]
+		line := *small.Lines[0]
+		line.To, line.From = 1, 1
+		small.Lines = []*declare.SeedLine{&line}
+		stopped, stop = context.WithCancel(ctx)
+		o.Report = func(at engine.Progress) {
+			if at.Table == "sheets" && at.Done > 10_000 {
+				stop()
 			}
-			_, err = seed.Run(stopped, db, e, d, &small, o)
-			require.ErrorIs(t, err, context.Canceled)
-			require.NotErrorAs(t, err, &half)
-			require.Equal(t, "0", sum(db)[0][0])
-		})
-	}
+		}
+		_, err = seed.Run(stopped, db, e, d, &small, o)
+		require.ErrorIs(t, err, context.Canceled)
+		require.NotErrorAs(t, err, &half)
+		require.Equal(t, "0", sum(db)[0][0])
+	})
 }
 
 // A reference that the seed itself gives a value is looked at in every part of a
 // long run: none is committed that points at nothing.
 func TestSeedPointsAtNothing(t *testing.T) {
-	for name, p := range places(t) {
-		t.Run(name, func(t *testing.T) {
-			ctx, e := context.Background(), p.engine
-			f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
-			require.Empty(t, diags)
-			d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-			wanted, _ := e.Realize(d.Schema)
-			db := empty(t, ctx, e, wanted)
-			defer db.Close()
-			_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Conflict: seed.Skip, Now: time.Now()})
-			require.ErrorContains(t, err, "point at nothing")
-			n, err := db.Count(ctx, "SELECT 1 FROM sheets WHERE tray_id = 9")
-			require.NoError(t, err)
-			require.Zero(t, n)
-		})
-	}
+	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		ctx, e := context.Background(), p.Engine
+		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
+		require.Empty(t, diags)
+		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+		wanted, _ := e.Realize(d.Schema)
+		db := empty(t, ctx, e, wanted)
+		defer db.Close()
+		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Conflict: seed.Skip, Now: time.Now()})
+		require.ErrorContains(t, err, "point at nothing")
+		n, err := db.Count(ctx, "SELECT 1 FROM sheets WHERE tray_id = 9")
+		require.NoError(t, err)
+		require.Zero(t, n)
+	})
 }

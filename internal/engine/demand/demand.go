@@ -146,10 +146,12 @@ func (p projection) rows() string {
 // expr is the value of a column of to over a row of from.
 func (p projection) expr(c *schema.Column) string {
 	if e, ok := p.Source(p.from, c, p.from.Name, p.sources); ok {
-		src, ok := p.sources[c.Name]
+		src := p.sources[c.Name]
 		switch {
-		case ok && (src.SQL != "" || src.Kept != "" || src.Blocks):
+		case src.SQL != "":
 			return p.Typed("("+e+")", c)
+		case src.Kept != "" || src.Blocks:
+			return p.Typed(e, c)
 		}
 		return e
 	}
@@ -316,11 +318,17 @@ func (p projection) duplicates(x *schema.Index) string {
 		}
 		inner = append(inner, e)
 	}
+	var shown []string
 	for _, part := range x.Parts {
 		group = append(group, p.Group(part))
+		name := p.Quote(part.Column)
+		if part.Collation != "" { // of several spellings, one
+			name = "min(" + name + ") AS " + name
+		}
+		shown = append(shown, name)
 	}
 	return fmt.Sprintf("SELECT %s, count(*) AS %s FROM (SELECT %s FROM %s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
-		p.list(names), p.Quote("rows"), strings.Join(inner, ", "), p.rows(), strings.Join(where, " AND "), strings.Join(group, ", "))
+		strings.Join(shown, ", "), p.Quote("rows"), strings.Join(inner, ", "), p.rows(), strings.Join(where, " AND "), strings.Join(group, ", "))
 }
 
 // lossy selects the rows whose value would not come back the same from a

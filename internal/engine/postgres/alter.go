@@ -200,7 +200,7 @@ func changes(from, to *schema.Table, sources map[string]engine.Source) []op {
 		}
 		a.touched[c.Name] = true
 		src, ok := sources[c.Name]
-		simple := !ok || src.Blocks || src.Kept == "" && (src.SQL == "" || src.Converts && alone(src.SQL, from, c.Name))
+		simple := !ok || src.Blocks || src.Kept == "" && (src.SQL == "" || (src.Converts || src.Fill != "") && alone(src.SQL, from, c.Name))
 		a.anew[c.Name] = !simple
 	}
 	a.letGo()
@@ -428,7 +428,7 @@ func (a *alteration) values() {
 			continue
 		}
 		n++
-		if s.Fill != "" && !s.Converts {
+		if s.Fill != "" && !s.Converts && !a.anew[c.Name] {
 			set, where = append(set, target(c)+" = "+s.Fill), " WHERE "+quote(c.Name)+" IS NULL"
 			continue
 		}
@@ -506,6 +506,8 @@ func (a *alteration) types() {
 		}
 		src := a.sources[c.Name]
 		switch {
+		case src.Blocks && c.NotNull && c.Default != nil:
+			s += " USING CAST(" + c.Default.Text + " AS " + c.SQLType + ")"
 		case src.Blocks:
 			s += " USING NULL::" + c.SQLType
 		case src.SQL != "": // without, the server refuses what does not fit rather than cutting it

@@ -119,8 +119,10 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		return exact(cast(x+"::text"), "true and false become words", fitsText(x+"::text"))
 	case a == schema.Text && b == schema.Boolean:
 		return exact(cast(x), "the text has to be true or false", x+" IN ('true', 'false')")
-	case a == schema.Boolean && b.Whole():
+	case a == schema.Boolean && (b.Whole() || b == schema.Decimal && tt.Precision > tt.Scale):
 		return exact(cast(x+"::integer"), "false becomes 0, true 1", "")
+	case a == schema.Decimal && b == schema.Boolean:
+		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; there can be no other", x+" IN (0, 1)")
 	case a.Whole() && b == schema.Boolean:
 		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; there can be no other", x+" IN (0, 1)")
 	case a.Whole() && b == schema.Decimal:

@@ -105,7 +105,12 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 		recognise(t)
 	}
 	for _, v := range r.s.Views {
-		v.LiveOf = liveOf(r.s, v)
+		if v.LiveOf = liveOf(r.s, v); v.LiveOf != "" { // as it was declared, not as the server spells it
+			body := v.SQL.Key()
+			body = strings.Replace(strings.Replace(body, " from ", "\nFROM ", 1), " where ", "\nWHERE ", 1)
+			body = strings.TrimSuffix(strings.ReplaceAll(strings.Replace(body, "select ", "SELECT ", 1), " , ", ", "), " is null") + " IS NULL"
+			v.SQL.Text = "CREATE VIEW " + quote(v.Name) + " AS\n" + body
+		}
 	}
 	r.s.Sort()
 	return r.s, nil
