@@ -27,6 +27,7 @@ type answerFlags struct {
 	rename, fill, drop, deleted []string
 	defaults, optional          []string // these change the models
 	noKeep                      bool
+	plain                       []string
 	file                        string
 }
 
@@ -41,6 +42,7 @@ func (f *answerFlags) flags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "optional", Usage: "make the field optional, in the model too: `TABLE.COLUMN`", Destination: &f.optional},
 		&cli.StringFlag{Name: "answers", Usage: "take the answers from this TOML `FILE`", Destination: &f.file},
 		&cli.BoolFlag{Name: "no-keep", Usage: "what is dropped is not kept: it is gone for good", Destination: &f.noKeep},
+		&cli.StringSliceFlag{Name: "plain", Usage: "change this table in the simple way, though it may be in use: `TABLE`", Destination: &f.plain},
 	}
 }
 

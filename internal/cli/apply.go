@@ -28,7 +28,19 @@ type applyOptions struct {
 	to             string
 	dryRun, create bool
 	wait           time.Duration
+	onFailure      string
 	answers        map[string]string // of parameters, by table.column
+}
+
+// onFailure is the flag that says what becomes of finished steps when one fails.
+func onFailure(to *string) cli.Flag {
+	return &cli.StringFlag{Name: "on-failure", Usage: "of a migration that is not one transaction: take the finished steps back, or stop there: `back|stop`", Value: "back", Destination: to,
+		Validator: func(s string) error {
+			if s != "back" && s != "stop" {
+				return fmt.Errorf("write back or stop, not %q", s)
+			}
+			return nil
+		}}
 }
 
 func (a *app) applyCommand() *cli.Command {
@@ -43,6 +55,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and ask every requirement; only read", Destination: &o.dryRun},
 			&cli.BoolFlag{Name: "create", Usage: "make the database if it is not there", Destination: &o.create},
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
+			onFailure(&o.onFailure),
 			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,
@@ -215,7 +228,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	runs := []jsonRun{}
 	var left []jsonStayed
 	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
-	options := runner.Options{Stayed: stayed, To: o.to, Wait: o.wait, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Done: func(r runner.Run) {
+	options := runner.Options{Stayed: stayed, To: o.to, Wait: o.wait, Stop: o.onFailure == "stop", Resumed: a.resumed, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Done: func(r runner.Run) {
 		run := jsonRunOf(r)
 		run.Stayed = left
 		runs = append(runs, run)
@@ -252,6 +265,18 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
 	}
 	return nil
+}
+
+// resumed tells that a migration that was left half-way has come to its end.
+func (a *app) resumed(m *migration.Migration, applied bool) {
+	if a.json {
+		return
+	}
+	if applied {
+		a.out.line(a.out.sign("+", m.ID) + "  was left half-way, and is done now")
+	} else {
+		a.out.line(a.out.paint(styleDim, m.ID+" was left half-way, and is taken back"))
+	}
 }
 
 // applyQuietly applies without output, for a command that tells it itself.
@@ -320,6 +345,8 @@ func (a *app) runFailed(l *live, err error, done int) error {
 		}
 		return &exitError{code: exitQuestion, err: fmt.Errorf("%s has %s to answer: %s is as it was before it", open.Migration, plural(len(open.Needs), "question", "questions"), l.Name)}
 	}
+	var half *runner.HalfError
+	stopped := errors.As(err, &half)
 	var step *runner.StepError
 	if errors.As(err, &step) {
 		if !a.json && step.SQL != "" {
@@ -327,9 +354,29 @@ func (a *app) runFailed(l *live, err error, done int) error {
 				a.err.line("    " + strings.TrimRight(line, "\n"))
 			}
 		}
-		return fmt.Errorf("%w; %s is as it was before this migration", err, l.Name)
+		if !stopped {
+			return fmt.Errorf("%w; %s is as it was before this migration", err, l.Name)
+		}
+	}
+	if stopped {
+		if a.json {
+			a.document(map[string]any{"database": l.Name, "half": jsonHalfOf(half.Half), "applied_before": done})
+		}
+		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s stopped half-way on %s (%s): erbario apply goes on, erbario undo takes back", err, half.Half.ID, l.Name, half.Half.Where())}
 	}
 	return err
+}
+
+// jsonHalf is a migration that was left half-way.
+type jsonHalf struct {
+	Migration string `json:"migration"`
+	Since     string `json:"since"`
+	Done      []int  `json:"steps_that_stand"`
+	Cut       int    `json:"step_cut_off,omitempty"`
+}
+
+func jsonHalfOf(h *runner.Half) *jsonHalf {
+	return &jsonHalf{h.ID, h.Since, append([]int{}, h.Done...), h.Cut}
 }
 
 // dryRun shows what an apply would do. It asks the requirements of migrations
@@ -552,6 +599,7 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 		return a.dryUndo(ctx, l, files, o)
 	}
 	runs := []jsonRun{}
+	o.Resumed = a.resumed
 	o.Done = func(r runner.Run) {
 		runs = append(runs, jsonRunOf(r))
 		if !a.json {
@@ -657,6 +705,7 @@ type statusRow struct {
 	Forks    [][2]string  `json:"forks"`
 	Models   []jsonChange `json:"models"` // not drafted yet
 	Live     []jsonChange `json:"live"`   // changed by hand
+	Half     *jsonHalf    `json:"half,omitempty"`
 	Problem  string       `json:"problem,omitempty"`
 	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
 	drift    []diff.Change
@@ -734,6 +783,10 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 	defer l.Close()
 	r.Engine, r.absent = l.engine.Name(), l.absent
 	s, err := a.state(ctx, p, l)
+	var stopped *runner.Stopped
+	if errors.As(err, &stopped) {
+		r.Half = jsonHalfOf(stopped.Half)
+	}
 	if err != nil {
 		// The models may be wrong and the migrations still tell how it stands.
 		if files, e := p.Migrations(l.engine); e == nil {

@@ -69,7 +69,7 @@ func (a *app) draftCommand() *cli.Command {
 				if err := s.Standing.Problem(); err != nil {
 					return nil, err
 				}
-				return s.Make(ctx, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Now: time.Now(), Rows: !l.Protected})
+				return s.Make(ctx, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Rows: !l.Protected})
 			})
 			if err != nil {
 				return err
@@ -380,6 +380,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	}
 	end, err := db.Inspect(ctx)
 	if err != nil {
+		return out, nil, err
+	}
+	if err := db.Restate(ctx, wanted, end); err != nil {
 		return out, nil, err
 	}
 	refer, err := draft.RowChanges(ctx, e, db, end, wanted, files)

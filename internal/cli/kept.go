@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/project"
 	"erbario/internal/runner"
+	"erbario/internal/words"
 )
 
 func (a *app) keptCommand() *cli.Command {
@@ -111,7 +112,7 @@ func (a *app) showKept(list []runner.Kept, limit time.Duration) {
 		if past(k, limit) {
 			old += ", past keep_for"
 		}
-		table = append(table, []string{cell(k.What), thousands(k.Rows), size(k.Bytes), old, cell(from)})
+		table = append(table, []string{cell(k.What), thousands(k.Rows), words.Bytes(k.Bytes), old, cell(from)})
 	}
 	lines := columns(table)
 	a.out.line(a.out.paint(styleHead, lines[0]))
@@ -141,16 +142,6 @@ func age(d time.Duration) string {
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
-}
-
-func size(n int64) string {
-	switch {
-	case n >= 1<<30:
-		return fmt.Sprintf("%.1f GB", float64(n)/(1<<30))
-	case n >= 1<<20:
-		return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
-	}
-	return fmt.Sprintf("%d kB", (n+1023)/1024)
 }
 
 func (a *app) keptDrop() *cli.Command {

@@ -293,7 +293,7 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	if r.old[0].Direct {
 		id = s.NextID(time.Now(), r.title)
 	}
-	d, renames, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Now: time.Now(), Rows: !l.Protected})
+	d, renames, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
 	if err != nil || len(d.Plan.Questions) > 0 {
 		return d, renames, err
 	}

@@ -4,7 +4,8 @@ package cli
 // the usual commands of scripts there are:
 //
 //	exits CODE PROGRAM ARGS…   the program ends with just this code
-//	sql FILE STATEMENT         the statement on an SQLite file; its rows go to stdout
+//	sql FILE STATEMENT         the statement on an SQLite file, or on the server of a
+//	                           URL; its rows go to stdout
 //	edit FILE OLD NEW          the first OLD in the file becomes NEW
 
 import (
@@ -57,6 +58,26 @@ func TestScripts(t *testing.T) {
 	})
 }
 
+// The scripts of testdata/servers have a database of their own, not there yet, in $URL,
+// and one more in $OTHER, on the server of $SERVER.
+func TestServerScripts(t *testing.T) {
+	place := testserver.At(t, "postgres")
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/servers",
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits": exits, "sql": runSQL, "edit": edit,
+		},
+		Setup: func(env *testscript.Env) error {
+			env.Setenv("USER", "ada")
+			env.Setenv("URL", place.URL(t))
+			env.Setenv("OTHER", place.URL(t))
+			env.Setenv("SERVER", testserver.PostgresServer(t))
+			return nil
+		},
+		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
+	})
+}
+
 func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) < 2 {
 		ts.Fatalf("usage: exits CODE PROGRAM ARGS…")
@@ -79,10 +100,14 @@ func runSQL(ts *testscript.TestScript, neg bool, args []string) {
 	if len(args) != 2 {
 		ts.Fatalf("usage: sql FILE STATEMENT")
 	}
-	e, err := engine.ByName("sqlite")
+	url := args[0]
+	if !strings.Contains(url, "://") {
+		url = "sqlite:" + ts.MkAbs(url)
+	}
+	e, err := engine.ForURL(url)
 	ts.Check(err)
 	ctx := context.Background()
-	db, err := e.Open(ctx, "sqlite:"+ts.MkAbs(args[0]), engine.Make)
+	db, err := e.Open(ctx, url, engine.Make)
 	ts.Check(err)
 	defer db.Close()
 	ts.Check(db.HoldReferences(ctx, true))

@@ -151,7 +151,7 @@ func (a *app) reading(ctx context.Context, c *cli.Command, most int, f func(p *p
 
 // state reads a database and holds it against models and migrations.
 func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.State, error) {
-	return draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+	s, err := draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
 		wanted, err := a.wanted(p, l.engine)
 		if err != nil {
 			return nil, nil, err
@@ -159,6 +159,10 @@ func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.St
 		files, err := p.Migrations(l.engine)
 		return wanted, files, err
 	})
+	if err == nil {
+		s.InUse = p.Online()
+	}
+	return s, err
 }
 
 // tellNewer warns of a database that is ahead of this checkout.

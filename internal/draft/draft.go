@@ -28,6 +28,8 @@ type State struct {
 	Live     *schema.Schema
 	Ahead    *schema.Schema // live with the waiting migrations applied, on scratch
 	Standing *runner.Standing
+	// InUse tells that the migration goes where others work on the tables.
+	InUse bool
 
 	made *schema.Schema
 }
@@ -52,6 +54,12 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 		return nil, readErr
 	}
 	if err != nil {
+		return nil, err
+	}
+	if half, err := runner.Halfway(ctx, db); err != nil || half != nil && e.Journal() != "" {
+		if err == nil {
+			err = &runner.Stopped{Half: half}
+		}
 		return nil, err
 	}
 	if err := db.Restate(ctx, s.Wanted, s.Live); err != nil {
@@ -207,6 +215,12 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 		return n, rows, err
 	}
+	in.Size = func(table string) (int64, error) { return s.DB.Size(ctx, table) }
+	if s.InUse {
+		in.InUse = func(table string) bool {
+			return !slices.ContainsFunc(r.Plain, func(n string) bool { return strings.EqualFold(n, table) })
+		}
+	}
 	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
 		return nil, err
 	}
@@ -255,10 +269,11 @@ type Request struct {
 	Answers plan.Answers
 	Said    []string // the answers as flags, for the file's head
 	Now     time.Time
-	Rows    bool   // rows of the live database may be taken to the proof
-	NoKeep  bool   // what goes is not kept
-	Carried bool   // the answers were given to an earlier draft: those that answer nothing now are left out
-	ID      string // the id to have; empty: a new one
+	Rows    bool     // rows of the live database may be taken to the proof
+	NoKeep  bool     // what goes is not kept
+	Carried bool     // the answers were given to an earlier draft: those that answer nothing now are left out
+	ID      string   // the id to have; empty: a new one
+	Plain   []string // tables that are changed in the simple way, in use or not
 	Steps   []HandStep
 }
 
@@ -289,7 +304,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
-		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
 	}
 	for i := range m.Steps {
 		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))

@@ -206,6 +206,9 @@ func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, []
 		return &Draft{Plan: &plan.Plan{Questions: questions}}, nil, nil
 	}
 	d, err := s.Make(ctx, r)
+	if err == nil && d.Migration != nil && !d.Migration.Atomic() {
+		err = runner.NotTogether(d.Migration)
+	}
 	return d, renames, err
 }
 

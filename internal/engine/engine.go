@@ -61,11 +61,19 @@ type Engine interface {
 	// Foundation are the statements that make the table of history where it is not
 	// there yet, and what else Erbario needs in a database.
 	Foundation() []string
+	// Journal is the statement that makes the table in which the steps of a migration
+	// are noted that is not one transaction; empty where every one is.
+	Journal() string
 	// At is the engine with the server of a URL, on which Scratch makes databases.
 	At(url string) Engine
 	// HoldsReferences tells whether references are held at every statement, so that
 	// what is referred to has to be there first; else they are held at the end.
 	HoldsReferences() bool
+	// Locks tells what a statement locks of the tables that are there, and whether it
+	// reads or writes their rows; nothing where the whole database is one lock.
+	Locks(statement string) []Lock
+	// ReferenceInUse gives the steps that make a reference while its tables are used.
+	ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []Step
 	// AddReference and DropReference give the statements for one alone, on engines
 	// that hold them.
 	AddReference(t *schema.Table, k *schema.ForeignKey) []string
@@ -123,6 +131,10 @@ const (
 // ErrMissing is wrapped by Open's error when the database itself is not there.
 var ErrMissing = errors.New("is not there")
 
+// ErrLost is wrapped by an error when the connection is gone: nobody knows here what
+// the server has made of the last statement.
+var ErrLost = errors.New("the connection was lost")
+
 // ErrBusy is wrapped by Begin's error when somebody else holds the lock.
 var ErrBusy = errors.New("is locked by somebody else")
 
@@ -157,6 +169,18 @@ type Database interface {
 	Settle(ctx context.Context) error
 	Commit(ctx context.Context) error
 	Rollback() error
+	// Hold takes the lock of Begin for more than one transaction, until Release.
+	Hold(ctx context.Context, wait time.Duration) error
+	Release(ctx context.Context) error
+	// Outside runs a statement that cannot stand in a transaction. Left tells what one
+	// left behind that may have been cut off: whether it is done; what is half there is
+	// taken away, so that it can be run again.
+	Outside(ctx context.Context, sql string) error
+	Left(ctx context.Context, sql string) (done bool, err error)
+	// Session names this connection to others, and Gone tells whether one that had a
+	// name is there no more, so that nothing of it still runs.
+	Session() string
+	Gone(ctx context.Context, session string) (bool, error)
 	Close() error
 	// Broken names the views and triggers that do not work as they stand.
 	Broken(ctx context.Context) ([]string, error)
@@ -234,9 +258,21 @@ type Piece struct {
 	Bad     string // why it is not whole, if it is not
 }
 
+// StepKind tells in which transaction a step runs.
+type StepKind string
+
+// The kinds of step: in the migration's one transaction, in one of its own, and in
+// none. A migration with one of the last two can stop between two steps.
+const (
+	InTransaction      StepKind = ""
+	OwnTransaction     StepKind = "own transaction"
+	OutsideTransaction StepKind = "outside transaction"
+)
+
 // Step is one piece of a migration with its way back.
 type Step struct {
 	Title string
+	Kind  StepKind
 	Note  string // what it does to rows, such as "keeps every row"
 	Apply []string
 	Undo  []string
@@ -257,6 +293,24 @@ type StepRows struct {
 	Gone      bool
 	Keys      []string // the values of By, as texts
 }
+
+// Lock is what a statement holds of a table while it runs.
+type Lock struct {
+	Table string
+	Mode  string // in the engine's words
+	Level int    // a stronger lock has a higher one
+	Work  Work
+}
+
+// Work is what a statement does with the rows of a table.
+type Work int
+
+// The kinds of work, each graver than the one before it.
+const (
+	NoWork Work = iota
+	Reads
+	Rewrites
+)
 
 // Requirement is a query whose rows stand in the way, and the sentence that
 // says so, with {n} for their number.
@@ -364,6 +418,7 @@ type Alteration struct {
 	Summary  string                                // the changes in words
 	Only     string                                // the condition of the rows that stay, where a step before it takes others out
 	NoKeep   bool                                  // Lost is not kept; Keep is for fills alone
+	InUse    bool                                  // others work on the table meanwhile
 	NoDrop   bool                                  // columns cannot be dropped in place in this database
 }
 

@@ -76,7 +76,7 @@ func (f Found) names() []string {
 type Step struct {
 	Title     string
 	Note      string
-	Mode      Mode
+	Kind      engine.StepKind
 	Loses     []string
 	Kept      bool
 	UndoLoses []string // what the undo destroys, and the runner keeps
@@ -107,16 +107,6 @@ func (m *Migration) Sum(s *Step) string {
 func (m *Migration) ByPerson(s *Step) bool {
 	return len(m.Drafted) > 0 && !slices.Contains(m.Drafted, m.Sum(s))
 }
-
-// Mode is in which transaction a step runs.
-type Mode string
-
-// The modes of a step.
-const (
-	InTransaction  Mode = ""
-	OwnTransaction Mode = "own transaction"
-	Outside        Mode = "outside transaction"
-)
 
 // Statement is one statement and its line in the file.
 type Statement struct {
@@ -155,7 +145,7 @@ func (m *Migration) Checksum() string {
 // Atomic tells whether all of it runs in one transaction.
 func (m *Migration) Atomic() bool {
 	for _, s := range m.Steps {
-		if s.Mode != InTransaction {
+		if s.Kind != engine.InTransaction {
 			return false
 		}
 	}
@@ -257,7 +247,7 @@ func fold(r rune) rune {
 }
 
 // unmarked keeps a name in a title from posing as the mode of its step.
-var unmarked = strings.NewReplacer("("+string(OwnTransaction)+")", string(OwnTransaction), "("+string(Outside)+")", string(Outside))
+var unmarked = strings.NewReplacer("("+string(engine.OwnTransaction)+")", string(engine.OwnTransaction), "("+string(engine.OutsideTransaction)+")", string(engine.OutsideTransaction))
 
 // Write lays the migration out as a file and sets its Text.
 func Write(m *Migration) string {
@@ -287,8 +277,8 @@ func Write(m *Migration) string {
 		if s.Note != "" {
 			fmt.Fprintf(&b, "  (%s)", unmarked.Replace(Title(s.Note)))
 		}
-		if s.Mode != InTransaction {
-			fmt.Fprintf(&b, "  (%s)", s.Mode)
+		if s.Kind != engine.InTransaction {
+			fmt.Fprintf(&b, "  (%s)", s.Kind)
 		}
 		b.WriteByte('\n')
 		if len(s.Loses) > 0 {
@@ -497,7 +487,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				}
 				m.Steps = append(m.Steps, Step{Line: p.Line, NoUndo: true})
 				step, into = &m.Steps[len(m.Steps)-1], nil
-				step.Title, step.Note, step.Mode = stepWords(g[2])
+				step.Title, step.Note, step.Kind = stepWords(g[2])
 			case words == "apply" && step != nil:
 				into = &step.Apply
 			case words == "undo" && step != nil:
@@ -617,14 +607,14 @@ func (m *Migration) headWords(words string) bool {
 }
 
 // stepWords takes a step's line apart: title, note, and mode in brackets.
-func stepWords(s string) (title, note string, mode Mode) {
-	for _, x := range []Mode{OwnTransaction, Outside} {
+func stepWords(s string) (title, note string, kind engine.StepKind) {
+	for _, x := range []engine.StepKind{engine.OwnTransaction, engine.OutsideTransaction} {
 		if r, ok := strings.CutSuffix(s, "("+string(x)+")"); ok {
-			s, mode = strings.TrimSpace(r), x
+			s, kind = strings.TrimSpace(r), x
 		}
 	}
 	if i := strings.LastIndex(s, "  ("); i >= 0 && strings.HasSuffix(s, ")") {
 		s, note = s[:i], s[i+3:len(s)-1]
 	}
-	return strings.TrimSpace(s), note, mode
+	return strings.TrimSpace(s), note, kind
 }

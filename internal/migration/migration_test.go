@@ -65,7 +65,7 @@ func TestRoundTrip(t *testing.T) {
 			require.Equal(t, s.Loses, read.Steps[i].Loses, first)
 			require.Equal(t, s.UndoLoses, read.Steps[i].UndoLoses, first)
 			require.Equal(t, s.Kept, read.Steps[i].Kept, first)
-			require.Equal(t, migration.InTransaction, read.Steps[i].Mode, first)
+			require.Equal(t, engine.InTransaction, read.Steps[i].Kind, first)
 		}
 		require.Equal(t, first, migration.WithHead(read), "the head is written as it was read")
 	})

@@ -31,6 +31,10 @@ type Input struct {
 	NoKeep   bool // what a step destroys is not kept
 	NoDrop   bool // columns cannot be dropped in place in this database
 	Rows     []TableRows
+	// InUse tells whether others work on a table where the migration will go.
+	InUse func(table string) bool
+	// Size is the room that a live table takes, in bytes.
+	Size func(table string) (int64, error)
 	// Count is the number of rows of a query on the live database, and Look the
 	// number with the first of them.
 	Count func(query string) (int64, error)
@@ -180,6 +184,7 @@ func Make(in Input) (*Plan, error) {
 		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
 	p.references()
+	p.viewsAside()
 	p.spanning()
 	byTable := map[string][]diff.Change{}
 	var order []string
@@ -217,6 +222,9 @@ func Make(in Input) (*Plan, error) {
 		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
+	}
+	if err := p.locks(); err != nil {
+		return nil, err
 	}
 	for i, q := range p.plan.Questions {
 		if q.Query != "" && p.Look != nil {
@@ -442,7 +450,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Summary: summary(name, changes),
+		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Summary: summary(name, changes),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)):

@@ -104,6 +104,26 @@ func (p *planner) references() {
 	}
 }
 
+// viewsAside lets the views of rows that are not deleted go while a column of their
+// table goes or changes its type, and come again, where the server holds them.
+func (p *planner) viewsAside() {
+	if !p.Engine.HoldsReferences() {
+		return
+	}
+	for _, v := range p.Live.Views {
+		if v.LiveOf == "" || slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return strings.EqualFold(c.Table, v.Name) }) {
+			continue
+		}
+		if slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool {
+			return strings.EqualFold(c.Table, v.LiveOf) && (c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
+		}) {
+			drop := []string{"DROP VIEW " + p.Engine.Quote(v.Name)}
+			p.spanGoes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
+			p.spanComes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
+		}
+	}
+}
+
 // stands tells whether a reference has to be away while something is changed: a
 // type at either end, or the key or uniqueness that it points at.
 func stands(t *schema.Table, k *schema.ForeignKey, c diff.Change) bool {
@@ -154,6 +174,10 @@ func (p *planner) referenceUnits() {
 	}
 	for _, h := range p.comingKeys {
 		if p.foundKeys[h.key] {
+			continue
+		}
+		if p.inUse(h.table.Name) && p.Live.Table(h.key.Table) != nil {
+			p.units = append(p.units, unit{rank: rankReferenceComes, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: p.Engine.ReferenceInUse(h.table, h.key)}})
 			continue
 		}
 		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Note: "reads every row", Apply: p.Engine.AddReference(h.table, h.key), Undo: p.Engine.DropReference(h.table, h.key)})

@@ -54,6 +54,9 @@ type Settings struct {
 		Tables string `toml:"tables"`
 		Key    string `toml:"key"`
 	} `toml:"naming"`
+	Plan struct {
+		Online string `toml:"online"` // whether tables are changed while they are in use: auto, always, never
+	} `toml:"plan"`
 	Database map[string]struct {
 		URL       string `toml:"url"`
 		Throwaway *bool  `toml:"throwaway"`
@@ -103,7 +106,7 @@ func load(dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(string(text)))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "kept", "keep_for"})
+		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online"})
 	}
 	if p.Settings.Language != 1 {
 		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
@@ -113,6 +116,11 @@ func load(dir string) (*Project, error) {
 	}
 	if t := p.Settings.Naming.Key; t != "" && t != "number" && t != "uuid" {
 		return nil, fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
+	}
+	switch p.Settings.Plan.Online {
+	case "", "auto", "always", "never":
+	default:
+		return nil, fmt.Errorf(`%s: plan.online is %q; it is "auto", "always" or "never"`, path, p.Settings.Plan.Online)
 	}
 	env, err := godotenv.Read(filepath.Join(dir, ".env"))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -177,6 +185,9 @@ func TOMLError(path string, err error, what string, known []string) error {
 	var decode *toml.DecodeError
 	if errors.As(err, &decode) {
 		row, col := decode.Position()
+		if strings.Contains(decode.Error(), "cannot decode TOML") {
+			return fmt.Errorf("%s:%d:%d: the %s %s has a value of another kind: write a text in quotes, a number, or true or false, as it takes", path, row, col, what, strings.Join(decode.Key(), "."))
+		}
 		return fmt.Errorf("%s:%d:%d: %s", path, row, col, strings.TrimPrefix(decode.Error(), "toml: "))
 	}
 	return fmt.Errorf("%s: %w", path, err)
@@ -328,6 +339,23 @@ func (db Database) Engine() (engine.Engine, error) {
 		return nil, fmt.Errorf("database %s: %w", db.Name, err)
 	}
 	return e, nil
+}
+
+// Online tells whether migrations are made for tables that are in use: as soon as
+// the project has a protected database, unless the settings say otherwise.
+func (p *Project) Online() bool {
+	switch p.Settings.Plan.Online {
+	case "always":
+		return true
+	case "never":
+		return false
+	}
+	for _, d := range p.databases {
+		if d.Protected {
+			return true
+		}
+	}
+	return false
 }
 
 // Engines are the engines of all databases whose URL is known, each once.

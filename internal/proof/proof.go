@@ -58,6 +58,9 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration) (
 // Run runs one direction of a migration in a transaction of its own, without
 // history.
 func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	if !m.Atomic() && e.Journal() != "" {
+		return runner.Separately(ctx, db, e, m, undo)
+	}
 	if err := db.Begin(ctx, 0); err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/rows"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // inserted are the reference rows that a step inserts.
@@ -69,7 +70,7 @@ func wholeTable(m *migration.Migration, table string) bool {
 // keepRows takes the rows that a step inserted out and keeps them, before its
 // undo would delete them.
 func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
-	return eachInserted(ctx, db, step, func(r engine.StepRows, _ *schema.Schema, t *schema.Table) error {
+	return eachInserted(ctx, db, step, func(r engine.StepRows, all *schema.Schema, t *schema.Table) error {
 		if wholeTable(m, t.Name) {
 			return nil
 		}
@@ -77,8 +78,35 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		if err != nil {
 			return err
 		}
+		if e.HoldsReferences() {
+			if err := unreferred(ctx, db, e, all, r, t); err != nil {
+				return err
+			}
+		}
 		return run(ctx, db, s.Apply)
 	})
+}
+
+// unreferred stops where rows that are to go would take others along, or loosen
+// them: those are people's.
+func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) error {
+	var keys []string
+	for _, k := range r.Keys {
+		keys = append(keys, e.Text(k))
+	}
+	for _, p := range schema.Pointers(all, t) {
+		if p.Key.OnDelete == schema.Restrict || p.Key.OnDelete == schema.NoAction {
+			continue // the server refuses
+		}
+		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE t.%s IN (%s)", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), e.Quote(r.By), strings.Join(keys, ", ")))
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return fmt.Errorf("%s of %s refer to reference rows of %s that would go: nothing was changed", words.Rows(n), p.Table.Name, t.Name)
+		}
+	}
+	return nil
 }
 
 // restoreRows puts the rows that an earlier undo of a step kept in the place of

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"time"
@@ -45,6 +46,11 @@ type Options struct {
 	Stayed func(table string, keys []string)
 	// Done is told each migration that is through.
 	Done func(Run)
+
+	// Stop leaves the finished steps of a migration where one of them failed.
+	Stop bool
+	// Resumed is told that a migration that was left half-way came to its end.
+	Resumed func(m *migration.Migration, applied bool)
 
 	begun bool // the table of history is there
 }
@@ -111,6 +117,9 @@ func Sentence(s string, n int64) string {
 // Apply brings a database forward. It returns the migrations that were applied
 // and stands at the boundary of a migration whatever happens.
 func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+	if _, err := finish(ctx, db, e, o, true); err != nil {
+		return nil, err
+	}
 	applied, err := History(ctx, db)
 	if err != nil {
 		return nil, err
@@ -123,23 +132,27 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err != nil {
 		return nil, err
 	}
-	if err := runnable(todo, o.Proved); err != nil {
+	if err := runnable(todo, e, o.Proved); err != nil {
 		return nil, err
 	}
 	var done []*migration.Migration
 	for _, m := range todo {
 		began := time.Now()
-		if err := db.Begin(ctx, o.Wait); err != nil {
-			return done, err
-		}
-		skip, back, err := Forward(ctx, db, e, m, began, o)
-		if err != nil {
-			return done, errors.Join(err, db.Rollback())
-		}
-		if skip { // somebody else applied it while we waited
-			if err := db.Rollback(); err != nil {
+		var skip bool
+		var back []Restored
+		if !m.Atomic() {
+			if skip, back, err = separately(ctx, db, e, m, o, began); err != nil {
 				return done, err
 			}
+		} else if err := inTurn(ctx, db, o.Wait, func() (err error) {
+			if skip, back, err = Forward(ctx, db, e, m, began, o); err == nil && skip { // somebody else applied it while we waited
+				err = db.Rollback()
+			}
+			return err
+		}); err != nil {
+			return done, err
+		}
+		if skip {
 			continue
 		}
 		done = append(done, m)
@@ -151,12 +164,38 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	return done, nil
 }
 
-func runnable(list []*migration.Migration, proved bool) error {
+// inTurn runs f in a transaction under the lock. Where f meets a lock of somebody
+// else's, all of it is taken back and tried again: nobody waits behind us for long.
+func inTurn(ctx context.Context, db engine.Database, wait time.Duration, f func() error) error {
+	deadline := time.Now().Add(wait)
+	for pause := 50 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		if err := db.Begin(ctx, max(time.Until(deadline), 0)); err != nil {
+			return err
+		}
+		err := f()
+		if err == nil {
+			return nil
+		}
+		if e := db.Rollback(); e != nil {
+			return errors.Join(err, e)
+		}
+		if !errors.Is(err, engine.ErrBusy) || time.Now().Add(pause).After(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause + rand.N(pause)):
+		}
+	}
+}
+
+func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 	for _, m := range list {
 		if proved && !m.Proved() {
 			return fmt.Errorf("%s is not proved as it stands, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
 		}
-		if !m.Atomic() {
+		if !m.Atomic() && e.Journal() == "" {
 			return fmt.Errorf("%s has a step outside of the migration's transaction, which %s has no use for: take the words in brackets out", m.ID, m.Engine)
 		}
 	}
@@ -186,9 +225,17 @@ func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	return false, back, db.Commit(ctx)
 }
 
+// NotTogether says why a migration cannot be one of several in one transaction.
+func NotTogether(m *migration.Migration) error {
+	return fmt.Errorf("%s changes tables that may be in use, step by step, and cannot be taken back and made again in one transaction: take it back with erbario undo, and draft it again", m.ID)
+}
+
 // Into applies one migration and records it, inside the transaction that was
 // begun, and leaves that open.
 func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
+	if !m.Atomic() {
+		return nil, NotTogether(m)
+	}
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
 		return nil, err
@@ -232,11 +279,6 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			return err
 		}
 	}
-	for _, r := range needs {
-		if err := Ask(ctx, db, m.ID, when, r); err != nil {
-			return err
-		}
-	}
 	var tables []string
 	if !undo {
 		tables = refilled(m)
@@ -252,6 +294,11 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	}
 	if err := db.Watch(ctx, m.SQL(undo), tables); err != nil {
 		return err
+	}
+	for _, r := range needs { // under the locks that Watch took
+		if err := Ask(ctx, db, m.ID, when, r); err != nil {
+			return err
+		}
 	}
 	if undo {
 		if err := keepAside(ctx, db, e, m); err != nil {
@@ -362,11 +409,41 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		}
 		out = append(out, m)
 	}
-	return out, runnable(out, false)
+	return out, runnable(out, e, false)
 }
 
-// Undo takes migrations back, newest first, each in its own transaction.
+// finish goes on with a migration that was left half-way, or back.
+func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options, apply bool) (*migration.Migration, error) {
+	if e.Journal() == "" {
+		return nil, nil
+	}
+	half, err := Halfway(ctx, db)
+	if err != nil || half == nil {
+		return nil, err
+	}
+	m, back, err := resume(ctx, db, e, half, o, apply)
+	if err != nil || m == nil {
+		return nil, err
+	}
+	if o.Resumed != nil {
+		o.Resumed(m, apply)
+	}
+	if o.Done != nil && !apply {
+		o.Done(Run{m, 0, back})
+	}
+	return m, nil
+}
+
+// Undo takes migrations back, newest first, each in its own transaction. One that was
+// left half-way is taken back, and no other with it unless that is asked for.
 func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+	half, err := finish(ctx, db, e, o, false)
+	if err != nil {
+		return nil, err
+	}
+	if half != nil && !o.Start && o.To == "" && o.Count <= 1 {
+		return []*migration.Migration{half}, nil
+	}
 	todo, err := ToUndo(ctx, db, e, files, o)
 	if err != nil {
 		return nil, err
@@ -377,12 +454,17 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	var done []*migration.Migration
 	for _, m := range todo {
 		began := time.Now()
-		if err := db.Begin(ctx, o.Wait); err != nil {
-			return done, err
+		var back []Restored
+		if !m.Atomic() {
+			back, err = separatelyBack(ctx, db, e, m, o)
+		} else {
+			err = inTurn(ctx, db, o.Wait, func() (err error) {
+				back, err = backward(ctx, db, e, m, o)
+				return err
+			})
 		}
-		back, err := backward(ctx, db, e, m, o)
 		if err != nil {
-			return done, errors.Join(err, db.Rollback())
+			return done, err
 		}
 		done = append(done, m)
 		if o.Done != nil {
@@ -393,12 +475,8 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 }
 
 func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
-	rows, err := db.Select(ctx, "SELECT max(id) FROM erbario_history")
-	if err != nil {
+	if err := newest(ctx, db, m); err != nil {
 		return nil, err
-	}
-	if len(rows) == 0 || rows[0][0] != m.ID {
-		return nil, fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
 	}
 	back, err := Away(ctx, db, e, m, o)
 	if err != nil {
@@ -407,9 +485,24 @@ func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	return back, db.Commit(ctx)
 }
 
+// newest tells whether a migration is still the newest one here.
+func newest(ctx context.Context, db engine.Database, m *migration.Migration) error {
+	rows, err := db.Select(ctx, "SELECT max(id) FROM erbario_history")
+	if err != nil {
+		return err
+	}
+	if len(rows) == 0 || rows[0][0] != m.ID {
+		return fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
+	}
+	return nil
+}
+
 // Away takes one migration back and strikes it from the history, inside the
 // transaction that was begun, and leaves that open.
 func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
+	if !m.Atomic() {
+		return nil, NotTogether(m)
+	}
 	values, err := undoValues(e, m, o.Answers)
 	if err != nil {
 		return nil, err

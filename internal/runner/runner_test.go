@@ -17,9 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/sqlite"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
+	"erbario/internal/testserver"
 )
 
 var ctx = context.Background()
@@ -61,15 +61,22 @@ func open(t testing.TB, path string) (engine.Engine, engine.Database) {
 func TestMain(m *testing.M) {
 	if path := os.Getenv("APPLY_TO"); path != "" {
 		t := &testing.T{}
-		e, db := open(t, path)
-		_, err := runner.Apply(ctx, db, e, line(t, 10, 400), runner.Options{Wait: time.Minute})
+		e, db, files := engine.Engine(nil), engine.Database(nil), []*migration.Migration(nil)
+		if strings.HasPrefix(path, "postgres:") {
+			e, db = openURL(t, path)
+			files = serverLine(t, e, 6, 2000)
+		} else {
+			e, db = open(t, path)
+			files = line(t, 10, 400)
+		}
+		_, err := runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Minute})
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
 		os.Exit(0)
 	}
-	os.Exit(m.Run())
+	testserver.Main(m)
 }
 
 // whole checks that the database stands at the boundary of a migration: each
@@ -324,7 +331,7 @@ func TestRefusedBeforeAnything(t *testing.T) {
 	assert.ErrorContains(t, err, "is not proved")
 	own := *files[1]
 	own.Steps = append([]migration.Step{}, own.Steps...)
-	own.Steps[0].Mode = migration.OwnTransaction
+	own.Steps[0].Kind = engine.OwnTransaction
 	_, err = runner.Apply(ctx, db, e, []*migration.Migration{files[0], &own}, runner.Options{})
 	assert.ErrorContains(t, err, "outside of the migration's transaction")
 	s, err := db.Inspect(ctx)

@@ -36,7 +36,7 @@ func SameKey(a, b *PrimaryKey) bool {
 
 // SameIndex tells whether two indexes are the same but for their names.
 func SameIndex(a, b *Index) bool {
-	return a.Unique == b.Unique && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual && a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
+	return a.Unique == b.Unique && a.Invalid == b.Invalid && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual && a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
 }
 
 // SameSQL compares two expressions that may not be there.

@@ -162,6 +162,7 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) (*draft.Draft, []*migration.Migration) {
 	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 	require.NoError(t, err)
+	s.InUse = e.Journal() != "" && r.IntN(2) == 0 // half of the changes are made for tables that are in use
 	answers := answer(t, ctx, s, r)
 	d, err := s.Make(ctx, draft.Request{Title: "change", Answers: answers, Now: time.Now(), Rows: true})
 	require.NoError(t, err)

@@ -190,6 +190,19 @@ func StartPostgres(settings ...string) (*Server, error) {
 
 // Start starts the server, again after Kill, and waits until it answers.
 func (s *Server) Start() error {
+	var err error
+	for range 50 {
+		// A process of the one that was killed may be about to notice.
+		if err = s.start(); err == nil || !strings.Contains(err.Error(), "still in use") && !strings.Contains(err.Error(), "lock file") {
+			return err
+		}
+		_ = os.Truncate(filepath.Join(s.dir, "log"), 0)
+		time.Sleep(50 * time.Millisecond)
+	}
+	return err
+}
+
+func (s *Server) start() error {
 	failed := make(chan error, 1)
 	ended := make(chan struct{})
 	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
@@ -241,7 +254,16 @@ func (s *Server) Start() error {
 // Kill ends the server at once, as a failure of the machine would.
 func (s *Server) Kill() {
 	s.mu.Lock()
-	_ = syscall.Kill(-s.process.Pid, syscall.SIGKILL)
+	pid := s.process.Pid
+	// Its processes have groups of their own.
+	children, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
+	_ = syscall.Kill(pid, syscall.SIGSTOP)
+	for _, word := range strings.Fields(string(children)) {
+		if child, err := strconv.Atoi(word); err == nil {
+			_ = syscall.Kill(child, syscall.SIGKILL)
+		}
+	}
+	_ = syscall.Kill(pid, syscall.SIGKILL)
 	s.mu.Unlock()
 	<-s.ended
 }

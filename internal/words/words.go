@@ -1,7 +1,10 @@
 // Package words puts numbers into words, the same everywhere.
 package words
 
-import "strconv"
+import (
+	"fmt"
+	"strconv"
+)
 
 // Thousands gives a number with separators of thousands.
 func Thousands(n int64) string {
@@ -29,4 +32,15 @@ func Have(n int64) string {
 		return "1 row has"
 	}
 	return Rows(n) + " have"
+}
+
+// Bytes gives a size, such as 12 kB.
+func Bytes(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%d kB", (n+1023)/1024)
 }

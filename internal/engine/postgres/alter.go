@@ -50,6 +50,10 @@ type op struct {
 	title, note string
 	sql         []string
 	adds        []string // the columns that it adds
+	check       *schema.Check
+	index       *schema.Index
+	column      *schema.Column // that becomes required, or optional
+	comes       bool           // what it is about comes, rather than goes
 }
 
 // Alter gives the steps that make one table another.
@@ -63,8 +67,14 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	filled := filledColumns(a)
-	forward, back := changes(a.From, a.To, a.Forward), changes(a.To, a.From, a.Back)
+	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && mirrored(forward, back) {
+		if a.InUse {
+			for i, o := range forward {
+				out.Steps = append(out.Steps, inUse(a.From.Name, o, back[len(back)-1-i])...)
+			}
+			return out
+		}
 		if comesAndGoes(forward) {
 			step := engine.Step{Title: a.Summary, Note: note(forward)}
 			for i, o := range forward {
@@ -185,14 +195,15 @@ func filledColumns(a engine.Alteration) []string {
 type alteration struct {
 	from, to *schema.Table
 	sources  map[string]engine.Source
+	inUse    bool
 	ops      []op
 	anew     map[string]bool // columns that are replaced by new ones of another type
 	touched  map[string]bool // columns whose type changes
 }
 
 // changes gives the changes that make from to.
-func changes(from, to *schema.Table, sources map[string]engine.Source) []op {
-	a := &alteration{from: from, to: to, sources: sources, anew: map[string]bool{}, touched: map[string]bool{}}
+func changes(from, to *schema.Table, sources map[string]engine.Source, inUse bool) []op {
+	a := &alteration{from: from, to: to, sources: sources, inUse: inUse, anew: map[string]bool{}, touched: map[string]bool{}}
 	for _, c := range to.Columns {
 		old := from.Column(c.Name)
 		if old == nil || c.Generated != nil || old.Generated != nil || schema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
@@ -228,6 +239,9 @@ func alone(sql string, t *schema.Table, column string) bool {
 	}
 	return true
 }
+
+// last is the change that was noted last.
+func (a *alteration) last() *op { return &a.ops[len(a.ops)-1] }
 
 func (a *alteration) do(what, title, note string, sql ...string) {
 	a.ops = append(a.ops, op{what: what, title: title, note: note, sql: sql})
@@ -304,6 +318,7 @@ func (a *alteration) letGo() {
 	for _, x := range a.from.Indexes {
 		if !a.stays(x, a.to) {
 			a.do("index "+x.Name, "drop "+indexTitle(a.from, x), "", dropIndex(table, x))
+			a.last().index = x
 			continue
 		}
 		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })]
@@ -315,11 +330,12 @@ func (a *alteration) letGo() {
 		a.do("key", "drop the key of "+table, "", alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
 	for _, k := range a.from.Checks {
-		if k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column) {
+		if !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column) {
 			continue // it goes with its column
 		}
 		if !a.staysCheck(k, a.to) {
 			a.do("check "+k.Name, "drop check "+k.Name, noteKeeps, alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
+			a.last().check = k
 			continue
 		}
 		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
@@ -341,6 +357,7 @@ func (a *alteration) letGo() {
 		}
 		if c.NotNull && (!o.NotNull || a.empties(c.Name)) {
 			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
+			a.last().column = c
 		}
 	}
 }
@@ -385,7 +402,7 @@ func (a *alteration) addColumns() {
 		}
 		s := alterTable(table) + "ADD COLUMN " + columnDefinition(full)
 		for _, k := range a.to.Checks {
-			if full == c && k.Column == c.Name && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
+			if !a.inUse && full == c && k.Column == c.Name && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
 				s += " " + named(k.Name) + checkDefinition(k)
 			}
 		}
@@ -580,6 +597,7 @@ func (a *alteration) hold() {
 		}
 		if c.NotNull && (bare || old != nil && (!old.NotNull || a.empties(c.Name))) {
 			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), noteReads, table+"ALTER COLUMN "+x+" SET NOT NULL")
+			a.last().column, a.last().comes = c, true
 		}
 		if c.Identity && (bare || old != nil && !old.Identity) {
 			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name), noteKeeps, table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
@@ -596,11 +614,12 @@ func (a *alteration) hold() {
 		k := a.to.Checks[i]
 		c := a.to.Column(k.Column)
 		_, sourced := a.sources[k.Column]
-		if c != nil && a.from.Column(k.Column) == nil && !sourced && !mentionsOthers(k.SQL.Text, a.to, k.Column) {
+		if !a.inUse && c != nil && a.from.Column(k.Column) == nil && !sourced && !mentionsOthers(k.SQL.Text, a.to, k.Column) {
 			continue // it came with its column
 		}
 		if !a.staysCheck(k, a.from) {
 			a.do("check "+k.Name, "check "+k.Name, noteReads, table+"ADD "+named(k.Name)+checkDefinition(k))
+			a.last().check, a.last().comes = k, true
 		}
 	}
 	if pk := a.to.PrimaryKey; pk != nil && !a.staysKey() {
@@ -609,6 +628,7 @@ func (a *alteration) hold() {
 	for i := len(a.to.Indexes) - 1; i >= 0; i-- {
 		if x := a.to.Indexes[i]; !a.stays(x, a.from) {
 			a.do("index "+x.Name, indexTitle(a.to, x), noteReads, addIndex(a.to.Name, x))
+			a.last().index, a.last().comes = x, true
 		}
 	}
 	for i := len(a.to.Triggers) - 1; i >= 0; i-- {

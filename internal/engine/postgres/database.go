@@ -30,6 +30,7 @@ type database struct {
 	schema   string // in which everything is looked up and made
 	lock     int64  // of the advisory lock under which one run works at a time
 	locked   bool
+	held     bool // the lock stays beyond the transaction
 	inTx     bool
 	readOnly bool
 	deferred []deferredKey // references that are held at the end alone, for now
@@ -255,6 +256,21 @@ func (d *database) Tell(report func(engine.Progress)) { d.report = report }
 // transaction. It asks again and again rather than waiting in the server's queue,
 // where it would hold up an index that is built meanwhile.
 func (d *database) Begin(ctx context.Context, wait time.Duration) error {
+	if err := d.takeLock(ctx, wait); err != nil {
+		return err
+	}
+	if err := d.Exec(ctx, "BEGIN READ WRITE; SET LOCAL lock_timeout = '"+lockTimeout+"'"); err != nil {
+		return errors.Join(err, d.unlock(ctx))
+	}
+	d.inTx = true
+	return nil
+}
+
+// takeLock takes the lock where it is not held.
+func (d *database) takeLock(ctx context.Context, wait time.Duration) error {
+	if d.held {
+		return nil
+	}
 	deadline := time.Now().Add(wait)
 	for pause := 10 * time.Millisecond; ; pause = min(pause*2, 200*time.Millisecond) {
 		rows, err := d.Select(ctx, "SELECT pg_try_advisory_lock("+strconv.FormatInt(d.lock, 10)+")")
@@ -274,11 +290,24 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 		}
 	}
 	d.locked = true
-	if err := d.Exec(ctx, "BEGIN READ WRITE; SET LOCAL lock_timeout = '"+lockTimeout+"'"); err != nil {
-		return errors.Join(err, d.unlock(ctx))
-	}
-	d.inTx = true
 	return nil
+}
+
+// Hold takes the lock until Release.
+func (d *database) Hold(ctx context.Context, wait time.Duration) error {
+	err := d.takeLock(ctx, wait)
+	d.held = d.held || err == nil
+	return err
+}
+
+// Release lets the lock go.
+func (d *database) Release(ctx context.Context) error {
+	d.held = false
+	if d.pg().IsClosed() {
+		d.locked = false
+		return nil
+	}
+	return d.unlock(ctx)
 }
 
 // holder tells who has the lock, as far as one may know.
@@ -292,7 +321,7 @@ func (d *database) holder(ctx context.Context) string {
 }
 
 func (d *database) unlock(ctx context.Context) error {
-	if !d.locked {
+	if !d.locked || d.held {
 		return nil
 	}
 	d.locked = false
@@ -318,8 +347,63 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	return restore()
 }
 
-// Watch has nothing to do: the server holds references itself.
-func (d *database) Watch(context.Context, []string, []string) error { return nil }
+// Watch takes the locks under which a migration destroys something, before anything
+// is asked: no row comes between what is asked or kept and what is done. References
+// the server holds itself.
+func (d *database) Watch(ctx context.Context, statements, _ []string) error {
+	var tables []string
+	for _, s := range statements {
+		if t := destroys(s); t != "" && !slices.Contains(tables, t) {
+			tables = append(tables, t)
+		}
+	}
+	slices.Sort(tables) // the same order for everybody
+	for _, t := range tables {
+		rows, err := d.Select(ctx, "SELECT 1 FROM pg_class WHERE oid = to_regclass(?) AND relkind IN ('r', 'p')", quote(t))
+		if err != nil {
+			return err
+		}
+		if len(rows) == 0 {
+			continue // it comes with the migration, or has another name yet
+		}
+		if err := d.Exec(ctx, "LOCK TABLE "+quote(t)+" IN ACCESS EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// destroys gives the table of which a statement destroys something, or keeps
+// something that a later one destroys; "" for none.
+func destroys(statement string) string {
+	list := tokens(statement)
+	if len(list) < 3 {
+		return ""
+	}
+	from := func() string {
+		for i, t := range list {
+			if t.is("FROM") && i+1 < len(list) && list[i+1].named() && !own(list[i+1].name()) {
+				return list[i+1].name()
+			}
+		}
+		return ""
+	}
+	switch {
+	case list[0].is("DROP") && list[1].is("TABLE") && list[2].named() && !own(list[2].name()):
+		return list[2].name()
+	case list[0].is("DELETE"):
+		return from()
+	case (list[0].is("INSERT") || list[0].is("CREATE")) && list[2].named() && own(list[2].name()):
+		return from()
+	case list[0].is("ALTER") && list[1].is("TABLE") && list[2].named() && !own(list[2].name()):
+		for i, t := range list[3:] {
+			if t.is("TYPE") || t.is("DROP") && i+4 < len(list) && list[i+4].is("COLUMN") {
+				return list[2].name()
+			}
+		}
+	}
+	return ""
+}
 
 // Settle holds again what was held at the end alone.
 func (d *database) Settle(ctx context.Context) error { return d.holdAgain(ctx) }
@@ -327,13 +411,13 @@ func (d *database) Settle(ctx context.Context) error { return d.holdAgain(ctx) }
 // Commit ends the transaction and lets the lock go.
 func (d *database) Commit(ctx context.Context) error {
 	sql := "COMMIT"
-	if d.locked {
+	if d.locked && !d.held {
 		sql += "; SELECT pg_advisory_unlock(" + strconv.FormatInt(d.lock, 10) + ")"
 	}
 	if err := d.Exec(ctx, sql); err != nil {
 		return err
 	}
-	d.inTx, d.locked, d.deferred = false, false, nil
+	d.inTx, d.locked, d.deferred = false, d.held, nil
 	return nil
 }
 

@@ -90,7 +90,12 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 		if err := create(ctx, c); err != nil {
 			return nil, err
 		}
-		conn, err = connect(ctx, c)
+		for range 50 { // somebody else may be just about to make it
+			if conn, err = connect(ctx, c); !errors.Is(err, engine.ErrMissing) {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -182,7 +187,7 @@ func create(ctx context.Context, c *pgx.ConnConfig) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
 		switch pg.Code {
-		case "42P04": // somebody else made it just now
+		case "42P04", "23505": // somebody else made it just now
 			return nil
 		case "42501":
 			return fmt.Errorf("the database %s is not there, and the user %s has no right to make it: ask for it, or for CREATEDB", c.Database, c.User)
@@ -217,7 +222,7 @@ func (d *database) plain(err error) error {
 			return err
 		}
 		if d.pg().IsClosed() {
-			return fmt.Errorf("the connection to the server was lost (%s)", last(err))
+			return fmt.Errorf("%w (%s)", engine.ErrLost, last(err))
 		}
 		return err
 	}
@@ -239,7 +244,7 @@ func (d *database) plain(err error) error {
 		}
 		return errors.New("the statement was cancelled")
 	case "57P01", "57P02", "57P03":
-		return fmt.Errorf("the server was stopped (%s)", text)
+		return fmt.Errorf("%w: the server was stopped (%s)", engine.ErrLost, text)
 	case "23503":
 		what := "references would point at nothing: "
 		if strings.Contains(pg.Detail, "still referenced") {

@@ -61,7 +61,7 @@ $erbario$`}
 }
 
 const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
-    id text NOT NULL PRIMARY KEY,
+    id text COLLATE "C" NOT NULL PRIMARY KEY,
     checksum text NOT NULL,
     applied_at text NOT NULL,
     applied_by text NOT NULL,
@@ -69,6 +69,21 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     text text NOT NULL,
     answers text
 )`
+
+// Journal is the table in which the steps of a migration are noted that is not one
+// transaction. Row 0 is the migration itself.
+func (Engine) Journal() string {
+	return `CREATE TABLE IF NOT EXISTS erbario_journal (
+    migration text NOT NULL,
+    step integer NOT NULL,
+    state text NOT NULL,
+    at text NOT NULL,
+    session text NOT NULL,
+    text text,
+    answers text,
+    PRIMARY KEY (migration, step)
+)`
+}
 
 // SeedTables are the tables in which runs of seeds are recorded.
 func (Engine) SeedTables() []string {

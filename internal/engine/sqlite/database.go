@@ -548,6 +548,27 @@ func (d *database) Settle(ctx context.Context) error {
 	return fmt.Errorf("references would point at nothing: %s", strings.Join(shown, "; "))
 }
 
+// Hold has nothing to do, and Release nothing to give back: every migration is one
+// transaction here.
+func (d *database) Hold(context.Context, time.Duration) error { return nil }
+
+// Release gives nothing back.
+func (d *database) Release(context.Context) error { return nil }
+
+var errOneTransaction = errors.New("every step stands in the migration's transaction here")
+
+// Outside runs nothing: no statement of SQLite has to stand outside.
+func (d *database) Outside(context.Context, string) error { return errOneTransaction }
+
+// Left tells nothing, as Outside.
+func (d *database) Left(context.Context, string) (bool, error) { return false, errOneTransaction }
+
+// Session has no name: the file is nobody's.
+func (d *database) Session() string { return "" }
+
+// Gone tells that no session is there: a lock on the file goes with its holder.
+func (d *database) Gone(context.Context, string) (bool, error) { return true, nil }
+
 func (d *database) Commit(ctx context.Context) error {
 	if err := d.Exec(ctx, "COMMIT"); err != nil {
 		return err

@@ -25,6 +25,15 @@ func (Engine) Schemes() []string { return []string{"sqlite"} }
 // At is the engine itself: a scratch database is in memory.
 func (e Engine) At(string) engine.Engine { return e }
 
+// Locks are none of a table: a writer holds the whole file, and readers go on.
+func (Engine) Locks(string) []engine.Lock { return nil }
+
+// ReferenceInUse gives nothing, as AddReference.
+func (Engine) ReferenceInUse(*schema.Table, *schema.ForeignKey) []engine.Step { return nil }
+
+// Journal is none: every migration is one transaction.
+func (Engine) Journal() string { return "" }
+
 // HoldsReferences tells that references are looked at when the steps are through.
 func (Engine) HoldsReferences() bool { return false }
 

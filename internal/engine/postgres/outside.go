@@ -1,0 +1,107 @@
+package postgres
+
+// This file runs what cannot stand in a transaction: indexes that are built while
+// everybody works. Cut off, such a statement leaves an index that nothing uses; IF NOT
+// EXISTS would take it for the wanted one, so what is there is looked at instead.
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+)
+
+// Outside runs a statement outside of any transaction. It waits for everybody who is
+// at work on the table, however long, since nobody has to wait behind it.
+func (d *database) Outside(ctx context.Context, sql string) error {
+	if err := (Engine{}).Refuse(sql); err != nil {
+		return err
+	}
+	if d.inTx {
+		return fmt.Errorf("a transaction is open")
+	}
+	if err := d.Exec(ctx, "SET lock_timeout = 0"); err != nil {
+		return err
+	}
+	err := d.Exec(ctx, sql)
+	if d.pg().IsClosed() {
+		return err
+	}
+	if e := d.Exec(context.WithoutCancel(ctx), "RESET lock_timeout"); err == nil {
+		err = e
+	}
+	return err
+}
+
+// concurrent is an index that a statement makes or drops while everybody works.
+type concurrent struct {
+	makes bool
+	index string
+}
+
+func readConcurrent(sql string) (c concurrent, ok bool) {
+	list := tokens(sql)
+	for i, t := range list {
+		if i > 4 {
+			break
+		}
+		if !t.is("CONCURRENTLY") || i == 0 || !list[i-1].is("INDEX") {
+			continue
+		}
+		j := i + 1
+		for j < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS")) {
+			j++
+		}
+		if j < len(list) && list[j].named() {
+			return concurrent{makes: list[0].is("CREATE"), index: list[j].name()}, list[0].is("CREATE") || list[0].is("DROP")
+		}
+	}
+	return c, false
+}
+
+// Left tells whether a statement that may have been cut off is done, and takes away
+// an index that was left half built.
+func (d *database) Left(ctx context.Context, sql string) (bool, error) {
+	c, ok := readConcurrent(sql)
+	if !ok {
+		return false, fmt.Errorf("nobody can tell from outside whether this was done: %s", strings.Join(strings.Fields(sql), " "))
+	}
+	rows, err := d.Select(ctx, "SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)", quote(c.index))
+	if err != nil {
+		return false, err
+	}
+	switch {
+	case len(rows) == 0:
+		return !c.makes, nil
+	case !c.makes:
+		return false, nil
+	case rows[0][0] == "t":
+		return true, nil
+	}
+	return false, d.Outside(ctx, "DROP INDEX CONCURRENTLY IF EXISTS "+quote(c.index))
+}
+
+// Session names the connection by its process on the server and when that began.
+func (d *database) Session() string {
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	rows, err := d.Select(ctx, "SELECT pg_backend_pid() || ' ' || extract(epoch FROM backend_start)::numeric(20,6) FROM pg_stat_activity WHERE pid = pg_backend_pid()")
+	if err != nil || len(rows) == 0 {
+		return fmt.Sprint(d.pg().PID())
+	}
+	return rows[0][0]
+}
+
+// Gone tells whether the session of a name is there no more.
+func (d *database) Gone(ctx context.Context, session string) (bool, error) {
+	pid, start, _ := strings.Cut(session, " ")
+	rows, err := d.Select(ctx, "SELECT coalesce(extract(epoch FROM backend_start)::numeric(20,6)::text, '') FROM pg_stat_activity WHERE pid = ?::integer", pid)
+	if err != nil {
+		return false, err
+	}
+	return len(rows) == 0 || start != "" && rows[0][0] != "" && rows[0][0] != start, nil
+}
+
+var _ engine.Database = (*database)(nil)

@@ -1,0 +1,669 @@
+package runner
+
+// This file runs migrations that are not one transaction: each step in one of its
+// own, or outside of any, and noted in the journal, so that whatever happens the next
+// run knows where it stands, and goes on or back from there. A step that fails has the
+// finished ones taken back, newest first.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+)
+
+// Half is a migration under way, or one that was cut off.
+type Half struct {
+	ID       string
+	Text     string
+	Session  string // of the run that began it
+	Since    string
+	Answers  []string // as table.column = value
+	Done     []int    // the steps that are applied, from 1
+	Cut      int      // the step that was under way; 0: none
+	Undoing  bool     // that step was being taken back
+	Recorded bool     // it stands in the history: it was being taken back
+}
+
+// HalfError says that a migration was left between two steps.
+type HalfError struct {
+	Half *Half
+	Err  error
+}
+
+func (e *HalfError) Error() string { return e.Err.Error() }
+func (e *HalfError) Unwrap() error { return e.Err }
+
+// Stopped says that a migration was left half-way, so that nothing else can be done
+// before it is at an end.
+type Stopped struct{ Half *Half }
+
+func (e *Stopped) Error() string {
+	return fmt.Sprintf("%s was left half-way on %s (%s): erbario apply goes on with it, erbario undo takes it back", e.Half.ID, e.Half.Since, e.Half.Where())
+}
+
+// Where tells in words how far the migration is.
+func (h *Half) Where() string {
+	total := strings.Count(h.Text, "-- : step ")
+	s := fmt.Sprintf("%d of %d steps stand", len(h.Done), total)
+	if h.Cut > 0 {
+		s += fmt.Sprintf(", step %d was cut off", h.Cut)
+	}
+	return s
+}
+
+// The states of a step in the journal.
+const (
+	stateHead    = "head"
+	stateApplied = "applied"
+	stateGoing   = "being applied"
+	stateUndoing = "being taken back"
+)
+
+// Halfway reads the journal: the migration that was left half-way, or nil.
+func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
+	there, err := db.Kept(ctx, "erbario_journal")
+	if err != nil || !slices.Contains(there, "erbario_journal") {
+		return nil, err
+	}
+	rows, err := db.Select(ctx, "SELECT migration, step, state, at, session, text, answers FROM erbario_journal ORDER BY step")
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	h := &Half{}
+	for _, r := range rows {
+		n, _ := strconv.Atoi(r[1])
+		switch r[2] {
+		case stateHead:
+			h.ID, h.Text, h.Session, h.Since = r[0], r[5], r[4], r[3]
+			if r[6] != "" {
+				h.Answers = strings.Split(r[6], "\n")
+			}
+		case stateApplied:
+			h.Done = append(h.Done, n)
+		default:
+			h.Cut, h.Undoing = n, r[2] == stateUndoing
+			if h.Undoing {
+				h.Done = append(h.Done, n)
+			}
+		}
+	}
+	if h.ID == "" {
+		return nil, errors.New("the journal has steps of a migration and not its text: look at erbario_journal")
+	}
+	there2, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", h.ID)
+	h.Recorded = len(there2) > 0
+	return h, err
+}
+
+// separate is one migration that runs step by step.
+type separate struct {
+	ctx   context.Context
+	db    engine.Database
+	e     engine.Engine
+	m     *migration.Migration // whole
+	bound *migration.Migration // with its parameters' values
+	o     Options
+	half  *Half
+	said  []string
+	note  bool // in the journal
+}
+
+// separately brings one migration forward step by step and records it. done tells that
+// somebody else has applied it in the meantime.
+func separately(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options, began time.Time) (skip bool, back []Restored, err error) {
+	if err := db.Hold(ctx, o.Wait); err != nil {
+		return false, nil, err
+	}
+	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+	s := &separate{ctx: ctx, db: db, e: e, m: m, o: o, note: true}
+	err = inTurn(ctx, db, o.Wait, func() error {
+		for _, sql := range append(e.Foundation(), e.Journal()) {
+			if err := db.Exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+		there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
+		if err != nil {
+			return err
+		}
+		if skip = len(there) > 0; skip {
+			return db.Commit(ctx)
+		}
+		values, said, err := answered(ctx, db, e, m, o)
+		if err != nil {
+			return err
+		}
+		s.bound, s.said = m.Bound(e, values, nil), said
+		if err := MakeFound(ctx, db, s.bound); err != nil {
+			return err
+		}
+		for _, r := range s.bound.BeforeApply {
+			if err := Ask(ctx, db, m.ID, "before apply", r); err != nil {
+				return err
+			}
+		}
+		if err := s.head(said); err != nil {
+			return err
+		}
+		return db.Commit(ctx)
+	})
+	if err != nil || skip {
+		return skip, nil, err
+	}
+	back, err = s.forward(began)
+	return false, back, err
+}
+
+// head begins the journal.
+func (s *separate) head(said []string) error {
+	s.half = &Half{ID: s.m.ID, Text: s.m.Text}
+	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text, answers) VALUES (?, 0, ?, ?, ?, ?, ?)", s.m.ID, stateHead, nowText(), s.db.Session(), s.m.Text, strings.Join(said, "\n"))
+}
+
+func nowText() string { return time.Now().UTC().Format(time.DateTime) }
+
+// forward goes on to the end, or back where a step fails.
+func (s *separate) forward(began time.Time) ([]Restored, error) {
+	err := s.steps(true)
+	var back []Restored
+	if err == nil {
+		if back, err = s.end(began); err == nil {
+			return back, nil
+		}
+	}
+	return nil, s.turn(err, false)
+}
+
+// turn takes the finished steps back where one failed; to tells the direction to go.
+// A run that was stopped, or has lost its server, leaves them to the next.
+func (s *separate) turn(err error, to bool) error {
+	left := func(err error) error {
+		if h, e := Halfway(context.WithoutCancel(s.ctx), s.db); e == nil && h != nil {
+			s.half = h
+		}
+		return &HalfError{Half: s.half, Err: err}
+	}
+	if s.ctx.Err() != nil || errors.Is(err, engine.ErrLost) || s.o.Stop {
+		return left(err)
+	}
+	if e := s.steps(to); e != nil {
+		return left(fmt.Errorf("%w; and what was done cannot be taken back: %w", err, e))
+	}
+	if to {
+		e := s.inTurn(func() error {
+			if e := s.forget(); e != nil {
+				return e
+			}
+			return s.db.Commit(s.ctx)
+		})
+		if e != nil {
+			return left(errors.Join(err, e))
+		}
+		return err
+	}
+	e := s.inTurn(func() error {
+		if e := settleKept(s.ctx, s.db, s.e, s.m, true); e != nil {
+			return e
+		}
+		if e := s.forget(); e != nil {
+			return e
+		}
+		return s.db.Commit(s.ctx)
+	})
+	if e != nil {
+		return left(errors.Join(err, e))
+	}
+	return err
+}
+
+func (s *separate) forget() error {
+	return s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ?", s.m.ID)
+}
+
+func (s *separate) inTurn(f func() error) error { return inTurn(s.ctx, s.db, s.o.Wait, f) }
+
+// end records what is applied, in a transaction of its own.
+func (s *separate) end(began time.Time) (back []Restored, err error) {
+	err = s.inTurn(func() error {
+		count, err := restoring(s.ctx, s.db, s.e, s.m, false)
+		if err != nil {
+			return err
+		}
+		if err := putBack(s.ctx, s.db, s.e, s.m); err != nil {
+			return err
+		}
+		if err := dropFormer(s.ctx, s.db, s.e, s.m, s.o.Former); err != nil {
+			return err
+		}
+		if err := s.db.Settle(s.ctx); err != nil {
+			return err
+		}
+		if s.o.Stayed != nil {
+			if err := stayed(s.ctx, s.db, s.e, s.m, s.o.Stayed); err != nil {
+				return err
+			}
+		}
+		if back, err = count(); err != nil {
+			return err
+		}
+		if s.note {
+			if !s.half.Recorded {
+				if err := record(s.ctx, s.db, s.m, s.said, time.Since(began)); err != nil {
+					return err
+				}
+			}
+			if err := s.forget(); err != nil {
+				return err
+			}
+		}
+		return s.db.Commit(s.ctx)
+	})
+	return back, err
+}
+
+// steps runs what is missing of one direction, each group in its turn.
+func (s *separate) steps(apply bool) error {
+	all := groups(s.bound.Steps)
+	if !apply {
+		slices.Reverse(all)
+	}
+	for _, group := range all {
+		var todo []int
+		for _, n := range group {
+			if applied := slices.Contains(s.half.Done, n); apply && (!applied || s.half.Cut == n) || !apply && (applied || s.half.Cut == n) {
+				todo = append(todo, n)
+			}
+		}
+		if !apply {
+			slices.Reverse(todo)
+		}
+		if err := s.group(todo, apply); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// groups are the steps that run together: those of the migration's one transaction
+// that follow each other, and each of the others by itself. Steps count from 1.
+func groups(list []migration.Step) [][]int {
+	var out [][]int
+	for i, s := range list {
+		if i > 0 && s.Kind == engine.InTransaction && list[i-1].Kind == engine.InTransaction {
+			out[len(out)-1] = append(out[len(out)-1], i+1)
+			continue
+		}
+		out = append(out, []int{i + 1})
+	}
+	return out
+}
+
+// group runs a few steps together.
+func (s *separate) group(list []int, apply bool) error {
+	if len(list) == 0 {
+		return nil
+	}
+	if s.bound.Steps[list[0]-1].Kind == engine.OutsideTransaction {
+		return s.outside(list[0], apply)
+	}
+	err := s.inTurn(func() error {
+		for _, n := range list {
+			if err := s.one(n, apply); err != nil {
+				return err
+			}
+			if err := s.mark(n, apply); err != nil {
+				return err
+			}
+		}
+		if err := s.db.Settle(s.ctx); err != nil {
+			return err
+		}
+		return s.db.Commit(s.ctx)
+	})
+	if err == nil {
+		for _, n := range list {
+			s.now(n, apply)
+		}
+	}
+	return err
+}
+
+// now notes in memory that a step is applied, or no more.
+func (s *separate) now(n int, applied bool) {
+	s.half.Done = slices.DeleteFunc(s.half.Done, func(o int) bool { return o == n })
+	if applied {
+		s.half.Done = append(s.half.Done, n)
+	}
+	if s.half.Cut == n {
+		s.half.Cut = 0
+	}
+}
+
+// mark notes in the journal that a step is applied, or no more.
+func (s *separate) mark(n int, applied bool) error {
+	if !s.note {
+		return nil
+	}
+	if err := s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, n); err != nil || !applied {
+		return err
+	}
+	return s.state(n, stateApplied)
+}
+
+func (s *separate) state(n int, state string) error {
+	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session) VALUES (?, ?, ?, ?, ?)", s.m.ID, n, state, nowText(), s.half.Session)
+}
+
+// one runs one step of one direction inside the transaction that was begun.
+func (s *separate) one(n int, apply bool) error {
+	step := &s.bound.Steps[n-1]
+	fail := func(sql string, err error) error {
+		return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: sql, Err: err}
+	}
+	alone := *s.bound
+	alone.Steps = []migration.Step{*step}
+	list := step.Apply
+	if !apply {
+		list = step.Undo
+		if step.NoUndo {
+			return fail("", errors.New("the file has no undo for it"))
+		}
+	}
+	if err := s.db.Watch(s.ctx, alone.SQL(!apply), nil); err != nil {
+		return fail("", err)
+	}
+	if apply {
+		for _, r := range step.Here {
+			if err := Ask(s.ctx, s.db, s.m.ID, fmt.Sprintf("step %d", n), r); err != nil {
+				return err
+			}
+		}
+	} else {
+		if err := keepAside(s.ctx, s.db, s.e, &alone); err != nil {
+			return fail("", err)
+		}
+		if err := keepRows(s.ctx, s.db, s.e, s.bound, step); err != nil {
+			return fail("", err)
+		}
+	}
+	for _, st := range list {
+		if err := s.db.Step(s.ctx, st.SQL); err != nil {
+			return fail(st.SQL, err)
+		}
+	}
+	if apply {
+		if err := restoreRows(s.ctx, s.db, s.e, s.bound, step, s.o); err != nil {
+			return fail("", err)
+		}
+	}
+	return nil
+}
+
+// outside runs a step outside of any transaction. It is noted before and after; where
+// it was cut off, what is there tells whether it is done.
+func (s *separate) outside(n int, apply bool) error {
+	step := &s.bound.Steps[n-1]
+	list, state := step.Apply, stateGoing
+	if !apply {
+		list, state = step.Undo, stateUndoing
+	}
+	cut := s.half.Cut == n
+	if cut && !apply && !s.half.Undoing { // its apply was cut off: perhaps nothing of it is there
+		whole := true
+		for _, st := range step.Apply {
+			done, err := s.db.Left(s.ctx, st.SQL)
+			if err != nil {
+				return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: st.SQL, Err: err}
+			}
+			whole = whole && done
+		}
+		if !whole {
+			if err := s.mark(n, false); err != nil {
+				return err
+			}
+			s.now(n, false)
+			return nil
+		}
+	}
+	if s.note {
+		if err := s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, n); err != nil {
+			return err
+		}
+		if err := s.state(n, state); err != nil {
+			return err
+		}
+	}
+	s.half.Cut, s.half.Undoing = n, !apply
+	for _, st := range list {
+		fail := func(err error) error {
+			return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: st.SQL, Err: err}
+		}
+		if cut {
+			done, err := s.db.Left(s.ctx, st.SQL)
+			if err != nil {
+				return fail(err)
+			}
+			if done {
+				continue
+			}
+		}
+		if err := s.db.Outside(s.ctx, st.SQL); err != nil {
+			return fail(err)
+		}
+		done, err := s.db.Left(s.ctx, st.SQL)
+		if err != nil {
+			return fail(err)
+		}
+		if !done {
+			return fail(errors.New("it ended, and what it makes is not there"))
+		}
+	}
+	if err := s.mark(n, apply); err != nil {
+		return err
+	}
+	s.now(n, apply)
+	return nil
+}
+
+// separatelyBack takes one applied migration back step by step.
+func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
+	if err := db.Hold(ctx, o.Wait); err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+	values, err := undoValues(e, m, o.Answers)
+	if err != nil {
+		return nil, err
+	}
+	bound := *m.Bound(e, nil, values)
+	if o.Revive {
+		bound.BeforeUndo = slices.DeleteFunc(slices.Clone(bound.BeforeUndo), func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) })
+	}
+	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: &bound, o: o, note: true}
+	err = inTurn(ctx, db, o.Wait, func() error {
+		if err := newest(ctx, db, m); err != nil {
+			return err
+		}
+		if err := db.Exec(ctx, e.Journal()); err != nil {
+			return err
+		}
+		for _, r := range bound.BeforeUndo {
+			if err := Ask(ctx, db, m.ID, "before undo", r); err != nil {
+				return err
+			}
+		}
+		if err := s.head(nil); err != nil {
+			return err
+		}
+		for n := range bound.Steps {
+			if err := s.state(n+1, stateApplied); err != nil {
+				return err
+			}
+			s.half.Done = append(s.half.Done, n+1)
+		}
+		s.half.Recorded = true
+		return db.Commit(ctx)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.steps(false); err != nil {
+		return nil, s.turn(err, true)
+	}
+	return s.gone()
+}
+
+// gone strikes a migration that was taken back from the history.
+func (s *separate) gone() (back []Restored, err error) {
+	err = s.inTurn(func() error {
+		count, err := restoring(s.ctx, s.db, s.e, s.m, true)
+		if err != nil {
+			return err
+		}
+		if err := settleKept(s.ctx, s.db, s.e, s.m, true); err != nil {
+			return err
+		}
+		if back, err = count(); err != nil {
+			return err
+		}
+		if s.note {
+			if err := s.db.Exec(s.ctx, "DELETE FROM erbario_history WHERE id = ?", s.m.ID); err != nil {
+				return err
+			}
+			if err := s.forget(); err != nil {
+				return err
+			}
+		}
+		return s.db.Commit(s.ctx)
+	})
+	if err != nil {
+		return nil, &HalfError{Half: s.half, Err: err}
+	}
+	return back, nil
+}
+
+// resume goes on with a migration that was left half-way, forward or back. It waits
+// until nothing of the run that began it is left on the server.
+func resume(ctx context.Context, db engine.Database, e engine.Engine, half *Half, o Options, apply bool) (m *migration.Migration, back []Restored, err error) {
+	if err := db.Hold(ctx, o.Wait); err != nil {
+		return nil, nil, err
+	}
+	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+	deadline := time.Now().Add(max(o.Wait, time.Second))
+	for {
+		gone, err := db.Gone(ctx, half.Session)
+		if err != nil {
+			return nil, nil, err
+		}
+		if gone || half.Session == db.Session() {
+			break
+		}
+		if time.Now().After(deadline) {
+			return nil, nil, fmt.Errorf("the run that began %s is still at work on the server (process %s): wait for it; --wait gives it longer", half.ID, strings.Fields(half.Session)[0])
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	if half, err = Halfway(ctx, db); err != nil || half == nil { // it came to its end while we waited
+		return nil, nil, err
+	}
+	if m, err = migration.Parse("journal of "+half.ID, half.Text, e); err != nil {
+		return nil, nil, fmt.Errorf("the text of %s in the journal cannot be read: %w", half.ID, err)
+	}
+	o.Answers = map[string]string{}
+	for _, a := range half.Answers {
+		if name, value, ok := strings.Cut(a, " = "); ok {
+			o.Answers[name] = value
+		}
+	}
+	values, said := map[string]string{}, half.Answers
+	for _, x := range m.Parameters {
+		if raw, ok := o.Answers[x.For]; ok && !x.Undo {
+			if values[x.For], err = literal(e, x, raw); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, values, nil), o: o, half: half, said: said, note: true}
+	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", db.Session(), half.ID); err != nil {
+		return nil, nil, err
+	}
+	if apply {
+		if err := s.steps(true); err != nil {
+			return m, nil, s.turn(err, half.Recorded)
+		}
+		back, err = s.end(time.Now())
+		if err != nil {
+			err = &HalfError{Half: half, Err: err}
+		}
+		return m, back, err
+	}
+	if err := s.steps(false); err != nil {
+		return m, nil, &HalfError{Half: s.half, Err: err}
+	}
+	if !half.Recorded {
+		e := s.inTurn(func() error {
+			if err := settleKept(ctx, db, s.e, m, true); err != nil {
+				return err
+			}
+			if err := s.forget(); err != nil {
+				return err
+			}
+			return db.Commit(ctx)
+		})
+		if e != nil {
+			return m, nil, &HalfError{Half: s.half, Err: e}
+		}
+		return m, nil, nil
+	}
+	back, err = s.gone()
+	return m, back, err
+}
+
+// Separately runs one direction of a migration that is not one transaction, step by
+// step, without history: on scratch, where a proof wants to know what it does.
+func Separately(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, nil, nil), half: &Half{ID: m.ID}}
+	needs, when := s.bound.BeforeApply, "before apply"
+	if undo {
+		needs, when = s.bound.BeforeUndo, "before undo"
+		for n := range s.bound.Steps {
+			s.half.Done = append(s.half.Done, n+1)
+		}
+	}
+	err := s.inTurn(func() error {
+		if !undo {
+			if err := MakeFound(ctx, db, s.bound); err != nil {
+				return err
+			}
+		}
+		for _, r := range needs {
+			if err := Ask(ctx, db, m.ID, when, r); err != nil {
+				return err
+			}
+		}
+		return db.Commit(ctx)
+	})
+	if err != nil {
+		return err
+	}
+	if err := s.steps(!undo); err != nil {
+		return err
+	}
+	if undo {
+		_, err = s.gone()
+	} else {
+		_, err = s.end(time.Now())
+	}
+	return err
+}
