@@ -133,7 +133,7 @@ func daysOf(s string) (int32, bool) {
 		return 0, false
 	}
 	t, err := time.Parse(time.DateOnly, s)
-	return int32(t.Sub(epoch) / (24 * time.Hour)), err == nil
+	return int32((t.Unix() - epoch.Unix()) / 86400), err == nil
 }
 
 // microsOf is a time of the day, 15:04:05 with up to six digits behind, in

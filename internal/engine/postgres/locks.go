@@ -84,6 +84,9 @@ func (Engine) Locks(statement string) []engine.Lock {
 	case "LOCK TABLE":
 		lock(table, accessExclusive, engine.NoWork)
 	case "COMMENT ON":
+		if len(list) > 3 {
+			table = list[3].name()
+		}
 		lock(table, shareUpdateExclusive, engine.NoWork)
 	case "ALTER TABLE":
 		level, work := accessExclusive, engine.NoWork

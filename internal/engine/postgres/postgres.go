@@ -322,7 +322,7 @@ func (Engine) Recreate(s *schema.Schema) []string {
 				keys = append(keys, Engine{}.AddReference(t, k)...)
 			}
 		}
-		rest = append(rest, dependents(t)...)
+		rest = append(rest, dependents(alone)...)
 	}
 	for _, v := range viewsInOrder(s.Views) {
 		rest = append(rest, v.SQL.Text)

@@ -139,6 +139,9 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 				}
 			}
 			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
+				if strings.Contains(err.Error(), "no right") {
+					return fmt.Errorf("what the models say in SQL cannot be compared without temporary tables: %w", err)
+				}
 				if e := d.Exec(ctx, "ROLLBACK TO erbario_word"); e != nil {
 					return e
 				}

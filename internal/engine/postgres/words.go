@@ -97,10 +97,14 @@ func createTable(t *schema.Table, name string) string {
 		}
 	}
 	for _, k := range t.ForeignKeys {
-		items = append(items, named(k.Name)+foreignKey(k))
+		if !k.NotValid {
+			items = append(items, named(k.Name)+foreignKey(k))
+		}
 	}
 	for _, k := range t.Checks {
-		items = append(items, named(k.Name)+checkDefinition(k))
+		if !k.NotValid { // within the table it would count as looked at
+			items = append(items, named(k.Name)+checkDefinition(k))
+		}
 	}
 	for _, k := range t.Others {
 		items = append(items, named(k.Name)+k.Text)
@@ -305,12 +309,23 @@ func tableStatements(t *schema.Table) []string {
 	return out
 }
 
-// dependents are the statements for a table's indexes and comments.
+// dependents are the statements for what stands beside a table: its indexes, what was
+// not looked at, its comments.
 func dependents(t *schema.Table) []string {
 	var out []string
 	for _, x := range t.Indexes {
 		if !x.Constraint {
 			out = append(out, createIndex(t.Name, x))
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		if k.NotValid {
+			out = append(out, alterTable(t.Name)+"ADD "+named(k.Name)+foreignKey(k))
+		}
+	}
+	for _, k := range t.Checks {
+		if k.NotValid {
+			out = append(out, alterTable(t.Name)+"ADD "+named(k.Name)+checkDefinition(k))
 		}
 	}
 	if t.Comment != "" {
