@@ -21,8 +21,9 @@ demo: build
 test: tools race
 	$(GO) test ./...
 
-# What the tests and figures use beside Go: SQLite's own client, and a C compiler
-# for the race detector. As root on Debian they are installed where missing.
+# What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server
+# and client, and a C compiler for the race detector. As root on Debian they are
+# installed where missing.
 .PHONY: tools
 tools:
 	@for need in sqlite3 gcc; do \
@@ -30,6 +31,10 @@ tools:
 		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install $$need first"; exit 1; }; \
 		apt-get update -qq && apt-get install -y -qq $$need libc6-dev >/dev/null; \
 	done
+	@[ -n "$$ERBARIO_TEST_POSTGRES" ] || command -v initdb >/dev/null || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || { \
+		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install PostgreSQL first, or set ERBARIO_TEST_POSTGRES to the URL of a server whose user may create databases"; exit 1; }; \
+		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq postgresql >/dev/null; \
+	}
 
 # Where threads meet: the runner under several writers, reading models and a
 # database at once, and making rows while others are loaded.
@@ -47,8 +52,11 @@ bench: build tools
 
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:
-	ERBARIO_PAIRS=20000 $(GO) test ./internal/suite -run TestPairs -timeout 12h
-	ERBARIO_SEEDS=50000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
+	ERBARIO_TEST_ENGINES=sqlite ERBARIO_PAIRS=20000 $(GO) test ./internal/suite -run TestPairs -timeout 12h
+	ERBARIO_TEST_ENGINES=postgres ERBARIO_PAIRS=3000 $(GO) test ./internal/suite -run TestPairs -timeout 12h
+	ERBARIO_TEST_ENGINES=sqlite ERBARIO_SEEDS=50000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
+	ERBARIO_TEST_ENGINES=postgres ERBARIO_SEEDS=3000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
+	ERBARIO_KILLS=1000 $(GO) test ./internal/runner -run 'Server|Twenty' -timeout 12h
 	$(GO) test ./internal/suite -run TestReferenceRows -rapid.checks=5000 -timeout 12h
 	ERBARIO_WALKS=50 ERBARIO_STEPS=500 $(GO) test ./internal/cli -run TestWalks -timeout 12h
 	$(GO) test ./internal/deleted -rapid.checks=50000 -timeout 12h

@@ -99,6 +99,13 @@ func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m
 			continue
 		}
 		name := keptByUndo(m, t.Name)
+		for _, other := range undoNames(m, t.Name) { // steps that run apart keep other columns of one table
+			if there := s.Table(other); len(columns) > 0 && there != nil && slices.ContainsFunc(columns, func(c string) bool { return there.Column(c) == nil }) {
+				continue
+			}
+			name = other
+			break
+		}
 		if len(columns) == 0 && s.Table(name) != nil {
 			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and never found their way back: look at %s, and drop it when you need it no more", t.Name, name)
 		}
