@@ -347,6 +347,9 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	}
 	var half *runner.HalfError
 	stopped := errors.As(err, &half)
+	if !stopped && errors.Is(err, engine.ErrLost) {
+		return fmt.Errorf("%w; what was under way is there whole or not at all: erbario status tells", err)
+	}
 	var step *runner.StepError
 	if errors.As(err, &step) {
 		if !a.json && step.SQL != "" {

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"erbario/internal/schema"
 )
@@ -539,12 +540,12 @@ func checkWords(k *schema.Check) string {
 	return "check " + oneLine(k.SQL.Text)
 }
 
-var between = regexp.MustCompile(`^BETWEEN (\S+) AND (\S+)$`)
+var between = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^BETWEEN (\S+) AND (\S+)$`) })
 
 // rangeWords tells a range as a model writes it, where it is one of numbers or
 // days.
 func rangeWords(s string) string {
-	if m := between.FindStringSubmatch(s); m != nil {
+	if m := between().FindStringSubmatch(s); m != nil {
 		return "range " + m[1] + ".." + m[2]
 	}
 	if r, ok := strings.CutPrefix(s, ">= "); ok {
@@ -568,12 +569,12 @@ func triggerWords(g *schema.Trigger) string {
 	return "trigger " + g.Name
 }
 
-var textLiteral = regexp.MustCompile(`'((?:[^']|'')*)'`)
+var textLiteral = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'((?:[^']|'')*)'`) })
 
 // texts are the text literals in SQL.
 func texts(sql string) []string {
 	var out []string
-	for _, m := range textLiteral.FindAllStringSubmatch(sql, -1) {
+	for _, m := range textLiteral().FindAllStringSubmatch(sql, -1) {
 		out = append(out, strings.ReplaceAll(m[1], "''", "'"))
 	}
 	return out

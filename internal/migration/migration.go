@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 
 	"erbario/internal/engine"
@@ -406,19 +407,24 @@ type ParseError struct {
 func (e *ParseError) Error() string { return fmt.Sprintf("%s:%d: %s", e.Path, e.Line, e.Message) }
 
 var (
-	headLine = regexp.MustCompile(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
-	stepLine = regexp.MustCompile(`^step (\d+)(?:\s+(.*))?$`)
-	needLine = regexp.MustCompile(`^(before apply|before undo|here), none of these may exist\s+(".*")$`)
-	schemaIs = regexp.MustCompile(`^schema (\S+) -> (\S+)$`)
-	nameForm = regexp.MustCompile(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
+	headLine = once(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
+	stepLine = once(`^step (\d+)(?:\s+(.*))?$`)
+	needLine = once(`^(before apply|before undo|here), none of these may exist\s+(".*")$`)
+	schemaIs = once(`^schema (\S+) -> (\S+)$`)
+	nameForm = once(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
 )
+
+// once compiles a pattern when it is first used: most runs need none of them.
+func once(pattern string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(pattern) })
+}
 
 // FileName is the name of the migration's file.
 func (m *Migration) FileName() string { return m.ID + "." + m.Engine + ".sql" }
 
 // NameParts takes a file's name apart; ok is false if it is no migration's.
 func NameParts(name string) (id, engineName string, ok bool) {
-	g := nameForm.FindStringSubmatch(name)
+	g := nameForm().FindStringSubmatch(name)
 	if g == nil {
 		return "", "", false
 	}
@@ -461,7 +467,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			}
 			words := strings.TrimSpace(strings.TrimPrefix(p.Text, Marker))
 			if i == 0 {
-				g := headLine.FindStringSubmatch(words)
+				g := headLine().FindStringSubmatch(words)
 				if g == nil {
 					return fail(p.Line, "the head cannot be read: it is %s<id>-<slug>  <engine>  form %d", Marker, Form)
 				}
@@ -480,7 +486,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			if asked != nil {
 				return fail(p.Line, "the parameter %s has no query for the rows that are given it", asked.Name)
 			}
-			switch g := stepLine.FindStringSubmatch(words); {
+			switch g := stepLine().FindStringSubmatch(words); {
 			case g != nil:
 				if g[1] != strconv.Itoa(len(m.Steps)+1) {
 					return fail(p.Line, "step %s stands where step %d is expected", g[1], len(m.Steps)+1)
@@ -505,8 +511,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					return fail(p.Line, "this line cannot be read: it is rows TABLE, FIELD, OTHER FIELDS: KEY, KEY")
 				}
 				step.Rows = append(step.Rows, r)
-			case needLine.MatchString(words):
-				g := needLine.FindStringSubmatch(words)
+			case needLine().MatchString(words):
+				g := needLine().FindStringSubmatch(words)
 				sentence, err := strconv.Unquote(g[2])
 				if err != nil {
 					return fail(p.Line, "the sentence of this requirement cannot be read: it stands in double quotes")
@@ -586,7 +592,7 @@ func (m *Migration) headWords(words string) bool {
 	rest := func(prefix string) (string, bool) { return strings.CutPrefix(words, prefix) }
 	if r, ok := rest("follows "); ok {
 		m.Follows = strings.TrimSpace(r)
-	} else if g := schemaIs.FindStringSubmatch(words); g != nil {
+	} else if g := schemaIs().FindStringSubmatch(words); g != nil {
 		m.Before, m.After = g[1], g[2]
 	} else if words == "by hand" {
 		m.ByHand = true

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/joho/godotenv"
 	"github.com/pelletier/go-toml/v2"
@@ -193,11 +194,11 @@ func TOMLError(path string, err error, what string, known []string) error {
 	return fmt.Errorf("%s: %w", path, err)
 }
 
-var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+var variable = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`) })
 
 // expand fills ${NAME} in from the environment, which wins, and .env.
 func (p *Project) expand(s string) (out, unset string) {
-	out = variable.ReplaceAllStringFunc(s, func(m string) string {
+	out = variable().ReplaceAllStringFunc(s, func(m string) string {
 		name := m[2 : len(m)-1]
 		if v, ok := p.Getenv(name); ok && v != "" {
 			return v

@@ -330,7 +330,7 @@ func spelled(form string) string {
 	last := ""
 	for _, t := range tokens(form) {
 		w := t.text
-		if t.kind == tokWord && (reserved[w] || w == "between") {
+		if t.kind == tokWord && (reservedWords()[w] || w == "between") {
 			w = strings.ToUpper(w)
 		}
 		tight := w == ")" || w == "," || w == "]" || w == "[" || w == "." || last == "(" || last == "[" || last == "." || last == "" || last == "::" || w == "::" ||

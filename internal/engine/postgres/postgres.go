@@ -274,7 +274,7 @@ func (Engine) Tables(statement string) []string {
 			continue
 		}
 		name := list[j].name()
-		if list[j].named() && !own(name) && !(list[j].kind == tokWord && (reserved[name] || noTable[name])) {
+		if list[j].named() && !own(name) && !(list[j].kind == tokWord && (reservedWords()[name] || noTable[name])) {
 			out = append(out, name)
 		}
 	}

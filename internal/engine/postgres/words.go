@@ -6,13 +6,14 @@ package postgres
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"erbario/internal/schema"
 )
 
 // quote gives a name as SQL: bare where it can stand so, else in double quotes.
 func quote(name string) string {
-	if plainName(name) && !reserved[name] {
+	if plainName(name) && !reservedWords()[name] {
 		return name
 	}
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
@@ -40,13 +41,13 @@ func quoteAll(names []string) string {
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
 // reserved are the words that cannot stand bare in every place where a name can.
-var reserved = func() map[string]bool {
+var reservedWords = sync.OnceValue(func() map[string]bool {
 	m := map[string]bool{}
 	for w := range strings.FieldsSeq(`all analyse analyze and any array as asc asymmetric authorization between bigint binary bit boolean both case cast char character check coalesce collate collation column concurrently constraint create cross current_catalog current_date current_role current_schema current_time current_timestamp current_user dec decimal default deferrable desc distinct do else end except exists extract false fetch float for foreign freeze from full grant greatest group grouping having ilike in initially inner inout int integer intersect interval into is isnull join lateral leading least left like limit localtime localtimestamp merge_action national natural nchar none normalize not notnull null nullif numeric offset on only or order out outer overlaps overlay placing position precision primary real references returning right row select session_user setof similar smallint some substring symmetric system_user table tablesample then time timestamp to trailing treat trim true union unique user using values varchar variadic verbose when where window with xmlattributes xmlconcat xmlelement xmlexists xmlforest xmlnamespaces xmlparse xmlpi xmlroot xmlserialize xmltable`) {
 		m[w] = true
 	}
 	return m
-}()
+})
 
 // shortTypes are the types that the server spells out and people do not.
 var shortTypes = strings.NewReplacer("character varying", "varchar", "timestamp with time zone", "timestamptz", "timestamp without time zone", "timestamp", "time without time zone", "time", "time with time zone", "timetz")

@@ -238,7 +238,7 @@ func (Engine) Tables(statement string) []string {
 			j++
 		}
 		name := list[j].name()
-		if list[j].named() && !schema.Own(name) && !reserved[strings.ToLower(name)] {
+		if list[j].named() && !schema.Own(name) && !reservedWords()[strings.ToLower(name)] {
 			out = append(out, name)
 		}
 	}

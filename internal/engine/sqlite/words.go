@@ -6,13 +6,14 @@ package sqlite
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"erbario/internal/schema"
 )
 
 // quote gives a name as SQL: bare where it can stand so, else in double quotes.
 func quote(name string) string {
-	if plainName(name) && strings.ToLower(name) == name && !reserved[name] && name[0] < 0x80 && asciiOnly(name) {
+	if plainName(name) && strings.ToLower(name) == name && !reservedWords()[name] && name[0] < 0x80 && asciiOnly(name) {
 		return name
 	}
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
@@ -37,7 +38,7 @@ func quoteAll(names []string) string {
 
 // collate gives a collation's name, which is written in capitals.
 func collate(name string) string {
-	if plainName(name) && asciiOnly(name) && !reserved[strings.ToLower(name)] {
+	if plainName(name) && asciiOnly(name) && !reservedWords()[strings.ToLower(name)] {
 		return name
 	}
 	return quote(name)
@@ -47,13 +48,13 @@ func collate(name string) string {
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
 // reserved are SQLite's keywords: all are quoted, also those that need not be.
-var reserved = func() map[string]bool {
+var reservedWords = sync.OnceValue(func() map[string]bool {
 	m := map[string]bool{}
 	for w := range strings.FieldsSeq(`abort action add after all alter always analyze and as asc attach autoincrement before begin between by cascade case cast check collate column commit conflict constraint create cross current current_date current_time current_timestamp database default deferrable deferred delete desc detach distinct do drop each else end escape except exclude exclusive exists explain fail filter first following for foreign from full generated glob group groups having if ignore immediate in index indexed initially inner insert instead intersect into is isnull join key last left like limit match materialized natural no not nothing notnull null nulls of offset on or order others outer over partition plan pragma preceding primary query raise range recursive references regexp reindex release rename replace restrict returning right rollback row rows savepoint select set table temp temporary then ties to transaction trigger unbounded union unique update using vacuum values view virtual when where window with without true false rowid oid _rowid_ stored strict`) {
 		m[w] = true
 	}
 	return m
-}()
+})
 
 // sqlType gives a stored type as SQL. A type that anyone wrote is quoted where
 // it would not be read back the same.
