@@ -21,8 +21,8 @@ demo: build
 test: tools race
 	$(GO) test ./...
 
-# What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server
-# and client, and a C compiler for the race detector. As root on Debian they are
+# What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server,
+# client and pooler, and a C compiler for the race detector. As root on Debian they are
 # installed where missing.
 .PHONY: tools
 tools:
@@ -34,6 +34,10 @@ tools:
 	@[ -n "$$ERBARIO_TEST_POSTGRES" ] || command -v initdb >/dev/null || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || { \
 		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install PostgreSQL first, or set ERBARIO_TEST_POSTGRES to the URL of a server whose user may create databases"; exit 1; }; \
 		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq postgresql >/dev/null; \
+	}
+	@command -v pgbouncer >/dev/null || [ -x /usr/sbin/pgbouncer ] || { \
+		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install pgbouncer first"; exit 1; }; \
+		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq pgbouncer >/dev/null; \
 	}
 
 # Where threads meet: the runner under several writers, reading models and a
@@ -57,7 +61,8 @@ nightly:
 	ERBARIO_TEST_ENGINES=sqlite ERBARIO_SEEDS=50000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
 	ERBARIO_TEST_ENGINES=postgres ERBARIO_SEEDS=3000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
 	ERBARIO_KILLS=1000 $(GO) test ./internal/runner -run 'Server|Twenty' -timeout 12h
-	$(GO) test ./internal/suite -run TestReferenceRows -rapid.checks=5000 -timeout 12h
+	ERBARIO_TEST_ENGINES=sqlite ERBARIO_ROWS=5000 $(GO) test ./internal/suite -run TestReferenceRows -timeout 12h
+	ERBARIO_TEST_ENGINES=postgres ERBARIO_ROWS=2000 $(GO) test ./internal/suite -run TestReferenceRows -timeout 12h
 	ERBARIO_WALKS=50 ERBARIO_STEPS=500 $(GO) test ./internal/cli -run TestWalks -timeout 12h
 	$(GO) test ./internal/deleted -rapid.checks=50000 -timeout 12h
 	$(GO) test ./internal/lang -run XXX -fuzz FuzzParse -fuzzminimizetime 20x -fuzztime 30m

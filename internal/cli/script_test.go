@@ -59,7 +59,8 @@ func TestScripts(t *testing.T) {
 }
 
 // The scripts of testdata/servers have a database of their own, not there yet, in $URL,
-// and one more in $OTHER, on the server of $SERVER.
+// which is also reached through a pooler, by $POOLER, and one more in $OTHER, on the
+// server of $SERVER.
 func TestServerScripts(t *testing.T) {
 	place := testserver.At(t, "postgres")
 	testscript.Run(t, testscript.Params{
@@ -69,7 +70,9 @@ func TestServerScripts(t *testing.T) {
 		},
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("USER", "ada")
-			env.Setenv("URL", place.URL(t))
+			url := place.URL(t)
+			env.Setenv("URL", url)
+			env.Setenv("POOLER", testserver.Pooler(t, url))
 			env.Setenv("OTHER", place.URL(t))
 			env.Setenv("SERVER", testserver.PostgresServer(t))
 			return nil

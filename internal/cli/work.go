@@ -101,7 +101,11 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 		mode = engine.Make
 	}
 	l := &live{Database: d, engine: e}
-	l.db, err = e.Open(ctx, d.URL, mode)
+	url := d.URL
+	if mode != engine.ReadOnly { // what is changed is changed on the server itself
+		url = d.Direct
+	}
+	l.db, err = e.Open(ctx, url, mode)
 	if errors.Is(err, engine.ErrMissing) {
 		if mode == engine.ReadOnly && d.Throwaway {
 			l.absent = true

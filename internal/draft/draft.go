@@ -181,7 +181,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if err != nil {
 		return nil, err
 	}
-	if len(changes) == 0 && len(refer) == 0 && answers.None() && r.Title == "" {
+	if len(changes) == 0 && len(refer) == 0 && len(from.Others) == 0 && answers.None() && r.Title == "" {
 		return &plan.Plan{}, nil
 	}
 	made := &schema.Schema{}

@@ -66,6 +66,9 @@ type Engine interface {
 	Journal() string
 	// At is the engine with the server of a URL, on which Scratch makes databases.
 	At(url string) Engine
+	// ProveIn is the engine with the URL of an empty database in whose place Scratch
+	// makes none.
+	ProveIn(url string) Engine
 	// HoldsReferences tells whether references are held at every statement, so that
 	// what is referred to has to be there first; else they are held at the end.
 	HoldsReferences() bool

@@ -169,6 +169,7 @@ type unit struct {
 const (
 	rankSpanGoes = iota
 	rankReferenceGoes
+	rankRowsGo
 	rankCreate
 	rankAlter
 	rankDrop
@@ -183,6 +184,7 @@ func Make(in Input) (*Plan, error) {
 	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{},
 		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
 	p.split(diff.Schemas(in.Live, in.Wanted))
+	p.others()
 	p.references()
 	p.viewsAside()
 	p.spanning()
@@ -301,6 +303,25 @@ func (p *planner) split(changes []diff.Change) {
 			p.plan.Undeclared = append(p.plan.Undeclared, c)
 		} else {
 			p.plan.Changes = append(p.plan.Changes, c)
+		}
+	}
+}
+
+// others sets apart what no model can declare.
+func (p *planner) others() {
+	add := func(kind, name, what string) {
+		p.plan.Undeclared = append(p.plan.Undeclared, diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
+	}
+	for _, o := range p.Live.Others {
+		if o.Kind != "" && o.Kind != "extension" {
+			add(o.Kind, o.Name, "")
+		}
+	}
+	for _, t := range p.Live.Tables {
+		for _, k := range t.Others {
+			if !schema.Own(t.Name) {
+				add("constraint", t.Name+"."+k.Name, strings.Join(strings.Fields(k.Text), " "))
+			}
 		}
 	}
 }

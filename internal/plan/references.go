@@ -76,7 +76,7 @@ func (p *planner) references() {
 			parent := p.Live.Table(k.Table)
 			switch {
 			case parent == nil, strings.EqualFold(k.Table, t.Name), goes(k.Table) && place[t.Name] < place[parent.Name]:
-			case goes(k.Table), altered[strings.ToLower(k.Table)]:
+			case goes(k.Table), altered[strings.ToLower(k.Table)], p.rowsGo(k.Table):
 				p.apartFrom[k] = true
 				p.goingKeys = append(p.goingKeys, held{t, k})
 			}
@@ -88,7 +88,8 @@ func (p *planner) references() {
 		}
 		for _, k := range t.ForeignKeys {
 			dropped := without[id(t.Name, k)]
-			if !dropped && !slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
+			// A row that is taken out must take none along that refers to it.
+			if !dropped && !p.rowsGo(k.Table) && !slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
 				continue
 			}
 			p.goingKeys = append(p.goingKeys, held{t, k})

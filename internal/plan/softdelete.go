@@ -180,7 +180,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.Quote(c.Name) + " IS NULL"
 		// Before anything else, so that a fill elsewhere sees only the rows that stay.
-		p.units = append(p.units, unit{rank: rankSpanGoes, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
+		p.units = append(p.units, unit{rank: rankRowsGo, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
 				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && p.Live.Table(t.Name) != nil && !p.dropped(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
@@ -192,6 +192,16 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and it was not said what becomes of them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
 	}
 	return true
+}
+
+// rowsGo tells whether the rows of a table that are marked as deleted are taken out.
+func (p *planner) rowsGo(table string) bool {
+	live, wanted := p.Live.Table(table), p.Wanted.Table(table)
+	if live == nil || wanted == nil || live.SoftDelete == "" || wanted.SoftDelete != "" {
+		return false
+	}
+	fate := p.Answers.Deleted[wanted.Name]
+	return fate == Keep || fate == Purge
 }
 
 // childrenFirst is the place of a table among those whose rows go: where references

@@ -62,6 +62,8 @@ type Settings struct {
 		URL       string `toml:"url"`
 		Throwaway *bool  `toml:"throwaway"`
 		Protected *bool  `toml:"protected"`
+		Direct    string `toml:"direct"`
+		Scratch   string `toml:"scratch"`
 	} `toml:"database"`
 }
 
@@ -73,6 +75,8 @@ type Database struct {
 	Throwaway bool
 	Protected bool
 	Unset     string // a variable of the URL that has no value; then URL is empty
+	Direct    string // the URL of the server itself, where URL goes through a pooler; else URL
+	Scratch   string // the URL of an empty database for proofs; empty: one is made
 }
 
 // ErrNone says that there is no project here.
@@ -107,7 +111,7 @@ func load(dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(string(text)))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online"})
+		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "direct", "scratch"})
 	}
 	if p.Settings.Language != 1 {
 		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
@@ -141,6 +145,19 @@ func load(dir string) (*Project, error) {
 			db.URL = p.absolute(expanded)
 		}
 		db.Shown = Shown(expanded)
+		for _, more := range []struct {
+			text string
+			to   *string
+		}{{d.Direct, &db.Direct}, {d.Scratch, &db.Scratch}} {
+			text, unset := p.expand(more.text)
+			if unset != "" && db.Unset == "" {
+				db.Unset, db.URL = unset, ""
+			}
+			*more.to = text
+		}
+		if db.Direct == "" {
+			db.Direct = db.URL
+		}
 		local := db.Unset == "" && Local(db.URL)
 		db.Throwaway = d.Throwaway != nil && *d.Throwaway
 		switch {
@@ -331,7 +348,10 @@ func (db Database) Engine() (engine.Engine, error) {
 	if db.Unset != "" {
 		return nil, fmt.Errorf("database %s: its URL needs %s, which has no value: set it in the environment or in .env", db.Name, db.Unset)
 	}
-	e, err := engine.ForURL(db.URL)
+	e, err := engine.ForURL(db.Direct)
+	if err == nil && db.Scratch != "" {
+		e = e.ProveIn(db.Scratch)
+	}
 	var scheme *engine.SchemeError
 	if errors.As(err, &scheme) && lang.Nearest(scheme.Scheme, scheme.Known) != "" {
 		return nil, fmt.Errorf("database %s: %w; %s", db.Name, err, lang.DidYouMean(scheme.Scheme, scheme.Known))

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -69,6 +70,7 @@ func people(t *rapid.T, ctx context.Context, db engine.Database, soft bool) {
 
 func TestReferenceRows(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		cases(t, p, os.Getenv("ERBARIO_ROWS"))
 		rapid.Check(t, func(t *rapid.T) { rowsCase(t, p.Engine) })
 	})
 }

@@ -213,9 +213,7 @@ func contents(t require.TestingT, ctx context.Context, db engine.Database, e eng
 
 func TestSeeds(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
-		if n := os.Getenv("ERBARIO_SEEDS"); n != "" {
-			require.NoError(t, flagSet("rapid.checks", n))
-		}
+		cases(t, p, os.Getenv("ERBARIO_SEEDS"))
 		carried, tried := 0, 0
 		rapid.Check(t, func(t *rapid.T) {
 			tried++

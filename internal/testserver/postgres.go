@@ -160,17 +160,8 @@ func StartPostgres(settings ...string) (*Server, error) {
 	if s.dir, err = os.MkdirTemp("", "erbario-postgres-"); err != nil {
 		return nil, err
 	}
-	if os.Getuid() == 0 { // the server refuses to run as root
-		u, err := user.Lookup("postgres")
-		if err != nil {
-			return nil, err
-		}
-		uid, _ := strconv.Atoi(u.Uid)
-		gid, _ := strconv.Atoi(u.Gid)
-		s.account = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-		if err := os.Chown(s.dir, uid, gid); err != nil {
-			return nil, err
-		}
+	if s.account, err = serverAccount(s.dir); err != nil {
+		return nil, err
 	}
 	c := exec.Command(filepath.Join(binaries, "initdb"), "-D", filepath.Join(s.dir, "data"), "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
 	c.Dir, c.SysProcAttr = s.dir, &syscall.SysProcAttr{Credential: s.account}
@@ -186,6 +177,21 @@ func StartPostgres(settings ...string) (*Server, error) {
 	s.URL = fmt.Sprintf("postgres://postgres@127.0.0.1:%d/postgres?sslmode=disable", port)
 	s.args = append([]string{"-D", filepath.Join(s.dir, "data"), "-p", strconv.Itoa(port), "-k", s.dir, "-c", "listen_addresses=127.0.0.1", "-c", "max_connections=200"}, settings...)
 	return s, s.Start()
+}
+
+// serverAccount is the user as whom a server runs, which refuses to be root; the folder
+// becomes theirs. nil: as whom the tests run.
+func serverAccount(dir string) (*syscall.Credential, error) {
+	if os.Getuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, err
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, os.Chown(dir, uid, gid)
 }
 
 // Start starts the server, again after Kill, and waits until it answers.

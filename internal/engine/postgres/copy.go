@@ -196,24 +196,32 @@ func appendNumeric(out []byte, s string) ([]byte, bool) {
 		sign, s = 0x4000, rest
 	}
 	whole, frac, _ := strings.Cut(s, ".")
-	if whole == "" || strings.Trim(whole, "0123456789") != "" || strings.Trim(frac, "0123456789") != "" {
+	if whole == "" || !isDigits(whole) || !isDigits(frac) {
 		return nil, false
 	}
 	scale := len(frac)
-	whole = strings.TrimLeft(whole, "0")
-	for len(whole)%4 != 0 {
-		whole = "0" + whole
+	var room [16]uint16
+	digits := room[:0]
+	// By fours from the point: the first of the whole and the last of the fraction may
+	// be shorter.
+	n, left := uint16(0), len(whole)
+	for i := range len(whole) {
+		n = n*10 + uint16(whole[i]-'0')
+		if left--; left%4 == 0 {
+			digits, n = append(digits, n), 0
+		}
 	}
-	for len(frac)%4 != 0 {
-		frac += "0"
-	}
-	var digits []uint16
-	all := whole + frac
-	for i := 0; i < len(all); i += 4 {
-		n := uint16(all[i]-'0')*1000 + uint16(all[i+1]-'0')*100 + uint16(all[i+2]-'0')*10 + uint16(all[i+3]-'0')
+	weight := len(digits) - 1
+	for i := 0; i < len(frac); i += 4 {
+		n = 0
+		for j := range 4 {
+			n *= 10
+			if i+j < len(frac) {
+				n += uint16(frac[i+j] - '0')
+			}
+		}
 		digits = append(digits, n)
 	}
-	weight := len(whole)/4 - 1
 	for len(digits) > 0 && digits[0] == 0 {
 		digits = digits[1:]
 		weight--
@@ -231,6 +239,15 @@ func appendNumeric(out []byte, s string) ([]byte, bool) {
 		out = binary.BigEndian.AppendUint16(out, n)
 	}
 	return out, true
+}
+
+func isDigits(s string) bool {
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return true
 }
 
 var copyEscapes = strings.NewReplacer("\\", `\\`, "\n", `\n`, "\r", `\r`, "\t", `\t`)

@@ -29,10 +29,12 @@ type database struct {
 	user     string
 	schema   string // in which everything is looked up and made
 	lock     int64  // of the advisory lock under which one run works at a time
-	locked   bool
-	held     bool // the lock stays beyond the transaction
+	held     bool   // the lock stays beyond the transaction
 	inTx     bool
 	readOnly bool
+	notices  bool          // the server can see that a client is gone
+	pooled   bool          // a pooler stands between: what is set stays not beyond a transaction
+	path     string        // where names are looked up
 	deferred []deferredKey // references that are held at the end alone, for now
 	report   func(engine.Progress)
 	loaded   map[string][]uint32 // the types of columns that rows were loaded into, by their names
@@ -44,42 +46,81 @@ type database struct {
 const lockTimeout = "150ms"
 
 // sessionSettings are the same on every connection, whatever the server says.
-const sessionSettings = "SET TIME ZONE 'UTC'; SET DateStyle = 'ISO, YMD'; SET IntervalStyle = 'postgres'; SET bytea_output = 'hex'; SET standard_conforming_strings = on; SET synchronous_commit = on; SET client_min_messages = warning; SET extra_float_digits = 1"
+var sessionSettings = []string{"TIME ZONE 'UTC'", "DateStyle = 'ISO, YMD'", "IntervalStyle = 'postgres'", "bytea_output = 'hex'", "standard_conforming_strings = on", "synchronous_commit = on", "client_min_messages = warning", "extra_float_digits = 1"}
 
-// settings prepares a session and gives the schema in which it works.
+// settings prepares a session and learns in which schema it works. Through a pooler
+// whose sessions are others' too nothing is set but within transactions.
 func (d *database) settings(ctx context.Context, path string) error {
-	list := sessionSettings
+	find := "SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid()"
+	if path != "" {
+		find = "BEGIN; SET LOCAL search_path = " + path + "; " + find + "; COMMIT"
+	}
+	results, err := d.pg().Exec(ctx, find).ReadAll()
+	if err != nil {
+		return d.plain(err)
+	}
+	row := texts(results[len(results)/2])[0]
+	if row[0] == "" {
+		return fmt.Errorf("the database has no schema of the path %s: create it, or mend the URL", row[2])
+	}
+	if n, _ := strconv.Atoi(row[3]); n < oldestServer {
+		return fmt.Errorf("the server is PostgreSQL %d, and erbario works with %d and newer", n/10000, oldestServer/10000)
+	} else if n >= 140000 {
+		d.notices = true
+	}
+	// A pooler answers in the server's name, under a number of its own.
+	d.pooled = row[4] != fmt.Sprint(d.pg().PID())
+	d.schema, d.path = row[0], path
+	if path == "" {
+		d.path = quote(d.schema)
+	}
+	sum := sha256.Sum256([]byte("erbario " + row[1] + " " + d.schema))
+	d.lock = int64(binary.BigEndian.Uint64(sum[:8]))
+	if d.pooled {
+		return nil
+	}
+	list := d.set("SET ")
 	if d.readOnly {
 		list += "; SET default_transaction_read_only = on"
 	}
-	if path != "" {
-		list += "; SET search_path = " + path
+	if d.notices { // a server that sees that the tool was killed lets its lock go within a second
+		list += "; SET client_connection_check_interval = 500"
 	}
-	if err := d.Exec(ctx, list); err != nil {
+	return d.Exec(ctx, list)
+}
+
+// set are the settings of a session or of a transaction.
+func (d *database) set(word string) string {
+	list := word + strings.Join(sessionSettings, "; "+word) + "; " + word + "search_path = " + d.path
+	if word == "SET LOCAL " {
+		list = strings.Replace(list, "SET LOCAL TIME ZONE 'UTC'", "SET LOCAL TimeZone = 'UTC'", 1)
+	}
+	return list
+}
+
+// within puts a query into a transaction with its settings, where the session is not
+// ours to set.
+func (d *database) within(ctx context.Context, f func() error) error {
+	if !d.pooled || d.inTx {
+		return f()
+	}
+	if err := d.Exec(ctx, "BEGIN; "+d.set("SET LOCAL ")); err != nil {
 		return err
 	}
-	rows, err := d.Select(ctx, "SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num')")
+	d.inTx = true
+	err := f()
+	d.inTx = false
+	end := "COMMIT"
 	if err != nil {
+		end = "ROLLBACK"
+	}
+	if d.pg().IsClosed() {
 		return err
 	}
-	if rows[0][0] == "" {
-		return fmt.Errorf("the database has no schema of the path %s: create it, or mend the URL", rows[0][2])
+	if _, e := d.pg().Exec(context.WithoutCancel(ctx), end).ReadAll(); err == nil {
+		err = d.plain(e)
 	}
-	if n, _ := strconv.Atoi(rows[0][3]); n < oldestServer {
-		return fmt.Errorf("the server is PostgreSQL %d, and erbario works with %d and newer", n/10000, oldestServer/10000)
-	} else if n >= 140000 {
-		// A server that notices when the tool was killed lets its lock go within a second.
-		if err := d.Exec(ctx, "SET client_connection_check_interval = 500"); err != nil {
-			return err
-		}
-	}
-	d.schema = rows[0][0]
-	sum := sha256.Sum256([]byte("erbario " + rows[0][1] + " " + d.schema))
-	d.lock = int64(binary.BigEndian.Uint64(sum[:8]))
-	if path == "" {
-		return d.Exec(ctx, "SET search_path = "+quote(d.schema))
-	}
-	return nil
+	return err
 }
 
 // oldestServer is the first version that has all that is used.
@@ -155,12 +196,15 @@ func textOf(v any) []byte {
 }
 
 // Select runs a query of our own.
-func (d *database) Select(ctx context.Context, sql string, args ...any) ([][]string, error) {
-	r, err := d.run(ctx, sql, args)
-	if err != nil {
-		return nil, err
-	}
-	return texts(r), nil
+func (d *database) Select(ctx context.Context, sql string, args ...any) (out [][]string, err error) {
+	err = d.within(ctx, func() error {
+		r, err := d.run(ctx, sql, args)
+		if err == nil {
+			out = texts(r)
+		}
+		return err
+	})
+	return out, err
 }
 
 func texts(r *pgconn.Result) [][]string {
@@ -190,7 +234,11 @@ func (d *database) Sample(ctx context.Context, query string, limit int) (engine.
 	if limit > 0 {
 		query = fmt.Sprintf("SELECT * FROM (\n%s\n) AS q LIMIT %d", query, limit)
 	}
-	r, err := d.run(ctx, query, nil)
+	var r *pgconn.Result
+	err := d.within(ctx, func() (err error) {
+		r, err = d.run(ctx, query, nil)
+		return err
+	})
 	if err != nil {
 		return out, err
 	}
@@ -252,33 +300,33 @@ const (
 // statements before they are through.
 func (d *database) Tell(report func(engine.Progress)) { d.report = report }
 
-// Begin takes the lock under which one run works at a time, and begins the
-// transaction. It asks again and again rather than waiting in the server's queue,
-// where it would hold up an index that is built meanwhile.
+// Begin begins the transaction and takes the lock under which one run works at a time.
+// It asks again and again rather than waiting in the server's queue, where it would
+// hold up an index that is built meanwhile.
 func (d *database) Begin(ctx context.Context, wait time.Duration) error {
-	if err := d.takeLock(ctx, wait); err != nil {
-		return err
+	begin := "BEGIN READ WRITE; "
+	if d.pooled {
+		begin += d.set("SET LOCAL ") + "; "
 	}
-	if err := d.Exec(ctx, "BEGIN READ WRITE; SET LOCAL lock_timeout = '"+lockTimeout+"'"); err != nil {
-		return errors.Join(err, d.unlock(ctx))
-	}
-	d.inTx = true
-	return nil
+	begin += "SET LOCAL lock_timeout = '" + lockTimeout + "'; SELECT pg_try_advisory_xact_lock(" + strconv.FormatInt(d.lock, 10) + ")"
+	return d.ask(ctx, wait, func() (bool, error) {
+		results, err := d.pg().Exec(ctx, begin).ReadAll()
+		if err != nil {
+			return false, errors.Join(d.plain(err), d.Exec(context.WithoutCancel(ctx), "ROLLBACK"))
+		}
+		if d.inTx = texts(results[len(results)-1])[0][0] == "t"; d.inTx {
+			return true, nil
+		}
+		return false, d.Exec(ctx, "ROLLBACK")
+	})
 }
 
-// takeLock takes the lock where it is not held.
-func (d *database) takeLock(ctx context.Context, wait time.Duration) error {
-	if d.held {
-		return nil
-	}
+// ask asks for the lock until it is there or the time is over.
+func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool, error)) error {
 	deadline := time.Now().Add(wait)
 	for pause := 10 * time.Millisecond; ; pause = min(pause*2, 200*time.Millisecond) {
-		rows, err := d.Select(ctx, "SELECT pg_try_advisory_lock("+strconv.FormatInt(d.lock, 10)+")")
-		if err != nil {
+		if got, err := try(); err != nil || got {
 			return err
-		}
-		if rows[0][0] == "t" {
-			break
 		}
 		if time.Now().After(deadline) {
 			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.holder(ctx), wait)
@@ -289,25 +337,36 @@ func (d *database) takeLock(ctx context.Context, wait time.Duration) error {
 		case <-time.After(pause):
 		}
 	}
-	d.locked = true
-	return nil
 }
 
-// Hold takes the lock until Release.
+// Hold takes the lock for the session, until Release.
 func (d *database) Hold(ctx context.Context, wait time.Duration) error {
-	err := d.takeLock(ctx, wait)
-	d.held = d.held || err == nil
-	return err
+	if d.pooled {
+		return errors.New("the connection goes through a pooler, where a session is not ours: a migration that is not one transaction needs the server itself; say direct = \"URL\" beside the url in erbario.toml")
+	}
+	if d.held {
+		return nil
+	}
+	return d.ask(ctx, wait, func() (bool, error) {
+		rows, err := d.Select(ctx, "SELECT pg_try_advisory_lock("+strconv.FormatInt(d.lock, 10)+")")
+		if err != nil {
+			return false, err
+		}
+		d.held = rows[0][0] == "t"
+		return d.held, nil
+	})
 }
 
 // Release lets the lock go.
 func (d *database) Release(ctx context.Context) error {
-	d.held = false
-	if d.pg().IsClosed() {
-		d.locked = false
+	if !d.held {
 		return nil
 	}
-	return d.unlock(ctx)
+	d.held = false
+	if d.pg().IsClosed() {
+		return nil
+	}
+	return d.Exec(ctx, "SELECT pg_advisory_unlock("+strconv.FormatInt(d.lock, 10)+")")
 }
 
 // holder tells who has the lock, as far as one may know.
@@ -318,14 +377,6 @@ func (d *database) holder(ctx context.Context) string {
 		return ""
 	}
 	return fmt.Sprintf(" (%s from %s)", rows[0][0], rows[0][1])
-}
-
-func (d *database) unlock(ctx context.Context) error {
-	if !d.locked || d.held {
-		return nil
-	}
-	d.locked = false
-	return d.Exec(ctx, "SELECT pg_advisory_unlock("+strconv.FormatInt(d.lock, 10)+")")
 }
 
 // Step runs one statement of a migration. What it does to the transaction is looked
@@ -408,36 +459,27 @@ func destroys(statement string) string {
 // Settle holds again what was held at the end alone.
 func (d *database) Settle(ctx context.Context) error { return d.holdAgain(ctx) }
 
-// Commit ends the transaction and lets the lock go.
+// Commit ends the transaction, and with it the lock.
 func (d *database) Commit(ctx context.Context) error {
-	sql := "COMMIT"
-	if d.locked && !d.held {
-		sql += "; SELECT pg_advisory_unlock(" + strconv.FormatInt(d.lock, 10) + ")"
-	}
-	if err := d.Exec(ctx, sql); err != nil {
+	if err := d.Exec(ctx, "COMMIT"); err != nil {
 		return err
 	}
-	d.inTx, d.locked, d.deferred = false, d.held, nil
+	d.inTx, d.deferred = false, nil
 	return nil
 }
 
 // Rollback takes everything since Begin back and lets the lock go.
 func (d *database) Rollback() error {
-	if !d.inTx && !d.locked {
+	if !d.inTx {
 		return nil
 	}
-	if d.pg().IsClosed() {
-		d.inTx, d.locked = false, false // the server has rolled back
+	d.inTx, d.deferred = false, nil
+	if d.pg().IsClosed() { // the server has rolled back
 		return nil
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 30*time.Second)
 	defer stop()
-	var err error
-	if d.inTx {
-		err = d.Exec(ctx, "ROLLBACK")
-	}
-	d.inTx, d.deferred = false, nil
-	return errors.Join(err, d.unlock(ctx))
+	return d.Exec(ctx, "ROLLBACK")
 }
 
 // Close ends the session. A scratch database is emptied for the next to come.

@@ -75,9 +75,13 @@ type relation struct {
 // Inspect reads tables with all that belongs to them, views, and what no model can
 // declare.
 func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
-	text := strings.Join(inspections, ";\n")
+	text, begin := strings.Join(inspections, ";\n"), ""
 	if !d.inTx {
-		text = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY;\n" + text + ";\nCOMMIT"
+		begin = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
+		if d.pooled {
+			begin += "; " + d.set("SET LOCAL ")
+		}
+		text = begin + ";\n" + text + ";\nCOMMIT"
 	}
 	results, err := d.pg().Exec(ctx, text).ReadAll()
 	if err != nil {
@@ -87,7 +91,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 		return nil, d.plain(err)
 	}
 	if !d.inTx {
-		results = results[1 : len(results)-1]
+		results = results[strings.Count(begin, ";")+1 : len(results)-1]
 	}
 	var all [][][]string
 	for _, r := range results {

@@ -13,7 +13,10 @@ import (
 )
 
 // Engine is PostgreSQL, on the server of a URL where there is one.
-type Engine struct{ url string }
+type Engine struct {
+	url     string
+	scratch string // the URL of a database for scratch; empty: one is made on the server of url
+}
 
 func init() { engine.Register(Engine{}) }
 
@@ -24,7 +27,10 @@ func (Engine) Name() string { return "postgres" }
 func (Engine) Schemes() []string { return []string{"postgres", "postgresql"} }
 
 // At is the engine with a server on which scratch databases are made.
-func (Engine) At(url string) engine.Engine { return Engine{url} }
+func (Engine) At(url string) engine.Engine { return Engine{url: url} }
+
+// ProveIn is the engine with a database that is there for scratch.
+func (e Engine) ProveIn(url string) engine.Engine { return Engine{url: e.url, scratch: url} }
 
 // Quote is a name as SQL.
 func (Engine) Quote(name string) string { return quote(name) }

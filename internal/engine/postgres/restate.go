@@ -38,13 +38,18 @@ func (d *database) Restate(ctx context.Context, wanted, live *schema.Schema) err
 	}
 	inside := d.inTx
 	begin, end := "BEGIN READ WRITE", "ROLLBACK"
+	if d.pooled {
+		begin += "; " + d.set("SET LOCAL ")
+	}
 	if inside {
 		begin, end = "SAVEPOINT erbario_words", "ROLLBACK TO erbario_words; RELEASE erbario_words"
 	}
 	if err := d.Exec(ctx, begin); err != nil {
 		return err
 	}
+	d.inTx = true
 	err := d.restate(ctx, list)
+	d.inTx = inside
 	if e := d.Exec(context.WithoutCancel(ctx), end); err == nil {
 		err = e
 	}

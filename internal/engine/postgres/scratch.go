@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -28,10 +29,17 @@ const scratchPrefix = "erbario_scratch_"
 // scratchPlace is a server's scratch databases.
 type scratchPlace struct {
 	config *pgx.ConnConfig
+	given  bool // one database that was named, instead of those that are made
 	mu     sync.Mutex
 	idle   []*pgx.Conn
 	made   []string
+	uses   map[*pgx.Conn]int
 }
+
+// usesOfOne is how often a scratch database is used before another takes its place:
+// what was dropped leaves room behind in the catalogues, and every reading of them
+// takes longer.
+const usesOfOne = 100
 
 var (
 	placesMu sync.Mutex
@@ -40,6 +48,9 @@ var (
 
 // Scratch opens a new empty database on the engine's server.
 func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
+	if e.scratch != "" {
+		return e.given(ctx)
+	}
 	if e.url == "" {
 		return nil, errors.New("no PostgreSQL server is known on which a scratch database could be made: name a database of one in erbario.toml")
 	}
@@ -60,7 +71,35 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &database{conn: conn, user: c.User, scratch: p}
+	return p.ready(ctx, conn)
+}
+
+// given opens the database that was named for scratch. It has to be empty: what is in it
+// would be gone.
+func (e Engine) given(ctx context.Context) (engine.Database, error) {
+	c, _, err := config(e.scratch)
+	if err != nil {
+		return nil, fmt.Errorf("the scratch database: %w", err)
+	}
+	placesMu.Lock()
+	key := "given " + c.ConnString()
+	p := places[key]
+	if p == nil {
+		p = &scratchPlace{config: c, given: true}
+		places[key] = p
+		engine.AtExit(p.drop)
+	}
+	placesMu.Unlock()
+	conn, err := p.take(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("the scratch database: %w", err)
+	}
+	return p.ready(ctx, conn)
+}
+
+// ready prepares a scratch database that is empty.
+func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn) (engine.Database, error) {
+	d := &database{conn: conn, user: p.config.User, scratch: p}
 	if err := d.settings(ctx, "public"); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
@@ -70,6 +109,21 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		}
 	}
 	return d, nil
+}
+
+// occupied refuses a named database that is not empty, or that another run uses.
+func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
+	r := conn.PgConn().ExecParams(ctx, `SELECT pg_try_advisory_lock(4711), (SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema')`, nil, nil, nil, nil).Read()
+	if r.Err != nil {
+		return r.Err
+	}
+	if n := string(r.Rows[0][1]); n != "0" {
+		return fmt.Errorf("%s has %s things in it, and a proof would take them away: name an empty one", p.config.Database, n)
+	}
+	if string(r.Rows[0][0]) != "t" {
+		return fmt.Errorf("%s is used by another run: try again when it is done", p.config.Database)
+	}
+	return nil
 }
 
 // take gives a connection to an empty scratch database.
@@ -82,6 +136,15 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 		return conn, nil
 	}
 	p.mu.Unlock()
+	if p.given {
+		conn, err := connect(ctx, p.config)
+		if err == nil {
+			if err = p.occupied(ctx, conn); err != nil {
+				_ = conn.Close(ctx)
+			}
+		}
+		return conn, err
+	}
 	admin, err := connectBeside(ctx, p.config)
 	if err != nil {
 		return nil, err
@@ -138,7 +201,9 @@ func (p *scratchPlace) back(d *database) error {
 			drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")
 		}
 		err = d.Exec(ctx, strings.Join(append(drop, "CREATE SCHEMA public", "DISCARD TEMP"), "; "))
-		if err == nil {
+		if err == nil && p.given { // with the lock on it
+			err = d.Exec(ctx, "RESET ALL")
+		} else if err == nil {
 			err = d.Exec(ctx, "DISCARD ALL")
 		}
 	}
@@ -146,9 +211,34 @@ func (p *scratchPlace) back(d *database) error {
 		return d.conn.Close(ctx)
 	}
 	p.mu.Lock()
-	p.idle = append(p.idle, d.conn)
+	if p.uses == nil {
+		p.uses = map[*pgx.Conn]int{}
+	}
+	p.uses[d.conn]++
+	spent := p.uses[d.conn] >= usesOfOne && !p.given
+	if spent {
+		delete(p.uses, d.conn)
+	} else {
+		p.idle = append(p.idle, d.conn)
+	}
 	p.mu.Unlock()
-	return nil
+	if !spent {
+		return nil
+	}
+	name := d.conn.Config().Database
+	if err := d.conn.Close(ctx); err != nil {
+		return err
+	}
+	admin, err := connectBeside(ctx, p.config)
+	if err != nil {
+		return err
+	}
+	defer admin.Close(ctx)
+	_, err = admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)").ReadAll()
+	p.mu.Lock()
+	p.made = slices.DeleteFunc(p.made, func(n string) bool { return n == name })
+	p.mu.Unlock()
+	return err
 }
 
 // drop drops the scratch databases of this program.

@@ -34,6 +34,9 @@ func (Engine) ReferenceInUse(*schema.Table, *schema.ForeignKey) []engine.Step { 
 // Journal is none: every migration is one transaction.
 func (Engine) Journal() string { return "" }
 
+// ProveIn is the engine itself, as At.
+func (e Engine) ProveIn(string) engine.Engine { return e }
+
 // HoldsReferences tells that references are looked at when the steps are through.
 func (Engine) HoldsReferences() bool { return false }
 
