@@ -19,6 +19,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -424,6 +425,17 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 	if err != nil {
 		return err
 	}
+	roomOf := func(table string) (string, bool) {
+		n, ok := size[strings.ToLower(table)]
+		if !ok {
+			return "", false
+		}
+		bytes, err := l.db.Size(ctx, table)
+		if err != nil {
+			bytes = 0
+		}
+		return plan.SizeWords(n, bytes), true
+	}
 	for i, m := range todo {
 		m = m.Bound(l.engine, nil, nil)
 		jm := jsonMigration{Migration: m.ID, Requirements: []jsonNeed{}}
@@ -459,10 +471,22 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 		}
 		for j, st := range m.Steps {
 			js := jsonStep{Title: st.Title, Note: st.Note, Lock: "the whole database, for writers", SQL: []string{}}
+			note, here := st.Note, ""
+			if _, locks := plan.LockWords(l.engine, statementTexts(st.Apply), "", roomOf); len(locks) > 0 {
+				// What it locks here, rather than where it was drafted.
+				here, _ = plan.LockWords(l.engine, statementTexts(st.Apply), workOf(st.Note), roomOf)
+				js.Lock, note = here, here
+			}
 			if !a.json {
 				head := fmt.Sprintf("  step %d  %s", j+1, cell(st.Title))
-				if st.Note != "" {
-					head += "  (" + cell(st.Note) + touchedSizes(m, j, l.engine, size) + ")"
+				switch {
+				case here != "":
+					head += "  (" + cell(note) + ")"
+				case note != "":
+					head += "  (" + cell(note) + touchedSizes(m, j, l.engine, size) + ")"
+				}
+				if st.Kind != engine.InTransaction {
+					head += "  (" + string(st.Kind) + ")"
 				}
 				a.out.line(head)
 			}
@@ -484,12 +508,34 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 		a.out.printf("%s: nothing waits", l.Name)
 	} else {
 		a.out.line("")
-		a.out.line("lock: one writer at a time, the whole database, as long as each migration runs; readers go on in WAL mode")
+		a.out.line("lock: " + l.engine.Locking())
 	}
 	if failed > 0 {
 		return &exitError{code: exitFailed, err: fmt.Errorf("%s would stop it; nothing was changed", plural(failed, "requirement", "requirements"))}
 	}
 	return nil
+}
+
+func statementTexts(list []migration.Statement) []string {
+	out := make([]string, len(list))
+	for i, st := range list {
+		out[i] = st.SQL
+	}
+	return out
+}
+
+// workOf tells from a step's note where it was drafted what it does with rows: a lock
+// that neither reads nor writes them says so by saying nothing.
+func workOf(note string) string {
+	switch {
+	case strings.Contains(note, "rewrites it"):
+		return ""
+	case strings.Contains(note, "reads it"):
+		return "reads every row"
+	case strings.Contains(note, " on "):
+		return "keeps every row"
+	}
+	return note
 }
 
 // sizes are the numbers of rows of the live tables.

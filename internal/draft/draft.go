@@ -56,11 +56,14 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if err != nil {
 		return nil, err
 	}
-	if half, err := runner.Halfway(ctx, db); err != nil || half != nil && e.Journal() != "" {
-		if err == nil {
+	if e.Journal() != "" {
+		half, err := runner.Halfway(ctx, db)
+		if err == nil && half != nil {
 			err = &runner.Stopped{Half: half}
 		}
-		return nil, err
+		if err != nil {
+			return nil, err
+		}
 	}
 	if err := db.Restate(ctx, s.Wanted, s.Live); err != nil {
 		return nil, err

@@ -75,6 +75,8 @@ type Engine interface {
 	// Locks tells what a statement locks of the tables that are there, and whether it
 	// reads or writes their rows; nothing where the whole database is one lock.
 	Locks(statement string) []Lock
+	// Locking says in a sentence how long a migration keeps others waiting.
+	Locking() string
 	// ReferenceInUse gives the steps that make a reference while its tables are used.
 	ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []Step
 	// AddReference and DropReference give the statements for one alone, on engines

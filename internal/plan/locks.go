@@ -21,12 +21,12 @@ func (p *planner) inUse(table string) bool {
 	return p.InUse != nil && p.Made != nil && p.Made.Table(table) != nil && p.InUse(table)
 }
 
-// strongest are the locks of a step's statements, one for each live table.
-func (p *planner) strongest(statements []string, known map[string]bool) []engine.Lock {
+// strongest are the locks of a step's statements, one for each table that is known.
+func strongest(e engine.Engine, statements []string, known func(table string) bool) []engine.Lock {
 	var out []engine.Lock
 	for _, sql := range statements {
-		for _, l := range p.Engine.Locks(sql) {
-			if schema.Own(l.Table) || !known[strings.ToLower(l.Table)] {
+		for _, l := range e.Locks(sql) {
+			if schema.Own(l.Table) || !known(l.Table) {
 				continue
 			}
 			i := slices.IndexFunc(out, func(o engine.Lock) bool { return strings.EqualFold(o.Table, l.Table) })
@@ -47,43 +47,77 @@ func (p *planner) strongest(statements []string, known map[string]bool) []engine
 // general are the notes that a lock's words take the place of.
 var general = []string{"", "keeps every row", "reads every row", "rewrites every row"}
 
+// LockWords tells what a step's statements lock, on a database whose tables have the
+// sizes that size gives ("" where one is not there); empty on an engine without locks
+// of tables. note is what the step says of itself.
+func LockWords(e engine.Engine, statements []string, note string, size func(table string) (string, bool)) (words string, most []engine.Lock) {
+	var list []string
+	most = strongest(e, statements, func(table string) bool { _, ok := size(table); return ok })
+	for _, l := range most {
+		room, _ := size(l.Table)
+		w := l.Mode + " on " + l.Table + room
+		switch {
+		case note == general[1]:
+		case l.Work == engine.Rewrites && note != general[2]:
+			w += ", rewrites it"
+		case l.Work != engine.NoWork:
+			w += ", reads it"
+		}
+		list = append(list, w)
+	}
+	if len(list) > 0 && !slices.Contains(general, note) {
+		list = append(list, note)
+	}
+	return strings.Join(list, "; "), most
+}
+
+// SizeWords are a table's rows and room, as they stand behind a lock.
+func SizeWords(rows, bytes int64) string {
+	if rows == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %s, %s", words.Rows(rows), words.Bytes(bytes))
+}
+
 // locks writes what the steps lock into their notes.
 func (p *planner) locks() error {
 	known := map[string]bool{}
 	for _, t := range p.Live.Tables {
 		known[strings.ToLower(t.Name)] = true
 	}
-	size := map[string]string{}
+	var failed error
+	sizes, most := map[string]string{}, map[string]engine.Lock{}
+	size := func(table string) (string, bool) {
+		if !known[strings.ToLower(table)] {
+			return "", false
+		}
+		if _, ok := sizes[table]; !ok {
+			text, err := p.sizeOf(table)
+			if err != nil && failed == nil {
+				failed = err
+			}
+			sizes[table] = text
+		}
+		return sizes[table], true
+	}
 	for i := range p.plan.Steps {
 		s := &p.plan.Steps[i]
-		var list []string
-		for _, l := range p.strongest(s.Apply, known) {
-			if _, ok := size[l.Table]; !ok {
-				text, err := p.sizeOf(l.Table)
-				if err != nil {
-					return err
-				}
-				size[l.Table] = text
+		text, locks := LockWords(p.Engine, s.Apply, s.Note, size)
+		for _, l := range locks {
+			if l.Level > most[l.Table].Level {
+				most[l.Table] = l
 			}
-			w := l.Mode + " on " + l.Table + size[l.Table]
-			switch {
-			case s.Note == general[1]:
-			case l.Work == engine.Rewrites && s.Note != general[2]:
-				w += ", rewrites it"
-			case l.Work != engine.NoWork:
-				w += ", reads it"
-			}
-			list = append(list, w)
 		}
-		if len(list) == 0 {
-			continue
+		if text != "" {
+			s.Note = text
 		}
-		if !slices.Contains(general, s.Note) {
-			list = append(list, s.Note)
-		}
-		s.Note = strings.Join(list, "; ")
 	}
-	return nil
+	for table, l := range most {
+		if old, ok := p.plan.Effects[table]; ok {
+			p.plan.Effects[table] = strings.TrimPrefix(old+"; ", "; ") + l.Mode + " at most" + sizes[table]
+		}
+	}
+	return failed
 }
 
 // sizeOf tells how many rows a live table has, and its room.
@@ -97,8 +131,5 @@ func (p *planner) sizeOf(table string) (string, error) {
 		return "", p.err
 	}
 	bytes, err := p.Size(old)
-	if err != nil || rows == 0 {
-		return "", err
-	}
-	return fmt.Sprintf(", %s, %s", words.Rows(rows), words.Bytes(bytes)), nil
+	return SizeWords(rows, bytes), err
 }

@@ -594,7 +594,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		p.plan.Effects[name] = "keeps every row"
 		declared := a.To.Clone()
 		reorder(declared, wanted)
-		if !slices.EqualFunc(declared.Columns, a.To.Columns, func(x, y *schema.Column) bool { return x.Name == y.Name }) {
+		comes := slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind == diff.AddColumn })
+		if comes && !slices.EqualFunc(declared.Columns, a.To.Columns, func(x, y *schema.Column) bool { return x.Name == y.Name }) {
 			p.plan.Effects[name] += "; new columns come last, since only a copy of the table could order them"
 		}
 	}

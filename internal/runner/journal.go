@@ -361,6 +361,11 @@ func (s *separate) state(n int, state string) error {
 	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session) VALUES (?, ?, ?, ?, ?)", s.m.ID, n, state, nowText(), s.half.Session)
 }
 
+// change gives a step that stands in the journal another state.
+func (s *separate) change(n int, state string) error {
+	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ? WHERE migration = ? AND step = ?", state, nowText(), s.m.ID, n)
+}
+
 // one runs one step of one direction inside the transaction that was begun.
 func (s *separate) one(n int, apply bool) error {
 	step := &s.bound.Steps[n-1]
@@ -432,11 +437,14 @@ func (s *separate) outside(n int, apply bool) error {
 			return nil
 		}
 	}
+	// One statement each, since none of them stands in a transaction: there is no moment
+	// in which the journal does not know of the step.
 	if s.note {
-		if err := s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, n); err != nil {
-			return err
+		note := s.change
+		if apply && !cut {
+			note = s.state
 		}
-		if err := s.state(n, state); err != nil {
+		if err := note(n, state); err != nil {
 			return err
 		}
 	}
@@ -465,8 +473,14 @@ func (s *separate) outside(n int, apply bool) error {
 			return fail(errors.New("it ended, and what it makes is not there"))
 		}
 	}
-	if err := s.mark(n, apply); err != nil {
-		return err
+	if s.note {
+		end := func() error { return s.change(n, stateApplied) }
+		if !apply {
+			end = func() error { return s.mark(n, false) }
+		}
+		if err := end(); err != nil {
+			return err
+		}
 	}
 	s.now(n, apply)
 	return nil

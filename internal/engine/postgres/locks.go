@@ -23,6 +23,11 @@ var lockNames = map[int]string{
 	rowExclusive: "ROW EXCLUSIVE", shareUpdateExclusive: "SHARE UPDATE EXCLUSIVE", share: "SHARE", shareRowExclusive: "SHARE ROW EXCLUSIVE", accessExclusive: "ACCESS EXCLUSIVE",
 }
 
+// Locking says how long others wait.
+func (Engine) Locking() string {
+	return "each is held until its transaction ends; one that is not got within 150 ms is tried again with all of the transaction, so that nobody waits behind it for longer"
+}
+
 // Locks tells what a statement locks.
 func (Engine) Locks(statement string) []engine.Lock {
 	list := tokens(statement)

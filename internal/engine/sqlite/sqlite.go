@@ -28,6 +28,11 @@ func (e Engine) At(string) engine.Engine { return e }
 // Locks are none of a table: a writer holds the whole file, and readers go on.
 func (Engine) Locks(string) []engine.Lock { return nil }
 
+// Locking says how long others wait.
+func (Engine) Locking() string {
+	return "one writer at a time, the whole database, as long as each migration runs; readers go on in WAL mode"
+}
+
 // ReferenceInUse gives nothing, as AddReference.
 func (Engine) ReferenceInUse(*schema.Table, *schema.ForeignKey) []engine.Step { return nil }
 
