@@ -66,7 +66,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
 		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
-	filled := filledColumns(a)
+	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && mirrored(forward, back) {
 		if a.InUse {
@@ -80,25 +80,25 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			for i, o := range forward {
 				step.Apply = append(step.Apply, o.sql...)
 				step.Undo = append(step.Undo, back[i].sql...)
-				step.UndoLoses = append(step.UndoLoses, qualify(a.From.Name, o.adds)...)
+				step.UndoLoses = append(step.UndoLoses, engine.Qualify(a.From.Name, o.adds)...)
 			}
 			out.Steps = []engine.Step{step}
 			return out
 		}
 		for i, o := range forward {
-			out.Steps = append(out.Steps, engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: back[len(back)-1-i].sql, UndoLoses: qualify(a.From.Name, o.adds)})
+			out.Steps = append(out.Steps, engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: back[len(back)-1-i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)})
 		}
 		return out
 	}
-	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: qualify(a.From.Name, a.Lost)}
+	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost)}
 	if !a.From.Unkeyed() {
-		gone := lostColumns(a.To, a.From)
+		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range a.Lost {
 			if a.To.Column(c) != nil {
 				gone = append(gone, c) // of another type now
 			}
 		}
-		step.UndoLoses = qualify(a.From.Name, gone)
+		step.UndoLoses = engine.Qualify(a.From.Name, gone)
 	}
 	kept := a.Lost
 	if a.NoKeep {
@@ -156,36 +156,6 @@ func note(ops []op) string {
 	for _, o := range ops {
 		if o.note == noteRewrites || o.note == noteReads && out == noteKeeps {
 			out = o.note
-		}
-	}
-	return out
-}
-
-func qualify(table string, columns []string) []string {
-	var out []string
-	for _, c := range columns {
-		out = append(out, table+"."+c)
-	}
-	return out
-}
-
-// lostColumns are the columns of from, generated ones aside, that to lacks.
-func lostColumns(from, to *schema.Table) []string {
-	var out []string
-	for _, c := range from.Columns {
-		if to.Column(c.Name) == nil && c.Generated == nil {
-			out = append(out, c.Name)
-		}
-	}
-	return out
-}
-
-// filledColumns are the columns of which some rows are given a value they had not.
-func filledColumns(a engine.Alteration) []string {
-	var out []string
-	for _, c := range a.From.Columns {
-		if a.Forward[c.Name].Fill != "" {
-			out = append(out, c.Name)
 		}
 	}
 	return out
@@ -312,7 +282,7 @@ func (a *alteration) letGo() {
 	for _, g := range a.from.Triggers {
 		if !a.staysTrigger(g, a.to) {
 			_, drop := Engine{}.Trigger(a.from, g)
-			a.do("trigger "+g.Name, triggerTitle("stop", a.from, g), "", drop...)
+			a.do("trigger "+g.Name, engine.TriggerTitle("stop", a.from, g), "", drop...)
 		}
 	}
 	for _, x := range a.from.Indexes {
@@ -634,25 +604,9 @@ func (a *alteration) hold() {
 	for i := len(a.to.Triggers) - 1; i >= 0; i-- {
 		if g := a.to.Triggers[i]; !a.staysTrigger(g, a.from) {
 			create, _ := Engine{}.Trigger(a.to, g)
-			a.do("trigger "+g.Name, triggerTitle("hold", a.to, g), "", create...)
+			a.do("trigger "+g.Name, engine.TriggerTitle("hold", a.to, g), "", create...)
 		}
 	}
-}
-
-func triggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
-	switch {
-	case g.Purpose == schema.ForImmutable && verb == "hold":
-		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)
-	case g.Purpose == schema.ForImmutable:
-		return fmt.Sprintf("%s.%s may change", t.Name, g.Column)
-	case g.Purpose == schema.ForStamped && verb == "hold":
-		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
-	case g.Purpose == schema.ForStamped:
-		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
-	case verb == "hold":
-		return "create trigger " + g.Name
-	}
-	return "drop trigger " + g.Name
 }
 
 func indexTitle(t *schema.Table, x *schema.Index) string {

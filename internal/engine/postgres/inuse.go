@@ -66,7 +66,7 @@ func inUse(table string, o, back op) []engine.Step {
 		}
 		return []engine.Step{build, own(o.title, []string{alter + "ADD " + named(x.Name) + "UNIQUE USING INDEX " + quote(x.Name) + options}, []string{alter + "DROP CONSTRAINT " + quote(x.Name)})}
 	}
-	return []engine.Step{{Title: o.title, Kind: engine.OwnTransaction, Note: o.note, Apply: o.sql, Undo: back.sql, UndoLoses: qualify(table, o.adds)}}
+	return []engine.Step{{Title: o.title, Kind: engine.OwnTransaction, Note: o.note, Apply: o.sql, Undo: back.sql, UndoLoses: engine.Qualify(table, o.adds)}}
 }
 
 // goingTitle says what the steps of a change do that takes something away. Most have

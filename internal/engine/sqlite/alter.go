@@ -123,37 +123,37 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		BeforeUndo:  requirements(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	lost := a.Lost
-	filled := filledColumns(a)
+	filled := a.Filled()
 	forward, ok := inPlace(a.From, a.To, a.Forward)
 	if ok && len(lost) == 0 {
 		back, reversible := inPlace(a.To, a.From, a.Back)
-		if reversible && !(a.NoDrop && len(lostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
+		if reversible && !(a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
 			slices.Reverse(back)
 			if together(forward) {
 				step := engine.Step{Title: a.Summary, Note: "reads every row"}
 				for i, op := range forward {
 					step.Apply = append(step.Apply, op.sql...)
 					step.Undo = append(step.Undo, back[len(back)-1-i].sql...)
-					step.UndoLoses = append(step.UndoLoses, qualify(a.From.Name, op.adds)...)
+					step.UndoLoses = append(step.UndoLoses, engine.Qualify(a.From.Name, op.adds)...)
 				}
 				out.Steps = []engine.Step{step}
 				return out
 			}
 			for i, op := range forward {
-				out.Steps = append(out.Steps, engine.Step{Title: op.title, Note: op.note, Apply: op.sql, Undo: back[i].sql, UndoLoses: qualify(a.From.Name, op.adds)})
+				out.Steps = append(out.Steps, engine.Step{Title: op.title, Note: op.note, Apply: op.sql, Undo: back[i].sql, UndoLoses: engine.Qualify(a.From.Name, op.adds)})
 			}
 			return out
 		}
 	}
-	step := engine.Step{Title: a.Summary, Note: "copies every row", Loses: qualify(a.From.Name, lost)}
+	step := engine.Step{Title: a.Summary, Note: "copies every row", Loses: engine.Qualify(a.From.Name, lost)}
 	if !a.From.Unkeyed() {
-		gone := lostColumns(a.To, a.From)
+		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range lost {
 			if a.To.Column(c) != nil {
 				gone = append(gone, c) // of another type now
 			}
 		}
-		step.UndoLoses = qualify(a.From.Name, gone)
+		step.UndoLoses = engine.Qualify(a.From.Name, gone)
 	}
 	out.Copies, out.CopiesBack = true, true
 	kept := lost
@@ -185,25 +185,6 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	return out
 }
 
-func qualify(table string, columns []string) []string {
-	var out []string
-	for _, c := range columns {
-		out = append(out, table+"."+c)
-	}
-	return out
-}
-
-// lostColumns are the columns of from, generated ones aside, that to lacks.
-func lostColumns(from, to *schema.Table) []string {
-	var out []string
-	for _, c := range from.Columns {
-		if to.Column(c.Name) == nil && c.Generated == nil {
-			out = append(out, c.Name)
-		}
-	}
-	return out
-}
-
 // op is a change that SQLite makes in place.
 type op struct {
 	title, note string
@@ -223,7 +204,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	// Off first: triggers, indexes, checks; then columns; then all on again.
 	for _, g := range from.Triggers {
 		if !slices.ContainsFunc(to.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-			do(triggerTitle("stop", from, g), "", dropTrigger(g))
+			do(engine.TriggerTitle("stop", from, g), "", dropTrigger(g))
 		}
 	}
 	for _, x := range from.Indexes {
@@ -327,7 +308,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	for i := len(to.Triggers) - 1; i >= 0; i-- {
 		g := to.Triggers[i]
 		if !slices.ContainsFunc(from.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-			do(triggerTitle("hold", to, g), "", g.SQL.Text)
+			do(engine.TriggerTitle("hold", to, g), "", g.SQL.Text)
 		}
 	}
 	return ops, true
@@ -339,22 +320,6 @@ func together(ops []op) bool {
 	drops := slices.ContainsFunc(ops, func(o op) bool { return strings.HasPrefix(o.title, "drop ") })
 	comes := slices.ContainsFunc(ops, func(o op) bool { return !strings.HasPrefix(o.title, "drop ") })
 	return drops && comes
-}
-
-func triggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
-	switch {
-	case g.Purpose == schema.ForImmutable && verb == "hold":
-		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)
-	case g.Purpose == schema.ForImmutable:
-		return fmt.Sprintf("%s.%s may change", t.Name, g.Column)
-	case g.Purpose == schema.ForStamped && verb == "hold":
-		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
-	case g.Purpose == schema.ForStamped:
-		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
-	case verb == "hold":
-		return "create trigger " + g.Name
-	}
-	return "drop trigger " + g.Name
 }
 
 func indexTitle(t *schema.Table, x *schema.Index) string {
@@ -501,18 +466,6 @@ func droppable(t *schema.Table, c *schema.Column) bool {
 // mentions tells whether a name stands among the tokens of SQL.
 func mentions(sql, name string) bool {
 	return slices.ContainsFunc(tokens(sql), func(t token) bool { return t.named() && strings.EqualFold(t.name(), name) })
-}
-
-// filledColumns are the columns of which some rows are given a value they had
-// not, in the order of the table.
-func filledColumns(a engine.Alteration) []string {
-	var out []string
-	for _, c := range a.From.Columns {
-		if a.Forward[c.Name].Fill != "" {
-			out = append(out, c.Name)
-		}
-	}
-	return out
 }
 
 // copyTable makes a new table of the old one, rows and all.

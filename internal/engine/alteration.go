@@ -1,0 +1,59 @@
+package engine
+
+// This file holds what every engine says in the same words about a table that becomes
+// another: what is lost, what is filled, and the titles of its steps.
+
+import (
+	"fmt"
+
+	"erbario/internal/schema"
+)
+
+// Qualify puts the table's name before its columns'.
+func Qualify(table string, columns []string) []string {
+	var out []string
+	for _, c := range columns {
+		out = append(out, table+"."+c)
+	}
+	return out
+}
+
+// LostColumns are the columns of from, generated ones aside, that to lacks.
+func LostColumns(from, to *schema.Table) []string {
+	var out []string
+	for _, c := range from.Columns {
+		if to.Column(c.Name) == nil && c.Generated == nil {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// Filled are the columns of which some rows are given a value they had not, in the
+// order of the table.
+func (a Alteration) Filled() []string {
+	var out []string
+	for _, c := range a.From.Columns {
+		if a.Forward[c.Name].Fill != "" {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// TriggerTitle says that a trigger comes (hold) or goes (stop).
+func TriggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
+	switch {
+	case g.Purpose == schema.ForImmutable && verb == "hold":
+		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)
+	case g.Purpose == schema.ForImmutable:
+		return fmt.Sprintf("%s.%s may change", t.Name, g.Column)
+	case g.Purpose == schema.ForStamped && verb == "hold":
+		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
+	case g.Purpose == schema.ForStamped:
+		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
+	case verb == "hold":
+		return "create trigger " + g.Name
+	}
+	return "drop trigger " + g.Name
+}
