@@ -221,7 +221,7 @@ func (p projection) list(names []string) string {
 func (p projection) unfit(c *schema.Column) (query, typ string) {
 	old := p.from.Column(c.Name)
 	src, sourced := p.sources[c.Name]
-	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) || sourced && !src.Converts {
+	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) || sourced && !src.Converts && src.Fill == "" && src.Unfill == "" {
 		return "", ""
 	}
 	conv, ok := p.Convert(old, c)
