@@ -153,7 +153,11 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 
 // putBackInto brings back what an earlier undo kept of one table.
 func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) error {
-	for _, name := range undoNames(m, t.Name) {
+	names := undoNames(m, t.Name)
+	if !m.Atomic() { // what was kept last, when less was there, comes back first
+		slices.Reverse(names)
+	}
+	for _, name := range names {
 		kept := s.Table(name)
 		if kept == nil {
 			continue
