@@ -5,6 +5,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 
 	"erbario/internal/schema"
 )
@@ -39,6 +40,12 @@ func (a Alteration) Filled() []string {
 		}
 	}
 	return out
+}
+
+// Guards are those of the requirements whose rows would lose a value, rather than be
+// refused by the database.
+func Guards(list []Requirement) []Requirement {
+	return slices.DeleteFunc(slices.Clone(list), func(r Requirement) bool { return !r.Guards })
 }
 
 // TriggerTitle says that a trigger comes (hold) or goes (stop).

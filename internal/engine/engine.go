@@ -287,7 +287,13 @@ type Step struct {
 	// when the step is applied again.
 	UndoLoses []string
 	Here      []Requirement // asked just before it is applied
+	HereUndo  []Requirement // asked just before it is taken back
 	Rows      []StepRows
+}
+
+// AsksHere tells whether a requirement is asked just before the step is applied.
+func (s *Step) AsksHere(r Requirement) bool {
+	return slices.ContainsFunc(s.Here, func(o Requirement) bool { return o.Query == r.Query })
 }
 
 // StepRows are reference rows that belong to the line of migrations from a step
@@ -322,7 +328,10 @@ const (
 type Requirement struct {
 	Sentence string
 	Query    string
-	About    string // the column it is about, while it is planned; a file has it not
+	// While it is planned, and not in a file: the column it is about, and whether a row
+	// that stands in its way would lose a value and not be refused by the database.
+	About  string
+	Guards bool
 }
 
 // Revives ends the sentence of a requirement that guards deleted rows: an undo

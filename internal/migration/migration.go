@@ -80,8 +80,9 @@ type Step struct {
 	Kind      engine.StepKind
 	Loses     []string
 	Kept      bool
-	UndoLoses []string // what the undo destroys, and the runner keeps
-	Here      []engine.Requirement
+	UndoLoses []string             // what the undo destroys, and the runner keeps
+	Here      []engine.Requirement // asked just before it is applied
+	HereUndo  []engine.Requirement // asked just before it is taken back
 	Rows      []engine.StepRows
 	Apply     []Statement
 	Undo      []Statement
@@ -254,9 +255,9 @@ var unmarked = strings.NewReplacer("("+string(engine.OwnTransaction)+")", string
 func Write(m *Migration) string {
 	var b strings.Builder
 	writeHead(&b, m)
-	need := func(when string, list []engine.Requirement) {
+	need := func(before, when string, list []engine.Requirement) {
 		for _, r := range list {
-			fmt.Fprintf(&b, "\n%s%s, none of these may exist  %s\n%s;\n", Marker, when, strconv.Quote(Title(r.Sentence)), r.Query)
+			fmt.Fprintf(&b, "%s%s%s, none of these may exist  %s\n%s;\n", before, Marker, when, strconv.Quote(Title(r.Sentence)), r.Query)
 		}
 	}
 	for _, f := range m.Found {
@@ -271,8 +272,8 @@ func Write(m *Migration) string {
 			b.WriteString(x.Query + ";\n")
 		}
 	}
-	need("before apply", m.BeforeApply)
-	need("before undo", m.BeforeUndo)
+	need("\n", "before apply", m.BeforeApply)
+	need("\n", "before undo", m.BeforeUndo)
 	for i, s := range m.Steps {
 		fmt.Fprintf(&b, "\n%sstep %d  %s", Marker, i+1, unmarked.Replace(Title(s.Title)))
 		if s.Note != "" {
@@ -297,9 +298,8 @@ func Write(m *Migration) string {
 				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList(append([]string{r.Table, r.By}, r.Columns...)), nameList(keys))
 			}
 		}
-		for _, r := range s.Here {
-			fmt.Fprintf(&b, "%shere, none of these may exist  %s\n%s;\n", Marker, strconv.Quote(Title(r.Sentence)), r.Query)
-		}
+		need("", "here", s.Here)
+		need("", "here before undo", s.HereUndo)
 		fmt.Fprintf(&b, "%sapply\n", Marker)
 		for _, st := range s.Apply {
 			b.WriteString(st.SQL + ";\n")
@@ -409,7 +409,7 @@ func (e *ParseError) Error() string { return fmt.Sprintf("%s:%d: %s", e.Path, e.
 var (
 	headLine = once(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
 	stepLine = once(`^step (\d+)(?:\s+(.*))?$`)
-	needLine = once(`^(before apply|before undo|here), none of these may exist\s+(".*")$`)
+	needLine = once(`^(before apply|before undo|here|here before undo), none of these may exist\s+(".*")$`)
 	schemaIs = once(`^schema (\S+) -> (\S+)$`)
 	nameForm = once(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
 )
@@ -528,6 +528,9 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 						return fail(p.Line, `"here" stands outside of a step`)
 					}
 					needTo = &step.Here
+					if g[1] == "here before undo" {
+						needTo = &step.HereUndo
+					}
 				}
 			case step == nil && (strings.HasPrefix(words, "parameter ") || strings.HasPrefix(words, "undo parameter ")):
 				x, ok := readParameter(words)

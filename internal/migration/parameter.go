@@ -119,7 +119,7 @@ func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migra
 	out.BeforeApply, out.BeforeUndo = needs(m.BeforeApply), needs(m.BeforeUndo)
 	out.Steps = nil
 	for _, s := range m.Steps {
-		s.Here, s.Apply, s.Undo = needs(s.Here), statements(s.Apply), statements(s.Undo)
+		s.Here, s.HereUndo, s.Apply, s.Undo = needs(s.Here), needs(s.HereUndo), statements(s.Apply), statements(s.Undo)
 		out.Steps = append(out.Steps, s)
 	}
 	return &out

@@ -225,6 +225,7 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
+	p.once()
 	if err := p.locks(); err != nil {
 		return nil, err
 	}
@@ -238,6 +239,24 @@ func Make(in Input) (*Plan, error) {
 		}
 	}
 	return p.plan, p.ways()
+}
+
+// once has a migration that is one transaction ask nothing twice: no row comes in
+// between.
+func (p *planner) once() {
+	if slices.ContainsFunc(p.plan.Steps, func(s engine.Step) bool { return s.Kind != engine.InTransaction }) {
+		return
+	}
+	asked := func(list []engine.Requirement) func(engine.Requirement) bool {
+		return func(r engine.Requirement) bool {
+			return slices.ContainsFunc(list, func(o engine.Requirement) bool { return o.Query == r.Query })
+		}
+	}
+	for i := range p.plan.Steps {
+		s := &p.plan.Steps[i]
+		s.Here = slices.DeleteFunc(slices.Clone(s.Here), asked(p.plan.BeforeApply))
+		s.HereUndo = slices.DeleteFunc(slices.Clone(s.HereUndo), asked(p.plan.BeforeUndo))
+	}
 }
 
 // ways asks the live rows what stands against the plan.
@@ -609,7 +628,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
-		change.Steps[0].Here = append(change.Steps[0].Here, change.BeforeApply...)
+		first := &change.Steps[0]
+		first.Here = append(first.Here, slices.DeleteFunc(change.BeforeApply, first.AsksHere)...)
 		change.BeforeApply = nil
 	}
 	p.units = append(p.units, unit{rank: rankAlter, name: name, frees: names(live, false), takes: names(a.To, false), change: change})

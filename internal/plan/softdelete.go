@@ -141,10 +141,16 @@ func (p *planner) revived(change *engine.Change, live, wanted *schema.Table) {
 	if wanted.SoftDelete == "" || live.SoftDelete != "" || live.Column(wanted.SoftDelete) != nil {
 		return
 	}
-	change.BeforeUndo = append(change.BeforeUndo, engine.Requirement{
+	deleted := engine.Requirement{
 		Sentence: fmt.Sprintf("{n} rows of %s %s", wanted.Name, engine.Revives),
 		Query:    p.deletedRows(wanted, wanted.Name, wanted.SoftDelete),
-	})
+	}
+	change.BeforeUndo = append(change.BeforeUndo, deleted)
+	for i := range change.Steps {
+		if s := &change.Steps[i]; slices.Contains(s.UndoLoses, wanted.Name+"."+wanted.SoftDelete) {
+			s.HereUndo = append(s.HereUndo, deleted)
+		}
+	}
 }
 
 // softDeleteGoes plans what becomes of deleted rows when their mark goes. It

@@ -384,13 +384,16 @@ func (s *separate) one(n int, apply bool) error {
 	if err := s.db.Watch(s.ctx, alone.SQL(!apply), nil); err != nil {
 		return fail("", err)
 	}
-	if apply {
-		for _, r := range step.Here {
-			if err := Ask(s.ctx, s.db, s.m.ID, fmt.Sprintf("step %d", n), r); err != nil {
-				return err
-			}
+	when, needs := fmt.Sprintf("step %d", n), step.Here
+	if !apply {
+		when, needs = "the undo of "+when, step.HereUndo
+	}
+	for _, r := range needs {
+		if err := Ask(s.ctx, s.db, s.m.ID, when, r); err != nil {
+			return err
 		}
-	} else {
+	}
+	if !apply {
 		if err := keepAside(s.ctx, s.db, s.e, &alone); err != nil {
 			return fail("", err)
 		}
@@ -496,11 +499,11 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 	if err != nil {
 		return nil, err
 	}
-	bound := *m.Bound(e, nil, values)
+	bound := m.Bound(e, nil, values)
 	if o.Revive {
-		bound.BeforeUndo = slices.DeleteFunc(slices.Clone(bound.BeforeUndo), func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) })
+		bound = reviving(bound)
 	}
-	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: &bound, o: o, note: true}
+	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: bound, o: o, note: true}
 	err = inTurn(ctx, db, o.Wait, func() error {
 		if err := newest(ctx, db, m); err != nil {
 			return err

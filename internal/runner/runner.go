@@ -314,6 +314,11 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		list := step.Apply
 		if undo {
 			list = step.Undo
+			for _, r := range step.HereUndo {
+				if err := Ask(ctx, db, m.ID, fmt.Sprintf("the undo of step %d", n+1), r); err != nil {
+					return err
+				}
+			}
 			if err := keepRows(ctx, db, e, m, step); err != nil {
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
 			}
@@ -349,6 +354,18 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		return &StepError{Migration: m.ID, Err: err}
 	}
 	return nil
+}
+
+// reviving is a migration whose undo lets deleted rows come back.
+func reviving(m *migration.Migration) *migration.Migration {
+	out := *m
+	revives := func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) }
+	out.BeforeUndo = slices.DeleteFunc(slices.Clone(m.BeforeUndo), revives)
+	out.Steps = slices.Clone(m.Steps)
+	for i := range out.Steps {
+		out.Steps[i].HereUndo = slices.DeleteFunc(slices.Clone(out.Steps[i].HereUndo), revives)
+	}
+	return &out
 }
 
 // refilled are the tables into which values that an earlier undo kept may come
@@ -507,15 +524,15 @@ func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err != nil {
 		return nil, err
 	}
-	bound := *m.Bound(e, nil, values)
+	bound := m.Bound(e, nil, values)
 	if o.Revive {
-		bound.BeforeUndo = slices.DeleteFunc(slices.Clone(bound.BeforeUndo), func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) })
+		bound = reviving(bound)
 	}
 	count, err := restoring(ctx, db, e, m, true)
 	if err != nil {
 		return nil, err
 	}
-	if err := Steps(ctx, db, e, &bound, true); err != nil {
+	if err := Steps(ctx, db, e, bound, true); err != nil {
 		return nil, err
 	}
 	back, err := count()

@@ -95,14 +95,13 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		}
 		for i := range m.Steps {
 			st := m.Steps[i]
-			list := st.Apply
+			list, needs := st.Apply, st.Here
 			if undo {
 				st = m.Steps[len(m.Steps)-1-i]
-				list = st.Undo
-			} else {
-				for _, r := range st.Here {
-					write(e.ScriptRequire(r)...)
-				}
+				list, needs = st.Undo, st.HereUndo
+			}
+			for _, r := range needs {
+				write(e.ScriptRequire(r)...)
 			}
 			write("-- " + migration.Title(st.Title))
 			for _, s := range list {

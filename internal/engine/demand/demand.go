@@ -42,15 +42,15 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 				shown = append(shown, old.Name)
 			}
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} values of %s.%s have no one way to become what is declared", to.Name, c.Name), About: c.Name,
+				Sentence: fmt.Sprintf("{n} values of %s.%s have no one way to become what is declared", to.Name, c.Name), About: c.Name, Guards: true,
 				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(), p.Quote(old.Name)),
 			})
 		}
 		if q, typ := p.unfit(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ), About: c.Name, Query: q})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ), About: c.Name, Guards: true, Query: q})
 		}
 		if q := p.lossy(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Query: q})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Guards: true, Query: q})
 		}
 		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})

@@ -66,17 +66,23 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
 		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
+	// Where steps run apart, rows come in between: what changes values asks again.
+	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && mirrored(forward, back) {
 		if a.InUse {
 			for i, o := range forward {
-				out.Steps = append(out.Steps, inUse(a.From.Name, o, back[len(back)-1-i])...)
+				steps := inUse(a.From.Name, o, back[len(back)-1-i])
+				if o.what == "types" {
+					steps[0].Here, steps[0].HereUndo = here, hereUndo
+				}
+				out.Steps = append(out.Steps, steps...)
 			}
 			return out
 		}
 		if comesAndGoes(forward) {
-			step := engine.Step{Title: a.Summary, Note: note(forward)}
+			step := engine.Step{Title: a.Summary, Note: note(forward), Here: here, HereUndo: hereUndo}
 			for i, o := range forward {
 				step.Apply = append(step.Apply, o.sql...)
 				step.Undo = append(step.Undo, back[i].sql...)
@@ -86,11 +92,15 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			return out
 		}
 		for i, o := range forward {
-			out.Steps = append(out.Steps, engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: back[len(back)-1-i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)})
+			step := engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: back[len(back)-1-i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)}
+			if o.what == "types" {
+				step.Here, step.HereUndo = here, hereUndo
+			}
+			out.Steps = append(out.Steps, step)
 		}
 		return out
 	}
-	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost)}
+	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range a.Lost {
