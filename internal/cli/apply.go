@@ -243,6 +243,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		left = nil
 	}}
 	watching := a.watch(l)
+	options.Progress = watching.show
 	done, err := runner.Apply(ctx, l.db, e, files, options)
 	var open *runner.NeedsAnswers
 	for errors.As(err, &open) && a.interactive() {
@@ -657,6 +658,7 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 		}
 	}
 	watching := a.watch(l)
+	o.Progress = watching.show
 	done, err := runner.Undo(ctx, l.db, e, files, o)
 	watching.end()
 	if err != nil {

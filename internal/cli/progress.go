@@ -1,6 +1,6 @@
 package cli
 
-// This file shows how far a run is that copies many rows, with the rate and the
+// This file shows how far a run is that copies or fills many rows, with the rate and the
 // time left. It is drawn at a terminal alone, on standard error, and is gone when
 // the copy is through.
 
@@ -14,6 +14,7 @@ import (
 type progress struct {
 	bar   *progressbar.ProgressBar
 	table string
+	show  func(engine.Progress) // nil where nobody looks
 }
 
 // watch shows the progress of what is done to a database until it ends.
@@ -22,12 +23,12 @@ func (a *app) watch(l *live) *progress {
 	if a.json || !isTerminal(a.err.w) {
 		return p
 	}
-	l.db.Tell(func(s engine.Progress) {
+	p.show = func(s engine.Progress) {
 		if p.table != s.Table {
 			p.end()
 			p.table = s.Table
 			p.bar = progressbar.NewOptions64(s.Total,
-				progressbar.OptionSetWriter(a.err.w), progressbar.OptionSetDescription("copying "+cell(s.Table)),
+				progressbar.OptionSetWriter(a.err.w), progressbar.OptionSetDescription("rows of "+cell(s.Table)),
 				progressbar.OptionSetWidth(24), progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString("rows"),
 				progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(),
 				progressbar.OptionSetTheme(progressbar.Theme{Saucer: "=", SaucerHead: ">", SaucerPadding: " ", BarStart: "[", BarEnd: "]"}))
@@ -36,7 +37,8 @@ func (a *app) watch(l *live) *progress {
 		if s.Done >= s.Total {
 			p.end()
 		}
-	})
+	}
+	l.db.Tell(p.show)
 	return p
 }
 

@@ -307,7 +307,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
-		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Batches: st.Batches, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
 	}
 	for i := range m.Steps {
 		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))

@@ -236,7 +236,8 @@ type Finding struct {
 	Take      []string // what is wanted of a row
 }
 
-// Progress is how many rows of a table a step has copied, or a seed has made.
+// Progress is how many rows of a table a step has copied or gone over, or a seed has
+// made.
 type Progress struct {
 	Table       string
 	Done, Total int64
@@ -266,13 +267,29 @@ type Piece struct {
 // StepKind tells in which transaction a step runs.
 type StepKind string
 
-// The kinds of step: in the migration's one transaction, in one of its own, and in
-// none. A migration with one of the last two can stop between two steps.
+// The kinds of step: in the migration's one transaction, in one of its own, in many, of
+// some rows each, and in none. A migration with one of the last three can stop between
+// two steps.
 const (
 	InTransaction      StepKind = ""
 	OwnTransaction     StepKind = "own transaction"
+	InBatches          StepKind = "in batches"
 	OutsideTransaction StepKind = "outside transaction"
 )
+
+// Kinds are those that a step's line tells.
+var Kinds = []StepKind{OwnTransaction, InBatches, OutsideTransaction}
+
+// Batch is the word in a statement for the rows of one batch: a condition takes its
+// place.
+const Batch = "batch"
+
+// Batches are the rows over which a step goes in batches: those of a table, in the
+// order of its key.
+type Batches struct {
+	Table string
+	Key   []string
+}
 
 // Step is one piece of a migration with its way back.
 type Step struct {
@@ -288,6 +305,7 @@ type Step struct {
 	UndoLoses []string
 	Here      []Requirement // asked just before it is applied
 	HereUndo  []Requirement // asked just before it is taken back
+	Batches   *Batches      // of a step in batches
 	Rows      []StepRows
 }
 

@@ -83,6 +83,7 @@ type Step struct {
 	UndoLoses []string             // what the undo destroys, and the runner keeps
 	Here      []engine.Requirement // asked just before it is applied
 	HereUndo  []engine.Requirement // asked just before it is taken back
+	Batches   *engine.Batches      // of a step in batches
 	Rows      []engine.StepRows
 	Apply     []Statement
 	Undo      []Statement
@@ -249,7 +250,13 @@ func fold(r rune) rune {
 }
 
 // unmarked keeps a name in a title from posing as the mode of its step.
-var unmarked = strings.NewReplacer("("+string(engine.OwnTransaction)+")", string(engine.OwnTransaction), "("+string(engine.OutsideTransaction)+")", string(engine.OutsideTransaction))
+var unmarked = func() *strings.Replacer {
+	var list []string
+	for _, k := range engine.Kinds {
+		list = append(list, "("+string(k)+")", string(k))
+	}
+	return strings.NewReplacer(list...)
+}()
 
 // Write lays the migration out as a file and sets its Text.
 func Write(m *Migration) string {
@@ -283,6 +290,9 @@ func Write(m *Migration) string {
 			fmt.Fprintf(&b, "  (%s)", s.Kind)
 		}
 		b.WriteByte('\n')
+		if s.Batches != nil {
+			fmt.Fprintf(&b, "%sbatches %s\n", Marker, nameList(append([]string{s.Batches.Table}, s.Batches.Key...)))
+		}
 		if len(s.Loses) > 0 {
 			fmt.Fprintf(&b, "%sloses %s", Marker, nameList(s.Loses))
 			if s.Kept {
@@ -502,6 +512,12 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				list := strings.TrimPrefix(words, "loses ")
 				list, step.Kept = strings.CutSuffix(list, ", kept")
 				step.Loses = readNames(list)
+			case strings.HasPrefix(words, "batches ") && step != nil:
+				names := readNames(strings.TrimPrefix(words, "batches "))
+				if len(names) < 2 || step.Kind != engine.InBatches {
+					return fail(p.Line, "this line cannot be read: it is batches TABLE, KEY, under a step (in batches)")
+				}
+				step.Batches = &engine.Batches{Table: names[0], Key: names[1:]}
 			case strings.HasPrefix(words, "undo loses ") && step != nil:
 				list, _ := strings.CutSuffix(strings.TrimPrefix(words, "undo loses "), ", kept")
 				step.UndoLoses = readNames(list)
@@ -580,6 +596,11 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	if err := closeNeed(strings.Count(text, "\n") + 1); err != nil {
 		return nil, err
 	}
+	for _, s := range m.Steps {
+		if s.Kind == engine.InBatches && s.Batches == nil {
+			return fail(s.Line, "a step (in batches) says over which rows: %sbatches TABLE, KEY", Marker)
+		}
+	}
 	if len(m.Steps) == 0 {
 		return fail(1, "the migration has no step; the file may be cut short")
 	}
@@ -617,7 +638,7 @@ func (m *Migration) headWords(words string) bool {
 
 // stepWords takes a step's line apart: title, note, and mode in brackets.
 func stepWords(s string) (title, note string, kind engine.StepKind) {
-	for _, x := range []engine.StepKind{engine.OwnTransaction, engine.OutsideTransaction} {
+	for _, x := range engine.Kinds {
 		if r, ok := strings.CutSuffix(s, "("+string(x)+")"); ok {
 			s, kind = strings.TrimSpace(r), x
 		}

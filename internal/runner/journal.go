@@ -28,6 +28,8 @@ type Half struct {
 	Done     []int    // the steps that are applied, from 1
 	Cut      int      // the step that was under way; 0: none
 	Undoing  bool     // that step was being taken back
+	Place    string   // the key behind which that step has yet to go over rows, as SQL
+	Until    string   // the key up to which it has to, as SQL; empty: to the end
 	Recorded bool     // it stands in the history: it was being taken back
 }
 
@@ -88,7 +90,7 @@ func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
 		case stateApplied:
 			h.Done = append(h.Done, n)
 		default:
-			h.Cut, h.Undoing = n, r[2] == stateUndoing
+			h.Cut, h.Undoing, h.Place, h.Until = n, r[2] == stateUndoing, r[5], r[6]
 			if h.Undoing {
 				h.Done = append(h.Done, n)
 			}
@@ -310,8 +312,11 @@ func (s *separate) group(list []int, apply bool) error {
 	if len(list) == 0 {
 		return nil
 	}
-	if s.bound.Steps[list[0]-1].Kind == engine.OutsideTransaction {
+	switch s.bound.Steps[list[0]-1].Kind {
+	case engine.OutsideTransaction:
 		return s.outside(list[0], apply)
+	case engine.InBatches:
+		return s.batches(list[0], apply)
 	}
 	err := s.inTurn(func() error {
 		for _, n := range list {
@@ -342,7 +347,7 @@ func (s *separate) now(n int, applied bool) {
 		s.half.Done = append(s.half.Done, n)
 	}
 	if s.half.Cut == n {
-		s.half.Cut = 0
+		s.half.Cut, s.half.Place, s.half.Until = 0, "", ""
 	}
 }
 

@@ -26,6 +26,8 @@ type Options struct {
 	Proved bool // only migrations that are proved may run
 	// Answers are the values of parameters, as people type them, by table.column.
 	Answers map[string]string
+	// Progress is told how far a step in batches is.
+	Progress func(engine.Progress)
 	// Home lets a parameter that nobody answered have the value that it had where
 	// the migration was drafted.
 	Home bool

@@ -105,7 +105,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			}
 			write("-- " + migration.Title(st.Title))
 			for _, s := range list {
-				write(e.ScriptStatement(s.SQL)...)
+				write(e.ScriptStatement(e.Bind(s.SQL, map[string]string{engine.Batch: "true"}))...)
 			}
 		}
 		if undo {

@@ -37,7 +37,8 @@ func openURL(t testing.TB, url string) (engine.Engine, engine.Database) {
 
 // serverLine writes n migrations that follow each other. Each makes a table with rows,
 // notes in a log that each of its steps ran, and builds an index and a check while
-// others could work: some steps in a transaction of their own, some in none.
+// others could work: some steps in a transaction of their own, some in batches, some in
+// none. A batch that was done twice, or not, would be told by the count of runs.
 func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migration {
 	var out []*migration.Migration
 	follows := ""
@@ -46,12 +47,16 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 		follows = m.ID
 		table := fmt.Sprintf("sheet_%02d", i)
 		step := func(kind engine.StepKind, title, apply, undo string) {
-			m.Steps = append(m.Steps, migration.Step{Title: title, Kind: kind, Apply: []migration.Statement{{SQL: apply}}, Undo: []migration.Statement{{SQL: undo}}})
+			s := migration.Step{Title: title, Kind: kind, Apply: []migration.Statement{{SQL: apply}}, Undo: []migration.Statement{{SQL: undo}}}
+			if kind == engine.InBatches {
+				s.Batches = &engine.Batches{Table: table, Key: []string{"id"}}
+			}
+			m.Steps = append(m.Steps, s)
 		}
 		step(engine.InTransaction, "create "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note text, runs integer NOT NULL DEFAULT 0)", "DROP TABLE "+table)
 		step(engine.InTransaction, "fill it", fmt.Sprintf("INSERT INTO %s SELECT i, 'sheet ' || i FROM generate_series(1, %d) AS i", table, rows), "DELETE FROM "+table)
 		step(engine.OutsideTransaction, "index it", "CREATE INDEX CONCURRENTLY "+table+"_idx ON "+table+" (note)", "DROP INDEX CONCURRENTLY IF EXISTS "+table+"_idx")
-		step(engine.OwnTransaction, "count its runs", "UPDATE "+table+" SET runs = runs + 1", "UPDATE "+table+" SET runs = runs - 1")
+		step(engine.InBatches, "count its runs", "UPDATE "+table+" SET runs = runs + 1 WHERE :batch", "UPDATE "+table+" SET runs = runs - 1 WHERE :batch")
 		step(engine.OutsideTransaction, "unique", "CREATE UNIQUE INDEX CONCURRENTLY "+table+"_key ON "+table+" (note, id)", "DROP INDEX CONCURRENTLY IF EXISTS "+table+"_key")
 		step(engine.OwnTransaction, "check what comes", "ALTER TABLE "+table+" ADD CONSTRAINT "+table+"_check CHECK (id > 0) NOT VALID", "ALTER TABLE "+table+" DROP CONSTRAINT "+table+"_check")
 		step(engine.OwnTransaction, "check every row", "ALTER TABLE "+table+" VALIDATE CONSTRAINT "+table+"_check", "SELECT 1")

@@ -70,15 +70,10 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
-	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && mirrored(forward, back) {
+	writes := a.InUse && slices.ContainsFunc(a.To.Columns, func(c *schema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
+	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && mirrored(forward, back) {
 		if a.InUse {
-			for i, o := range forward {
-				steps := inUse(a.From.Name, o, back[len(back)-1-i])
-				if o.what == "types" {
-					steps[0].Here, steps[0].HereUndo = here, hereUndo
-				}
-				out.Steps = append(out.Steps, steps...)
-			}
+			out.Steps = allInUse(a.From.Name, forward, back, here, hereUndo, nil)
 			return out
 		}
 		if comesAndGoes(forward) {
@@ -99,6 +94,12 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			out.Steps = append(out.Steps, step)
 		}
 		return out
+	}
+	if a.InUse {
+		if steps := inBatches(a, here, hereUndo); steps != nil {
+			out.Steps = steps
+			return out
+		}
 	}
 	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
 	if !a.From.Unkeyed() {

@@ -8,6 +8,7 @@ package postgres
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
@@ -67,6 +68,118 @@ func inUse(table string, o, back op) []engine.Step {
 		return []engine.Step{build, own(o.title, []string{alter + "ADD " + named(x.Name) + "UNIQUE USING INDEX " + quote(x.Name) + options}, []string{alter + "DROP CONSTRAINT " + quote(x.Name)})}
 	}
 	return []engine.Step{{Title: o.title, Kind: engine.OwnTransaction, Note: o.note, Apply: o.sql, Undo: back.sql, UndoLoses: engine.Qualify(table, o.adds)}}
+}
+
+// allInUse gives the steps for all changes of a table, each of which has its own way
+// back. again, by column, fills what came without a value while the first fill was
+// under way: from then on nothing does.
+func allInUse(table string, forward, back []op, here, hereUndo []engine.Requirement, again map[string]engine.Step) []engine.Step {
+	var out []engine.Step
+	for i, o := range forward {
+		steps := inUse(table, o, back[len(back)-1-i])
+		if o.what == "types" {
+			steps[0].Here, steps[0].HereUndo = here, hereUndo
+		}
+		if o.column != nil && o.comes {
+			if s, ok := again[o.column.Name]; ok {
+				steps = slices.Insert(steps, 1, s)
+			}
+		}
+		out = append(out, steps...)
+	}
+	return out
+}
+
+// fillable tells whether adding a column would write every row anew, and filling it in
+// batches would not: it has another value for each row, from its default.
+func fillable(c *schema.Column) bool {
+	return rewrites(c) && c.Default != nil && !c.Identity && c.Generated == nil
+}
+
+// inBatches gives the steps of a change in which rows are given values: the columns
+// come empty, are filled in batches, and only then is held what is declared. A constant
+// for every row is the column's default for a while, which writes no row. nil: the
+// change is none of this kind.
+func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engine.Step {
+	key := a.From.Key()
+	if len(key) == 0 || a.From.Unkeyed() || len(a.Lost) > 0 || !schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
+		return nil
+	}
+	for column, s := range a.Back {
+		if s.Unfill == "" || s.SQL != "" || a.Forward[column].Fill == "" {
+			return nil
+		}
+	}
+	bare, ready := a.From.Clone(), a.From.Clone() // with the new columns; with their defaults
+	type fill struct{ column, sql string }
+	var fills []fill
+	for _, c := range a.To.Columns {
+		old := a.From.Column(c.Name)
+		src, ok := a.Forward[c.Name]
+		switch {
+		case old == nil && (ok || fillable(c)):
+			n := &schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation}
+			d := *n
+			switch {
+			case c.Generated != nil || c.Identity || ok && (src.SQL == "" || src.Kept != "" || src.Unfill != ""):
+				return nil
+			case src.Literal:
+				n.Default, n.NotNull = &schema.SQL{Text: src.SQL}, c.NotNull
+				d = *n
+			default:
+				if d.Default = c.Default; !ok {
+					src.SQL = c.Default.Text
+				}
+				fills = append(fills, fill{c.Name, src.SQL})
+			}
+			bare.Columns, ready.Columns = append(bare.Columns, n), append(ready.Columns, &d)
+		case ok && (src.Fill == "" || src.Converts || !schema.SameForm(old.SQLType, c.SQLType) || old.Collation != c.Collation):
+			return nil
+		case ok:
+			fills = append(fills, fill{c.Name, src.Fill})
+		}
+	}
+	var out []engine.Step
+	again := map[string]engine.Step{}
+	between := func(from, to *schema.Table) bool {
+		forward, back := changes(from, to, nil, true), changes(to, from, nil, true)
+		if !mirrored(forward, back) {
+			return false
+		}
+		out = append(out, allInUse(from.Name, forward, back, here, hereUndo, again)...)
+		return true
+	}
+	if !between(a.From, bare) || !between(bare, ready) {
+		return nil
+	}
+	table := quote(a.To.Name)
+	batches := &engine.Batches{Table: a.To.Name, Key: key}
+	if filled := a.Filled(); len(filled) > 0 && a.Keep != "" {
+		keep := keepValues(a, nil, filled)
+		out = append(out, engine.Step{Title: "note which rows have no " + strings.Join(filled, ", "), Kind: engine.OwnTransaction, Note: noteKeeps,
+			Apply: []string{keep[0], keep[2]}, Undo: []string{"DROP TABLE " + quote(a.Keep)}})
+	}
+	for _, f := range fills {
+		x := quote(f.column)
+		sql := fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, f.sql, table, x, engine.Batch)
+		s := engine.Step{Title: fmt.Sprintf("fill %s.%s", a.To.Name, f.column), Kind: engine.InBatches, Batches: batches}
+		if a.From.Column(f.column) != nil && a.Keep != "" {
+			var to, from []string
+			for _, k := range a.Match() {
+				to, from = append(to, quote("key_"+k)), append(from, quote(k))
+			}
+			sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled", sql, table, quote(a.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "), x)
+			s.Undo = quiet([]string{fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND kept.%s IS NOT DISTINCT FROM %s.%s AND :%s", table, x, quote(a.Keep), keptMatch(a.Match(), "kept", table), quote("filled_"+f.column), table, x, engine.Batch)})
+		}
+		s.Apply = quiet([]string{sql})
+		out = append(out, s)
+		s.Title, s.Undo = s.Title+" in what came meanwhile", nil
+		again[f.column] = s
+	}
+	if !between(ready, a.To) {
+		return nil
+	}
+	return out
 }
 
 // goingTitle says what the steps of a change do that takes something away. Most have

@@ -120,6 +120,8 @@ func (Engine) Locks(statement string) []engine.Lock {
 		switch word(0) {
 		case "UPDATE":
 			lock(list[1].name(), rowExclusive, engine.Rewrites)
+		case "WITH":
+			lock(behind("UPDATE"), rowExclusive, engine.Rewrites)
 		case "DELETE":
 			lock(behind("FROM"), rowExclusive, engine.Reads)
 		}
