@@ -391,6 +391,9 @@ func (r *resolver) resolveType(f *field) bool {
 			return false
 		}
 		col.Type = schema.Type{Kind: schema.Choice, Name: c.Name.Name}
+		if c.Enum {
+			col.Type.Enum = snakeCase(c.Name.Name)
+		}
 		for _, v := range c.Values {
 			col.Type.Choices = append(col.Type.Choices, v.Name)
 		}

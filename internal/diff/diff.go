@@ -51,6 +51,9 @@ const (
 	AddView       Kind = "add view"
 	DropView      Kind = "drop view"
 	ChangeView    Kind = "change view"
+	AddEnum       Kind = "add enum"
+	DropEnum      Kind = "drop enum"
+	ChangeEnum    Kind = "change enum"
 	AddRow        Kind = "add row"
 	DropRow       Kind = "drop row"
 	ChangeRow     Kind = "change row"
@@ -124,6 +127,19 @@ func Schemas(live, wanted *schema.Schema) []Change {
 	for _, t := range live.Tables {
 		if w := wanted.Table(t.Name); w == nil && !schema.Own(t.Name) {
 			out = append(out, Change{Kind: DropTable, Table: t.Name, What: fmt.Sprintf("%d columns", len(t.Columns)), Object: t})
+		}
+	}
+	for _, o := range wanted.Others {
+		old := live.Enum(o.Name)
+		if o.Kind != schema.EnumType {
+			continue
+		}
+		words := "enum type: " + strings.Join(o.Values, ", ")
+		if old == nil {
+			out = append(out, Change{Kind: AddEnum, Table: o.Name, What: words, Object: o})
+		} else if !slices.Equal(old.Values, o.Values) {
+			out = append(out, Change{Kind: ChangeEnum, Table: o.Name, From: strings.Join(old.Values, ", "), To: strings.Join(o.Values, ", "),
+				What: "enum type: " + strings.Join(old.Values, ", ") + " -> " + strings.Join(o.Values, ", "), Object: o, Before: old})
 		}
 	}
 	for _, v := range wanted.Views {

@@ -194,8 +194,25 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 	}
 	var renames, madeRenames []engine.Step // of the latter only what a migration made
+	enums := map[plan.Rename]engine.Step{}
 	for _, r := range answers.Rename {
 		if r.Value != "" {
+			step, ok := plan.EnumRename(s.Engine, from, r)
+			if !ok {
+				continue
+			}
+			old, now := from.Table(r.Table).Column(r.Column), s.declared(r, answers.Rename)
+			if now == nil || !slices.Contains(old.Values, r.Value) || slices.Contains(old.Values, r.To) || slices.Contains(now.Values, r.Value) || !slices.Contains(now.Values, r.To) {
+				return nil, fmt.Errorf("--rename %s: %s.%s has to lose the value %q and to get %q", r, r.Table, r.Column, r.Value, r.To)
+			}
+			enums[r] = step
+			if slices.ContainsFunc(renames, func(o engine.Step) bool { return slices.Equal(o.Apply, step.Apply) }) {
+				continue // said of another column of the type
+			}
+			renames = append(renames, step)
+			if _, ok := plan.EnumRename(s.Engine, made, r); ok {
+				madeRenames = append(madeRenames, step)
+			}
 			continue
 		}
 		step := s.Engine.Rename(r.Table, r.Column, r.To)
@@ -204,7 +221,20 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			madeRenames = append(madeRenames, step)
 		}
 	}
-	in := plan.Input{Engine: s.Engine, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
+	for _, o := range s.Wanted.Others { // an enum type that has to be made anew
+		if old := from.Enum(o.Name); o.Kind == schema.EnumType && old != nil {
+			there := slices.Clone(old.Values)
+			for r := range enums {
+				if i := slices.Index(there, r.Value); i >= 0 && slices.Equal(enums[r].Apply, s.Engine.Enums().RenameValue(o.Name, r.Value, r.To)) {
+					there[i] = r.To
+				}
+			}
+			if !plan.OnlyAdded(there, o.Values) {
+				renames = append(renames, engine.Step{Title: "set the enum type " + o.Name + " apart", Apply: s.Engine.Enums().Rename(o.Name, plan.Apart(o.Name))})
+			}
+		}
+	}
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
@@ -233,6 +263,24 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 	}
 	return plan.Make(in)
+}
+
+// declared is the column that the models have for one whose value has another name.
+func (s *State) declared(r plan.Rename, all []plan.Rename) *schema.Column {
+	table, column := r.Table, r.Column
+	for _, o := range all {
+		switch {
+		case o.Value != "" || !strings.EqualFold(o.Table, r.Table):
+		case o.Column == "":
+			table = o.To
+		case strings.EqualFold(o.Column, r.Column):
+			column = o.To
+		}
+	}
+	if t := s.Wanted.Table(table); t != nil {
+		return t.Column(column)
+	}
+	return nil
 }
 
 // trial makes renames on scratch, so that the engine itself says what follows

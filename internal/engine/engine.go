@@ -91,6 +91,9 @@ type Engine interface {
 	// may refer to each other; where is by table.
 	DeleteTogether(tables, where []string) []string
 
+	// Enums are the words for enum types; nil where the engine has none.
+	Enums() Enums
+
 	// SeedTables are the statements that make the tables in which runs of seeds
 	// are recorded where they are not there yet.
 	SeedTables() []string
@@ -121,6 +124,21 @@ type Engine interface {
 	Open(ctx context.Context, url string, mode Mode) (Database, error)
 	// Scratch opens a new empty database that cannot reach any other.
 	Scratch(ctx context.Context) (Database, error)
+}
+
+// Enums puts changes of enum types into an engine's words. A type's values can come and
+// be renamed; where one goes, or their order is another, the type is set apart and made
+// anew.
+type Enums interface {
+	// Make and Drop give the statements that make a type and drop it.
+	Make(name string, values []string) []string
+	Drop(name string) []string
+	// Rename gives a type another name, RenameValue one of its values.
+	Rename(name, to string) []string
+	RenameValue(name, value, to string) []string
+	// Add gives the statements that add what wanted has beside values, whose order
+	// stays.
+	Add(name string, values, wanted []string) []string
 }
 
 // Mode is what a database is opened for.

@@ -412,6 +412,12 @@ func (c *cursor) blockHead(b *Block) {
 	case ModelBlock:
 		b.Outside = c.accept("outside")
 	case ChoiceBlock:
+		if c.accept("as") {
+			if !c.accept("enum") {
+				c.fail(c.here(), "write choice "+b.Name.Name+" as enum: one, another", `"enum" is expected behind "as"`)
+			}
+			b.Enum = true
+		}
 		if !c.acceptByte(':', true) {
 			c.fail(c.here(), "write choice "+b.Name.Name+": one, another", `":" is expected here, not %s`, c.showNext())
 		}

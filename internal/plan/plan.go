@@ -31,6 +31,8 @@ type Input struct {
 	NoKeep   bool // what a step destroys is not kept
 	NoDrop   bool // columns cannot be dropped in place in this database
 	Rows     []TableRows
+	// EnumRenames are the steps of those renames that concern enum types.
+	EnumRenames map[Rename]engine.Step
 	// InUse tells whether others work on a table where the migration will go.
 	InUse func(table string) bool
 	// Size is the room that a live table takes, in bytes.
@@ -149,6 +151,7 @@ type planner struct {
 	skipped map[string]bool                 // its other changes wait for an answer
 	looked  map[string]bool                 // what was made of it by hand is noted
 	needs   map[string][]engine.Requirement // what else must hold before its steps
+	moving  []string                        // enum types, as SQL, that come, go, or are made anew
 	// References that come and go apart from their tables.
 	place                 map[string]int // among the tables that come, or go
 	apartFrom, foundKeys  map[*schema.ForeignKey]bool
@@ -170,9 +173,11 @@ const (
 	rankSpanGoes = iota
 	rankReferenceGoes
 	rankRowsGo
+	rankEnumComes
 	rankCreate
 	rankAlter
 	rankDrop
+	rankEnumGoes
 	rankReferenceComes
 	rankSpanComes
 	rankRows
@@ -188,14 +193,19 @@ func Make(in Input) (*Plan, error) {
 	p.references()
 	p.viewsAside()
 	p.spanning()
+	p.enums()
 	byTable := map[string][]diff.Change{}
 	var order []string
 	for _, c := range p.plan.Changes {
+		if _, ok := c.Object.(*schema.Other); ok {
+			continue
+		}
 		if byTable[c.Table] == nil {
 			order = append(order, c.Table)
 		}
 		byTable[c.Table] = append(byTable[c.Table], c)
 	}
+	p.valueSteps()
 	for _, r := range in.Answers.Rename {
 		if r.Value == "" {
 			step := in.Engine.Rename(r.Table, r.Column, r.To)
@@ -219,12 +229,14 @@ func Make(in Input) (*Plan, error) {
 	if p.err != nil {
 		return nil, p.err
 	}
+	p.enumsAside()
 	diff.Group(p.plan.Changes)
 	for _, u := range ordered(p.units) {
 		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
+	p.addedUsed()
 	p.once()
 	if err := p.locks(); err != nil {
 		return nil, err
@@ -332,6 +344,9 @@ func (p *planner) others() {
 		p.plan.Undeclared = append(p.plan.Undeclared, diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
 	}
 	for _, o := range p.Live.Others {
+		if o.Kind == schema.EnumType && (p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil || strings.HasPrefix(o.Name, Apart(""))) {
+			continue
+		}
 		if o.Kind != "" && o.Kind != "extension" {
 			add(o.Kind, o.Name, "")
 		}
@@ -482,6 +497,37 @@ func names(t *schema.Table, itself bool) []string {
 	return out
 }
 
+// inNewTypes gives what is declared of a table the declared words where a column comes
+// to an enum type, or goes from one: constants have another type in them.
+func inNewTypes(to, from, wanted *schema.Table) {
+	moves := func(column string) bool {
+		c, old := to.Column(column), from.Column(column)
+		return c != nil && old != nil && (c.Values == nil) != (old.Values == nil)
+	}
+	if !slices.ContainsFunc(to.Columns, func(c *schema.Column) bool { return moves(c.Name) }) {
+		return
+	}
+	for _, c := range to.Columns {
+		if w := wanted.Column(c.Name); moves(c.Name) && w != nil && schema.SameSQL(c.Default, w.Default) {
+			c.Default = w.Default
+		}
+	}
+	for i, k := range to.Checks {
+		for _, w := range wanted.Checks {
+			if w.Name == k.Name && w.SQL.Same(k.SQL) {
+				to.Checks[i] = w
+			}
+		}
+	}
+	for i, x := range to.Indexes {
+		for _, w := range wanted.Indexes {
+			if w.Name == x.Name && schema.SameIndex(w, x) {
+				to.Indexes[i] = w
+			}
+		}
+	}
+}
+
 func (p *planner) alter(name string, changes []diff.Change) {
 	live, wanted := p.settled(p.without(p.Live.Table(name))), p.Wanted.Table(name)
 	live, changes, ok := p.restore(live, changes)
@@ -503,6 +549,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			return engine.ParentNew
 		},
 	}
+	inNewTypes(a.To, live, wanted)
 	rows := int64(-1)
 	count := func() int64 {
 		if rows < 0 {
@@ -551,7 +598,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if open := p.plan.Questions[asked:]; len(open) > 0 {
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		if !p.renamed(name) { // what stands against the rest is told all the same
-			for _, r := range p.Engine.Alter(a).BeforeApply {
+			change := p.Engine.Alter(a)
+			p.withEnums(&change)
+			for _, r := range change.BeforeApply {
 				if !slices.ContainsFunc(open, func(q Question) bool { return q.About == name+"."+r.About && r.About != "" }) {
 					p.plan.BeforeApply = append(p.plan.BeforeApply, r)
 				}
@@ -625,6 +674,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	p.foundOnce(live)
 	p.revived(&change, live, wanted)
+	p.withEnums(&change)
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
@@ -820,6 +870,9 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 
 func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
 	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
+	if p.enumLess(c) {
+		return
+	}
 	there, ok := p.Engine.Convert(old, col)
 	back, ok2 := p.Engine.Convert(col, old)
 	// A constant is for rows that have no value, unless there is no way to turn
@@ -913,24 +966,33 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		a.Forward[k.Column] = engine.Source{SQL: fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(there, " "), column)}
 		a.Back[k.Column] = engine.Source{SQL: fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(back, " "), column)}
 	}
+	p.valuesGone(c.Table, k.Column, old, now, renamed)
+}
+
+// valuesGone asks about the rows of values that a choice loses, and tells whether there
+// are any.
+func (p *planner) valuesGone(table, column string, old, now []string, renamed map[string]bool) (asked bool) {
 	for _, v := range old {
 		if slices.Contains(now, v) || renamed[v] {
 			continue
 		}
-		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s = %s", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, k.Column)), lit(v)))
+		where := fmt.Sprintf("%s = %s", p.Engine.Quote(p.oldColumn(table, column)), p.Engine.Text(v))
+		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.Quote(p.oldTable(table)), where))
 		if n == 0 {
 			continue
 		}
-		q := Question{About: c.Table + "." + k.Column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, c.Table, k.Column, words.Have(n))}
+		q := Question{About: table + "." + column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, table, column, words.Have(n))}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
-				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", c.Table, k.Column, v, w)})
+				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
 			}
 		}
-		q.Query = p.shown(c.Table, k.Column, fmt.Sprintf("%s = %s", p.Engine.Quote(p.oldColumn(c.Table, k.Column)), lit(v)))
+		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"
 		p.ask(q)
+		asked = true
 	}
+	return asked
 }
 
 func (p *planner) count(query string) int64 {

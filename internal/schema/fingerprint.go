@@ -32,6 +32,11 @@ func Fingerprint(s *Schema) string {
 			views = append(views, "view "+v.SQL.Key())
 		}
 	}
+	for _, o := range s.Others {
+		if o.Kind == EnumType {
+			views = append(views, fmt.Sprintf("enum %s %q", o.Name, o.Values))
+		}
+	}
 	lines(h, views)
 	return hex.EncodeToString(h.Sum(nil))[:12]
 }

@@ -49,6 +49,21 @@ type Other struct {
 	Name string
 	Make []string // the statements that make it
 	Late bool     // it stands on tables, and is made after them
+	// Values are those of an enum type, the one that a choice can be kept as.
+	Values []string
+}
+
+// EnumType is the kind of enum types.
+const EnumType = "enum type"
+
+// Enum returns the enum type with that name, or nil.
+func (s *Schema) Enum(name string) *Other {
+	for _, o := range s.Others {
+		if o.Kind == EnumType && o.Name == name {
+			return o
+		}
+	}
+	return nil
 }
 
 // Table is one table with all that belongs to it.
@@ -96,8 +111,9 @@ type Column struct {
 	Identity  bool // numbered by the database
 	// IdentityAlways refuses numbers that the application gives.
 	IdentityAlways bool
-	Collation      string // empty: the engine's own
-	Conflict       string // SQLite: what NOT NULL does on a conflict, as stored
+	Values         []string // those that an enum type takes; nil: it is of none
+	Collation      string   // empty: the engine's own
+	Conflict       string   // SQLite: what NOT NULL does on a conflict, as stored
 	Comment        string
 
 	// Declared layer.

@@ -43,6 +43,7 @@ type Type struct {
 	Scale     int // decimal: digits behind the point
 	Choices   []string
 	Name      string // of a named choice; of a native type, its SQL
+	Enum      string // of a named choice that is kept as a type: that type's name
 }
 
 // String gives the type as a model would write it.

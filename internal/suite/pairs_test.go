@@ -68,6 +68,14 @@ func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Ran
 					table, column, _ := strings.Cut(q.About, ".")
 					w := s.Wanted.Table(table)
 					out.Fill[q.About] = fill(t, s, w, w.Column(column), r)
+				case "rename": // of a value of a choice: all of its columns alike
+					names, to, _ := strings.Cut(key, "=")
+					parts := strings.Split(names, ".")
+					if len(parts) == 3 && !slices.ContainsFunc(out.Rename, func(o plan.Rename) bool {
+						return (o.Table == parts[0] && o.Column == parts[1] || o.Value != parts[2]) && (o.Value == parts[2] || o.To == to)
+					}) {
+						out.Rename = append(out.Rename, plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to})
+					}
 				case "deleted":
 					out.Deleted[q.About] = []plan.Fate{plan.Keep, plan.Restore}[r.IntN(2)]
 				}
@@ -176,6 +184,9 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	d, err := s.Make(ctx, draft.Request{Title: "change", Answers: answers, Now: time.Now(), Rows: true})
 	require.NoError(t, err)
 	for _, q := range d.Plan.Questions {
+		if strings.HasPrefix(q.Text, "the value ") {
+			return d, files // two values go where one comes
+		}
 		require.Empty(t, q.Choices, "a question that was answered: %s", q.Text)
 	}
 	if d.Migration == nil {

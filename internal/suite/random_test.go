@@ -31,12 +31,15 @@ func (f field) line() string { return f.name + " " + f.typ + " " + strings.Join(
 var modelNames = []string{"Collector", "Taxon", "Specimen", "Sheet", "Loan", "Locality"}
 var fieldNames = []string{"name", "label", "code", "weight", "height", "seen_on", "opened", "noted", "rarity", "order", "notes", "mark", "count"}
 
-var scalarTypes = []string{"text", "text(20)", "text(8)", "smallint", "integer", "bigint", "decimal(8,2)", "decimal(20,4)", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice(low, mid, high)", "choice(low, mid)", "choice(low, mid, high, top)"}
+var scalarTypes = []string{"text", "text(20)", "text(8)", "smallint", "integer", "bigint", "decimal(8,2)", "decimal(20,4)", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice(low, mid, high)", "choice(low, mid)", "choice(low, mid, high, top)", "Rarity"}
+
+// rarities are what the choice Rarity, which is kept as an enum type, may be.
+var rarities = []string{"low, mid, high", "low, mid, high, top", "mid, low, high", "low, mid", "nil, low, mid, high"}
 
 var typeDefaults = map[string]string{
 	"text": `"a 'b' c"`, "text(20)": `"pressed"`, "text(8)": `"new"`, "smallint": "7", "integer": "-3", "bigint": "9000000000", "decimal(8,2)": "2.5", "decimal(20,4)": "1.25",
 	"double": "0.5", "boolean": "true", "date": "2026-01-31", "time": `"08:30:00"`, "timestamp": "now", "datetime": `"2026-01-31 08:30:00"`, "json": `{"a":1}`,
-	"choice(low, mid, high)": "mid", "choice(low, mid)": "low", "choice(low, mid, high, top)": "high", "uuid": "new uuid",
+	"choice(low, mid, high)": "mid", "choice(low, mid)": "low", "choice(low, mid, high, top)": "high", "Rarity": "mid", "uuid": "new uuid",
 }
 
 func drawField(t *rapid.T, name string, models []string) field {
@@ -124,6 +127,14 @@ func (m *model) quoted(f field) string { return f.name }
 
 func text(models []model) string {
 	var b strings.Builder
+	parts, used := 0, false
+	for _, m := range models {
+		parts += len(m.fields) + len(m.lines)
+		used = used || slices.ContainsFunc(m.fields, func(f field) bool { return f.typ == "Rarity" })
+	}
+	if used {
+		fmt.Fprintf(&b, "choice Rarity as enum: %s\n\n", rarities[parts%len(rarities)])
+	}
 	for _, m := range models {
 		fmt.Fprintf(&b, "model %s\n", m.name)
 		for _, f := range m.fields {

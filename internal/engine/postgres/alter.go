@@ -457,13 +457,13 @@ func (a *alteration) values() {
 		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept", strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
 		match := keptMatch(s.Match, "kept", "here")
 		if s.Unfill != "" {
-			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND kept.%s IS NOT DISTINCT FROM here.%s", table, x, newest, match, x, quote("filled_"+c.Name), x))
+			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM here.%s", table, x, newest, match, x, fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name)), x))
 			continue
 		}
 		if a.from.Column(c.Name) != nil && !a.anew[c.Name] {
 			sql = append(sql, fmt.Sprintf("UPDATE %s SET %s = NULL", table, x))
 		}
-		sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = kept.%s FROM %s WHERE %s", table, target(c), x, newest, match))
+		sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = %s FROM %s WHERE %s", table, target(c), fromKept(c, "kept."+x), newest, match))
 		rest := s.Else
 		if c.NotNull && c.Default != nil {
 			rest = c.Default.Text
@@ -670,7 +670,7 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 	row := quote(table)
 	switch {
 	case src.Kept != "":
-		expr := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(src.Match, "kept", row))
+		expr := fmt.Sprintf("(SELECT %s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)", fromKept(c, "kept."+quote(c.Name)), quote(src.Kept), keptMatch(src.Match, "kept", row))
 		switch {
 		case c.NotNull && c.Default != nil:
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
@@ -683,8 +683,8 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 		if src.SQL != "" {
 			value = src.SQL
 		}
-		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s IS NOT DISTINCT FROM %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(src.Match, "kept", row), quote("filled_"+c.Name), row, quote(c.Name), quote(c.Name), value), true
+		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
+			quote(src.Unfill), keptMatch(src.Match, "kept", row), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name)), row, quote(c.Name), quote(c.Name), value), true
 	case src.Blocks && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":

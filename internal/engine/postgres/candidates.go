@@ -26,6 +26,9 @@ func (Engine) Candidates(t *schema.Table, c *schema.Column) []string {
 			}
 		}
 	}
+	for _, v := range c.Values {
+		out = append(out, literal(v))
+	}
 	typ := typeOf(c.SQLType)
 	switch typ.Kind {
 	case schema.Text:

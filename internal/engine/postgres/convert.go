@@ -79,7 +79,18 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		return fmt.Sprintf("%s BETWEEN %s AND %s", sql, low, high)
 	}
 	order := map[schema.Kind]int{schema.Smallint: 1, schema.Integer: 2, schema.Bigint: 3}
+	list := func(values []string) string {
+		out := make([]string, len(values))
+		for i, v := range values {
+			out[i] = literal(v)
+		}
+		return x + "::text IN (" + strings.Join(out, ", ") + ")"
+	}
 	switch {
+	case to.Values != nil && (from.Values != nil || a == schema.Text):
+		return exact(cast(x+"::text"), "the text has to be one of the values", list(to.Values))
+	case from.Values != nil && b == schema.Text:
+		return exact(cast(x+"::text"), "a value becomes its text", fitsText(x+"::text"))
 	case a == schema.Native || b == schema.Native:
 		return engine.Conversion{}, false
 	case a == schema.Text && b == schema.Text:

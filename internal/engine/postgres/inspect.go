@@ -105,7 +105,16 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	r.triggers(all[6])
 	r.others(all[7], all[8], all[9], all[10])
 	r.policies(all[11])
+	values := map[string][]string{}
+	for _, o := range r.s.Others {
+		if o.Kind == schema.EnumType {
+			values[quote(o.Name)] = o.Values
+		}
+	}
 	for _, t := range r.s.Tables {
+		for _, c := range t.Columns {
+			c.Values = values[c.SQLType]
+		}
 		recognise(t)
 	}
 	for _, v := range r.s.Views {
@@ -375,11 +384,7 @@ func (r *reading) others(extensions, types, sequences, functions [][]string) {
 		name := quote(v[1])
 		switch v[2] {
 		case "e":
-			var labels []string
-			for _, l := range jsonTexts(v[6]) {
-				labels = append(labels, literal(l))
-			}
-			add(v[0], &schema.Other{Kind: "enum type", Name: v[1], Make: []string{"CREATE TYPE " + name + " AS ENUM (" + strings.Join(labels, ", ") + ")"}})
+			add(v[0], enumType(v[1], jsonTexts(v[6])))
 		case "d":
 			s := "CREATE DOMAIN " + name + " AS " + v[3]
 			if v[5] != "" {
@@ -472,7 +477,9 @@ func recognise(t *schema.Table) {
 		}
 	}
 	for _, c := range t.Columns {
-		c.Type = typeOf(c.SQLType)
+		if c.Type = typeOf(c.SQLType); c.Values != nil {
+			c.Type = schema.Type{Kind: schema.Choice, Choices: c.Values}
+		}
 		if c.Default != nil {
 			c.Value = knownDefaults[c.Default.Key()]
 		}

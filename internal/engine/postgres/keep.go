@@ -83,6 +83,30 @@ func (Engine) DeleteTogether(tables, where []string) []string {
 	return []string{"WITH " + strings.Join(parts, ", ") + " SELECT 1"}
 }
 
+// keptType is the type in which a column's values are kept. Those of an enum type are
+// kept as texts, so that the type can go, or lose values, while they are.
+func keptType(c *schema.Column) string {
+	if c.Values != nil {
+		return "text"
+	}
+	return c.SQLType
+}
+
+// toKept and fromKept turn a value of a column into one that is kept, and back.
+func toKept(c *schema.Column, sql string) string {
+	if c.Values != nil {
+		return sql + "::text"
+	}
+	return sql
+}
+
+func fromKept(c *schema.Column, sql string) string {
+	if c != nil && c.Values != nil {
+		return sql + "::text::" + c.SQLType
+	}
+	return sql
+}
+
 // bareTable is the table without anything that could refuse or touch a row: its
 // columns' names and types, and its key.
 func bareTable(t *schema.Table, name string) *schema.Table {
@@ -91,6 +115,7 @@ func bareTable(t *schema.Table, name string) *schema.Table {
 	b.Comment = ""
 	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
 	for _, c := range b.Columns {
+		c.SQLType, c.Values = keptType(c), nil
 		c.Default, c.NotNull, c.Comment, c.IdentityAlways = nil, false, "", false
 	}
 	if b.PrimaryKey != nil {
@@ -101,7 +126,7 @@ func bareTable(t *schema.Table, name string) *schema.Table {
 
 // copyRows fills a table from another; where chooses rows, empty for all.
 func copyRows(from, to *schema.Table, fromName, toName, where string) string {
-	var columns []string
+	var columns, values []string
 	given := ""
 	for _, c := range to.Columns {
 		if o := from.Column(c.Name); o == nil || c.Generated != nil || o.Generated != nil {
@@ -111,13 +136,21 @@ func copyRows(from, to *schema.Table, fromName, toName, where string) string {
 			given = " OVERRIDING SYSTEM VALUE"
 		}
 		columns = append(columns, quote(c.Name))
+		switch o := from.Column(c.Name); {
+		case o.Values != nil && c.Values != nil:
+			values = append(values, quote(c.Name))
+		case o.Values != nil:
+			values = append(values, toKept(o, quote(c.Name)))
+		default:
+			values = append(values, fromKept(c, quote(c.Name)))
+		}
 	}
 	s := ""
 	if len(columns) == 0 { // nothing of the old rows goes on but that they are there
 		s = fmt.Sprintf("INSERT INTO %s SELECT FROM %s", quote(toName), quote(fromName))
 	} else {
 		list := strings.Join(columns, ", ")
-		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quote(toName), list, given, list, quote(fromName))
+		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quote(toName), list, given, strings.Join(values, ", "), quote(fromName))
 	}
 	if where != "" {
 		s += " WHERE " + where
@@ -156,9 +189,9 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 	t := a.From
 	var items, columns, values, keys []string
 	add := func(name string, c *schema.Column, value string) {
-		items = append(items, columnDefinition(&schema.Column{Name: name, SQLType: c.SQLType, Collation: c.Collation}))
+		items = append(items, columnDefinition(&schema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation}))
 		columns = append(columns, quote(name))
-		values = append(values, value)
+		values = append(values, toKept(c, value))
 	}
 	for _, k := range a.Match() {
 		add("key_"+k, t.Column(k), quote(k))
@@ -223,7 +256,7 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	match := keptMatch(keys, "kept", "here")
 	var out, set []string
 	for _, c := range columns {
-		set = append(set, fmt.Sprintf("%s = kept.%s", quote(c), quote(c)))
+		set = append(set, fmt.Sprintf("%s = %s", quote(c), fromKept(t.Column(c), "kept."+quote(c))))
 	}
 	if len(set) > 0 {
 		by := strings.Join(list, ", ")

@@ -21,8 +21,20 @@ const (
 func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	out := declared.Clone()
 	var notices []engine.Notice
+	for _, t := range out.Tables { // a table's rows have a type of its name
+		for _, c := range t.Columns {
+			if c.Type.Enum != "" && out.Table(c.Type.Enum) != nil {
+				c.Type.Enum += "_choice"
+			}
+		}
+	}
 	for _, t := range out.Tables {
 		notices = append(notices, realizeTable(t)...)
+		for _, c := range t.Columns {
+			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Outside {
+				out.Others = append(out.Others, enumType(c.Type.Enum, c.Type.Choices))
+			}
+		}
 	}
 	for _, t := range out.Tables {
 		if t.Children && !t.Outside {
@@ -86,7 +98,9 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		if c.Type.Kind == schema.Bytes && c.Type.Length > 0 {
 			check(schema.ForType, fmt.Sprintf("octet_length(%s) <= %d", x, c.Type.Length))
 		}
-		if c.Type.Kind == schema.Choice {
+		if c.Type.Enum != "" {
+			c.Values = c.Type.Choices
+		} else if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
 		}
 		if c.Nonblank {
@@ -131,6 +145,9 @@ func typeName(t schema.Type) string {
 		}
 		return "text"
 	case schema.Choice:
+		if t.Enum != "" {
+			return quote(t.Enum)
+		}
 		return "text"
 	case schema.Decimal:
 		return fmt.Sprintf("numeric(%d,%d)", t.Precision, t.Scale)

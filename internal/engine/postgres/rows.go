@@ -41,7 +41,15 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		}
 	}
 	if !r.Fresh { // also for rows that are inserted: the undo leaves those that were there
-		s.Apply = append(s.Apply, fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s", quote(r.Keep), quoteAll(append([]string{r.By}, columns...)), table, among(r.Rows)))
+		kept := []string{by}
+		for _, c := range columns {
+			x := quote(c)
+			if o := r.Table.Column(c); o != nil && o.Values != nil {
+				x = toKept(o, x) + " AS " + x
+			}
+			kept = append(kept, x)
+		}
+		s.Apply = append(s.Apply, fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s", quote(r.Keep), strings.Join(kept, ", "), table, among(r.Rows)))
 	}
 	var updates []string
 	for _, row := range changed {
@@ -71,7 +79,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	if len(changed) > 0 {
 		var set []string
 		for _, c := range columns {
-			set = append(set, fmt.Sprintf("%s = kept.%s", quote(c), quote(c)))
+			set = append(set, fmt.Sprintf("%s = %s", quote(c), fromKept(r.Table.Column(c), "kept."+quote(c))))
 		}
 		s.Undo = append(s.Undo, quiet([]string{fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE kept.%s = here.%s%s", table, strings.Join(set, ", "), quote(r.Keep), by, by, strings.Replace(live, " AND ", " AND here.", 1))})...)
 	}

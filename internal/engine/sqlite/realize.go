@@ -99,6 +99,9 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			}
 			check(purpose, e)
 		}
+		if c.Type.Enum != "" {
+			notice(c, "SQLite has no enum types: a check holds the values of %s", c.Type.Name)
+		}
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
 		}
@@ -148,6 +151,9 @@ func realizeTable(t *schema.Table) []engine.Notice {
 	}
 	return notices
 }
+
+// Enums is nil: there are no enum types.
+func (Engine) Enums() engine.Enums { return nil }
 
 // typeName is the declared type by which SQLite keeps a type of the language.
 func typeName(t schema.Type) string {

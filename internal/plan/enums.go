@@ -1,0 +1,246 @@
+package plan
+
+// This file plans what becomes of enum types, in which choices are kept that say so. A
+// value that comes is added to the type, one that has another name is renamed. Where
+// one goes, or the order is another, the type is set apart, made anew, and the columns
+// change from the one to the other like any column whose type changes. The way back
+// from an added value is the same, since no value of a type can be dropped.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/schema"
+)
+
+// Apart is the name of an enum type that is set apart while another is made in its
+// place.
+func Apart(name string) string { return schema.Cut("erbario_before_" + name) }
+
+// OnlyAdded tells whether the values wanted are those there with others among them.
+func OnlyAdded(there, wanted []string) bool {
+	i := 0
+	for _, v := range wanted {
+		if i < len(there) && there[i] == v {
+			i++
+		}
+	}
+	return i == len(there)
+}
+
+// enums plans the changes of enum types.
+func (p *planner) enums() {
+	words := p.Engine.Enums()
+	if words == nil {
+		return
+	}
+	comes := func(name string, s engine.Step) {
+		p.moving = append(p.moving, p.Engine.Quote(name))
+		p.units = append(p.units, unit{rank: rankEnumComes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
+	}
+	goes := func(name string, s engine.Step) {
+		p.moving = append(p.moving, p.Engine.Quote(name), p.Engine.Quote(Apart(name)))
+		p.units = append(p.units, unit{rank: rankEnumGoes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
+	}
+	for i := range p.plan.Changes {
+		c := &p.plan.Changes[i]
+		o, _ := c.Object.(*schema.Other)
+		switch c.Kind {
+		case diff.AddEnum:
+			old := p.Live.Enum(Apart(o.Name))
+			if old == nil {
+				comes(o.Name, engine.Step{Title: "create the enum type " + o.Name, Apply: words.Make(o.Name, o.Values), Undo: words.Drop(o.Name)})
+				continue
+			}
+			c.Kind, c.From, c.To, c.Before = diff.ChangeEnum, strings.Join(old.Values, ", "), strings.Join(o.Values, ", "), old
+			c.What = "enum type: " + c.From + " -> " + c.To
+			comes(o.Name, engine.Step{Title: "make the enum type " + o.Name + " anew",
+				Apply: append(words.Rename(o.Name, old.Name), words.Make(o.Name, o.Values)...), Undo: append(words.Drop(o.Name), words.Rename(old.Name, o.Name)...)})
+			goes(o.Name, engine.Step{Title: "drop the enum type " + o.Name + " as it was", Apply: words.Drop(old.Name), Undo: words.Make(old.Name, old.Values)})
+		case diff.ChangeEnum:
+			p.units = append(p.units, unit{rank: rankEnumComes, name: o.Name, change: engine.Change{Steps: []engine.Step{p.addValues(o, c.Before.(*schema.Other))}}})
+		}
+	}
+	p.tellEnums()
+	for _, old := range p.Live.Others {
+		if old.Kind == schema.EnumType && p.Made != nil && p.Made.Enum(old.Name) != nil && p.Wanted.Enum(old.Name) == nil && !strings.HasPrefix(old.Name, Apart("")) {
+			p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.DropEnum, Table: old.Name, What: "enum type: " + strings.Join(old.Values, ", "), Object: old})
+			goes(old.Name, engine.Step{Title: "drop the enum type " + old.Name, Apply: words.Drop(old.Name), Undo: words.Make(old.Name, old.Values)})
+		}
+	}
+}
+
+// remade are the enum types that are set apart, under the names that they have now.
+func (p *planner) remade() map[string]string {
+	out := map[string]string{}
+	for _, o := range p.Wanted.Others {
+		if apart := Apart(o.Name); o.Kind == schema.EnumType && p.Live.Enum(apart) != nil {
+			out[p.Engine.Quote(apart)] = p.Engine.Quote(o.Name)
+		}
+	}
+	return out
+}
+
+// withEnums moves what has to hold before a table changes behind the making of enum
+// types where it is said in their terms: before, they have other values.
+func (p *planner) withEnums(change *engine.Change) {
+	move := func(list []engine.Requirement, here *[]engine.Requirement) (rest []engine.Requirement) {
+		for _, r := range list {
+			said := false
+			for _, n := range p.moving {
+				said = said || strings.Contains(r.Query, "::"+n) || strings.Contains(r.Query, "AS "+n+")")
+			}
+			for apart, name := range p.remade() {
+				r.Sentence = strings.ReplaceAll(r.Sentence, apart, name+" as it was")
+			}
+			if said {
+				*here = append(*here, r)
+			} else {
+				rest = append(rest, r)
+			}
+		}
+		return rest
+	}
+	if n := len(change.Steps); n > 0 {
+		change.BeforeApply = move(change.BeforeApply, &change.Steps[0].Here)
+		change.BeforeUndo = move(change.BeforeUndo, &change.Steps[n-1].HereUndo)
+	}
+	if len(p.remade()) == 0 {
+		return
+	}
+	for i := range change.BeforeApply { // asked while the values have their old names
+		for r := range p.EnumRenames {
+			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.Text(r.To), p.Engine.Text(r.Value))
+		}
+	}
+}
+
+// tellEnums says in changes the names that types will have.
+func (p *planner) tellEnums() {
+	for apart, name := range p.remade() {
+		for i := range p.plan.Changes {
+			c := &p.plan.Changes[i]
+			if c.Kind == diff.ChangeType && c.From == apart && c.To == name {
+				c.What = "follows its enum type"
+			}
+			c.From, c.What = strings.ReplaceAll(c.From, apart, name), strings.ReplaceAll(c.What, apart, name)
+		}
+	}
+}
+
+// enumsAside leaves out, once all is planned, the changes that only follow a type.
+func (p *planner) enumsAside() {
+	for apart, name := range p.remade() {
+		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
+			if old, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck {
+				return schema.SQL{Text: strings.ReplaceAll(old.SQL.Text, apart, name), Canon: old.SQL.Canon}.Same(c.Object.(*schema.Check).SQL)
+			}
+			return c.Kind == diff.ChangeDefault && c.From == c.To+"::"+name
+		})
+	}
+}
+
+// addValues gives the step that adds values to an enum type. Back, the type is made
+// anew without them, and each column changes over, which no row must stand against.
+func (p *planner) addValues(o, old *schema.Other) engine.Step {
+	words := p.Engine.Enums()
+	s := engine.Step{Title: "the enum type " + o.Name + " has " + strings.Join(added(old.Values, o.Values), ", "), Apply: words.Add(o.Name, old.Values, o.Values)}
+	apart := Apart(o.Name)
+	s.Undo = append(words.Rename(o.Name, apart), words.Make(o.Name, old.Values)...)
+	for _, t := range p.Live.Tables {
+		from := t.Clone()
+		a := engine.Alteration{From: from, To: t, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}
+		for i, c := range from.Columns {
+			if c.SQLType != p.Engine.Quote(o.Name) {
+				continue
+			}
+			c.SQLType, c.Values = p.Engine.Quote(apart), o.Values
+			if conv, ok := p.Engine.Convert(c, t.Columns[i]); ok {
+				a.Forward[c.Name] = engine.Source{SQL: conv.SQL, Converts: true}
+			}
+		}
+		if len(a.Forward) == 0 {
+			continue
+		}
+		change := p.Engine.Alter(a)
+		for _, r := range change.BeforeApply {
+			if r.Guards {
+				r.Sentence = strings.Replace(r.Sentence, apart, o.Name, 1)
+				s.HereUndo = append(s.HereUndo, r)
+			}
+		}
+		for _, step := range change.Steps {
+			s.Undo = append(s.Undo, step.Apply...)
+		}
+	}
+	s.Undo = append(s.Undo, words.Drop(apart)...)
+	return s
+}
+
+func added(old, now []string) []string {
+	return slices.DeleteFunc(slices.Clone(now), func(v string) bool { return slices.Contains(old, v) })
+}
+
+// addedUsed gives steps that add a value to an enum type a transaction of their own
+// where another step says the value: it can be used only when that is through.
+func (p *planner) addedUsed() {
+	for i := range p.plan.Steps {
+		s := &p.plan.Steps[i]
+		for _, c := range p.plan.Changes {
+			o, ok := c.Object.(*schema.Other)
+			old, changed := c.Before.(*schema.Other)
+			if !ok || !changed || c.Kind != diff.ChangeEnum || old.Name != o.Name || !slices.Equal(s.Apply, p.Engine.Enums().Add(o.Name, old.Values, o.Values)) {
+				continue
+			}
+			for _, v := range added(old.Values, o.Values) {
+				if slices.ContainsFunc(p.plan.Steps[i+1:], func(later engine.Step) bool {
+					return slices.ContainsFunc(later.Apply, func(sql string) bool { return strings.Contains(sql, p.Engine.Text(v)) })
+				}) {
+					s.Kind = engine.OwnTransaction
+				}
+			}
+		}
+	}
+}
+
+// valueSteps are the renames of values of enum types.
+func (p *planner) valueSteps() {
+	for _, r := range p.Answers.Rename {
+		if s, ok := p.EnumRenames[r]; ok {
+			p.used["rename "+r.String()] = true
+			if !slices.ContainsFunc(p.plan.Steps, func(o engine.Step) bool { return slices.Equal(o.Apply, s.Apply) }) {
+				p.plan.Steps = append(p.plan.Steps, s)
+			}
+		}
+	}
+}
+
+// enumLess asks about the rows of values that an enum type loses.
+func (p *planner) enumLess(c diff.Change) bool {
+	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
+	if col.Values == nil || old.Values == nil {
+		return false
+	}
+	return p.valuesGone(c.Table, col.Name, old.Values, col.Values, nil)
+}
+
+// EnumRename is the step that renames a value of the enum type of a column; false
+// where the column has none.
+func EnumRename(e engine.Engine, s *schema.Schema, r Rename) (engine.Step, bool) {
+	t := s.Table(r.Table)
+	if t == nil || r.Value == "" || e.Enums() == nil {
+		return engine.Step{}, false
+	}
+	c := t.Column(r.Column)
+	for _, o := range s.Others {
+		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.Quote(o.Name) {
+			return engine.Step{Title: migration.Title(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
+				Apply: e.Enums().RenameValue(o.Name, r.Value, r.To), Undo: e.Enums().RenameValue(o.Name, r.To, r.Value)}, true
+		}
+	}
+	return engine.Step{}, false
+}
