@@ -35,7 +35,7 @@ type answerFlags struct {
 func (f *answerFlags) flags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice has another name: `TABLE.OLD=NEW`", Destination: &f.rename},
-		&cli.StringSliceFlag{Name: "fill", Usage: "for rows that have none; also =sql:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+		&cli.StringSliceFlag{Name: "fill", Usage: "for rows that have none; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
 		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may go: `NAME`", Destination: &f.drop},
 		&cli.StringSliceFlag{Name: "deleted", Usage: "deleted rows, where soft delete goes: keep, restore, purge: `TABLE=FATE`", Destination: &f.deleted},
 		&cli.StringSliceFlag{Name: "default", Usage: "give the field a default, in the model too: `TABLE.COLUMN=VALUE`", Destination: &f.defaults},
@@ -240,10 +240,23 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 		out.Rename = append(out.Rename, plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to})
 		said = append(said, "--rename "+r)
 	}
+	own := map[string]bool{}
 	for _, r := range f.fill {
 		name, value, ok := strings.Cut(r, "=")
 		if !ok || !strings.Contains(name, ".") {
 			return out, nil, wrongUse("--fill %s: write TABLE.COLUMN=VALUE, or TABLE.COLUMN=sql:EXPRESSION", r)
+		}
+		if on, sql, ok := forEngine(value); ok { // this engine's own words stand before those for all
+			if _, err := engine.ByName(on); err != nil {
+				return out, nil, wrongUse("--fill %s: %v", r, err)
+			}
+			if on != s.Engine.Name() {
+				continue
+			}
+			value = "sql:" + sql
+			own[name] = true
+		} else if own[name] {
+			continue
 		}
 		fill, err := literalFor(s, name, value)
 		if err != nil {
@@ -270,6 +283,16 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 		}
 	}
 	return out, said, nil
+}
+
+// forEngine takes sql@ENGINE:EXPRESSION apart.
+func forEngine(value string) (name, sql string, ok bool) {
+	rest, ok := strings.CutPrefix(value, "sql@")
+	if !ok {
+		return "", "", false
+	}
+	name, sql, ok = strings.Cut(rest, ":")
+	return name, sql, ok
 }
 
 // literalFor reads a value given on the command line as one of the column.

@@ -77,7 +77,11 @@ func (a *app) draftCommand() *cli.Command {
 			if err := a.refused(ctx, l, d, "draft TITLE"); err != nil {
 				return err
 			}
-			if d.Migration == nil {
+			others, err := a.draftOthers(ctx, p, l, s, d, &f, title)
+			if err != nil {
+				return err
+			}
+			if d.Migration == nil && len(others) == 0 {
 				if a.json {
 					return a.document(map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}})
 				}
@@ -94,12 +98,24 @@ func (a *app) draftCommand() *cli.Command {
 			if err := p.Save(); err != nil {
 				return err
 			}
-			if err := project.WriteFile(filepath.Join(p.MigrationsDir(), m.FileName()), m.Text); err != nil {
-				return err
+			list := others
+			if m != nil {
+				list = append([]*migration.Migration{m}, others...)
+			}
+			for _, m := range list {
+				if err := project.WriteFile(filepath.Join(p.MigrationsDir(), m.FileName()), m.Text); err != nil {
+					return err
+				}
 			}
 			if a.json {
-				doc := map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
-				if apply {
+				doc := map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
+				if m != nil {
+					doc = map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
+				}
+				if len(others) > 0 {
+					doc["other_engines"] = jsonFiles(others)
+				}
+				if apply && m != nil {
 					l.Close()
 					for _, name := range a.eachName(p) {
 						if err := a.applyQuietly(ctx, p, name, f.asked(s.Wanted)); err != nil {
@@ -113,7 +129,12 @@ func (a *app) draftCommand() *cli.Command {
 			for _, path := range edited {
 				a.out.line(a.out.sign("~", path))
 			}
-			a.showDraft(m)
+			for _, m := range list {
+				a.showDraft(m)
+			}
+			if m == nil {
+				return nil
+			}
 			if apply {
 				l.Close()
 				return a.onEach(p, func(name string) error {
@@ -226,14 +247,30 @@ func (a *app) inTheWay(w *runner.InTheWay) {
 
 func (a *app) draftByHand(p *project.Project, s *draft.State, title string) error {
 	m := s.ByHand(draft.Request{Title: title, Now: time.Now()})
-	path := filepath.Join(p.MigrationsDir(), m.FileName())
-	if err := project.WriteFile(path, m.Text); err != nil {
-		return err
+	list := []*migration.Migration{m}
+	for _, e := range p.Others(s.Engine) {
+		files, err := p.Migrations(e)
+		if err != nil {
+			return err
+		}
+		o := &draft.State{Engine: e, Standing: runner.Stand(files, nil, e)}
+		list = append(list, o.ByHand(draft.Request{ID: m.ID, Title: title}))
+	}
+	for _, m := range list {
+		if err := project.WriteFile(filepath.Join(p.MigrationsDir(), m.FileName()), m.Text); err != nil {
+			return err
+		}
 	}
 	if a.json {
-		return a.document(map[string]any{"migration": m.ID, "file": fileOf(m)})
+		doc := map[string]any{"migration": m.ID, "file": fileOf(m)}
+		if len(list) > 1 {
+			doc["other_engines"] = jsonFiles(list[1:])
+		}
+		return a.document(doc)
 	}
-	a.out.line(a.out.sign("+", fileOf(m)))
+	for _, m := range list {
+		a.out.line(a.out.sign("+", fileOf(m)))
+	}
 	a.next("fill in apply and undo, then erbario prove")
 	return nil
 }

@@ -107,6 +107,9 @@ func (r *remaking) redraft(ctx context.Context) error {
 	if err := r.choose(ctx, d.Name); err != nil {
 		return err
 	}
+	if err := r.oneEngine(); err != nil {
+		return err
+	}
 	var others []string
 	if len(each) > 1 {
 		others = slices.DeleteFunc(slices.Clone(each), func(n string) bool { return n == d.Name })
@@ -115,6 +118,23 @@ func (r *remaking) redraft(ctx context.Context) error {
 		return err
 	}
 	return r.remake(ctx, d.Name, others)
+}
+
+// oneEngine refuses a migration that has files for several engines: what databases of
+// the others have applied of it is not known here.
+func (r *remaking) oneEngine() error {
+	for _, e := range r.p.Others(r.e) {
+		files, err := r.p.Migrations(e)
+		if err != nil {
+			return err
+		}
+		for _, m := range r.old {
+			if slices.ContainsFunc(files, func(o *migration.Migration) bool { return o.ID == m.ID }) {
+				return fmt.Errorf("%s has files for several engines, and only one of them could be drafted again: where it is applied nowhere but here, erbario undo, delete its files, and draft it anew; else draft the rest of the change as another migration", m.ID)
+			}
+		}
+	}
+	return nil
 }
 
 // choose finds what is to be drafted again: the migration that was named or the

@@ -31,7 +31,8 @@ type State struct {
 	// InUse tells that the migration goes where others work on the tables.
 	InUse bool
 
-	made *schema.Schema
+	unreached bool // no server of the engine is there
+	made      *schema.Schema
 }
 
 // Look reads a database and holds it against the models and the files, which
@@ -175,6 +176,9 @@ func (s *State) Changes(ctx context.Context) (*plan.Plan, error) {
 // plan plans the way from what is ahead to what is wanted.
 func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, error) {
 	from := s.Ahead
+	if s.unreached {
+		return s.planUnreached(id, r)
+	}
 	answers, err := s.names(r.Answers, r.Carried)
 	if err != nil {
 		return nil, err
@@ -367,6 +371,11 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if m, err = migration.Parse(m.FileName(), migration.Write(m), s.Engine); err != nil {
 		return nil, fmt.Errorf("the draft cannot be read again, which is a mistake of erbario: %w", err)
 	}
+	if s.unreached {
+		d.Migration = m
+		m.Text = migration.WithHead(m)
+		return d, nil
+	}
 	in := proof.Input{Engine: s.Engine, Start: s.Ahead, Wanted: s.Wanted, Ignore: p.Undeclared, More: len(r.Steps) > 0, Migration: m}
 	if r.Rows {
 		in.Live = s.sample(ctx)
@@ -467,7 +476,7 @@ func (s *State) NextID(now time.Time, title string) string {
 
 // ByHand is a migration to fill in.
 func (s *State) ByHand(r Request) *migration.Migration {
-	m := &migration.Migration{ID: s.NextID(r.Now, r.Title), Engine: s.Engine.Name(), Follows: s.Last(), ByHand: true, Proof: "not proved: fill it in, then run erbario prove"}
+	m := &migration.Migration{ID: cmp.Or(r.ID, s.NextID(r.Now, r.Title)), Engine: s.Engine.Name(), Follows: s.Last(), ByHand: true, Proof: "not proved: fill it in, then run erbario prove"}
 	m.Steps = []migration.Step{{Title: migration.Title(r.Title)}}
 	migration.Write(m)
 	return m

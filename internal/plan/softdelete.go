@@ -86,6 +86,11 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 				p.spanGoes(o.Name, title, drop, []string{o.SQL.Text})
 				continue
 			}
+			if old, ok := c.Before.(*schema.View); ok && c.Kind == diff.ChangeView && p.viewStays(o) {
+				p.units = append(p.units, unit{rank: rankSpanComes, name: o.Name, change: engine.Change{Steps: []engine.Step{{Title: "make " + title + " again, with the columns that there are now",
+					Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}}}})
+				continue
+			}
 			if c.Kind == diff.ChangeView {
 				p.spanGoes(o.Name, title, drop, []string{c.Before.(*schema.View).SQL.Text})
 			}
@@ -99,6 +104,16 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 		}
 	}
 	return out
+}
+
+// viewStays tells whether a view can stay until what it is to show is there: others
+// read it meanwhile, and no column that it shows goes.
+func (p *planner) viewStays(v *schema.View) bool {
+	live, wanted := p.Live.Table(v.LiveOf), p.Wanted.Table(v.LiveOf)
+	if live == nil || wanted == nil || !p.inUse(v.LiveOf) {
+		return false
+	}
+	return !slices.ContainsFunc(live.Columns, func(c *schema.Column) bool { return wanted.Column(c.Name) == nil })
 }
 
 // settled is a live table without the spanning triggers that have gone before

@@ -50,6 +50,7 @@ type Settings struct {
 		Default  string   `toml:"default"`
 		Together []string `toml:"together"`
 		KeepFor  string   `toml:"keep_for"` // how long what was kept is of use, such as 90d
+		Engines  []string `toml:"engines"`  // for which a draft writes a file each; empty: for the database at hand
 	} `toml:"project"`
 	Naming struct {
 		Tables string `toml:"tables"`
@@ -111,7 +112,7 @@ func load(dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(string(text)))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "direct", "scratch"})
+		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "direct", "scratch", "engines"})
 	}
 	if p.Settings.Language != 1 {
 		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
@@ -121,6 +122,14 @@ func load(dir string) (*Project, error) {
 	}
 	if t := p.Settings.Naming.Key; t != "" && t != "number" && t != "uuid" {
 		return nil, fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
+	}
+	for i, name := range p.Settings.Project.Engines {
+		if _, err := engine.ByName(name); err != nil {
+			return nil, fmt.Errorf("%s: project.engines: %w", path, err)
+		}
+		if slices.Contains(p.Settings.Project.Engines[:i], name) {
+			return nil, fmt.Errorf("%s: project.engines names %s twice", path, name)
+		}
 	}
 	switch p.Settings.Plan.Online {
 	case "", "auto", "always", "never":
@@ -379,15 +388,48 @@ func (p *Project) Online() bool {
 	return false
 }
 
-// Engines are the engines of all databases whose URL is known, each once.
+// Engines are the engines that the project is for: those that its settings name, or
+// those of all databases whose URL is known. Each knows a server for proofs, if there is
+// one: of a database that says where, or that is throwaway.
 func (p *Project) Engines() []engine.Engine {
 	var out []engine.Engine
-	for _, n := range p.Names() {
-		if e, err := p.databases[n].Engine(); err == nil && !slices.ContainsFunc(out, func(o engine.Engine) bool { return o.Name() == e.Name() }) {
+	rank := map[string]int{}
+	for _, name := range p.Settings.Project.Engines {
+		if e, err := engine.ByName(name); err == nil {
 			out = append(out, e)
 		}
 	}
+	named := len(out) > 0
+	for _, n := range p.Names() {
+		d := p.databases[n]
+		e, err := d.Engine()
+		if err != nil {
+			continue
+		}
+		i := slices.IndexFunc(out, func(o engine.Engine) bool { return o.Name() == e.Name() })
+		r := 1
+		switch {
+		case d.Scratch != "":
+			r = 3
+		case d.Throwaway:
+			r = 2
+		}
+		switch {
+		case i < 0 && !named:
+			out, rank[e.Name()] = append(out, e), r
+		case i >= 0 && r > rank[e.Name()] && (!named || r > 1):
+			out[i], rank[e.Name()] = e, r
+		}
+	}
 	return out
+}
+
+// Others are the engines beside e for which a draft writes a file.
+func (p *Project) Others(e engine.Engine) []engine.Engine {
+	if len(p.Settings.Project.Engines) == 0 {
+		return nil
+	}
+	return slices.DeleteFunc(p.Engines(), func(o engine.Engine) bool { return o.Name() == e.Name() })
 }
 
 // Rules are the project's naming rules.

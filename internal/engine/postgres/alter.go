@@ -71,9 +71,10 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	writes := a.InUse && slices.ContainsFunc(a.To.Columns, func(c *schema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
-	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && mirrored(forward, back) {
+	ways, ok := paired(forward, back)
+	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && ok {
 		if a.InUse {
-			out.Steps = allInUse(a.From.Name, forward, back, here, hereUndo, nil)
+			out.Steps = allInUse(a.From.Name, forward, ways, here, hereUndo, nil)
 			return out
 		}
 		if comesAndGoes(forward) {
@@ -87,7 +88,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			return out
 		}
 		for i, o := range forward {
-			step := engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: back[len(back)-1-i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)}
+			step := engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: ways[i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)}
 			if o.what == "types" {
 				step.Here, step.HereUndo = here, hereUndo
 			}
@@ -133,17 +134,31 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	return out
 }
 
-// mirrored tells whether each change has its own way back, in the opposite order.
-func mirrored(forward, back []op) bool {
+// paired gives for each change its own way back, where the ways back stand in the
+// opposite order; false: they do not. Types and defaults stand in one order in either
+// direction, and in nobody's way.
+func paired(forward, back []op) ([]op, bool) {
 	if len(forward) != len(back) {
-		return false
+		return nil, false
 	}
+	free := func(o op) bool { return o.what == "types" || strings.HasPrefix(o.what, "default ") }
+	rest := slices.DeleteFunc(slices.Clone(back), free)
+	out := make([]op, len(forward))
 	for i, o := range forward {
-		if back[len(back)-1-i].what != o.what {
-			return false
+		if free(o) {
+			at := slices.IndexFunc(back, func(x op) bool { return x.what == o.what })
+			if at < 0 {
+				return nil, false
+			}
+			out[i] = back[at]
+			continue
 		}
+		if len(rest) == 0 || rest[len(rest)-1].what != o.what {
+			return nil, false
+		}
+		out[i], rest = rest[len(rest)-1], rest[:len(rest)-1]
 	}
-	return true
+	return out, true
 }
 
 // comesAndGoes tells whether the changes are best one step: something goes and

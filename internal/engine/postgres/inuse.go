@@ -73,10 +73,10 @@ func inUse(table string, o, back op) []engine.Step {
 // allInUse gives the steps for all changes of a table, each of which has its own way
 // back. again, by column, fills what came without a value while the first fill was
 // under way: from then on nothing does.
-func allInUse(table string, forward, back []op, here, hereUndo []engine.Requirement, again map[string]engine.Step) []engine.Step {
+func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirement, again map[string]engine.Step) []engine.Step {
 	var out []engine.Step
 	for i, o := range forward {
-		steps := inUse(table, o, back[len(back)-1-i])
+		steps := inUse(table, o, ways[i])
 		if o.what == "types" {
 			steps[0].Here, steps[0].HereUndo = here, hereUndo
 		}
@@ -143,10 +143,11 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	again := map[string]engine.Step{}
 	between := func(from, to *schema.Table) bool {
 		forward, back := changes(from, to, nil, true), changes(to, from, nil, true)
-		if !mirrored(forward, back) {
+		ways, ok := paired(forward, back)
+		if !ok {
 			return false
 		}
-		out = append(out, allInUse(from.Name, forward, back, here, hereUndo, again)...)
+		out = append(out, allInUse(from.Name, forward, ways, here, hereUndo, again)...)
 		return true
 	}
 	if !between(a.From, bare) || !between(bare, ready) {

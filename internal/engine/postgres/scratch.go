@@ -6,6 +6,7 @@ package postgres
 // program that was killed is dropped by the next.
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -34,6 +35,10 @@ type scratchPlace struct {
 	idle   []*pgx.Conn
 	made   []string
 	uses   map[*pgx.Conn]int
+	// inside are the schemas in which a named database is used a second time and more,
+	// while the first use of it goes on: there is one alone.
+	inside map[*pgx.Conn]string
+	out    bool // the first use of a named database goes on
 }
 
 // usesOfOne is how often a scratch database is used before another takes its place:
@@ -52,7 +57,7 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		return e.given(ctx)
 	}
 	if e.url == "" {
-		return nil, errors.New("no PostgreSQL server is known on which a scratch database could be made: name a database of one in erbario.toml")
+		return nil, errors.New("no PostgreSQL server is known on which a scratch database could be made: name a throwaway database of one in erbario.toml, or scratch = \"URL\" beside the url of another")
 	}
 	c, _, err := config(e.url)
 	if err != nil {
@@ -100,7 +105,10 @@ func (e Engine) given(ctx context.Context) (engine.Database, error) {
 // ready prepares a scratch database that is empty.
 func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn) (engine.Database, error) {
 	d := &database{conn: conn, user: p.config.User, scratch: p}
-	if err := d.settings(ctx, "public"); err != nil {
+	p.mu.Lock()
+	schema := cmp.Or(p.inside[conn], "public")
+	p.mu.Unlock()
+	if err := d.settings(ctx, schema); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
 	for _, sql := range (Engine{}).Foundation()[1:] {
@@ -117,13 +125,38 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 	if r.Err != nil {
 		return r.Err
 	}
-	if n := string(r.Rows[0][1]); n != "0" {
-		return fmt.Errorf("%s has %s things in it, and a proof would take them away: name an empty one", p.config.Database, n)
-	}
 	if string(r.Rows[0][0]) != "t" {
 		return fmt.Errorf("%s is used by another run: try again when it is done", p.config.Database)
 	}
+	if n := string(r.Rows[0][1]); n != "0" {
+		return fmt.Errorf("%s has %s things in it, and a proof would take them away: name an empty one", p.config.Database, n)
+	}
+	p.mu.Lock()
+	p.out = true
+	p.mu.Unlock()
 	return nil
+}
+
+// within makes a schema in a named database for another use of it.
+func (p *scratchPlace) within(ctx context.Context, conn *pgx.Conn) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.inside == nil {
+		p.inside = map[*pgx.Conn]string{}
+	}
+	name := ""
+	for n := 2; name == ""; n++ {
+		name = "erbario_scratch_" + strconv.Itoa(n)
+		for _, taken := range p.inside {
+			if taken == name {
+				name = ""
+				break
+			}
+		}
+	}
+	p.inside[conn] = name
+	_, err := conn.PgConn().Exec(ctx, "CREATE SCHEMA "+name).ReadAll()
+	return err
 }
 
 // take gives a connection to an empty scratch database.
@@ -131,19 +164,26 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 	p.mu.Lock()
 	if n := len(p.idle); n > 0 {
 		conn := p.idle[n-1]
-		p.idle = p.idle[:n-1]
+		p.idle, p.out = p.idle[:n-1], true
 		p.mu.Unlock()
 		return conn, nil
 	}
+	first := !p.out
 	p.mu.Unlock()
 	if p.given {
 		conn, err := connect(ctx, p.config)
-		if err == nil {
-			if err = p.occupied(ctx, conn); err != nil {
-				_ = conn.Close(ctx)
-			}
+		if err != nil {
+			return nil, err
 		}
-		return conn, err
+		if first {
+			err = p.occupied(ctx, conn)
+		} else {
+			err = p.within(ctx, conn)
+		}
+		if err != nil {
+			return nil, errors.Join(err, conn.Close(ctx))
+		}
+		return conn, nil
 	}
 	admin, err := connectBeside(ctx, p.config)
 	if err != nil {
@@ -194,7 +234,14 @@ func (p *scratchPlace) back(d *database) error {
 	if d.pg().IsClosed() {
 		return nil
 	}
-	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema'")
+	p.mu.Lock()
+	inside := p.inside[d.conn]
+	delete(p.inside, d.conn)
+	p.mu.Unlock()
+	if inside != "" {
+		return errors.Join(d.Exec(ctx, "DROP SCHEMA "+inside+" CASCADE"), d.conn.Close(ctx))
+	}
+	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
 	if err == nil {
 		var drop []string
 		for _, r := range rows {
@@ -208,9 +255,13 @@ func (p *scratchPlace) back(d *database) error {
 		}
 	}
 	if err != nil { // it cannot be used again, and is dropped at the end
+		p.mu.Lock()
+		p.out = false
+		p.mu.Unlock()
 		return d.conn.Close(ctx)
 	}
 	p.mu.Lock()
+	p.out = false
 	if p.uses == nil {
 		p.uses = map[*pgx.Conn]int{}
 	}
