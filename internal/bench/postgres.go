@@ -139,12 +139,15 @@ model Specimen
 var used = []struct {
 	what  string
 	after [4]string
+	flags []string
 }{
-	{"a required field", [4]string{"", "", "", "collector_id bigint optional index"}},
-	{"a check", [4]string{"", "optional", "range 0..90000", "collector_id bigint optional index"}},
-	{"a unique", [4]string{"unique", "optional", "", "collector_id bigint optional index"}},
-	{"an index", [4]string{"", "optional index", "", "collector_id bigint optional index"}},
-	{"a reference", [4]string{"", "optional", "", "collector references Collector optional"}},
+	{"a required field", [4]string{"", "", "", "collector_id bigint optional index"}, nil},
+	{"a check", [4]string{"", "optional", "range 0..90000", "collector_id bigint optional index"}, nil},
+	{"a unique", [4]string{"unique", "optional", "", "collector_id bigint optional index"}, nil},
+	{"an index", [4]string{"", "optional index", "", "collector_id bigint optional index"}, nil},
+	{"a reference", [4]string{"", "optional", "", "collector references Collector optional"}, nil},
+	{"a field filled from its row", [4]string{"", "optional", "", "collector_id bigint optional index\n    title text(60)"}, []string{"--fill", "specimens.title=sql:upper(accession)"}},
+	{"a column that goes", [4]string{"", "optional", "", ""}, []string{"--drop", "specimens.collector_id"}},
 }
 
 // inUse applies each change to a table of a million rows while others read and write
@@ -176,7 +179,7 @@ func (b *bench) inUse() {
 				}
 			}
 			check(os.WriteFile(path, models(u.after), 0o644))
-			b.run(dir, "", b.program, "draft", "change")
+			b.run(dir, "", b.program, append([]string{"draft", "change"}, u.flags...)...)
 			stop := b.traffic(testserver.In(b.server().URL, "work"))
 			took[i] = b.run(dir, "", b.program, "apply")
 			longest[i] = stop()

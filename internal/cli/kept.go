@@ -112,7 +112,11 @@ func (a *app) showKept(list []runner.Kept, limit time.Duration) {
 		if past(k, limit) {
 			old += ", past keep_for"
 		}
-		table = append(table, []string{cell(k.What), thousands(k.Rows), words.Bytes(k.Bytes), old, cell(from)})
+		size := words.Bytes(k.Bytes)
+		if k.In != "" {
+			size = "in place"
+		}
+		table = append(table, []string{cell(k.What), thousands(k.Rows), size, old, cell(from)})
 	}
 	lines := columns(table)
 	a.out.line(a.out.paint(styleHead, lines[0]))

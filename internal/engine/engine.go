@@ -464,6 +464,7 @@ type Alteration struct {
 	Back     map[string]Source                     // by column of From
 	Lost     []string                              // the columns of From whose values are lost
 	Keep     string                                // the table to keep them in; empty: they are not kept
+	Aside    string                                // begins the names of columns that are kept in place
 	Parent   func(table string, after bool) Parent // what of a table that is referred to is there before the migration, or after it
 	Summary  string                                // the changes in words
 	Only     string                                // the condition of the rows that stay, where a step before it takes others out

@@ -58,10 +58,12 @@ func (p *planner) enums() {
 			}
 			c.Kind, c.From, c.To, c.Before = diff.ChangeEnum, strings.Join(old.Values, ", "), strings.Join(o.Values, ", "), old
 			c.What = "enum type: " + c.From + " -> " + c.To
+			p.fresh = append(p.fresh, added(old.Values, o.Values)...)
 			comes(o.Name, engine.Step{Title: "make the enum type " + o.Name + " anew",
 				Apply: append(words.Rename(o.Name, old.Name), words.Make(o.Name, o.Values)...), Undo: append(words.Drop(o.Name), words.Rename(old.Name, o.Name)...)})
 			goes(o.Name, engine.Step{Title: "drop the enum type " + o.Name + " as it was", Apply: words.Drop(old.Name), Undo: words.Make(old.Name, old.Values)})
 		case diff.ChangeEnum:
+			p.fresh = append(p.fresh, added(c.Before.(*schema.Other).Values, o.Values)...)
 			p.units = append(p.units, unit{rank: rankEnumComes, name: o.Name, change: engine.Change{Steps: []engine.Step{p.addValues(o, c.Before.(*schema.Other))}}})
 		}
 	}
@@ -93,6 +95,9 @@ func (p *planner) withEnums(change *engine.Change) {
 			said := false
 			for _, n := range p.moving {
 				said = said || strings.Contains(r.Query, "::"+n) || strings.Contains(r.Query, "AS "+n+")")
+			}
+			for _, v := range p.fresh {
+				said = said || !r.Guards && strings.Contains(r.Query, p.Engine.Text(v))
 			}
 			for apart, name := range p.remade() {
 				r.Sentence = strings.ReplaceAll(r.Sentence, apart, name+" as it was")
@@ -198,7 +203,8 @@ func (p *planner) addedUsed() {
 			}
 			for _, v := range added(old.Values, o.Values) {
 				if slices.ContainsFunc(p.plan.Steps[i+1:], func(later engine.Step) bool {
-					return slices.ContainsFunc(later.Apply, func(sql string) bool { return strings.Contains(sql, p.Engine.Text(v)) })
+					said := func(sql string) bool { return strings.Contains(sql, p.Engine.Text(v)) }
+					return slices.ContainsFunc(later.Apply, said) || slices.ContainsFunc(later.Here, func(r engine.Requirement) bool { return said(r.Query) })
 				}) {
 					s.Kind = engine.OwnTransaction
 				}

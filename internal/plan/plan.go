@@ -152,6 +152,7 @@ type planner struct {
 	looked  map[string]bool                 // what was made of it by hand is noted
 	needs   map[string][]engine.Requirement // what else must hold before its steps
 	moving  []string                        // enum types, as SQL, that come, go, or are made anew
+	fresh   []string                        // values that come to enum types
 	// References that come and go apart from their tables.
 	place                 map[string]int // among the tables that come, or go
 	apartFrom, foundKeys  map[*schema.ForeignKey]bool
@@ -536,7 +537,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Summary: summary(name, changes),
+		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)):

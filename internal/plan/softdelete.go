@@ -107,13 +107,16 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 }
 
 // viewStays tells whether a view can stay until what it is to show is there: others
-// read it meanwhile, and no column that it shows goes.
+// read it meanwhile, and no column that it shows goes or gets another type.
 func (p *planner) viewStays(v *schema.View) bool {
 	live, wanted := p.Live.Table(v.LiveOf), p.Wanted.Table(v.LiveOf)
 	if live == nil || wanted == nil || !p.inUse(v.LiveOf) {
 		return false
 	}
-	return !slices.ContainsFunc(live.Columns, func(c *schema.Column) bool { return wanted.Column(c.Name) == nil })
+	return !slices.ContainsFunc(live.Columns, func(c *schema.Column) bool {
+		w := wanted.Column(c.Name)
+		return w == nil || !schema.SameForm(w.SQLType, c.SQLType) || (w.Generated == nil) != (c.Generated == nil) || w.Generated != nil && !w.Generated.SQL.Same(c.Generated.SQL)
+	})
 }
 
 // settled is a live table without the spanning triggers that have gone before

@@ -14,9 +14,12 @@ import (
 	"erbario/internal/schema"
 )
 
-// Kept is a table of values that a step would have destroyed.
+// Kept is what a step would have destroyed: a table of values, or a column that stays
+// in its table under another name.
 type Kept struct {
 	Name      string
+	In        string // the table of a column that stays in it
+	Type      string // of that column
 	What      string // such as specimens.label, or the table itself
 	Migration string // its id; empty: neither its file nor its row of history is there
 	Applied   bool   // it is applied, so that its undo puts this back
@@ -30,7 +33,7 @@ const stampForm = "20060102t150405"
 // KeptTables lists what is kept, the oldest first. ids are those of the files.
 func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []string) ([]Kept, error) {
 	names, err := db.Kept(ctx, schema.KeptPrefix)
-	if err != nil || len(names) == 0 {
+	if err != nil || len(names) == 0 && e.Journal() == "" { // else columns may be kept in place
 		return nil, err
 	}
 	applied, err := History(ctx, db)
@@ -42,12 +45,8 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 		return nil, err
 	}
 	var out []Kept
-	for _, name := range names {
-		t := s.Table(name)
-		if t == nil {
-			continue
-		}
-		k := Kept{Name: name}
+	from := func(name string) (k Kept, rest string) {
+		k = Kept{Name: name}
 		of, rest, _ := strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
 		k.Since, _ = time.Parse(stampForm, of[:min(len(of), len(stampForm))])
 		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(name), schema.Kept(id)) }
@@ -62,6 +61,26 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 		if i := slices.IndexFunc(ids, is); i >= 0 && k.Migration == "" {
 			k.Migration = ids[i]
 		}
+		return k, rest
+	}
+	for _, t := range s.Tables {
+		for _, c := range t.Aside {
+			k, rest := from(c.Name)
+			k.In, k.Type, k.What = t.Name, c.SQLType, t.Name+"."+rest
+			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.Quote(t.Name), e.Quote(c.Name))); err != nil {
+				return nil, err
+			}
+			if k.Rows > 0 {
+				out = append(out, k)
+			}
+		}
+	}
+	for _, name := range names {
+		t := s.Table(name)
+		if t == nil {
+			continue
+		}
+		k, rest := from(name)
 		k.What = keptWhat(rest, t)
 		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(name)); err != nil {
 			return nil, err
@@ -73,6 +92,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 			out = append(out, k)
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Kept) int { return a.Since.Compare(b.Since) })
 	return out, nil
 }
 
@@ -123,7 +143,12 @@ func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []K
 	}
 	for _, k := range list {
 		sql := "DROP TABLE " + e.Quote(k.Name)
-		if k.Applied {
+		switch {
+		case k.In != "" && k.Applied: // the undo finds it, with nothing in it
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.Quote(k.In), e.Quote(k.Name), e.Quote(k.Name), k.Type)
+		case k.In != "":
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", e.Quote(k.In), e.Quote(k.Name))
+		case k.Applied:
 			sql = "DELETE FROM " + e.Quote(k.Name)
 		}
 		if err := db.Exec(ctx, sql); err != nil {

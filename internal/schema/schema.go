@@ -85,6 +85,7 @@ type Table struct {
 	Rows        *Rows  // the reference rows; declared layer; nil: none were declared
 	Text        string // the statement that made it, where the engine keeps one
 	Others      []*Constraint
+	Aside       []*Column // that were dropped, and are kept in place under another name
 }
 
 // Constraint is one that no model can declare, such as an exclusion.

@@ -236,7 +236,7 @@ func untouched(a, b *schema.Schema) map[string][]string {
 			return ""
 		}
 		for _, c := range x.Columns {
-			if o := y.Column(c.Name); o != nil && o.SQLType == c.SQLType && o.NotNull == c.NotNull && reference(x, c.Name) == reference(y, c.Name) {
+			if o := y.Column(c.Name); o != nil && o.SQLType == c.SQLType && slices.Equal(o.Values, c.Values) && o.NotNull == c.NotNull && reference(x, c.Name) == reference(y, c.Name) {
 				out[x.Name] = append(out[x.Name], c.Name)
 			}
 		}

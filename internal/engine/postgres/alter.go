@@ -62,6 +62,10 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		s.Match = a.Match()
 		a.Back[column] = s
 	}
+	copied, inPlace := a.Back, a.InUse && keepsInPlace(a)
+	if inPlace {
+		a.Back = fromAside(a)
+	}
 	out := engine.Change{
 		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
 		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
@@ -96,11 +100,15 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		}
 		return out
 	}
-	if a.InUse {
+	if a.InUse && (inPlace || len(a.Lost) == 0) {
 		if steps := inBatches(a, here, hereUndo); steps != nil {
 			out.Steps = steps
 			return out
 		}
+	}
+	if inPlace { // the rest of the change has no such form
+		a.Back, a.Aside = copied, ""
+		return Engine{}.Alter(a)
 	}
 	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
 	if !a.From.Unkeyed() {

@@ -209,6 +209,10 @@ func (r *reading) columns(rows [][]string) {
 			d := sqlOf(tidy(v[9]))
 			c.Default = &d
 		}
+		if strings.HasPrefix(c.Name, schema.KeptPrefix) {
+			rel.table.Aside = append(rel.table.Aside, c)
+			continue
+		}
 		rel.table.Columns = append(rel.table.Columns, c)
 		rel.columns[v[11]], rel.collations[v[11]] = c, v[12]
 	}

@@ -7,6 +7,7 @@ package postgres
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -80,9 +81,11 @@ func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirem
 		if o.what == "types" {
 			steps[0].Here, steps[0].HereUndo = here, hereUndo
 		}
-		if o.column != nil && o.comes {
-			if s, ok := again[o.column.Name]; ok {
+		if o.column != nil {
+			if s, ok := again[o.column.Name]; ok && o.comes {
 				steps = slices.Insert(steps, 1, s)
+			} else if ok { // on the way back, which begins at the other end
+				steps = slices.Insert(steps, len(steps)-1, s)
 			}
 		}
 		out = append(out, steps...)
@@ -102,10 +105,13 @@ func fillable(c *schema.Column) bool {
 // change is none of this kind.
 func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engine.Step {
 	key := a.From.Key()
-	if len(key) == 0 || a.From.Unkeyed() || len(a.Lost) > 0 || !schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
+	if len(key) == 0 || a.From.Unkeyed() || !schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
 		return nil
 	}
 	for column, s := range a.Back {
+		if slices.Contains(a.Lost, column) {
+			continue
+		}
 		if s.Unfill == "" || s.SQL != "" || a.Forward[column].Fill == "" {
 			return nil
 		}
@@ -177,8 +183,73 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		s.Title, s.Undo = s.Title+" in what came meanwhile", nil
 		again[f.column] = s
 	}
-	if !between(ready, a.To) {
+	if len(a.Lost) == 0 {
+		if !between(ready, a.To) {
+			return nil
+		}
+		return out
+	}
+	// What goes stays under another name, and nothing holds it any more. Back, rows that
+	// came meanwhile are given a value before it is required of them.
+	bared := a.To.Clone()
+	var aside []engine.Step
+	for _, name := range a.Lost {
+		c := a.From.Column(name)
+		bared.Columns = append(bared.Columns, &schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
+		if value := orElse(c, a.Back[name]); c.NotNull && value != "" {
+			x := quote(name)
+			s := engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", a.To.Name, name), Kind: engine.InBatches, Batches: batches,
+				Undo: quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x, engine.Batch)})}
+			aside, again[name] = append(aside, s), s
+		}
+	}
+	for _, name := range a.Lost {
+		rename := func(from, to string) []string {
+			return []string{alterTable(a.To.Name) + "RENAME COLUMN " + quote(from) + " TO " + quote(to)}
+		}
+		aside = append(aside, engine.Step{Title: "set " + a.To.Name + "." + name + " aside", Kind: engine.OwnTransaction, Note: noteKeeps, Loses: engine.Qualify(a.To.Name, []string{name}), Kept: true,
+			Apply: rename(name, asideName(a, name)), Undo: rename(asideName(a, name), name)})
+	}
+	if !between(ready, bared) {
 		return nil
+	}
+	return append(out, aside...)
+}
+
+// keepsInPlace tells whether all columns that are lost can stay in the table under
+// another name.
+func keepsInPlace(a engine.Alteration) bool {
+	if len(a.Lost) == 0 || a.NoKeep || a.Keep == "" || a.Aside == "" || a.From.Unkeyed() || !schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
+		return false
+	}
+	return !slices.ContainsFunc(a.Lost, func(name string) bool {
+		c := a.From.Column(name)
+		return a.To.Column(name) != nil || c.Values != nil || c.Identity || c.Generated != nil || slices.Contains(a.From.Key(), name)
+	})
+}
+
+// asideName is the name of a column that is kept in place.
+func asideName(a engine.Alteration, column string) string { return schema.Cut(a.Aside + column) }
+
+// orElse is what rows are given that came while a column was not there; "": nothing.
+func orElse(c *schema.Column, s engine.Source) string {
+	if c.NotNull && c.Default != nil {
+		return c.Default.Text
+	}
+	return s.Else
+}
+
+// fromAside are the sources of the way back where the columns that are lost stay in the
+// table.
+func fromAside(a engine.Alteration) map[string]engine.Source {
+	out := maps.Clone(a.Back)
+	for _, name := range a.Lost {
+		s := out[name]
+		s.Kept, s.SQL = "", quote(asideName(a, name))
+		if value := orElse(a.From.Column(name), s); value != "" {
+			s.SQL = "coalesce(" + s.SQL + ", " + value + ")"
+		}
+		out[name] = s
 	}
 	return out
 }

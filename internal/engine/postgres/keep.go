@@ -23,6 +23,10 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 		return engine.Change{Steps: []engine.Step{s}}
 	}
 	s.Note = "keeps its rows in " + d.Keep
+	if !slices.ContainsFunc(t.Columns, func(c *schema.Column) bool { return c.Values != nil }) { // whose type may go too
+		s.Apply, s.Undo = setAside(t, d.Keep)
+		return engine.Change{Steps: []engine.Step{s}}
+	}
 	bare := bareTable(t, d.Keep)
 	s.Apply = append(s.Apply, createTable(bare, d.Keep), copyRows(t, bare, t.Name, d.Keep, ""))
 	s.Apply = append(s.Apply, sequences(t, t.Name, d.Keep)...)
@@ -36,6 +40,31 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 		s.Undo = append(s.Undo, create...)
 	}
 	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{byHand(t)}}
+}
+
+// setAside gives the statements that take a table out of the way as it is, with its rows,
+// and those that bring it back: it has another name, and so have its indexes, whose own
+// are free then. It refers to nothing meanwhile.
+func setAside(t *schema.Table, keep string) (apply, undo []string) {
+	for _, k := range t.ForeignKeys {
+		apply = append(apply, Engine{}.DropReference(t, k)...)
+		undo = append(undo, Engine{}.AddReference(t, k)...)
+	}
+	var names []string
+	if t.PrimaryKey != nil && t.PrimaryKey.Name != "" {
+		names = append(names, t.PrimaryKey.Name)
+	}
+	for _, x := range t.Indexes {
+		names = append(names, x.Name)
+	}
+	rename := func(from, to string) []string { return []string{alterTable(from) + "RENAME TO " + quote(to)} }
+	apply, back := append(apply, rename(t.Name, keep)...), rename(keep, t.Name)
+	for _, n := range names {
+		aside := schema.Cut(keep + "_" + n)
+		apply = append(apply, "ALTER INDEX "+quote(n)+" RENAME TO "+quote(aside))
+		back = append(back, "ALTER INDEX "+quote(aside)+" RENAME TO "+quote(n))
+	}
+	return apply, append(back, undo...)
 }
 
 // byHand is what must hold before a table goes: that it has no column that the
@@ -235,6 +264,9 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	var columns, keys, list []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
+			if key == "created_at" && t.Column(key) == nil {
+				continue // it was there between two steps alone
+			}
 			keys = append(keys, key)
 			list = append(list, quote(c.Name))
 		} else if o := t.Column(c.Name); o != nil && o.Generated == nil {

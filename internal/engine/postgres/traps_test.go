@@ -71,7 +71,7 @@ func TestScratchIsEmpty(t *testing.T) {
 	e, _ := open(t, testserver.Postgres(t))
 	first, err := e.Scratch(ctx)
 	require.NoError(t, err)
-	exec1(t, first, "CREATE SCHEMA north", "CREATE TABLE north.t (id integer)", "CREATE TABLE t (id integer)", "CREATE TYPE mood AS ENUM ('a')", "SET statement_timeout = 1", "CREATE TEMPORARY TABLE x (id integer)")
+	exec1(t, first, "CREATE SCHEMA north", "CREATE TABLE north.t (id integer)", "CREATE TABLE t (id integer)", "CREATE TYPE mood AS ENUM ('a')", "SET statement_timeout = 54321", "CREATE TEMPORARY TABLE x (id integer)")
 	require.NoError(t, first.Close())
 	second, err := e.Scratch(ctx)
 	require.NoError(t, err)
