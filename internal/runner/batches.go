@@ -18,7 +18,7 @@ import (
 const (
 	firstBatch   = 1000
 	largestBatch = 50_000
-	batchTime    = 60 * time.Millisecond
+	batchTime    = 30 * time.Millisecond
 )
 
 // batches runs one direction of a step in batches.
