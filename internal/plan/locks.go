@@ -108,6 +108,9 @@ func (p *planner) locks() error {
 				most[l.Table] = l
 			}
 		}
+		if s.Kind == engine.InBatches {
+			text = strings.ReplaceAll(text, ", rewrites it", ", some rows at a time")
+		}
 		if text != "" {
 			s.Note = text
 		}

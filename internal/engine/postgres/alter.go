@@ -71,7 +71,11 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	// Where steps run apart, rows come in between: what changes values asks again.
+	// Of rows that a step before has taken out, the column that told them may be gone.
 	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
+	if a.Only != "" {
+		here = engine.Guards(dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }))
+	}
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	writes := a.InUse && slices.ContainsFunc(a.To.Columns, func(c *schema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
