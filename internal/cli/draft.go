@@ -77,7 +77,7 @@ func (a *app) draftCommand() *cli.Command {
 			if err := a.refused(ctx, l, d, "draft TITLE"); err != nil {
 				return err
 			}
-			others, err := a.draftOthers(ctx, p, l, s, d, &f, title)
+			others, err := a.draftOthers(ctx, p, l, d, &f, title)
 			if err != nil {
 				return err
 			}

@@ -18,10 +18,10 @@ import (
 
 // draftOthers gives the migrations for the engines beside that of the database at hand,
 // for which d was drafted. None is written yet.
-func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, s *draft.State, d *draft.Draft, f *answerFlags, title string) ([]*migration.Migration, error) {
+func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, d *draft.Draft, f *answerFlags, title string) ([]*migration.Migration, error) {
 	var out []*migration.Migration
 	for _, e := range p.Others(l.engine) {
-		m, err := a.draftOther(ctx, p, e, s, d, f, title)
+		m, err := a.draftOther(ctx, p, e, d, f, title)
 		if err != nil {
 			return nil, err
 		}
@@ -32,7 +32,7 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, s *d
 	return out, nil
 }
 
-func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, s *draft.State, d *draft.Draft, f *answerFlags, title string) (*migration.Migration, error) {
+func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, d *draft.Draft, f *answerFlags, title string) (*migration.Migration, error) {
 	files, err := p.Migrations(e)
 	if err != nil {
 		return nil, err

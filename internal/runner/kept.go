@@ -19,7 +19,7 @@ import (
 type Kept struct {
 	Name      string
 	In        string // the table of a column that stays in it
-	Type      string // of that column
+	Type      string // of that column, with its collation
 	What      string // such as specimens.label, or the table itself
 	Migration string // its id; empty: neither its file nor its row of history is there
 	Applied   bool   // it is applied, so that its undo puts this back
@@ -67,6 +67,9 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 		for _, c := range t.Aside {
 			k, rest := from(c.Name)
 			k.In, k.Type, k.What = t.Name, c.SQLType, t.Name+"."+rest
+			if c.Collation != "" {
+				k.Type += " COLLATE " + c.Collation
+			}
 			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.Quote(t.Name), e.Quote(c.Name))); err != nil {
 				return nil, err
 			}

@@ -3,7 +3,8 @@ package postgres
 // This file gives changes of tables that are in use the form in which nobody has to
 // wait: what has to look at every row does so under a lock that lets others work, in a
 // transaction of its own, and only the moment in which it begins to hold needs the
-// strong one. The way back has the same form.
+// strong one. Rows are given values in batches, and columns that go stay in the table
+// under another name. The way back has the same form.
 
 import (
 	"fmt"

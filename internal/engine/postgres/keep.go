@@ -1,8 +1,9 @@
 package postgres
 
-// This file puts values aside before they go, and back. A kept table has the full
-// definition of its columns, and the row's key with the time of its creation, by
-// which a value finds its row again.
+// This file puts values aside before they go, and back. A table that goes is set aside
+// as it is. Values of columns are copied into a kept table, with the row's key and the
+// time of its creation, by which a value finds its row again; those of enum types as
+// texts, so that their type can go. Columns that stay in a table in use: see inuse.go.
 
 import (
 	"fmt"

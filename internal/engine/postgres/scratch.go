@@ -154,9 +154,11 @@ func (p *scratchPlace) within(ctx context.Context, conn *pgx.Conn) error {
 			}
 		}
 	}
+	if _, err := conn.PgConn().Exec(ctx, "CREATE SCHEMA "+name).ReadAll(); err != nil {
+		return err
+	}
 	p.inside[conn] = name
-	_, err := conn.PgConn().Exec(ctx, "CREATE SCHEMA "+name).ReadAll()
-	return err
+	return nil
 }
 
 // take gives a connection to an empty scratch database.
