@@ -4,6 +4,7 @@ package cli
 // stands: apply, undo, status and script.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,6 +29,7 @@ import (
 type applyOptions struct {
 	to             string
 	dryRun, create bool
+	atOnce         bool // what a migration would wait for is not asked
 	wait           time.Duration
 	onFailure      string
 	answers        map[string]string // of parameters, by table.column
@@ -57,6 +59,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "create", Usage: "make the database if it is not there", Destination: &o.create},
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
 			onFailure(&o.onFailure),
+			&cli.BoolFlag{Name: "at-once", Usage: "do not wait until nobody writes as before: the second of a staged pair, too", Destination: &o.atOnce},
 			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,
@@ -229,7 +232,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	runs := []jsonRun{}
 	var left []jsonStayed
 	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
-	options := runner.Options{Stayed: stayed, To: o.to, Wait: o.wait, Stop: o.onFailure == "stop", Resumed: a.resumed, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Done: func(r runner.Run) {
+	options := runner.Options{Stayed: stayed, To: o.to, Wait: o.wait, Stop: o.onFailure == "stop", Resumed: a.resumed, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Waits: !o.atOnce, Done: func(r runner.Run) {
 		run := jsonRunOf(r)
 		run.Stayed = left
 		runs = append(runs, run)
@@ -255,13 +258,28 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		done = append(done, more...)
 	}
 	watching.end()
+	var waits *runner.InTheWay
+	if errors.As(err, &waits) && waits.Wait && o.to == "" && newest(files, waits.Migration) {
+		err = nil // all is done that can be: a deployment goes on, and this with a later one
+	} else {
+		waits = nil
+	}
 	if err != nil {
 		return a.runFailed(l, err, len(done))
 	}
 	if a.json {
-		return a.document(map[string]any{"database": l.Name, "applied": runs, "stands_at": lastOr(done, standing.At())})
+		doc := map[string]any{"database": l.Name, "applied": runs, "stands_at": lastOr(done, standing.At())}
+		if waits != nil {
+			doc["waits"] = jsonWaitsOf(waits)
+		}
+		return a.document(doc)
 	}
-	if len(done) == 0 {
+	if waits != nil {
+		a.waiting(a.out, waits)
+	}
+	if len(done) == 0 && waits != nil {
+		a.out.printf("%s stands at %s", l.Name, cmp.Or(standing.At(), "the start"))
+	} else if len(done) == 0 {
 		a.out.printf("%s: nothing waits", l.Name)
 	} else {
 		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
@@ -292,7 +310,11 @@ func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string,
 	if err != nil {
 		return err
 	}
-	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway})
+	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway, Waits: true})
+	var waits *runner.InTheWay
+	if errors.As(err, &waits) && waits.Wait && newest(files, waits.Migration) {
+		return nil
+	}
 	return err
 }
 
@@ -320,6 +342,10 @@ func (a *app) runFailed(l *live, err error, done int) error {
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "in_the_way": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "applied_before": done})
 			return exit(exitFailed)
+		}
+		if way.Wait {
+			a.waiting(a.err, way)
+			return fmt.Errorf("%s waits; %s is as it was before it", way.Migration, l.Name)
 		}
 		a.inTheWay(way)
 		return fmt.Errorf("%s (%s) was stopped by rows in its way; %s is as it was before it", way.Migration, way.When, l.Name)
@@ -457,6 +483,10 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 				}
 			case err != nil:
 				return fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
+			case n > 0 && r.Wait:
+				if !a.json {
+					a.out.line(a.out.paint(styleWarn, "  waits: ") + clean(need.Sentence))
+				}
 			case n > 0:
 				failed++
 				if !a.json {

@@ -25,13 +25,14 @@ import (
 
 func (a *app) draftCommand() *cli.Command {
 	var f answerFlags
-	var byHand, apply bool
+	var byHand, apply, staged bool
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write the migration that closes the difference, proved first",
 		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled",
 		Flags: append(f.flags(),
 			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty one to fill in", Destination: &byHand},
+			&cli.BoolFlag{Name: "staged", Usage: "write two: between them old and new application both work", Destination: &staged},
 		),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -39,7 +40,14 @@ func (a *app) draftCommand() *cli.Command {
 			if strings.TrimSpace(title) == "" {
 				return wrongUse("erbario draft needs a title, such as: erbario draft first sheets")
 			}
+			if staged && byHand {
+				return wrongUse("--staged and --by-hand do not go together")
+			}
 			p, err := a.project()
+			if err != nil {
+				return err
+			}
+			drafter, err := a.drafter(p, staged)
 			if err != nil {
 				return err
 			}
@@ -62,22 +70,34 @@ func (a *app) draftCommand() *cli.Command {
 				return err
 			} else if len(old) > 0 {
 				l.Close()
+				if staged {
+					return fmt.Errorf("--staged: %s has what was applied without a migration: draft that first", l.Name)
+				}
 				return a.draftDirect(ctx, p, l.Database, &f, title, old)
 			}
 			look := func() (*draft.State, error) { return a.state(ctx, p, l) }
+			var second *draft.Draft
 			s, d, err := a.settle(ctx, p, &f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
 				if err := s.Standing.Problem(); err != nil {
 					return nil, err
 				}
-				return s.Make(ctx, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Rows: !l.Protected})
+				var first *draft.Draft
+				var err error
+				first, second, err = drafter.make(ctx, s, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Rows: !l.Protected})
+				return first, err
 			})
 			if err != nil {
 				return err
 			}
-			if err := a.refused(ctx, l, d, "draft TITLE"); err != nil {
-				return err
+			for _, half := range []*draft.Draft{d, second} {
+				if half == nil {
+					continue
+				}
+				if err := a.refused(ctx, l, half, "draft TITLE"); err != nil {
+					return err
+				}
 			}
-			others, err := a.draftOthers(ctx, p, l, d, &f, title)
+			others, err := a.draftOthers(ctx, p, l, d, &f, title, drafter)
 			if err != nil {
 				return err
 			}
@@ -98,10 +118,7 @@ func (a *app) draftCommand() *cli.Command {
 			if err := p.Save(); err != nil {
 				return err
 			}
-			list := others
-			if m != nil {
-				list = append([]*migration.Migration{m}, others...)
-			}
+			list := append(migrationsOf(d, second), others...)
 			for _, m := range list {
 				if err := project.WriteFile(filepath.Join(p.MigrationsDir(), m.FileName()), m.Text); err != nil {
 					return err
@@ -111,6 +128,9 @@ func (a *app) draftCommand() *cli.Command {
 				doc := map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
 				if m != nil {
 					doc = map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
+				}
+				if second != nil {
+					doc["second"] = jsonFiles(migrationsOf(second))
 				}
 				if len(others) > 0 {
 					doc["other_engines"] = jsonFiles(others)

@@ -18,21 +18,19 @@ import (
 
 // draftOthers gives the migrations for the engines beside that of the database at hand,
 // for which d was drafted. None is written yet.
-func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, d *draft.Draft, f *answerFlags, title string) ([]*migration.Migration, error) {
+func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, d *draft.Draft, f *answerFlags, title string, with drafter) ([]*migration.Migration, error) {
 	var out []*migration.Migration
 	for _, e := range p.Others(l.engine) {
-		m, err := a.draftOther(ctx, p, e, d, f, title)
+		list, err := a.draftOther(ctx, p, e, d, f, title, with)
 		if err != nil {
 			return nil, err
 		}
-		if m != nil {
-			out = append(out, m)
-		}
+		out = append(out, list...)
 	}
 	return out, nil
 }
 
-func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, d *draft.Draft, f *answerFlags, title string) (*migration.Migration, error) {
+func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, d *draft.Draft, f *answerFlags, title string, with drafter) ([]*migration.Migration, error) {
 	files, err := p.Migrations(e)
 	if err != nil {
 		return nil, err
@@ -65,19 +63,24 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	if d.Migration != nil {
 		r.ID = d.Migration.ID
 	}
-	got, err := o.Make(ctx, r)
+	got, second, err := with.make(ctx, o, r)
 	if err != nil {
 		return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
 	}
 	got.InTheWay = nil // there are no rows but those of the proof
-	if err := a.refused(ctx, other, got, "draft TITLE"); err != nil {
-		return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
+	for _, half := range []*draft.Draft{got, second} {
+		if half == nil {
+			continue
+		}
+		if err := a.refused(ctx, other, half, "draft TITLE"); err != nil {
+			return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
+		}
 	}
 	if m := got.Migration; m != nil && unreached != nil {
 		m.SetProof("not proved: " + unreached.Error())
 		m.Text = migration.WithHead(m)
 	}
-	return got.Migration, nil
+	return migrationsOf(got, second), nil
 }
 
 type jsonFile struct {

@@ -404,7 +404,7 @@ func (d *tables) triggers() {
 		switch {
 		case i < 0:
 			c := Change{Kind: AddTrigger, Name: g.Name, What: triggerWords(g), Object: g}
-			if d.live.Column(g.Column) == nil && g.Purpose != schema.ForChildren {
+			if d.live.Column(g.Column) == nil && !g.WithFunction() {
 				c.What = ""
 			}
 			d.add(c)
@@ -575,6 +575,8 @@ func rangeWords(s string) string {
 
 func triggerWords(g *schema.Trigger) string {
 	switch g.Purpose {
+	case schema.ForBridge:
+		return "a bridge for what is written as before"
 	case schema.ForChildren:
 		return "soft delete with children"
 	case schema.ForImmutable:

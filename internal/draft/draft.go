@@ -32,6 +32,7 @@ type State struct {
 	InUse bool
 
 	unreached bool // no server of the engine is there
+	stage     *plan.Stage
 	made      *schema.Schema
 }
 
@@ -179,9 +180,11 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if s.unreached {
 		return s.planUnreached(id, r)
 	}
-	answers, err := s.names(r.Answers, r.Carried)
-	if err != nil {
-		return nil, err
+	answers, err := r.Answers, error(nil)
+	if s.stage == nil { // those of a half have their names from the whole
+		if answers, err = s.names(r.Answers, r.Carried); err != nil {
+			return nil, err
+		}
 	}
 	changes := diff.Schemas(from, s.Wanted)
 	refer, err := s.rows(ctx)
@@ -238,7 +241,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet

@@ -59,6 +59,10 @@ func TriggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
 		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
 	case g.Purpose == schema.ForStamped:
 		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
+	case g.Purpose == schema.ForBridge && verb == "hold":
+		return "bridge what is written to " + t.Name + " as before"
+	case g.Purpose == schema.ForBridge:
+		return "take the bridge of " + t.Name + " away"
 	case verb == "hold":
 		return "create trigger " + g.Name
 	}

@@ -93,6 +93,9 @@ type Engine interface {
 
 	// Enums are the words for enum types; nil where the engine has none.
 	Enums() Enums
+	// Stages are the words for staged pairs of migrations; nil where the engine has
+	// none, since nobody writes while it migrates.
+	Stages() Stages
 
 	// SeedTables are the statements that make the tables in which runs of seeds
 	// are recorded where they are not there yet.
@@ -139,6 +142,36 @@ type Enums interface {
 	// Add gives the statements that add what wanted has beside values, whose order
 	// stays.
 	Add(name string, values, wanted []string) []string
+}
+
+// Stages puts into an engine's words what stands between the two migrations of a
+// staged pair, while an application that knows of a change and one that does not both
+// write.
+type Stages interface {
+	// Bridge gives the trigger that completes what either application writes, and
+	// notes who writes as before.
+	Bridge(t *schema.Table, spans []Span) *schema.Trigger
+	// LiveView is the view of the rows that are not deleted, as a table now is.
+	LiveView(t *schema.Table, without ...string) *schema.View
+	// Begin gives the statements that begin to note who writes as before: the change
+	// itself counts as such, where there are rows. End forgets it.
+	Begin(table string) []string
+	End(table string) []string
+	// Settled is what must hold before the second migration: for so long nobody has
+	// written as before.
+	Settled(table string, wait time.Duration) Requirement
+	// Random tells whether a default is another one each time it is asked for.
+	Random(c *schema.Column) bool
+}
+
+// Span is one column that a bridge gives its value.
+type Span struct {
+	Column *schema.Column
+	Fill   string         // the value where none was written, over the row; "" with Old
+	Old    *schema.Column // the column that stood for it, under another name; nil: none
+	// There and Back turn a value of Old into one of Column, and back.
+	There, Back Conversion
+	Hidden      bool // no application knows Column yet
 }
 
 // Mode is what a database is opened for.
@@ -368,6 +401,8 @@ type Requirement struct {
 	// that stands in its way would lose a value and not be refused by the database.
 	About  string
 	Guards bool
+	// Wait tells that time may mend it: the migration is not refused but waits.
+	Wait bool
 }
 
 // Revives ends the sentence of a requirement that guards deleted rows: an undo
@@ -399,6 +434,18 @@ type Conversion struct {
 	Fits string // the condition that a value can be converted; empty: every one can
 	// Exact tells that each value that fits comes back the same.
 	Exact bool
+}
+
+// Guarded is the converted value of a column, null where the value does not fit. SQL
+// sees to that by itself.
+func (c Conversion) Guarded(column, sqlType string) string {
+	switch {
+	case c.SQL != "":
+		return c.SQL
+	case c.Fits != "":
+		return "CASE WHEN " + c.Fits + " THEN CAST(" + column + " AS " + sqlType + ") END"
+	}
+	return column
 }
 
 // Removal is rows of a table that go, and the table in which they are kept;

@@ -57,7 +57,7 @@ func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
 
 // Find returns the one migration whose id has part in it.
 func Find(list []*Migration, part string) (*Migration, error) {
-	var hits []*Migration
+	var hits, titled []*Migration
 	for _, m := range list {
 		if m.ID == part {
 			return m, nil
@@ -65,6 +65,12 @@ func Find(list []*Migration, part string) (*Migration, error) {
 		if strings.Contains(m.ID, part) {
 			hits = append(hits, m)
 		}
+		if _, title, _ := strings.Cut(m.ID, "-"); title == part {
+			titled = append(titled, m)
+		}
+	}
+	if len(titled) == 1 { // the whole title, which others only begin with
+		return titled[0], nil
 	}
 	switch len(hits) {
 	case 1:

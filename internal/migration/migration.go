@@ -264,7 +264,11 @@ func Write(m *Migration) string {
 	writeHead(&b, m)
 	need := func(before, when string, list []engine.Requirement) {
 		for _, r := range list {
-			fmt.Fprintf(&b, "%s%s%s, none of these may exist  %s\n%s;\n", before, Marker, when, strconv.Quote(Title(r.Sentence)), r.Query)
+			words := "none of these may exist"
+			if r.Wait {
+				words = "wait until none of these exist"
+			}
+			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n", before, Marker, when, words, strconv.Quote(Title(r.Sentence)), r.Query)
 		}
 	}
 	for _, f := range m.Found {
@@ -419,7 +423,7 @@ func (e *ParseError) Error() string { return fmt.Sprintf("%s:%d: %s", e.Path, e.
 var (
 	headLine = once(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
 	stepLine = once(`^step (\d+)(?:\s+(.*))?$`)
-	needLine = once(`^(before apply|before undo|here|here before undo), none of these may exist\s+(".*")$`)
+	needLine = once(`^(?:(before apply|before undo|here|here before undo), none of these may exist|(before apply, wait) until none of these exist)\s+(".*")$`)
 	schemaIs = once(`^schema (\S+) -> (\S+)$`)
 	nameForm = once(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
 )
@@ -529,13 +533,13 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				step.Rows = append(step.Rows, r)
 			case needLine().MatchString(words):
 				g := needLine().FindStringSubmatch(words)
-				sentence, err := strconv.Unquote(g[2])
+				sentence, err := strconv.Unquote(g[3])
 				if err != nil {
 					return fail(p.Line, "the sentence of this requirement cannot be read: it stands in double quotes")
 				}
-				need, into = &engine.Requirement{Sentence: sentence}, nil
+				need, into = &engine.Requirement{Sentence: sentence, Wait: g[2] != ""}, nil
 				switch g[1] {
-				case "before apply":
+				case "before apply", "":
 					needTo = &m.BeforeApply
 				case "before undo":
 					needTo = &m.BeforeUndo

@@ -33,6 +33,8 @@ type Input struct {
 	Rows     []TableRows
 	// EnumRenames are the steps of those renames that concern enum types.
 	EnumRenames map[Rename]engine.Step
+	// Stage says which half of a staged pair it is; nil: the change is whole.
+	Stage *Stage
 	// InUse tells whether others work on a table where the migration will go.
 	InUse func(table string) bool
 	// Size is the room that a live table takes, in bytes.
@@ -195,6 +197,7 @@ func Make(in Input) (*Plan, error) {
 	p.viewsAside()
 	p.spanning()
 	p.enums()
+	p.staged()
 	byTable := map[string][]diff.Change{}
 	var order []string
 	for _, c := range p.plan.Changes {
@@ -278,6 +281,9 @@ func (p *planner) ways() error {
 		return nil
 	}
 	for _, r := range p.plan.BeforeApply {
+		if r.Wait {
+			continue // time may mend it
+		}
 		n, rows, err := p.Look(p.Engine.Bind(r.Query, p.homes()))
 		if err != nil {
 			return fmt.Errorf("the live rows cannot be asked whether they fit: %w", err)
@@ -676,6 +682,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	p.foundOnce(live)
 	p.revived(&change, live, wanted)
 	p.withEnums(&change)
+	p.half(name, &change)
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
@@ -845,6 +852,10 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 		return // worked out from the others: nothing is lost
 	}
 	if p.softDeleteGoes(a, c, p.Wanted.Table(c.Table)) {
+		return
+	}
+	if src, ok := p.twin(c.Table, c.Name); ok {
+		a.Back[c.Name] = src
 		return
 	}
 	var come []string

@@ -58,6 +58,8 @@ type Settings struct {
 	} `toml:"naming"`
 	Plan struct {
 		Online string `toml:"online"` // whether tables are changed while they are in use: auto, always, never
+		// StagedWait is how long nobody may have written as before a staged change.
+		StagedWait string `toml:"staged_wait"`
 	} `toml:"plan"`
 	Database map[string]struct {
 		URL       string `toml:"url"`
@@ -112,7 +114,7 @@ func load(dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(string(text)))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "direct", "scratch", "engines"})
+		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines"})
 	}
 	if p.Settings.Language != 1 {
 		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)

@@ -522,6 +522,9 @@ func (p *prover) parents(ctx context.Context, t *schema.Table) (map[*schema.Fore
 // first that does not hold.
 func (p *prover) stands(ctx context.Context) (string, error) {
 	for _, r := range p.Migration.BeforeApply {
+		if r.Wait {
+			continue // nobody works there
+		}
 		n, err := p.db.Count(ctx, r.Query)
 		if err != nil {
 			return "", fmt.Errorf("the query of a requirement failed on scratch: %w", err)

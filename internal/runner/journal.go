@@ -147,6 +147,9 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			return err
 		}
 		for _, r := range s.bound.BeforeApply {
+			if r.Wait && !o.Waits {
+				continue
+			}
 			if err := Ask(ctx, db, m.ID, "before apply", r); err != nil {
 				return err
 			}
@@ -670,6 +673,9 @@ func Separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			}
 		}
 		for _, r := range needs {
+			if r.Wait {
+				continue // nobody works there
+			}
 			if err := Ask(ctx, db, m.ID, when, r); err != nil {
 				return err
 			}

@@ -54,6 +54,9 @@ type Options struct {
 	// Resumed is told that a migration that was left half-way came to its end.
 	Resumed func(m *migration.Migration, applied bool)
 
+	// Waits has migrations wait for what time may mend; else that is not asked.
+	Waits bool
+
 	begun bool // the table of history is there
 }
 
@@ -72,6 +75,7 @@ type InTheWay struct {
 	Query     string
 	Count     int64
 	Sample    engine.Rows
+	Wait      bool // time may mend it
 }
 
 func (e *InTheWay) Error() string {
@@ -105,13 +109,13 @@ func Ask(ctx context.Context, db engine.Database, m string, when string, r engin
 	if n == 0 {
 		return nil
 	}
-	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample}
+	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample, Wait: r.Wait}
 }
 
 // Sentence puts the number into a requirement's sentence.
 func Sentence(s string, n int64) string {
 	if n == 1 {
-		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
+		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} sessions wrote", "1 session wrote", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
 	}
 	return strings.ReplaceAll(s, "{n}", words.Thousands(n))
 }
@@ -298,6 +302,9 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		return err
 	}
 	for _, r := range needs { // under the locks that Watch took
+		if r.Wait && !o.Waits {
+			continue
+		}
 		if err := Ask(ctx, db, m.ID, when, r); err != nil {
 			return err
 		}

@@ -61,10 +61,12 @@ func Kept(id string) string {
 }
 
 // Purposes are all of them, for reading names.
-var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren}
+var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren, ForBridge}
 
 // OfTrigger tells whether a purpose is a trigger's rather than a check's.
-func (p Purpose) OfTrigger() bool { return p == ForStamped || p == ForImmutable || p == ForChildren }
+func (p Purpose) OfTrigger() bool {
+	return p == ForStamped || p == ForImmutable || p == ForChildren || p == ForBridge
+}
 
 // MadeFor tells by its name for which column, and what for, a declaration made a
 // check or a trigger of the table; nil for one that none made.

@@ -203,6 +203,9 @@ const (
 	// which the rows that refer to a deleted one go and come back with it.
 	ForSoftDelete Purpose = "soft_delete"
 	ForChildren   Purpose = "children"
+	// ForBridge is the trigger between the two migrations of a staged pair: it lets
+	// the application write that does not know of the change yet.
+	ForBridge Purpose = "bridge"
 )
 
 // Check is a condition that every row fulfils.
@@ -239,6 +242,9 @@ type Trigger struct {
 	Column  string
 	Purpose Purpose
 }
+
+// WithFunction tells whether the trigger has a function of its own.
+func (g *Trigger) WithFunction() bool { return g.Purpose == ForChildren || g.Purpose == ForBridge }
 
 // View is a stored query.
 type View struct {

@@ -4,6 +4,8 @@ package words
 import (
 	"fmt"
 	"strconv"
+	"strings"
+	"time"
 )
 
 // Thousands gives a number with separators of thousands.
@@ -43,4 +45,16 @@ func Bytes(n int64) string {
 		return fmt.Sprintf("%.1f MB", float64(n)/(1<<20))
 	}
 	return fmt.Sprintf("%d kB", (n+1023)/1024)
+}
+
+// Duration gives a time without the units that are zero, such as 1h or 90s.
+func Duration(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
 }

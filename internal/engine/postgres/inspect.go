@@ -45,7 +45,7 @@ var inspections = []string{
 	`SELECT oid, quote_ident(opcname) FROM pg_opclass WHERE NOT opcdefault`,
 	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
 	// triggers
-	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname LIKE 'erbario\_children\_%' THEN p.prosrc ELSE '' END
+	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname LIKE 'erbario\_children\_%' OR p.proname LIKE 'erbario\_bridge\_%' THEN p.prosrc ELSE '' END
 		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
 	// extensions, types, sequences and functions
 	`SELECT extname, quote_ident(nspname) FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
@@ -362,7 +362,7 @@ func (r *reading) triggers(rows [][]string) {
 		}
 		g := &schema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
 		if v[4] != "" {
-			g.SQL = childrenSQL(strings.TrimPrefix(v[3], "erbario_children_"), v[2], v[4])
+			g.SQL = withFunction(v[3], v[2], v[4])
 		}
 		rel.table.Triggers = append(rel.table.Triggers, g)
 	}
@@ -478,6 +478,9 @@ func recognise(t *schema.Table) {
 			c.Stamped = c.Stamped || p == schema.ForStamped
 		} else if strings.Contains(g.SQL.Text, "$erbario$;\n") { // its table had another name
 			g.Purpose = schema.ForChildren
+			if strings.HasPrefix(g.Name, bridgePrefix) {
+				g.Purpose = schema.ForBridge
+			}
 		}
 	}
 	for _, c := range t.Columns {

@@ -118,6 +118,11 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 	}
 	bare, ready := a.From.Clone(), a.From.Clone() // with the new columns; with their defaults
+	for _, g := range a.To.Triggers {             // a bridge stands before anything is filled
+		if g.Purpose == schema.ForBridge && !slices.ContainsFunc(a.From.Triggers, func(o *schema.Trigger) bool { return o.Purpose == g.Purpose }) {
+			bare.Triggers, ready.Triggers = append(bare.Triggers, g), append(ready.Triggers, g)
+		}
+	}
 	type fill struct{ column, sql string }
 	var fills []fill
 	for _, c := range a.To.Columns {

@@ -47,7 +47,7 @@ func (Engine) HoldsReferences() bool { return true }
 // Foundation are the statements that make what Erbario itself needs: the table of
 // history, and the functions that the triggers of all tables share.
 func (Engine) Foundation() []string {
-	return []string{historyTable,
+	return []string{historyTable, formerTable, notedFunction,
 		`CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
 BEGIN
     IF ` + quietly + ` THEN
@@ -108,7 +108,7 @@ func (Engine) Empty(s *schema.Schema) []string {
 	for _, t := range s.Tables {
 		out = append(out, "DROP TABLE IF EXISTS "+quote(t.Name)+" CASCADE")
 		for _, g := range t.Triggers {
-			if g.Purpose == schema.ForChildren {
+			if g.WithFunction() {
 				_, drop := Engine{}.Trigger(t, g)
 				out = append(out, drop[1:]...)
 			}

@@ -298,13 +298,18 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	body.WriteString("    RETURN NULL;\nEND\n")
 	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
 	trigger := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN ((old.%s IS NULL) <> (new.%s IS NULL))\n    EXECUTE FUNCTION %s()", quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
-	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: childrenSQL(t.Name, trigger, body.String())}
+	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: withFunction(childrenFunction(t.Name), trigger, body.String())}
 }
 
-// childrenSQL is the trigger with the function that stands for it alone: it names
-// tables, and so is pinned to where they are.
-func childrenSQL(table, trigger, body string) schema.SQL {
-	head := fmt.Sprintf("CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql SET search_path FROM CURRENT AS $erbario$%s$erbario$", quote(childrenFunction(table)), body)
+// withFunction is a trigger with the function that stands for it alone: it names
+// tables, and so is pinned to where they are. That of a bridge runs with the rights of
+// whoever migrates, since the application may have none to what it reads.
+func withFunction(function, trigger, body string) schema.SQL {
+	rights := ""
+	if strings.HasPrefix(function, "erbario_bridge_") {
+		rights = "SECURITY DEFINER "
+	}
+	head := fmt.Sprintf("CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql %sSET search_path FROM CURRENT AS $erbario$%s$erbario$", quote(function), rights, body)
 	return schema.SQL{Text: head + ";\n" + trigger, Canon: func(text string) string {
 		f, g, _ := strings.Cut(text, "$erbario$;\n")
 		_, f, _ = strings.Cut(f, "$erbario$")
@@ -315,7 +320,7 @@ func childrenSQL(table, trigger, body string) schema.SQL {
 // Trigger gives the statements that make a trigger and those that drop it.
 func (Engine) Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string) {
 	drop = []string{"DROP TRIGGER " + quote(g.Name) + " ON " + quote(t.Name)}
-	if g.Purpose != schema.ForChildren {
+	if !g.WithFunction() {
 		return []string{g.SQL.Text}, drop
 	}
 	function, trigger, _ := strings.Cut(g.SQL.Text, "$erbario$;\n")

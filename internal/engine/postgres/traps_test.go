@@ -78,7 +78,8 @@ func TestScratchIsEmpty(t *testing.T) {
 	defer second.Close()
 	s, err := second.Inspect(ctx)
 	require.NoError(t, err)
-	assert.Empty(t, s.Tables)
+	assert.Nil(t, s.Table("t"))
+	assert.Len(t, s.Tables, 1) // our own
 	assert.Empty(t, s.Others)
 	assert.Equal(t, "0", one(t, second, "SELECT current_setting('statement_timeout')"))
 	assert.Equal(t, "0", one(t, second, "SELECT count(*) FROM pg_namespace WHERE nspname = 'north'"))
@@ -190,8 +191,8 @@ func TestExpressionsAreTheSame(t *testing.T) {
 	}
 	first := build(func(i int) string { return checks[i] })
 	sort := func(s *schema.Schema) []*schema.Check {
-		slices.SortFunc(s.Tables[0].Checks, func(a, b *schema.Check) int { return strings.Compare(a.Name, b.Name) })
-		return s.Tables[0].Checks
+		slices.SortFunc(s.Table("t").Checks, func(a, b *schema.Check) int { return strings.Compare(a.Name, b.Name) })
+		return s.Table("t").Checks
 	}
 	stored := sort(first)
 	second := sort(build(func(i int) string { return stored[i].SQL.Text }))
@@ -202,7 +203,7 @@ func TestExpressionsAreTheSame(t *testing.T) {
 	}
 	exec1(t, db, "CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
 	require.NoError(t, db.Restate(ctx, wanted, first))
-	for i, k := range wanted.Tables[0].Checks {
+	for i, k := range wanted.Table("t").Checks {
 		assert.True(t, k.SQL.Same(stored[i].SQL), "%s\n%s", k.SQL.Text, stored[i].SQL.Text)
 		for j, o := range stored {
 			if i != j {

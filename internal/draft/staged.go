@@ -1,0 +1,106 @@
+package draft
+
+// This file drafts a change as a staged pair: two migrations, each planned, proved and
+// written like any other, with a schema between them with which the application before
+// the change and the one behind it can both work.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"erbario/internal/migration"
+	"erbario/internal/plan"
+	"erbario/internal/proof"
+	"erbario/internal/runner"
+)
+
+// Staged drafts the migration that closes the difference as two: the second waits until
+// nobody has written as before for so long. Where something is to be asked, or stands in
+// the way, there is no second draft.
+func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (first, second *Draft, err error) {
+	if s.Engine.Stages() == nil {
+		return nil, nil, fmt.Errorf("--staged: on %s nobody writes while a migration is under way, and one is enough: draft without it", s.Engine.Name())
+	}
+	if s.unreached {
+		return nil, nil, fmt.Errorf("--staged needs a server of %s, to prove both migrations", s.Engine.Name())
+	}
+	id := r.ID
+	if id == "" {
+		id = s.NextID(r.Now, r.Title)
+	}
+	whole, err := s.plan(ctx, id, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	first = &Draft{Plan: whole}
+	if len(whole.Questions) > 0 || len(whole.Changes) == 0 {
+		return first, nil, nil
+	}
+	answers, err := s.names(r.Answers, r.Carried)
+	if err != nil {
+		return nil, nil, err
+	}
+	halves, err := plan.Split(s.Engine, s.Ahead, s.Wanted, whole.Changes, answers)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(halves.Questions) > 0 {
+		whole.Questions = halves.Questions
+		return first, nil, nil
+	}
+	// Answers of the one half may answer nothing in the other; the whole has told those
+	// that answer nothing at all.
+	r.ID, r.Carried = id, true
+	said := r.Said
+	one := *s
+	one.Wanted, one.stage = halves.Between, &plan.Stage{Tables: halves.Tables, Wait: wait}
+	r.Answers = halves.First
+	if first, err = one.Make(ctx, r); err != nil {
+		return nil, nil, fmt.Errorf("the first of the pair: %w", err)
+	}
+	m := first.Migration
+	if m == nil || len(first.Outcome.Differ) > 0 || len(first.InTheWay) > 0 {
+		return first, nil, nil
+	}
+	m.Answers = said
+	m.Text = migration.WithHead(m)
+	two := *s
+	two.stage, two.made = &plan.Stage{Tables: halves.Tables, Wait: wait, Second: true}, nil
+	standing := *s.Standing
+	standing.Waiting, standing.Files = append(slices.Clone(standing.Waiting), m), append(slices.Clone(standing.Files), m)
+	two.Standing = &standing
+	if err := two.behind(ctx, s, m); err != nil {
+		return nil, nil, err
+	}
+	r.Answers, r.ID, r.Title = halves.Second, "", r.Title+" completed"
+	if second, err = two.Make(ctx, r); err != nil {
+		return nil, nil, fmt.Errorf("the second of the pair: %w", err)
+	}
+	if second.Migration != nil {
+		second.Migration.Answers = said
+		second.Migration.Text = migration.WithHead(second.Migration)
+	}
+	first.Plan.Changes, first.Plan.Effects = whole.Changes, whole.Effects
+	return first, second, nil
+}
+
+// behind reads on scratch what is there once a migration has been applied, too.
+func (s *State) behind(ctx context.Context, before *State, m *migration.Migration) error {
+	db, err := proof.Scratch(ctx, s.Engine, before.Ahead)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if err := runner.MakeFound(ctx, db, m); err != nil {
+		return err
+	}
+	if err := proof.Run(ctx, db, s.Engine, m, false); err != nil {
+		return fmt.Errorf("the first of the pair cannot be applied on scratch: %w", err)
+	}
+	if s.Ahead, err = db.Inspect(ctx); err != nil {
+		return err
+	}
+	return db.Restate(ctx, s.Wanted, s.Ahead)
+}

@@ -1,0 +1,457 @@
+package plan
+
+// This file splits a change into a staged pair: a first migration behind which the
+// application that knows of the change and the one that does not can both work, and a
+// second that ends this, once nobody writes as before. What stands between the two is a
+// schema like any other, so each half is planned like any other change; a bridge, which
+// the engine makes, gives columns the values that one of the applications does not
+// write.
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Staged is a change in two halves.
+type Staged struct {
+	Between       *schema.Schema // what stands between them
+	First, Second Answers
+	Tables        []StagedTable
+	Questions     []Question // what is asked beside the questions of the whole change
+}
+
+// StagedTable is a table with a bridge.
+type StagedTable struct {
+	Name  string
+	Spans []engine.Span
+}
+
+// Stage tells a plan which half of a staged pair it is.
+type Stage struct {
+	Tables []StagedTable
+	Second bool
+	Wait   time.Duration // for so long nobody may have written as before
+}
+
+// The names of a column that changes its type under its own name: before it takes the
+// name, and of the old one while it gives it up.
+const (
+	nextPrefix = schema.OwnPrefix + "next_"
+	prevPrefix = schema.OwnPrefix + "prev_"
+)
+
+// Split makes two halves of a change that was planned as a whole, from live, before any
+// rename, to wanted. Its error says what cannot be split.
+func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
+	s := &splitter{engine: e, live: live, wanted: wanted, answers: answers, tables: map[string]*StagedTable{},
+		out: &Staged{Between: wanted.Clone(), First: Answers{Fill: maps.Clone(answers.Fill)}, Second: Answers{Fill: map[string]Fill{}, Drop: answers.Drop, Deleted: answers.Deleted}}}
+	s.out.Between.Others = wanted.Others
+	if s.out.First.Fill == nil {
+		s.out.First.Fill = map[string]Fill{}
+	}
+	for _, r := range answers.Rename {
+		if r.Column == "" || r.Value != "" {
+			return nil, fmt.Errorf("--staged: %s cannot have two names at once: draft --rename %s by itself", about(r), r)
+		}
+		if err := s.rename(r); err != nil {
+			return nil, err
+		}
+	}
+	for _, c := range whole {
+		if err := s.change(c); err != nil {
+			return nil, err
+		}
+	}
+	for _, t := range s.out.Between.Tables {
+		if st := s.tables[t.Name]; st != nil {
+			t.Triggers = append(t.Triggers, e.Stages().Bridge(t, st.Spans))
+			s.out.Tables = append(s.out.Tables, *st)
+		}
+		s.view(t)
+	}
+	if len(s.out.Tables) == 0 && len(s.out.Questions) == 0 {
+		return nil, fmt.Errorf("--staged: nothing here needs two migrations, since no required field comes and nothing gets another name or another type: draft without it")
+	}
+	return s.out, nil
+}
+
+// about names what a rename is about.
+func about(r Rename) string {
+	if r.Value != "" {
+		return fmt.Sprintf("the value %s of %s.%s", r.Value, r.Table, r.Column)
+	}
+	return "the table " + r.Table
+}
+
+type splitter struct {
+	engine       engine.Engine
+	live, wanted *schema.Schema
+	answers      Answers
+	tables       map[string]*StagedTable
+	out          *Staged
+}
+
+func (s *splitter) span(table string, span engine.Span) {
+	if s.tables[table] == nil {
+		s.tables[table] = &StagedTable{Name: table}
+	}
+	s.tables[table].Spans = append(s.tables[table].Spans, span)
+}
+
+// between is a table of the schema between the halves.
+func (s *splitter) between(name string) *schema.Table { return s.out.Between.Table(name) }
+
+// rename lets a column stay beside the one that it is called now.
+func (s *splitter) rename(r Rename) error {
+	live, w := s.live.Table(r.Table), s.wanted.Table(r.Table)
+	if live == nil || w == nil || live.Column(r.Column) == nil || w.Column(r.To) == nil {
+		return nil // the plan of the whole says so
+	}
+	old, col := live.Column(r.Column), w.Column(r.To)
+	if err := s.spannable(live, old); err != nil {
+		return err
+	}
+	there, ok := s.engine.Convert(old, col)
+	back, ok2 := s.engine.Convert(col, old)
+	if !ok || !ok2 {
+		return fmt.Errorf("--staged: there is no one way to turn %s.%s into %s and back, as both applications would need it: draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
+	}
+	if col.NotNull && !old.NotNull {
+		return fmt.Errorf("--staged: %s.%s gets another name and becomes required: draft one after the other", r.Table, r.Column)
+	}
+	b := s.between(r.Table)
+	s.stay(b, live, old)
+	s.span(r.Table, engine.Span{Column: col, Old: old, There: there, Back: back})
+	if there.Fits != "" {
+		b.Column(r.To).NotNull = false
+	}
+	s.out.First.Fill[r.Table+"."+r.To] = Fill{SQL: there.Guarded(s.engine.Quote(r.Column), col.SQLType)}
+	return nil
+}
+
+// spannable tells why a column cannot have a second one beside it.
+func (s *splitter) spannable(t *schema.Table, c *schema.Column) error {
+	no := func(why string) error {
+		return fmt.Errorf("--staged: %s.%s %s, and cannot be there twice: draft it by itself", t.Name, c.Name, why)
+	}
+	switch {
+	case slices.Contains(t.Key(), c.Name):
+		return no("is of the key")
+	case c.Generated != nil || c.Identity:
+		return no("is given its values by the database")
+	case t.SoftDelete == c.Name:
+		return no("marks the rows that are deleted")
+	case c.Default != nil && s.engine.Stages().Random(c):
+		return no("has a default that is another one for each row")
+	}
+	for _, o := range s.live.Tables {
+		for _, k := range o.ForeignKeys {
+			if k.Table == t.Name && slices.Contains(k.References, c.Name) {
+				return no("is referred to by " + o.Name)
+			}
+		}
+	}
+	return nil
+}
+
+// stay keeps a live column in the schema between, with what stands on it alone and
+// takes no name of what is declared.
+func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
+	kept := *c
+	b.Columns = append(b.Columns, &kept)
+	for _, k := range live.Checks {
+		if k.Column == c.Name && !slices.ContainsFunc(b.Checks, func(o *schema.Check) bool { return o.Name == k.Name }) {
+			b.Checks = append(b.Checks, k)
+		}
+	}
+	for _, x := range live.Indexes {
+		if slices.Contains(schema.Names(x.Parts), c.Name) && !slices.ContainsFunc(b.Indexes, func(o *schema.Index) bool { return o.Name == x.Name }) {
+			b.Indexes = append(b.Indexes, x)
+		}
+	}
+	for _, k := range live.ForeignKeys {
+		if slices.Contains(k.Columns, c.Name) && !slices.ContainsFunc(b.ForeignKeys, func(o *schema.ForeignKey) bool { return o.Name == k.Name }) {
+			b.ForeignKeys = append(b.ForeignKeys, k)
+		}
+	}
+	for _, g := range live.Triggers {
+		if g.Column == c.Name && !slices.ContainsFunc(b.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name }) {
+			b.Triggers = append(b.Triggers, g)
+		}
+	}
+}
+
+// change puts one change of the whole into one of the halves.
+func (s *splitter) change(c diff.Change) error {
+	live, b := s.live.Table(c.Table), s.between(c.Table)
+	switch c.Kind {
+	case diff.AddColumn:
+		col := c.Object.(*schema.Column)
+		if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity {
+			return nil
+		}
+		return s.required(c, col)
+	case diff.MakeRequired:
+		return s.required(c, c.Object.(*schema.Column))
+	case diff.ChangeType:
+		return s.retype(c, live, b)
+	case diff.DropColumn: // it goes with the second half, and nothing requires it until then
+		old := live.Column(c.Name)
+		if old == nil || old.Generated != nil || live.SoftDelete == c.Name {
+			return fmt.Errorf("--staged: %s cannot stay for a while: draft it by itself", c.Target())
+		}
+		s.stay(b, live, old)
+		if o := b.Column(c.Name); o.Default == nil && !slices.Contains(live.Key(), c.Name) {
+			o.NotNull = false
+		}
+		return nil
+	case diff.DropTable:
+		s.out.Between.Tables = append(s.out.Between.Tables, s.live.Table(c.Table).Clone())
+		for _, v := range s.live.Views {
+			if v.LiveOf == c.Table && s.out.Between.View(v.Name) == nil {
+				s.out.Between.Views = append(s.out.Between.Views, v)
+			}
+		}
+		return nil
+	case diff.AddTable, diff.AddIndex, diff.DropIndex, diff.ChangeIndex, diff.MakeOptional, diff.ChangeDefault, diff.AddComment, diff.ChangeComment, diff.DropComment, diff.AddRow, diff.DropRow, diff.AddView, diff.ChangeView, diff.DropView, diff.AddEnum:
+		return nil
+	}
+	if s.belongs(c) {
+		return nil
+	}
+	return fmt.Errorf("--staged: %s of %s (%s) begins to hold in one moment, or ends to: draft it by itself, before or behind", c.Kind, c.Table, c.What)
+}
+
+// belongs tells whether a change is about a column that comes, goes, or is there twice.
+func (s *splitter) belongs(c diff.Change) bool {
+	live, w := s.live.Table(c.Table), s.wanted.Table(c.Table)
+	moves := func(name string) bool {
+		return live.Column(name) == nil || w.Column(name) == nil || live.Column(name).SQLType != w.Column(name).SQLType
+	}
+	switch o := c.Object.(type) {
+	case *schema.Check:
+		if old, ok := c.Before.(*schema.Check); ok && old.SQL.Same(o.SQL) {
+			return true
+		}
+		return o.Column != "" && moves(o.Column)
+	case *schema.Index:
+		return slices.ContainsFunc(schema.Names(o.Parts), moves)
+	case *schema.ForeignKey:
+		return slices.ContainsFunc(o.Columns, moves)
+	case *schema.Trigger:
+		return o.Column != "" && moves(o.Column)
+	}
+	return false
+}
+
+// required has the bridge give a value to rows that come without one.
+func (s *splitter) required(c diff.Change, col *schema.Column) error {
+	if slices.ContainsFunc(s.answers.Rename, func(r Rename) bool { return r.Table == c.Table && r.To == c.Name }) {
+		return nil // it has its value from the other name
+	}
+	f, ok := s.answers.Fill[c.Target()]
+	switch {
+	case !ok:
+		s.out.Questions = append(s.out.Questions, Question{About: c.Target(), Text: fmt.Sprintf("%s is required, and the application that does not know of it writes none: what is it given until the second migration?", c.Target()),
+			Choices: []Choice{
+				{"one value", "--fill " + c.Target() + "=VALUE"},
+				{"an expression over the row's other columns", "--fill '" + c.Target() + "=sql:EXPRESSION'"},
+			}})
+		return nil
+	case f.Ask:
+		return fmt.Errorf("--staged: the rows to come are given %s too, so it cannot be another value on each database: say --fill %s=VALUE", c.Target(), c.Target())
+	}
+	s.span(c.Table, engine.Span{Column: col, Fill: f.SQL})
+	return nil
+}
+
+// retype has a column of the new type stand beside the old one, under a name of ours,
+// until it takes its place.
+func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
+	col, old := c.Object.(*schema.Column), live.Column(c.Name)
+	if old == nil {
+		return nil // it has another name too
+	}
+	if err := s.spannable(live, old); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
+		return fmt.Errorf("--staged: %s refers to another table, and cannot be there twice: draft it by itself", c.Target())
+	}
+	there, ok := s.engine.Convert(old, col)
+	_, ok2 := s.engine.Convert(col, old)
+	_, given := s.answers.Fill[c.Target()]
+	switch {
+	case col.NotNull && !old.NotNull:
+		return fmt.Errorf("--staged: %s gets another type and becomes required: draft one after the other", c.Target())
+	case !ok || !ok2 || given:
+		return fmt.Errorf("--staged: there is no one way to turn %s into %s and back: draft it by itself", c.Target(), c.To)
+	}
+	next := *col
+	next.Name, next.Comment = schema.Cut(nextPrefix+c.Name), ""
+	next.NotNull = col.NotNull && there.Fits == ""
+	b.Columns = slices.DeleteFunc(b.Columns, func(o *schema.Column) bool { return o.Name == c.Name })
+	b.Checks = slices.DeleteFunc(b.Checks, func(o *schema.Check) bool { return o.Column == c.Name })
+	b.Triggers = slices.DeleteFunc(b.Triggers, func(o *schema.Trigger) bool { return o.Column == c.Name })
+	var indexes []*schema.Index
+	b.Indexes = slices.DeleteFunc(b.Indexes, func(x *schema.Index) bool {
+		if !slices.Contains(schema.Names(x.Parts), c.Name) {
+			return false
+		}
+		if x.Where == nil && !slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil }) {
+			o := *x
+			o.Name, o.Parts = schema.Cut(nextPrefix+x.Name), slices.Clone(x.Parts)
+			for i := range o.Parts {
+				if o.Parts[i].Column == c.Name {
+					o.Parts[i].Column = next.Name
+				}
+			}
+			indexes = append(indexes, &o)
+		}
+		return true
+	})
+	s.stay(b, live, old)
+	b.Columns = append(b.Columns, &next)
+	b.Indexes = append(b.Indexes, indexes...)
+	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Hidden: true})
+	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: there.Guarded(s.engine.Quote(c.Name), col.SQLType)}
+	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(prevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
+	return nil
+}
+
+// view has the view of live rows show all that the table has for applications.
+func (s *splitter) view(t *schema.Table) {
+	if t.LiveView == "" || s.tables[t.Name] == nil && len(t.Columns) == len(s.wanted.Table(t.Name).Columns) {
+		return
+	}
+	var hidden []string
+	for _, c := range t.Columns {
+		if strings.HasPrefix(c.Name, nextPrefix) {
+			hidden = append(hidden, c.Name)
+		}
+	}
+	for i, v := range s.out.Between.Views {
+		if v.Name == t.LiveView {
+			s.out.Between.Views[i] = s.engine.Stages().LiveView(t, hidden...)
+		}
+	}
+}
+
+// staged plans what belongs to a half: in the first, that the change itself is noted; in
+// the second, what it waits for, what must have come across, and that the notes go.
+func (p *planner) staged() {
+	if p.Stage == nil {
+		return
+	}
+	words := p.Engine.Stages()
+	for _, t := range p.Stage.Tables {
+		kind := engine.InTransaction
+		if p.inUse(t.Name) {
+			kind = engine.OwnTransaction
+		}
+		if !p.Stage.Second {
+			p.units = append(p.units, unit{rank: rankSpanGoes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "note who writes " + t.Name + " as before", Kind: kind, Apply: words.Begin(t.Name), Undo: words.End(t.Name)}}}})
+			continue
+		}
+		p.plan.BeforeApply = append(p.plan.BeforeApply, words.Settled(t.Name, p.Stage.Wait))
+		p.plan.BeforeApply = append(p.plan.BeforeApply, p.crossed(t)...)
+		p.units = append(p.units, unit{rank: rankSpanComes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "forget who wrote " + t.Name + " as before", Kind: kind, Apply: words.End(t.Name)}}}})
+		if !slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Hidden }) {
+			continue
+		}
+		// The bridge names the columns that are about to have other names: it goes in
+		// the same moment, before them.
+		live := p.Live.Table(t.Name)
+		for _, g := range live.Triggers {
+			if g.Purpose == schema.ForBridge {
+				create, drop := p.Engine.Trigger(live, g)
+				p.plan.Steps = append(p.plan.Steps, engine.Step{Title: engine.TriggerTitle("stop", live, g), Apply: drop, Undo: create, Here: p.crossed(t)})
+			}
+		}
+		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
+			g, ok := c.Object.(*schema.Trigger)
+			return ok && c.Table == t.Name && g.Purpose == schema.ForBridge
+		})
+		live.Triggers = slices.DeleteFunc(live.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
+	}
+}
+
+// crossed asks for what has not come across the bridge of a table, and would be gone.
+func (p *planner) crossed(t StagedTable) []engine.Requirement {
+	var out []engine.Requirement
+	for _, s := range t.Spans {
+		if s.Old != nil {
+			out = append(out, p.across(t.Name, s))
+		}
+	}
+	return out
+}
+
+// half adds to the steps of a table what they need as a half of a staged pair: what
+// goes asks once more, under its lock, whether it has come across; and what has its
+// values from another column is not kept when it goes.
+func (p *planner) half(table string, change *engine.Change) {
+	if p.Stage == nil {
+		return
+	}
+	for _, t := range p.Stage.Tables {
+		if t.Name != table || len(change.Steps) == 0 {
+			continue
+		}
+		if p.Stage.Second && !slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Hidden }) {
+			change.Steps[0].Here = append(change.Steps[0].Here, p.crossed(t)...)
+		}
+		for i := range change.Steps {
+			change.Steps[i].UndoLoses = slices.DeleteFunc(slices.Clone(change.Steps[i].UndoLoses), func(name string) bool {
+				return slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Old != nil && name == table+"."+s.Column.Name })
+			})
+		}
+	}
+}
+
+// across asks for values that have not come across a bridge.
+func (p *planner) across(table string, s engine.Span) engine.Requirement {
+	old, now := p.Engine.Quote(s.Old.Name), p.Engine.Quote(s.Column.Name)
+	r := engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not become %s", table, s.Old.Name, s.Column.SQLType), About: s.Column.Name}
+	where := old + " IS NOT NULL AND " + now + " IS NULL"
+	if s.There.SQL == "" {
+		r.Sentence, where = fmt.Sprintf("{n} rows of %s have one value in %s and another in %s", table, s.Old.Name, s.Column.Name), now+" IS DISTINCT FROM "+old
+	}
+	var names []string
+	if t := p.Live.Table(table); t != nil {
+		for _, k := range t.Key() {
+			names = append(names, p.Engine.Quote(k))
+		}
+	}
+	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), where)
+	return r
+}
+
+// twin is the column that holds, in the second half, what one that goes held.
+func (p *planner) twin(table, column string) (engine.Source, bool) {
+	if p.Stage == nil || !p.Stage.Second {
+		return engine.Source{}, false
+	}
+	for _, t := range p.Stage.Tables {
+		for _, s := range t.Spans {
+			switch {
+			case t.Name != table || s.Old == nil:
+			case s.Hidden && column == schema.Cut(prevPrefix+s.Old.Name):
+				now := *s.Column
+				now.Name = s.Old.Name
+				back, _ := p.Engine.Convert(&now, s.Old)
+				return engine.Source{SQL: back.Guarded(p.Engine.Quote(s.Old.Name), s.Old.SQLType)}, true
+			case !s.Hidden && column == s.Old.Name:
+				return engine.Source{SQL: s.Back.Guarded(p.Engine.Quote(s.Column.Name), s.Old.SQLType)}, true
+			}
+		}
+	}
+	return engine.Source{}, false
+}
