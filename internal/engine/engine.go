@@ -246,6 +246,10 @@ type Database interface {
 	// Load puts rows into a table, as fast as the engine takes them. References are
 	// not held: the rows of a seed are right by the way they are made.
 	Load(ctx context.Context, r TableRows) error
+	// Encode gives rows the form in which Load sends them, or nil where that is not known
+	// by now: it may be called beside any other method, so that the server need not wait
+	// for it.
+	Encode(r TableRows) []byte
 	// Find looks for rows by some of their values, and returns for each row asked
 	// for the columns Take of the one that is there, or nil: texts, and nil for NULL.
 	Find(ctx context.Context, f Finding) ([][]any, error)
@@ -273,7 +277,8 @@ type Database interface {
 type TableRows struct {
 	Table   *schema.Table
 	Columns []string
-	Cells   []any // row by row
+	Cells   []any    // row by row
+	Encoded [][]byte // parts of the rows, by Encode, instead of Cells
 }
 
 // Rows is the number of rows.

@@ -9,6 +9,7 @@ package fake
 import (
 	"strconv"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -222,21 +223,26 @@ func title(w *Want) string {
 }
 
 func sentence(r *Random, n int) string {
-	var b strings.Builder
-	lists := [][]string{data.Word["noun_common"], data.Word["adjective_descriptive"], data.Word["noun_concrete"], data.Word["adverb_manner"], data.Word["verb_action"]}
+	var room [160]byte
+	b, lists := room[:0], sentenceWords()
 	for i := range max(n, 1) {
 		if i > 0 {
-			b.WriteByte(' ')
+			b = append(b, ' ')
 		}
 		w := r.Of(lists[r.Below(uint64(len(lists)))])
 		if i == 0 {
-			w = capital(w)
+			first, n := utf8.DecodeRuneInString(w)
+			b, w = utf8.AppendRune(b, unicode.ToUpper(first)), w[n:]
 		}
-		b.WriteString(w)
+		b = append(b, w...)
 	}
-	b.WriteByte('.')
-	return b.String()
+	return string(append(b, '.'))
 }
+
+// sentenceWords are the lists of which a sentence takes its words.
+var sentenceWords = sync.OnceValue(func() [][]string {
+	return [][]string{data.Word["noun_common"], data.Word["adjective_descriptive"], data.Word["noun_concrete"], data.Word["adverb_manner"], data.Word["verb_action"]}
+})
 
 // Letters are the characters of the generator random, without those that are read wrong.
 const Letters = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"

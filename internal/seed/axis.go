@@ -79,8 +79,8 @@ func (x *axis) value(n int64) any {
 		if x.scale == 1 {
 			return strconv.FormatInt(n, 10)
 		}
-		var b []byte
-		u := uint64(n)
+		var room [40]byte
+		b, u := room[:0], uint64(n)
 		if n < 0 {
 			b, u = append(b, '-'), uint64(-n)
 		}
@@ -94,7 +94,8 @@ func (x *axis) value(n int64) any {
 	case schema.Real, schema.Double:
 		return float64(n) / float64(x.scale)
 	case schema.Date:
-		return string(appendDay(nil, n))
+		var room [16]byte
+		return string(appendDay(room[:0], n))
 	case schema.Time:
 		return string(appendClock(nil, n))
 	}
@@ -102,11 +103,24 @@ func (x *axis) value(n int64) any {
 	if n < 0 && n%daySeconds != 0 {
 		d--
 	}
-	return string(appendClock(append(appendDay(make([]byte, 0, 19), d), ' '), n-d*daySeconds))
+	var room [32]byte
+	return string(appendClock(append(appendDay(room[:0], d), ' '), n-d*daySeconds))
 }
 
+// appendDay writes a day as 2006-01-02; by hand, since a million of them are written.
 func appendDay(b []byte, n int64) []byte {
-	return time.Unix(n*daySeconds, 0).UTC().AppendFormat(b, time.DateOnly)
+	y, m, d := time.Unix(n*daySeconds, 0).UTC().Date()
+	if y < 0 || y > 9999 {
+		return time.Unix(n*daySeconds, 0).UTC().AppendFormat(b, time.DateOnly)
+	}
+	two := func(n int) { b = append(b, byte('0'+n/10), byte('0'+n%10)) }
+	two(y / 100)
+	two(y % 100)
+	b = append(b, '-')
+	two(int(m))
+	b = append(b, '-')
+	two(d)
+	return b
 }
 
 func appendClock(b []byte, n int64) []byte {

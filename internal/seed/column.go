@@ -450,7 +450,8 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 	}
 	want := fake.Want{Length: c.Type.Length, Args: f.Args}
 	c.fill = func(r *row, random *fake.Random) any {
-		w := want
+		w := &r.want
+		*w = want
 		w.Random = random
 		if len(looks) > 0 {
 			w.Row = func(field string) string {
@@ -460,7 +461,7 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 				return ""
 			}
 		}
-		return g.Make(&w)
+		return g.Make(w)
 	}
 	switch f.Generator {
 	case "bcrypt":
@@ -555,9 +556,13 @@ func (p *Plan) ordered(l *Line, c *column) {
 
 func (c *column) oneOf(list []string) {
 	c.needs = nil
-	c.fill = func(_ *row, random *fake.Random) any { return random.Of(list) }
+	values := make([]any, len(list)) // each is made a value once
+	for i, s := range list {
+		values[i] = s
+	}
+	c.fill = func(_ *row, random *fake.Random) any { return values[random.Below(uint64(len(values)))] }
 	c.domain = func(*row) int64 { return int64(len(list)) }
-	c.nth = func(_ *row, i int64) any { return list[i%int64(len(list))] }
+	c.nth = func(_ *row, i int64) any { return values[i%int64(len(values))] }
 }
 
 // suggested fills a column by the model's generator, or by its name and type.

@@ -19,6 +19,8 @@ type Batch struct {
 	Line  *Line
 	First int64 // the place of its first row among the line's
 	Cells []any // row by row, by the line's columns
+
+	encoded []byte // as engine.Database.Encode gives it
 }
 
 // Rows is the number of rows in it.
@@ -51,6 +53,8 @@ type row struct {
 	deleted  bool
 	with     any   // when the row above it was deleted, where it goes with that
 	before   int64 // the same as a place; 0: none
+	random   fake.Random
+	want     fake.Want // what a generator is asked; here, since it would be made anew for each value
 }
 
 // Make makes the rows of a line, most at most (0: all), and hands them on in
@@ -205,8 +209,8 @@ func (r *row) fill(c *column) {
 		r.cells[c.at] = c.nth(r, i)
 		return
 	}
-	random := fake.NewRandom(r.line.hash, c.seed, uint64(r.n), uint64(r.attempts[c.at]))
-	r.cells[c.at] = c.fill(r, &random)
+	r.random = fake.NewRandom(r.line.hash, c.seed, uint64(r.n), uint64(r.attempts[c.at]))
+	r.cells[c.at] = c.fill(r, &r.random)
 }
 
 // failing is a check that the row does not pass.

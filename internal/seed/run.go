@@ -282,7 +282,7 @@ func (r *loader) makeAll() error {
 			if err != nil {
 				return err
 			}
-			return r.load(b, there)
+			return r.load(there, b)
 		})
 		if err != nil {
 			return err
@@ -292,19 +292,30 @@ func (r *loader) makeAll() error {
 	return nil
 }
 
+// loadedTogether is how many batches go to the server in one piece, where they are
+// encoded: each piece costs it as much as some hundred rows.
+const loadedTogether = 20
+
 // stream makes the rows of lines whose tables were empty, so that nothing that is
 // made depends on what was loaded of them.
 func (r *loader) stream(lines []*Line) error {
 	ctx, stop := context.WithCancel(r.ctx)
 	defer stop()
-	batches, failed := make(chan *Batch, 8), make(chan error, 1)
-	go func() {
+	made, batches, failed := make(chan *Batch, 8), make(chan *Batch, loadedTogether), make(chan error, 1)
+	go func() { // beside the making of the next and the loading of those before
 		defer close(batches)
+		for b := range made {
+			b.encoded = r.db.Encode(engine.TableRows{Table: b.Line.Table, Columns: b.Line.Columns, Cells: b.Cells})
+			batches <- b
+		}
+	}()
+	go func() {
+		defer close(made)
 		for _, l := range lines {
 			err := r.plan.Make(ctx, l, 0, func(b *Batch) error {
 				r.plan.Settle(b)
 				select {
-				case batches <- b:
+				case made <- b:
 					return nil
 				case <-ctx.Done():
 					return ctx.Err()
@@ -316,13 +327,32 @@ func (r *loader) stream(lines []*Line) error {
 			}
 		}
 	}()
+	var together []*Batch
+	load := func() error {
+		if len(together) == 0 {
+			return nil
+		}
+		err := r.load(nil, together...)
+		together = together[:0]
+		return err
+	}
 	for b := range batches {
-		if err := r.load(b, nil); err != nil {
+		var err error
+		if len(together) > 0 && (together[0].Line != b.Line || b.encoded == nil) {
+			err = load()
+		}
+		if together = append(together, b); err == nil && (b.encoded == nil || len(together) == loadedTogether) {
+			err = load()
+		}
+		if err != nil {
 			stop()
 			for range batches { // until it has noticed
 			}
 			return err
 		}
+	}
+	if err := load(); err != nil {
+		return err
 	}
 	select {
 	case err := <-failed:
@@ -338,25 +368,33 @@ func (r *loader) outcomeOf(l *Line) *TableOutcome {
 	return &r.outcome.Tables[i]
 }
 
-// load puts rows into the database, but those that are there.
-func (r *loader) load(b *Batch, there []bool) error {
-	l := b.Line
-	rows := engine.TableRows{Table: l.Table, Columns: l.Columns, Cells: b.Cells}
-	made := make([]int64, 0, b.Rows())
-	if slices.Contains(there, true) {
+// load puts batches of one line into the database, of a single one but the rows that are
+// there.
+func (r *loader) load(there []bool, list ...*Batch) error {
+	l := list[0].Line
+	rows := engine.TableRows{Table: l.Table, Columns: l.Columns, Cells: list[0].Cells}
+	made := make([][]int64, len(list))
+	some := slices.Contains(there, true)
+	if some {
 		rows.Cells = nil
-		for i := range b.Rows() {
-			if !there[i] {
-				rows.Cells = append(rows.Cells, b.Row(i)...)
-				made = append(made, int64(i))
-			}
-		}
-	} else {
-		for i := range b.Rows() {
-			made = append(made, int64(i))
-		}
 	}
-	n := int64(len(made))
+	var n, gone int64
+	for i, b := range list {
+		gone += int64(b.Rows())
+		if b.encoded != nil {
+			rows.Encoded, rows.Cells = append(rows.Encoded, b.encoded), nil
+		}
+		for j := range b.Rows() {
+			if some && there[j] {
+				continue
+			}
+			if some {
+				rows.Cells = append(rows.Cells, b.Row(j)...)
+			}
+			made[i] = append(made[i], int64(j))
+		}
+		n += int64(len(made[i]))
+	}
 	if n > 0 {
 		if id := l.plan.identity; id != "" && !r.reserved[l.Table.Name] {
 			last := l.plan.lines[len(l.plan.lines)-1]
@@ -368,12 +406,14 @@ func (r *loader) load(b *Batch, there []bool) error {
 		if err := r.db.Load(r.ctx, rows); err != nil {
 			return err
 		}
-		r.note(b, made)
+		for i, b := range list {
+			r.note(b, made[i])
+		}
 	}
 	out := r.outcomeOf(l)
 	out.Made += n
 	r.open += n
-	r.tell(l.Table, int64(b.Rows()))
+	r.tell(l.Table, gone)
 	if r.open < commitRows {
 		return nil
 	}

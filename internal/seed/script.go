@@ -80,6 +80,9 @@ func (s *scripted) Exec(_ context.Context, sql string, args ...any) error {
 	return nil
 }
 
+// Encode does nothing: rows are written as statements.
+func (s *scripted) Encode(engine.TableRows) []byte { return nil }
+
 func (s *scripted) Load(_ context.Context, r engine.TableRows) error {
 	w := len(r.Columns) * statementRows
 	for at := 0; at < len(r.Cells); at += w {

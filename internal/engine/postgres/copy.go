@@ -16,11 +16,13 @@ import (
 
 var copyHead = append([]byte("PGCOPY\n\xff\r\n\x00"), make([]byte, 8)...)
 
-// binaryRows gives rows in the binary form; an error where a type is not known to
+// copyEnd stands behind the last row.
+var copyEnd = []byte{0xff, 0xff}
+
+// binaryRows gives rows in the binary form, without its head and end; an error where a type is not known to
 // it, or a value is none of its type.
 func binaryRows(cells []any, oids []uint32) ([]byte, error) {
-	out := make([]byte, 0, len(cells)*16+64)
-	out = append(out, copyHead...)
+	out := make([]byte, 0, len(cells)*20+64)
 	var err error
 	for i, v := range cells {
 		oid := oids[i%len(oids)]
@@ -38,7 +40,7 @@ func binaryRows(cells []any, oids []uint32) ([]byte, error) {
 		}
 		binary.BigEndian.PutUint32(out[at:], uint32(len(out)-at-4))
 	}
-	return binary.BigEndian.AppendUint16(out, math.MaxUint16), nil
+	return out, nil
 }
 
 // errNoValue says that a value has no binary form in its column; the text form then

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -37,6 +38,7 @@ type database struct {
 	path     string        // where names are looked up
 	deferred []deferredKey // references that are held at the end alone, for now
 	report   func(engine.Progress)
+	loadedMu sync.Mutex
 	loaded   map[string][]uint32 // the types of columns that rows were loaded into, by their names
 	scratch  *scratchPlace       // that it goes back to when it is closed
 }

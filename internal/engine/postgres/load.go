@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,13 +16,35 @@ import (
 	"erbario/internal/schema"
 )
 
-// Load puts rows into a table.
-func (d *database) Load(ctx context.Context, r engine.TableRows) error {
-	if len(r.Cells) == 0 {
+// selected is a query for the columns that rows are loaded into.
+func selected(r engine.TableRows) string {
+	return "SELECT " + quoteAll(r.Columns) + " FROM " + quote(r.Table.Name)
+}
+
+// Encode gives rows the binary form, once a first Load has told the columns' types.
+func (d *database) Encode(r engine.TableRows) []byte {
+	d.loadedMu.Lock()
+	oids := d.loaded[selected(r)]
+	d.loadedMu.Unlock()
+	if oids == nil {
 		return nil
 	}
-	head := "SELECT " + quoteAll(r.Columns) + " FROM " + quote(r.Table.Name)
+	body, err := binaryRows(r.Cells, oids)
+	if err != nil {
+		return nil
+	}
+	return body
+}
+
+// Load puts rows into a table.
+func (d *database) Load(ctx context.Context, r engine.TableRows) error {
+	if len(r.Cells)+len(r.Encoded) == 0 {
+		return nil
+	}
+	head := selected(r)
+	d.loadedMu.Lock()
 	oids := d.loaded[head]
+	d.loadedMu.Unlock()
 	if oids == nil {
 		res, err := d.run(ctx, head+" LIMIT 0", nil)
 		if err != nil {
@@ -30,19 +53,29 @@ func (d *database) Load(ctx context.Context, r engine.TableRows) error {
 		for _, f := range res.FieldDescriptions {
 			oids = append(oids, f.DataTypeOID)
 		}
+		d.loadedMu.Lock()
 		if d.loaded == nil {
 			d.loaded = map[string][]uint32{}
 		}
 		d.loaded[head] = oids
+		d.loadedMu.Unlock()
 	}
 	into := "COPY " + quote(r.Table.Name) + " (" + quoteAll(r.Columns) + ") FROM STDIN"
-	body, err := binaryRows(r.Cells, oids)
-	if err == nil {
-		into += " WITH (FORMAT binary)"
-	} else { // a type that only its own text form tells
-		body = textRows(r.Cells, len(r.Columns))
+	parts := r.Encoded
+	if len(parts) == 0 {
+		body, err := binaryRows(r.Cells, oids)
+		if err != nil { // a type that only its own text form tells
+			_, err = d.pg().CopyFrom(ctx, bytes.NewReader(textRows(r.Cells, len(r.Columns))), into)
+			return d.plain(err)
+		}
+		parts = [][]byte{body}
 	}
-	_, err = d.pg().CopyFrom(ctx, bytes.NewReader(body), into)
+	body := []io.Reader{bytes.NewReader(copyHead)}
+	for _, p := range parts {
+		body = append(body, bytes.NewReader(p))
+	}
+	body = append(body, bytes.NewReader(copyEnd))
+	_, err := d.pg().CopyFrom(ctx, io.MultiReader(body...), into+" WITH (FORMAT binary)")
 	return d.plain(err)
 }
 
