@@ -30,6 +30,7 @@ type applyOptions struct {
 	to             string
 	dryRun, create bool
 	atOnce         bool // what a migration would wait for is not asked
+	stoodAt        string
 	wait           time.Duration
 	onFailure      string
 	answers        map[string]string // of parameters, by table.column
@@ -225,6 +226,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		return err
 	}
 	standing := runner.Stand(files, applied, e)
+	o.stoodAt = standing.At()
 	a.tellNewer(l.Name, standing.Newer)
 	if o.dryRun {
 		return a.dryRun(ctx, l, standing, o.to)
@@ -264,6 +266,12 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	} else {
 		waits = nil
 	}
+	if more, seen := a.afterLoss(ctx, p, name, o, files, done, err); seen != nil {
+		for _, m := range more {
+			runs = append(runs, jsonRun{Migration: m.ID})
+		}
+		done, err = append(done, more...), seen.err
+	}
 	if err != nil {
 		return a.runFailed(l, err, len(done))
 	}
@@ -285,6 +293,52 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
 	}
 	return nil
+}
+
+// seen is what was found of a run behind a lost connection; err is what is left to say.
+type seen struct{ err error }
+
+// afterLoss looks, where the connection was lost at the end of a migration that is one
+// transaction, whether the server has it: nobody else can know. It takes the lock first,
+// so that nothing of the lost session is under way any more. nil: there was no such loss,
+// or the server is not there again.
+func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o applyOptions, files, done []*migration.Migration, lost error) ([]*migration.Migration, *seen) {
+	var half *runner.HalfError
+	if !errors.Is(lost, engine.ErrLost) || errors.As(lost, &half) || ctx.Err() != nil {
+		return nil, nil
+	}
+	l, err := a.openWaiting(ctx, p, name, engine.ReadWrite, false, min(o.wait, time.Minute))
+	if err != nil {
+		return nil, nil
+	}
+	defer l.Close()
+	if err := l.db.Hold(ctx, o.wait); err != nil {
+		return nil, nil
+	}
+	defer l.db.Release(context.WithoutCancel(ctx))
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return nil, nil
+	}
+	s := runner.Stand(files, applied, l.engine)
+	var there []*migration.Migration // that was not known to be through
+	for _, m := range files {
+		if slices.ContainsFunc(s.Applied, func(x runner.Applied) bool { return x.ID == m.ID }) && !slices.Contains(done, m) && m.ID > lastOr(done, o.stoodAt) {
+			there = append(there, m)
+		}
+	}
+	if len(there) == 0 {
+		return nil, &seen{fmt.Errorf("%w; the server is there again, and has nothing of the migration that was under way: erbario apply", lost)}
+	}
+	if !a.json {
+		for _, m := range there {
+			a.out.line(a.out.sign("+", m.ID) + "  is applied; the connection was lost behind it")
+		}
+	}
+	if len(s.Waiting) > 0 && o.to == "" {
+		return there, &seen{fmt.Errorf("%w behind %s, which is applied; others wait: erbario apply", lost, there[len(there)-1].ID)}
+	}
+	return there, &seen{}
 }
 
 // resumed tells that a migration that was left half-way has come to its end.

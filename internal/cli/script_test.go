@@ -75,6 +75,8 @@ func TestServerScripts(t *testing.T) {
 			env.Setenv("POOLER", testserver.Pooler(t, url))
 			env.Setenv("OTHER", place.URL(t))
 			env.Setenv("SERVER", testserver.PostgresServer(t))
+			env.Setenv("CUT", testserver.Cut(t, url, "INSERT INTO erbario_history", false))
+			env.Setenv("CUT_BEFORE", testserver.Cut(t, url, "INSERT INTO erbario_history", true))
 			return nil
 		},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",

@@ -18,6 +18,9 @@ import (
 // inUse tells whether a table is changed in the form that keeps nobody waiting: an
 // earlier migration made it, and it may be in use where this one goes.
 func (p *planner) inUse(table string) bool {
+	if t := p.Live.Table(table); t != nil && t.Partitioned() {
+		return false // no server builds an index or a reference of one beside its users
+	}
 	return p.InUse != nil && p.Made != nil && p.Made.Table(table) != nil && p.InUse(table)
 }
 

@@ -322,6 +322,9 @@ func (t *Table) Among(x *Index) bool {
 // Unkeyed tells whether no row of the table can be told from another by a key.
 func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
 
+// Partitioned tells whether the table's rows lie in partitions.
+func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "PARTITION BY") }
+
 // Clone returns a copy that shares nothing that stages change: the table, its
 // columns, and its slices. SQL values are never changed in place and are shared.
 func (t *Table) Clone() *Table {

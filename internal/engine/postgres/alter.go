@@ -114,6 +114,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		a.Back, a.Aside = copied, ""
 		return Engine{}.Alter(a)
 	}
+	out.BeforeApply = append(out.BeforeApply, attached(a.From, forward)...)
 	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
@@ -144,6 +145,28 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	out.Steps = []engine.Step{step}
 	return out
+}
+
+// attached asks for what the server would take along in silence with columns that go,
+// and no undo brings back: rights to them alone, and statistics over them.
+func attached(t *schema.Table, forward []op) []engine.Requirement {
+	var gone []string
+	for _, c := range t.Columns {
+		if slices.ContainsFunc(forward, func(o op) bool {
+			return o.what == "column "+c.Name && slices.ContainsFunc(o.sql, func(s string) bool { return strings.HasSuffix(s, "DROP COLUMN "+quote(c.Name)) })
+		}) {
+			gone = append(gone, literal(c.Name))
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	where := fmt.Sprintf("a.attrelid = to_regclass(%s) AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
+	return []engine.Requirement{{
+		Sentence: fmt.Sprintf("{n} rights or statistics on columns of %s would go with them and not come back: take them away first", t.Name),
+		Query: "SELECT a.attname AS on_column, 'rights' AS what, a.attacl::text AS is FROM pg_attribute AS a WHERE a.attacl IS NOT NULL AND " + where +
+			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where,
+	}}
 }
 
 // paired gives for each change its own way back, where the ways back stand in the

@@ -119,17 +119,53 @@ func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn) (engine.Databa
 	return d, nil
 }
 
-// occupied refuses a named database that is not empty, or that another run uses.
+// markSchema stands in a named scratch database while a run uses it: what is there beside
+// it was left by one that was killed.
+const markSchema = scratchPrefix + "in_use"
+
+// occupied refuses a named database that is not empty, or that another run uses. One
+// that has just ended may hold its lock a moment longer.
 func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
-	r := conn.PgConn().ExecParams(ctx, `SELECT pg_try_advisory_lock(4711), (SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema')`, nil, nil, nil, nil).Read()
-	if r.Err != nil {
-		return r.Err
+	ask := func(sql string) (string, error) {
+		r := conn.PgConn().ExecParams(ctx, sql, nil, nil, nil, nil).Read()
+		if r.Err != nil {
+			return "", r.Err
+		}
+		return string(r.Rows[0][0]), nil
 	}
-	if string(r.Rows[0][0]) != "t" {
-		return fmt.Errorf("%s is used by another run: try again when it is done", p.config.Database)
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		got, err := ask("SELECT pg_try_advisory_lock(4711)")
+		if err != nil {
+			return err
+		}
+		if got == "t" {
+			break
+		}
+		if time.Now().After(until) || ctx.Err() != nil {
+			return fmt.Errorf("%s is used by another run: try again when it is done", p.config.Database)
+		}
 	}
-	if n := string(r.Rows[0][1]); n != "0" {
-		return fmt.Errorf("%s has %s things in it, and a proof would take them away: name an empty one", p.config.Database, n)
+	things, err := ask(`SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
+	if err != nil {
+		return err
+	}
+	marked, err := ask("SELECT count(*) FROM pg_namespace WHERE nspname = " + literal(markSchema))
+	if err != nil {
+		return err
+	}
+	if things != "0" && marked == "0" {
+		return fmt.Errorf("%s has %s things in it, and a proof would take them away: name an empty one", p.config.Database, things)
+	}
+	sql := "CREATE SCHEMA " + markSchema
+	if marked != "0" {
+		drops, err := ask(`SELECT coalesce(string_agg('DROP SCHEMA ' || quote_ident(nspname) || ' CASCADE; ', ''), '') FROM pg_namespace WHERE nspname NOT LIKE 'pg\_%' AND nspname NOT IN ('information_schema', ` + literal(markSchema) + `)`)
+		if err != nil {
+			return err
+		}
+		sql = drops + "CREATE SCHEMA public"
+	}
+	if _, err := conn.PgConn().Exec(ctx, sql).ReadAll(); err != nil {
+		return err
 	}
 	p.mu.Lock()
 	p.out = true
@@ -301,6 +337,9 @@ func (p *scratchPlace) drop() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, conn := range p.idle {
+		if p.given {
+			_, _ = conn.PgConn().Exec(ctx, "DROP SCHEMA IF EXISTS "+markSchema).ReadAll()
+		}
 		_ = conn.Close(ctx)
 	}
 	if len(p.made) == 0 {

@@ -1,0 +1,84 @@
+package testserver
+
+// This file is a way to a server that is cut off at the worst moment: when a
+// transaction's end has been sent, and before its answer comes.
+
+import (
+	"bytes"
+	"io"
+	"net"
+	"net/url"
+	"sync/atomic"
+	"testing"
+	"time"
+)
+
+// Cut is a URL by which the same server is reached until some client has sent word and
+// then a COMMIT; the COMMIT comes through, its answer does not, once for each URL. Where
+// before is set, the COMMIT does not come through either.
+func Cut(t testing.TB, rawURL, word string, before bool) string {
+	t.Helper()
+	u, err := url.Parse(rawURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := u.Host
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	var done atomic.Bool
+	go func() {
+		for {
+			client, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go passOn(client, server, word, before, &done)
+		}
+	}()
+	u.Host = l.Addr().String()
+	return u.String()
+}
+
+func passOn(client net.Conn, server, word string, before bool, done *atomic.Bool) {
+	defer client.Close()
+	there, err := net.Dial("tcp", server)
+	if err != nil {
+		return
+	}
+	defer there.Close()
+	var cut atomic.Bool
+	go func() {
+		buf := make([]byte, 1<<15)
+		for {
+			n, err := there.Read(buf)
+			if err != nil || cut.Load() {
+				client.Close()
+				return
+			}
+			client.Write(buf[:n])
+		}
+	}()
+	said := false
+	buf := make([]byte, 1<<20)
+	for {
+		n, err := client.Read(buf)
+		if err != nil {
+			return
+		}
+		said = said || bytes.Contains(buf[:n], []byte(word))
+		if said && bytes.Contains(buf[:n], []byte("COMMIT")) && done.CompareAndSwap(false, true) {
+			cut.Store(true)
+			if !before {
+				there.Write(buf[:n])
+				time.Sleep(200 * time.Millisecond)
+			}
+			return
+		}
+		if _, err := io.Copy(there, bytes.NewReader(buf[:n])); err != nil {
+			return
+		}
+	}
+}
