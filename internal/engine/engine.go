@@ -160,6 +160,9 @@ type Stages interface {
 	// Settled is what must hold before the second migration: for so long nobody has
 	// written as before.
 	Settled(table string, wait time.Duration) Requirement
+	// Differ is the condition that two expressions do not give the same, or one of them
+	// null.
+	Differ(a, b string) string
 	// Random tells whether a default is another one each time it is asked for.
 	Random(c *schema.Column) bool
 }

@@ -320,7 +320,8 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	s.stay(b, live, old)
 	b.Columns = append(b.Columns, &next)
 	b.Indexes = append(b.Indexes, indexes...)
-	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Hidden: true})
+	back, _ := s.engine.Convert(&next, old)
+	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Back: back, Hidden: true})
 	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: there.Guarded(s.engine.Quote(c.Name), col.SQLType)}
 	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(prevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
 	return nil
@@ -416,13 +417,13 @@ func (p *planner) half(table string, change *engine.Change) {
 	}
 }
 
-// across asks for values that have not come across a bridge.
+// across asks for values that have not come across a bridge, or would not come back the
+// same.
 func (p *planner) across(table string, s engine.Span) engine.Requirement {
 	old, now := p.Engine.Quote(s.Old.Name), p.Engine.Quote(s.Column.Name)
-	r := engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not become %s", table, s.Old.Name, s.Column.SQLType), About: s.Column.Name}
-	where := old + " IS NOT NULL AND " + now + " IS NULL"
-	if s.There.SQL == "" {
-		r.Sentence, where = fmt.Sprintf("{n} rows of %s have one value in %s and another in %s", table, s.Old.Name, s.Column.Name), now+" IS DISTINCT FROM "+old
+	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have one value in %s and another in %s", table, s.Old.Name, s.Column.Name), About: s.Column.Name}
+	if s.There.SQL+s.There.Fits != "" {
+		r.Sentence = fmt.Sprintf("{n} values of %s.%s do not become %s, or not without a loss", table, s.Old.Name, s.Column.SQLType)
 	}
 	var names []string
 	if t := p.Live.Table(table); t != nil {
@@ -430,7 +431,7 @@ func (p *planner) across(table string, s engine.Span) engine.Requirement {
 			names = append(names, p.Engine.Quote(k))
 		}
 	}
-	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), where)
+	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), p.Engine.Stages().Differ(s.Back.Guarded(now, s.Old.SQLType), old))
 	return r
 }
 

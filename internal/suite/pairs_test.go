@@ -48,15 +48,15 @@ func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 	return s
 }
 
-// answer answers every question: a loss may go, and a value is worked out that
-// the column takes.
-func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) plan.Answers {
+// answered drafts, and answers every question: a loss may go, and a value is worked
+// out that the column takes.
+func answered(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) *draft.Draft {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
-	for range 4 {
-		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now()})
+	for tries := 0; ; tries++ {
+		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now(), Rows: true})
 		require.NoError(t, err)
-		if len(d.Plan.Questions) == 0 {
-			return out
+		if len(d.Plan.Questions) == 0 || tries == 4 {
+			return d
 		}
 		for _, q := range d.Plan.Questions {
 			for _, c := range q.Choices {
@@ -82,7 +82,6 @@ func answer(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Ran
 			}
 		}
 	}
-	return out
 }
 
 // fill is a value that the column takes.
@@ -180,9 +179,7 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 	require.NoError(t, err)
 	s.InUse = e.Journal() != "" && r.IntN(2) == 0 // half of the changes are made for tables that are in use
-	answers := answer(t, ctx, s, r)
-	d, err := s.Make(ctx, draft.Request{Title: "change", Answers: answers, Now: time.Now(), Rows: true})
-	require.NoError(t, err)
+	d := answered(t, ctx, s, r)
 	for _, q := range d.Plan.Questions {
 		if strings.HasPrefix(q.Text, "the value ") {
 			return d, files // two values go where one comes

@@ -132,5 +132,8 @@ func (stages) Settled(table string, wait time.Duration) engine.Requirement {
 	}
 }
 
+// Differ is the condition that two expressions differ.
+func (stages) Differ(a, b string) string { return a + " IS DISTINCT FROM " + b }
+
 // Random tells whether a default is another one each time it is asked for.
 func (stages) Random(c *schema.Column) bool { return rewrites(c) }
