@@ -175,8 +175,8 @@ type unit struct {
 const (
 	rankSpanGoes = iota
 	rankReferenceGoes
+	rankEnumComes // before rows go, which come back into the types that there are then
 	rankRowsGo
-	rankEnumComes
 	rankCreate
 	rankAlter
 	rankDrop

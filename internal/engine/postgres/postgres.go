@@ -6,6 +6,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -47,7 +48,7 @@ func (Engine) HoldsReferences() bool { return true }
 // Foundation are the statements that make what Erbario itself needs: the table of
 // history, and the functions that the triggers of all tables share.
 func (Engine) Foundation() []string {
-	return []string{historyTable, formerTable, notedFunction,
+	return []string{historyTable,
 		`CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
 BEGIN
     IF ` + quietly + ` THEN
@@ -329,6 +330,9 @@ func (Engine) Recreate(s *schema.Schema) []string {
 			}
 		}
 		rest = append(rest, dependents(alone)...)
+		if slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge }) {
+			tables = append(tables, formerTable, notedFunction) // the bridge notes there
+		}
 	}
 	for _, v := range viewsInOrder(s.Views) {
 		rest = append(rest, v.SQL.Text)

@@ -115,7 +115,7 @@ func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
 
 // Begin notes the change itself, where there are rows that somebody wrote.
 func (stages) Begin(table string) []string {
-	return []string{fmt.Sprintf("INSERT INTO erbario_former (table_name, session, at, application, role) SELECT %s, 0, clock_timestamp(), 'the change itself', session_user WHERE EXISTS (SELECT 1 FROM %s)", literal(table), quote(table))}
+	return []string{formerTable, notedFunction, fmt.Sprintf("INSERT INTO erbario_former (table_name, session, at, application, role) SELECT %s, 0, clock_timestamp(), 'the change itself', session_user WHERE EXISTS (SELECT 1 FROM %s)", literal(table), quote(table))}
 }
 
 // End forgets who wrote as before.

@@ -32,7 +32,7 @@ func TestBridge(t *testing.T) {
 			table := &schema.Table{Name: "sheets", Columns: []*schema.Column{{Name: "id", SQLType: "integer"}, col("before"), col("now")}}
 			e := postgres.Engine{}
 			table.Triggers = []*schema.Trigger{e.Stages().Bridge(table, []engine.Span{{Column: table.Columns[2], Old: table.Columns[1]}})}
-			for _, sql := range slices.Concat(e.Foundation(), []string{"DROP TABLE IF EXISTS sheets", "DROP FUNCTION IF EXISTS erbario_bridge_sheets()"}, e.Create(table).Apply) {
+			for _, sql := range slices.Concat(e.Foundation(), []string{"DROP TABLE IF EXISTS sheets", "DROP FUNCTION IF EXISTS erbario_bridge_sheets()"}, e.Create(table).Apply, e.Stages().Begin("sheets")) {
 				require.NoError(t, db.Exec(ctx, sql))
 			}
 			rapid.Check(t, func(t *rapid.T) {
