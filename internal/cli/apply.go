@@ -60,7 +60,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "create", Usage: "make the database if it is not there", Destination: &o.create},
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
 			onFailure(&o.onFailure),
-			&cli.BoolFlag{Name: "at-once", Usage: "do not wait until nobody writes as before: the second of a staged pair, too", Destination: &o.atOnce},
+			&cli.BoolFlag{Name: "at-once", Usage: "the second of a staged pair, without waiting until nobody writes as before", Destination: &o.atOnce},
 			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,

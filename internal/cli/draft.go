@@ -28,7 +28,7 @@ func (a *app) draftCommand() *cli.Command {
 	var byHand, apply, staged bool
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write the migration that closes the difference, proved first",
-		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled",
+		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
 		Flags: append(f.flags(),
 			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty one to fill in", Destination: &byHand},

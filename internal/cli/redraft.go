@@ -110,6 +110,9 @@ func (r *remaking) redraft(ctx context.Context) error {
 	if err := r.oneEngine(); err != nil {
 		return err
 	}
+	if err := r.noPair(); err != nil {
+		return err
+	}
 	var others []string
 	if len(each) > 1 {
 		others = slices.DeleteFunc(slices.Clone(each), func(n string) bool { return n == d.Name })
@@ -132,6 +135,17 @@ func (r *remaking) oneEngine() error {
 			if slices.ContainsFunc(files, func(o *migration.Migration) bool { return o.ID == m.ID }) {
 				return fmt.Errorf("%s has files for several engines, and only one of them could be drafted again: where it is applied nowhere but here, erbario undo, delete its files, and draft it anew; else draft the rest of the change as another migration", m.ID)
 			}
+		}
+	}
+	return nil
+}
+
+// noPair refuses the halves of a staged pair: one migration cannot take the place of
+// both.
+func (r *remaking) noPair() error {
+	for _, m := range r.old {
+		if slices.ContainsFunc(m.BeforeApply, func(q engine.Requirement) bool { return q.Wait }) {
+			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself: erbario undo what is applied of the two, delete their files, and draft with --staged anew", m.ID)
 		}
 	}
 	return nil

@@ -35,7 +35,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 		return nil, nil, err
 	}
 	first = &Draft{Plan: whole}
-	if len(whole.Questions) > 0 || len(whole.Changes) == 0 {
+	if len(whole.Questions) > 0 || len(whole.Steps) == 0 {
 		return first, nil, nil
 	}
 	answers, err := s.names(r.Answers, r.Carried)

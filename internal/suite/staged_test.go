@@ -69,6 +69,9 @@ func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers,
 		m.fields = append(m.fields, field{name: "given", typ: rapid.SampledFrom([]string{"text(20)", "integer", "date"}).Draw(t, "given")})
 	}
 	out[at] = m
+	if fmt.Sprint(m) == fmt.Sprint(from[at]) {
+		t.Skip("nothing was drawn")
+	}
 	return out, func(table string) plan.Answers {
 		given = plan.Answers{Drop: map[string]bool{}, Fill: map[string]plan.Fill{}}
 		for _, r := range renames {
@@ -119,9 +122,10 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 		return false // of the key, referred to, a random default: refused by name
 	}
 	require.NoError(t, err, "from\n%s\nto\n%s", text(a), text(b))
-	if len(first.Plan.Questions) > 0 || len(first.InTheWay) > 0 || first.Migration == nil {
+	if len(first.Plan.Questions) > 0 || len(first.InTheWay) > 0 {
 		return false
 	}
+	require.NotNil(t, first.Migration, "from\n%s\nto\n%s", text(a), text(b))
 	require.Empty(t, first.Outcome.Differ, "the proof of\n%s", first.Migration.Text)
 	require.Empty(t, second.Plan.Questions)
 	require.NotNil(t, second.Migration, "%v", second.Outcome)
