@@ -34,10 +34,10 @@ var inspections = []string{
 	// constraints
 	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> 0 THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname || '.' || r.relname END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
 		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype, c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
-		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, true) ELSE '' END, coalesce(to_jsonb(c) ->> 'confdelsetcols', '')
+		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, true) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END
 		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> 0 AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = 0 OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
 	// indexes
-	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false), i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
+	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, CASE WHEN i.indisunique AND NOT i.indisprimary THEN coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false) ELSE false END, i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
 		coalesce(array_to_string(c.reloptions, ', '), ''), coalesce(pg_get_expr(i.indpred, i.indrelid, true), ''),
 		CASE WHEN i.indexprs IS NOT NULL THEN array_to_json(ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam WHERE c.relnamespace = ` + here + ` ORDER BY i.indrelid, c.relname`,
