@@ -89,7 +89,7 @@ func (p *planner) remade() map[string]string {
 
 // withEnums moves what has to hold before a table changes behind the making of enum
 // types where it is said in their terms: before, they have other values.
-func (p *planner) withEnums(change *engine.Change) {
+func (p *planner) withEnums(table string, change *engine.Change) {
 	move := func(list []engine.Requirement, here *[]engine.Requirement) (rest []engine.Requirement) {
 		for _, r := range list {
 			said := false
@@ -97,7 +97,7 @@ func (p *planner) withEnums(change *engine.Change) {
 				said = said || strings.Contains(r.Query, "::"+n) || strings.Contains(r.Query, "AS "+n+")")
 			}
 			for _, v := range p.fresh {
-				said = said || !r.Guards && strings.Contains(r.Query, p.Engine.Text(v))
+				said = said || !r.Guards && strings.Contains(r.Query, p.Engine.Text(v)) && p.asksEnum(table, r.Query)
 			}
 			for apart, name := range p.remade() {
 				r.Sentence = strings.ReplaceAll(r.Sentence, apart, name+" as it was")
@@ -122,6 +122,18 @@ func (p *planner) withEnums(change *engine.Change) {
 			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.Text(r.To), p.Engine.Text(r.Value))
 		}
 	}
+}
+
+// asksEnum tells whether a query names a column of the table that is of an enum type.
+func (p *planner) asksEnum(table, query string) bool {
+	for _, t := range []*schema.Table{p.Live.Table(table), p.Wanted.Table(table)} {
+		if t != nil && slices.ContainsFunc(t.Columns, func(c *schema.Column) bool {
+			return c.Values != nil && strings.Contains(query, p.Engine.Quote(c.Name))
+		}) {
+			return true
+		}
+	}
+	return false
 }
 
 // tellEnums says in changes the names that types will have.

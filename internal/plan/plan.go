@@ -606,7 +606,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		if !p.renamed(name) { // what stands against the rest is told all the same
 			change := p.Engine.Alter(a)
-			p.withEnums(&change)
+			p.withEnums(name, &change)
 			for _, r := range change.BeforeApply {
 				if !slices.ContainsFunc(open, func(q Question) bool { return q.About == name+"."+r.About && r.About != "" }) {
 					p.plan.BeforeApply = append(p.plan.BeforeApply, r)
@@ -681,7 +681,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	p.foundOnce(live)
 	p.revived(&change, live, wanted)
-	p.withEnums(&change)
+	p.withEnums(name, &change)
 	p.half(name, &change)
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
 	if p.renamed(name) && len(change.Steps) > 0 {
