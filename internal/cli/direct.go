@@ -33,7 +33,13 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	if !l.Throwaway {
 		return fmt.Errorf("%s is not throwaway in erbario.toml: what it gets is written as a migration, with erbario draft TITLE", l.Name)
 	}
-	look := func() (*draft.State, error) { return a.state(ctx, p, l) }
+	look := func() (*draft.State, error) {
+		s, err := a.state(ctx, p, l)
+		if err == nil {
+			s.InUse = false // here nobody else is at work
+		}
+		return s, err
+	}
 	_, d, err := a.settle(ctx, p, f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
 		if err := s.Standing.Problem(); err != nil {
 			return nil, err

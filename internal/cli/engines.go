@@ -7,6 +7,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"erbario/internal/draft"
@@ -21,7 +22,7 @@ import (
 func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, d *draft.Draft, f *answerFlags, title string, with drafter) ([]*migration.Migration, error) {
 	var out []*migration.Migration
 	for _, e := range p.Others(l.engine) {
-		list, err := a.draftOther(ctx, p, e, d, f, title, with)
+		list, err := a.draftOther(ctx, p, e, d, f, title, with, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -30,10 +31,23 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, d *d
 	return out, nil
 }
 
-func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, d *draft.Draft, f *answerFlags, title string, with drafter) ([]*migration.Migration, error) {
+// draftOther does it for one of them; again tells what is drafted again, if anything is.
+func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, d *draft.Draft, f *answerFlags, title string, with drafter, again *remaking) ([]*migration.Migration, error) {
 	files, err := p.Migrations(e)
 	if err != nil {
 		return nil, err
+	}
+	var steps []draft.HandStep
+	if again != nil {
+		files = slices.DeleteFunc(files, func(m *migration.Migration) bool {
+			if !slices.ContainsFunc(again.old, func(o *migration.Migration) bool { return o.ID == m.ID }) {
+				return false
+			}
+			if !again.noCarry {
+				steps = append(steps, draft.HandSteps(m)...)
+			}
+			return true
+		})
 	}
 	models, err := a.models(p, e)
 	if err != nil {
@@ -55,13 +69,20 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		}
 	}
 	o.InUse = p.Online()
-	answers, said, err := f.answers(o)
+	given := *f
+	if again != nil {
+		given = f.readable(o)
+	}
+	answers, said, err := given.answers(o)
 	if err != nil {
 		return nil, err
 	}
-	r := draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Carried: true}
-	if d.Migration != nil {
+	r := draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Carried: true, Steps: steps}
+	switch {
+	case d.Migration != nil:
 		r.ID = d.Migration.ID
+	case again != nil:
+		r.ID = o.IDAgain(again.old[0], time.Now())
 	}
 	got, second, err := with.make(ctx, o, r)
 	if err != nil {

@@ -63,6 +63,8 @@ type remaking struct {
 	old   []*migration.Migration // what is drafted again, oldest first
 	rest  []*migration.Migration // the files without the old ones
 	lines []string               // to tell once it stands
+	// oldElsewhere are the old ones as they are for other engines.
+	oldElsewhere []*migration.Migration
 }
 
 // former are the reference rows that what is drafted again inserted, and that the
@@ -107,7 +109,7 @@ func (r *remaking) redraft(ctx context.Context) error {
 	if err := r.choose(ctx, d.Name); err != nil {
 		return err
 	}
-	if err := r.oneEngine(); err != nil {
+	if err := r.elsewhere(); err != nil {
 		return err
 	}
 	if err := r.noPair(); err != nil {
@@ -123,17 +125,16 @@ func (r *remaking) redraft(ctx context.Context) error {
 	return r.remake(ctx, d.Name, others)
 }
 
-// oneEngine refuses a migration that has files for several engines: what databases of
-// the others have applied of it is not known here.
-func (r *remaking) oneEngine() error {
+// elsewhere finds the files that what is drafted again has for other engines.
+func (r *remaking) elsewhere() error {
 	for _, e := range r.p.Others(r.e) {
 		files, err := r.p.Migrations(e)
 		if err != nil {
 			return err
 		}
-		for _, m := range r.old {
-			if slices.ContainsFunc(files, func(o *migration.Migration) bool { return o.ID == m.ID }) {
-				return fmt.Errorf("%s has files for several engines, and only one of them could be drafted again: where it is applied nowhere but here, erbario undo, delete its files, and draft it anew; else draft the rest of the change as another migration", m.ID)
+		for _, m := range files {
+			if slices.ContainsFunc(r.old, func(o *migration.Migration) bool { return o.ID == m.ID }) {
+				r.oldElsewhere = append(r.oldElsewhere, m)
 			}
 		}
 	}
@@ -143,7 +144,7 @@ func (r *remaking) oneEngine() error {
 // noPair refuses the halves of a staged pair: one migration cannot take the place of
 // both.
 func (r *remaking) noPair() error {
-	for _, m := range r.old {
+	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
 		if slices.ContainsFunc(m.BeforeApply, func(q engine.Requirement) bool { return q.Wait }) {
 			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself: erbario undo what is applied of the two, delete their files, and draft with --staged anew", m.ID)
 		}
@@ -192,7 +193,7 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 		if err != nil || slices.Contains(here, name) && !d.Protected {
 			continue
 		}
-		if e, err := d.Engine(); err != nil || e != r.e {
+		if e, err := d.Engine(); err != nil || e != r.e && !slices.ContainsFunc(r.oldElsewhere, func(m *migration.Migration) bool { return m.Engine == e.Name() }) {
 			continue
 		}
 		l, err := r.open(ctx, r.p, name, engine.ReadOnly, false)
@@ -220,17 +221,27 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 	return nil
 }
 
-// carried gives the answers of the old migrations, with those given now before
-// them.
-func (r *remaking) carried() answerFlags {
+// carried gives the answers of old migrations, with those given now before them.
+func (r *remaking) carried(old []*migration.Migration) answerFlags {
 	out := *r.f
-	out.noKeep = r.f.noKeep
-	key := func(s string) string { k, _, _ := strings.Cut(s, "="); return k }
-	for _, m := range r.old {
+	// What is answered, and the engine that the answer is for; "": all of them.
+	key := func(s string) (name, engine string) {
+		name, value, _ := strings.Cut(s, "=")
+		engine, _, _ = forEngine(value)
+		return name, engine
+	}
+	for _, m := range old {
 		for _, said := range m.Answers {
 			name, value, ok := strings.Cut(strings.TrimPrefix(said, "--"), " ")
 			to := map[string]*[]string{"rename": &out.rename, "fill": &out.fill, "drop": &out.drop, "deleted": &out.deleted}[name]
-			if !ok || to == nil || slices.ContainsFunc(*to, func(o string) bool { return key(o) == key(value) }) {
+			if !ok || to == nil {
+				continue
+			}
+			about, engine := key(value)
+			if slices.ContainsFunc(*to, func(o string) bool {
+				name, on := key(o)
+				return name == about && (on == engine || on == "" && slices.Contains(r.f.fill, o))
+			}) {
 				continue
 			}
 			*to = append(slices.Clone(*to), value)
@@ -254,6 +265,9 @@ func (r *remaking) carried() answerFlags {
 func (f answerFlags) readable(s *draft.State) answerFlags {
 	f.fill = slices.DeleteFunc(slices.Clone(f.fill), func(v string) bool {
 		name, value, _ := strings.Cut(v, "=")
+		if _, _, ok := forEngine(value); ok {
+			return false
+		}
 		_, err := literalFor(s, name, value)
 		return err != nil
 	})
@@ -305,6 +319,7 @@ func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.InUse = r.p.Online()
 	return s, s.Standing.Problem()
 }
 
@@ -315,7 +330,7 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	if err != nil {
 		return nil, nil, err
 	}
-	answers, said, err := r.carried().readable(s).answers(s)
+	answers, said, err := r.carried(r.old).readable(s).answers(s)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -348,6 +363,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	defer l.db.Rollback()
 	began := time.Now()
 	r.lines = nil
+	var more []*migration.Migration // for other engines
 	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
 	var held *runner.InTheWay
 	if errors.As(err, &held) && !r.json {
@@ -377,8 +393,16 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
 		return "", err
 	}
+	for _, e := range r.p.Others(r.e) {
+		carried := r.carried(slices.DeleteFunc(slices.Clone(r.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
+		list, err := r.draftOther(ctx, r.p, e, d, &carried, r.title, drafter{}, r)
+		if err != nil {
+			return "", err
+		}
+		more = append(more, list...)
+	}
 	written := slices.Sorted(maps.Keys(r.p.Edited))
-	files := r.swap(d.Migration)
+	files := r.swap(append(migrationsOf(d), more...))
 	if err := files.write(); err != nil {
 		return "", errors.Join(err, files.back())
 	}
@@ -407,7 +431,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	for _, path := range written {
 		r.tell(r.out.sign("~", path))
 	}
-	r.outcome(l, d, was, run)
+	r.outcome(l, d, more, was, run)
 	var also []string
 	for _, name := range others {
 		if err := r.follow(ctx, name, d.Migration, renames); err != nil {
@@ -415,7 +439,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 		}
 		also = append(also, name)
 	}
-	return "", r.outcomeDocument(l, d, was, run, also)
+	return "", r.outcomeDocument(l, d, more, was, run, also)
 }
 
 // others applies what waits of the other migrations, such as those that came with
@@ -511,20 +535,23 @@ func (r *remaking) tellRestored(run runner.Run) {
 }
 
 // outcome tells the outcome on the first database.
-func (r *remaking) outcome(l *live, d *draft.Draft, was bool, run runner.Run) {
+func (r *remaking) outcome(l *live, d *draft.Draft, more []*migration.Migration, was bool, run runner.Run) {
 	if r.json {
 		return
 	}
-	for _, m := range r.old {
-		if !m.Direct && (d.Migration == nil || m.FileName() != d.Migration.FileName()) {
+	now := append(migrationsOf(d), more...)
+	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
+		if !m.Direct && !slices.ContainsFunc(now, func(o *migration.Migration) bool { return o.FileName() == m.FileName() }) {
 			r.out.line(r.out.sign("-", fileOf(m)))
 		}
+	}
+	for _, m := range now {
+		r.showDraft(m)
 	}
 	if d.Migration == nil {
 		r.out.printf("nothing is left to draft: %s is as the models declare without it", l.Name)
 		return
 	}
-	r.showDraft(d.Migration)
 	if !was {
 		r.next("erbario apply")
 		return
@@ -533,7 +560,7 @@ func (r *remaking) outcome(l *live, d *draft.Draft, was bool, run runner.Run) {
 	r.restored(run)
 }
 
-func (r *remaking) outcomeDocument(l *live, d *draft.Draft, was bool, run runner.Run, also []string) error {
+func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Migration, was bool, run runner.Run, also []string) error {
 	if !r.json {
 		return nil
 	}
@@ -546,22 +573,22 @@ func (r *remaking) outcomeDocument(l *live, d *draft.Draft, was bool, run runner
 		doc["migration"], doc["file"], doc["changes"], doc["steps"], doc["proof"] = m.ID, fileOf(m), jsonChanges(d.Plan.Changes, d.Plan.Effects), len(m.Steps), m.Proof
 		doc["put_back"] = jsonRunOf(runner.Run{Migration: m, Restored: run.Restored}).Restored
 	}
+	if len(more) > 0 {
+		doc["other_engines"] = jsonFiles(more)
+	}
 	return r.document(doc)
 }
 
-// swapped are the files of old and new migrations while one takes the place of
-// the others.
-type swapped struct {
-	path, text string // of the new one; empty: there is none
-	old        map[string]string
-}
+// swapped are the files of old and new migrations, by path, while the ones take the
+// place of the others.
+type swapped struct{ now, old map[string]string }
 
-func (r *remaking) swap(m *migration.Migration) *swapped {
-	out := &swapped{old: map[string]string{}}
-	if m != nil {
-		out.path, out.text = filepath.Join(r.p.MigrationsDir(), m.FileName()), m.Text
+func (r *remaking) swap(list []*migration.Migration) *swapped {
+	out := &swapped{now: map[string]string{}, old: map[string]string{}}
+	for _, m := range list {
+		out.now[filepath.Join(r.p.MigrationsDir(), m.FileName())] = m.Text
 	}
-	for _, o := range r.old {
+	for _, o := range append(slices.Clone(r.old), r.oldElsewhere...) {
 		if !o.Direct {
 			out.old[o.Path] = o.Text
 		}
@@ -570,28 +597,32 @@ func (r *remaking) swap(m *migration.Migration) *swapped {
 }
 
 func (s *swapped) write() error {
-	if s.path == "" {
-		return nil
+	for path, text := range s.now {
+		if err := project.WriteFile(path, text); err != nil {
+			return err
+		}
 	}
-	return project.WriteFile(s.path, s.text)
+	return nil
 }
 
 // back makes the files as they were.
 func (s *swapped) back() error {
-	if s.path == "" {
-		return nil
+	var all error
+	for path := range s.now {
+		if text, ok := s.old[path]; ok {
+			all = errors.Join(all, project.WriteFile(path, text))
+		} else if err := os.Remove(path); !errors.Is(err, os.ErrNotExist) {
+			all = errors.Join(all, err)
+		}
 	}
-	if text, ok := s.old[s.path]; ok {
-		return project.WriteFile(s.path, text)
-	}
-	return os.Remove(s.path)
+	return all
 }
 
 // remove takes the old files away.
 func (s *swapped) remove() error {
 	var all error
 	for path := range s.old {
-		if path != s.path {
+		if _, again := s.now[path]; !again {
 			all = errors.Join(all, os.Remove(path))
 		}
 	}

@@ -59,8 +59,8 @@ func TestScripts(t *testing.T) {
 }
 
 // The scripts of testdata/servers have a database of their own, not there yet, in $URL,
-// which is also reached through a pooler, by $POOLER, and one more in $OTHER, on the
-// server of $SERVER.
+// which is also reached through a pooler, by $POOLER, and two more in $OTHER and $THIRD,
+// on the server of $SERVER.
 func TestServerScripts(t *testing.T) {
 	place := testserver.At(t, "postgres")
 	testscript.Run(t, testscript.Params{
@@ -74,6 +74,7 @@ func TestServerScripts(t *testing.T) {
 			env.Setenv("URL", url)
 			env.Setenv("POOLER", testserver.Pooler(t, url))
 			env.Setenv("OTHER", place.URL(t))
+			env.Setenv("THIRD", place.URL(t))
 			env.Setenv("SERVER", testserver.PostgresServer(t))
 			env.Setenv("CUT", testserver.Cut(t, url, "INSERT INTO erbario_history", false))
 			env.Setenv("CUT_BEFORE", testserver.Cut(t, url, "INSERT INTO erbario_history", true))

@@ -135,6 +135,9 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 		if err != nil {
 			return err
 		}
+		if !m.Atomic() { // what steps that run apart kept last comes back first
+			slices.Reverse(list)
+		}
 		for _, aside := range list {
 			name, table := aside.Name, aside.Table
 			for _, r := range renames {
@@ -206,9 +209,6 @@ func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, []
 		return &Draft{Plan: &plan.Plan{Questions: questions}}, nil, nil
 	}
 	d, err := s.Make(ctx, r)
-	if err == nil && d.Migration != nil && !d.Migration.Atomic() {
-		err = runner.NotTogether(d.Migration)
-	}
 	return d, renames, err
 }
 

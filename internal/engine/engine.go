@@ -113,6 +113,9 @@ type Engine interface {
 	Refuse(statement string) error
 	// Tables are the tables that a statement names, as far as its words tell.
 	Tables(statement string) []string
+	// Inside is a statement of a step outside of any transaction as it can stand in one,
+	// where nobody else is at work.
+	Inside(statement string) string
 	// ScriptStatement is a statement of a step as a plain script needs it, and
 	// ScriptRequire what stops a script where the requirement's query has rows.
 	ScriptStatement(statement string) []string

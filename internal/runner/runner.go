@@ -231,17 +231,38 @@ func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	return false, back, db.Commit(ctx)
 }
 
-// NotTogether says why a migration cannot be one of several in one transaction.
-func NotTogether(m *migration.Migration) error {
-	return fmt.Errorf("%s changes tables that may be in use, step by step, and cannot be taken back and made again in one transaction: take it back with erbario undo, and draft it again", m.ID)
+// together is a migration with all its steps in one transaction, for a database where
+// nobody else is at work: what is built beside others is built as usual, and a batch is
+// all rows.
+func together(e engine.Engine, m *migration.Migration) *migration.Migration {
+	if m.Atomic() {
+		return m
+	}
+	out := *m
+	out.Steps = slices.Clone(m.Steps)
+	for i := range out.Steps {
+		s := &out.Steps[i]
+		inside := func(list []migration.Statement) []migration.Statement {
+			list = slices.Clone(list)
+			for i := range list {
+				switch s.Kind {
+				case engine.OutsideTransaction:
+					list[i].SQL = e.Inside(list[i].SQL)
+				case engine.InBatches:
+					list[i].SQL = e.Bind(list[i].SQL, map[string]string{engine.Batch: "true"})
+				}
+			}
+			return list
+		}
+		s.Apply, s.Undo, s.Batches = inside(s.Apply), inside(s.Undo), nil
+		s.Kind = engine.InTransaction
+	}
+	return &out
 }
 
 // Into applies one migration and records it, inside the transaction that was
 // begun, and leaves that open.
 func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
-	if !m.Atomic() {
-		return nil, NotTogether(m)
-	}
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
 		return nil, err
@@ -250,7 +271,7 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err != nil {
 		return nil, err
 	}
-	if err := steps(ctx, db, e, m.Bound(e, values, nil), false, o); err != nil {
+	if err := steps(ctx, db, e, together(e, m.Bound(e, values, nil)), false, o); err != nil {
 		return nil, err
 	}
 	if err := dropFormer(ctx, db, e, m, o.Former); err != nil {
@@ -526,14 +547,11 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 // Away takes one migration back and strikes it from the history, inside the
 // transaction that was begun, and leaves that open.
 func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
-	if !m.Atomic() {
-		return nil, NotTogether(m)
-	}
 	values, err := undoValues(e, m, o.Answers)
 	if err != nil {
 		return nil, err
 	}
-	bound := m.Bound(e, nil, values)
+	bound := together(e, m.Bound(e, nil, values))
 	if o.Revive {
 		bound = reviving(bound)
 	}

@@ -24,7 +24,7 @@ func inUse(table string, o, back op) []engine.Step {
 		for i := range steps {
 			s := &steps[i]
 			s.Apply, s.Undo = s.Undo, s.Apply
-			s.Title = goingTitle(table, o, i, len(steps))
+			s.Title = goingTitle(table, o, s.Title, i, len(steps))
 		}
 		return steps
 	}
@@ -260,9 +260,9 @@ func fromAside(a engine.Alteration) map[string]engine.Source {
 	return out
 }
 
-// goingTitle says what the steps of a change do that takes something away. Most have
-// nothing to do but on the way back.
-func goingTitle(table string, o op, i, n int) string {
+// goingTitle says what the steps of a change do that takes something away, from what
+// they are called where it comes. Most have nothing to do but on the way back.
+func goingTitle(table string, o op, coming string, i, n int) string {
 	what := ""
 	switch {
 	case o.check != nil:
@@ -278,7 +278,7 @@ func goingTitle(table string, o op, i, n int) string {
 	case o.column == nil && (o.index != nil && i == 0 || o.check != nil && i == n-1):
 		return "drop " + what
 	}
-	return what + ", on the way back"
+	return coming + ", on the way back"
 }
 
 // ReferenceInUse gives the steps that make a reference while its tables are used.

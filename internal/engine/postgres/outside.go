@@ -61,6 +61,20 @@ func readConcurrent(sql string) (c concurrent, ok bool) {
 	return c, false
 }
 
+// Inside is a statement that builds or drops an index, without the word that lets others
+// work meanwhile.
+func (Engine) Inside(statement string) string {
+	if _, ok := readConcurrent(statement); !ok {
+		return statement
+	}
+	for _, t := range tokens(statement) {
+		if t.is("CONCURRENTLY") {
+			return statement[:t.start] + strings.TrimLeft(statement[t.end:], " ")
+		}
+	}
+	return statement
+}
+
 // Left tells whether a statement that may have been cut off is done, and takes away
 // an index that was left half built.
 func (d *database) Left(ctx context.Context, sql string) (bool, error) {

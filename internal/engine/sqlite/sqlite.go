@@ -273,6 +273,9 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 	}
 }
 
+// Inside is the statement: none has to stand outside of a transaction.
+func (Engine) Inside(statement string) string { return statement }
+
 // ScriptAround gives what a plain script needs around its steps.
 func (Engine) ScriptAround() (before, begin, commit, after []string) {
 	return []string{".bail on", "PRAGMA foreign_keys = OFF;"}, []string{"BEGIN IMMEDIATE;"}, []string{"COMMIT;"}, []string{"PRAGMA foreign_keys = ON;", "PRAGMA foreign_key_check;"}
