@@ -97,7 +97,7 @@ func (a *app) draftCommand() *cli.Command {
 					return err
 				}
 			}
-			others, err := a.draftOthers(ctx, p, l, d, &f, title, drafter)
+			others, err := a.draftOthers(ctx, p, change{home: s, draft: d, f: &f, title: title, with: drafter})
 			if err != nil {
 				return err
 			}

@@ -17,33 +17,47 @@ import (
 	"erbario/internal/schema"
 )
 
-// draftOthers gives the migrations for the engines beside that of the database at hand,
-// for which d was drafted. None is written yet.
-func (a *app) draftOthers(ctx context.Context, p *project.Project, l *live, d *draft.Draft, f *answerFlags, title string, with drafter) ([]*migration.Migration, error) {
+// change is a draft for the database at hand, of which drafts for other engines are made.
+type change struct {
+	home  *draft.State
+	draft *draft.Draft
+	f     *answerFlags
+	title string
+	with  drafter
+	again *remaking // what is drafted again; nil: nothing
+}
+
+// draftOthers gives the migrations for the engines beside that of the database at hand.
+// None is written yet.
+func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]*migration.Migration, error) {
 	var out []*migration.Migration
-	for _, e := range p.Others(l.engine) {
-		list, err := a.draftOther(ctx, p, e, d, f, title, with, nil)
+	for _, e := range p.Others(c.home.Engine) {
+		one := c
+		if c.again != nil {
+			f := c.again.carried(slices.DeleteFunc(slices.Clone(c.again.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
+			one.f = &f
+		}
+		list, err := a.draftOther(ctx, p, e, one)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
 		}
 		out = append(out, list...)
 	}
 	return out, nil
 }
 
-// draftOther does it for one of them; again tells what is drafted again, if anything is.
-func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, d *draft.Draft, f *answerFlags, title string, with drafter, again *remaking) ([]*migration.Migration, error) {
+func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, c change) ([]*migration.Migration, error) {
 	files, err := p.Migrations(e)
 	if err != nil {
 		return nil, err
 	}
 	var steps []draft.HandStep
-	if again != nil {
+	if c.again != nil {
 		files = slices.DeleteFunc(files, func(m *migration.Migration) bool {
-			if !slices.ContainsFunc(again.old, func(o *migration.Migration) bool { return o.ID == m.ID }) {
+			if !slices.ContainsFunc(c.again.old, func(o *migration.Migration) bool { return o.ID == m.ID }) {
 				return false
 			}
-			if !again.noCarry {
+			if !c.again.noCarry {
 				steps = append(steps, draft.HandSteps(m)...)
 			}
 			return true
@@ -61,32 +75,32 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		defer db.Close()
 		other.db = db
 		if o, err = draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted, files, nil }); err != nil {
-			return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
+			return nil, err
 		}
 	} else {
-		if o, err = draft.Unreached(e, models.Schema, d.Plan.Changes, files); err != nil {
-			return nil, fmt.Errorf("the draft for %s: %w; and no server is there to look at what its migrations make: %w", e.Name(), err, unreached)
+		if o, err = c.home.Unreached(e, models.Schema, c.draft.Plan.Changes, files); err != nil {
+			return nil, fmt.Errorf("%w; and no server is there to look at what its migrations make: %w", err, unreached)
 		}
 	}
 	o.InUse = p.Online()
-	given := *f
-	if again != nil {
-		given = f.readable(o)
+	given := *c.f
+	if c.again != nil {
+		given = given.readable(o)
 	}
 	answers, said, err := given.answers(o)
 	if err != nil {
 		return nil, err
 	}
-	r := draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Carried: true, Steps: steps}
+	r := draft.Request{Title: c.title, Answers: answers, Said: said, NoKeep: given.noKeep, Plain: given.plain, Now: time.Now(), Carried: true, Steps: steps}
 	switch {
-	case d.Migration != nil:
-		r.ID = d.Migration.ID
-	case again != nil:
-		r.ID = o.IDAgain(again.old[0], time.Now())
+	case c.draft.Migration != nil:
+		r.ID = c.draft.Migration.ID
+	case c.again != nil:
+		r.ID = o.IDAgain(c.again.old[0], time.Now())
 	}
-	got, second, err := with.make(ctx, o, r)
+	got, second, err := c.with.make(ctx, o, r)
 	if err != nil {
-		return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
+		return nil, err
 	}
 	got.InTheWay = nil // there are no rows but those of the proof
 	for _, half := range []*draft.Draft{got, second} {
@@ -94,7 +108,7 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 			continue
 		}
 		if err := a.refused(ctx, other, half, "draft TITLE"); err != nil {
-			return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
+			return nil, err
 		}
 	}
 	if m := got.Migration; m != nil && unreached != nil {

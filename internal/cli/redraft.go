@@ -363,7 +363,6 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	defer l.db.Rollback()
 	began := time.Now()
 	r.lines = nil
-	var more []*migration.Migration // for other engines
 	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
 	var held *runner.InTheWay
 	if errors.As(err, &held) && !r.json {
@@ -393,13 +392,9 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
 		return "", err
 	}
-	for _, e := range r.p.Others(r.e) {
-		carried := r.carried(slices.DeleteFunc(slices.Clone(r.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
-		list, err := r.draftOther(ctx, r.p, e, d, &carried, r.title, drafter{}, r)
-		if err != nil {
-			return "", err
-		}
-		more = append(more, list...)
+	more, err := r.draftOthers(ctx, r.p, change{home: s, draft: d, f: r.f, title: r.title, again: r})
+	if err != nil {
+		return "", err
 	}
 	written := slices.Sorted(maps.Keys(r.p.Edited))
 	files := r.swap(append(migrationsOf(d), more...))

@@ -31,7 +31,8 @@ type State struct {
 	// InUse tells that the migration goes where others work on the tables.
 	InUse bool
 
-	unreached bool // no server of the engine is there
+	unreached bool             // no server of the engine is there
+	refer     []plan.TableRows // then: the reference rows
 	stage     *plan.Stage
 	made      *schema.Schema
 }

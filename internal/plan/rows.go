@@ -103,7 +103,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 					now = line.Cells[i].Now
 				}
 				declared := t.Rows.Values[n][i].String()
-				list = append(list, diff.Change{Kind: diff.ChangeRow, Table: t.Name, Name: here.Key, From: now, To: declared, What: fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), declared)})
+				list = append(list, diff.Change{Kind: diff.ChangeRow, Table: t.Name, Name: here.Key, From: now, To: declared, Object: t.Column(cell.Column), What: fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), declared)})
 			}
 		}
 		if t.Rows.InsertOnly {

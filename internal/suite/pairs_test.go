@@ -51,12 +51,17 @@ func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 // answered drafts, and answers every question: a loss may go, and a value is worked
 // out that the column takes.
 func answered(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) *draft.Draft {
+	d, err := answering(t, ctx, s, r)
+	require.NoError(t, err)
+	return d
+}
+
+func answering(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) (*draft.Draft, error) {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	for tries := 0; ; tries++ {
 		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now(), Rows: true})
-		require.NoError(t, err)
-		if len(d.Plan.Questions) == 0 || tries == 4 {
-			return d
+		if err != nil || len(d.Plan.Questions) == 0 || tries == 4 {
+			return d, err
 		}
 		for _, q := range d.Plan.Questions {
 			for _, c := range q.Choices {
@@ -215,9 +220,9 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	return d, files
 }
 
-// untouched are, by table, the columns that are the same in both schemas: no
-// change of anything else may touch their values.
-func untouched(a, b *schema.Schema) map[string][]string {
+// untouched are, by table, the columns that are the same in a, live and as it was
+// declared, and in b: no change of anything else may touch their values.
+func untouched(a, declared, b *schema.Schema) map[string][]string {
 	out := map[string][]string{}
 	for _, x := range a.Tables {
 		y := b.Table(x.Name)
@@ -233,7 +238,7 @@ func untouched(a, b *schema.Schema) map[string][]string {
 			return ""
 		}
 		for _, c := range x.Columns {
-			if o := y.Column(c.Name); o != nil && o.SQLType == c.SQLType && slices.Equal(o.Values, c.Values) && o.NotNull == c.NotNull && reference(x, c.Name) == reference(y, c.Name) {
+			if o := y.Column(c.Name); o != nil && o.SQLType == c.SQLType && slices.Equal(o.Type.Choices, declared.Table(x.Name).Column(c.Name).Type.Choices) && o.NotNull == c.NotNull && reference(x, c.Name) == reference(y, c.Name) {
 				out[x.Name] = append(out[x.Name], c.Name)
 			}
 		}
@@ -279,7 +284,7 @@ func pair(t *rapid.T, p testserver.Place) {
 	insert(t, ctx, e, db, live, r, rapid.IntRange(0, 3).Draw(t, "rows"))
 	before := dump(t, ctx, e, db)
 
-	same := untouched(live, wanted(t, e, text(b)))
+	same := untouched(live, wanted(t, e, text(a)), wanted(t, e, text(b)))
 	values := selected(t, ctx, e, db, same)
 	d, files := step(t, ctx, e, db, text(b), files, r)
 	if d.Migration == nil || len(d.InTheWay) > 0 {
