@@ -1,8 +1,8 @@
 package cli
 
 // This file shows how far a run is that copies or fills many rows, with the rate and the
-// time left. It is drawn at a terminal alone, on standard error, and is gone when
-// the copy is through.
+// time left, and whom it waits for. The bar is drawn at a terminal alone, on standard
+// error, and is gone when the copy is through.
 
 import (
 	"github.com/schollz/progressbar/v3"
@@ -20,7 +20,14 @@ type progress struct {
 // watch shows the progress of what is done to a database until it ends.
 func (a *app) watch(l *live) *progress {
 	p := &progress{}
-	if a.json || !isTerminal(a.err.w) {
+	if a.json {
+		return p
+	}
+	l.db.Waits(func(who string) {
+		p.end()
+		a.err.line(a.err.paint(styleWarn, "waits for ") + clean(who))
+	})
+	if !isTerminal(a.err.w) {
 		return p
 	}
 	p.show = func(s engine.Progress) {

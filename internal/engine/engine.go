@@ -221,6 +221,9 @@ type Database interface {
 	Begin(ctx context.Context, wait time.Duration) error
 	// Tell sets what is told how far a step is that copies many rows.
 	Tell(report func(Progress))
+	// Waits sets what is told for whom a statement of a migration waits, where it is kept
+	// waiting and the engine can tell.
+	Waits(report func(who string))
 	// Step runs one statement of a migration.
 	Step(ctx context.Context, sql string) error
 	// Watch notes, before the first step, how what the statements touch holds
@@ -243,6 +246,8 @@ type Database interface {
 	// name is there no more, so that nothing of it still runs.
 	Session() string
 	Gone(ctx context.Context, session string) (bool, error)
+	// HeldUp tells for whom the session of a name waits; "" for nobody.
+	HeldUp(ctx context.Context, session string) (who string, err error)
 	Close() error
 	// Broken names the views and triggers that do not work as they stand.
 	Broken(ctx context.Context) ([]string, error)

@@ -31,6 +31,23 @@ type Half struct {
 	Place    string   // the key behind which that step has yet to go over rows, as SQL
 	Until    string   // the key up to which it has to, as SQL; empty: to the end
 	Recorded bool     // it stands in the history: it was being taken back
+	Error    string   // what the run that began it ended with, where it could still say so
+}
+
+// Next is the step at which the migration stands, from 1: the one that was cut off, or
+// else the one that comes next in the direction in which it went; 0: none.
+func (h *Half) Next() int {
+	if h.Cut > 0 {
+		return h.Cut
+	}
+	if h.Recorded {
+		return slices.Max(append([]int{0}, h.Done...))
+	}
+	n := 1
+	for slices.Contains(h.Done, n) {
+		n++
+	}
+	return n
 }
 
 // HalfError says that a migration was left between two steps.
@@ -66,7 +83,11 @@ const (
 	stateApplied = "applied"
 	stateGoing   = "being applied"
 	stateUndoing = "being taken back"
+	stateFailed  = "failed" // a row beside the steps, with the error
 )
+
+// failedRow is the step under which the error stands.
+const failedRow = -1
 
 // Halfway reads the journal: the migration that was left half-way, or nil.
 func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
@@ -89,6 +110,8 @@ func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
 			}
 		case stateApplied:
 			h.Done = append(h.Done, n)
+		case stateFailed:
+			h.Error = r[5]
 		default:
 			h.Cut, h.Undoing, h.Place, h.Until = n, r[2] == stateUndoing, r[5], r[6]
 			if h.Undoing {
@@ -189,17 +212,11 @@ func (s *separate) forward(began time.Time) ([]Restored, error) {
 // turn takes the finished steps back where one failed; to tells the direction to go.
 // A run that was stopped, or has lost its server, leaves them to the next.
 func (s *separate) turn(err error, to bool) error {
-	left := func(err error) error {
-		if h, e := Halfway(context.WithoutCancel(s.ctx), s.db); e == nil && h != nil {
-			s.half = h
-		}
-		return &HalfError{Half: s.half, Err: err}
-	}
 	if s.ctx.Err() != nil || errors.Is(err, engine.ErrLost) || s.o.Stop {
-		return left(err)
+		return s.left(err)
 	}
 	if e := s.steps(to); e != nil {
-		return left(fmt.Errorf("%w; and what was done cannot be taken back: %w", err, e))
+		return s.left(fmt.Errorf("%w; and what was done cannot be taken back: %w", err, e))
 	}
 	if to {
 		e := s.inTurn(func() error {
@@ -209,7 +226,7 @@ func (s *separate) turn(err error, to bool) error {
 			return s.db.Commit(s.ctx)
 		})
 		if e != nil {
-			return left(errors.Join(err, e))
+			return s.left(errors.Join(err, e))
 		}
 		return err
 	}
@@ -223,9 +240,25 @@ func (s *separate) turn(err error, to bool) error {
 		return s.db.Commit(s.ctx)
 	})
 	if e != nil {
-		return left(errors.Join(err, e))
+		return s.left(errors.Join(err, e))
 	}
 	return err
+}
+
+// left tells that the migration is left as it stands. With what the run ends is noted,
+// if the server still takes it.
+func (s *separate) left(err error) error {
+	if !s.note || errors.Is(err, engine.ErrLost) {
+		return &HalfError{Half: s.half, Err: err}
+	}
+	ctx := context.WithoutCancel(s.ctx)
+	if s.db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, failedRow) == nil {
+		_ = s.db.Exec(ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID, failedRow, stateFailed, nowText(), s.half.Session, err.Error())
+	}
+	if h, e := Halfway(ctx, s.db); e == nil && h != nil {
+		s.half = h
+	}
+	return &HalfError{Half: s.half, Err: err}
 }
 
 func (s *separate) forget() error {
@@ -569,7 +602,7 @@ func (s *separate) gone() (back []Restored, err error) {
 		return s.db.Commit(s.ctx)
 	})
 	if err != nil {
-		return nil, &HalfError{Half: s.half, Err: err}
+		return nil, s.left(err)
 	}
 	return back, nil
 }
@@ -623,18 +656,21 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, half *Half
 	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", db.Session(), half.ID); err != nil {
 		return nil, nil, err
 	}
+	if err := db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", half.ID, failedRow); err != nil {
+		return nil, nil, err
+	}
 	if apply {
 		if err := s.steps(true); err != nil {
 			return m, nil, s.turn(err, half.Recorded)
 		}
 		back, err = s.end(time.Now())
 		if err != nil {
-			err = &HalfError{Half: half, Err: err}
+			err = s.left(err)
 		}
 		return m, back, err
 	}
 	if err := s.steps(false); err != nil {
-		return m, nil, &HalfError{Half: s.half, Err: err}
+		return m, nil, s.left(err)
 	}
 	if !half.Recorded {
 		e := s.inTurn(func() error {
@@ -647,7 +683,7 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, half *Half
 			return db.Commit(ctx)
 		})
 		if e != nil {
-			return m, nil, &HalfError{Half: s.half, Err: e}
+			return m, nil, s.left(e)
 		}
 		return m, nil, nil
 	}

@@ -38,6 +38,7 @@ type database struct {
 	path     string        // where names are looked up
 	deferred []deferredKey // references that are held at the end alone, for now
 	report   func(engine.Progress)
+	waits    waiting // for whom its statements wait
 	loadedMu sync.Mutex
 	loaded   map[string][]uint32 // the types of columns that rows were loaded into, by their names
 	scratch  *scratchPlace       // that it goes back to when it is closed
@@ -333,6 +334,9 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 		if time.Now().After(deadline) {
 			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.holder(ctx), wait)
 		}
+		if began := deadline.Add(-wait); time.Since(began) > tellAfter && d.waits.report != nil {
+			d.waits.tell("another run of erbario"+d.holder(ctx), "")
+		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -391,7 +395,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if err != nil {
 		return err
 	}
-	if err := d.Exec(ctx, statement); err != nil {
+	if err := d.watched(ctx, func() error { return d.Exec(ctx, statement) }); err != nil {
 		return err
 	}
 	if d.inTx && d.pg().TxStatus() != 'T' {
@@ -419,7 +423,8 @@ func (d *database) Watch(ctx context.Context, statements, _ []string) error {
 		if len(rows) == 0 {
 			continue // it comes with the migration, or has another name yet
 		}
-		if err := d.Exec(ctx, "LOCK TABLE "+quote(t)+" IN ACCESS EXCLUSIVE MODE"); err != nil {
+		lock := "LOCK TABLE " + quote(t) + " IN ACCESS EXCLUSIVE MODE"
+		if err := d.watched(ctx, func() error { return d.Exec(ctx, lock) }); err != nil {
 			return err
 		}
 	}
@@ -487,6 +492,7 @@ func (d *database) Rollback() error {
 // Close ends the session. A scratch database is emptied for the next to come.
 func (d *database) Close() error {
 	err := d.Rollback()
+	d.waits.closeBeside()
 	if d.scratch != nil {
 		return errors.Join(err, d.scratch.back(d))
 	}

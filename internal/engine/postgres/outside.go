@@ -25,7 +25,7 @@ func (d *database) Outside(ctx context.Context, sql string) error {
 	if err := d.Exec(ctx, "SET lock_timeout = 0"); err != nil {
 		return err
 	}
-	err := d.Exec(ctx, sql)
+	err := d.watched(ctx, func() error { return d.Exec(ctx, sql) })
 	if d.pg().IsClosed() {
 		return err
 	}

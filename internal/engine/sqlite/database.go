@@ -569,6 +569,12 @@ func (d *database) Session() string { return "" }
 // Gone tells that no session is there: a lock on the file goes with its holder.
 func (d *database) Gone(context.Context, string) (bool, error) { return true, nil }
 
+// HeldUp tells nothing: a file does not say who has locked it.
+func (d *database) HeldUp(context.Context, string) (string, error) { return "", nil }
+
+// Waits tells nothing, as HeldUp.
+func (d *database) Waits(func(string)) {}
+
 func (d *database) Commit(ctx context.Context) error {
 	if err := d.Exec(ctx, "COMMIT"); err != nil {
 		return err

@@ -1,0 +1,339 @@
+package cli
+
+// This file is the command status: where databases stand, whether models, migrations
+// and tables agree, and how far a migration is that was left half-way.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/diff"
+	"erbario/internal/draft"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/project"
+	"erbario/internal/runner"
+)
+
+// jsonHalf is a migration that was left half-way.
+type jsonHalf struct {
+	Migration string   `json:"migration"`
+	Since     string   `json:"since"`
+	Done      []int    `json:"steps_that_stand"`
+	Cut       int      `json:"step_cut_off,omitempty"`
+	Step      int      `json:"step,omitempty"` // at which it stands
+	Title     string   `json:"title,omitempty"`
+	SQL       []string `json:"sql,omitempty"`
+	Error     string   `json:"error,omitempty"`
+	AtWork    string   `json:"at_work,omitempty"` // the session of its run, if that is not gone
+	WaitsFor  string   `json:"waits_for,omitempty"`
+	where     string
+}
+
+func jsonHalfOf(h *runner.Half) *jsonHalf {
+	return &jsonHalf{Migration: h.ID, Since: h.Since, Done: append([]int{}, h.Done...), Cut: h.Cut, Error: h.Error, where: h.Where()}
+}
+
+// halfway tells of a migration that was left half-way where it stands, what stopped it,
+// and whether its run is still at work.
+func halfway(ctx context.Context, l *live, h *runner.Half) *jsonHalf {
+	out := jsonHalfOf(h)
+	if m, err := migration.Parse("journal of "+h.ID, h.Text, l.engine); err == nil {
+		if n := h.Next(); n > 0 && n <= len(m.Steps) {
+			step := m.Steps[n-1]
+			list := step.Apply
+			if h.Undoing || h.Recorded && h.Cut == 0 {
+				list = step.Undo
+			}
+			out.Step, out.Title = n, step.Title
+			for _, st := range list {
+				out.SQL = append(out.SQL, st.SQL)
+			}
+		}
+	}
+	if gone, err := l.db.Gone(ctx, h.Session); err == nil && !gone {
+		out.AtWork, _, _ = strings.Cut(h.Session, " ")
+		out.WaitsFor, _ = l.db.HeldUp(ctx, h.Session)
+	}
+	return out
+}
+
+// how tells whether the run is at work yet.
+func (h *jsonHalf) how() string {
+	if h.AtWork != "" {
+		return "under way"
+	}
+	return "half-way"
+}
+
+func (a *app) showHalf(who string, h *jsonHalf) {
+	a.out.printf("%s%s  %s since %s: %s", who, a.out.paint(styleWarn, h.how()), h.Migration, h.Since, h.where)
+	if h.Step > 0 {
+		a.out.printf("    step %d  %s", h.Step, cell(h.Title))
+		for _, sql := range h.SQL {
+			for line := range strings.Lines(clean(sql)) {
+				a.out.line("        " + a.out.paint(styleDim, strings.TrimRight(line, "\n")))
+			}
+		}
+	}
+	if h.Error != "" {
+		a.out.line("    " + clean(h.Error))
+	}
+	switch {
+	case h.WaitsFor != "":
+		a.out.printf("    its run is at work (process %s), and waits for %s", cell(h.AtWork), clean(h.WaitsFor))
+	case h.AtWork != "":
+		a.out.printf("    its run is at work (process %s)", cell(h.AtWork))
+	default:
+		a.out.line("    erbario apply goes on with it, erbario undo takes it back")
+	}
+}
+
+// statusRow is one database in the table of status.
+type statusRow struct {
+	Database string       `json:"database"`
+	Engine   string       `json:"engine,omitempty"`
+	URL      string       `json:"url"`
+	StandsAt string       `json:"stands_at"`
+	Applied  int          `json:"applied"`
+	Waits    []string     `json:"waits"`
+	Edited   []string     `json:"edited"`
+	Missing  []string     `json:"missing"`
+	Newer    []string     `json:"newer"`
+	Direct   []string     `json:"direct,omitempty"` // applied without a file
+	Forks    [][2]string  `json:"forks"`
+	Models   []jsonChange `json:"models"` // not drafted yet
+	Live     []jsonChange `json:"live"`   // changed by hand
+	Half     *jsonHalf    `json:"half,omitempty"`
+	Problem  string       `json:"problem,omitempty"`
+	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
+	drift    []diff.Change
+	ways     [][]string
+	models   int
+	absent   bool
+}
+
+func (r *statusRow) differs() bool {
+	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+r.models+len(r.drift) > 0
+}
+
+func (a *app) statusCommand() *cli.Command {
+	var all, exitCode bool
+	return &cli.Command{
+		Name: "status", Usage: "tell how databases stand: applied, waiting, and whether models, migrations and tables agree",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "all", Usage: "every database of the project", Destination: &all},
+			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something waits or differs", Destination: &exitCode},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			p, err := a.projectFor(c, 0)
+			if err != nil {
+				return err
+			}
+			names := []string{a.database}
+			if all {
+				names = p.Names()
+			} else if _, err := p.Database(a.database); err != nil {
+				return err
+			}
+			var list []*statusRow
+			differs, failed, half := false, false, false
+			for _, n := range names {
+				r := a.status(ctx, p, n)
+				list = append(list, r)
+				differs = differs || r.differs()
+				failed, half = failed || r.Problem != "", half || r.Half != nil
+			}
+			if a.json {
+				a.document(map[string]any{"databases": list})
+			} else {
+				a.showStatus(list)
+			}
+			switch {
+			case exitCode && differs:
+				return exit(exitDiffers)
+			case half && !all:
+				return exit(exitHalfway)
+			case failed && !all:
+				return exit(exitFailed)
+			}
+			return nil
+		},
+	}
+}
+
+// status looks at one database. What goes wrong is a part of the answer.
+func (a *app) status(ctx context.Context, p *project.Project, name string) *statusRow {
+	d, err := p.Database(name)
+	r := &statusRow{Database: d.Name, URL: d.Shown, Waits: []string{}, Edited: []string{}, Missing: []string{}, Newer: []string{}, Forks: [][2]string{}, Models: []jsonChange{}, Live: []jsonChange{}}
+	fail := func(err error) *statusRow {
+		r.Problem = err.Error()
+		var e *exitError
+		if errors.As(err, &e) && e.err != nil {
+			r.Problem = e.err.Error()
+		}
+		return r
+	}
+	if err != nil {
+		return fail(err)
+	}
+	l, err := a.open(ctx, p, d.Name, engine.ReadOnly, false)
+	if err != nil {
+		return fail(err)
+	}
+	defer l.Close()
+	r.Engine, r.absent = l.engine.Name(), l.absent
+	s, err := a.state(ctx, p, l)
+	var stopped *runner.Stopped
+	if errors.As(err, &stopped) {
+		r.Half = halfway(ctx, l, stopped.Half)
+	}
+	if err != nil {
+		// The models may be wrong and the migrations still tell how it stands.
+		if files, e := p.Migrations(l.engine); e == nil {
+			if applied, e := runner.History(ctx, l.db); e == nil {
+				r.standing(runner.Stand(files, applied, l.engine))
+			}
+		}
+		if r.Half != nil {
+			return r
+		}
+		return fail(err)
+	}
+	r.standing(s.Standing)
+	if drift, err := s.Drift(ctx); err != nil {
+		return fail(err)
+	} else {
+		r.drift = drift
+		r.Live = jsonChanges(drift, nil)
+		for _, c := range drift {
+			on := ""
+			if d.Name != p.Default() {
+				on = "--database " + d.Name + " "
+			}
+			if way := waysOn(s, c, on); way != nil {
+				r.ways = append(r.ways, way)
+				r.Ways = append(r.Ways, jsonWaysOn{way[0], way[1], way[2]})
+			}
+		}
+	}
+	a.statusModels(ctx, s, r)
+	return r
+}
+
+func (r *statusRow) standing(s *runner.Standing) {
+	r.StandsAt, r.Applied = s.At(), len(s.Applied)
+	for _, m := range s.Waiting {
+		r.Waits = append(r.Waits, m.ID)
+	}
+	r.Edited = append(r.Edited, s.Edited...)
+	r.Missing = append(r.Missing, s.Missing...)
+	r.Newer = append(r.Newer, s.Newer...)
+	r.Direct = append(r.Direct, s.Direct...)
+	for _, f := range s.Forks {
+		r.Forks = append(r.Forks, [2]string{f[0].ID, f[1].ID})
+	}
+}
+
+func (a *app) statusModels(ctx context.Context, s *draft.State, r *statusRow) {
+	pl, err := s.Changes(ctx)
+	if err != nil {
+		r.Problem = err.Error()
+		return
+	}
+	r.models = len(pl.Changes)
+	r.Models = jsonChanges(pl.Changes, pl.Effects)
+}
+
+func (a *app) showStatus(list []*statusRow) {
+	table := [][]string{{"database", "stands at", "waits", "models", "live"}}
+	for _, r := range list {
+		at := r.StandsAt
+		if at == "" {
+			at = "start"
+		}
+		waits := "nothing"
+		if n := len(r.Waits); n > 0 {
+			waits = fmt.Sprint(n)
+		}
+		models, live := "agree", "as migrated"
+		if r.models > 0 {
+			models = plural(r.models, "change", "changes") + " to draft"
+		}
+		if n := len(r.drift); n > 0 {
+			live = plural(n, "change", "changes") + " by hand"
+		}
+		if r.absent {
+			live = "not there yet"
+		}
+		if r.Problem != "" && r.Engine == "" {
+			at, waits, models, live = "?", "?", "?", "cannot be read"
+		} else if r.Half != nil {
+			models, live = "?", r.Half.how()
+		} else if r.Problem != "" {
+			models, live = "?", "?"
+		}
+		table = append(table, []string{cell(r.Database), at, waits, models, cell(live)})
+	}
+	lines := columns(table)
+	a.out.line(a.out.paint(styleHead, lines[0]))
+	for _, l := range lines[1:] {
+		a.out.line(l)
+	}
+	for _, r := range list {
+		who := ""
+		if len(list) > 1 {
+			who = r.Database + ": "
+		}
+		if r.Half != nil {
+			a.showHalf(who, r.Half)
+		}
+		for _, id := range r.Waits {
+			a.out.printf("%swaits     %s", who, id)
+		}
+		for _, id := range r.Edited {
+			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, undo it first, or redraft it", who, id)
+		}
+		for _, id := range r.Missing {
+			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)
+		}
+		for _, id := range r.Newer {
+			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
+		}
+		for _, id := range r.Direct {
+			a.out.printf("%sdirect    %s stands in no file: erbario draft TITLE writes it, erbario undo takes it back", who, id)
+		}
+		for _, f := range r.Forks {
+			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
+		}
+		if len(r.drift) > 0 {
+			a.out.line("")
+			a.out.line(a.out.paint(styleWarn, who+"changed by hand since the migrations"))
+			a.changes(r.drift, nil)
+			a.out.line("")
+			for _, w := range r.ways {
+				a.out.line("  " + cell(w[0]))
+				a.out.printf("    %s  %s", a.out.paint(styleDim, "declare it"), cell(w[1]))
+				a.out.printf("    %s     %s", a.out.paint(styleDim, "or away"), cell(w[2]))
+			}
+		}
+		if r.Problem != "" && len(list) == 1 {
+			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
+		} else if r.Problem != "" {
+			a.out.printf("%s%s", who, clean(strings.TrimPrefix(r.Problem, "database "+r.Database+": ")))
+		}
+	}
+	if len(list) == 1 {
+		switch r := list[0]; {
+		case r.Problem != "" || r.Half != nil:
+		case len(r.Waits) > 0:
+			a.next("erbario apply")
+		case r.models > 0:
+			a.next("erbario diff")
+		}
+	}
+}
