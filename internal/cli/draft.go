@@ -208,15 +208,6 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 			a.err.line("the questions are on standard output too, as a file to fill in for --answers")
 		}
 		return &exitError{code: exitQuestion, err: fmt.Errorf("%s to answer: nothing was written", plural(len(d.Plan.Questions), "question", "questions"))}
-	case d.Outcome != nil && len(d.Outcome.Differ) > 0:
-		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "not_proved": d.Outcome.Differ})
-			return exit(exitFailed)
-		}
-		for _, x := range d.Outcome.Differ {
-			a.err.line("  " + clean(x))
-		}
-		return fmt.Errorf("the migration could not be proved: nothing was written")
 	case len(d.InTheWay) > 0:
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": nil, "in_the_way": jsonWays(d.InTheWay)})
@@ -232,6 +223,15 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 			}
 		}
 		return fmt.Errorf("rows of %s stand in the way: change them, or the models; nothing was written", l.Name)
+	case d.Outcome != nil && len(d.Outcome.Differ) > 0:
+		if a.json {
+			a.document(map[string]any{"database": l.Name, "migration": nil, "not_proved": d.Outcome.Differ})
+			return exit(exitFailed)
+		}
+		for _, x := range d.Outcome.Differ {
+			a.err.line("  " + clean(x))
+		}
+		return fmt.Errorf("the migration could not be proved: nothing was written")
 	}
 	return nil
 }

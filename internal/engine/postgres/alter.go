@@ -163,9 +163,11 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	}
 	where := fmt.Sprintf("a.attrelid = to_regclass(%s) AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} rights or statistics on columns of %s would go with them and not come back: take them away first", t.Name),
+		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications stand on columns of %s that go, and no undo brings them back: take them away first", t.Name),
 		Query: "SELECT a.attname AS on_column, 'rights' AS what, a.attacl::text AS is FROM pg_attribute AS a WHERE a.attacl IS NOT NULL AND " + where +
-			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where,
+			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where +
+			"\nUNION ALL SELECT a.attname, 'policy', p.polname FROM pg_policy AS p JOIN pg_depend AS d ON d.classid = 'pg_policy'::regclass AND d.objid = p.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_class'::regclass AND " + where +
+			"\nUNION ALL SELECT a.attname, 'publication', p.pubname FROM pg_publication_rel AS r JOIN pg_publication AS p ON p.oid = r.prpubid JOIN pg_depend AS d ON d.classid = 'pg_publication_rel'::regclass AND d.objid = r.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_class'::regclass AND " + where,
 	}}
 }
 

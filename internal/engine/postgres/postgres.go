@@ -323,6 +323,7 @@ func (Engine) Recreate(s *schema.Schema) []string {
 		}
 		alone := t.Clone()
 		alone.ForeignKeys = nil
+		alone.Columns = append(alone.Columns, t.Aside...) // policies and others' views may stand on them
 		tables = append(tables, createTable(alone, t.Name))
 		for _, k := range t.ForeignKeys {
 			if s.Table(k.Table) != nil {

@@ -28,7 +28,7 @@ type waiting struct {
 	beside *pgx.Conn // which looks; nil: not needed yet
 	who    string    // for whom the statement at hand waits
 	since  time.Time // when the first of the tries began that had to wait
-	told   string // of whom the last report was
+	told   string    // of whom the last report was
 	toldAt time.Time
 	report func(who string)
 }
