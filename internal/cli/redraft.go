@@ -409,7 +409,11 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 		if d.Migration != nil {
 			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former()})
 			if err != nil {
-				return "", errors.Join(r.runFailed(l, err, 0), files.back())
+				err = r.runFailed(l, err, 0)
+				if !d.Migration.Atomic() {
+					err = fmt.Errorf("%w; where one transaction cannot hold it, erbario undo, delete its file, and draft it anew", err)
+				}
+				return "", errors.Join(err, files.back())
 			}
 			run = runner.Run{Migration: d.Migration, Took: time.Since(began), Restored: back}
 		}

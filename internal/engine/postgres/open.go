@@ -232,6 +232,8 @@ func (d *database) plain(err error) error {
 		return fmt.Errorf("the database %w (%s)", engine.ErrBusy, text)
 	case "42501":
 		return fmt.Errorf("the user %s has no right to do this (%s)", d.user, text)
+	case "55P04": // a new value of an enum type
+		return fmt.Errorf("%s: the server lets nobody use it in the transaction in which it comes", text)
 	case "25006":
 		return fmt.Errorf("the database is read only (%s)", text)
 	case "53200":
