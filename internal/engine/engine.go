@@ -471,6 +471,9 @@ type Removal struct {
 	Where string
 	Keep  string
 	What  string // the rows in words, such as "deleted rows of specimens"
+	// Known are the tables whose references to the rows are seen to; none of any other
+	// may take rows along, or loosen them.
+	Known []string
 }
 
 // RowSetting is reference rows of a table that are to be as they are declared,

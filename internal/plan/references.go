@@ -87,6 +87,9 @@ func (p *planner) references() {
 			continue
 		}
 		for _, k := range t.ForeignKeys {
+			if p.foreignKeyByHand(t, k) {
+				continue // it is not there on other databases
+			}
 			dropped := without[id(t.Name, k)]
 			// A row that is taken out must take none along that refers to it.
 			if !dropped && !p.rowsGo(k.Table) && !slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
@@ -103,6 +106,19 @@ func (p *planner) references() {
 			p.comingKeys = append(p.comingKeys, held{p.Wanted.Table(c.Table), k})
 		}
 	}
+}
+
+// foreignKeyByHand tells whether a reference is neither declared nor made by a migration.
+func (p *planner) foreignKeyByHand(t *schema.Table, k *schema.ForeignKey) bool {
+	for _, s := range []*schema.Schema{p.Made, p.Wanted} {
+		if s == nil {
+			continue
+		}
+		if o := s.Table(t.Name); o != nil && slices.ContainsFunc(o.ForeignKeys, func(x *schema.ForeignKey) bool { return slices.EqualFunc(x.Columns, k.Columns, strings.EqualFold) }) {
+			return false
+		}
+	}
+	return true
 }
 
 // viewsAside lets the views of rows that are not deleted go while a column of their

@@ -259,7 +259,9 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if t.SoftDelete != "" {
 		where += " AND " + q(t.SoftDelete) + " IS NULL"
 	}
+	var known []string
 	for _, x := range schema.Pointers(p.Wanted, t) {
+		known = append(known, x.Table.Name)
 		also := ""
 		if x.Table == t {
 			also = fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(r.By), strings.Join(literals, ", "))
@@ -270,7 +272,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what})
+	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "goes", "go")

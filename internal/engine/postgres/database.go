@@ -391,7 +391,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if err := (Engine{}).Refuse(statement); err != nil {
 		return err
 	}
-	restore, err := d.viewsAside(ctx, statement)
+	restore, err := d.aside(ctx, statement)
 	if err != nil {
 		return err
 	}

@@ -81,10 +81,26 @@ func byHand(t *schema.Table) engine.Requirement {
 	}
 }
 
+// takenAlong asks for references by hand that would not let rows go by themselves.
+func takenAlong(r engine.Removal) engine.Requirement {
+	known := ""
+	if len(r.Known) > 0 {
+		var list []string
+		for _, t := range r.Known {
+			list = append(list, "to_regclass("+literal(quote(t))+")")
+		}
+		known = " AND conrelid <> ALL (array_remove(ARRAY[" + strings.Join(list, ", ") + "]::oid[], NULL))"
+	}
+	return engine.Requirement{
+		Sentence: fmt.Sprintf("{n} references that no migration made would delete or loosen rows with the %s: declare or drop them first", r.What),
+		Query:    fmt.Sprintf("SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s) AND confdeltype IN ('c', 'n', 'd')%s", literal(quote(r.Table.Name)), known),
+	}
+}
+
 // Remove gives the step that takes rows out of a table; they come back as they were.
 func (Engine) Remove(r engine.Removal) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}}
+	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
 		s.Apply = []string{gone}

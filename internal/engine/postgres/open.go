@@ -253,7 +253,7 @@ func (d *database) plain(err error) error {
 			what = "other rows refer to what would go: "
 		}
 		return errors.New(what + strings.TrimSuffix(cmp.Or(pg.Detail, text), "."))
-	case "23505":
+	case "23505", "2BP01": // what is there twice, what depends on what would go
 		if pg.Detail != "" {
 			text += ": " + strings.TrimSuffix(pg.Detail, ".")
 		}
