@@ -234,6 +234,13 @@ func (d *tables) columns() {
 		if !schema.SameCollation(old.Collation, c.Collation) {
 			change(ChangeColumn, old.Collation, c.Collation, "collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
 		}
+		if !strings.EqualFold(old.OnUpdate, c.OnUpdate) {
+			change(ChangeColumn, old.OnUpdate, c.OnUpdate, "on update "+cmp.Or(old.OnUpdate, "nothing")+" -> "+cmp.Or(c.OnUpdate, "nothing"))
+		}
+		if old.Invisible != c.Invisible {
+			seen := map[bool]string{true: "invisible", false: "visible"}
+			change(ChangeColumn, seen[old.Invisible], seen[c.Invisible], seen[old.Invisible]+" -> "+seen[c.Invisible])
+		}
 		d.comment(c.Name, old.Comment, c.Comment, c, old)
 		if old.Conflict != c.Conflict {
 			change(ChangeColumn, old.Conflict, c.Conflict, "on conflict "+cmp.Or(old.Conflict, "abort")+" -> "+cmp.Or(c.Conflict, "abort"))

@@ -63,7 +63,11 @@ func writeTable(w io.Writer, t *Table) {
 	partKeys := func(parts []Part) string {
 		var out []string
 		for _, p := range parts {
-			out = append(out, fmt.Sprintf("%q %s %t %s", strings.ToLower(p.Column), key(p.Expr), p.Desc, strings.ToLower(p.Collation)))
+			one := fmt.Sprintf("%q %s %t %s", strings.ToLower(p.Column), key(p.Expr), p.Desc, strings.ToLower(p.Collation))
+			if p.Length > 0 {
+				one += fmt.Sprintf(" (%d)", p.Length)
+			}
+			out = append(out, one)
 		}
 		return strings.Join(out, ";")
 	}
@@ -73,6 +77,9 @@ func writeTable(w io.Writer, t *Table) {
 			gen = fmt.Sprintf("%s %t", c.Generated.SQL.Key(), c.Generated.Stored)
 		}
 		add("column %q %q %t %s %s %s %s", c.Name, strings.ToLower(c.SQLType), c.NotNull, key(c.Default), gen, strings.ToLower(c.Collation), c.Conflict)
+		if c.OnUpdate != "" || c.Invisible {
+			add("column %q on update %s, invisible %t", c.Name, strings.ToLower(c.OnUpdate), c.Invisible)
+		}
 	}
 	if k := t.PrimaryKey; k != nil {
 		add("key %s %t %s", partKeys(k.Columns), k.Autoincrement, k.Conflict)

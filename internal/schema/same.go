@@ -12,7 +12,7 @@ func SamePart(a, b Part) bool {
 	if (a.Expr == nil) != (b.Expr == nil) || a.Expr != nil && !a.Expr.Same(*b.Expr) {
 		return false
 	}
-	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && SameCollation(a.Collation, b.Collation)
+	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && a.Length == b.Length && SameCollation(a.Collation, b.Collation)
 }
 
 // SameCollation compares two collations; none is the binary one.

@@ -97,7 +97,7 @@ type Options struct {
 	WithoutRowid bool   // SQLite: stored by its primary key
 	Virtual      string // SQLite: the module of a virtual table, with its arguments
 	Unlogged     bool   // PostgreSQL: not in the log, and empty after a crash
-	Behind       string // PostgreSQL: what stands behind the columns, such as PARTITION BY
+	Behind       string // what stands behind the columns, as stored, such as PARTITION BY
 	Foreign      bool   // its rows are not its own: partitions, children, other servers'
 }
 
@@ -115,6 +115,8 @@ type Column struct {
 	Values         []string // those that an enum type takes; nil: it is of none
 	Collation      string   // empty: the engine's own
 	Conflict       string   // SQLite: what NOT NULL does on a conflict, as stored
+	OnUpdate       string   // MariaDB: what it becomes with every update, as stored
+	Invisible      bool     // MariaDB: SELECT * leaves it out
 	Comment        string
 
 	// Declared layer.
@@ -157,6 +159,7 @@ type Part struct {
 	Collation string
 	Class     string // the operator class, where it is not the type's own
 	Nulls     string // FIRST or LAST, where it is not what the direction says
+	Length    int    // MariaDB: so many characters of the value; 0: all of them
 }
 
 // ForeignKey is a reference from columns of its table to columns of another.

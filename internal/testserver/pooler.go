@@ -74,7 +74,7 @@ func startPooler(server string) error {
 	if err != nil {
 		return err
 	}
-	account, err := serverAccount(dir)
+	account, err := serverAccount("postgres", dir)
 	if err != nil {
 		return err
 	}

@@ -8,21 +8,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -99,18 +94,6 @@ func admin(t testing.TB, base, sql string) {
 	}
 }
 
-// Server is a server of its own.
-type Server struct {
-	URL     string
-	dir     string
-	binary  string
-	args    []string
-	account *syscall.Credential
-	mu      sync.Mutex
-	process *os.Process
-	ended   chan struct{}
-}
-
 // binaryFolder is where PostgreSQL's programs are, installed first if need be.
 func binaryFolder() (string, error) {
 	find := func() string {
@@ -132,12 +115,8 @@ func binaryFolder() (string, error) {
 	if os.Getuid() != 0 {
 		return "", errors.New("initdb is not there")
 	}
-	for _, args := range [][]string{{"update", "-qq"}, {"install", "-y", "-qq", "postgresql"}} {
-		c := exec.Command("apt-get", args...)
-		c.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
-		if out, err := c.CombinedOutput(); err != nil {
-			return "", fmt.Errorf("apt-get %s: %w\n%s", strings.Join(args, " "), err, out)
-		}
+	if err := install("postgresql"); err != nil {
+		return "", err
 	}
 	if dir := find(); dir != "" {
 		return dir, nil
@@ -156,11 +135,18 @@ func StartPostgres(settings ...string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{binary: filepath.Join(binaries, "postgres")}
+	s := &Server{binary: filepath.Join(binaries, "postgres"), end: syscall.SIGINT}
+	s.answers = func(ctx context.Context) error {
+		c, err := pgx.Connect(ctx, s.URL)
+		if err == nil {
+			err = c.Close(context.Background())
+		}
+		return err
+	}
 	if s.dir, err = os.MkdirTemp("", "erbario-postgres-"); err != nil {
 		return nil, err
 	}
-	if s.account, err = serverAccount(s.dir); err != nil {
+	if s.account, err = serverAccount("postgres", s.dir); err != nil {
 		return nil, err
 	}
 	c := exec.Command(filepath.Join(binaries, "initdb"), "-D", filepath.Join(s.dir, "data"), "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
@@ -168,123 +154,11 @@ func StartPostgres(settings ...string) (*Server, error) {
 	if out, err := c.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("initdb: %w\n%s", err, out)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
-	port := l.Addr().(*net.TCPAddr).Port
-	l.Close()
 	s.URL = fmt.Sprintf("postgres://postgres@127.0.0.1:%d/postgres?sslmode=disable", port)
 	s.args = append([]string{"-D", filepath.Join(s.dir, "data"), "-p", strconv.Itoa(port), "-k", s.dir, "-c", "listen_addresses=127.0.0.1", "-c", "max_connections=200"}, settings...)
 	return s, s.Start()
-}
-
-// serverAccount is the user as whom a server runs, which refuses to be root; the folder
-// becomes theirs. nil: as whom the tests run.
-func serverAccount(dir string) (*syscall.Credential, error) {
-	if os.Getuid() != 0 {
-		return nil, nil
-	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		return nil, err
-	}
-	uid, _ := strconv.Atoi(u.Uid)
-	gid, _ := strconv.Atoi(u.Gid)
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, os.Chown(dir, uid, gid)
-}
-
-// Start starts the server, again after Kill, and waits until it answers.
-func (s *Server) Start() error {
-	var err error
-	for range 50 {
-		// A process of the one that was killed may be about to notice.
-		if err = s.start(); err == nil || !strings.Contains(err.Error(), "still in use") && !strings.Contains(err.Error(), "lock file") {
-			return err
-		}
-		_ = os.Truncate(filepath.Join(s.dir, "log"), 0)
-		time.Sleep(50 * time.Millisecond)
-	}
-	return err
-}
-
-func (s *Server) start() error {
-	failed := make(chan error, 1)
-	ended := make(chan struct{})
-	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	go func() {
-		// The server goes when the thread goes that started it: it keeps this one.
-		runtime.LockOSThread()
-		defer close(ended)
-		defer log.Close()
-		c := exec.Command(s.binary, s.args...)
-		c.Dir, c.Stdout, c.Stderr = s.dir, log, log
-		c.SysProcAttr = &syscall.SysProcAttr{Credential: s.account, Setpgid: true, Pdeathsig: syscall.SIGKILL}
-		if err := c.Start(); err != nil {
-			failed <- err
-			return
-		}
-		s.mu.Lock()
-		s.process = c.Process
-		s.mu.Unlock()
-		failed <- nil
-		_ = c.Wait()
-	}()
-	if err := <-failed; err != nil {
-		return err
-	}
-	s.ended = ended
-	deadline := time.Now().Add(30 * time.Second)
-	for {
-		ctx, stop := context.WithTimeout(context.Background(), time.Second)
-		c, err := pgx.Connect(ctx, s.URL)
-		stop()
-		if err == nil {
-			return c.Close(context.Background())
-		}
-		select {
-		case <-ended:
-			text, _ := os.ReadFile(filepath.Join(s.dir, "log"))
-			return fmt.Errorf("the server ended at once:\n%s", text)
-		case <-time.After(5 * time.Millisecond):
-		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("the server does not answer: %w", err)
-		}
-	}
-}
-
-// Kill ends the server at once, as a failure of the machine would.
-func (s *Server) Kill() {
-	s.mu.Lock()
-	pid := s.process.Pid
-	// Its processes have groups of their own.
-	children, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
-	_ = syscall.Kill(pid, syscall.SIGSTOP)
-	for _, word := range strings.Fields(string(children)) {
-		if child, err := strconv.Atoi(word); err == nil {
-			_ = syscall.Kill(child, syscall.SIGKILL)
-		}
-	}
-	_ = syscall.Kill(pid, syscall.SIGKILL)
-	s.mu.Unlock()
-	<-s.ended
-}
-
-// Stop ends the server and removes what it had.
-func (s *Server) Stop() {
-	s.mu.Lock()
-	if s.process != nil {
-		_ = s.process.Signal(syscall.SIGINT)
-	}
-	s.mu.Unlock()
-	select {
-	case <-s.ended:
-	case <-time.After(10 * time.Second):
-		s.Kill()
-	}
-	_ = os.RemoveAll(s.dir)
 }

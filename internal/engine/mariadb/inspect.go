@@ -1,0 +1,463 @@
+package mariadb
+
+// This file reads everything that a database holds: each view of the catalogue once,
+// whatever the number of tables, joined here; joined by the server they take several
+// times as long. SHOW CREATE is asked only for what the catalogue does not tell.
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// reading is one inspection under way.
+type reading struct {
+	d     *Database
+	ctx   context.Context
+	s     *schema.Schema
+	plain []string // tables that only SHOW CREATE tells whole
+	of    map[string]*schema.Table
+	texts map[string]string // the collation of each table
+}
+
+// Inspect reads everything that the database holds.
+func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
+	r := &reading{d: d, ctx: ctx, s: &schema.Schema{}, of: map[string]*schema.Table{}, texts: map[string]string{}}
+	for _, read := range []func() error{r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers, r.views, r.routines, r.whole} {
+		if err := read(); err != nil {
+			return nil, err
+		}
+	}
+	r.s.Sort()
+	return r.s, nil
+}
+
+// rows asks the catalogue about this database.
+func (r *reading) rows(query string, f func(v []sql.RawBytes)) error {
+	return r.d.each(r.ctx, strings.ReplaceAll(query, "{here}", literal(r.d.name)), nil, f)
+}
+
+func (r *reading) tables() error {
+	return r.rows("SELECT table_name, table_type, engine, table_collation, create_options, table_comment FROM information_schema.tables WHERE table_schema = {here} AND table_type <> 'VIEW' ORDER BY table_name", func(v []sql.RawBytes) {
+		name, kind, options := string(v[0]), string(v[1]), string(v[4])
+		if kind == "SEQUENCE" {
+			r.s.Others = append(r.s.Others, &schema.Other{Kind: "sequence", Name: name})
+			return
+		}
+		t := &schema.Table{Name: name, Comment: string(v[5])}
+		collation := string(v[3])
+		charset, _, _ := strings.Cut(collation, "_")
+		t.Options.Behind = " ENGINE=" + string(v[2]) + " DEFAULT CHARSET=" + charset + " COLLATE=" + collation
+		odd := kind == "SYSTEM VERSIONED"
+		for _, word := range strings.Fields(options) {
+			if word == "partitioned" {
+				odd = true
+				continue
+			}
+			t.Options.Behind += " " + strings.ToUpper(word)
+		}
+		if odd {
+			r.plain = append(r.plain, name)
+		}
+		r.of[name], r.texts[name] = t, collation
+		r.s.Tables = append(r.s.Tables, t)
+	})
+}
+
+func (r *reading) columns() error {
+	return r.rows("SELECT table_name, column_name, column_default, is_nullable, column_type, collation_name, extra, column_comment, generation_expression FROM information_schema.columns WHERE table_schema = {here} ORDER BY table_name, ordinal_position", func(v []sql.RawBytes) {
+		t := r.of[string(v[0])]
+		if t == nil { // of a view, or of a sequence
+			return
+		}
+		c := &schema.Column{Name: string(v[1]), SQLType: shortType(string(v[4]), r.d.server), NotNull: string(v[3]) == "NO", Comment: string(v[7])}
+		if collation := string(v[5]); collation != r.texts[t.Name] {
+			c.Collation = collation
+		}
+		extra := strings.ToLower(string(v[6]))
+		c.Identity = strings.Contains(extra, "auto_increment")
+		c.Invisible = strings.Contains(extra, "invisible")
+		if _, rest, ok := strings.Cut(extra, "on update "); ok {
+			c.OnUpdate, _, _ = strings.Cut(rest, ",")
+		}
+		if strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") {
+			c.Generated = &schema.Generated{SQL: sqlOf(string(v[8])), Stored: strings.Contains(extra, "stored")}
+		} else {
+			c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
+		}
+		c.Type = typeOf(c.SQLType)
+		t.Columns = append(t.Columns, c)
+	})
+}
+
+// sqlOf is an expression with its way to be compared.
+func sqlOf(text string) schema.SQL { return schema.SQL{Text: text, Canon: canon} }
+
+// shortType is a type as the catalogue tells it, without the widths that mean nothing;
+// those of years and of numbers that are filled with zeros do.
+func shortType(s string, server server) string {
+	if !server.displayWidths() || strings.HasSuffix(s, "zerofill") || s == "tinyint(1)" {
+		return s
+	}
+	for _, word := range []string{"tinyint", "smallint", "mediumint", "int", "bigint"} {
+		if rest, ok := strings.CutPrefix(s, word+"("); ok {
+			if _, more, ok := strings.Cut(rest, ")"); ok {
+				return word + more
+			}
+		}
+	}
+	return s
+}
+
+// defaultOf is the default of a column as the catalogue tells it; nil: none. expression
+// tells that it says so itself.
+func (s server) defaultOf(v sql.RawBytes, sqlType string, expression bool) *schema.SQL {
+	if v == nil || s.expressionDefaults() && string(v) == "NULL" {
+		return nil
+	}
+	text := string(v)
+	if !s.expressionDefaults() && !expression && !strings.HasPrefix(text, "b'") {
+		switch typeOf(sqlType).Kind {
+		case schema.Smallint, schema.Integer, schema.Bigint, schema.Decimal, schema.Real, schema.Double, schema.Boolean:
+		default:
+			text = literal(text)
+		}
+	}
+	d := sqlOf(text)
+	return &d
+}
+
+// checks are told by their names; that of a column itself has the column's.
+func (r *reading) checks() error {
+	query := "SELECT table_name, constraint_name, check_clause, level FROM information_schema.check_constraints WHERE constraint_schema = {here} ORDER BY table_name, constraint_name"
+	if !r.d.server.columnChecks() {
+		query = "SELECT t.table_name, c.constraint_name, c.check_clause, 'Table' FROM information_schema.check_constraints c JOIN information_schema.table_constraints t USING (constraint_schema, constraint_name) WHERE c.constraint_schema = {here} AND t.constraint_type = 'CHECK' ORDER BY 1, 2"
+	}
+	return r.rows(query, func(v []sql.RawBytes) {
+		t := r.of[string(v[0])]
+		if t == nil {
+			return
+		}
+		k := &schema.Check{Name: string(v[1]), SQL: sqlOf(string(v[2]))}
+		if string(v[3]) == "Column" {
+			k.Name, k.Column = "", k.Name
+			if c := t.Column(k.Column); c != nil && k.SQL.Key() == canon("json_valid("+quote(c.Name)+")") {
+				k.Purpose, c.Type = schema.ForType, schema.Type{Kind: schema.JSON}
+			}
+		} else if c, purpose := t.MadeFor(k.Name); c != nil && !purpose.OfTrigger() {
+			k.Column, k.Purpose = c.Name, purpose
+		}
+		t.Checks = append(t.Checks, k)
+	})
+}
+
+func (r *reading) references() error {
+	type rule struct{ update, delete string }
+	rules := map[string]rule{}
+	id := func(table, name string) string { return table + "\x00" + name }
+	err := r.rows("SELECT table_name, constraint_name, update_rule, delete_rule FROM information_schema.referential_constraints WHERE constraint_schema = {here}", func(v []sql.RawBytes) {
+		rules[id(string(v[0]), string(v[1]))] = rule{string(v[2]), string(v[3])}
+	})
+	if err != nil {
+		return err
+	}
+	return r.rows("SELECT table_name, constraint_name, column_name, referenced_table_schema, referenced_table_name, referenced_column_name FROM information_schema.key_column_usage WHERE table_schema = {here} AND referenced_table_name IS NOT NULL ORDER BY table_name, constraint_name, ordinal_position", func(v []sql.RawBytes) {
+		t := r.of[string(v[0])]
+		if t == nil {
+			return
+		}
+		name := string(v[1])
+		if n := len(t.ForeignKeys); n == 0 || t.ForeignKeys[n-1].Name != name {
+			x := rules[id(t.Name, name)]
+			k := &schema.ForeignKey{Name: name, Table: string(v[4]), OnUpdate: schema.Action(x.update), OnDelete: schema.Action(x.delete)}
+			if other := string(v[3]); other != r.d.name {
+				k.Table = other + "." + k.Table
+			}
+			t.ForeignKeys = append(t.ForeignKeys, k)
+		}
+		k := t.ForeignKeys[len(t.ForeignKeys)-1]
+		k.Columns, k.References = append(k.Columns, string(v[2])), append(k.References, string(v[5]))
+	})
+}
+
+// indexes reads the key and the indexes. The one that the server makes for a reference
+// by itself belongs to that, and makes no difference.
+func (r *reading) indexes() error {
+	more := "ignored, NULL"
+	if r.d.server.mysql {
+		more = "is_visible, expression"
+	}
+	err := r.rows("SELECT table_name, index_name, non_unique, column_name, collation, sub_part, index_type, index_comment, "+more+" FROM information_schema.statistics WHERE table_schema = {here} ORDER BY table_name, index_name, seq_in_index", func(v []sql.RawBytes) {
+		t := r.of[string(v[0])]
+		if t == nil {
+			return
+		}
+		p := schema.Part{Column: string(v[3]), Desc: string(v[4]) == "D"}
+		p.Length, _ = strconv.Atoi(string(v[5]))
+		if v[9] != nil {
+			e := sqlOf(string(v[9]))
+			p.Expr = &e
+		}
+		name, kind := string(v[1]), string(v[6])
+		if name == "PRIMARY" {
+			if t.PrimaryKey == nil {
+				t.PrimaryKey = &schema.PrimaryKey{Name: name}
+			}
+			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, p)
+			return
+		}
+		if n := len(t.Indexes); n == 0 || t.Indexes[n-1].Name != name {
+			x := &schema.Index{Name: name, Unique: string(v[2]) == "0"}
+			switch kind {
+			case "FULLTEXT", "SPATIAL":
+				x.Using = strings.ToLower(kind)
+			case "HASH":
+				x.Options = " USING HASH"
+			}
+			if x.Using == "spatial" {
+				p.Length = 0 // how much of a place it keeps is not for anyone to say
+			}
+			x.Options += commentOf(string(v[7]))
+			if word := string(v[8]); word == "YES" && !r.d.server.mysql || word == "NO" && r.d.server.mysql {
+				x.Options += " " + r.d.server.ignored()
+			}
+			t.Indexes = append(t.Indexes, x)
+		}
+		x := t.Indexes[len(t.Indexes)-1]
+		x.Parts = append(x.Parts, p)
+	})
+	for _, t := range r.s.Tables {
+		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
+			return !x.Unique && x.Options == "" && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+				return k.Name == x.Name && slices.Equal(schema.Names(x.Parts), k.Columns)
+			})
+		})
+	}
+	return err
+}
+
+func (r *reading) triggers() error {
+	return r.rows("SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order", func(v []sql.RawBytes) {
+		t := r.of[string(v[0])]
+		if t == nil {
+			return
+		}
+		g := &schema.Trigger{Name: string(v[1])}
+		g.SQL = sqlOf(fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", quote(g.Name), v[2], v[3], quote(t.Name), v[4]))
+		if c, purpose := t.MadeFor(g.Name); c != nil && purpose.OfTrigger() {
+			g.Column, g.Purpose = c.Name, purpose
+		}
+		t.Triggers = append(t.Triggers, g)
+	})
+}
+
+// views are told with the database before every name: it goes, or a copy on scratch
+// would read the live one.
+func (r *reading) views() error {
+	return r.rows("SELECT table_name, view_definition, check_option, security_type FROM information_schema.views WHERE table_schema = {here} ORDER BY table_name", func(v []sql.RawBytes) {
+		text, ok := unqualified(string(v[1]), r.d.name)
+		if !ok {
+			r.s.Others = append(r.s.Others, &schema.Other{Kind: "view that names another database", Name: string(v[0])})
+			return
+		}
+		text = fmt.Sprintf("CREATE SQL SECURITY %s VIEW %s AS %s", v[3], quote(string(v[0])), text)
+		if option := string(v[2]); option != "NONE" {
+			text += " WITH " + option + " CHECK OPTION"
+		}
+		r.s.Views = append(r.s.Views, &schema.View{Name: string(v[0]), SQL: schema.SQL{Text: text, Canon: viewKey}})
+	})
+}
+
+// viewKey is the form of a view by which it is compared: the server puts brackets around
+// what is joined once it has read its own words.
+func viewKey(text string) string {
+	words := canonWords(text)
+	for i := 0; i+1 < len(words); i++ {
+		if words[i] != "from" || words[i+1] != "(" || i+2 < len(words) && words[i+2] == "select" {
+			continue
+		}
+		depth := 0
+		for j := i + 1; j < len(words); j++ {
+			switch words[j] {
+			case "(":
+				depth++
+			case ")":
+				depth--
+			}
+			if depth == 0 {
+				words = slices.Concat(words[:i+1], words[i+2:j], words[j+1:])
+				i--
+				break
+			}
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// unqualified takes the name of the database from before the names in SQL that the
+// server wrote; false: it may be another thing's name too, or another database is named.
+func unqualified(text, database string) (string, bool) {
+	list := tokens(text)
+	var b strings.Builder
+	last := 0
+	for i := 0; i+2 < len(list); i++ {
+		if !list[i].named() || !list[i+1].is(".") || i > 0 && list[i-1].is(".") {
+			continue
+		}
+		behind := ""
+		if i > 0 {
+			behind = strings.ToLower(list[i-1].text)
+		}
+		table := behind == "from" || behind == "join" || behind == "straight_join" || behind == "," && i+3 < len(list) && !list[i+3].is(".") && !list[i+3].is(",") && !list[i+3].is(")") && from(list[:i])
+		whole := i+4 < len(list) && list[i+3].is(".")
+		if behind == "(" { // as in FROM (`a`.`b` JOIN `a`.`c`)
+			table = !whole && from(list[:i])
+		}
+		switch {
+		case !whole && !table: // a table or its alias, and a column
+			if list[i].name() == database {
+				return "", false
+			}
+		case list[i].name() == database:
+			b.WriteString(text[last:list[i].start])
+			last = list[i+2].start
+		default:
+			return "", false
+		}
+	}
+	return b.String() + text[last:], true
+}
+
+// from tells whether tokens end within the tables that a query reads.
+func from(list []token) bool {
+	for _, t := range slices.Backward(list) {
+		switch {
+		case t.is("FROM"):
+			return true
+		case t.is("SELECT"), t.is("WHERE"), t.is("ON"), t.is("HAVING"), t.is("BY"):
+			return false
+		}
+	}
+	return false
+}
+
+// routines are functions and procedures, which stand before tables that use them.
+func (r *reading) routines() error {
+	type routine struct{ name, kind string }
+	var list []routine
+	err := r.rows("SELECT routine_name, routine_type FROM information_schema.routines WHERE routine_schema = {here} ORDER BY routine_type, routine_name", func(v []sql.RawBytes) {
+		list = append(list, routine{string(v[0]), string(v[1])})
+	})
+	if err != nil {
+		return err
+	}
+	for _, f := range list {
+		o := &schema.Other{Kind: strings.ToLower(f.kind), Name: f.name}
+		rows, err := r.d.Select(r.ctx, "SHOW CREATE "+f.kind+" "+quote(f.name))
+		if err != nil {
+			return err
+		}
+		if text := rows[0][2]; text != "" { // else one may not see it
+			o.Make = []string{undefined(text)}
+		}
+		r.s.Others = append(r.s.Others, o)
+	}
+	return nil
+}
+
+// undefined is the statement that makes a routine without the one who defined it: whoever
+// makes it does.
+func undefined(text string) string {
+	list := tokens(text)
+	if len(list) > 6 && list[1].is("DEFINER") {
+		for i, t := range list[2:] {
+			if t.is("FUNCTION") || t.is("PROCEDURE") || t.is("AGGREGATE") {
+				return "CREATE " + text[list[i+2].start:]
+			}
+		}
+	}
+	return text
+}
+
+// whole reads what only SHOW CREATE tells: partitions, histories of rows, sequences.
+func (r *reading) whole() error {
+	for _, name := range r.plain {
+		rows, err := r.d.Select(r.ctx, "SHOW CREATE TABLE "+quote(name))
+		if err != nil {
+			return err
+		}
+		t := r.of[name]
+		t.Text = rows[0][1]
+		if i := strings.LastIndex(t.Text, " PARTITION BY "); i >= 0 {
+			t.Options.Behind += t.Text[i:]
+		}
+		if strings.Contains(t.Text, "WITH SYSTEM VERSIONING") {
+			t.Options.Behind += " WITH SYSTEM VERSIONING"
+		}
+	}
+	for _, o := range r.s.Others {
+		if o.Kind != "sequence" {
+			continue
+		}
+		rows, err := r.d.Select(r.ctx, "SHOW CREATE SEQUENCE "+quote(o.Name))
+		if err != nil {
+			return err
+		}
+		o.Make = []string{rows[0][1]}
+	}
+	return nil
+}
+
+// Recreate gives the statements that make an empty database hold the same as s.
+// References are not looked at meanwhile: they may go in circles.
+func Recreate(s *schema.Schema) []string {
+	out := []string{"SET foreign_key_checks = 0"}
+	for _, o := range s.Others {
+		out = append(out, o.Make...)
+	}
+	for _, t := range s.Tables {
+		if t.Text != "" {
+			out = append(out, t.Text)
+			continue
+		}
+		out = append(out, createTable(t, t.Name))
+	}
+	out = append(out, "SET foreign_key_checks = 1")
+	for _, v := range viewsInOrder(s.Views) {
+		out = append(out, v.SQL.Text)
+	}
+	for _, t := range s.Tables {
+		for _, g := range t.Triggers {
+			out = append(out, g.SQL.Text)
+		}
+	}
+	return out
+}
+
+// viewsInOrder are views of which none stands before one that it shows.
+func viewsInOrder(list []*schema.View) []*schema.View {
+	var out []*schema.View
+	done := map[string]bool{}
+	var visit func(v *schema.View)
+	visit = func(v *schema.View) {
+		if done[v.Name] {
+			return
+		}
+		done[v.Name] = true
+		for _, o := range list {
+			if o != v && slices.ContainsFunc(tokens(v.SQL.Text), func(t token) bool { return t.named() && t.name() == o.Name }) {
+				visit(o)
+			}
+		}
+		out = append(out, v)
+	}
+	for _, v := range list {
+		visit(v)
+	}
+	return out
+}
