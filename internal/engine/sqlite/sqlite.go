@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
 )
 
@@ -117,84 +118,34 @@ func (Engine) Empty(s *schema.Schema) []string {
 	return out
 }
 
+// lexer is the tokenizer for what all engines do alike.
+var lexer sqltext.Lexer = func(src string, off int) sqltext.Token {
+	t := next(src, off)
+	return sqltext.Token{Text: t.text, Start: t.start, End: t.end, Comment: t.kind == tokComment, Param: t.kind == tokParam && t.text[0] == ':', Bad: t.kind == tokBad}
+}
+
 // Split cuts SQL into statements and the comments between them. The body of a
 // trigger belongs to its statement.
 func (Engine) Split(src string) []engine.Piece {
-	var out []engine.Piece
-	line, counted := 1, 0
-	lineAt := func(off int) int {
-		line += strings.Count(src[counted:off], "\n")
-		counted = off
-		return line
-	}
-	for off := 0; off < len(src); {
-		t := next(src, off)
-		if t.start >= len(src) {
-			break
-		}
-		if t.kind == tokComment {
-			out = append(out, engine.Piece{Comment: true, Text: strings.TrimRight(t.text, "\r\n"), Line: lineAt(t.start)})
-			off = t.end
-			continue
-		}
-		if t.is(";") {
-			off = t.end
-			continue
-		}
-		p := engine.Piece{Line: lineAt(t.start)}
-		start, end := t.start, t.start
-		trigger, depth, words, ended := false, 0, 0, false
-		for {
-			if t.start >= len(src) {
-				break
-			}
-			if t.kind == tokBad {
-				p.Bad = "a quote or a comment does not end, or a character cannot stand in SQL"
-			}
-			if t.kind == tokWord && words < 4 {
-				trigger = trigger || t.is("TRIGGER") && words > 0
-			}
-			if t.kind != tokComment {
-				words++
-			}
-			if trigger && (t.is("BEGIN") || t.is("CASE")) {
+	return lexer.Split(src, func() func(sqltext.Token) bool {
+		trigger, depth, words := false, 0, 0
+		return func(t sqltext.Token) bool {
+			word := strings.ToUpper(t.Text)
+			trigger = trigger || word == "TRIGGER" && words > 0 && words < 4
+			words++
+			if trigger && (word == "BEGIN" || word == "CASE") {
 				depth++
 			}
-			if trigger && t.is("END") {
+			if trigger && word == "END" {
 				depth--
 			}
-			if t.is(";") && depth <= 0 {
-				ended = true
-				off = t.end
-				break
-			}
-			end, off = t.end, t.end
-			t = next(src, off)
+			return depth > 0
 		}
-		p.Text = src[start:end]
-		if !ended && p.Bad == "" {
-			p.Bad = "the statement does not end with ;"
-		}
-		out = append(out, p)
-		if !ended {
-			break
-		}
-	}
-	return out
+	})
 }
 
 // Bind puts values in the place of parameters.
-func (Engine) Bind(sql string, values map[string]string) string {
-	var b strings.Builder
-	last := 0
-	for _, t := range tokens(sql) {
-		if v, ok := values[strings.TrimPrefix(t.text, ":")]; ok && t.kind == tokParam && t.text[0] == ':' {
-			b.WriteString(sql[last:t.start] + v)
-			last = t.end
-		}
-	}
-	return b.String() + sql[last:]
-}
+func (Engine) Bind(sql string, values map[string]string) string { return lexer.Bind(sql, values) }
 
 // refused are the statements that would reach beyond a step: its transaction,
 // its database, or the settings of its connection.
