@@ -22,7 +22,7 @@ test: tools race
 	$(GO) test ./...
 
 # What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server,
-# client and pooler, and a C compiler for the race detector. As root on Debian they are
+# client and pooler, MariaDB's server and client, and a C compiler for the race detector. As root on Debian they are
 # installed where missing.
 .PHONY: tools
 tools:
@@ -34,6 +34,10 @@ tools:
 	@[ -n "$$ERBARIO_TEST_POSTGRES" ] || command -v initdb >/dev/null || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || { \
 		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install PostgreSQL first, or set ERBARIO_TEST_POSTGRES to the URL of a server whose user may create databases"; exit 1; }; \
 		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq postgresql >/dev/null; \
+	}
+	@[ -n "$$ERBARIO_TEST_MARIADB" ] || command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || { \
+		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install MariaDB first, or set ERBARIO_TEST_MARIADB to the URL of a server whose user may create databases"; exit 1; }; \
+		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq mariadb-server >/dev/null; \
 	}
 	@command -v pgbouncer >/dev/null || [ -x /usr/sbin/pgbouncer ] || { \
 		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install pgbouncer first"; exit 1; }; \

@@ -5,6 +5,7 @@ package testserver
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -91,20 +92,34 @@ func mariadbRun(ctx context.Context, base, statement string) error {
 	return err
 }
 
+// mariadbBinary is MariaDB's server, installed first if need be.
+func mariadbBinary() (string, error) {
+	find := func() string {
+		for _, name := range []string{"mariadbd", "/usr/sbin/mariadbd"} { // which is on nobody's path but root's
+			if path, err := exec.LookPath(name); err == nil {
+				return path
+			}
+		}
+		return ""
+	}
+	if path := find(); path != "" {
+		return path, nil
+	}
+	if os.Getuid() != 0 {
+		return "", errors.New("mariadbd is not there")
+	}
+	if err := install("mariadb-server"); err != nil {
+		return "", err
+	}
+	if path := find(); path != "" {
+		return path, nil
+	}
+	return "", errors.New("mariadbd is not there, though mariadb-server was installed")
+}
+
 // StartMariaDB starts a server of its own, with settings added.
 func StartMariaDB(settings ...string) (*Server, error) {
-	for _, need := range []string{"mariadbd", "mariadb-install-db"} {
-		if _, err := exec.LookPath(need); err == nil {
-			continue
-		}
-		if os.Getuid() != 0 {
-			return nil, fmt.Errorf("%s is not there", need)
-		}
-		if err := install("mariadb-server"); err != nil {
-			return nil, err
-		}
-	}
-	binary, err := exec.LookPath("mariadbd")
+	binary, err := mariadbBinary()
 	if err != nil {
 		return nil, err
 	}

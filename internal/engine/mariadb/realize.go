@@ -1,0 +1,388 @@
+package mariadb
+
+// This file says what MariaDB keeps for a declaration. The server holds values to their
+// types by itself, under the modes of our sessions; what it does not know of is held by
+// checks, by triggers, and by generated columns that SELECT * leaves out: MariaDB has
+// neither indexes of some rows alone nor indexes on expressions.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// longestVarchar is how many characters of four bytes a VARCHAR takes at the most,
+// longestIndexed how many an index holds whole, where it holds nothing else, and
+// indexedBeginning how many of longer values it holds.
+const (
+	longestVarchar   = 16383
+	longestIndexed   = 768
+	indexedBeginning = 191
+)
+
+// long tells whether an index does not hold the values of a column whole. The server
+// would index their beginnings, and make a uniqueness of another kind, without a word.
+func long(c *schema.Column) bool {
+	switch c.Type.Kind {
+	case schema.Text:
+		return c.Type.Length == 0 || c.Type.Length > longestIndexed
+	case schema.Bytes:
+		return c.Type.Length == 0 || c.Type.Length > 4*longestIndexed
+	case schema.JSON:
+		return true
+	}
+	return false
+}
+
+const (
+	nowSQL   = "utc_timestamp(6)"
+	todaySQL = "utc_date()"
+	newUUID  = "uuid()"
+)
+
+// hiddenPrefix begins the names of the generated columns that stand for what an index
+// cannot say.
+const hiddenPrefix = schema.OwnPrefix + "for_"
+
+// behind is what stands behind the columns of every table that is made. Where the server
+// has another binary collation, that is put in its place (see restate.go).
+var behind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=" + server{}.binary()
+
+// Engine is MariaDB, and MySQL.
+type Engine struct{}
+
+// Quote is a name as SQL, Text a text as a literal.
+func (Engine) Quote(name string) string { return quote(name) }
+
+// Text is a text as a literal.
+func (Engine) Text(s string) string { return literal(s) }
+
+// Realize fills the stored layer of a declared schema.
+func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
+	out := declared.Clone()
+	var notices []engine.Notice
+	for _, t := range out.Tables {
+		notices = append(notices, realizeTable(t)...)
+	}
+	for _, t := range out.Tables {
+		if t.Children && !t.Outside {
+			t.Triggers = append(t.Triggers, childrenTriggers(out, t, func(text string) {
+				notices = append(notices, engine.Notice{Kind: "children of itself", Table: t.Name, Text: text})
+			})...)
+		}
+		if t.LiveView != "" && !t.Outside {
+			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
+		}
+	}
+	return out, notices
+}
+
+func realizeTable(t *schema.Table) []engine.Notice {
+	var notices []engine.Notice
+	notice := func(column, format string, args ...any) {
+		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
+	}
+	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
+	t.Options.Behind = behind
+	if t.PrimaryKey != nil {
+		t.PrimaryKey.Name = "PRIMARY"
+	}
+	var checks []*schema.Check
+	for _, c := range t.Columns {
+		c.SQLType = typeName(c.Type)
+		for _, k := range t.Key() {
+			c.NotNull = c.NotNull || k == c.Name
+		}
+		if c.Generated != nil {
+			c.Generated = &schema.Generated{SQL: sql(&c.Generated.SQL), Stored: c.Generated.Stored}
+		}
+		if c.Value != nil && c.Value.Kind != schema.NullValue {
+			if text, err := valueSQL(*c.Value, c.Type); err == nil {
+				if c.Value.Kind == schema.SQLValue {
+					text = schema.Braces(text, quote)
+				}
+				d := sqlOf(text)
+				c.Default = &d
+			}
+		}
+		if c.Stamped {
+			d := sqlOf(nowSQL)
+			c.Default = &d
+			t.Triggers = append(t.Triggers, stampTrigger(t, c))
+		}
+		if c.Immutable {
+			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
+		}
+		check := func(purpose schema.Purpose, expr string) {
+			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
+		}
+		x := quote(c.Name)
+		switch {
+		case c.Type.Kind == schema.JSON: // it comes with the type
+			c.Collation = "utf8mb4_bin"
+			checks = append(checks, &schema.Check{Column: c.Name, Purpose: schema.ForType, SQL: sqlOf("json_valid(" + x + ")")})
+		case c.Type.Kind == schema.Boolean:
+			check(schema.ForType, x+" in (0,1)")
+		case c.Type.Kind == schema.Text && c.Type.Length > longestVarchar:
+			check(schema.ForType, fmt.Sprintf("char_length(%s) <= %d", x, c.Type.Length))
+		}
+		if c.Name == t.SoftDelete { // by its name a live schema tells which column marks rows as deleted
+			check(schema.ForSoftDelete, x+" > '1000-01-01'")
+		}
+		if c.Type.Enum != "" {
+			notice(c.Name, "MariaDB has no enum types of their own: a check holds the values of %s", c.Type.Name)
+		}
+		if c.Type.Kind == schema.Choice {
+			check(schema.ForChoice, choiceCheck(c))
+		}
+		if c.Nonblank {
+			check(schema.ForNonblank, x+" regexp '[^[:space:]]'")
+		}
+		if c.Range != nil {
+			check(schema.ForRange, rangeCheck(c))
+		}
+	}
+	for _, k := range t.Checks {
+		k.SQL = sql(&k.SQL)
+		if c := unchecked(t, k.SQL.Text); c != nil {
+			notice(c.Name, "MariaDB takes no check of a column that it numbers, or that a reference changes: %s is not held", k.Name)
+			continue
+		}
+		checks = append(checks, k)
+	}
+	t.Checks = checks
+	realizeIndexes(t, notice)
+	return notices
+}
+
+// unchecked is a column among those that SQL names of which the server takes no check;
+// nil: there is none.
+func unchecked(t *schema.Table, sql string) *schema.Column {
+	changes := func(a schema.Action) bool {
+		return a == schema.SetNull || a == schema.SetDefault || a == schema.Cascade
+	}
+	for _, tok := range tokens(sql) {
+		c := (*schema.Column)(nil)
+		if tok.named() {
+			c = t.Column(tok.name())
+		}
+		if c == nil {
+			continue
+		}
+		if c.Identity || slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+			return slices.Contains(k.Columns, c.Name) && (changes(k.OnUpdate) || k.OnDelete == schema.SetNull || k.OnDelete == schema.SetDefault)
+		}) {
+			return c
+		}
+	}
+	return nil
+}
+
+// realizeIndexes puts generated columns in the place of what an index cannot say.
+func realizeIndexes(t *schema.Table, notice func(column, format string, args ...any)) {
+	hidden := func(name, sqlType, expr string) string {
+		name = schema.Cut(hiddenPrefix + name)
+		if t.Column(name) == nil {
+			t.Columns = append(t.Columns, &schema.Column{Name: name, SQLType: sqlType, Type: typeOf(sqlType), Invisible: true, Generated: &schema.Generated{SQL: sqlOf(expr), Stored: true}})
+		}
+		return name
+	}
+	var kept []*schema.Index
+	for _, x := range t.Indexes {
+		x.Using = ""
+		for i, p := range x.Parts {
+			switch c := t.Column(p.Column); {
+			case p.Expr != nil: // its type is nobody's to say
+				notice("", "MariaDB has no index on an expression: declare a generated field, and index that")
+			case p.Collation == "ignoring case":
+				x.Parts[i] = schema.Part{Column: hidden("fold_"+p.Column, c.SQLType, "lcase("+quote(p.Column)+")"), Desc: p.Desc}
+			case c == nil || !long(c):
+			case x.Unique: // of values that are too long for an index their sums are unique
+				x.Parts[i] = schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
+			default:
+				x.Parts[i].Length = indexedBeginning
+			}
+		}
+		switch {
+		case x.Where != nil && !x.Unique:
+			notice("", "MariaDB has no index of some rows alone: the index %s is of all", x.Name)
+			x.Where = nil
+		case x.Where != nil:
+			where := schema.Braces(x.Where.Text, quote)
+			x.Parts = append(x.Parts, schema.Part{Column: hidden(schema.Hash8(canon(where)), "tinyint", "if("+where+",1,NULL)")})
+			x.Where = nil
+		}
+		if len(schema.Names(x.Parts)) == len(x.Parts) {
+			kept = append(kept, x)
+		}
+	}
+	t.Indexes = kept
+}
+
+// typeName is the type in which MariaDB keeps a type of the language.
+func typeName(t schema.Type) string {
+	switch t.Kind {
+	case schema.Text:
+		if t.Length > 0 && t.Length <= longestVarchar {
+			return fmt.Sprintf("varchar(%d)", t.Length)
+		}
+		return "longtext"
+	case schema.Choice: // values of some length more may come
+		n := 64
+		for _, v := range t.Choices {
+			for len([]rune(v)) > n {
+				n *= 2
+			}
+		}
+		return fmt.Sprintf("varchar(%d)", n)
+	case schema.Decimal:
+		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
+	case schema.Integer:
+		return "int"
+	case schema.Real:
+		return "float"
+	case schema.Boolean:
+		return "tinyint(1)"
+	case schema.Timestamp, schema.Datetime:
+		return "datetime(6)"
+	case schema.Time:
+		return "time(6)"
+	case schema.JSON:
+		return "longtext"
+	case schema.Bytes:
+		if t.Length > 0 {
+			return fmt.Sprintf("varbinary(%d)", t.Length)
+		}
+		return "longblob"
+	case schema.Native:
+		return t.Name
+	}
+	return string(t.Kind)
+}
+
+func choiceCheck(c *schema.Column) string {
+	values := make([]string, len(c.Type.Choices))
+	for i, v := range c.Type.Choices {
+		values[i] = literal(v)
+	}
+	if len(values) == 1 { // as the server itself says it
+		return quote(c.Name) + " = " + values[0]
+	}
+	return quote(c.Name) + " in (" + strings.Join(values, ",") + ")"
+}
+
+func rangeCheck(c *schema.Column) string {
+	x := quote(c.Name)
+	end := func(v *schema.Value) string {
+		s, _ := valueSQL(*v, c.Type)
+		return s
+	}
+	switch r := c.Range; {
+	case r.From != nil && r.To != nil:
+		return fmt.Sprintf("%s between %s and %s", x, end(r.From), end(r.To))
+	case r.From != nil:
+		return fmt.Sprintf("%s >= %s", x, end(r.From))
+	default:
+		return fmt.Sprintf("%s <= %s", x, end(r.To))
+	}
+}
+
+// valueSQL gives a declared value as SQL of its type.
+func valueSQL(v schema.Value, t schema.Type) (string, error) {
+	switch v.Kind {
+	case schema.NullValue:
+		return "NULL", nil
+	case schema.NumberValue:
+		return v.Text, nil
+	case schema.BooleanValue:
+		if t.Kind == schema.JSON {
+			return literal(v.Text), nil
+		}
+		return map[string]string{"true": "1", "false": "0"}[v.Text], nil
+	case schema.NowValue:
+		return nowSQL, nil
+	case schema.TodayValue:
+		return todaySQL, nil
+	case schema.UUIDValue:
+		return newUUID, nil
+	case schema.SQLValue:
+		return "(" + v.Text + ")", nil
+	}
+	if t.Kind == schema.Timestamp {
+		return literal(utc(v.Text)), nil
+	}
+	return literal(v.Text), nil
+}
+
+// utc is a moment without the mark of UTC, in which all of them are kept.
+func utc(s string) string {
+	s = strings.TrimSuffix(strings.TrimSuffix(s, "Z"), "+00:00")
+	return strings.Replace(s, "T", " ", 1)
+}
+
+// Literal is a declared value as SQL of the type.
+func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return valueSQL(v, t) }
+
+func triggerName(t *schema.Table, c *schema.Column, p schema.Purpose) string {
+	return schema.ConstraintName(t.Name, []string{c.Name}, string(p))
+}
+
+// quiet is the variable that is set while Erbario itself is at work, for whom triggers
+// keep still.
+const quiet = "@erbario_quiet"
+
+func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = IF(NEW.%s <=> OLD.%s AND %s IS NULL, %s, NEW.%s)", quote(name), quote(t.Name), x, x, x, quiet, nowSQL, x)
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
+}
+
+// immutableTrigger compares bytes: to the collation of a column by hand 'a' and 'A' may
+// be one.
+func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW IF %s IS NULL AND OLD.%s IS NOT NULL AND NOT (BINARY OLD.%s <=> BINARY NEW.%s) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF",
+		quote(name), quote(t.Name), quiet, x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
+	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
+}
+
+// liveView is the view of the rows that are not deleted.
+func liveView(t *schema.Table) string {
+	var names []string
+	for _, c := range t.Columns {
+		if !c.Invisible {
+			names = append(names, quote(t.Name)+"."+quote(c.Name)+" AS "+quote(c.Name))
+		}
+	}
+	return fmt.Sprintf("CREATE SQL SECURITY INVOKER VIEW %s AS select %s from %s where %s.%s is null", quote(t.LiveView), strings.Join(names, ","), quote(t.Name), quote(t.Name), quote(t.SoftDelete))
+}
+
+// childrenTriggers mark the rows that refer to a row as deleted together with it, and
+// bring those back that went at the same moment: a trigger for each table of them, whose
+// own triggers do the same for those that refer to it. The server lets no trigger change
+// the table on which it runs.
+func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string)) []*schema.Trigger {
+	x := quote(t.SoftDelete)
+	var body []string
+	for _, c := range schema.Children(s, t) {
+		if c.Table == t {
+			cannot(fmt.Sprintf("on MariaDB rows of %s that refer to a row of %s itself do not go with it", t.Name, t.Name))
+			continue
+		}
+		var on []string
+		for i, col := range c.Key.Columns {
+			on = append(on, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
+		}
+		mark := quote(c.Table.SoftDelete)
+		body = append(body, fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s AND %s <=> OLD.%s;", quote(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x))
+	}
+	if len(body) == 0 {
+		return nil
+	}
+	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
+	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW IF %s IS NULL AND (OLD.%s IS NULL) <> (NEW.%s IS NULL) THEN %s END IF", quote(name), quote(t.Name), quiet, x, x, strings.Join(body, " "))
+	return []*schema.Trigger{{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: sqlOf(text)}}
+}

@@ -1,0 +1,104 @@
+package mariadb
+
+// This file puts the SQL of a wanted schema into the server's own words. Types and
+// collations that only some servers have are looked up by its version; expressions that
+// differ are stored in a temporary table, and read again from what the server makes of
+// them. Nothing is left behind, and no right is needed but that to temporary tables.
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// Restate puts the SQL of wanted into the words in which the server keeps it, where it
+// has others for it than live has.
+func (d *Database) Restate(ctx context.Context, wanted, live *schema.Schema) error {
+	for _, t := range wanted.Tables {
+		d.server.own(t)
+		if old := live.Table(t.Name); old != nil && !t.Outside {
+			if err := d.restateTable(ctx, t, old); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// own puts a server's own words for types and collations in a wanted table.
+func (s server) own(t *schema.Table) {
+	t.Options.Behind = strings.ReplaceAll(t.Options.Behind, server{}.binary(), s.binary())
+	for _, c := range t.Columns {
+		if c.SQLType == "uuid" && !s.uuid() {
+			c.SQLType = "char(36)"
+		}
+	}
+}
+
+// expression is one that is to be put through the server.
+type expression struct {
+	name string // under which it stands in the temporary table
+	item string // of that table
+	to   *schema.SQL
+	line *regexp.Regexp // that finds it again
+}
+
+func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error {
+	var list []expression
+	add := func(to *schema.SQL, item, line string) {
+		name := fmt.Sprintf("erbario_%d", len(list)+1)
+		list = append(list, expression{name, strings.ReplaceAll(item, "{name}", quote(name)), to, regexp.MustCompile("(?m)^ *" + strings.ReplaceAll(line, "{name}", quote(name)) + "$")})
+	}
+	for _, k := range t.Checks {
+		same := func(o *schema.Check) bool { return o.Name == k.Name && o.Column == k.Column && o.SQL.Same(k.SQL) }
+		if !slices.ContainsFunc(old.Checks, same) {
+			add(&k.SQL, "CONSTRAINT {name} CHECK ("+k.SQL.Text+")", `CONSTRAINT {name} CHECK \((.*)\),?`)
+		}
+	}
+	for _, c := range t.Columns {
+		o := old.Column(c.Name)
+		if o == nil {
+			continue
+		}
+		if c.Generated != nil && (o.Generated == nil || !o.Generated.SQL.Same(c.Generated.SQL)) {
+			add(&c.Generated.SQL, "{name} "+c.SQLType+" GENERATED ALWAYS AS ("+c.Generated.SQL.Text+") VIRTUAL", `{name} .* GENERATED ALWAYS AS \((.*)\) VIRTUAL,?`)
+		}
+		if c.Default != nil && !schema.SameSQL(c.Default, o.Default) {
+			add(c.Default, "{name} "+c.SQLType+" DEFAULT "+defaultSQL(c.Default.Text), `{name} .* DEFAULT (.*?),?`)
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	var items []string
+	for _, c := range t.Columns {
+		bare := &schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}
+		items = append(items, columnDefinition(bare))
+	}
+	for _, x := range list {
+		items = append(items, x.item)
+	}
+	const table = "erbario_restated"
+	if err := d.Exec(ctx, "CREATE TEMPORARY TABLE "+table+" (\n"+strings.Join(items, ",\n")+"\n)"+t.Options.Behind); err != nil {
+		return fmt.Errorf("what %s is to have cannot be compared with what it has: %w", t.Name, err)
+	}
+	rows, err := d.Select(ctx, "SHOW CREATE TABLE "+table)
+	if e := d.Exec(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE "+table); err == nil {
+		err = e
+	}
+	if err != nil {
+		return err
+	}
+	for _, x := range list {
+		m := x.line.FindStringSubmatch(rows[0][1])
+		if m == nil {
+			return fmt.Errorf("the server gives no words for %q of %s", x.to.Text, t.Name)
+		}
+		*x.to = sqlOf(m[1])
+	}
+	return nil
+}
