@@ -846,7 +846,11 @@ func (a *app) scriptCommand() *cli.Command {
 					return a.document(map[string]any{"database": l.Name, "migrations": ids, "script": text})
 				}
 				if len(ids) == 0 {
-					a.err.printf("%s: nothing waits, so the script is empty", l.Name)
+					nothing := "nothing waits"
+					if undo {
+						nothing = "nothing is applied that it would take back"
+					}
+					a.err.printf("%s: %s, so the script is empty", l.Name, nothing)
 					return nil
 				}
 				fmt.Fprint(a.out.w, text)

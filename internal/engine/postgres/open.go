@@ -102,8 +102,13 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	}
 	d := &database{conn: conn, user: c.User, readOnly: mode == engine.ReadOnly}
 	if mode == engine.Make && path != "" {
+		// Asked first: to make one that is there takes the right to make any.
 		first, _, _ := strings.Cut(path, ",")
-		if err := d.Exec(ctx, "SET client_min_messages = warning; CREATE SCHEMA IF NOT EXISTS "+first); err != nil {
+		rows, err := d.Select(ctx, "SELECT to_regnamespace(?) IS NULL", first)
+		if err == nil && rows[0][0] == "t" {
+			err = d.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+first)
+		}
+		if err != nil {
 			d.Close()
 			return nil, err
 		}

@@ -253,8 +253,14 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 }
 
 // ScriptAround gives what a plain script needs around its steps.
-func (Engine) ScriptAround() (before, begin, commit, after []string) {
-	return []string{`\set ON_ERROR_STOP on`, "SET client_min_messages = warning;", "SET TIME ZONE 'UTC';"}, []string{"BEGIN;"}, []string{"COMMIT;"}, nil
+func (e Engine) ScriptAround() (before, begin, commit, after []string) {
+	before = []string{`\set ON_ERROR_STOP on`, "SET client_min_messages = warning;", "SET TIME ZONE 'UTC';"}
+	if e.url != "" {
+		if _, path, err := config(e.url); err == nil && path != "" { // whoever runs it has another
+			before = append(before, "SET search_path = "+path+";")
+		}
+	}
+	return before, []string{"BEGIN;"}, []string{"COMMIT;"}, nil
 }
 
 var _ engine.Engine = Engine{}
