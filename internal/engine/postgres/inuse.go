@@ -151,6 +151,12 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 			fills = append(fills, fill{c.Name, src.Fill})
 		}
 	}
+	for _, f := range fills {
+		if a.From.Column(f.column) != nil { // nothing holds the value to what is declared no more
+			letFill(bare, a.To, f.column)
+			letFill(ready, a.To, f.column)
+		}
+	}
 	var out []engine.Step
 	again := map[string]engine.Step{}
 	between := func(from, to *schema.Table) bool {
@@ -220,6 +226,17 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		return nil
 	}
 	return append(out, aside...)
+}
+
+// letFill takes what stands on a column and goes with the change out of the table in
+// which the column is filled.
+func letFill(t, to *schema.Table, column string) {
+	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
+		return x.Unique && slices.Contains(schema.Names(x.Parts), column) && !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
+	})
+	t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool {
+		return mentions(k.SQL.Text, column) && !slices.ContainsFunc(to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+	})
 }
 
 // keepsInPlace tells whether all columns that are lost can stay in the table under
