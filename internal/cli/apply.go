@@ -227,6 +227,9 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	o.stoodAt = standing.At()
 	a.tellNewer(l.Name, standing.Newer)
 	if o.dryRun {
+		if half, err := a.half(ctx, l); err != nil || half != nil {
+			return errors.Join(err, a.dryHalf(ctx, l, half, false))
+		}
 		return a.dryRun(ctx, l, standing, o.to)
 	}
 	runs := []jsonRun{}
@@ -716,6 +719,9 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 		return a.confirmOn(l.Database, "running the undo above, which only the database has,")
 	}
 	if dryRun {
+		if half, err := a.half(ctx, l); err != nil || half != nil {
+			return errors.Join(err, a.dryHalf(ctx, l, half, true))
+		}
 		return a.dryUndo(ctx, l, files, o)
 	}
 	runs := []jsonRun{}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -91,6 +92,70 @@ func (a *app) showHalf(who string, h *jsonHalf) {
 	default:
 		a.out.line("    erbario apply goes on with it, erbario undo takes it back")
 	}
+}
+
+// half is the migration that was left half-way on a database; nil: none was.
+func (a *app) half(ctx context.Context, l *live) (*runner.Half, error) {
+	if l.engine.Journal() == "" {
+		return nil, nil
+	}
+	return runner.Halfway(ctx, l.db)
+}
+
+// dryHalf shows what an apply or an undo would do first: bring a migration that was
+// left half-way to one of its ends.
+func (a *app) dryHalf(ctx context.Context, l *live, h *runner.Half, undo bool) error {
+	if h == nil {
+		return nil
+	}
+	m, err := migration.Parse("journal of "+h.ID, h.Text, l.engine)
+	if err != nil {
+		return err
+	}
+	type jsonStep struct {
+		Step  int      `json:"step"`
+		Title string   `json:"title"`
+		SQL   []string `json:"sql"`
+	}
+	var steps []jsonStep
+	for i, step := range m.Steps {
+		n := i + 1
+		stands := slices.Contains(h.Done, n)
+		list := step.Apply
+		if undo {
+			list = step.Undo
+		}
+		if n != h.Cut && stands != undo {
+			continue
+		}
+		one := jsonStep{Step: n, Title: step.Title, SQL: []string{}}
+		for _, st := range list {
+			one.SQL = append(one.SQL, st.SQL)
+		}
+		steps = append(steps, one)
+	}
+	if undo {
+		slices.Reverse(steps)
+	}
+	out := halfway(ctx, l, h)
+	if a.json {
+		return a.document(map[string]any{"database": l.Name, "half": out, "steps": steps})
+	}
+	a.out.printf("%s  %s since %s: %s", a.out.paint(styleWarn, out.how()), h.ID, h.Since, out.where)
+	what := "an apply goes on with it"
+	if undo {
+		what = "an undo takes it back"
+	}
+	a.out.printf("%s, and does nothing else before:", what)
+	for _, one := range steps {
+		a.out.printf("  step %d  %s", one.Step, cell(one.Title))
+		for _, sql := range one.SQL {
+			for line := range strings.Lines(clean(sql) + ";") {
+				a.out.line("    " + a.out.paint(styleDim, strings.TrimRight(line, "\n")))
+			}
+		}
+	}
+	return nil
 }
 
 // statusRow is one database in the table of status.

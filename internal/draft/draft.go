@@ -59,14 +59,8 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if err != nil {
 		return nil, err
 	}
-	if e.Journal() != "" {
-		half, err := runner.Halfway(ctx, db)
-		if err == nil && half != nil {
-			err = &runner.Stopped{Half: half}
-		}
-		if err != nil {
-			return nil, err
-		}
+	if err := runner.Whole(ctx, db, e); err != nil {
+		return nil, err
 	}
 	if err := db.Restate(ctx, s.Wanted, s.Live); err != nil {
 		return nil, err

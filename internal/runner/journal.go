@@ -127,6 +127,19 @@ func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
 	return h, err
 }
 
+// Whole gives a *Stopped where a migration was left half-way, for all that can do nothing
+// before it is at an end.
+func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
+	if e.Journal() == "" {
+		return nil
+	}
+	half, err := Halfway(ctx, db)
+	if err == nil && half != nil {
+		err = &Stopped{Half: half}
+	}
+	return err
+}
+
 // separate is one migration that runs step by step.
 type separate struct {
 	ctx   context.Context

@@ -141,6 +141,9 @@ func keptWhat(rest string, t *schema.Table) string {
 // DropKept deletes what is kept for good. The table itself stays, empty, where
 // the undo of an applied migration looks into it.
 func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []Kept, wait time.Duration) error {
+	if err := Whole(ctx, db, e); err != nil { // its way back may want it
+		return err
+	}
 	if err := db.Begin(ctx, wait); err != nil {
 		return err
 	}

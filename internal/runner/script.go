@@ -16,6 +16,9 @@ import (
 // Script gives the SQL of the waiting migrations, or of the way back, with the
 // ids of those in it.
 func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options, undo bool) (string, []string, error) {
+	if err := Whole(ctx, db, e); err != nil {
+		return "", nil, err
+	}
 	var todo []*migration.Migration
 	if undo {
 		var err error
