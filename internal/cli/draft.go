@@ -128,6 +128,9 @@ func (a *app) draftCommand() *cli.Command {
 				doc := map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
 				if m != nil {
 					doc = map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
+					if len(d.Plan.Held) > 0 {
+						doc["held"] = d.Plan.Held
+					}
 				}
 				if second != nil {
 					doc["second"] = jsonFiles(migrationsOf(second))
@@ -155,6 +158,9 @@ func (a *app) draftCommand() *cli.Command {
 			if m == nil {
 				return nil
 			}
+			if !staged {
+				a.held(d.Plan.Held)
+			}
 			if apply {
 				l.Close()
 				return a.onEach(p, func(name string) error {
@@ -164,6 +170,13 @@ func (a *app) draftCommand() *cli.Command {
 			a.next("erbario apply")
 			return nil
 		},
+	}
+}
+
+// held warns of tables in use that nobody can read for a while.
+func (a *app) held(list []plan.Held) {
+	for _, h := range list {
+		a.warn("%s is in use, and nobody reads it while step %d writes every row anew: where that takes too long, draft with --staged: two migrations, between which the old and the new application both work", h.Table, h.Step)
 	}
 }
 

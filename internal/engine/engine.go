@@ -395,6 +395,7 @@ type Lock struct {
 	Table string
 	Mode  string // in the engine's words
 	Level int    // a stronger lock has a higher one
+	Alone bool   // nobody else even reads meanwhile
 	Work  Work
 }
 

@@ -110,6 +110,9 @@ func (p *planner) locks() error {
 			if l.Level > most[l.Table].Level {
 				most[l.Table] = l
 			}
+			if l.Alone && l.Work == engine.Rewrites && p.inUse(l.Table) {
+				p.plan.Held = append(p.plan.Held, Held{l.Table, i + 1})
+			}
 		}
 		if s.Kind == engine.InBatches {
 			text = strings.ReplaceAll(text, ", rewrites it", ", some rows at a time")

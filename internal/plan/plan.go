@@ -133,6 +133,14 @@ type Plan struct {
 	Effects     map[string]string // by table: what its steps do to its rows
 	Unused      []string          // answers that answered nothing, as flags, where that is no mistake
 	Found       []Found           // what is there though no migration made it, and is declared now
+	Held        []Held            // tables in use that nobody can read for a while
+}
+
+// Held is a step that writes every row of a table in use anew, while nobody reads it:
+// there is no other form for it but a staged pair.
+type Held struct {
+	Table string `json:"table"`
+	Step  int    `json:"step"` // from 1
 }
 
 // Found is a table, or a part of one, that the migration builds on though none
