@@ -38,7 +38,7 @@ func strongest(e engine.Engine, statements []string, known func(table string) bo
 				continue
 			}
 			if l.Level > out[i].Level {
-				out[i].Mode, out[i].Level = l.Mode, l.Level
+				out[i].Mode, out[i].Level, out[i].Alone = l.Mode, l.Level, l.Alone
 			}
 			out[i].Work = max(out[i].Work, l.Work)
 		}
@@ -110,7 +110,7 @@ func (p *planner) locks() error {
 			if l.Level > most[l.Table].Level {
 				most[l.Table] = l
 			}
-			if l.Alone && l.Work == engine.Rewrites && p.inUse(l.Table) {
+			if l.Alone && l.Work == engine.Rewrites && s.Note != general[1] && p.inUse(l.Table) {
 				p.plan.Held = append(p.plan.Held, Held{l.Table, i + 1})
 			}
 		}

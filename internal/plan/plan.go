@@ -642,7 +642,18 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			}
 		}
 	}
+	var filled []string // of whose rows nobody could tell afterwards which had no value
 	if keyless {
+		for _, c := range a.From.Columns {
+			if a.Back[c.Name].Unfill != "" {
+				filled = append(filled, name+"."+c.Name)
+			}
+		}
+		if len(filled) > 0 && count() > 0 && !p.answered("drop", name+".*") {
+			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key, so nobody could tell after the undo which rows had no value in %s", name, strings.Join(filled, ", ")),
+				Choices: []Choice{{"that may be lost for good", "--drop '" + name + ".*'"}}, Other: "or give the model a key first"})
+			return
+		}
 		for c, s := range a.Back {
 			if s.Unfill == "" {
 				continue
@@ -686,6 +697,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it first, or let it go: " + p.letGoFlags(name)})
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		return
+	}
+	if len(filled) > 0 && len(change.Steps) > 0 {
+		change.Steps[0].Loses = append(change.Steps[0].Loses, filled...)
 	}
 	p.foundOnce(live)
 	p.revived(&change, live, wanted)

@@ -172,13 +172,15 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 }
 
 // paired gives for each change its own way back, where the ways back stand in the
-// opposite order; false: they do not. Types and defaults stand in one order in either
-// direction, and in nobody's way.
+// opposite order; false: they do not. Types, defaults and names stand in one order in
+// either direction, and in nobody's way.
 func paired(forward, back []op) ([]op, bool) {
 	if len(forward) != len(back) {
 		return nil, false
 	}
-	free := func(o op) bool { return o.what == "types" || strings.HasPrefix(o.what, "default ") }
+	free := func(o op) bool {
+		return o.what == "types" || strings.HasPrefix(o.what, "default ") || strings.HasPrefix(o.what, "name of ")
+	}
 	rest := slices.DeleteFunc(slices.Clone(back), free)
 	out := make([]op, len(forward))
 	for i, o := range forward {

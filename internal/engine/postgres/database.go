@@ -33,10 +33,11 @@ type database struct {
 	held     bool   // the lock stays beyond the transaction
 	inTx     bool
 	readOnly bool
-	notices  bool          // the server can see that a client is gone
-	pooled   bool          // a pooler stands between: what is set stays not beyond a transaction
-	path     string        // where names are looked up
-	deferred []deferredKey // references that are held at the end alone, for now
+	notices  bool                    // the server can see that a client is gone
+	pooled   bool                    // a pooler stands between: what is set stays not beyond a transaction
+	path     string                  // where names are looked up
+	deferred []deferredKey           // references that are held at the end alone, for now
+	upon     map[string]func() error // make again what stood on views that went, by their names
 	report   func(engine.Progress)
 	waits    waiting // for whom its statements wait
 	loadedMu sync.Mutex
@@ -401,6 +402,21 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if d.inTx && d.pg().TxStatus() != 'T' {
 		return errors.New("the statement ended the migration's transaction: what it did is there to stay, and the rest is not done")
 	}
+	if dropped, view := viewStatement(statement); dropped { // the views on it come when it comes
+		if restore != nil {
+			if d.upon == nil {
+				d.upon = map[string]func() error{}
+			}
+			d.upon[view] = restore
+		}
+		return nil
+	} else if again := d.upon[view]; again != nil {
+		delete(d.upon, view)
+		restore = again
+	}
+	if restore == nil {
+		return nil
+	}
 	return restore()
 }
 
@@ -464,14 +480,19 @@ func destroys(statement string) string {
 }
 
 // Settle holds again what was held at the end alone.
-func (d *database) Settle(ctx context.Context) error { return d.holdAgain(ctx) }
+func (d *database) Settle(ctx context.Context) error {
+	for view := range d.upon {
+		return fmt.Errorf("views of others stand on %s, which goes: drop or change them first", quote(view))
+	}
+	return d.holdAgain(ctx)
+}
 
 // Commit ends the transaction, and with it the lock.
 func (d *database) Commit(ctx context.Context) error {
 	if err := d.Exec(ctx, "COMMIT"); err != nil {
 		return err
 	}
-	d.inTx, d.deferred = false, nil
+	d.inTx, d.deferred, d.upon = false, nil, nil
 	return nil
 }
 
@@ -480,7 +501,7 @@ func (d *database) Rollback() error {
 	if !d.inTx {
 		return nil
 	}
-	d.inTx, d.deferred = false, nil
+	d.inTx, d.deferred, d.upon = false, nil, nil
 	if d.pg().IsClosed() { // the server has rolled back
 		return nil
 	}

@@ -67,11 +67,25 @@ func disturbs(statement string) (table string, types []string) {
 	return table, types
 }
 
-// aside takes away what would hold a statement up; what it returns makes it again.
+// viewStatement tells whether a statement drops a view, and its name; that of one that
+// makes a view too.
+func viewStatement(statement string) (dropped bool, view string) {
+	list := tokens(statement)
+	if len(list) < 3 || !list[1].is("VIEW") || !list[2].named() {
+		return false, ""
+	}
+	return list[0].is("DROP"), list[2].name()
+}
+
+// aside takes away what would hold a statement up; what it returns makes it again, nil
+// where nothing did.
 func (d *database) aside(ctx context.Context, statement string) (restore func() error, err error) {
 	table, types := disturbs(statement)
+	if dropped, view := viewStatement(statement); dropped {
+		table = view
+	}
 	if table == "" {
-		return func() error { return nil }, nil
+		return nil, nil
 	}
 	views, err := d.viewsAside(ctx, quote(table))
 	if err != nil || len(types) == 0 {
@@ -97,6 +111,9 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 				}
 			}
 		}
+		if views == nil {
+			return nil
+		}
 		return views()
 	}, nil
 }
@@ -110,20 +127,20 @@ func quoteArray(list []string) string {
 	return strings.Join(out, ",")
 }
 
-// viewsAside drops the views that stand on a table; what it returns makes them again.
+// viewsAside drops the views that stand on a table; what it returns makes them again, nil
+// where there are none.
 func (d *database) viewsAside(ctx context.Context, table string) (func() error, error) {
-	none := func() error { return nil }
 	rows, err := d.Select(ctx, standing, table)
 	if err != nil || len(rows) == 0 {
-		return none, err
+		return nil, err
 	}
 	kind := map[string]string{"v": "VIEW", "m": "MATERIALIZED VIEW"}
 	for _, v := range rows {
 		if v[4] != "t" {
-			return none, fmt.Errorf("the view %s stands on %s and belongs to somebody else: drop it first, or have its owner do it", v[1], table)
+			return nil, fmt.Errorf("the view %s stands on %s and belongs to somebody else: drop it first, or have its owner do it", v[1], table)
 		}
 		if err := d.Exec(ctx, "DROP "+kind[v[0]]+" "+v[1]); err != nil {
-			return none, err
+			return nil, err
 		}
 	}
 	return func() error {
