@@ -59,21 +59,15 @@ func undoNames(m *migration.Migration, table string) []string {
 	return out
 }
 
-// asideStatements are the statements that keep what the migration's undo
-// destroys. They run before its first step, while everything is there.
-func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) ([]string, error) {
+// asideStatements are the statements that keep what the migration's undo destroys of
+// what s holds, from the tables that have rows. They run before its first step, while
+// everything is there.
+func asideStatements(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine, m *migration.Migration) ([]string, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {
 		for _, name := range step.UndoLoses {
 			lost[name] = true
 		}
-	}
-	if len(lost) == 0 {
-		return nil, nil
-	}
-	s, err := db.Inspect(ctx)
-	if err != nil {
-		return nil, err
 	}
 	var out []string
 	for _, t := range s.Tables {
@@ -91,7 +85,7 @@ func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m
 		if t.Options.Virtual != "" || len(columns) > 0 && t.Unkeyed() {
 			continue
 		}
-		n, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name))
+		n, err := rows(t.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -114,8 +108,20 @@ func asideStatements(ctx context.Context, db engine.Database, e engine.Engine, m
 	return out, nil
 }
 
+// rowsOf counts the rows of a database's tables.
+func rowsOf(ctx context.Context, db engine.Database, e engine.Engine) func(table string) (int64, error) {
+	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.Quote(table)) }
+}
+
 func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
-	list, err := asideStatements(ctx, db, e, m)
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+		return nil
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	list, err := asideStatements(s, rowsOf(ctx, db, e), e, m)
 	if err != nil {
 		return err
 	}

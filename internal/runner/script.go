@@ -1,16 +1,18 @@
 package runner
 
 // This file writes migrations as plain SQL that a person runs with the
-// database's own client, to the same effect: requirements stop it, each
-// migration is one transaction, and history is kept.
+// database's own client, to the same effect: requirements stop it, each migration is one
+// transaction, or has those of its steps, and history is kept.
 
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/schema"
 )
 
 // Script gives the SQL of the waiting migrations, or of the way back, with the
@@ -50,7 +52,14 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	}
 	before, begin, commit, after := e.ScriptAround()
 	write(before...)
-	for _, m := range todo {
+	var state *schema.Schema // as it is when an undo begins
+	if undo {
+		var err error
+		if state, err = db.Inspect(ctx); err != nil {
+			return "", nil, err
+		}
+	}
+	for k, m := range todo {
 		ids = append(ids, m.ID)
 		whole := m
 		values, said, err := answered(ctx, db, e, m, o)
@@ -71,6 +80,9 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			word, needs = "undo", m.BeforeUndo
 		}
 		write("", fmt.Sprintf("-- %s %s", word, m.ID))
+		if !m.Atomic() {
+			write("-- not one transaction: where it stops, what was done before stands")
+		}
 		write(begin...)
 		for _, sql := range e.Foundation() {
 			write(sql + ";")
@@ -88,7 +100,11 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			write(e.ScriptRequire(r)...)
 		}
 		if undo {
-			aside, err := asideStatements(ctx, db, e, m)
+			count := rowsOf(ctx, db, e)
+			if k > 0 { // of a state that is not there yet nobody knows the rows
+				count = func(string) (int64, error) { return 1, nil }
+			}
+			aside, err := asideStatements(state, count, e, m)
 			if err != nil {
 				return "", nil, err
 			}
@@ -96,12 +112,26 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 				write(e.ScriptStatement(sql)...)
 			}
 		}
-		for i := range m.Steps {
-			st := m.Steps[i]
+		order := make([]int, len(m.Steps)) // the steps as they run
+		for i := range order {
+			order[i] = i
+		}
+		if undo {
+			slices.Reverse(order)
+		}
+		for i, n := range order {
+			st := m.Steps[n]
 			list, needs := st.Apply, st.Here
 			if undo {
-				st = m.Steps[len(m.Steps)-1-i]
 				list, needs = st.Undo, st.HereUndo
+			}
+			apart := !m.Atomic() && (i == 0 || st.Kind != engine.InTransaction || m.Steps[order[i-1]].Kind != engine.InTransaction)
+			if apart { // what came before it is there to stay
+				write(commit...)
+			}
+			outside := st.Kind == engine.OutsideTransaction
+			if apart && !outside {
+				write(begin...)
 			}
 			for _, r := range needs {
 				write(e.ScriptRequire(r)...)
@@ -109,6 +139,9 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			write("-- " + migration.Title(st.Title))
 			for _, s := range list {
 				write(e.ScriptStatement(e.Bind(s.SQL, map[string]string{engine.Batch: "true"}))...)
+			}
+			if outside { // there is always one to end
+				write(begin...)
 			}
 		}
 		if undo {
@@ -121,8 +154,35 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" + strings.Join(values, ", ") + ");")
 		}
 		write(commit...)
+		if undo && k < len(todo)-1 {
+			if state, err = without(ctx, e, state, m); err != nil {
+				return "", nil, err
+			}
+		}
 	}
 	write("")
 	write(after...)
 	return b.String(), ids, nil
+}
+
+// without is what is there once a migration has been taken back, seen on scratch.
+func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migration.Migration) (*schema.Schema, error) {
+	db, err := e.Scratch(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("the way back over several migrations is worked out on scratch: %w", err)
+	}
+	defer db.Close()
+	for _, sql := range append(e.Recreate(s), e.Foundation()...) {
+		if err := db.Exec(ctx, sql); err != nil {
+			return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
+		}
+	}
+	if err := db.Begin(ctx, 0); err != nil {
+		return nil, err
+	}
+	defer db.Rollback()
+	if err := Steps(ctx, db, e, together(e, m), true); err != nil {
+		return nil, err
+	}
+	return db.Inspect(ctx)
 }
