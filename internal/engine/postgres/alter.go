@@ -474,9 +474,14 @@ func (a *alteration) values() {
 		}
 		return quote(c.Name)
 	}
-	for _, c := range a.to.Columns {
+	worked := func(c *schema.Column) (engine.Source, bool) { // out from the old row
 		s, ok := a.sources[c.Name]
-		if !ok || s.Kept != "" || s.Unfill != "" || s.Blocks || s.SQL == "" || a.touched[c.Name] && !a.anew[c.Name] {
+		anew := a.anew[c.Name]
+		return s, ok && s.Kept == "" && (s.Unfill == "" || anew) && !s.Blocks && s.SQL != "" && (!a.touched[c.Name] || anew)
+	}
+	for _, c := range a.to.Columns {
+		s, ok := worked(c)
+		if !ok {
 			continue
 		}
 		n++
@@ -489,7 +494,7 @@ func (a *alteration) values() {
 	if n > 1 { // together: each in its own words, over every row
 		set, where = nil, ""
 		for _, c := range a.to.Columns {
-			if s, ok := a.sources[c.Name]; ok && s.Kept == "" && s.Unfill == "" && !s.Blocks && s.SQL != "" && !(a.touched[c.Name] && !a.anew[c.Name]) {
+			if s, ok := worked(c); ok {
 				set = append(set, target(c)+" = "+s.SQL)
 			}
 		}
@@ -511,7 +516,7 @@ func (a *alteration) values() {
 		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept", strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
 		match := keptMatch(s.Match, "kept", "here")
 		if s.Unfill != "" {
-			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM here.%s", table, x, newest, match, x, fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name)), x))
+			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM here.%s", table, target(c), newest, match, x, fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name)), x))
 			continue
 		}
 		if a.from.Column(c.Name) != nil && !a.anew[c.Name] {
