@@ -1,7 +1,7 @@
 package schema
 
 // This file finds the references to a table: what has to be asked before a row of it
-// goes.
+// goes. It orders tables and views by what refers to what.
 
 import "strings"
 
@@ -50,6 +50,30 @@ func ParentsFirst(s *Schema) []*Table {
 	}
 	for _, t := range s.Tables {
 		visit(t)
+	}
+	return out
+}
+
+// ViewsInOrder are views of which none stands before one that it shows; names tells
+// whether SQL names something.
+func ViewsInOrder(list []*View, names func(sql, name string) bool) []*View {
+	var out []*View
+	done := map[string]bool{}
+	var visit func(v *View)
+	visit = func(v *View) {
+		if done[v.Name] {
+			return
+		}
+		done[v.Name] = true
+		for _, o := range list {
+			if o != v && names(v.SQL.Text, o.Name) {
+				visit(o)
+			}
+		}
+		out = append(out, v)
+	}
+	for _, v := range list {
+		visit(v)
 	}
 	return out
 }

@@ -428,36 +428,13 @@ func Recreate(s *schema.Schema) []string {
 		out = append(out, createTable(t, t.Name))
 	}
 	out = append(out, "SET foreign_key_checks = 1")
-	for _, v := range viewsInOrder(s.Views) {
+	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
 		out = append(out, v.SQL.Text)
 	}
 	for _, t := range s.Tables {
 		for _, g := range t.Triggers {
 			out = append(out, g.SQL.Text)
 		}
-	}
-	return out
-}
-
-// viewsInOrder are views of which none stands before one that it shows.
-func viewsInOrder(list []*schema.View) []*schema.View {
-	var out []*schema.View
-	done := map[string]bool{}
-	var visit func(v *schema.View)
-	visit = func(v *schema.View) {
-		if done[v.Name] {
-			return
-		}
-		done[v.Name] = true
-		for _, o := range list {
-			if o != v && slices.ContainsFunc(tokens(v.SQL.Text), func(t token) bool { return t.named() && t.name() == o.Name }) {
-				visit(o)
-			}
-		}
-		out = append(out, v)
-	}
-	for _, v := range list {
-		visit(v)
 	}
 	return out
 }

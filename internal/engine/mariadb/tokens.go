@@ -5,6 +5,7 @@ package mariadb
 // its tokens, never by searching in its text.
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -214,6 +215,11 @@ func tokens(src string) []token {
 		}
 	}
 	return out
+}
+
+// mentions tells whether a name stands among the tokens of SQL.
+func mentions(sql, name string) bool {
+	return slices.ContainsFunc(tokens(sql), func(t token) bool { return t.named() && t.name() == name })
 }
 
 // canon is the form of an expression in which two that mean the same are equal: words

@@ -293,7 +293,7 @@ func (Engine) Recreate(s *schema.Schema) []string {
 			tables = append(tables, formerTable, notedFunction) // the bridge notes there
 		}
 	}
-	for _, v := range viewsInOrder(s.Views) {
+	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
 		rest = append(rest, v.SQL.Text)
 	}
 	for _, t := range s.Tables {
@@ -306,27 +306,4 @@ func (Engine) Recreate(s *schema.Schema) []string {
 		}
 	}
 	return append(append(append(tables, rest...), keys...), late...)
-}
-
-// viewsInOrder are views of which none stands before one that it shows.
-func viewsInOrder(list []*schema.View) []*schema.View {
-	var out []*schema.View
-	done := map[string]bool{}
-	var visit func(v *schema.View)
-	visit = func(v *schema.View) {
-		if done[v.Name] {
-			return
-		}
-		done[v.Name] = true
-		for _, o := range list {
-			if o != v && mentions(v.SQL.Text, o.Name) {
-				visit(o)
-			}
-		}
-		out = append(out, v)
-	}
-	for _, v := range list {
-		visit(v)
-	}
-	return out
 }
