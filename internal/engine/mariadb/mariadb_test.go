@@ -285,3 +285,66 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, tokBad, tokens("/*! DROP TABLE t */")[0].kind)
 	assert.Equal(t, canon("(`A` <> 'x')"), canon("a != \"x\""))
 }
+
+func TestSplit(t *testing.T) {
+	src := "SELECT 1; -- one;\nSELECT ';', \"a;b\", `c;d`, 'it\\';' /* ; */, IF(a, 1, 2), CASE WHEN a THEN 1 END;\n" +
+		"CREATE TRIGGER a BEFORE UPDATE ON t FOR EACH ROW IF (NEW.a > 1) THEN SET NEW.a = IF(NEW.b, 1, 2); ELSEIF 1 THEN SET NEW.b = 1; END IF;\n" +
+		"CREATE PROCEDURE p() BEGIN DECLARE n INT; WHILE n < 3 DO SET n = CASE WHEN n THEN IF(n, 1, 2) END; IF n THEN LEAVE x; END IF; END WHILE; REPEAT SET n = 1; UNTIL n END REPEAT; CASE n WHEN 1 THEN SET n = 2; END CASE; END;\n" +
+		"CREATE TRIGGER b AFTER DELETE ON t FOR EACH ROW DELETE FROM u WHERE id = OLD.id; SELECT :name"
+	var got []string
+	for _, p := range (Engine{}).Split(src) {
+		if !p.Comment {
+			got = append(got, p.Text)
+		}
+	}
+	require.Len(t, got, 6)
+	assert.True(t, strings.HasPrefix(got[2], "CREATE TRIGGER a") && strings.HasSuffix(got[2], "END IF"))
+	assert.True(t, strings.HasPrefix(got[3], "CREATE PROCEDURE") && strings.HasSuffix(got[3], "END CASE; END"))
+	assert.Equal(t, "SELECT :name", got[5])
+	assert.Equal(t, "SELECT 7, ':name'", Engine{}.Bind("SELECT :name, ':name'", map[string]string{"name": "7"}))
+}
+
+// Rows come as they were made, by LOAD DATA and by INSERT; and what does not fit, or is
+// there already, is an error, though LOAD DATA itself would only warn.
+func TestLoad(t *testing.T) {
+	d := open(t, testserver.MariaDB(t))
+	const columns = "(id BIGINT PRIMARY KEY, a SMALLINT, b DECIMAL(30,10), c DOUBLE, d TINYINT(1), e DATE, f TIME(6), g DATETIME(6), h UUID, i JSON, j LONGBLOB, k LONGTEXT, l VARCHAR(4))"
+	run(t, d, "CREATE TABLE t "+columns, "CREATE TABLE u "+columns)
+	cells := []any{
+		int64(1), int64(-32768), "12345678901234567890.0123456789", 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00.000001", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255, '\n', '\t', '\\'}, "tab\tline\n\\é\x00\\", "x",
+		int64(2), int64(0), "-0.0000000001", -2.25e300, false, "0001-01-01", "23:59:59.000001", "9999-12-31 23:59:59", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, `\N`, "",
+		int64(3), nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil,
+	}
+	s, err := d.Inspect(ctx)
+	require.NoError(t, err)
+	names := make([]string, 0, 13)
+	for _, c := range s.Table("t").Columns {
+		names = append(names, c.Name)
+	}
+	rows := func(table string, cells []any) engine.TableRows {
+		return engine.TableRows{Table: s.Table(table), Columns: names, Cells: cells}
+	}
+	encoded := rows("t", nil)
+	encoded.Encoded = [][]byte{d.Encode(rows("t", cells[:26])), d.Encode(rows("t", cells[26:]))}
+	require.NoError(t, d.Load(ctx, encoded))
+	require.NoError(t, d.insertAll(ctx, rows("u", cells)))
+	one, err := d.Select(ctx, "SELECT * FROM t ORDER BY id")
+	require.NoError(t, err)
+	two, err := d.Select(ctx, "SELECT * FROM u ORDER BY id")
+	require.NoError(t, err)
+	assert.Equal(t, two, one)
+	assert.Equal(t, "tab\tline\n\\é\x00\\", one[0][11])
+	assert.Equal(t, "\x00\xff\n\t\\", one[0][10])
+
+	short := engine.TableRows{Table: s.Table("t"), Columns: []string{"id", "l"}, Cells: []any{int64(4), "x", int64(5), "too long"}}
+	assert.ErrorContains(t, d.Load(ctx, short), "Data truncated for column 'l'")
+	short.Cells = []any{int64(1), "x", int64(6), "y"}
+	assert.ErrorContains(t, d.Load(ctx, short), "Duplicate entry '1'")
+	run(t, d, "SET GLOBAL local_infile = 0")
+	defer run(t, d, "SET GLOBAL local_infile = 1")
+	short.Cells = []any{int64(7), "x", int64(8), "y"}
+	require.NoError(t, d.Load(ctx, short), "by INSERT")
+	n, err := d.Count(ctx, "SELECT 1 FROM t WHERE id IN (7, 8)")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, n)
+}

@@ -198,3 +198,17 @@ func indexDefinition(x *schema.Index) string {
 	}
 	return s + "KEY " + quote(x.Name) + " (" + partList(x.Parts) + ")" + x.Options
 }
+
+// typeOrStored is the stored type of a column, also where it is declared alone.
+func typeOrStored(c *schema.Column) string {
+	if c.SQLType != "" {
+		return c.SQLType
+	}
+	return typeName(c.Type)
+}
+
+// binary tells whether a stored type holds bytes rather than text.
+func binary(sqlType string) bool {
+	name, _, _ := strings.Cut(sqlType, "(")
+	return strings.HasSuffix(name, "blob") || strings.HasSuffix(name, "binary")
+}

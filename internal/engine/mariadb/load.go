@@ -1,0 +1,183 @@
+package mariadb
+
+// This file loads the rows of seeds: by LOAD DATA out of a pipe, or by INSERT where the
+// server takes no data from its clients. What the server would cut, or leave out with a
+// warning alone, is an error in either form.
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"github.com/go-sql-driver/mysql"
+
+	"erbario/internal/engine"
+)
+
+// perInsert is how many rows go into one INSERT.
+const perInsert = 1000
+
+// pipes numbers the readers from which data is loaded: their names are the driver's own,
+// and no file is ever read.
+var pipes atomic.Int64
+
+// Encode gives rows the form in which LOAD DATA takes them.
+func (d *Database) Encode(r engine.TableRows) []byte {
+	out := make([]byte, 0, len(r.Cells)*16)
+	for i, v := range r.Cells {
+		if i%len(r.Columns) > 0 {
+			out = append(out, '\t')
+		} else if i > 0 {
+			out = append(out, '\n')
+		}
+		out = appendField(out, v)
+	}
+	return append(out, '\n')
+}
+
+// appendField gives a value as a field; bytes are spelled, since a field is text.
+func appendField(out []byte, v any) []byte {
+	switch v := v.(type) {
+	case nil:
+		return append(out, `\N`...)
+	case int64:
+		return strconv.AppendInt(out, v, 10)
+	case float64:
+		return strconv.AppendFloat(out, v, 'g', -1, 64)
+	case bool:
+		if v {
+			return append(out, '1')
+		}
+		return append(out, '0')
+	case []byte:
+		return hex.AppendEncode(out, v)
+	}
+	for _, b := range []byte(fmt.Sprint(v)) {
+		switch b {
+		case '\t':
+			out = append(out, '\\', 't')
+		case '\n':
+			out = append(out, '\\', 'n')
+		case '\\':
+			out = append(out, '\\', b)
+		case 0:
+			out = append(out, '\\', '0')
+		default:
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// Load puts rows into a table. References are not held: the rows of a seed are right by
+// the way they are made. After an error some of the rows may be there: it is called
+// within a transaction, which is then taken back.
+func (d *Database) Load(ctx context.Context, r engine.TableRows) error {
+	if len(r.Cells)+len(r.Encoded) == 0 {
+		return nil
+	}
+	if err := d.HoldReferences(ctx, false); err != nil {
+		return err
+	}
+	err := d.loadData(ctx, r)
+	var own *mysql.MySQLError
+	if errors.As(err, &own) && (own.Number == 1148 || own.Number == 3948 || own.Number == 4166) && len(r.Cells) > 0 { // it takes none
+		err = d.insertAll(ctx, r)
+	}
+	return errors.Join(d.plain(err), d.HoldReferences(context.WithoutCancel(ctx), true))
+}
+
+// loadData loads rows by LOAD DATA. From a client the server takes what does not fit
+// with a warning, and leaves out what is there: both are looked for.
+func (d *Database) loadData(ctx context.Context, r engine.TableRows) error {
+	parts := r.Encoded
+	if len(parts) == 0 {
+		parts = [][]byte{d.Encode(r)}
+	}
+	lines := int64(0)
+	var body []io.Reader
+	for _, p := range parts {
+		lines += int64(bytes.Count(p, []byte{'\n'})) // one within a value is spelled
+		body = append(body, bytes.NewReader(p))
+	}
+	name := fmt.Sprintf("erbario_%d", pipes.Add(1))
+	mysql.RegisterReaderHandler(name, func() io.Reader { return io.MultiReader(body...) })
+	defer mysql.DeregisterReaderHandler(name)
+	var into, set []string
+	for i, c := range r.Columns {
+		if col := r.Table.Column(c); col != nil && binary(typeOrStored(col)) {
+			v := fmt.Sprintf("@erbario_%d", i)
+			into, set = append(into, v), append(set, quote(c)+" = unhex("+v+")")
+			continue
+		}
+		into = append(into, quote(c))
+	}
+	sql := "LOAD DATA LOCAL INFILE " + literal("Reader::"+name) + " INTO TABLE " + quote(r.Table.Name) + " CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' (" + strings.Join(into, ", ") + ")"
+	if len(set) > 0 {
+		sql += " SET " + strings.Join(set, ", ")
+	}
+	res, err := d.conn.ExecContext(ctx, sql)
+	if err != nil {
+		return err
+	}
+	warnings, err := d.Select(ctx, "SHOW WARNINGS LIMIT 1")
+	if err != nil {
+		return err
+	}
+	if len(warnings) > 0 {
+		return fmt.Errorf("the rows cannot be loaded: %s", warnings[0][2])
+	}
+	if n, err := res.RowsAffected(); err != nil || n != lines {
+		return errors.Join(err, fmt.Errorf("%d of %d rows of %s were loaded", n, lines, r.Table.Name))
+	}
+	return nil
+}
+
+// insertAll loads rows by INSERT.
+func (d *Database) insertAll(ctx context.Context, r engine.TableRows) error {
+	w := len(r.Columns)
+	for at := 0; at < r.Rows(); at += perInsert {
+		var values []string
+		for i := at; i < min(at+perInsert, r.Rows()); i++ {
+			var cells []string
+			for _, v := range r.Cells[i*w : (i+1)*w] {
+				cells = append(cells, cellSQL(v))
+			}
+			values = append(values, "("+strings.Join(cells, ", ")+")")
+		}
+		if err := d.Exec(ctx, "INSERT INTO "+quote(r.Table.Name)+" ("+quoteAll(r.Columns)+") VALUES "+strings.Join(values, ", ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cellSQL gives a value of a row as SQL.
+func cellSQL(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "NULL"
+	case string:
+		return literal(v)
+	case []byte:
+		return "x'" + hex.EncodeToString(v) + "'"
+	case bool:
+		return map[bool]string{true: "1", false: "0"}[v]
+	case float64:
+		return strconv.FormatFloat(v, 'g', -1, 64)
+	}
+	return fmt.Sprint(v)
+}
+
+// HoldReferences makes the server refuse rows whose reference points at nothing, or lets
+// them in.
+func (d *Database) HoldReferences(ctx context.Context, hold bool) error {
+	on := map[bool]string{true: "1", false: "0"}[hold]
+	return d.Exec(ctx, "SET SESSION foreign_key_checks = "+on)
+}
