@@ -348,3 +348,33 @@ func TestLoad(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
 }
+
+// What is shown of rows can be said again, to the byte.
+func TestSample(t *testing.T) {
+	d := open(t, testserver.MariaDB(t))
+	run(t, d, "CREATE TABLE t (a BIGINT UNSIGNED, b DECIMAL(8,3), c DOUBLE, d VARCHAR(20), e LONGBLOB, f DATETIME(6), g BIT(3), h JSON, i UUID, j DATE, k TINYINT(1))",
+		"INSERT INTO t VALUES (18446744073709551615, -1.250, 1e300, 'it''s \\\\ é', x'00ff', '2026-01-31 08:30:00.000001', b'101', '{\"a\": 1}', uuid(), '2026-01-31', 1), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)", "CREATE TABLE u LIKE t")
+	got, err := d.Sample(ctx, "SELECT * FROM t", 5)
+	require.NoError(t, err)
+	require.Len(t, got.Values, 2)
+	assert.Equal(t, []string{"a", "b", "c", "d", "e", "f", "g", "h", "i", "j", "k"}, got.Columns)
+	assert.Equal(t, []string{"NULL", "NULL"}, got.Values[1][:2])
+	for _, row := range got.Values {
+		run(t, d, "INSERT INTO u VALUES ("+strings.Join(row, ", ")+")")
+	}
+	n, err := d.Count(ctx, "SELECT * FROM t INTERSECT ALL SELECT * FROM u")
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, n)
+	one, err := d.Sample(ctx, "SELECT a FROM t ORDER BY a DESC", 1)
+	require.NoError(t, err)
+	assert.Equal(t, [][]string{{"18446744073709551615"}}, one.Values)
+	size, err := d.Size(ctx, "t")
+	require.NoError(t, err)
+	assert.Positive(t, size)
+	there, err := d.HasHistory(ctx)
+	require.NoError(t, err)
+	assert.False(t, there)
+	kept, err := d.Kept(ctx, "U")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"u"}, kept)
+}
