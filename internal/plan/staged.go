@@ -40,13 +40,6 @@ type Stage struct {
 	Wait   time.Duration // for so long nobody may have written as before
 }
 
-// The names of a column that changes its type under its own name: before it takes the
-// name, and of the old one while it gives it up.
-const (
-	nextPrefix = schema.OwnPrefix + "next_"
-	prevPrefix = schema.OwnPrefix + "prev_"
-)
-
 // Split makes two halves of a change that was planned as a whole, from live, before any
 // rename, to wanted. Its error says what cannot be split.
 func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
@@ -295,7 +288,7 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 		return fmt.Errorf("--staged: there is no one way to turn %s into %s and back: draft it by itself", c.Target(), c.To)
 	}
 	next := *col
-	next.Name, next.Comment = schema.Cut(nextPrefix+c.Name), ""
+	next.Name, next.Comment = schema.Cut(schema.NextPrefix+c.Name), ""
 	next.NotNull = col.NotNull && there.Fits == ""
 	b.Columns = slices.DeleteFunc(b.Columns, func(o *schema.Column) bool { return o.Name == c.Name })
 	b.Checks = slices.DeleteFunc(b.Checks, func(o *schema.Check) bool { return o.Column == c.Name })
@@ -307,7 +300,7 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 		}
 		if x.Where == nil && !slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil }) {
 			o := *x
-			o.Name, o.Parts = schema.Cut(nextPrefix+x.Name), slices.Clone(x.Parts)
+			o.Name, o.Parts = schema.Cut(schema.NextPrefix+x.Name), slices.Clone(x.Parts)
 			for i := range o.Parts {
 				if o.Parts[i].Column == c.Name {
 					o.Parts[i].Column = next.Name
@@ -323,7 +316,7 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	back, _ := s.engine.Convert(&next, old)
 	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Back: back, Hidden: true})
 	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: there.Guarded(s.engine.Quote(c.Name), col.SQLType)}
-	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(prevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
+	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(schema.PrevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
 	return nil
 }
 
@@ -334,7 +327,7 @@ func (s *splitter) view(t *schema.Table) {
 	}
 	var hidden []string
 	for _, c := range t.Columns {
-		if strings.HasPrefix(c.Name, nextPrefix) {
+		if strings.HasPrefix(c.Name, schema.NextPrefix) {
 			hidden = append(hidden, c.Name)
 		}
 	}
@@ -444,7 +437,7 @@ func (p *planner) twin(table, column string) (engine.Source, bool) {
 		for _, s := range t.Spans {
 			switch {
 			case t.Name != table || s.Old == nil:
-			case s.Hidden && column == schema.Cut(prevPrefix+s.Old.Name):
+			case s.Hidden && column == schema.Cut(schema.PrevPrefix+s.Old.Name):
 				now := *s.Column
 				now.Name = s.Old.Name
 				back, _ := p.Engine.Convert(&now, s.Old)

@@ -51,6 +51,10 @@ func Own(name string) bool {
 const (
 	OwnPrefix  = "erbario_"
 	KeptPrefix = "erbario_kept_"
+	// NextPrefix and PrevPrefix begin those of a column that changes its type under its
+	// own name: before it takes the name, and of the old one while it gives it up.
+	NextPrefix = OwnPrefix + "next_"
+	PrevPrefix = OwnPrefix + "prev_"
 )
 
 // Kept begins the names of what one migration keeps: its time, and a little of a

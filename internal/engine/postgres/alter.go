@@ -354,6 +354,10 @@ func (a *alteration) letGo() {
 		if !a.stays(x, a.to) {
 			a.do("index "+x.Name, "drop "+indexTitle(a.from, x), "", dropIndex(table, x))
 			a.last().index = x
+		}
+	}
+	for _, x := range a.from.Indexes { // whose names may have been those of what went
+		if !a.stays(x, a.to) {
 			continue
 		}
 		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })]
@@ -364,13 +368,17 @@ func (a *alteration) letGo() {
 	if a.from.PrimaryKey != nil && !a.staysKey() {
 		a.do("key", "drop the key of "+table, "", alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
+	goes := func(k *schema.Check) bool { // with its column
+		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column)
+	}
 	for _, k := range a.from.Checks {
-		if !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column) {
-			continue // it goes with its column
-		}
-		if !a.staysCheck(k, a.to) {
+		if !goes(k) && !a.staysCheck(k, a.to) {
 			a.do("check "+k.Name, "drop check "+k.Name, noteKeeps, alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
 			a.last().check = k
+		}
+	}
+	for _, k := range a.from.Checks {
+		if goes(k) || !a.staysCheck(k, a.to) {
 			continue
 		}
 		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]

@@ -37,7 +37,7 @@ type database struct {
 	pooled   bool                    // a pooler stands between: what is set stays not beyond a transaction
 	path     string                  // where names are looked up
 	deferred []deferredKey           // references that are held at the end alone, for now
-	upon     map[string]func() error // make again what stood on views that went, by their names
+	upon     map[string]func() error // make again what stood on views and columns that went, by their names
 	report   func(engine.Progress)
 	waits    waiting // for whom its statements wait
 	loadedMu sync.Mutex
@@ -402,17 +402,17 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if d.inTx && d.pg().TxStatus() != 'T' {
 		return errors.New("the statement ended the migration's transaction: what it did is there to stay, and the rest is not done")
 	}
-	if dropped, view := viewStatement(statement); dropped { // the views on it come when it comes
-		if restore != nil {
-			if d.upon == nil {
-				d.upon = map[string]func() error{}
-			}
-			d.upon[view] = restore
-		}
-		return nil
-	} else if again := d.upon[view]; again != nil {
-		delete(d.upon, view)
+	goes, comes := waits(statement)
+	if again := d.upon[comes]; again != nil {
+		delete(d.upon, comes)
 		restore = again
+	}
+	if goes != "" && restore != nil { // it comes when that comes
+		if d.upon == nil {
+			d.upon = map[string]func() error{}
+		}
+		d.upon[goes] = restore
+		return nil
 	}
 	if restore == nil {
 		return nil
@@ -481,8 +481,8 @@ func destroys(statement string) string {
 
 // Settle holds again what was held at the end alone.
 func (d *database) Settle(ctx context.Context) error {
-	for view := range d.upon {
-		return fmt.Errorf("views of others stand on %s, which goes: drop or change them first", quote(view))
+	for name := range d.upon {
+		return fmt.Errorf("views of others stand on %s, which goes: drop or change them first", name)
 	}
 	return d.holdAgain(ctx)
 }

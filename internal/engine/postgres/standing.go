@@ -10,13 +10,16 @@ import (
 	"context"
 	"fmt"
 	"strings"
+
+	"erbario/internal/schema"
 )
 
-// standing finds the views that stand on a table, those behind before those they
-// stand on, with all that makes them again.
+// standing finds the views that stand on a table, or on one column of it, those behind
+// before those they stand on, with all that makes them again.
 const standing = `WITH RECURSIVE over (oid, depth) AS (
 		SELECT DISTINCT r.ev_class, 1 FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
 		WHERE d.classid = 'pg_rewrite'::regclass AND d.refclassid = 'pg_class'::regclass AND d.refobjid = to_regclass(?) AND r.ev_class <> d.refobjid
+		AND (?::text = '' OR d.refobjsubid IN (SELECT attnum FROM pg_attribute WHERE attrelid = d.refobjid AND attname = ?))
 		UNION
 		SELECT r.ev_class, o.depth + 1 FROM over o JOIN pg_depend d ON d.refobjid = o.oid AND d.refclassid = 'pg_class'::regclass AND d.classid = 'pg_rewrite'::regclass
 		JOIN pg_rewrite r ON r.oid = d.objid WHERE r.ev_class <> o.oid AND o.depth < 50
@@ -77,6 +80,45 @@ func viewStatement(statement string) (dropped bool, view string) {
 	return list[0].is("DROP"), list[2].name()
 }
 
+// swaps tells whether a statement gives a column a name of Erbario's, which another one
+// is about to take, or takes one away again. What other people have standing on the
+// column means the name.
+func swaps(statement string) (away bool, table, column string) {
+	list := tokens(statement)
+	if len(list) != 8 || !list[0].is("ALTER") || !list[1].is("TABLE") || !list[3].is("RENAME") || !list[4].is("COLUMN") || !list[6].is("TO") {
+		return false, "", ""
+	}
+	from, to := list[5].name(), list[7].name()
+	between := func(name string) bool {
+		return strings.HasPrefix(name, schema.NextPrefix) || strings.HasPrefix(name, schema.PrevPrefix)
+	}
+	switch {
+	case between(from) == between(to):
+		return false, "", ""
+	case between(to):
+		return true, list[2].name(), from
+	}
+	return false, list[2].name(), to
+}
+
+// waits tells by its name what goes with a statement and comes with another, and what is
+// made again with it: a view, or a column that changes its place with another.
+func waits(statement string) (goes, comes string) {
+	if dropped, view := viewStatement(statement); dropped {
+		return view, ""
+	} else if view != "" {
+		return "", view
+	}
+	switch away, table, column := swaps(statement); {
+	case table == "":
+		return "", ""
+	case away:
+		return table + "." + column, ""
+	default:
+		return "", table + "." + column
+	}
+}
+
 // aside takes away what would hold a statement up; what it returns makes it again, nil
 // where nothing did.
 func (d *database) aside(ctx context.Context, statement string) (restore func() error, err error) {
@@ -84,16 +126,23 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 	if dropped, view := viewStatement(statement); dropped {
 		table = view
 	}
+	column := ""
+	if away, t, c := swaps(statement); away {
+		table, column, types = t, c, []string{c}
+	}
 	if table == "" {
 		return nil, nil
 	}
-	views, err := d.viewsAside(ctx, quote(table))
+	views, err := d.viewsAside(ctx, quote(table), column)
 	if err != nil || len(types) == 0 {
 		return views, err
 	}
 	rows, err := d.Select(ctx, naming, quote(table), "{"+quoteArray(types)+"}")
 	if err != nil {
 		return nil, err
+	}
+	if len(rows) == 0 {
+		return views, nil
 	}
 	for _, r := range rows {
 		if err := d.Exec(ctx, r[1]); err != nil {
@@ -127,10 +176,10 @@ func quoteArray(list []string) string {
 	return strings.Join(out, ",")
 }
 
-// viewsAside drops the views that stand on a table; what it returns makes them again, nil
-// where there are none.
-func (d *database) viewsAside(ctx context.Context, table string) (func() error, error) {
-	rows, err := d.Select(ctx, standing, table)
+// viewsAside drops the views that stand on a table, or on one column of it; what it
+// returns makes them again, nil where there are none.
+func (d *database) viewsAside(ctx context.Context, table, column string) (func() error, error) {
+	rows, err := d.Select(ctx, standing, table, column, column)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
