@@ -42,7 +42,7 @@ func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers,
 	var given plan.Answers
 	type move struct{ from, to string }
 	var renames []move
-	var drops []string
+	var drops, requires []string
 	bound := func(name string) bool {
 		return slices.ContainsFunc(m.lines, func(l string) bool { return strings.Contains(l, name) })
 	}
@@ -62,6 +62,9 @@ func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers,
 		case n == 2 && !bound(f.name) && len(from[at].fields) > 1 && !strings.HasPrefix(f.typ, "references"):
 			drops = append(drops, f.name)
 			continue
+		case n == 3 && !f.required() && !bound(f.name) && !strings.HasPrefix(f.typ, "references") && !slices.Contains(f.clauses, "unique"):
+			f.clauses = slices.DeleteFunc(slices.Clone(f.clauses), func(c string) bool { return c == "optional" })
+			requires = append(requires, f.name)
 		}
 		m.fields = append(m.fields, f)
 	}
@@ -79,6 +82,9 @@ func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers,
 		}
 		for _, d := range drops {
 			given.Drop[table+"."+d] = true
+		}
+		for _, f := range requires { // the value is the test's to say
+			given.Fill[table+"."+f] = plan.Fill{}
 		}
 		return given
 	}, m.name
@@ -114,8 +120,12 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 		}
 	}
 	said := answers(table)
-	if c := s.Wanted.Table(table).Column("given"); c != nil {
-		said.Fill[table+".given"] = fill(t, s, s.Wanted.Table(table), c, r)
+	filled := map[string]bool{} // and null again after the undo
+	for _, c := range s.Wanted.Table(table).Columns {
+		if _, ok := said.Fill[table+"."+c.Name]; ok || c.Name == "given" {
+			said.Fill[table+"."+c.Name] = fill(t, s, s.Wanted.Table(table), c, r)
+			filled[c.Name] = true
+		}
 	}
 	first, second, err := s.Staged(ctx, draft.Request{Title: "change", Answers: said, Now: time.Now(), Rows: true}, time.Hour)
 	if err != nil && strings.Contains(err.Error(), "--staged: ") {
@@ -148,7 +158,9 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 				continue
 			}
 			for _, c := range t.Columns {
-				out[t.Name] = append(out[t.Name], c.Name)
+				if t.Name != table || !filled[c.Name] {
+					out[t.Name] = append(out[t.Name], c.Name)
+				}
 			}
 			slices.Sort(out[t.Name])
 		}

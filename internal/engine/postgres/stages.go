@@ -95,7 +95,7 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) *schema.Trigger {
 	if vars.Len() > 0 {
 		text += "DECLARE\n" + vars.String()
 	}
-	text += "BEGIN\n" + body.String() + "    RETURN NEW;\nEND\n"
+	text += "BEGIN\n    IF " + quietly + " THEN\n        RETURN NEW;\n    END IF;\n" + body.String() + "    RETURN NEW;\nEND\n"
 	name := schema.Cut(bridgePrefix + t.Name + "_" + string(schema.ForBridge))
 	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()", quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
 	return &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)}
