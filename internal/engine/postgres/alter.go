@@ -267,7 +267,11 @@ func changes(from, to *schema.Table, sources map[string]engine.Source, inUse boo
 // alone tells whether an expression reads no column but its own, so that the server
 // can work it out while it changes the column's type.
 func alone(sql string, t *schema.Table, column string) bool {
-	for _, tok := range tokens(sql) {
+	list := tokens(sql)
+	for i, tok := range list {
+		if i > 0 && list[i-1].is("::") {
+			continue // a type, whatever columns are called
+		}
 		if tok.is("SELECT") || tok.kind == tokParam || tok.named() && tok.name() != column && t.Column(tok.name()) != nil {
 			return false
 		}
