@@ -402,7 +402,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if d.inTx && d.pg().TxStatus() != 'T' {
 		return errors.New("the statement ended the migration's transaction: what it did is there to stay, and the rest is not done")
 	}
-	goes, comes := waits(statement)
+	goes, comes := exchange(statement)
 	if again := d.upon[comes]; again != nil {
 		delete(d.upon, comes)
 		restore = again

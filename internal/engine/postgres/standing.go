@@ -3,7 +3,8 @@ package postgres
 // This file sees to what other people have standing on a table. The server lets no
 // column go or change its type while a view shows it, and none change its type while a
 // trigger or a policy names it, so each is taken away with all that it has, and made
-// again behind the statement. One that cannot be made again stops the migration by its
+// again behind the statement; behind a later one, where a view of ours is made anew or
+// two columns change places. One that cannot be made again stops the migration by its
 // name.
 
 import (
@@ -101,9 +102,9 @@ func swaps(statement string) (away bool, table, column string) {
 	return false, list[2].name(), to
 }
 
-// waits tells by its name what goes with a statement and comes with another, and what is
+// exchange tells by its name what goes with a statement and comes with another, and what is
 // made again with it: a view, or a column that changes its place with another.
-func waits(statement string) (goes, comes string) {
+func exchange(statement string) (goes, comes string) {
 	if dropped, view := viewStatement(statement); dropped {
 		return view, ""
 	} else if view != "" {
