@@ -77,7 +77,7 @@ var changeCases = []changeCase{
 	{kind: "text becomes boolean", before: "v text", after: "v boolean", fit: "('true'), ('false')", way: "('true'), ('yes')"},
 	{kind: "text becomes json", before: "v text", after: "v json", fit: "('[1]')", way: "('[1]'), ('[1')"},
 	{kind: "json becomes text", before: "v json", after: "v text", fit: "('[1]')"},
-	{kind: "integer becomes date", before: "v integer optional", after: "v date optional", fit: "(NULL)", way: "(NULL), (7)", flags: []string{"--fill", "specimens.v=sql:date('2026-01-01', v || ' days')"}, on: map[string][]string{"postgres": {"--fill", "specimens.v=sql:date '2026-01-01' + v"}}},
+	{kind: "integer becomes date", before: "v integer optional", after: "v date optional", fit: "(NULL)", way: "(NULL), (7)", flags: []string{"--fill", "specimens.v=sql:date('2026-01-01', v || ' days')"}, on: map[string][]string{"postgres": {"--fill", "specimens.v=sql:date '2026-01-01' + v"}, "mariadb": {"--fill", "specimens.v=sql:date '2026-01-01' + interval v day"}}},
 	{kind: "a field goes", before: "code text(9)\n    note text optional", after: "code text(9)", way: "('a', 'x')", flags: []string{"--drop", "specimens.note"}},
 	{kind: "a field has another name", before: "code text(9)\n    note text optional", after: "code text(9)\n    remark text optional", way: "('a', 'x')", flags: []string{"--rename", "specimens.note=remark"}},
 	{kind: "the key", before: "code text(9)", after: "code text(9) key", fit: "('a')", way: "('a'), ('a')", flags: []string{"--drop", "specimens.id", "--drop", "specimens.*"}},

@@ -17,6 +17,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	// The engines that this program knows.
+	_ "erbario/internal/engine/mariadb"
 	_ "erbario/internal/engine/postgres"
 	_ "erbario/internal/engine/sqlite"
 )

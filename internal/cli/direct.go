@@ -5,7 +5,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -67,13 +66,10 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	m.Text = migration.WithHead(m)
 	watching := a.watch(l)
 	began := time.Now()
-	if err := l.db.Begin(ctx, o.wait); err != nil {
-		return err
-	}
-	_, back, err := runner.Forward(ctx, l.db, l.engine, m, began, runner.Options{Home: true})
+	back, err := runner.Once(ctx, l.db, l.engine, m, runner.Options{Home: true, Wait: o.wait})
 	watching.end()
 	if err != nil {
-		return errors.Join(a.runFailed(l, err, 0), l.db.Rollback())
+		return a.runFailed(l, err, 0)
 	}
 	if err := p.Save(); err != nil {
 		return err

@@ -90,18 +90,18 @@ func (p *evolving) rows() string {
 		var names []string
 		for _, c := range t.Columns {
 			if c.Name != "created_at" && c.Name != "updated_at" {
-				names = append(names, `"`+c.Name+`"`)
+				names = append(names, p.place.Engine.Quote(c.Name))
 			}
 		}
 		if p.place.Engine.HoldsReferences() { // a server puts a column that comes back behind the others
 			slices.SortFunc(names, func(a, b string) int {
-				if (a == `"id"`) != (b == `"id"`) {
-					return map[bool]int{true: -1, false: 1}[a == `"id"`]
+				if id := p.place.Engine.Quote("id"); (a == id) != (b == id) {
+					return map[bool]int{true: -1, false: 1}[a == id]
 				}
 				return strings.Compare(a, b)
 			})
 		}
-		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %q ORDER BY 1", strings.Join(names, ", "), t.Name), 0)
+		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.Quote(t.Name)), 0)
 		require.NoError(p.t, err)
 		fmt.Fprintf(&b, "%s (%s)\n", t.Name, strings.Join(rows.Columns, ", "))
 		for _, r := range rows.Values {

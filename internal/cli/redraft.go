@@ -2,7 +2,9 @@ package cli
 
 // This file is the command redraft: for people who change their minds while the
 // change has gone nowhere beyond their own databases. All of it happens in one
-// transaction of each database: it is as it was until the new migration stands.
+// transaction of each database: it is as it was until the new migration stands. Where
+// changes of tables commit by themselves, each migration is taken back and applied step
+// by step, and what was done is taken back where the new one does not come to stand.
 
 import (
 	"context"
@@ -354,16 +356,78 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	return d, renames, nil
 }
 
-// try makes the whole run in one transaction. A flag is what a person answered:
-// then everything has been taken back, and it is to be tried again.
+// turn is the run on one database, until the new migration stands.
+type turn struct {
+	*remaking
+	l     *live
+	apart bool                   // it is not one transaction
+	gone  []*migration.Migration // taken back, newest first
+	come  []*migration.Migration // others that were applied
+	named [][3]string            // kept tables and their columns that were given other names
+}
+
+func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
+	t := &turn{remaking: r, l: l, apart: l.engine.CommitsChanges()}
+	if t.apart {
+		return t, l.db.Hold(ctx, time.Minute)
+	}
+	return t, l.db.Begin(ctx, time.Minute)
+}
+
+// end lets the new migration stand.
+func (t *turn) end(ctx context.Context) error {
+	if t.apart {
+		t.gone, t.come, t.named = nil, nil, nil
+		return t.l.db.Release(ctx)
+	}
+	return t.l.db.Commit(ctx)
+}
+
+// back makes the database as it was, unless the new migration stands.
+func (t *turn) back(ctx context.Context) error {
+	if !t.apart {
+		return t.l.db.Rollback()
+	}
+	ctx = context.WithoutCancel(ctx)
+	db, e, o := t.l.db, t.l.engine, runner.Options{Home: true, Revive: true, Wait: time.Minute}
+	var err error
+	for _, n := range slices.Backward(t.named) {
+		from, to := n[2], n[0]
+		if n[1] != "" { // a column of the table that has its old name by then
+			err = errors.Join(err, draft.Rename(ctx, db, e, n[0], n[2], n[1]))
+			continue
+		}
+		err = errors.Join(err, draft.Rename(ctx, db, e, from, "", to))
+	}
+	for _, m := range slices.Backward(t.come) {
+		if err == nil {
+			_, err = runner.Away(ctx, db, e, m, o)
+		}
+	}
+	for _, m := range slices.Backward(t.gone) {
+		if err == nil {
+			_, err = runner.Into(ctx, db, e, m, time.Now(), o)
+		}
+	}
+	t.gone, t.come, t.named = nil, nil, nil
+	if err != nil {
+		err = fmt.Errorf("and what was taken back could not be applied again (look at erbario status): %w", err)
+	}
+	return errors.Join(err, db.Release(ctx))
+}
+
+// try makes the whole run. A flag is what a person answered: then everything has been
+// taken back, and it is to be tried again.
 func (r *remaking) try(ctx context.Context, l *live, others []string) (flag string, err error) {
-	if err := l.db.Begin(ctx, time.Minute); err != nil {
+	t, err := r.turnOn(ctx, l)
+	if err != nil {
 		return "", err
 	}
-	defer l.db.Rollback()
+	defer func() { err = errors.Join(err, t.back(ctx)) }()
 	began := time.Now()
 	r.lines = nil
-	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
+	t.gone, err = draft.TakeBack(ctx, l.db, r.e, r.old)
+	was := len(t.gone) > 0
 	var held *runner.InTheWay
 	if errors.As(err, &held) && !r.json {
 		r.inTheWay(held)
@@ -373,7 +437,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 		return "", r.runFailed(l, err, 0)
 	}
 	if was {
-		if err := r.others(ctx, l); err != nil {
+		if err := t.others(ctx); err != nil {
 			return "", err
 		}
 	}
@@ -386,7 +450,9 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 		return "", err
 	}
 	if len(d.Plan.Questions) > 0 && r.interactive() {
-		l.db.Rollback()
+		if err := t.back(ctx); err != nil {
+			return "", err
+		}
 		return r.ask(ctx, s, d.Plan.Questions[0])
 	}
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
@@ -403,14 +469,14 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	}
 	var run runner.Run
 	if was {
-		if err := r.hand(ctx, l.db, d.Migration, renames); err != nil {
+		if err := t.hand(ctx, d.Migration, renames); err != nil {
 			return "", errors.Join(err, files.back())
 		}
 		if d.Migration != nil {
-			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former()})
+			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former(), Wait: time.Minute})
 			if err != nil {
 				err = r.runFailed(l, err, 0)
-				if !d.Migration.Atomic() {
+				if !d.Migration.Atomic() && !t.apart {
 					err = fmt.Errorf("%w; where one transaction cannot hold it, erbario undo, delete its file, and draft it anew", err)
 				}
 				return "", errors.Join(err, files.back())
@@ -418,7 +484,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 			run = runner.Run{Migration: d.Migration, Took: time.Since(began), Restored: back}
 		}
 	}
-	if err := l.db.Commit(ctx); err != nil {
+	if err := t.end(ctx); err != nil {
 		return "", errors.Join(err, files.back())
 	}
 	if err := errors.Join(files.remove(), r.p.Save()); err != nil {
@@ -443,17 +509,19 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 
 // others applies what waits of the other migrations, such as those that came with
 // a merge, so that the new draft is made of what will be there.
-func (r *remaking) others(ctx context.Context, l *live) error {
+func (t *turn) others(ctx context.Context) error {
+	r, l := t.remaking, t.l
 	applied, err := runner.History(ctx, l.db)
 	if err != nil {
 		return err
 	}
 	for _, m := range runner.Stand(r.rest, applied, r.e).Waiting {
 		began := time.Now()
-		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Answers: nil, Home: l.Throwaway})
+		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Answers: nil, Home: l.Throwaway, Wait: time.Minute})
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}
+		t.come = append(t.come, m)
 		r.lines = append(r.lines, r.out.sign("+", m.ID)+"  "+plural(len(m.Steps), "step", "steps")+", "+spent(time.Since(began)))
 		for _, b := range back {
 			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows)))
@@ -464,37 +532,38 @@ func (r *remaking) others(ctx context.Context, l *live) error {
 
 // follow brings another database that goes together with the first to the same
 // place.
-func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, renames []plan.Rename) error {
+func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, renames []plan.Rename) (err error) {
 	l, err := r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	if err := l.db.Begin(ctx, time.Minute); err != nil {
+	t, err := r.turnOn(ctx, l)
+	if err != nil {
 		return err
 	}
-	defer l.db.Rollback()
+	defer func() { err = errors.Join(err, t.back(ctx)) }()
 	began := time.Now()
 	r.lines = nil
-	was, err := draft.TakeBack(ctx, l.db, r.e, r.old)
-	if err != nil || !was {
+	t.gone, err = draft.TakeBack(ctx, l.db, r.e, r.old)
+	if err != nil || len(t.gone) == 0 {
 		return err
 	}
-	if err := r.others(ctx, l); err != nil {
+	if err := t.others(ctx); err != nil {
 		return err
 	}
 	var run runner.Run
-	if err := r.hand(ctx, l.db, m, renames); err != nil {
+	if err := t.hand(ctx, m, renames); err != nil {
 		return err
 	}
 	if m != nil {
-		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway, Declared: true, Former: r.former()})
+		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway, Declared: true, Former: r.former(), Wait: time.Minute})
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}
 		run = runner.Run{Migration: m, Restored: back}
 	}
-	if err := l.db.Commit(ctx); err != nil {
+	if err := t.end(ctx); err != nil {
 		return err
 	}
 	for _, line := range r.lines {
@@ -509,12 +578,13 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 
 // hand moves what the undo put aside to where the new migration looks for it; if
 // there is none, to where nothing does.
-func (r *remaking) hand(ctx context.Context, db engine.Database, m *migration.Migration, renames []plan.Rename) error {
+func (t *turn) hand(ctx context.Context, m *migration.Migration, renames []plan.Rename) error {
+	db := t.l.db
 	if m != nil {
-		return draft.Hand(ctx, db, r.e, r.old, m.ID, renames)
+		return draft.Hand(ctx, db, t.e, t.old, m, renames, func(table, column, to string) { t.named = append(t.named, [3]string{table, column, to}) })
 	}
-	for _, o := range r.old {
-		if err := runner.SetApart(ctx, db, r.e, o); err != nil {
+	for _, o := range t.old {
+		if err := runner.SetApart(ctx, db, t.e, o); err != nil {
 			return err
 		}
 	}

@@ -301,7 +301,7 @@ func (w *walk) check() {
 	db := w.db()
 	defer db.Close()
 	for i, n := range names {
-		names[i] = `"` + n + `"`
+		names[i] = w.place.Engine.Quote(n)
 	}
 	rows, err := db.Sample(w.t.Context(), "SELECT "+strings.Join(names, ", ")+" FROM specimens ORDER BY id", 0)
 	require.NoError(w.t, err, "%s", strings.Join(w.steps, "\n"))

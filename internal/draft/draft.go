@@ -196,7 +196,8 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 	}
 	var renames, madeRenames []engine.Step // of the latter only what a migration made
-	enums := map[plan.Rename]engine.Step{}
+	enums, named := map[plan.Rename]engine.Step{}, map[plan.Rename][]engine.Step{}
+	renamed, madeRenamed := from, made // by what was renamed before
 	for _, r := range answers.Rename {
 		if r.Value != "" {
 			step, ok := plan.EnumRename(s.Engine, from, r)
@@ -217,10 +218,13 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 			continue
 		}
-		step := s.Engine.Rename(r.Table, r.Column, r.To)
-		renames = append(renames, step)
-		if t := made.Table(r.Table); t != nil && (r.Column == "" || t.Column(r.Column) != nil) {
-			madeRenames = append(madeRenames, step)
+		t := madeRenamed.Table(r.Table)
+		named[r], renamed = s.Engine.Rename(renamed, r.Table, r.Column, r.To)
+		renames = append(renames, named[r]...)
+		if t != nil && (r.Column == "" || t.Column(r.Column) != nil) {
+			var steps []engine.Step
+			steps, madeRenamed = s.Engine.Rename(madeRenamed, r.Table, r.Column, r.To)
+			madeRenames = append(madeRenames, steps...)
 		}
 	}
 	for _, o := range s.Wanted.Others { // an enum type that has to be made anew
@@ -236,7 +240,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
@@ -255,6 +259,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		in.InUse = func(table string) bool {
 			return !slices.ContainsFunc(r.Plain, func(n string) bool { return strings.EqualFold(n, table) })
 		}
+	}
+	if !r.Now.IsZero() { // it becomes a file
+		in.Gentle = s.gentle(ctx, from, r.Rows)
 	}
 	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
 		return nil, err
@@ -316,6 +323,45 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 	return len(list) > 0, err
 }
 
+// gentle gives a function that has the engine find out, on scratch, how gently it can
+// make the changes of a plan, where that is to be said of each; nil: it is not.
+func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func(*plan.Plan) error {
+	if _, ok := s.DB.(engine.Gentle); !ok {
+		return nil
+	}
+	return func(p *plan.Plan) error {
+		m := planned("gentle", s.Engine, p)
+		in := proof.Input{Engine: s.Engine, Start: from, Migration: m}
+		if rows {
+			in.Live = s.sample(ctx)
+		}
+		if err := proof.Gently(ctx, in); err != nil {
+			return err
+		}
+		for i, st := range m.Steps {
+			for j := range st.Apply {
+				p.Steps[i].Apply[j] = st.Apply[j].SQL
+			}
+			for j := range st.Undo {
+				p.Steps[i].Undo[j] = st.Undo[j].SQL
+			}
+		}
+		return nil
+	}
+}
+
+// planned is the migration of a plan.
+func planned(id string, e engine.Engine, p *plan.Plan) *migration.Migration {
+	m := &migration.Migration{ID: id, Engine: e.Name(), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
+	for _, f := range p.Found {
+		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
+	}
+	for _, st := range p.Steps {
+		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Batches: st.Batches, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+	}
+	return m
+}
+
 // Request is what a draft is made of.
 type Request struct {
 	Title   string
@@ -352,13 +398,8 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if len(p.Questions) > 0 || len(p.Steps)+len(r.Steps) == 0 {
 		return d, nil
 	}
-	m := &migration.Migration{ID: id, Engine: s.Engine.Name(), Follows: s.Last(), Answers: s.said(r.Said, p.Unused), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
-	for _, f := range p.Found {
-		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
-	}
-	for _, st := range p.Steps {
-		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Batches: st.Batches, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
-	}
+	m := planned(id, s.Engine, p)
+	m.Follows, m.Answers = s.Last(), s.said(r.Said, p.Unused)
 	for i := range m.Steps {
 		m.Drafted = append(m.Drafted, m.Sum(&m.Steps[i]))
 	}

@@ -88,34 +88,33 @@ func renamed(s migration.Step, from, to string) migration.Step {
 }
 
 // TakeBack takes migrations back on a database inside the transaction that was
-// begun, newest first, as far as it has them; it returns whether there was one.
-// Deleted rows may come back: the new draft puts their mark back.
-func TakeBack(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration) (bool, error) {
+// begun, newest first, as far as it has them; it returns those. Deleted rows may come
+// back: the new draft puts their mark back.
+func TakeBack(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration) (gone []*migration.Migration, err error) {
 	applied, err := runner.History(ctx, db)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	any := false
 	for i := len(applied) - 1; i >= 0; i-- {
 		a := applied[i]
 		if !slices.ContainsFunc(old, func(m *migration.Migration) bool { return m.ID == a.ID }) {
 			if slices.ContainsFunc(applied[:i], func(b runner.Applied) bool {
 				return slices.ContainsFunc(old, func(m *migration.Migration) bool { return m.ID == b.ID })
 			}) && !independent(a, old) {
-				return any, fmt.Errorf("%s was applied after what is to be drafted again and does not belong to it: take it back first with erbario undo", a.ID)
+				return gone, fmt.Errorf("%s was applied after what is to be drafted again and does not belong to it: take it back first with erbario undo", a.ID)
 			}
 			continue
 		}
 		m, err := migration.Parse("history of "+a.ID, a.Text, e)
 		if err != nil {
-			return any, err
+			return gone, err
 		}
-		if _, err := runner.Away(ctx, db, e, m, runner.Options{Revive: true}); err != nil {
-			return any, err
+		if _, err := runner.Away(ctx, db, e, m, runner.Options{Revive: true, Wait: time.Minute}); err != nil {
+			return gone, err
 		}
-		any = true
+		gone = append(gone, m)
 	}
-	return any, nil
+	return gone, nil
 }
 
 // independent tells whether an applied migration came with a merge: it was not
@@ -127,24 +126,26 @@ func independent(a runner.Applied, old []*migration.Migration) bool {
 }
 
 // Hand moves what an undo of the old migrations kept to where the new one looks
-// for it. Renames, by table or table.column, are of what only the old ones made.
-func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, id string, renames []plan.Rename) error {
+// for it. Renames, by table or table.column, are of what only the old ones made. done is
+// told each name that was given, table, column and new name.
+func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, renames []plan.Rename, done func(table, column, to string)) error {
 	taken := map[string]int{} // how many of the names for a table are
 	for _, m := range old {
 		list, err := runner.PutAsideBy(ctx, db, m)
 		if err != nil {
 			return err
 		}
-		if !m.Atomic() { // what steps that run apart kept last comes back first
+		if m.Atomic() != now.Atomic() { // what steps that run apart kept last comes back first
 			slices.Reverse(list)
 		}
 		for _, aside := range list {
 			name, table := aside.Name, aside.Table
 			for _, r := range renames {
 				if r.Column != "" && strings.EqualFold(r.Table, table) {
-					if err := run(ctx, db, e.Rename(name, r.Column, r.To)); err != nil {
+					if err := Rename(ctx, db, e, name, r.Column, r.To); err != nil {
 						return err
 					}
+					done(name, r.Column, r.To)
 				}
 			}
 			for _, r := range renames {
@@ -152,7 +153,7 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 					table = r.To
 				}
 			}
-			free := runner.UndoKeeps(id, table)
+			free := runner.UndoKeeps(now.ID, table)
 			if taken[table] == len(free) {
 				return fmt.Errorf("too many migrations of %s would become one", table)
 			}
@@ -161,18 +162,23 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 			if to == name {
 				continue
 			}
-			if err := run(ctx, db, e.Rename(name, "", to)); err != nil {
+			if err := Rename(ctx, db, e, name, "", to); err != nil {
 				return err
 			}
+			done(name, "", to)
 		}
 	}
 	return nil
 }
 
-func run(ctx context.Context, db engine.Database, s engine.Step) error {
-	for _, sql := range s.Apply {
-		if err := db.Step(ctx, sql); err != nil {
-			return err
+// Rename gives a kept table, or a column of one, another name.
+func Rename(ctx context.Context, db engine.Database, e engine.Engine, table, column, to string) error {
+	steps, _ := e.Rename(nil, table, column, to)
+	for _, s := range steps {
+		for _, sql := range s.Apply {
+			if err := db.Step(ctx, sql); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -40,16 +40,28 @@ type Engine interface {
 	Remove(r Removal) Step
 	// SetRows gives the step that makes reference rows as they are declared.
 	SetRows(r RowSetting) Step
-	// KeepAside gives the statements that put values of a table aside into the
+	// KeepAside gives the statements that make a table, and those that put values of another aside into the
 	// table kept before it or some of its columns are dropped; no columns: all of
 	// it. PutBack gives those that bring them back into the table once it is there
 	// again; what finds no row stays in kept.
-	KeepAside(t *schema.Table, columns []string, kept string) []string
+	KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string)
 	// With stay, kept rows are not taken away, since they hold more.
 	PutBack(t, kept *schema.Table, stay bool) []string
-	// Rename gives the step that gives a table or a column another name,
-	// followed by everything that refers to it.
-	Rename(table, column, to string) Step
+	// Rename gives the steps that give a table or a column of s another name,
+	// followed by everything that refers to it, and s after them. Without s it is a
+	// table that nothing refers to.
+	Rename(s *schema.Schema, table, column, to string) ([]Step, *schema.Schema)
+	// Separate gives steps, as they would stand in one transaction, the form in which
+	// the engine runs them.
+	Separate(steps []Step) []Step
+	// CommitsChanges tells whether a change of a table commits by itself, so that a
+	// migration cannot be one transaction.
+	CommitsChanges() bool
+	// OrdersColumns tells whether the order of columns is compared, and can be mended.
+	OrdersColumns() bool
+	// EmptyRow is what stands behind INSERT INTO and a table's name for a row of
+	// defaults alone.
+	EmptyRow() string
 	// Convert tells how a value of one column becomes one of another type; ok is
 	// false where there is no one obvious way.
 	Convert(from, to *schema.Column) (c Conversion, ok bool)
@@ -111,6 +123,8 @@ type Engine interface {
 	Bind(sql string, values map[string]string) string
 	// Refuse says why a statement cannot stand in a step, or nil.
 	Refuse(statement string) error
+	// OnlyLocks tells whether a statement does nothing but to lock tables.
+	OnlyLocks(statement string) bool
 	// Tables are the tables that a statement names, as far as its words tell.
 	Tables(statement string) []string
 	// Inside is a statement of a step outside of any transaction as it can stand in one,
@@ -180,6 +194,13 @@ type Span struct {
 	Hidden      bool // no application knows Column yet
 }
 
+// Gentle is a Database that tells how gently it can make a change of a table: Gentlest
+// runs the statement, and returns it with the words for that. Where the table has no rows
+// it promises no more than what it can do with them.
+type Gentle interface {
+	Gentlest(ctx context.Context, statement string, empty bool) (string, error)
+}
+
 // Mode is what a database is opened for.
 type Mode int
 
@@ -237,11 +258,17 @@ type Database interface {
 	// Hold takes the lock of Begin for more than one transaction, until Release.
 	Hold(ctx context.Context, wait time.Duration) error
 	Release(ctx context.Context) error
-	// Outside runs a statement that cannot stand in a transaction. Left tells what one
-	// left behind that may have been cut off: whether it is done; what is half there is
-	// taken away, so that it can be run again.
+	// Outside runs a statement that cannot stand in a transaction. Before notes what
+	// such statements are about to change, and Reached tells, from that, how many of
+	// them are done where they may have been cut off; what is half there is taken away,
+	// so that it can be run again.
 	Outside(ctx context.Context, sql string) error
-	Left(ctx context.Context, sql string) (done bool, err error)
+	Before(ctx context.Context, statements []string) (string, error)
+	Reached(ctx context.Context, statements []string, before string) (int, error)
+	// LockTables lets nobody else at tables, nor at those that statements lock, until
+	// UnlockTables, where the engine does not do so by itself.
+	LockTables(ctx context.Context, tables, statements []string) error
+	UnlockTables(ctx context.Context) error
 	// Session names this connection to others, and Gone tells whether one that had a
 	// name is there no more, so that nothing of it still runs.
 	Session() string

@@ -31,8 +31,13 @@ type Input struct {
 	NoKeep   bool // what a step destroys is not kept
 	NoDrop   bool // columns cannot be dropped in place in this database
 	Rows     []TableRows
-	// EnumRenames are the steps of those renames that concern enum types.
+	// EnumRenames are the steps of those renames that concern enum types, Renames those
+	// of all others, which were made to come to Live.
 	EnumRenames map[Rename]engine.Step
+	Renames     map[Rename][]engine.Step
+	// Gentle finds out, where the engine wants that, how gently it can make the steps of
+	// a plan, and writes that into them; nil: it does not matter.
+	Gentle func(p *Plan) error
 	// Stage says which half of a staged pair it is; nil: the change is whole.
 	Stage *Stage
 	// InUse tells whether others work on a table where the migration will go.
@@ -220,8 +225,11 @@ func Make(in Input) (*Plan, error) {
 	p.valueSteps()
 	for _, r := range in.Answers.Rename {
 		if r.Value == "" {
-			step := in.Engine.Rename(r.Table, r.Column, r.To)
-			p.plan.Steps = append(p.plan.Steps, step)
+			steps, ok := in.Renames[r]
+			if !ok {
+				steps, _ = in.Engine.Rename(nil, r.Table, r.Column, r.To)
+			}
+			p.plan.Steps = append(p.plan.Steps, steps...)
 		}
 	}
 	for _, name := range order {
@@ -249,6 +257,12 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
 	p.addedUsed()
+	p.plan.Steps = in.Engine.Separate(p.plan.Steps)
+	if in.Gentle != nil && len(p.plan.Questions) == 0 {
+		if err := in.Gentle(p.plan); err != nil {
+			return nil, err
+		}
+	}
 	p.once()
 	if err := p.locks(); err != nil {
 		return nil, err
@@ -668,6 +682,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			s.Fill = ""
 			a.Forward[c] = s
 		}
+	}
+	if p.Engine.OrdersColumns() {
+		reorder(a.To, wanted)
 	}
 	change := p.Engine.Alter(a)
 	if change.Copies {

@@ -166,6 +166,62 @@ func prove(ctx context.Context, in Input, rows bool) (*Outcome, string, error) {
 	return p.out, p.why, nil
 }
 
+// Gently has the engine find out how gently it can make the changes of a migration, and
+// writes that into its statements: they are run on scratch, forward and back, with rows,
+// since a table without any takes more in silence. What cannot be run so is left as it
+// is; the proof tells what is wrong with it.
+func Gently(ctx context.Context, in Input) error {
+	whole, err := gently(ctx, in, true)
+	if err == nil && !whole {
+		_, err = gently(ctx, in, false)
+	}
+	return err
+}
+
+func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
+	db, err := Scratch(ctx, in.Engine, in.Start)
+	if err != nil {
+		return false, err
+	}
+	defer db.Close()
+	m := in.Migration
+	in.Migration = m.Bound(in.Engine, nil, nil)
+	for _, sql := range in.Engine.Foundation() {
+		if err := db.Exec(ctx, sql); err != nil {
+			return false, err
+		}
+	}
+	if err := runner.MakeFound(ctx, db, m); err != nil {
+		return false, nil
+	}
+	p := &prover{Input: in, db: db, out: &Outcome{}}
+	if rows {
+		if err := p.fill(ctx); err != nil {
+			return false, err
+		}
+	}
+	whole = true
+	run := func(list, bound []migration.Statement) {
+		for i := range list {
+			sql := in.Engine.Bind(bound[i].SQL, map[string]string{engine.Batch: "true"})
+			with, err := db.(engine.Gentle).Gentlest(ctx, sql, !rows)
+			switch {
+			case err != nil:
+				whole = false
+			case with != sql:
+				list[i].SQL = with
+			}
+		}
+	}
+	for i := range m.Steps {
+		run(m.Steps[i].Apply, in.Migration.Steps[i].Apply)
+	}
+	for i := range slices.Backward(m.Steps) {
+		run(m.Steps[i].Undo, in.Migration.Steps[i].Undo)
+	}
+	return whole, ctx.Err()
+}
+
 type prover struct {
 	Input
 	db   engine.Database
@@ -397,7 +453,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 	try := func(names, values []string) error {
 		sql := "INSERT INTO " + p.Engine.Quote(t.Name)
 		if len(names) == 0 {
-			sql += " DEFAULT VALUES"
+			sql += p.Engine.EmptyRow()
 		} else {
 			sql += " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")"
 		}
@@ -412,12 +468,12 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 			required = why
 		} else {
 			done++
-			return p.db.Exec(ctx, "RELEASE erbario_row")
+			return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
 		}
 		if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
 			return err
 		}
-		return p.db.Exec(ctx, "RELEASE erbario_row")
+		return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
 	}
 	if p.Live != nil {
 		rows, err := p.Live(t.Name, 3)

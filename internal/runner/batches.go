@@ -157,7 +157,7 @@ func (s *separate) begins(n int, state string) error {
 		if err := s.mark(n, false); err != nil {
 			return err
 		}
-		if err := s.state(n, state); err != nil {
+		if err := s.state(n, state, ""); err != nil {
 			return err
 		}
 		if err := s.db.Exec(s.ctx, "UPDATE erbario_journal SET answers = ? WHERE migration = ? AND step = ?", s.half.Until, s.m.ID, n); err != nil {

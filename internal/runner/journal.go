@@ -16,6 +16,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/schema"
 )
 
 // Half is a migration under way, or one that was cut off.
@@ -408,16 +409,16 @@ func (s *separate) mark(n int, applied bool) error {
 	if err := s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, n); err != nil || !applied {
 		return err
 	}
-	return s.state(n, stateApplied)
+	return s.state(n, stateApplied, "")
 }
 
-func (s *separate) state(n int, state string) error {
-	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session) VALUES (?, ?, ?, ?, ?)", s.m.ID, n, state, nowText(), s.half.Session)
+func (s *separate) state(n int, state, place string) error {
+	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID, n, state, nowText(), s.half.Session, place)
 }
 
 // change gives a step that stands in the journal another state.
-func (s *separate) change(n int, state string) error {
-	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ? WHERE migration = ? AND step = ?", state, nowText(), s.m.ID, n)
+func (s *separate) change(n int, state, place string) error {
+	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ?, text = ? WHERE migration = ? AND step = ?", state, nowText(), place, s.m.ID, n)
 }
 
 // one runs one step of one direction inside the transaction that was begun.
@@ -469,78 +470,196 @@ func (s *separate) one(n int, apply bool) error {
 }
 
 // outside runs a step outside of any transaction. It is noted before and after; where
-// it was cut off, what is there tells whether it is done.
+// it was cut off, what is there tells how far it came.
 func (s *separate) outside(n int, apply bool) error {
 	step := &s.bound.Steps[n-1]
-	list, state := step.Apply, stateGoing
-	if !apply {
-		list, state = step.Undo, stateUndoing
-	}
-	cut := s.half.Cut == n
-	if cut && !apply && !s.half.Undoing { // its apply was cut off: perhaps nothing of it is there
-		whole := true
-		for _, st := range step.Apply {
-			done, err := s.db.Left(s.ctx, st.SQL)
-			if err != nil {
-				return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: st.SQL, Err: err}
-			}
-			whole = whole && done
+	start := 0
+	if s.half.Cut == n {
+		was := sqls(step.Apply)
+		if s.half.Undoing {
+			was = sqls(step.Undo)
 		}
-		if !whole {
-			if err := s.mark(n, false); err != nil {
+		reached, err := s.db.Reached(s.ctx, was, s.half.Place)
+		switch {
+		case err != nil:
+			return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, Err: err}
+		case s.half.Undoing != apply: // in the same direction
+			start = reached
+		case reached == 0: // nothing of the other direction is there
+			if apply {
+				if err := s.notKept(step); err != nil {
+					return err
+				}
+			}
+			return s.through(n, apply)
+		default: // what was begun is brought to its end, and then turned
+			if err := s.run(n, !apply, reached); err != nil {
 				return err
 			}
-			s.now(n, false)
-			return nil
 		}
 	}
-	// One statement each, since none of them stands in a transaction: there is no moment
-	// in which the journal does not know of the step.
-	if s.note {
-		note := s.change
-		if apply && !cut {
-			note = s.state
-		}
-		if err := note(n, state); err != nil {
+	if s.half.Cut != n || s.half.Undoing == apply {
+		if err := s.begun(n, apply); err != nil {
 			return err
 		}
 	}
-	s.half.Cut, s.half.Undoing = n, !apply
-	for _, st := range list {
-		fail := func(err error) error {
-			return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: st.SQL, Err: err}
-		}
-		if cut {
-			done, err := s.db.Left(s.ctx, st.SQL)
-			if err != nil {
-				return fail(err)
-			}
-			if done {
-				continue
-			}
-		}
-		if err := s.db.Outside(s.ctx, st.SQL); err != nil {
-			return fail(err)
-		}
-		done, err := s.db.Left(s.ctx, st.SQL)
-		if err != nil {
-			return fail(err)
-		}
-		if !done {
-			return fail(errors.New("it ended, and what it makes is not there"))
-		}
+	if err := s.run(n, apply, start); err != nil {
+		return err
+	}
+	return s.through(n, apply)
+}
+
+// begun notes that one direction of a step outside of any transaction begins, and what it
+// touches. That is one statement, since none of the step's stands in a transaction: there
+// is no moment in which the journal does not know of the step.
+func (s *separate) begun(n int, apply bool) error {
+	list, state := sqls(s.bound.Steps[n-1].Apply), stateGoing
+	if !apply {
+		list, state = sqls(s.bound.Steps[n-1].Undo), stateUndoing
+	}
+	before, err := s.db.Before(s.ctx, list)
+	if err != nil {
+		return err
 	}
 	if s.note {
-		end := func() error { return s.change(n, stateApplied) }
-		if !apply {
+		note := s.change
+		if apply && s.half.Cut != n {
+			note = s.state
+		}
+		if err := note(n, state, before); err != nil {
+			return err
+		}
+	}
+	s.half.Cut, s.half.Undoing, s.half.Place = n, !apply, before
+	return nil
+}
+
+// through notes that a step outside of any transaction is applied, or no more.
+func (s *separate) through(n int, applied bool) error {
+	if s.note {
+		end := func() error { return s.change(n, stateApplied, "") }
+		if !applied {
 			end = func() error { return s.mark(n, false) }
 		}
 		if err := end(); err != nil {
 			return err
 		}
 	}
-	s.now(n, apply)
+	s.now(n, applied)
 	return nil
+}
+
+// run runs the statements of one direction of a step outside of any transaction, from
+// the one at start on: what is asked or kept before it, under its lock.
+func (s *separate) run(n int, apply bool, start int) (err error) {
+	step := &s.bound.Steps[n-1]
+	list, here, when := sqls(step.Apply), step.Here, fmt.Sprintf("step %d", n)
+	if !apply {
+		list, here, when = sqls(step.Undo), step.HereUndo, "the undo of "+when
+	}
+	fail := func(sql string, err error) error {
+		return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: sql, Err: err}
+	}
+	if start == len(list) {
+		return nil
+	}
+	if !apply && start == 0 && len(step.UndoLoses) > 0 {
+		ended, err := s.keepUnderLock(step, list)
+		defer func() { err = errors.Join(err, ended()) }()
+		if err != nil {
+			return fail("", err)
+		}
+	}
+	if start > 0 && s.e.OnlyLocks(list[0]) {
+		if err := s.db.Outside(s.ctx, list[0]); err != nil {
+			return fail(list[0], err)
+		}
+	}
+	asked := start > 0
+	for _, sql := range list[start:] {
+		if !asked && !s.e.OnlyLocks(sql) {
+			asked = true
+			for _, r := range here {
+				if err := Ask(s.ctx, s.db, s.m.ID, when, r); err != nil {
+					return errors.Join(err, s.db.UnlockTables(s.ctx))
+				}
+			}
+		}
+		if err := s.db.Outside(s.ctx, sql); err != nil {
+			return fail(sql, err)
+		}
+	}
+	return nil
+}
+
+// keepUnderLock keeps what the undo of a step outside of any transaction destroys, and
+// lets nobody else at it until that is done.
+func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended func() error, err error) {
+	ended = func() error { return nil }
+	alone := *s.bound
+	alone.Steps = []migration.Step{*step}
+	live, err := s.db.Inspect(s.ctx)
+	if err != nil {
+		return ended, err
+	}
+	keep, err := asides(live, rowsOf(s.ctx, s.db, s.e), s.e, &alone)
+	if err != nil || len(keep) == 0 {
+		return ended, err
+	}
+	var tables, fills []string
+	for _, a := range keep {
+		for _, sql := range a.makes { // before the lock: it commits
+			if err := s.db.Exec(s.ctx, sql); err != nil {
+				return ended, err
+			}
+		}
+		tables = append(tables, a.table, a.kept)
+		fills = append(append(fills, "DELETE FROM "+s.e.Quote(a.kept)), a.fills...)
+	}
+	if err := s.db.LockTables(s.ctx, tables, list); err != nil {
+		return ended, err
+	}
+	ended = func() error { return s.db.UnlockTables(s.ctx) }
+	for _, sql := range fills {
+		if err := s.db.Outside(s.ctx, sql); err != nil {
+			return ended, err
+		}
+	}
+	return ended, nil
+}
+
+// notKept takes away what was kept for the undo of a step that was not begun: its values
+// are where they were.
+func (s *separate) notKept(step *migration.Step) error {
+	tables := map[string]bool{}
+	for _, name := range step.UndoLoses {
+		tables[name] = true
+		if i := strings.LastIndexByte(name, '.'); i > 0 {
+			tables[name[:i]] = true
+		}
+	}
+	names, err := s.db.Kept(s.ctx, schema.Kept(s.m.ID)+"undo_")
+	if err != nil {
+		return err
+	}
+	for t := range tables {
+		for _, n := range undoNames(s.m, t) {
+			if slices.Contains(names, n) {
+				if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.Quote(n)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func sqls(list []migration.Statement) []string {
+	out := make([]string, len(list))
+	for i, st := range list {
+		out[i] = st.SQL
+	}
+	return out
 }
 
 // separatelyBack takes one applied migration back step by step.
@@ -574,7 +693,7 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 			return err
 		}
 		for n := range bound.Steps {
-			if err := s.state(n+1, stateApplied); err != nil {
+			if err := s.state(n+1, stateApplied, ""); err != nil {
 				return err
 			}
 			s.half.Done = append(s.half.Done, n+1)

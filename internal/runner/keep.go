@@ -59,17 +59,25 @@ func undoNames(m *migration.Migration, table string) []string {
 	return out
 }
 
-// asideStatements are the statements that keep what the migration's undo destroys of
-// what s holds, from the tables that have rows. They run before its first step, while
-// everything is there.
-func asideStatements(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine, m *migration.Migration) ([]string, error) {
+// aside is what an undo destroys of a table, and how it is kept.
+type aside struct {
+	table, kept  string
+	makes, fills []string
+}
+
+// statements are all of them.
+func (a aside) statements() []string { return append(slices.Clone(a.makes), a.fills...) }
+
+// asides keep what the migration's undo destroys of what s holds, from the tables that
+// have rows, before its first step, while everything is there.
+func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine, m *migration.Migration) ([]aside, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {
 		for _, name := range step.UndoLoses {
 			lost[name] = true
 		}
 	}
-	var out []string
+	var out []aside
 	for _, t := range s.Tables {
 		var columns []string
 		if !lost[t.Name] {
@@ -103,7 +111,8 @@ func asideStatements(s *schema.Schema, rows func(table string) (int64, error), e
 		if len(columns) == 0 && s.Table(name) != nil {
 			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and never found their way back: look at %s, and drop it when you need it no more", t.Name, name)
 		}
-		out = append(out, e.KeepAside(t, columns, name)...)
+		makes, fills := e.KeepAside(t, columns, name)
+		out = append(out, aside{t.Name, name, makes, fills})
 	}
 	return out, nil
 }
@@ -121,13 +130,15 @@ func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	if err != nil {
 		return err
 	}
-	list, err := asideStatements(s, rowsOf(ctx, db, e), e, m)
+	list, err := asides(s, rowsOf(ctx, db, e), e, m)
 	if err != nil {
 		return err
 	}
-	for _, sql := range list {
-		if err := db.Step(ctx, sql); err != nil {
-			return fmt.Errorf("what the undo of %s would destroy cannot be kept: %w", m.ID, err)
+	for _, a := range list {
+		for _, sql := range a.statements() {
+			if err := db.Step(ctx, sql); err != nil {
+				return fmt.Errorf("what the undo of %s would destroy cannot be kept: %w", m.ID, err)
+			}
 		}
 	}
 	return nil
@@ -237,9 +248,12 @@ func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	for i := 2; slices.Contains(taken, to); i++ {
 		to = schema.Cut(fmt.Sprintf("%s_%d", leftName(m, name), i))
 	}
-	for _, sql := range e.Rename(name, "", to).Apply {
-		if err := db.Step(ctx, sql); err != nil {
-			return err
+	steps, _ := e.Rename(nil, name, "", to)
+	for _, s := range steps {
+		for _, sql := range s.Apply {
+			if err := db.Step(ctx, sql); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -61,8 +61,7 @@ func live(e engine.Engine, t *schema.Table) string {
 	return " AND " + e.Quote(t.SoftDelete) + " IS NULL"
 }
 
-// wholeTable tells whether the migration's undo drops the table, and so keeps it
-// whole.
+// wholeTable tells whether the migration's undo drops the table, and so keeps it whole.
 func wholeTable(m *migration.Migration, table string) bool {
 	return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return slices.Contains(s.UndoLoses, table) })
 }
@@ -71,7 +70,7 @@ func wholeTable(m *migration.Migration, table string) bool {
 // undo would delete them.
 func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, all *schema.Schema, t *schema.Table) error {
-		if wholeTable(m, t.Name) {
+		if wholeTable(m, t.Name) && m.Atomic() { // else these rows go before it is kept
 			return nil
 		}
 		s, err := removal(ctx, db, e, m, r, t)
@@ -139,6 +138,15 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
 			if err := run(ctx, db, []string{gone}); err != nil {
 				return err
+			}
+			if kept != nil {
+				back, err := removal(ctx, db, e, m, r, t)
+				if err == nil {
+					err = run(ctx, db, back.Undo)
+				}
+				if err != nil {
+					return err
+				}
 			}
 			if err := putBackInto(ctx, db, e, m, s, t); err != nil {
 				return err

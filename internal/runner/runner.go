@@ -225,7 +225,7 @@ func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if len(there) > 0 {
 		return true, nil, nil
 	}
-	if back, err = Into(ctx, db, e, m, began, o); err != nil {
+	if back, err = into(ctx, db, e, m, began, o); err != nil {
 		return false, nil, err
 	}
 	return false, back, db.Commit(ctx)
@@ -260,9 +260,42 @@ func together(e engine.Engine, m *migration.Migration) *migration.Migration {
 	return &out
 }
 
+// Once applies one migration and records it: in one transaction, where the engine has
+// any such.
+func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
+	began := time.Now()
+	if e.CommitsChanges() {
+		return Into(ctx, db, e, m, began, o)
+	}
+	if err := db.Begin(ctx, o.Wait); err != nil {
+		return nil, err
+	}
+	if _, back, err = Forward(ctx, db, e, m, began, o); err != nil {
+		return nil, errors.Join(err, db.Rollback())
+	}
+	return back, nil
+}
+
 // Into applies one migration and records it, inside the transaction that was
-// begun, and leaves that open.
+// begun, and leaves that open. Where changes of tables commit by themselves there is none,
+// and its steps stand in the journal.
 func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
+	if e.CommitsChanges() {
+		if !m.Atomic() {
+			_, back, err := separately(ctx, db, e, m, o, began)
+			return back, err
+		}
+		var back []Restored
+		err := inTurn(ctx, db, o.Wait, func() (err error) {
+			_, back, err = Forward(ctx, db, e, m, began, o)
+			return err
+		})
+		return back, err
+	}
+	return into(ctx, db, e, m, began, o)
+}
+
+func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
 		return nil, err
@@ -525,7 +558,7 @@ func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	if err := newest(ctx, db, m); err != nil {
 		return nil, err
 	}
-	back, err := Away(ctx, db, e, m, o)
+	back, err := away(ctx, db, e, m, o)
 	if err != nil {
 		return nil, err
 	}
@@ -545,8 +578,23 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 }
 
 // Away takes one migration back and strikes it from the history, inside the
-// transaction that was begun, and leaves that open.
+// transaction that was begun, and leaves that open; or step by step, as Into.
 func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
+	if e.CommitsChanges() {
+		if !m.Atomic() {
+			return separatelyBack(ctx, db, e, m, o)
+		}
+		var back []Restored
+		err := inTurn(ctx, db, o.Wait, func() (err error) {
+			back, err = backward(ctx, db, e, m, o)
+			return err
+		})
+		return back, err
+	}
+	return away(ctx, db, e, m, o)
+}
+
+func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
 	values, err := undoValues(e, m, o.Answers)
 	if err != nil {
 		return nil, err

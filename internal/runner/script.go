@@ -104,12 +104,14 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			if k > 0 { // of a state that is not there yet nobody knows the rows
 				count = func(string) (int64, error) { return 1, nil }
 			}
-			aside, err := asideStatements(state, count, e, m)
+			list, err := asides(state, count, e, m)
 			if err != nil {
 				return "", nil, err
 			}
-			for _, sql := range aside {
-				write(e.ScriptStatement(sql)...)
+			for _, a := range list {
+				for _, sql := range a.statements() {
+					write(e.ScriptStatement(sql)...)
+				}
 			}
 		}
 		order := make([]int, len(m.Steps)) // the steps as they run

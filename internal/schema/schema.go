@@ -174,6 +174,7 @@ type ForeignKey struct {
 	Match      string   // as stored
 	SetColumns []string // those that on delete set null sets, where it is not all
 	NotValid   bool     // rows that were there before it were not looked at
+	OwnIndex   bool     // MariaDB: an index under its name serves it alone
 }
 
 // Action is what a foreign key does when the row referred to goes or changes.

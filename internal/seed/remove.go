@@ -310,7 +310,7 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 		}
 		return db.Exec(ctx, "DELETE FROM erbario_seed_runs WHERE seed = ?", name)
 	}
-	rows, err := db.Select(ctx, "SELECT run, line, table_name, first_row, row_count, keys FROM erbario_seed_rows WHERE run IN "+runs, name)
+	rows, err := db.Select(ctx, "SELECT run, line, table_name, first_row, row_count, "+e.Quote("keys")+" FROM erbario_seed_rows WHERE run IN "+runs, name)
 	if err != nil {
 		return err
 	}
@@ -359,7 +359,7 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 				}
 				keys = string(text)
 			}
-			if err := db.Exec(ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, keys) VALUES (?, ?, ?, ?, ?, ?)", row[0], row[1], row[2], first+int64(j), 1, keys); err != nil {
+			if err := db.Exec(ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+e.Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)", row[0], row[1], row[2], first+int64(j), 1, keys); err != nil {
 				return err
 			}
 		}

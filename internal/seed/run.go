@@ -223,6 +223,13 @@ func (r *loader) begin() error {
 			return err
 		}
 	}
+	for _, l := range r.plan.Lines { // before anything is written, since a server may end the transaction with it
+		if id := l.plan.identity; id != "" && !r.known[l.Table.Name] && !r.reserved[l.Table.Name] {
+			if err := r.reserve(l); err != nil {
+				return err
+			}
+		}
+	}
 	if has {
 		open, err := r.db.Select(r.ctx, "SELECT 1 FROM erbario_seed_runs WHERE seed = ? AND random = ? AND ended_at IS NULL", r.plan.Seed.Name, fmt.Sprint(r.plan.Random))
 		if err != nil {
@@ -397,11 +404,9 @@ func (r *loader) load(there []bool, list ...*Batch) error {
 	}
 	if n > 0 {
 		if id := l.plan.identity; id != "" && !r.reserved[l.Table.Name] {
-			last := l.plan.lines[len(l.plan.lines)-1]
-			if err := r.db.Reserve(r.ctx, l.Table, last.first+last.Total-1); err != nil {
+			if err := r.reserve(l); err != nil {
 				return err
 			}
-			r.reserved[l.Table.Name] = true
 		}
 		if err := r.db.Load(r.ctx, rows); err != nil {
 			return err
@@ -429,6 +434,13 @@ func (r *loader) load(there []bool, list ...*Batch) error {
 		return err
 	}
 	return r.watch()
+}
+
+// reserve lets nobody else get the numbers of the rows that come into a table.
+func (r *loader) reserve(l *Line) error {
+	last := l.plan.lines[len(l.plan.lines)-1]
+	r.reserved[l.Table.Name] = true
+	return r.db.Reserve(r.ctx, l.Table, last.first+last.Total-1)
 }
 
 // tell tells how far a table is.
@@ -506,7 +518,7 @@ func (r *loader) flush() error {
 		if keys == "" {
 			keys = strconv.FormatInt(p.line.first+p.first, 10)
 		}
-		err := r.db.Exec(r.ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, keys) VALUES (?, ?, ?, ?, ?, ?)",
+		err := r.db.Exec(r.ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+r.engine.Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)",
 			r.id, p.line.recordName(), p.line.Table.Name, p.first, p.rows, keys)
 		if err != nil {
 			return err

@@ -275,7 +275,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 				require.Zero(t, n, "times out of order\n%s", src)
 			}
 		}
-		orphans(t, ctx, db, src)
+		orphans(t, ctx, db, e.Quote, src)
 	}
 	if _, ok := run(db, d.Seeds[0]); !ok {
 		return false
@@ -363,17 +363,17 @@ func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *schema.S
 }
 
 // orphans fails where a reference points at no row.
-func orphans(t require.TestingT, ctx context.Context, db engine.Database, src string) {
+func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func(string) string, src string) {
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
 	for _, table := range s.Tables {
 		for _, k := range table.ForeignKeys {
 			var on, set []string
 			for i, c := range k.Columns {
-				on = append(on, fmt.Sprintf(`p."%s" = c."%s"`, k.References[i], c))
-				set = append(set, fmt.Sprintf(`c."%s" IS NOT NULL`, c))
+				on = append(on, fmt.Sprintf("p.%s = c.%s", q(k.References[i]), q(c)))
+				set = append(set, fmt.Sprintf("c.%s IS NOT NULL", q(c)))
 			}
-			n, err := db.Count(ctx, fmt.Sprintf(`SELECT 1 FROM "%s" c WHERE %s AND NOT EXISTS (SELECT 1 FROM "%s" p WHERE %s)`, table.Name, strings.Join(set, " AND "), k.Table, strings.Join(on, " AND ")))
+			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)", q(table.Name), strings.Join(set, " AND "), q(k.Table), strings.Join(on, " AND ")))
 			require.NoError(t, err)
 			require.Zero(t, n, "%s.%v points at nothing\n%s", table.Name, k.Columns, src)
 		}

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/postgres" // the engines
+	_ "erbario/internal/engine/mariadb" // the engines
+	_ "erbario/internal/engine/postgres"
 	_ "erbario/internal/engine/sqlite"
 )
 
@@ -53,6 +54,21 @@ func At(t testing.TB, name string) Place {
 		p.URL = func(t testing.TB) string {
 			name := fmt.Sprintf("erbario_test_%d_%d", os.Getpid(), databases.Add(1))
 			t.Cleanup(func() { admin(t, server, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
+			return In(server, name)
+		}
+		p.Open = func(t require.TestingT) engine.Database {
+			db, err := p.Engine.Scratch(context.Background())
+			require.NoError(t, err)
+			return db
+		}
+		return p
+	}
+	if name == "mariadb" {
+		server := MariaDBServer(t)
+		p.Engine = e.At(server)
+		p.URL = func(t testing.TB) string {
+			name := fmt.Sprintf("erbario_test_%d_%d", os.Getpid(), databases.Add(1))
+			t.Cleanup(func() { mariadbAdmin(t, server, "DROP DATABASE IF EXISTS "+name) })
 			return In(server, name)
 		}
 		p.Open = func(t require.TestingT) engine.Database {

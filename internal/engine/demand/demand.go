@@ -20,7 +20,7 @@ type Dialect struct {
 	Source  func(from *schema.Table, c *schema.Column, oldName string, sources map[string]engine.Source) (sql string, fromRow bool) // the value of a column over an old row
 	Convert func(from, to *schema.Column) (engine.Conversion, bool)
 	Typed   func(sql string, c *schema.Column) string    // an expression that says its type
-	Differs string                                       // the operator by which two values differ, nulls being alike
+	Differs func(a, b string) string                     // the condition that two values differ, nulls being alike
 	RowName func(t *schema.Table) string                 // what tells the rows of a table without a key apart; "": nothing
 	Given   func(t *schema.Table, c *schema.Column) bool // the database gives the column a value by itself
 	Group   func(p schema.Part) string                   // a part of an index as it tells values apart
@@ -73,16 +73,17 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if !x.Unique {
 			continue
 		}
-		names := schema.Names(x.Parts)
+		names, parts := p.bases(schema.Names(x.Parts)), len(schema.Names(x.Parts))
 		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
-		null := slices.ContainsFunc(names, func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
+		null := slices.ContainsFunc(p.told(x), func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
 		implied := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
-			return o.Unique && o.Where == nil && x.Where != nil && slices.EqualFunc(o.Parts, x.Parts, schema.SamePart)
+			whole := o.Where == nil && (x.Where != nil || len(o.Parts) < len(x.Parts))
+			return o.Unique && whole && len(o.Parts) <= len(x.Parts) && slices.EqualFunc(o.Parts, x.Parts[:len(o.Parts)], schema.SamePart)
 		})
-		if (same || implied) && !p.concerned(names) || len(names) != len(x.Parts) || null {
+		if (same || implied) && !p.concerned(names) || parts != len(x.Parts) || null {
 			continue
 		}
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(names, ", ")), Query: p.duplicates(x)})
+		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(p.told(x), ", ")), Query: p.duplicates(x)})
 	}
 	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) && p.allSourced(names) {
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row and cannot be its key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns})})
@@ -241,6 +242,43 @@ func (p projection) unfit(c *schema.Column) (query, typ string) {
 	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", p.list(shown), p.rows(), where), c.SQLType
 }
 
+// bases are columns, and in the place of generated ones those they are worked out from.
+func (p projection) bases(columns []string) []string {
+	var out []string
+	add := func(n string) {
+		if !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	for _, n := range columns {
+		if c := p.to.Column(n); c != nil && c.Generated != nil && c.Invisible {
+			for _, u := range p.used(c.Generated.SQL.Text) {
+				add(u)
+			}
+			continue
+		}
+		add(n)
+	}
+	return out
+}
+
+// told are the columns of an index as people know them: in the place of one that stands
+// for another, that; without one that only tells which rows count.
+func (p projection) told(x *schema.Index) []string {
+	var out []string
+	for _, n := range schema.Names(x.Parts) {
+		if c := p.to.Column(n); c != nil && c.Generated != nil && c.Invisible {
+			if strings.EqualFold(c.SQLType, "tinyint") {
+				continue
+			}
+			out = append(out, p.used(c.Generated.SQL.Text)...)
+			continue
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
 // query selects, by key and the columns asked about, the rows that fulfil where
 // once they are in the form of to.
 func (p projection) query(columns []string, where string) string {
@@ -296,10 +334,19 @@ func (p projection) bareList(names []string) string {
 
 // duplicates selects the values of a unique index that more than one row has.
 func (p projection) duplicates(x *schema.Index) string {
-	names := schema.Names(x.Parts)
-	used := slices.Clone(names)
+	used := p.bases(schema.Names(x.Parts))
+	hidden := func(n string) *schema.Column {
+		if c := p.to.Column(n); c != nil && c.Generated != nil && c.Invisible {
+			return c
+		}
+		return nil
+	}
 	var where []string
-	for _, n := range names {
+	for _, n := range schema.Names(x.Parts) {
+		if c := hidden(n); c != nil {
+			where = append(where, "("+c.Generated.SQL.Text+") IS NOT NULL")
+			continue
+		}
 		where = append(where, p.Quote(n)+" IS NOT NULL")
 	}
 	if x.Where != nil {
@@ -320,8 +367,18 @@ func (p projection) duplicates(x *schema.Index) string {
 	}
 	var shown []string
 	for _, part := range x.Parts {
-		group = append(group, p.Group(part))
 		name := p.Quote(part.Column)
+		if c := hidden(part.Column); c != nil { // it stands for another, or tells which rows count
+			if strings.EqualFold(c.SQLType, "tinyint") {
+				continue
+			}
+			group = append(group, c.Generated.SQL.Text)
+			for _, n := range p.used(c.Generated.SQL.Text) {
+				shown = append(shown, "min("+p.Quote(n)+") AS "+p.Quote(n))
+			}
+			continue
+		}
+		group = append(group, p.Group(part))
 		if part.Collation != "" { // of several spellings, one
 			name = "min(" + name + ") AS " + name
 		}
@@ -353,7 +410,7 @@ func (p projection) lossy(c *schema.Column) string {
 	if !slices.Contains(shown, c.Name) {
 		shown = append(shown, c.Name)
 	}
-	where := fmt.Sprintf("%s IS NOT NULL AND %s %s %s", name, converted, p.Differs, name)
+	where := fmt.Sprintf("%s IS NOT NULL AND %s", name, p.Differs(converted, name))
 	if src.Unfill != "" { // what was filled becomes null again and is not converted
 		where += " AND " + p.expr(c) + " IS NOT NULL"
 	}

@@ -33,8 +33,60 @@ func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
 			return nil, err
 		}
 	}
+	for _, t := range r.s.Tables {
+		recognise(t)
+	}
+	for _, v := range r.s.Views {
+		v.LiveOf = liveOf(r.s, v)
+	}
 	r.s.Sort()
 	return r.s, nil
+}
+
+// recognise tells what checks, triggers and defaults are for that were made for a
+// declaration.
+func recognise(t *schema.Table) {
+	for _, k := range t.Checks {
+		if k.Purpose == schema.ForSoftDelete {
+			t.SoftDelete = k.Column
+		}
+	}
+	for _, g := range t.Triggers {
+		for _, c := range t.Columns {
+			for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren} {
+				if triggerName(t, c, p) != g.Name {
+					continue
+				}
+				g.Column, g.Purpose = c.Name, p
+				c.Immutable = c.Immutable || p == schema.ForImmutable
+				c.Stamped = c.Stamped || p == schema.ForStamped
+			}
+		}
+	}
+	for _, c := range t.Columns {
+		if c.Default != nil {
+			c.Value = knownDefaults[c.Default.Key()]
+		}
+	}
+}
+
+// knownDefaults are the defaults of the language that are expressions.
+var knownDefaults = map[string]*schema.Value{
+	canon(nowSQL): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon(newUUID): {Kind: schema.UUIDValue},
+}
+
+// liveOf is the table whose rows that are not deleted a view shows; "": it shows others.
+func liveOf(s *schema.Schema, v *schema.View) string {
+	list := tokens(v.SQL.Text)
+	n := len(list)
+	if n < 9 || !list[n-1].is("null") || !list[n-2].is("is") || !list[n-4].is(".") || !list[n-6].is("where") || !list[n-8].is("from") {
+		return ""
+	}
+	t := s.Table(list[n-7].name())
+	if t == nil || t.SoftDelete == "" || t.SoftDelete != list[n-3].name() {
+		return ""
+	}
+	return t.Name
 }
 
 // rows asks the catalogue about this database.
@@ -91,6 +143,10 @@ func (r *reading) columns() error {
 			c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
 		}
 		c.Type = typeOf(c.SQLType)
+		if strings.HasPrefix(c.Name, schema.KeptPrefix) && !schema.Own(t.Name) {
+			t.Aside = append(t.Aside, c)
+			return
+		}
 		t.Columns = append(t.Columns, c)
 	})
 }
@@ -233,9 +289,14 @@ func (r *reading) indexes() error {
 	})
 	for _, t := range r.s.Tables {
 		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
-			return !x.Unique && x.Options == "" && slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+			i := slices.IndexFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
 				return k.Name == x.Name && slices.Equal(schema.Names(x.Parts), k.Columns)
 			})
+			if x.Unique || x.Options != "" || i < 0 {
+				return false
+			}
+			t.ForeignKeys[i].OwnIndex = true
+			return true
 		})
 	}
 	return err
@@ -249,9 +310,6 @@ func (r *reading) triggers() error {
 		}
 		g := &schema.Trigger{Name: string(v[1])}
 		g.SQL = sqlOf(fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", quote(g.Name), v[2], v[3], quote(t.Name), v[4]))
-		if c, purpose := t.MadeFor(g.Name); c != nil && purpose.OfTrigger() {
-			g.Column, g.Purpose = c.Name, purpose
-		}
 		t.Triggers = append(t.Triggers, g)
 	})
 }
@@ -262,7 +320,7 @@ func (r *reading) views() error {
 	return r.rows("SELECT table_name, view_definition, check_option, security_type FROM information_schema.views WHERE table_schema = {here} ORDER BY table_name", func(v []sql.RawBytes) {
 		text, ok := unqualified(string(v[1]), r.d.name)
 		if !ok {
-			r.s.Others = append(r.s.Others, &schema.Other{Kind: "view that names another database", Name: string(v[0])})
+			r.s.Others = append(r.s.Others, &schema.Other{Kind: otherView, Name: string(v[0])})
 			return
 		}
 		text = fmt.Sprintf("CREATE SQL SECURITY %s VIEW %s AS %s", v[3], quote(string(v[0])), text)
@@ -272,6 +330,9 @@ func (r *reading) views() error {
 		r.s.Views = append(r.s.Views, &schema.View{Name: string(v[0]), SQL: schema.SQL{Text: text, Canon: viewKey}})
 	})
 }
+
+// otherView is the kind of views that cannot be copied.
+const otherView = "view that names another database"
 
 // viewKey is the form of a view by which it is compared: the server puts brackets around
 // what is joined once it has read its own words.

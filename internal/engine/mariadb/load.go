@@ -82,15 +82,22 @@ func (d *Database) Load(ctx context.Context, r engine.TableRows) error {
 	if len(r.Cells)+len(r.Encoded) == 0 {
 		return nil
 	}
-	if err := d.HoldReferences(ctx, false); err != nil {
-		return err
+	d.dirty = true
+	held := !d.loose
+	if held {
+		if err := d.hold(ctx, false); err != nil {
+			return err
+		}
 	}
 	err := d.loadData(ctx, r)
 	var own *mysql.MySQLError
 	if errors.As(err, &own) && (own.Number == 1148 || own.Number == 3948 || own.Number == 4166) && len(r.Cells) > 0 { // it takes none
 		err = d.insertAll(ctx, r)
 	}
-	return errors.Join(d.plain(err), d.HoldReferences(context.WithoutCancel(ctx), true))
+	if held {
+		err = errors.Join(d.plain(err), d.hold(context.WithoutCancel(ctx), true))
+	}
+	return d.plain(err)
 }
 
 // loadData loads rows by LOAD DATA. From a client the server takes what does not fit
@@ -122,7 +129,14 @@ func (d *Database) loadData(ctx context.Context, r engine.TableRows) error {
 	if len(set) > 0 {
 		sql += " SET " + strings.Join(set, ", ")
 	}
-	res, err := d.conn.ExecContext(ctx, sql)
+	var n int64
+	err := d.guarded(ctx, func(ctx context.Context) error {
+		res, err := d.conn.ExecContext(ctx, sql)
+		if err == nil {
+			n, err = res.RowsAffected()
+		}
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -133,8 +147,8 @@ func (d *Database) loadData(ctx context.Context, r engine.TableRows) error {
 	if len(warnings) > 0 {
 		return fmt.Errorf("the rows cannot be loaded: %s", warnings[0][2])
 	}
-	if n, err := res.RowsAffected(); err != nil || n != lines {
-		return errors.Join(err, fmt.Errorf("%d of %d rows of %s were loaded", n, lines, r.Table.Name))
+	if n != lines {
+		return fmt.Errorf("%d of %d rows of %s were loaded", n, lines, r.Table.Name)
 	}
 	return nil
 }
@@ -173,11 +187,4 @@ func cellSQL(v any) string {
 		return strconv.FormatFloat(v, 'g', -1, 64)
 	}
 	return fmt.Sprint(v)
-}
-
-// HoldReferences makes the server refuse rows whose reference points at nothing, or lets
-// them in.
-func (d *Database) HoldReferences(ctx context.Context, hold bool) error {
-	on := map[bool]string{true: "1", false: "0"}[hold]
-	return d.Exec(ctx, "SET SESSION foreign_key_checks = "+on)
 }

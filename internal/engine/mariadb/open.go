@@ -30,6 +30,7 @@ const connectTimeout = 10 * time.Second
 var sessionSettings = []string{
 	"sql_mode = 'STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_ENGINE_SUBSTITUTION'",
 	"time_zone = '+00:00'", "foreign_key_checks = 1", "unique_checks = 1", "autocommit = 1", "innodb_strict_mode = 1",
+	"lock_wait_timeout = 1", "innodb_lock_wait_timeout = 1", // whoever comes behind a change waits as long
 }
 
 // config reads a URL: what is in it, and nothing that the environment says.
@@ -118,16 +119,51 @@ func transport(c *mysql.Config, host string, q url.Values) error {
 }
 
 // Open connects to the database of a URL.
-func Open(ctx context.Context, rawURL string) (*Database, error) {
+func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine.Database, error) {
 	c, err := config(rawURL)
 	if err != nil {
 		return nil, err
 	}
+	d, err := openConfig(ctx, c, mode == engine.ReadOnly)
+	if errors.Is(err, engine.ErrMissing) && mode == engine.Make {
+		if err := create(ctx, c); err != nil {
+			return nil, err
+		}
+		d, err = openConfig(ctx, c, false)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+// create makes the database of a URL.
+func create(ctx context.Context, c *mysql.Config) error {
+	beside := *c
+	beside.DBName = ""
+	d, err := openConfig(ctx, &beside, false)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	err = d.raw(ctx, "CREATE DATABASE IF NOT EXISTS "+quote(c.DBName)+" CHARACTER SET utf8mb4 COLLATE "+d.server.binary())
+	if err != nil {
+		return fmt.Errorf("the database %s is not there, and cannot be made: %w", c.DBName, err)
+	}
+	return nil
+}
+
+// openConfig connects as a configuration says.
+func openConfig(ctx context.Context, c *mysql.Config, readOnly bool) (*Database, error) {
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
-		return nil, fmt.Errorf("the URL cannot be used: %s", strings.ReplaceAll(err.Error(), c.Passwd, "…"))
+		text := err.Error()
+		if c.Passwd != "" {
+			text = strings.ReplaceAll(text, c.Passwd, "…")
+		}
+		return nil, errors.New("the URL cannot be used: " + text)
 	}
-	d := &Database{pool: sql.OpenDB(connector), config: c}
+	d := &Database{pool: sql.OpenDB(connector), config: c, readOnly: readOnly}
 	if d.conn, err = d.pool.Conn(ctx); err != nil {
 		d.pool.Close()
 		return nil, d.plain(err)
@@ -141,15 +177,23 @@ func Open(ctx context.Context, rawURL string) (*Database, error) {
 
 // settings prepares the session and learns what the server is.
 func (d *Database) settings(ctx context.Context) error {
-	rows, err := d.Select(ctx, "SELECT version(), database()")
+	rows, err := d.Select(ctx, "SELECT version(), coalesce(database(), ''), connection_id()")
 	if err != nil {
 		return err
 	}
 	if d.server, err = readServer(rows[0][0]); err != nil {
 		return err
 	}
-	d.name = rows[0][1]
-	return d.Exec(ctx, "SET SESSION "+strings.Join(sessionSettings, ", SESSION "))
+	d.name, d.id = rows[0][1], rows[0][2]
+	// Texts are compared as columns compare theirs.
+	if err := d.raw(ctx, "SET NAMES utf8mb4 COLLATE "+d.server.binary()); err != nil {
+		return err
+	}
+	list := "SET SESSION " + strings.Join(sessionSettings, ", SESSION ")
+	if d.readOnly {
+		list += ", SESSION " + d.server.readOnly() + " = 1"
+	}
+	return d.raw(ctx, list)
 }
 
 // plain says what an error means to the one who reads it.
@@ -177,6 +221,16 @@ func (d *Database) plain(err error) error {
 		return fmt.Errorf("the user %s has no right to do this (%s)", d.config.User, own.Message)
 	case 1205, 1213, 3572:
 		return fmt.Errorf("the database %w (%s)", engine.ErrBusy, own.Message)
+	case 1317, 3024, 1969:
+		return errors.New("the statement was cancelled")
+	case 1053, 1927, 3169:
+		return fmt.Errorf("%w: the server was stopped (%s)", engine.ErrLost, own.Message)
+	case 1792:
+		return fmt.Errorf("the database is read only (%s)", own.Message)
+	case 1451:
+		return errors.New("other rows refer to what would go: " + own.Message)
+	case 1452:
+		return errors.New("references would point at nothing: " + own.Message)
 	case 1040:
 		return fmt.Errorf("the server at %s has as many connections as it takes: try again, or raise max_connections", d.config.Addr)
 	case 1021, 1114:

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
 )
 
@@ -51,55 +50,6 @@ const hiddenPrefix = schema.OwnPrefix + "for_"
 // behind is what stands behind the columns of every table that is made. Where the server
 // has another binary collation, that is put in its place (see restate.go).
 var behind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=" + server{}.binary()
-
-// Engine is MariaDB, and MySQL.
-type Engine struct{}
-
-// Quote is a name as SQL, Text a text as a literal.
-func (Engine) Quote(name string) string { return quote(name) }
-
-// Text is a text as a literal.
-func (Engine) Text(s string) string { return literal(s) }
-
-// lexer is the tokenizer for what all engines do alike.
-var lexer sqltext.Lexer = func(src string, off int) sqltext.Token {
-	t := next(src, off)
-	return sqltext.Token{Text: t.text, Start: t.start, End: t.end, Comment: t.kind == tokComment, Param: t.kind == tokParam, Bad: t.kind == tokBad}
-}
-
-// Split cuts SQL into statements and the comments between them. The body of a trigger
-// or a routine, up to the END of what it begins with, belongs to its statement.
-func (Engine) Split(src string) []engine.Piece {
-	return lexer.Split(src, func() func(sqltext.Token) bool {
-		words, routine, last := 0, false, ""
-		var open []string // what has an END to come
-		return func(t sqltext.Token) bool {
-			word := strings.ToUpper(t.Text)
-			if words++; words < 12 && (word == "TRIGGER" || word == "PROCEDURE" || word == "FUNCTION" || word == "EVENT") {
-				routine = true
-			}
-			switch {
-			case !routine || last == "END": // END IF and the like close one thing
-			case word == "BEGIN", word == "CASE", word == "LOOP", word == "WHILE":
-				open = append(open, word)
-			case (word == "IF" || word == "REPEAT") && begins[last]: // elsewhere it is a function
-				open = append(open, word)
-			case word == "(" && last == "IF" && len(open) > 1 && open[len(open)-2] == "CASE": // so it is a value of a CASE
-				open = open[:len(open)-1]
-			case word == "END" && len(open) > 0:
-				open = open[:len(open)-1]
-			}
-			last = word
-			return len(open) > 0
-		}
-	})
-}
-
-// begins are the words behind which a statement of a routine begins.
-var begins = map[string]bool{";": true, "BEGIN": true, "THEN": true, "ELSE": true, "DO": true, "LOOP": true, "REPEAT": true, "ROW": true, ")": true, ":": true}
-
-// Bind puts values in the place of parameters.
-func (Engine) Bind(sql string, values map[string]string) string { return lexer.Bind(sql, values) }
 
 // Realize fills the stored layer of a declared schema.
 func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {

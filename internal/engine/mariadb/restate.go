@@ -7,6 +7,7 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -47,7 +48,7 @@ type expression struct {
 	line *regexp.Regexp // that finds it again
 }
 
-func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error {
+func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) (err error) {
 	var list []expression
 	add := func(to *schema.SQL, item, line string) {
 		name := fmt.Sprintf("erbario_%d", len(list)+1)
@@ -83,11 +84,19 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 		items = append(items, x.item)
 	}
 	const table = "erbario_restated"
-	if err := d.Exec(ctx, "CREATE TEMPORARY TABLE "+table+" (\n"+strings.Join(items, ",\n")+"\n)"+t.Options.Behind); err != nil {
+	if d.readOnly { // a table of the session alone is no change of the database
+		if err := d.raw(ctx, "SET SESSION "+d.server.readOnly()+" = 0"); err != nil {
+			return err
+		}
+		defer func() {
+			err = errors.Join(err, d.raw(context.WithoutCancel(ctx), "SET SESSION "+d.server.readOnly()+" = 1"))
+		}()
+	}
+	if err := d.raw(ctx, "CREATE TEMPORARY TABLE "+table+" (\n"+strings.Join(items, ",\n")+"\n)"+t.Options.Behind); err != nil {
 		return fmt.Errorf("what %s is to have cannot be compared with what it has: %w", t.Name, err)
 	}
 	rows, err := d.Select(ctx, "SHOW CREATE TABLE "+table)
-	if e := d.Exec(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE "+table); err == nil {
+	if e := d.raw(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE "+table); err == nil {
 		err = e
 	}
 	if err != nil {

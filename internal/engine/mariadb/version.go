@@ -85,3 +85,19 @@ func (s server) displayWidths() bool { return !s.mysql }
 // columnChecks tells whether the catalogue tells a check of a column from one of the
 // table.
 func (s server) columnChecks() bool { return !s.mysql }
+
+// readOnly is the variable that has a session write nothing.
+func (s server) readOnly() string {
+	if s.mysql {
+		return "transaction_read_only"
+	}
+	return "tx_read_only"
+}
+
+// statusTable is where the server tells since when it has been there.
+func (s server) statusTable() string {
+	if s.mysql {
+		return "performance_schema.global_status"
+	}
+	return "information_schema.global_status"
+}

@@ -93,6 +93,9 @@ func createTable(t *schema.Table, name string) string {
 	for _, x := range t.Indexes {
 		items = append(items, indexDefinition(x))
 	}
+	for _, k := range ownIndexes(t) {
+		items = append(items, indexDefinition(ownIndex(k)))
+	}
 	for _, k := range t.ForeignKeys {
 		items = append(items, named(k.Name)+foreignKey(k))
 	}

@@ -33,15 +33,14 @@ func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
 
 // Rename gives the step that renames a table, or a column of one; the server's own
 // references follow.
-func (Engine) Rename(table, column, to string) engine.Step {
+func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step, *schema.Schema) {
+	title, start := fmt.Sprintf("rename %s to %s", table, to), func(name string) string { return alterTable(name) + "RENAME " }
+	apply, undo := start(table)+"TO "+quote(to), start(to)+"TO "+quote(table)
 	if column != "" {
-		rename := func(a, b string) string {
-			return alterTable(table) + "RENAME COLUMN " + quote(a) + " TO " + quote(b)
-		}
-		return engine.Step{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: []string{rename(column, to)}, Undo: []string{rename(to, column)}}
+		title = fmt.Sprintf("rename %s.%s to %s", table, column, to)
+		apply, undo = start(table)+"COLUMN "+quote(column)+" TO "+quote(to), start(table)+"COLUMN "+quote(to)+" TO "+quote(column)
 	}
-	rename := func(a, b string) string { return alterTable(a) + "RENAME TO " + quote(b) }
-	return engine.Step{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: []string{rename(table, to)}, Undo: []string{rename(to, table)}}
+	return []engine.Step{{Title: title, Note: "keeps every row", Apply: []string{apply}, Undo: []string{undo}}}, s
 }
 
 // op is one change of a table.
@@ -704,7 +703,7 @@ var dialect = demand.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: "IS DISTINCT FROM",
+	Differs: func(a, b string) string { return a + " IS DISTINCT FROM " + b },
 	Typed: func(sql string, c *schema.Column) string { // without its length: nothing is cut or rounded
 		typ, _, _ := strings.Cut(c.SQLType, "(")
 		return "CAST(" + sql + " AS " + typ + ")"

@@ -267,12 +267,13 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 }
 
 // KeepAside puts values of a table aside before it, or columns of it, go.
-func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string {
+func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
-		return keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
+		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
+		return list[:1], list[1:]
 	}
 	bare := bareTable(t, kept)
-	return append([]string{createTable(bare, kept), copyRows(t, bare, t.Name, kept, "")}, sequences(t, t.Name, kept)...)
+	return []string{createTable(bare, kept)}, append([]string{copyRows(t, bare, t.Name, kept, "")}, sequences(t, t.Name, kept)...)
 }
 
 // PutBack brings kept values back. A whole table's rows go in as they were; values

@@ -6,6 +6,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -28,6 +29,11 @@ func (d *database) Outside(ctx context.Context, sql string) error {
 	err := d.watched(ctx, func() error { return d.Exec(ctx, sql) })
 	if d.pg().IsClosed() {
 		return err
+	}
+	if err == nil {
+		if done, e := d.left(ctx, sql); e != nil || !done {
+			err = errors.Join(e, errors.New("it ended, and what it makes is not there"))
+		}
 	}
 	if e := d.Exec(context.WithoutCancel(ctx), "RESET lock_timeout"); err == nil {
 		err = e
@@ -75,9 +81,29 @@ func (Engine) Inside(statement string) string {
 	return statement
 }
 
-// Left tells whether a statement that may have been cut off is done, and takes away
+// Before notes nothing: an index says itself whether it is done.
+func (d *database) Before(context.Context, []string) (string, error) { return "", nil }
+
+// Reached tells how many of the statements are done.
+func (d *database) Reached(ctx context.Context, statements []string, _ string) (int, error) {
+	for i, sql := range statements {
+		done, err := d.left(ctx, sql)
+		if err != nil || !done {
+			return i, err
+		}
+	}
+	return len(statements), nil
+}
+
+// LockTables has nothing to do: what destroys something locks its table itself.
+func (d *database) LockTables(context.Context, []string, []string) error { return nil }
+
+// UnlockTables ends LockTables.
+func (d *database) UnlockTables(context.Context) error { return nil }
+
+// left tells whether a statement that may have been cut off is done, and takes away
 // an index that was left half built.
-func (d *database) Left(ctx context.Context, sql string) (bool, error) {
+func (d *database) left(ctx context.Context, sql string) (bool, error) {
 	c, ok := readConcurrent(sql)
 	if !ok {
 		return false, fmt.Errorf("nobody can tell from outside whether this was done: %s", strings.Join(strings.Fields(sql), " "))

@@ -46,6 +46,25 @@ func (Engine) Cast(sql, sqlType string) string { return "CAST(" + sql + " AS " +
 // HoldsReferences tells that references are held at every statement.
 func (Engine) HoldsReferences() bool { return true }
 
+// Separate gives the steps as they are: all of them can stand in one transaction.
+func (Engine) Separate(steps []engine.Step) []engine.Step { return steps }
+
+// CommitsChanges tells that a change of a table is part of its transaction.
+func (Engine) CommitsChanges() bool { return false }
+
+// OrdersColumns tells that the order of columns is left alone: only a copy of the table
+// could change it.
+func (Engine) OrdersColumns() bool { return false }
+
+// EmptyRow is a row of defaults behind INSERT INTO and a table's name.
+func (Engine) EmptyRow() string { return " DEFAULT VALUES" }
+
+// OnlyLocks tells whether a statement does nothing but to lock a table.
+func (Engine) OnlyLocks(statement string) bool {
+	list := tokens(statement)
+	return len(list) > 0 && list[0].is("LOCK")
+}
+
 // Foundation are the statements that make what Erbario itself needs: the table of
 // history, and the functions that the triggers of all tables share.
 func (Engine) Foundation() []string {

@@ -361,16 +361,16 @@ func TestHalfBuiltIndex(t *testing.T) {
 	whole := *s.Tables[0].Indexes[0]
 	whole.Invalid = false
 	assert.False(t, schema.SameIndex(&whole, s.Tables[0].Indexes[0]))
-	done, err := db.Left(ctx, make)
+	done, err := db.Reached(ctx, []string{make}, "")
 	require.NoError(t, err)
-	assert.False(t, done)
+	assert.Zero(t, done)
 	assert.Equal(t, "", one(t, db, "SELECT to_regclass('t_key')"), "what was left is gone")
 	exec1(t, db, "DELETE FROM t WHERE ctid = (SELECT min(ctid) FROM t)")
 	require.NoError(t, db.Outside(ctx, make))
-	done, err = db.Left(ctx, make)
+	done, err = db.Reached(ctx, []string{make}, "")
 	require.NoError(t, err)
-	assert.True(t, done)
-	_, err = db.Left(ctx, "REINDEX INDEX CONCURRENTLY t_key")
+	assert.Equal(t, 1, done)
+	_, err = db.Reached(ctx, []string{"REINDEX INDEX CONCURRENTLY t_key"}, "")
 	assert.Error(t, err, "nobody can tell from outside")
 }
 

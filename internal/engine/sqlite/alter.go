@@ -77,12 +77,12 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 
 // Rename gives the step that renames a table, or a column of one; SQLite itself
 // rewrites all that refers to it.
-func (Engine) Rename(table, column, to string) engine.Step {
+func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step, *schema.Schema) {
 	if column != "" {
 		rename := func(a, b string) string {
 			return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", quote(table), quote(a), quote(b))
 		}
-		return engine.Step{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: []string{rename(column, to)}, Undo: []string{rename(to, column)}}
+		return []engine.Step{{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: []string{rename(column, to)}, Undo: []string{rename(to, column)}}}, s
 	}
 	rename := func(a, b string) []string {
 		if strings.EqualFold(a, b) { // another case alone takes two steps
@@ -91,7 +91,7 @@ func (Engine) Rename(table, column, to string) engine.Step {
 		}
 		return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(b)}
 	}
-	return engine.Step{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: rename(table, to), Undo: rename(to, table)}
+	return []engine.Step{{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: rename(table, to), Undo: rename(to, table)}}, s
 }
 
 // bareTable is the table without anything that could refuse or touch a row:
@@ -631,13 +631,14 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 }
 
 // KeepAside puts values of a table aside before it, or columns of it, go.
-func (Engine) KeepAside(t *schema.Table, columns []string, kept string) []string {
+func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
-		return keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
+		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
+		return list[:1], list[1:]
 	}
 	bare := bareTable(t)
 	bare.Name = kept
-	return append([]string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil, "")...)
+	return []string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil, "")
 }
 
 // PutBack brings kept values back. A whole table's rows go in as they were;
@@ -692,7 +693,7 @@ var dialect = demand.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: "IS NOT",
+	Differs: func(a, b string) string { return a + " IS NOT " + b },
 	Typed:   func(sql string, _ *schema.Column) string { return sql },
 	RowName: rowidName,
 	Given:   func(t *schema.Table, c *schema.Column) bool { return rowidKey(t) == c.Name },

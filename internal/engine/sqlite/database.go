@@ -560,8 +560,19 @@ var errOneTransaction = errors.New("every step stands in the migration's transac
 // Outside runs nothing: no statement of SQLite has to stand outside.
 func (d *database) Outside(context.Context, string) error { return errOneTransaction }
 
-// Left tells nothing, as Outside.
-func (d *database) Left(context.Context, string) (bool, error) { return false, errOneTransaction }
+// Before notes nothing, as Outside.
+func (d *database) Before(context.Context, []string) (string, error) { return "", errOneTransaction }
+
+// Reached tells nothing, as Outside.
+func (d *database) Reached(context.Context, []string, string) (int, error) {
+	return 0, errOneTransaction
+}
+
+// LockTables has nothing to do: the transaction has the whole file.
+func (d *database) LockTables(context.Context, []string, []string) error { return nil }
+
+// UnlockTables ends LockTables.
+func (d *database) UnlockTables(context.Context) error { return nil }
 
 // Session has no name: the file is nobody's.
 func (d *database) Session() string { return "" }

@@ -232,6 +232,22 @@ func (Engine) ScriptAround() (before, begin, commit, after []string) {
 	return []string{".bail on", "PRAGMA foreign_keys = OFF;"}, []string{"BEGIN IMMEDIATE;"}, []string{"COMMIT;"}, []string{"PRAGMA foreign_keys = ON;", "PRAGMA foreign_key_check;"}
 }
 
+// Separate gives the steps as they are: all of them can stand in one transaction.
+func (Engine) Separate(steps []engine.Step) []engine.Step { return steps }
+
+// CommitsChanges tells that a change of a table is part of its transaction.
+func (Engine) CommitsChanges() bool { return false }
+
+// OrdersColumns tells that the order of columns is left alone: only a copy of the table
+// could change it.
+func (Engine) OrdersColumns() bool { return false }
+
+// EmptyRow is a row of defaults behind INSERT INTO and a table's name.
+func (Engine) EmptyRow() string { return " DEFAULT VALUES" }
+
+// OnlyLocks tells that no statement does: a file is one lock.
+func (Engine) OnlyLocks(string) bool { return false }
+
 // asideName is the name by which a table goes while it is copied.
 func asideName(table string) string { return "erbario_old_" + table }
 

@@ -133,7 +133,8 @@ func TestFillFiresNoTrigger(t *testing.T) {
 	assert.Equal(t, "1|none|then\n2|x|then", selectAll(t, db, "SELECT * FROM sheets"))
 	// The same for what an undo kept.
 	live := inspect(t, db).Table("sheets")
-	for _, s := range (Engine{}).KeepAside(live, []string{"code"}, "erbario_kept_x") {
+	makes, fills := (Engine{}).KeepAside(live, []string{"code"}, "erbario_kept_x")
+	for _, s := range append(makes, fills...) {
 		require.NoError(t, db.Exec(ctx, s))
 	}
 	kept := inspect(t, db).Table("erbario_kept_x")
@@ -331,7 +332,8 @@ func TestBroken(t *testing.T) {
 // A rename that changes only the case takes two steps.
 func TestRenameCase(t *testing.T) {
 	db := scratch(t, "CREATE TABLE Taxa (id INTEGER PRIMARY KEY)", "CREATE TABLE s (t INT REFERENCES Taxa (id))")
-	step := Engine{}.Rename("Taxa", "", "taxa")
+	steps, _ := Engine{}.Rename(nil, "Taxa", "", "taxa")
+	step := steps[0]
 	run(t, db, []engine.Step{step}, false)
 	assert.Equal(t, "taxa", inspect(t, db).Table("taxa").Name)
 	assert.Contains(t, selectAll(t, db, "SELECT sql FROM sqlite_schema WHERE name = 's'"), `"taxa"`)

@@ -1,0 +1,57 @@
+package mariadb
+
+// This file finds how gently the server can make a change of a table: it is asked on
+// scratch, from the gentlest way to the hardest. It says at once where it cannot; what
+// it took stands in the statement then, so that a server that can do no such thing says
+// so, too, instead of keeping everybody waiting.
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// ways are from the gentlest to the hardest.
+var ways = []string{"ALGORITHM=INSTANT", "ALGORITHM=INPLACE, LOCK=NONE", "ALGORITHM=INPLACE, LOCK=SHARED", "ALGORITHM=COPY, LOCK=SHARED"}
+
+// Gentlest runs a statement, and returns it with the gentlest way in which the server
+// makes that change; one that is no change of a table comes back as it is. An empty table
+// takes another type for a column at once, and one with rows does not.
+func (d *Database) Gentlest(ctx context.Context, statement string, empty bool) (string, error) {
+	list := tokens(statement)
+	if len(list) < 3 || !list[0].is("ALTER") || !list[1].is("TABLE") || hasClause(list, "ALGORITHM") || hasClause(list, "LOCK") {
+		return statement, d.Exec(ctx, statement)
+	}
+	sep := ", "
+	if strings.Contains(statement, "\n    ") {
+		sep = ",\n    "
+	}
+	var err error
+	list = slices.DeleteFunc(list, func(t token) bool { return !t.is("MODIFY") && !t.is("CHANGE") })
+	for i, way := range ways {
+		if i == 0 && empty && len(list) > 0 {
+			continue
+		}
+		with := statement + sep + way
+		_, err = d.conn.ExecContext(ctx, with)
+		var own *mysql.MySQLError
+		if errors.As(err, &own) && (own.Number == 1845 || own.Number == 1846 || own.Number == 1221) {
+			continue
+		}
+		return with, d.plain(err)
+	}
+	return statement, d.plain(err)
+}
+
+// hasClause tells whether an ALTER TABLE says something like ALGORITHM=….
+func hasClause(list []token, word string) bool {
+	for i := 0; i+1 < len(list); i++ {
+		if list[i].is(word) && list[i+1].is("=") {
+			return true
+		}
+	}
+	return false
+}

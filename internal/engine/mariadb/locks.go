@@ -1,0 +1,96 @@
+package mariadb
+
+// This file tells what a statement locks, and what it does with rows. How a change of a
+// table is made stands in its ALGORITHM and LOCK clauses: it was found by asking the
+// server (see gentlest.go).
+
+import (
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+// Locking says how long others wait.
+func (Engine) Locking() string {
+	return "each change of a table waits a second at most for those who are at work on it, and is tried again, so that nobody waits behind it for longer"
+}
+
+// The locks, from the weakest to the strongest that changes take.
+const (
+	rowLocks = iota + 1
+	moment   // of the table's definition alone
+	others   // others work meanwhile
+	readers  // others read meanwhile
+	alone    // nobody does
+)
+
+// Locks tells what a statement locks.
+func (Engine) Locks(statement string) []engine.Lock {
+	list := tokens(statement)
+	var out []engine.Lock
+	lock := func(table, mode string, level int, work engine.Work) {
+		out = append(out, engine.Lock{Table: table, Mode: mode, Level: level, Alone: level == alone, Work: work})
+	}
+	name := func(i int) string {
+		if i < len(list) && list[i].named() {
+			return list[i].name()
+		}
+		return ""
+	}
+	behind := func(w string) string {
+		for i, t := range list {
+			if t.is(w) {
+				return name(i + 1)
+			}
+		}
+		return ""
+	}
+	switch words := leading(statement, 2); strings.Join(words, " ") {
+	case "ALTER TABLE":
+		how, lockWord := behind("ALGORITHM"), behind("LOCK")
+		for i, t := range list {
+			if t.is("=") && i > 0 && i+1 < len(list) {
+				switch {
+				case list[i-1].is("ALGORITHM"):
+					how = strings.ToUpper(list[i+1].text)
+				case list[i-1].is("LOCK"):
+					lockWord = strings.ToUpper(list[i+1].text)
+				}
+			}
+		}
+		table := name(2)
+		switch {
+		case how == "INSTANT":
+			lock(table, "INSTANT", moment, engine.NoWork)
+		case how == "INPLACE" && lockWord == "NONE":
+			lock(table, "INPLACE, LOCK=NONE", others, engine.Reads)
+		case how == "INPLACE":
+			lock(table, "INPLACE, LOCK=SHARED", readers, engine.Reads)
+		case how == "COPY":
+			lock(table, "COPY, LOCK=SHARED", readers, engine.Rewrites)
+		default:
+			lock(table, "as the server does it", readers, engine.NoWork)
+		}
+	case "RENAME TABLE", "DROP TABLE":
+		lock(name(2), "INSTANT", moment, engine.NoWork)
+	case "CREATE TRIGGER":
+		lock(behind("ON"), "INSTANT", moment, engine.NoWork)
+	case "LOCK TABLES":
+		for i, t := range list {
+			if t.is("WRITE") {
+				lock(name(i-1), "LOCK TABLES WRITE", alone, engine.NoWork)
+			}
+		}
+	default:
+		switch {
+		case len(words) == 0:
+		case words[0] == "UPDATE":
+			lock(name(1), "row locks", rowLocks, engine.Rewrites)
+		case words[0] == "DELETE":
+			lock(behind("FROM"), "row locks", rowLocks, engine.Reads)
+		case words[0] == "INSERT":
+			lock(behind("INTO"), "row locks", rowLocks, engine.NoWork)
+		}
+	}
+	return out
+}

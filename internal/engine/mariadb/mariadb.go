@@ -1,0 +1,286 @@
+// Package mariadb is the engine of MariaDB and MySQL servers, where every change of a
+// table commits by itself: a migration there is a row of steps, each of which is done or
+// not, and noted. See words.go for its SQL, realize.go for what it keeps of a
+// declaration, restate.go for how expressions are compared, inspect.go for reading what
+// is there, alter.go and keep.go for changing it, separate.go for the form of its steps,
+// database.go for the connection, and lease.go for who may use it.
+package mariadb
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
+	"erbario/internal/schema"
+)
+
+// Engine is MariaDB, and MySQL, on the server of a URL where there is one.
+type Engine struct {
+	url     string
+	scratch string // the URL of a database for scratch; empty: one is made on the server of url
+}
+
+func init() { engine.Register(Engine{}) }
+
+var _ engine.Engine = Engine{}
+
+// Name is the word for the engine in file names and in the language.
+func (Engine) Name() string { return "mariadb" }
+
+// Schemes are the schemes of its URLs.
+func (Engine) Schemes() []string { return []string{"mariadb", "mysql"} }
+
+// At is the engine with a server on which scratch databases are made.
+func (Engine) At(url string) engine.Engine { return Engine{url: url} }
+
+// ProveIn is the engine with a database that is there for scratch.
+func (e Engine) ProveIn(url string) engine.Engine { return Engine{url: e.url, scratch: url} }
+
+// Quote is a name as SQL.
+func (Engine) Quote(name string) string { return quote(name) }
+
+// Text is a text as a literal.
+func (Engine) Text(s string) string { return literal(s) }
+
+// Cast gives a literal as it is: the server tells types from where a value stands.
+func (Engine) Cast(sql, _ string) string { return sql }
+
+// HoldsReferences tells that references are held at every statement.
+func (Engine) HoldsReferences() bool { return true }
+
+// CommitsChanges tells that each change of a table commits by itself.
+func (Engine) CommitsChanges() bool { return true }
+
+// OrdersColumns tells that columns stand in the declared order: putting one in another
+// place writes no row.
+func (Engine) OrdersColumns() bool { return true }
+
+// EmptyRow is what stands behind INSERT INTO and a table's name for a row of defaults.
+func (Engine) EmptyRow() string { return " () VALUES ()" }
+
+// OnlyLocks tells whether a statement does nothing but to lock tables.
+func (Engine) OnlyLocks(statement string) bool { return locksTables(statement) }
+
+// Enums are none: a check holds the values of a choice.
+func (Engine) Enums() engine.Enums { return nil }
+
+// Stages are none yet.
+func (Engine) Stages() engine.Stages { return nil }
+
+// ownBehind stands behind the columns of Erbario's own tables, whose texts are compared
+// byte by byte. Both servers have this collation.
+const ownBehind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin"
+
+// Foundation are the statements that make what Erbario itself needs: the table of
+// history, and that of the lease (see lease.go).
+func (Engine) Foundation() []string {
+	return []string{
+		"CREATE TABLE IF NOT EXISTS erbario_history (\n    id varchar(190) NOT NULL PRIMARY KEY,\n    checksum varchar(190) NOT NULL,\n    applied_at varchar(32) NOT NULL,\n    applied_by varchar(255) NOT NULL,\n    took_ms bigint NOT NULL,\n    text longtext NOT NULL,\n    answers longtext\n)" + ownBehind,
+		leaseTable,
+	}
+}
+
+// Journal is the table in which the steps of a migration are noted. Row 0 is the
+// migration itself.
+func (Engine) Journal() string {
+	return "CREATE TABLE IF NOT EXISTS erbario_journal (\n    migration varchar(190) NOT NULL,\n    step integer NOT NULL,\n    state varchar(64) NOT NULL,\n    at varchar(32) NOT NULL,\n    session varchar(255) NOT NULL,\n    text longtext,\n    answers longtext,\n    PRIMARY KEY (migration, step)\n)" + ownBehind
+}
+
+// SeedTables are the tables in which runs of seeds are recorded.
+func (Engine) SeedTables() []string {
+	return []string{
+		"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id varchar(190) NOT NULL PRIMARY KEY,\n    seed varchar(255) NOT NULL,\n    random varchar(64) NOT NULL,\n    begun_at varchar(32) NOT NULL,\n    ended_at varchar(32)\n)" + ownBehind,
+		"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run varchar(190) NOT NULL,\n    line varchar(255) NOT NULL,\n    table_name varchar(64) NOT NULL,\n    first_row bigint NOT NULL,\n    row_count bigint NOT NULL,\n    `keys` longtext NOT NULL,\n    KEY erbario_seed_rows_run (run)\n)" + ownBehind,
+	}
+}
+
+// Empty gives the statements that drop everything.
+func (Engine) Empty(s *schema.Schema) []string {
+	out := []string{"SET SESSION foreign_key_checks = 0"}
+	for _, v := range s.Views {
+		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name))
+	}
+	for _, t := range s.Tables {
+		out = append(out, "DROP TABLE IF EXISTS "+quote(t.Name))
+	}
+	for _, o := range s.Others {
+		switch o.Kind {
+		case "function", "procedure", "sequence":
+			out = append(out, "DROP "+strings.ToUpper(o.Kind)+" IF EXISTS "+quote(o.Name))
+		case otherView:
+			out = append(out, "DROP VIEW IF EXISTS "+quote(o.Name))
+		}
+	}
+	return append(out, "SET SESSION foreign_key_checks = 1")
+}
+
+// lexer is the tokenizer for what all engines do alike.
+var lexer sqltext.Lexer = func(src string, off int) sqltext.Token {
+	t := next(src, off)
+	return sqltext.Token{Text: t.text, Start: t.start, End: t.end, Comment: t.kind == tokComment, Param: t.kind == tokParam, Bad: t.kind == tokBad}
+}
+
+// Split cuts SQL into statements and the comments between them. The body of a trigger
+// or a routine, up to the END of what it begins with, belongs to its statement.
+func (Engine) Split(src string) []engine.Piece {
+	return lexer.Split(src, func() func(sqltext.Token) bool {
+		words, routine, last := 0, false, ""
+		var open []string // what has an END to come
+		return func(t sqltext.Token) bool {
+			word := strings.ToUpper(t.Text)
+			if words++; words < 12 && (word == "TRIGGER" || word == "PROCEDURE" || word == "FUNCTION" || word == "EVENT") {
+				routine = true
+			}
+			switch {
+			case !routine || last == "END": // END IF and the like close one thing
+			case word == "BEGIN", word == "CASE", word == "LOOP", word == "WHILE":
+				open = append(open, word)
+			case (word == "IF" || word == "REPEAT") && begins[last]: // elsewhere it is a function
+				open = append(open, word)
+			case word == "(" && last == "IF" && len(open) > 1 && open[len(open)-2] == "CASE": // so it is a value of a CASE
+				open = open[:len(open)-1]
+			case word == "END" && len(open) > 0:
+				open = open[:len(open)-1]
+			}
+			last = word
+			return len(open) > 0
+		}
+	})
+}
+
+// begins are the words behind which a statement of a routine begins.
+var begins = map[string]bool{";": true, "BEGIN": true, "THEN": true, "ELSE": true, "DO": true, "LOOP": true, "REPEAT": true, "ROW": true, ")": true, ":": true}
+
+// Bind puts values in the place of parameters.
+func (Engine) Bind(sql string, values map[string]string) string { return lexer.Bind(sql, values) }
+
+// refused are the statements that would reach beyond a step: its transaction, its
+// database, or the settings of its session.
+var refused = map[string]string{
+	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "ROLLBACK": "the runner ends the transaction",
+	"SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction", "XA": "the runner keeps the transaction", "PREPARE": "the runner keeps the session", "EXECUTE": "write what is to be run",
+	"USE": "a migration works on one database alone", "GRANT": "rights are not the migration's affair", "REVOKE": "rights are not the migration's affair", "FLUSH": "it is about the whole server", "RESET": "it is about the whole server",
+	"SHUTDOWN": "it is about the whole server", "KILL": "it is about the whole server", "INSTALL": "it is about the whole server", "UNINSTALL": "it is about the whole server", "LOAD": "a step works on the database alone, and reads no file",
+	"HANDLER": "the runner keeps the session", "CHANGE": "it is about the whole server", "PURGE": "it is about the whole server", "OPTIMIZE": "it can be run at any time, and nothing takes it back", "REPAIR": "it is about the files of the server",
+}
+
+// refusedPairs are statements that two words tell.
+var refusedPairs = map[string]string{
+	"CREATE DATABASE": "a migration works on one database alone", "DROP DATABASE": "a migration works on one database alone", "ALTER DATABASE": "a migration works on one database alone",
+	"CREATE SCHEMA": "a migration works on one database alone", "DROP SCHEMA": "a migration works on one database alone", "ALTER SCHEMA": "a migration works on one database alone",
+	"CREATE USER": "it is about the whole server", "DROP USER": "it is about the whole server", "ALTER USER": "it is about the whole server", "CREATE ROLE": "it is about the whole server", "DROP ROLE": "it is about the whole server",
+	"SET GLOBAL": "it is about the whole server", "SET PASSWORD": "it is about the whole server", "SET SESSION": "the runner keeps the session", "SET TRANSACTION": "the runner keeps the transaction", "SET NAMES": "the runner keeps the session",
+	"SET AUTOCOMMIT": "the runner keeps the transaction", "SET SQL_MODE": "the runner keeps the session: under other modes values are cut", "SET FOREIGN_KEY_CHECKS": "the runner keeps the session: references would not be held", "SET TIME_ZONE": "the runner keeps the session",
+}
+
+// Refuse says why a statement cannot stand in a step.
+func (Engine) Refuse(statement string) error {
+	list := leading(statement, 2)
+	if len(list) == 0 {
+		return nil
+	}
+	if why, ok := refused[list[0]]; ok {
+		return &engine.RefusedError{Word: list[0], Why: why}
+	}
+	if len(list) > 1 {
+		if why, ok := refusedPairs[list[0]+" "+list[1]]; ok {
+			return &engine.RefusedError{Word: list[0] + " " + list[1], Why: why}
+		}
+	}
+	return nil
+}
+
+// leading are the first words of a statement, in capitals.
+func leading(statement string, n int) []string {
+	var out []string
+	for off := 0; len(out) < n; {
+		t := next(statement, off)
+		if t.start >= len(statement) || t.kind != tokWord && t.kind != tokComment {
+			break
+		}
+		if off = t.end; t.kind == tokWord {
+			out = append(out, strings.ToUpper(t.text))
+		}
+	}
+	return out
+}
+
+// Tables are the tables that a statement names: the names behind the words that a
+// table's name follows, and those of a list of tables.
+func (Engine) Tables(statement string) []string {
+	var out []string
+	list := tokens(statement)
+	if len(list) > 0 && list[0].is("LOCK") {
+		return nil // what it locks, other statements name
+	}
+	add := func(i int) {
+		if i < len(list) && list[i].named() && !schema.Own(list[i].name()) && !slices.Contains(out, list[i].name()) && !(list[i].kind == tokWord && noTable[strings.ToLower(list[i].text)]) {
+			out = append(out, list[i].name())
+		}
+	}
+	for i, t := range list {
+		if t.kind != tokWord {
+			continue
+		}
+		switch strings.ToUpper(t.text) {
+		case "TABLE", "ON", "INTO", "UPDATE", "FROM", "JOIN", "REFERENCES":
+		case "TO": // RENAME TABLE a TO b
+			if !(len(list) > 1 && list[0].is("RENAME")) {
+				continue
+			}
+		default:
+			continue
+		}
+		j := i + 1
+		for j+1 < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS") || list[j].is("IGNORE")) {
+			j++
+		}
+		add(j)
+	}
+	return out
+}
+
+// noTable are the words behind ON and the like that begin no table's name.
+var noTable = map[string]bool{"delete": true, "update": true, "set": true, "if": true, "exists": true, "duplicate": true, "select": true, "each": true, "dual": true, "table": true, "null": true, "cascade": true, "restrict": true, "no": true}
+
+// Inside is a statement as it is.
+func (Engine) Inside(statement string) string { return statement }
+
+// ScriptStatement is a statement as a plain script needs it: the client ends a statement
+// at the first semicolon, so that one with several has another end.
+func (Engine) ScriptStatement(statement string) []string {
+	if !slices.ContainsFunc(tokens(statement), func(t token) bool { return t.is(";") }) {
+		return []string{statement + ";"}
+	}
+	mark := "//"
+	for strings.Contains(statement, mark) {
+		mark += "/"
+	}
+	return []string{"DELIMITER " + mark, statement + mark, "DELIMITER ;"}
+}
+
+// ScriptRequire stops a script where the query has rows: a query of more than one row
+// cannot be one value.
+func (Engine) ScriptRequire(r engine.Requirement) []string {
+	sentence := literal("rows stand in the way: " + strings.ReplaceAll(r.Sentence, "{n} ", ""))
+	return []string{
+		fmt.Sprintf("SET @erbario_rows = (SELECT count(*) FROM (\n%s\n) AS q);", r.Query),
+		"DELIMITER //",
+		fmt.Sprintf("BEGIN NOT ATOMIC IF @erbario_rows > 0 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF; END//", sentence),
+		"DELIMITER ;",
+	}
+}
+
+// ScriptAround gives what a plain script needs around its steps.
+func (Engine) ScriptAround() (before, begin, commit, after []string) {
+	before = []string{"SET NAMES utf8mb4;"}
+	for _, s := range sessionSettings {
+		before = append(before, "SET SESSION "+s+";")
+	}
+	return before, []string{"START TRANSACTION;"}, []string{"COMMIT;"}, nil
+}
+
+// Recreate gives the statements that make an empty database hold the same as s.
+func (Engine) Recreate(s *schema.Schema) []string { return Recreate(s) }

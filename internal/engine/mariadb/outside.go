@@ -1,0 +1,287 @@
+package mariadb
+
+// This file runs what commits by itself, and finds out afterwards how far it came. What a
+// step touches is noted before it; where nobody knows whether a statement was done, its
+// effect on what was noted is worked out on scratch, and held against what is there.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"erbario/internal/engine"
+)
+
+// Outside runs one statement that commits by itself, or one under LOCK TABLES. Where it
+// meets somebody who is at work on the table it is tried again, for as long as the run
+// may wait.
+func (d *Database) Outside(ctx context.Context, sql string) error {
+	if err := (Engine{}).Refuse(sql); err != nil {
+		return err
+	}
+	if d.inTx {
+		return errors.New("a transaction is open")
+	}
+	switch {
+	case locksTables(sql) && d.latched, unlocksTables(sql) && d.latched:
+		return nil // more than that is locked, and a while longer
+	case unlocksTables(sql):
+		d.locked = false
+	}
+	deadline := time.Now().Add(max(d.wait, time.Second))
+	for pause := 50 * time.Millisecond; ; pause = min(2*pause, time.Second) {
+		err := d.watched(ctx, func() error { return d.checked(ctx, sql) })
+		if err == nil {
+			d.locked = d.locked || locksTables(sql)
+			return nil
+		}
+		if !errors.Is(err, engine.ErrBusy) || d.locked || time.Now().Add(pause).After(deadline) {
+			return errors.Join(err, d.unlock(context.WithoutCancel(ctx)))
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(ctx.Err(), d.unlock(context.WithoutCancel(ctx)))
+		case <-time.After(pause):
+		}
+	}
+}
+
+// checked runs a statement, unless it would reach beyond scratch.
+func (d *Database) checked(ctx context.Context, sql string) error {
+	if d.scratch != nil {
+		if name := otherDatabase(sql); name != "" {
+			return fmt.Errorf("it names the database of %s: on scratch it would reach the live one", name)
+		}
+	}
+	return d.raw(ctx, sql)
+}
+
+// LockTables locks tables beside those that statements lock, until UnlockTables: what is
+// kept of rows and then destroyed is nobody else's meanwhile.
+func (d *Database) LockTables(ctx context.Context, tables, statements []string) error {
+	list := slices.Clone(tables)
+	var items []string
+	for _, sql := range statements {
+		if locksTables(sql) {
+			items = append(items, strings.TrimPrefix(sql, "LOCK TABLES "))
+		}
+	}
+	for _, t := range list {
+		if item := quote(t) + " WRITE"; !slices.Contains(strings.Split(strings.Join(items, ", "), ", "), item) {
+			items = append(items, item)
+		}
+	}
+	if err := d.Outside(ctx, "LOCK TABLES "+strings.Join(items, ", ")); err != nil {
+		return err
+	}
+	d.latched = true
+	return nil
+}
+
+// UnlockTables ends LockTables.
+func (d *Database) UnlockTables(ctx context.Context) error {
+	d.latched = false
+	return d.unlock(context.WithoutCancel(ctx))
+}
+
+func (d *Database) unlock(ctx context.Context) error {
+	if !d.locked {
+		return nil
+	}
+	d.locked, d.latched = false, false
+	err := errors.Join(d.raw(ctx, "UNLOCK TABLES"), d.raw(ctx, "SET "+quiet+" = NULL"))
+	if errors.Is(err, engine.ErrLost) {
+		return nil
+	}
+	return err
+}
+
+// touches are the tables, views and triggers that statements make or change, by kind and
+// name.
+func touches(statements []string) (tables, views, triggers []string) {
+	add := func(to *[]string, name string) {
+		if name != "" && !slices.Contains(*to, name) {
+			*to = append(*to, name)
+		}
+	}
+	for _, sql := range statements {
+		list := slices.DeleteFunc(tokens(sql), func(t token) bool {
+			return t.is("IF") || t.is("NOT") || t.is("EXISTS") || t.is("OR") || t.is("REPLACE") || t.is("SQL") || t.is("SECURITY") || t.is("INVOKER") || t.is("DEFINER")
+		})
+		if len(list) < 3 || !list[2].named() {
+			continue
+		}
+		name := list[2].name()
+		switch {
+		case list[1].is("TABLE"):
+			add(&tables, name)
+			for i, t := range list { // RENAME TABLE a TO b
+				if list[0].is("RENAME") && t.is("TO") && i+1 < len(list) && list[i+1].named() {
+					add(&tables, list[i+1].name())
+				}
+			}
+		case list[1].is("VIEW"):
+			add(&views, name)
+		case list[1].is("TRIGGER"):
+			add(&triggers, name)
+		}
+	}
+	return tables, views, triggers
+}
+
+const (
+	nextPart = "\x1e" // between the parts of a note
+	noPart   = "\x1f" // what is not there
+)
+
+// Before gives what statements touch, as it is now: the statements that make it.
+func (d *Database) Before(ctx context.Context, statements []string) (string, error) {
+	tables, views, triggers := touches(statements)
+	var out []string
+	show := func(kind, name string, column int) error {
+		rows, err := d.Select(ctx, "SHOW CREATE "+kind+" "+quote(name))
+		switch {
+		case err != nil && (errors.Is(err, engine.ErrLost) || ctx.Err() != nil):
+			return err
+		case err != nil || len(rows) == 0:
+			out = append(out, noPart)
+		default:
+			out = append(out, withoutCounter(undefined(rows[0][column])))
+		}
+		return nil
+	}
+	for _, t := range tables {
+		if err := show("TABLE", t, 1); err != nil {
+			return "", err
+		}
+	}
+	for _, v := range views {
+		if err := show("VIEW", v, 1); err != nil {
+			return "", err
+		}
+	}
+	for _, g := range triggers {
+		if err := show("TRIGGER", g, 2); err != nil {
+			return "", err
+		}
+	}
+	return strings.Join(out, nextPart), nil
+}
+
+// withoutCounter is the text of a table without the number that its next row gets.
+func withoutCounter(text string) string {
+	i := strings.LastIndex(text, " AUTO_INCREMENT=")
+	if i < 0 {
+		return text
+	}
+	rest := text[i+len(" AUTO_INCREMENT="):]
+	return text[:i] + strings.TrimLeft(rest, "0123456789")
+}
+
+// Reached tells how many of the statements of a step were done, from what it touches, as
+// that was noted before it. The effect of each is worked out on scratch.
+func (d *Database) Reached(ctx context.Context, statements []string, before string) (int, error) {
+	now, err := d.Before(ctx, statements)
+	if err != nil {
+		return 0, err
+	}
+	if now == before {
+		return 0, nil
+	}
+	effects := slices.DeleteFunc(slices.Clone(statements), func(s string) bool { return !commits(s) || locksTables(s) || unlocksTables(s) })
+	last := func(n int) int { // behind the n-th that commits
+		for i, s := range statements {
+			if n == 0 {
+				return i
+			}
+			if commits(s) && !locksTables(s) && !unlocksTables(s) {
+				n--
+			}
+		}
+		return len(statements)
+	}
+	scratch, err := Engine{url: d.url()}.Scratch(ctx)
+	if err != nil {
+		return 0, fmt.Errorf("whether a step was done cannot be found out: %w", err)
+	}
+	defer scratch.Close()
+	s := scratch.(*Database)
+	if err := s.hold(ctx, false); err != nil {
+		return 0, err
+	}
+	tables, views, triggers := touches(statements)
+	parts := strings.Split(before, nextPart)
+	if len(parts) != len(tables)+len(views)+len(triggers) {
+		return 0, errors.New("the journal says nothing of what the step was to change: look at the database, and at erbario_journal")
+	}
+	for i, text := range parts {
+		if i >= len(tables) && text != noPart { // what stands on tables: these are there for it
+			if err := d.standIn(ctx, s, text); err != nil {
+				return 0, err
+			}
+		}
+		if text == noPart {
+			continue
+		}
+		if err := s.raw(ctx, text); err != nil {
+			return 0, fmt.Errorf("whether a step was done cannot be found out on scratch: %w", err)
+		}
+	}
+	if err := d.standIn(ctx, s, strings.Join(effects, " ; ")); err != nil {
+		return 0, err
+	}
+	for n, sql := range effects {
+		if err := s.raw(ctx, sql); err != nil {
+			break // then it was not done on the other side either
+		}
+		there, err := s.Before(ctx, statements)
+		if err != nil {
+			return 0, err
+		}
+		if there == now {
+			return last(n + 1), nil
+		}
+	}
+	return 0, fmt.Errorf("what the step was to change is neither as it was before nor as it would be after it: somebody else changed it (%s); make it as it was, or as it is to be, and run the same again", strings.Join(slices.Concat(tables, views, triggers), ", "))
+}
+
+// standIn makes the tables that SQL names and scratch has not, as they are here.
+func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) error {
+	for _, name := range (Engine{}).Tables(sql) {
+		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", name); err != nil || len(has) > 0 {
+			continue
+		}
+		rows, err := d.Select(ctx, "SHOW CREATE TABLE "+quote(name))
+		if err != nil || len(rows) == 0 || !strings.HasPrefix(rows[0][1], "CREATE TABLE") {
+			continue
+		}
+		if tables, _, _ := touches([]string{sql}); slices.Contains(tables, name) {
+			continue
+		}
+		if err := scratch.raw(ctx, rows[0][1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// otherDatabase is the table that a statement names with a database before it; "": none.
+func otherDatabase(statement string) string {
+	list := tokens(statement)
+	for i := 0; i+2 < len(list); i++ {
+		if !list[i].named() || !list[i+1].is(".") || !list[i+2].named() || i == 0 {
+			continue
+		}
+		behind := list[i-1]
+		whole := i+4 < len(list) && list[i+3].is(".") && list[i+4].named() && !behind.is(".")
+		place := behind.is("FROM") || behind.is("JOIN") || behind.is("INTO") || behind.is("UPDATE") || behind.is("TABLE") || behind.is("REFERENCES") || behind.is("TO") ||
+			behind.is("TRIGGER") || behind.is("VIEW") || behind.is("ON") && len(list) > 1 && list[1].is("TRIGGER") && i < 12
+		if whole || place {
+			return list[i].name() + "." + list[i+2].name()
+		}
+	}
+	return ""
+}

@@ -1,0 +1,88 @@
+package mariadb
+
+// This file sets reference rows: those that are missing are inserted, the others changed
+// where they differ, with the old values kept. Triggers keep still meanwhile, so that
+// nothing else in a row changes.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// SetRows gives the step that makes reference rows as they are declared.
+func (Engine) SetRows(r engine.RowSetting) engine.Step {
+	t := r.Table
+	table, by := quote(t.Name), quote(r.By)
+	live := ""
+	if t.SoftDelete != "" {
+		live = " AND " + quote(t.SoftDelete) + " IS NULL"
+	}
+	s := engine.Step{Title: r.Title, Note: r.Note}
+	among := func(rows []engine.RowValues) string {
+		var keys []string
+		for _, row := range rows {
+			keys = append(keys, row.Key)
+		}
+		return by + " IN (" + strings.Join(keys, ", ") + ")" + live
+	}
+	var columns []string // that are changed in any row that may be there
+	var changed, added []engine.RowValues
+	for _, row := range r.Rows {
+		if len(row.Change) > 0 {
+			changed = append(changed, row)
+		}
+		for _, c := range row.Change {
+			if !slices.Contains(columns, c) {
+				columns = append(columns, c)
+			}
+		}
+	}
+	if !r.Fresh { // also for rows that are inserted: the undo leaves those that were there
+		kept := append([]string{r.By}, columns...)
+		keep := bareTable(t, r.Keep)
+		keep.PrimaryKey = nil
+		keep.Columns = slices.DeleteFunc(keep.Columns, func(c *schema.Column) bool { return !slices.Contains(kept, c.Name) })
+		for _, c := range keep.Columns {
+			c.NotNull = false
+		}
+		s.Apply = append(s.Apply, createIfMissing(keep), fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s WHERE %s", quote(r.Keep), quoteAll(kept), quoteAll(kept), table, among(r.Rows)))
+	}
+	var updates []string
+	for _, row := range changed {
+		var set []string
+		for _, c := range row.Change {
+			set = append(set, quote(c)+" = "+row.Values[slices.Index(row.Columns, c)])
+		}
+		updates = append(updates, fmt.Sprintf("UPDATE %s SET %s WHERE %s = %s%s", table, strings.Join(set, ", "), by, row.Key, live))
+	}
+	s.Apply = append(s.Apply, quietly(updates)...)
+	for _, row := range r.Rows {
+		if row.Add {
+			added = append(added, row)
+			s.Apply = append(s.Apply, fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM (SELECT 1) AS q WHERE NOT EXISTS (SELECT 1 FROM %s AS there WHERE there.%s = %s%s)",
+				table, quoteAll(row.Columns), strings.Join(row.Values, ", "), table, by, row.Key, strings.Replace(live, " AND ", " AND there.", 1)))
+		}
+	}
+	if len(added) > 0 {
+		gone := fmt.Sprintf("DELETE FROM %s WHERE %s", table, among(added))
+		if !r.Fresh {
+			gone += fmt.Sprintf(" AND %s NOT IN (SELECT kept.%s FROM %s AS kept)", by, by, quote(r.Keep))
+		}
+		s.Undo = append(s.Undo, gone)
+	}
+	if len(changed) > 0 {
+		var set []string
+		for _, c := range columns {
+			set = append(set, fmt.Sprintf("here.%s = kept.%s", quote(c), quote(c)))
+		}
+		s.Undo = append(s.Undo, quietly([]string{fmt.Sprintf("UPDATE %s AS here JOIN %s AS kept ON kept.%s = here.%s%s SET %s", table, quote(r.Keep), by, by, strings.Replace(live, " AND ", " AND here.", 1), strings.Join(set, ", "))})...)
+	}
+	if !r.Fresh {
+		s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))
+	}
+	return s
+}

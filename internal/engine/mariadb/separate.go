@@ -1,0 +1,147 @@
+package mariadb
+
+// This file gives steps the form that a server needs whose changes of tables commit by
+// themselves. A step is one such change, or statements on rows in one transaction, in
+// which it is noted that they are done: so each is done or not, whatever happens. Only
+// what happens under LOCK TABLES stands together in one step.
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+// commits tells whether a statement commits what was done before it, and itself.
+func commits(statement string) bool {
+	words := leading(statement, 2)
+	if len(words) == 0 || len(words) > 1 && words[1] == "TEMPORARY" {
+		return false
+	}
+	switch words[0] {
+	case "CREATE", "ALTER", "DROP", "RENAME", "TRUNCATE", "LOCK", "UNLOCK", "ANALYZE":
+		return true
+	}
+	return false
+}
+
+// locksTables tells whether a statement is LOCK TABLES.
+func locksTables(statement string) bool {
+	w := leading(statement, 2)
+	return len(w) == 2 && w[0] == "LOCK" && (w[1] == "TABLES" || w[1] == "TABLE")
+}
+
+func unlocksTables(statement string) bool {
+	w := leading(statement, 2)
+	return len(w) == 2 && w[0] == "UNLOCK"
+}
+
+// stretch is statements of one direction of a step that stand together: one that commits,
+// or some that do not.
+type stretch struct {
+	commits bool
+	list    []string
+}
+
+func runs(statements []string) []stretch {
+	var out []stretch
+	for _, s := range statements {
+		c := commits(s)
+		if n := len(out); n > 0 && !c && !out[n-1].commits {
+			out[n-1].list = append(out[n-1].list, s)
+			continue
+		}
+		out = append(out, stretch{c, []string{s}})
+	}
+	return out
+}
+
+// Separate gives steps, as they would stand in one transaction, the form in which the
+// server runs them. The undo of a step has to be its mirror.
+func (Engine) Separate(steps []engine.Step) []engine.Step {
+	var out []engine.Step
+	for _, s := range steps {
+		out = append(out, separate(s)...)
+	}
+	return out
+}
+
+func separate(s engine.Step) []engine.Step {
+	if s.Kind != engine.InTransaction {
+		return []engine.Step{s}
+	}
+	apply, undo := runs(s.Apply), runs(s.Undo)
+	for i, j := 0, len(undo)-1; i < j; i, j = i+1, j-1 {
+		undo[i], undo[j] = undo[j], undo[i]
+	}
+	locked := false
+	for _, st := range append(append([]string{}, s.Apply...), s.Undo...) {
+		locked = locked || locksTables(st)
+	}
+	kind := func(r stretch) engine.StepKind {
+		if r.commits {
+			return engine.OutsideTransaction
+		}
+		return engine.OwnTransaction
+	}
+	if locked || len(apply) <= 1 && len(undo) <= 1 && (len(apply) == 0 || len(undo) == 0 || apply[0].commits == undo[0].commits) {
+		s.Kind = engine.OwnTransaction
+		if locked || len(apply) > 0 && apply[0].commits || len(undo) > 0 && undo[0].commits {
+			s.Kind = engine.OutsideTransaction
+		}
+		return []engine.Step{s}
+	}
+	// What is done and how it is taken back, in the order of apply.
+	type pair struct{ apply, undo stretch }
+	var pairs []pair
+	for len(apply)+len(undo) > 0 {
+		switch {
+		case len(apply) > 0 && len(undo) > 0 && apply[0].commits == undo[0].commits:
+			pairs = append(pairs, pair{apply[0], undo[0]})
+			apply, undo = apply[1:], undo[1:]
+		case len(apply) > len(undo):
+			pairs = append(pairs, pair{apply: apply[0]})
+			apply = apply[1:]
+		case len(undo) > 0:
+			pairs = append(pairs, pair{undo: undo[0]})
+			undo = undo[1:]
+		default:
+			pairs = append(pairs, pair{apply: apply[0]})
+			apply = apply[1:]
+		}
+	}
+	rows := len(pairs) - 1 // the part that is about rows
+	for i, p := range pairs {
+		if len(p.apply.list) > 0 && !p.apply.commits {
+			rows = i
+		}
+	}
+	var out []engine.Step
+	for i, p := range pairs {
+		part := engine.Step{Title: s.Title, Note: s.Note, Apply: p.apply.list, Undo: p.undo.list}
+		if part.Kind = kind(p.apply); len(p.apply.list) == 0 {
+			part.Kind = kind(p.undo)
+		}
+		if len(pairs) > 1 {
+			part.Title = fmt.Sprintf("%s, part %d of %d", s.Title, i+1, len(pairs))
+		}
+		if i == 0 {
+			part.UndoLoses, part.HereUndo = s.UndoLoses, s.HereUndo
+		}
+		if i == rows {
+			part.Loses, part.Kept, part.Here, part.Rows = s.Loses, s.Kept, s.Here, s.Rows
+		}
+		out = append(out, part)
+	}
+	return out
+}
+
+// underLock puts statements between LOCK TABLES and its end: nobody else reads or writes
+// a table meanwhile, nor one in which is noted what it had.
+func underLock(table, noted string, statements ...string) []string {
+	list := []string{quote(table) + " WRITE"}
+	if noted != "" { // under the name, too, by which questions call it
+		list = append(list, quote(noted)+" WRITE", quote(noted)+" AS kept READ")
+	}
+	return append(append([]string{"LOCK TABLES " + strings.Join(list, ", ")}, statements...), "UNLOCK TABLES")
+}

@@ -1,0 +1,357 @@
+package mariadb
+
+// This file writes the one ALTER TABLE that makes a table another: all its changes in one
+// statement, so that the server goes over the rows at most once. A column that has
+// another name afterwards is told beforehand; what stands on it follows, as the server
+// itself has it follow.
+
+import (
+	"slices"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// tableChange is what makes one table another.
+type tableChange struct {
+	from, to *schema.Table
+	moves    map[string]string // by the name of a column before, its name after
+}
+
+// after is the name that a column of from has in to; "": it goes.
+func (c tableChange) after(column string) string {
+	if n, ok := c.moves[column]; ok {
+		return n
+	}
+	if c.to.Column(column) == nil || c.arrives(column) {
+		return ""
+	}
+	return column
+}
+
+// arrives tells whether another column takes a name.
+func (c tableChange) arrives(name string) bool {
+	for from, to := range c.moves {
+		if to == name && from != name {
+			return true
+		}
+	}
+	return false
+}
+
+// before is the column of from that a column of to was; nil: it is new.
+func (c tableChange) before(column string) *schema.Column {
+	for _, o := range c.from.Columns {
+		if c.after(o.Name) == column {
+			return o
+		}
+	}
+	return nil
+}
+
+// renamedSQL is SQL with the names that columns have after; false: it names one that
+// goes.
+func (c tableChange) renamedSQL(sql string) (string, bool) {
+	names := map[string]string{}
+	for _, o := range c.from.Columns {
+		n := c.after(o.Name)
+		if n == "" && mentions(sql, o.Name) {
+			return sql, false
+		}
+		if n != o.Name {
+			names[o.Name] = n
+		}
+	}
+	return renameIn(sql, names), true
+}
+
+// renameIn puts other names of columns into SQL.
+func renameIn(sql string, names map[string]string) string {
+	if len(names) == 0 {
+		return sql
+	}
+	var b strings.Builder
+	last := 0
+	for off := 0; off < len(sql); {
+		t := next(sql, off)
+		if t.start >= len(sql) {
+			break
+		}
+		off = t.end
+		if !t.named() {
+			continue
+		}
+		for from, to := range names {
+			if strings.EqualFold(t.name(), from) && !call(sql, t) {
+				b.WriteString(sql[last:t.start] + quote(to))
+				last = t.end
+				break
+			}
+		}
+	}
+	return b.String() + sql[last:]
+}
+
+// call tells whether a bare word is the name of a function.
+func call(sql string, t token) bool {
+	return t.kind == tokWord && strings.HasPrefix(strings.TrimLeft(sql[t.end:], " "), "(")
+}
+
+// statement is the ALTER TABLE; "": nothing changes.
+func (c tableChange) statement() string {
+	var list []string
+	add := func(s string) { list = append(list, s) }
+	for _, k := range c.from.Checks {
+		if k.Name != "" && c.checkAfter(k) == nil {
+			add("DROP CONSTRAINT " + quote(k.Name))
+		}
+	}
+	goes, comes, renamed := c.indexes()
+	for _, x := range goes {
+		add("DROP INDEX " + quote(x.Name))
+	}
+	ownBefore, ownAfter := ownIndexes(c.from), ownIndexes(c.to)
+	stays := func(k *schema.ForeignKey, list []*schema.ForeignKey) bool {
+		return slices.ContainsFunc(list, func(o *schema.ForeignKey) bool { return o.Name == k.Name })
+	}
+	for _, k := range ownBefore {
+		if stays(k, c.to.ForeignKeys) && !stays(k, ownAfter) {
+			add("DROP INDEX " + quote(k.Name))
+		}
+	}
+	key := !sameParts(c.mapParts(c.from.PrimaryKey), c.to.PrimaryKey)
+	if c.from.PrimaryKey != nil && key {
+		add("DROP PRIMARY KEY")
+	}
+	list = append(list, c.columns()...)
+	if c.to.PrimaryKey != nil && key {
+		add("ADD PRIMARY KEY (" + partList(c.to.PrimaryKey.Columns) + ")" + c.to.PrimaryKey.Options)
+	}
+	for _, x := range renamed {
+		add("RENAME INDEX " + quote(x[0]) + " TO " + quote(x[1]))
+	}
+	for _, x := range comes {
+		add("ADD " + indexDefinition(x))
+	}
+	for _, k := range ownAfter {
+		if stays(k, c.from.ForeignKeys) && !stays(k, ownBefore) {
+			add("ADD " + indexDefinition(ownIndex(k)))
+		}
+	}
+	for _, k := range c.to.Checks {
+		if k.Name != "" && !slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return c.checkAfter(o) == k }) {
+			add("ADD " + named(k.Name) + "CHECK (" + k.SQL.Text + ")")
+		}
+	}
+	if c.from.Comment != c.to.Comment {
+		add("COMMENT = " + literal(c.to.Comment))
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	sep := "\n    "
+	if len(list) == 1 {
+		sep = " "
+	}
+	return "ALTER TABLE " + quote(c.from.Name) + sep + strings.Join(list, ","+sep)
+}
+
+// checkAfter is the check of to that one of from is; nil: it goes.
+func (c tableChange) checkAfter(k *schema.Check) *schema.Check {
+	sql, ok := c.renamedSQL(k.SQL.Text)
+	if !ok {
+		return nil
+	}
+	for _, o := range c.to.Checks {
+		if o.Name == k.Name && o.SQL.Same(sqlOf(sql)) {
+			return o
+		}
+	}
+	return nil
+}
+
+// mapParts is a key with the names that its columns have after; nil where one goes.
+func (c tableChange) mapParts(pk *schema.PrimaryKey) *schema.PrimaryKey {
+	if pk == nil {
+		return nil
+	}
+	out := *pk
+	out.Columns = slices.Clone(pk.Columns)
+	for i := range out.Columns {
+		out.Columns[i].Column = c.after(out.Columns[i].Column)
+	}
+	return &out
+}
+
+func sameParts(a, b *schema.PrimaryKey) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)
+}
+
+// indexes are those that go, those that come, and the old and new names of those that
+// only have another.
+func (c tableChange) indexes() (goes, comes []*schema.Index, renamed [][2]string) {
+	comes = slices.Clone(c.to.Indexes)
+	for _, x := range c.from.Indexes {
+		mapped := *x
+		mapped.Parts = slices.Clone(x.Parts)
+		whole := true
+		for i, p := range mapped.Parts {
+			if p.Expr != nil {
+				sql, ok := c.renamedSQL(p.Expr.Text)
+				e := sqlOf(sql)
+				mapped.Parts[i].Expr, whole = &e, whole && ok
+				continue
+			}
+			mapped.Parts[i].Column = c.after(p.Column)
+			whole = whole && mapped.Parts[i].Column != ""
+		}
+		same := func(name bool) int {
+			return slices.IndexFunc(comes, func(o *schema.Index) bool {
+				return schema.SameIndex(o, &mapped) && o.Options == x.Options && (!name || o.Name == x.Name)
+			})
+		}
+		i := same(true)
+		if i < 0 {
+			i = same(false)
+		}
+		if !whole || i < 0 {
+			goes = append(goes, x)
+			continue
+		}
+		if comes[i].Name != x.Name {
+			renamed = append(renamed, [2]string{x.Name, comes[i].Name})
+		}
+		comes = slices.Delete(comes, i, i+1)
+	}
+	return goes, comes, renamed
+}
+
+// definition is a column with what stands with it in its table.
+func definition(t *schema.Table, c *schema.Column) string {
+	s := columnDefinition(c)
+	for _, k := range t.Checks {
+		if k.Name == "" && k.Column == c.Name {
+			s += " CHECK (" + k.SQL.Text + ")"
+		}
+	}
+	return s
+}
+
+// columns gives the clauses for the columns. One that changes is told whole; one that
+// stands elsewhere is told where.
+func (c tableChange) columns() []string {
+	var list, order []string
+	for _, o := range c.from.Columns {
+		if n := c.after(o.Name); n != "" {
+			order = append(order, n)
+		} else {
+			list = append(list, "DROP COLUMN "+quote(o.Name))
+		}
+	}
+	var wanted []string
+	for _, n := range c.to.Columns {
+		wanted = append(wanted, n.Name)
+	}
+	stay := longestInOrder(order, wanted)
+	for i, n := range c.to.Columns {
+		place := " FIRST"
+		if i > 0 {
+			place = " AFTER " + quote(c.to.Columns[i-1].Name)
+		}
+		old := c.before(n.Name)
+		if old == nil {
+			if i == len(c.to.Columns)-1 {
+				place = ""
+			}
+			list = append(list, "ADD COLUMN "+definition(c.to, n)+place)
+			continue
+		}
+		if stay[n.Name] {
+			place = ""
+		}
+		was := *old
+		was.Name = n.Name
+		text, _ := c.renamedSQL(definition(c.from, old))
+		same := sameDefinition(text, definition(c.to, n))
+		switch {
+		case same && place == "" && old.Name == n.Name:
+		case same && place == "":
+			list = append(list, "RENAME COLUMN "+quote(old.Name)+" TO "+quote(n.Name))
+		case old.Name == n.Name:
+			list = append(list, "MODIFY COLUMN "+definition(c.to, n)+place)
+		default:
+			list = append(list, "CHANGE COLUMN "+quote(old.Name)+" "+definition(c.to, n)+place)
+		}
+	}
+	return list
+}
+
+// sameDefinition compares two columns as they are written.
+func sameDefinition(a, b string) bool { return a == b || canon(a) == canon(b) }
+
+// longestInOrder are the names that can stay where they are while the others move.
+func longestInOrder(order, wanted []string) map[string]bool {
+	place := map[string]int{}
+	for i, n := range wanted {
+		place[n] = i
+	}
+	best, from := make([]int, len(order)), make([]int, len(order))
+	end := -1
+	for i := range order {
+		best[i], from[i] = 1, -1
+		for j := range i {
+			if place[order[j]] < place[order[i]] && best[j]+1 > best[i] {
+				best[i], from[i] = best[j]+1, j
+			}
+		}
+		if end < 0 || best[i] > best[end] {
+			end = i
+		}
+	}
+	out := map[string]bool{}
+	for ; end >= 0; end = from[end] {
+		out[order[end]] = true
+	}
+	return out
+}
+
+// ownIndexes are the references of a table that have an index of their own, under their
+// name: the server wants one, and makes one in silence that it drops in silence, too.
+func ownIndexes(t *schema.Table) []*schema.ForeignKey {
+	var out []*schema.ForeignKey
+	for _, k := range t.ForeignKeys {
+		if k.OwnIndex || !covered(t, k) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// covered tells whether an index of a table, or its key, begins with the columns of a
+// reference.
+func covered(t *schema.Table, k *schema.ForeignKey) bool {
+	begins := func(parts []schema.Part) bool {
+		if len(parts) < len(k.Columns) {
+			return false
+		}
+		for i, c := range k.Columns {
+			if parts[i].Column != c || parts[i].Length > 0 || parts[i].Expr != nil {
+				return false
+			}
+		}
+		return true
+	}
+	return t.PrimaryKey != nil && begins(t.PrimaryKey.Columns) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Using == "" && begins(x.Parts) })
+}
+
+// ownIndex is the index of a reference itself.
+func ownIndex(k *schema.ForeignKey) *schema.Index {
+	x := &schema.Index{Name: k.Name}
+	for _, c := range k.Columns {
+		x.Parts = append(x.Parts, schema.Part{Column: c})
+	}
+	return x
+}

@@ -1,0 +1,154 @@
+package mariadb
+
+// This file tells for whom a statement waits: while the one connection is kept waiting, a
+// second one looks who holds the table. Not every server tells whose a lock of a table
+// is; then those are named who have a transaction open, the oldest first.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"erbario/internal/engine"
+)
+
+const (
+	firstLook = 60 * time.Millisecond // nobody asks about what is through before
+	tellAfter = time.Second           // whoever is kept waiting for so long says so
+	tellAgain = 30 * time.Second
+)
+
+// waiting is what is known of those for whom a database's statements wait.
+type waiting struct {
+	mu     sync.Mutex
+	beside *Database // which looks; nil: not needed yet
+	who    string    // for whom the statement at hand waits
+	since  time.Time // when the first of the tries began that had to wait
+	told   string    // of whom the last report was
+	toldAt time.Time
+	report func(who string)
+}
+
+// Waits sets what is told for whom a statement waits that is kept waiting.
+func (d *Database) Waits(report func(who string)) { d.waits.report = report }
+
+// besides runs f on the second connection, if there can be one.
+func (d *Database) besides(ctx context.Context, f func(b *Database) error) {
+	d.waits.mu.Lock()
+	defer d.waits.mu.Unlock()
+	if d.waits.beside == nil {
+		b, err := openConfig(ctx, d.config, false)
+		if err != nil {
+			return
+		}
+		d.waits.beside = b
+	}
+	if err := f(d.waits.beside); err != nil && errors.Is(err, engine.ErrLost) {
+		d.waits.beside.Close()
+		d.waits.beside = nil
+	}
+}
+
+// closeBeside ends the second connection.
+func (w *waiting) closeBeside() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.beside != nil {
+		w.beside.Close()
+		w.beside = nil
+	}
+}
+
+// watched runs a statement, and tells for whom it waits, if for anybody; so does its
+// error where it waited too long.
+func (d *Database) watched(ctx context.Context, run func() error) error {
+	if d.scratch != nil {
+		return run()
+	}
+	d.waits.who = ""
+	looking, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for pause := firstLook; ; pause = min(2*pause, tellAfter) {
+			select {
+			case <-looking.Done():
+				return
+			case <-time.After(pause):
+			}
+			d.besides(looking, func(b *Database) error {
+				who, err := b.heldUp(looking, d.id)
+				if err == nil && who != "" {
+					d.waits.tell(who, who)
+				}
+				return err
+			})
+		}
+	}()
+	err := run()
+	stop()
+	<-ended
+	if err == nil {
+		d.waits.since = time.Time{}
+	} else if errors.Is(err, engine.ErrBusy) && d.waits.who != "" {
+		return fmt.Errorf("the database %w: %s", engine.ErrBusy, d.waits.who)
+	}
+	return err
+}
+
+// tell notes for whom the statement waits, and reports it when that has gone on; key is
+// the same for the same one.
+func (w *waiting) tell(who, key string) {
+	w.who = who
+	now := time.Now()
+	if w.since.IsZero() {
+		w.since = now
+	}
+	if w.report == nil || now.Sub(w.since) < tellAfter || key == w.told && now.Sub(w.toldAt) < tellAgain {
+		return
+	}
+	w.told, w.toldAt = key, now
+	w.report(who)
+}
+
+// HeldUp tells for whom the session of a name waits; "" for nobody.
+func (d *Database) HeldUp(ctx context.Context, session string) (string, error) {
+	id, _, _ := sessionParts(session)
+	return d.heldUp(ctx, id)
+}
+
+// heldUp looks whether a connection waits for a lock, and who has one open.
+func (d *Database) heldUp(ctx context.Context, id string) (string, error) {
+	rows, err := d.Select(ctx, "SELECT coalesce(state, '') FROM information_schema.processlist WHERE id = ?", id)
+	if err != nil || len(rows) == 0 || !strings.Contains(strings.ToLower(rows[0][0]), "lock") {
+		return "", err
+	}
+	rows, err = d.Select(ctx, "SELECT p.id, p.user, substring_index(p.host, ':', 1), p.command, timestampdiff(SECOND, t.trx_started, now()) FROM information_schema.innodb_trx t JOIN information_schema.processlist p ON p.id = t.trx_mysql_thread_id WHERE p.id <> ? AND p.id <> connection_id() ORDER BY t.trx_started LIMIT 3", id)
+	if err != nil {
+		return "", err
+	}
+	var out []string
+	for _, r := range rows {
+		what := "at work"
+		if r[3] == "Sleep" {
+			what = "idle in a transaction"
+		}
+		out = append(out, fmt.Sprintf("connection %s (%s, from %s, %s for %s s)", r[0], r[1], r[2], what, r[4]))
+	}
+	if len(out) == 0 {
+		rows, err = d.Select(ctx, "SELECT id, user, substring_index(host, ':', 1), time FROM information_schema.processlist WHERE db = database() AND command = 'Query' AND id <> ? AND id <> connection_id() AND coalesce(state, '') NOT LIKE '%lock%' ORDER BY time DESC LIMIT 3", id)
+		if err != nil {
+			return "", err
+		}
+		for _, r := range rows {
+			out = append(out, fmt.Sprintf("connection %s (%s, from %s, at work for %s s)", r[0], r[1], r[2], r[3]))
+		}
+	}
+	if len(out) == 0 {
+		return "somebody who uses the table", nil
+	}
+	return strings.Join(out, " or "), nil
+}
