@@ -62,7 +62,7 @@ func TestMain(m *testing.M) {
 	if path := os.Getenv("APPLY_TO"); path != "" {
 		t := &testing.T{}
 		e, db, files := engine.Engine(nil), engine.Database(nil), []*migration.Migration(nil)
-		if strings.HasPrefix(path, "postgres:") {
+		if strings.Contains(path, "://") {
 			e, db = openURL(t, path)
 			files = serverLine(t, e, 6, 2000)
 		} else {

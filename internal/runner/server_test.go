@@ -53,6 +53,20 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 			}
 			m.Steps = append(m.Steps, s)
 		}
+		if e.CommitsChanges() {
+			alter := "ALTER TABLE " + table
+			step(engine.OutsideTransaction, "create "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note varchar(40), runs integer NOT NULL DEFAULT 0)", "DROP TABLE "+table)
+			step(engine.OwnTransaction, "fill it", fmt.Sprintf("INSERT INTO %s SELECT seq, concat('sheet ', seq), 0 FROM seq_1_to_%d", table, rows), "DELETE FROM "+table)
+			step(engine.OutsideTransaction, "index it", alter+" ADD INDEX "+table+"_idx (note)", alter+" DROP INDEX "+table+"_idx")
+			step(engine.InBatches, "count its runs", "UPDATE "+table+" SET runs = runs + 1 WHERE :batch", "UPDATE "+table+" SET runs = runs - 1 WHERE :batch")
+			step(engine.OutsideTransaction, "unique", alter+" ADD UNIQUE INDEX "+table+"_key (note, id)", alter+" DROP INDEX "+table+"_key")
+			step(engine.OutsideTransaction, "check", alter+" ADD CONSTRAINT "+table+"_check CHECK (id > 0)", alter+" DROP CONSTRAINT "+table+"_check")
+			step(engine.OwnTransaction, "nothing", "SELECT 1", "SELECT 1")
+			m, err := migration.Parse("m", migration.Write(m), e)
+			require.NoError(t, err)
+			out = append(out, m)
+			continue
+		}
 		step(engine.InTransaction, "create "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note text, runs integer NOT NULL DEFAULT 0)", "DROP TABLE "+table)
 		step(engine.InTransaction, "fill it", fmt.Sprintf("INSERT INTO %s SELECT i, 'sheet ' || i FROM generate_series(1, %d) AS i", table, rows), "DELETE FROM "+table)
 		step(engine.OutsideTransaction, "index it", "CREATE INDEX CONCURRENTLY "+table+"_idx ON "+table+" (note)", "DROP INDEX CONCURRENTLY IF EXISTS "+table+"_idx")
@@ -107,8 +121,18 @@ func kills(otherwise int) int {
 
 // Killed at random moments, the program leaves a state that the next run tells, and
 // finishes or takes back.
-func TestKilledOnServer(t *testing.T) {
-	place := testserver.At(t, "postgres")
+func TestKilledOnServer(t *testing.T) { onServers(t, killedOnServer) }
+
+// onServers runs a test on every engine whose migrations need not be one transaction.
+func onServers(t *testing.T, f func(t *testing.T, place testserver.Place)) {
+	testserver.Each(t, func(t *testing.T, place testserver.Place) {
+		if place.Engine.Journal() != "" {
+			f(t, place)
+		}
+	})
+}
+
+func killedOnServer(t *testing.T, place testserver.Place) {
 	self, err := os.Executable()
 	require.NoError(t, err)
 	began := time.Now()
@@ -118,7 +142,7 @@ func TestKilledOnServer(t *testing.T) {
 	require.NoError(t, err, string(out))
 	span := time.Since(began)
 	halves := 0
-	for i := range kills(100) {
+	for i := range kills(map[bool]int{true: 40, false: 100}[place.Engine.CommitsChanges()]) {
 		url := place.URL(t)
 		cmd := exec.Command(self)
 		cmd.Env = append(os.Environ(), "APPLY_TO="+url)
@@ -127,7 +151,7 @@ func TestKilledOnServer(t *testing.T) {
 		_ = cmd.Process.Signal(syscall.SIGKILL)
 		_ = cmd.Wait()
 		e, db := openURL(t, url)
-		waitGone(t, db)
+		waitGone(t, place, db)
 		_, half := wholeOnServer(t, db, 2000)
 		if half != nil {
 			halves++
@@ -151,9 +175,13 @@ func TestKilledOnServer(t *testing.T) {
 
 // waitGone waits until the server has noticed that the program was killed: what still
 // ran of it could commit while the test looks.
-func waitGone(t *testing.T, db engine.Database) {
+func waitGone(t *testing.T, place testserver.Place, db engine.Database) {
+	others := "SELECT 1 FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+	if place.Name == "mariadb" {
+		others = "SELECT 1 FROM information_schema.processlist WHERE db = database() AND id <> connection_id()"
+	}
 	for range 200 {
-		rows, err := db.Select(ctx, "SELECT 1 FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+		rows, err := db.Select(ctx, others)
 		require.NoError(t, err)
 		if len(rows) == 0 {
 			return
@@ -166,11 +194,26 @@ func waitGone(t *testing.T, db engine.Database) {
 // The server is killed under a run: what it acknowledged is there when it is back, and
 // the next run goes on.
 func TestServerKilled(t *testing.T) {
-	s, err := testserver.StartPostgres("-c", "fsync=off", "-c", "synchronous_commit=on")
+	for name, start := range map[string]func() (*testserver.Server, error){
+		"postgres": func() (*testserver.Server, error) {
+			return testserver.StartPostgres("-c", "fsync=off", "-c", "synchronous_commit=on")
+		},
+		"mariadb": func() (*testserver.Server, error) {
+			return testserver.StartMariaDB("--innodb-flush-log-at-trx-commit=1")
+		},
+	} {
+		if only := os.Getenv(testserver.EnginesVariable); only == "" || strings.Contains(only, name) {
+			t.Run(name, func(t *testing.T) { serverKilled(t, start) })
+		}
+	}
+}
+
+func serverKilled(t *testing.T, start func() (*testserver.Server, error)) {
+	s, err := start()
 	require.NoError(t, err)
 	defer s.Stop()
 	halves := 0
-	for i := range kills(20) {
+	for i := range kills(15) {
 		url := testserver.In(s.URL, fmt.Sprintf("killed_%d", i))
 		e, db := openURL(t, url)
 		files := serverLine(t, e, 4, 2000)
@@ -204,8 +247,9 @@ func TestServerKilled(t *testing.T) {
 }
 
 // Of twenty that apply at once one works, and the others wait and find nothing to do.
-func TestTwentyAtOnce(t *testing.T) {
-	place := testserver.At(t, "postgres")
+func TestTwentyAtOnce(t *testing.T) { onServers(t, twentyAtOnce) }
+
+func twentyAtOnce(t *testing.T, place testserver.Place) {
 	for range min(kills(2), 20) {
 		url := place.URL(t)
 		_, db := openURL(t, url)
@@ -241,8 +285,9 @@ func TestTwentyAtOnce(t *testing.T) {
 
 // A step that fails has the finished ones taken back, and what it left half built is
 // gone; with Stop they stay, and the next run takes them back or goes on.
-func TestStepFails(t *testing.T) {
-	place := testserver.At(t, "postgres")
+func TestStepFails(t *testing.T) { onServers(t, stepFails) }
+
+func stepFails(t *testing.T, place testserver.Place) {
 	e, db := openURL(t, place.URL(t))
 	defer db.Close()
 	files := serverLine(t, e, 2, 50)
@@ -252,6 +297,9 @@ func TestStepFails(t *testing.T) {
 	broken.Steps = append([]migration.Step{}, broken.Steps...)
 	// Every row has the same value: the index is half built when that shows.
 	broken.Steps[4].Apply = []migration.Statement{{SQL: "CREATE UNIQUE INDEX CONCURRENTLY sheet_01_key ON sheet_01 (runs)"}}
+	if e.CommitsChanges() {
+		broken.Steps[4].Apply = []migration.Statement{{SQL: "ALTER TABLE sheet_01 ADD UNIQUE INDEX sheet_01_key (runs)"}}
+	}
 	bad, err := migration.Parse("m", migration.Write(&broken), e)
 	require.NoError(t, err)
 	list := []*migration.Migration{files[0], bad}

@@ -129,6 +129,14 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 			if schema.Own(table.Name) {
 				continue
 			}
+			parents := map[string][]string{} // by column: the values that it can refer to
+			for _, k := range table.ForeignKeys {
+				rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s", e.Quote(k.References[0]), e.Quote(k.Table)), 50)
+				require.NoError(t, err)
+				for _, row := range rows.Values {
+					parents[k.Columns[0]] = append(parents[k.Columns[0]], row[0])
+				}
+			}
 			for range n {
 				var names, values []string
 				for _, c := range table.Columns {
@@ -138,8 +146,9 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 					v := "NULL"
 					fk := slices.IndexFunc(table.ForeignKeys, func(k *schema.ForeignKey) bool { return k.Columns[0] == c.Name })
 					if fk >= 0 {
-						k := table.ForeignKeys[fk]
-						v = fmt.Sprintf("(SELECT %s FROM %s ORDER BY random() LIMIT 1)", e.Quote(k.References[0]), e.Quote(k.Table))
+						if there := parents[c.Name]; len(there) > 0 {
+							v = there[r.IntN(len(there))]
+						}
 					} else {
 						list := e.Candidates(table, c)
 						v = list[r.IntN(len(list))]

@@ -82,3 +82,64 @@ func passOn(client net.Conn, server, word string, before bool, done *atomic.Bool
 		}
 	}
 }
+
+// Interrupted is a URL by which the same MariaDB server is reached until so many
+// statements were sent; then all connections are cut: where within is set, while the
+// server is at work on the last of them, else before it gets it. Sent is how many there
+// were.
+func Interrupted(t testing.TB, rawURL string, after int64, within bool) (cut string, sent *atomic.Int64) {
+	t.Helper()
+	u, err := url.Parse(rawURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := u.Host
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	sent = &atomic.Int64{}
+	pass := func(client net.Conn) {
+		defer client.Close()
+		there, err := net.Dial("tcp", server)
+		if err != nil {
+			return
+		}
+		defer there.Close()
+		go func() {
+			defer client.Close()
+			_, _ = io.Copy(client, there)
+		}()
+		buf := make([]byte, 1<<20)
+		for {
+			n, err := client.Read(buf)
+			if err != nil {
+				return
+			}
+			if n > 4 && buf[3] == 0 && buf[4] == 3 { // a statement
+				if k := sent.Add(1); k >= after {
+					if within && k == after {
+						_, _ = there.Write(buf[:n])
+					}
+					l.Close()
+					return
+				}
+			}
+			if _, err := there.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+	}
+	go func() {
+		for {
+			client, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go pass(client)
+		}
+	}()
+	u.Host = l.Addr().String()
+	return u.String(), sent
+}

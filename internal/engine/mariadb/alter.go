@@ -139,16 +139,23 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 			}
 			if g.Purpose.OfTrigger() && strings.EqualFold(g.Column, column) {
 				n.Column = to
-				n.Name = schema.ConstraintName(t.Name, []string{to}, string(g.Purpose))
+				n.Name = triggerName(t, t.Column(to), g.Purpose)
 				text = strings.Replace(text, "CREATE TRIGGER "+quote(g.Name), "CREATE TRIGGER "+quote(n.Name), 1)
+				switch g.Purpose {
+				case schema.ForImmutable:
+					text = immutableTrigger(t, t.Column(to)).SQL.Text
+				case schema.ForStamped:
+					text = stampTrigger(t, t.Column(to)).SQL.Text
+				}
 			}
 			n.SQL = sqlOf(text)
+			there, was := inPlace(old.Triggers[i:], text, nil), inPlace(t.Triggers[i:], g.SQL.Text, nil)
 			if n.Name == g.Name {
-				again = append(again, "DROP TRIGGER "+quote(g.Name), text)
-				back = append(back, "DROP TRIGGER "+quote(g.Name), g.SQL.Text)
+				again = append(again, "DROP TRIGGER "+quote(g.Name), there)
+				back = append(back, "DROP TRIGGER "+quote(g.Name), was)
 			} else { // the new one is there before the old one goes
-				again = append(again, text, "DROP TRIGGER "+quote(g.Name))
-				back = append(back, g.SQL.Text, "DROP TRIGGER "+quote(n.Name))
+				again = append(again, there, "DROP TRIGGER "+quote(g.Name))
+				back = append(back, was, "DROP TRIGGER "+quote(n.Name))
 			}
 		}
 		if len(again) > 0 {
@@ -170,6 +177,31 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 	first := engine.Step{Title: "drop view " + view.Name, Apply: []string{drop}, Undo: []string{was}}
 	last := engine.Step{Title: "create view " + view.Name, Apply: []string{view.SQL.Text}, Undo: []string{drop}}
 	return slices.Concat([]engine.Step{first}, out, []engine.Step{last}), s
+}
+
+// inPlace is the text of a trigger by which it comes where it was among those of its
+// table: list begins with it, and others are those of which one has to be there.
+func inPlace(list []*schema.Trigger, text string, others []*schema.Trigger) string {
+	for _, o := range list[min(1, len(list)):] {
+		if triggerEvent(o.SQL.Text) != triggerEvent(text) || others != nil && !slices.ContainsFunc(others, func(x *schema.Trigger) bool { return x.Name == o.Name }) {
+			continue
+		}
+		for i, ts := 0, tokens(text); i+2 < len(ts); i++ {
+			if ts[i].is("FOR") && ts[i+1].is("EACH") && ts[i+2].is("ROW") {
+				return text[:ts[i+2].end] + " PRECEDES " + quote(o.Name) + text[ts[i+2].end:]
+			}
+		}
+	}
+	return text
+}
+
+// triggerEvent is when a trigger runs.
+func triggerEvent(text string) string {
+	list := tokens(text)
+	if len(list) < 5 {
+		return ""
+	}
+	return strings.ToUpper(list[3].text + " " + list[4].text)
 }
 
 // onTable is the text of a trigger for a table of another name.
@@ -336,6 +368,7 @@ func (c *change) byHand() []engine.Requirement {
 		known = append(known, literal(g.Name))
 	}
 	for i, n := range gone {
+		known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, schema.ForChildren))) // which has gone by then
 		gone[i] = regexp.QuoteMeta(n)
 	}
 	names := literal("(?i)(new|old) *[.] *`?(" + strings.Join(gone, "|") + ")($|[^a-z0-9_$])")
@@ -425,7 +458,7 @@ func (c *change) between() {
 		} else if moves(o.Name) {
 			c.moves[o.Name] = ""
 		}
-		if c.backWorked(o) { // it comes back empty, and is filled then
+		if moves(o.Name) || c.backWorked(o) { // it comes back empty, and is filled then
 			m.NotNull, m.Identity = false, false
 		}
 	}
@@ -487,9 +520,12 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	}
 	// A trigger that goes with its column goes first; one that comes, last; one that only
 	// changes is there all the time.
+	from := func(name string) []*schema.Trigger {
+		return c.From.Triggers[slices.IndexFunc(c.From.Triggers, func(g *schema.Trigger) bool { return g.Name == name }):]
+	}
 	triggers(c.From.Triggers, c.Alteration.To.Triggers, func(g *schema.Trigger) {
 		if named(c.Alteration.To.Triggers, g.Name) == nil {
-			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, g), Apply: []string{"DROP TRIGGER " + quote(g.Name)}, Undo: []string{g.SQL.Text}})
+			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, g), Apply: []string{"DROP TRIGGER " + quote(g.Name)}, Undo: []string{inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)}})
 		}
 	})
 	prepare, unprepare := tableChange{c.From, c.mid, nil}.statement(), tableChange{c.mid, c.From, nil}.statement()
@@ -546,7 +582,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 			return
 		}
 		drop := "DROP TRIGGER " + quote(g.Name)
-		out = append(out, engine.Step{Title: "change trigger " + g.Name, Apply: underLock(table, "", drop, g.SQL.Text), Undo: underLock(table, "", drop, old.SQL.Text)})
+		out = append(out, engine.Step{Title: "change trigger " + g.Name, Apply: underLock(table, "", drop, inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)), Undo: underLock(table, "", drop, inPlace(from(g.Name), old.SQL.Text, c.Alteration.To.Triggers))})
 	})
 	return out
 }
@@ -588,6 +624,12 @@ func (c *change) values() (apply, undo []string) {
 	var set []string
 	where := ""
 	n := 0
+	for _, name := range c.anew {
+		if s := c.Forward[name]; asksOthers(s.SQL) {
+			n++
+			set = append(set, quote(newName(name))+" = "+s.SQL)
+		}
+	}
 	for _, col := range c.Alteration.To.Columns {
 		s, ok := c.worked(col)
 		if lit, has := c.Forward[col.Name]; has && lit.Literal && lit.SQL != "" && c.From.Column(col.Name) != nil {
@@ -609,6 +651,11 @@ func (c *change) values() (apply, undo []string) {
 		apply = append(apply, update(table, set, where))
 	}
 	set = nil
+	for _, name := range c.anew {
+		if s := c.Back[name]; asksOthers(s.SQL) && c.kept[name] == "" {
+			set = append(set, quote(name)+" = "+renameIn(s.SQL, c.midNames()))
+		}
+	}
 	for _, o := range c.From.Columns {
 		s, ok := c.Back[o.Name]
 		if !ok || o.Generated != nil || slices.Contains(c.anew, o.Name) {
@@ -663,8 +710,12 @@ func (c *change) conversions() (apply, undo []string) {
 	var set, unset []string
 	for _, name := range c.anew {
 		o := c.From.Column(name)
-		if s := c.Forward[name]; s.SQL != "" {
+		switch s := c.Forward[name]; {
+		case asksOthers(s.SQL):
+		case s.SQL != "":
 			set = append(set, quote(newName(name))+" = "+s.SQL)
+		case !s.Blocks: // the server's own conversion
+			set = append(set, quote(newName(name))+" = "+quote(name))
 		}
 		s := c.Back[name]
 		if _, kept := c.kept[name]; kept {
@@ -673,8 +724,12 @@ func (c *change) conversions() (apply, undo []string) {
 			}
 			continue
 		}
-		if s.SQL != "" {
+		switch {
+		case asksOthers(s.SQL):
+		case s.SQL != "":
 			unset = append(unset, quote(name)+" = "+renameIn(s.SQL, c.midNames()))
+		case !s.Blocks:
+			unset = append(unset, quote(name)+" = "+quote(newName(name)))
 		}
 	}
 	if len(set) > 0 {
@@ -689,6 +744,12 @@ func (c *change) conversions() (apply, undo []string) {
 		}
 	}
 	return quietly(apply), quietly(undo)
+}
+
+// asksOthers tells whether an expression asks other rows, which cannot be had under LOCK
+// TABLES: these are other tables, or the same one by a second name.
+func asksOthers(sql string) bool {
+	return slices.ContainsFunc(tokens(sql), func(t token) bool { return t.is("SELECT") })
 }
 
 func update(table string, set []string, where string) string {

@@ -437,7 +437,7 @@ func undefined(text string) string {
 	list := tokens(text)
 	if len(list) > 6 && list[1].is("DEFINER") {
 		for i, t := range list[2:] {
-			if t.is("FUNCTION") || t.is("PROCEDURE") || t.is("AGGREGATE") {
+			if t.is("FUNCTION") || t.is("PROCEDURE") || t.is("AGGREGATE") || t.is("TRIGGER") {
 				return "CREATE " + text[list[i+2].start:]
 			}
 		}

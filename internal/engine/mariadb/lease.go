@@ -206,12 +206,19 @@ func (d *Database) Release(ctx context.Context) error {
 	return d.give(ctx)
 }
 
-// sessionParts are those of a session's name: the connection, when its server started, and
-// whose it is.
-func sessionParts(session string) (id string, started int64, user string) {
-	parts := append(strings.SplitN(session, " ", 3), "", "")
-	started, _ = strconv.ParseInt(parts[1], 10, 64)
-	return parts[0], started, parts[2]
+// sessionName is the name of a session by its parts: the connection, when its server
+// started, which that is, and whose it is.
+type sessionName struct {
+	id      string
+	started int64
+	server  string
+	user    string
+}
+
+func readSession(name string) sessionName {
+	parts := append(strings.SplitN(name, " ", 4), "", "", "")
+	started, _ := strconv.ParseInt(parts[1], 10, 64)
+	return sessionName{parts[0], started, parts[2], parts[3]}
 }
 
 // Session names this connection to others.
@@ -226,12 +233,12 @@ func (d *Database) Session() string {
 
 // nameSession gives the session its name.
 func (d *Database) nameSession(ctx context.Context) error {
-	rows, err := d.Select(ctx, "SELECT unix_timestamp() - (SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'Uptime'), substring_index(user(), '@', 1)")
+	rows, err := d.Select(ctx, "SELECT unix_timestamp() - (SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'Uptime'), concat(@@hostname, ':', @@port), substring_index(user(), '@', 1)")
 	if err != nil {
 		return err
 	}
 	start, _, _ := strings.Cut(rows[0][0], ".")
-	d.session = d.id + " " + start + " " + rows[0][1]
+	d.session = strings.Join([]string{d.id, start, rows[0][1], rows[0][2]}, " ")
 	return nil
 }
 
@@ -255,7 +262,8 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 	if session == d.session {
 		return true, nil
 	}
-	if address != "" && address != d.config.Addr {
+	then, now := readSession(session), readSession(d.session)
+	if then.server != now.server && address != "" && address != d.config.Addr {
 		c := *d.config
 		c.Addr = address
 		other, err := openConfig(ctx, &c, false)
@@ -265,16 +273,14 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 		defer other.Close()
 		return other.gone(ctx, session, "")
 	}
-	id, started, user := sessionParts(session)
-	_, now, me := sessionParts(d.session)
-	if started < now-2 || started > now+2 {
+	if then.server == now.server && (then.started < now.started-2 || then.started > now.started+2) {
 		return true, nil // before the server was started
 	}
-	rows, err := d.Select(ctx, "SELECT 1 FROM information_schema.processlist WHERE id = ?", id)
+	rows, err := d.Select(ctx, "SELECT 1 FROM information_schema.processlist WHERE id = ?", then.id)
 	if err != nil || len(rows) > 0 {
 		return false, err
 	}
-	if user == me {
+	if then.user == now.user {
 		return true, nil
 	}
 	rows, err = d.Select(ctx, "SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = 'PROCESS' LIMIT 1")
@@ -282,7 +288,7 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 		return false, err
 	}
 	if len(rows) == 0 {
-		return false, fmt.Errorf("a run of the user %s has the database, and the user %s may not see whether it is still at work: have one with the right PROCESS go on", user, me)
+		return false, fmt.Errorf("a run of the user %s has the database, and the user %s may not see whether it is still at work: have one with the right PROCESS go on", then.user, now.user)
 	}
 	return true, nil
 }

@@ -144,6 +144,9 @@ func (Engine) Split(src string) []engine.Piece {
 			case word == "END" && len(open) > 0:
 				open = open[:len(open)-1]
 			}
+			if last == "PRECEDES" || last == "FOLLOWS" { // the name of another trigger: the body comes
+				word = "ROW"
+			}
 			last = word
 			return len(open) > 0
 		}

@@ -218,8 +218,13 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 		return 0, errors.New("the journal says nothing of what the step was to change: look at the database, and at erbario_journal")
 	}
 	for i, text := range parts {
-		if i >= len(tables) && text != noPart { // what stands on tables: these are there for it
-			if err := d.standIn(ctx, s, text); err != nil {
+		if i == len(tables) { // what stands on tables: these are there for it, with what else stands on them
+			for _, text := range append(slices.Clone(parts[i:]), effects...) {
+				if err := d.standIn(ctx, s, text); err != nil {
+					return 0, err
+				}
+			}
+			if err := d.otherTriggers(ctx, s, triggers); err != nil {
 				return 0, err
 			}
 		}
@@ -246,6 +251,29 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 		}
 	}
 	return 0, fmt.Errorf("what the step was to change is neither as it was before nor as it would be after it: somebody else changed it (%s); make it as it was, or as it is to be, and run the same again", strings.Join(slices.Concat(tables, views, triggers), ", "))
+}
+
+// otherTriggers makes the triggers of the tables on scratch that a step does not touch:
+// one that it makes may have its place among them.
+func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched []string) error {
+	rows, err := d.Select(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, event_manipulation, action_timing, action_order DESC")
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if slices.Contains(touched, r[0]) {
+			continue
+		}
+		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", r[1]); err != nil || len(has) == 0 {
+			continue
+		}
+		text, err := d.Select(ctx, "SHOW CREATE TRIGGER "+quote(r[0]))
+		if err != nil {
+			return err
+		}
+		_ = scratch.raw(ctx, undefined(text[0][2])) // one that cannot be made there is in nobody's way
+	}
+	return nil
 }
 
 // standIn makes the tables that SQL names and scratch has not, as they are here.

@@ -102,11 +102,16 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 // take gives a connection to an empty scratch database.
 func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	p.mu.Lock()
-	if n := len(p.idle); n > 0 {
-		d := p.idle[n-1]
-		p.idle = p.idle[:n-1]
-		p.mu.Unlock()
-		return d, nil
+	for len(p.idle) > 0 {
+		n := len(p.idle) - 1
+		d := p.idle[n]
+		p.idle = p.idle[:n]
+		if err := d.raw(ctx, "DO 1"); err == nil {
+			p.mu.Unlock()
+			return d, nil
+		}
+		d.conn.Close() // the server was started anew
+		d.pool.Close()
 	}
 	if p.given {
 		defer p.mu.Unlock()

@@ -7,6 +7,7 @@ package mariadb
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -61,7 +62,14 @@ func runs(statements []string) []stretch {
 func (Engine) Separate(steps []engine.Step) []engine.Step {
 	var out []engine.Step
 	for _, s := range steps {
-		out = append(out, separate(s)...)
+		for _, part := range separate(s) {
+			// What comes and goes at once, such as a view between two changes, need not come.
+			if n := len(out) - 1; n >= 0 && len(part.Apply) == 1 && len(part.Loses)+len(part.Here)+len(part.HereUndo) == 0 && slices.Equal(out[n].Apply, part.Undo) && slices.Equal(out[n].Undo, part.Apply) {
+				out = out[:n]
+				continue
+			}
+			out = append(out, part)
+		}
 	}
 	return out
 }

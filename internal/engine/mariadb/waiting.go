@@ -116,8 +116,7 @@ func (w *waiting) tell(who, key string) {
 
 // HeldUp tells for whom the session of a name waits; "" for nobody.
 func (d *Database) HeldUp(ctx context.Context, session string) (string, error) {
-	id, _, _ := sessionParts(session)
-	return d.heldUp(ctx, id)
+	return d.heldUp(ctx, readSession(session).id)
 }
 
 // heldUp looks whether a connection waits for a lock, and who has one open.

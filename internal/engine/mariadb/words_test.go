@@ -82,7 +82,7 @@ func TestSplit(t *testing.T) {
 	src := "SELECT 1; -- one;\nSELECT ';', \"a;b\", `c;d`, 'it\\';' /* ; */, IF(a, 1, 2), CASE WHEN a THEN 1 END;\n" +
 		"CREATE TRIGGER a BEFORE UPDATE ON t FOR EACH ROW IF (NEW.a > 1) THEN SET NEW.a = IF(NEW.b, 1, 2); ELSEIF 1 THEN SET NEW.b = 1; END IF;\n" +
 		"CREATE PROCEDURE p() BEGIN DECLARE n INT; WHILE n < 3 DO SET n = CASE WHEN n THEN IF(n, 1, 2) END; IF n THEN LEAVE x; END IF; END WHILE; REPEAT SET n = 1; UNTIL n END REPEAT; CASE n WHEN 1 THEN SET n = 2; END CASE; END;\n" +
-		"CREATE TRIGGER b AFTER DELETE ON t FOR EACH ROW DELETE FROM u WHERE id = OLD.id; SELECT :name"
+		"CREATE TRIGGER b AFTER DELETE ON t FOR EACH ROW PRECEDES `a` IF OLD.id THEN DELETE FROM u WHERE id = OLD.id; END IF; SELECT :name"
 	var got []string
 	for _, p := range (Engine{}).Split(src) {
 		if !p.Comment {
