@@ -48,6 +48,7 @@ const (
 	DropTrigger   Kind = "drop trigger"
 	ChangeTrigger Kind = "change trigger"
 	ChangeOptions Kind = "change table"
+	ChangeOrder   Kind = "change order"
 	AddView       Kind = "add view"
 	DropView      Kind = "drop view"
 	ChangeView    Kind = "change view"
@@ -169,6 +170,7 @@ func Tables(live, wanted *schema.Table) []Change {
 	d.checks()
 	d.triggers()
 	d.comment("", live.Comment, wanted.Comment, wanted, live)
+	d.order()
 	if a, b := live.Options, wanted.Options; a.Strict != b.Strict || a.WithoutRowid != b.WithoutRowid || a.Virtual != b.Virtual {
 		d.add(Change{Kind: ChangeOptions, What: "options of the table"})
 	}
@@ -183,6 +185,37 @@ type tables struct {
 func (d *tables) add(c Change) {
 	c.Table = d.wanted.Name
 	d.out = append(d.out, c)
+}
+
+// order compares the order of the columns that are on both sides, where it can be mended.
+func (d *tables) order() {
+	if !d.live.Ordered || !d.wanted.Ordered {
+		return
+	}
+	var have, want []string
+	for _, c := range d.live.Columns {
+		if w := d.wanted.Column(c.Name); w != nil && !schema.Own(w.Name) {
+			have = append(have, w.Name)
+		}
+	}
+	for _, c := range d.wanted.Columns {
+		if d.live.Column(c.Name) != nil && !schema.Own(c.Name) {
+			want = append(want, c.Name)
+		}
+	}
+	if slices.Equal(have, want) {
+		return
+	}
+	first := 0
+	for have[first] == want[first] {
+		first++
+	}
+	last := len(have)
+	for have[last-1] == want[last-1] {
+		last--
+	}
+	from, to := strings.Join(have[first:last], ", "), strings.Join(want[first:last], ", ")
+	d.add(Change{Kind: ChangeOrder, From: from, To: to, What: "order of columns " + from + " -> " + to})
 }
 
 // comment compares the comments of a table or a column.

@@ -684,7 +684,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	if p.Engine.OrdersColumns() {
-		reorder(a.To, wanted)
+		inOrder(a.To, wanted)
 	}
 	change := p.Engine.Alter(a)
 	if change.Copies {
@@ -1260,6 +1260,34 @@ func reorder(t, wanted *schema.Table) {
 		return i
 	}
 	slices.SortStableFunc(t.Columns, func(a, b *schema.Column) int { return place(a) - place(b) })
+}
+
+// inOrder puts the columns of t in the declared order, and each that no model declares
+// behind the one behind which it was.
+func inOrder(t, wanted *schema.Table) {
+	var out []*schema.Column
+	behind := map[string]string{}
+	last := ""
+	for _, c := range t.Columns {
+		if wanted.Column(c.Name) == nil {
+			behind[c.Name] = last
+		}
+		last = c.Name
+	}
+	for _, w := range wanted.Columns {
+		if c := t.Column(w.Name); c != nil {
+			out = append(out, c)
+		}
+	}
+	for _, c := range t.Columns {
+		after, undeclared := behind[c.Name]
+		if !undeclared {
+			continue
+		}
+		at := slices.IndexFunc(out, func(o *schema.Column) bool { return o.Name == after }) + 1
+		out = slices.Insert(out, at, c)
+	}
+	t.Columns = out
 }
 
 // summary tells the changes of a table in a line.

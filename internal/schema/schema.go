@@ -86,6 +86,7 @@ type Table struct {
 	Text        string // the statement that made it, where the engine keeps one
 	Others      []*Constraint
 	Aside       []*Column // that were dropped, and are kept in place under another name
+	Ordered     bool      // the order of its columns can be mended, and is compared
 }
 
 // Constraint is one that no model can declare, such as an exclusion.

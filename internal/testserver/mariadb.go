@@ -46,7 +46,7 @@ func MariaDBServer(t testing.TB) string {
 	mariadbOnce.Do(func() {
 		if mariadbURL = os.Getenv(MariaDBVariable); mariadbURL == "" {
 			var s *Server
-			if s, mariadbErr = StartMariaDB("--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--innodb-stats-persistent=0", "--innodb-file-per-table=0"); mariadbErr == nil {
+			if s, mariadbErr = StartMariaDB("--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--innodb-flush-method=nosync", "--innodb-stats-persistent=0"); mariadbErr == nil {
 				mariadbURL = s.URL
 				stops = append(stops, s.Stop)
 			}

@@ -458,7 +458,7 @@ func (c *change) between() {
 		} else if moves(o.Name) {
 			c.moves[o.Name] = ""
 		}
-		if moves(o.Name) || c.backWorked(o) { // it comes back empty, and is filled then
+		if c.backWorked(o) && !(moves(o.Name) && c.kept[o.Name] == "") { // it comes back empty, and is filled then
 			m.NotNull, m.Identity = false, false
 		}
 	}
@@ -529,7 +529,9 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 	})
 	prepare, unprepare := tableChange{c.From, c.mid, nil}.statement(), tableChange{c.mid, c.From, nil}.statement()
-	final, unfinal := tableChange{c.mid, c.to, c.moves}.statement(), c.mirror().statement()
+	final := tableChange{c.mid, c.to, c.moves}.statement()
+	loose := c.loose()
+	unfinal, tighten := c.mirror(loose).statement(), tableChange{loose, c.mid, nil}.statement()
 	values, back := c.values()
 	convert, unconvert := c.conversions()
 	noted := c.noted()
@@ -554,6 +556,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 		out = append(out, s)
 	}
+	unconvert = append(unconvert, oneOf(tighten)...)
 	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
 		s := engine.Step{Title: c.Summary, Note: note, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
 		apply, undo := oneOf(final), oneOf(unfinal)
@@ -594,15 +597,35 @@ func oneOf(s string) []string {
 	return []string{s}
 }
 
+// loose is the table between the steps, without what the columns that come back empty,
+// and are given their values then, could not fulfil until they have them.
+func (c *change) loose() *schema.Table {
+	t := c.mid.Clone()
+	empty := func(name string) bool { return slices.Contains(c.anew, name) && c.kept[name] == "" }
+	for _, o := range t.Columns {
+		if empty(o.Name) {
+			o.NotNull, o.Default = false, nil
+		}
+	}
+	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), empty) })
+	t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool {
+		return k.Name != "" && slices.ContainsFunc(t.Columns, func(o *schema.Column) bool { return empty(o.Name) && mentions(k.SQL.Text, o.Name) })
+	})
+	if pk := t.PrimaryKey; pk != nil && slices.ContainsFunc(schema.Names(pk.Columns), empty) {
+		t.PrimaryKey = nil
+	}
+	return t
+}
+
 // mirror is the way back from the table after all steps to the one between.
-func (c *change) mirror() tableChange {
+func (c *change) mirror(between *schema.Table) tableChange {
 	moves := map[string]string{}
 	for from, to := range c.moves {
 		if to != "" {
 			moves[to] = from
 		}
 	}
-	return tableChange{c.to, c.mid, moves}
+	return tableChange{c.to, between, moves}
 }
 
 // noted is the step that makes the table in which is noted which rows had no value; nil

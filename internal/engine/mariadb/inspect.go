@@ -101,7 +101,7 @@ func (r *reading) tables() error {
 			r.s.Others = append(r.s.Others, &schema.Other{Kind: "sequence", Name: name})
 			return
 		}
-		t := &schema.Table{Name: name, Comment: string(v[5])}
+		t := &schema.Table{Name: name, Comment: string(v[5]), Ordered: true}
 		collation := string(v[3])
 		charset, _, _ := strings.Cut(collation, "_")
 		t.Options.Behind = " ENGINE=" + string(v[2]) + " DEFAULT CHARSET=" + charset + " COLLATE=" + collation

@@ -77,7 +77,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
 	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
-	t.Options.Behind = behind
+	t.Options.Behind, t.Ordered = behind, true
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name = "PRIMARY"
 	}
