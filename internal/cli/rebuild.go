@@ -128,6 +128,9 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		return fmt.Errorf("%s that no migration made would be lost: nothing was emptied; --undeclared lets them go", plural(len(strangers), "table", "tables"))
 	}
 	if err := empty(ctx, l.db, e, there); err != nil {
+		if e.CommitsChanges() {
+			return fmt.Errorf("%s cannot be emptied, and some of it may be gone: %w; mend that, and run the same again", d.Name, err)
+		}
 		return fmt.Errorf("%s cannot be emptied, and is as it was: %w", d.Name, err)
 	}
 	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{Wait: time.Minute, Home: true})
@@ -165,7 +168,8 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	return nil
 }
 
-// empty drops everything that a database holds, in one transaction.
+// empty drops everything that a database holds, in one transaction where the engine has
+// any such.
 func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) error {
 	if err := db.HoldReferences(ctx, false); err != nil {
 		return err

@@ -84,6 +84,27 @@ func TestServerScripts(t *testing.T) {
 	})
 }
 
+// The scripts of testdata/mariadb have a database of their own, not there yet, in $URL,
+// two more in $OTHER and $THIRD, and the server's in $SERVER.
+func TestMariaDBScripts(t *testing.T) {
+	place := testserver.At(t, "mariadb")
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/mariadb",
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"exits": exits, "sql": runSQL, "edit": edit,
+		},
+		Setup: func(env *testscript.Env) error {
+			env.Setenv("USER", "ada")
+			env.Setenv("URL", place.URL(t))
+			env.Setenv("OTHER", place.URL(t))
+			env.Setenv("THIRD", place.URL(t))
+			env.Setenv("SERVER", testserver.MariaDBServer(t))
+			return nil
+		},
+		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
+	})
+}
+
 func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) < 2 {
 		ts.Fatalf("usage: exits CODE PROGRAM ARGS…")

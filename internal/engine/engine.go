@@ -123,6 +123,8 @@ type Engine interface {
 	Bind(sql string, values map[string]string) string
 	// Refuse says why a statement cannot stand in a step, or nil.
 	Refuse(statement string) error
+	// Misplaced says why statements cannot stand together in a step of a kind, or nil.
+	Misplaced(kind StepKind, statements []string) error
 	// OnlyLocks tells whether a statement does nothing but to lock tables.
 	OnlyLocks(statement string) bool
 	// Tables are the tables that a statement names, as far as its words tell.

@@ -604,6 +604,15 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 		if s.Kind == engine.InBatches && s.Batches == nil {
 			return fail(s.Line, "a step (in batches) says over which rows: %sbatches TABLE, KEY", Marker)
 		}
+		for _, list := range [][]Statement{s.Apply, s.Undo} {
+			var all []string
+			for _, st := range list {
+				all = append(all, st.SQL)
+			}
+			if err := e.Misplaced(s.Kind, all); err != nil {
+				return fail(s.Line, "%v; nothing was run", err)
+			}
+		}
 	}
 	if len(m.Steps) == 0 {
 		return fail(1, "the migration has no step; the file may be cut short")

@@ -22,6 +22,9 @@ import (
 	"erbario/internal/engine"
 )
 
+// leaseName is the table of that row.
+const leaseName = "erbario_lease"
+
 const leaseTable = "CREATE TABLE IF NOT EXISTS erbario_lease (\n    name varchar(64) NOT NULL PRIMARY KEY,\n    token bigint NOT NULL,\n    holder varchar(255) NOT NULL,\n    session varchar(255) NOT NULL,\n    address varchar(255) NOT NULL,\n    beat_at datetime(6) NOT NULL\n)" + ownBehind
 
 // beatEvery is how often a run says that it is there.

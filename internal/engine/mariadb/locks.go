@@ -68,9 +68,7 @@ func (Engine) Locks(statement string) []engine.Lock {
 			lock(table, "INPLACE, LOCK=SHARED", readers, engine.Reads)
 		case how == "COPY":
 			lock(table, "COPY, LOCK=SHARED", readers, engine.Rewrites)
-		default:
-			lock(table, "as the server does it", readers, engine.NoWork)
-		}
+		} // else nobody knows yet
 	case "RENAME TABLE", "DROP TABLE":
 		lock(name(2), "INSTANT", moment, engine.NoWork)
 	case "CREATE TRIGGER":

@@ -103,7 +103,9 @@ func (Engine) Empty(s *schema.Schema) []string {
 		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name))
 	}
 	for _, t := range s.Tables {
-		out = append(out, "DROP TABLE IF EXISTS "+quote(t.Name))
+		if t.Name != leaseName { // under which it is emptied
+			out = append(out, "DROP TABLE IF EXISTS "+quote(t.Name))
+		}
 	}
 	for _, o := range s.Others {
 		switch o.Kind {

@@ -57,6 +57,28 @@ func runs(statements []string) []stretch {
 	return out
 }
 
+// Misplaced says why statements cannot stand together in a step: what commits stands
+// alone, or under LOCK TABLES.
+func (Engine) Misplaced(kind engine.StepKind, statements []string) error {
+	locked := len(statements) > 0 && locksTables(statements[0])
+	for _, s := range statements {
+		word := strings.Join(leading(s, 2), " ")
+		switch c := commits(s); {
+		case c && kind != engine.OutsideTransaction:
+			return &engine.RefusedError{Word: word, Why: "on MariaDB it commits by itself: give it a step of its own, marked (outside transaction)"}
+		case !c && kind == engine.OutsideTransaction && !locked:
+			return &engine.RefusedError{Word: word, Why: "a step (outside transaction) is one change of a table; what changes rows stands in one marked (own transaction)"}
+		}
+	}
+	if kind == engine.OutsideTransaction && !locked && len(statements) > 1 {
+		return &engine.RefusedError{Word: "a second statement", Why: "each commits by itself: give it a step of its own, or put both between LOCK TABLES and UNLOCK TABLES"}
+	}
+	if locked && !unlocksTables(statements[len(statements)-1]) {
+		return &engine.RefusedError{Word: "LOCK TABLES", Why: "UNLOCK TABLES has to end the step"}
+	}
+	return nil
+}
+
 // Separate gives steps, as they would stand in one transaction, the form in which the
 // server runs them. The undo of a step has to be its mirror.
 func (Engine) Separate(steps []engine.Step) []engine.Step {

@@ -49,6 +49,9 @@ func (Engine) HoldsReferences() bool { return true }
 // Separate gives the steps as they are: all of them can stand in one transaction.
 func (Engine) Separate(steps []engine.Step) []engine.Step { return steps }
 
+// Misplaced tells nothing: what can stand in a step can stand with others.
+func (Engine) Misplaced(engine.StepKind, []string) error { return nil }
+
 // CommitsChanges tells that a change of a table is part of its transaction.
 func (Engine) CommitsChanges() bool { return false }
 
