@@ -37,13 +37,17 @@ func main() {
 	fmt.Printf("%s %s, %s, %d cores\n\n", runtime.GOOS, runtime.GOARCH, cpu(), runtime.NumCPU())
 	fmt.Printf("%-58s %12s %12s %8s  %s\n", "", "erbario", "beside it", "ratio", "goal")
 	parts := map[string]func(){"start": b.startUp, "models": b.thousandModels, "line": b.fiveHundredMigrations, "rows": b.millionRows, "seed": b.seeds, "huge": b.hugeSeed,
-		"server-models": b.serverModels, "server-line": b.serverLine, "server-seed": b.serverSeed, "in-use": b.inUse}
+		"server-models": b.serverModels, "server-line": b.serverLine, "server-seed": b.serverSeed, "in-use": b.inUse,
+		"mariadb-models": b.mariadbModels, "mariadb-line": b.mariadbLine, "mariadb-seed": b.mariadbSeed, "mariadb-in-use": b.mariadbInUse}
 	defer func() {
 		if b.postgres != nil {
 			b.postgres.Stop()
 		}
+		if b.mariadb != nil {
+			b.mariadb.Stop()
+		}
 	}()
-	for _, name := range []string{"start", "models", "line", "rows", "seed", "huge", "server-models", "server-line", "server-seed", "in-use"} {
+	for _, name := range []string{"start", "models", "line", "rows", "seed", "huge", "server-models", "server-line", "server-seed", "in-use", "mariadb-models", "mariadb-line", "mariadb-seed", "mariadb-in-use"} {
 		if only := os.Getenv("ERBARIO_BENCH"); only == "" && name != "huge" || only == name {
 			parts[name]()
 		}
@@ -71,6 +75,7 @@ type bench struct {
 	program, dir string
 	memory       int64 // of the last run, in kB, at its most
 	postgres     *testserver.Server
+	mariadb      *testserver.Server
 }
 
 // run runs a command and returns how long it took.

@@ -326,10 +326,16 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 // gentle gives a function that has the engine find out, on scratch, how gently it can
 // make the changes of a plan, where that is to be said of each; nil: it is not.
 func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func(*plan.Plan) error {
-	if _, ok := s.DB.(engine.Gentle); !ok {
+	db, ok := s.DB.(engine.Gentle)
+	if !ok {
 		return nil
 	}
 	return func(p *plan.Plan) error {
+		if !slices.ContainsFunc(p.Steps, func(st engine.Step) bool {
+			return slices.ContainsFunc(append(slices.Clone(st.Apply), st.Undo...), db.Softens)
+		}) {
+			return nil
+		}
 		m := planned("gentle", s.Engine, p)
 		in := proof.Input{Engine: s.Engine, Start: from, Migration: m}
 		if rows {

@@ -198,8 +198,10 @@ type Span struct {
 
 // Gentle is a Database that tells how gently it can make a change of a table: Gentlest
 // runs the statement, and returns it with the words for that. Where the table has no rows
-// it promises no more than what it can do with them.
+// it promises no more than what it can do with them. Softens tells whether a statement is
+// such a change.
 type Gentle interface {
+	Softens(statement string) bool
 	Gentlest(ctx context.Context, statement string, empty bool) (string, error)
 }
 

@@ -19,6 +19,9 @@ func cases(t *testing.T, p testserver.Place, asked string) {
 	if p.Engine.Journal() != "" {
 		n = "30"
 	}
+	if p.Engine.CommitsChanges() {
+		n = "15"
+	}
 	if asked != "" {
 		n = asked
 	}

@@ -64,7 +64,7 @@ model Specimen
     index weight desc
 
 model Drawer
-    code text(8) unique
+    code text(8) key
 
 rows Drawer by code
     code

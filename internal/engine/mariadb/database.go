@@ -122,6 +122,10 @@ func (d *Database) Exec(ctx context.Context, statement string, args ...any) erro
 	}
 	if list := tokens(statement); len(list) > 3 && list[0].is("CREATE") && list[1].is("TEMPORARY") {
 		d.temporary = append(d.temporary, list[3].name())
+		if err := d.raw(ctx, statement, args...); err != nil {
+			return err
+		}
+		return d.indexed(ctx, list[3].name())
 	} else if len(list) == 3 && list[0].is("DROP") && slices.Contains(d.temporary, list[2].name()) { // by that word it ends no transaction
 		d.temporary = slices.DeleteFunc(d.temporary, func(n string) bool { return n == list[2].name() })
 		return d.raw(ctx, "DROP TEMPORARY TABLE "+quote(list[2].name()))
@@ -146,6 +150,20 @@ func (d *Database) Exec(ctx context.Context, statement string, args ...any) erro
 		return d.raw(ctx, "COMMIT")
 	}
 	return d.raw(ctx, statement, args...)
+}
+
+// indexed gives a table of the session an index on its first column: rows that are looked
+// for in one are looked for one by one.
+func (d *Database) indexed(ctx context.Context, table string) error {
+	rows, err := d.Select(ctx, "SHOW COLUMNS FROM "+quote(table))
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	part := quote(rows[0][0])
+	if long(&schema.Column{Type: typeOf(rows[0][1])}) || strings.HasSuffix(rows[0][1], "blob") {
+		part += fmt.Sprintf("(%d)", indexedBeginning)
+	}
+	return d.raw(ctx, "ALTER TABLE "+quote(table)+" ADD INDEX ("+part+")")
 }
 
 // keptDrop is the kept table that a statement drops; "": none. In a transaction that is
@@ -218,6 +236,7 @@ func (d *Database) Watch(_ context.Context, _, tables []string) error {
 // Settle looks whether rows that came while references were not held refer to something.
 func (d *Database) Settle(ctx context.Context) error {
 	list := d.loosened
+	d.loosened = nil
 	if d.loose {
 		if err := d.hold(ctx, true); err != nil {
 			return err
@@ -265,9 +284,7 @@ func (d *Database) HoldReferences(ctx context.Context, hold bool) error {
 
 func (d *Database) hold(ctx context.Context, hold bool) error {
 	on := map[bool]string{true: "1", false: "0"}[hold]
-	if d.loose = !hold; hold {
-		d.loosened = nil
-	}
+	d.loose = !hold
 	return d.raw(ctx, "SET SESSION foreign_key_checks = "+on)
 }
 
