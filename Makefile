@@ -48,6 +48,7 @@ tools:
 # database at once, and making rows while others are loaded.
 race: tools
 	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... -run 'SeveralAtOnce|Cancelled'
+	CGO_ENABLED=1 $(GO) test -race ./internal/engine/mariadb -run 'Stopped|Waits|Lease|Kept'
 	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status|redraft|seeds)'
 
 lint:
