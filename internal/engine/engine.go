@@ -423,11 +423,12 @@ type StepRows struct {
 
 // Lock is what a statement holds of a table while it runs.
 type Lock struct {
-	Table string
-	Mode  string // in the engine's words
-	Level int    // a stronger lock has a higher one
-	Alone bool   // nobody else even reads meanwhile
-	Work  Work
+	Table  string
+	Mode   string // in the engine's words
+	Level  int    // a stronger lock has a higher one
+	Alone  bool   // nobody else even reads meanwhile
+	Work   Work
+	Around bool // it is held around other statements, whose own modes are told beside it
 }
 
 // Work is what a statement does with the rows of a table.

@@ -37,7 +37,10 @@ func strongest(e engine.Engine, statements []string, known func(table string) bo
 				out = append(out, l)
 				continue
 			}
-			if l.Level > out[i].Level {
+			switch {
+			case out[i].Around && !l.Around:
+				out[i].Mode, out[i].Around = out[i].Mode+", "+l.Mode, false
+			case l.Level > out[i].Level:
 				out[i].Mode, out[i].Level, out[i].Alone = l.Mode, l.Level, l.Alone
 			}
 			out[i].Work = max(out[i].Work, l.Work)

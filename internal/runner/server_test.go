@@ -142,7 +142,7 @@ func killedOnServer(t *testing.T, place testserver.Place) {
 	require.NoError(t, err, string(out))
 	span := time.Since(began)
 	halves := 0
-	for i := range kills(map[bool]int{true: 20, false: 100}[place.Engine.CommitsChanges()]) {
+	for i := range kills(map[bool]int{true: 10, false: 80}[place.Engine.CommitsChanges()]) {
 		url := place.URL(t)
 		cmd := exec.Command(self)
 		cmd.Env = append(os.Environ(), "APPLY_TO="+url)
@@ -213,7 +213,7 @@ func serverKilled(t *testing.T, start func() (*testserver.Server, error)) {
 	require.NoError(t, err)
 	defer s.Stop()
 	halves := 0
-	for i := range kills(10) {
+	for i := range kills(6) {
 		url := testserver.In(s.URL, fmt.Sprintf("killed_%d", i))
 		e, db := openURL(t, url)
 		files := serverLine(t, e, 4, 2000)

@@ -71,16 +71,17 @@ type pair struct{ apply, undo string }
 // chain gives the steps for statements that each commit.
 func chain(title, note string, list ...pair) []engine.Step {
 	var out []engine.Step
-	for i, p := range list {
-		s := engine.Step{Title: title, Note: note}
-		if len(list) > 1 {
-			s.Title = fmt.Sprintf("%s, part %d of %d", title, i+1, len(list))
-		}
+	for _, p := range list {
+		s := engine.Step{Note: note}
 		if p.apply != "" {
 			s.Apply = []string{p.apply}
 		}
 		if p.undo != "" {
 			s.Undo = []string{p.undo}
+		}
+		s.Title = partTitle(title, s)
+		if strings.Contains(p.apply, " DROP FOREIGN KEY ") {
+			s.Title = title + ", its reference"
 		}
 		out = append(out, s)
 	}
@@ -560,12 +561,15 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
 		s := engine.Step{Title: c.Summary, Note: note, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
 		apply, undo := oneOf(final), oneOf(unfinal)
-		if len(convert)+len(unconvert)+len(here)+len(hereUndo) > 0 {
-			keep := ""
-			if noted != nil {
-				keep = c.Keep
-			}
-			apply, undo = underLock(table, keep, append(convert, apply...)...), underLock(table, keep, append(undo, unconvert...)...)
+		keep := ""
+		if noted != nil {
+			keep = c.Keep
+		}
+		if len(convert)+len(here) > 0 {
+			apply = underLock(table, keep, append(convert, apply...)...)
+		}
+		if len(unconvert)+len(hereUndo) > 0 {
+			undo = underLock(table, keep, append(undo, unconvert...)...)
 		}
 		s.Apply, s.Undo = apply, undo
 		for _, n := range c.Alteration.To.Columns {

@@ -76,7 +76,8 @@ func (Engine) Locks(statement string) []engine.Lock {
 	case "LOCK TABLES":
 		for i, t := range list {
 			if t.is("WRITE") {
-				lock(name(i-1), "LOCK TABLES WRITE", alone, engine.NoWork)
+				lock(name(i-1), "LOCK TABLES", alone, engine.NoWork)
+				out[len(out)-1].Around = true
 			}
 		}
 	default:

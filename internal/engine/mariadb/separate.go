@@ -6,11 +6,11 @@ package mariadb
 // what happens under LOCK TABLES stands together in one step.
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 )
 
 // commits tells whether a statement commits what was done before it, and itself.
@@ -152,9 +152,7 @@ func separate(s engine.Step) []engine.Step {
 		if part.Kind = kind(p.apply); len(p.apply.list) == 0 {
 			part.Kind = kind(p.undo)
 		}
-		if len(pairs) > 1 {
-			part.Title = fmt.Sprintf("%s, part %d of %d", s.Title, i+1, len(pairs))
-		}
+		part.Title = partTitle(s.Title, part)
 		if i == 0 {
 			part.UndoLoses, part.HereUndo = s.UndoLoses, s.HereUndo
 		}
@@ -164,6 +162,23 @@ func separate(s engine.Step) []engine.Step {
 		out = append(out, part)
 	}
 	return out
+}
+
+// partTitle says of a part of a step what it makes, where that is not what the step is
+// about.
+func partTitle(title string, part engine.Step) string {
+	list, back := part.Apply, ""
+	if len(list) == 0 {
+		list, back = part.Undo, ", on the way back"
+	}
+	tables, _, triggers := touches(list)
+	switch {
+	case len(triggers) > 0:
+		return title + ", trigger " + triggers[0] + back
+	case len(tables) > 0 && schema.Own(tables[0]):
+		return title + ", room for what is kept" + back
+	}
+	return title + back
 }
 
 // underLock puts statements between LOCK TABLES and its end: nobody else reads or writes
