@@ -163,9 +163,11 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
 	s := &separate{ctx: ctx, db: db, e: e, m: m, o: o, note: true}
 	err = inTurn(ctx, db, o.Wait, func() error {
-		for _, sql := range append(e.Foundation(), e.Journal()) {
-			if err := db.Exec(ctx, sql); err != nil {
-				return err
+		if !o.noted {
+			for _, sql := range append(e.Foundation(), e.Journal()) {
+				if err := db.Exec(ctx, sql); err != nil {
+					return err
+				}
 			}
 		}
 		there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)

@@ -57,7 +57,7 @@ type Options struct {
 	// Waits has migrations wait for what time may mend; else that is not asked.
 	Waits bool
 
-	begun bool // the table of history is there
+	begun, noted bool // the table of history is there, and that of the journal
 }
 
 // Run is a migration that is through.
@@ -122,7 +122,7 @@ func Sentence(s string, n int64) string {
 
 // Apply brings a database forward. It returns the migrations that were applied
 // and stands at the boundary of a migration whatever happens.
-func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) (done []*migration.Migration, err error) {
 	if _, err := finish(ctx, db, e, o, true); err != nil {
 		return nil, err
 	}
@@ -141,7 +141,12 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err := runnable(todo, e, o.Proved); err != nil {
 		return nil, err
 	}
-	var done []*migration.Migration
+	if e.CommitsChanges() && len(todo) > 1 { // one lock for all of them
+		if err := db.Hold(ctx, o.Wait); err != nil {
+			return nil, err
+		}
+		defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+	}
 	for _, m := range todo {
 		began := time.Now()
 		var skip bool
@@ -162,7 +167,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			continue
 		}
 		done = append(done, m)
-		o.begun = true
+		o.begun, o.noted = true, o.noted || !m.Atomic()
 		if o.Done != nil {
 			o.Done(Run{m, time.Since(began), back})
 		}
