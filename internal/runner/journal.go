@@ -598,6 +598,20 @@ func (s *separate) run(n int, apply bool, start int) (err error) {
 // lets nobody else at it until that is done.
 func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended func() error, err error) {
 	ended = func() error { return nil }
+	some := false // rows, of which something could be lost
+	for _, name := range step.UndoLoses {
+		table := name
+		if i := strings.LastIndexByte(name, '.'); i > 0 {
+			table = name[:i]
+		}
+		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.Quote(table), 1)
+		if some = some || err != nil || len(rows.Values) > 0; some {
+			break
+		}
+	}
+	if !some {
+		return ended, nil
+	}
 	alone := *s.bound
 	alone.Steps = []migration.Step{*step}
 	live, err := s.db.Inspect(s.ctx)
