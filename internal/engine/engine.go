@@ -40,8 +40,8 @@ type Engine interface {
 	Remove(r Removal) Step
 	// SetRows gives the step that makes reference rows as they are declared.
 	SetRows(r RowSetting) Step
-	// KeepAside gives the statements that make a table, and those that put values of another aside into the
-	// table kept before it or some of its columns are dropped; no columns: all of
+	// KeepAside gives the statements that make the table kept, and those that put values
+	// of t aside into it, before t or some of its columns are dropped; no columns: all of
 	// it. PutBack gives those that bring them back into the table once it is there
 	// again; what finds no row stays in kept.
 	KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string)

@@ -24,7 +24,12 @@ type Dialect struct {
 	RowName func(t *schema.Table) string                 // what tells the rows of a table without a key apart; "": nothing
 	Given   func(t *schema.Table, c *schema.Column) bool // the database gives the column a value by itself
 	Group   func(p schema.Part) string                   // a part of an index as it tells values apart
+	Only    func(c *schema.Column) bool                  // a generated column only tells which rows an index counts; nil: none does
 }
+
+// tells is whether a generated column that is part of an index stands for no other, but
+// tells which rows the index counts.
+func (d Dialect) tells(c *schema.Column) bool { return d.Only != nil && d.Only(c) }
 
 // Rows are what the rows of from must fulfil to become rows of to; only
 // tells which rows stay until then.
@@ -268,7 +273,7 @@ func (p projection) told(x *schema.Index) []string {
 	var out []string
 	for _, n := range schema.Names(x.Parts) {
 		if c := p.to.Column(n); c != nil && c.Generated != nil && c.Invisible {
-			if strings.EqualFold(c.SQLType, "tinyint") {
+			if p.tells(c) {
 				continue
 			}
 			out = append(out, p.used(c.Generated.SQL.Text)...)
@@ -369,7 +374,7 @@ func (p projection) duplicates(x *schema.Index) string {
 	for _, part := range x.Parts {
 		name := p.Quote(part.Column)
 		if c := hidden(part.Column); c != nil { // it stands for another, or tells which rows count
-			if strings.EqualFold(c.SQLType, "tinyint") {
+			if p.tells(c) {
 				continue
 			}
 			group = append(group, c.Generated.SQL.Text)

@@ -815,6 +815,7 @@ var dialect = demand.Dialect{
 		return out
 	},
 	Group: func(p schema.Part) string { return quote(p.Column) },
+	Only:  func(c *schema.Column) bool { return c.SQLType == "tinyint" },
 }
 
 // sourceSQL is the expression over the old row that gives a column its value; false

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
 )
 
@@ -174,41 +175,11 @@ func (d *Database) Reserve(ctx context.Context, t *schema.Table, last int64) err
 }
 
 // Insert is the statement that puts rows into a table.
-func (Engine) Insert(r engine.TableRows) string {
-	var b strings.Builder
-	b.WriteString("INSERT INTO " + quote(r.Table.Name) + " (" + quoteAll(r.Columns) + ") VALUES")
-	w := len(r.Columns)
-	for i, v := range r.Cells {
-		switch {
-		case i%w > 0:
-			b.WriteString(", ")
-		case i > 0:
-			b.WriteString("),\n(")
-		default:
-			b.WriteString("\n(")
-		}
-		b.WriteString(cellSQL(v))
-	}
-	b.WriteString(");")
-	return b.String()
-}
+func (Engine) Insert(r engine.TableRows) string { return sqltext.Insert(r, quote, cellSQL) }
 
 // ScriptChange are the statements that set columns of rows.
 func (Engine) ScriptChange(r engine.TableRows, by []string, still bool) []string {
-	var out []string
-	w := len(r.Columns)
-	for at := 0; at < len(r.Cells); at += w {
-		var set, where []string
-		for i, c := range r.Columns {
-			term := quote(c) + " = " + cellSQL(r.Cells[at+i])
-			if slices.Contains(by, c) {
-				where = append(where, term)
-			} else {
-				set = append(set, term)
-			}
-		}
-		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE %s", quote(r.Table.Name), strings.Join(set, ", "), strings.Join(where, " AND ")))
-	}
+	out := sqltext.Updates(r, by, quote, cellSQL)
 	if still {
 		out = quietly(out)
 	}

@@ -184,6 +184,7 @@ func realizeIndexes(t *schema.Table, notice func(column, format string, args ...
 	var kept []*schema.Index
 	for _, x := range t.Indexes {
 		x.Using = ""
+		x.Parts = slices.Clone(x.Parts) // what was declared stays as it was: seeds go by it
 		for i, p := range x.Parts {
 			switch c := t.Column(p.Column); {
 			case p.Expr != nil: // its type is nobody's to say
