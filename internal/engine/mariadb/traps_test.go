@@ -303,3 +303,15 @@ func TestWaits(t *testing.T) {
 	require.NoError(t, d.Release(ctx))
 	assert.False(t, errors.Is(d.Exec(ctx, "SELECT 1"), engine.ErrBusy))
 }
+
+// What was declared stays as it was when it is worked out what is kept for it.
+func TestDeclaredStays(t *testing.T) {
+	declared := &schema.Schema{Tables: []*schema.Table{{Name: "sheets", SoftDelete: "deleted_at",
+		Columns: []*schema.Column{{Name: "label", Type: schema.Type{Kind: schema.Text}}, {Name: "deleted_at", Type: schema.Type{Kind: schema.Timestamp}}},
+		Indexes: []*schema.Index{{Name: "sheets_label_key", Unique: true, Parts: []schema.Part{{Column: "label", Collation: "ignoring case"}}, Where: &schema.SQL{Text: "{deleted_at} IS NULL"}}}}}}
+	kept, _ := Engine{}.Realize(declared)
+	assert.Len(t, kept.Tables[0].Indexes[0].Parts, 2)
+	assert.Equal(t, []schema.Part{{Column: "label", Collation: "ignoring case"}}, declared.Tables[0].Indexes[0].Parts)
+	assert.NotNil(t, declared.Tables[0].Indexes[0].Where)
+	assert.Len(t, declared.Tables[0].Columns, 2)
+}
