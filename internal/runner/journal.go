@@ -162,7 +162,9 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	}
 	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
 	s := &separate{ctx: ctx, db: db, e: e, m: m, o: o, note: true}
+	sealing := false
 	err = inTurn(ctx, db, o.Wait, func() error {
+		sealing = false
 		if !o.noted {
 			for _, sql := range append(e.Foundation(), e.Journal()) {
 				if err := db.Exec(ctx, sql); err != nil {
@@ -193,11 +195,23 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 				return err
 			}
 		}
+		if len(refilled(m)) > 0 {
+			if list, err := PutAsideBy(ctx, db, m); err != nil || len(list) > 0 {
+				sealing = true
+				return errors.Join(err, db.Commit(ctx))
+			}
+		}
 		if err := s.head(said); err != nil {
 			return err
 		}
 		return db.Commit(ctx)
 	})
+	if err == nil && sealing { // each by itself: a name that changes commits on some servers
+		err = inTurn(ctx, db, o.Wait, func() error { return errors.Join(seal(ctx, db, e, m), db.Commit(ctx)) })
+		if err == nil {
+			err = inTurn(ctx, db, o.Wait, func() error { return errors.Join(s.head(s.said), db.Commit(ctx)) })
+		}
+	}
 	if err != nil || skip {
 		return skip, nil, err
 	}
@@ -234,14 +248,8 @@ func (s *separate) turn(err error, to bool) error {
 	if e := s.steps(to); e != nil {
 		return s.left(fmt.Errorf("%w; and what was done cannot be taken back: %w", err, e))
 	}
-	if to {
-		e := s.inTurn(func() error {
-			if e := s.forget(); e != nil {
-				return e
-			}
-			return s.db.Commit(s.ctx)
-		})
-		if e != nil {
+	if to { // what the undo had taken away and kept is there again, and has its values back
+		if _, e := s.end(time.Now()); e != nil {
 			return s.left(errors.Join(err, e))
 		}
 		return err
@@ -647,23 +655,28 @@ func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended fun
 // notKept takes away what was kept for the undo of a step that was not begun: its values
 // are where they were.
 func (s *separate) notKept(step *migration.Step) error {
-	tables := map[string]bool{}
-	for _, name := range step.UndoLoses {
-		tables[name] = true
-		if i := strings.LastIndexByte(name, '.'); i > 0 {
-			tables[name[:i]] = true
-		}
-	}
 	names, err := s.db.Kept(s.ctx, schema.Kept(s.m.ID)+"undo_")
 	if err != nil {
 		return err
 	}
-	for t := range tables {
-		for _, n := range undoNames(s.m, t) {
-			if slices.Contains(names, n) {
-				if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.Quote(n)); err != nil {
-					return err
-				}
+	for _, name := range step.UndoLoses {
+		table, column := name, ""
+		if i := strings.LastIndexByte(name, '.'); i > 0 {
+			table, column = name[:i], name[i+1:]
+		}
+		for _, n := range openNames(s.m, table) {
+			if !slices.Contains(names, n) {
+				continue
+			}
+			of, err := s.db.Sample(s.ctx, "SELECT * FROM "+s.e.Quote(n), 1)
+			if err != nil {
+				return err
+			}
+			if column != "" && !slices.Contains(of.Columns, column) {
+				continue // of another step
+			}
+			if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.Quote(n)); err != nil {
+				return err
 			}
 		}
 	}

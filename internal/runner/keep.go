@@ -50,13 +50,73 @@ func UndoKeeps(id, table string) []string {
 	return undoNames(&migration.Migration{ID: id}, table)
 }
 
-// undoNames are several where several migrations have become one.
+// undoNames are several where several migrations have become one, or steps keep columns
+// of one table each. Those that were sealed come first.
 func undoNames(m *migration.Migration, table string) []string {
+	return append(sealedNames(m, table), openNames(m, table)...)
+}
+
+// openNames are those into which an undo puts values.
+func openNames(m *migration.Migration, table string) []string {
 	out := []string{keptByUndo(m, table)}
 	for n := 2; n <= 20; n++ {
 		out = append(out, keptByUndo(m, fmt.Sprintf("%s_%d", table, n)))
 	}
 	return out
+}
+
+// sealedNames are those of what an earlier undo put aside, while the migration is under
+// way again.
+func sealedNames(m *migration.Migration, table string) []string {
+	var out []string
+	for n := range 9 {
+		out = append(out, keptByUndo(m, fmt.Sprintf("%s_was_%d", table, n+1)))
+	}
+	return out
+}
+
+// seal gives what an earlier undo put aside another name, before the migration begins
+// again step by step: where that is taken back half-way, what it has until then, which is
+// not yet what it had, must not take the place of it.
+func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	list, err := PutAsideBy(ctx, db, m)
+	if err != nil {
+		return err
+	}
+	names := map[string]bool{}
+	for _, p := range list {
+		names[strings.ToLower(p.Name)] = true
+	}
+	for _, p := range list {
+		sealed := sealedNames(m, p.Table)
+		if slices.ContainsFunc(sealed, func(n string) bool { return strings.EqualFold(n, p.Name) }) {
+			continue
+		}
+		for _, to := range sealed {
+			if names[strings.ToLower(to)] {
+				continue
+			}
+			names[strings.ToLower(to)] = true
+			if err := rename(ctx, db, e, p.Name, to); err != nil {
+				return err
+			}
+			break
+		}
+	}
+	return nil
+}
+
+// rename gives a kept table another name.
+func rename(ctx context.Context, db engine.Database, e engine.Engine, name, to string) error {
+	steps, _ := e.Rename(nil, name, "", to)
+	for _, s := range steps {
+		for _, sql := range s.Apply {
+			if err := db.Step(ctx, sql); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // aside is what an undo destroys of a table, and how it is kept.
@@ -101,7 +161,7 @@ func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.E
 			continue
 		}
 		name := keptByUndo(m, t.Name)
-		for _, other := range undoNames(m, t.Name) { // steps that run apart keep other columns of one table
+		for _, other := range openNames(m, t.Name) { // steps that run apart keep other columns of one table
 			if there := s.Table(other); len(columns) > 0 && there != nil && slices.ContainsFunc(columns, func(c string) bool { return there.Column(c) == nil }) {
 				continue
 			}
@@ -248,15 +308,7 @@ func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	for i := 2; slices.Contains(taken, to); i++ {
 		to = schema.Cut(fmt.Sprintf("%s_%d", leftName(m, name), i))
 	}
-	steps, _ := e.Rename(nil, name, "", to)
-	for _, s := range steps {
-		for _, sql := range s.Apply {
-			if err := db.Step(ctx, sql); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return rename(ctx, db, e, name, to)
 }
 
 // SetApart gives what the undo of a migration put aside names under which nothing

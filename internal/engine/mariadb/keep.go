@@ -266,7 +266,11 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	match := keptMatch(keys, "kept", "here")
 	var out, set []string
 	for _, c := range columns {
-		set = append(set, fmt.Sprintf("here.%s = kept.%s", quote(c), quote(c)))
+		value := "kept." + quote(c)
+		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
+			value = "coalesce(" + value + ", here." + quote(c) + ")"
+		}
+		set = append(set, "here."+quote(c)+" = "+value)
 	}
 	if len(set) > 0 {
 		out = quietly([]string{fmt.Sprintf("UPDATE %s AS here JOIN %s AS kept ON %s SET %s", quote(t.Name), quote(kept.Name), match, strings.Join(set, ", "))})

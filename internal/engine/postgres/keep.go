@@ -306,7 +306,11 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	match := keptMatch(keys, "kept", "here")
 	var out, set []string
 	for _, c := range columns {
-		set = append(set, fmt.Sprintf("%s = %s", quote(c), fromKept(t.Column(c), "kept."+quote(c))))
+		value := fromKept(t.Column(c), "kept."+quote(c))
+		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
+			value = "coalesce(" + value + ", here." + quote(c) + ")"
+		}
+		set = append(set, quote(c)+" = "+value)
 	}
 	if len(set) > 0 {
 		by := strings.Join(list, ", ")
