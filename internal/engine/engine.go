@@ -127,6 +127,10 @@ type Engine interface {
 	Misplaced(kind StepKind, statements []string) error
 	// OnlyLocks tells whether a statement does nothing but to lock tables.
 	OnlyLocks(statement string) bool
+	// Beside is the condition that rows lie behind (op ">") a place in the order of keys,
+	// or up to it ("<="), in a form for which the engine looks at no other rows. Keys are
+	// SQL, and a place is (VALUE, …), as literals.
+	Beside(keys []string, op, place string) string
 	// Tables are the tables that a statement names, as far as its words tell.
 	Tables(statement string) []string
 	// Inside is a statement of a step outside of any transaction as it can stand in one,
@@ -167,18 +171,24 @@ type Enums interface {
 // staged pair, while an application that knows of a change and one that does not both
 // write.
 type Stages interface {
-	// Bridge gives the trigger that completes what either application writes, and
-	// notes who writes as before.
-	Bridge(t *schema.Table, spans []Span) *schema.Trigger
+	// Bridge gives the triggers that complete what either application writes, and note
+	// who writes as before.
+	Bridge(t *schema.Table, spans []Span) []*schema.Trigger
 	// LiveView is the view of the rows that are not deleted, as a table now is.
 	LiveView(t *schema.Table, without ...string) *schema.View
 	// Begin gives the statements that begin to note who writes as before: the change
 	// itself counts as such, where there are rows. End forgets it.
 	Begin(table string) []string
 	End(table string) []string
+	// Again gives the statements by which the column that stood for another has what
+	// that one has now, where that was written while no bridge was there.
+	Again(table string, s Span) []string
 	// Settled is what must hold before the second migration: for so long nobody has
 	// written as before.
 	Settled(table string, wait time.Duration) Requirement
+	// Guarded is the converted value of a column, null where the value does not fit. The
+	// conversion's own SQL sees to that by itself.
+	Guarded(c Conversion, column, sqlType string) string
 	// Differ is the condition that two expressions do not give the same, or one of them
 	// null.
 	Differ(a, b string) string
@@ -483,18 +493,6 @@ type Conversion struct {
 	Fits string // the condition that a value can be converted; empty: every one can
 	// Exact tells that each value that fits comes back the same.
 	Exact bool
-}
-
-// Guarded is the converted value of a column, null where the value does not fit. SQL
-// sees to that by itself.
-func (c Conversion) Guarded(column, sqlType string) string {
-	switch {
-	case c.SQL != "":
-		return c.SQL
-	case c.Fits != "":
-		return "CASE WHEN " + c.Fits + " THEN CAST(" + column + " AS " + sqlType + ") END"
-	}
-	return column
 }
 
 // Removal is rows of a table that go, and the table in which they are kept;

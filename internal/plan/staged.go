@@ -64,7 +64,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 	}
 	for _, t := range s.out.Between.Tables {
 		if st := s.tables[t.Name]; st != nil {
-			t.Triggers = append(t.Triggers, e.Stages().Bridge(t, st.Spans))
+			t.Triggers = append(t.Triggers, e.Stages().Bridge(t, st.Spans)...)
 			s.out.Tables = append(s.out.Tables, *st)
 		}
 		s.view(t)
@@ -125,7 +125,7 @@ func (s *splitter) rename(r Rename) error {
 	if there.Fits != "" {
 		b.Column(r.To).NotNull = false
 	}
-	s.out.First.Fill[r.Table+"."+r.To] = Fill{SQL: there.Guarded(s.engine.Quote(r.Column), col.SQLType)}
+	s.out.First.Fill[r.Table+"."+r.To] = Fill{SQL: s.engine.Stages().Guarded(there, s.engine.Quote(r.Column), col.SQLType)}
 	return nil
 }
 
@@ -155,10 +155,15 @@ func (s *splitter) spannable(t *schema.Table, c *schema.Column) error {
 }
 
 // stay keeps a live column in the schema between, with what stands on it alone and
-// takes no name of what is declared.
+// takes no name of what is declared. It stands where it stood, as far as those do beside
+// which that was.
 func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
 	kept := *c
-	b.Columns = append(b.Columns, &kept)
+	at, i := 0, slices.IndexFunc(live.Columns, func(o *schema.Column) bool { return o.Name == c.Name })
+	for i--; i >= 0 && at == 0; i-- {
+		at = 1 + slices.IndexFunc(b.Columns, func(o *schema.Column) bool { return o.Name == live.Columns[i].Name })
+	}
+	b.Columns = slices.Insert(b.Columns, at, &kept)
 	for _, k := range live.Checks {
 		if k.Column == c.Name && !slices.ContainsFunc(b.Checks, func(o *schema.Check) bool { return o.Name == k.Name }) {
 			b.Checks = append(b.Checks, k)
@@ -315,7 +320,7 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	b.Indexes = append(b.Indexes, indexes...)
 	back, _ := s.engine.Convert(&next, old)
 	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Back: back, Hidden: true})
-	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: there.Guarded(s.engine.Quote(c.Name), col.SQLType)}
+	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: s.engine.Stages().Guarded(there, s.engine.Quote(c.Name), col.SQLType)}
 	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(schema.PrevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
 	return nil
 }
@@ -347,7 +352,7 @@ func (p *planner) staged() {
 	words := p.Engine.Stages()
 	for _, t := range p.Stage.Tables {
 		kind := engine.InTransaction
-		if p.inUse(t.Name) {
+		if p.inUse(t.Name) && !p.Engine.CommitsChanges() {
 			kind = engine.OwnTransaction
 		}
 		if !p.Stage.Second {
@@ -363,12 +368,19 @@ func (p *planner) staged() {
 		// The bridge names the columns that are about to have other names: it goes in
 		// the same moment, before them.
 		live := p.Live.Table(t.Name)
+		stop := engine.Step{Here: p.crossed(t)}
+		for _, s := range t.Spans { // on the way back, before the bridge is there again
+			if s.Hidden {
+				stop.Undo = append(stop.Undo, words.Again(t.Name, s)...)
+			}
+		}
 		for _, g := range live.Triggers {
 			if g.Purpose == schema.ForBridge {
 				create, drop := p.Engine.Trigger(live, g)
-				p.plan.Steps = append(p.plan.Steps, engine.Step{Title: engine.TriggerTitle("stop", live, g), Apply: drop, Undo: create, Here: p.crossed(t)})
+				stop.Title, stop.Apply, stop.Undo = engine.TriggerTitle("stop", live, g), append(stop.Apply, drop...), append(stop.Undo, create...)
 			}
 		}
+		p.plan.Steps = append(p.plan.Steps, stop)
 		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
 			g, ok := c.Object.(*schema.Trigger)
 			return ok && c.Table == t.Name && g.Purpose == schema.ForBridge
@@ -400,7 +412,8 @@ func (p *planner) half(table string, change *engine.Change) {
 			continue
 		}
 		if p.Stage.Second && !slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Hidden }) {
-			change.Steps[0].Here = append(change.Steps[0].Here, p.crossed(t)...)
+			i := max(slices.IndexFunc(change.Steps, func(s engine.Step) bool { return p.stopsBridge(table, s) }), 0)
+			change.Steps[i].Here = append(change.Steps[i].Here, p.crossed(t)...)
 		}
 		for i := range change.Steps {
 			change.Steps[i].UndoLoses = slices.DeleteFunc(slices.Clone(change.Steps[i].UndoLoses), func(name string) bool {
@@ -408,6 +421,15 @@ func (p *planner) half(table string, change *engine.Change) {
 			})
 		}
 	}
+}
+
+// stopsBridge tells whether a step takes the bridge of a table away.
+func (p *planner) stopsBridge(table string, s engine.Step) bool {
+	live := p.Live.Table(table)
+	return live != nil && slices.ContainsFunc(live.Triggers, func(g *schema.Trigger) bool {
+		_, drop := p.Engine.Trigger(live, g)
+		return g.Purpose == schema.ForBridge && slices.ContainsFunc(s.Apply, func(sql string) bool { return slices.Contains(drop, sql) })
+	})
 }
 
 // across asks for values that have not come across a bridge, or would not come back the
@@ -424,7 +446,7 @@ func (p *planner) across(table string, s engine.Span) engine.Requirement {
 			names = append(names, p.Engine.Quote(k))
 		}
 	}
-	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), p.Engine.Stages().Differ(s.Back.Guarded(now, s.Old.SQLType), old))
+	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), p.Engine.Stages().Differ(p.Engine.Stages().Guarded(s.Back, now, s.Old.SQLType), old))
 	return r
 }
 
@@ -441,9 +463,9 @@ func (p *planner) twin(table, column string) (engine.Source, bool) {
 				now := *s.Column
 				now.Name = s.Old.Name
 				back, _ := p.Engine.Convert(&now, s.Old)
-				return engine.Source{SQL: back.Guarded(p.Engine.Quote(s.Old.Name), s.Old.SQLType)}, true
+				return engine.Source{SQL: p.Engine.Stages().Guarded(back, p.Engine.Quote(s.Old.Name), s.Old.SQLType)}, true
 			case !s.Hidden && column == s.Old.Name:
-				return engine.Source{SQL: s.Back.Guarded(p.Engine.Quote(s.Column.Name), s.Old.SQLType)}, true
+				return engine.Source{SQL: p.Engine.Stages().Guarded(s.Back, p.Engine.Quote(s.Column.Name), s.Old.SQLType)}, true
 			}
 		}
 	}

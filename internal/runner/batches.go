@@ -64,14 +64,13 @@ func (s *separate) batches(n int, apply bool) error {
 	for i, k := range step.Batches.Key {
 		keys[i] = s.e.Quote(table) + "." + s.e.Quote(k)
 	}
-	row := "(" + strings.Join(keys, ", ") + ")"
 	behind := func() string {
 		var terms []string
 		if s.half.Place != "" {
-			terms = append(terms, row+" > "+s.half.Place)
+			terms = append(terms, s.e.Beside(keys, ">", s.half.Place))
 		}
 		if s.half.Until != "" {
-			terms = append(terms, row+" <= "+s.half.Until)
+			terms = append(terms, s.e.Beside(keys, "<=", s.half.Until))
 		}
 		return cmp.Or(strings.Join(terms, " AND "), "true")
 	}
@@ -99,7 +98,7 @@ func (s *separate) batches(n int, apply bool) error {
 				}
 				if last = len(end.Values) == 0; !last {
 					place = "(" + strings.Join(end.Values[0], ", ") + ")"
-					which += " AND " + row + " <= " + place
+					which += " AND " + s.e.Beside(keys, "<=", place)
 				}
 			}
 			began := time.Now()

@@ -87,6 +87,7 @@ type Table struct {
 	Others      []*Constraint
 	Aside       []*Column // that were dropped, and are kept in place under another name
 	Ordered     bool      // the order of its columns can be mended, and is compared
+	Standing    []string  // MariaDB: its checks and indexes by name, in the server's order
 }
 
 // Constraint is one that no model can declare, such as an exclusion.

@@ -59,12 +59,6 @@ func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
 	return []string{s}
 }
 
-// ReferenceInUse gives the step that makes a reference: there is no gentler form of it.
-func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Step {
-	e := Engine{}
-	return []engine.Step{{Title: fmt.Sprintf("%s (%s) references %s", t.Name, strings.Join(k.Columns, ", "), k.Table), Note: noteReads, Apply: e.AddReference(t, k), Undo: e.DropReference(t, k)}}
-}
-
 // pair is a statement and the one that takes it back; either may be missing.
 type pair struct{ apply, undo string }
 
@@ -135,7 +129,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		for i, g := range old.Triggers {
 			n := t.Triggers[i]
 			text := renameIn(g.SQL.Text, map[string]string{column: to})
-			if text == g.SQL.Text {
+			if text == g.SQL.Text || g.Purpose == schema.ForBridge { // that goes before
 				continue
 			}
 			if g.Purpose.OfTrigger() && strings.EqualFold(g.Column, column) {
@@ -184,7 +178,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 // table: list begins with it, and others are those of which one has to be there.
 func inPlace(list []*schema.Trigger, text string, others []*schema.Trigger) string {
 	for _, o := range list[min(1, len(list)):] {
-		if triggerEvent(o.SQL.Text) != triggerEvent(text) || others != nil && !slices.ContainsFunc(others, func(x *schema.Trigger) bool { return x.Name == o.Name }) {
+		if o.Purpose == schema.ForBridge || triggerEvent(o.SQL.Text) != triggerEvent(text) || others != nil && !slices.ContainsFunc(others, func(x *schema.Trigger) bool { return x.Name == o.Name }) {
 			continue
 		}
 		for i, ts := 0, tokens(text); i+2 < len(ts); i++ {
@@ -414,6 +408,9 @@ func (c *change) between() {
 		switch {
 		case moves(n.Name):
 			bare.Name = newName(n.Name)
+			if s.Blocks && n.NotNull { // there is nothing to be turned into it
+				bare.Default, bare.NotNull = n.Default, n.Default != nil
+			}
 			c.mid.Columns = append(c.mid.Columns, bare)
 			c.moves[bare.Name] = n.Name
 		case old != nil:
@@ -442,7 +439,9 @@ func (c *change) between() {
 					continue
 				}
 				for j := i - 1; j >= 0; j-- {
-					if k := slices.IndexFunc(c.to.Columns, func(y *schema.Column) bool { return y.Name == from.Columns[j].Name }); k >= 0 && !moves(from.Columns[j].Name) {
+					if k := slices.IndexFunc(c.to.Columns, func(y *schema.Column) bool {
+						return y.Name == from.Columns[j].Name || y.Name == c.kept[from.Columns[j].Name]
+					}); k >= 0 && !moves(from.Columns[j].Name) {
 						at = k + 1
 						break
 					}
@@ -491,8 +490,11 @@ func (c *change) letFill() {
 		f, b := c.Forward[name], c.Back[name]
 		return !slices.Contains(c.anew, name) && c.From.Column(name) != nil && c.Alteration.To.Column(name) != nil && (f.SQL != "" || b.SQL != "" || b.Unfill != "")
 	}
+	worked := func(name string) bool { // on the way back, from others
+		return c.Alteration.To.Column(name) == nil && c.kept[name] == "" && c.Back[name].SQL != ""
+	}
 	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes, func(x *schema.Index) bool {
-		return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) && !slices.ContainsFunc(c.Alteration.To.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
+		return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), worked) || x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) && !slices.ContainsFunc(c.Alteration.To.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
 	})
 	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *schema.Check) bool {
 		return slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool { return given(o.Name) && mentions(k.SQL.Text, o.Name) }) &&
@@ -521,11 +523,17 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	}
 	// A trigger that goes with its column goes first; one that comes, last; one that only
 	// changes is there all the time.
+	// A bridge goes in the very moment in which its columns do.
+	var bridge []*schema.Trigger
 	from := func(name string) []*schema.Trigger {
 		return c.From.Triggers[slices.IndexFunc(c.From.Triggers, func(g *schema.Trigger) bool { return g.Name == name }):]
 	}
 	triggers(c.From.Triggers, c.Alteration.To.Triggers, func(g *schema.Trigger) {
-		if named(c.Alteration.To.Triggers, g.Name) == nil {
+		switch {
+		case named(c.Alteration.To.Triggers, g.Name) != nil:
+		case g.Purpose == schema.ForBridge:
+			bridge = append(bridge, g)
+		default:
 			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, g), Apply: []string{"DROP TRIGGER " + quote(g.Name)}, Undo: []string{inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)}})
 		}
 	})
@@ -536,6 +544,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	values, back := c.values()
 	convert, unconvert := c.conversions()
 	noted := c.noted()
+	batched := c.batched()
 	single := prepare == "" && len(values)+len(back) == 0 && noted == nil
 	note := noteKeeps
 	if prepare != "" {
@@ -550,7 +559,15 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if noted != nil {
 		out = append(out, *noted)
 	}
-	if len(values)+len(back) > 0 {
+	for _, g := range c.bridges() {
+		out = append(out, engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, g), Apply: []string{g.SQL.Text}, Undo: []string{"DROP TRIGGER " + quote(g.Name)}})
+	}
+	if batched != nil {
+		if batched.during != nil {
+			out = append(out, *batched.during)
+		}
+		out = append(out, batched.fills...)
+	} else if len(values)+len(back) > 0 {
 		s := engine.Step{Title: "values of " + table, Note: noteRewrites, Apply: values, Undo: back}
 		if len(values) == 0 {
 			s.Title = "values of " + table + " that came meanwhile, on the way back"
@@ -558,6 +575,11 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		out = append(out, s)
 	}
 	unconvert = append(unconvert, oneOf(tighten)...)
+	if batched != nil && batched.held != nil {
+		declared := tableChange{c.mid, batched.held, nil}
+		final, unfinal = tableChange{batched.held, c.to, c.moves}.statement(), c.mirror(batched.held).statement()
+		out = append(out, engine.Step{Title: "hold what is declared of " + table, Note: note, Apply: oneOf(declared.statement()), Undo: oneOf(tableChange{batched.held, c.mid, nil}.statement())}, *batched.behind)
+	}
 	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
 		s := engine.Step{Title: c.Summary, Note: note, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
 		apply, undo := oneOf(final), oneOf(unfinal)
@@ -565,11 +587,16 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		if noted != nil {
 			keep = c.Keep
 		}
-		if len(convert)+len(here) > 0 {
-			apply = underLock(table, keep, append(convert, apply...)...)
+		undo = append(undo, unconvert...)
+		apply = append(convert, apply...)
+		for _, g := range bridge {
+			apply, undo = append([]string{"DROP TRIGGER " + quote(g.Name)}, apply...), append(undo, g.SQL.Text)
 		}
-		if len(unconvert)+len(hereUndo) > 0 {
-			undo = underLock(table, keep, append(undo, unconvert...)...)
+		if len(convert)+len(here)+len(bridge) > 0 {
+			apply = underLock(table, keep, apply...)
+		}
+		if len(unconvert)+len(hereUndo)+len(bridge) > 0 {
+			undo = underLock(table, keep, undo...)
 		}
 		s.Apply, s.Undo = apply, undo
 		for _, n := range c.Alteration.To.Columns {
@@ -582,8 +609,19 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 		out = append(out, s)
 	}
+	if final == "" && unfinal == "" && len(convert)+len(unconvert) == 0 {
+		for _, g := range bridge {
+			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, g), Apply: []string{"DROP TRIGGER " + quote(g.Name)}, Undo: []string{g.SQL.Text}})
+		}
+	}
+	if batched != nil && batched.held == nil && batched.behind != nil {
+		out = append(out, *batched.behind)
+	}
 	triggers(c.Alteration.To.Triggers, c.From.Triggers, func(g *schema.Trigger) {
 		old := named(c.From.Triggers, g.Name)
+		if old == nil && g.Purpose == schema.ForBridge {
+			return // it is there already
+		}
 		if old == nil {
 			out = append(out, engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, g), Apply: []string{g.SQL.Text}, Undo: []string{"DROP TRIGGER " + quote(g.Name)}})
 			return
@@ -607,7 +645,7 @@ func (c *change) loose() *schema.Table {
 	t := c.mid.Clone()
 	empty := func(name string) bool { return slices.Contains(c.anew, name) && c.kept[name] == "" }
 	for _, o := range t.Columns {
-		if empty(o.Name) {
+		if empty(o.Name) && !(c.Back[o.Name].Blocks && o.NotNull && o.Default != nil) {
 			o.NotNull, o.Default = false, nil
 		}
 	}
@@ -751,13 +789,22 @@ func (c *change) conversions() (apply, undo []string) {
 			}
 			continue
 		}
+		value := quote(newName(name))
 		switch {
 		case asksOthers(s.SQL):
+			continue
 		case s.SQL != "":
-			unset = append(unset, quote(name)+" = "+renameIn(s.SQL, c.midNames()))
-		case !s.Blocks:
-			unset = append(unset, quote(name)+" = "+quote(newName(name)))
+			value = renameIn(s.SQL, c.midNames())
+		case s.Blocks:
+			continue
 		}
+		if s.Unfill != "" { // what was filled need not fit: it is null again; one at a time, since a locked table has its name once
+			value = fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s <=> %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
+				quote(s.Unfill), keptMatch(s.Match, "kept", table), quote("filled_"+name), table, quote(newName(name)), quote(name), value)
+			undo = append(undo, update(table, []string{quote(name) + " = " + value}, ""))
+			continue
+		}
+		unset = append(unset, quote(name)+" = "+value)
 	}
 	if len(set) > 0 {
 		apply = append(apply, update(table, set, ""))
@@ -766,7 +813,7 @@ func (c *change) conversions() (apply, undo []string) {
 		undo = append([]string{update(table, unset, "")}, undo...)
 	}
 	for _, name := range c.anew {
-		if s := c.Back[name]; s.Unfill != "" {
+		if s := c.Back[name]; s.Unfill != "" && asksOthers(s.SQL) {
 			undo = append(undo, c.unfill(c.From.Column(name), s, newName(name)))
 		}
 	}

@@ -5,6 +5,7 @@ package mariadb
 // times as long. SHOW CREATE is asked only for what the catalogue does not tell.
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -35,6 +36,10 @@ func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	}
 	for _, t := range r.s.Tables {
 		recognise(t)
+		slices.SortFunc(t.Indexes, func(a, b *schema.Index) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(t.Checks, func(a, b *schema.Check) int {
+			return strings.Compare(cmp.Or(a.Name, a.Column), cmp.Or(b.Name, b.Column))
+		})
 	}
 	for _, v := range r.s.Views {
 		v.LiveOf = liveOf(r.s, v)
@@ -52,6 +57,10 @@ func recognise(t *schema.Table) {
 		}
 	}
 	for _, g := range t.Triggers {
+		if strings.HasPrefix(g.Name, bridgePrefix) {
+			g.Purpose = schema.ForBridge
+			continue
+		}
 		for _, c := range t.Columns {
 			for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren} {
 				if triggerName(t, c, p) != g.Name {
@@ -190,7 +199,7 @@ func (s server) defaultOf(v sql.RawBytes, sqlType string, expression bool) *sche
 
 // checks are told by their names; that of a column itself has the column's.
 func (r *reading) checks() error {
-	query := "SELECT table_name, constraint_name, check_clause, level FROM information_schema.check_constraints WHERE constraint_schema = {here} ORDER BY table_name, constraint_name"
+	query := "SELECT table_name, constraint_name, check_clause, level FROM information_schema.check_constraints WHERE constraint_schema = {here}" // in the order of the table
 	if !r.d.server.columnChecks() {
 		query = "SELECT t.table_name, c.constraint_name, c.check_clause, 'Table' FROM information_schema.check_constraints c JOIN information_schema.table_constraints t USING (constraint_schema, constraint_name) WHERE c.constraint_schema = {here} AND t.constraint_type = 'CHECK' ORDER BY 1, 2"
 	}
@@ -209,6 +218,7 @@ func (r *reading) checks() error {
 			k.Column, k.Purpose = c.Name, purpose
 		}
 		t.Checks = append(t.Checks, k)
+		t.Standing = append(t.Standing, string(v[1]))
 	})
 }
 
@@ -244,11 +254,11 @@ func (r *reading) references() error {
 // indexes reads the key and the indexes. The one that the server makes for a reference
 // by itself belongs to that, and makes no difference.
 func (r *reading) indexes() error {
-	more := "ignored, NULL"
+	more, order := "ignored, NULL", "" // in the order of the table
 	if r.d.server.mysql {
-		more = "is_visible, expression"
+		more, order = "is_visible, expression", " ORDER BY table_name, index_name, seq_in_index"
 	}
-	err := r.rows("SELECT table_name, index_name, non_unique, column_name, collation, sub_part, index_type, index_comment, "+more+" FROM information_schema.statistics WHERE table_schema = {here} ORDER BY table_name, index_name, seq_in_index", func(v []sql.RawBytes) {
+	err := r.rows("SELECT table_name, index_name, non_unique, column_name, collation, sub_part, index_type, index_comment, "+more+" FROM information_schema.statistics WHERE table_schema = {here}"+order, func(v []sql.RawBytes) {
 		t := r.of[string(v[0])]
 		if t == nil {
 			return
@@ -283,6 +293,7 @@ func (r *reading) indexes() error {
 				x.Options += " " + r.d.server.ignored()
 			}
 			t.Indexes = append(t.Indexes, x)
+			t.Standing = append(t.Standing, name)
 		}
 		x := t.Indexes[len(t.Indexes)-1]
 		x.Parts = append(x.Parts, p)
@@ -302,16 +313,52 @@ func (r *reading) indexes() error {
 	return err
 }
 
+// triggers reads them where the server has taken a backslash out of every pair, once more
+// from what makes them.
 func (r *reading) triggers() error {
-	return r.rows("SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order", func(v []sql.RawBytes) {
+	type trigger struct {
+		*schema.Trigger
+		head string
+	}
+	var again []trigger
+	err := r.rows("SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order", func(v []sql.RawBytes) {
 		t := r.of[string(v[0])]
 		if t == nil {
 			return
 		}
 		g := &schema.Trigger{Name: string(v[1])}
-		g.SQL = sqlOf(fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", quote(g.Name), v[2], v[3], quote(t.Name), v[4]))
+		head := fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW ", quote(g.Name), v[2], v[3], quote(t.Name))
+		g.SQL = sqlOf(head + string(v[4]))
 		t.Triggers = append(t.Triggers, g)
+		if strings.Contains(string(v[4]), `\`) {
+			again = append(again, trigger{g, head})
+		}
 	})
+	if err != nil {
+		return err
+	}
+	for _, g := range again {
+		rows, err := r.d.Select(r.ctx, "SHOW CREATE TRIGGER "+quote(g.Name))
+		if err != nil {
+			return err
+		}
+		g.SQL = sqlOf(g.head + triggerBody(rows[0][2]))
+	}
+	return nil
+}
+
+// triggerBody is what a trigger does, from the statement that makes it.
+func triggerBody(text string) string {
+	list := tokens(text)
+	for i := 0; i+2 < len(list); i++ {
+		if list[i].is("FOR") && list[i+1].is("EACH") && list[i+2].is("ROW") {
+			if at := i + 3; at+2 < len(list) && (list[at].is("FOLLOWS") || list[at].is("PRECEDES")) {
+				i += 2
+			}
+			return text[list[i+3].start:]
+		}
+	}
+	return text
 }
 
 // views are told with the database before every name: it goes, or a copy on scratch
@@ -487,6 +534,11 @@ func Recreate(s *schema.Schema) []string {
 			continue
 		}
 		out = append(out, createTable(t, t.Name))
+	}
+	if slices.ContainsFunc(s.Tables, func(t *schema.Table) bool {
+		return slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
+	}) {
+		out = append(out, formerTable) // the bridge notes there
 	}
 	out = append(out, "SET foreign_key_checks = 1")
 	for _, v := range schema.ViewsInOrder(s.Views, mentions) {

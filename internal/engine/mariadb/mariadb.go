@@ -66,9 +66,6 @@ func (Engine) OnlyLocks(statement string) bool { return locksTables(statement) }
 // Enums are none: a check holds the values of a choice.
 func (Engine) Enums() engine.Enums { return nil }
 
-// Stages are none yet.
-func (Engine) Stages() engine.Stages { return nil }
-
 // ownBehind stands behind the columns of Erbario's own tables, whose texts are compared
 // byte by byte. Both servers have this collation.
 const ownBehind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin"
@@ -183,8 +180,11 @@ var refusedPairs = map[string]string{
 // Refuse says why a statement cannot stand in a step.
 func (Engine) Refuse(statement string) error {
 	list := leading(statement, 2)
-	if len(list) == 0 {
+	if len(list) == 0 || statement == holdNoReferences || statement == holdReferences {
 		return nil
+	}
+	if list[0] == "SET" && len(tokens(statement)) > 1 && strings.HasPrefix(statement[tokens(statement)[1].start:], "@@") {
+		return &engine.RefusedError{Word: "SET @@", Why: "the runner keeps the session"}
 	}
 	if why, ok := refused[list[0]]; ok {
 		return &engine.RefusedError{Word: list[0], Why: why}
@@ -215,13 +215,18 @@ func leading(statement string, n int) []string {
 // Tables are the tables that a statement names: the names behind the words that a
 // table's name follows, and those of a list of tables.
 func (Engine) Tables(statement string) []string {
+	return slices.DeleteFunc(allTables(statement), schema.Own)
+}
+
+// allTables are those of Erbario itself, too.
+func allTables(statement string) []string {
 	var out []string
 	list := tokens(statement)
 	if len(list) > 0 && list[0].is("LOCK") {
 		return nil // what it locks, other statements name
 	}
 	add := func(i int) {
-		if i < len(list) && list[i].named() && !schema.Own(list[i].name()) && !slices.Contains(out, list[i].name()) && !(list[i].kind == tokWord && noTable[strings.ToLower(list[i].text)]) {
+		if i < len(list) && list[i].named() && !slices.Contains(out, list[i].name()) && !(list[i].kind == tokWord && noTable[strings.ToLower(list[i].text)]) {
 			out = append(out, list[i].name())
 		}
 	}

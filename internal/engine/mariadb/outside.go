@@ -92,7 +92,7 @@ func (d *Database) unlock(ctx context.Context) error {
 		return nil
 	}
 	d.locked, d.latched = false, false
-	err := errors.Join(d.raw(ctx, "UNLOCK TABLES"), d.raw(ctx, "SET "+quiet+" = NULL"))
+	err := errors.Join(d.raw(ctx, "UNLOCK TABLES"), d.raw(ctx, "SET "+quiet+" = NULL"), d.raw(ctx, holdReferences))
 	if errors.Is(err, engine.ErrLost) {
 		return nil
 	}
@@ -278,7 +278,7 @@ func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched
 
 // standIn makes the tables that SQL names and scratch has not, as they are here.
 func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) error {
-	for _, name := range (Engine{}).Tables(sql) {
+	for _, name := range allTables(sql) {
 		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", name); err != nil || len(has) > 0 {
 			continue
 		}

@@ -73,6 +73,9 @@ func (Engine) Misplaced(kind engine.StepKind, statements []string) error {
 	if kind == engine.OutsideTransaction && !locked && len(statements) > 1 {
 		return &engine.RefusedError{Word: "a second statement", Why: "each commits by itself: give it a step of its own, or put both between LOCK TABLES and UNLOCK TABLES"}
 	}
+	if off, on := slices.Index(statements, holdNoReferences), slices.Index(statements, holdReferences); off >= 0 && (!locked || on < off) {
+		return &engine.RefusedError{Word: holdNoReferences, Why: "it stands between LOCK TABLES and UNLOCK TABLES, with " + holdReferences + " behind it"}
+	}
 	if locked && !unlocksTables(statements[len(statements)-1]) {
 		return &engine.RefusedError{Word: "LOCK TABLES", Why: "UNLOCK TABLES has to end the step"}
 	}
@@ -83,7 +86,7 @@ func (Engine) Misplaced(kind engine.StepKind, statements []string) error {
 // server runs them. The undo of a step has to be its mirror.
 func (Engine) Separate(steps []engine.Step) []engine.Step {
 	var out []engine.Step
-	for _, s := range steps {
+	for _, s := range inOneMoment(steps) {
 		for _, part := range separate(s) {
 			// What comes and goes at once, such as a view between two changes, need not come.
 			if n := len(out) - 1; n >= 0 && len(part.Apply) == 1 && len(part.Loses)+len(part.Here)+len(part.HereUndo) == 0 && slices.Equal(out[n].Apply, part.Undo) && slices.Equal(out[n].Undo, part.Apply) {

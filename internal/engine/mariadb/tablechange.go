@@ -101,23 +101,47 @@ func call(sql string, t token) bool {
 func (c tableChange) statement() string {
 	var list []string
 	add := func(s string) { list = append(list, s) }
-	for _, k := range c.from.Checks {
-		if k.Name != "" && c.checkAfter(k) == nil {
-			add("DROP CONSTRAINT " + quote(k.Name))
-		}
-	}
 	goes, comes, renamed := c.indexes()
-	for _, x := range goes {
-		add("DROP INDEX " + quote(x.Name))
-	}
+	checksGo, checksCome := c.checks()
 	ownBefore, ownAfter := ownIndexes(c.from), ownIndexes(c.to)
 	stays := func(k *schema.ForeignKey, list []*schema.ForeignKey) bool {
 		return slices.ContainsFunc(list, func(o *schema.ForeignKey) bool { return o.Name == k.Name })
 	}
+	var drop []string
 	for _, k := range ownBefore {
 		if stays(k, c.to.ForeignKeys) && !stays(k, ownAfter) {
-			add("DROP INDEX " + quote(k.Name))
+			drop = append(drop, k.Name)
 		}
+	}
+	for _, k := range ownAfter {
+		if stays(k, c.from.ForeignKeys) && !stays(k, ownBefore) {
+			comes = append(comes, ownIndex(k))
+		}
+	}
+	// What comes back gets its old place: what stands behind it goes and comes in the same
+	// moment, of which the server makes nothing but another order.
+	inOrder(c.to, &comes, func(x *schema.Index) string { return x.Name }, slices.Concat(c.to.Indexes, ownOf(c.to)), func(x *schema.Index) bool {
+		if slices.ContainsFunc(c.from.Indexes, func(o *schema.Index) bool { return o.Name == x.Name && !slices.Contains(goes, o) }) || slices.ContainsFunc(ownBefore, func(k *schema.ForeignKey) bool { return k.Name == x.Name }) {
+			drop = append(drop, x.Name)
+			return true
+		}
+		return false
+	})
+	inOrder(c.to, &checksCome, func(k *schema.Check) string { return k.Name }, c.to.Checks, func(k *schema.Check) bool {
+		if k.Name != "" && slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
+			checksGo = append(checksGo, k)
+			return true
+		}
+		return false
+	})
+	for _, k := range checksGo {
+		add("DROP CONSTRAINT " + quote(k.Name))
+	}
+	for _, x := range goes {
+		add("DROP INDEX " + quote(x.Name))
+	}
+	for _, name := range drop {
+		add("DROP INDEX " + quote(name))
 	}
 	key := !sameParts(c.mapParts(c.from.PrimaryKey), c.to.PrimaryKey)
 	if c.from.PrimaryKey != nil && key {
@@ -133,15 +157,8 @@ func (c tableChange) statement() string {
 	for _, x := range comes {
 		add("ADD " + indexDefinition(x))
 	}
-	for _, k := range ownAfter {
-		if stays(k, c.from.ForeignKeys) && !stays(k, ownBefore) {
-			add("ADD " + indexDefinition(ownIndex(k)))
-		}
-	}
-	for _, k := range c.to.Checks {
-		if k.Name != "" && !slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return c.checkAfter(o) == k }) {
-			add("ADD " + named(k.Name) + "CHECK (" + k.SQL.Text + ")")
-		}
+	for _, k := range checksCome {
+		add("ADD " + named(k.Name) + "CHECK (" + k.SQL.Text + ")")
 	}
 	if c.from.Comment != c.to.Comment {
 		add("COMMENT = " + literal(c.to.Comment))
@@ -154,6 +171,54 @@ func (c tableChange) statement() string {
 		sep = " "
 	}
 	return "ALTER TABLE " + quote(c.from.Name) + sep + strings.Join(list, ","+sep)
+}
+
+// checks are those that go, and those that come.
+func (c tableChange) checks() (goes, comes []*schema.Check) {
+	for _, k := range c.from.Checks {
+		if k.Name != "" && c.checkAfter(k) == nil {
+			goes = append(goes, k)
+		}
+	}
+	for _, k := range c.to.Checks {
+		if k.Name != "" && !slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return c.checkAfter(o) == k }) {
+			comes = append(comes, k)
+		}
+	}
+	return goes, comes
+}
+
+// inOrder puts what comes to a table in the order in which it stood there, with all that
+// stays and stood behind the first of it; stays tells that of one, which then goes first.
+func inOrder[T any](t *schema.Table, comes *[]T, name func(T) string, all []T, stays func(T) bool) {
+	place := func(x T) int {
+		if i := slices.Index(t.Standing, name(x)); i >= 0 {
+			return i
+		}
+		return len(t.Standing)
+	}
+	if len(*comes) == 0 || len(t.Standing) == 0 {
+		return
+	}
+	first := len(t.Standing)
+	for _, x := range *comes {
+		first = min(first, place(x))
+	}
+	for _, x := range all {
+		if i := place(x); i > first && i < len(t.Standing) && stays(x) {
+			*comes = append(*comes, x)
+		}
+	}
+	slices.SortStableFunc(*comes, func(a, b T) int { return place(a) - place(b) })
+}
+
+// ownOf are the indexes that references of a table have by themselves.
+func ownOf(t *schema.Table) []*schema.Index {
+	var out []*schema.Index
+	for _, k := range ownIndexes(t) {
+		out = append(out, ownIndex(k))
+	}
+	return out
 }
 
 // checkAfter is the check of to that one of from is; nil: it goes.

@@ -315,3 +315,16 @@ func TestDeclaredStays(t *testing.T) {
 	assert.NotNil(t, declared.Tables[0].Indexes[0].Where)
 	assert.Len(t, declared.Tables[0].Columns, 2)
 }
+
+// A trigger is read as it was written: the server itself tells of it with a backslash less.
+func TestTriggersAreRead(t *testing.T) {
+	d := open(t, testserver.MariaDB(t))
+	run(t, d, "CREATE TABLE t (a varchar(20))", "CREATE TRIGGER o BEFORE INSERT ON t FOR EACH ROW SET NEW.a = concat(NEW.a, '-')",
+		`CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW PRECEDES o SET NEW.a = IF(NEW.a REGEXP '^\\d+\\z', 'it\'s a number \\', NEW.a)`)
+	s, err := d.Inspect(ctx)
+	require.NoError(t, err)
+	require.Len(t, s.Table("t").Triggers, 2)
+	run(t, d, "DROP TRIGGER g", "DROP TRIGGER o", s.Table("t").Triggers[0].SQL.Text, s.Table("t").Triggers[1].SQL.Text, "INSERT INTO t VALUES ('12'), ('x12')")
+	assert.Equal(t, `it's a number \-`, one(t, d, "SELECT a FROM t WHERE a NOT LIKE 'x%'"))
+	assert.Equal(t, "x12-", one(t, d, "SELECT a FROM t WHERE a LIKE 'x%'"))
+}

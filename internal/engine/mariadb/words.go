@@ -163,10 +163,12 @@ func commentOf(comment string) string {
 // foreignKey gives a reference as a constraint of its table.
 func foreignKey(k *schema.ForeignKey) string {
 	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + quote(k.Table) + " (" + quoteAll(k.References) + ")"
-	if k.OnDelete != schema.NoAction && k.OnDelete != "" {
+	// RESTRICT is what the server does unless it is told otherwise; said, it would be kept
+	// as NO ACTION where the reference is made without a look at the rows.
+	if k.OnDelete != schema.Restrict && k.OnDelete != "" {
 		s += " ON DELETE " + string(k.OnDelete)
 	}
-	if k.OnUpdate != schema.NoAction && k.OnUpdate != "" {
+	if k.OnUpdate != schema.Restrict && k.OnUpdate != "" {
 		s += " ON UPDATE " + string(k.OnUpdate)
 	}
 	return s

@@ -53,7 +53,7 @@ const bridgePrefix = "zy_"
 func bridgeFunction(table string) string { return schema.Cut("erbario_bridge_" + table) }
 
 // Bridge gives the trigger that completes what is written.
-func (stages) Bridge(t *schema.Table, spans []engine.Span) *schema.Trigger {
+func (stages) Bridge(t *schema.Table, spans []engine.Span) []*schema.Trigger {
 	var vars, body strings.Builder
 	noted := "PERFORM erbario_noted(" + literal(t.Name) + ");"
 	row := "FROM (SELECT NEW.*) AS " + quote(t.Name)
@@ -65,7 +65,7 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) *schema.Trigger {
 		}
 		old, there := "NEW."+quote(s.Old.Name), fmt.Sprintf("there_%d", i+1)
 		fmt.Fprintf(&vars, "    %s %s;\n", there, s.Column.SQLType)
-		fmt.Fprintf(&body, "    SELECT %s INTO %s %s;\n", s.There.Guarded(quote(s.Old.Name), s.Column.SQLType), there, row)
+		fmt.Fprintf(&body, "    SELECT %s INTO %s %s;\n", stages{}.Guarded(s.There, quote(s.Old.Name), s.Column.SQLType), there, row)
 		if s.Hidden {
 			fmt.Fprintf(&body, "    %s := %s;\n", now, there)
 			continue
@@ -86,7 +86,7 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) *schema.Trigger {
         ELSE
             RAISE EXCEPTION '%s' USING ERRCODE = 'check_violation';
         END IF;
-`, now, unwritten, now, there, noted, old, unwrittenOld, s.Back.Guarded(quote(s.Column.Name), s.Old.SQLType), old, row,
+`, now, unwritten, now, there, noted, old, unwrittenOld, stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType), old, row,
 				strings.ReplaceAll(strings.ReplaceAll(fmt.Sprintf("%s.%s and %s.%s are one field under two names: they cannot be given different values", t.Name, s.Old.Name, t.Name, s.Column.Name), "'", "''"), "%", "%%"))
 		}
 		fmt.Fprintf(&body, "    IF %s IS NOT DISTINCT FROM %s THEN\n        NULL;\n    ELSIF TG_OP = 'INSERT' THEN\n%s    ELSE\n%s    END IF;\n", now, there, branch(none(s.Column), none(s.Old)), branch(was(s.Column), was(s.Old)))
@@ -98,7 +98,7 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) *schema.Trigger {
 	text += "BEGIN\n    IF " + quietly + " THEN\n        RETURN NEW;\n    END IF;\n" + body.String() + "    RETURN NEW;\nEND\n"
 	name := schema.Cut(bridgePrefix + t.Name + "_" + string(schema.ForBridge))
 	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()", quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
-	return &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)}
+	return []*schema.Trigger{{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)}}
 }
 
 // LiveView is the view of the rows that are not deleted.
@@ -123,6 +123,12 @@ func (stages) End(table string) []string {
 	return []string{"DELETE FROM erbario_former WHERE table_name = " + literal(table)}
 }
 
+// Again gives the column that stood for another what that has.
+func (stages) Again(table string, s engine.Span) []string {
+	old, value := quote(s.Old.Name), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)
+	return quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quote(table), old, value, stages{}.Differ(old, value))})
+}
+
 // Settled is what the second migration waits for.
 func (stages) Settled(table string, wait time.Duration) engine.Requirement {
 	return engine.Requirement{
@@ -130,6 +136,17 @@ func (stages) Settled(table string, wait time.Duration) engine.Requirement {
 		Query:    fmt.Sprintf("SELECT application, role, address, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS') AS last, to_char(at AT TIME ZONE 'UTC' + interval '%d seconds', 'HH24:MI:SS') AS until FROM erbario_former WHERE table_name = %s AND at > now() - interval '%[1]d seconds' ORDER BY at DESC", int(wait.Seconds()), literal(table)),
 		Wait:     true,
 	}
+}
+
+// Guarded is the converted value of a column, null where it does not fit.
+func (stages) Guarded(c engine.Conversion, column, sqlType string) string {
+	switch {
+	case c.SQL != "":
+		return c.SQL
+	case c.Fits != "":
+		return "CASE WHEN " + c.Fits + " THEN CAST(" + column + " AS " + sqlType + ") END"
+	}
+	return column
 }
 
 // Differ is the condition that two expressions differ.
