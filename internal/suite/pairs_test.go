@@ -188,40 +188,47 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	return out
 }
 
-// step drafts and applies the way to the models; it returns what was drafted.
-func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) (*draft.Draft, []*migration.Migration) {
+// drafted is what is drafted for the way to the models.
+func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) *draft.Draft {
 	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 	require.NoError(t, err)
 	s.InUse = e.Journal() != "" && r.IntN(2) == 0 // half of the changes are made for tables that are in use
 	d := answered(t, ctx, s, r)
 	for _, q := range d.Plan.Questions {
 		if strings.HasPrefix(q.Text, "the value ") {
-			return d, files // two values go where one comes
+			return d // two values go where one comes
 		}
 		require.Empty(t, q.Choices, "a question that was answered: %s", q.Text)
 	}
 	if d.Migration == nil {
-		return d, files
+		return d
 	}
-	// A fill that reads a table whose deleted rows are put aside may find none left:
-	// seen by the proof, or at its step, and nothing is changed.
-	aside := slices.ContainsFunc(d.Migration.Steps, func(s migration.Step) bool {
-		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
-	})
-	unfilled := func(said string) bool {
-		return aside && (strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point at nothing"))
-	}
-	if slices.ContainsFunc(d.Outcome.Differ, unfilled) {
+	if slices.ContainsFunc(d.Outcome.Differ, func(said string) bool { return unfilled(d.Migration, said) }) {
 		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
-		return d, files
+		return d
 	}
 	require.Empty(t, d.Outcome.Differ, "the proof of\n%s", d.Migration.Text)
-	if len(d.InTheWay) > 0 {
+	return d
+}
+
+// unfilled tells whether a fill that reads a table whose deleted rows are put aside found
+// none left: seen by the proof, or at its step, and nothing is changed.
+func unfilled(m *migration.Migration, said string) bool {
+	aside := slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
+		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
+	})
+	return aside && (strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point at nothing"))
+}
+
+// step drafts and applies the way to the models; it returns what was drafted.
+func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) (*draft.Draft, []*migration.Migration) {
+	d := drafted(t, ctx, e, db, src, files, r)
+	if d.Migration == nil || len(d.Plan.Questions) > 0 || len(d.InTheWay) > 0 {
 		return d, files
 	}
 	files = append(files, d.Migration)
-	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
-	if err != nil && unfilled(err.Error()) {
+	_, err := runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
+	if err != nil && unfilled(d.Migration, err.Error()) {
 		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
 		return d, files[:len(files)-1]
 	}

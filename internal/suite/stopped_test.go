@@ -8,6 +8,7 @@ package suite
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"math/rand/v2"
 	"net/url"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"erbario/internal/draft"
 	"erbario/internal/engine"
@@ -144,14 +146,14 @@ func TestStoppedAnywhere(t *testing.T) {
 	require.GreaterOrEqual(t, len(d.Migration.Steps), 12, d.Migration.Text)
 	all := append(slices.Clone(files), d.Migration)
 	o := runner.Options{Wait: 30 * time.Second}
-	counted, sent := testserver.Interrupted(t, first, 1<<40, false)
+	counted, sent := testserver.Interrupted(t, first, never, testserver.CutBefore)
 	through := open(counted)
 	_, err = runner.Apply(ctx, through, place.Engine, all, o)
 	require.NoError(t, err)
 	total := sent.Load()
 	require.NoError(t, through.Close())
 	after, rowsAfter := serverDump(t, db, first), dump(t, ctx, place.Engine, db)
-	counted, sent = testserver.Interrupted(t, first, 1<<40, false)
+	counted, sent = testserver.Interrupted(t, first, never, testserver.CutBefore)
 	through = open(counted)
 	_, err = runner.Undo(ctx, through, place.Engine, all, o)
 	require.NoError(t, err)
@@ -162,58 +164,175 @@ func TestStoppedAnywhere(t *testing.T) {
 	require.NoError(t, db.Close())
 	t.Logf("%d steps, %d statements forward and %d back", len(d.Migration.Steps), total, totalBack)
 
-	cuts := 16
-	if n, err := strconv.Atoi(os.Getenv("ERBARIO_STOPS")); err == nil {
-		cuts = n
-	}
-	seed := uint64(time.Now().UnixNano())
-	r := rand.New(rand.NewPCG(seed, 0))
+	r, seed := random()
 	halves := 0
+	cuts := stops(16)
 	for i := range cuts {
-		back, within, turn := r.IntN(2) == 0, r.IntN(2) == 0, r.IntN(2) == 0
-		n := total
-		if back {
-			n = totalBack
-		}
-		at := 4 + r.Int64N(n-4)
-		what := func() string {
-			return strings.Join([]string{"seed", strconv.FormatUint(seed, 10), "case", strconv.Itoa(i), "cut at", strconv.FormatInt(at, 10), "back", strconv.FormatBool(back), "within", strconv.FormatBool(within), "turn", strconv.FormatBool(turn)}, " ")
-		}
+		c := drawCut(r, total, totalBack)
+		what := fmt.Sprintf("seed %d, case %d, %s", seed, i, c)
 		raw := place.URL(t)
 		db, _, _ := begin(raw, files)
-		if back {
+		if c.back {
 			_, err := runner.Apply(ctx, db, place.Engine, all, o)
 			require.NoError(t, err)
 		}
-		cut, _ := testserver.Interrupted(t, raw, at, within)
-		gone := open(cut)
-		if back {
-			_, err = runner.Undo(ctx, gone, place.Engine, all, o)
-		} else {
-			_, err = runner.Apply(ctx, gone, place.Engine, all, o)
-		}
-		require.Error(t, err, what())
-		_ = gone.Close()
-		half, err := runner.Halfway(ctx, db)
-		require.NoError(t, err)
-		if half != nil {
+		if c.run(t, t, ctx, place.Engine, db, raw, all, files[0].ID, what) {
 			halves++
 		}
-		forward := back == turn
-		if forward {
-			_, err = runner.Apply(ctx, db, place.Engine, all, o)
+		if c.after() {
+			require.Equal(t, after, serverDump(t, db, raw), what)
+			require.Equal(t, rowsAfter, dump(t, ctx, place.Engine, db), what)
 		} else {
-			_, err = runner.Undo(ctx, db, place.Engine, all, runner.Options{Wait: o.Wait, To: files[0].ID})
-		}
-		require.NoError(t, err, what())
-		if forward {
-			require.Equal(t, after, serverDump(t, db, raw), what())
-			require.Equal(t, rowsAfter, dump(t, ctx, place.Engine, db), what())
-		} else {
-			require.Equal(t, before, serverDump(t, db, raw), what())
-			require.Equal(t, rowsBefore, dump(t, ctx, place.Engine, db), what())
+			require.Equal(t, before, serverDump(t, db, raw), what)
+			require.Equal(t, rowsBefore, dump(t, ctx, place.Engine, db), what)
 		}
 		require.NoError(t, db.Close())
 	}
 	t.Logf("%d of %d were stopped within the migration", halves, cuts)
+}
+
+// never is behind all statements.
+const never = 1 << 40
+
+// stops is how many times migrations are stopped.
+func stops(usual int) int {
+	if n, err := strconv.Atoi(os.Getenv("ERBARIO_STOPS")); err == nil {
+		return n
+	}
+	return usual
+}
+
+func random() (r *rand.Rand, seed uint64) {
+	seed = uint64(time.Now().UnixNano())
+	return rand.New(rand.NewPCG(seed, 0)), seed
+}
+
+// cut is where a migration is stopped, and which way it goes then.
+type cut struct {
+	at   int64
+	how  testserver.Interruption
+	back bool // it is stopped on its way back
+	turn bool // and goes on in the other direction
+}
+
+func (c cut) String() string {
+	return fmt.Sprintf("statement %d %s, back %t, turned %t", c.at, c.how, c.back, c.turn)
+}
+
+// after tells whether the migration is applied in the end.
+func (c cut) after() bool { return c.back == c.turn }
+
+func drawCut(r *rand.Rand, total, totalBack int64) cut {
+	c := cut{how: testserver.Interruption(r.IntN(3)), back: r.IntN(2) == 0, turn: r.IntN(2) == 0}
+	n := total
+	if c.back {
+		n = totalBack
+	}
+	c.at = 4 + r.Int64N(n-4)
+	return c
+}
+
+// run stops a migration and has the next run bring it to its end; it tells whether it was
+// left half-way. What is given up is taken back by the run itself, if it is of the
+// migration.
+func (c cut) run(t require.TestingT, tb testing.TB, ctx context.Context, e engine.Engine, db engine.Database, raw string, all []*migration.Migration, before string, what string) bool {
+	o := runner.Options{Wait: 30 * time.Second}
+	through, sent := testserver.Interrupted(tb, raw, c.at, c.how)
+	gone, err := e.Open(ctx, through, engine.Make)
+	require.NoError(t, err, what)
+	if c.back {
+		_, err = runner.Undo(ctx, gone, e, all, o)
+	} else {
+		_, err = runner.Apply(ctx, gone, e, all, o)
+	}
+	if err == nil { // a lock that is let go, with all that was to be done behind it; or the server was too quick
+		require.True(t, c.how == testserver.GivenUp || sent.Load() < c.at+4, "%s: nothing was noticed", what)
+	}
+	_ = gone.Close()
+	half, err := runner.Halfway(ctx, db)
+	require.NoError(t, err, what)
+	if c.after() {
+		_, err = runner.Apply(ctx, db, e, all, o)
+	} else {
+		_, err = runner.Undo(ctx, db, e, all, runner.Options{Wait: o.Wait, To: before})
+	}
+	require.NoError(t, err, what)
+	return half != nil
+}
+
+// Random migrations of up to twelve steps, stopped as above.
+func TestStoppedPairs(t *testing.T) {
+	if only := os.Getenv(testserver.EnginesVariable); only != "" && !strings.Contains(only, "mariadb") {
+		t.Skip("of steps that each commit")
+	}
+	ctx, place := context.Background(), testserver.At(t, "mariadb")
+	stopped, halves := 0, 0
+	require.NoError(t, flagSet("rapid.checks", strconv.Itoa((stops(24)+3)/4)))
+	rapid.Check(t, func(rt *rapid.T) {
+		a := drawSchema(rt)
+		b := evolve(rt, a)
+		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(rt, "seed"), 3))
+		raw, e := place.URL(t), place.Engine
+		open := func(url string) engine.Database {
+			db, err := e.Open(ctx, url, engine.Make)
+			require.NoError(rt, err)
+			return db
+		}
+		db := open(raw)
+		defer db.Close()
+		_, files := step(rt, ctx, e, db, text(a), nil, r)
+		if len(files) == 0 {
+			return
+		}
+		live, err := db.Inspect(ctx)
+		require.NoError(rt, err)
+		insert(rt, ctx, e, db, live, r, 2)
+		d := drafted(rt, ctx, e, db, text(b), files, r)
+		if d.Migration == nil || len(d.InTheWay) > 0 || len(d.Migration.Steps) > 12 {
+			return
+		}
+		all := append(slices.Clone(files), d.Migration)
+		o := runner.Options{Wait: 30 * time.Second}
+		var dumps [2]string
+		var rows [2]map[string][]string
+		var totals [2]int64
+		look := func(i int) {
+			dumps[i], rows[i] = serverDump(t, db, raw), dump(rt, ctx, e, db)
+		}
+		look(0)
+		through, sent := testserver.Interrupted(t, raw, never, testserver.CutBefore)
+		other := open(through)
+		_, err = runner.Apply(ctx, other, e, all, o)
+		require.NoError(rt, err, "applying\n%s", d.Migration.Text)
+		totals[0] = sent.Load()
+		look(1)
+		_, err = runner.Undo(ctx, other, e, all, o)
+		require.NoError(rt, err, "undoing\n%s", d.Migration.Text)
+		totals[1] = sent.Load() - totals[0]
+		require.NoError(rt, other.Close())
+		require.Equal(rt, dumps[0], serverDump(t, db, raw), "after the undo of\n%s", d.Migration.Text)
+		for range 4 {
+			c := drawCut(r, totals[0], totals[1])
+			if c.back {
+				_, err := runner.Apply(ctx, db, e, all, o)
+				require.NoError(rt, err, "applying again\n%s", d.Migration.Text)
+			}
+			what := c.String() + " of\n" + d.Migration.Text
+			if stopped++; c.run(rt, t, ctx, e, db, raw, all, files[len(files)-1].ID, what) {
+				halves++
+			}
+			i := 0
+			if c.after() {
+				i = 1
+			}
+			require.Equal(rt, dumps[i], serverDump(t, db, raw), what)
+			require.Equal(rt, rows[i], dump(rt, ctx, e, db), what)
+			if i == 1 {
+				_, err := runner.Undo(ctx, db, e, all, o)
+				require.NoError(rt, err, what)
+			}
+		}
+	})
+	require.Positive(t, halves)
+	t.Logf("%d of %d were stopped within the migration", halves, stopped)
 }

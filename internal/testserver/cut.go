@@ -83,11 +83,22 @@ func passOn(client net.Conn, server, word string, before bool, done *atomic.Bool
 	}
 }
 
-// Interrupted is a URL by which the same MariaDB server is reached until so many
-// statements were sent; then all connections are cut: where within is set, while the
-// server is at work on the last of them, else before it gets it. Sent is how many there
-// were.
-func Interrupted(t testing.TB, rawURL string, after int64, within bool) (cut string, sent *atomic.Int64) {
+// Interruption is what happens to a statement.
+type Interruption int
+
+// The interruptions: all connections are cut before the server gets it, or while it is at
+// work on it; or the server is told to give it up at once.
+const (
+	CutBefore Interruption = iota
+	CutWithin
+	GivenUp
+)
+
+func (i Interruption) String() string { return [...]string{"cut before", "cut within", "given up"}[i] }
+
+// Interrupted is a URL by which the same MariaDB server is reached, and which interrupts
+// one of the statements, counted from 1. Sent is how many there were.
+func Interrupted(t testing.TB, rawURL string, which int64, how Interruption) (through string, sent *atomic.Int64) {
 	t.Helper()
 	u, err := url.Parse(rawURL)
 	if err != nil {
@@ -118,8 +129,11 @@ func Interrupted(t testing.TB, rawURL string, after int64, within bool) (cut str
 				return
 			}
 			if n > 4 && buf[3] == 0 && buf[4] == 3 { // a statement
-				if k := sent.Add(1); k >= after {
-					if within && k == after {
+				k := sent.Add(1)
+				if k == which && how == GivenUp {
+					n = copy(buf, limited(buf[:n]))
+				} else if k >= which && how != GivenUp {
+					if k == which && how == CutWithin {
 						_, _ = there.Write(buf[:n])
 					}
 					l.Close()
@@ -142,4 +156,13 @@ func Interrupted(t testing.TB, rawURL string, after int64, within bool) (cut str
 	}()
 	u.Host = l.Addr().String()
 	return u.String(), sent
+}
+
+// limited is the packet of a statement for which the server takes no time.
+func limited(packet []byte) []byte {
+	if len(packet) != 4+int(packet[0])+int(packet[1])<<8+int(packet[2])<<16 {
+		return packet // it goes on in another
+	}
+	body := append([]byte("\x03SET STATEMENT max_statement_time = 0.000001 FOR "), packet[5:]...)
+	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), packet[3]}, body...)
 }
