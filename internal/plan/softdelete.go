@@ -86,10 +86,17 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 				p.spanGoes(o.Name, title, drop, []string{o.SQL.Text})
 				continue
 			}
-			if old, ok := c.Before.(*schema.View); ok && c.Kind == diff.ChangeView && p.viewStays(o) {
-				p.units = append(p.units, unit{rank: rankSpanComes, name: o.Name, change: engine.Change{Steps: []engine.Step{{Title: "make " + title + " again, with the columns that there are now",
-					Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}}}})
-				continue
+			if old, ok := c.Before.(*schema.View); ok && c.Kind == diff.ChangeView {
+				step := engine.Step{Title: "make " + title + " again, with the columns that there are now", Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}
+				if p.viewLets(o) { // go of columns, before they do
+					step.Title = "make " + title + " again, without the columns that go"
+					p.units = append(p.units, unit{rank: rankSpanGoes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
+					continue
+				}
+				if p.viewStays(o) {
+					p.units = append(p.units, unit{rank: rankSpanComes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
+					continue
+				}
 			}
 			if c.Kind == diff.ChangeView {
 				p.spanGoes(o.Name, title, drop, []string{c.Before.(*schema.View).SQL.Text})
@@ -116,6 +123,19 @@ func (p *planner) viewStays(v *schema.View) bool {
 	return !slices.ContainsFunc(live.Columns, func(c *schema.Column) bool {
 		w := wanted.Column(c.Name)
 		return w == nil || !schema.SameForm(w.SQLType, c.SQLType) || (w.Generated == nil) != (c.Generated == nil) || w.Generated != nil && !w.Generated.SQL.Same(c.Generated.SQL)
+	})
+}
+
+// viewLets tells whether all that a view is to show is there already, so that it can be
+// made anew before anything of its table goes.
+func (p *planner) viewLets(v *schema.View) bool {
+	live, wanted := p.Live.Table(v.LiveOf), p.Wanted.Table(v.LiveOf)
+	if live == nil || wanted == nil || !p.inUse(v.LiveOf) {
+		return false
+	}
+	return !slices.ContainsFunc(wanted.Columns, func(w *schema.Column) bool {
+		c := live.Column(w.Name)
+		return c == nil || !schema.SameForm(w.SQLType, c.SQLType) || w.Generated != nil || c.Generated != nil
 	})
 }
 

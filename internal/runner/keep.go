@@ -47,7 +47,7 @@ func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration)
 // UndoKeeps are the names under which the migration with that id looks for what
 // an undo put aside of a table, in the order in which it puts it back.
 func UndoKeeps(id, table string) []string {
-	return undoNames(&migration.Migration{ID: id}, table)
+	return openNames(&migration.Migration{ID: id}, table)
 }
 
 // undoNames are several where several migrations have become one, or steps keep columns
@@ -73,6 +73,14 @@ func sealedNames(m *migration.Migration, table string) []string {
 		out = append(out, keptByUndo(m, fmt.Sprintf("%s_was_%d", table, n+1)))
 	}
 	return out
+}
+
+// unsealed is a name without what sealing put behind it.
+func unsealed(name string) string {
+	if i := strings.LastIndex(name, "_was_"); i >= 0 && i == len(name)-len("_was_1") {
+		return name[:i]
+	}
+	return name
 }
 
 // seal gives what an earlier undo put aside another name, before the migration begins
@@ -295,7 +303,7 @@ func unplaced(t, kept *schema.Table) bool {
 // leftName is the name under which nothing looks for a kept table again.
 func leftName(m *migration.Migration, name string) string {
 	rest := strings.TrimPrefix(name[min(len(name), len(schema.Kept(m.ID))):], "undo_")
-	return schema.Cut(schema.Kept(m.ID) + "left_" + rest)
+	return schema.Cut(schema.Kept(m.ID) + "left_" + unsealed(rest))
 }
 
 // setApart gives a kept table a name under which nothing looks for it again.

@@ -104,7 +104,7 @@ func keptWhat(rest string, t *schema.Table) string {
 	why := ""
 	for _, w := range []struct{ prefix, why string }{{"undo_", ", taken away by an undo"}, {"left_", ", for which there is no column now"}} {
 		if r, ok := strings.CutPrefix(rest, w.prefix); ok {
-			rest, why = r, w.why
+			rest, why = unsealed(r), w.why
 		}
 	}
 	if r, ok := strings.CutPrefix(rest, "rows_"); ok && why != "" {

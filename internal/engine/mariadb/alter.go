@@ -559,8 +559,13 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if noted != nil {
 		out = append(out, *noted)
 	}
-	for _, g := range c.bridges() {
-		out = append(out, engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, g), Apply: []string{g.SQL.Text}, Undo: []string{"DROP TRIGGER " + quote(g.Name)}})
+	if list := c.bridges(); len(list) > 0 {
+		s := engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, list[0]), Note: noteKeeps}
+		for _, g := range list {
+			s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append(s.Undo, "DROP TRIGGER "+quote(g.Name))
+		}
+		s.Apply, s.Undo = underLock(table, "", s.Apply...), underLock(table, "", s.Undo...)
+		out = append(out, s)
 	}
 	if batched != nil {
 		if batched.during != nil {
@@ -610,8 +615,12 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		out = append(out, s)
 	}
 	if final == "" && unfinal == "" && len(convert)+len(unconvert) == 0 {
+		var drop, create []string
 		for _, g := range bridge {
-			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, g), Apply: []string{"DROP TRIGGER " + quote(g.Name)}, Undo: []string{g.SQL.Text}})
+			drop, create = append(drop, "DROP TRIGGER "+quote(g.Name)), append(create, g.SQL.Text)
+		}
+		if len(bridge) > 0 {
+			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, bridge[0]), Note: noteKeeps, Apply: underLock(table, "", drop...), Undo: underLock(table, "", create...)})
 		}
 	}
 	if batched != nil && batched.held == nil && batched.behind != nil {

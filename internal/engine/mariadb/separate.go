@@ -103,6 +103,7 @@ func separate(s engine.Step) []engine.Step {
 	if s.Kind != engine.InTransaction {
 		return []engine.Step{s}
 	}
+	s.Apply, s.Undo = replaced(s.Apply), replaced(s.Undo)
 	apply, undo := runs(s.Apply), runs(s.Undo)
 	for i, j := 0, len(undo)-1; i < j; i, j = i+1, j-1 {
 		undo[i], undo[j] = undo[j], undo[i]
@@ -167,6 +168,14 @@ func separate(s engine.Step) []engine.Step {
 	return out
 }
 
+// replaced has a view that goes and comes again be there all the time.
+func replaced(list []string) []string {
+	if len(list) != 2 || !strings.HasPrefix(list[0], "DROP VIEW ") || !strings.HasPrefix(list[1], "CREATE ") || !strings.Contains(list[1], " "+strings.TrimPrefix(list[0], "DROP ")+" AS ") {
+		return list
+	}
+	return []string{"CREATE OR REPLACE " + strings.TrimPrefix(list[1], "CREATE ")}
+}
+
 // partTitle says of a part of a step what it makes, where that is not what the step is
 // about.
 func partTitle(title string, part engine.Step) string {
@@ -178,8 +187,10 @@ func partTitle(title string, part engine.Step) string {
 	switch {
 	case len(triggers) > 0:
 		return title + ", trigger " + triggers[0] + back
-	case len(tables) > 0 && schema.Own(tables[0]):
+	case len(tables) > 0 && strings.HasPrefix(tables[0], schema.KeptPrefix):
 		return title + ", room for what is kept" + back
+	case len(tables) > 0 && schema.Own(tables[0]):
+		return "make room to " + title + back
 	}
 	return title + back
 }
