@@ -267,11 +267,14 @@ func warnings(files []*lang.File, d *declare.Declared, notices []engine.Notice) 
 	var out []lang.Diagnostic
 	for _, n := range notices {
 		key := n.Kind
+		if n.Mistake {
+			key += n.Text
+		}
 		if count[key]++; count[key] > named {
 			continue
 		}
 		last[key] = len(out)
-		out = append(out, lang.Diagnostic{Pos: place(files, d, n.Table, n.Column), Message: n.Text, Warning: true})
+		out = append(out, lang.Diagnostic{Pos: place(files, d, n.Table, n.Column), Message: n.Text, Warning: !n.Mistake})
 	}
 	for key, i := range last {
 		if more := count[key] - named; more > 0 {

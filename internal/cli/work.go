@@ -43,6 +43,10 @@ func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, er
 	if !lang.Errors(diags) {
 		diags = append(diags, more...)
 	}
+	if !lang.Errors(diags) {
+		_, notices := e.Realize(d.Schema)
+		diags = append(diags, warnings(files, d, notices)...)
+	}
 	if n := a.diagnostics(onlyErrors(diags), src); n > 0 {
 		if a.json {
 			a.document(map[string]any{"diagnostics": jsonDiagnostics(diags)})

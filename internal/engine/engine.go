@@ -357,8 +357,9 @@ type Rows struct {
 	Values  [][]string
 }
 
-// Notice tells where an engine does not do exactly what was declared.
+// Notice tells where an engine does not do exactly what was declared, or cannot do it.
 type Notice struct {
+	Mistake       bool   // it cannot
 	Kind          string // the same for all notices of one kind
 	Table, Column string
 	Text          string

@@ -76,6 +76,10 @@ func realizeTable(t *schema.Table) []engine.Notice {
 	notice := func(column, format string, args ...any) {
 		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
+	mistake := func(column, format string, args ...any) {
+		notice(column, format, args...)
+		notices[len(notices)-1].Mistake = true
+	}
 	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
 	t.Options.Behind, t.Ordered = behind, true
 	if t.PrimaryKey != nil {
@@ -145,7 +149,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		checks = append(checks, k)
 	}
 	t.Checks = checks
-	realizeIndexes(t, notice)
+	realizeIndexes(t, notice, mistake)
 	return notices
 }
 
@@ -173,13 +177,19 @@ func unchecked(t *schema.Table, sql string) *schema.Column {
 }
 
 // realizeIndexes puts generated columns in the place of what an index cannot say.
-func realizeIndexes(t *schema.Table, notice func(column, format string, args ...any)) {
+func realizeIndexes(t *schema.Table, notice, mistake func(column, format string, args ...any)) {
 	hidden := func(name, sqlType, expr string) string {
 		name = schema.Cut(hiddenPrefix + name)
 		if t.Column(name) == nil {
 			t.Columns = append(t.Columns, &schema.Column{Name: name, SQLType: sqlType, Type: typeOf(sqlType), Invisible: true, Generated: &schema.Generated{SQL: sqlOf(expr), Stored: true}})
 		}
 		return name
+	}
+	sum := func(p schema.Part) schema.Part {
+		return schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
+	}
+	if pk := t.PrimaryKey; pk != nil && (total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p schema.Part) bool { return long(t.Column(p.Column)) })) {
+		mistake(pk.Columns[0].Column, "the key of %s is of more than the 3,072 bytes that MariaDB takes, at four a character: give its texts a length, up to text(%d)", t.Name, longestIndexed)
 	}
 	var kept []*schema.Index
 	for _, x := range t.Indexes {
@@ -189,11 +199,16 @@ func realizeIndexes(t *schema.Table, notice func(column, format string, args ...
 			switch c := t.Column(p.Column); {
 			case p.Expr != nil: // its type is nobody's to say
 				notice("", "MariaDB has no index on an expression: declare a generated field, and index that")
+			case p.Collation == "ignoring case" && x.Unique && long(c):
+				x.Parts[i] = schema.Part{Column: hidden("foldsum_"+p.Column, "char(64)", "sha2(lcase("+quote(p.Column)+"),256)"), Desc: p.Desc}
 			case p.Collation == "ignoring case":
 				x.Parts[i] = schema.Part{Column: hidden("fold_"+p.Column, c.SQLType, "lcase("+quote(p.Column)+")"), Desc: p.Desc}
+				if long(c) {
+					x.Parts[i].Length = indexedBeginning
+				}
 			case c == nil || !long(c):
 			case x.Unique: // of values that are too long for an index their sums are unique
-				x.Parts[i] = schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
+				x.Parts[i] = sum(p)
 			default:
 				x.Parts[i].Length = indexedBeginning
 			}
@@ -208,6 +223,7 @@ func realizeIndexes(t *schema.Table, notice func(column, format string, args ...
 			x.Where = nil
 		}
 		if len(schema.Names(x.Parts)) == len(x.Parts) {
+			fit(t, x, sum, mistake, notice)
 			kept = append(kept, x)
 		}
 	}

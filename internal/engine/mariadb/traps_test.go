@@ -328,3 +328,46 @@ func TestTriggersAreRead(t *testing.T) {
 	assert.Equal(t, `it's a number \-`, one(t, d, "SELECT a FROM t WHERE a NOT LIKE 'x%'"))
 	assert.Equal(t, "x12-", one(t, d, "SELECT a FROM t WHERE a LIKE 'x%'"))
 }
+
+// Indexes that the server would refuse are made to fit, to the byte; a key that cannot is
+// told before the server meets it.
+func TestIndexLengths(t *testing.T) {
+	d, s := made(t, `model Sheet
+    number bigint
+    exact text(766)
+    over text(767)
+    label text(500)
+    note text(500)
+    place text
+    finder text
+    habitat text
+    remarks text
+    weather text
+    price decimal(20,4)
+
+    index exact, number
+    index over, number
+    index place, finder, habitat, remarks, weather, price
+    unique label, note
+    unique remarks ignoring case
+`)
+	for name, parts := range map[string]string{"sheets_exact_number_idx": "exact , number ", "sheets_over_number_idx": "over 191, number ", "sheets_label_note_key": "erbario_for_sum_label , note "} {
+		assert.Equal(t, parts, one(t, d, "SELECT group_concat(column_name, ' ', coalesce(sub_part, '') ORDER BY seq_in_index SEPARATOR ', ') FROM information_schema.statistics WHERE table_schema = database() AND index_name = "+Literal(name)))
+	}
+	assert.Len(t, s.Table("sheets").Indexes, 5)
+	columns := "(number, exact, over, label, note, place, finder, habitat, remarks, weather, price)"
+	row := func(label, remarks string) string {
+		return "INSERT INTO sheets " + strings.ReplaceAll(columns, "over", "`over`") + " VALUES (1, 'x', 'x', " + Literal(label) + ", 'n', 'x', 'x', 'x', " + Literal(remarks) + ", 'x', 1)"
+	}
+	long := strings.Repeat("x", 499)
+	run(t, d, row(long+"a", "dry"), row(long+"b", "wet"))
+	assert.Error(t, d.Exec(ctx, row(long+"a", "cold")))
+	assert.Error(t, d.Exec(ctx, row("other", "DRY")))
+
+	f, _ := lang.Parse("models/test.erbario", "model Sheet\n    code text(769) key\n")
+	r, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, "mariadb")
+	_, notices := Engine{}.Realize(r.Schema)
+	require.Len(t, notices, 1)
+	assert.True(t, notices[0].Mistake)
+	assert.Contains(t, notices[0].Text, "up to text(768)")
+}

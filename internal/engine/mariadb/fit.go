@@ -1,0 +1,99 @@
+package mariadb
+
+// This file sees to it that indexes fit into what the server takes: 3,072 bytes, with
+// four for each character. It would refuse a longer one. Of values that are unique
+// together the longest are held by their sums; of others an index holds the beginnings.
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// indexBytes is how much of a row an index holds at the most: the server's limit for
+// pages of the usual size.
+const indexBytes = 4 * longestIndexed
+
+// width is how many bytes of a column an index holds.
+func width(c *schema.Column, p schema.Part) int {
+	head, rest, _ := strings.Cut(c.SQLType, "(")
+	var n, scale int
+	_, _ = fmt.Sscanf(rest, "%d,%d", &n, &scale)
+	switch {
+	case p.Length > 0 && strings.HasSuffix(head, "blob"):
+		return p.Length
+	case p.Length > 0:
+		return 4 * p.Length
+	}
+	switch head {
+	case "varchar", "char":
+		return 4 * n
+	case "varbinary", "binary":
+		return n
+	case "decimal":
+		bytes := func(digits int) int { return digits/9*4 + (digits%9+1)/2 }
+		return bytes(n-scale) + bytes(scale)
+	case "uuid":
+		return 16
+	case "tinyint":
+		return 1
+	case "smallint":
+		return 2
+	case "int", "float":
+		return 4
+	}
+	return 8
+}
+
+// total is how many bytes of a row parts are.
+func total(t *schema.Table, parts []schema.Part) int {
+	sum := 0
+	for _, p := range parts {
+		if c := t.Column(p.Column); c != nil {
+			sum += width(c, p)
+		}
+	}
+	return sum
+}
+
+// widest is the part of the most bytes among those of texts that are held by more than
+// so many characters; -1: there is none.
+func widest(t *schema.Table, parts []schema.Part, more int) int {
+	at, most := -1, 4*more
+	for i, p := range parts {
+		c := t.Column(p.Column)
+		if c == nil || !strings.HasPrefix(c.SQLType, "varchar") && p.Length == 0 {
+			continue
+		}
+		if w := width(c, p); w > most {
+			at, most = i, w
+		}
+	}
+	return at
+}
+
+// fit shortens an index that the server would refuse. sum gives the column of the sums
+// of another.
+func fit(t *schema.Table, x *schema.Index, sum func(p schema.Part) schema.Part, mistake, notice func(column, format string, args ...any)) {
+	if total(t, x.Parts) <= indexBytes {
+		return
+	}
+	for x.Unique && total(t, x.Parts) > indexBytes {
+		i := widest(t, x.Parts, 64)
+		if i < 0 {
+			break
+		}
+		x.Parts[i] = sum(x.Parts[i])
+	}
+	for most := indexedBeginning; !x.Unique && most > 0 && total(t, x.Parts) > indexBytes; most /= 2 {
+		for i := widest(t, x.Parts, most); i >= 0 && total(t, x.Parts) > indexBytes; i = widest(t, x.Parts, most) {
+			x.Parts[i].Length = most
+		}
+	}
+	if total(t, x.Parts) > indexBytes {
+		mistake("", "the index %s is of more than the 3,072 bytes that MariaDB takes, at four a character: give its texts a length, or take some of them out", x.Name)
+	} else if !x.Unique {
+		notice("", "an index of MariaDB holds 3,072 bytes: %s holds the beginnings of its texts alone", x.Name)
+	}
+}
