@@ -152,6 +152,7 @@ type separate struct {
 	half  *Half
 	said  []string
 	note  bool // in the journal
+	noted bool // it is, that the first step begins
 }
 
 // separately brings one migration forward step by step and records it. done tells that
@@ -172,12 +173,14 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 				}
 			}
 		}
-		there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
-		if err != nil {
-			return err
-		}
-		if skip = len(there) > 0; skip {
-			return db.Commit(ctx)
+		if !o.alone {
+			there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
+			if err != nil {
+				return err
+			}
+			if skip = len(there) > 0; skip {
+				return db.Commit(ctx)
+			}
 		}
 		values, said, err := answered(ctx, db, e, m, o)
 		if err != nil {
@@ -195,21 +198,20 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 				return err
 			}
 		}
-		if len(refilled(m)) > 0 {
+		if names, err := s.kept(); err != nil {
+			return err
+		} else if len(names) > 0 && len(refilled(m)) > 0 {
 			if list, err := PutAsideBy(ctx, db, m); err != nil || len(list) > 0 {
 				sealing = true
 				return errors.Join(err, db.Commit(ctx))
 			}
 		}
-		if err := s.head(said); err != nil {
-			return err
-		}
-		return db.Commit(ctx)
+		return s.begin()
 	})
 	if err == nil && sealing { // each by itself: a name that changes commits on some servers
 		err = inTurn(ctx, db, o.Wait, func() error { return errors.Join(seal(ctx, db, e, m), db.Commit(ctx)) })
 		if err == nil {
-			err = inTurn(ctx, db, o.Wait, func() error { return errors.Join(s.head(s.said), db.Commit(ctx)) })
+			err = inTurn(ctx, db, o.Wait, s.begin)
 		}
 	}
 	if err != nil || skip {
@@ -217,6 +219,31 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	}
 	back, err = s.forward(began)
 	return false, back, err
+}
+
+// kept are the tables of values that are kept for the migration.
+func (s *separate) kept() ([]string, error) {
+	if !s.o.alone || strings.Contains(s.m.Text, schema.KeptPrefix) {
+		return s.db.Kept(s.ctx, schema.Kept(s.m.ID))
+	}
+	return slices.DeleteFunc(slices.Clone(s.o.kept), func(name string) bool {
+		return !strings.HasPrefix(strings.ToLower(name), schema.Kept(s.m.ID))
+	}), nil
+}
+
+// begin begins the journal, with the first step where it is one outside of any
+// transaction: what is to be noted of that need not wait for a turn of its own.
+func (s *separate) begin() error {
+	if err := s.head(s.said); err != nil {
+		return err
+	}
+	if s.bound.Steps[0].Kind == engine.OutsideTransaction {
+		if err := s.begun(1, true); err != nil {
+			return err
+		}
+		s.noted = true
+	}
+	return s.db.Commit(s.ctx)
 }
 
 // head begins the journal.
@@ -294,12 +321,18 @@ func (s *separate) inTurn(f func() error) error { return inTurn(s.ctx, s.db, s.o
 // end records what is applied, in a transaction of its own.
 func (s *separate) end(began time.Time) (back []Restored, err error) {
 	err = s.inTurn(func() error {
-		count, err := restoring(s.ctx, s.db, s.e, s.m, false)
+		kept, err := s.kept()
 		if err != nil {
 			return err
 		}
-		if err := putBack(s.ctx, s.db, s.e, s.m); err != nil {
-			return err
+		count := func() ([]Restored, error) { return nil, nil }
+		if len(kept) > 0 {
+			if count, err = restoring(s.ctx, s.db, s.e, s.m, false); err != nil {
+				return err
+			}
+			if err := putBack(s.ctx, s.db, s.e, s.m); err != nil {
+				return err
+			}
 		}
 		if err := dropFormer(s.ctx, s.db, s.e, s.m, s.o.Former); err != nil {
 			return err
@@ -484,7 +517,9 @@ func (s *separate) one(n int, apply bool) error {
 func (s *separate) outside(n int, apply bool) error {
 	step := &s.bound.Steps[n-1]
 	start := 0
-	if s.half.Cut == n {
+	if noted := s.noted; noted {
+		s.noted = false
+	} else if s.half.Cut == n {
 		was := sqls(step.Apply)
 		if s.half.Undoing {
 			was = sqls(step.Undo)
@@ -544,9 +579,11 @@ func (s *separate) begun(n int, apply bool) error {
 	return nil
 }
 
-// through notes that a step outside of any transaction is applied, or no more.
+// through notes that a step outside of any transaction is applied, or no more. That the
+// last one is applied is told by the end of the migration, and until then by what it
+// touches.
 func (s *separate) through(n int, applied bool) error {
-	if s.note {
+	if s.note && !(applied && n == len(s.bound.Steps)) {
 		end := func() error { return s.change(n, stateApplied, "") }
 		if !applied {
 			end = func() error { return s.mark(n, false) }

@@ -58,6 +58,10 @@ type Options struct {
 	Waits bool
 
 	begun, noted bool // the table of history is there, and that of the journal
+	// alone is set where nobody else can have applied anything since the run began; kept
+	// are the tables of kept values that there were then.
+	alone bool
+	kept  []string
 }
 
 // Run is a migration that is through.
@@ -146,6 +150,9 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			return nil, err
 		}
 		defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+		if o.kept, err = db.Kept(ctx, schema.KeptPrefix); err != nil {
+			return nil, err
+		}
 	}
 	for _, m := range todo {
 		began := time.Now()
@@ -168,6 +175,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		}
 		done = append(done, m)
 		o.begun, o.noted = true, o.noted || !m.Atomic()
+		o.alone = e.CommitsChanges() // since it looked into the history under the lock that it has
 		if o.Done != nil {
 			o.Done(Run{m, time.Since(began), back})
 		}

@@ -17,7 +17,7 @@ func flagSet(name, value string) error { return flag.Set(name, value) }
 func cases(t *testing.T, p testserver.Place, asked string) {
 	n := "100"
 	if p.Engine.Journal() != "" {
-		n = "30"
+		n = "20"
 	}
 	if p.Engine.CommitsChanges() {
 		n = "15"
