@@ -772,9 +772,14 @@ func (c *change) midNames() map[string]string {
 
 // unfill makes null again what was filled and is still what it was filled with.
 func (c *change) unfill(o *schema.Column, s engine.Source, value string) string {
-	t, k := quote(c.From.Name), quote(s.Unfill)
-	return fmt.Sprintf("UPDATE %s JOIN %s ON %s SET %s.%s = NULL WHERE %s.%s IS NULL AND %s.%s <=> %s.%s",
-		t, k, keptMatch(s.Match, k, t), t, quote(o.Name), k, quote(o.Name), k, quote("filled_"+o.Name), t, quote(value))
+	t := quote(c.From.Name)
+	return update(t, []string{quote(o.Name) + " = NULL"}, keptEmpty(s, o.Name, t, t+"."+quote(value)))
+}
+
+// keptEmpty is the condition that a row of a table was noted to have had no value in a
+// column, and still has what it was given.
+func keptEmpty(s engine.Source, column, table, value string) string {
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)", quote(s.Unfill), keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
 }
 
 // conversions gives the statements by which columns that are replaced get their values,
@@ -808,8 +813,7 @@ func (c *change) conversions() (apply, undo []string) {
 			continue
 		}
 		if s.Unfill != "" { // what was filled need not fit: it is null again; one at a time, since a locked table has its name once
-			value = fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s <=> %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
-				quote(s.Unfill), keptMatch(s.Match, "kept", table), quote("filled_"+name), table, quote(newName(name)), quote(name), value)
+			value = "CASE WHEN " + keptEmpty(s, name, table, table+"."+quote(newName(name))) + " THEN NULL ELSE " + value + " END"
 			undo = append(undo, update(table, []string{quote(name) + " = " + value}, ""))
 			continue
 		}
@@ -891,8 +895,7 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 		if src.SQL != "" {
 			value = src.SQL
 		}
-		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s <=> %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(src.Match, "kept", row), quote("filled_"+c.Name), row, quote(c.Name), quote(c.Name), value), true
+		return "CASE WHEN " + keptEmpty(src, c.Name, row, row+"."+quote(c.Name)) + " THEN NULL ELSE " + value + " END", true
 	case src.Blocks && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":

@@ -242,7 +242,8 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, 
 	return []string{createIfMissing(bare)}, []string{copyRows(t, bare, t.Name, kept, "")}
 }
 
-// PutBack brings kept values back. A whole table's rows go in as they were; values of
+// PutBack brings kept values back. An update of several tables at once is none of the
+// statements: one that is interrupted may end there without a word. A whole table's rows go in as they were; values of
 // columns go into the rows that they came from, and nothing else changes.
 func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	var columns, keys []string
@@ -266,14 +267,14 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	match := keptMatch(keys, "kept", "here")
 	var out, set []string
 	for _, c := range columns {
-		value := "kept." + quote(c)
+		value := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept WHERE %s LIMIT 1)", quote(c), quote(kept.Name), match)
 		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
 			value = "coalesce(" + value + ", here." + quote(c) + ")"
 		}
-		set = append(set, "here."+quote(c)+" = "+value)
+		set = append(set, quote(c)+" = "+value)
 	}
 	if len(set) > 0 {
-		out = quietly([]string{fmt.Sprintf("UPDATE %s AS here JOIN %s AS kept ON %s SET %s", quote(t.Name), quote(kept.Name), match, strings.Join(set, ", "))})
+		out = quietly([]string{fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), match)})
 	}
 	if !stay {
 		out = append(out, fmt.Sprintf("DELETE kept FROM %s AS kept JOIN %s AS here ON %s", quote(kept.Name), quote(t.Name), match))

@@ -189,7 +189,7 @@ func (d *Database) settings(ctx context.Context) error {
 	if err := d.raw(ctx, "SET NAMES utf8mb4 COLLATE "+d.server.binary()); err != nil {
 		return err
 	}
-	list := "SET SESSION " + strings.Join(sessionSettings, ", SESSION ")
+	list := d.server.session()
 	if d.readOnly {
 		list += ", SESSION " + d.server.readOnly() + " = 1"
 	}

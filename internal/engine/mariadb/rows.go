@@ -77,9 +77,9 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	if len(changed) > 0 {
 		var set []string
 		for _, c := range columns {
-			set = append(set, fmt.Sprintf("here.%s = kept.%s", quote(c), quote(c)))
+			set = append(set, fmt.Sprintf("%s = (SELECT kept.%s FROM %s AS kept WHERE kept.%s = here.%s LIMIT 1)", quote(c), quote(c), quote(r.Keep), by, by))
 		}
-		s.Undo = append(s.Undo, quietly([]string{fmt.Sprintf("UPDATE %s AS here JOIN %s AS kept ON kept.%s = here.%s%s SET %s", table, quote(r.Keep), by, by, strings.Replace(live, " AND ", " AND here.", 1), strings.Join(set, ", "))})...)
+		s.Undo = append(s.Undo, quietly([]string{fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept WHERE kept.%s = here.%s)%s", table, strings.Join(set, ", "), quote(r.Keep), by, by, strings.Replace(live, " AND ", " AND here.", 1))})...)
 	}
 	if !r.Fresh {
 		s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))

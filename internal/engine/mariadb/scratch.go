@@ -212,7 +212,7 @@ func (d *Database) empty(ctx context.Context, given bool) error {
 	} else {
 		list = append(list, "DROP DATABASE "+quote(d.name), createScratch(d.name, d.server), "USE "+quote(d.name))
 	}
-	list = append(list, "SET "+quiet+" = NULL", "SET SESSION "+strings.Join(sessionSettings, ", SESSION "))
+	list = append(list, "SET "+quiet+" = NULL", d.server.session())
 	for _, sql := range list {
 		if err := d.raw(ctx, sql); err != nil {
 			return err

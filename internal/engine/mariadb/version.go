@@ -5,6 +5,7 @@ package mariadb
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -92,6 +93,19 @@ func (s server) readOnly() string {
 		return "transaction_read_only"
 	}
 	return "tx_read_only"
+}
+
+// timeLimit is the variable that ends statements after a while.
+func (s server) timeLimit() string {
+	if s.mysql {
+		return "max_execution_time"
+	}
+	return "max_statement_time"
+}
+
+// session is the statement that sets a session up, whatever the server says.
+func (s server) session() string {
+	return "SET SESSION " + strings.Join(append(slices.Clone(sessionSettings), s.timeLimit()+" = 0"), ", SESSION ")
 }
 
 // statusTable is where the server tells since when it has been there.

@@ -23,6 +23,8 @@ func TestVersions(t *testing.T) {
 	maria, _ := readServer("10.11.19-MariaDB")
 	old, _ := readServer("10.6.4-MariaDB")
 	my, _ := readServer("8.0.36")
+	assert.Contains(t, maria.session(), "SESSION max_statement_time = 0")
+	assert.Contains(t, my.session(), "SESSION max_execution_time = 0")
 	assert.Equal(t, []bool{true, false, false}, []bool{maria.uuid(), old.uuid(), my.uuid()})
 	assert.Equal(t, "utf8mb4_0900_bin", my.binary())
 	for _, c := range []struct {
