@@ -164,14 +164,21 @@ func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
 		at = 1 + slices.IndexFunc(b.Columns, func(o *schema.Column) bool { return o.Name == live.Columns[i].Name })
 	}
 	b.Columns = slices.Insert(b.Columns, at, &kept)
+	names := append(s.madeFrom(live, c), c.Name)
 	for _, k := range live.Checks {
 		if k.Column == c.Name && !slices.ContainsFunc(b.Checks, func(o *schema.Check) bool { return o.Name == k.Name }) {
 			b.Checks = append(b.Checks, k)
 		}
 	}
 	for _, x := range live.Indexes {
-		if slices.Contains(schema.Names(x.Parts), c.Name) && !slices.ContainsFunc(b.Indexes, func(o *schema.Index) bool { return o.Name == x.Name }) {
+		if slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return slices.Contains(names, n) }) && !slices.ContainsFunc(b.Indexes, func(o *schema.Index) bool { return o.Name == x.Name }) {
 			b.Indexes = append(b.Indexes, x)
+			for _, name := range schema.Names(x.Parts) { // with what the engine made for it
+				if o := live.Column(name); o != nil && hidden(o) && b.Column(name) == nil {
+					made := *o
+					b.Columns = append(b.Columns, &made)
+				}
+			}
 		}
 	}
 	for _, k := range live.ForeignKeys {
@@ -184,6 +191,20 @@ func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
 			b.Triggers = append(b.Triggers, g)
 		}
 	}
+}
+
+// hidden tells whether a column is one that the engine made for an index.
+func hidden(c *schema.Column) bool { return c.Generated != nil && c.Invisible && schema.Own(c.Name) }
+
+// madeFrom are the columns that the engine made for indexes of a column.
+func (s *splitter) madeFrom(live *schema.Table, c *schema.Column) []string {
+	var out []string
+	for _, o := range live.Columns {
+		if hidden(o) && strings.Contains(o.Generated.SQL.Text, s.engine.Quote(c.Name)) {
+			out = append(out, o.Name)
+		}
+	}
+	return out
 }
 
 // change puts one change of the whole into one of the halves.
@@ -202,6 +223,9 @@ func (s *splitter) change(c diff.Change) error {
 		return s.retype(c, live, b)
 	case diff.DropColumn: // it goes with the second half, and nothing requires it until then
 		old := live.Column(c.Name)
+		if old != nil && hidden(old) { // it goes with what it was made from
+			return nil
+		}
 		if old == nil || old.Generated != nil || live.SoftDelete == c.Name {
 			return fmt.Errorf("--staged: %s cannot stay for a while: draft it by itself", c.Target())
 		}
@@ -282,6 +306,9 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	}
 	if slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
 		return fmt.Errorf("--staged: %s refers to another table, and cannot be there twice: draft it by itself", c.Target())
+	}
+	if w := s.wanted.Table(c.Table); len(s.madeFrom(live, old))+len(s.madeFrom(w, col)) > 0 {
+		return fmt.Errorf("--staged: %s is unique beyond what an index holds, and cannot be there twice: draft it by itself", c.Target())
 	}
 	there, ok := s.engine.Convert(old, col)
 	_, ok2 := s.engine.Convert(col, old)

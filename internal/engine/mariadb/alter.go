@@ -29,8 +29,8 @@ const (
 // Create gives the step for a new table.
 func (Engine) Create(t *schema.Table) engine.Step {
 	s := engine.Step{Title: "create " + t.Name, Apply: []string{createTable(t, t.Name)}, Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
-	for _, g := range t.Triggers {
-		s.Apply = append(s.Apply, g.SQL.Text)
+	for _, g := range t.Triggers { // each goes by itself, too: the way back may be turned between two steps
+		s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append([]string{"DROP TRIGGER " + quote(g.Name)}, s.Undo...)
 	}
 	return s
 }
@@ -386,6 +386,7 @@ func (c *change) between() {
 	from, to := c.From, c.Alteration.To
 	c.mid, c.to = from.Clone(), to.Clone()
 	c.mid.Text, c.to.Text = "", ""
+	c.to.Standing = nil // what comes stands behind the others; what comes back, where it stood
 	moves := func(name string) bool { return slices.Contains(c.anew, name) }
 	// What is worked out from columns that are replaced is made again.
 	for _, o := range from.Columns {

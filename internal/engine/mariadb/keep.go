@@ -22,7 +22,7 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 	var list []pair
 	if d.Keep == "" {
 		for _, g := range slices.Backward(t.Triggers) {
-			list = append(list, pair{undo: g.SQL.Text})
+			list = append(list, pair{"DROP TRIGGER " + quote(g.Name), g.SQL.Text})
 		}
 		list = append(list, pair{"DROP TABLE " + quote(t.Name), createTable(t, t.Name)})
 	} else {

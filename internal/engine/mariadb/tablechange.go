@@ -191,12 +191,7 @@ func (c tableChange) checks() (goes, comes []*schema.Check) {
 // inOrder puts what comes to a table in the order in which it stood there, with all that
 // stays and stood behind the first of it; stays tells that of one, which then goes first.
 func inOrder[T any](t *schema.Table, comes *[]T, name func(T) string, all []T, stays func(T) bool) {
-	place := func(x T) int {
-		if i := slices.Index(t.Standing, name(x)); i >= 0 {
-			return i
-		}
-		return len(t.Standing)
-	}
+	place := func(x T) int { return place(t, name(x)) }
 	if len(*comes) == 0 || len(t.Standing) == 0 {
 		return
 	}
@@ -210,6 +205,21 @@ func inOrder[T any](t *schema.Table, comes *[]T, name func(T) string, all []T, s
 		}
 	}
 	slices.SortStableFunc(*comes, func(a, b T) int { return place(a) - place(b) })
+}
+
+// place is where a check or an index stands in a table; behind all, where nobody knows.
+func place(t *schema.Table, name string) int {
+	if i := slices.Index(t.Standing, name); i >= 0 {
+		return i
+	}
+	return len(t.Standing)
+}
+
+// standing are checks or indexes of a table in the order in which they stand there.
+func standing[T any](t *schema.Table, list []T, name func(T) string) []T {
+	out := slices.Clone(list)
+	slices.SortStableFunc(out, func(a, b T) int { return place(t, name(a)) - place(t, name(b)) })
+	return out
 }
 
 // ownOf are the indexes that references of a table have by themselves.

@@ -5,6 +5,7 @@ package mariadb
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -90,16 +91,13 @@ func createTable(t *schema.Table, name string) string {
 	if pk := t.PrimaryKey; pk != nil {
 		items = append(items, "PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
-	for _, x := range t.Indexes {
+	for _, x := range standing(t, slices.Concat(t.Indexes, ownOf(t)), func(x *schema.Index) string { return x.Name }) {
 		items = append(items, indexDefinition(x))
-	}
-	for _, k := range ownIndexes(t) {
-		items = append(items, indexDefinition(ownIndex(k)))
 	}
 	for _, k := range t.ForeignKeys {
 		items = append(items, named(k.Name)+foreignKey(k))
 	}
-	for _, k := range t.Checks {
+	for _, k := range standing(t, t.Checks, func(k *schema.Check) string { return k.Name }) {
 		if k.Name != "" {
 			items = append(items, named(k.Name)+"CHECK ("+k.SQL.Text+")")
 		}
