@@ -201,15 +201,23 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		if names, err := s.kept(); err != nil {
 			return err
 		} else if len(names) > 0 && len(refilled(m)) > 0 {
-			if list, err := PutAsideBy(ctx, db, m); err != nil || len(list) > 0 {
-				sealing = true
-				return errors.Join(err, db.Commit(ctx))
+			list, err := PutAsideBy(ctx, db, m)
+			if err != nil {
+				return err
+			}
+			if sealing = len(list) > 0; sealing {
+				return db.Commit(ctx)
 			}
 		}
 		return s.begin()
 	})
 	if err == nil && sealing { // each by itself: a name that changes commits on some servers
-		err = inTurn(ctx, db, o.Wait, func() error { return errors.Join(seal(ctx, db, e, m), db.Commit(ctx)) })
+		err = inTurn(ctx, db, o.Wait, func() error {
+			if err := seal(ctx, db, e, m); err != nil {
+				return err
+			}
+			return db.Commit(ctx)
+		})
 		if err == nil {
 			err = inTurn(ctx, db, o.Wait, s.begin)
 		}

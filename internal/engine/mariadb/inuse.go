@@ -101,15 +101,20 @@ func (c *change) batched() *inBatches {
 	return out
 }
 
-// during gives what is written meanwhile its values, too.
+// during gives what is written meanwhile its values, too. Of a column that is new, nobody
+// takes a value away: rows that are changed are left to the batches.
 func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]string) {
-	var set []string
+	set := map[string][]string{}
 	for _, n := range fills {
 		if slices.ContainsFunc(c.bridges(), func(g *schema.Trigger) bool { return mentions(g.SQL.Text, n.Name) }) {
 			continue
 		}
 		x := quote(n.Name)
-		set = append(set, fmt.Sprintf("NEW.%s = IF(NEW.%s IS NULL AND %s IS NULL, %s, NEW.%s)", x, x, quiet, overNew(c.mid, values[n.Name]), x))
+		given := fmt.Sprintf("NEW.%s = IF(NEW.%s IS NULL AND %s IS NULL, %s, NEW.%s)", x, x, quiet, overNew(c.mid, values[n.Name]), x)
+		set["INSERT"] = append(set["INSERT"], given)
+		if c.From.Column(n.Name) != nil {
+			set["UPDATE"] = append(set["UPDATE"], given)
+		}
 		for _, o := range c.From.Columns {
 			if c.Alteration.To.Column(o.Name) == nil && c.kept[o.Name] != "" && mentions(values[n.Name], o.Name) {
 				b.held = c.to
@@ -121,8 +126,11 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 	}
 	var create, drop []string // back there are none: what was null is null again
 	for _, event := range []string{"INSERT", "UPDATE"} {
+		if set[event] == nil {
+			continue
+		}
 		name := quote(fillTrigger(c.From.Name, event))
-		create = append(create, fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW SET %s", name, event, quote(c.From.Name), strings.Join(set, ", ")))
+		create = append(create, fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW SET %s", name, event, quote(c.From.Name), strings.Join(set[event], ", ")))
 		drop = append(drop, "DROP TRIGGER IF EXISTS "+name)
 	}
 	b.during = &engine.Step{Title: "fill what comes to " + c.From.Name + " meanwhile", Note: noteKeeps, Apply: underLock(c.From.Name, "", create...), Undo: underLock(c.From.Name, "", drop...)}
