@@ -298,6 +298,17 @@ func TestWaits(t *testing.T) {
 	id := one(t, other, "SELECT connection_id()")
 	assert.ErrorContains(t, err, "connection "+id)
 	assert.Contains(t, fmt.Sprint(told.Load()), "connection "+id)
+	// Where the server tells whose the lock is, nobody else is named.
+	older, reader := open(t, raw), open(t, raw)
+	run(t, older, "START TRANSACTION", "CREATE TEMPORARY TABLE mine (id int) ENGINE=InnoDB", "INSERT INTO mine VALUES (1)")
+	run(t, reader, "INSTALL SONAME 'metadata_lock_info'")
+	t.Cleanup(func() { _ = reader.Exec(context.Background(), "UNINSTALL SONAME 'metadata_lock_info'") })
+	for _, sql := range []string{"ALTER TABLE t ADD COLUMN a int", "LOCK TABLES `t` WRITE"} {
+		err = d.Outside(ctx, sql)
+		require.ErrorIs(t, err, engine.ErrBusy)
+		assert.ErrorContains(t, err, "connection "+id)
+		assert.NotContains(t, err.Error(), " or connection ")
+	}
 	run(t, other, "COMMIT")
 	require.NoError(t, d.Outside(ctx, "ALTER TABLE t ADD COLUMN a int"))
 	require.NoError(t, d.Release(ctx))

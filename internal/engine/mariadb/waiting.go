@@ -2,7 +2,8 @@ package mariadb
 
 // This file tells for whom a statement waits: while the one connection is kept waiting, a
 // second one looks who holds the table. Not every server tells whose a lock of a table
-// is; then those are named who have a transaction open, the oldest first.
+// is: MariaDB with its plugin metadata_lock_info, MySQL with its performance schema. From
+// others those are named who have a transaction open, the oldest first.
 
 import (
 	"context"
@@ -119,13 +120,61 @@ func (d *Database) HeldUp(ctx context.Context, session string) (string, error) {
 	return d.heldUp(ctx, readSession(session).id)
 }
 
+// holders are the connections that hold locks of the tables for which a connection waits
+// with a statement, where the server tells.
+func (d *Database) holders(ctx context.Context, id, statement string) []string {
+	var names []string
+	for _, name := range append(allTables(statement), lockedTables(statement)...) {
+		names = append(names, literal(name))
+	}
+	var out []string
+	if len(names) > 0 {
+		rows, err := d.Select(ctx, "SELECT DISTINCT thread_id FROM information_schema.metadata_lock_info WHERE table_schema = database() AND table_name IN ("+strings.Join(names, ", ")+") AND thread_id <> ?", id)
+		for _, r := range rows {
+			out = append(out, r[0])
+		}
+		if err == nil {
+			return out
+		}
+	}
+	rows, err := d.Select(ctx, `SELECT DISTINCT ht.processlist_id FROM performance_schema.threads wt
+JOIN performance_schema.metadata_locks w ON w.owner_thread_id = wt.thread_id AND w.lock_status = 'PENDING'
+JOIN performance_schema.metadata_locks h ON h.object_type = w.object_type AND h.object_schema = w.object_schema AND h.object_name = w.object_name AND h.lock_status = 'GRANTED'
+JOIN performance_schema.threads ht ON ht.thread_id = h.owner_thread_id
+WHERE wt.processlist_id = ? AND ht.processlist_id <> ?`, id, id)
+	if err != nil {
+		return nil
+	}
+	for _, r := range rows {
+		out = append(out, r[0])
+	}
+	return out
+}
+
+// lockedTables are those that LOCK TABLES names.
+func lockedTables(statement string) []string {
+	var out []string
+	list := tokens(statement)
+	for i, t := range list {
+		if i > 0 && locksTables(statement) && (t.is("WRITE") || t.is("READ")) && list[i-1].named() {
+			out = append(out, list[i-1].name())
+		}
+	}
+	return out
+}
+
 // heldUp looks whether a connection waits for a lock, and who has one open.
 func (d *Database) heldUp(ctx context.Context, id string) (string, error) {
-	rows, err := d.Select(ctx, "SELECT coalesce(state, '') FROM information_schema.processlist WHERE id = ?", id)
+	rows, err := d.Select(ctx, "SELECT coalesce(state, ''), coalesce(info, '') FROM information_schema.processlist WHERE id = ?", id)
 	if err != nil || len(rows) == 0 || !strings.Contains(strings.ToLower(rows[0][0]), "lock") {
 		return "", err
 	}
-	rows, err = d.Select(ctx, "SELECT p.id, p.user, substring_index(p.host, ':', 1), p.command, timestampdiff(SECOND, t.trx_started, now()) FROM information_schema.innodb_trx t JOIN information_schema.processlist p ON p.id = t.trx_mysql_thread_id WHERE p.id <> ? AND p.id <> connection_id() ORDER BY t.trx_started LIMIT 3", id)
+	which := ""
+	if holders := d.holders(ctx, id, rows[0][1]); len(holders) > 0 {
+		which = " AND p.id IN (" + strings.Join(holders, ", ") + ")"
+	}
+	rows, err = d.Select(ctx, "SELECT p.id, p.user, substring_index(p.host, ':', 1), p.command, coalesce(timestampdiff(SECOND, t.trx_started, now()), p.time) FROM information_schema.processlist p LEFT JOIN information_schema.innodb_trx t ON p.id = t.trx_mysql_thread_id WHERE "+
+		"(t.trx_started IS NOT NULL OR "+fmt.Sprint(which != "")+") AND p.id <> ? AND p.id <> connection_id()"+which+" ORDER BY t.trx_started LIMIT 3", id)
 	if err != nil {
 		return "", err
 	}
