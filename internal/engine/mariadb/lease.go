@@ -47,7 +47,15 @@ func (d *Database) lockNameSQL() string {
 
 // take takes both locks, or says that somebody else has them.
 func (d *Database) take(ctx context.Context) (got bool, err error) {
-	rows, err := d.Select(ctx, "SELECT GET_LOCK("+d.lockNameSQL()+", 0)")
+	// Of a cluster each server has what all have before it answers.
+	rows, err := d.Select(ctx, "SHOW VARIABLES LIKE 'wsrep\\_on'")
+	if err == nil && len(rows) == 1 && rows[0][1] == "ON" {
+		err = d.raw(ctx, "SET SESSION wsrep_sync_wait = 7")
+	}
+	if err != nil {
+		return false, err
+	}
+	rows, err = d.Select(ctx, "SELECT GET_LOCK("+d.lockNameSQL()+", 0)")
 	if err != nil || rows[0][0] != "1" {
 		return false, err
 	}
