@@ -289,7 +289,7 @@ func TestSample(t *testing.T) {
 	there, err := d.HasHistory(ctx)
 	require.NoError(t, err)
 	assert.False(t, there)
-	kept, err := d.Kept(ctx, "U")
+	kept, err := d.Kept(ctx, "u")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"u"}, kept)
 }
