@@ -1323,6 +1323,9 @@ func summary(table string, changes []diff.Change) string {
 		default:
 			out = append(out, c.What)
 		}
+		if n := len(out); n > 1 && out[n-1] == out[n-2] { // such as the two triggers of a bridge
+			out = out[:n-1]
+		}
 	}
 	if len(out) == 0 {
 		return "the names of checks and indexes of " + table + " follow"
