@@ -3,17 +3,13 @@ package main
 // This file measures MariaDB as postgres.go measures PostgreSQL.
 
 import (
-	"context"
 	"database/sql"
 	"fmt"
-	"math/rand/v2"
 	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -170,46 +166,12 @@ func (b *bench) mariadbInUse() {
 }
 
 func (b *bench) mariadbTraffic(raw string) func() time.Duration {
-	ctx := context.Background()
-	var longest atomic.Int64
-	var wg sync.WaitGroup
-	done := make(chan struct{})
-	db := openMariaDB(raw)
-	for range 4 {
-		c, err := db.Conn(ctx)
-		check(err)
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
-			defer c.Close()
-			for n := 0; ; n++ {
-				select {
-				case <-done:
-					return
-				default:
-				}
-				id := 1 + rand.IntN(million)
-				sql := "SELECT label FROM specimens WHERE id = ?"
-				if n%3 == 1 {
-					sql = "UPDATE specimens SET weight_g = 5 WHERE id = ?"
-				}
-				began := time.Now()
-				_, err := c.ExecContext(ctx, sql, id)
-				check(err)
-				if d := int64(time.Since(began)); d > longest.Load() {
-					longest.Store(d)
-				}
-				time.Sleep(2 * time.Millisecond)
-			}
-		}()
-	}
-	time.Sleep(300 * time.Millisecond)
-	longest.Store(0)
-	return func() time.Duration {
-		time.Sleep(100 * time.Millisecond)
-		close(done)
-		wg.Wait()
-		db.Close()
-		return time.Duration(longest.Load())
-	}
+	return traffic("?", func() (func(sql string, id int) error, func()) {
+		db := openMariaDB(raw)
+		db.SetMaxOpenConns(1)
+		return func(sql string, id int) error {
+			_, err := db.Exec(sql, id)
+			return err
+		}, func() { db.Close() }
+	})
 }

@@ -180,7 +180,7 @@ func (b *bench) inUse() {
 			}
 			check(os.WriteFile(path, models(u.after), 0o644))
 			b.run(dir, "", b.program, append([]string{"draft", "change"}, u.flags...)...)
-			stop := b.traffic(testserver.In(b.server().URL, "work"))
+			stop := b.postgresTraffic(testserver.In(b.server().URL, "work"))
 			took[i] = b.run(dir, "", b.program, "apply")
 			longest[i] = stop()
 		}
@@ -190,33 +190,31 @@ func (b *bench) inUse() {
 }
 
 // traffic has four connections read and write the table, until the function that it
-// returns is called, which tells the longest time that a statement took.
-func (b *bench) traffic(url string) func() time.Duration {
-	ctx := context.Background()
+// returns is called, which tells the longest time that a statement took. connect gives
+// what runs a statement with the number in the place of its one mark, and what ends it.
+func traffic(mark string, connect func() (run func(sql string, id int) error, end func())) func() time.Duration {
 	var longest atomic.Int64
 	var wg sync.WaitGroup
 	done := make(chan struct{})
 	for range 4 {
-		c, err := pgx.Connect(ctx, url)
-		check(err)
+		run, end := connect()
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			defer c.Close(ctx)
+			defer end()
 			for n := 0; ; n++ {
 				select {
 				case <-done:
 					return
 				default:
 				}
-				id := 1 + rand.IntN(million)
-				sql := "SELECT label FROM specimens WHERE id = $1"
+				sql := "SELECT label FROM specimens WHERE id = " + mark
 				if n%3 == 1 {
-					sql = "UPDATE specimens SET weight_g = 5 WHERE id = $1"
+					sql = "UPDATE specimens SET weight_g = 5 WHERE id = " + mark
 				}
+				id := 1 + rand.IntN(million)
 				began := time.Now()
-				_, err := c.Exec(ctx, sql, id)
-				check(err)
+				check(run(sql, id))
 				if d := int64(time.Since(began)); d > longest.Load() {
 					longest.Store(d)
 				}
@@ -232,4 +230,16 @@ func (b *bench) traffic(url string) func() time.Duration {
 		wg.Wait()
 		return time.Duration(longest.Load())
 	}
+}
+
+func (b *bench) postgresTraffic(url string) func() time.Duration {
+	ctx := context.Background()
+	return traffic("$1", func() (func(sql string, id int) error, func()) {
+		c, err := pgx.Connect(ctx, url)
+		check(err)
+		return func(sql string, id int) error {
+			_, err := c.Exec(ctx, sql, id)
+			return err
+		}, func() { c.Close(ctx) }
+	})
 }

@@ -127,10 +127,10 @@ type Engine interface {
 	Misplaced(kind StepKind, statements []string) error
 	// OnlyLocks tells whether a statement does nothing but to lock tables.
 	OnlyLocks(statement string) bool
-	// Beside is the condition that rows lie behind (op ">") a place in the order of keys,
+	// CompareKey is the condition that rows lie behind (op ">") a place in the order of keys,
 	// or up to it ("<="), in a form for which the engine looks at no other rows. Keys are
 	// SQL, and a place is (VALUE, …), as literals.
-	Beside(keys []string, op, place string) string
+	CompareKey(keys []string, op, place string) string
 	// Tables are the tables that a statement names, as far as its words tell.
 	Tables(statement string) []string
 	// Inside is a statement of a step outside of any transaction as it can stand in one,
@@ -180,9 +180,9 @@ type Stages interface {
 	// itself counts as such, where there are rows. End forgets it.
 	Begin(table string) []string
 	End(table string) []string
-	// Again gives the statements by which the column that stood for another has what
+	// CatchUp gives the statements by which the column that stood for another has what
 	// that one has now, where that was written while no bridge was there.
-	Again(table string, s Span) []string
+	CatchUp(table string, s Span) []string
 	// Settled is what must hold before the second migration: for so long nobody has
 	// written as before.
 	Settled(table string, wait time.Duration) Requirement

@@ -398,7 +398,7 @@ func (p *planner) staged() {
 		stop := engine.Step{Here: p.crossed(t)}
 		for _, s := range t.Spans { // on the way back, before the bridge is there again
 			if s.Hidden {
-				stop.Undo = append(stop.Undo, words.Again(t.Name, s)...)
+				stop.Undo = append(stop.Undo, words.CatchUp(t.Name, s)...)
 			}
 		}
 		for _, g := range live.Triggers {
@@ -407,7 +407,9 @@ func (p *planner) staged() {
 				stop.Title, stop.Apply, stop.Undo = engine.TriggerTitle("stop", live, g), append(stop.Apply, drop...), append(stop.Undo, create...)
 			}
 		}
-		p.plan.Steps = append(p.plan.Steps, stop)
+		if len(stop.Apply) > 0 {
+			p.plan.Steps = append(p.plan.Steps, stop)
+		}
 		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
 			g, ok := c.Object.(*schema.Trigger)
 			return ok && c.Table == t.Name && g.Purpose == schema.ForBridge

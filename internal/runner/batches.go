@@ -67,10 +67,10 @@ func (s *separate) batches(n int, apply bool) error {
 	behind := func() string {
 		var terms []string
 		if s.half.Place != "" {
-			terms = append(terms, s.e.Beside(keys, ">", s.half.Place))
+			terms = append(terms, s.e.CompareKey(keys, ">", s.half.Place))
 		}
 		if s.half.Until != "" {
-			terms = append(terms, s.e.Beside(keys, "<=", s.half.Until))
+			terms = append(terms, s.e.CompareKey(keys, "<=", s.half.Until))
 		}
 		return cmp.Or(strings.Join(terms, " AND "), "true")
 	}
@@ -98,7 +98,7 @@ func (s *separate) batches(n int, apply bool) error {
 				}
 				if last = len(end.Values) == 0; !last {
 					place = "(" + strings.Join(end.Values[0], ", ") + ")"
-					which += " AND " + s.e.Beside(keys, "<=", place)
+					which += " AND " + s.e.CompareKey(keys, "<=", place)
 				}
 			}
 			began := time.Now()

@@ -59,29 +59,6 @@ func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
 	return []string{s}
 }
 
-// pair is a statement and the one that takes it back; either may be missing.
-type pair struct{ apply, undo string }
-
-// chain gives the steps for statements that each commit.
-func chain(title, note string, list ...pair) []engine.Step {
-	var out []engine.Step
-	for _, p := range list {
-		s := engine.Step{Note: note}
-		if p.apply != "" {
-			s.Apply = []string{p.apply}
-		}
-		if p.undo != "" {
-			s.Undo = []string{p.undo}
-		}
-		s.Title = partTitle(title, s)
-		if strings.Contains(p.apply, " DROP FOREIGN KEY ") {
-			s.Title = title + ", its reference"
-		}
-		out = append(out, s)
-	}
-	return out
-}
-
 // Rename gives the steps that rename a table, or a column of one, with the triggers and
 // the view of live rows that name it, and the schema after it. While a column has its
 // new name and a trigger the old one, nobody gets at the table.

@@ -208,11 +208,11 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 		}}})
 }
 
-// Beside compares a key with a place in its order: of a row of several the server would
+// CompareKey compares a key with a place in its order: of a row of several the server would
 // look at every row of the table.
-func (Engine) Beside(keys []string, op, place string) string {
+func (Engine) CompareKey(keys []string, op, place string) string {
 	if len(keys) == 1 {
-		return sqltext.Beside(keys, op, place)
+		return sqltext.CompareKey(keys, op, place)
 	}
 	var values []string
 	depth, start := 0, 1

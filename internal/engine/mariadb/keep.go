@@ -18,36 +18,26 @@ import (
 // writes to it any more: their names may be wanted.
 func (Engine) Drop(d engine.Dropping) engine.Change {
 	t := d.Table
-	title := "drop " + t.Name
-	var list []pair
+	var out engine.Change
+	step := func(what, apply, undo string) *engine.Step { // each commits
+		out.Steps = append(out.Steps, engine.Step{Title: "drop " + t.Name + what, Apply: []string{apply}, Undo: []string{undo}})
+		return &out.Steps[len(out.Steps)-1]
+	}
 	if d.Keep == "" {
 		for _, g := range slices.Backward(t.Triggers) {
-			list = append(list, pair{"DROP TRIGGER " + quote(g.Name), g.SQL.Text})
+			step(", trigger "+g.Name, "DROP TRIGGER "+quote(g.Name), g.SQL.Text)
 		}
-		list = append(list, pair{"DROP TABLE " + quote(t.Name), createTable(t, t.Name)})
+		step("", "DROP TABLE "+quote(t.Name), createTable(t, t.Name)).Loses = []string{t.Name}
+		out.BeforeApply = []engine.Requirement{byHand(t)}
 	} else {
 		for _, k := range t.ForeignKeys {
-			list = append(list, pair{Engine{}.DropReference(t, k)[0], Engine{}.AddReference(t, k)[0]})
+			step(", its reference", Engine{}.DropReference(t, k)[0], Engine{}.AddReference(t, k)[0])
 		}
-		list = append(list, pair{"RENAME TABLE " + quote(t.Name) + " TO " + quote(d.Keep), "RENAME TABLE " + quote(d.Keep) + " TO " + quote(t.Name)})
+		s := step("", "RENAME TABLE "+quote(t.Name)+" TO "+quote(d.Keep), "RENAME TABLE "+quote(d.Keep)+" TO "+quote(t.Name))
+		s.Loses, s.Kept, s.Note = []string{t.Name}, true, "keeps its rows in "+d.Keep
 		for _, g := range slices.Backward(t.Triggers) {
-			list = append(list, pair{"DROP TRIGGER " + quote(g.Name), onTable(g.SQL.Text, d.Keep)})
+			step(", trigger "+g.Name, "DROP TRIGGER "+quote(g.Name), onTable(g.SQL.Text, d.Keep))
 		}
-	}
-	steps := chain(title, "", list...)
-	for i := range steps {
-		s := &steps[i]
-		switch {
-		case len(s.Apply) == 0:
-		case strings.HasPrefix(s.Apply[0], "RENAME TABLE"):
-			s.Loses, s.Kept, s.Note = []string{t.Name}, true, "keeps its rows in "+d.Keep
-		case strings.HasPrefix(s.Apply[0], "DROP TABLE"):
-			s.Loses = []string{t.Name}
-		}
-	}
-	out := engine.Change{Steps: steps}
-	if d.Keep == "" {
-		out.BeforeApply = []engine.Requirement{byHand(t)}
 	}
 	return out
 }
@@ -242,9 +232,10 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, 
 	return []string{createIfMissing(bare)}, []string{copyRows(t, bare, t.Name, kept, "")}
 }
 
-// PutBack brings kept values back. An update of several tables at once is none of the
-// statements: one that is interrupted may end there without a word. A whole table's rows go in as they were; values of
-// columns go into the rows that they came from, and nothing else changes.
+// PutBack brings kept values back. A whole table's rows go in as they were; values of
+// columns go into the rows that they came from, and nothing else changes. None of the
+// statements updates several tables at once: one that is interrupted there may end
+// without a word.
 func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 	var columns, keys []string
 	for _, c := range kept.Columns {

@@ -97,3 +97,11 @@ func TestSplit(t *testing.T) {
 	assert.Equal(t, "SELECT :name", got[5])
 	assert.Equal(t, "SELECT 7, ':name'", Engine{}.Bind("SELECT :name, ':name'", map[string]string{"name": "7"}))
 }
+
+// A key of several columns is compared column by column, whatever its values hold.
+func TestCompareKey(t *testing.T) {
+	e := Engine{}
+	assert.Equal(t, "(a) > (7)", e.CompareKey([]string{"a"}, ">", "(7)"))
+	assert.Equal(t, "(a > -7 OR a = -7 AND b > 'x, (y)' OR a = -7 AND b = 'x, (y)' AND c > 3)", e.CompareKey([]string{"a", "b", "c"}, ">", "(-7, 'x, (y)', 3)"))
+	assert.Equal(t, "(a < 1 OR a = 1 AND b <= X'00')", e.CompareKey([]string{"a", "b"}, "<=", "(1, X'00')"))
+}

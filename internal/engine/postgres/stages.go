@@ -123,8 +123,8 @@ func (stages) End(table string) []string {
 	return []string{"DELETE FROM erbario_former WHERE table_name = " + literal(table)}
 }
 
-// Again gives the column that stood for another what that has.
-func (stages) Again(table string, s engine.Span) []string {
+// CatchUp gives the column that stood for another what that has.
+func (stages) CatchUp(table string, s engine.Span) []string {
 	old, value := quote(s.Old.Name), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)
 	return quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quote(table), old, value, stages{}.Differ(old, value))})
 }

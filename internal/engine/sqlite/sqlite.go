@@ -248,9 +248,9 @@ func (Engine) OrdersColumns() bool { return false }
 // EmptyRow is a row of defaults behind INSERT INTO and a table's name.
 func (Engine) EmptyRow() string { return " DEFAULT VALUES" }
 
-// Beside compares a row of keys.
-func (Engine) Beside(keys []string, op, place string) string {
-	return sqltext.Beside(keys, op, place)
+// CompareKey compares a row of keys.
+func (Engine) CompareKey(keys []string, op, place string) string {
+	return sqltext.CompareKey(keys, op, place)
 }
 
 // OnlyLocks tells that no statement does: a file is one lock.

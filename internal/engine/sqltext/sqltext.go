@@ -94,7 +94,7 @@ func (next Lexer) Bind(sql string, values map[string]string) string {
 	return b.String() + sql[last:]
 }
 
-// Beside compares a row of keys with a place in their order, which is (VALUE, …).
-func Beside(keys []string, op, place string) string {
+// CompareKey compares a row of keys with a place in their order, which is (VALUE, …).
+func CompareKey(keys []string, op, place string) string {
 	return "(" + strings.Join(keys, ", ") + ") " + op + " " + place
 }
