@@ -19,7 +19,7 @@ demo: build
 	$(bin) demo bin/herbarium
 
 test: tools race
-	$(GO) test ./...
+	$(GO) test -timeout 20m ./...
 
 # What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server,
 # client and pooler, MariaDB's server and client, and a C compiler for the race detector. As root on Debian they are
@@ -69,6 +69,7 @@ nightly:
 	ERBARIO_TEST_ENGINES=mariadb ERBARIO_SEEDS=1000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
 	ERBARIO_TEST_ENGINES=mariadb ERBARIO_ROWS=1000 $(GO) test ./internal/suite -run TestReferenceRows -timeout 12h
 	ERBARIO_TEST_ENGINES=mariadb ERBARIO_STOPS=5000 $(GO) test ./internal/suite -run TestStopped -timeout 12h
+	ERBARIO_PLANTED=1 $(GO) test ./internal/suite -run TestPlanted -timeout 12h
 	ERBARIO_UNREACHED=2000 $(GO) test ./internal/suite -run TestUnreached -timeout 12h
 	ERBARIO_STAGED=2000 $(GO) test ./internal/suite -run TestStagedPairs -timeout 12h
 	ERBARIO_KILLS=1000 $(GO) test ./internal/runner -run 'Server|Twenty' -timeout 12h

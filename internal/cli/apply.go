@@ -17,6 +17,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/project"
@@ -232,6 +233,9 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		}
 		return a.dryRun(ctx, l, standing, o.to)
 	}
+	if err := a.doubtful(l, standing.Waiting, files, o.to); err != nil {
+		return err
+	}
 	runs := []jsonRun{}
 	var left []jsonStayed
 	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
@@ -305,8 +309,13 @@ type seen struct{ err error }
 // or the server is not there again.
 func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o applyOptions, files, done []*migration.Migration, lost error) ([]*migration.Migration, *seen) {
 	var half *runner.HalfError
-	if !errors.Is(lost, engine.ErrLost) || errors.As(lost, &half) || ctx.Err() != nil {
+	if !errors.Is(lost, engine.ErrLost) || errors.As(lost, &half) {
 		return nil, nil
+	}
+	if ctx.Err() != nil { // stopped while the end was on its way: that is looked up all the same
+		var stop func()
+		ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), 2*engine.EndWait)
+		defer stop()
 	}
 	l, err := a.openWaiting(ctx, p, name, engine.ReadWrite, false, min(o.wait, time.Minute))
 	if err != nil {
@@ -363,6 +372,13 @@ func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string,
 	defer l.Close()
 	files, err := p.Migrations(l.engine)
 	if err != nil {
+		return err
+	}
+	applied, err := runner.History(ctx, l.db)
+	if err != nil {
+		return err
+	}
+	if err := a.doubtful(l, runner.Stand(files, applied, l.engine).Waiting, files, ""); err != nil {
 		return err
 	}
 	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway, Waits: true})
@@ -630,11 +646,32 @@ func (a *app) sizes(ctx context.Context, l *live) (map[string]int64, error) {
 	return out, nil
 }
 
+// doubtful asks for the name of a protected database before a migration runs there whose
+// proof could not try all of it.
+func (a *app) doubtful(l *live, pending, files []*migration.Migration, to string) error {
+	last := ""
+	if to != "" {
+		m, err := migration.Find(files, to)
+		if err != nil {
+			return err
+		}
+		last = m.ID
+	}
+	for _, m := range pending {
+		if d := m.Doubts(); d != "" && (last == "" || m.ID <= last) {
+			if err := a.confirmOn(l.Database, fmt.Sprintf("applying %s, whose proof was %s,", m.ID, d)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func touchedSizes(m *migration.Migration, step int, e engine.Engine, size map[string]int64) string {
 	var out []string
 	seen := map[string]bool{}
 	for _, st := range m.Steps[step].Apply {
-		for _, t := range e.Tables(st.SQL) {
+		for _, t := range sqltext.Touches(e.Tokens(st.SQL), nil).Tables {
 			t = strings.ToLower(t)
 			if n, ok := size[t]; ok && !seen[t] {
 				seen[t] = true

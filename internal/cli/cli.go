@@ -165,6 +165,7 @@ func (a *app) root() *cli.Command {
 	}
 	for _, c := range root.Commands {
 		c.OnUsageError = usage
+		c.HideHelpCommand = len(c.Commands) == 0 // "h" may be a title
 		for _, sub := range c.Commands {
 			sub.OnUsageError = usage
 		}

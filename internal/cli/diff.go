@@ -3,6 +3,7 @@ package cli
 // This file is the commands diff and look: what is there, and what would change.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -199,7 +200,7 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 			head := ""
 			switch {
 			case c.Kind == diff.AddTable:
-				head = "new"
+				head = cmp.Or(effects[c.Table], "new")
 			case c.Kind == diff.DropTable:
 				head = "goes"
 				if e := effects[c.Table]; e != "" {

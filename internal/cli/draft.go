@@ -93,6 +93,9 @@ func (a *app) draftCommand() *cli.Command {
 				if half == nil {
 					continue
 				}
+				if !a.json {
+					a.outerNames(half.Plan.Outer)
+				}
 				if err := a.refused(ctx, l, half, "draft TITLE"); err != nil {
 					return err
 				}
@@ -127,9 +130,12 @@ func (a *app) draftCommand() *cli.Command {
 			if a.json {
 				doc := map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
 				if m != nil {
-					doc = map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "applied": false}
+					doc = map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "proof_doubts": m.Doubts(), "applied": false}
 					if len(d.Plan.Held) > 0 {
 						doc["held"] = d.Plan.Held
+					}
+					if len(d.Plan.Outer) > 0 {
+						doc["outer_names"] = d.Plan.Outer
 					}
 				}
 				if second != nil {
@@ -173,6 +179,15 @@ func (a *app) draftCommand() *cli.Command {
 	}
 }
 
+// outerNames warns of names in fills that mean the row itself where most likely a column
+// of another table was meant.
+func (a *app) outerNames(list []plan.OuterName) {
+	for _, o := range list {
+		table, _, _ := strings.Cut(o.Fill, ".")
+		a.warn("in the fill of %s, %s is taken from the row of %s itself: %s has no such column. Write %s.%s if that is meant", o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
+	}
+}
+
 // held warns of tables in use that nobody can read for a while.
 func (a *app) held(list []plan.Held) {
 	for _, h := range list {
@@ -201,6 +216,9 @@ func (a *app) showDraft(m *migration.Migration) {
 		}
 	}
 	a.out.line("  " + m.Proof)
+	if d := m.Doubts(); d != "" {
+		a.warn("the proof was %s: nobody has seen what %s does there. A protected database takes it only with --yes-on", d, m.ID)
+	}
 }
 
 // refused tells why a draft was not written, or nil. command is what would be
@@ -236,17 +254,25 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 			}
 		}
 		return fmt.Errorf("rows of %s stand in the way: change them, or the models; nothing was written", l.Name)
-	case d.Outcome != nil && len(d.Outcome.Differ) > 0:
+	case d.Outcome != nil && !d.Outcome.Proved():
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "not_proved": d.Outcome.Differ})
+			a.document(map[string]any{"database": l.Name, "migration": nil, "not_proved": unproved(d.Outcome)})
 			return exit(exitFailed)
 		}
-		for _, x := range d.Outcome.Differ {
+		for _, x := range unproved(d.Outcome) {
 			a.err.line("  " + clean(x))
 		}
 		return fmt.Errorf("the migration could not be proved: nothing was written")
 	}
 	return nil
+}
+
+// unproved are the reasons for which a migration is not proved.
+func unproved(o *proof.Outcome) []string {
+	if len(o.Differ) == 0 {
+		return []string{o.Sentence()}
+	}
+	return o.Differ
 }
 
 type jsonWay struct {
@@ -396,6 +422,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		}
 		todo = []*migration.Migration{m}
 	}
+	if gaps := migration.Gaps(files, func(string) bool { return false }); len(gaps) > 0 && (all || slices.ContainsFunc(gaps, func(g *migration.Gap) bool { return g.Migration.ID <= todo[0].ID })) {
+		return nil, nil, gaps[0]
+	}
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -422,7 +451,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 				}
 				m.Text = text
 			}
-			ok := len(o.Differ) == 0
+			ok := o.Proved()
 			out = append(out, jsonProof{m.ID, e.Name(), ok, m.Proof, o.Differ})
 			if !ok {
 				failed++
@@ -477,7 +506,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 
 func (a *app) showProof(m *migration.Migration, o *proof.Outcome) {
 	sign := "+"
-	if len(o.Differ) > 0 {
+	if !o.Proved() {
 		sign = "-"
 	}
 	a.out.line(a.out.sign(sign, m.ID))

@@ -56,7 +56,7 @@ type jsonKept struct {
 	Table     string    `json:"table"`
 	What      string    `json:"what"`
 	Migration string    `json:"migration"`
-	Since     time.Time `json:"since"`
+	Since     time.Time `json:"since,omitzero"` // left out where nobody noted it
 	Rows      int64     `json:"rows"`
 	Bytes     int64     `json:"bytes"`
 	Past      bool      `json:"past_keep_for"`
@@ -72,7 +72,7 @@ func jsonKepts(list []runner.Kept, limit time.Duration) []jsonKept {
 
 // past tells whether something has been kept for longer than keep_for.
 func past(k runner.Kept, limit time.Duration) bool {
-	return limit > 0 && time.Since(k.Since) > limit
+	return limit > 0 && !k.Since.IsZero() && time.Since(k.Since) > limit
 }
 
 func (a *app) keptList() *cli.Command {
@@ -108,7 +108,10 @@ func (a *app) showKept(list []runner.Kept, limit time.Duration) {
 		if from == "" {
 			from = "a migration that is gone: " + k.Name
 		}
-		old := age(time.Since(k.Since))
+		old := "not known"
+		if !k.Since.IsZero() {
+			old = age(time.Since(k.Since))
+		}
 		if past(k, limit) {
 			old += ", past keep_for"
 		}
@@ -173,7 +176,7 @@ func (a *app) keptDrop() *cli.Command {
 				}
 				var chosen []runner.Kept
 				for _, k := range list {
-					if (limit == 0 && older == "" || time.Since(k.Since) >= limit) && (from == "" || strings.Contains(k.Migration, from)) {
+					if (limit == 0 && older == "" || !k.Since.IsZero() && time.Since(k.Since) >= limit) && (from == "" || strings.Contains(k.Migration, from)) {
 						chosen = append(chosen, k)
 					}
 				}

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -39,7 +40,8 @@ func (a *app) initCommand() *cli.Command {
 					dir = filepath.Join(a.dir, d)
 				}
 			}
-			done, err := project.Init(dir, url)
+			has, known := hasTables(ctx, project.Absolute(dir, url))
+			done, err := project.Init(dir, url, has || !known)
 			if err != nil {
 				return &exitError{code: exitUse, err: err}
 			}
@@ -55,10 +57,38 @@ func (a *app) initCommand() *cli.Command {
 			for _, f := range done {
 				a.out.line(a.out.sign("+", filepath.ToSlash(filepath.Join(relative(dir), f))))
 			}
+			switch {
+			case !slices.Contains(done, project.SettingsFile):
+			case has:
+				a.warn("%s has tables already, so %s does not call it throwaway", project.Shown(url), project.SettingsFile)
+			case !known && project.Local(url):
+				a.warn("%s cannot be opened now, so %s does not call it throwaway: add throwaway = true if it may be emptied", project.Shown(url), project.SettingsFile)
+			}
 			a.next("erbario declare Specimen 'accession text(20) unique' 'collected_on date optional'")
 			return nil
 		},
 	}
+}
+
+// hasTables tells whether a database has tables of anybody's; known is false where it
+// exists and cannot be read. One that does not exist has none.
+func hasTables(ctx context.Context, url string) (has, known bool) {
+	e, err := engine.ForURL(url)
+	if err != nil {
+		return false, true // Init says so
+	}
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	db, err := e.Open(ctx, url, engine.ReadOnly)
+	if errors.Is(err, engine.ErrMissing) {
+		return false, true
+	}
+	if err != nil {
+		return false, false
+	}
+	defer db.Close()
+	s, err := db.Inspect(ctx)
+	return err == nil && len(s.Tables)+len(s.Views) > 0, err == nil
 }
 
 func relative(dir string) string {

@@ -7,12 +7,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/engine"
+	"erbario/internal/migration"
 	"erbario/internal/project"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
@@ -26,7 +28,7 @@ func (a *app) rebuildCommand() *cli.Command {
 	f := &seedFlags{}
 	return &cli.Command{
 		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from nothing",
-		Description: "Every table goes, with its rows and what was kept. Only a database that erbario.toml\ncalls throwaway is rebuilt, and nothing is emptied before the migrations have been\nrun from nothing on scratch.",
+		Description: "Every table goes, with its rows and what was kept. Only a database that erbario.toml\ncalls throwaway is rebuilt, and nothing is emptied before the migrations have been\nrun from nothing on scratch. Where there are rows, it asks first.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "with", Usage: "then fill it by this `SEED`; several are filled in their order", Destination: &with},
 			&cli.Uint64Flag{Name: "random", Usage: "with --with: another number, other rows: `N`", Destination: &f.random, Value: 1},
@@ -69,6 +71,9 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	if err != nil {
 		return err
 	}
+	if err := runner.Stand(files, nil, e).Problem(); err != nil {
+		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
+	}
 	scratch, err := proof.Replay(ctx, e, files)
 	if err != nil {
 		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
@@ -105,16 +110,24 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 			was.Close()
 		}
 	}
-	var strangers []string
+	found, reference := onlyFound(files, applied, e), migration.RowsOf(files, e)
+	var strangers, full []string
 	for _, t := range there.Tables {
-		if !schema.Own(t.Name) && !known[strings.ToLower(t.Name)] {
-			n := int64(0)
-			if t.Options.Virtual == "" {
-				if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name)); err != nil {
-					return err
-				}
+		if schema.Own(t.Name) {
+			continue
+		}
+		n := int64(0)
+		if t.Options.Virtual == "" {
+			if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name)); err != nil {
+				return err
 			}
-			strangers = append(strangers, fmt.Sprintf("%s (%s)", t.Name, rows(n)))
+		}
+		line := fmt.Sprintf("%s (%s)", t.Name, rows(n))
+		if name := strings.ToLower(t.Name); !known[name] || found[name] && n > 0 {
+			strangers = append(strangers, line)
+		}
+		if r := reference[strings.ToLower(t.Name)]; n > 0 && (r == nil || n > int64(len(r.Keys))) { // the migrations bring those back
+			full = append(full, line)
 		}
 	}
 	if len(strangers) > 0 && !undeclared {
@@ -125,7 +138,17 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		for _, s := range strangers {
 			a.err.line("    " + cell(s))
 		}
-		return fmt.Errorf("%s that no migration made would be lost: nothing was emptied; --undeclared lets them go", plural(len(strangers), "table", "tables"))
+		return fmt.Errorf("%s that no migration created would be lost: nothing was emptied; --undeclared drops them", plural(len(strangers), "table", "tables"))
+	}
+	if len(full) > 0 {
+		if !a.yes && !a.json {
+			for _, s := range full {
+				a.err.line("    " + cell(s))
+			}
+		}
+		if err := a.confirm(ctx, fmt.Sprintf("delete the rows of %s in %s", plural(len(full), "table", "tables"), d.Name)); err != nil {
+			return err
+		}
 	}
 	if err := empty(ctx, l.db, e, there); err != nil {
 		if e.CommitsChanges() {
@@ -166,6 +189,32 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		return a.document(map[string]any{"database": d.Name, "rebuilt": true, "applied": ids, "seeds": docs})
 	}
 	return nil
+}
+
+// onlyFound are the tables, in lower case, that existed before the migrations: one found
+// them, and none before it created them.
+func onlyFound(files []*migration.Migration, applied []runner.Applied, e engine.Engine) map[string]bool {
+	list := slices.Clone(files)
+	if texts, err := runner.Texts(applied, e); err == nil {
+		for _, m := range texts {
+			if !slices.ContainsFunc(files, func(o *migration.Migration) bool { return o.ID == m.ID }) {
+				list = append(list, m)
+			}
+		}
+	}
+	slices.SortFunc(list, func(a, b *migration.Migration) int { return strings.Compare(a.ID, b.ID) })
+	out, touched := map[string]bool{}, map[string]bool{}
+	for _, m := range list {
+		for _, f := range m.Found {
+			if name := strings.ToLower(f.Table); f.Column == "" && f.Beside == "" && !touched[name] {
+				out[name] = true
+			}
+		}
+		for name := range m.Touches(e) {
+			touched[name] = true
+		}
+	}
+	return out
 }
 
 // empty drops everything that a database holds, in one transaction where the engine has

@@ -77,7 +77,7 @@ func (r *remaking) former() []engine.StepRows {
 		return nil // it has been drafted from them just now
 	}
 	var out []engine.StepRows
-	was := migration.RowsOf(r.old)
+	was := migration.RowsOf(r.old, r.e)
 	for _, t := range wanted.Tables {
 		at := was[strings.ToLower(t.Name)]
 		if at == nil {
@@ -359,11 +359,12 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 // turn is the run on one database, until the new migration stands.
 type turn struct {
 	*remaking
-	l     *live
-	apart bool                   // it is not one transaction
-	gone  []*migration.Migration // taken back, newest first
-	come  []*migration.Migration // others that were applied
-	named [][3]string            // kept tables and their columns that were given other names
+	l        *live
+	apart    bool                   // it is not one transaction
+	gone     []*migration.Migration // taken back, newest first
+	come     []*migration.Migration // others that were applied
+	returned []draft.Returned       // values that another migration's columns have now
+	named    [][3]string            // kept tables and their columns that were given other names
 }
 
 func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
@@ -377,7 +378,7 @@ func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
 // end lets the new migration stand.
 func (t *turn) end(ctx context.Context) error {
 	if t.apart {
-		t.gone, t.come, t.named = nil, nil, nil
+		t.gone, t.come, t.named, t.returned = nil, nil, nil, nil
 		return t.l.db.Release(ctx)
 	}
 	return t.l.db.Commit(ctx)
@@ -394,10 +395,13 @@ func (t *turn) back(ctx context.Context) error {
 	for _, n := range slices.Backward(t.named) {
 		from, to := n[2], n[0]
 		if n[1] != "" { // a column of the table that has its old name by then
-			err = errors.Join(err, draft.Rename(ctx, db, e, n[0], n[2], n[1]))
+			err = errors.Join(err, runner.RenameKept(ctx, db, e, n[0], n[2], n[1]))
 			continue
 		}
-		err = errors.Join(err, draft.Rename(ctx, db, e, from, "", to))
+		err = errors.Join(err, runner.RenameKept(ctx, db, e, from, "", to))
+	}
+	for _, r := range t.returned {
+		err = errors.Join(err, r.Again(ctx, db, e))
 	}
 	for _, m := range slices.Backward(t.come) {
 		if err == nil {
@@ -409,7 +413,7 @@ func (t *turn) back(ctx context.Context) error {
 			_, err = runner.Into(ctx, db, e, m, time.Now(), o)
 		}
 	}
-	t.gone, t.come, t.named = nil, nil, nil
+	t.gone, t.come, t.named, t.returned = nil, nil, nil, nil
 	if err != nil {
 		err = fmt.Errorf("and what was taken back could not be applied again (look at erbario status): %w", err)
 	}
@@ -454,6 +458,9 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 			return "", err
 		}
 		return r.ask(ctx, s, d.Plan.Questions[0])
+	}
+	if !r.json {
+		r.outerNames(d.Plan.Outer)
 	}
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
 		return "", err
@@ -580,6 +587,15 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 // there is none, to where nothing does.
 func (t *turn) hand(ctx context.Context, m *migration.Migration, renames []plan.Rename) error {
 	db := t.l.db
+	err := draft.Return(ctx, db, t.e, t.old, func(r draft.Returned) {
+		t.returned = append(t.returned, r)
+		if n := r.Rows; n > 0 {
+			t.lines = append(t.lines, fmt.Sprintf("    %s of %s %s back what was kept", rows(n), r.Table.Name, hasHave(n)))
+		}
+	})
+	if err != nil {
+		return err
+	}
 	if m != nil {
 		return draft.Hand(ctx, db, t.e, t.old, m, renames, func(table, column, to string) { t.named = append(t.named, [3]string{table, column, to}) })
 	}

@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
@@ -77,6 +78,8 @@ func TestServerScripts(t *testing.T) {
 			env.Setenv("THIRD", place.URL(t))
 			env.Setenv("SERVER", testserver.PostgresServer(t))
 			env.Setenv("CUT", testserver.Cut(t, url, "INSERT INTO erbario_history", false))
+			env.Setenv("HELD", testserver.Held(t, url, "INSERT INTO erbario_history", 3*time.Second))
+			env.Setenv("HELD_EVER", testserver.Held(t, url, "INSERT INTO erbario_history", 0))
 			env.Setenv("CUT_BEFORE", testserver.Cut(t, url, "INSERT INTO erbario_history", true))
 			return nil
 		},
@@ -105,6 +108,29 @@ func TestMariaDBScripts(t *testing.T) {
 	})
 }
 
+// The scripts of testdata/every run on each engine: they have a database of their own,
+// not there yet, in $URL, and another in $OTHER. A line can be for one engine alone by
+// [sqlite], [postgres] or [mariadb].
+func TestEveryEngineScripts(t *testing.T) {
+	testserver.Each(t, func(t *testing.T, place testserver.Place) {
+		testscript.Run(t, testscript.Params{
+			Dir: "testdata/every",
+			Cmds: map[string]func(*testscript.TestScript, bool, []string){
+				"exits": exits, "sql": runSQL, "edit": edit,
+			},
+			Condition: func(cond string) (bool, error) { return cond == place.Name, nil },
+			Setup: func(env *testscript.Env) error {
+				env.Setenv("USER", "ada")
+				env.Setenv("URL", place.URL(t))
+				env.Setenv("OTHER", place.URL(t))
+				env.Setenv("ENGINE", place.Name)
+				return nil
+			},
+			UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
+		})
+	})
+}
+
 func exits(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) < 2 {
 		ts.Fatalf("usage: exits CODE PROGRAM ARGS…")
@@ -128,7 +154,7 @@ func runSQL(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Fatalf("usage: sql FILE STATEMENT")
 	}
 	url := args[0]
-	if !strings.Contains(url, "://") {
+	if !strings.Contains(url, "://") && !strings.HasPrefix(url, "sqlite:") {
 		url = "sqlite:" + ts.MkAbs(url)
 	}
 	e, err := engine.ForURL(url)

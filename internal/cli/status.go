@@ -171,8 +171,9 @@ type statusRow struct {
 	Newer    []string     `json:"newer"`
 	Direct   []string     `json:"direct,omitempty"` // applied without a file
 	Forks    [][2]string  `json:"forks"`
-	Models   []jsonChange `json:"models"` // not drafted yet
-	Live     []jsonChange `json:"live"`   // changed by hand
+	Gaps     [][2]string  `json:"gaps,omitempty"` // a migration, and the one that it follows, whose file is missing
+	Models   []jsonChange `json:"models"`         // not drafted yet
+	Live     []jsonChange `json:"live"`           // changed by hand
 	Half     *jsonHalf    `json:"half,omitempty"`
 	Problem  string       `json:"problem,omitempty"`
 	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
@@ -183,7 +184,7 @@ type statusRow struct {
 }
 
 func (r *statusRow) differs() bool {
-	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+r.models+len(r.drift) > 0
+	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+r.models+len(r.drift) > 0
 }
 
 func (a *app) statusCommand() *cli.Command {
@@ -299,6 +300,9 @@ func (r *statusRow) standing(s *runner.Standing) {
 	r.Missing = append(r.Missing, s.Missing...)
 	r.Newer = append(r.Newer, s.Newer...)
 	r.Direct = append(r.Direct, s.Direct...)
+	for _, g := range s.Gaps {
+		r.Gaps = append(r.Gaps, [2]string{g.Migration.ID, g.Missing})
+	}
 	for _, f := range s.Forks {
 		r.Forks = append(r.Forks, [2]string{f[0].ID, f[1].ID})
 	}
@@ -365,6 +369,9 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 		for _, id := range r.Missing {
 			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)
+		}
+		for _, g := range r.Gaps {
+			a.out.printf("%smissing   %s, which %s follows, has no file: bring it back, or run erbario redraft %s", who, g[1], g[0], g[0])
 		}
 		for _, id := range r.Newer {
 			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)

@@ -43,7 +43,7 @@ const null = "NULL"
 
 // walkOp is one thing that a migration does to the columns of specimens.
 type walkOp struct {
-	kind     string // add, drop, rename, require, relax, text, number
+	kind     string // add, drop, rename, require, relax, text; hand: a step that a person wrote
 	name, to string
 	field    walkField // add: what comes; drop: what was there
 	fill     string
@@ -197,6 +197,8 @@ func (w *walk) forward(m *walkMigration) {
 			w.set(op.name, func(f *walkField) { f.required = false })
 		case "text":
 			w.set(op.name, func(f *walkField) { f.number = false })
+		case "hand":
+			w.more(op.name, 10)
 		}
 	}
 	w.line = append(w.line, m)
@@ -206,6 +208,15 @@ func (w *walk) set(name string, f func(*walkField)) {
 	x := w.fields[name]
 	f(&x)
 	w.fields[name] = x
+}
+
+// more adds to the numbers of a field.
+func (w *walk) more(name string, by int) {
+	for _, row := range w.rows {
+		if n, err := strconv.Atoi(row[name]); err == nil {
+			row[name] = strconv.Itoa(n + by)
+		}
+	}
 }
 
 func (w *walk) rename(from, to string) {
@@ -276,6 +287,8 @@ func (w *walk) back(fill func(op *walkOp) string) (m *walkMigration, ok bool) {
 			w.set(op.name, func(f *walkField) { f.required = true })
 		case "text":
 			w.set(op.name, func(f *walkField) { f.number = true })
+		case "hand":
+			w.more(op.name, -10)
 		}
 	}
 	w.line = w.line[:len(w.line)-1]
@@ -369,8 +382,34 @@ func (w *walk) draft() {
 	}
 	w.models()
 	w.ok(append([]string{"draft", "change"}, flags...)...)
+	if op := w.byHand(ops); op != nil {
+		ops = append(ops, op)
+	}
 	w.ok("apply")
 	w.forward(&walkMigration{ops})
+}
+
+// byHand adds, now and then, a step by hand to the migration that was just drafted: it
+// changes a field that the migration leaves alone.
+func (w *walk) byHand(ops []*walkOp) *walkOp {
+	names := slices.DeleteFunc(slices.Sorted(maps.Keys(w.fields)), func(n string) bool {
+		return !w.fields[n].number || slices.ContainsFunc(ops, func(o *walkOp) bool { return o.name == n })
+	})
+	if len(names) == 0 || w.r.IntN(2) == 0 {
+		return nil
+	}
+	op := &walkOp{kind: "hand", name: names[w.r.IntN(len(names))]}
+	files := w.files()
+	text, err := os.ReadFile(files[len(files)-1])
+	require.NoError(w.t, err)
+	own := ""
+	if w.place.Engine.CommitsChanges() {
+		own = "  (own transaction)"
+	}
+	update := fmt.Sprintf("UPDATE specimens SET %s = %s", op.name, op.name)
+	w.note("a step by hand: %s + 10", update)
+	w.write("migrations/"+filepath.Base(files[len(files)-1]), fmt.Sprintf("%s\n-- : step %d  more by hand%s\n-- : apply\n%s + 10;\n-- : undo\n%s - 10;\n", text, strings.Count(string(text), "\n-- : step ")+1, own, update, update))
+	return op
 }
 
 func (w *walk) reapply() {
@@ -534,6 +573,14 @@ func (w *walk) merge() {
 		there.write("migrations/"+filepath.Base(f), string(text))
 	}
 	op := &walkOp{kind: "add", name: w.fresh(), field: walkField{}, fill: null}
+	for _, mine := range m.ops { // often the colleague added the same
+		if mine.kind == "add" && !mine.field.required && w.r.IntN(2) == 0 {
+			same := *mine
+			op = &same
+			m.ops = slices.DeleteFunc(slices.Clone(m.ops), func(o *walkOp) bool { return o == mine })
+			break
+		}
+	}
 	there.wanted = maps.Clone(w.fields)
 	there.wanted[op.name] = op.field
 	there.models()
@@ -549,7 +596,9 @@ func (w *walk) merge() {
 	w.note("merge of %s", filepath.Base(theirs))
 	w.ok("redraft")
 	w.forward(&walkMigration{[]*walkOp{op}})
-	w.forward(m)
+	if len(m.ops) > 0 {
+		w.forward(m)
+	}
 }
 
 func (w *walk) step() {
@@ -608,7 +657,7 @@ func TestWalks(t *testing.T) {
 				w.models()
 				w.must("draft", "first")
 				w.must("apply")
-				for range number(t, "ERBARIO_STEPS", 60) {
+				for range number(t, "ERBARIO_STEPS", 40) {
 					w.step()
 				}
 			})

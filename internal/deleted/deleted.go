@@ -140,10 +140,7 @@ func (t Table) taken(ctx context.Context, r Row) ([]Taken, error) {
 		}
 		var same []string
 		for _, p := range x.Parts {
-			s := fmt.Sprintf("l.%s = d.%s", t.q(p.Column), t.q(p.Column))
-			if p.Collation != "" {
-				s += " COLLATE " + p.Collation
-			}
+			s := t.Engine.SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
 			same = append(same, s)
 		}
 		// What else the uniqueness asks holds of the row too, once it is back.

@@ -261,8 +261,9 @@ func (d *tables) columns() {
 		if a, b := optional(old.Default), optional(c.Default); !schema.SameSQL(old.Default, c.Default) {
 			change(ChangeDefault, a, b, "default "+cmp.Or(a, "none")+" -> "+cmp.Or(b, "none"))
 		}
-		if a, b := generated(old), generated(c); !a.Same(b) {
-			change(ChangeColumn, a.Text, b.Text, "generated "+cmp.Or(a.Text, "no")+" -> "+cmp.Or(b.Text, "no"))
+		if !schema.SameGenerated(old.Generated, c.Generated) {
+			a, b := generated(old), generated(c)
+			change(ChangeColumn, a, b, "generated "+cmp.Or(a, "no")+" -> "+cmp.Or(b, "no"))
 		}
 		if !schema.SameCollation(old.Collation, c.Collation) {
 			change(ChangeColumn, old.Collation, c.Collation, "collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
@@ -471,15 +472,15 @@ func optional(s *schema.SQL) string {
 	return s.Text
 }
 
-func generated(c *schema.Column) schema.SQL {
-	if c.Generated == nil {
-		return schema.SQL{}
+// generated says how a column is worked out; "" for a plain one.
+func generated(c *schema.Column) string {
+	switch {
+	case c.Generated == nil:
+		return ""
+	case c.Generated.Stored:
+		return c.Generated.SQL.Text + " stored"
 	}
-	s := c.Generated.SQL
-	if c.Generated.Stored {
-		return schema.SQL{Text: s.Text + " stored", Canon: s.Canon}
-	}
-	return s
+	return c.Generated.SQL.Text
 }
 
 // sameName lets a constraint without a name stand for any.
@@ -527,6 +528,9 @@ func indexWords(t *schema.Table, x *schema.Index) string {
 	}
 	if x.Conflict != "" {
 		s += " on conflict " + strings.ToLower(x.Conflict)
+	}
+	if x.Invalid {
+		s += ", invalid: it was left half done, and nothing uses it"
 	}
 	return s
 }

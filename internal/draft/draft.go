@@ -112,6 +112,11 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 	return s.made, err
 }
 
+// mentioned tells whether an applied migration has the name of a table in it.
+func (s *State) mentioned(table string) bool {
+	return slices.ContainsFunc(s.Standing.Applied, func(a runner.Applied) bool { return strings.Contains(a.Text, table) })
+}
+
 // replay is what migrations make from nothing, on scratch.
 func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schema.Schema, error) {
 	db, err := proof.Replay(ctx, s.Engine, list)
@@ -190,7 +195,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		return &plan.Plan{}, nil
 	}
 	made := &schema.Schema{}
-	if len(changes) == 0 && len(s.Wanted.Tables) > 0 || slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind != diff.AddTable }) {
+	// Also a migration that only creates tables has to know what the others made: the
+	// rest of what is declared and exists is found, and belongs into its file.
+	if r.Title != "" && len(from.Tables) > 0 || len(changes) == 0 && len(s.Wanted.Tables) > 0 || slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind != diff.AddTable || s.mentioned(c.Table) }) {
 		if made, err = s.Made(ctx); err != nil {
 			return nil, err
 		}
@@ -337,7 +344,7 @@ func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func
 			return nil
 		}
 		m := planned("gentle", s.Engine, p)
-		in := proof.Input{Engine: s.Engine, Start: from, Migration: m}
+		in := proof.Input{Engine: s.Engine, Start: from, Migration: m, Drafted: true}
 		if rows {
 			in.Live = s.sample(ctx)
 		}
@@ -429,7 +436,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	d.Migration = m
-	if len(d.Outcome.Differ) > 0 {
+	if !d.Outcome.Proved() {
 		return d, nil
 	}
 	m.SetProof(d.Outcome.Sentence())

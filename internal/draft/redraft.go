@@ -70,6 +70,7 @@ func carry(m *migration.Migration, list []HandStep) error {
 		}
 	}
 	m.Steps = append(append(first, m.Steps...), last...)
+	m.ByHand = len(m.Drafted) == 0 // else what a person wrote could not be told from what was drafted
 	return nil
 }
 
@@ -130,7 +131,23 @@ func independent(a runner.Applied, old []*migration.Migration) bool {
 // told each name that was given, table, column and new name.
 func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, renames []plan.Rename, done func(table, column, to string)) error {
 	taken := map[string]int{} // how many of the names for a table are
+	live, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	var all []runner.PutAside
 	for _, m := range old {
+		err := runner.HandNumbers(ctx, db, m, now, func(table string) string {
+			for _, r := range renames {
+				if r.Column == "" && strings.EqualFold(r.Table, table) {
+					return r.To
+				}
+			}
+			return table
+		})
+		if err != nil {
+			return err
+		}
 		list, err := runner.PutAsideBy(ctx, db, m)
 		if err != nil {
 			return err
@@ -138,50 +155,169 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 		if m.Atomic() != now.Atomic() { // what steps that run apart kept last comes back first
 			slices.Reverse(list)
 		}
-		for _, aside := range list {
-			name, table := aside.Name, aside.Table
-			for _, r := range renames {
-				if r.Column != "" && strings.EqualFold(r.Table, table) {
-					if err := Rename(ctx, db, e, name, r.Column, r.To); err != nil {
-						return err
-					}
-					done(name, r.Column, r.To)
+		all = append(all, list...)
+	}
+	move := func(name, to string) error {
+		if err := runner.RenameKept(ctx, db, e, name, "", to); err != nil {
+			return err
+		}
+		done(name, "", to)
+		return nil
+	}
+	for i, aside := range all {
+		name, table := aside.Name, aside.Table
+		for _, r := range renames {
+			// Steps that run apart keep their columns in tables of their own.
+			if kept := live.Table(name); r.Column != "" && strings.EqualFold(r.Table, table) && kept != nil && kept.Column(r.Column) != nil {
+				if err := runner.RenameKept(ctx, db, e, name, r.Column, r.To); err != nil {
+					return err
 				}
+				done(name, r.Column, r.To)
 			}
-			for _, r := range renames {
-				if r.Column == "" && strings.EqualFold(r.Table, table) {
-					table = r.To
-				}
+		}
+		for _, r := range renames {
+			if r.Column == "" && strings.EqualFold(r.Table, table) {
+				table = r.To
 			}
-			free := runner.UndoKeeps(now.ID, table)
-			if taken[table] == len(free) {
-				return fmt.Errorf("too many migrations of %s would become one", table)
-			}
-			to := free[taken[table]]
-			taken[table]++
-			if to == name {
+		}
+		free := runner.UndoKeeps(now.ID, table)
+		if taken[table] == len(free) {
+			return fmt.Errorf("too many migrations of %s would become one", table)
+		}
+		to := free[taken[table]]
+		taken[table]++
+		if to == name {
+			continue
+		}
+		for j := range all[i+1:] { // whose turn comes later makes room
+			later := &all[i+1+j]
+			if later.Name != to {
 				continue
 			}
-			if err := Rename(ctx, db, e, name, "", to); err != nil {
+			spare := slices.IndexFunc(free, func(n string) bool {
+				return n != to && live.Table(n) == nil && !slices.ContainsFunc(all, func(p runner.PutAside) bool { return p.Name == n })
+			})
+			if spare < 0 {
+				return fmt.Errorf("too many migrations of %s would become one", table)
+			}
+			if err := move(to, free[spare]); err != nil {
 				return err
 			}
-			done(name, "", to)
+			if kept := live.Table(to); kept != nil {
+				kept.Name = free[spare]
+			}
+			later.Name = free[spare]
+		}
+		if err := move(name, to); err != nil {
+			return err
+		}
+		if kept := live.Table(name); kept != nil {
+			kept.Name = to
+		}
+		all[i].Name = to
+	}
+	return nil
+}
+
+// Returned are values that were put back into a table by Return.
+type Returned struct {
+	Table   *schema.Table
+	Columns []string // none: whole rows
+	Kept    string   // the table in which they were kept
+	Rows    int64
+}
+
+// Again keeps the values once more where they were kept, before their columns go.
+func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine) error {
+	has, err := db.Kept(ctx, r.Kept)
+	if err != nil || slices.Contains(has, r.Kept) {
+		return err
+	}
+	makes, fills := e.KeepAside(r.Table, r.Columns, r.Kept)
+	for _, sql := range append(makes, fills...) {
+		if err := db.Step(ctx, sql); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// Rename gives a kept table, or a column of one, another name.
-func Rename(ctx context.Context, db engine.Database, e engine.Engine, table, column, to string) error {
-	steps, _ := e.Rename(nil, table, column, to)
-	for _, s := range steps {
-		for _, sql := range s.Apply {
-			if err := db.Step(ctx, sql); err != nil {
+// Return puts values that an undo of the old migrations kept back into columns and tables
+// that exist without the new one: another migration made them, such as one that came with
+// a merge. Those of another type, and those that a person let go of, stay kept. told is told
+// of each.
+func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, told func(Returned)) error {
+	var live *schema.Schema
+	for _, m := range old {
+		list, err := runner.PutAsideBy(ctx, db, m)
+		if err != nil {
+			return err
+		}
+		for _, aside := range list {
+			if live == nil {
+				if live, err = db.Inspect(ctx); err != nil {
+					return err
+				}
+			}
+			kept, t := live.Table(aside.Name), live.Table(aside.Table)
+			if kept == nil || t == nil {
+				continue
+			}
+			fits, rest := kept.Clone(), false
+			fits.Columns = nil
+			for _, c := range kept.Columns {
+				switch o := t.Column(c.Name); {
+				case strings.HasPrefix(c.Name, "key_") || o != nil && sameKept(c, o):
+					fits.Columns = append(fits.Columns, c)
+				default:
+					rest = true
+				}
+			}
+			if !slices.ContainsFunc(fits.Columns, func(c *schema.Column) bool { return !strings.HasPrefix(c.Name, "key_") }) {
+				continue
+			}
+			before, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(kept.Name))
+			if err != nil {
 				return err
+			}
+			for _, sql := range e.PutBack(t, fits, rest) {
+				if err := db.Step(ctx, sql); err != nil {
+					return fmt.Errorf("what %s had in %s, and another migration made now, cannot be put back (it stays in %s): %w", m.ID, t.Name, kept.Name, err)
+				}
+			}
+			after := int64(0)
+			if has, err := db.Kept(ctx, kept.Name); err != nil {
+				return err
+			} else if slices.Contains(has, kept.Name) && !rest {
+				if after, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(kept.Name)); err != nil {
+					return err
+				}
+			}
+			back := Returned{Table: t, Kept: kept.Name, Rows: before - after}
+			for _, c := range fits.Columns {
+				if !strings.HasPrefix(c.Name, "key_") {
+					back.Columns = append(back.Columns, c.Name)
+				}
+			}
+			if len(back.Columns) == len(fits.Columns) {
+				back.Columns = nil
+			}
+			told(back)
+			if after == 0 && !rest {
+				if has, _ := db.Kept(ctx, kept.Name); slices.Contains(has, kept.Name) {
+					if err := db.Step(ctx, "DROP TABLE "+e.Quote(kept.Name)); err != nil {
+						return err
+					}
+				}
 			}
 		}
 	}
 	return nil
+}
+
+// sameKept tells whether a kept value is one of a column as it is.
+func sameKept(kept, c *schema.Column) bool {
+	return schema.SameForm(kept.SQLType, c.SQLType) || c.Values != nil && kept.Values == nil
 }
 
 // Again is what a change is drafted again from.
@@ -268,10 +404,27 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 				continue
 			}
 			for _, c := range kept.Columns {
-				if strings.HasPrefix(c.Name, "key_") || wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil {
+				if strings.HasPrefix(c.Name, "key_") {
 					continue
 				}
 				name := table + "." + c.Name
+				if t := s.Ahead.Table(table); t != nil && t.Column(c.Name) != nil && !sameKept(c, t.Column(c.Name)) {
+					if drop[name] {
+						delete(drop, name)
+						continue
+					}
+					q, err := s.otherType(ctx, kept, t, c)
+					if err != nil {
+						return out, nil, nil, err
+					}
+					if q != nil {
+						questions = append(questions, *q)
+					}
+					continue
+				}
+				if wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil {
+					continue
+				}
 				if r, ok := find(table, c.Name); ok {
 					r.To = s.column(wanted.Name, r.To)
 					renames = append(renames, r)
@@ -336,6 +489,20 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 	}
 	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; the values stay kept", Flag: "--drop " + name})
 	return q, nil
+}
+
+// otherType asks about values of a column that another migration makes now, with another
+// type.
+func (s *State) otherType(ctx context.Context, kept, t *schema.Table, c *schema.Column) (*plan.Question, error) {
+	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.Quote(kept.Name), s.Engine.Quote(c.Name)))
+	if err != nil || n == 0 {
+		return nil, err
+	}
+	name := t.Name + "." + c.Name
+	return &plan.Question{About: name, Rows: n,
+		Text:    fmt.Sprintf("%s, which this change had made as %s, is made as %s by another migration, and %s a value in it", name, c.SQLType, t.Column(c.Name).SQLType, words.Have(n)),
+		Choices: []plan.Choice{{Words: "the values stay kept", Flag: "--drop " + name}},
+		Other:   "or give the field a new name, and answer --rename"}, nil
 }
 
 // IDAgain is the id that a migration has when it is drafted again: its own,

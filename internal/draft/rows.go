@@ -26,7 +26,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 	if err != nil {
 		return nil, err
 	}
-	made := migration.RowsOf(line)
+	made := migration.RowsOf(line, s.Engine)
 	known := map[string]rows.Known{} // by the names of the models' tables
 	for _, t := range s.Wanted.Tables {
 		k := rows.Known{}

@@ -61,7 +61,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 		return nil, nil, fmt.Errorf("the first of the pair: %w", err)
 	}
 	m := first.Migration
-	if m == nil || len(first.Outcome.Differ) > 0 || len(first.InTheWay) > 0 {
+	if m == nil || !first.Outcome.Proved() || len(first.InTheWay) > 0 {
 		return first, nil, nil
 	}
 	m.Answers = said

@@ -15,6 +15,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/rows"
@@ -62,13 +63,13 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 		}
 	}
 	s.Ahead, s.made = s.Live, s.Live
-	s.refer = unreachedRows(s.Wanted, s.Live, changes, files)
+	s.refer = unreachedRows(e, s.Wanted, s.Live, changes, files)
 	return s, nil
 }
 
 // unreachedRows are the reference rows as the engine's own migrations say that they are.
-func unreachedRows(wanted, before *schema.Schema, changes []diff.Change, files []*migration.Migration) []plan.TableRows {
-	line := migration.RowsOf(files)
+func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []diff.Change, files []*migration.Migration) []plan.TableRows {
+	line := migration.RowsOf(files, e)
 	var out []plan.TableRows
 	for _, t := range wanted.Tables {
 		var known []string
@@ -216,7 +217,7 @@ func (w *earlier) enum(table, column string) string {
 	name, made := "", map[string]bool{}
 	for _, m := range w.files {
 		for _, sql := range m.SQL(false) {
-			tables := w.engine.Tables(sql) // the first is the one that the statement makes or changes
+			tables := sqltext.Touches(w.engine.Tokens(sql), nil).Tables // the first is the one that the statement makes or changes
 			if list := words.FindAllStringSubmatch(sql, -1); list != nil && len(tables) > 0 && tables[0] == table {
 				name = strings.Trim(list[len(list)-1][1], `"`)
 			}

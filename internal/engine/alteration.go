@@ -19,15 +19,21 @@ func Qualify(table string, columns []string) []string {
 	return out
 }
 
-// LostColumns are the columns of from, generated ones aside, that to lacks.
+// LostColumns are the columns of from, generated ones aside, that to lacks or generates.
 func LostColumns(from, to *schema.Table) []string {
 	var out []string
 	for _, c := range from.Columns {
-		if to.Column(c.Name) == nil && c.Generated == nil {
+		if o := to.Column(c.Name); c.Generated == nil && (o == nil || o.Generated != nil) {
 			out = append(out, c.Name)
 		}
 	}
 	return out
+}
+
+// Freed tells whether a column is generated before and plain after: its values stay, and
+// what is written to it since is lost with the undo.
+func Freed(before, after *schema.Column) bool {
+	return before != nil && after != nil && before.Generated != nil && after.Generated == nil
 }
 
 // Filled are the columns of which some rows are given a value they had not, in the

@@ -67,6 +67,9 @@ type Engine interface {
 	Convert(from, to *schema.Column) (c Conversion, ok bool)
 	// Literal is a declared value as SQL of the column's type.
 	Literal(v schema.Value, t schema.Type) (string, error)
+	// SameValue is the condition that two values of a column are the same to an index of
+	// which it is a part.
+	SameValue(p schema.Part, c *schema.Column, a, b string) string
 	// Quote is a name as SQL, Text a text as a literal.
 	Quote(name string) string
 	Text(s string) string
@@ -131,8 +134,8 @@ type Engine interface {
 	// or up to it ("<="), in a form for which the engine looks at no other rows. Keys are
 	// SQL, and a place is (VALUE, …), as literals.
 	CompareKey(keys []string, op, place string) string
-	// Tables are the tables that a statement names, as far as its words tell.
-	Tables(statement string) []string
+	// Tokens cuts SQL into its tokens, comments left out.
+	Tokens(sql string) []Token
 	// Inside is a statement of a step outside of any transaction as it can stand in one,
 	// where nobody else is at work.
 	Inside(statement string) string
@@ -174,6 +177,11 @@ type Stages interface {
 	// Bridge gives the triggers that complete what either application writes, and note
 	// who writes as before.
 	Bridge(t *schema.Table, spans []Span) []*schema.Trigger
+	// Follow gives the triggers that take the place of a bridge in the moment in which its
+	// columns change their names: until the old ones are dropped, and again while an undo
+	// brings them back, those have what is written to the new ones. nil where all of it is
+	// one transaction.
+	Follow(t *schema.Table, list []Following) []*schema.Trigger
 	// LiveView is the view of the rows that are not deleted, as a table now is.
 	LiveView(t *schema.Table, without ...string) *schema.View
 	// Begin gives the statements that begin to note who writes as before: the change
@@ -194,6 +202,12 @@ type Stages interface {
 	Differ(a, b string) string
 	// Random tells whether a default is another one each time it is asked for.
 	Random(c *schema.Column) bool
+}
+
+// Following is a column that is about to be dropped and follows another until then.
+type Following struct {
+	Column *schema.Column // that follows
+	Value  string         // over the row
 }
 
 // Span is one column that a bridge gives its value.
@@ -231,6 +245,35 @@ var ErrMissing = errors.New("is not there")
 // ErrLost is wrapped by an error when the connection is gone: nobody knows here what
 // the server has made of the last statement.
 var ErrLost = errors.New("the connection was lost")
+
+// EndWait is how long the answer to a COMMIT is waited for after the run was stopped.
+const EndWait = 8 * time.Second
+
+// End runs f, which ends a transaction, to its end also where ctx is done: what was sent
+// may have gone through. Where no answer comes, the error wraps ErrLost.
+func End(ctx context.Context, f func(ctx context.Context) error) error {
+	end, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	ended := make(chan struct{})
+	defer close(ended)
+	go func() {
+		select {
+		case <-ended:
+			return
+		case <-ctx.Done():
+		}
+		select {
+		case <-ended:
+		case <-time.After(EndWait):
+			stop()
+		}
+	}()
+	err := f(end)
+	if err != nil && end.Err() != nil && !errors.Is(err, ErrLost) {
+		return fmt.Errorf("%w: the server did not answer the COMMIT", ErrLost)
+	}
+	return err
+}
 
 // ErrBusy is wrapped by Begin's error when somebody else holds the lock.
 var ErrBusy = errors.New("is locked by somebody else")
@@ -373,6 +416,24 @@ type Piece struct {
 	Bad     string // why it is not whole, if it is not
 }
 
+// Token is one token of SQL.
+type Token struct {
+	Text  string // as written
+	Name  string // what it stands for as a name, where it is Named
+	Named bool   // it can be a name
+	Bare  bool   // a keyword, or a name without quotes
+	// Start and End are where it stands in the SQL.
+	Start, End int
+}
+
+// Word is a bare token in capitals, to be compared with keywords; "" for all others.
+func (t Token) Word() string {
+	if !t.Bare {
+		return ""
+	}
+	return strings.ToUpper(t.Text)
+}
+
 // StepKind tells in which transaction a step runs.
 type StepKind string
 
@@ -461,6 +522,9 @@ type Requirement struct {
 	// that stands in its way would lose a value and not be refused by the database.
 	About  string
 	Guards bool
+	// Shape tells that it asks which columns a table has, and not for its rows: it can be
+	// asked only when the table is as the step expects it.
+	Shape bool
 	// Wait tells that time may mend it: the migration is not refused but waits.
 	Wait bool
 }

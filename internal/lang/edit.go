@@ -17,6 +17,12 @@ func Declare(path, src, model string, lines []string) (string, []Diagnostic) {
 	if len(diags) > 0 {
 		return src, diags
 	}
+	block := f.model(model)
+	indent := indentation
+	if block != nil && len(block.Lines) > 0 { // as the model's other lines are
+		first := block.Lines[0].Pos.Off
+		indent = src[strings.LastIndexByte(src[:first], '\n')+1 : first]
+	}
 	var fields, others []string
 	for _, text := range lines {
 		one, wrong := parseLine(model, text)
@@ -26,7 +32,7 @@ func Declare(path, src, model string, lines []string) (string, []Diagnostic) {
 		}
 		for _, l := range one.Lines {
 			var b strings.Builder
-			writeWords(&b, l.layout.words, indentation, l.layout.behind)
+			writeWords(&b, l.layout.words, indent, l.layout.behind)
 			if l.Field != nil {
 				fields = append(fields, b.String())
 			} else {
@@ -37,7 +43,6 @@ func Declare(path, src, model string, lines []string) (string, []Diagnostic) {
 	if len(diags) > 0 {
 		return src, diags
 	}
-	block := f.model(model)
 	if block == nil {
 		var b strings.Builder
 		b.WriteString(src)

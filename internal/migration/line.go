@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
+	"erbario/internal/schema"
 )
 
 // ReadFolder reads the migrations of one engine, in their order. A folder that
@@ -85,13 +87,37 @@ func Find(list []*Migration, part string) (*Migration, error) {
 	return nil, fmt.Errorf("%d migrations have %q in their name: %s; write more of it", len(hits), part, strings.Join(names, ", "))
 }
 
+// Gap is a migration that follows one whose file does not exist.
+type Gap struct {
+	Migration *Migration
+	Missing   string // the id that it follows
+}
+
+// Error says which file is missing, and the ways on.
+func (g *Gap) Error() string {
+	return fmt.Sprintf("%s follows %s, and there is no file of that migration: bring it back from version control, or run erbario redraft %s, which drafts the change without it", g.Migration.ID, g.Missing, g.Migration.ID)
+}
+
+// Gaps returns the migrations of list that follow one which is neither in list nor known.
+func Gaps(list []*Migration, known func(id string) bool) []*Gap {
+	var out []*Gap
+	for _, m := range list {
+		if m.Follows != "" && !slices.ContainsFunc(list, func(o *Migration) bool { return o.ID == m.Follows }) && !known(m.Follows) {
+			out = append(out, &Gap{m, m.Follows})
+		}
+	}
+	return out
+}
+
 // Touches are the tables that the migration's statements name, in lower case.
 func (m *Migration) Touches(e engine.Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, undo := range []bool{false, true} {
 		for _, sql := range m.SQL(undo) {
-			for _, t := range e.Tables(sql) {
-				out[strings.ToLower(t)] = true
+			for _, t := range sqltext.Touches(e.Tokens(sql), nil).Tables {
+				if !schema.Own(t) {
+					out[strings.ToLower(t)] = true
+				}
 			}
 		}
 	}

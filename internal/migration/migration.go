@@ -123,6 +123,17 @@ func (m *Migration) Proved() bool {
 	return strings.HasPrefix(m.Proof, "proved ") && m.ProofOf == m.Checksum()[:proofDigits]
 }
 
+// Doubts is what the last proof could not try: tables without rows, and steps that changed
+// none; "" for nothing.
+func (m *Migration) Doubts() string {
+	for _, begin := range []string{"without rows in ", "; step "} {
+		if i := strings.Index(m.Proof, begin); i >= 0 && m.Proved() {
+			return strings.TrimPrefix(m.Proof[i:], "; ")
+		}
+	}
+	return ""
+}
+
 const proofDigits = 12
 
 // SetProof notes the outcome of a proof of the file as it stands.

@@ -53,13 +53,49 @@ type LineRows struct {
 	Keys []string
 }
 
-// RowsOf folds the rows of a line of migrations, by table in lower case. Where
+// Rename is a statement that gives a table, or a column of one, another name.
+type Rename struct{ Table, Column, To string }
+
+// ReadRename reads a statement that renames a table or a column.
+func ReadRename(e engine.Engine, sql string) (Rename, bool) {
+	list := e.Tokens(sql)
+	word := func(i int) string {
+		if i >= len(list) {
+			return ""
+		}
+		return list[i].Word()
+	}
+	switch {
+	case len(list) == 5 && word(0) == "RENAME" && word(1) == "TABLE" && word(3) == "TO":
+		return Rename{Table: list[2].Name, To: list[4].Name}, true
+	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "TO":
+		return Rename{Table: list[2].Name, To: list[5].Name}, true
+	case len(list) == 8 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "COLUMN" && word(6) == "TO":
+		return Rename{Table: list[2].Name, Column: list[5].Name, To: list[7].Name}, true
+	}
+	return Rename{}, false
+}
+
+// RowsOf folds the rows of a line of migrations, by table in lower case; they follow its
+// renames. Where
 // the rows of a table came to be told by another field, those before are no
 // longer known.
-func RowsOf(line []*Migration) map[string]*LineRows {
+func RowsOf(line []*Migration, e engine.Engine) map[string]*LineRows {
 	out := map[string]*LineRows{}
 	for _, m := range line {
 		for _, s := range m.Steps {
+			for _, st := range s.Apply {
+				r, ok := ReadRename(e, st.SQL)
+				table := strings.ToLower(r.Table)
+				switch at := out[table]; {
+				case !ok || at == nil:
+				case r.Column == "":
+					delete(out, table)
+					out[strings.ToLower(r.To)] = at
+				case at.By == r.Column:
+					at.By = r.To
+				}
+			}
 			for _, r := range s.Rows {
 				name := strings.ToLower(r.Table)
 				at := out[name]

@@ -84,7 +84,39 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 	return with, rest, true
 }
 
-// beside plans the indexes and triggers of a table that migrations made and
+// restoreTables plans the tables that migrations made and somebody dropped here: each
+// comes back empty, as the migrations made it, where it is missing, and is changed from
+// there. It returns the changes that tell of it.
+func (p *planner) restoreTables() []diff.Change {
+	if p.Made == nil {
+		return nil
+	}
+	missing := &schema.Schema{}
+	for _, t := range p.Made.Tables {
+		w := p.Wanted.Table(t.Name)
+		if w != nil && !w.Outside && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil && p.Live.View(t.Name) == nil && p.oldTable(t.Name) == t.Name {
+			missing.Tables = append(missing.Tables, t)
+		}
+	}
+	if len(missing.Tables) == 0 {
+		return nil
+	}
+	live := *p.Live
+	live.Tables = slices.Clone(live.Tables)
+	var out []diff.Change
+	for _, t := range schema.ParentsFirst(missing) {
+		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.Create(withoutSpanning(t)).Apply})
+		p.dropped = append(p.dropped, t.Name)
+		live.Tables = append(live.Tables, withoutSpanning(t))
+		p.looked[t.Name] = true
+		p.plan.Effects[t.Name] = "was dropped outside Erbario; it is created again, without rows"
+		out = append(out, diff.Change{Kind: diff.AddTable, Table: t.Name, Object: t})
+	}
+	p.Live = &live
+	return out
+}
+
+// beside plans the indexes, triggers and references of a table that migrations made and
 // somebody dropped here by hand, but those of columns that went too.
 func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change) {
 	var rest []diff.Change
@@ -95,6 +127,14 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 			same := slices.ContainsFunc(made.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, o.Name) })
 			whole := !slices.ContainsFunc(schema.Names(o.Parts), func(n string) bool { return live.Column(n) == nil })
 			if c.Kind.Sign() == "+" && same && whole && !o.Constraint {
+				name = o.Name
+			}
+		case *schema.ForeignKey:
+			same := slices.ContainsFunc(made.ForeignKeys, func(k *schema.ForeignKey) bool {
+				return strings.EqualFold(k.Name, o.Name) && strings.EqualFold(k.Table, o.Table)
+			})
+			whole := !slices.ContainsFunc(o.Columns, func(n string) bool { return live.Column(n) == nil })
+			if c.Kind == diff.AddReference && same && whole && p.Engine.HoldsReferences() {
 				name = o.Name
 			}
 		case *schema.Trigger:
@@ -112,6 +152,7 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 		for _, step := range p.Engine.Alter(engine.Alteration{From: live, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
 			list = append(list, step.Apply...)
 		}
+		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return c.Object == any(k) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Beside: name, Make: list})
 		p.plan.Effects[live.Name] = "keeps every row; what was dropped by hand is made again"
 		live = with

@@ -138,6 +138,7 @@ type Plan struct {
 	Effects     map[string]string // by table: what its steps do to its rows
 	Unused      []string          // answers that answered nothing, as flags, where that is no mistake
 	Found       []Found           // what is there though no migration made it, and is declared now
+	Outer       []OuterName       // names in fills that most likely mean something else
 	Held        []Held            // tables in use that nobody can read for a while
 }
 
@@ -165,6 +166,10 @@ type planner struct {
 	// By table.
 	skipped map[string]bool                 // its other changes wait for an answer
 	looked  map[string]bool                 // what was made of it by hand is noted
+	follow  map[string]engine.Step          // what takes the place of a bridge
+	early   []engine.Requirement            // what is asked once the new names are there, in the old ones
+	reads   map[string][]string             // the expressions of its fills
+	dropped []string                        // tables that migrations made and somebody dropped here
 	needs   map[string][]engine.Requirement // what else must hold before its steps
 	moving  []string                        // enum types, as SQL, that come, go, or are made anew
 	fresh   []string                        // values that come to enum types
@@ -180,6 +185,7 @@ type unit struct {
 	place        int // among those of its rank
 	name         string
 	frees, takes []string
+	ahead        []string // tables whose changes come after it, since it reads what they drop
 	change       engine.Change
 }
 
@@ -202,9 +208,10 @@ const (
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{},
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}, reads: map[string][]string{}, follow: map[string]engine.Step{},
 		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
-	p.split(diff.Schemas(in.Live, in.Wanted))
+	restored := p.restoreTables()
+	p.split(diff.Schemas(p.Live, in.Wanted))
 	p.others()
 	p.references()
 	p.viewsAside()
@@ -232,6 +239,9 @@ func Make(in Input) (*Plan, error) {
 			p.plan.Steps = append(p.plan.Steps, steps...)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(p.follow)) {
+		p.plan.Steps = append(p.plan.Steps, p.follow[name])
+	}
 	for _, name := range order {
 		if list := p.apart(byTable[name]); len(list) > 0 {
 			p.table(name, list)
@@ -243,13 +253,18 @@ func Make(in Input) (*Plan, error) {
 	if err := p.unused(); err != nil {
 		return nil, err
 	}
+	if len(p.dropped) > 0 && len(p.plan.Questions) == 0 {
+		p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(p.dropped, ", ") + ", dropped outside Erbario", Note: "created above where missing, without rows"})
+	}
 	p.takeOver()
 	p.referenceUnits()
 	p.rowSteps()
+	p.byReads()
 	if p.err != nil {
 		return nil, p.err
 	}
 	p.enumsAside()
+	p.plan.Changes = append(p.plan.Changes, restored...)
 	diff.Group(p.plan.Changes)
 	for _, u := range ordered(p.units) {
 		p.plan.Steps = append(p.plan.Steps, u.change.Steps...)
@@ -302,7 +317,7 @@ func (p *planner) ways() error {
 	if p.Look == nil {
 		return nil
 	}
-	for _, r := range p.plan.BeforeApply {
+	for _, r := range append(slices.Clone(p.plan.BeforeApply), p.early...) {
 		if r.Wait {
 			continue // time may mend it
 		}
@@ -568,7 +583,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
-			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.dropped(t)):
+			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.goes(t)):
 				return engine.ParentThere
 			case after || p.renamed(t):
 				return engine.ParentUnknown
@@ -587,7 +602,11 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		return rows
 	}
 	asked := len(p.plan.Questions)
+	again := p.generatedAgain(&a, changes, count)
 	for _, c := range changes {
+		if again[c.Name] && c.Name != "" {
+			continue
+		}
 		switch c.Kind {
 		case diff.AddColumn:
 			p.addColumn(&a, c, changes, count)
@@ -627,7 +646,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if open := p.plan.Questions[asked:]; len(open) > 0 {
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		if !p.renamed(name) { // what stands against the rest is told all the same
-			change := p.Engine.Alter(a)
+			change := p.alterTable(a, again)
 			p.withEnums(name, &change)
 			for _, r := range change.BeforeApply {
 				if !slices.ContainsFunc(open, func(q Question) bool { return q.About == name+"."+r.About && r.About != "" }) {
@@ -686,11 +705,11 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if p.Engine.OrdersColumns() {
 		inOrder(a.To, wanted)
 	}
-	change := p.Engine.Alter(a)
+	change := p.alterTable(a, again)
 	if change.Copies {
 		// Every row is written anew, so the declared order comes for nothing.
 		reorder(a.To, wanted)
-		change = p.Engine.Alter(a)
+		change = p.alterTable(a, again)
 	}
 	if change.Copies {
 		switch n := count(); n {
@@ -726,10 +745,60 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
 		first := &change.Steps[0]
+		for _, r := range change.BeforeApply {
+			if !r.Shape {
+				p.early = append(p.early, p.underOldNames(name, r))
+			}
+		}
 		first.Here = append(first.Here, slices.DeleteFunc(change.BeforeApply, first.AsksHere)...)
 		change.BeforeApply = nil
 	}
 	p.units = append(p.units, unit{rank: rankAlter, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
+}
+
+// byReads notes in the units which come before others, for the sake of what fills read.
+func (p *planner) byReads() {
+	for i := range p.units {
+		u := &p.units[i]
+		if u.rank != rankAlter {
+			continue
+		}
+		before, after, err := p.order(u.name)
+		if err != nil && p.err == nil {
+			p.err = err
+		}
+		u.ahead = append(u.ahead, after...)
+		for j := range p.units {
+			if o := &p.units[j]; o.rank == rankAlter && slices.Contains(before, o.name) {
+				o.ahead = append(o.ahead, u.name)
+			}
+		}
+	}
+	for _, u := range p.units {
+		if u.rank == rankAlter && p.comesBackTo(u.name, u.ahead, map[string]bool{}) {
+			p.fail("the fills of %s and of other tables read what each of them drops: draft it in two migrations, first what is added and filled, then what is dropped", u.name)
+		}
+	}
+}
+
+// comesBackTo tells whether the tables whose changes come after that of name have to come
+// before it, too.
+func (p *planner) comesBackTo(name string, after []string, seen map[string]bool) bool {
+	for _, n := range after {
+		if n == name {
+			return true
+		}
+		if seen[n] {
+			continue
+		}
+		seen[n] = true
+		for _, u := range p.units {
+			if u.rank == rankAlter && u.name == n && p.comesBackTo(name, u.ahead, seen) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // found notes what of a table no migration made and a model declares now: other
@@ -1051,13 +1120,16 @@ func (p *planner) count(query string) int64 {
 		return 0
 	}
 	n, err := p.Count(query)
+	if err != nil && len(p.dropped) > 0 {
+		return 0 // about a table that is created again
+	}
 	if err != nil {
 		p.err = err
 	}
 	return n
 }
 
-func (p *planner) dropped(table string) bool {
+func (p *planner) goes(table string) bool {
 	return slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.DropTable && strings.EqualFold(c.Table, table) })
 }
 
@@ -1089,6 +1161,9 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 			p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + column, Type: typ.String(), Home: f.SQL, Query: query})
 		}
 		return Fill{SQL: ":" + name}, true
+	}
+	if !f.Literal {
+		p.read(table, column, f.SQL)
 	}
 	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
 		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.Quote(table))); err != nil {
@@ -1159,6 +1234,30 @@ func (p *planner) oldColumn(table, name string) string {
 		}
 	}
 	return name
+}
+
+// underOldNames is a requirement of a table that is renamed, or has columns that are, as
+// the live rows can be asked it.
+func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requirement {
+	var b strings.Builder
+	last := 0
+	for _, t := range p.Engine.Tokens(r.Query) {
+		if !t.Named || t.Text[0] == '\'' {
+			continue
+		}
+		name := t.Name
+		if strings.EqualFold(name, table) {
+			name = p.oldTable(name)
+		} else {
+			name = p.oldColumn(table, name)
+		}
+		if name != t.Name {
+			b.WriteString(r.Query[last:t.Start] + p.Engine.Quote(name))
+			last = t.End
+		}
+	}
+	r.Query = b.String() + r.Query[last:]
+	return r
 }
 
 // renamed tells whether the table or a column of it gets another name.
@@ -1353,9 +1452,9 @@ func ordered(units []unit) []unit {
 	for len(left) > 0 {
 		next := slices.IndexFunc(left, func(u unit) bool {
 			return !slices.ContainsFunc(left, func(o unit) bool {
-				return o.name != u.name && slices.ContainsFunc(u.takes, func(n string) bool {
+				return o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
 					return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
-				})
+				}) || o.rank == u.rank && slices.Contains(o.ahead, u.name))
 			})
 		})
 		next = max(next, 0) // in a circle the proof tells what collides

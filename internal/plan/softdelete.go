@@ -227,7 +227,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		p.units = append(p.units, unit{rank: rankRowsGo, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
-				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && !p.foreignKeyByHand(t, k) && !p.dropped(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
+				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && !p.foreignKeyByHand(t, k) && !p.goes(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
 					p.leftBehind(a.From, t, k)
 				}
 			}

@@ -64,6 +64,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 	}
 	for _, t := range s.out.Between.Tables {
 		if st := s.tables[t.Name]; st != nil {
+			s.asideTogether(st)
 			t.Triggers = append(t.Triggers, e.Stages().Bridge(t, st.Spans)...)
 			s.out.Tables = append(s.out.Tables, *st)
 		}
@@ -73,6 +74,19 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 		return nil, fmt.Errorf("--staged: nothing here needs two migrations, since no required field comes and nothing gets another name or another type: draft without it")
 	}
 	return s.out, nil
+}
+
+// asideTogether has the old names of a table go in the moment in which another of its
+// columns changes its type: the bridge goes then, for all of them.
+func (s *splitter) asideTogether(st *StagedTable) {
+	if !s.engine.CommitsChanges() || !slices.ContainsFunc(st.Spans, func(sp engine.Span) bool { return sp.Hidden }) {
+		return // elsewhere the second half is one transaction
+	}
+	for _, sp := range st.Spans {
+		if sp.Old != nil && !sp.Hidden {
+			s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: st.Name, Column: sp.Old.Name, To: schema.Cut(schema.PrevPrefix + sp.Old.Name)})
+		}
+	}
 }
 
 // about names what a rename is about.
@@ -397,7 +411,7 @@ func (p *planner) staged() {
 		live := p.Live.Table(t.Name)
 		stop := engine.Step{Here: p.crossed(t)}
 		for _, s := range t.Spans { // on the way back, before the bridge is there again
-			if s.Hidden {
+			if s.Old != nil {
 				stop.Undo = append(stop.Undo, words.CatchUp(t.Name, s)...)
 			}
 		}
@@ -410,12 +424,92 @@ func (p *planner) staged() {
 		if len(stop.Apply) > 0 {
 			p.plan.Steps = append(p.plan.Steps, stop)
 		}
+		live.Triggers = slices.DeleteFunc(live.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
+		if follow := words.Follow(live, p.following(live, t)); len(follow) > 0 {
+			step := engine.Step{Title: "have the old columns of " + t.Name + " follow"}
+			for _, g := range follow {
+				create, drop := p.Engine.Trigger(live, g)
+				step.Apply, step.Undo = append(step.Apply, create...), append(step.Undo, drop...)
+			}
+			p.follow[t.Name] = step
+			live.Triggers = append(live.Triggers, follow...) // they go with the columns
+			continue
+		}
 		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
 			g, ok := c.Object.(*schema.Trigger)
 			return ok && c.Table == t.Name && g.Purpose == schema.ForBridge
 		})
-		live.Triggers = slices.DeleteFunc(live.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
 	}
+}
+
+// following are the columns of a table, under the names of the second half, that are about
+// to be dropped, with the values that they have from others.
+func (p *planner) following(live *schema.Table, t StagedTable) []engine.Following {
+	var out []engine.Following
+	for _, c := range live.Columns {
+		if src, ok := p.twin(t.Name, c.Name); ok {
+			out = append(out, engine.Following{Column: c, Value: src.SQL})
+		}
+	}
+	return out
+}
+
+// inTwo makes a table another in two turns, where columns follow others until they are
+// dropped: all else is done before, and whatever goes does so in one moment, so that each
+// column comes back where it was.
+func (p *planner) inTwo(a engine.Alteration) engine.Change {
+	mid := a.To.Clone()
+	mid.Text = ""
+	second := a
+	second.Forward, second.Back, second.Lost, second.Only = map[string]engine.Source{}, map[string]engine.Source{}, nil, ""
+	var gone []string
+	first := map[string]engine.Source{}
+	for c, src := range a.Back {
+		first[c] = src
+	}
+	for i, c := range a.From.Columns {
+		if a.To.Column(c.Name) != nil {
+			continue
+		}
+		kept := *c
+		gone = append(gone, c.Name)
+		at := 0
+		for j := i - 1; j >= 0 && at == 0; j-- {
+			at = 1 + slices.IndexFunc(mid.Columns, func(o *schema.Column) bool { return o.Name == a.From.Columns[j].Name })
+		}
+		mid.Columns = slices.Insert(mid.Columns, at, &kept)
+		if src, ok := first[c.Name]; ok {
+			second.Back[c.Name] = src
+			delete(first, c.Name)
+		}
+	}
+	for _, g := range a.From.Triggers {
+		if g.Purpose == schema.ForBridge {
+			mid.Triggers = append(mid.Triggers, g)
+		}
+	}
+	goes := func(name string) bool { return slices.Contains(gone, name) }
+	second.Lost = slices.DeleteFunc(slices.Clone(a.Lost), func(n string) bool { return !goes(n) })
+	second.From, second.To = mid, a.To
+	a.To, a.Back, a.Lost = mid, first, slices.DeleteFunc(slices.Clone(a.Lost), goes)
+	a.Summary, second.Summary = "change "+a.From.Name+": all but what goes", "change "+a.From.Name+": drop "+strings.Join(gone, ", ")
+	out, add := p.Engine.Alter(a), p.Engine.Alter(second)
+	// What the columns have to hold that come back is asked when they are there.
+	there := func(r engine.Requirement) bool {
+		return slices.ContainsFunc(p.Engine.Tokens(r.Query), func(t engine.Token) bool { return t.Named && slices.Contains(gone, t.Name) })
+	}
+	if n := len(out.Steps); n > 0 {
+		for _, r := range out.BeforeUndo {
+			if there(r) {
+				out.Steps[n-1].HereUndo = append(out.Steps[n-1].HereUndo, r)
+			}
+		}
+		out.BeforeUndo = slices.DeleteFunc(out.BeforeUndo, there)
+	}
+	out.Steps = append(out.Steps, add.Steps...)
+	out.BeforeApply = append(out.BeforeApply, add.BeforeApply...)
+	out.BeforeUndo = append(out.BeforeUndo, add.BeforeUndo...)
+	return out
 }
 
 // crossed asks for what has not come across the bridge of a table, and would be gone.
@@ -493,7 +587,7 @@ func (p *planner) twin(table, column string) (engine.Source, bool) {
 				now.Name = s.Old.Name
 				back, _ := p.Engine.Convert(&now, s.Old)
 				return engine.Source{SQL: p.Engine.Stages().Guarded(back, p.Engine.Quote(s.Old.Name), s.Old.SQLType)}, true
-			case !s.Hidden && column == s.Old.Name:
+			case !s.Hidden && (column == s.Old.Name || column == schema.Cut(schema.PrevPrefix+s.Old.Name)):
 				return engine.Source{SQL: p.Engine.Stages().Guarded(s.Back, p.Engine.Quote(s.Column.Name), s.Old.SQLType)}, true
 			}
 		}

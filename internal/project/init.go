@@ -14,8 +14,9 @@ import (
 )
 
 // Init makes a folder a project with one database, and returns the files it
-// wrote or added to, relative to dir.
-func Init(dir, rawURL string) ([]string, error) {
+// wrote or added to, relative to dir. A database with tables of its own is not throwaway,
+// wherever it is.
+func Init(dir, rawURL string, tables bool) ([]string, error) {
 	if _, err := engine.ForURL(rawURL); err != nil {
 		return nil, err
 	}
@@ -37,7 +38,7 @@ func Init(dir, rawURL string) ([]string, error) {
 		shown = "${DEV_URL}"
 	}
 	throwaway := ""
-	if Local(rawURL) {
+	if Local(rawURL) && !tables {
 		throwaway = "throwaway = true                 # may be emptied and made anew\n"
 	}
 	settings := fmt.Sprintf(`# Settings of the project, and its databases by name.

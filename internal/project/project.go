@@ -249,12 +249,15 @@ func (p *Project) Getenv(name string) (string, bool) {
 }
 
 // absolute makes a relative path of an sqlite URL one from the project's folder.
-func (p *Project) absolute(u string) string {
+func (p *Project) absolute(u string) string { return Absolute(p.Dir, u) }
+
+// Absolute makes a relative path of an sqlite URL one from a folder.
+func Absolute(dir, u string) string {
 	path, ok := strings.CutPrefix(u, "sqlite:")
 	if !ok || path == "" || path == ":memory:" || filepath.IsAbs(path) || strings.HasPrefix(path, "//") {
 		return u
 	}
-	return "sqlite:" + filepath.Join(p.Dir, path)
+	return "sqlite:" + filepath.Join(dir, path)
 }
 
 // Shown is a URL as it may be shown: without a password.

@@ -123,20 +123,20 @@ func TestShown(t *testing.T) {
 // committed.
 func TestInit(t *testing.T) {
 	dir := with(t, map[string]string{".gitignore": "*.log"})
-	done, err := Init(dir, "sqlite:herbarium.db")
+	done, err := Init(dir, "sqlite:herbarium.db", false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"erbario.toml", ".env.example", ".gitignore"}, done)
 	text, _ := os.ReadFile(filepath.Join(dir, ".gitignore"))
 	assert.Equal(t, "*.log\n.env\nherbarium.db\nherbarium.db-*\n", string(text))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "erbario.toml"), []byte("language = 1 # mine\n"), 0o644))
-	done, err = Init(dir, "sqlite:herbarium.db")
+	done, err = Init(dir, "sqlite:herbarium.db", false)
 	require.NoError(t, err)
 	assert.Empty(t, done)
 	text, _ = os.ReadFile(filepath.Join(dir, "erbario.toml"))
 	assert.Equal(t, "language = 1 # mine\n", string(text))
 	_, err = Find(dir)
 	require.NoError(t, err)
-	_, err = Init(t.TempDir(), "nothing://x")
+	_, err = Init(t.TempDir(), "nothing://x", false)
 	assert.Error(t, err)
 }
 

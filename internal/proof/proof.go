@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -75,9 +76,17 @@ func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.
 type Outcome struct {
 	Rows    int64
 	Without []string // tables for which no row could be made, with the reason
+	Empty   []string // tables that the migration takes only without rows
+	Idle    []int    // steps by hand that are to change rows, and changed none of the proof's
+	Unsure  string   // the step of which nobody can tell what it touches, where tables have no rows
 	Lost    []string // what the migration destroys and does not keep
 	Differ  []string // what was not as it should be; empty: proved
 	After   *schema.Schema
+}
+
+// Proved tells whether the trial showed that the migration does what it says, and undoes it.
+func (o *Outcome) Proved() bool {
+	return len(o.Differ) == 0 && (o.Unsure == "" || len(o.Without) == 0)
 }
 
 // Sentence is the outcome as the head of a file says it.
@@ -85,8 +94,11 @@ func (o *Outcome) Sentence() string {
 	if len(o.Differ) > 0 {
 		return "not proved: " + o.Differ[0]
 	}
+	if o.Unsure != "" && len(o.Without) > 0 {
+		return "not proved: nobody can tell what " + o.Unsure + " touches, and there are no rows in " + strings.Join(o.Without, ", ")
+	}
 	rows := " with " + words.Rows(o.Rows)
-	if o.Rows == 0 && len(o.Without) == 0 {
+	if o.Rows == 0 && len(o.Without)+len(o.Empty) == 0 {
 		rows = "; it touches no table that was there before"
 	}
 	if len(o.Without) > 0 {
@@ -97,7 +109,13 @@ func (o *Outcome) Sentence() string {
 			rows += ", " + without
 		}
 	}
+	if len(o.Empty) > 0 {
+		rows += ", and none in " + strings.Join(o.Empty, ", ") + ", where there may be none"
+	}
 	s := "proved forward, back and forward again" + rows
+	for _, n := range o.Idle {
+		s += fmt.Sprintf("; step %d changed none of them", n)
+	}
 	if len(o.Lost) > 0 {
 		s += "; what " + strings.Join(o.Lost, ", ") + " held does not come back"
 	}
@@ -112,58 +130,116 @@ type Input struct {
 	Ignore    []diff.Change  // differences from Wanted that are to stay
 	More      bool           // steps by hand may make what Wanted has not
 	Migration *migration.Migration
+	Drafted   bool // each step was drafted just now
 	// Live gives rows to try, as literals by table; nil: none may be taken.
 	Live func(table string, limit int) (engine.Rows, error)
 }
 
 // Prove runs the round trip. The error is for what kept it from being tried;
 // what the trial showed is in the outcome. Rows that stand against a
-// requirement in the middle of the migration cannot be told beforehand; then it
-// is run once more without rows, and the outcome says so.
+// requirement in the middle of the migration cannot be told beforehand: they are left out
+// then, or their table, and it is run once more.
 func Prove(ctx context.Context, in Input) (*Outcome, error) {
-	out, why, err := prove(ctx, in, true)
-	if err != nil || why == "" {
-		return out, err
+	left := &leftOut{rows: map[string][]string{}, tables: map[string]string{}}
+	for {
+		out, way, err := prove(ctx, in, left)
+		if err != nil || way == nil || left.all != "" {
+			return out, err
+		}
+		left.add(in, way)
 	}
-	out, _, err = prove(ctx, in, false)
-	if out != nil {
-		out.Without = []string{"any table (" + why + ")"}
-	}
-	return out, err
 }
 
-func prove(ctx context.Context, in Input, rows bool) (*Outcome, string, error) {
+// leftOut are rows that stand against a requirement in the middle of a migration.
+type leftOut struct {
+	rows   map[string][]string // conditions, by table
+	tables map[string]string   // whole tables, with the reason
+	all    string              // every table, with the reason
+	tries  int
+}
+
+// add leaves out the rows that stood in the way; where they cannot be told, their table,
+// and at last all.
+func (l *leftOut) add(in Input, way *runner.InTheWay) {
+	l.tries++
+	reason := "a requirement: " + way.Sentence
+	before := map[string]string{} // the names that tables have at the start
+	for _, sql := range in.Migration.SQL(false) {
+		list := in.Engine.Tokens(sql)
+		for i := 2; i+2 < len(list); i++ {
+			if list[i].Word() == "RENAME" && list[i+1].Word() == "TO" && list[i+2].Named {
+				before[strings.ToLower(list[i+2].Name)] = list[i-1].Name
+			}
+		}
+		if len(list) == 5 && list[0].Word() == "RENAME" && list[3].Word() == "TO" {
+			before[strings.ToLower(list[4].Name)] = list[2].Name
+		}
+	}
+	for _, name := range sqltext.Touches(in.Engine.Tokens(way.Query), nil).Tables {
+		t := in.Start.Table(name)
+		if old, ok := before[strings.ToLower(name)]; t == nil && ok {
+			t = in.Start.Table(old)
+		}
+		if t == nil || l.tables[t.Name] != "" {
+			continue
+		}
+		key := t.Key()
+		for _, row := range way.Sample.Values {
+			var where []string
+			for _, k := range key {
+				if i := slices.Index(way.Sample.Columns, k); i >= 0 {
+					where = append(where, in.Engine.Quote(k)+" = "+row[i])
+				}
+			}
+			if len(where) > 0 && len(where) == len(key) && l.tries <= 2*rowsPerTable {
+				l.rows[t.Name] = append(l.rows[t.Name], strings.Join(where, " AND "))
+			} else {
+				l.tables[t.Name] = reason
+			}
+		}
+		return
+	}
+	l.all = reason
+}
+
+func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTheWay, error) {
 	db, err := Scratch(ctx, in.Engine, in.Start)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
 	defer db.Close()
-	in.Migration = in.Migration.Bound(in.Engine, nil, nil)
+	file := in.Migration
+	in.Migration = file.Bound(in.Engine, nil, nil)
 	if len(in.Migration.Found) > 0 { // it starts from where that is there
 		if err := db.Begin(ctx, 0); err != nil {
-			return nil, "", err
+			return nil, nil, err
 		}
 		err := runner.MakeFound(ctx, db, in.Migration)
 		if err == nil {
 			err = db.Commit(ctx)
 		}
 		if err != nil {
-			return &Outcome{Differ: []string{"it cannot be applied: " + err.Error()}}, "", nil
+			return &Outcome{Differ: []string{"it cannot be applied: " + err.Error()}}, nil, nil
 		}
 		if in.Start, err = db.Inspect(ctx); err != nil {
-			return nil, "", err
+			return nil, nil, err
 		}
 	}
-	p := &prover{Input: in, db: db, out: &Outcome{}, rows: rows}
+	p := &prover{Input: in, out: &Outcome{}, left: left, hand: newByHand(in, file)}
+	p.db = p.hand.watch(db)
+	if left.all != "" {
+		p.out.Without = []string{"any table (" + left.all + ")"}
+	}
 	for _, s := range in.Migration.Steps {
 		if !s.Kept {
 			p.out.Lost = append(p.out.Lost, s.Loses...)
 		}
 	}
 	if err := p.run(ctx); err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
-	return p.out, p.why, nil
+	p.out.Idle = p.hand.idle()
+	return p.out, p.way, nil
 }
 
 // Gently has the engine find out how gently it can make the changes of a migration, and
@@ -194,7 +270,7 @@ func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
 	if err := runner.MakeFound(ctx, db, m); err != nil {
 		return false, nil
 	}
-	p := &prover{Input: in, db: db, out: &Outcome{}}
+	p := &prover{Input: in, db: db, out: &Outcome{}, left: &leftOut{}, hand: newByHand(in, m)}
 	if rows {
 		if err := p.fill(ctx); err != nil {
 			return false, err
@@ -226,8 +302,11 @@ type prover struct {
 	Input
 	db   engine.Database
 	out  *Outcome
-	rows bool   // with rows
-	why  string // the requirement that rows stood against in the middle
+	left *leftOut
+	hand *byHand
+	// unasked lets rows in that stand against a requirement, until others have come.
+	unasked bool
+	way     *runner.InTheWay // what rows stood against in the middle
 }
 
 func (p *prover) differ(format string, args ...any) {
@@ -235,7 +314,7 @@ func (p *prover) differ(format string, args ...any) {
 }
 
 func (p *prover) run(ctx context.Context) error {
-	if p.rows {
+	if p.left.all == "" {
 		if err := p.fill(ctx); err != nil {
 			return err
 		}
@@ -246,8 +325,8 @@ func (p *prover) run(ctx context.Context) error {
 	}
 	if err := Run(ctx, p.db, p.Engine, p.Migration, false); err != nil {
 		var way *runner.InTheWay
-		if errors.As(err, &way) && p.rows {
-			p.why = "a requirement: " + way.Sentence
+		if errors.As(err, &way) && p.left.all == "" {
+			p.way = way
 		}
 		p.differ("it cannot be applied: %v", err)
 		return nil
@@ -388,7 +467,7 @@ const (
 // fill puts rows into every table that the migration touches, parents first. A
 // row must be taken by the engine and stand against no requirement.
 func (p *prover) fill(ctx context.Context) error {
-	touched := p.Migration.Touches(p.Engine)
+	touched := p.touched()
 	random := rand.New(rand.NewPCG(1, 2))
 	need := map[string]bool{}
 	var want func(name string)
@@ -413,8 +492,14 @@ func (p *prover) fill(ctx context.Context) error {
 	if err := p.db.Begin(ctx, 0); err != nil {
 		return err
 	}
+	var without []string
+	reasons := map[string]string{}
 	for _, t := range schema.ParentsFirst(p.Start) {
 		if !need[t.Name] {
+			continue
+		}
+		if p.empty(t) {
+			p.out.Empty = append(p.out.Empty, t.Name)
 			continue
 		}
 		n, reason, err := p.fillTable(ctx, t, random)
@@ -433,7 +518,56 @@ func (p *prover) fill(ctx context.Context) error {
 			}
 		}
 		if n == 0 && touched[strings.ToLower(t.Name)] {
-			p.out.Without = append(p.out.Without, t.Name+" ("+reason+")")
+			without = append(without, t.Name)
+			reasons[t.Name] = reason
+		}
+	}
+	asks := func(name string) bool { // for rows that refer to it
+		return strings.HasPrefix(reasons[name], "a requirement") && p.left.tables[name] == ""
+	}
+	slices.SortStableFunc(without, func(a, b string) int { // those first: others may have come with them
+		switch {
+		case asks(a) == asks(b):
+			return 0
+		case asks(a):
+			return -1
+		}
+		return 1
+	})
+	for _, name := range without {
+		t := p.Start.Table(name)
+		n, err := p.db.Count(ctx, "SELECT 1 FROM "+p.Engine.Quote(name))
+		rows := int(n)
+		if err == nil && n == 0 && asks(name) {
+			rows, err = p.fillWithChildren(ctx, t, need, random)
+			p.out.Rows += int64(rows)
+		} else if err == nil && n == 0 {
+			rows, reasons[name], err = p.fillTable(ctx, t, random)
+			p.out.Rows += int64(rows)
+		}
+		if err != nil {
+			return err
+		}
+		if rows == 0 {
+			p.out.Without = append(p.out.Without, name+" ("+reasons[name]+")")
+		}
+	}
+	for table, list := range p.left.rows {
+		for _, where := range list {
+			if err := p.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
+				return err
+			}
+			if err := p.db.Exec(ctx, "DELETE FROM "+p.Engine.Quote(table)+" WHERE "+where); err != nil {
+				p.left.tables[table] = "its rows stand against a requirement in the middle"
+				if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
+					return err
+				}
+			} else {
+				p.out.Rows--
+			}
+			if err := p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row"); err != nil {
+				return err
+			}
 		}
 	}
 	if err := p.db.Commit(ctx); err != nil {
@@ -442,7 +576,83 @@ func (p *prover) fill(ctx context.Context) error {
 	return p.db.HoldReferences(ctx, false)
 }
 
+// empty tells whether the migration takes a table only without rows: a requirement asks for
+// any row of it.
+func (p *prover) empty(t *schema.Table) bool {
+	return slices.ContainsFunc(p.Migration.BeforeApply, func(r engine.Requirement) bool {
+		list := p.Engine.Tokens(r.Query)
+		n := len(list)
+		return n > 2 && list[n-2].Word() == "WHERE" && list[n-1].Word() == "TRUE" &&
+			slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(name string) bool { return strings.EqualFold(name, t.Name) })
+	})
+}
+
+// fillWithChildren makes rows of a table together with rows that refer to them, where a
+// requirement asks for both.
+func (p *prover) fillWithChildren(ctx context.Context, t *schema.Table, need map[string]bool, random *rand.Rand) (int, error) {
+	var children []*schema.Table
+	for _, o := range p.Start.Tables {
+		if need[o.Name] && o != t && slices.ContainsFunc(o.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
+			children = append(children, o)
+		}
+	}
+	if len(children) == 0 {
+		return 0, nil
+	}
+	done := 0
+	for range 2 * rowsPerTable {
+		if done == rowsPerTable {
+			break
+		}
+		if err := p.db.Exec(ctx, "SAVEPOINT erbario_rows"); err != nil {
+			return 0, err
+		}
+		p.unasked = true
+		n, _, err := p.fillRows(ctx, t, random, 1)
+		rows := n
+		for _, c := range children {
+			if err != nil || n == 0 {
+				break
+			}
+			var m int
+			m, _, err = p.fillRows(ctx, c, random, 2)
+			rows += m
+		}
+		p.unasked = false
+		if err != nil {
+			return 0, err
+		}
+		why := "no row"
+		if n > 0 {
+			if why, err = p.stands(ctx); err != nil {
+				return 0, err
+			}
+		}
+		end := "RELEASE SAVEPOINT erbario_rows"
+		if why != "" {
+			if err := p.db.Exec(ctx, "ROLLBACK TO erbario_rows"); err != nil {
+				return 0, err
+			}
+		} else {
+			done += rows
+		}
+		if err := p.db.Exec(ctx, end); err != nil {
+			return 0, err
+		}
+	}
+	return done, nil
+}
+
+// fillTable puts rows into a table, as many as a proof has of each.
 func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Rand) (int, string, error) {
+	if why := p.left.tables[t.Name]; why != "" {
+		return 0, why, nil
+	}
+	return p.fillRows(ctx, t, random, rowsPerTable)
+}
+
+// fillRows puts a number of rows into a table, and those at hand.
+func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Rand, count int) (int, string, error) {
 	var columns []*schema.Column
 	for _, c := range t.Columns {
 		if c.Generated == nil && !c.Identity {
@@ -462,7 +672,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 		}
 		if err := p.db.Exec(ctx, sql); err != nil {
 			reason = err.Error()
-		} else if why, err := p.stands(ctx); err != nil {
+		} else if why, err := p.standsRow(ctx); err != nil {
 			return err
 		} else if why != "" {
 			required = why
@@ -475,7 +685,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 		}
 		return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
 	}
-	if p.Live != nil {
+	if p.Live != nil && count == rowsPerTable {
 		rows, err := p.Live(t.Name, 3)
 		if err != nil {
 			return 0, "", err
@@ -490,6 +700,7 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 			}
 		}
 	}
+	hints := p.hand.hints(t.Name)
 	choices := make([][]string, len(columns))
 	names := make([]string, len(columns))
 	for i, c := range columns {
@@ -500,14 +711,20 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 	if err != nil {
 		return 0, "", err
 	}
-	goal := done + rowsPerTable
+	goal := done + count
+	offset := 0
+	if count < rowsPerTable { // others than the rows before
+		offset = random.IntN(1000)
+	}
 	itself := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
-	for n := 0; n < rowsPerTable*triesPerRow && done < goal; n++ {
+	for n := offset; n < offset+rowsPerTable*triesPerRow && done < goal; n++ {
 		values := make([]string, len(columns))
 		for i := range columns {
 			// By turns, so that every kind of value has its row; then at random,
 			// where checks let only some of them stand together.
-			if n < 2*rowsPerTable {
+			if list := hints[strings.ToLower(columns[i].Name)]; len(list) > 0 && (n%3 != 2) {
+				values[i] = list[n%len(list)]
+			} else if n < 2*rowsPerTable {
 				values[i] = choices[i][(n+i)%len(choices[i])]
 			} else {
 				values[i] = choices[i][random.IntN(len(choices[i]))]
@@ -572,6 +789,14 @@ func (p *prover) parents(ctx context.Context, t *schema.Table) (map[*schema.Fore
 		out[k] = rows.Values
 	}
 	return out, nil
+}
+
+// standsRow asks the requirements of the rows so far, unless that comes later.
+func (p *prover) standsRow(ctx context.Context) (string, error) {
+	if p.unasked {
+		return "", nil
+	}
+	return p.stands(ctx)
 }
 
 // stands asks the migration's requirements of the rows so far; it returns the

@@ -34,6 +34,7 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 func isThere(t *schema.Table, f migration.Found) bool {
 	if f.Beside != "" {
 		return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
+			slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
 			slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
 	}
 	return f.Column == "" || t.Column(f.Column) != nil

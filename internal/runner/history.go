@@ -59,6 +59,7 @@ type Standing struct {
 	Missing []string // applied, and older than files that are there, and the file is gone
 	Newer   []string // applied, and newer than every file: an older checkout
 	Direct  []string // applied without a file
+	Gaps    []*migration.Gap
 	// Forks are pairs of which the second was proved without the first; it is the
 	// one to be drafted again.
 	Forks [][2]*migration.Migration
@@ -79,6 +80,8 @@ func (s *Standing) Problem() error {
 		return fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was (the database has its text), undo it first, or write the change as a new migration", s.Edited[0])
 	case len(s.Missing) > 0:
 		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
+	case len(s.Gaps) > 0:
+		return s.Gaps[0]
 	case len(s.Forks) > 0:
 		f := s.Forks[0]
 		return fmt.Errorf("%s was proved without %s, and both touch the same table: erbario redraft %s lays them in one line", f[1].ID, f[0].ID, f[1].ID)
@@ -115,6 +118,8 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 			s.Waiting = append(s.Waiting, m)
 		}
 	}
+	// What was applied is reported as missing, or as applied directly.
+	s.Gaps = migration.Gaps(files, func(id string) bool { return done[id] })
 	// Only forks in which something waits stand in the way.
 	for _, f := range migration.Forks(files, e) {
 		if done[f[0].ID] && !done[f[1].ID] {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
 )
@@ -153,6 +154,8 @@ type separate struct {
 	said  []string
 	note  bool // in the journal
 	noted bool // it is, that the first step begins
+	// fills put values aside before the undo of a step, for the undo of others.
+	fills map[int][]string
 }
 
 // separately brings one migration forward step by step and records it. done tells that
@@ -328,6 +331,11 @@ func (s *separate) inTurn(f func() error) error { return inTurn(s.ctx, s.db, s.o
 
 // end records what is applied, in a transaction of its own.
 func (s *separate) end(began time.Time) (back []Restored, err error) {
+	if s.note {
+		if err := reserveNumbers(s.ctx, s.db, s.m); err != nil {
+			return nil, err
+		}
+	}
 	err = s.inTurn(func() error {
 		kept, err := s.kept()
 		if err != nil {
@@ -358,6 +366,9 @@ func (s *separate) end(began time.Time) (back []Restored, err error) {
 		}
 		if s.note {
 			if !s.half.Recorded {
+				if err := followRenames(s.ctx, s.db, s.e, s.m, false); err != nil {
+					return err
+				}
 				if err := record(s.ctx, s.db, s.m, s.said, time.Since(began)); err != nil {
 					return err
 				}
@@ -418,6 +429,11 @@ func (s *separate) group(list []int, apply bool) error {
 		return s.outside(list[0], apply)
 	case engine.InBatches:
 		return s.batches(list[0], apply)
+	}
+	if !apply {
+		if err := s.keepEarly(list); err != nil {
+			return err
+		}
 	}
 	err := s.inTurn(func() error {
 		for _, n := range list {
@@ -500,8 +516,15 @@ func (s *separate) one(n int, apply bool) error {
 		}
 	}
 	if !apply {
-		if err := keepAside(s.ctx, s.db, s.e, &alone); err != nil {
-			return fail("", err)
+		for _, sql := range s.fills[n] {
+			if err := s.db.Step(s.ctx, sql); err != nil {
+				return fail(sql, err)
+			}
+		}
+		if !s.keptEarly(n) {
+			if err := keepAside(s.ctx, s.db, s.e, &alone); err != nil {
+				return fail("", err)
+			}
 		}
 		if err := keepRows(s.ctx, s.db, s.e, s.bound, step); err != nil {
 			return fail("", err)
@@ -618,7 +641,7 @@ func (s *separate) run(n int, apply bool, start int) (err error) {
 	if start == len(list) {
 		return nil
 	}
-	if !apply && start == 0 && len(step.UndoLoses) > 0 {
+	if !apply && start == 0 && len(step.UndoLoses) > 0 && !s.keptEarly(n) {
 		ended, err := s.keepUnderLock(step, list)
 		defer func() { err = errors.Join(err, ended()) }()
 		if err != nil {
@@ -647,10 +670,83 @@ func (s *separate) run(n int, apply bool, start int) (err error) {
 	return nil
 }
 
+// before gives the step before whose undo the values are kept that the undo of step n
+// destroys: what is kept is what was there before any step of the undo changed rows of the
+// table. 0: none does before step n itself. Steps count from 1.
+func (s *separate) before(n int) int {
+	var tables []string
+	for _, name := range s.bound.Steps[n-1].UndoLoses {
+		tables = append(tables, strings.ToLower(name))
+		if i := strings.LastIndexByte(name, '.'); i > 0 {
+			tables = append(tables, strings.ToLower(name[:i]))
+		}
+	}
+	if len(tables) == 0 {
+		return 0
+	}
+	for m := len(s.bound.Steps); m > n; m-- {
+		step := &s.bound.Steps[m-1]
+		if step.Kind != engine.InTransaction && step.Kind != engine.OwnTransaction || len(step.Rows) > 0 { // reference rows are kept by themselves
+			continue
+		}
+		for _, st := range step.Undo {
+			list := s.e.Tokens(st.SQL)
+			if len(list) == 0 || !slices.Contains([]string{"UPDATE", "INSERT", "DELETE", "REPLACE", "MERGE", "TRUNCATE", "WITH", "DO", "CALL"}, list[0].Word()) {
+				continue
+			}
+			t := sqltext.Touches(list, nil)
+			if t.Unsure != "" || slices.ContainsFunc(t.Tables, func(name string) bool { return slices.Contains(tables, strings.ToLower(name)) }) {
+				return m
+			}
+		}
+	}
+	return 0
+}
+
+// keptEarly tells whether the undo of a step finds what it destroys kept already.
+func (s *separate) keptEarly(n int) bool { return s.before(n) > 0 }
+
+// keepEarly makes the tables into which the undo of some steps is to put values first, for
+// the sake of others that destroy them. It is done before any transaction, which a new
+// table ends on some servers; the values are put aside in the transaction of the undo.
+func (s *separate) keepEarly(list []int) error {
+	s.fills = map[int][]string{}
+	for n := range s.bound.Steps {
+		m := s.before(n + 1)
+		if m == 0 || !slices.Contains(list, m) {
+			continue
+		}
+		alone := *s.bound
+		alone.Steps = []migration.Step{s.bound.Steps[n]}
+		live, err := s.db.Inspect(s.ctx)
+		if err != nil {
+			return err
+		}
+		keep, err := asides(live, rowsOf(s.ctx, s.db, s.e), s.e, &alone)
+		if err != nil {
+			return err
+		}
+		for _, a := range keep {
+			for _, sql := range a.makes {
+				if err := s.db.Exec(s.ctx, sql); err != nil {
+					return err
+				}
+			}
+			s.fills[m] = append(append(s.fills[m], "DELETE FROM "+s.e.Quote(a.kept)), a.fills...)
+		}
+	}
+	return nil
+}
+
 // keepUnderLock keeps what the undo of a step outside of any transaction destroys, and
 // lets nobody else at it until that is done.
 func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended func() error, err error) {
 	ended = func() error { return nil }
+	if s.note {
+		if err := s.noteNumbers(step); err != nil {
+			return ended, err
+		}
+	}
 	some := false // rows, of which something could be lost
 	for _, name := range step.UndoLoses {
 		table := name
@@ -695,6 +791,20 @@ func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended fun
 		}
 	}
 	return ended, nil
+}
+
+// noteNumbers notes the next numbers of the tables that the undo of a step drops.
+func (s *separate) noteNumbers(step *migration.Step) error {
+	if !slices.ContainsFunc(step.UndoLoses, func(name string) bool { return !strings.Contains(name, ".") }) {
+		return nil
+	}
+	live, err := s.db.Inspect(s.ctx)
+	if err != nil {
+		return err
+	}
+	alone := *s.m
+	alone.Steps = []migration.Step{*step}
+	return noteNumbers(s.ctx, s.db, live, &alone)
 }
 
 // notKept takes away what was kept for the undo of a step that was not begun: its values
@@ -798,6 +908,9 @@ func (s *separate) gone() (back []Restored, err error) {
 			return err
 		}
 		if s.note {
+			if err := followRenames(s.ctx, s.db, s.e, s.m, true); err != nil {
+				return err
+			}
 			if err := s.db.Exec(s.ctx, "DELETE FROM erbario_history WHERE id = ?", s.m.ID); err != nil {
 				return err
 			}

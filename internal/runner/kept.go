@@ -5,6 +5,7 @@ package runner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,17 +19,15 @@ import (
 // in its table under another name.
 type Kept struct {
 	Name      string
-	In        string // the table of a column that stays in it
-	Type      string // of that column, with its collation
-	What      string // such as specimens.label, or the table itself
-	Migration string // its id; empty: neither its file nor its row of history is there
-	Applied   bool   // it is applied, so that its undo puts this back
-	Since     time.Time
+	In        string    // the table of a column that stays in it
+	Type      string    // of that column, with its collation
+	What      string    // such as specimens.label, or the table itself
+	Migration string    // its id; empty: neither its file nor its row of history is there
+	Applied   bool      // it is applied, so that its undo puts this back
+	Since     time.Time // zero: nobody noted it
 	Rows      int64
 	Bytes     int64
 }
-
-const stampForm = "20060102t150405"
 
 // KeptTables lists what is kept, the oldest first. ids are those of the files.
 func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []string) ([]Kept, error) {
@@ -44,11 +43,14 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 	if err != nil {
 		return nil, err
 	}
+	since, err := keptSince(ctx, db)
+	if err != nil {
+		return nil, err
+	}
 	var out []Kept
 	from := func(name string) (k Kept, rest string) {
 		k = Kept{Name: name}
-		of, rest, _ := strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
-		k.Since, _ = time.Parse(stampForm, of[:min(len(of), len(stampForm))])
+		_, rest, _ = strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
 		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(name), schema.Kept(id)) }
 		for _, a := range applied {
 			if is(a.ID) {
@@ -57,6 +59,9 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 					k.Since = at
 				}
 			}
+		}
+		if at, ok := since[name]; ok {
+			k.Since = at
 		}
 		if i := slices.IndexFunc(ids, is); i >= 0 && k.Migration == "" {
 			k.Migration = ids[i]
@@ -84,7 +89,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 			continue
 		}
 		k, rest := from(name)
-		k.What = keptWhat(rest, t)
+		k.What = keptWhat(rest, t, s)
 		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(name)); err != nil {
 			return nil, err
 		}
@@ -100,11 +105,14 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 }
 
 // keptWhat says in words what a kept table holds.
-func keptWhat(rest string, t *schema.Table) string {
+func keptWhat(rest string, t *schema.Table, live *schema.Schema) string {
 	why := ""
 	for _, w := range []struct{ prefix, why string }{{"undo_", ", taken away by an undo"}, {"left_", ", for which there is no column now"}} {
 		if r, ok := strings.CutPrefix(rest, w.prefix); ok {
 			rest, why = unsealed(r), w.why
+			if of := live.Table(rest); w.prefix == "left_" && of != nil && !unplaced(of, t) {
+				why = ", whose rows are gone"
+			}
 		}
 	}
 	if r, ok := strings.CutPrefix(rest, "rows_"); ok && why != "" {
@@ -144,6 +152,10 @@ func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []K
 	if err := Whole(ctx, db, e); err != nil { // its way back may want it
 		return err
 	}
+	noted, err := there(ctx, db, sinceName)
+	if err != nil {
+		return err
+	}
 	if err := db.Begin(ctx, wait); err != nil {
 		return err
 	}
@@ -160,6 +172,11 @@ func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []K
 		if err := db.Exec(ctx, sql); err != nil {
 			db.Rollback()
 			return fmt.Errorf("%s cannot be dropped: %w", k.Name, err)
+		}
+		if noted {
+			if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", k.Name); err != nil {
+				return errors.Join(err, db.Rollback())
+			}
 		}
 	}
 	return db.Commit(ctx)

@@ -13,7 +13,6 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/rows"
 	"erbario/internal/schema"
-	"erbario/internal/words"
 )
 
 // inserted are the reference rows that a step inserts.
@@ -39,18 +38,25 @@ func there(ctx context.Context, db engine.Database, name string) (bool, error) {
 // removal is the taking out of the rows that a step inserted, but those that were
 // there before it.
 func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table) (engine.Step, error) {
+	ok, err := there(ctx, db, rowsBefore(m, t.Name))
+	if err != nil {
+		return engine.Step{}, err
+	}
+	return removalOf(e, m, r, t, ok), nil
+}
+
+// removalOf is the removal where the values that rows had before the step are kept, or are
+// not.
+func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table, before bool) engine.Step {
 	var keys []string
 	for _, k := range r.Keys {
 		keys = append(keys, e.Text(k))
 	}
 	where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
-	before := rowsBefore(m, t.Name)
-	if ok, err := there(ctx, db, before); err != nil {
-		return engine.Step{}, err
-	} else if ok {
-		where += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", e.Quote(r.By), e.Quote(r.By), e.Quote(before))
+	if before {
+		where += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", e.Quote(r.By), e.Quote(r.By), e.Quote(rowsBefore(m, t.Name)))
 	}
-	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name}), nil
+	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name})
 }
 
 // live leaves out rows that are marked as deleted: they are no reference rows.
@@ -89,23 +95,35 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 // unreferred stops where rows that are to go would take others along, or loosen
 // them: those are people's.
 func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) error {
-	var keys []string
-	for _, k := range r.Keys {
-		keys = append(keys, e.Text(k))
-	}
-	for _, p := range schema.Pointers(all, t) {
-		if p.Key.OnDelete == schema.Restrict || p.Key.OnDelete == schema.NoAction {
-			continue // the server refuses
-		}
-		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE t.%s IN (%s)", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), e.Quote(r.By), strings.Join(keys, ", ")))
+	for _, q := range referred(e, all, r, t) {
+		n, err := db.Count(ctx, q.Query)
 		if err != nil {
 			return err
 		}
 		if n > 0 {
-			return fmt.Errorf("%s of %s refer to reference rows of %s that would go: nothing was changed", words.Rows(n), p.Table.Name, t.Name)
+			return fmt.Errorf("%s: nothing was changed", Sentence(q.Sentence, n))
 		}
 	}
 	return nil
+}
+
+// referred asks for rows that would go, or be loosened, with the rows to which they refer.
+func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) []engine.Requirement {
+	var keys []string
+	for _, k := range r.Keys {
+		keys = append(keys, e.Text(k))
+	}
+	var out []engine.Requirement
+	for _, p := range schema.Pointers(all, t) {
+		if p.Key.OnDelete == schema.Restrict || p.Key.OnDelete == schema.NoAction {
+			continue // the server refuses
+		}
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", p.Table.Name, t.Name),
+			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE t.%s IN (%s)", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), e.Quote(r.By), strings.Join(keys, ", ")),
+		})
+	}
+	return out
 }
 
 // restoreRows puts the rows that an earlier undo of a step kept in the place of
@@ -309,13 +327,25 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 }
 
 func eachInserted(ctx context.Context, db engine.Database, step *migration.Step, f func(engine.StepRows, *schema.Schema, *schema.Table) error) error {
-	list := inserted(step)
-	if len(list) == 0 {
+	if len(inserted(step)) == 0 {
 		return nil
 	}
 	s, err := db.Inspect(ctx)
 	if err != nil {
 		return err
+	}
+	if r, t := insertedIn(s, step); t != nil {
+		return f(r, s, t)
+	}
+	return nil
+}
+
+// insertedIn are the rows that a step inserts, and their table in a schema; nil: it is not
+// there as the step made it.
+func insertedIn(s *schema.Schema, step *migration.Step) (engine.StepRows, *schema.Table) {
+	list := inserted(step)
+	if len(list) == 0 {
+		return engine.StepRows{}, nil
 	}
 	whole := list[0] // a long list of keys stands on several lines
 	whole.Keys = nil
@@ -324,15 +354,39 @@ func eachInserted(ctx context.Context, db engine.Database, step *migration.Step,
 	}
 	t := s.Table(whole.Table)
 	if t == nil || t.Column(whole.By) == nil {
-		return nil
+		return whole, nil
 	}
-	return f(whole, s, t)
+	return whole, t
 }
 
 func run(ctx context.Context, db engine.Database, list []string) error {
 	for _, sql := range list {
 		if err := db.Step(ctx, sql); err != nil {
 			return fmt.Errorf("reference rows cannot be kept or put back: %w", err)
+		}
+	}
+	return nil
+}
+
+// followRenames gives the records of seeds the names that tables have after a migration, or
+// after its undo.
+func followRenames(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	var list []migration.Rename
+	for _, sql := range m.SQL(undo) {
+		r, ok := migration.ReadRename(e, sql)
+		if ok && r.Column == "" && (!schema.Own(r.To) || strings.HasPrefix(r.To, schema.OwnPrefix+"case_")) && !strings.HasPrefix(r.Table, schema.KeptPrefix) {
+			list = append(list, r)
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	if has, err := there(ctx, db, "erbario_seed_rows"); err != nil || !has {
+		return err
+	}
+	for _, r := range list {
+		if err := db.Exec(ctx, "UPDATE erbario_seed_rows SET table_name = ? WHERE table_name = ?", r.To, r.Table); err != nil {
+			return err
 		}
 	}
 	return nil

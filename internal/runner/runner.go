@@ -332,6 +332,9 @@ func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err != nil {
 		return nil, err
 	}
+	if err := followRenames(ctx, db, e, m, false); err != nil {
+		return nil, err
+	}
 	return back, record(ctx, db, m, said, time.Since(began))
 }
 
@@ -625,6 +628,9 @@ func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	}
 	back, err := count()
 	if err != nil {
+		return nil, err
+	}
+	if err := followRenames(ctx, db, e, m, true); err != nil {
 		return nil, err
 	}
 	return back, db.Exec(ctx, "DELETE FROM erbario_history WHERE id = ?", m.ID)

@@ -50,9 +50,12 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			b.WriteString(l + "\n")
 		}
 	}
+	since := func(kept string) { // when it was put aside
+		write("DELETE FROM "+sinceName+" WHERE name = "+e.Text(kept)+";", "INSERT INTO "+sinceName+" (name, at) VALUES ("+e.Text(kept)+", "+e.Text(nowText())+");")
+	}
 	before, begin, commit, after := e.ScriptAround()
 	write(before...)
-	var state *schema.Schema // as it is when an undo begins
+	state := &schema.Schema{} // as it is when an undo begins
 	if undo {
 		var err error
 		if state, err = db.Inspect(ctx); err != nil {
@@ -80,6 +83,15 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			word, needs = "undo", m.BeforeUndo
 		}
 		write("", fmt.Sprintf("-- %s %s", word, m.ID))
+		if !undo {
+			list, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
+			if err != nil {
+				return "", nil, err
+			}
+			if len(list) > 0 {
+				write("-- what an earlier undo of it kept does not come back by this script: erbario apply puts it back")
+			}
+		}
 		if !m.Atomic() {
 			write("-- not one transaction: where it stops, what was done before stands")
 		}
@@ -112,6 +124,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 				for _, sql := range a.statements() {
 					write(e.ScriptStatement(sql)...)
 				}
+				since(a.kept)
 			}
 		}
 		order := make([]int, len(m.Steps)) // the steps as they run
@@ -139,6 +152,17 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 				write(e.ScriptRequire(r)...)
 			}
 			write("-- " + migration.Title(st.Title))
+			if r, t := insertedIn(state, &st); undo && t != nil && !wholeTable(m, t.Name) { // with what people wrote into them
+				if e.HoldsReferences() {
+					for _, q := range referred(e, state, r, t) {
+						write(e.ScriptRequire(q)...)
+					}
+				}
+				for _, sql := range removalOf(e, m, r, t, state.Table(rowsBefore(m, t.Name)) != nil).Apply {
+					write(e.ScriptStatement(sql)...)
+				}
+				since(keptRows(m, t.Name))
+			}
 			for _, s := range list {
 				write(e.ScriptStatement(e.Bind(s.SQL, map[string]string{engine.Batch: "true"}))...)
 			}

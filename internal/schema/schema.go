@@ -144,6 +144,14 @@ type Generated struct {
 	Stored bool
 }
 
+// SameGenerated tells whether two columns are worked out the same way, or are both plain.
+func SameGenerated(a, b *Generated) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Stored == b.Stored && a.SQL.Same(b.SQL)
+}
+
 // PrimaryKey is the primary key of a table.
 type PrimaryKey struct {
 	Name          string

@@ -71,6 +71,7 @@ type Line struct {
 	above    *schema.ForeignKey // of a deeper level of a tree: to the parent of the tree's first
 	written  int                // its place in the seed as written
 	level    int                // of a tree, from 0
+	recorded string             // the name by which it was recorded, where its model has another by now
 	hash     uint64
 	before   int64 // the rows that the lines of its table before it make
 	first    int64 // the number that its first row has in an identity
@@ -135,6 +136,11 @@ func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnos
 	return p, nil
 }
 
+// hash is where the random numbers of a line come from.
+func (p *Plan) hash(name string) uint64 {
+	return fake.Mix(fake.Hash(p.Seed.Name+" "+name) ^ fake.Mix(p.Random))
+}
+
 // expand makes a line of every line of the seed, and of every level of a tree.
 func (p *Plan) expand(lines []*declare.SeedLine, parent *Line, twins map[string]int) {
 	for _, s := range lines {
@@ -153,7 +159,7 @@ func (p *Plan) expand(lines []*declare.SeedLine, parent *Line, twins map[string]
 				l.Name = fmt.Sprintf("%s^%d", name, level)
 				l.above = s.Up
 			}
-			l.hash = fake.Mix(fake.Hash(p.Seed.Name+" "+l.Name) ^ fake.Mix(p.Random))
+			l.hash = p.hash(l.Name)
 			p.Lines = append(p.Lines, l)
 			p.expand(s.Lines, l, twins)
 			above, up = l, s.Tree

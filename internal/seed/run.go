@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -239,6 +240,7 @@ func (r *loader) begin() error {
 		if r.recorded, err = recordedLines(r.ctx, r.db, r.plan.Seed.Name); err != nil {
 			return err
 		}
+		r.follow()
 	}
 	return r.db.Exec(r.ctx, "INSERT INTO erbario_seed_runs (id, seed, random, begun_at) VALUES (?, ?, ?, ?)", r.id, r.plan.Seed.Name, fmt.Sprint(r.plan.Random), r.o.Now.UTC().Format(time.DateTime))
 }
@@ -457,7 +459,55 @@ func (r *loader) tell(t *schema.Table, rows int64) {
 }
 
 // recordName is how a line is called in the record: the same from run to run.
-func (l *Line) recordName() string { return fmt.Sprintf("%s %016x", l.Name, l.hash) }
+func (l *Line) recordName() string {
+	return fmt.Sprintf("%s %016x", cmp.Or(l.recorded, l.Name), l.hash)
+}
+
+// follow finds the lines under the names that they were recorded by, where their models
+// have others now: their rows stay theirs, and have the same values. The record knows their
+// tables, whose names follow a rename.
+func (r *loader) follow() {
+	taken := map[string]bool{}
+	for _, l := range r.plan.Lines {
+		if r.recorded[l.recordName()] != nil {
+			taken[l.recordName()] = true
+		}
+	}
+	names := slices.Sorted(maps.Keys(r.recorded))
+	written := slices.Clone(r.plan.Lines)
+	slices.SortStableFunc(written, func(a, b *Line) int { return a.written - b.written }) // parents first
+	for _, l := range written {
+		if taken[l.recordName()] {
+			continue
+		}
+		above := ""
+		if l.parent != nil {
+			above = cmp.Or(l.parent.recorded, l.parent.Name) + "/"
+		}
+		for _, record := range names {
+			name, _, _ := strings.Cut(record, " ")
+			rest, ok := strings.CutPrefix(name, above)
+			hash := r.plan.hash(name)
+			if ok && l.level == 0 && !strings.Contains(rest, "/") && !taken[record] && r.recorded[record][0].table == l.Table.Name &&
+				suffix(rest) == suffix(l.Name) && record == fmt.Sprintf("%s %016x", name, hash) {
+				l.recorded, l.hash = name, hash
+				taken[record] = true
+				break
+			}
+		}
+	}
+}
+
+// suffix is what tells a line from others of its model: its number, and its level in a tree.
+func suffix(name string) string {
+	if i := strings.LastIndexByte(name, '/'); i >= 0 {
+		name = name[i:]
+	}
+	if i := strings.IndexAny(name, "#^"); i >= 0 {
+		return name[i:]
+	}
+	return ""
+}
 
 // note keeps the keys of rows that were made, to be recorded with them.
 func (r *loader) note(b *Batch, made []int64) {
@@ -688,24 +738,44 @@ func readBack(s string, t schema.Type) any {
 	return s
 }
 
-// findRecorded finds the rows that an earlier run made in the same places, where
-// no value but a number tells a row from others.
+// findRecorded finds the rows that an earlier run made in the same places, by the keys
+// that are recorded.
 func (r *loader) findRecorded(b *Batch, there []bool) error {
 	l := b.Line
 	var ids []any
 	var asked []int
+	key := engine.Finding{Take: l.take()}
+	key.Table, key.Columns = l.Table, l.keyColumns()
+	var byKey []int
 	for _, s := range r.recorded[l.recordName()] {
 		for i := range b.Rows() {
 			n := b.First + int64(i)
 			if there[i] || n < s.first || n >= s.first+s.rows {
 				continue
 			}
-			switch {
+			switch at := n - s.first; {
+			case s.keys != nil && !l.Table.Unkeyed() && at < int64(len(s.keys)) && len(s.keys[at]) == len(key.Columns):
+				key.Cells = append(key.Cells, plainKey(s.keys[at])...)
+				byKey = append(byKey, i)
 			case l.plan.identity != "":
 				ids = append(ids, s.number+n-s.first)
 				asked = append(asked, i)
 			case l.Table.Unkeyed():
 				if err := r.isThere(b, i, nil, nil, nil); err != nil {
+					return err
+				}
+				there[i] = true
+			}
+		}
+	}
+	if len(byKey) > 0 {
+		found, err := r.db.Find(r.ctx, key)
+		if err != nil {
+			return err
+		}
+		for j, values := range found {
+			if i := byKey[j]; values != nil && !there[i] {
+				if err := r.isThere(b, i, key.Take, values, nil); err != nil {
 					return err
 				}
 				there[i] = true

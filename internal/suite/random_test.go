@@ -26,6 +26,60 @@ type field struct {
 
 func (f field) required() bool { return !slices.Contains(f.clauses, "optional") }
 
+// generated tells whether the database works the field out.
+func (f field) generated() bool { return f.source() != "" }
+
+// source is the field from which a generated one is worked out.
+func (f field) source() string {
+	for _, c := range f.clauses {
+		if _, expression, is := strings.Cut(c, " as {"); is && strings.HasPrefix(c, "generated") {
+			name, _, _ := strings.Cut(expression, "}")
+			return name
+		}
+	}
+	return ""
+}
+
+// integral tells whether another field can be worked out from the field.
+func (f field) integral() bool {
+	return !f.generated() && (f.typ == "smallint" || f.typ == "integer" || f.typ == "bigint")
+}
+
+// derived is models in which some fields are worked out from others.
+func derived(t *rapid.T, models []model) []model {
+	for i := range models {
+		models[i].derive(t)
+	}
+	return models
+}
+
+// derive makes, now and then, a field of whole numbers one that is worked out from
+// another, and one whose other is gone a plain one.
+func (m *model) derive(t *rapid.T) {
+	for i, f := range m.fields {
+		if s := f.source(); s != "" {
+			if at := slices.IndexFunc(m.fields, func(o field) bool { return o.name == s }); at < 0 || !m.fields[at].integral() || m.fields[at].required() != f.required() || rapid.IntRange(0, 5).Draw(t, f.name+" plain again") == 0 {
+				m.fields[i].clauses = slices.DeleteFunc(slices.Clone(f.clauses), func(c string) bool { return strings.HasPrefix(c, "generated") })
+			}
+			continue
+		}
+		if !f.integral() || rapid.IntRange(0, 3).Draw(t, f.name+" worked out") > 0 || slices.ContainsFunc(m.fields, func(o field) bool { return o.source() == f.name }) {
+			continue
+		}
+		for _, o := range m.fields {
+			if o.name != f.name && o.integral() {
+				g := field{name: f.name, typ: "bigint"}
+				if !o.required() {
+					g.clauses = append(g.clauses, "optional")
+				}
+				g.clauses = append(g.clauses, "generated "+rapid.SampledFrom([]string{"", "stored "}).Draw(t, "how "+f.name)+"as {"+o.name+"} / 2")
+				m.fields[i] = g
+				break
+			}
+		}
+	}
+}
+
 func (f field) line() string { return f.name + " " + f.typ + " " + strings.Join(f.clauses, " ") }
 
 var modelNames = []string{"Collector", "Taxon", "Specimen", "Sheet", "Loan", "Locality"}
@@ -194,6 +248,10 @@ func evolve(t *rapid.T, from []model) []model {
 			case 1: // another field of the same name
 				n.fields = append(n.fields, drawField(t, f.name, names))
 			case 2: // optional or not
+				if f.generated() {
+					n.fields = append(n.fields, f)
+					continue
+				}
 				g := field{name: f.name, typ: f.typ}
 				for _, c := range f.clauses {
 					if c != "optional" && !strings.Contains(c, "set null") {

@@ -83,6 +83,77 @@ func passOn(client net.Conn, server, word string, before bool, done *atomic.Bool
 	}
 }
 
+// Held is a URL by which the same server is reached, and which holds back the answer to the
+// first COMMIT behind word for a while; 0: it never comes.
+func Held(t testing.TB, rawURL, word string, pause time.Duration) string {
+	t.Helper()
+	u, err := url.Parse(rawURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	server := u.Host
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	var done atomic.Bool
+	pass := func(client net.Conn) {
+		defer client.Close()
+		there, err := net.Dial("tcp", server)
+		if err != nil {
+			return
+		}
+		defer there.Close()
+		var held atomic.Bool
+		go func() {
+			defer client.Close()
+			buf := make([]byte, 1<<15)
+			for {
+				n, err := there.Read(buf)
+				if err != nil {
+					return
+				}
+				if held.Swap(false) {
+					if pause == 0 { // until the client gives up
+						select {}
+					}
+					time.Sleep(pause)
+				}
+				if _, err := client.Write(buf[:n]); err != nil {
+					return
+				}
+			}
+		}()
+		said := false
+		buf := make([]byte, 1<<20)
+		for {
+			n, err := client.Read(buf)
+			if err != nil {
+				return
+			}
+			said = said || bytes.Contains(buf[:n], []byte(word))
+			if said && bytes.Contains(buf[:n], []byte("COMMIT")) && done.CompareAndSwap(false, true) {
+				held.Store(true)
+			}
+			if _, err := there.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+	}
+	go func() {
+		for {
+			client, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go pass(client)
+		}
+	}()
+	u.Host = l.Addr().String()
+	return u.String()
+}
+
 // Interruption is what happens to a statement.
 type Interruption int
 

@@ -20,7 +20,7 @@ type Dialect struct {
 	Source  func(from *schema.Table, c *schema.Column, oldName string, sources map[string]engine.Source) (sql string, fromRow bool) // the value of a column over an old row
 	Convert func(from, to *schema.Column) (engine.Conversion, bool)
 	Typed   func(sql string, c *schema.Column) string    // an expression that says its type
-	Differs func(a, b string) string                     // the condition that two values differ, nulls being alike
+	Differs func(a, b string, c *schema.Column) string   // the condition that two values differ, nulls being alike
 	RowName func(t *schema.Table) string                 // what tells the rows of a table without a key apart; "": nothing
 	Given   func(t *schema.Table, c *schema.Column) bool // the database gives the column a value by itself
 	Group   func(p schema.Part) string                   // a part of an index as it tells values apart
@@ -415,7 +415,7 @@ func (p projection) lossy(c *schema.Column) string {
 	if !slices.Contains(shown, c.Name) {
 		shown = append(shown, c.Name)
 	}
-	where := fmt.Sprintf("%s IS NOT NULL AND %s", name, p.Differs(converted, name))
+	where := fmt.Sprintf("%s IS NOT NULL AND %s", name, p.Differs(converted, name, old))
 	if src.Unfill != "" { // what was filled becomes null again and is not converted
 		where += " AND " + p.expr(c) + " IS NOT NULL"
 	}

@@ -256,6 +256,11 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		s.Match = a.Match()
 		a.Back[column] = s
 	}
+	for _, n := range a.To.Columns {
+		if _, given := a.Forward[n.Name]; !given && engine.Freed(a.From.Column(n.Name), n) { // what it has been generated as stays
+			a.Forward[n.Name] = engine.Source{SQL: quote(n.Name)}
+		}
+	}
 	c := &change{Alteration: a, kept: map[string]string{}, moves: map[string]string{}}
 	c.aside()
 	c.Back = c.fromAside()
@@ -288,7 +293,7 @@ func (c *change) aside() {
 		n := c.Alteration.To.Column(o.Name)
 		lost := slices.Contains(c.Lost, o.Name)
 		there, back := c.Forward[o.Name], c.Back[o.Name]
-		if n != nil && (lost || c.touched(o.Name) && (there.SQL != "" || there.Blocks || back.SQL != "" || back.Blocks)) {
+		if n != nil && (lost || engine.Freed(o, n) || c.touched(o.Name) && (there.SQL != "" || there.Blocks || back.SQL != "" || back.Blocks)) {
 			c.anew = append(c.anew, o.Name)
 		}
 		if lost && !c.NoKeep && c.Keep != "" && c.Aside != "" {
@@ -340,7 +345,9 @@ func (c *change) byHand() []engine.Requirement {
 		known = append(known, literal(g.Name))
 	}
 	for i, n := range gone {
-		known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, schema.ForChildren))) // which has gone by then
+		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped} { // ours, which have gone by then
+			known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, p)))
+		}
 		gone[i] = regexp.QuoteMeta(n)
 	}
 	names := literal("(?i)(new|old) *[.] *`?(" + strings.Join(gone, "|") + ")($|[^a-z0-9_$])")
@@ -367,10 +374,10 @@ func (c *change) between() {
 	moves := func(name string) bool { return slices.Contains(c.anew, name) }
 	// What is worked out from columns that are replaced is made again.
 	for _, o := range from.Columns {
-		if o.Generated == nil {
+		n := to.Column(o.Name)
+		if o.Generated == nil || engine.Freed(o, n) {
 			continue
 		}
-		n := to.Column(o.Name)
 		stands := n == nil || n.Generated == nil || slices.ContainsFunc(from.Columns, func(b *schema.Column) bool {
 			return mentions(o.Generated.SQL.Text, b.Name) && (moves(b.Name) || to.Column(b.Name) == nil)
 		})
@@ -583,7 +590,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 		s.Apply, s.Undo = apply, undo
 		for _, n := range c.Alteration.To.Columns {
-			if c.mid.Column(n.Name) == nil && n.Generated == nil || slices.Contains(c.anew, n.Name) && slices.Contains(c.Lost, n.Name) {
+			if c.mid.Column(n.Name) == nil && n.Generated == nil || slices.Contains(c.anew, n.Name) && (slices.Contains(c.Lost, n.Name) || engine.Freed(c.From.Column(n.Name), n)) {
 				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
 			}
 		}
@@ -632,7 +639,7 @@ func (c *change) loose() *schema.Table {
 	t := c.mid.Clone()
 	empty := func(name string) bool { return slices.Contains(c.anew, name) && c.kept[name] == "" }
 	for _, o := range t.Columns {
-		if empty(o.Name) && !(c.Back[o.Name].Blocks && o.NotNull && o.Default != nil) {
+		if empty(o.Name) && o.Generated == nil && !(c.Back[o.Name].Blocks && o.NotNull && o.Default != nil) {
 			o.NotNull, o.Default = false, nil
 		}
 	}
@@ -783,7 +790,7 @@ func (c *change) conversions() (apply, undo []string) {
 		}
 		value := quote(newName(name))
 		switch {
-		case asksOthers(s.SQL):
+		case asksOthers(s.SQL), o.Generated != nil:
 			continue
 		case s.SQL != "":
 			value = renameIn(s.SQL, c.midNames())
@@ -839,7 +846,7 @@ var dialect = demand.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string) string { return "NOT (" + a + " <=> " + b + ")" },
+	Differs: func(a, b string, _ *schema.Column) string { return "NOT (" + a + " <=> " + b + ")" },
 	Typed:   func(sql string, _ *schema.Column) string { return sql },
 	RowName: func(*schema.Table) string { return "" },
 	Given:   func(_ *schema.Table, c *schema.Column) bool { return c.Identity },

@@ -28,6 +28,9 @@ type Database struct {
 	server    server
 	name      string // of the database
 	id        string // of the connection
+	node      string // the server, as it calls itself
+	clustered bool   // it is one of a cluster
+	unasked   string // why nobody knows whether the one who has the lease is at work
 	session   string // what names the connection to others
 	readOnly  bool
 	inTx      bool
@@ -86,7 +89,7 @@ func (d *Database) guarded(ctx context.Context, f func(ctx context.Context) erro
 	killed := make(chan struct{})
 	go func() {
 		defer close(killed)
-		d.besides(context.WithoutCancel(stop), func(b *Database) error {
+		d.besideHere(context.WithoutCancel(stop), func(b *Database) error {
 			for { // it may be about to begin
 				if err := b.raw(context.WithoutCancel(stop), "KILL QUERY "+d.id); err != nil {
 					return err
@@ -290,10 +293,11 @@ func (d *Database) hold(ctx context.Context, hold bool) error {
 
 // Commit ends the transaction.
 func (d *Database) Commit(ctx context.Context) error {
-	if err := d.raw(ctx, "COMMIT"); err != nil {
+	if err := engine.End(ctx, func(ctx context.Context) error { return d.raw(ctx, "COMMIT") }); err != nil {
 		return err
 	}
 	d.inTx = false
+	ctx = context.WithoutCancel(ctx) // it is done: what is left to do belongs to it
 	var err error
 	for _, table := range d.later {
 		err = errors.Join(err, d.raw(ctx, "DROP TABLE IF EXISTS "+quote(table)))

@@ -47,15 +47,7 @@ func (d *Database) lockNameSQL() string {
 
 // take takes both locks, or says that somebody else has them.
 func (d *Database) take(ctx context.Context) (got bool, err error) {
-	// Of a cluster each server has what all have before it answers.
-	rows, err := d.Select(ctx, "SHOW VARIABLES LIKE 'wsrep\\_on'")
-	if err == nil && len(rows) == 1 && rows[0][1] == "ON" {
-		err = d.raw(ctx, "SET SESSION wsrep_sync_wait = 7")
-	}
-	if err != nil {
-		return false, err
-	}
-	rows, err = d.Select(ctx, "SELECT GET_LOCK("+d.lockNameSQL()+", 0)")
+	rows, err := d.Select(ctx, "SELECT GET_LOCK("+d.lockNameSQL()+", 0)")
 	if err != nil || rows[0][0] != "1" {
 		return false, err
 	}
@@ -191,7 +183,7 @@ func (d *Database) leaseHolder(ctx context.Context) string {
 		return ""
 	}
 	id, _, _ := strings.Cut(rows[0][1], " ")
-	return fmt.Sprintf(" (%s, connection %s)", rows[0][0], id)
+	return fmt.Sprintf(" (%s, connection %s)%s", rows[0][0], id, d.unasked)
 }
 
 // Hold takes the lock for the session, until Release.
@@ -218,18 +210,20 @@ func (d *Database) Release(ctx context.Context) error {
 }
 
 // sessionName is the name of a session by its parts: the connection, when its server
-// started, which that is, and whose it is.
+// started, which that is, of a cluster also as which member, and whose it is.
 type sessionName struct {
 	id      string
 	started int64
 	server  string
+	member  string
 	user    string
 }
 
 func readSession(name string) sessionName {
 	parts := append(strings.SplitN(name, " ", 4), "", "", "")
 	started, _ := strconv.ParseInt(parts[1], 10, 64)
-	return sessionName{parts[0], started, parts[2], parts[3]}
+	server, member, _ := strings.Cut(parts[2], "/")
+	return sessionName{parts[0], started, server, member, parts[3]}
 }
 
 // Session names this connection to others.
@@ -249,7 +243,17 @@ func (d *Database) nameSession(ctx context.Context) error {
 		return err
 	}
 	start, _, _ := strings.Cut(rows[0][0], ".")
-	d.session = strings.Join([]string{d.id, start, rows[0][1], rows[0][2]}, " ")
+	node := rows[0][1]
+	if d.clustered {
+		member, err := d.Select(ctx, "SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'wsrep_gcomm_uuid'")
+		if err != nil {
+			return err
+		}
+		if len(member) == 1 {
+			node += "/" + member[0][0]
+		}
+	}
+	d.session = strings.Join([]string{d.id, start, node, rows[0][2]}, " ")
 	return nil
 }
 
@@ -274,17 +278,11 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 		return true, nil
 	}
 	then, now := readSession(session), readSession(d.session)
-	if then.server != now.server && address != "" && address != d.config.Addr {
-		c := *d.config
-		c.Addr = address
-		other, err := openConfig(ctx, &c, false)
-		if err != nil {
-			return false, fmt.Errorf("a run of erbario has the database by way of the server %s, which cannot be asked whether it is still at work (%w): wait for it; where that server is gone for good, set session = '' in erbario_lease", address, err)
-		}
-		defer other.Close()
-		return other.gone(ctx, session, "")
+	d.unasked = ""
+	if then.server != now.server {
+		return d.goneElsewhere(ctx, session, then, address)
 	}
-	if then.server == now.server && (then.started < now.started-2 || then.started > now.started+2) {
+	if then.started < now.started-2 || then.started > now.started+2 {
 		return true, nil // before the server was started
 	}
 	rows, err := d.Select(ctx, "SELECT 1 FROM information_schema.processlist WHERE id = ?", then.id)
@@ -302,4 +300,64 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 		return false, fmt.Errorf("a run of the user %s has the database, and the user %s may not see whether it is still at work: have one with the right PROCESS go on", then.user, now.user)
 	}
 	return true, nil
+}
+
+// askedTimes is how often a connection is tried, behind a balancer, until it is one to the
+// server that is meant.
+const askedTimes = 12
+
+// goneElsewhere asks another server of a cluster whether a session is still there. A server
+// that cannot be reached is not taken for dead: only the cluster itself tells that it has
+// no such member any more, whose sessions can change nothing then.
+func (d *Database) goneElsewhere(ctx context.Context, session string, then sessionName, address string) (bool, error) {
+	other, err := d.reach(ctx, cmp.Or(address, d.config.Addr), then.server)
+	if err != nil {
+		return false, err
+	}
+	if other != nil {
+		defer other.Close()
+		return other.gone(ctx, session, "")
+	}
+	d.unasked = fmt.Sprintf("; its server %s cannot be asked whether it is still at work (where that server is gone permanently, set session = '' in erbario_lease)", then.server)
+	if then.member == "" || !d.clustered {
+		return false, nil
+	}
+	rows, err := d.Select(ctx, "SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'wsrep_cluster_status'")
+	if err != nil || len(rows) != 1 || rows[0][0] != "Primary" {
+		return false, err
+	}
+	rows, err = d.Select(ctx, "SELECT node_uuid FROM mysql.wsrep_cluster_members")
+	if err != nil { // one may not see it
+		return false, nil
+	}
+	for _, r := range rows {
+		if strings.HasPrefix(r[0], then.member) || strings.HasPrefix(then.member, r[0]) {
+			return false, nil
+		}
+	}
+	return len(rows) > 0, nil
+}
+
+// reach connects to one server among those behind an address; nil: none of the connections
+// was to it.
+func (d *Database) reach(ctx context.Context, address, node string) (*Database, error) {
+	c := *d.config
+	c.Addr = address
+	refused := 0
+	for range askedTimes {
+		other, err := openConfig(ctx, &c, false)
+		switch {
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
+		case err != nil:
+			if refused++; refused > 2 {
+				return nil, nil
+			}
+			continue
+		case other.node == node:
+			return other, nil
+		}
+		other.Close()
+	}
+	return nil, nil
 }

@@ -76,6 +76,7 @@ func (Engine) Foundation() []string {
 	return []string{
 		"CREATE TABLE IF NOT EXISTS erbario_history (\n    id varchar(190) NOT NULL PRIMARY KEY,\n    checksum varchar(190) NOT NULL,\n    applied_at varchar(32) NOT NULL,\n    applied_by varchar(255) NOT NULL,\n    took_ms bigint NOT NULL,\n    text longtext NOT NULL,\n    answers longtext\n)" + ownBehind,
 		leaseTable,
+		"CREATE TABLE IF NOT EXISTS erbario_since (\n    name varchar(190) NOT NULL PRIMARY KEY,\n    at varchar(32) NOT NULL,\n    next_number bigint\n)" + ownBehind,
 	}
 }
 
@@ -211,49 +212,6 @@ func leading(statement string, n int) []string {
 	}
 	return out
 }
-
-// Tables are the tables that a statement names: the names behind the words that a
-// table's name follows, and those of a list of tables.
-func (Engine) Tables(statement string) []string {
-	return slices.DeleteFunc(allTables(statement), schema.Own)
-}
-
-// allTables are those of Erbario itself, too.
-func allTables(statement string) []string {
-	var out []string
-	list := tokens(statement)
-	if len(list) > 0 && list[0].is("LOCK") {
-		return nil // what it locks, other statements name
-	}
-	add := func(i int) {
-		if i < len(list) && list[i].named() && !slices.Contains(out, list[i].name()) && !(list[i].kind == tokWord && noTable[strings.ToLower(list[i].text)]) {
-			out = append(out, list[i].name())
-		}
-	}
-	for i, t := range list {
-		if t.kind != tokWord {
-			continue
-		}
-		switch strings.ToUpper(t.text) {
-		case "TABLE", "ON", "INTO", "UPDATE", "FROM", "JOIN", "REFERENCES":
-		case "TO": // RENAME TABLE a TO b
-			if !(len(list) > 1 && list[0].is("RENAME")) {
-				continue
-			}
-		default:
-			continue
-		}
-		j := i + 1
-		for j+1 < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS") || list[j].is("IGNORE")) {
-			j++
-		}
-		add(j)
-	}
-	return out
-}
-
-// noTable are the words behind ON and the like that begin no table's name.
-var noTable = map[string]bool{"delete": true, "update": true, "set": true, "if": true, "exists": true, "duplicate": true, "select": true, "each": true, "dual": true, "table": true, "null": true, "cascade": true, "restrict": true, "no": true}
 
 // Inside is a statement as it is.
 func (Engine) Inside(statement string) string { return statement }

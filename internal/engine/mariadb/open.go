@@ -129,12 +129,28 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 		if err := create(ctx, c); err != nil {
 			return nil, err
 		}
-		d, err = openConfig(ctx, c, false)
+		d, err = openMade(ctx, c)
 	}
 	if err != nil {
 		return nil, err
 	}
 	return d, nil
+}
+
+// openMade connects to a database that was just created: of a cluster, another server may
+// not have it yet.
+func openMade(ctx context.Context, c *mysql.Config) (d *Database, err error) {
+	for range 50 {
+		if d, err = openConfig(ctx, c, false); !errors.Is(err, engine.ErrMissing) {
+			return d, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return d, err
 }
 
 // create makes the database of a URL.
@@ -177,19 +193,29 @@ func openConfig(ctx context.Context, c *mysql.Config, readOnly bool) (*Database,
 
 // settings prepares the session and learns what the server is.
 func (d *Database) settings(ctx context.Context) error {
-	rows, err := d.Select(ctx, "SELECT version(), coalesce(database(), ''), connection_id()")
+	rows, err := d.Select(ctx, "SELECT version(), coalesce(database(), ''), connection_id(), concat(@@hostname, ':', @@port)")
 	if err != nil {
 		return err
 	}
 	if d.server, err = readServer(rows[0][0]); err != nil {
 		return err
 	}
-	d.name, d.id = rows[0][1], rows[0][2]
+	d.name, d.id, d.node = rows[0][1], rows[0][2], rows[0][3]
+	if !d.server.mysql {
+		rows, err := d.Select(ctx, "SELECT variable_value FROM information_schema.session_variables WHERE variable_name = 'wsrep_on'")
+		if err != nil {
+			return err
+		}
+		d.clustered = len(rows) == 1 && rows[0][0] == "ON"
+	}
 	// Texts are compared as columns compare theirs.
 	if err := d.raw(ctx, "SET NAMES utf8mb4 COLLATE "+d.server.binary()); err != nil {
 		return err
 	}
 	list := d.server.session()
+	if d.clustered { // what one node was told, another has before it answers
+		list += ", SESSION wsrep_sync_wait = 7"
+	}
 	if d.readOnly {
 		list += ", SESSION " + d.server.readOnly() + " = 1"
 	}

@@ -278,7 +278,7 @@ func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched
 
 // standIn makes the tables that SQL names and scratch has not, as they are here.
 func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) error {
-	for _, name := range allTables(sql) {
+	for _, name := range tablesOf(sql) {
 		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", name); err != nil || len(has) > 0 {
 			continue
 		}

@@ -391,6 +391,6 @@ func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string
 		return nil
 	}
 	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
-	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW IF %s IS NULL AND (OLD.%s IS NULL) <> (NEW.%s IS NULL) THEN %s END IF", quote(name), quote(t.Name), quiet, x, x, strings.Join(body, " "))
+	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW IF %s IS NULL AND NOT (OLD.%s <=> NEW.%s) THEN %s END IF", quote(name), quote(t.Name), quiet, x, x, strings.Join(body, " "))
 	return []*schema.Trigger{{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: sqlOf(text)}}
 }

@@ -158,7 +158,7 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	p.made = append(p.made, name)
 	p.mu.Unlock()
 	c.DBName = name
-	return openConfig(ctx, &c, false)
+	return openMade(ctx, &c)
 }
 
 func createScratch(name string, s server) string {

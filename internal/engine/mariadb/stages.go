@@ -89,6 +89,47 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
 	return "BEGIN\n" + vars.String() + "    IF " + quiet + " IS NULL THEN\n" + body.String() + "    END IF;\nEND"
 }
 
+// Follow gives the triggers by which columns that are about to be dropped follow others.
+// Where a value does not fit, what is required has one that is never read: the undo asks
+// for such rows before it begins.
+func (stages) Follow(t *schema.Table, list []engine.Following) []*schema.Trigger {
+	var out []*schema.Trigger
+	for _, event := range []string{"INSERT", "UPDATE"} {
+		var body strings.Builder
+		for _, f := range list {
+			value := overNew(t, f.Value)
+			if f.Column.NotNull {
+				value = "coalesce(" + value + ", " + anyValue(f.Column) + ")"
+			}
+			fmt.Fprintf(&body, "        SET NEW.%s = %s;\n", quote(f.Column.Name), value)
+		}
+		name := schema.Cut(bridgePrefix + t.Name + "_" + strings.ToLower(event))
+		text := fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW BEGIN\n    IF %s IS NULL THEN\n%s    END IF;\nEND", quote(name), event, quote(t.Name), quiet, body.String())
+		out = append(out, &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
+	}
+	return out
+}
+
+// anyValue is some value of a column's type.
+func anyValue(c *schema.Column) string {
+	switch typ, _, _ := strings.Cut(c.SQLType, "("); strings.Fields(typ + " x")[0] {
+	case "date":
+		return "'2000-01-01'"
+	case "datetime", "timestamp":
+		return "'2000-01-01 00:00:00'"
+	case "time":
+		return "'00:00:00'"
+	case "uuid":
+		return "'00000000-0000-0000-0000-000000000000'"
+	case "char", "varchar", "text", "tinytext", "mediumtext", "longtext", "binary", "varbinary", "blob", "tinyblob", "mediumblob", "longblob":
+		if c.Type.Kind == schema.JSON {
+			return "'{}'"
+		}
+		return "''"
+	}
+	return "0"
+}
+
 // same compares values of a column, texts byte by byte: to the collation of a column by
 // hand 'a' and 'A' may be one.
 func same(c *schema.Column, a, b string) string {
@@ -193,6 +234,10 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 		if len(apply) == 0 {
 			out = append(out, s)
 			continue
+		}
+		if j < len(steps) && bridgeTable(steps[j].Apply) == table { // what follows until the old columns are dropped
+			apply, undo = append(apply, steps[j].Apply...), append(slices.Clone(steps[j].Undo), undo...)
+			j++
 		}
 		s.Title, s.Note = title, noteKeeps
 		s.Apply, s.Undo = underLock(table, "", append(slices.Clone(s.Apply), apply...)...), underLock(table, "", append(undo, s.Undo...)...)

@@ -8,6 +8,10 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"erbario/internal/engine/sqltext"
+
+	"erbario/internal/engine"
 )
 
 type tokenKind int
@@ -267,4 +271,25 @@ func closes(list []token) bool {
 		}
 	}
 	return false
+}
+
+// Tokens cuts SQL into its tokens, comments left out.
+func (Engine) Tokens(sql string) []engine.Token {
+	list := tokens(sql)
+	out := make([]engine.Token, len(list))
+	for i, t := range list {
+		out[i] = engine.Token{Text: t.text, Named: t.named(), Bare: t.kind == tokWord, Start: t.start, End: t.end}
+		if out[i].Named {
+			out[i].Name = t.name()
+		}
+	}
+	return out
+}
+
+// tablesOf are the tables that a statement names; what one locks, others name.
+func tablesOf(statement string) []string {
+	if locksTables(statement) {
+		return nil
+	}
+	return sqltext.Touches(Engine{}.Tokens(statement), nil).Tables
 }

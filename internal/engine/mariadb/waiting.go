@@ -53,6 +53,25 @@ func (d *Database) besides(ctx context.Context, f func(b *Database) error) {
 	}
 }
 
+// besideHere runs f on the second connection, if it can be one to the same server: what is
+// asked of connections, or done to them, concerns that server alone.
+func (d *Database) besideHere(ctx context.Context, f func(b *Database) error) {
+	d.waits.mu.Lock()
+	if b := d.waits.beside; b == nil || b.node != d.node {
+		here, err := d.reach(ctx, d.config.Addr, d.node)
+		if err != nil || here == nil {
+			d.waits.mu.Unlock()
+			return
+		}
+		if b != nil {
+			b.Close()
+		}
+		d.waits.beside = here
+	}
+	d.waits.mu.Unlock()
+	d.besides(ctx, f)
+}
+
 // closeBeside ends the second connection.
 func (w *waiting) closeBeside() {
 	w.mu.Lock()
@@ -80,7 +99,7 @@ func (d *Database) watched(ctx context.Context, run func() error) error {
 				return
 			case <-time.After(pause):
 			}
-			d.besides(looking, func(b *Database) error {
+			d.besideHere(looking, func(b *Database) error {
 				who, err := b.heldUp(looking, d.id)
 				if err == nil && who != "" {
 					d.waits.tell(who, who)
@@ -124,7 +143,7 @@ func (d *Database) HeldUp(ctx context.Context, session string) (string, error) {
 // with a statement, where the server tells.
 func (d *Database) holders(ctx context.Context, id, statement string) []string {
 	var names []string
-	for _, name := range append(allTables(statement), lockedTables(statement)...) {
+	for _, name := range append(tablesOf(statement), lockedTables(statement)...) {
 		names = append(names, literal(name))
 	}
 	var out []string

@@ -215,3 +215,12 @@ func binary(sqlType string) bool {
 	name, _, _ := strings.Cut(sqlType, "(")
 	return strings.HasSuffix(name, "blob") || strings.HasSuffix(name, "binary")
 }
+
+// SameValue is the condition that two values are the same to an index.
+func (Engine) SameValue(p schema.Part, _ *schema.Column, a, b string) string {
+	s := a + " = " + b
+	if p.Collation != "" {
+		s += " COLLATE " + p.Collation
+	}
+	return s
+}

@@ -140,7 +140,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		step.Undo = append(step.Undo, o.sql...)
 	}
 	if keeps {
-		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(a.Keep), quote(a.From.Name), keptMatch(a.Match(), "kept", "here")))
+		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(a.Keep), quote(a.From.Name), keptMatch(a.From, a.Match(), "kept", "here")))
 	}
 	out.Steps = []engine.Step{step}
 	return out
@@ -160,13 +160,13 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	if len(gone) == 0 {
 		return nil
 	}
-	where := fmt.Sprintf("a.attrelid = to_regclass(%s) AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
+	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
 	return []engine.Requirement{{
 		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications stand on columns of %s that go, and no undo brings them back: take them away first", t.Name),
 		Query: "SELECT a.attname AS on_column, 'rights' AS what, a.attacl::text AS is FROM pg_attribute AS a WHERE a.attacl IS NOT NULL AND " + where +
 			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where +
-			"\nUNION ALL SELECT a.attname, 'policy', p.polname FROM pg_policy AS p JOIN pg_depend AS d ON d.classid = 'pg_policy'::regclass AND d.objid = p.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_class'::regclass AND " + where +
-			"\nUNION ALL SELECT a.attname, 'publication', p.pubname FROM pg_publication_rel AS r JOIN pg_publication AS p ON p.oid = r.prpubid JOIN pg_depend AS d ON d.classid = 'pg_publication_rel'::regclass AND d.objid = r.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_class'::regclass AND " + where,
+			"\nUNION ALL SELECT a.attname, 'policy', p.polname FROM pg_policy AS p JOIN pg_depend AS d ON d.classid = 'pg_catalog.pg_policy'::regclass::oid AND d.objid = p.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND " + where +
+			"\nUNION ALL SELECT a.attname, 'publication', p.pubname FROM pg_publication_rel AS r JOIN pg_publication AS p ON p.oid = r.prpubid JOIN pg_depend AS d ON d.classid = 'pg_catalog.pg_publication_rel'::regclass::oid AND d.objid = r.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND " + where,
 	}}
 }
 
@@ -233,14 +233,20 @@ type alteration struct {
 	ops      []op
 	anew     map[string]bool // columns that are replaced by new ones of another type
 	touched  map[string]bool // columns whose type changes
+	again    map[string]bool // generated columns that are dropped and added again
 }
 
 // changes gives the changes that make from to.
 func changes(from, to *schema.Table, sources map[string]engine.Source, inUse bool) []op {
-	a := &alteration{from: from, to: to, sources: sources, inUse: inUse, anew: map[string]bool{}, touched: map[string]bool{}}
+	a := &alteration{from: from, to: to, sources: sources, inUse: inUse, anew: map[string]bool{}, touched: map[string]bool{}, again: map[string]bool{}}
+	for _, c := range to.Columns {
+		if old := from.Column(c.Name); old != nil && a.remade(old, c) {
+			a.again[c.Name] = true
+		}
+	}
 	for _, c := range to.Columns {
 		old := from.Column(c.Name)
-		if old == nil || c.Generated != nil || old.Generated != nil || schema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
+		if old == nil || c.Generated != nil || schema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
 			continue
 		}
 		a.touched[c.Name] = true
@@ -289,7 +295,7 @@ func (a *alteration) do(what, title, note string, sql ...string) {
 // stands on it has to go meanwhile.
 func (a *alteration) moves(sql string) bool {
 	for _, c := range a.from.Columns {
-		if (a.touched[c.Name] || a.to.Column(c.Name) == nil) && mentions(sql, c.Name) {
+		if (a.touched[c.Name] || a.again[c.Name] || a.to.Column(c.Name) == nil) && mentions(sql, c.Name) {
 			return true
 		}
 	}
@@ -298,7 +304,7 @@ func (a *alteration) moves(sql string) bool {
 
 func (a *alteration) movesIndex(x *schema.Index) bool {
 	for _, p := range x.Parts {
-		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || p.Collation == ignoringCase && a.touched[p.Column] {
+		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || a.again[p.Column] || p.Collation == ignoringCase && a.touched[p.Column] {
 			return true
 		}
 	}
@@ -328,18 +334,17 @@ func (a *alteration) staysKey() bool {
 	if x == nil || y == nil {
 		return x == y
 	}
-	return slices.EqualFunc(x.Columns, y.Columns, schema.SamePart) && !slices.ContainsFunc(x.Columns, func(p schema.Part) bool { return a.anew[p.Column] })
+	return slices.EqualFunc(x.Columns, y.Columns, schema.SamePart) && !slices.ContainsFunc(x.Columns, func(p schema.Part) bool { return a.anew[p.Column] || a.again[p.Column] })
 }
 
-// remade tells whether a generated column has to be made again.
+// remade tells whether a column has to be added again, since it is generated otherwise.
+// One that becomes plain keeps its values.
 func (a *alteration) remade(c, o *schema.Column) bool {
 	switch {
-	case o == nil:
+	case o == nil || o.Generated == nil:
 		return false
-	case (c.Generated == nil) != (o.Generated == nil):
-		return true
 	case c.Generated == nil:
-		return false
+		return true
 	}
 	return !schema.SameForm(c.SQLType, o.SQLType) || !c.Generated.SQL.Same(o.Generated.SQL) || a.moves(c.Generated.SQL.Text)
 }
@@ -392,11 +397,15 @@ func (a *alteration) letGo() {
 	for _, c := range a.from.Columns {
 		o := a.to.Column(c.Name)
 		switch {
-		case o == nil:
+		case o == nil && c.Generated == nil:
 			continue
-		case a.remade(c, o):
+		case o == nil || a.remade(c, o): // before what it is worked out from goes
 			a.do("column "+c.Name, "drop "+table+"."+c.Name, noteKeeps, alterTable(table)+"DROP COLUMN "+quote(c.Name))
 			continue
+		}
+		if engine.Freed(c, o) {
+			a.do("generated "+c.Name, fmt.Sprintf("%s.%s is no longer generated", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP EXPRESSION")
+			a.last().adds = []string{c.Name}
 		}
 		if c.Identity && !o.Identity {
 			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is given by the application", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
@@ -436,7 +445,7 @@ func (a *alteration) addColumns() {
 			a.do("column "+c.Name, "", noteRewrites, alterTable(table)+"ADD COLUMN "+columnDefinition(bare))
 			continue
 		}
-		if a.from.Column(c.Name) != nil {
+		if a.from.Column(c.Name) != nil || c.Generated != nil { // what is worked out from others comes after them
 			continue
 		}
 		full := c
@@ -446,21 +455,24 @@ func (a *alteration) addColumns() {
 		} else if rewrites(c) {
 			note = noteRewrites
 		}
-		s := alterTable(table) + "ADD COLUMN " + columnDefinition(full)
-		for _, k := range a.to.Checks {
-			if !a.inUse && full == c && k.Column == c.Name && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
-				s += " " + named(k.Name) + checkDefinition(k)
-			}
-		}
-		sql := []string{s}
-		if c.Comment != "" {
-			sql = append(sql, commentOn(table, c.Name, c.Comment))
-		}
-		a.do("column "+c.Name, "add "+table+"."+c.Name, note, sql...)
-		if c.Generated == nil {
-			a.ops[len(a.ops)-1].adds = []string{c.Name}
+		a.addColumn(c, full, note)
+		a.last().adds = []string{c.Name}
+	}
+}
+
+// addColumn adds a column, with its checks where it comes as a whole.
+func (a *alteration) addColumn(c, as *schema.Column, note string) {
+	s := alterTable(a.to.Name) + "ADD COLUMN " + columnDefinition(as)
+	for _, k := range a.to.Checks {
+		if !a.inUse && as == c && k.Column == c.Name && a.from.Column(c.Name) == nil && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
+			s += " " + named(k.Name) + checkDefinition(k)
 		}
 	}
+	sql := []string{s}
+	if c.Comment != "" {
+		sql = append(sql, commentOn(a.to.Name, c.Name, c.Comment))
+	}
+	a.do("column "+c.Name, "add "+a.to.Name+"."+c.Name, note, sql...)
 }
 
 // rewrites tells whether adding a column writes every row anew: its value is another
@@ -488,7 +500,7 @@ func (a *alteration) values() {
 	worked := func(c *schema.Column) (engine.Source, bool) { // out from the old row
 		s, ok := a.sources[c.Name]
 		anew := a.anew[c.Name]
-		return s, ok && s.Kept == "" && (s.Unfill == "" || anew) && !s.Blocks && s.SQL != "" && (!a.touched[c.Name] || anew)
+		return s, ok && c.Generated == nil && s.Kept == "" && (s.Unfill == "" || anew) && !s.Blocks && s.SQL != "" && (!a.touched[c.Name] || anew)
 	}
 	for _, c := range a.to.Columns {
 		s, ok := worked(c)
@@ -515,7 +527,7 @@ func (a *alteration) values() {
 	}
 	for _, c := range a.to.Columns {
 		s, ok := a.sources[c.Name]
-		if !ok || s.Kept == "" && s.Unfill == "" {
+		if !ok || c.Generated != nil || s.Kept == "" && s.Unfill == "" {
 			continue
 		}
 		kept, x := s.Kept+s.Unfill, quote(c.Name)
@@ -525,9 +537,9 @@ func (a *alteration) values() {
 		}
 		// The newest of what is kept for a row counts.
 		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept", strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
-		match := keptMatch(s.Match, "kept", "here")
+		match := keptMatch(a.from, s.Match, "kept", "here")
 		if s.Unfill != "" {
-			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM here.%s", table, target(c), newest, match, x, fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name)), x))
+			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM %s", table, target(c), newest, match, x, compared(a.from.Column(c.Name), fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(a.from.Column(c.Name), "here."+x)))
 			continue
 		}
 		if a.from.Column(c.Name) != nil && !a.anew[c.Name] {
@@ -595,7 +607,7 @@ func (a *alteration) types() {
 	}
 	for _, c := range a.to.Columns {
 		old := a.from.Column(c.Name)
-		if old == nil || a.touched[c.Name] || c.Generated != nil || old.Generated != nil || schema.SameSQL(old.Default, c.Default) {
+		if old == nil || a.touched[c.Name] || c.Generated != nil || schema.SameSQL(old.Default, c.Default) {
 			continue
 		}
 		s := table + "ALTER COLUMN " + quote(c.Name)
@@ -624,7 +636,7 @@ func (a *alteration) dropColumns() {
 		c := a.from.Columns[i]
 		if a.anew[c.Name] {
 			a.do("column "+c.Name, "", noteKeeps, table+"DROP COLUMN "+quote(c.Name), table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
-		} else if a.to.Column(c.Name) == nil {
+		} else if a.to.Column(c.Name) == nil && c.Generated == nil {
 			a.do("column "+c.Name, "drop "+a.to.Name+"."+c.Name, noteKeeps, table+"DROP COLUMN "+quote(c.Name))
 		}
 	}
@@ -637,8 +649,8 @@ func (a *alteration) hold() {
 		c := a.to.Columns[i]
 		old := a.from.Column(c.Name)
 		x := quote(c.Name)
-		if old != nil && a.remade(old, c) {
-			a.do("column "+c.Name, "add "+a.to.Name+"."+c.Name, noteRewrites, table+"ADD COLUMN "+columnDefinition(c))
+		if c.Generated != nil && (old == nil || a.remade(old, c)) {
+			a.addColumn(c, c, noteRewrites)
 			continue
 		}
 		_, sourced := a.sources[c.Name]
@@ -652,7 +664,7 @@ func (a *alteration) hold() {
 		}
 		if c.Identity && (bare || old != nil && !old.Identity) {
 			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name), noteKeeps, table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
-				fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))", literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)))
+				fmt.Sprintf("SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))", literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)))
 		}
 		if old != nil && old.Comment != c.Comment || bare && c.Comment != "" {
 			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), noteKeeps, commentOn(a.to.Name, c.Name, c.Comment))
@@ -703,7 +715,9 @@ var dialect = demand.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string) string { return a + " IS DISTINCT FROM " + b },
+	Differs: func(a, b string, c *schema.Column) string {
+		return compared(c, a) + " IS DISTINCT FROM " + compared(c, b)
+	},
 	Typed: func(sql string, c *schema.Column) string { // without its length: nothing is cut or rounded
 		typ, _, _ := strings.Cut(c.SQLType, "(")
 		return "CAST(" + sql + " AS " + typ + ")"
@@ -721,7 +735,7 @@ var dialect = demand.Dialect{
 	},
 	Group: func(p schema.Part) string {
 		if p.Collation == ignoringCase {
-			return "lower(" + quote(p.Column) + ")"
+			return "pg_catalog.lower(" + quote(p.Column) + ")"
 		}
 		return quote(p.Column)
 	},
@@ -740,7 +754,7 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 	row := quote(table)
 	switch {
 	case src.Kept != "":
-		expr := fmt.Sprintf("(SELECT %s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)", fromKept(c, "kept."+quote(c.Name)), quote(src.Kept), keptMatch(src.Match, "kept", row))
+		expr := fmt.Sprintf("(SELECT %s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)", fromKept(c, "kept."+quote(c.Name)), quote(src.Kept), keptMatch(from, src.Match, "kept", row))
 		switch {
 		case c.NotNull && c.Default != nil:
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
@@ -753,8 +767,8 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 		if src.SQL != "" {
 			value = src.SQL
 		}
-		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s.%s AND kept.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(src.Match, "kept", row), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name)), row, quote(c.Name), quote(c.Name), value), true
+		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND kept.%s IS NULL) THEN NULL ELSE %s END",
+			quote(src.Unfill), keptMatch(from, src.Match, "kept", row), compared(from.Column(c.Name), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(from.Column(c.Name), row+"."+quote(c.Name)), quote(c.Name), value), true
 	case src.Blocks && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":

@@ -60,7 +60,7 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	}
 	length := ""
 	if b == schema.Text && tt.Length > 0 {
-		length = fmt.Sprintf("length(%%s) <= %d", tt.Length)
+		length = fmt.Sprintf("pg_catalog.length(%%s) <= %d", tt.Length)
 	}
 	fitsText := func(sql string) string {
 		if length == "" {

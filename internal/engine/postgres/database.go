@@ -38,6 +38,7 @@ type database struct {
 	path     string                  // where names are looked up
 	deferred []deferredKey           // references that are held at the end alone, for now
 	upon     map[string]func() error // make again what stood on views and columns that went, by their names
+	own      map[string]func() error // give views of ours what they had, by their names
 	report   func(engine.Progress)
 	waits    waiting // for whom its statements wait
 	loadedMu sync.Mutex
@@ -55,7 +56,7 @@ var sessionSettings = []string{"TIME ZONE 'UTC'", "DateStyle = 'ISO, YMD'", "Int
 // settings prepares a session and learns in which schema it works. Through a pooler
 // whose sessions are others' too nothing is set but within transactions.
 func (d *database) settings(ctx context.Context, path string) error {
-	find := "SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid()"
+	find := qualified("SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid()")
 	if path != "" {
 		find = "BEGIN; SET LOCAL search_path = " + path + "; " + find + "; COMMIT"
 	}
@@ -201,6 +202,11 @@ func textOf(v any) []byte {
 
 // Select runs a query of our own.
 func (d *database) Select(ctx context.Context, sql string, args ...any) (out [][]string, err error) {
+	return d.query(ctx, qualified(sql), args...)
+}
+
+// query runs a query as it is.
+func (d *database) query(ctx context.Context, sql string, args ...any) (out [][]string, err error) {
 	err = d.within(ctx, func() error {
 		r, err := d.run(ctx, sql, args)
 		if err == nil {
@@ -225,7 +231,7 @@ func texts(r *pgconn.Result) [][]string {
 
 // Count is the number of rows of a query that anyone wrote.
 func (d *database) Count(ctx context.Context, query string) (int64, error) {
-	rows, err := d.Select(ctx, "SELECT count(*) FROM (\n"+query+"\n) AS q")
+	rows, err := d.query(ctx, "SELECT pg_catalog.count(*) FROM (\n"+query+"\n) AS q")
 	if err != nil {
 		return 0, err
 	}
@@ -403,6 +409,12 @@ func (d *database) Step(ctx context.Context, statement string) error {
 		return errors.New("the statement ended the migration's transaction: what it did is there to stay, and the rest is not done")
 	}
 	goes, comes := exchange(statement)
+	if give := d.own[comes]; give != nil {
+		delete(d.own, comes)
+		if err := give(); err != nil {
+			return err
+		}
+	}
 	if again := d.upon[comes]; again != nil {
 		delete(d.upon, comes)
 		restore = again
@@ -432,7 +444,7 @@ func (d *database) Watch(ctx context.Context, statements, _ []string) error {
 	}
 	slices.Sort(tables) // the same order for everybody
 	for _, t := range tables {
-		rows, err := d.Select(ctx, "SELECT 1 FROM pg_class WHERE oid = to_regclass(?) AND relkind IN ('r', 'p')", quote(t))
+		rows, err := d.Select(ctx, "SELECT 1 FROM pg_class WHERE oid = to_regclass(?)::oid AND relkind IN ('r', 'p')", quote(t))
 		if err != nil {
 			return err
 		}
@@ -489,7 +501,8 @@ func (d *database) Settle(ctx context.Context) error {
 
 // Commit ends the transaction, and with it the lock.
 func (d *database) Commit(ctx context.Context) error {
-	if err := d.Exec(ctx, "COMMIT"); err != nil {
+	err := engine.End(ctx, func(ctx context.Context) error { return d.Exec(ctx, "COMMIT") })
+	if err != nil {
 		return err
 	}
 	d.inTx, d.deferred, d.upon = false, nil, nil
@@ -501,7 +514,7 @@ func (d *database) Rollback() error {
 	if !d.inTx {
 		return nil
 	}
-	d.inTx, d.deferred, d.upon = false, nil, nil
+	d.inTx, d.deferred, d.upon, d.own = false, nil, nil, nil
 	if d.pg().IsClosed() { // the server has rolled back
 		return nil
 	}
@@ -528,7 +541,7 @@ func (d *database) Broken(context.Context) ([]string, error) { return nil, nil }
 
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
-	rows, err := d.Select(ctx, "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname", prefix, prefix)
+	rows, err := d.Select(ctx, "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace::oid AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname", prefix, prefix)
 	var out []string
 	for _, r := range rows {
 		out = append(out, r[0])
@@ -568,7 +581,7 @@ func (d *database) HoldReferences(ctx context.Context, hold bool) error {
 		return nil
 	}
 	rows, err := d.Select(ctx, `WITH RECURSIVE edge AS (
-			SELECT conrelid, confrelid, conname, condeferrable FROM pg_constraint WHERE contype = 'f' AND conparentid = 0 AND connamespace = current_schema()::regnamespace
+			SELECT conrelid, confrelid, conname, condeferrable FROM pg_constraint WHERE contype = 'f' AND conparentid = '0' AND connamespace = current_schema()::regnamespace::oid
 		), reach (a, b) AS (
 			SELECT conrelid, confrelid FROM edge UNION SELECT r.a, e.confrelid FROM reach r JOIN edge e ON e.conrelid = r.b
 		)

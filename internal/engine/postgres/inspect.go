@@ -7,6 +7,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,28 +15,30 @@ import (
 	"erbario/internal/schema"
 )
 
-const here = "current_schema()::regnamespace"
+const here = "current_schema()::regnamespace::oid"
 
 // inspections are the queries of one inspection, in the order in which read takes
-// them. A table that belongs to an extension is not the database's own.
+// them. A table that belongs to an extension is not the database's own; one that has the
+// name of a catalogue is left alone, since that name means the catalogue.
 var inspections = []string{
 	// relations
 	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid),
 		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END, coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity
-		FROM pg_class c LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_class'::regclass AND d.objsubid = 0
-		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_class'::regclass AND e.objid = c.oid AND e.deptype = 'e')
+		FROM pg_class c LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = 0
+		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::regclass::oid AND e.objid = c.oid AND e.deptype = 'e')
+		AND NOT EXISTS (SELECT 1 FROM pg_class o WHERE o.relnamespace = 'pg_catalog'::regnamespace::oid AND o.relname = c.relname)
 		ORDER BY c.oid`,
 	// columns
-	`SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, CASE WHEN a.atttypid IN (16, 17, 20, 21, 23, 25, 700, 701, 1043, 1082, 1083, 1114, 1184, 1700, 2950, 3802) THEN '' ELSE format_type(a.atttypid, a.atttypmod) END,
-		a.attnotnull, a.attidentity, a.attgenerated, CASE WHEN a.attcollation NOT IN (0, 100) THEN (SELECT CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text ELSE '' END FROM pg_type t WHERE t.oid = a.atttypid) ELSE '' END,
+	`SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, CASE WHEN a.atttypid IN ('16', '17', '20', '21', '23', '25', '700', '701', '1043', '1082', '1083', '1114', '1184', '1700', '2950', '3802') THEN '' ELSE format_type(a.atttypid, a.atttypmod) END,
+		a.attnotnull, a.attidentity, a.attgenerated, CASE WHEN a.attcollation NOT IN ('0', '100') THEN (SELECT CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text ELSE '' END FROM pg_type t WHERE t.oid = a.atttypid) ELSE '' END,
 		coalesce(pg_get_expr(f.adbin, f.adrelid, true), ''), coalesce(d.description, ''), a.attnum, a.attcollation
-		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_class'::regclass AND d.objsubid = a.attnum
+		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = a.attnum
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
 	// constraints
-	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> 0 THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname || '.' || r.relname END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
+	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> '0' THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname::text || '.' || r.relname::text END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
 		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype, c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
 		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, true) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END
-		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> 0 AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = 0 OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
+		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> '0' AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = '0' OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
 	// indexes
 	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, CASE WHEN i.indisunique AND NOT i.indisprimary THEN coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false) ELSE false END, i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
 		coalesce(array_to_string(c.reloptions, ', '), ''), coalesce(pg_get_expr(i.indpred, i.indrelid, true), ''),
@@ -45,7 +48,7 @@ var inspections = []string{
 	`SELECT oid, quote_ident(opcname) FROM pg_opclass WHERE NOT opcdefault`,
 	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
 	// triggers
-	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname LIKE 'erbario\_children\_%' OR p.proname LIKE 'erbario\_bridge\_%' THEN p.prosrc ELSE '' END
+	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' THEN p.prosrc ELSE '' END
 		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
 	// extensions, types, sequences and functions
 	`SELECT extname, quote_ident(nspname) FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
@@ -55,12 +58,12 @@ var inspections = []string{
 		coalesce((SELECT json_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod) ORDER BY a.attnum)::text FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped), ''),
 		coalesce((SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid), '')
 		FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE t.typnamespace = ` + here + ` AND (t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c')
-		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_type'::regclass AND e.objid = t.oid AND e.deptype = 'e') ORDER BY t.oid`,
+		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_type'::regclass::oid AND e.objid = t.oid AND e.deptype = 'e') ORDER BY t.oid`,
 	`SELECT c.oid, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, s.seqcycle,
-		coalesce((SELECT quote_ident(r.relname) || '.' || quote_ident(a.attname) FROM pg_depend d JOIN pg_class r ON r.oid = d.refobjid JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = d.refobjsubid WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.deptype = 'a'), '')
-		FROM pg_class c JOIN pg_sequence s ON s.seqrelid = c.oid WHERE c.relnamespace = ` + here + ` AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype IN ('i', 'e')) ORDER BY c.oid`,
-	`SELECT p.oid, p.proname, pg_get_functiondef(p.oid), pg_get_function_identity_arguments(p.oid) FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND p.prokind IN ('f', 'p') AND p.proname NOT LIKE 'erbario\_%'
-		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_proc'::regclass AND e.objid = p.oid AND e.deptype = 'e') ORDER BY p.oid`,
+		coalesce((SELECT quote_ident(r.relname) || '.' || quote_ident(a.attname) FROM pg_depend d JOIN pg_class r ON r.oid = d.refobjid JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = d.refobjsubid WHERE d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.objid = c.oid AND d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND d.deptype = 'a'), '')
+		FROM pg_class c JOIN pg_sequence s ON s.seqrelid = c.oid WHERE c.relnamespace = ` + here + ` AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.objid = c.oid AND d.deptype IN ('i', 'e')) ORDER BY c.oid`,
+	`SELECT p.oid, p.proname, pg_get_functiondef(p.oid), pg_get_function_identity_arguments(p.oid) FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND p.prokind IN ('f', 'p') AND p.proname::text NOT LIKE 'erbario\_%'
+		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e') ORDER BY p.oid`,
 	// row security
 	`SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`,
 }
@@ -75,7 +78,7 @@ type relation struct {
 // Inspect reads tables with all that belongs to them, views, and what no model can
 // declare.
 func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
-	text, begin := strings.Join(inspections, ";\n"), ""
+	text, begin := qualified(strings.Join(inspections, ";\n")), ""
 	if !d.inTx {
 		begin = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
 		if d.pooled {
@@ -447,6 +450,21 @@ func (r *reading) policies(rows [][]string) {
 	}
 }
 
+// rangeEnd is an end of a range.
+var rangeEnd = regexp.MustCompile(`([<>]= -?[0-9.]+)`)
+
+// asMade is a check of ours with the casts with which it is made.
+func asMade(c *schema.Column, p schema.Purpose, text string) string {
+	x := quote(c.Name)
+	switch typ, _, _ := strings.Cut(c.SQLType, "("); {
+	case p == schema.ForNonblank && strings.HasPrefix(text, x+" "):
+		return compared(c, x) + strings.TrimPrefix(text, x)
+	case p == schema.ForRange && (typ == "numeric" || typ == "double precision"):
+		return rangeEnd.ReplaceAllString(text, "$1::"+typ)
+	}
+	return text
+}
+
 // recognise tells what a declaration made, and for which column.
 func recognise(t *schema.Table) {
 	for _, k := range t.Checks {
@@ -457,7 +475,7 @@ func recognise(t *schema.Table) {
 		case schema.ForSoftDelete:
 			t.SoftDelete = k.Column
 		case schema.ForChoice, schema.ForRange, schema.ForNonblank:
-			k.SQL.Text = spelled(canon(k.SQL.Text))
+			k.SQL.Text = asMade(t.Column(k.Column), k.Purpose, spelled(canon(k.SQL.Text)))
 		}
 	}
 	for _, g := range t.Triggers {

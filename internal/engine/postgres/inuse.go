@@ -188,7 +188,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 				to, from = append(to, quote("key_"+k)), append(from, quote(k))
 			}
 			sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled", sql, table, quote(a.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "), toKept(a.To.Column(f.column), x))
-			s.Undo = quiet([]string{fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s.%s AND :%s", table, x, quote(a.Keep), keptMatch(a.Match(), "kept", table), fromKept(a.To.Column(f.column), "kept."+quote("filled_"+f.column)), table, x, engine.Batch)})
+			s.Undo = quiet([]string{fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND :%s", table, x, quote(a.Keep), keptMatch(a.From, a.Match(), "kept", table), compared(a.To.Column(f.column), fromKept(a.To.Column(f.column), "kept."+quote("filled_"+f.column))), compared(a.To.Column(f.column), table+"."+x), engine.Batch)})
 		}
 		s.Apply = quiet([]string{sql})
 		out = append(out, s)

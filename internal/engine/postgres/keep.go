@@ -77,7 +77,7 @@ func byHand(t *schema.Table) engine.Requirement {
 	}
 	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
-		Query:    fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped AND attname NOT IN (%s)", literal(quote(t.Name)), strings.Join(columns, ", ")),
+		Query:    fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = to_regclass(%s)::oid AND attnum > 0 AND NOT attisdropped AND attname NOT IN (%s)", literal(quote(t.Name)), strings.Join(columns, ", ")),
 	}
 }
 
@@ -93,7 +93,7 @@ func takenAlong(r engine.Removal) engine.Requirement {
 	}
 	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} references that no migration made would delete or loosen rows with the %s: declare or drop them first", r.What),
-		Query:    fmt.Sprintf("SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s) AND confdeltype IN ('c', 'n', 'd')%s", literal(quote(r.Table.Name)), known),
+		Query:    fmt.Sprintf("SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s)::oid AND confdeltype IN ('c', 'n', 'd')%s", literal(quote(r.Table.Name)), known),
 	}
 }
 
@@ -209,21 +209,22 @@ func sequences(t *schema.Table, from, to string) []string {
 	var out []string
 	for _, c := range t.Columns {
 		if c.Identity {
-			out = append(out, fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), pg_sequence_last_value(pg_get_serial_sequence(%s, %s)::regclass))", literal(quote(to)), literal(c.Name), literal(quote(from)), literal(c.Name)))
+			out = append(out, fmt.Sprintf("SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), pg_catalog.pg_sequence_last_value(pg_catalog.pg_get_serial_sequence(%s, %s)::regclass))", literal(quote(to)), literal(c.Name), literal(quote(from)), literal(c.Name)))
 		}
 	}
 	return out
 }
 
 // keptMatch is the condition that a kept row belongs to a row of a table.
-func keptMatch(keys []string, kept, row string) string {
+func keptMatch(t *schema.Table, keys []string, kept, row string) string {
 	var terms []string
 	for i, k := range keys {
 		same := "="
 		if k == "created_at" && i == len(keys)-1 && i > 0 { // it need not be there
 			same = "IS NOT DISTINCT FROM"
 		}
-		terms = append(terms, fmt.Sprintf("%s.%s %s %s.%s", kept, quote("key_"+k), same, row, quote(k)))
+		c := t.Column(k)
+		terms = append(terms, compared(c, kept+"."+quote("key_"+k))+" "+same+" "+compared(c, row+"."+quote(k)))
 	}
 	return strings.Join(terms, " AND ")
 }
@@ -303,7 +304,7 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 		}
 		return out
 	}
-	match := keptMatch(keys, "kept", "here")
+	match := keptMatch(t, keys, "kept", "here")
 	var out, set []string
 	for _, c := range columns {
 		value := fromKept(t.Column(c), "kept."+quote(c))

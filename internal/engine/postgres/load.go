@@ -105,9 +105,9 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 		names = append(names, fmt.Sprintf("c%d", i))
 		a, b := "t."+quote(c), fmt.Sprintf("v.c%d", i)
 		if slices.Contains(f.Fold, c) {
-			a, b = "lower("+a+")", "lower("+b+")"
+			a, b = "pg_catalog.lower("+a+")", "pg_catalog.lower("+b+")"
 		}
-		on = append(on, a+" = "+b)
+		on = append(on, compared(f.Table.Column(c), a)+" = "+compared(f.Table.Column(c), b))
 	}
 	if f.Live && f.Table.SoftDelete != "" {
 		on = append(on, "t."+quote(f.Table.SoftDelete)+" IS NULL")
@@ -172,11 +172,11 @@ func (d *database) Change(ctx context.Context, r engine.TableRows, by []string, 
 	for i, c := range r.Columns {
 		v := fmt.Sprintf("v.c%d", i)
 		if slices.Contains(by, c) {
-			where = append(where, "t."+quote(c)+" = "+v)
+			where = append(where, compared(r.Table.Column(c), "t."+quote(c))+" = "+compared(r.Table.Column(c), v))
 			continue
 		}
 		set = append(set, quote(c)+" = "+v)
-		differs = append(differs, "t."+quote(c)+" IS DISTINCT FROM "+v)
+		differs = append(differs, compared(r.Table.Column(c), "t."+quote(c))+" IS DISTINCT FROM "+compared(r.Table.Column(c), v))
 	}
 	if len(set) == 0 || len(r.Cells) == 0 {
 		return 0, nil
@@ -230,7 +230,7 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 	for at := 0; at < len(r.Cells); at += w {
 		var where []string
 		for i, c := range r.Columns {
-			where = append(where, quote(c)+" IS NOT DISTINCT FROM "+typed(r.Cells[at+i], r.Table.Column(c)))
+			where = append(where, compared(r.Table.Column(c), quote(c))+" IS NOT DISTINCT FROM "+compared(r.Table.Column(c), typed(r.Cells[at+i], r.Table.Column(c))))
 		}
 		res, err := d.run(ctx, fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name), quote(r.Table.Name), strings.Join(where, " AND ")), nil)
 		if err != nil {

@@ -101,24 +101,26 @@ func (d *database) LockTables(context.Context, []string, []string) error { retur
 // UnlockTables ends LockTables.
 func (d *database) UnlockTables(context.Context) error { return nil }
 
-// left tells whether a statement that may have been cut off is done, and takes away
-// an index that was left half built.
+// left tells whether a statement that may have been cut off is done. An index that was left
+// half built is dropped, and the drop of one that was left half done is finished: an index
+// that exists need not be one that anything uses.
 func (d *database) left(ctx context.Context, sql string) (bool, error) {
 	c, ok := readConcurrent(sql)
 	if !ok {
 		return false, fmt.Errorf("nobody can tell from outside whether this was done: %s", strings.Join(strings.Fields(sql), " "))
 	}
-	rows, err := d.Select(ctx, "SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)", quote(c.index))
+	rows, err := d.Select(ctx, "SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)::oid", quote(c.index))
 	if err != nil {
 		return false, err
 	}
+	whole := len(rows) > 0 && rows[0][0] == "t"
 	switch {
 	case len(rows) == 0:
 		return !c.makes, nil
-	case !c.makes:
-		return false, nil
-	case rows[0][0] == "t":
-		return true, nil
+	case whole:
+		return c.makes, nil
+	case !c.makes: // it was cut off while it went: nothing uses the index, and nothing makes it whole
+		return true, d.Outside(ctx, sql)
 	}
 	return false, d.Outside(ctx, "DROP INDEX CONCURRENTLY IF EXISTS "+quote(c.index))
 }
@@ -127,7 +129,7 @@ func (d *database) left(ctx context.Context, sql string) (bool, error) {
 func (d *database) Session() string {
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
-	rows, err := d.Select(ctx, "SELECT pg_backend_pid() || ' ' || extract(epoch FROM backend_start)::numeric(20,6) FROM pg_stat_activity WHERE pid = pg_backend_pid()")
+	rows, err := d.Select(ctx, "SELECT concat(pg_backend_pid(), ' ', extract(epoch FROM backend_start)::numeric(20,6)) FROM pg_stat_activity WHERE pid = pg_backend_pid()")
 	if err != nil || len(rows) == 0 {
 		return fmt.Sprint(d.pg().PID())
 	}

@@ -76,8 +76,12 @@ func (Engine) OnlyLocks(statement string) bool {
 // Foundation are the statements that make what Erbario itself needs: the table of
 // history, and the functions that the triggers of all tables share.
 func (Engine) Foundation() []string {
-	return []string{historyTable,
-		`CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
+	return append([]string{historyTable, sinceTable}, ownFunctions...)
+}
+
+// ownFunctions make what the triggers of ours call.
+var ownFunctions = []string{
+	`CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
 BEGIN
     IF ` + quietly + ` THEN
         RETURN NEW;
@@ -85,7 +89,7 @@ BEGIN
     RAISE EXCEPTION '%.% cannot be changed once it is set', TG_TABLE_NAME, TG_ARGV[0] USING ERRCODE = 'check_violation';
 END
 $erbario$`,
-		`CREATE OR REPLACE FUNCTION erbario_stamped() RETURNS trigger LANGUAGE plpgsql AS $erbario$
+	`CREATE OR REPLACE FUNCTION erbario_stamped() RETURNS trigger LANGUAGE plpgsql AS $erbario$
 BEGIN
     IF ` + quietly + ` THEN
         RETURN NEW;
@@ -93,7 +97,14 @@ BEGIN
     RETURN jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], clock_timestamp()));
 END
 $erbario$`}
-}
+
+// sinceTable tells since when values are kept that an undo put aside, and which number the
+// next row of a table was to get that it dropped.
+const sinceTable = `CREATE TABLE IF NOT EXISTS erbario_since (
+    name text COLLATE "C" NOT NULL PRIMARY KEY,
+    at text NOT NULL,
+    next_number bigint
+)`
 
 const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     id text COLLATE "C" NOT NULL PRIMARY KEY,
@@ -233,38 +244,6 @@ func (Engine) Refuse(statement string) error {
 		}
 	}
 	return nil
-}
-
-// noTable are the words behind ON and the like that begin no table's name.
-var noTable = map[string]bool{"delete": true, "update": true, "conflict": true, "set": true, "if": true, "exists": true, "only": true, "column": true, "table": true, "lateral": true, "function": true}
-
-// Tables are the tables that a statement names: the names behind the words that a
-// table's name follows.
-func (Engine) Tables(statement string) []string {
-	var out []string
-	list := tokens(statement)
-	for i, t := range list {
-		if t.kind != tokWord || i+1 >= len(list) {
-			continue
-		}
-		switch strings.ToUpper(t.text) {
-		case "TABLE", "ON", "INTO", "UPDATE", "FROM", "JOIN", "REFERENCES", "COLUMN":
-		default:
-			continue
-		}
-		j := i + 1
-		for j+1 < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS") || list[j].is("ONLY") || list[j].is("TABLE") || list[j].is("COLUMN")) {
-			j++
-		}
-		if t.is("COLUMN") && !(j+1 < len(list) && list[j+1].is(".")) { // COMMENT ON COLUMN t.c
-			continue
-		}
-		name := list[j].name()
-		if list[j].named() && !own(name) && !(list[j].kind == tokWord && (reservedWords()[name] || noTable[name])) {
-			out = append(out, name)
-		}
-	}
-	return out
 }
 
 // ScriptStatement is a statement as a plain script needs it.

@@ -104,7 +104,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			check(schema.ForChoice, choiceCheck(c))
 		}
 		if c.Nonblank {
-			check(schema.ForNonblank, x+` ~ '[^ \t\n\v\f\r]'`)
+			check(schema.ForNonblank, compared(c, x)+` ~ '[^ \t\n\v\f\r]'`)
 		}
 		if c.Range != nil {
 			check(schema.ForRange, rangeCheck(c))
@@ -179,6 +179,9 @@ func rangeCheck(c *schema.Column) string {
 	x := quote(c.Name)
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
+		if v.Kind == schema.NumberValue && (c.Type.Kind == schema.Decimal || c.Type.Kind == schema.Double) { // compared as such
+			s += "::" + strings.Split(typeName(c.Type), "(")[0]
+		}
 		return s
 	}
 	switch r := c.Range; {
@@ -255,7 +258,7 @@ func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 
 func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_immutable(%s)", quote(name), quote(t.Name), x, x, x, literal(c.Name))
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND %s IS DISTINCT FROM %s)\n    EXECUTE FUNCTION erbario_immutable(%s)", quote(name), quote(t.Name), x, compared(c, "old."+x), compared(c, "new."+x), literal(c.Name))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
 
@@ -297,7 +300,7 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	}
 	body.WriteString("    RETURN NULL;\nEND\n")
 	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
-	trigger := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN ((old.%s IS NULL) <> (new.%s IS NULL))\n    EXECUTE FUNCTION %s()", quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
+	trigger := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION %s()", quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
 	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: withFunction(childrenFunction(t.Name), trigger, body.String())}
 }
 

@@ -171,7 +171,7 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 			}
 			continue
 		}
-		r := d.pg().ExecParams(ctx, q.read, [][]byte{[]byte(id)}, nil, nil, nil).Read()
+		r := d.pg().ExecParams(ctx, qualified(q.read), [][]byte{[]byte(id)}, nil, nil, nil).Read()
 		if r.Err != nil {
 			return d.plain(r.Err)
 		}

@@ -16,6 +16,7 @@ import (
 func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	t := r.Table
 	table, by := quote(t.Name), quote(r.By)
+	told := func(x string) string { return compared(t.Column(r.By), x) }
 	live := ""
 	if t.SoftDelete != "" {
 		live = " AND " + quote(t.SoftDelete) + " IS NULL"
@@ -26,7 +27,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		for _, row := range rows {
 			keys = append(keys, row.Key)
 		}
-		return by + " IN (" + strings.Join(keys, ", ") + ")" + live
+		return told(by) + " IN (" + strings.Join(keys, ", ") + ")" + live
 	}
 	var columns []string // that are changed in any row that may be there
 	var changed, added []engine.RowValues
@@ -57,7 +58,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		for _, c := range row.Change {
 			set = append(set, quote(c)+" = "+row.Values[slices.Index(row.Columns, c)])
 		}
-		updates = append(updates, fmt.Sprintf("UPDATE %s SET %s WHERE %s = %s%s", table, strings.Join(set, ", "), by, row.Key, live))
+		updates = append(updates, fmt.Sprintf("UPDATE %s SET %s WHERE %s = %s%s", table, strings.Join(set, ", "), told(by), row.Key, live))
 	}
 	if len(updates) > 0 {
 		s.Apply = append(s.Apply, quiet(updates)...)
@@ -66,13 +67,13 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		if row.Add {
 			added = append(added, row)
 			s.Apply = append(s.Apply, fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s WHERE NOT EXISTS (SELECT 1 FROM %s WHERE %s = %s%s)",
-				table, quoteAll(row.Columns), strings.Join(row.Values, ", "), table, by, row.Key, live))
+				table, quoteAll(row.Columns), strings.Join(row.Values, ", "), table, told(by), row.Key, live))
 		}
 	}
 	if len(added) > 0 {
 		gone := fmt.Sprintf("DELETE FROM %s WHERE %s", table, among(added))
 		if !r.Fresh {
-			gone += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", by, by, quote(r.Keep))
+			gone += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", told(by), told(by), quote(r.Keep))
 		}
 		s.Undo = append(s.Undo, gone)
 	}
@@ -81,7 +82,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		for _, c := range columns {
 			set = append(set, fmt.Sprintf("%s = %s", quote(c), fromKept(r.Table.Column(c), "kept."+quote(c))))
 		}
-		s.Undo = append(s.Undo, quiet([]string{fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE kept.%s = here.%s%s", table, strings.Join(set, ", "), quote(r.Keep), by, by, strings.Replace(live, " AND ", " AND here.", 1))})...)
+		s.Undo = append(s.Undo, quiet([]string{fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE %s = %s%s", table, strings.Join(set, ", "), quote(r.Keep), told("kept."+by), told("here."+by), strings.Replace(live, " AND ", " AND here.", 1))})...)
 	}
 	if !r.Fresh {
 		s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))

@@ -111,7 +111,7 @@ func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn) (engine.Databa
 	if err := d.settings(ctx, schema); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
-	for _, sql := range (Engine{}).Foundation()[1:] {
+	for _, sql := range ownFunctions {
 		if err := d.Exec(ctx, sql); err != nil {
 			return nil, errors.Join(err, d.Close())
 		}
@@ -145,7 +145,7 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 			return fmt.Errorf("%s is used by another run: try again when it is done", p.config.Database)
 		}
 	}
-	things, err := ask(`SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
+	things, err := ask(`SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname::text NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
 	if err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 	}
 	sql := "CREATE SCHEMA " + markSchema
 	if marked != "0" {
-		drops, err := ask(`SELECT coalesce(string_agg('DROP SCHEMA ' || quote_ident(nspname) || ' CASCADE; ', ''), '') FROM pg_namespace WHERE nspname NOT LIKE 'pg\_%' AND nspname NOT IN ('information_schema', ` + literal(markSchema) + `)`)
+		drops, err := ask(`SELECT coalesce(string_agg('DROP SCHEMA ' || quote_ident(nspname) || ' CASCADE; ', ''), '') FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\_%' AND nspname NOT IN ('information_schema', ` + literal(markSchema) + `)`)
 		if err != nil {
 			return err
 		}
@@ -255,7 +255,7 @@ const leftAfter = 10 * time.Minute
 // sweep drops the scratch databases that a program that was killed left behind:
 // nobody is connected to them, and they are not of this moment.
 func (p *scratchPlace) sweep(ctx context.Context, admin *pgx.Conn) {
-	r := admin.PgConn().ExecParams(ctx, `SELECT d.datname FROM pg_database d WHERE d.datname LIKE 'erbario\_scratch\_%'
+	r := admin.PgConn().ExecParams(ctx, `SELECT d.datname FROM pg_database d WHERE d.datname::text LIKE 'erbario\_scratch\_%'
 		AND NOT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.datid = d.oid) AND pg_has_role(d.datdba, 'USAGE')`, nil, nil, nil, nil).Read()
 	for _, row := range r.Rows {
 		made, _, _ := strings.Cut(strings.TrimPrefix(string(row[0]), scratchPrefix), "_")
@@ -279,7 +279,7 @@ func (p *scratchPlace) back(d *database) error {
 	if inside != "" {
 		return errors.Join(d.Exec(ctx, "DROP SCHEMA "+inside+" CASCADE"), d.conn.Close(ctx))
 	}
-	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
+	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\\_%' AND nspname::text NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
 	if err == nil {
 		var drop []string
 		for _, r := range rows {

@@ -86,10 +86,10 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) []*schema.Trigger {
         ELSE
             RAISE EXCEPTION '%s' USING ERRCODE = 'check_violation';
         END IF;
-`, now, unwritten, now, there, noted, old, unwrittenOld, stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType), old, row,
+`, compared(s.Column, now), compared(s.Column, unwritten), now, there, noted, compared(s.Old, old), compared(s.Old, unwrittenOld), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType), old, row,
 				strings.ReplaceAll(strings.ReplaceAll(fmt.Sprintf("%s.%s and %s.%s are one field under two names: they cannot be given different values", t.Name, s.Old.Name, t.Name, s.Column.Name), "'", "''"), "%", "%%"))
 		}
-		fmt.Fprintf(&body, "    IF %s IS NOT DISTINCT FROM %s THEN\n        NULL;\n    ELSIF TG_OP = 'INSERT' THEN\n%s    ELSE\n%s    END IF;\n", now, there, branch(none(s.Column), none(s.Old)), branch(was(s.Column), was(s.Old)))
+		fmt.Fprintf(&body, "    IF %s IS NOT DISTINCT FROM %s THEN\n        NULL;\n    ELSIF TG_OP = 'INSERT' THEN\n%s    ELSE\n%s    END IF;\n", compared(s.Column, now), compared(s.Column, there), branch(none(s.Column), none(s.Old)), branch(was(s.Column), was(s.Old)))
 	}
 	text := "\n"
 	if vars.Len() > 0 {
@@ -100,6 +100,9 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) []*schema.Trigger {
 	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()", quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
 	return []*schema.Trigger{{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)}}
 }
+
+// Follow gives nothing: the second half is one transaction.
+func (stages) Follow(*schema.Table, []engine.Following) []*schema.Trigger { return nil }
 
 // LiveView is the view of the rows that are not deleted.
 func (stages) LiveView(t *schema.Table, without ...string) *schema.View {

@@ -7,6 +7,8 @@ package postgres
 import (
 	"strings"
 	"unicode/utf8"
+
+	"erbario/internal/engine"
 )
 
 type tokenKind int
@@ -259,4 +261,17 @@ func mentions(sql, name string) bool {
 		}
 	}
 	return false
+}
+
+// Tokens cuts SQL into its tokens, comments left out.
+func (Engine) Tokens(sql string) []engine.Token {
+	list := tokens(sql)
+	out := make([]engine.Token, len(list))
+	for i, t := range list {
+		out[i] = engine.Token{Text: t.text, Named: t.named(), Bare: t.kind == tokWord, Start: t.start, End: t.end}
+		if out[i].Named {
+			out[i].Name = t.name()
+		}
+	}
+	return out
 }

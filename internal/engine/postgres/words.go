@@ -231,13 +231,29 @@ func partList(parts []schema.Part) string {
 // ignoringCase is the collation of the language that an index keeps by lower().
 const ignoringCase = "ignoring case"
 
+// compared is a column as it is compared: as a text where the server has no operator of
+// its own for the type, and would take one that anybody made.
+func compared(c *schema.Column, x string) string {
+	if c == nil {
+		return x
+	}
+	typ := c.SQLType
+	if typ == "" { // of a model
+		typ = typeName(c.Type)
+	}
+	if strings.HasPrefix(typ, "varchar") || strings.HasPrefix(typ, "char") || c.Values != nil || c.Type.Enum != "" {
+		return x + "::text"
+	}
+	return x
+}
+
 func partSQL(p schema.Part) string {
 	s := quote(p.Column)
 	switch {
 	case p.Expr != nil:
 		s = "(" + p.Expr.Text + ")"
 	case p.Collation == ignoringCase:
-		s = "lower(" + s + ")"
+		s = "pg_catalog.lower(" + s + ")"
 	}
 	if p.Collation != "" && p.Collation != ignoringCase {
 		s += " COLLATE " + p.Collation
@@ -351,4 +367,16 @@ func commentOn(table, column, comment string) string {
 		text = literal(comment)
 	}
 	return fmt.Sprintf("COMMENT ON %s IS %s", what, text)
+}
+
+// SameValue is the condition that two values are the same to an index.
+func (Engine) SameValue(p schema.Part, c *schema.Column, a, b string) string {
+	if p.Collation == ignoringCase {
+		return "pg_catalog.lower(" + a + ") = pg_catalog.lower(" + b + ")"
+	}
+	s := compared(c, a) + " = " + compared(c, b)
+	if p.Collation != "" {
+		s += " COLLATE " + p.Collation
+	}
+	return s
 }

@@ -693,7 +693,7 @@ var dialect = demand.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string) string { return a + " IS NOT " + b },
+	Differs: func(a, b string, _ *schema.Column) string { return a + " IS NOT " + b },
 	Typed:   func(sql string, _ *schema.Column) string { return sql },
 	RowName: rowidName,
 	Given:   func(t *schema.Table, c *schema.Column) bool { return rowidKey(t) == c.Name },
@@ -724,6 +724,7 @@ func carried(t *schema.Table) engine.Requirement {
 		columns = append(columns, literal(strings.ToLower(c.Name)))
 	}
 	return engine.Requirement{
+		Shape:    true,
 		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
 		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
 	}

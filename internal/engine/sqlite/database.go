@@ -471,7 +471,7 @@ func (d *database) Watch(ctx context.Context, statements, tables []string) error
 		if !orphaning(s) {
 			continue
 		}
-		for _, t := range (Engine{}).Tables(s) {
+		for _, t := range tablesOf(s) {
 			d.touched[strings.ToLower(t)] = true
 		}
 	}
@@ -587,7 +587,7 @@ func (d *database) HeldUp(context.Context, string) (string, error) { return "", 
 func (d *database) Waits(func(string)) {}
 
 func (d *database) Commit(ctx context.Context) error {
-	if err := d.Exec(ctx, "COMMIT"); err != nil {
+	if err := engine.End(ctx, func(ctx context.Context) error { return d.Exec(ctx, "COMMIT") }); err != nil {
 		return err
 	}
 	d.inTx = false
@@ -669,7 +669,9 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
 )`
 
 // Foundation is the statement that makes the table of history.
-func (Engine) Foundation() []string { return []string{historyTable} }
+func (Engine) Foundation() []string {
+	return []string{historyTable, "CREATE TABLE IF NOT EXISTS erbario_since (\n    name TEXT NOT NULL PRIMARY KEY,\n    at TEXT NOT NULL,\n    next_number INTEGER\n)"}
+}
 
 // Restate has nothing to do: SQLite keeps SQL as it was written.
 func (d *database) Restate(context.Context, *schema.Schema, *schema.Schema) error { return nil }

@@ -394,7 +394,7 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	x := quote(t.SoftDelete)
 	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForChildren))
 	var b strings.Builder
-	fmt.Fprintf(&b, "CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN (OLD.%s IS NULL) <> (NEW.%s IS NULL)\nBEGIN\n", quote(name), quote(t.Name), x, x)
+	fmt.Fprintf(&b, "CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NEW.%s\nBEGIN\n", quote(name), quote(t.Name), x, x)
 	for _, c := range reached {
 		fmt.Fprintf(&b, "    UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s);\n",
 			quote(c.Name), quote(c.SoftDelete), x, quote(c.SoftDelete), x, rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "), literal(c.Name))

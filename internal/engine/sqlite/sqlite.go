@@ -178,32 +178,6 @@ func (Engine) Refuse(statement string) error {
 	return nil
 }
 
-// Tables are the tables that a statement names: the names behind the words that
-// a table's name follows.
-func (Engine) Tables(statement string) []string {
-	var out []string
-	list := tokens(statement)
-	for i, t := range list {
-		if t.kind != tokWord || i+1 >= len(list) {
-			continue
-		}
-		switch strings.ToUpper(t.text) {
-		case "TABLE", "ON", "INTO", "UPDATE", "FROM", "JOIN", "REFERENCES":
-		default:
-			continue
-		}
-		j := i + 1
-		for j+1 < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS") || list[j].is("OR")) {
-			j++
-		}
-		name := list[j].name()
-		if list[j].named() && !schema.Own(name) && !reservedWords()[strings.ToLower(name)] {
-			out = append(out, name)
-		}
-	}
-	return out
-}
-
 // ScriptStatement is a statement as a plain script needs it.
 func (Engine) ScriptStatement(statement string) []string {
 	if legacyRename(statement) {

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
 )
 
@@ -244,4 +246,22 @@ func closing(list []token, i int) int {
 // sqlOf makes a comparable piece of SQL of a text.
 func sqlOf(text string) schema.SQL {
 	return schema.SQL{Text: text, Canon: canonical}
+}
+
+// Tokens cuts SQL into its tokens, comments left out.
+func (Engine) Tokens(sql string) []engine.Token {
+	list := tokens(sql)
+	out := make([]engine.Token, len(list))
+	for i, t := range list {
+		out[i] = engine.Token{Text: t.text, Named: t.named(), Bare: t.kind == tokWord, Start: t.start, End: t.end}
+		if out[i].Named {
+			out[i].Name = t.name()
+		}
+	}
+	return out
+}
+
+// tablesOf are the tables that a statement names.
+func tablesOf(statement string) []string {
+	return sqltext.Touches(Engine{}.Tokens(statement), nil).Tables
 }

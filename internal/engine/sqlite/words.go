@@ -281,3 +281,12 @@ func rowidKey(t *schema.Table) string {
 	}
 	return c.Name
 }
+
+// SameValue is the condition that two values are the same to an index.
+func (Engine) SameValue(p schema.Part, _ *schema.Column, a, b string) string {
+	s := a + " = " + b
+	if p.Collation != "" {
+		s += " COLLATE " + p.Collation
+	}
+	return s
+}

@@ -1,0 +1,106 @@
+package mariadb_test
+
+// This file is for a cluster of several servers behind one address: ERBARIO_TEST_CLUSTER has
+// the URLs of its nodes, with blanks between them. Without it there is nothing to try.
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"erbario/internal/engine"
+)
+
+// behind is a URL whose connections go to the nodes by turns.
+func behind(t *testing.T, nodes []string, database string) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	var hosts []string
+	for _, n := range nodes {
+		u, err := url.Parse(n)
+		require.NoError(t, err)
+		hosts = append(hosts, u.Host)
+	}
+	var turn atomic.Int64
+	go func() {
+		for {
+			client, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer client.Close()
+				node, err := net.Dial("tcp", hosts[int(turn.Add(1))%len(hosts)])
+				if err != nil {
+					return
+				}
+				defer node.Close()
+				go func() { defer client.Close(); _, _ = io.Copy(client, node) }()
+				_, _ = io.Copy(node, client)
+			}()
+		}
+	}()
+	u, err := url.Parse(nodes[0])
+	require.NoError(t, err)
+	u.Host, u.Path = l.Addr().String(), "/"+database
+	return u.String()
+}
+
+// Behind one address a run on one node is not taken for dead by a run on another, and only
+// statements of its own are given up.
+func TestCluster(t *testing.T) {
+	nodes := strings.Fields(os.Getenv("ERBARIO_TEST_CLUSTER"))
+	if len(nodes) < 2 {
+		t.Skip("ERBARIO_TEST_CLUSTER names no cluster")
+	}
+	ctx := context.Background()
+	e, err := engine.ByName("mariadb")
+	require.NoError(t, err)
+	at := behind(t, nodes, "erbario_cluster")
+	first, err := e.Open(ctx, at, engine.Make)
+	require.NoError(t, err)
+	defer first.Close()
+	for _, sql := range e.Foundation() {
+		require.NoError(t, first.Exec(ctx, sql))
+	}
+	require.NoError(t, first.Hold(ctx, time.Second))
+	for range 2 * len(nodes) {
+		other, err := e.Open(ctx, at, engine.ReadWrite)
+		require.NoError(t, err)
+		require.ErrorIs(t, other.Hold(ctx, 300*time.Millisecond), engine.ErrBusy)
+		gone, err := other.Gone(ctx, first.Session())
+		require.NoError(t, err)
+		require.False(t, gone, "it is at work")
+		require.NoError(t, other.Close())
+	}
+	require.NoError(t, first.Begin(ctx, time.Second))
+	require.NoError(t, first.Commit(ctx))
+	require.NoError(t, first.Release(ctx))
+
+	// A statement that is given up is this session's, whatever the others are called.
+	for range len(nodes) {
+		other, err := e.Open(ctx, at, engine.ReadWrite)
+		require.NoError(t, err)
+		require.NoError(t, other.Hold(ctx, 5*time.Second))
+		soon, stop := context.WithTimeout(ctx, 300*time.Millisecond)
+		began := time.Now()
+		err = other.Exec(soon, "DO sleep(20)")
+		stop()
+		require.Error(t, err)
+		require.True(t, errors.Is(err, context.DeadlineExceeded), "%v", err)
+		require.Less(t, time.Since(began), 15*time.Second, "the server was told")
+		require.NoError(t, other.Release(ctx))
+		require.NoError(t, other.Close())
+	}
+	require.NoError(t, first.Exec(ctx, "DROP DATABASE erbario_cluster"))
+}
