@@ -357,8 +357,12 @@ func (p *planner) backValue(table string, col *schema.Column, keep string) (engi
 	return src, true
 }
 
-// lose notes that a column's values go, and where they are to come back from.
+// lose notes that a column's values go, and where they are to come back from. Those of a
+// generated one are worked out again: nothing is lost.
 func (p *planner) lose(a *engine.Alteration, col *schema.Column) {
+	if col.Generated != nil {
+		return
+	}
 	a.Lost = append(a.Lost, col.Name)
 	keep := a.Keep
 	if p.NoKeep {
@@ -995,6 +999,9 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	}
 	there, ok := p.Engine.Convert(old, col)
 	back, ok2 := p.Engine.Convert(col, old)
+	if old.Generated != nil { // worked out again on the way back
+		back, ok2 = engine.Conversion{}, true
+	}
 	// A constant is for rows that have no value, unless there is no way to turn
 	// those that they have; an expression says what all of them become.
 	if f, given := p.Answers.Fill[c.Table+"."+c.Name]; given && (!f.Literal || !ok || !ok2) {
