@@ -13,10 +13,9 @@ import (
 	"time"
 )
 
-// Cut is a URL by which the same server is reached until some client has sent word and
-// then a COMMIT; the COMMIT comes through, its answer does not, once for each URL. Where
-// before is set, the COMMIT does not come through either.
-func Cut(t testing.TB, rawURL, word string, before bool) string {
+// relay is a URL by which the same server is reached: pass carries what a client says and
+// hears, and both ends are closed behind it. After stop nobody gets through.
+func relay(t testing.TB, rawURL string, pass func(client, there net.Conn)) (through string, stop func()) {
 	t.Helper()
 	u, err := url.Parse(rawURL)
 	if err != nil {
@@ -27,84 +26,78 @@ func Cut(t testing.TB, rawURL, word string, before bool) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { l.Close() })
-	var done atomic.Bool
+	stop = func() { l.Close() }
+	t.Cleanup(stop)
 	go func() {
 		for {
 			client, err := l.Accept()
 			if err != nil {
 				return
 			}
-			go passOn(client, server, word, before, &done)
+			go func() {
+				defer client.Close()
+				there, err := net.Dial("tcp", server)
+				if err != nil {
+					return
+				}
+				defer there.Close()
+				pass(client, there)
+			}()
 		}
 	}()
 	u.Host = l.Addr().String()
-	return u.String()
+	return u.String(), stop
 }
 
-func passOn(client net.Conn, server, word string, before bool, done *atomic.Bool) {
-	defer client.Close()
-	there, err := net.Dial("tcp", server)
-	if err != nil {
-		return
-	}
-	defer there.Close()
-	var cut atomic.Bool
-	go func() {
-		buf := make([]byte, 1<<15)
+// Cut is a URL by which the same server is reached until some client has sent word and
+// then a COMMIT; the COMMIT comes through, its answer does not, once for each URL. Where
+// before is set, the COMMIT does not come through either.
+func Cut(t testing.TB, rawURL, word string, before bool) string {
+	t.Helper()
+	var done atomic.Bool
+	through, _ := relay(t, rawURL, func(client, there net.Conn) {
+		var cut atomic.Bool
+		go func() {
+			buf := make([]byte, 1<<15)
+			for {
+				n, err := there.Read(buf)
+				if err != nil || cut.Load() {
+					client.Close()
+					return
+				}
+				client.Write(buf[:n])
+			}
+		}()
+		said := false
+		buf := make([]byte, 1<<20)
 		for {
-			n, err := there.Read(buf)
-			if err != nil || cut.Load() {
-				client.Close()
+			n, err := client.Read(buf)
+			if err != nil {
 				return
 			}
-			client.Write(buf[:n])
-		}
-	}()
-	said := false
-	buf := make([]byte, 1<<20)
-	for {
-		n, err := client.Read(buf)
-		if err != nil {
-			return
-		}
-		said = said || bytes.Contains(buf[:n], []byte(word))
-		if said && bytes.Contains(buf[:n], []byte("COMMIT")) && done.CompareAndSwap(false, true) {
-			cut.Store(true)
-			if !before {
-				there.Write(buf[:n])
-				time.Sleep(200 * time.Millisecond)
+			said = said || bytes.Contains(buf[:n], []byte(word))
+			if said && bytes.Contains(buf[:n], []byte("COMMIT")) && done.CompareAndSwap(false, true) {
+				cut.Store(true)
+				if !before {
+					there.Write(buf[:n])
+					time.Sleep(200 * time.Millisecond)
+				}
+				return
 			}
-			return
+			if _, err := there.Write(buf[:n]); err != nil {
+				return
+			}
 		}
-		if _, err := io.Copy(there, bytes.NewReader(buf[:n])); err != nil {
-			return
-		}
-	}
+	})
+	return through
 }
 
 // Held is a URL by which the same server is reached, and which holds back the answer to the
 // first COMMIT behind word for a while; 0: it never comes.
 func Held(t testing.TB, rawURL, word string, pause time.Duration) string {
 	t.Helper()
-	u, err := url.Parse(rawURL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	server := u.Host
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
 	var done atomic.Bool
-	pass := func(client net.Conn) {
-		defer client.Close()
-		there, err := net.Dial("tcp", server)
-		if err != nil {
-			return
-		}
-		defer there.Close()
+	through, _ := relay(t, rawURL, func(client, there net.Conn) {
 		var held atomic.Bool
 		go func() {
 			defer client.Close()
@@ -140,18 +133,8 @@ func Held(t testing.TB, rawURL, word string, pause time.Duration) string {
 				return
 			}
 		}
-	}
-	go func() {
-		for {
-			client, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go pass(client)
-		}
-	}()
-	u.Host = l.Addr().String()
-	return u.String()
+	})
+	return through
 }
 
 // Interruption is what happens to a statement.
@@ -171,24 +154,9 @@ func (i Interruption) String() string { return [...]string{"cut before", "cut wi
 // one of the statements, counted from 1. Sent is how many there were.
 func Interrupted(t testing.TB, rawURL string, which int64, how Interruption) (through string, sent *atomic.Int64) {
 	t.Helper()
-	u, err := url.Parse(rawURL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	server := u.Host
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
 	sent = &atomic.Int64{}
-	pass := func(client net.Conn) {
-		defer client.Close()
-		there, err := net.Dial("tcp", server)
-		if err != nil {
-			return
-		}
-		defer there.Close()
+	var stop func()
+	through, stop = relay(t, rawURL, func(client, there net.Conn) {
 		go func() {
 			defer client.Close()
 			_, _ = io.Copy(client, there)
@@ -207,7 +175,7 @@ func Interrupted(t testing.TB, rawURL string, which int64, how Interruption) (th
 					if k == which && how == CutWithin {
 						_, _ = there.Write(buf[:n])
 					}
-					l.Close()
+					stop()
 					return
 				}
 			}
@@ -215,18 +183,8 @@ func Interrupted(t testing.TB, rawURL string, which int64, how Interruption) (th
 				return
 			}
 		}
-	}
-	go func() {
-		for {
-			client, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go pass(client)
-		}
-	}()
-	u.Host = l.Addr().String()
-	return u.String(), sent
+	})
+	return through, sent
 }
 
 // limited is the packet of a statement for which the server takes no time.

@@ -174,6 +174,52 @@ func (p projection) sourced(c *schema.Column) bool {
 	return ok
 }
 
+// reworked tells whether a column that held values of its own is worked out from others
+// in to.
+func (p projection) reworked(c *schema.Column) bool {
+	return c.Generated != nil && p.from.Column(c.Name) != nil && p.from.Column(c.Name).Generated == nil
+}
+
+// formed selects columns of to, and others by their names in from, from every row; what
+// is worked out anew is so from what the others come to.
+func (p projection) formed(others, columns []string) string {
+	seen := map[string]bool{}
+	var inner []string
+	var worked []*schema.Column
+	var add func(n string)
+	add = func(n string) {
+		if seen[n] {
+			return
+		}
+		seen[n] = true
+		c := p.to.Column(n)
+		if p.reworked(c) {
+			for _, u := range p.used(c.Generated.SQL.Text) {
+				add(u)
+			}
+			worked = append(worked, c)
+			return
+		}
+		e := p.expr(c)
+		if e != p.Quote(n) {
+			e += " AS " + p.Quote(n)
+		}
+		inner = append(inner, e)
+	}
+	for _, n := range columns {
+		add(n)
+	}
+	others = slices.DeleteFunc(slices.Clone(others), func(n string) bool { return seen[n] })
+	for i, n := range others {
+		others[i] = p.bare(n)
+	}
+	sql := fmt.Sprintf("SELECT %s FROM %s", strings.Join(append(others, inner...), ", "), p.rows())
+	for _, c := range worked {
+		sql = fmt.Sprintf("SELECT q.*, (%s) AS %s FROM (%s) AS q", c.Generated.SQL.Text, p.Quote(c.Name), sql)
+	}
+	return sql
+}
+
 // kept tells whether the column's value is one that was kept, or a constant that
 // was given for it.
 func (p projection) kept(column string) bool {
@@ -293,29 +339,16 @@ func (p projection) query(columns []string, where string) string {
 			shown = []string{name}
 		}
 	}
-	var inner []string
 	if len(shown)+len(columns) == 0 {
 		return fmt.Sprintf("SELECT * FROM %s\nWHERE %s", p.rows(), where)
 	}
-	for _, k := range shown {
-		if p.to.Column(k) == nil || !slices.Contains(columns, k) {
-			inner = append(inner, p.bare(k))
-		}
-	}
 	list := slices.Clone(shown)
 	for _, n := range columns {
-		c := p.to.Column(n)
-		e := p.expr(c)
-		if e != p.Quote(n) {
-			e += " AS " + p.Quote(n)
-		}
-		inner = append(inner, e)
 		if !slices.Contains(list, n) {
 			list = append(list, n)
 		}
 	}
-	// Generated columns are worked out from those they mention.
-	return fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s) AS q\nWHERE %s", p.bareList(list), strings.Join(inner, ", "), p.rows(), where)
+	return fmt.Sprintf("SELECT %s FROM (%s) AS q\nWHERE %s", p.bareList(list), p.formed(shown, columns), where)
 }
 
 // bare is a column's or the row number's name; the latter is never quoted.
@@ -362,14 +395,7 @@ func (p projection) duplicates(x *schema.Index) string {
 		}
 		where = append(where, "("+x.Where.Text+")")
 	}
-	var inner, group []string
-	for _, n := range used {
-		e := p.expr(p.to.Column(n))
-		if e != p.Quote(n) {
-			e += " AS " + p.Quote(n)
-		}
-		inner = append(inner, e)
-	}
+	var group []string
 	var shown []string
 	for _, part := range x.Parts {
 		name := p.Quote(part.Column)
@@ -389,8 +415,8 @@ func (p projection) duplicates(x *schema.Index) string {
 		}
 		shown = append(shown, name)
 	}
-	return fmt.Sprintf("SELECT %s, count(*) AS %s FROM (SELECT %s FROM %s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
-		strings.Join(shown, ", "), p.Quote("rows"), strings.Join(inner, ", "), p.rows(), strings.Join(where, " AND "), strings.Join(group, ", "))
+	return fmt.Sprintf("SELECT %s, count(*) AS %s FROM (%s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
+		strings.Join(shown, ", "), p.Quote("rows"), p.formed(nil, used), strings.Join(where, " AND "), strings.Join(group, ", "))
 }
 
 // lossy selects the rows whose value would not come back the same from a
