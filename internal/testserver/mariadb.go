@@ -124,7 +124,7 @@ func StartMariaDB(settings ...string) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{binary: binary, end: syscall.SIGTERM}
-	if s.dir, err = os.MkdirTemp("", "erbario-mariadb-"); err != nil {
+	if s.dir, err = newDir("mariadb"); err != nil {
 		return nil, err
 	}
 	tmp, data := filepath.Join(s.dir, "tmp"), filepath.Join(s.dir, "data")

@@ -143,7 +143,7 @@ func StartPostgres(settings ...string) (*Server, error) {
 		}
 		return err
 	}
-	if s.dir, err = os.MkdirTemp("", "erbario-postgres-"); err != nil {
+	if s.dir, err = newDir("postgres"); err != nil {
 		return nil, err
 	}
 	if s.account, err = serverAccount("postgres", s.dir); err != nil {

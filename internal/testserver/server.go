@@ -5,6 +5,7 @@ package testserver
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"testing"
 	"time"
 )
 
@@ -46,6 +48,28 @@ func serverAccount(name, dir string) (*syscall.Credential, error) {
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, os.Chown(dir, uid, gid)
+}
+
+// memory is where files stand that need not outlive the machine.
+const memory = "/dev/shm"
+
+// newDir makes the folder of a server: in memory for tests, where there is room, since
+// making and dropping databases is mostly waiting for files. What tests that were killed
+// left there goes first.
+func newDir(name string) (string, error) {
+	root := ""
+	var room syscall.Statfs_t
+	if err := syscall.Statfs(memory, &room); testing.Testing() && err == nil && int64(room.Bavail)*room.Bsize > 4<<30 {
+		root = memory
+		old, _ := filepath.Glob(filepath.Join(memory, "erbario-*"))
+		for _, dir := range old {
+			of := strings.Split(filepath.Base(dir), "-")
+			if pid, err := strconv.Atoi(of[len(of)-2]); err == nil && errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+				_ = os.RemoveAll(dir)
+			}
+		}
+	}
+	return os.MkdirTemp(root, fmt.Sprintf("erbario-%s-%d-", name, os.Getpid()))
 }
 
 // Start starts the server, again after Kill, and waits until it answers.
