@@ -928,13 +928,19 @@ func (s *separate) gone() (back []Restored, err error) {
 
 // resume goes on with a migration that was left half-way, forward or back. It waits
 // until nothing of the run that began it is left on the server.
-func resume(ctx context.Context, db engine.Database, e engine.Engine, half *Half, o Options, apply bool) (m *migration.Migration, back []Restored, err error) {
+func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options, apply bool) (m *migration.Migration, back []Restored, err error) {
 	if err := db.Hold(ctx, o.Wait); err != nil {
 		return nil, nil, err
 	}
 	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+	var half *Half
 	deadline := time.Now().Add(max(o.Wait, time.Second))
 	for {
+		// What was there before we had the lock may have come to its end since, and that
+		// run may wait for us.
+		if half, err = Halfway(ctx, db); err != nil || half == nil {
+			return nil, nil, err
+		}
 		gone, err := db.Gone(ctx, half.Session)
 		if err != nil {
 			return nil, nil, err
@@ -951,7 +957,7 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, half *Half
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	if half, err = Halfway(ctx, db); err != nil || half == nil { // it came to its end while we waited
+	if half, err = Halfway(ctx, db); err != nil || half == nil { // its last word came through
 		return nil, nil, err
 	}
 	if m, err = migration.Parse("journal of "+half.ID, half.Text, e); err != nil {

@@ -517,7 +517,7 @@ func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 	if err != nil || half == nil {
 		return nil, err
 	}
-	m, back, err := resume(ctx, db, e, half, o, apply)
+	m, back, err := resume(ctx, db, e, o, apply)
 	if err != nil || m == nil {
 		return nil, err
 	}
