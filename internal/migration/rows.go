@@ -58,6 +58,9 @@ type Rename struct{ Table, Column, To string }
 
 // ReadRename reads a statement that renames a table or a column.
 func ReadRename(e engine.Engine, sql string) (Rename, bool) {
+	if !strings.Contains(strings.ToUpper(sql), "RENAME") { // most are none, and cutting them up takes long
+		return Rename{}, false
+	}
 	list := e.Tokens(sql)
 	word := func(i int) string {
 		if i >= len(list) {
@@ -77,9 +80,8 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 }
 
 // RowsOf folds the rows of a line of migrations, by table in lower case; they follow its
-// renames. Where
-// the rows of a table came to be told by another field, those before are no
-// longer known.
+// renames. Where the rows of a table came to be told by another field, those before are
+// no longer known.
 func RowsOf(line []*Migration, e engine.Engine) map[string]*LineRows {
 	out := map[string]*LineRows{}
 	for _, m := range line {
