@@ -135,6 +135,9 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	if len(first.Plan.Questions) > 0 || len(first.InTheWay) > 0 {
 		return false
 	}
+	if len(first.Plan.Changes) == 0 {
+		return false // two types that are one on this engine
+	}
 	require.NotNil(t, first.Migration, "from\n%s\nto\n%s", text(a), text(b))
 	require.Empty(t, first.Outcome.Differ, "the proof of\n%s", first.Migration.Text)
 	require.Empty(t, second.Plan.Questions)
