@@ -271,8 +271,9 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		}
 		do("drop "+from.Name+"."+c.Name, "writes every row anew", append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
 	}
-	for _, c := range added {
-		if !addable(to, c) {
+	for i, c := range added {
+		early := c.Generated != nil && slices.ContainsFunc(added[i+1:], func(o *schema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
+		if !addable(to, c) || early { // it is worked out from one that comes behind it
 			return nil, false
 		}
 		do("add "+to.Name+"."+c.Name, "keeps every row", fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
