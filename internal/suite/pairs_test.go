@@ -399,7 +399,7 @@ func third(t *rapid.T, p testserver.Place, db engine.Database, b []model, files 
 	}
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
 	var way *runner.InTheWay
-	drafted := []string{"would have no ", "have no one way ", "stand in more than one row"} // when there was no row to give a value, to turn, or to tell from another
+	drafted := []string{"would have no ", "have no one way ", "in more than one row"} // when there was no row to give a value, to turn, or to tell from another
 	if errors.As(err, &way) && slices.ContainsFunc(drafted, func(s string) bool { return strings.Contains(way.Sentence, s) }) {
 		return
 	}
