@@ -155,7 +155,9 @@ func (a *app) restored(r runner.Run) {
 		if b.Rows > 0 {
 			a.out.printf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows))
 		}
-		if b.Left > 0 {
+		if b.Whole {
+			a.out.printf("    what %s held and has no column now stays in %s", b.Table, b.In)
+		} else if b.Left > 0 {
 			a.out.printf("    %s kept of %s found no row to go back to, and stay in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
 		}
 	}

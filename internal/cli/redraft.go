@@ -22,7 +22,6 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -327,14 +326,14 @@ func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 
 // draft drafts the change again, with the answers that were given then and now.
 // One that was given now and answers nothing is a mistake.
-func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.Draft, []plan.Rename, error) {
+func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.Draft, draft.Handing, error) {
 	_, now, err := r.f.answers(s)
 	if err != nil {
-		return nil, nil, err
+		return nil, draft.Handing{}, err
 	}
 	answers, said, err := r.carried(r.old).readable(s).answers(s)
 	if err != nil {
-		return nil, nil, err
+		return nil, draft.Handing{}, err
 	}
 	id := s.IDAgain(r.old[0], time.Now())
 	if r.title != "" {
@@ -344,27 +343,28 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	if r.old[0].Direct {
 		id = s.NextID(time.Now(), r.title)
 	}
-	d, renames, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
+	d, way, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
 	if err != nil || len(d.Plan.Questions) > 0 {
-		return d, renames, err
+		return d, way, err
 	}
 	for _, u := range d.Plan.Unused {
 		if i := slices.IndexFunc(now, func(f string) bool { return f == u || strings.HasPrefix(f, u+"=") }); i >= 0 {
-			return nil, nil, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
+			return nil, way, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
 		}
 	}
-	return d, renames, nil
+	return d, way, nil
 }
 
 // turn is the run on one database, until the new migration stands.
 type turn struct {
 	*remaking
 	l        *live
-	apart    bool                   // it is not one transaction
-	gone     []*migration.Migration // taken back, newest first
-	come     []*migration.Migration // others that were applied
-	returned []draft.Returned       // values that another migration's columns have now
-	named    [][3]string            // kept tables and their columns that were given other names
+	apart    bool                          // it is not one transaction
+	gone     []*migration.Migration        // taken back, newest first
+	come     []*migration.Migration        // others that were applied
+	returned []draft.Returned              // values that another migration's columns have now
+	handed   []func(context.Context) error // take back what was changed of kept tables
+	now      *migration.Migration          // which they were handed to
 }
 
 func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
@@ -378,7 +378,7 @@ func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
 // end lets the new migration stand.
 func (t *turn) end(ctx context.Context) error {
 	if t.apart {
-		t.gone, t.come, t.named, t.returned = nil, nil, nil, nil
+		t.gone, t.come, t.handed, t.returned, t.now = nil, nil, nil, nil, nil
 		return t.l.db.Release(ctx)
 	}
 	return t.l.db.Commit(ctx)
@@ -392,13 +392,11 @@ func (t *turn) back(ctx context.Context) error {
 	ctx = context.WithoutCancel(ctx)
 	db, e, o := t.l.db, t.l.engine, runner.Options{Home: true, Revive: true, Wait: time.Minute}
 	var err error
-	for _, n := range slices.Backward(t.named) {
-		from, to := n[2], n[0]
-		if n[1] != "" { // a column of the table that has its old name by then
-			err = errors.Join(err, runner.RenameKept(ctx, db, e, n[0], n[2], n[1]))
-			continue
-		}
-		err = errors.Join(err, runner.RenameKept(ctx, db, e, from, "", to))
+	if t.now != nil {
+		err = runner.Unseal(ctx, db, e, t.now)
+	}
+	for _, back := range slices.Backward(t.handed) {
+		err = errors.Join(err, back(ctx))
 	}
 	for _, r := range t.returned {
 		err = errors.Join(err, r.Again(ctx, db, e))
@@ -413,7 +411,7 @@ func (t *turn) back(ctx context.Context) error {
 			_, err = runner.Into(ctx, db, e, m, time.Now(), o)
 		}
 	}
-	t.gone, t.come, t.named, t.returned = nil, nil, nil, nil
+	t.gone, t.come, t.handed, t.returned, t.now = nil, nil, nil, nil, nil
 	if err != nil {
 		err = fmt.Errorf("and what was taken back could not be applied again (look at erbario status): %w", err)
 	}
@@ -449,7 +447,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	if err != nil {
 		return "", err
 	}
-	d, renames, err := r.draft(ctx, s, l)
+	d, way, err := r.draft(ctx, s, l)
 	if err != nil {
 		return "", err
 	}
@@ -476,7 +474,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	}
 	var run runner.Run
 	if was {
-		if err := t.hand(ctx, d.Migration, renames); err != nil {
+		if err := t.hand(ctx, d.Migration, way); err != nil {
 			return "", errors.Join(err, files.back())
 		}
 		if d.Migration != nil {
@@ -506,7 +504,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	r.outcome(l, d, more, was, run)
 	var also []string
 	for _, name := range others {
-		if err := r.follow(ctx, name, d.Migration, renames); err != nil {
+		if err := r.follow(ctx, name, d.Migration, way); err != nil {
 			return "", fmt.Errorf("%s has the new migration, and %s does not yet: %w", l.Name, name, err)
 		}
 		also = append(also, name)
@@ -539,7 +537,7 @@ func (t *turn) others(ctx context.Context) error {
 
 // follow brings another database that goes together with the first to the same
 // place.
-func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, renames []plan.Rename) (err error) {
+func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, way draft.Handing) (err error) {
 	l, err := r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
 	if err != nil {
 		return err
@@ -560,7 +558,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	var run runner.Run
-	if err := t.hand(ctx, m, renames); err != nil {
+	if err := t.hand(ctx, m, way); err != nil {
 		return err
 	}
 	if m != nil {
@@ -585,7 +583,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 
 // hand moves what the undo put aside to where the new migration looks for it; if
 // there is none, to where nothing does.
-func (t *turn) hand(ctx context.Context, m *migration.Migration, renames []plan.Rename) error {
+func (t *turn) hand(ctx context.Context, m *migration.Migration, way draft.Handing) error {
 	db := t.l.db
 	err := draft.Return(ctx, db, t.e, t.old, func(r draft.Returned) {
 		t.returned = append(t.returned, r)
@@ -596,8 +594,8 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, renames []plan.
 	if err != nil {
 		return err
 	}
-	if m != nil {
-		return draft.Hand(ctx, db, t.e, t.old, m, renames, func(table, column, to string) { t.named = append(t.named, [3]string{table, column, to}) })
+	if t.now = m; m != nil {
+		return draft.Hand(ctx, db, t.e, t.old, m, way, func(back func(context.Context) error) { t.handed = append(t.handed, back) })
 	}
 	for _, o := range t.old {
 		if err := runner.SetApart(ctx, db, t.e, o); err != nil {

@@ -127,24 +127,22 @@ func independent(a runner.Applied, old []*migration.Migration) bool {
 }
 
 // Hand moves what an undo of the old migrations kept to where the new one looks
-// for it. Renames, by table or table.column, are of what only the old ones made. done is
-// told each name that was given, table, column and new name.
-func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, renames []plan.Rename, done func(table, column, to string)) error {
+// for it, and gives kept rows what they lack. done is told how each change of what is
+// kept is taken back.
+func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, way Handing, done func(back func(context.Context) error)) error {
+	renames := way.Renames
 	taken := map[string]int{} // how many of the names for a table are
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
 	}
 	var all []runner.PutAside
+	if !now.Atomic() { // what is kept last comes back first there
+		old = slices.Clone(old)
+		slices.Reverse(old)
+	}
 	for _, m := range old {
-		err := runner.HandNumbers(ctx, db, m, now, func(table string) string {
-			for _, r := range renames {
-				if r.Column == "" && strings.EqualFold(r.Table, table) {
-					return r.To
-				}
-			}
-			return table
-		})
+		err := runner.HandNumbers(ctx, db, m, now, way.tableNow)
 		if err != nil {
 			return err
 		}
@@ -157,11 +155,15 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 		}
 		all = append(all, list...)
 	}
+	var was []string
+	for _, aside := range all {
+		was = append(was, aside.Name)
+	}
 	move := func(name, to string) error {
 		if err := runner.RenameKept(ctx, db, e, name, "", to); err != nil {
 			return err
 		}
-		done(name, "", to)
+		done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, to, "", name) })
 		return nil
 	}
 	for i, aside := range all {
@@ -172,14 +174,10 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 				if err := runner.RenameKept(ctx, db, e, name, r.Column, r.To); err != nil {
 					return err
 				}
-				done(name, r.Column, r.To)
+				done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, name, r.To, r.Column) })
 			}
 		}
-		for _, r := range renames {
-			if r.Column == "" && strings.EqualFold(r.Table, table) {
-				table = r.To
-			}
-		}
+		table = way.tableNow(table)
 		free := runner.UndoKeeps(now.ID, table)
 		if taken[table] == len(free) {
 			return fmt.Errorf("too many migrations of %s would become one", table)
@@ -216,7 +214,56 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 		}
 		all[i].Name = to
 	}
+	return giveAll(ctx, db, e, was, all, way, done)
+}
+
+// giveAll gives kept rows what they lack; was are the names that their tables had before.
+func giveAll(ctx context.Context, db engine.Database, e engine.Engine, was []string, all []runner.PutAside, way Handing, done func(back func(context.Context) error)) error {
+	if len(way.Given) == 0 {
+		return nil
+	}
+	live, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	for _, aside := range all {
+		kept := live.Table(aside.Name)
+		if kept == nil || slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool { return strings.HasPrefix(c.Name, "key_") }) {
+			continue
+		}
+		var list []Given
+		for _, g := range way.Given {
+			if way.tableNow(aside.Table) != g.Table || (kept.Column(g.Column.Name) != nil) != g.Has {
+				continue
+			}
+			if at := slices.Index(was, g.beside); g.beside != "" && at >= 0 {
+				g.SQL = strings.ReplaceAll(g.SQL, besideName, e.Quote(all[at].Name))
+			}
+			list = append(list, g)
+		}
+		if len(list) > 0 {
+			if err := give(ctx, db, e, kept, list, done); err != nil {
+				return err
+			}
+		}
+	}
 	return nil
+}
+
+// Handing is what becomes of what an undo kept on its way to a new migration.
+type Handing struct {
+	Renames []plan.Rename // by table or table.column, of what only the old ones made
+	Given   []Given
+}
+
+// tableNow is what a table is called after the renames.
+func (h Handing) tableNow(table string) string {
+	for _, r := range h.Renames {
+		if r.Column == "" && strings.EqualFold(r.Table, table) {
+			return r.To
+		}
+	}
+	return table
 }
 
 // Returned are values that were put back into a table by Return.
@@ -327,36 +374,36 @@ type Again struct {
 }
 
 // Redraft drafts the old migrations' change again, from a state in which they are
-// taken back. The renames that it returns are of what only they had made; Hand
-// wants them.
-func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, []plan.Rename, error) {
+// taken back. Hand wants the Handing that it returns.
+func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, Handing, error) {
 	r.Carried = true
 	if !again.NoCarry {
 		for _, m := range again.Old {
 			r.Steps = append(r.Steps, HandSteps(m)...)
 		}
 	}
-	answers, renames, questions, err := s.orphans(ctx, again.Old, r.Answers)
+	answers, way, questions, err := s.orphans(ctx, again.Old, r.Answers)
 	if err != nil {
-		return nil, nil, err
+		return nil, way, err
 	}
 	r.Answers = answers
 	r.Said = slices.DeleteFunc(slices.Clone(r.Said), func(flag string) bool { // they answered what the file does not ask
 		key := s.flagKey(flag)
-		return slices.ContainsFunc(renames, func(n plan.Rename) bool {
+		return slices.ContainsFunc(way.Renames, func(n plan.Rename) bool {
 			return key == strings.TrimSuffix("--rename "+n.Table+"."+n.Column, ".")
-		}) || strings.HasPrefix(flag, "--drop ") && !answers.Drop[strings.TrimPrefix(key, "--drop ")] && !answers.Drop[strings.TrimPrefix(flag, "--drop ")]
+		}) || slices.ContainsFunc(way.Given, func(g Given) bool { return key == "--fill "+g.Table+"."+g.Column.Name }) || strings.HasPrefix(flag, "--drop ") && !answers.Drop[strings.TrimPrefix(key, "--drop ")] && !answers.Drop[strings.TrimPrefix(flag, "--drop ")]
 	})
 	if len(questions) > 0 {
-		return &Draft{Plan: &plan.Plan{Questions: questions}}, nil, nil
+		return &Draft{Plan: &plan.Plan{Questions: questions}}, way, nil
 	}
 	d, err := s.Make(ctx, r)
-	return d, renames, err
+	return d, way, err
 }
 
 // orphans asks about values that rows held in what the old migrations made and
-// the models declare no more. It takes the answers about them out.
-func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan.Answers) (out plan.Answers, renames []plan.Rename, questions []plan.Question, err error) {
+// the models declare no more, and about those that such rows lack now. It takes the
+// answers about them out.
+func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan.Answers) (out plan.Answers, way Handing, questions []plan.Question, err error) {
 	out = in
 	out.Rename = nil
 	fill, drop := map[string]plan.Fill{}, map[string]bool{}
@@ -376,76 +423,92 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		}
 		return plan.Rename{}, false
 	}
+	var all []runner.PutAside
 	for _, m := range old {
 		list, err := runner.PutAsideBy(ctx, s.DB, m)
 		if err != nil {
-			return out, nil, nil, err
+			return out, way, nil, err
 		}
-		for _, aside := range list {
-			kept, table := s.Live.Table(aside.Name), aside.Table
-			if kept == nil {
+		all = append(all, list...)
+	}
+	for _, aside := range all {
+		kept, table := s.Live.Table(aside.Name), aside.Table
+		if kept == nil {
+			continue
+		}
+		wanted := s.Wanted.Table(table)
+		if wanted == nil && s.Live.Table(table) == nil {
+			r, ok := find(table, "")
+			switch {
+			case ok:
+				r.To = s.table(r.To)
+				way.Renames = append(way.Renames, r)
+				wanted = s.Wanted.Table(r.To)
+			case drop[table]:
+				delete(drop, table)
+			default:
+				questions = append(questions, s.orphanTable(ctx, kept, table))
+			}
+		}
+		if wanted == nil {
+			continue
+		}
+		as, whole, asked := map[string]string{}, true, len(questions)
+		for _, c := range kept.Columns {
+			if strings.HasPrefix(c.Name, "key_") {
+				whole = false
 				continue
 			}
-			wanted := s.Wanted.Table(table)
-			if wanted == nil && s.Live.Table(table) == nil {
-				r, ok := find(table, "")
-				switch {
-				case ok:
-					r.To = s.table(r.To)
-					renames = append(renames, r)
-					wanted = s.Wanted.Table(r.To)
-				case drop[table]:
-					delete(drop, table)
-				default:
-					questions = append(questions, s.orphanTable(ctx, kept, table))
-				}
-			}
-			if wanted == nil {
-				continue
-			}
-			for _, c := range kept.Columns {
-				if strings.HasPrefix(c.Name, "key_") {
-					continue
-				}
-				name := table + "." + c.Name
-				if t := s.Ahead.Table(table); t != nil && t.Column(c.Name) != nil && !sameKept(c, t.Column(c.Name)) {
-					if drop[name] {
-						delete(drop, name)
-						continue
-					}
-					q, err := s.otherType(ctx, kept, t, c)
-					if err != nil {
-						return out, nil, nil, err
-					}
-					if q != nil {
-						questions = append(questions, *q)
-					}
-					continue
-				}
-				if wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil {
-					continue
-				}
-				if r, ok := find(table, c.Name); ok {
-					r.To = s.column(wanted.Name, r.To)
-					renames = append(renames, r)
-					if f, ok := fill[name]; ok {
-						delete(fill, name)
-						fill[wanted.Name+"."+r.To] = f
-					}
-					continue
-				}
+			as[c.Name] = c.Name
+			name := table + "." + c.Name
+			if t := s.Ahead.Table(table); t != nil && t.Column(c.Name) != nil && !sameKept(c, t.Column(c.Name)) {
 				if drop[name] {
 					delete(drop, name)
 					continue
 				}
-				q, err := s.orphanColumn(ctx, kept, wanted, table, c)
+				q, err := s.otherType(ctx, kept, t, c)
 				if err != nil {
-					return out, nil, nil, err
+					return out, way, nil, err
 				}
 				if q != nil {
 					questions = append(questions, *q)
 				}
+				continue
 			}
+			if wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil {
+				continue
+			}
+			if r, ok := find(table, c.Name); ok {
+				r.To = s.column(wanted.Name, r.To)
+				as[c.Name] = r.To
+				way.Renames = append(way.Renames, r)
+				if f, ok := fill[name]; ok {
+					delete(fill, name)
+					fill[wanted.Name+"."+r.To] = f
+				}
+				continue
+			}
+			if drop[name] {
+				delete(drop, name)
+				continue
+			}
+			q, err := s.orphanColumn(ctx, kept, wanted, table, c)
+			if err != nil {
+				return out, way, nil, err
+			}
+			if q != nil {
+				questions = append(questions, *q)
+			}
+		}
+		if len(questions) > asked {
+			continue // what is called otherwise now is lacking no more
+		}
+		if whole && s.Ahead.Table(table) == nil && s.Ahead.Table(wanted.Name) == nil {
+			given, more, err := s.lacking(ctx, aside, all, wanted, as, fill)
+			if err != nil {
+				return out, way, nil, err
+			}
+			way.Given, questions = append(way.Given, given...), append(questions, more...)
 		}
 	}
 	for i, r := range in.Rename {
@@ -454,7 +517,7 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		}
 	}
 	out.Fill, out.Drop = fill, drop
-	return out, renames, questions, nil
+	return out, way, questions, nil
 }
 
 func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string) plan.Question {

@@ -637,7 +637,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
 				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), words.Have(nulls)),
-					Choices: p.valueChoices(c.Target()), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
+					Choices: ValueChoices(c.Target()), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
 		case diff.ChangeType:
 			p.changeType(&a, c, count)
@@ -917,7 +917,7 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 		return
 	}
 	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, words.Rows(rows())),
-		Choices: p.valueChoices(c.Target())}
+		Choices: ValueChoices(c.Target())}
 	for _, o := range changes {
 		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) {
 			q.Choices = append([]Choice{{"it is " + o.Name + " under another name", fmt.Sprintf("--rename %s=%s", o.Target(), col.Name)}}, q.Choices...)
@@ -928,7 +928,9 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 
 // valueChoices are the ways to see to a required column that rows have no value
 // for.
-func (p *planner) valueChoices(target string) []Choice {
+// ValueChoices are the answers to what value rows are to have in a column that becomes
+// required.
+func ValueChoices(target string) []Choice {
 	return []Choice{
 		{"one value for the rows that are there now", "--fill " + target + "=VALUE"},
 		{"an expression over their other columns", "--fill '" + target + "=sql:EXPRESSION'"},

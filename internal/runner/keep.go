@@ -116,6 +116,29 @@ func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	return nil
 }
 
+// Unseal gives what was sealed for a run that came to nothing the names back under which
+// the undo had put it aside.
+func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	list, err := PutAsideBy(ctx, db, m)
+	if err != nil {
+		return err
+	}
+	for _, p := range list {
+		at := slices.IndexFunc(sealedNames(m, p.Table), func(n string) bool { return strings.EqualFold(n, p.Name) })
+		if at < 0 {
+			continue
+		}
+		to := openNames(m, p.Table)[at]
+		if slices.ContainsFunc(list, func(o PutAside) bool { return strings.EqualFold(o.Name, to) }) {
+			continue
+		}
+		if err := rename(ctx, db, e, p.Name, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // rename gives a kept table another name; it is kept for as long as before.
 func rename(ctx context.Context, db engine.Database, e engine.Engine, name, to string) error {
 	return RenameKept(ctx, db, e, name, "", to)
@@ -464,9 +487,12 @@ func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 // more: they stay kept, but are not put back again.
 func unplaced(t, kept *schema.Table) bool {
 	return slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool {
-		return t.Column(c.Name) == nil && !strings.HasPrefix(c.Name, "key_")
+		return t.Column(c.Name) == nil && !strings.HasPrefix(c.Name, "key_") && !strings.HasPrefix(c.Name, Replaced(""))
 	})
 }
+
+// Replaced is the name of a column of kept rows whose values stand in another now.
+func Replaced(column string) string { return schema.Cut(schema.OwnPrefix + "was_" + column) }
 
 // leftName is the name under which nothing looks for a kept table again.
 func leftName(m *migration.Migration, name string) string {
@@ -503,8 +529,9 @@ func SetApart(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 type Restored struct {
 	Table string
 	Rows  int64 // that have their values again
-	Left  int64 // kept rows that found no row, and stay
+	Left  int64 // kept rows that found no row, or hold more than has a column now, and stay
 	In    string
+	Whole bool // Left are among Rows: they came back, and hold more
 }
 
 // restoring counts what is kept for a migration, and gives a function that tells
@@ -543,14 +570,22 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	if err != nil {
 		return nil, err
 	}
-	whose := map[string]string{}
+	whose, whole := map[string]string{}, map[string]bool{}
 	if !undo {
 		list, err := PutAsideBy(ctx, db, m)
 		if err != nil {
 			return nil, err
 		}
+		live := &schema.Schema{}
+		if len(list) > 0 {
+			if live, err = db.Inspect(ctx); err != nil {
+				return nil, err
+			}
+		}
 		for _, p := range list {
 			whose[p.Name] = p.Table
+			kept := live.Table(p.Name)
+			whole[p.Name] = kept != nil && !slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool { return strings.HasPrefix(c.Name, "key_") })
 		}
 	}
 	return func() ([]Restored, error) {
@@ -585,6 +620,9 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 				}
 			}
 			r.Rows = before[n] - r.Left
+			if r.Left == before[n] && whole[n] { // each came back
+				r.Rows, r.Whole = r.Left, true
+			}
 			if i := slices.IndexFunc(out, func(o Restored) bool { return o.Table == table }); i >= 0 {
 				out[i].Rows = max(out[i].Rows, r.Rows) // other columns of the same rows
 				out[i].Left += r.Left
