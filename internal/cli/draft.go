@@ -430,6 +430,13 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		return nil, nil, err
 	}
 	defer db.Close()
+	declared, err := a.wanted(p, e)
+	if err != nil && all {
+		return nil, nil, err
+	}
+	if err := proof.MakeOutside(ctx, db, e, declared); err != nil {
+		return nil, nil, err
+	}
 	failed := 0
 	for _, m := range files {
 		if err := runner.MakeFound(ctx, db, m); err != nil {
@@ -473,22 +480,18 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if !all {
 		return out, nil, nil
 	}
-	wanted, err := a.wanted(p, e)
-	if err != nil {
-		return out, nil, err
-	}
 	end, err := db.Inspect(ctx)
 	if err != nil {
 		return out, nil, err
 	}
-	if err := db.Restate(ctx, wanted, end); err != nil {
+	if err := db.Restate(ctx, declared, end); err != nil {
 		return out, nil, err
 	}
-	refer, err := draft.RowChanges(ctx, e, db, end, wanted, files)
+	refer, err := draft.RowChanges(ctx, e, db, end, declared, files)
 	if err != nil {
 		return out, nil, err
 	}
-	changes := append(diff.Schemas(end, wanted), refer...)
+	changes := append(diff.Schemas(end, declared), refer...)
 	if len(changes) == 0 {
 		if !a.json {
 			a.out.printf("%s from nothing end as the models declare", plural(len(files), "migration", "migrations"))

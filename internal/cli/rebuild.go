@@ -74,7 +74,11 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	if err := runner.Stand(files, nil, e).Problem(); err != nil {
 		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
 	}
-	scratch, err := proof.Replay(ctx, e, files)
+	wanted, err := a.wanted(p, e)
+	if err != nil {
+		return err
+	}
+	scratch, err := proof.Replay(ctx, e, files, wanted)
 	if err != nil {
 		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
 	}
@@ -101,7 +105,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		known[strings.ToLower(t.Name)] = true
 	}
 	if texts, err := runner.Texts(applied, e); err == nil { // also what they made before a later one dropped it, or another checkout
-		if was, err := proof.Replay(ctx, e, texts); err == nil {
+		if was, err := proof.Replay(ctx, e, texts, wanted); err == nil {
 			if s, err := was.Inspect(ctx); err == nil {
 				for _, t := range s.Tables {
 					known[strings.ToLower(t.Name)] = true
@@ -112,8 +116,9 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	}
 	found, reference := onlyFound(files, applied, e), migration.RowsOf(files, e)
 	var strangers, full []string
+	outside := func(t *schema.Table) bool { w := wanted.Table(t.Name); return w != nil && w.Outside }
 	for _, t := range there.Tables {
-		if schema.Own(t.Name) {
+		if schema.Own(t.Name) || outside(t) { // that stays as it is
 			continue
 		}
 		n := int64(0)
@@ -150,11 +155,15 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 			return err
 		}
 	}
+	there.Tables = slices.DeleteFunc(there.Tables, outside)
 	if err := empty(ctx, l.db, e, there); err != nil {
 		if e.CommitsChanges() {
 			return fmt.Errorf("%s cannot be emptied, and some of it may be gone: %w; mend that, and run the same again", d.Name, err)
 		}
 		return fmt.Errorf("%s cannot be emptied, and is as it was: %w", d.Name, err)
+	}
+	if err := proof.MakeOutside(ctx, l.db, e, wanted); err != nil {
+		return fmt.Errorf("%s was emptied, and no migration is applied to it: %w", d.Name, err)
 	}
 	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{Wait: time.Minute, Home: true})
 	if err != nil {

@@ -67,7 +67,7 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	}
 	s.Standing = runner.Stand(files, applied, e)
 	s.Ahead = s.Live
-	if len(s.Standing.Waiting) == 0 {
+	if len(s.Standing.Waiting) == 0 && len(proof.Missing(s.Wanted, s.Live)) == 0 {
 		return s, nil
 	}
 	scratch, err := proof.Scratch(ctx, e, s.Live)
@@ -75,6 +75,9 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 		return nil, err
 	}
 	defer scratch.Close()
+	if err := proof.MakeOutside(ctx, scratch, e, s.Wanted); err != nil {
+		return nil, err
+	}
 	for _, m := range s.Standing.Waiting {
 		if err := proof.Run(ctx, scratch, e, m, false); err != nil {
 			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
@@ -119,12 +122,48 @@ func (s *State) mentioned(table string) bool {
 
 // replay is what migrations make from nothing, on scratch.
 func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schema.Schema, error) {
-	db, err := proof.Replay(ctx, s.Engine, list)
+	db, err := proof.Replay(ctx, s.Engine, list, s.Wanted)
 	if err != nil {
+		if name := s.stranger(list); name != "" { // its declaration may be gone
+			err = fmt.Errorf("%w; no migration creates %s, which exists here: declare it as model NAME outside, with the columns that are referred to", err, name)
+		}
 		return nil, err
 	}
 	defer db.Close()
-	return db.Inspect(ctx)
+	made, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	made.Tables = slices.DeleteFunc(made.Tables, func(t *schema.Table) bool { return s.outside(t.Name) })
+	return made, nil
+}
+
+// stranger is a live table that migrations mention, and none of them creates; "": there is
+// none.
+func (s *State) stranger(list []*migration.Migration) string {
+	created, text := map[string]bool{}, ""
+	for _, m := range list {
+		text += m.Text
+		for _, step := range m.Steps {
+			for _, st := range step.Apply {
+				if t := s.Engine.Tokens(st.SQL); len(t) > 2 && t[0].Word() == "CREATE" && t[1].Word() == "TABLE" {
+					created[strings.ToLower(t[2].Name)] = true
+				}
+			}
+		}
+	}
+	for _, t := range s.Live.Tables {
+		if !schema.Own(t.Name) && s.Wanted.Table(t.Name) == nil && !created[strings.ToLower(t.Name)] && strings.Contains(text, s.Engine.Quote(t.Name)) {
+			return t.Name
+		}
+	}
+	return ""
+}
+
+// outside tells whether the models declare that no migration makes a table.
+func (s *State) outside(table string) bool {
+	t := s.Wanted.Table(table)
+	return t != nil && t.Outside
 }
 
 // Drafted lists what the waiting migrations will change; of reference rows, those
@@ -133,7 +172,7 @@ func (s *State) Drafted() []diff.Change {
 	if s.Ahead == s.Live {
 		return nil
 	}
-	out := diff.Schemas(s.Live, s.Ahead)
+	out := slices.DeleteFunc(diff.Schemas(s.Live, s.Ahead), func(c diff.Change) bool { return s.outside(c.Table) })
 	for _, m := range s.Standing.Waiting {
 		for _, step := range m.Steps {
 			for _, r := range step.Rows {

@@ -45,7 +45,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 	}
 	end, at := s.DB, &schema.Schema{} // what the line makes; nothing is asked where the schema is empty
 	if len(made) > 0 {
-		if end, err = proof.Replay(ctx, s.Engine, line); err != nil {
+		if end, err = proof.Replay(ctx, s.Engine, line, s.Wanted); err != nil {
 			return nil, err
 		}
 		defer end.Close()

@@ -41,10 +41,15 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 	return db, nil
 }
 
-// Replay runs migrations on an empty scratch database, without rows.
-func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration) (engine.Database, error) {
+// Replay runs migrations on an empty scratch database, without rows. It has the tables
+// that wanted declares as outside; nil: none.
+func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, wanted *schema.Schema) (engine.Database, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
+		return nil, err
+	}
+	if err := MakeOutside(ctx, db, e, wanted); err != nil {
+		db.Close()
 		return nil, err
 	}
 	for _, m := range list {

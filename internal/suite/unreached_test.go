@@ -76,7 +76,7 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	if out.Migration != nil {
 		line = append(line, out.Migration)
 	}
-	end, err := proof.Replay(ctx, e, line)
+	end, err := proof.Replay(ctx, e, line, nil)
 	require.NoError(t, err, "applying what was worked out\n%s\n->\n%s", text(a), text(b))
 	live, err := end.Inspect(ctx)
 	require.NoError(t, err)
@@ -85,7 +85,7 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	if out.Migration == nil {
 		return ""
 	}
-	start, err := proof.Replay(ctx, e, before)
+	start, err := proof.Replay(ctx, e, before, nil)
 	require.NoError(t, err)
 	was, err := start.Inspect(ctx)
 	require.NoError(t, err)
