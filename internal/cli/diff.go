@@ -174,9 +174,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, showSQL, undeclar
 	if len(pl.InTheWay) > 0 {
 		a.err.line("")
 	}
-	for _, w := range pl.InTheWay {
-		a.inTheWay(way(w))
-	}
+	a.ways(pl.InTheWay)
 	switch {
 	case len(pl.Changes) > 0:
 		a.next("erbario draft TITLE")
@@ -308,16 +306,21 @@ func (a *app) questions(list []plan.Question) {
 			a.err.line(a.err.paint(styleDim, line))
 		}
 		a.more(q.Rows, q.Sample)
-		var lines [][]string
-		for _, c := range q.Choices {
-			lines = append(lines, []string{"    " + cell(c.Flag), c.Words})
-		}
-		for _, line := range columns(lines) {
-			a.err.line(line)
-		}
+		a.choices(q.Choices)
 		if q.Other != "" {
 			a.err.printf("    %s", cell(q.Other))
 		}
+	}
+}
+
+// choices shows the flags that answer something.
+func (a *app) choices(list []plan.Choice) {
+	var lines [][]string
+	for _, c := range list {
+		lines = append(lines, []string{"    " + cell(c.Flag), c.Words})
+	}
+	for _, line := range columns(lines) {
+		a.err.line(line)
 	}
 }
 

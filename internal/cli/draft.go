@@ -231,9 +231,7 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 			return exit(exitQuestion)
 		}
 		a.questions(d.Plan.Questions)
-		for _, w := range d.InTheWay {
-			a.inTheWay(way(w))
-		}
+		a.ways(d.InTheWay)
 		if !isTerminal(a.out.w) && !a.shown {
 			fmt.Fprint(a.out.w, a.template(command, d.Plan.Questions))
 			a.err.line("the questions are on standard output too, as a file to fill in for --answers")
@@ -249,9 +247,7 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 				return err
 			}
 		} else {
-			for _, w := range d.InTheWay {
-				a.inTheWay(way(w))
-			}
+			a.ways(d.InTheWay)
 		}
 		return fmt.Errorf("rows of %s stand in the way: change them, or the models; nothing was written", l.Name)
 	case d.Outcome != nil && !d.Outcome.Proved():
@@ -280,12 +276,17 @@ type jsonWay struct {
 	Rows     int64      `json:"rows"`
 	Columns  []string   `json:"columns"`
 	Values   [][]string `json:"values"`
+	Flags    []string   `json:"flags,omitempty"`
 }
 
 func jsonWays(list []plan.InTheWay) []jsonWay {
 	out := []jsonWay{}
 	for _, w := range list {
-		out = append(out, jsonWay{runner.Sentence(w.Requirement.Sentence, w.Rows), w.Rows, w.Sample.Columns, w.Sample.Values})
+		j := jsonWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Rows: w.Rows, Columns: w.Sample.Columns, Values: w.Sample.Values}
+		for _, c := range w.Choices {
+			j.Flags = append(j.Flags, c.Flag)
+		}
+		out = append(out, j)
 	}
 	return out
 }
@@ -293,6 +294,14 @@ func jsonWays(list []plan.InTheWay) []jsonWay {
 // way is what stands in a plan's way in the words of a run.
 func way(w plan.InTheWay) *runner.InTheWay {
 	return &runner.InTheWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Query: w.Requirement.Query, Count: w.Rows, Sample: w.Sample}
+}
+
+// ways shows the rows in a plan's way, and the flags by which they would fit.
+func (a *app) ways(list []plan.InTheWay) {
+	for _, w := range list {
+		a.inTheWay(way(w))
+		a.choices(w.Choices)
+	}
 }
 
 // inTheWay shows rows that stand against a requirement.

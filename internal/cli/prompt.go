@@ -145,7 +145,7 @@ func shellFlag(flag string) string {
 // askRows shows rows in the way, and offers to show them all.
 func (a *app) askRows(ctx context.Context, db engine.Database, list []plan.InTheWay) error {
 	for _, w := range list {
-		a.inTheWay(way(w))
+		a.ways([]plan.InTheWay{w})
 		if w.Rows <= int64(len(w.Sample.Values)) {
 			continue
 		}

@@ -123,6 +123,7 @@ type InTheWay struct {
 	Requirement engine.Requirement
 	Rows        int64
 	Sample      engine.Rows
+	Choices     []Choice // flags by which the rows would fit
 }
 
 // Plan is the outcome: what is to be asked, or else the steps.
@@ -326,8 +327,29 @@ func (p *planner) ways() error {
 			return fmt.Errorf("the live rows cannot be asked whether they fit: %w", err)
 		}
 		if n > 0 {
-			p.plan.InTheWay = append(p.plan.InTheWay, InTheWay{Requirement: r, Rows: n, Sample: rows})
+			p.plan.InTheWay = append(p.plan.InTheWay, InTheWay{r, n, rows, p.wayOn(r)})
 		}
+	}
+	return nil
+}
+
+// wayOn are the flags by which rows would fit a requirement of a column's new type.
+func (p *planner) wayOn(r engine.Requirement) []Choice {
+	for _, c := range p.plan.Changes {
+		col, ok := c.Object.(*schema.Column)
+		if !ok || c.Kind != diff.ChangeType || r.About != c.Name || !strings.Contains(r.Sentence+" ", " "+c.Target()+" ") {
+			continue
+		}
+		old, _ := c.Before.(*schema.Column)
+		expression := "EXPRESSION"
+		switch t := col.Type; {
+		case old == nil || old.Type.Kind != t.Kind:
+		case t.Kind == schema.Text && t.Length > 0:
+			expression = fmt.Sprintf("substr(%s, 1, %d)", c.Name, t.Length)
+		case t.Kind == schema.Decimal && t.Precision-t.Scale >= old.Type.Precision-old.Type.Scale:
+			expression = fmt.Sprintf("round(%s, %d)", c.Name, t.Scale)
+		}
+		return []Choice{{"an expression over each row; the values of before are kept", fmt.Sprintf("--fill '%s=sql:%s'", c.Target(), expression)}}
 	}
 	return nil
 }
