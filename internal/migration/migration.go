@@ -91,6 +91,11 @@ type Step struct {
 	Line      int
 }
 
+// Empty tells whether the step does and asks nothing.
+func (s *Step) Empty() bool {
+	return len(s.Apply)+len(s.Undo)+len(s.Here)+len(s.HereUndo)+len(s.Rows) == 0
+}
+
 // Sum is a short fingerprint of what one of its steps does, and how it is taken
 // back. It is the same whatever the migration's id, which stands in the names of
 // kept tables.

@@ -3,6 +3,7 @@ package runner
 // This file runs migrations, forward and back.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -142,6 +143,9 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err != nil {
 		return nil, err
 	}
+	if err := unwritten(todo); err != nil {
+		return nil, err
+	}
 	if err := runnable(todo, e, o.Proved); err != nil {
 		return nil, err
 	}
@@ -216,6 +220,19 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 		}
 		if !m.Atomic() && e.Journal() == "" {
 			return fmt.Errorf("%s has a step outside of the migration's transaction, which %s has no use for: take the words in brackets out", m.ID, m.Engine)
+		}
+	}
+	return nil
+}
+
+// unwritten refuses a step in which nothing is written yet: once it is applied, filling it
+// in comes too late.
+func unwritten(list []*migration.Migration) error {
+	for _, m := range list {
+		for i, s := range m.Steps {
+			if s.Empty() {
+				return fmt.Errorf("step %d of %s (%s) is empty, and nothing was changed: write what it applies and how that is taken back into %s, or delete the file", i+1, m.ID, s.Title, cmp.Or(m.Path, m.ID))
+			}
 		}
 	}
 	return nil
