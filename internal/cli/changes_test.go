@@ -55,7 +55,7 @@ var changeCases = []changeCase{
 	{kind: "a longer text", before: "label text(3)", after: "label text(20)", fit: "('abc')"},
 	{kind: "a smaller number", before: "n integer", after: "n smallint", fit: "(32767)", way: "(1), (32768)"},
 	{kind: "a decimal with fewer digits", before: "weight decimal(8,3)", after: "weight decimal(8,1)", fit: "(1.5)", way: "(1.5), (1.25)"},
-	{kind: "a choice with fewer values", before: "state choice(dry, wet, lost)", after: "state choice(dry, wet)", fit: "('dry')", way: "('dry'), ('lost')"},
+	{kind: "a choice with fewer values", before: "state choice(dry, wet, lost)", after: "state choice(dry, wet)", fit: "('dry')", way: "('dry'), ('lost')", flags: []string{"--fill", "specimens.state=dry"}},
 	{kind: "a choice with more values", before: "state choice(dry)", after: "state choice(dry, wet)", fit: "('dry')"},
 	{kind: "a check", before: "n integer", after: "n integer\n    check whole: {n} % 2 = 0", fit: "(2)", way: "(2), (3)"},
 	{kind: "a range", before: "n integer", after: "n integer range 1..5", fit: "(5)", way: "(5), (6)"},

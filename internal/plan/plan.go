@@ -1096,26 +1096,53 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	}
 	old := diff.Choices(c.Before.(*schema.Check))
 	now := diff.Choices(k)
-	var there, back []string
-	lit := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+	var there, back, merged []string
+	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.Text(v), value) }
 	renamed := map[string]bool{}
 	for _, r := range p.Answers.Rename {
 		if r.Value == "" || !strings.EqualFold(r.Table, c.Table) || !strings.EqualFold(r.Column, k.Column) {
 			continue
 		}
-		if !slices.Contains(old, r.Value) || slices.Contains(now, r.Value) || !slices.Contains(now, r.To) || slices.Contains(old, r.To) {
-			p.fail("--rename %s: %s.%s has to lose the value %q and to get %q", r, c.Table, k.Column, r.Value, r.To)
+		if !slices.Contains(old, r.Value) || slices.Contains(now, r.Value) || !slices.Contains(now, r.To) {
+			p.fail("--rename %s: %s.%s has to lose the value %q and to have %q", r, c.Table, k.Column, r.Value, r.To)
 			return
 		}
 		p.used["rename "+r.String()] = true
 		renamed[r.Value] = true
-		there = append(there, fmt.Sprintf("WHEN %s THEN %s", lit(r.Value), lit(r.To)))
-		back = append(back, fmt.Sprintf("WHEN %s THEN %s", lit(r.To), lit(r.Value)))
+		if slices.Contains(old, r.To) { // nobody could tell afterwards which rows had which
+			merged = append(merged, when(r.Value, p.Engine.Text(r.To)))
+			continue
+		}
+		there = append(there, when(r.Value, p.Engine.Text(r.To)))
+		back = append(back, when(r.To, p.Engine.Text(r.Value)))
 	}
 	column := p.Engine.Quote(k.Column)
-	if len(there) > 0 {
-		a.Forward[k.Column] = engine.Source{SQL: fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(there, " "), column)}
-		a.Back[k.Column] = engine.Source{SQL: fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(back, " "), column)}
+	gone := slices.DeleteFunc(slices.Clone(old), func(v string) bool { return slices.Contains(now, v) || renamed[v] })
+	if len(gone) > 0 {
+		var texts []string
+		for _, v := range gone {
+			texts = append(texts, p.Engine.Text(v))
+		}
+		if f, ok := p.fill(c.Table, k.Column, p.Engine.Quote(p.oldColumn(c.Table, k.Column))+" IN ("+strings.Join(texts, ", ")+")"); ok {
+			for _, v := range gone {
+				renamed[v] = true
+				merged = append(merged, when(v, "("+f.SQL+")"))
+			}
+		}
+	}
+	of := func(cases []string) string {
+		if len(cases) == 0 {
+			return column
+		}
+		return fmt.Sprintf("CASE %s %s ELSE %s END", column, strings.Join(cases, " "), column)
+	}
+	switch {
+	case len(merged) > 0:
+		a.Forward[k.Column] = engine.Source{SQL: of(append(there, merged...))}
+		p.lose(a, a.From.Column(k.Column))
+	case len(there) > 0:
+		a.Forward[k.Column] = engine.Source{SQL: of(there)}
+		a.Back[k.Column] = engine.Source{SQL: of(back)}
 	}
 	p.valuesGone(c.Table, k.Column, old, now, renamed)
 }
@@ -1137,6 +1164,14 @@ func (p *planner) valuesGone(table, column string, old, now []string, renamed ma
 			if !slices.Contains(old, w) {
 				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
 			}
+		}
+		if renamed != nil { // a check: each value can become another
+			for _, w := range now {
+				if slices.Contains(old, w) {
+					q.Choices = append(q.Choices, Choice{"its rows become " + w + "; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
+				}
+			}
+			q.Choices = append(q.Choices, Choice{"an expression over the row, for all values that go; theirs are kept", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", table, column)})
 		}
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"
