@@ -65,7 +65,13 @@ func answering(t require.TestingT, ctx context.Context, s *draft.State, r *rand.
 			return d, err
 		}
 		for _, q := range d.Plan.Questions {
-			for _, c := range q.Choices {
+			choices := q.Choices
+			if last := len(choices) - 1; last > 0 && strings.HasPrefix(q.Text, "the value ") && strings.HasPrefix(choices[last].Flag, "--fill") { // one answer, not all
+				if choices = choices[:last]; r.IntN(2) == 0 {
+					choices = q.Choices[last:]
+				}
+			}
+			for _, c := range choices {
 				name, value, _ := strings.Cut(strings.Trim(strings.TrimPrefix(c.Flag, "--"), "'"), " ")
 				switch key := strings.Trim(value, "'"); name {
 				case "drop":
