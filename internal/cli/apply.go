@@ -16,8 +16,11 @@ import (
 	"charm.land/huh/v2"
 	"github.com/urfave/cli/v3"
 
+	"erbario/internal/declare"
+	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/lang"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/project"
@@ -156,7 +159,7 @@ func (a *app) restored(r runner.Run) {
 			a.out.printf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows))
 		}
 		if b.Whole {
-			a.out.printf("    what %s held and has no column now stays in %s", b.Table, b.In)
+			a.out.printf("    values of %s for which there is no column now stay in %s", b.Table, b.In)
 		} else if b.Left > 0 {
 			a.out.printf("    %s kept of %s found no row to go back to, and stay in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
 		}
@@ -235,7 +238,14 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		}
 		return a.dryRun(ctx, l, standing, o.to)
 	}
-	if err := a.doubtful(l, standing.Waiting, files, o.to); err != nil {
+	waiting, err := upTo(standing.Waiting, files, o.to)
+	if err == nil {
+		err = a.outsideThere(ctx, p, l, waiting)
+	}
+	if err == nil {
+		err = a.doubtful(l, waiting)
+	}
+	if err != nil {
 		return err
 	}
 	runs := []jsonRun{}
@@ -380,7 +390,7 @@ func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string,
 	if err != nil {
 		return err
 	}
-	if err := a.doubtful(l, runner.Stand(files, applied, l.engine).Waiting, files, ""); err != nil {
+	if err := a.doubtful(l, runner.Stand(files, applied, l.engine).Waiting); err != nil {
 		return err
 	}
 	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway, Waits: true})
@@ -648,25 +658,54 @@ func (a *app) sizes(ctx context.Context, l *live) (map[string]int64, error) {
 	return out, nil
 }
 
+// upTo are the waiting migrations that a run with --to will apply.
+func upTo(waiting, files []*migration.Migration, to string) ([]*migration.Migration, error) {
+	if to == "" {
+		return waiting, nil
+	}
+	last, err := migration.Find(files, to)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(slices.Clone(waiting), func(m *migration.Migration) bool { return m.ID > last.ID }), nil
+}
+
 // doubtful asks for the name of a protected database before a migration runs there whose
 // proof could not try all of it.
-func (a *app) doubtful(l *live, pending, files []*migration.Migration, to string) error {
-	last := ""
-	if to != "" {
-		m, err := migration.Find(files, to)
-		if err != nil {
-			return err
-		}
-		last = m.ID
-	}
-	for _, m := range pending {
-		if d := m.Doubts(); d != "" && (last == "" || m.ID <= last) {
+func (a *app) doubtful(l *live, waiting []*migration.Migration) error {
+	for _, m := range waiting {
+		if d := m.Doubts(); d != "" {
 			if err := a.confirmOn(l.Database, fmt.Sprintf("applying %s, whose proof was %s,", m.ID, d)); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// outsideThere is an error where the migrations that are about to be applied name a table
+// that the models declare as outside, and that is not in the database.
+func (a *app) outsideThere(ctx context.Context, p *project.Project, l *live, waiting []*migration.Migration) error {
+	files, _, diags, err := p.Parse()
+	if err != nil || lang.Errors(diags) {
+		return nil // what is applied are files: mistakes in the models are told elsewhere
+	}
+	d, diags := declare.Resolve(files, p.Rules(), l.engine.Name())
+	if lang.Errors(diags) {
+		return nil
+	}
+	wanted, _ := l.engine.Realize(d.Schema)
+	wanted = &schema.Schema{Tables: slices.DeleteFunc(wanted.Tables, func(t *schema.Table) bool {
+		return !t.Outside || !slices.ContainsFunc(waiting, func(m *migration.Migration) bool { return strings.Contains(m.Text, t.Name) })
+	})}
+	if len(wanted.Tables) == 0 {
+		return nil
+	}
+	live, err := l.db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	return draft.MissingOutside(l.engine, wanted, live, waiting)
 }
 
 func touchedSizes(m *migration.Migration, step int, e engine.Engine, size map[string]int64) string {

@@ -443,7 +443,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if err != nil && all {
 		return nil, nil, err
 	}
-	if err := proof.MakeOutside(ctx, db, e, declared); err != nil {
+	if err := proof.MakeOutside(ctx, db, e, declared, files); err != nil {
 		return nil, nil, err
 	}
 	failed := 0

@@ -116,7 +116,11 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	}
 	found, reference := onlyFound(files, applied, e), migration.RowsOf(files, e)
 	var strangers, full []string
-	outside := func(t *schema.Table) bool { w := wanted.Table(t.Name); return w != nil && w.Outside }
+	created := migration.Creates(files, e)
+	outside := func(t *schema.Table) bool {
+		w := wanted.Table(t.Name)
+		return w != nil && w.Outside && !created[strings.ToLower(t.Name)]
+	}
 	for _, t := range there.Tables {
 		if schema.Own(t.Name) || outside(t) { // that stays as it is
 			continue
@@ -162,7 +166,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		}
 		return fmt.Errorf("%s cannot be emptied, and is as it was: %w", d.Name, err)
 	}
-	if err := proof.MakeOutside(ctx, l.db, e, wanted); err != nil {
+	if err := proof.MakeOutside(ctx, l.db, e, wanted, files); err != nil {
 		return fmt.Errorf("%s was emptied, and no migration is applied to it: %w", d.Name, err)
 	}
 	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{Wait: time.Minute, Home: true})

@@ -326,14 +326,14 @@ func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 
 // draft drafts the change again, with the answers that were given then and now.
 // One that was given now and answers nothing is a mistake.
-func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.Draft, draft.Handing, error) {
+func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.Draft, *draft.Handover, error) {
 	_, now, err := r.f.answers(s)
 	if err != nil {
-		return nil, draft.Handing{}, err
+		return nil, nil, err
 	}
 	answers, said, err := r.carried(r.old).readable(s).answers(s)
 	if err != nil {
-		return nil, draft.Handing{}, err
+		return nil, nil, err
 	}
 	id := s.IDAgain(r.old[0], time.Now())
 	if r.title != "" {
@@ -343,16 +343,16 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	if r.old[0].Direct {
 		id = s.NextID(time.Now(), r.title)
 	}
-	d, way, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
+	d, to, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
 	if err != nil || len(d.Plan.Questions) > 0 {
-		return d, way, err
+		return d, to, err
 	}
 	for _, u := range d.Plan.Unused {
 		if i := slices.IndexFunc(now, func(f string) bool { return f == u || strings.HasPrefix(f, u+"=") }); i >= 0 {
-			return nil, way, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
+			return nil, to, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
 		}
 	}
-	return d, way, nil
+	return d, to, nil
 }
 
 // turn is the run on one database, until the new migration stands.
@@ -447,7 +447,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	if err != nil {
 		return "", err
 	}
-	d, way, err := r.draft(ctx, s, l)
+	d, to, err := r.draft(ctx, s, l)
 	if err != nil {
 		return "", err
 	}
@@ -473,11 +473,11 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 		return "", errors.Join(err, files.back())
 	}
 	var run runner.Run
-	if was {
-		if err := t.hand(ctx, d.Migration, way); err != nil {
+	if !l.absent { // also what was undone before has rows that are kept
+		if err := t.hand(ctx, d.Migration, to); err != nil {
 			return "", errors.Join(err, files.back())
 		}
-		if d.Migration != nil {
+		if was && d.Migration != nil {
 			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former(), Wait: time.Minute})
 			if err != nil {
 				err = r.runFailed(l, err, 0)
@@ -504,7 +504,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	r.outcome(l, d, more, was, run)
 	var also []string
 	for _, name := range others {
-		if err := r.follow(ctx, name, d.Migration, way); err != nil {
+		if err := r.follow(ctx, name, d.Migration, to); err != nil {
 			return "", fmt.Errorf("%s has the new migration, and %s does not yet: %w", l.Name, name, err)
 		}
 		also = append(also, name)
@@ -537,7 +537,7 @@ func (t *turn) others(ctx context.Context) error {
 
 // follow brings another database that goes together with the first to the same
 // place.
-func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, way draft.Handing) (err error) {
+func (r *remaking) follow(ctx context.Context, name string, m *migration.Migration, to *draft.Handover) (err error) {
 	l, err := r.openWaiting(ctx, r.p, name, engine.ReadWrite, false, time.Minute)
 	if err != nil {
 		return err
@@ -558,7 +558,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	var run runner.Run
-	if err := t.hand(ctx, m, way); err != nil {
+	if err := t.hand(ctx, m, to); err != nil {
 		return err
 	}
 	if m != nil {
@@ -583,7 +583,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 
 // hand moves what the undo put aside to where the new migration looks for it; if
 // there is none, to where nothing does.
-func (t *turn) hand(ctx context.Context, m *migration.Migration, way draft.Handing) error {
+func (t *turn) hand(ctx context.Context, m *migration.Migration, to *draft.Handover) error {
 	db := t.l.db
 	err := draft.Return(ctx, db, t.e, t.old, func(r draft.Returned) {
 		t.returned = append(t.returned, r)
@@ -595,7 +595,7 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, way draft.Handi
 		return err
 	}
 	if t.now = m; m != nil {
-		return draft.Hand(ctx, db, t.e, t.old, m, way, func(back func(context.Context) error) { t.handed = append(t.handed, back) })
+		return draft.Hand(ctx, db, t.e, t.old, m, to, func(back func(context.Context) error) { t.handed = append(t.handed, back) })
 	}
 	for _, o := range t.old {
 		if err := runner.SetApart(ctx, db, t.e, o); err != nil {

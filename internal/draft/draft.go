@@ -37,6 +37,31 @@ type State struct {
 	made      *schema.Schema
 }
 
+// OutsideMissing tells of tables that the models declare as outside, and that are not in
+// the database.
+type OutsideMissing struct{ Tables []string }
+
+func (x *OutsideMissing) Error() string {
+	verb := "is"
+	if len(x.Tables) > 1 {
+		verb = "are"
+	}
+	return fmt.Sprintf("%s %s declared as outside, and not in this database: create it there, or have erbario rebuild create it in a throwaway database", strings.Join(x.Tables, " and "), verb)
+}
+
+// MissingOutside are the tables that the models declare as outside, and that are neither
+// in the database nor created by the migrations that wait; nil where there is none.
+func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*migration.Migration) error {
+	var names []string
+	for _, t := range proof.Missing(e, wanted, live, waiting) {
+		names = append(names, t.Name)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return &OutsideMissing{names}
+}
+
 // Look reads a database and holds it against the models and the files, which
 // read gives; it is called while the database is read.
 func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() (*schema.Schema, []*migration.Migration, error)) (*State, error) {
@@ -62,12 +87,15 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if err := runner.Whole(ctx, db, e); err != nil {
 		return nil, err
 	}
+	s.Standing = runner.Stand(files, applied, e)
+	if missing := MissingOutside(e, s.Wanted, s.Live, s.Standing.Waiting); missing != nil {
+		return nil, missing
+	}
 	if err := db.Restate(ctx, s.Wanted, s.Live); err != nil {
 		return nil, err
 	}
-	s.Standing = runner.Stand(files, applied, e)
 	s.Ahead = s.Live
-	if len(s.Standing.Waiting) == 0 && len(proof.Missing(s.Wanted, s.Live)) == 0 {
+	if len(s.Standing.Waiting) == 0 {
 		return s, nil
 	}
 	scratch, err := proof.Scratch(ctx, e, s.Live)
@@ -75,9 +103,6 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 		return nil, err
 	}
 	defer scratch.Close()
-	if err := proof.MakeOutside(ctx, scratch, e, s.Wanted); err != nil {
-		return nil, err
-	}
 	for _, m := range s.Standing.Waiting {
 		if err := proof.Run(ctx, scratch, e, m, false); err != nil {
 			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
@@ -140,27 +165,18 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 
 // stranger is a live table that migrations mention, and none of them creates; "": there is
 // none.
-func (s *State) stranger(list []*migration.Migration) string {
-	created, text := map[string]bool{}, ""
-	for _, m := range list {
-		text += m.Text
-		for _, step := range m.Steps {
-			for _, st := range step.Apply {
-				if t := s.Engine.Tokens(st.SQL); len(t) > 2 && t[0].Word() == "CREATE" && t[1].Word() == "TABLE" {
-					created[strings.ToLower(t[2].Name)] = true
-				}
-			}
-		}
-	}
+func (s *State) stranger(line []*migration.Migration) string {
+	created := migration.Creates(line, s.Engine)
 	for _, t := range s.Live.Tables {
-		if !schema.Own(t.Name) && s.Wanted.Table(t.Name) == nil && !created[strings.ToLower(t.Name)] && strings.Contains(text, s.Engine.Quote(t.Name)) {
+		mentioned := slices.ContainsFunc(line, func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.Quote(t.Name)) })
+		if mentioned && !schema.Own(t.Name) && s.Wanted.Table(t.Name) == nil && !created[strings.ToLower(t.Name)] {
 			return t.Name
 		}
 	}
 	return ""
 }
 
-// outside tells whether the models declare that no migration makes a table.
+// outside tells whether a table is declared as outside: no migration changes it.
 func (s *State) outside(table string) bool {
 	t := s.Wanted.Table(table)
 	return t != nil && t.Outside

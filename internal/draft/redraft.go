@@ -5,8 +5,10 @@ package draft
 // the columns and tables that there are now.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -126,11 +128,22 @@ func independent(a runner.Applied, old []*migration.Migration) bool {
 	})
 }
 
+// Handover is what happens to what an undo kept, on its way to a new migration. Kept
+// tables are told by the names that they have before it.
+type Handover struct {
+	Tables  map[string]string            // the new names of tables that only the old migrations created
+	Columns map[string]map[string]string // the new names of columns, by kept table
+	Fills   map[string][]KeptFill        // by kept table
+
+	answers map[string]bool // the flags, without their values, that are answered by this
+}
+
+// tableNow is what a table is called after it.
+func (h *Handover) tableNow(table string) string { return cmp.Or(h.Tables[table], table) }
+
 // Hand moves what an undo of the old migrations kept to where the new one looks
-// for it, and gives kept rows what they lack. done is told how each change of what is
-// kept is taken back.
-func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, way Handing, done func(back func(context.Context) error)) error {
-	renames := way.Renames
+// for it, and fills what kept rows lack. done is told how to revert each change.
+func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, to *Handover, done func(back func(context.Context) error)) error {
 	taken := map[string]int{} // how many of the names for a table are
 	live, err := db.Inspect(ctx)
 	if err != nil {
@@ -142,7 +155,7 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 		slices.Reverse(old)
 	}
 	for _, m := range old {
-		err := runner.HandNumbers(ctx, db, m, now, way.tableNow)
+		err := runner.HandNumbers(ctx, db, m, now, to.tableNow)
 		if err != nil {
 			return err
 		}
@@ -155,7 +168,7 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 		}
 		all = append(all, list...)
 	}
-	var was []string
+	var was []string // their names until now
 	for _, aside := range all {
 		was = append(was, aside.Name)
 	}
@@ -168,81 +181,52 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 	}
 	for i, aside := range all {
 		name, table := aside.Name, aside.Table
-		for _, r := range renames {
-			// Steps that run apart keep their columns in tables of their own.
-			if kept := live.Table(name); r.Column != "" && strings.EqualFold(r.Table, table) && kept != nil && kept.Column(r.Column) != nil {
-				if err := runner.RenameKept(ctx, db, e, name, r.Column, r.To); err != nil {
-					return err
-				}
-				done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, name, r.To, r.Column) })
+		if kept := live.Table(name); kept != nil {
+			if err := renameColumns(ctx, db, e, kept, to.Columns[was[i]], done); err != nil {
+				return err
 			}
 		}
-		table = way.tableNow(table)
+		table = to.tableNow(table)
 		free := runner.UndoKeeps(now.ID, table)
 		if taken[table] == len(free) {
 			return fmt.Errorf("too many migrations of %s would become one", table)
 		}
-		to := free[taken[table]]
+		next := free[taken[table]]
 		taken[table]++
-		if to == name {
+		if next == name {
 			continue
 		}
 		for j := range all[i+1:] { // whose turn comes later makes room
 			later := &all[i+1+j]
-			if later.Name != to {
+			if later.Name != next {
 				continue
 			}
 			spare := slices.IndexFunc(free, func(n string) bool {
-				return n != to && live.Table(n) == nil && !slices.ContainsFunc(all, func(p runner.PutAside) bool { return p.Name == n })
+				return n != next && live.Table(n) == nil && !slices.ContainsFunc(all, func(p runner.PutAside) bool { return p.Name == n })
 			})
 			if spare < 0 {
 				return fmt.Errorf("too many migrations of %s would become one", table)
 			}
-			if err := move(to, free[spare]); err != nil {
+			if err := move(next, free[spare]); err != nil {
 				return err
 			}
-			if kept := live.Table(to); kept != nil {
+			if kept := live.Table(next); kept != nil {
 				kept.Name = free[spare]
 			}
 			later.Name = free[spare]
 		}
-		if err := move(name, to); err != nil {
+		if err := move(name, next); err != nil {
 			return err
 		}
 		if kept := live.Table(name); kept != nil {
-			kept.Name = to
+			kept.Name = next
 		}
-		all[i].Name = to
+		all[i].Name = next
 	}
-	return giveAll(ctx, db, e, was, all, way, done)
-}
-
-// giveAll gives kept rows what they lack; was are the names that their tables had before.
-func giveAll(ctx context.Context, db engine.Database, e engine.Engine, was []string, all []runner.PutAside, way Handing, done func(back func(context.Context) error)) error {
-	if len(way.Given) == 0 {
-		return nil
-	}
-	live, err := db.Inspect(ctx)
-	if err != nil {
-		return err
-	}
-	for _, aside := range all {
-		kept := live.Table(aside.Name)
-		if kept == nil || slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool { return strings.HasPrefix(c.Name, "key_") }) {
-			continue
-		}
-		var list []Given
-		for _, g := range way.Given {
-			if way.tableNow(aside.Table) != g.Table || (kept.Column(g.Column.Name) != nil) != g.Has {
-				continue
-			}
-			if at := slices.Index(was, g.beside); g.beside != "" && at >= 0 {
-				g.SQL = strings.ReplaceAll(g.SQL, besideName, e.Quote(all[at].Name))
-			}
-			list = append(list, g)
-		}
-		if len(list) > 0 {
-			if err := give(ctx, db, e, kept, list, done); err != nil {
+	for i, aside := range all {
+		if fills := to.Fills[was[i]]; len(fills) > 0 {
+			now := func(name string) string { return all[slices.Index(was, name)].Name }
+			if err := fillKept(ctx, db, e, aside.Name, fills, now, done); err != nil {
 				return err
 			}
 		}
@@ -250,20 +234,29 @@ func giveAll(ctx context.Context, db engine.Database, e engine.Engine, was []str
 	return nil
 }
 
-// Handing is what becomes of what an undo kept on its way to a new migration.
-type Handing struct {
-	Renames []plan.Rename // by table or table.column, of what only the old ones made
-	Given   []Given
-}
-
-// tableNow is what a table is called after the renames.
-func (h Handing) tableNow(table string) string {
-	for _, r := range h.Renames {
-		if r.Column == "" && strings.EqualFold(r.Table, table) {
-			return r.To
+// renameColumns gives columns of a kept table new names, which may be those that others of
+// them have until then.
+func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kept *schema.Table, names map[string]string, done func(back func(context.Context) error)) error {
+	var steps [][2]string
+	for _, old := range slices.Sorted(maps.Keys(names)) {
+		now := names[old]
+		if kept.Column(old) == nil {
+			continue
 		}
+		if kept.Column(now) == nil {
+			steps = append(steps, [2]string{old, now})
+			continue
+		}
+		between := schema.Cut(schema.OwnPrefix + "now_" + now)
+		steps = append([][2]string{{old, between}}, append(steps, [2]string{between, now})...)
 	}
-	return table
+	for _, n := range steps {
+		if err := runner.RenameKept(ctx, db, e, kept.Name, n[0], n[1]); err != nil {
+			return err
+		}
+		done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, kept.Name, n[1], n[0]) })
+	}
+	return nil
 }
 
 // Returned are values that were put back into a table by Return.
@@ -374,37 +367,35 @@ type Again struct {
 }
 
 // Redraft drafts the old migrations' change again, from a state in which they are
-// taken back. Hand wants the Handing that it returns.
-func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, Handing, error) {
+// taken back. Hand wants the Handover that it returns.
+func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *Handover, error) {
 	r.Carried = true
 	if !again.NoCarry {
 		for _, m := range again.Old {
 			r.Steps = append(r.Steps, HandSteps(m)...)
 		}
 	}
-	answers, way, questions, err := s.orphans(ctx, again.Old, r.Answers)
+	answers, to, questions, err := s.orphans(ctx, again.Old, r.Answers)
 	if err != nil {
-		return nil, way, err
+		return nil, to, err
 	}
 	r.Answers = answers
 	r.Said = slices.DeleteFunc(slices.Clone(r.Said), func(flag string) bool { // they answered what the file does not ask
 		key := s.flagKey(flag)
-		return slices.ContainsFunc(way.Renames, func(n plan.Rename) bool {
-			return key == strings.TrimSuffix("--rename "+n.Table+"."+n.Column, ".")
-		}) || slices.ContainsFunc(way.Given, func(g Given) bool { return key == "--fill "+g.Table+"."+g.Column.Name }) || strings.HasPrefix(flag, "--drop ") && !answers.Drop[strings.TrimPrefix(key, "--drop ")] && !answers.Drop[strings.TrimPrefix(flag, "--drop ")]
+		return to.answers[key] || strings.HasPrefix(flag, "--drop ") && !answers.Drop[strings.TrimPrefix(key, "--drop ")] && !answers.Drop[strings.TrimPrefix(flag, "--drop ")]
 	})
 	if len(questions) > 0 {
-		return &Draft{Plan: &plan.Plan{Questions: questions}}, way, nil
+		return &Draft{Plan: &plan.Plan{Questions: questions}}, to, nil
 	}
 	d, err := s.Make(ctx, r)
-	return d, way, err
+	return d, to, err
 }
 
 // orphans asks about values that rows held in what the old migrations made and
-// the models declare no more, and about those that such rows lack now. It takes the
+// the models no longer declare, and about those that such rows lack now. It takes the
 // answers about them out.
-func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan.Answers) (out plan.Answers, way Handing, questions []plan.Question, err error) {
-	out = in
+func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan.Answers) (out plan.Answers, to *Handover, questions []plan.Question, err error) {
+	out, to = in, &Handover{Tables: map[string]string{}, Columns: map[string]map[string]string{}, Fills: map[string][]KeptFill{}, answers: map[string]bool{}}
 	out.Rename = nil
 	fill, drop := map[string]plan.Fill{}, map[string]bool{}
 	for k, v := range in.Fill {
@@ -414,20 +405,21 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		drop[k] = v
 	}
 	used := map[int]bool{}
-	find := func(table, column string) (plan.Rename, bool) {
+	find := func(table, column string) (name string, ok bool) {
 		for i, r := range in.Rename {
 			if r.Value == "" && strings.EqualFold(r.Column, column) && (strings.EqualFold(r.Table, table) || strings.EqualFold(s.table(r.Table), table)) {
 				used[i] = true
-				return plan.Rename{Table: table, Column: column, To: r.To}, true
+				to.answers[strings.TrimSuffix("--rename "+table+"."+column, ".")] = true
+				return r.To, true
 			}
 		}
-		return plan.Rename{}, false
+		return "", false
 	}
 	var all []runner.PutAside
 	for _, m := range old {
 		list, err := runner.PutAsideBy(ctx, s.DB, m)
 		if err != nil {
-			return out, way, nil, err
+			return out, to, nil, err
 		}
 		all = append(all, list...)
 	}
@@ -438,12 +430,11 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		}
 		wanted := s.Wanted.Table(table)
 		if wanted == nil && s.Live.Table(table) == nil {
-			r, ok := find(table, "")
+			name, ok := find(table, "")
 			switch {
 			case ok:
-				r.To = s.table(r.To)
-				way.Renames = append(way.Renames, r)
-				wanted = s.Wanted.Table(r.To)
+				to.Tables[table] = s.table(name)
+				wanted = s.Wanted.Table(to.Tables[table])
 			case drop[table]:
 				delete(drop, table)
 			default:
@@ -453,13 +444,23 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		if wanted == nil {
 			continue
 		}
-		as, whole, asked := map[string]string{}, true, len(questions)
+		called, byKey, asked := map[string]string{}, runner.ByKey(kept, wanted), len(questions)
+		created := s.Ahead.Table(table) == nil && s.Ahead.Table(wanted.Name) == nil // by the new migration
+		rename := func(c, now string) {
+			if to.Columns[kept.Name] == nil {
+				to.Columns[kept.Name] = map[string]string{}
+			}
+			called[c], to.Columns[kept.Name][c] = now, now
+			if f, ok := fill[table+"."+c]; ok && wanted.Column(c) == nil {
+				delete(fill, table+"."+c)
+				fill[wanted.Name+"."+now] = f
+			}
+		}
 		for _, c := range kept.Columns {
-			if strings.HasPrefix(c.Name, "key_") {
-				whole = false
+			if byKey && strings.HasPrefix(c.Name, "key_") {
 				continue
 			}
-			as[c.Name] = c.Name
+			called[c.Name] = c.Name
 			name := table + "." + c.Name
 			if t := s.Ahead.Table(table); t != nil && t.Column(c.Name) != nil && !sameKept(c, t.Column(c.Name)) {
 				if drop[name] {
@@ -468,24 +469,29 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 				}
 				q, err := s.otherType(ctx, kept, t, c)
 				if err != nil {
-					return out, way, nil, err
+					return out, to, nil, err
 				}
 				if q != nil {
 					questions = append(questions, *q)
 				}
 				continue
 			}
-			if wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil {
+			stays := wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil
+			if stays && (!created || byKey) {
 				continue
 			}
-			if r, ok := find(table, c.Name); ok {
-				r.To = s.column(wanted.Name, r.To)
-				as[c.Name] = r.To
-				way.Renames = append(way.Renames, r)
-				if f, ok := fill[name]; ok {
-					delete(fill, name)
-					fill[wanted.Name+"."+r.To] = f
+			// Also one whose name another field has now; several renames may have become one.
+			now, ok := find(table, c.Name)
+			for range in.Rename {
+				if next, more := find(table, now); ok && more && wanted.Column(s.column(wanted.Name, now)) == nil {
+					now = next
 				}
+			}
+			if now = s.column(wanted.Name, now); ok && wanted.Column(now) != nil {
+				rename(c.Name, now)
+				continue
+			}
+			if stays {
 				continue
 			}
 			if drop[name] {
@@ -494,22 +500,31 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 			}
 			q, err := s.orphanColumn(ctx, kept, wanted, table, c)
 			if err != nil {
-				return out, way, nil, err
+				return out, to, nil, err
 			}
 			if q != nil {
 				questions = append(questions, *q)
 			}
 		}
-		if len(questions) > asked {
-			continue // what is called otherwise now is lacking no more
+		// The answer to a question about a name decides what is lacking.
+		if len(questions) > asked || byKey || !created {
+			continue
 		}
-		if whole && s.Ahead.Table(table) == nil && s.Ahead.Table(wanted.Name) == nil {
-			given, more, err := s.lacking(ctx, aside, all, wanted, as, fill)
-			if err != nil {
-				return out, way, nil, err
+		rows := keptRows{State: s, kept: kept, wanted: wanted, called: called}
+		for _, o := range all {
+			if t := s.Live.Table(o.Name); t != nil && o.Table == table && runner.ByKey(t, wanted) {
+				rows.byKey = append(rows.byKey, t)
 			}
-			way.Given, questions = append(way.Given, given...), append(questions, more...)
 		}
+		list, more, err := rows.fills(ctx, fill)
+		if err != nil {
+			return out, to, nil, err
+		}
+		to.Fills[kept.Name] = list
+		for _, f := range list {
+			to.answers["--fill "+f.Table+"."+f.Column.Name] = true
+		}
+		questions = append(questions, more...)
 	}
 	for i, r := range in.Rename {
 		if !used[i] {
@@ -517,7 +532,7 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		}
 	}
 	out.Fill, out.Drop = fill, drop
-	return out, way, questions, nil
+	return out, to, questions, nil
 }
 
 func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string) plan.Question {

@@ -246,35 +246,6 @@ var ErrMissing = errors.New("is not there")
 // the server has made of the last statement.
 var ErrLost = errors.New("the connection was lost")
 
-// EndWait is how long the answer to a COMMIT is waited for after the run was stopped.
-const EndWait = 8 * time.Second
-
-// End runs f, which ends a transaction, to its end also where ctx is done: what was sent
-// may have gone through. Where no answer comes, the error wraps ErrLost.
-func End(ctx context.Context, f func(ctx context.Context) error) error {
-	end, stop := context.WithCancel(context.WithoutCancel(ctx))
-	defer stop()
-	ended := make(chan struct{})
-	defer close(ended)
-	go func() {
-		select {
-		case <-ended:
-			return
-		case <-ctx.Done():
-		}
-		select {
-		case <-ended:
-		case <-time.After(EndWait):
-			stop()
-		}
-	}()
-	err := f(end)
-	if err != nil && end.Err() != nil && !errors.Is(err, ErrLost) {
-		return fmt.Errorf("%w: the server did not answer the COMMIT", ErrLost)
-	}
-	return err
-}
-
 // ErrBusy is wrapped by Begin's error when somebody else holds the lock.
 var ErrBusy = errors.New("is locked by somebody else")
 
@@ -416,24 +387,6 @@ type Piece struct {
 	Bad     string // why it is not whole, if it is not
 }
 
-// Token is one token of SQL.
-type Token struct {
-	Text  string // as written
-	Name  string // what it stands for as a name, where it is Named
-	Named bool   // it can be a name
-	Bare  bool   // a keyword, or a name without quotes
-	// Start and End are where it stands in the SQL.
-	Start, End int
-}
-
-// Word is a bare token in capitals, to be compared with keywords; "" for all others.
-func (t Token) Word() string {
-	if !t.Bare {
-		return ""
-	}
-	return strings.ToUpper(t.Text)
-}
-
 // StepKind tells in which transaction a step runs.
 type StepKind string
 
@@ -518,8 +471,10 @@ const (
 type Requirement struct {
 	Sentence string
 	Query    string
-	// While it is planned, and not in a file: the column it is about, and whether a row
-	// that stands in its way would lose a value and not be refused by the database.
+	// While it is planned, and not in a file: the table and the column it is about, where it
+	// is about one, and whether a row that blocks it would lose a value and not be refused
+	// by the database.
+	Table  string
 	About  string
 	Guards bool
 	// Shape tells that it asks which columns a table has, and not for its rows: it can be

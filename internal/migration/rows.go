@@ -79,6 +79,22 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 	return Rename{}, false
 }
 
+// Creates are the tables that a line of migrations creates, in lower case, under the names
+// that they have in it from first to last.
+func Creates(line []*Migration, e engine.Engine) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range line {
+		for _, sql := range m.SQL(false) {
+			if r, ok := ReadRename(e, sql); ok && r.Column == "" {
+				out[strings.ToLower(r.To)] = true
+			} else if t := e.Tokens(sql); len(t) > 2 && t[0].Word() == "CREATE" && t[1].Word() == "TABLE" {
+				out[strings.ToLower(t[2].Name)] = true
+			}
+		}
+	}
+	return out
+}
+
 // RowsOf folds the rows of a line of migrations, by table in lower case; they follow its
 // renames. Where the rows of a table came to be told by another field, those before are
 // no longer known.

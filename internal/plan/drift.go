@@ -55,7 +55,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 		}
 	}
 	with := target(live, back)
-	a := engine.Alteration{From: live, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}
+	a := engine.Between(live, with)
 	n := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(live.Name)))
 	asked := len(p.plan.Questions)
 	first := ""
@@ -149,7 +149,7 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 		}
 		with := target(live, []diff.Change{c})
 		var list []string
-		for _, step := range p.Engine.Alter(engine.Alteration{From: live, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
+		for _, step := range p.Engine.Alter(engine.Between(live, with)).Steps {
 			list = append(list, step.Apply...)
 		}
 		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return c.Object == any(k) })...)

@@ -170,7 +170,7 @@ func (p *planner) addValues(o, old *schema.Other) engine.Step {
 	s.Undo = append(words.Rename(o.Name, apart), words.Make(o.Name, old.Values)...)
 	for _, t := range p.Live.Tables {
 		from := t.Clone()
-		a := engine.Alteration{From: from, To: t, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}
+		a := engine.Between(from, t)
 		for i, c := range from.Columns {
 			if c.SQLType != p.Engine.Quote(o.Name) {
 				continue
@@ -243,7 +243,7 @@ func (p *planner) enumLess(c diff.Change) bool {
 	if col.Values == nil || old.Values == nil {
 		return false
 	}
-	return p.valuesGone(c.Table, col.Name, old.Values, col.Values, nil)
+	return p.valuesGone(c.Table, col.Name, old.Values, col.Values, nil, false)
 }
 
 // EnumRename is the step that renames a value of the enum type of a column; false

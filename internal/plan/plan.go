@@ -337,19 +337,19 @@ func (p *planner) ways() error {
 func (p *planner) wayOn(r engine.Requirement) []Choice {
 	for _, c := range p.plan.Changes {
 		col, ok := c.Object.(*schema.Column)
-		if !ok || c.Kind != diff.ChangeType || r.About != c.Name || !strings.Contains(r.Sentence+" ", " "+c.Target()+" ") {
+		if !ok || c.Kind != diff.ChangeType || r.Table != c.Table || r.About != c.Name {
 			continue
 		}
 		old, _ := c.Before.(*schema.Column)
-		expression := "EXPRESSION"
+		x, expression := p.Engine.Quote(c.Name), "EXPRESSION"
 		switch t := col.Type; {
 		case old == nil || old.Type.Kind != t.Kind:
 		case t.Kind == schema.Text && t.Length > 0:
-			expression = fmt.Sprintf("substr(%s, 1, %d)", c.Name, t.Length)
+			expression = fmt.Sprintf("substr(%s, 1, %d)", x, t.Length)
 		case t.Kind == schema.Decimal && t.Precision-t.Scale >= old.Type.Precision-old.Type.Scale:
-			expression = fmt.Sprintf("round(%s, %d)", c.Name, t.Scale)
+			expression = fmt.Sprintf("round(%s, %d)", x, t.Scale)
 		}
-		return []Choice{{"an expression over each row; the values of before are kept", fmt.Sprintf("--fill '%s=sql:%s'", c.Target(), expression)}}
+		return []Choice{{"an expression over each row; the old values are kept", fmt.Sprintf("--fill '%s=sql:%s'", c.Target(), expression)}}
 	}
 	return nil
 }
@@ -884,7 +884,7 @@ func (p *planner) found(live *schema.Table) {
 			}
 		}
 		var list []string
-		for _, step := range p.Engine.Alter(engine.Alteration{From: without, To: with, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentUnknown }}).Steps {
+		for _, step := range p.Engine.Alter(engine.Between(without, with)).Steps {
 			list = append(list, step.Apply...)
 		}
 		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
@@ -948,8 +948,6 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	p.ask(q)
 }
 
-// valueChoices are the ways to see to a required column that rows have no value
-// for.
 // ValueChoices are the answers to what value rows are to have in a column that becomes
 // required.
 func ValueChoices(target string) []Choice {
@@ -1098,7 +1096,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	now := diff.Choices(k)
 	var there, back, merged []string
 	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.Text(v), value) }
-	renamed := map[string]bool{}
+	settled := map[string]bool{}
 	for _, r := range p.Answers.Rename {
 		if r.Value == "" || !strings.EqualFold(r.Table, c.Table) || !strings.EqualFold(r.Column, k.Column) {
 			continue
@@ -1108,7 +1106,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 			return
 		}
 		p.used["rename "+r.String()] = true
-		renamed[r.Value] = true
+		settled[r.Value] = true
 		if slices.Contains(old, r.To) { // nobody could tell afterwards which rows had which
 			merged = append(merged, when(r.Value, p.Engine.Text(r.To)))
 			continue
@@ -1117,7 +1115,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		back = append(back, when(r.To, p.Engine.Text(r.Value)))
 	}
 	column := p.Engine.Quote(k.Column)
-	gone := slices.DeleteFunc(slices.Clone(old), func(v string) bool { return slices.Contains(now, v) || renamed[v] })
+	gone := slices.DeleteFunc(slices.Clone(old), func(v string) bool { return slices.Contains(now, v) || settled[v] })
 	if len(gone) > 0 {
 		var texts []string
 		for _, v := range gone {
@@ -1125,7 +1123,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		}
 		if f, ok := p.fill(c.Table, k.Column, p.Engine.Quote(p.oldColumn(c.Table, k.Column))+" IN ("+strings.Join(texts, ", ")+")"); ok {
 			for _, v := range gone {
-				renamed[v] = true
+				settled[v] = true
 				merged = append(merged, when(v, "("+f.SQL+")"))
 			}
 		}
@@ -1144,14 +1142,15 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		a.Forward[k.Column] = engine.Source{SQL: of(there)}
 		a.Back[k.Column] = engine.Source{SQL: of(back)}
 	}
-	p.valuesGone(c.Table, k.Column, old, now, renamed)
+	p.valuesGone(c.Table, k.Column, old, now, settled, true)
 }
 
 // valuesGone asks about the rows of values that a choice loses, and tells whether there
-// are any.
-func (p *planner) valuesGone(table, column string, old, now []string, renamed map[string]bool) (asked bool) {
+// are any. settled are the values that an answer is for; with others, each can become any
+// other value.
+func (p *planner) valuesGone(table, column string, old, now []string, settled map[string]bool, others bool) (asked bool) {
 	for _, v := range old {
-		if slices.Contains(now, v) || renamed[v] {
+		if slices.Contains(now, v) || settled[v] {
 			continue
 		}
 		where := fmt.Sprintf("%s = %s", p.Engine.Quote(p.oldColumn(table, column)), p.Engine.Text(v))
@@ -1165,13 +1164,13 @@ func (p *planner) valuesGone(table, column string, old, now []string, renamed ma
 				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
 			}
 		}
-		if renamed != nil { // a check: each value can become another
+		if others {
 			for _, w := range now {
 				if slices.Contains(old, w) {
 					q.Choices = append(q.Choices, Choice{"its rows become " + w + "; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
 				}
 			}
-			q.Choices = append(q.Choices, Choice{"an expression over the row, for all values that go; theirs are kept", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", table, column)})
+			q.Choices = append(q.Choices, Choice{"an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", table, column)})
 		}
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"

@@ -39,7 +39,7 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 		for n, st := range append(slices.Clone(s.Apply), s.Undo...) {
 			list := in.Engine.Tokens(st.SQL)
 			drafted := slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(t string) bool { return schema.Own(t) || strings.HasPrefix(t, "sqlite_") }) || n >= len(s.Apply) && fills(list)
-			if changes(list) && !drafted {
+			if sqltext.ChangesRows(list) && !drafted {
 				h.steps[st.SQL] = i + 1
 				if n < len(s.Apply) {
 					h.forward = append(h.forward, st.SQL)
@@ -48,11 +48,6 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 		}
 	}
 	return h
-}
-
-// changes tells whether a statement is one that is to change rows.
-func changes(list []engine.Token) bool {
-	return len(list) > 0 && slices.Contains([]string{"INSERT", "UPDATE", "DELETE", "REPLACE", "MERGE", "TRUNCATE", "WITH", "DO", "CALL", "EXECUTE"}, list[0].Word())
 }
 
 // fills tells whether a statement gives a value to rows that have none, as undos are

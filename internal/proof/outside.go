@@ -1,20 +1,23 @@
 package proof
 
-// This file makes tables on scratch that no migration creates: models declare them as
+// This file creates tables on scratch that no migration creates: models declare them as
 // outside, others refer to them, and a line of migrations begins where they exist.
 
 import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/migration"
 	"erbario/internal/schema"
 )
 
-// Missing are the tables that wanted declares as outside and that live lacks, with no more
-// than it declares of their columns and keys.
-func Missing(wanted, live *schema.Schema) []*schema.Table {
+// Missing are the tables that wanted declares as outside, and that neither live has nor
+// the line of migrations creates, with no more of them than is declared of their columns
+// and keys.
+func Missing(e engine.Engine, wanted, live *schema.Schema, line []*migration.Migration) []*schema.Table {
 	var out []*schema.Table
 	for _, t := range wanted.Tables {
 		if !t.Outside || live.Table(t.Name) != nil || live.View(t.Name) != nil {
@@ -25,21 +28,25 @@ func Missing(wanted, live *schema.Schema) []*schema.Table {
 		c.Indexes = slices.DeleteFunc(c.Indexes, func(x *schema.Index) bool { return !x.Unique })
 		out = append(out, c)
 	}
+	if len(out) > 0 {
+		created := migration.Creates(line, e)
+		out = slices.DeleteFunc(out, func(t *schema.Table) bool { return created[strings.ToLower(t.Name)] })
+	}
 	return out
 }
 
-// MakeOutside makes what is Missing in a database.
-func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *schema.Schema) error {
-	if wanted == nil || !slices.ContainsFunc(wanted.Tables, func(t *schema.Table) bool { return t.Outside }) {
+// MakeOutside creates what is Missing in a database where the line is about to be run.
+func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *schema.Schema, line []*migration.Migration) error {
+	if wanted == nil || len(Missing(e, wanted, &schema.Schema{}, line)) == 0 {
 		return nil
 	}
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
 	}
-	for _, sql := range e.Recreate(&schema.Schema{Tables: Missing(wanted, live)}) {
+	for _, sql := range e.Recreate(&schema.Schema{Tables: Missing(e, wanted, live, line)}) {
 		if err := db.Exec(ctx, sql); err != nil {
-			return fmt.Errorf("what is declared of a table outside cannot be made: %w", err)
+			return fmt.Errorf("a table that is declared as outside cannot be created from what is declared of it: %w", err)
 		}
 	}
 	return nil

@@ -42,13 +42,13 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 }
 
 // Replay runs migrations on an empty scratch database, without rows. It has the tables
-// that wanted declares as outside; nil: none.
+// that wanted declares as outside and the migrations do not create; nil: none.
 func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, wanted *schema.Schema) (engine.Database, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := MakeOutside(ctx, db, e, wanted); err != nil {
+	if err := MakeOutside(ctx, db, e, wanted, list); err != nil {
 		db.Close()
 		return nil, err
 	}
@@ -163,21 +163,15 @@ type leftOut struct {
 	tries  int
 }
 
-// add leaves out the rows that stood in the way; where they cannot be told, their table,
+// add leaves out the rows that blocked it; where they cannot be told, their table,
 // and at last all.
 func (l *leftOut) add(in Input, way *runner.InTheWay) {
 	l.tries++
 	reason := "a requirement: " + way.Sentence
 	before := map[string]string{} // the names that tables have at the start
 	for _, sql := range in.Migration.SQL(false) {
-		list := in.Engine.Tokens(sql)
-		for i := 2; i+2 < len(list); i++ {
-			if list[i].Word() == "RENAME" && list[i+1].Word() == "TO" && list[i+2].Named {
-				before[strings.ToLower(list[i+2].Name)] = list[i-1].Name
-			}
-		}
-		if len(list) == 5 && list[0].Word() == "RENAME" && list[3].Word() == "TO" {
-			before[strings.ToLower(list[4].Name)] = list[2].Name
+		if r, ok := migration.ReadRename(in.Engine, sql); ok && r.Column == "" {
+			before[strings.ToLower(r.To)] = r.Table
 		}
 	}
 	for _, name := range sqltext.Touches(in.Engine.Tokens(way.Query), nil).Tables {

@@ -691,7 +691,7 @@ func (s *separate) before(n int) int {
 		}
 		for _, st := range step.Undo {
 			list := s.e.Tokens(st.SQL)
-			if len(list) == 0 || !slices.Contains([]string{"UPDATE", "INSERT", "DELETE", "REPLACE", "MERGE", "TRUNCATE", "WITH", "DO", "CALL"}, list[0].Word()) {
+			if !sqltext.ChangesRows(list) {
 				continue
 			}
 			t := sqltext.Touches(list, nil)

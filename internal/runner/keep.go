@@ -9,9 +9,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
@@ -107,7 +105,7 @@ func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 				continue
 			}
 			names[strings.ToLower(to)] = true
-			if err := rename(ctx, db, e, p.Name, to); err != nil {
+			if err := RenameKept(ctx, db, e, p.Name, "", to); err != nil {
 				return err
 			}
 			break
@@ -132,26 +130,20 @@ func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 		if slices.ContainsFunc(list, func(o PutAside) bool { return strings.EqualFold(o.Name, to) }) {
 			continue
 		}
-		if err := rename(ctx, db, e, p.Name, to); err != nil {
+		if err := RenameKept(ctx, db, e, p.Name, "", to); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// rename gives a kept table another name; it is kept for as long as before.
-func rename(ctx context.Context, db engine.Database, e engine.Engine, name, to string) error {
-	return RenameKept(ctx, db, e, name, "", to)
-}
-
-// RenameKept gives a kept table, or a column of one, another name.
+// RenameKept gives a kept table, or a column of one, another name. Since when it is kept
+// does not change.
 func RenameKept(ctx context.Context, db engine.Database, e engine.Engine, table, column, to string) error {
 	steps, _ := e.Rename(nil, table, column, to)
 	for _, s := range steps {
-		for _, sql := range s.Apply {
-			if err := db.Step(ctx, sql); err != nil {
-				return err
-			}
+		if err := StepAll(ctx, db, s.Apply); err != nil {
+			return err
 		}
 	}
 	if column != "" {
@@ -161,153 +153,6 @@ func RenameKept(ctx context.Context, db engine.Database, e engine.Engine, table,
 		return err
 	}
 	return db.Exec(ctx, "UPDATE erbario_since SET name = ? WHERE name = ?", to, table)
-}
-
-// sinceName is the table in which is noted since when an undo has kept values.
-const sinceName = "erbario_since"
-
-// noteSince notes that the tables of values kept for a migration are kept from now on,
-// those of which that is not known yet, and forgets those that do not exist any more.
-func noteSince(ctx context.Context, db engine.Database, m *migration.Migration) error {
-	if has, err := there(ctx, db, sinceName); err != nil || !has {
-		return err // scratch, or a database of an older version
-	}
-	names, err := db.Kept(ctx, schema.Kept(m.ID))
-	if err != nil {
-		return err
-	}
-	since, err := keptSince(ctx, db)
-	if err != nil {
-		return err
-	}
-	for _, n := range names {
-		if _, ok := since[n]; !ok {
-			if err := db.Exec(ctx, "INSERT INTO erbario_since (name, at) VALUES (?, ?)", n, nowText()); err != nil {
-				return err
-			}
-		}
-	}
-	for n := range since {
-		if strings.HasPrefix(strings.ToLower(n), schema.Kept(m.ID)) && !slices.Contains(names, n) {
-			if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ? AND next_number IS NULL", n); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// numbered are the tables whose rows the database numbers, among those that the undo of a
-// migration drops, with the names under which their next numbers are noted.
-func numbered(s *schema.Schema, m *migration.Migration) map[string]*schema.Table {
-	out := map[string]*schema.Table{}
-	for _, step := range m.Steps {
-		for _, name := range step.UndoLoses {
-			t := s.Table(name)
-			if t == nil || t.Name != name {
-				continue
-			}
-			if key := t.Key(); len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity {
-				out[schema.Kept(m.ID)+"next_"+t.Name] = t // no table is called so
-			}
-		}
-	}
-	return out
-}
-
-// noteNumbers notes which numbers the next rows of tables get that an undo is about to drop:
-// those of rows that were deleted do not come again.
-func noteNumbers(ctx context.Context, db engine.Database, s *schema.Schema, m *migration.Migration) error {
-	tables := numbered(s, m)
-	if len(tables) == 0 {
-		return nil
-	}
-	if has, err := there(ctx, db, sinceName); err != nil || !has {
-		return err
-	}
-	for name, t := range tables {
-		next, err := db.NextNumber(ctx, t)
-		if err != nil {
-			return err
-		}
-		if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", name); err != nil {
-			return err
-		}
-		if err := db.Exec(ctx, "INSERT INTO erbario_since (name, at, next_number) VALUES (?, ?, ?)", name, nowText(), next); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// reserveNumbers has tables that a migration made again go on with the numbers that were
-// noted.
-func reserveNumbers(ctx context.Context, db engine.Database, m *migration.Migration) error {
-	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
-		return nil
-	}
-	if has, err := there(ctx, db, sinceName); err != nil || !has {
-		return err
-	}
-	rows, err := db.Select(ctx, "SELECT name, next_number FROM erbario_since WHERE next_number IS NOT NULL")
-	if err != nil || len(rows) == 0 {
-		return err
-	}
-	s, err := db.Inspect(ctx)
-	if err != nil {
-		return err
-	}
-	tables := numbered(s, m)
-	for _, r := range rows {
-		next, _ := strconv.ParseInt(r[1], 10, 64)
-		if t := tables[r[0]]; t != nil && next > 1 {
-			if err := db.Reserve(ctx, t, next-1); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// HandNumbers gives the numbers that were noted for tables of one migration to another, in
-// whose place that comes; renamed is the name that a table has there.
-func HandNumbers(ctx context.Context, db engine.Database, old, now *migration.Migration, renamed func(table string) string) error {
-	if has, err := there(ctx, db, sinceName); err != nil || !has {
-		return err
-	}
-	rows, err := db.Select(ctx, "SELECT name FROM erbario_since WHERE next_number IS NOT NULL")
-	if err != nil {
-		return err
-	}
-	for _, r := range rows {
-		table, ok := strings.CutPrefix(r[0], schema.Kept(old.ID)+"next_")
-		to := schema.Kept(now.ID) + "next_" + renamed(table)
-		if !ok || to == r[0] {
-			continue
-		}
-		if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", to); err != nil {
-			return err
-		}
-		if err := db.Exec(ctx, "UPDATE erbario_since SET name = ? WHERE name = ?", to, r[0]); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// keptSince reads since when tables of values are kept, by their names.
-func keptSince(ctx context.Context, db engine.Database) (map[string]time.Time, error) {
-	out := map[string]time.Time{}
-	if has, err := there(ctx, db, sinceName); err != nil || !has {
-		return out, err
-	}
-	rows, err := db.Select(ctx, "SELECT name, at FROM erbario_since")
-	for _, r := range rows {
-		if at, err := time.Parse(time.DateTime, r[1]); err == nil {
-			out[r[0]] = at
-		}
-	}
-	return out, err
 }
 
 // aside is what an undo destroys of a table, and how it is kept.
@@ -441,7 +286,7 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		left := unplaced(t, kept)
 		for _, sql := range e.PutBack(t, kept, left) {
 			if err := db.Step(ctx, sql); err != nil {
-				return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s): %w", t.Name, kept.Name, err)
+				return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s; erbario redraft %s asks what it lacks): %w", t.Name, kept.Name, m.ID, err)
 			}
 		}
 		if left {
@@ -491,7 +336,14 @@ func unplaced(t, kept *schema.Table) bool {
 	})
 }
 
-// Replaced is the name of a column of kept rows whose values stand in another now.
+// ByKey tells whether a kept table holds values of columns by the keys of their rows, and
+// not whole rows of the table of; nil: it is not known how that looks.
+func ByKey(kept, of *schema.Table) bool {
+	first := kept.Columns[0].Name // the keys come first
+	return strings.HasPrefix(first, "key_") && (of == nil || of.Column(first) == nil)
+}
+
+// Replaced is the name of a column of kept rows whose values are in another now.
 func Replaced(column string) string { return schema.Cut(schema.OwnPrefix + "was_" + column) }
 
 // leftName is the name under which nothing looks for a kept table again.
@@ -510,7 +362,7 @@ func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	for i := 2; slices.Contains(taken, to); i++ {
 		to = schema.Cut(fmt.Sprintf("%s_%d", leftName(m, name), i))
 	}
-	return rename(ctx, db, e, name, to)
+	return RenameKept(ctx, db, e, name, "", to)
 }
 
 // SetApart gives what the undo of a migration put aside names under which nothing
@@ -585,7 +437,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		for _, p := range list {
 			whose[p.Name] = p.Table
 			kept := live.Table(p.Name)
-			whole[p.Name] = kept != nil && !slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool { return strings.HasPrefix(c.Name, "key_") })
+			whole[p.Name] = kept != nil && !ByKey(kept, live.Table(p.Table))
 		}
 	}
 	return func() ([]Restored, error) {

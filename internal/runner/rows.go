@@ -88,7 +88,7 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 				return err
 			}
 		}
-		return run(ctx, db, s.Apply)
+		return StepAll(ctx, db, s.Apply)
 	})
 }
 
@@ -154,13 +154,13 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		gone := fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s)%s", e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t))
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
-			if err := run(ctx, db, []string{gone}); err != nil {
+			if err := StepAll(ctx, db, []string{gone}); err != nil {
 				return err
 			}
 			if kept != nil {
 				back, err := removal(ctx, db, e, m, r, t)
 				if err == nil {
-					err = run(ctx, db, back.Undo)
+					err = StepAll(ctx, db, back.Undo)
 				}
 				if err != nil {
 					return err
@@ -170,7 +170,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 				return err
 			}
 			for _, st := range step.Apply {
-				if err := run(ctx, db, []string{st.SQL}); err != nil {
+				if err := StepAll(ctx, db, []string{st.SQL}); err != nil {
 					return err
 				}
 			}
@@ -190,13 +190,13 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 			for _, f := range o.Former { // what is declared no more does not come back
 				if f.Table == t.Name && f.By == r.By {
-					if err := run(ctx, db, e.Remove(formerRows(e, m, f, kept, kept.Name)).Apply); err != nil {
+					if err := StepAll(ctx, db, e.Remove(formerRows(e, m, f, kept, kept.Name)).Apply); err != nil {
 						return err
 					}
 				}
 			}
 			gone += fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
-			if err := run(ctx, db, append([]string{gone}, back.Undo...)); err != nil {
+			if err := StepAll(ctx, db, append([]string{gone}, back.Undo...)); err != nil {
 				return err
 			}
 		}
@@ -276,7 +276,7 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		for _, p := range schema.Pointers(s, t) {
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), rows.On(e, p, "c", e.Quote(t.Name)))
 		}
-		if err := run(ctx, db, e.Remove(x).Apply); err != nil {
+		if err := StepAll(ctx, db, e.Remove(x).Apply); err != nil {
 			return err
 		}
 	}
@@ -359,7 +359,8 @@ func insertedIn(s *schema.Schema, step *migration.Step) (engine.StepRows, *schem
 	return whole, t
 }
 
-func run(ctx context.Context, db engine.Database, list []string) error {
+// StepAll runs statements of a migration, one after the other.
+func StepAll(ctx context.Context, db engine.Database, list []string) error {
 	for _, sql := range list {
 		if err := db.Step(ctx, sql); err != nil {
 			return fmt.Errorf("reference rows cannot be kept or put back: %w", err)

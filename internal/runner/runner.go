@@ -230,8 +230,8 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 func unwritten(list []*migration.Migration) error {
 	for _, m := range list {
 		for i, s := range m.Steps {
-			if s.Empty() && !slices.Contains(m.Drafted, m.Sum(&s)) { // a drafted one may have nothing left to do
-				return fmt.Errorf("step %d of %s (%s) is empty, and nothing was changed: write what it applies and how that is taken back into %s, or delete the file", i+1, m.ID, s.Title, cmp.Or(m.Path, m.ID))
+			if s.Empty() && (m.ByHand || m.ByPerson(&s)) { // a drafted one may have nothing left to do
+				return fmt.Errorf("step %d of %s (%s) is empty: nothing was changed. Write its apply and its undo into %s, or delete the file", i+1, m.ID, s.Title, cmp.Or(m.Path, m.ID))
 			}
 		}
 	}

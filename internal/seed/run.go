@@ -768,18 +768,24 @@ func (r *loader) findRecorded(b *Batch, there []bool) error {
 			}
 		}
 	}
-	if len(byKey) > 0 {
-		found, err := r.db.Find(r.ctx, key)
+	find := func(f engine.Finding, places []int) error {
+		found, err := r.db.Find(r.ctx, f)
 		if err != nil {
 			return err
 		}
 		for j, values := range found {
-			if i := byKey[j]; values != nil && !there[i] {
-				if err := r.isThere(b, i, key.Take, values, nil); err != nil {
+			if i := places[j]; values != nil && !there[i] {
+				if err := r.isThere(b, i, f.Take, values, nil); err != nil {
 					return err
 				}
 				there[i] = true
 			}
+		}
+		return nil
+	}
+	if len(byKey) > 0 {
+		if err := find(key, byKey); err != nil {
+			return err
 		}
 	}
 	if len(ids) == 0 {
@@ -787,19 +793,7 @@ func (r *loader) findRecorded(b *Batch, there []bool) error {
 	}
 	f := engine.Finding{Take: l.take()}
 	f.Table, f.Columns, f.Cells = l.Table, []string{l.plan.identity}, ids
-	found, err := r.db.Find(r.ctx, f)
-	if err != nil {
-		return err
-	}
-	for j, values := range found {
-		if i := asked[j]; values != nil && !there[i] {
-			if err := r.isThere(b, i, f.Take, values, nil); err != nil {
-				return err
-			}
-			there[i] = true
-		}
-	}
-	return nil
+	return find(f, asked)
 }
 
 // replace changes rows that are there into those of the seed: all but their keys,

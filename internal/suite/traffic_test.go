@@ -126,14 +126,15 @@ func TestStagedTraffic(t *testing.T) {
 		})
 		time.Sleep(100 * time.Millisecond)
 		apply(one)
-		// The one that knows of the change is there from now on: it writes title, and a
-		// number as long as the other type is there. What it writes is never refused.
-		next := writer(t, p, url, done, idsFrom(100, 40), &stopNew, &newRefused, func(id, n int, add bool) string {
+		// The one that knows of the change writes title, and its number as a text. What it
+		// writes is never refused.
+		newer := func(id, n int, add bool) string {
 			if add {
 				return fmt.Sprintf("INSERT INTO sheets (id, title, n) VALUES (%d, '%d', '%d')", id, n, n)
 			}
 			return fmt.Sprintf("UPDATE sheets SET title = '%d', n = '%d' WHERE id = %d", n, n, id)
-		})
+		}
+		next := writer(t, p, url, done, idsFrom(100, 40), &stopNew, &newRefused, newer)
 		time.Sleep(100 * time.Millisecond)
 		// The old one is still at work when the second half comes, and is refused then.
 		_, err = runner.Apply(ctx, db, e, both, runner.Options{Wait: time.Minute})
@@ -166,12 +167,7 @@ func TestStagedTraffic(t *testing.T) {
 		// Back: the new application writes all the time, and the undo comes to its end.
 		stopNew.Store(false)
 		done.rows = map[int]string{}
-		next = writer(t, p, url, done, idsFrom(200, 40), &stopNew, &newRefused, func(id, n int, add bool) string {
-			if add {
-				return fmt.Sprintf("INSERT INTO sheets (id, title, n) VALUES (%d, '%d', '%d')", id, n, n)
-			}
-			return fmt.Sprintf("UPDATE sheets SET title = '%d', n = '%d' WHERE id = %d", n, n, id)
-		})
+		next = writer(t, p, url, done, idsFrom(200, 40), &stopNew, &newRefused, newer)
 		time.Sleep(50 * time.Millisecond)
 		_, err = runner.Undo(ctx, db, e, both, runner.Options{Wait: time.Minute})
 		require.NoError(t, err)

@@ -1,7 +1,7 @@
 package testserver
 
-// This file is a way to a server that is cut off at the worst moment: when a
-// transaction's end has been sent, and before its answer comes.
+// This file is ways to servers that fail at the worst moment, as when the end of a
+// transaction has been sent and its answer has not come, and one to several by turns.
 
 import (
 	"bytes"
@@ -13,15 +13,19 @@ import (
 	"time"
 )
 
-// relay is a URL by which the same server is reached: pass carries what a client says and
-// hears, and both ends are closed behind it. After stop nobody gets through.
-func relay(t testing.TB, rawURL string, pass func(client, there net.Conn)) (through string, stop func()) {
+// relay is a URL by which servers are reached, each connection another by turns: pass
+// carries what a client says and hears, and both ends are closed after it. After stop
+// nobody gets through.
+func relay(t testing.TB, rawURLs []string, pass func(client, there net.Conn)) (through string, stop func()) {
 	t.Helper()
-	u, err := url.Parse(rawURL)
-	if err != nil {
-		t.Fatal(err)
+	var servers []string
+	for _, raw := range rawURLs {
+		u, err := url.Parse(raw)
+		if err != nil {
+			t.Fatal(err)
+		}
+		servers = append(servers, u.Host)
 	}
-	server := u.Host
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -29,14 +33,14 @@ func relay(t testing.TB, rawURL string, pass func(client, there net.Conn)) (thro
 	stop = func() { l.Close() }
 	t.Cleanup(stop)
 	go func() {
-		for {
+		for n := 0; ; n++ {
 			client, err := l.Accept()
 			if err != nil {
 				return
 			}
 			go func() {
 				defer client.Close()
-				there, err := net.Dial("tcp", server)
+				there, err := net.Dial("tcp", servers[n%len(servers)])
 				if err != nil {
 					return
 				}
@@ -45,8 +49,50 @@ func relay(t testing.TB, rawURL string, pass func(client, there net.Conn)) (thro
 			}()
 		}
 	}()
+	u, _ := url.Parse(rawURLs[0])
 	u.Host = l.Addr().String()
 	return u.String(), stop
+}
+
+// answers carries what a server says, until either end is closed.
+func answers(client, there net.Conn) {
+	defer client.Close()
+	_, _ = io.Copy(client, there)
+}
+
+// carry carries what a client says. Each packet is given to on, which returns what is
+// passed on of it, and whether that was the last.
+func carry(client, there net.Conn, on func(packet []byte) (pass []byte, last bool)) {
+	buf := make([]byte, 1<<20)
+	for {
+		n, err := client.Read(buf)
+		if err != nil {
+			return
+		}
+		pass, last := on(buf[:n])
+		if _, err := there.Write(pass); err != nil || last {
+			return
+		}
+	}
+}
+
+// committing tells of packets which is the first COMMIT after word, once for each done.
+func committing(word string, done *atomic.Bool) func(packet []byte) bool {
+	said := false
+	return func(packet []byte) bool {
+		said = said || bytes.Contains(packet, []byte(word))
+		return said && bytes.Contains(packet, []byte("COMMIT")) && done.CompareAndSwap(false, true)
+	}
+}
+
+// Balanced is a URL behind which servers are reached by turns.
+func Balanced(t testing.TB, rawURLs []string) string {
+	t.Helper()
+	through, _ := relay(t, rawURLs, func(client, there net.Conn) {
+		go answers(client, there)
+		_, _ = io.Copy(there, client)
+	})
+	return through
 }
 
 // Cut is a URL by which the same server is reached until some client has sent word and
@@ -55,49 +101,42 @@ func relay(t testing.TB, rawURL string, pass func(client, there net.Conn)) (thro
 func Cut(t testing.TB, rawURL, word string, before bool) string {
 	t.Helper()
 	var done atomic.Bool
-	through, _ := relay(t, rawURL, func(client, there net.Conn) {
+	through, _ := relay(t, []string{rawURL}, func(client, there net.Conn) {
 		var cut atomic.Bool
 		go func() {
+			defer client.Close()
 			buf := make([]byte, 1<<15)
 			for {
 				n, err := there.Read(buf)
 				if err != nil || cut.Load() {
-					client.Close()
 					return
 				}
 				client.Write(buf[:n])
 			}
 		}()
-		said := false
-		buf := make([]byte, 1<<20)
-		for {
-			n, err := client.Read(buf)
-			if err != nil {
-				return
+		commit := committing(word, &done)
+		carry(client, there, func(packet []byte) ([]byte, bool) {
+			if !commit(packet) {
+				return packet, false
 			}
-			said = said || bytes.Contains(buf[:n], []byte(word))
-			if said && bytes.Contains(buf[:n], []byte("COMMIT")) && done.CompareAndSwap(false, true) {
-				cut.Store(true)
-				if !before {
-					there.Write(buf[:n])
-					time.Sleep(200 * time.Millisecond)
-				}
-				return
+			cut.Store(true)
+			if before {
+				return nil, true
 			}
-			if _, err := there.Write(buf[:n]); err != nil {
-				return
-			}
-		}
+			there.Write(packet)
+			time.Sleep(200 * time.Millisecond)
+			return nil, true
+		})
 	})
 	return through
 }
 
 // Held is a URL by which the same server is reached, and which holds back the answer to the
-// first COMMIT behind word for a while; 0: it never comes.
+// first COMMIT after word for a while; 0: it never comes.
 func Held(t testing.TB, rawURL, word string, pause time.Duration) string {
 	t.Helper()
 	var done atomic.Bool
-	through, _ := relay(t, rawURL, func(client, there net.Conn) {
+	through, _ := relay(t, []string{rawURL}, func(client, there net.Conn) {
 		var held atomic.Bool
 		go func() {
 			defer client.Close()
@@ -118,21 +157,13 @@ func Held(t testing.TB, rawURL, word string, pause time.Duration) string {
 				}
 			}
 		}()
-		said := false
-		buf := make([]byte, 1<<20)
-		for {
-			n, err := client.Read(buf)
-			if err != nil {
-				return
-			}
-			said = said || bytes.Contains(buf[:n], []byte(word))
-			if said && bytes.Contains(buf[:n], []byte("COMMIT")) && done.CompareAndSwap(false, true) {
+		commit := committing(word, &done)
+		carry(client, there, func(packet []byte) ([]byte, bool) {
+			if commit(packet) {
 				held.Store(true)
 			}
-			if _, err := there.Write(buf[:n]); err != nil {
-				return
-			}
-		}
+			return packet, false
+		})
 	})
 	return through
 }
@@ -156,33 +187,23 @@ func Interrupted(t testing.TB, rawURL string, which int64, how Interruption) (th
 	t.Helper()
 	sent = &atomic.Int64{}
 	var stop func()
-	through, stop = relay(t, rawURL, func(client, there net.Conn) {
-		go func() {
-			defer client.Close()
-			_, _ = io.Copy(client, there)
-		}()
-		buf := make([]byte, 1<<20)
-		for {
-			n, err := client.Read(buf)
-			if err != nil {
-				return
+	through, stop = relay(t, []string{rawURL}, func(client, there net.Conn) {
+		go answers(client, there)
+		carry(client, there, func(packet []byte) ([]byte, bool) {
+			if len(packet) <= 4 || packet[3] != 0 || packet[4] != 3 { // no statement
+				return packet, false
 			}
-			if n > 4 && buf[3] == 0 && buf[4] == 3 { // a statement
-				k := sent.Add(1)
-				if k == which && how == GivenUp {
-					n = copy(buf, limited(buf[:n]))
-				} else if k >= which && how != GivenUp {
-					if k == which && how == CutWithin {
-						_, _ = there.Write(buf[:n])
-					}
-					stop()
-					return
-				}
+			switch k := sent.Add(1); {
+			case k == which && how == GivenUp:
+				return limited(packet), false
+			case k < which || how == GivenUp:
+				return packet, false
+			case k == which && how == CutWithin:
+				_, _ = there.Write(packet)
 			}
-			if _, err := there.Write(buf[:n]); err != nil {
-				return
-			}
-		}
+			stop()
+			return nil, true
+		})
 	})
 	return through, sent
 }

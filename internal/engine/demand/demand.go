@@ -112,6 +112,9 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "), p.Quote(k.Table), strings.Join(match, " AND "))
 		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, where)})
 	}
+	for i := range out {
+		out[i].Table = to.Name
+	}
 	return out
 }
 
@@ -174,14 +177,13 @@ func (p projection) sourced(c *schema.Column) bool {
 	return ok
 }
 
-// reworked tells whether a column that held values of its own is worked out from others
-// in to.
+// reworked tells whether a column that has values of its own in from is generated in to.
 func (p projection) reworked(c *schema.Column) bool {
 	return c.Generated != nil && p.from.Column(c.Name) != nil && p.from.Column(c.Name).Generated == nil
 }
 
-// formed selects columns of to, and others by their names in from, from every row; what
-// is worked out anew is so from what the others come to.
+// formed selects columns of to, and others by their names in from, from every row. What
+// only to generates is generated from the values that the others have in to.
 func (p projection) formed(others, columns []string) string {
 	seen := map[string]bool{}
 	var inner []string

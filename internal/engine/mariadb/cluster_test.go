@@ -6,55 +6,17 @@ package mariadb_test
 import (
 	"context"
 	"errors"
-	"io"
-	"net"
 	"net/url"
 	"os"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
+	"erbario/internal/testserver"
 )
-
-// behind is a URL whose connections go to the nodes by turns.
-func behind(t *testing.T, nodes []string, database string) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { l.Close() })
-	var hosts []string
-	for _, n := range nodes {
-		u, err := url.Parse(n)
-		require.NoError(t, err)
-		hosts = append(hosts, u.Host)
-	}
-	var turn atomic.Int64
-	go func() {
-		for {
-			client, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer client.Close()
-				node, err := net.Dial("tcp", hosts[int(turn.Add(1))%len(hosts)])
-				if err != nil {
-					return
-				}
-				defer node.Close()
-				go func() { defer client.Close(); _, _ = io.Copy(client, node) }()
-				_, _ = io.Copy(node, client)
-			}()
-		}
-	}()
-	u, err := url.Parse(nodes[0])
-	require.NoError(t, err)
-	u.Host, u.Path = l.Addr().String(), "/"+database
-	return u.String()
-}
 
 // Behind one address a run on one node is not taken for dead by a run on another, and only
 // statements of its own are given up.
@@ -66,7 +28,10 @@ func TestCluster(t *testing.T) {
 	ctx := context.Background()
 	e, err := engine.ByName("mariadb")
 	require.NoError(t, err)
-	at := behind(t, nodes, "erbario_cluster")
+	u, err := url.Parse(testserver.Balanced(t, nodes))
+	require.NoError(t, err)
+	u.Path = "/erbario_cluster"
+	at := u.String()
 	first, err := e.Open(ctx, at, engine.Make)
 	require.NoError(t, err)
 	defer first.Close()

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltext"
 )
 
 type tokenKind int
@@ -264,14 +265,9 @@ func mentions(sql, name string) bool {
 }
 
 // Tokens cuts SQL into its tokens, comments left out.
-func (Engine) Tokens(sql string) []engine.Token {
-	list := tokens(sql)
-	out := make([]engine.Token, len(list))
-	for i, t := range list {
-		out[i] = engine.Token{Text: t.text, Named: t.named(), Bare: t.kind == tokWord, Start: t.start, End: t.end}
-		if out[i].Named {
-			out[i].Name = t.name()
-		}
-	}
-	return out
+func (Engine) Tokens(sql string) []engine.Token { return sqltext.Shared(tokens(sql)) }
+
+// Shared is the token in the form that all engines share.
+func (t token) Shared() engine.Token {
+	return engine.Token{Text: t.text, Name: t.name(), Named: t.named(), Bare: t.kind == tokWord, Start: t.start, End: t.end}
 }

@@ -36,6 +36,12 @@ var behindUpdate = words("ON FOR BEFORE AFTER OF OR KEY DO GRANT REVOKE INSTEAD"
 // running are functions that run what they are given as a text.
 var running = words("QUERY_TO_XML QUERY_TO_XML_AND_XMLSCHEMA CURSOR_TO_XML DBLINK DBLINK_EXEC LOAD_EXTENSION")
 
+// changing are the first words of statements that may change rows.
+var changing = words("INSERT UPDATE DELETE REPLACE MERGE TRUNCATE WITH DO CALL EXECUTE")
+
+// ChangesRows tells whether a statement is one that may change rows.
+func ChangesRows(list []engine.Token) bool { return len(list) > 0 && changing[list[0].Word()] }
+
 func words(list string) map[string]bool {
 	out := map[string]bool{}
 	for _, w := range strings.Fields(list) {

@@ -1,0 +1,113 @@
+package runner
+
+// This file has the numbers of rows go on where they were, in a table that an undo drops
+// and that is created again: those of deleted rows are not given twice.
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/schema"
+)
+
+// numbered are the tables whose rows the database numbers, among those that the undo of a
+// migration drops, with the names under which their next numbers are noted.
+func numbered(s *schema.Schema, m *migration.Migration) map[string]*schema.Table {
+	out := map[string]*schema.Table{}
+	for _, step := range m.Steps {
+		for _, name := range step.UndoLoses {
+			t := s.Table(name)
+			if t == nil || t.Name != name {
+				continue
+			}
+			if key := t.Key(); len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity {
+				out[schema.Kept(m.ID)+"next_"+t.Name] = t // no table is called so
+			}
+		}
+	}
+	return out
+}
+
+// noteNumbers notes which numbers the next rows of tables get that an undo is about to drop:
+// those of rows that were deleted do not come again.
+func noteNumbers(ctx context.Context, db engine.Database, s *schema.Schema, m *migration.Migration) error {
+	tables := numbered(s, m)
+	if len(tables) == 0 {
+		return nil
+	}
+	if has, err := there(ctx, db, sinceName); err != nil || !has {
+		return err
+	}
+	for name, t := range tables {
+		next, err := db.NextNumber(ctx, t)
+		if err != nil {
+			return err
+		}
+		if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", name); err != nil {
+			return err
+		}
+		if err := db.Exec(ctx, "INSERT INTO erbario_since (name, at, next_number) VALUES (?, ?, ?)", name, nowText(), next); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reserveNumbers has tables that a migration made again go on with the numbers that were
+// noted.
+func reserveNumbers(ctx context.Context, db engine.Database, m *migration.Migration) error {
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+		return nil
+	}
+	if has, err := there(ctx, db, sinceName); err != nil || !has {
+		return err
+	}
+	rows, err := db.Select(ctx, "SELECT name, next_number FROM erbario_since WHERE next_number IS NOT NULL")
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	tables := numbered(s, m)
+	for _, r := range rows {
+		next, _ := strconv.ParseInt(r[1], 10, 64)
+		if t := tables[r[0]]; t != nil && next > 1 {
+			if err := db.Reserve(ctx, t, next-1); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// HandNumbers gives the numbers that were noted for tables of one migration to another, in
+// whose place that comes; renamed is the name that a table has there.
+func HandNumbers(ctx context.Context, db engine.Database, old, now *migration.Migration, renamed func(table string) string) error {
+	if has, err := there(ctx, db, sinceName); err != nil || !has {
+		return err
+	}
+	rows, err := db.Select(ctx, "SELECT name FROM erbario_since WHERE next_number IS NOT NULL")
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		table, ok := strings.CutPrefix(r[0], schema.Kept(old.ID)+"next_")
+		to := schema.Kept(now.ID) + "next_" + renamed(table)
+		if !ok || to == r[0] {
+			continue
+		}
+		if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", to); err != nil {
+			return err
+		}
+		if err := db.Exec(ctx, "UPDATE erbario_since SET name = ? WHERE name = ?", to, r[0]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
