@@ -354,14 +354,16 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 		if err != nil || len(d.Plan.Questions) == 0 || !a.interactive() {
 			return s, d, err
 		}
-		flag, err := a.ask(ctx, s, d.Plan.Questions[0])
+		flags, err := a.ask(ctx, s, d.Plan.Questions[0])
 		if err != nil {
 			return s, nil, err
 		}
-		f.add(flag)
-		if strings.HasPrefix(flag, "--default ") || strings.HasPrefix(flag, "--optional ") {
-			if err := read(); err != nil {
-				return s, nil, err
+		for _, flag := range flags {
+			f.add(flag)
+			if strings.HasPrefix(flag, "--default ") || strings.HasPrefix(flag, "--optional ") {
+				if err := read(); err != nil {
+					return s, nil, err
+				}
 			}
 		}
 	}
@@ -375,13 +377,19 @@ func (a *app) template(command string, list []plan.Question) string {
 		fmt.Fprintf(&b, "\n# question %d: %s\n", i+1, cell(q.Text))
 		var lines [][]string
 		for _, c := range q.Choices {
-			name, rest, _ := strings.Cut(strings.TrimPrefix(c.Flag, "--"), " ")
-			key, value, given := strings.Cut(strings.Trim(rest, "'"), "=")
-			text := fmt.Sprintf("# %s.%s = true", name, tomlText(key))
-			if given {
-				text = fmt.Sprintf("# %s.%s = %s", name, tomlText(key), tomlText(value))
+			words := "# " + c.Words
+			for i, flag := range c.Flags {
+				name, rest, _ := strings.Cut(strings.TrimPrefix(flag, "--"), " ")
+				key, value, given := strings.Cut(strings.Trim(rest, "'"), "=")
+				text := fmt.Sprintf("# %s.%s = true", name, tomlText(key))
+				if given {
+					text = fmt.Sprintf("# %s.%s = %s", name, tomlText(key), tomlText(value))
+				}
+				if i > 0 {
+					words = "# … and this line with it"
+				}
+				lines = append(lines, []string{text, words})
 			}
-			lines = append(lines, []string{text, "# " + c.Words})
 		}
 		for _, l := range columns(lines) {
 			b.WriteString(l + "\n")

@@ -284,7 +284,7 @@ func jsonWays(list []plan.InTheWay) []jsonWay {
 	for _, w := range list {
 		j := jsonWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Rows: w.Rows, Columns: w.Sample.Columns, Values: w.Sample.Values}
 		for _, c := range w.Choices {
-			j.Flags = append(j.Flags, c.Flag)
+			j.Flags = append(j.Flags, c.Flag())
 		}
 		out = append(out, j)
 	}

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"charm.land/huh/v2"
@@ -65,8 +66,8 @@ func (a *app) form(ctx context.Context, fields ...huh.Field) error {
 	return err
 }
 
-// ask puts one question and returns the flag that answers it.
-func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) (string, error) {
+// ask puts one question and returns the flags that answer it.
+func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]string, error) {
 	a.err.printf("%s %s", a.err.paint(styleWarn, "question:"), cell(q.Text))
 	for _, line := range sample(q.Sample, "    ") {
 		a.err.line(a.err.paint(styleDim, line))
@@ -81,31 +82,33 @@ func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) (string,
 	}
 	var options []huh.Option[int]
 	for i, c := range q.Choices {
-		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(c.Flag))
+		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(c.Flag()))
 		options = append(options, huh.NewOption(short(label, a.err.width()-6), i))
 	}
 	options = append(options, huh.NewOption("stop, and change the models or the rows first", -1))
 	choice := 0
 	if err := a.form(ctx, huh.NewSelect[int]().Options(options...).Value(&choice)); err != nil {
-		return "", err
+		return nil, err
 	}
 	if choice < 0 {
-		return "", errStopped
+		return nil, errStopped
 	}
-	flag := q.Choices[choice].Flag
-	for _, hole := range []string{"VALUE", "EXPRESSION"} {
-		head, ok := strings.CutSuffix(strings.Trim(flag, "'"), hole)
-		if !ok {
-			continue
+	flags := slices.Clone(q.Choices[choice].Flags)
+	for i, flag := range flags {
+		for _, hole := range []string{"VALUE", "EXPRESSION"} {
+			head, ok := strings.CutSuffix(strings.Trim(flag, "'"), hole)
+			if !ok {
+				continue
+			}
+			text, err := a.askText(ctx, s, q.About, strings.TrimSuffix(head, "="), hole)
+			if err != nil {
+				return nil, err
+			}
+			flags[i] = strings.ReplaceAll(head, "'", "") + text
 		}
-		text, err := a.askText(ctx, s, q.About, strings.TrimSuffix(head, "="), hole)
-		if err != nil {
-			return "", err
-		}
-		flag = strings.ReplaceAll(head, "'", "") + text
+		a.err.line(a.err.paint(styleDim, "    "+shellFlag(flags[i])))
 	}
-	a.err.line(a.err.paint(styleDim, "    "+shellFlag(flag)))
-	return flag, nil
+	return flags, nil
 }
 
 // askText asks for a value or an expression, and looks at it before it is taken.

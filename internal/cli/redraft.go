@@ -294,11 +294,13 @@ func (r *remaking) remake(ctx context.Context, name string, others []string) err
 	watching := r.watch(l)
 	defer watching.end()
 	for {
-		flag, err := r.try(ctx, l, others)
-		if flag == "" || err != nil {
+		flags, err := r.try(ctx, l, others)
+		if len(flags) == 0 || err != nil {
 			return err
 		}
-		r.f.add(flag)
+		for _, flag := range flags {
+			r.f.add(flag)
+		}
 	}
 }
 
@@ -418,12 +420,12 @@ func (t *turn) back(ctx context.Context) error {
 	return errors.Join(err, db.Release(ctx))
 }
 
-// try makes the whole run. A flag is what a person answered: then everything has been
+// try makes the whole run. Flags are what a person answered: then everything has been
 // taken back, and it is to be tried again.
-func (r *remaking) try(ctx context.Context, l *live, others []string) (flag string, err error) {
+func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []string, err error) {
 	t, err := r.turnOn(ctx, l)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer func() { err = errors.Join(err, t.back(ctx)) }()
 	began := time.Now()
@@ -433,27 +435,27 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	var held *runner.InTheWay
 	if errors.As(err, &held) && !r.json {
 		r.inTheWay(held)
-		return "", fmt.Errorf("%s cannot be taken back with the rows as they are, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
+		return nil, fmt.Errorf("%s cannot be taken back with the rows as they are, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
 	}
 	if err != nil {
-		return "", r.runFailed(l, err, 0)
+		return nil, r.runFailed(l, err, 0)
 	}
 	if was {
 		if err := t.others(ctx); err != nil {
-			return "", err
+			return nil, err
 		}
 	}
 	s, err := r.look(ctx, l)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	d, to, err := r.draft(ctx, s, l)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	if len(d.Plan.Questions) > 0 && r.interactive() {
 		if err := t.back(ctx); err != nil {
-			return "", err
+			return nil, err
 		}
 		return r.ask(ctx, s, d.Plan.Questions[0])
 	}
@@ -461,21 +463,21 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 		r.outerNames(d.Plan.Outer)
 	}
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
-		return "", err
+		return nil, err
 	}
 	more, err := r.draftOthers(ctx, r.p, change{home: s, draft: d, f: r.f, title: r.title, again: r})
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	written := slices.Sorted(maps.Keys(r.p.Edited))
 	files := r.swap(append(migrationsOf(d), more...))
 	if err := files.write(); err != nil {
-		return "", errors.Join(err, files.back())
+		return nil, errors.Join(err, files.back())
 	}
 	var run runner.Run
 	if !l.absent { // also what was undone before has rows that are kept
 		if err := t.hand(ctx, d.Migration, to); err != nil {
-			return "", errors.Join(err, files.back())
+			return nil, errors.Join(err, files.back())
 		}
 		if was && d.Migration != nil {
 			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former(), Wait: time.Minute})
@@ -484,16 +486,16 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 				if !d.Migration.Atomic() && !t.apart {
 					err = fmt.Errorf("%w; where one transaction cannot hold it, erbario undo, delete its file, and draft it anew", err)
 				}
-				return "", errors.Join(err, files.back())
+				return nil, errors.Join(err, files.back())
 			}
 			run = runner.Run{Migration: d.Migration, Took: time.Since(began), Restored: back}
 		}
 	}
 	if err := t.end(ctx); err != nil {
-		return "", errors.Join(err, files.back())
+		return nil, errors.Join(err, files.back())
 	}
 	if err := errors.Join(files.remove(), r.p.Save()); err != nil {
-		return "", err
+		return nil, err
 	}
 	for _, line := range r.lines {
 		r.tell(line)
@@ -505,11 +507,11 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flag stri
 	var also []string
 	for _, name := range others {
 		if err := r.follow(ctx, name, d.Migration, to); err != nil {
-			return "", fmt.Errorf("%s has the new migration, and %s does not yet: %w", l.Name, name, err)
+			return nil, fmt.Errorf("%s has the new migration, and %s does not yet: %w", l.Name, name, err)
 		}
 		also = append(also, name)
 	}
-	return "", r.outcomeDocument(l, d, more, was, run, also)
+	return nil, r.outcomeDocument(l, d, more, was, run, also)
 }
 
 // others applies what waits of the other migrations, such as those that came with

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"erbario/internal/plan"
+	"erbario/internal/schema"
 )
 
 // table is the name of a table that was named so, or by its model.
@@ -55,8 +56,8 @@ func (s *State) flagKey(flag string) string {
 	return kind + " " + key
 }
 
-// names turns the names in answers into those of tables and columns, and checks
-// the renames. With carried, a rename that no longer is one is left out.
+// names turns the names in answers into those of tables and columns, checks the renames,
+// and orders them. With carried, a rename that no longer is one is left out.
 func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	for key, f := range a.Fill {
@@ -65,6 +66,9 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 			return a, fmt.Errorf("--fill %s: write TABLE.COLUMN=VALUE", key)
 		}
 		t = s.table(t)
+		if !f.Literal {
+			f.SQL = s.inBraces(t, f.SQL)
+		}
 		out.Fill[t+"."+s.column(t, c)] = f
 	}
 	for key, f := range a.Deleted {
@@ -80,43 +84,155 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 		}
 		out.Drop[t] = true
 	}
+	renames, err := s.renames(a, carried)
+	if err != nil {
+		return a, err
+	}
+	renames = append(renames, s.anew(renames, out.Drop)...)
+	out.Rename = plan.InOrder(renames, plan.Names{
+		There:    func(table, column string) bool { return has(s.Ahead, table, column) },
+		Declared: func(table, column string) bool { return has(s.Wanted, called(renames, table), column) },
+	})
+	for _, r := range out.Rename {
+		if !r.Aside {
+			continue
+		}
+		was, now := r.Table, r.To
+		if r.Column != "" {
+			was, now = called(renames, r.Table)+"."+r.Column, called(renames, r.Table)+"."+r.To
+		}
+		if out.Drop[was] {
+			delete(out.Drop, was)
+			out.Drop[now] = true
+		}
+	}
+	return out, nil
+}
+
+// inBraces is an expression over a table's rows with {field} by the name of its column.
+func (s *State) inBraces(table, sql string) string {
+	return schema.Braces(sql, func(name string) string { return s.Engine.Quote(s.column(table, name)) })
+}
+
+// has tells whether a schema has a column; with column "", whether it has the table.
+func has(s *schema.Schema, table, column string) bool {
+	t := s.Table(table)
+	return t != nil && (column == "" || t.Column(column) != nil)
+}
+
+// called is the name of a live table after the renames.
+func called(renames []plan.Rename, table string) string {
+	for _, r := range renames {
+		if r.Column == "" && strings.EqualFold(r.Table, table) {
+			return r.To
+		}
+	}
+	return table
+}
+
+// renames reads the names of renames, and checks that they go together.
+func (s *State) renames(a plan.Answers, carried bool) ([]plan.Rename, error) {
+	var out []plan.Rename
 	for _, r := range a.Rename {
 		r, err := s.rename(r, a.Rename)
+		for _, o := range out {
+			switch {
+			case err != nil || o.Value != "" || r.Value != "" || !strings.EqualFold(o.Table, r.Table) && r.Column != "" || (o.Column == "") != (r.Column == ""):
+			case strings.EqualFold(o.Old(), r.Old()):
+				err = fmt.Errorf("--rename %s: %s cannot be called %s too", r, r.Old(), o.To)
+			case strings.EqualFold(o.To, r.To):
+				err = fmt.Errorf("--rename %s: %s is to be called %s already", r, o.Old(), r.To)
+			}
+		}
 		if err != nil && carried {
 			continue
 		}
 		if err != nil {
-			return a, err
+			return nil, err
 		}
-		out.Rename = append(out.Rename, r)
+		out = append(out, r)
 	}
-	// Columns before tables: a column is renamed under its table's old name.
-	slices.SortStableFunc(out.Rename, func(a, b plan.Rename) int {
-		if (a.Column == "") == (b.Column == "") {
-			return 0
+	for carried { // what no answer frees, and what is declared still, has its name
+		n := len(out)
+		out = slices.DeleteFunc(slices.Clone(out), func(r plan.Rename) bool {
+			if r.Value != "" {
+				return false
+			}
+			now, old := called(out, r.Table), r.Old()
+			if r.Column == "" {
+				now = ""
+			}
+			taken, declared := has(s.Ahead, r.Table, r.To), has(s.Wanted, now, old)
+			drop := a.Drop[now+"."+r.To]
+			if r.Column == "" {
+				taken, declared, drop = has(s.Ahead, r.To, ""), has(s.Wanted, old, ""), a.Drop[r.To]
+			}
+			beside := func(is func(o plan.Rename) bool) bool {
+				return slices.ContainsFunc(out, func(o plan.Rename) bool {
+					return o.Value == "" && (o.Column == "") == (r.Column == "") && (r.Column == "" || o.Table == r.Table) && is(o)
+				})
+			}
+			frees := beside(func(o plan.Rename) bool { return strings.EqualFold(o.Old(), r.To) })
+			takes := beside(func(o plan.Rename) bool { return strings.EqualFold(o.To, old) })
+			return taken && !frees && !drop || declared && !takes
+		})
+		if len(out) == n {
+			break
 		}
-		if a.Column != "" {
-			return -1
-		}
-		return 1
-	})
+	}
 	return out, nil
 }
 
-// rename reads the names of one rename among all of them, and checks that it is
-// one.
+// anew are the columns that answers have dropped though they are declared: with another
+// type, as new ones.
+func (s *State) anew(renames []plan.Rename, drop map[string]bool) []plan.Rename {
+	var out []plan.Rename
+	for _, t := range s.Ahead.Tables {
+		now := called(renames, t.Name)
+		w := s.Wanted.Table(now)
+		for _, c := range t.Columns {
+			if w == nil || !drop[now+"."+c.Name] {
+				continue
+			}
+			d := w.Column(c.Name)
+			moves := slices.ContainsFunc(renames, func(r plan.Rename) bool {
+				return r.Column != "" && r.Value == "" && r.Table == t.Name && (strings.EqualFold(r.Column, c.Name) || strings.EqualFold(r.To, c.Name))
+			})
+			if d != nil && !moves && d.SQLType != c.SQLType {
+				out = append(out, plan.Rename{Table: t.Name, Column: c.Name, Aside: true})
+			}
+		}
+	}
+	return out
+}
+
+// rename reads the names of one rename among all of them, and checks that there is what it
+// is about.
 func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
 	old := s.Ahead.Table(r.Table)
 	if r.Column == "" {
 		r.To = s.table(r.To)
-		if old == nil || s.Wanted.Table(r.Table) != nil {
-			return r, fmt.Errorf("--rename %s: there is no table %s that the models no longer declare", r, r.Table)
+		if old == nil || s.Wanted.Table(r.Table) != nil && s.Wanted.Table(r.Table).Outside {
+			return r, fmt.Errorf("--rename %s: there is no table %s that can have another name", r, r.Table)
 		}
-		if s.Wanted.Table(r.To) == nil || s.Ahead.Table(r.To) != nil && !strings.EqualFold(r.To, r.Table) {
-			return r, fmt.Errorf("--rename %s: %s is no new table of the models", r, r.To)
+		if w := s.Wanted.Table(r.To); w == nil || w.Outside {
+			return r, fmt.Errorf("--rename %s: the models declare no table %s", r, r.To)
 		}
-		r.Table = old.Name
+		if r.Table = old.Name; r.Table == r.To {
+			return r, fmt.Errorf("--rename %s: that is its name already", r)
+		}
 		return r, nil
+	}
+	// A table has the name that it has, or the one that it gets.
+	now := s.table(r.Table)
+	for _, o := range all {
+		switch to := s.table(o.To); {
+		case o.Column != "":
+		case old != nil && strings.EqualFold(o.Table, old.Name) && old.Column(r.Column) != nil:
+			now = to
+		case strings.EqualFold(to, s.table(r.Table)) && s.Ahead.Table(o.Table) != nil && s.Ahead.Table(o.Table).Column(r.Column) != nil && (old == nil || old.Column(r.Column) == nil):
+			old, now = s.Ahead.Table(o.Table), to
+		}
 	}
 	if old == nil {
 		if old = s.Ahead.Table(s.table(r.Table)); old == nil {
@@ -128,22 +244,17 @@ func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
 		r.Column = s.column(r.Table, r.Column)
 		return r, nil
 	}
-	now := r.Table // its name in the models
-	for _, o := range all {
-		if o.Column == "" && strings.EqualFold(o.Table, r.Table) {
-			now = s.table(o.To)
-		}
-	}
 	r.To = s.column(now, r.To)
 	c, w := old.Column(r.Column), s.Wanted.Table(now)
 	switch {
 	case c == nil:
 		return r, fmt.Errorf("--rename %s: %s has no column %s", r, r.Table, r.Column)
-	case w == nil || w.Column(r.To) == nil || w.Column(r.Column) != nil && !strings.EqualFold(r.Column, r.To):
-		return r, fmt.Errorf("--rename %s: the models do not turn %s into %s", r, r.Column, r.To)
-	case old.Column(r.To) != nil && !strings.EqualFold(r.Column, r.To):
-		return r, fmt.Errorf("--rename %s: %s has a column %s already", r, r.Table, r.To)
+	case w == nil || w.Column(r.To) == nil:
+		return r, fmt.Errorf("--rename %s: the models declare no column %s of %s", r, r.To, now)
 	}
 	r.Column = c.Name
+	if r.Column == r.To {
+		return r, fmt.Errorf("--rename %s: that is its name already", r)
+	}
 	return r, nil
 }

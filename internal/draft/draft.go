@@ -32,6 +32,7 @@ type State struct {
 	InUse bool
 
 	unreached bool             // no server of the engine is there
+	home      *State           // then: of the database whose draft it follows
 	refer     []plan.TableRows // then: the reference rows
 	stage     *plan.Stage
 	made      *schema.Schema
@@ -240,6 +241,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		if answers, err = s.names(r.Answers, r.Carried); err != nil {
 			return nil, err
 		}
+		if answers.Rename, err = s.enumNames(answers.Rename); err != nil {
+			return nil, err
+		}
 	}
 	changes := diff.Schemas(from, s.Wanted)
 	refer, err := s.rows(ctx)
@@ -260,15 +264,12 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	var renames, madeRenames []engine.Step // of the latter only what a migration made
 	enums, named := map[plan.Rename]engine.Step{}, map[plan.Rename][]engine.Step{}
 	renamed, madeRenamed := from, made // by what was renamed before
+	there := made.Clone()              // the same, by names alone
 	for _, r := range answers.Rename {
 		if r.Value != "" {
 			step, ok := plan.EnumRename(s.Engine, from, r)
 			if !ok {
 				continue
-			}
-			old, now := from.Table(r.Table).Column(r.Column), s.declared(r, answers.Rename)
-			if now == nil || !slices.Contains(old.Values, r.Value) || slices.Contains(old.Values, r.To) || slices.Contains(now.Values, r.Value) || !slices.Contains(now.Values, r.To) {
-				return nil, fmt.Errorf("--rename %s: %s.%s has to lose the value %q and to get %q", r, r.Table, r.Column, r.Value, r.To)
 			}
 			enums[r] = step
 			if slices.ContainsFunc(renames, func(o engine.Step) bool { return slices.Equal(o.Apply, step.Apply) }) {
@@ -280,10 +281,14 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 			continue
 		}
-		t := madeRenamed.Table(r.Table)
 		named[r], renamed = s.Engine.Rename(renamed, r.Table, r.Column, r.To)
 		renames = append(renames, named[r]...)
-		if t != nil && (r.Column == "" || t.Column(r.Column) != nil) {
+		if has(there, r.Table, r.Column) {
+			if t := there.Table(r.Table); r.Column == "" {
+				t.Name = r.To
+			} else {
+				t.Column(r.Column).Name = r.To
+			}
 			var steps []engine.Step
 			steps, madeRenamed = s.Engine.Rename(madeRenamed, r.Table, r.Column, r.To)
 			madeRenames = append(madeRenames, steps...)
@@ -292,7 +297,10 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	for _, o := range s.Wanted.Others { // an enum type that has to be made anew
 		if old := from.Enum(o.Name); o.Kind == schema.EnumType && old != nil {
 			there := slices.Clone(old.Values)
-			for r := range enums {
+			for _, r := range answers.Rename {
+				if enums[r].Apply == nil {
+					continue
+				}
 				if i := slices.Index(there, r.Value); i >= 0 && slices.Equal(enums[r].Apply, s.Engine.Enums().RenameValue(o.Name, r.Value, r.To)) {
 					there[i] = r.To
 				}
@@ -333,7 +341,42 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			return nil, err
 		}
 	}
+	softDeletesAfter(from, in.Live, answers)
+	softDeletesAfter(made, in.Made, answers)
 	return plan.Make(in)
+}
+
+// enumNames orders the renames of values of enum types, which are made one after the
+// other, and checks that the models declare them.
+func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
+	var out []plan.Rename
+	of := map[string][]plan.Rename{}
+	var columns []string
+	for _, r := range list {
+		if _, ok := plan.EnumRename(s.Engine, s.Ahead, r); !ok {
+			out = append(out, r)
+			continue
+		}
+		key := r.Table + "." + r.Column
+		if of[key] == nil {
+			columns = append(columns, key)
+		}
+		of[key] = append(of[key], r)
+	}
+	for _, key := range columns {
+		values := of[key]
+		old, now := s.Ahead.Table(values[0].Table).Column(values[0].Column), s.declared(values[0], list)
+		among := func(list []string, v string) bool { return slices.Contains(list, v) }
+		for _, r := range values {
+			frees := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.Value == r.To })
+			takes := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.To == r.Value })
+			if now == nil || !among(old.Values, r.Value) || among(old.Values, r.To) && !frees || among(now.Values, r.Value) && !takes || !among(now.Values, r.To) {
+				return nil, fmt.Errorf("--rename %s: %s has to lose the value %q and to get %q", r, key, r.Value, r.To)
+			}
+		}
+		out = append(out, plan.ValuesInOrder(values, old.Values, now.Values)...)
+	}
+	return out, nil
 }
 
 // declared is the column that the models have for one whose value has another name.
@@ -341,10 +384,10 @@ func (s *State) declared(r plan.Rename, all []plan.Rename) *schema.Column {
 	table, column := r.Table, r.Column
 	for _, o := range all {
 		switch {
-		case o.Value != "" || !strings.EqualFold(o.Table, r.Table):
-		case o.Column == "":
+		case o.Value != "":
+		case o.Column == "" && strings.EqualFold(o.Table, table):
 			table = o.To
-		case strings.EqualFold(o.Column, r.Column):
+		case strings.EqualFold(o.Table, r.Table) && o.Column != "" && strings.EqualFold(o.Column, column):
 			column = o.To
 		}
 	}
@@ -352,6 +395,25 @@ func (s *State) declared(r plan.Rename, all []plan.Rename) *schema.Column {
 		return t.Column(column)
 	}
 	return nil
+}
+
+// softDeletesAfter notes which tables mark their deleted rows, and what are their views,
+// where the names by which that is told are still those from before the renames.
+func softDeletesAfter(before, after *schema.Schema, renames plan.Answers) {
+	if before == after {
+		return
+	}
+	for _, t := range before.Tables {
+		name, column := renames.After(t.Name, t.SoftDelete)
+		if now := after.Table(name); now != nil && t.SoftDelete != "" && now.Column(column) != nil {
+			now.SoftDelete = column
+		}
+	}
+	for _, v := range before.Views {
+		if now := after.View(v.Name); now != nil && v.LiveOf != "" {
+			now.LiveOf, _ = renames.After(v.LiveOf, "")
+		}
+	}
 }
 
 // trial makes renames on scratch, so that the engine itself says what follows

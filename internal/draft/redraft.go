@@ -399,6 +399,9 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 	out.Rename = nil
 	fill, drop := map[string]plan.Fill{}, map[string]bool{}
 	for k, v := range in.Fill {
+		if table, _, _ := strings.Cut(k, "."); !v.Literal {
+			v.SQL = s.inBraces(s.table(table), v.SQL)
+		}
 		fill[k] = v
 	}
 	for k, v := range in.Drop {
@@ -546,10 +549,10 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 			}
 		}
 		if s.Ahead.Table(t.Name) == nil && shared*2 >= len(kept.Columns) {
-			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + t.Name + " now", Flag: fmt.Sprintf("--rename %s=%s", table, t.Name)})
+			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + t.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)}})
 		}
 	}
-	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; its rows stay kept", Flag: "--drop " + table})
+	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; its rows stay kept", Flags: []string{"--drop " + table}})
 	return q
 }
 
@@ -562,10 +565,10 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had made, is declared no more, and %s a value in it", name, words.Have(n))}
 	for _, w := range wanted.Columns {
 		if live := s.Ahead.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && strings.EqualFold(w.SQLType, c.SQLType) {
-			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + w.Name + " now", Flag: fmt.Sprintf("--rename %s=%s", name, w.Name)})
+			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + w.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})
 		}
 	}
-	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; the values stay kept", Flag: "--drop " + name})
+	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; the values stay kept", Flags: []string{"--drop " + name}})
 	return q, nil
 }
 
@@ -579,7 +582,7 @@ func (s *State) otherType(ctx context.Context, kept, t *schema.Table, c *schema.
 	name := t.Name + "." + c.Name
 	return &plan.Question{About: name, Rows: n,
 		Text:    fmt.Sprintf("%s, which this change had made as %s, is made as %s by another migration, and %s a value in it", name, c.SQLType, t.Column(c.Name).SQLType, words.Have(n)),
-		Choices: []plan.Choice{{Words: "the values stay kept", Flag: "--drop " + name}},
+		Choices: []plan.Choice{{Words: "the values stay kept", Flags: []string{"--drop " + name}}},
 		Other:   "or give the field a new name, and answer --rename"}, nil
 }
 

@@ -45,7 +45,7 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 			t.Children = slices.ContainsFunc(there.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren })
 		}
 	}
-	s := &State{Engine: e, unreached: true, Standing: runner.Stand(files, nil, e)}
+	s := &State{Engine: e, unreached: true, home: home, Standing: runner.Stand(files, nil, e)}
 	s.Wanted, _ = e.Realize(declared)
 	s.Live, _ = e.Realize(before)
 	for _, c := range changes { // names that followed a renamed table or column
@@ -113,18 +113,25 @@ func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []dif
 func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 	in := plan.Input{Engine: s.Engine, ID: id, Live: s.Live, Wanted: s.Wanted, Made: s.made, Answers: r.Answers, NoKeep: r.NoKeep, Lenient: true}
 	in.Rows = s.refer
-	in.Answers.Rename = nil
-	for _, n := range r.Answers.Rename { // what is there has the new names already
-		switch {
-		case n.Value != "":
-		case n.Column == "":
-			n.To = s.table(n.To)
-		default:
-			n.Table = s.table(n.Table)
-			n.To = s.column(n.Table, n.To)
-			if t := s.Wanted.Table(n.Table); t != nil && t.LiveView != "" {
-				return nil, fmt.Errorf("%s has a view, whose columns have to be looked at", t.Name)
-			}
+	in.Answers.Fill = map[string]plan.Fill{}
+	for key, f := range r.Answers.Fill {
+		table, column, _ := strings.Cut(key, ".")
+		if table = s.table(table); !f.Literal {
+			f.SQL = s.inBraces(table, f.SQL)
+		}
+		in.Answers.Fill[table+"."+s.column(table, column)] = f
+	}
+	there, err := s.home.names(r.Answers, true)
+	if err != nil {
+		return nil, err
+	}
+	if there.Rename, err = s.enumNames(there.Rename); err != nil {
+		return nil, err
+	}
+	in.Answers.Rename, in.Answers.Drop = nil, there.Drop
+	for _, n := range there.Rename { // what is there has the new names already
+		if t := s.Wanted.Table(n.Table); n.Column != "" && n.Value == "" && t != nil && t.LiveView != "" {
+			return nil, fmt.Errorf("%s has a view, whose columns have to be looked at", t.Name)
 		}
 		in.Answers.Rename = append(in.Answers.Rename, n)
 		step, ok := plan.EnumRename(s.Engine, in.Live, n)

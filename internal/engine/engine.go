@@ -226,7 +226,7 @@ type Span struct {
 // such a change.
 type Gentle interface {
 	Softens(statement string) bool
-	Gentlest(ctx context.Context, statement string, empty bool) (string, error)
+	Gentlest(ctx context.Context, statement string) (string, error)
 }
 
 // Mode is what a database is opened for.

@@ -73,7 +73,7 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 		return Rename{Table: list[2].Name, To: list[4].Name}, true
 	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "TO":
 		return Rename{Table: list[2].Name, To: list[5].Name}, true
-	case len(list) == 8 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "COLUMN" && word(6) == "TO":
+	case len(list) >= 8 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "COLUMN" && word(6) == "TO" && (len(list) == 8 || list[8].Text == ","): // how gently it is done
 		return Rename{Table: list[2].Name, Column: list[5].Name, To: list[7].Name}, true
 	}
 	return Rename{}, false

@@ -124,21 +124,24 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 		name := ""
 		switch o := c.Object.(type) {
 		case *schema.Index:
-			same := slices.ContainsFunc(made.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, o.Name) })
+			called := func(x *schema.Index) bool { return strings.EqualFold(x.Name, o.Name) }
+			same := slices.ContainsFunc(made.Indexes, called) && !slices.ContainsFunc(live.Indexes, called)
 			whole := !slices.ContainsFunc(schema.Names(o.Parts), func(n string) bool { return live.Column(n) == nil })
 			if c.Kind.Sign() == "+" && same && whole && !o.Constraint {
 				name = o.Name
 			}
 		case *schema.ForeignKey:
-			same := slices.ContainsFunc(made.ForeignKeys, func(k *schema.ForeignKey) bool {
+			called := func(k *schema.ForeignKey) bool {
 				return strings.EqualFold(k.Name, o.Name) && strings.EqualFold(k.Table, o.Table)
-			})
+			}
+			same := slices.ContainsFunc(made.ForeignKeys, called) && !slices.ContainsFunc(live.ForeignKeys, called)
 			whole := !slices.ContainsFunc(o.Columns, func(n string) bool { return live.Column(n) == nil })
 			if c.Kind == diff.AddReference && same && whole && p.Engine.HoldsReferences() {
 				name = o.Name
 			}
 		case *schema.Trigger:
-			same := slices.ContainsFunc(made.Triggers, func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, o.Name) })
+			called := func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, o.Name) }
+			same := slices.ContainsFunc(made.Triggers, called) && !slices.ContainsFunc(live.Triggers, called)
 			if c.Kind.Sign() == "+" && same && live.Column(o.Column) != nil && !isSpanning(o) {
 				name = o.Name
 			}

@@ -118,7 +118,10 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 		return
 	}
 	for i := range change.BeforeApply { // asked while the values have their old names
-		for r := range p.EnumRenames {
+		for _, r := range slices.Backward(p.Answers.Rename) {
+			if _, ok := p.EnumRenames[r]; !ok {
+				continue
+			}
 			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.Text(r.To), p.Engine.Text(r.Value))
 		}
 	}

@@ -78,6 +78,7 @@ func (a Answers) None() bool { return len(a.Rename)+len(a.Fill)+len(a.Drop)+len(
 type Rename struct {
 	Table, Column, Value string // the old name: of a table, or of a column in it, or of a value in that
 	To                   string
+	Aside                bool // only until it is dropped: another, or something new, has its name
 }
 
 // String gives the rename as the flag would say it.
@@ -113,10 +114,15 @@ type Question struct {
 // Choice is one way to answer a question.
 type Choice struct {
 	Words string // what it means
-	// Flag is how draft is told so. VALUE or EXPRESSION at its end stands for
-	// what has yet to be said.
-	Flag string
+	// Flags are how draft is told so, most often one. VALUE or EXPRESSION at the end of
+	// one stands for what has yet to be said.
+	Flags []string
 }
+
+// Flag is all flags of the choice, as one would type them.
+func (c Choice) Flag() string { return strings.Join(c.Flags, " ") }
+
+func choice(words string, flags ...string) Choice { return Choice{words, flags} }
 
 // InTheWay is a requirement that rows of the live database stand against.
 type InTheWay struct {
@@ -197,6 +203,7 @@ const (
 	rankReferenceGoes
 	rankEnumComes // before rows go, which come back into the types that there are then
 	rankRowsGo
+	rankNamesGo // of tables that change places
 	rankCreate
 	rankAlter
 	rankDrop
@@ -213,6 +220,7 @@ func Make(in Input) (*Plan, error) {
 		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
 	restored := p.restoreTables()
 	p.split(diff.Schemas(p.Live, in.Wanted))
+	p.valuesSwap()
 	p.others()
 	p.references()
 	p.viewsAside()
@@ -341,7 +349,7 @@ func (p *planner) wayOn(r engine.Requirement) []Choice {
 			continue
 		}
 		old, _ := c.Before.(*schema.Column)
-		x, expression := p.Engine.Quote(c.Name), "EXPRESSION"
+		x, expression := "{"+c.Name+"}", "EXPRESSION"
 		switch t := col.Type; {
 		case old == nil || old.Type.Kind != t.Kind:
 		case t.Kind == schema.Text && t.Length > 0:
@@ -349,7 +357,7 @@ func (p *planner) wayOn(r engine.Requirement) []Choice {
 		case t.Kind == schema.Decimal && t.Precision-t.Scale >= old.Type.Precision-old.Type.Scale:
 			expression = fmt.Sprintf("round(%s, %d)", x, t.Scale)
 		}
-		return []Choice{{"an expression over each row; the old values are kept", fmt.Sprintf("--fill '%s=sql:%s'", c.Target(), expression)}}
+		return append(p.columnsSwap(c), choice("an expression over each row; the old values are kept", fmt.Sprintf("--fill '%s=sql:%s'", c.Target(), expression)), anew(c))
 	}
 	return nil
 }
@@ -370,8 +378,12 @@ func (p *planner) backValue(table string, col *schema.Column, keep string) (engi
 	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity {
 		return src, keep != ""
 	}
-	name := migration.ParameterName(table+"_"+col.Name, true)
-	p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + col.Name, Type: col.Type.String(), Undo: true})
+	column := col.Name
+	if p.Answers.aside(table, column) { // it has its name again then
+		column = p.oldColumn(table, column)
+	}
+	name := migration.ParameterName(table+"_"+column, true)
+	p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + column, Type: col.Type.String(), Undo: true})
 	if keep == "" {
 		return engine.Source{SQL: ":" + name}, true
 	}
@@ -494,11 +506,15 @@ func (p *planner) dropTable(t *schema.Table) {
 	rows := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(t.Name)))
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
-		q := Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", t.Name, words.Rows(rows))}
-		for _, c := range come {
-			q.Choices = append(q.Choices, Choice{"it is called " + c + " now", fmt.Sprintf("--rename %s=%s", t.Name, c)})
+		name := p.oldTable(t.Name)
+		q := Question{About: name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", name, words.Rows(rows))}
+		if p.Answers.aside(t.Name, "") {
+			q.Text = fmt.Sprintf("the table %s loses its name to another; it has %s", name, words.Rows(rows))
 		}
-		q.Choices = append(q.Choices, Choice{"it may go; its rows are kept", "--drop " + t.Name})
+		for _, c := range come {
+			q.Choices = append(q.Choices, choice("it is called "+c+" now", fmt.Sprintf("--rename %s=%s", name, c)))
+		}
+		q.Choices = append(q.Choices, choice("it may go; its rows are kept", "--drop "+name))
 		p.plan.Questions = append(p.plan.Questions, q)
 		return
 	}
@@ -604,6 +620,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if !ok || len(changes) == 0 {
 		return
 	}
+	live, changes = p.namesGo(live, changes)
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
 		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
@@ -611,7 +628,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.goes(t)):
 				return engine.ParentThere
-			case after || p.renamed(t):
+			case after || p.keyRenamed(t):
 				return engine.ParentUnknown
 			case p.Live.Table(t) != nil:
 				return engine.ParentThere
@@ -686,7 +703,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if len(a.Lost) > 0 && keyless {
 		if count() > 0 && !p.answered("drop", name+".*") {
 			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key that stays, so what its columns hold cannot be put back into the right rows", name),
-				Choices: []Choice{{"it may be lost for good", "--drop '" + name + ".*'"}}, Other: "or give the model a key first"})
+				Choices: []Choice{choice("it may be lost for good", "--drop '"+name+".*'")}, Other: "or give the model a key first"})
 			return
 		}
 		a.Keep = ""
@@ -710,7 +727,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 		if len(filled) > 0 && count() > 0 && !p.answered("drop", name+".*") {
 			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key, so nobody could tell after the undo which rows had no value in %s", name, strings.Join(filled, ", ")),
-				Choices: []Choice{{"that may be lost for good", "--drop '" + name + ".*'"}}, Other: "or give the model a key first"})
+				Choices: []Choice{choice("that may be lost for good", "--drop '"+name+".*'")}, Other: "or give the model a key first"})
 			return
 		}
 		for c, s := range a.Back {
@@ -940,9 +957,10 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	}
 	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, words.Rows(rows())),
 		Choices: ValueChoices(c.Target())}
+	p.tablesSwap(&q, c.Table)
 	for _, o := range changes {
-		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) {
-			q.Choices = append([]Choice{{"it is " + o.Name + " under another name", fmt.Sprintf("--rename %s=%s", o.Target(), col.Name)}}, q.Choices...)
+		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) && !p.Answers.aside(c.Table, o.Name) {
+			q.Choices = append([]Choice{choice("it is "+o.Name+" under another name", fmt.Sprintf("--rename %s=%s", o.Target(), col.Name))}, q.Choices...)
 		}
 	}
 	p.ask(q)
@@ -952,10 +970,10 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 // required.
 func ValueChoices(target string) []Choice {
 	return []Choice{
-		{"one value for the rows that are there now", "--fill " + target + "=VALUE"},
-		{"an expression over their other columns", "--fill '" + target + "=sql:EXPRESSION'"},
-		{"a default, for these rows and all that come", "--default " + target + "=VALUE"},
-		{"optional after all", "--optional " + target},
+		choice("one value for the rows that are there now", "--fill "+target+"=VALUE"),
+		choice("an expression over their other columns", "--fill '"+target+"=sql:EXPRESSION'"),
+		choice("a default, for these rows and all that come", "--default "+target+"=VALUE"),
+		choice("optional after all", "--optional "+target),
 	}
 }
 
@@ -1000,14 +1018,19 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 	}
 	restored := p.Answers.Deleted[c.Table] == Restore && a.From.SoftDelete == c.Name
 	if !restored && !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
-		q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", c.Target(), c.Table, words.Rows(rows()))}
-		if a.From.SoftDelete == c.Name {
+		name := c.Table + "." + p.oldColumn(c.Table, c.Name)
+		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", name, c.Table, words.Rows(rows()))}
+		switch {
+		case p.Answers.aside(c.Table, c.Name):
+			q.Text = fmt.Sprintf("%s loses its name to another column; %s has %s", name, c.Table, words.Rows(rows()))
+		case a.From.SoftDelete == c.Name:
 			q.Text = fmt.Sprintf("the column that marks deleted rows of %s is no longer %s", c.Table, c.Name)
 		}
 		for _, n := range come {
-			q.Choices = append(q.Choices, Choice{"it is called " + n + " now", fmt.Sprintf("--rename %s=%s", c.Target(), n)})
+			q.Choices = append(q.Choices, choice("it is called "+n+" now", fmt.Sprintf("--rename %s=%s", name, n)))
 		}
-		q.Choices = append(q.Choices, Choice{"it may go; what it holds is kept", "--drop " + c.Target()})
+		p.places(&q, c.Table, p.oldColumn(c.Table, c.Name), come)
+		q.Choices = append(q.Choices, choice("it may go; what it holds is kept", "--drop "+name))
 		p.ask(q)
 		return
 	}
@@ -1039,7 +1062,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 		}
 		if n > 0 {
 			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
-				Choices: []Choice{{"an expression over the row", fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())}}, Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
+				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())), anew(c)), Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
@@ -1079,7 +1102,7 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
 	if n > 0 {
 		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, words.Have(n)),
-			Choices: []Choice{{"an expression over the row", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name)}}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
+			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
 	a.Forward[name] = engine.Source{Blocks: true}
@@ -1096,18 +1119,19 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	now := diff.Choices(k)
 	var there, back, merged []string
 	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.Text(v), value) }
-	settled := map[string]bool{}
-	for _, r := range p.Answers.Rename {
-		if r.Value == "" || !strings.EqualFold(r.Table, c.Table) || !strings.EqualFold(r.Column, k.Column) {
-			continue
-		}
-		if !slices.Contains(old, r.Value) || slices.Contains(now, r.Value) || !slices.Contains(now, r.To) {
+	settled, renames := map[string]bool{}, p.valueRenames(c.Table, k.Column)
+	among := func(value func(r Rename) string, v string) bool {
+		return slices.ContainsFunc(renames, func(r Rename) bool { return value(r) == v })
+	}
+	for _, r := range renames {
+		takes := among(func(r Rename) string { return r.To }, r.Value)
+		if !slices.Contains(old, r.Value) || slices.Contains(now, r.Value) && !takes || !slices.Contains(now, r.To) {
 			p.fail("--rename %s: %s.%s has to lose the value %q and to have %q", r, c.Table, k.Column, r.Value, r.To)
 			return
 		}
 		p.used["rename "+r.String()] = true
 		settled[r.Value] = true
-		if slices.Contains(old, r.To) { // nobody could tell afterwards which rows had which
+		if slices.Contains(old, r.To) && !among(func(r Rename) string { return r.Value }, r.To) { // nobody could tell afterwards which rows had which
 			merged = append(merged, when(r.Value, p.Engine.Text(r.To)))
 			continue
 		}
@@ -1145,6 +1169,32 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	p.valuesGone(c.Table, k.Column, old, now, settled, true)
 }
 
+// valueRenames are the renames of values of a column.
+func (p *planner) valueRenames(table, column string) []Rename {
+	return slices.DeleteFunc(slices.Clone(p.Answers.Rename), func(r Rename) bool {
+		return r.Value == "" || !strings.EqualFold(r.Table, p.oldTable(table)) && !strings.EqualFold(r.Table, table) || !strings.EqualFold(r.Column, column) && !strings.EqualFold(r.Column, p.oldColumn(table, column))
+	})
+}
+
+// valuesSwap notes changes of choices that declare the same values as before, where
+// answers give these other names.
+func (p *planner) valuesSwap() {
+	for _, t := range p.Live.Tables {
+		w := p.Wanted.Table(t.Name)
+		for _, k := range t.Checks {
+			if k.Purpose != schema.ForChoice || w == nil || len(p.valueRenames(t.Name, k.Column)) == 0 {
+				continue
+			}
+			known := slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.ChangeCheck && c.Table == t.Name && c.Before == any(k) })
+			for _, o := range w.Checks {
+				if !known && o.Purpose == schema.ForChoice && strings.EqualFold(o.Column, k.Column) && o.SQL.Same(k.SQL) {
+					p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.ChangeCheck, Table: t.Name, Name: k.Name, From: k.SQL.Text, To: k.SQL.Text, What: k.Column + ": its values change names", Object: k, Before: k})
+				}
+			}
+		}
+	}
+}
+
 // valuesGone asks about the rows of values that a choice loses, and tells whether there
 // are any. settled are the values that an answer is for; with others, each can become any
 // other value.
@@ -1161,16 +1211,16 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 		q := Question{About: table + "." + column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, table, column, words.Have(n))}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
-				q.Choices = append(q.Choices, Choice{"it is called " + w + " now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
+				q.Choices = append(q.Choices, choice("it is called "+w+" now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 			}
 		}
 		if others {
 			for _, w := range now {
 				if slices.Contains(old, w) {
-					q.Choices = append(q.Choices, Choice{"its rows become " + w + "; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)})
+					q.Choices = append(q.Choices, choice("its rows become "+w+"; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 				}
 			}
-			q.Choices = append(q.Choices, Choice{"an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", table, column)})
+			q.Choices = append(q.Choices, choice("an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", table, column)))
 		}
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"
@@ -1283,38 +1333,25 @@ func (p *planner) unused() error {
 }
 
 // oldTable and oldColumn give the names that live rows have before the renames.
-func (p *planner) oldTable(name string) string {
-	for _, r := range p.Answers.Rename {
-		if r.Column == "" && strings.EqualFold(r.To, name) {
-			return r.Table
-		}
-	}
-	return name
-}
+func (p *planner) oldTable(name string) string { return p.Answers.before(name, "") }
 
-func (p *planner) oldColumn(table, name string) string {
-	for _, r := range p.Answers.Rename {
-		if r.Column != "" && r.Value == "" && strings.EqualFold(r.To, name) && (strings.EqualFold(r.Table, table) || strings.EqualFold(p.oldTable(table), r.Table)) {
-			return r.Column
-		}
-	}
-	return name
-}
+func (p *planner) oldColumn(table, name string) string { return p.Answers.before(table, name) }
 
 // underOldNames is a requirement of a table that is renamed, or has columns that are, as
 // the live rows can be asked it.
 func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requirement {
 	var b strings.Builder
 	last := 0
-	for _, t := range p.Engine.Tokens(r.Query) {
-		if !t.Named || t.Text[0] == '\'' {
+	list := p.Engine.Tokens(r.Query)
+	for i, t := range list {
+		function := i+1 < len(list) && list[i+1].Text == "("
+		typ := i > 0 && list[i-1].Text == "::"
+		if !t.Named || t.Text[0] == '\'' || t.Bare && (function || typ) {
 			continue
 		}
-		name := t.Name
-		if strings.EqualFold(name, table) {
-			name = p.oldTable(name)
-		} else {
-			name = p.oldColumn(table, name)
+		name := p.oldColumn(table, t.Name)
+		if name == t.Name { // the table, or another that has a new name
+			name = p.oldTable(t.Name)
 		}
 		if name != t.Name {
 			b.WriteString(r.Query[last:t.Start] + p.Engine.Quote(name))
@@ -1330,6 +1367,17 @@ func (p *planner) renamed(table string) bool {
 	return slices.ContainsFunc(p.Answers.Rename, func(r Rename) bool {
 		return r.Value == "" && (strings.EqualFold(r.Table, table) || r.Column == "" && strings.EqualFold(r.To, table))
 	})
+}
+
+// keyRenamed tells whether a table, or something in it that others can refer to, gets
+// another name.
+func (p *planner) keyRenamed(table string) bool {
+	t := p.Live.Table(table)
+	if p.oldTable(table) != table || t == nil {
+		return p.renamed(table)
+	}
+	moves := func(column string) bool { return p.oldColumn(table, column) != column }
+	return slices.ContainsFunc(t.Key(), moves) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), moves) })
 }
 
 // target is the live table with the changes made, and nothing else: what no
@@ -1381,10 +1429,10 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 			t.Checks = slices.DeleteFunc(t.Checks, func(o *schema.Check) bool { return o.Name == gone.Name && o.SQL.Same(gone.SQL) })
 		case diff.ChangeCheck:
 			old := c.Before.(*schema.Check)
-			for i, o := range t.Checks {
-				if o.Name == old.Name && o.SQL.Same(old.SQL) {
-					t.Checks[i] = c.Object.(*schema.Check)
-				}
+			if i := slices.IndexFunc(t.Checks, func(o *schema.Check) bool { return o.Name == old.Name && o.SQL.Same(old.SQL) }); i >= 0 {
+				t.Checks[i] = c.Object.(*schema.Check)
+			} else { // it went with the column whose name its own has now
+				t.Checks = append(t.Checks, c.Object.(*schema.Check))
 			}
 		case diff.AddTrigger:
 			t.Triggers = append(t.Triggers, c.Object.(*schema.Trigger))
@@ -1458,7 +1506,7 @@ func inOrder(t, wanted *schema.Table) {
 func summary(table string, changes []diff.Change) string {
 	var out []string
 	for _, c := range changes {
-		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && k.SQL.Same(c.Object.(*schema.Check).SQL) {
+		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && c.Before != c.Object && k.SQL.Same(c.Object.(*schema.Check).SQL) {
 			continue // the names of checks follow, and those of indexes
 		}
 		if x, ok := c.Before.(*schema.Index); ok && c.From == x.Name && c.From != "" {

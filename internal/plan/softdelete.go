@@ -206,7 +206,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 			fate Fate
 			what string
 		}{{Keep, "put them aside until an undo"}, {Restore, "let them come back as rows like any other"}, {Purge, "delete them for good"}} {
-			q.Choices = append(q.Choices, Choice{Flag: fmt.Sprintf("--deleted %s=%s", c.Table, f.fate), Words: f.what})
+			q.Choices = append(q.Choices, Choice{Flags: []string{fmt.Sprintf("--deleted %s=%s", c.Table, f.fate)}, Words: f.what})
 		}
 		p.ask(q)
 		return true
@@ -223,15 +223,19 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		}
 		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.Quote(c.Name) + " IS NULL"
-		// Before anything else, so that a fill elsewhere sees only the rows that stay.
-		p.units = append(p.units, unit{rank: rankRowsGo, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
-				if strings.EqualFold(k.Table, c.Table) && len(k.References) == len(k.Columns) && !p.foreignKeyByHand(t, k) && !p.goes(t.Name) && !p.renamed(t.Name) && !p.renamed(c.Table) {
-					p.leftBehind(a.From, t, k)
+				switch {
+				case !strings.EqualFold(k.Table, c.Table) || len(k.References) != len(k.Columns) || p.foreignKeyByHand(t, k) || p.goes(t.Name):
+				case p.renamed(t.Name) || p.renamed(c.Table): // asked when the new names are there
+					step.Here = append(step.Here, p.leftBehind(a.From, t, k))
+				default:
+					p.needs[c.Table] = append(p.needs[c.Table], p.leftBehind(a.From, t, k))
 				}
 			}
 		}
+		// Before anything else, so that a fill elsewhere sees only the rows that stay.
+		p.units = append(p.units, unit{rank: rankRowsGo, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 	default: // there is none here, and elsewhere nobody has said
 		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and it was not said what becomes of them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
 	}
@@ -259,7 +263,7 @@ func (p *planner) childrenFirst(table string) int {
 
 // leftBehind requires that no row refers to a deleted one that is to go, unless
 // it goes too.
-func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) {
+func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) engine.Requirement {
 	q := p.Engine.Quote
 	var match []string
 	for i, col := range k.Columns {
@@ -275,11 +279,11 @@ func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) {
 			shown = append(shown, n)
 		}
 	}
-	p.needs[parent.Name] = append(p.needs[parent.Name], engine.Requirement{
+	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} rows of %s refer to deleted rows of %s", t.Name, parent.Name),
 		Query: fmt.Sprintf("SELECT %s FROM %s AS child WHERE EXISTS (SELECT 1 FROM %s AS parent WHERE %s AND parent.%s IS NOT NULL)%s",
 			strings.Join(shown, ", "), q(t.Name), q(parent.Name), strings.Join(match, " AND "), q(parent.SoftDelete), goes),
-	})
+	}
 }
 
 func are(n int64) string {

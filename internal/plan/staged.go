@@ -53,6 +53,9 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 		if r.Column == "" || r.Value != "" {
 			return nil, fmt.Errorf("--staged: %s cannot have two names at once: draft --rename %s by itself", about(r), r)
 		}
+		if w, t := wanted.Table(r.Table), live.Table(r.Table); r.Aside || w == nil || w.Column(r.To) == nil || t != nil && t.Column(r.To) != nil {
+			return nil, fmt.Errorf("--staged: columns of %s change places, or one gets the name of another; no application can write both: draft it without --staged", r.Table)
+		}
 		if err := s.rename(r); err != nil {
 			return nil, err
 		}
@@ -297,8 +300,8 @@ func (s *splitter) required(c diff.Change, col *schema.Column) error {
 	case !ok:
 		s.out.Questions = append(s.out.Questions, Question{About: c.Target(), Text: fmt.Sprintf("%s is required, and the application that does not know of it writes none: what is it given until the second migration?", c.Target()),
 			Choices: []Choice{
-				{"one value", "--fill " + c.Target() + "=VALUE"},
-				{"an expression over the row's other columns", "--fill '" + c.Target() + "=sql:EXPRESSION'"},
+				choice("one value", "--fill "+c.Target()+"=VALUE"),
+				choice("an expression over the row's other columns", "--fill '"+c.Target()+"=sql:EXPRESSION'"),
 			}})
 		return nil
 	case f.Ask:

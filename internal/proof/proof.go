@@ -278,8 +278,11 @@ func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
 	whole = true
 	run := func(list, bound []migration.Statement) {
 		for i := range list {
+			if rows && !whole {
+				return // what a statement finds that others did not come before says nothing
+			}
 			sql := in.Engine.Bind(bound[i].SQL, map[string]string{engine.Batch: "true"})
-			with, err := db.(engine.Gentle).Gentlest(ctx, sql, !rows)
+			with, err := db.(engine.Gentle).Gentlest(ctx, sql)
 			switch {
 			case err != nil:
 				whole = false

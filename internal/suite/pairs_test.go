@@ -58,21 +58,39 @@ func answered(t require.TestingT, ctx context.Context, s *draft.State, r *rand.R
 }
 
 func answering(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand) (*draft.Draft, error) {
+	d, stuck, err := answeringBy(t, ctx, s, r, true)
+	if stuck { // names that went together could not be answered with those that are left
+		d, _, err = answeringBy(t, ctx, s, r, false)
+	}
+	return d, err
+}
+
+// answeringBy gives one of its answers to each question; without renames, none that gives
+// a column or a table another name.
+func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand, renames bool) (d *draft.Draft, stuck bool, err error) {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	for tries := 0; ; tries++ {
 		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now(), Rows: true})
-		if err != nil || len(d.Plan.Questions) == 0 || tries == 4 {
-			return d, err
+		if err != nil && renames && strings.Contains(err.Error(), "answers nothing") { // since another answer came
+			return nil, true, nil
+		}
+		if err != nil || len(d.Plan.Questions) == 0 || tries == 12 {
+			return d, false, err
 		}
 		for _, q := range d.Plan.Questions {
-			choices := q.Choices
-			if last := len(choices) - 1; last > 0 && strings.HasPrefix(q.Text, "the value ") && strings.HasPrefix(choices[last].Flag, "--fill") { // one answer, not all
-				if choices = choices[:last]; r.IntN(2) == 0 {
-					choices = q.Choices[last:]
-				}
+			choices := slices.DeleteFunc(slices.Clone(q.Choices), func(c plan.Choice) bool {
+				names := slices.DeleteFunc(slices.Clone(c.Flags), func(flag string) bool {
+					key, is := strings.CutPrefix(flag, "--rename ")
+					return !is || read(key).Value != ""
+				})
+				return strings.HasPrefix(c.Flag(), "--default") || strings.HasPrefix(c.Flag(), "--optional") || renamed(out, c) || len(names) > 0 && !renames ||
+					slices.ContainsFunc(names, func(flag string) bool { return !likely(s, read(strings.TrimPrefix(flag, "--rename "))) })
+			})
+			if len(choices) == 0 {
+				return d, true, nil
 			}
-			for _, c := range choices {
-				name, value, _ := strings.Cut(strings.Trim(strings.TrimPrefix(c.Flag, "--"), "'"), " ")
+			for _, flag := range choices[r.IntN(len(choices))].Flags {
+				name, value, _ := strings.Cut(strings.Trim(strings.TrimPrefix(flag, "--"), "'"), " ")
 				switch key := strings.Trim(value, "'"); name {
 				case "drop":
 					out.Drop[key] = true
@@ -80,20 +98,56 @@ func answering(t require.TestingT, ctx context.Context, s *draft.State, r *rand.
 					table, column, _ := strings.Cut(q.About, ".")
 					w := s.Wanted.Table(table)
 					out.Fill[q.About] = fill(t, s, w, w.Column(column), r)
-				case "rename": // of a value of a choice: all of its columns alike
-					names, to, _ := strings.Cut(key, "=")
-					parts := strings.Split(names, ".")
-					if len(parts) == 3 && !slices.ContainsFunc(out.Rename, func(o plan.Rename) bool {
-						return (o.Table == parts[0] && o.Column == parts[1] || o.Value != parts[2]) && (o.Value == parts[2] || o.To == to)
-					}) {
-						out.Rename = append(out.Rename, plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to})
-					}
+				case "rename":
+					out.Rename = append(out.Rename, read(key))
 				case "deleted":
 					out.Deleted[q.About] = []plan.Fate{plan.Keep, plan.Restore}[r.IntN(2)]
 				}
 			}
 		}
 	}
+}
+
+// likely tells whether a column is of the same kind under its new name.
+func likely(s *draft.State, r plan.Rename) bool {
+	was, now := s.Ahead.Table(r.Table), s.Wanted.Table(r.Table)
+	if r.Column == "" || was == nil || now == nil {
+		return r.Column == ""
+	}
+	reference := func(t *schema.Table, column string) string {
+		for _, k := range t.ForeignKeys {
+			if slices.Contains(k.Columns, column) {
+				return k.Table
+			}
+		}
+		return ""
+	}
+	c, o := was.Column(r.Column), now.Column(r.To)
+	return c != nil && o != nil && c.SQLType == o.SQLType && c.Type.Kind == o.Type.Kind && c.Generated == nil && o.Generated == nil && reference(was, c.Name) == reference(now, o.Name)
+}
+
+// read is a rename as its flag says it.
+func read(key string) plan.Rename {
+	names, to, _ := strings.Cut(key, "=")
+	parts := append(strings.Split(names, "."), "", "")
+	return plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to}
+}
+
+// renamed tells whether an answer to another question has one of the names of a choice.
+func renamed(out plan.Answers, c plan.Choice) bool {
+	return slices.ContainsFunc(c.Flags, func(flag string) bool {
+		if key, is := strings.CutPrefix(flag, "--drop "); is {
+			return slices.ContainsFunc(out.Rename, func(o plan.Rename) bool { return o.Value == "" && strings.Trim(o.Table+"."+o.Column, ".") == key })
+		}
+		key, is := strings.CutPrefix(flag, "--rename ")
+		n := read(key)
+		if is && n.Value == "" && out.Drop[strings.Trim(n.Table+"."+n.Column, ".")] {
+			return true
+		}
+		return is && slices.ContainsFunc(out.Rename, func(o plan.Rename) bool {
+			return o.Table == n.Table && o.Column == n.Column && (o.Value == n.Value || n.Value != "" && o.To == n.To) || o.To == n.To && (o.Table == n.Table || n.Column == "") && n.Value == ""
+		})
+	})
 }
 
 // fill is a value that the column takes.
@@ -223,16 +277,22 @@ func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine
 	require.NoError(t, err)
 	s.InUse = e.Journal() != "" && r.IntN(2) == 0 // half of the changes are made for tables that are in use
 	d := answered(t, ctx, s, r)
+	if slices.ContainsFunc(d.Plan.Questions, func(q plan.Question) bool { return strings.HasPrefix(q.Text, "the value ") }) {
+		return d // two values go where one comes
+	}
 	for _, q := range d.Plan.Questions {
-		if strings.HasPrefix(q.Text, "the value ") {
-			return d // two values go where one comes
-		}
 		require.Empty(t, q.Choices, "a question that was answered: %s", q.Text)
 	}
 	if d.Migration == nil {
 		return d
 	}
 	if slices.ContainsFunc(d.Outcome.Differ, func(said string) bool { return unfilled(d.Migration, said) }) {
+		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
+		return d
+	}
+	if slices.ContainsFunc(d.Outcome.Differ, func(said string) bool {
+		return strings.Contains(said, "would be lost (before apply)") && strings.Contains(d.Migration.Text, "_before_")
+	}) { // a column that was kept in a table which goes together with its enum type
 		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
 		return d
 	}
@@ -257,6 +317,11 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 	}
 	files = append(files, d.Migration)
 	_, err := runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
+	var here *runner.InTheWay // what of a renamed table is only asked at its step
+	if errors.As(err, &here) && strings.HasPrefix(d.Migration.Steps[0].Title, "rename ") {
+		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
+		return d, files[:len(files)-1]
+	}
 	if err != nil && unfilled(d.Migration, err.Error()) {
 		d.InTheWay = append(d.InTheWay, plan.InTheWay{})
 		return d, files[:len(files)-1]
@@ -340,6 +405,14 @@ func pair(t *rapid.T, p testserver.Place) {
 	require.NoError(t, err)
 	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s", d.Migration.Text)
 	after := dump(t, ctx, e, db)
+	for _, sql := range d.Migration.SQL(false) { // what has another name now is of another's
+		if r, ok := migration.ReadRename(e, sql); ok {
+			for _, table := range []string{r.Table, r.To} {
+				delete(same, table)
+				delete(values, table)
+			}
+		}
+	}
 	for _, s := range d.Migration.Steps {
 		for _, name := range s.Loses {
 			if table, ok := strings.CutPrefix(name, engine.DeletedRows("")); ok { // they are put aside

@@ -42,7 +42,8 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	look := func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, home, text(b)), files, nil }
 	s, err := draft.Look(ctx, home, db, look)
 	require.NoError(t, err)
-	d := answered(t, ctx, s, r)
+	d, _, err := answeringBy(t, ctx, s, r, false)
+	require.NoError(t, err)
 	if len(d.Plan.Questions) > 0 || d.Migration == nil {
 		return ""
 	}

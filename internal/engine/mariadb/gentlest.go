@@ -26,7 +26,7 @@ func (d *Database) Softens(statement string) bool {
 // Gentlest runs a statement, and returns it with the gentlest way in which the server
 // makes that change; one that is no change of a table comes back as it is. An empty table
 // takes another type for a column at once, and one with rows does not.
-func (d *Database) Gentlest(ctx context.Context, statement string, empty bool) (string, error) {
+func (d *Database) Gentlest(ctx context.Context, statement string) (string, error) {
 	if !d.Softens(statement) {
 		return statement, d.Exec(ctx, statement)
 	}
@@ -35,7 +35,11 @@ func (d *Database) Gentlest(ctx context.Context, statement string, empty bool) (
 	if strings.Contains(statement, "\n    ") {
 		sep = ",\n    "
 	}
-	var err error
+	rows, err := d.Select(ctx, "SELECT 1 FROM "+list[2].text+" LIMIT 1")
+	if err != nil {
+		return statement, err
+	}
+	empty := len(rows) == 0
 	list = slices.DeleteFunc(list, func(t token) bool { return !t.is("MODIFY") && !t.is("CHANGE") })
 	for i, way := range ways {
 		if i == 0 && empty && len(list) > 0 {

@@ -143,7 +143,7 @@ func TestAmongUndeleted(t *testing.T) {
 		{"ALTER TABLE sheets ADD CONSTRAINT c CHECK (code <> '')", "ALGORITHM=COPY, LOCK=SHARED"},
 		{"ALTER TABLE sheets ADD COLUMN u uuid DEFAULT (uuid())", "ALGORITHM=COPY, LOCK=SHARED"},
 	} {
-		got, err := d.Gentlest(ctx, c.sql, false)
+		got, err := d.Gentlest(ctx, c.sql)
 		require.NoError(t, err, c.sql)
 		assert.Equal(t, c.sql+", "+c.want, got)
 	}

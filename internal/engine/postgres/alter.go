@@ -53,6 +53,7 @@ type op struct {
 	index       *schema.Index
 	column      *schema.Column // that becomes required, or optional
 	comes       bool           // what it is about comes, rather than goes
+	back        []string       // of a name that changes: as it was
 }
 
 // Alter gives the steps that make one table another.
@@ -86,9 +87,11 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		}
 		if comesAndGoes(forward) {
 			step := engine.Step{Title: a.Summary, Note: note(forward), Here: here, HereUndo: hereUndo}
-			for i, o := range forward {
+			for _, o := range back {
+				step.Undo = append(step.Undo, o.sql...)
+			}
+			for _, o := range forward {
 				step.Apply = append(step.Apply, o.sql...)
-				step.Undo = append(step.Undo, back[i].sql...)
 				step.UndoLoses = append(step.UndoLoses, engine.Qualify(a.From.Name, o.adds)...)
 			}
 			out.Steps = []engine.Step{step}
@@ -174,15 +177,19 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 // opposite order; false: they do not. Types, defaults and names stand in one order in
 // either direction, and in nobody's way.
 func paired(forward, back []op) ([]op, bool) {
-	if len(forward) != len(back) {
+	renamed := func(o op) bool { return o.back != nil }
+	others := func(list []op) int { return len(slices.DeleteFunc(slices.Clone(list), renamed)) }
+	if others(forward) != others(back) {
 		return nil, false
 	}
-	free := func(o op) bool {
-		return o.what == "types" || strings.HasPrefix(o.what, "default ") || strings.HasPrefix(o.what, "name of ")
-	}
-	rest := slices.DeleteFunc(slices.Clone(back), free)
+	free := func(o op) bool { return o.what == "types" || strings.HasPrefix(o.what, "default ") }
+	rest := slices.DeleteFunc(slices.Clone(back), func(o op) bool { return free(o) || renamed(o) })
 	out := make([]op, len(forward))
 	for i, o := range forward {
+		if renamed(o) {
+			out[i] = op{what: o.what, sql: o.back}
+			continue
+		}
 		if free(o) {
 			at := slices.IndexFunc(back, func(x op) bool { return x.what == o.what })
 			if at < 0 {
@@ -284,6 +291,15 @@ func alone(sql string, t *schema.Table, column string) bool {
 	return true
 }
 
+// between is the name of an index or a check while another has its new one.
+func between(name string) string { return schema.Cut(name + "_between") }
+
+// rename gives something another name; its way back is that name's.
+func (a *alteration) rename(what string, m schema.Move, sql func(from, to string) string) {
+	a.do("name of "+m.From, fmt.Sprintf("rename the %s %s to %s", what, m.From, m.To), noteKeeps, sql(m.From, m.To))
+	a.last().back = []string{sql(m.To, m.From)}
+}
+
 // last is the change that was noted last.
 func (a *alteration) last() *op { return &a.ops[len(a.ops)-1] }
 
@@ -364,14 +380,18 @@ func (a *alteration) letGo() {
 			a.last().index = x
 		}
 	}
+	var names []schema.Move
 	for _, x := range a.from.Indexes { // whose names may have been those of what went
 		if !a.stays(x, a.to) {
 			continue
 		}
 		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })]
 		if o.Name != x.Name {
-			a.do("name of "+min(o.Name, x.Name), fmt.Sprintf("rename the index %s to %s", x.Name, o.Name), noteKeeps, "ALTER INDEX "+quote(x.Name)+" RENAME TO "+quote(o.Name))
+			names = append(names, schema.Move{From: x.Name, To: o.Name})
 		}
+	}
+	for _, m := range schema.InOrder(names, between) {
+		a.rename("index", m, func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
 	}
 	if a.from.PrimaryKey != nil && !a.staysKey() {
 		a.do("key", "drop the key of "+table, "", alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
@@ -385,16 +405,32 @@ func (a *alteration) letGo() {
 			a.last().check = k
 		}
 	}
+	names = nil
 	for _, k := range a.from.Checks {
 		if goes(k) || !a.staysCheck(k, a.to) {
 			continue
 		}
 		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
 		if o.Name != k.Name && o.Name != "" {
-			a.do("name of "+min(o.Name, k.Name), fmt.Sprintf("rename the check %s to %s", k.Name, o.Name), noteKeeps, alterTable(table)+"RENAME CONSTRAINT "+quote(k.Name)+" TO "+quote(o.Name))
+			names = append(names, schema.Move{From: k.Name, To: o.Name})
 		}
 	}
-	for _, c := range a.from.Columns {
+	for _, m := range schema.InOrder(names, between) {
+		a.rename("check", m, func(from, to string) string {
+			return alterTable(table) + "RENAME CONSTRAINT " + quote(from) + " TO " + quote(to)
+		})
+	}
+	columns := slices.Clone(a.from.Columns) // what is worked out goes before what that is worked out from
+	slices.SortStableFunc(columns, func(c, o *schema.Column) int {
+		switch {
+		case (c.Generated != nil) == (o.Generated != nil):
+			return 0
+		case c.Generated != nil:
+			return -1
+		}
+		return 1
+	})
+	for _, c := range columns {
 		o := a.to.Column(c.Name)
 		switch {
 		case o == nil && c.Generated == nil:
