@@ -347,7 +347,7 @@ func (a *app) proveCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
 		Name: "prove", ArgsUsage: "[ID]", Usage: "run a migration forward, back and forward again on scratch, with rows",
-		Description: "Without ID, the newest. The outcome is written into the file's head. --all runs\nevery migration from nothing and holds the end against the models (exit 3 where\nthey differ): a check for CI that needs no database.",
+		Description: "Without ID, the newest. The outcome is written into the file's head. --all runs\nevery migration from nothing and holds the end against the models (exit 3 where\nthey differ, or where two branches forked): a check for CI that needs no database.",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "all of them, from nothing, and the end against the models", Destination: &all}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
@@ -447,6 +447,10 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		return nil, nil, err
 	}
 	failed := 0
+	var fork error
+	if all {
+		fork = forked(files, e)
+	}
 	for _, m := range files {
 		if err := runner.MakeFound(ctx, db, m); err != nil {
 			return out, nil, err
@@ -480,14 +484,20 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 			}
 		}
 		if err := proof.Run(ctx, db, e, m, false); err != nil {
+			if fork != nil { // most likely for that
+				return out, fork, nil
+			}
 			return out, nil, fmt.Errorf("%w; what follows cannot be proved", err)
 		}
 	}
-	if failed > 0 {
+	if failed > 0 && fork == nil {
 		return out, nil, fmt.Errorf("%s not proved", plural(failed, "migration is", "migrations are"))
 	}
 	if !all {
 		return out, nil, nil
+	}
+	if fork != nil {
+		return out, fork, nil
 	}
 	end, err := db.Inspect(ctx)
 	if err != nil {
@@ -514,6 +524,16 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		a.next("erbario draft TITLE")
 	}
 	return out, &exitError{code: exitDiffers, err: fmt.Errorf("the end of the %s migrations differs from the models in %s", e.Name(), plural(len(changes), "change", "changes"))}, nil
+}
+
+// forked is the first fork in a line of migrations, with exit code 3: no database takes
+// both of the two.
+func forked(files []*migration.Migration, e engine.Engine) error {
+	forks := migration.Forks(files, e)
+	if len(forks) == 0 {
+		return nil
+	}
+	return &exitError{code: exitDiffers, err: forks[0]}
 }
 
 func (a *app) showProof(m *migration.Migration, o *proof.Outcome) {

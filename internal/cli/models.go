@@ -17,6 +17,7 @@ import (
 	"erbario/internal/declare"
 	"erbario/internal/engine"
 	"erbario/internal/lang"
+	"erbario/internal/migration"
 	"erbario/internal/project"
 )
 
@@ -235,7 +236,7 @@ func (a *app) stillRight(p *project.Project, path, text string) error {
 
 func (a *app) checkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "check", Usage: "read all models and seeds, and report every mistake; needs no database",
+		Name: "check", Usage: "read all models, seeds and migrations, and report every mistake and fork; needs no database",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
 			if err != nil {
@@ -272,13 +273,30 @@ func (a *app) checkCommand() *cli.Command {
 					mistakes++
 				}
 			}
+			forks := [][2]string{}
+			var fork error
+			for _, e := range engines {
+				list, err := p.Migrations(e)
+				if err != nil {
+					return err
+				}
+				for _, f := range migration.Forks(list, e) {
+					forks = append(forks, [2]string{f.First.ID, f.Second.ID})
+				}
+				if fork == nil {
+					fork = forked(list, e)
+				}
+			}
 			if a.json {
-				a.document(map[string]any{"models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
+				a.document(map[string]any{"forks": forks, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
 			} else {
 				a.diagnostics(diags, src)
 			}
 			if mistakes > 0 {
 				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models", plural(mistakes, "mistake", "mistakes"))}
+			}
+			if fork != nil {
+				return fork
 			}
 			if !a.json {
 				a.out.printf("%s in %s: no mistake", plural(len(d.Schema.Tables), "model", "models"), plural(len(files), "file", "files"))

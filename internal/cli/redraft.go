@@ -173,7 +173,7 @@ func (r *remaking) choose(ctx context.Context, name string) error {
 			return err
 		}
 		if forks := runner.Stand(r.files, applied, r.e).Forks; len(forks) > 0 {
-			m = forks[0][1]
+			m = forks[0].Second
 		}
 	}
 	r.old = []*migration.Migration{m}

@@ -304,7 +304,7 @@ func (r *statusRow) standing(s *runner.Standing) {
 		r.Gaps = append(r.Gaps, [2]string{g.Migration.ID, g.Missing})
 	}
 	for _, f := range s.Forks {
-		r.Forks = append(r.Forks, [2]string{f[0].ID, f[1].ID})
+		r.Forks = append(r.Forks, [2]string{f.First.ID, f.Second.ID})
 	}
 }
 
@@ -401,7 +401,11 @@ func (a *app) showStatus(list []*statusRow) {
 	}
 	if len(list) == 1 {
 		switch r := list[0]; {
-		case r.Problem != "" || r.Half != nil:
+		case r.Problem != "" || r.Half != nil || len(r.Edited)+len(r.Missing) > 0:
+		case len(r.Gaps) > 0:
+			a.next("erbario redraft " + r.Gaps[0][0])
+		case len(r.Forks) > 0:
+			a.next("erbario redraft " + r.Forks[0][1])
 		case len(r.Waits) > 0:
 			a.next("erbario apply")
 		case r.models > 0:

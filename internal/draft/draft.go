@@ -516,6 +516,9 @@ type Draft struct {
 
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
+	if newer := s.Standing.Newer; len(newer) > 0 {
+		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so what is drafted now would follow a migration that nobody has: bring its file here first, or take it back with erbario undo (the database has its text)", newer[len(newer)-1])
+	}
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
 	p, err := s.plan(ctx, id, r)
 	if err != nil {

@@ -111,35 +111,62 @@ func Gaps(list []*Migration, known func(id string) bool) []*Gap {
 
 // Touches are the tables that the migration's statements name, in lower case.
 func (m *Migration) Touches(e engine.Engine) map[string]bool {
-	out := map[string]bool{}
+	touched, _ := m.touches(e)
+	return touched
+}
+
+// touches are the tables that the statements name, and among them those that they create,
+// change or drop.
+func (m *Migration) touches(e engine.Engine) (touched, changed map[string]bool) {
+	touched, changed = map[string]bool{}, map[string]bool{}
 	for _, undo := range []bool{false, true} {
 		for _, sql := range m.SQL(undo) {
-			for _, t := range sqltext.Touches(e.Tokens(sql), nil).Tables {
-				if !schema.Own(t) {
-					out[strings.ToLower(t)] = true
+			for i, t := range sqltext.Touches(e.Tokens(sql), nil).Tables {
+				if schema.Own(t) || strings.HasPrefix(strings.ToLower(t), "sqlite_") {
+					continue
 				}
+				touched[strings.ToLower(t)] = true
+				if i == 0 {
+					changed[strings.ToLower(t)] = true
+				}
+			}
+		}
+	}
+	return touched, changed
+}
+
+// Fork are two migrations that were proved upon the same state, and of which one changes a
+// table that the other touches, so that neither was proved upon the other.
+type Fork struct{ First, Second *Migration }
+
+// Error says what is wrong with the two, and the way out.
+func (f Fork) Error() string {
+	return fmt.Sprintf("%s was proved without %s, and both touch the same table: erbario redraft %s lays them in one line", f.Second.ID, f.First.ID, f.Second.ID)
+}
+
+// Forks lists the forks of a line. Migrations that touch different tables may stand in one
+// line, and so may those that only refer to the same one.
+func Forks(list []*Migration, e engine.Engine) []Fork {
+	var out []Fork
+	for i, m := range list {
+		// What stands between m and what it follows was not there for its proof. Where the
+		// latter has no file, its time says what stood there.
+		for j := i - 1; j >= 0 && list[j].ID > m.Follows; j-- {
+			touched, changed := m.touches(e)
+			theirs, theirChanged := list[j].touches(e)
+			if overlap(changed, theirs) || overlap(touched, theirChanged) {
+				out = append(out, Fork{list[j], m})
 			}
 		}
 	}
 	return out
 }
 
-// Forks lists pairs of migrations that were proved upon the same state and
-// touch the same table, so that neither was proved upon the other. Those that
-// touch different tables may stand in one line.
-func Forks(list []*Migration, e engine.Engine) [][2]*Migration {
-	var out [][2]*Migration
-	for i, m := range list {
-		// What stands between m and what it follows was not there for its proof.
-		for j := i - 1; j >= 0 && list[j].ID != m.Follows; j-- {
-			mine, theirs := m.Touches(e), list[j].Touches(e)
-			for t := range mine {
-				if theirs[t] {
-					out = append(out, [2]*Migration{list[j], m})
-					break
-				}
-			}
+func overlap(a, b map[string]bool) bool {
+	for name := range a {
+		if b[name] {
+			return true
 		}
 	}
-	return out
+	return false
 }

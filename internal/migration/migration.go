@@ -128,10 +128,16 @@ func (m *Migration) Proved() bool {
 	return strings.HasPrefix(m.Proof, "proved ") && m.ProofOf == m.Checksum()[:proofDigits]
 }
 
-// Doubts is what the last proof could not try: tables without rows, and steps that changed
-// none; "" for nothing.
+// OneWay is the step, from 1, that a person wrote and for which the file has no undo; 0:
+// there is none.
+func (m *Migration) OneWay() int {
+	return 1 + slices.IndexFunc(m.Steps, func(s Step) bool { return s.NoUndo })
+}
+
+// Doubts is what the last proof could not try: tables without rows, steps that changed
+// none, and a way back that is not there; "" for nothing.
 func (m *Migration) Doubts() string {
-	for _, begin := range []string{"without rows in ", "; step "} {
+	for _, begin := range []string{"forward alone", "without rows in ", "; step "} {
 		if i := strings.Index(m.Proof, begin); i >= 0 && m.Proved() {
 			return strings.TrimPrefix(m.Proof[i:], "; ")
 		}

@@ -86,6 +86,7 @@ type Outcome struct {
 	Unsure  string   // the step of which nobody can tell what it touches, where tables have no rows
 	Lost    []string // what the migration destroys and does not keep
 	Differ  []string // what was not as it should be; empty: proved
+	OneWay  int      // the step, from 1, that has no undo: only the way forward was tried; 0: none
 	After   *schema.Schema
 }
 
@@ -118,6 +119,9 @@ func (o *Outcome) Sentence() string {
 		rows += ", and none in " + strings.Join(o.Empty, ", ") + ", where there may be none"
 	}
 	s := "proved forward, back and forward again" + rows
+	if o.OneWay > 0 {
+		s = fmt.Sprintf("proved forward alone%s; step %d has no undo", rows, o.OneWay)
+	}
 	for _, n := range o.Idle {
 		s += fmt.Sprintf("; step %d changed none of them", n)
 	}
@@ -357,6 +361,9 @@ func (p *prover) run(ctx context.Context) error {
 		}
 	}
 	if len(p.out.Differ) > 0 {
+		return nil
+	}
+	if p.out.OneWay = p.Migration.OneWay(); p.out.OneWay > 0 {
 		return nil
 	}
 	if err := Run(ctx, p.db, p.Engine, p.Migration, true); err != nil {

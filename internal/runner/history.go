@@ -62,7 +62,7 @@ type Standing struct {
 	Gaps    []*migration.Gap
 	// Forks are pairs of which the second was proved without the first; it is the
 	// one to be drafted again.
-	Forks [][2]*migration.Migration
+	Forks []migration.Fork
 }
 
 // At is the newest migration that was applied; "" for none.
@@ -83,8 +83,7 @@ func (s *Standing) Problem() error {
 	case len(s.Gaps) > 0:
 		return s.Gaps[0]
 	case len(s.Forks) > 0:
-		f := s.Forks[0]
-		return fmt.Errorf("%s was proved without %s, and both touch the same table: erbario redraft %s lays them in one line", f[1].ID, f[0].ID, f[1].ID)
+		return s.Forks[0]
 	}
 	return nil
 }
@@ -122,10 +121,10 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 	s.Gaps = migration.Gaps(files, func(id string) bool { return done[id] })
 	// Only forks in which something waits stand in the way.
 	for _, f := range migration.Forks(files, e) {
-		if done[f[0].ID] && !done[f[1].ID] {
-			f[0], f[1] = f[1], f[0] // made here, and the other came with a merge
+		if done[f.First.ID] && !done[f.Second.ID] {
+			f.First, f.Second = f.Second, f.First // made here, and the other came with a merge
 		}
-		if !done[f[1].ID] || !done[f[0].ID] {
+		if !done[f.Second.ID] || !done[f.First.ID] {
 			s.Forks = append(s.Forks, f)
 		}
 	}

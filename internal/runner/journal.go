@@ -848,6 +848,9 @@ func sqls(list []migration.Statement) []string {
 
 // separatelyBack takes one applied migration back step by step.
 func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
+	if err := takenBack(m); err != nil {
+		return nil, err
+	}
 	if err := db.Hold(ctx, o.Wait); err != nil {
 		return nil, err
 	}

@@ -587,6 +587,15 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	return done, nil
 }
 
+// takenBack is an error for a migration that no undo takes back.
+func takenBack(m *migration.Migration) error {
+	n := m.OneWay()
+	if n == 0 {
+		return nil
+	}
+	return fmt.Errorf("%s cannot be taken back, nor what came before it: its step %d (%s) has no undo; write what makes up for it as a new migration (erbario draft TITLE --by-hand)", m.ID, n, m.Steps[n-1].Title)
+}
+
 func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
 	if err := newest(ctx, db, m); err != nil {
 		return nil, err
@@ -628,6 +637,9 @@ func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 }
 
 func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
+	if err := takenBack(m); err != nil {
+		return nil, err
+	}
 	values, err := undoValues(e, m, o.Answers)
 	if err != nil {
 		return nil, err
