@@ -8,7 +8,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 
@@ -57,11 +56,11 @@ type answersFile struct {
 }
 
 func readAnswers(path string) (*answersFile, error) {
-	text, err := os.ReadFile(path)
+	text, err := project.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("the answers cannot be read: %w", err)
 	}
-	dec := toml.NewDecoder(strings.NewReader(string(text)))
+	dec := toml.NewDecoder(strings.NewReader(text))
 	dec.DisallowUnknownFields()
 	out := &answersFile{}
 	if err := dec.Decode(out); err != nil {

@@ -44,7 +44,7 @@ func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the migration cannot be read: %w", err)
 		}
-		m, err := Parse(path, string(text), e)
+		m, err := Parse(path, strings.TrimPrefix(string(text), "\ufeff"), e) // without the mark of its encoding
 		if err != nil {
 			return nil, err
 		}

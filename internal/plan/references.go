@@ -132,7 +132,7 @@ func (p *planner) viewsAside() {
 			continue
 		}
 		if slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool {
-			return strings.EqualFold(c.Table, v.LiveOf) && (c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
+			return strings.EqualFold(c.Table, v.LiveOf) && !schema.Own(c.Name) && (c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
 		}) {
 			drop := []string{"DROP VIEW " + p.Engine.Quote(v.Name)}
 			p.spanGoes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})

@@ -104,14 +104,21 @@ func Find(dir string) (*Project, error) {
 	}
 }
 
+// ReadFile reads a text that people write, without the mark of its encoding that some
+// editors put at its head.
+func ReadFile(path string) (string, error) {
+	text, err := os.ReadFile(path)
+	return strings.TrimPrefix(string(text), "\ufeff"), err
+}
+
 func load(dir string) (*Project, error) {
 	p := &Project{Dir: dir, databases: map[string]Database{}, env: map[string]string{}}
 	path := filepath.Join(dir, SettingsFile)
-	text, err := os.ReadFile(path)
+	text, err := ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("the settings cannot be read: %w", err)
 	}
-	dec := toml.NewDecoder(strings.NewReader(string(text)))
+	dec := toml.NewDecoder(strings.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
 		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines"})
@@ -138,7 +145,11 @@ func load(dir string) (*Project, error) {
 	default:
 		return nil, fmt.Errorf(`%s: plan.online is %q; it is "auto", "always" or "never"`, path, p.Settings.Plan.Online)
 	}
-	env, err := godotenv.Read(filepath.Join(dir, ".env"))
+	env := map[string]string{}
+	text, err = ReadFile(filepath.Join(dir, ".env"))
+	if err == nil {
+		env, err = godotenv.Unmarshal(text)
+	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		// The error of the reader quotes the line, which may hold a secret.
 		return nil, fmt.Errorf("%s cannot be read: each line is NAME=value", filepath.Join(dir, ".env"))
@@ -486,17 +497,17 @@ func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
 	var diags []lang.Diagnostic
 	src := Sources{}
 	for _, path := range paths {
-		text, err := os.ReadFile(filepath.Join(p.Dir, path))
+		text, err := ReadFile(filepath.Join(p.Dir, path))
 		if err != nil {
 			return nil, nil, nil, fmt.Errorf("the models cannot be read: %w", err)
 		}
 		if edited, ok := p.Edited[path]; ok {
-			text = []byte(edited)
+			text = edited
 		}
-		f, d := lang.Parse(path, string(text))
+		f, d := lang.Parse(path, text)
 		files = append(files, f)
 		diags = append(diags, d...)
-		src[path] = string(text)
+		src[path] = text
 		diags = append(diags, p.rowFiles(f, src)...)
 	}
 	return files, src, diags, nil

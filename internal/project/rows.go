@@ -37,13 +37,13 @@ func (p *Project) rowFiles(f *lang.File, src Sources) []lang.Diagnostic {
 			wrong(b.From.Pos, "put the file beside the models", "%s is outside of the project", b.From.Text)
 			continue
 		}
-		text, err := os.ReadFile(filepath.Join(p.Dir, path))
+		text, err := ReadFile(filepath.Join(p.Dir, path))
 		if err != nil {
 			wrong(b.From.Pos, "its path is taken from the folder of "+b.From.Pos.Path, "the file %s cannot be read: %v", path, reason(err))
 			continue
 		}
-		src[path] = string(text)
-		lines, diag := readRows(path, string(text))
+		src[path] = text
+		lines, diag := readRows(path, text)
 		if diag != nil {
 			out = append(out, *diag)
 		}

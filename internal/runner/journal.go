@@ -280,6 +280,12 @@ func (s *separate) forward(began time.Time) ([]Restored, error) {
 // turn takes the finished steps back where one failed; to tells the direction to go.
 // A run that was stopped, or has lost its server, leaves them to the next.
 func (s *separate) turn(err error, to bool) error {
+	if !to && s.nothing(err) {
+		ctx := s.ctx
+		var stop func()
+		s.ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), engine.EndWait)
+		defer func() { stop(); s.ctx = ctx }()
+	}
 	if s.ctx.Err() != nil || errors.Is(err, engine.ErrLost) || s.o.Stop {
 		return s.left(err)
 	}
@@ -305,6 +311,18 @@ func (s *separate) turn(err error, to bool) error {
 		return s.left(errors.Join(err, e))
 	}
 	return err
+}
+
+// nothing tells whether a person stopped the run while it waited for its first lock: then
+// there is nothing that would have to go on, and the journal forgets it.
+func (s *separate) nothing(err error) bool {
+	if s.ctx.Err() == nil || errors.Is(err, engine.ErrLost) || s.o.Stop {
+		return false
+	}
+	ctx, stop := context.WithTimeout(context.WithoutCancel(s.ctx), engine.EndWait)
+	defer stop()
+	h, e := Halfway(ctx, s.db)
+	return e == nil && h != nil && len(h.Done) == 0 && h.Cut <= 1 && (h.Place == "" || s.m.Steps[0].Kind != engine.InBatches)
 }
 
 // left tells that the migration is left as it stands. With what the run ends is noted,
