@@ -485,10 +485,6 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	if err != nil {
 		return nil, err
 	}
-	s := Stand(files, applied, e)
-	if len(s.Edited) > 0 {
-		return nil, fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was, so that what is undone is what was done", s.Edited[0])
-	}
 	kept, err := Texts(applied, e)
 	if err != nil {
 		return nil, err
@@ -511,7 +507,7 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	for i := len(kept) - 1; i >= stay; i-- {
 		m := kept[i]
 		for _, f := range files {
-			if f.ID == m.ID {
+			if f.ID == m.ID && f.Checksum() == applied[i].Checksum { // else what is undone is what was done
 				m = f
 			}
 		}

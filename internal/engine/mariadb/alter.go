@@ -764,7 +764,7 @@ func (c *change) unfill(o *schema.Column, s engine.Source, value string) string 
 // keptEmpty is the condition that a row of a table was noted to have had no value in a
 // column, and still has what it was given.
 func keptEmpty(s engine.Source, column, table, value string) string {
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)", quote(s.Unfill), keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)", quote(s.Unfill), keptByKey, keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
 }
 
 // conversions gives the statements by which columns that are replaced get their values,

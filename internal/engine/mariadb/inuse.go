@@ -76,7 +76,7 @@ func (c *change) batched() *inBatches {
 		}
 		s := engine.Step{Title: fmt.Sprintf("fill %s.%s", from.Name, n.Name), Kind: engine.InBatches, Note: noteRewrites, Batches: batches}
 		if from.Column(n.Name) != nil && c.Keep != "" {
-			noted := quote(c.Keep) + " AS kept"
+			noted := quote(c.Keep) + " AS kept" + keptByKey
 			s.Apply = append(s.Apply, noteEmpty(c.Alteration, []string{n.Name})+" AND :"+engine.Batch)
 			s.Undo = []string{
 				c.unfill(from.Column(n.Name), c.Back[n.Name], n.Name) + " AND :" + engine.Batch,

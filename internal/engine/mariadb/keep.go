@@ -140,6 +140,13 @@ func copyRows(from, to *schema.Table, fromName, toName, where string) string {
 	return s
 }
 
+// keptKey is the index of a kept table by which its rows find theirs. keptByKey has a query
+// take it: the server believes for a while that a table which has just been filled is
+// empty, and goes over all of it for each row.
+const keptKey = "erbario_kept_key"
+
+var keptByKey = " FORCE INDEX (" + quote(keptKey) + ")"
+
 // keptMatch is the condition that a kept row belongs to a row of a table; both are names
 // as SQL.
 func keptMatch(keys []string, kept, row string) string {
@@ -191,7 +198,7 @@ func keptDefinition(a engine.Alteration, columns []*schema.Column, keys []string
 		index = append(index, s)
 	}
 	if len(index) > 0 {
-		items = append(items, "KEY "+quote("erbario_kept_key")+" ("+strings.Join(index, ", ")+")")
+		items = append(items, "KEY "+quote(keptKey)+" ("+strings.Join(index, ", ")+")")
 	}
 	return "CREATE TABLE IF NOT EXISTS " + quote(a.Keep) + " (\n    " + strings.Join(items, ",\n    ") + "\n)" + plainOptions(a.From)
 }
@@ -255,20 +262,23 @@ func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
 		}
 		return out
 	}
-	match := keptMatch(keys, "kept", "here")
+	match, byKey := keptMatch(keys, "kept", "here"), ""
+	if slices.ContainsFunc(kept.Indexes, func(x *schema.Index) bool { return x.Name == keptKey }) {
+		byKey = keptByKey
+	}
 	var out, set []string
 	for _, c := range columns {
-		value := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept WHERE %s LIMIT 1)", quote(c), quote(kept.Name), match)
+		value := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept%s WHERE %s LIMIT 1)", quote(c), quote(kept.Name), byKey, match)
 		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
 			value = "coalesce(" + value + ", here." + quote(c) + ")"
 		}
 		set = append(set, quote(c)+" = "+value)
 	}
 	if len(set) > 0 {
-		out = quietly([]string{fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), match)})
+		out = quietly([]string{fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), byKey, match)})
 	}
 	if !stay {
-		out = append(out, fmt.Sprintf("DELETE kept FROM %s AS kept JOIN %s AS here ON %s", quote(kept.Name), quote(t.Name), match))
+		out = append(out, fmt.Sprintf("DELETE kept FROM %s AS kept STRAIGHT_JOIN %s AS here ON %s", quote(kept.Name), quote(t.Name), match))
 	}
 	return out
 }

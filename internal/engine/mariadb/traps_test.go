@@ -382,3 +382,33 @@ func TestIndexLengths(t *testing.T) {
 	assert.True(t, notices[0].Mistake)
 	assert.Contains(t, notices[0].Text, "up to text(768)")
 }
+
+// The server believes that a table which has just been filled is empty: what is put back
+// from it names the index by which its rows are found, or each would be looked for in all.
+func TestPutBackByKey(t *testing.T) {
+	d, s := made(t, "model Sheet\n    code text(20)\n    shelf text(9) optional\n    timestamps\n")
+	run(t, d, "INSERT INTO sheets (code, shelf) SELECT concat('c', seq), seq FROM seq_1_to_2000")
+	makes, fills := Engine{}.KeepAside(s.Table("sheets"), []string{"shelf"}, "erbario_kept_sheets")
+	run(t, d, append(makes, fills...)...)
+	live, err := d.Inspect(ctx)
+	require.NoError(t, err)
+	kept := live.Table("erbario_kept_sheets")
+	asked := 0
+	for _, sql := range (Engine{}).PutBack(live.Table("sheets"), kept, false) {
+		if !strings.HasPrefix(sql, "UPDATE") {
+			continue
+		}
+		asked++
+		plan, err := d.Select(ctx, "EXPLAIN "+sql)
+		require.NoError(t, err)
+		for _, row := range plan {
+			if row[2] == "'kept'" || row[2] == "kept" {
+				assert.Contains(t, strings.Join(row, " "), "erbario_kept_key", sql)
+				asked++
+			}
+		}
+		run(t, d, sql)
+	}
+	assert.Greater(t, asked, 1)
+	assert.Equal(t, "2000", one(t, d, "SELECT count(*) FROM sheets WHERE code = concat('c', shelf)"))
+}
