@@ -105,8 +105,15 @@ func (a *app) draftCommand() *cli.Command {
 				return err
 			}
 			if d.Migration == nil && len(others) == 0 {
+				edited := slices.Sorted(maps.Keys(p.Edited)) // such as a field that is optional after all
+				if err := p.Save(); err != nil {
+					return err
+				}
 				if a.json {
 					return a.document(map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}})
+				}
+				for _, path := range edited {
+					a.out.line(a.out.sign("~", path))
 				}
 				if len(s.Standing.Waiting) > 0 {
 					a.out.line("nothing to draft: all that differs is drafted and waits")

@@ -84,9 +84,11 @@ type live struct {
 	absent bool // it is not there: db is an empty one in its place
 }
 
+// Close closes the database, once.
 func (l *live) Close() {
 	if l != nil && l.db != nil {
 		l.db.Close()
+		l.db = nil
 	}
 }
 
