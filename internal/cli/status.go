@@ -171,9 +171,10 @@ type statusRow struct {
 	Newer    []string     `json:"newer"`
 	Direct   []string     `json:"direct,omitempty"` // applied without a file
 	Forks    [][2]string  `json:"forks"`
-	Gaps     [][2]string  `json:"gaps,omitempty"` // a migration, and the one that it follows, whose file is missing
-	Models   []jsonChange `json:"models"`         // not drafted yet
-	Live     []jsonChange `json:"live"`           // changed by hand
+	Early    [][2]string  `json:"early,omitempty"` // a migration that is applied, and the one that it follows, which is not
+	Gaps     [][2]string  `json:"gaps,omitempty"`  // a migration, and the one that it follows, whose file is missing
+	Models   []jsonChange `json:"models"`          // not drafted yet
+	Live     []jsonChange `json:"live"`            // changed by hand
 	Half     *jsonHalf    `json:"half,omitempty"`
 	Problem  string       `json:"problem,omitempty"`
 	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
@@ -184,7 +185,7 @@ type statusRow struct {
 }
 
 func (r *statusRow) differs() bool {
-	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+r.models+len(r.drift) > 0
+	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+len(r.Early)+r.models+len(r.drift) > 0
 }
 
 func (a *app) statusCommand() *cli.Command {
@@ -300,6 +301,9 @@ func (r *statusRow) standing(s *runner.Standing) {
 	r.Missing = append(r.Missing, s.Missing...)
 	r.Newer = append(r.Newer, s.Newer...)
 	r.Direct = append(r.Direct, s.Direct...)
+	for _, f := range s.Early {
+		r.Early = append(r.Early, [2]string{f.Second.ID, f.First.ID})
+	}
 	for _, g := range s.Gaps {
 		r.Gaps = append(r.Gaps, [2]string{g.Migration.ID, g.Missing})
 	}
@@ -370,6 +374,9 @@ func (a *app) showStatus(list []*statusRow) {
 		for _, id := range r.Missing {
 			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)
 		}
+		for _, f := range r.Early {
+			a.out.printf("%searly     %s is applied without %s, which it follows now: erbario undo, then erbario apply", who, f[0], f[1])
+		}
 		for _, g := range r.Gaps {
 			a.out.printf("%smissing   %s, which %s follows, has no file: bring it back, or run erbario redraft %s", who, g[1], g[0], g[0])
 		}
@@ -402,6 +409,8 @@ func (a *app) showStatus(list []*statusRow) {
 	if len(list) == 1 {
 		switch r := list[0]; {
 		case r.Problem != "" || r.Half != nil || len(r.Edited)+len(r.Missing) > 0:
+		case len(r.Early) > 0:
+			a.next("erbario undo")
 		case len(r.Gaps) > 0:
 			a.next("erbario redraft " + r.Gaps[0][0])
 		case len(r.Forks) > 0:

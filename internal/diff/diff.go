@@ -424,7 +424,7 @@ func (d *tables) checks() {
 				c.What = "what the type holds: " + oneLine(k.SQL.Text)
 			}
 		case k.Purpose == schema.ForChoice:
-			c.What = choiceWords(old.SQL.Text, k.SQL.Text)
+			c.What = choiceWords(old, k)
 		default:
 			c.What = checkWords(old) + " -> " + checkWords(k)
 		}
@@ -591,7 +591,7 @@ func checkWords(k *schema.Check) string {
 	case schema.ForNonblank:
 		return k.Column + " nonblank"
 	case schema.ForChoice:
-		return k.Column + " one of " + strings.Join(texts(k.SQL.Text), ", ")
+		return k.Column + " one of " + strings.Join(Choices(k), ", ")
 	case schema.ForRange:
 		return oneLine(k.SQL.Text)
 	case schema.ForType, schema.ForSoftDelete:
@@ -643,10 +643,15 @@ func texts(sql string) []string {
 }
 
 // Choices are the values that a choice's check lets pass.
-func Choices(k *schema.Check) []string { return texts(k.SQL.Text) }
+func Choices(k *schema.Check) []string {
+	if k.Choices != nil {
+		return k.Choices
+	}
+	return texts(k.SQL.Text)
+}
 
-func choiceWords(from, to string) string {
-	a, b := texts(from), texts(to)
+func choiceWords(from, to *schema.Check) string {
+	a, b := Choices(from), Choices(to)
 	var out []string
 	for _, v := range b {
 		if !slices.Contains(a, v) {

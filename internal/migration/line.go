@@ -152,14 +152,20 @@ func Forks(list []*Migration, e engine.Engine) []Fork {
 		// What stands between m and what it follows was not there for its proof. Where the
 		// latter has no file, its time says what stood there.
 		for j := i - 1; j >= 0 && list[j].ID > m.Follows; j-- {
-			touched, changed := m.touches(e)
-			theirs, theirChanged := list[j].touches(e)
-			if overlap(changed, theirs) || overlap(touched, theirChanged) {
+			if Together(list[j], m, e) {
 				out = append(out, Fork{list[j], m})
 			}
 		}
 	}
 	return out
+}
+
+// Together tells whether one of two migrations changes a table that the other touches, so
+// that their order matters.
+func Together(a, b *Migration, e engine.Engine) bool {
+	touched, changed := a.touches(e)
+	theirs, theirChanged := b.touches(e)
+	return overlap(changed, theirs) || overlap(touched, theirChanged)
 }
 
 func overlap(a, b map[string]bool) bool {

@@ -119,8 +119,18 @@ type Choice struct {
 	Flags []string
 }
 
-// Flag is all flags of the choice, as one would type them.
-func (c Choice) Flag() string { return strings.Join(c.Flags, " ") }
+// Flag is all flags of the choice, as one would type them in a shell.
+func (c Choice) Flag() string {
+	var out []string
+	for _, flag := range c.Flags {
+		name, value, _ := strings.Cut(flag, " ")
+		if !strings.HasPrefix(value, "'") && strings.ContainsAny(value, " '\"\\$`!*?[]{}()<>|&;#~\t\n") {
+			flag = name + " '" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+		}
+		out = append(out, flag)
+	}
+	return strings.Join(out, " ")
+}
 
 func choice(words string, flags ...string) Choice { return Choice{words, flags} }
 

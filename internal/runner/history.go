@@ -60,6 +60,7 @@ type Standing struct {
 	Newer   []string // applied, and newer than every file: an older checkout
 	Direct  []string // applied without a file
 	Gaps    []*migration.Gap
+	Early   []migration.Fork // the Second is applied, and the First, which it follows by now, is not
 	// Forks are pairs of which the second was proved without the first; it is the
 	// one to be drafted again.
 	Forks []migration.Fork
@@ -82,6 +83,9 @@ func (s *Standing) Problem() error {
 		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
 	case len(s.Gaps) > 0:
 		return s.Gaps[0]
+	case len(s.Early) > 0:
+		f := s.Early[0]
+		return fmt.Errorf("%s is applied here without %s, which its file follows now: take it back with erbario undo, and erbario apply applies both, with the values that are kept", f.Second.ID, f.First.ID)
 	case len(s.Forks) > 0:
 		return s.Forks[0]
 	}
@@ -115,6 +119,11 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 	for _, m := range files {
 		if !done[m.ID] {
 			s.Waiting = append(s.Waiting, m)
+		}
+	}
+	for _, m := range files { // drafted again elsewhere, with the same text
+		if before := byID[m.Follows]; done[m.ID] && before != nil && !done[before.ID] && migration.Together(before, m, e) {
+			s.Early = append(s.Early, migration.Fork{First: before, Second: m})
 		}
 	}
 	// What was applied is reported as missing, or as applied directly.

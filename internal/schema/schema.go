@@ -228,7 +228,8 @@ type Check struct {
 	SQL       SQL
 	Column    string // the column it was declared with; empty for one of the table
 	Purpose   Purpose
-	Conflict  string // SQLite: ON CONFLICT, as stored
+	Choices   []string // the values of a choice, where its SQL is not to be read as standard SQL
+	Conflict  string   // SQLite: ON CONFLICT, as stored
 	NoInherit bool
 	NotValid  bool // rows that were there before it were not looked at
 }

@@ -52,8 +52,15 @@ func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
 // declaration.
 func recognise(t *schema.Table) {
 	for _, k := range t.Checks {
-		if k.Purpose == schema.ForSoftDelete {
+		switch k.Purpose {
+		case schema.ForSoftDelete:
 			t.SoftDelete = k.Column
+		case schema.ForChoice:
+			for _, word := range tokens(k.SQL.Text) { // with the escapes of MariaDB's texts
+				if word.kind == tokString {
+					k.Choices = append(k.Choices, word.val)
+				}
+			}
 		}
 	}
 	for _, g := range t.Triggers {

@@ -132,6 +132,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		}
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
+			checks[len(checks)-1].Choices = c.Type.Choices
 		}
 		if c.Nonblank {
 			check(schema.ForNonblank, x+" regexp '[^[:space:]]'")
