@@ -106,7 +106,7 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	defer scratch.Close()
 	for _, m := range s.Standing.Waiting {
 		if err := proof.Run(ctx, scratch, e, m, false); err != nil {
-			if problem := s.Standing.Problem(); problem != nil { // most likely for that
+			if problem := cmp.Or(s.Standing.Problem(), s.Standing.TooEarly()); problem != nil { // most likely for that
 				return nil, problem
 			}
 			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)

@@ -83,13 +83,21 @@ func (s *Standing) Problem() error {
 		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
 	case len(s.Gaps) > 0:
 		return s.Gaps[0]
-	case len(s.Early) > 0:
-		f := s.Early[0]
-		return fmt.Errorf("%s is applied here without %s, which its file follows now: take it back with erbario undo, and erbario apply applies both, with the values that are kept", f.Second.ID, f.First.ID)
 	case len(s.Forks) > 0:
 		return s.Forks[0]
 	}
 	return nil
+}
+
+// TooEarly says what to do about a migration that is applied though its file follows one
+// by now that waits, or nil. Where the two do not hinder each other, the one that waits can
+// be applied all the same.
+func (s *Standing) TooEarly() error {
+	if len(s.Early) == 0 {
+		return nil
+	}
+	f := s.Early[0]
+	return fmt.Errorf("%s is applied here without %s, which its file follows now: take it back with erbario undo, and erbario apply applies both, with the values that are kept", f.Second.ID, f.First.ID)
 }
 
 // Stand holds files and history against each other.
