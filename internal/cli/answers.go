@@ -147,7 +147,7 @@ func (f *answerFlags) load() error {
 func (f *answerFlags) add(flag string) {
 	name, value, _ := strings.Cut(strings.TrimPrefix(flag, "--"), " ")
 	to := map[string]*[]string{"rename": &f.rename, "fill": &f.fill, "drop": &f.drop, "deleted": &f.deleted, "default": &f.defaults, "optional": &f.optional}[name]
-	*to = append(*to, strings.Trim(value, "'"))
+	*to = append(*to, value)
 }
 
 // edits makes the changes of the models that were answered, without writing
@@ -379,7 +379,7 @@ func (a *app) template(command string, list []plan.Question) string {
 			words := "# " + c.Words
 			for i, flag := range c.Flags {
 				name, rest, _ := strings.Cut(strings.TrimPrefix(flag, "--"), " ")
-				key, value, given := strings.Cut(strings.Trim(rest, "'"), "=")
+				key, value, given := strings.Cut(rest, "=")
 				text := fmt.Sprintf("# %s.%s = true", name, tomlText(key))
 				if given {
 					text = fmt.Sprintf("# %s.%s = %s", name, tomlText(key), tomlText(value))

@@ -686,6 +686,9 @@ func (a *app) doubtful(l *live, waiting []*migration.Migration) error {
 // outsideThere is an error where the migrations that are about to be applied name a table
 // that the models declare as outside, and that is not in the database.
 func (a *app) outsideThere(ctx context.Context, p *project.Project, l *live, waiting []*migration.Migration) error {
+	if len(waiting) == 0 {
+		return nil
+	}
 	files, _, diags, err := p.Parse()
 	if err != nil || lang.Errors(diags) {
 		return nil // what is applied are files: mistakes in the models are told elsewhere

@@ -352,7 +352,7 @@ func (a *app) deletedPurge() *cli.Command {
 					return err
 				}
 				if !l.Protected {
-					if err := a.confirm(ctx, "delete them for good"); err != nil {
+					if err := a.confirm(ctx, "delete them permanently"); err != nil {
 						return err
 					}
 				}

@@ -54,7 +54,7 @@ func jsonQuestions(list []plan.Question) []jsonQuestion {
 	for _, q := range list {
 		j := jsonQuestion{About: q.About, Text: q.Text, Rows: q.Rows, Flags: []string{}, Other: q.Other, Columns: q.Sample.Columns, Values: q.Sample.Values}
 		for _, c := range q.Choices {
-			j.Flags = append(j.Flags, c.Flag())
+			j.Flags = append(j.Flags, shellFlags(c.Flags))
 		}
 		out = append(out, j)
 	}
@@ -317,7 +317,7 @@ func (a *app) questions(list []plan.Question) {
 func (a *app) choices(list []plan.Choice) {
 	var lines [][]string
 	for _, c := range list {
-		lines = append(lines, []string{"    " + cell(c.Flag()), c.Words})
+		lines = append(lines, []string{"    " + cell(shellFlags(c.Flags)), c.Words})
 	}
 	for _, line := range columns(lines) {
 		a.err.line(line)

@@ -291,7 +291,7 @@ func jsonWays(list []plan.InTheWay) []jsonWay {
 	for _, w := range list {
 		j := jsonWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Rows: w.Rows, Columns: w.Sample.Columns, Values: w.Sample.Values}
 		for _, c := range w.Choices {
-			j.Flags = append(j.Flags, c.Flag())
+			j.Flags = append(j.Flags, shellFlags(c.Flags))
 		}
 		out = append(out, j)
 	}
@@ -456,7 +456,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	failed := 0
 	var fork error
 	if all {
-		fork = forked(files, e)
+		fork = forked(migration.Forks(files, e))
 	}
 	for _, m := range files {
 		if err := runner.MakeFound(ctx, db, m); err != nil {
@@ -533,10 +533,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	return out, &exitError{code: exitDiffers, err: fmt.Errorf("the end of the %s migrations differs from the models in %s", e.Name(), plural(len(changes), "change", "changes"))}, nil
 }
 
-// forked is the first fork in a line of migrations, with exit code 3: no database takes
-// both of the two.
-func forked(files []*migration.Migration, e engine.Engine) error {
-	forks := migration.Forks(files, e)
+// forked is the first of some forks as an error with exit code 3: no database takes both of
+// the two.
+func forked(forks []migration.Fork) error {
 	if len(forks) == 0 {
 		return nil
 	}

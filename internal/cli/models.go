@@ -273,30 +273,27 @@ func (a *app) checkCommand() *cli.Command {
 					mistakes++
 				}
 			}
-			forks := [][2]string{}
-			var fork error
+			var forks []migration.Fork
+			pairs := [][2]string{}
 			for _, e := range engines {
 				list, err := p.Migrations(e)
 				if err != nil {
 					return err
 				}
 				for _, f := range migration.Forks(list, e) {
-					forks = append(forks, [2]string{f.First.ID, f.Second.ID})
-				}
-				if fork == nil {
-					fork = forked(list, e)
+					forks, pairs = append(forks, f), append(pairs, [2]string{f.First.ID, f.Second.ID})
 				}
 			}
 			if a.json {
-				a.document(map[string]any{"forks": forks, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
+				a.document(map[string]any{"forks": pairs, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
 			} else {
 				a.diagnostics(diags, src)
 			}
 			if mistakes > 0 {
 				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models", plural(mistakes, "mistake", "mistakes"))}
 			}
-			if fork != nil {
-				return fork
+			if err := forked(forks); err != nil {
+				return err
 			}
 			if !a.json {
 				a.out.printf("%s in %s: no mistake", plural(len(d.Schema.Tables), "model", "models"), plural(len(files), "file", "files"))

@@ -82,7 +82,7 @@ func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]strin
 	}
 	var options []huh.Option[int]
 	for i, c := range q.Choices {
-		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(c.Flag()))
+		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(shellFlags(c.Flags)))
 		options = append(options, huh.NewOption(short(label, a.err.width()-6), i))
 	}
 	options = append(options, huh.NewOption("stop, and change the models or the rows first", -1))
@@ -96,7 +96,7 @@ func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]strin
 	flags := slices.Clone(q.Choices[choice].Flags)
 	for i, flag := range flags {
 		for _, hole := range []string{"VALUE", "EXPRESSION"} {
-			head, ok := strings.CutSuffix(strings.Trim(flag, "'"), hole)
+			head, ok := strings.CutSuffix(flag, hole)
 			if !ok {
 				continue
 			}
@@ -104,7 +104,7 @@ func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]strin
 			if err != nil {
 				return nil, err
 			}
-			flags[i] = strings.ReplaceAll(head, "'", "") + text
+			flags[i] = head + text
 		}
 		a.err.line(a.err.paint(styleDim, "    "+shellFlag(flags[i])))
 	}
@@ -136,10 +136,20 @@ func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole str
 	return text, err
 }
 
-// shellFlag is a flag as one would type it.
+// shellFlags are flags as one would type them.
+func shellFlags(list []string) string {
+	var out []string
+	for _, flag := range list {
+		out = append(out, shellFlag(flag))
+	}
+	return strings.Join(out, " ")
+}
+
+// shellFlag is a flag as one would type it. SQL that has yet to be written will need
+// quotes.
 func shellFlag(flag string) string {
 	name, value, _ := strings.Cut(flag, " ")
-	if strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:-") != "" {
+	if strings.HasSuffix(value, "EXPRESSION") || strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:-") != "" {
 		value = "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 	}
 	return name + " " + value

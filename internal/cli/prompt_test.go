@@ -139,7 +139,7 @@ func TestConversation(t *testing.T) {
 	term.wait("the value (text(9))")
 	term.press("w", "e", "s", "t", enter)
 	term.wait("--default specimens.wing=west")
-	term.wait("specimens.label is declared no more")
+	term.wait("specimens.label is no longer declared")
 	term.wait("it is called title now")
 	term.press(enter)
 	term.wait("--rename specimens.label=title")

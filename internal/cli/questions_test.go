@@ -2,7 +2,7 @@ package cli
 
 // One table of cases: every question that a draft asks, and every refusal that names its
 // way on. Each answer that is offered is taken to the end on every engine: drafted,
-// applied, taken back with every row as it was, and applied again. docs/questions.md is
+// applied, undone with every row as it was, and applied again. docs/questions.md is
 // written from it (UPDATE_QUESTIONS=1).
 
 import (
@@ -145,7 +145,7 @@ func (c questionCase) end(t *testing.T, place testserver.Place, answer string) {
 	after := p.rows()
 	p.must("prove", "--all")
 	if strings.Contains(answer, "purge") {
-		return // for good, as it says
+		return // permanently, as it says
 	}
 	p.must("undo")
 	require.Equal(t, before, p.rows(), "every row is as it was after the undo of %v", flags)
@@ -174,7 +174,7 @@ func TestQuestions(t *testing.T) {
 		if place.Name != "sqlite" || t.Failed() {
 			return
 		}
-		page := "# Every question, and its answers\n\nWritten by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, taken back with every row as it was (but where rows are purged), and applied again. The words are those of SQLite. Where nobody can be asked, a draft ends with 4 at a question and with 1 at rows in its way, writes nothing, and names these flags; at a terminal it asks.\n" + strings.Join(pages, "")
+		page := "# Every question, and its answers\n\nWritten by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Where nobody can be asked, a draft ends with 4 at a question and with 1 at rows in its way, writes nothing, and names these flags; at a terminal it asks.\n" + strings.Join(pages, "")
 		path := filepath.Join("..", "..", "docs", "questions.md")
 		if os.Getenv("UPDATE_QUESTIONS") != "" {
 			require.NoError(t, os.WriteFile(path, []byte(page), 0o644))

@@ -437,10 +437,10 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 		r.inTheWay(held)
 		for _, f := range migration.Forks(r.files, r.e) { // of two that forked, the other may do
 			if other := map[string]string{f.First.ID: f.Second.ID, f.Second.ID: f.First.ID}[held.Migration]; other != "" {
-				return nil, fmt.Errorf("%s cannot be taken back with the rows as they are, and nothing was changed: change them, or have the other of the two follow it with erbario redraft %s; where that is applied, undo takes it back first, and apply brings its values again", held.Migration, other)
+				return nil, fmt.Errorf("%s cannot be undone with the rows as they are, and nothing was changed: change them, or let the other of the two follow it: erbario redraft %s. Where that is applied, undo it first; the next apply restores its values", held.Migration, other)
 			}
 		}
-		return nil, fmt.Errorf("%s cannot be taken back with the rows as they are, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
+		return nil, fmt.Errorf("%s cannot be undone with the rows as they are, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
 	}
 	if err != nil {
 		return nil, r.runFailed(l, err, 0)

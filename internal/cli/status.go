@@ -302,7 +302,7 @@ func (r *statusRow) standing(s *runner.Standing) {
 	r.Newer = append(r.Newer, s.Newer...)
 	r.Direct = append(r.Direct, s.Direct...)
 	for _, f := range s.Early {
-		r.Early = append(r.Early, [2]string{f.Second.ID, f.First.ID})
+		r.Early = append(r.Early, [2]string{f.Migration.ID, f.Follows.ID})
 	}
 	for _, g := range s.Gaps {
 		r.Gaps = append(r.Gaps, [2]string{g.Migration.ID, g.Missing})
@@ -375,7 +375,7 @@ func (a *app) showStatus(list []*statusRow) {
 			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)
 		}
 		for _, f := range r.Early {
-			a.out.printf("%searly     %s is applied without %s, which it follows now: erbario undo, then erbario apply", who, f[0], f[1])
+			a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply", who, f[0], f[1])
 		}
 		for _, g := range r.Gaps {
 			a.out.printf("%smissing   %s, which %s follows, has no file: bring it back, or run erbario redraft %s", who, g[1], g[0], g[0])

@@ -47,7 +47,7 @@ func (s *State) said(list, unused []string) []string {
 // flagKey is a flag without its value, with the names of tables and columns.
 func (s *State) flagKey(flag string) string {
 	kind, rest, _ := strings.Cut(flag, " ")
-	key, _, _ := strings.Cut(strings.Trim(rest, "'"), "=")
+	key, _, _ := strings.Cut(rest, "=")
 	table, column, dotted := strings.Cut(key, ".")
 	key = s.table(table)
 	if dotted {
@@ -88,7 +88,7 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 	if err != nil {
 		return a, err
 	}
-	renames = append(renames, s.anew(renames, out.Drop)...)
+	renames = append(renames, s.replaced(renames, out.Drop)...)
 	out.Rename = plan.InOrder(renames, plan.Names{
 		There:    func(table, column string) bool { return has(s.Ahead, table, column) },
 		Declared: func(table, column string) bool { return has(s.Wanted, called(renames, table), column) },
@@ -183,9 +183,9 @@ func (s *State) renames(a plan.Answers, carried bool) ([]plan.Rename, error) {
 	return out, nil
 }
 
-// anew are the columns that answers have dropped though they are declared: with another
-// type, as new ones.
-func (s *State) anew(renames []plan.Rename, drop map[string]bool) []plan.Rename {
+// replaced are the columns that answers drop though they are declared: with another type, as
+// new columns.
+func (s *State) replaced(renames []plan.Rename, drop map[string]bool) []plan.Rename {
 	var out []plan.Rename
 	for _, t := range s.Ahead.Tables {
 		now := called(renames, t.Name)

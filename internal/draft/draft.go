@@ -38,20 +38,9 @@ type State struct {
 	made      *schema.Schema
 }
 
-// OutsideMissing tells of tables that the models declare as outside, and that are not in
-// the database.
-type OutsideMissing struct{ Tables []string }
-
-func (x *OutsideMissing) Error() string {
-	verb := "is"
-	if len(x.Tables) > 1 {
-		verb = "are"
-	}
-	return fmt.Sprintf("%s %s declared as outside, and not in this database: create it there, or have erbario rebuild create it in a throwaway database", strings.Join(x.Tables, " and "), verb)
-}
-
-// MissingOutside are the tables that the models declare as outside, and that are neither
-// in the database nor created by the migrations that wait; nil where there is none.
+// MissingOutside is an error that names the tables which the models declare as outside, and
+// which are neither in the database nor created by the waiting migrations; nil: there are
+// none.
 func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*migration.Migration) error {
 	var names []string
 	for _, t := range proof.Missing(e, wanted, live, waiting) {
@@ -60,7 +49,7 @@ func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*mig
 	if len(names) == 0 {
 		return nil
 	}
-	return &OutsideMissing{names}
+	return fmt.Errorf("%s, declared as outside, is not in this database: create it there; in a throwaway database erbario rebuild creates it", strings.Join(names, " and "))
 }
 
 // Look reads a database and holds it against the models and the files, which
@@ -384,16 +373,7 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 
 // declared is the column that the models have for one whose value has another name.
 func (s *State) declared(r plan.Rename, all []plan.Rename) *schema.Column {
-	table, column := r.Table, r.Column
-	for _, o := range all {
-		switch {
-		case o.Value != "":
-		case o.Column == "" && strings.EqualFold(o.Table, table):
-			table = o.To
-		case strings.EqualFold(o.Table, r.Table) && o.Column != "" && strings.EqualFold(o.Column, column):
-			column = o.To
-		}
-	}
+	table, column := plan.Answers{Rename: all}.After(r.Table, r.Column)
 	if t := s.Wanted.Table(table); t != nil {
 		return t.Column(column)
 	}
@@ -520,7 +500,7 @@ type Draft struct {
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if newer := s.Standing.Newer; len(newer) > 0 {
-		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so what is drafted now would follow a migration that nobody has: bring its file here first, or take it back with erbario undo (the database has its text)", newer[len(newer)-1])
+		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so what is drafted now would follow a migration that nobody has: bring its file here first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
 	}
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
 	p, err := s.plan(ctx, id, r)

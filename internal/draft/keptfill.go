@@ -97,7 +97,7 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 			return &KeptFill{SQL: answer.SQL, Has: true, Loses: true}, nil, true, nil
 		case n > 0:
 			return nil, &plan.Question{Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and %s a value that cannot be converted", name, has.SQLType, w.SQLType, words.Have(n)),
-				Choices: []plan.Choice{{Words: "an expression over the row", Flags: []string{fmt.Sprintf("--fill '%s=sql:EXPRESSION'", name)}}}}, false, nil
+				Choices: []plan.Choice{{Words: "an expression over the row", Flags: []string{fmt.Sprintf("--fill %s=sql:EXPRESSION", name)}}}}, false, nil
 		case !ok:
 			value = "NULL"
 		case conv.SQL != "":

@@ -540,7 +540,7 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 
 func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string) plan.Question {
 	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.Quote(kept.Name))
-	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had made, is declared no more, and it has %s", table, words.Rows(n))}
+	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had made, is no longer declared, and it has %s", table, words.Rows(n))}
 	for _, t := range s.Wanted.Tables {
 		shared := 0
 		for _, c := range t.Columns {
@@ -562,7 +562,7 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 		return nil, err
 	}
 	name := table + "." + c.Name
-	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had made, is declared no more, and %s a value in it", name, words.Have(n))}
+	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had made, is no longer declared, and %s a value in it", name, words.Have(n))}
 	for _, w := range wanted.Columns {
 		if live := s.Ahead.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && strings.EqualFold(w.SQLType, c.SQLType) {
 			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + w.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})

@@ -336,7 +336,7 @@ func (w *earlier) takeOut(c diff.Change) bool {
 	return false
 }
 
-// putTable declares a table again that is declared no more.
+// putTable declares a table again that is no longer declared.
 func (w *earlier) putTable(old *schema.Table) bool {
 	if old.Options.Virtual != "" || len(old.Others) > 0 {
 		return false

@@ -135,8 +135,8 @@ func (m *Migration) touches(e engine.Engine) (touched, changed map[string]bool) 
 	return touched, changed
 }
 
-// Fork are two migrations that were proved upon the same state, and of which one changes a
-// table that the other touches, so that neither was proved upon the other.
+// Fork is two migrations that were proved on the same state, and of which one changes a
+// table that the other touches, so that neither was proved on the other.
 type Fork struct{ First, Second *Migration }
 
 // Error says what is wrong with the two, and the way out.

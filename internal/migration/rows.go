@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 )
 
 func rowsWord(r engine.StepRows) string {
@@ -77,6 +78,31 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 		return Rename{Table: list[2].Name, Column: list[5].Name, To: list[7].Name}, true
 	}
 	return Rename{}, false
+}
+
+// Renames are those of the migration's way forward, in order, without what a copy of a
+// table needs.
+func (m *Migration) Renames(e engine.Engine) []Rename {
+	var out []Rename
+	for _, sql := range m.SQL(false) {
+		if r, ok := ReadRename(e, sql); ok && !schema.Own(r.Table) && !schema.Own(r.To) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Before are the names that a table and a column of it, or "", had before renames.
+func Before(renames []Rename, table, column string) (string, string) {
+	for _, r := range slices.Backward(renames) {
+		switch {
+		case r.Column == "" && strings.EqualFold(r.To, table):
+			table = r.Table
+		case r.Column != "" && strings.EqualFold(r.Table, table) && strings.EqualFold(r.To, column):
+			column = r.Column
+		}
+	}
+	return table, column
 }
 
 // Creates are the tables that a line of migrations creates, in lower case, under the names

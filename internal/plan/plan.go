@@ -114,22 +114,9 @@ type Question struct {
 // Choice is one way to answer a question.
 type Choice struct {
 	Words string // what it means
-	// Flags are how draft is told so, most often one. VALUE or EXPRESSION at the end of
-	// one stands for what has yet to be said.
+	// Flags are how draft is told so, most often one, without the quotes of a shell. VALUE
+	// or EXPRESSION at the end of one stands for what has yet to be said.
 	Flags []string
-}
-
-// Flag is all flags of the choice, as one would type them in a shell.
-func (c Choice) Flag() string {
-	var out []string
-	for _, flag := range c.Flags {
-		name, value, _ := strings.Cut(flag, " ")
-		if !strings.HasPrefix(value, "'") && strings.ContainsAny(value, " '\"\\$`!*?[]{}()<>|&;#~\t\n") {
-			flag = name + " '" + strings.ReplaceAll(value, "'", `'\''`) + "'"
-		}
-		out = append(out, flag)
-	}
-	return strings.Join(out, " ")
 }
 
 func choice(words string, flags ...string) Choice { return Choice{words, flags} }
@@ -367,7 +354,7 @@ func (p *planner) wayOn(r engine.Requirement) []Choice {
 		case t.Kind == schema.Decimal && t.Precision-t.Scale >= old.Type.Precision-old.Type.Scale:
 			expression = fmt.Sprintf("round(%s, %d)", x, t.Scale)
 		}
-		return append(p.columnsSwap(c), choice("an expression over each row; the old values are kept", fmt.Sprintf("--fill '%s=sql:%s'", c.Target(), expression)), anew(c))
+		return append(p.columnsSwap(c), choice("an expression over each row; the old values are kept", fmt.Sprintf("--fill %s=sql:%s", c.Target(), expression)), asNewColumn(c))
 	}
 	return nil
 }
@@ -517,7 +504,7 @@ func (p *planner) dropTable(t *schema.Table) {
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
 		name := p.oldTable(t.Name)
-		q := Question{About: name, Rows: rows, Text: fmt.Sprintf("the table %s is declared no more; it has %s", name, words.Rows(rows))}
+		q := Question{About: name, Rows: rows, Text: fmt.Sprintf("the table %s is no longer declared; it has %s", name, words.Rows(rows))}
 		if p.Answers.aside(t.Name, "") {
 			q.Text = fmt.Sprintf("the table %s loses its name to another; it has %s", name, words.Rows(rows))
 		}
@@ -631,6 +618,11 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		return
 	}
 	live, changes = p.namesGo(live, changes)
+	for _, c := range p.undeclared(name) {
+		if c.Kind == diff.DropColumn {
+			live.Column(c.Name).ByHand = true
+		}
+	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
 		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
@@ -713,7 +705,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if len(a.Lost) > 0 && keyless {
 		if count() > 0 && !p.answered("drop", name+".*") {
 			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key that stays, so what its columns hold cannot be put back into the right rows", name),
-				Choices: []Choice{choice("it may be lost for good", "--drop '"+name+".*'")}, Other: "or give the model a key first"})
+				Choices: []Choice{choice("it may be lost permanently", "--drop "+name+".*")}, Other: "or give the model a key first"})
 			return
 		}
 		a.Keep = ""
@@ -737,7 +729,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 		if len(filled) > 0 && count() > 0 && !p.answered("drop", name+".*") {
 			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key, so nobody could tell after the undo which rows had no value in %s", name, strings.Join(filled, ", ")),
-				Choices: []Choice{choice("that may be lost for good", "--drop '"+name+".*'")}, Other: "or give the model a key first"})
+				Choices: []Choice{choice("that may be lost permanently", "--drop "+name+".*")}, Other: "or give the model a key first"})
 			return
 		}
 		for c, s := range a.Back {
@@ -970,7 +962,7 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	p.tablesSwap(&q, c.Table)
 	for _, o := range changes {
 		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) && !p.Answers.aside(c.Table, o.Name) {
-			q.Choices = append([]Choice{choice("it is "+o.Name+" under another name", fmt.Sprintf("--rename %s=%s", o.Target(), col.Name))}, q.Choices...)
+			q.Choices = append([]Choice{choice("renamed from "+o.Name, fmt.Sprintf("--rename %s=%s", o.Target(), col.Name))}, q.Choices...)
 		}
 	}
 	p.ask(q)
@@ -980,8 +972,8 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 // required.
 func ValueChoices(target string) []Choice {
 	return []Choice{
-		choice("one value for the rows that are there now", "--fill "+target+"=VALUE"),
-		choice("an expression over their other columns", "--fill '"+target+"=sql:EXPRESSION'"),
+		choice("one value for the existing rows", "--fill "+target+"=VALUE"),
+		choice("an expression over their other columns", "--fill "+target+"=sql:EXPRESSION"),
 		choice("a default, for these rows and all that come", "--default "+target+"=VALUE"),
 		choice("optional after all", "--optional "+target),
 	}
@@ -1029,7 +1021,7 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 	restored := p.Answers.Deleted[c.Table] == Restore && a.From.SoftDelete == c.Name
 	if !restored && !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
 		name := c.Table + "." + p.oldColumn(c.Table, c.Name)
-		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is declared no more; %s has %s", name, c.Table, words.Rows(rows()))}
+		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is no longer declared; %s has %s", name, c.Table, words.Rows(rows()))}
 		switch {
 		case p.Answers.aside(c.Table, c.Name):
 			q.Text = fmt.Sprintf("%s loses its name to another column; %s has %s", name, c.Table, words.Rows(rows()))
@@ -1072,7 +1064,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 		}
 		if n > 0 {
 			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
-				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill '%s=sql:EXPRESSION'", c.Target())), anew(c)), Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
+				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill %s=sql:EXPRESSION", c.Target())), asNewColumn(c)), Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
@@ -1112,7 +1104,7 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
 	if n > 0 {
 		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, words.Have(n)),
-			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
+			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
 	a.Forward[name] = engine.Source{Blocks: true}
@@ -1218,7 +1210,7 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 		if n == 0 {
 			continue
 		}
-		q := Question{About: table + "." + column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is declared no more, and %s it", v, table, column, words.Have(n))}
+		q := Question{About: table + "." + column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is no longer declared, and %s it", v, table, column, words.Have(n))}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
 				q.Choices = append(q.Choices, choice("it is called "+w+" now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
@@ -1230,7 +1222,7 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 					q.Choices = append(q.Choices, choice("its rows become "+w+"; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 				}
 			}
-			q.Choices = append(q.Choices, choice("an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill '%s.%s=sql:EXPRESSION'", table, column)))
+			q.Choices = append(q.Choices, choice("an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)))
 		}
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"

@@ -14,8 +14,8 @@ import (
 	"erbario/internal/schema"
 )
 
-// Names are those of the tables and columns that are there, and of those that are
-// declared; column is "" for the table itself.
+// Names tells which tables and columns exist, and which are declared; column is "" for the
+// table itself.
 type Names struct {
 	There, Declared func(table, column string) bool
 }
@@ -24,7 +24,7 @@ type Names struct {
 // before tables, since a column is renamed under its table's old name, and values, which
 // change all at once, last. A rename that is Aside needs no new name.
 func InOrder(renames []Rename, names Names) []Rename {
-	of := map[string][]Rename{} // by table; the tables themselves by ""
+	of := map[string][]Rename{} // of columns, by table
 	var scopes []string
 	var tables, values []Rename
 	for _, r := range renames {
@@ -216,8 +216,8 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 	return bare, changes
 }
 
-// places offers that a column which is declared no more has the name of another: of one
-// that may go, or of one that has itself another name.
+// places offers that a column which is no longer declared has the name of another: of one
+// that may be dropped, or that is renamed itself.
 func (p *planner) places(q *Question, table, column string, come []string) {
 	p.tablesSwap(q, table)
 	live, wanted := p.Live.Table(table), p.Wanted.Table(table)
@@ -256,8 +256,9 @@ func (p *planner) typeOf(live *schema.Table, table, column string) string {
 // had.
 func (p *planner) columnsSwap(c diff.Change) []Choice {
 	from, to := c.Before.(*schema.Column), c.Object.(*schema.Column)
+	renamed := func(c diff.Change) bool { return p.oldColumn(c.Table, c.Name) != c.Name }
 	for _, o := range p.plan.Changes {
-		if o.Kind != diff.ChangeType || o.Table != c.Table || o.Name == c.Name {
+		if o.Kind != diff.ChangeType || o.Table != c.Table || o.Name == c.Name || renamed(o) || renamed(c) {
 			continue
 		}
 		if was, now := o.Before.(*schema.Column), o.Object.(*schema.Column); was.SQLType == to.SQLType && now.SQLType == from.SQLType {
@@ -287,7 +288,7 @@ func (p *planner) tablesSwap(q *Question, table string) {
 	}
 }
 
-// anew offers that a column of another type is a new one under the old name.
-func anew(c diff.Change) Choice {
+// asNewColumn offers that a column of another type is a new one under the old name.
+func asNewColumn(c diff.Change) Choice {
 	return choice(fmt.Sprintf("a new column %s instead; what it held is kept", c.Name), "--drop "+c.Target())
 }

@@ -247,7 +247,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 				by = append(by, words.Rows(x.Rows)+" of "+x.Table)
 			}
 			if len(by) > 0 {
-				c.What, c.Note = "is declared no more", "it stays, since "+strings.Join(by, " and ")+" refer to it"
+				c.What, c.Note = "is no longer declared", "it stays, since "+strings.Join(by, " and ")+" refer to it"
 			}
 		}
 		p.plan.Changes = append(p.plan.Changes, c)

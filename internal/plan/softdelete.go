@@ -205,8 +205,8 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		for _, f := range []struct {
 			fate Fate
 			what string
-		}{{Keep, "put them aside until an undo"}, {Restore, "let them come back as rows like any other"}, {Purge, "delete them for good"}} {
-			q.Choices = append(q.Choices, Choice{Flags: []string{fmt.Sprintf("--deleted %s=%s", c.Table, f.fate)}, Words: f.what})
+		}{{Keep, "put them aside until an undo"}, {Restore, "let them come back as rows like any other"}, {Purge, "delete them permanently"}} {
+			q.Choices = append(q.Choices, choice(f.what, fmt.Sprintf("--deleted %s=%s", c.Table, f.fate)))
 		}
 		p.ask(q)
 		return true

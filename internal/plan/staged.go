@@ -53,6 +53,9 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 		if r.Column == "" || r.Value != "" {
 			return nil, fmt.Errorf("--staged: %s cannot have two names at once: draft --rename %s by itself", about(r), r)
 		}
+		if r.Aside && !slices.ContainsFunc(answers.Rename, func(o Rename) bool { return o.Table == r.Table && o.Column != "" && o.To == r.Column }) {
+			return nil, fmt.Errorf("--staged: %s.%s is replaced by a new column of that name, and no application can write both: draft it without --staged", r.Table, r.Column)
+		}
 		if w, t := wanted.Table(r.Table), live.Table(r.Table); r.Aside || w == nil || w.Column(r.To) == nil || t != nil && t.Column(r.To) != nil {
 			return nil, fmt.Errorf("--staged: columns of %s change places, or one gets the name of another; no application can write both: draft it without --staged", r.Table)
 		}
@@ -301,7 +304,7 @@ func (s *splitter) required(c diff.Change, col *schema.Column) error {
 		s.out.Questions = append(s.out.Questions, Question{About: c.Target(), Text: fmt.Sprintf("%s is required, and the application that does not know of it writes none: what is it given until the second migration?", c.Target()),
 			Choices: []Choice{
 				choice("one value", "--fill "+c.Target()+"=VALUE"),
-				choice("an expression over the row's other columns", "--fill '"+c.Target()+"=sql:EXPRESSION'"),
+				choice("an expression over the row's other columns", "--fill "+c.Target()+"=sql:EXPRESSION"),
 			}})
 		return nil
 	case f.Ask:

@@ -172,15 +172,11 @@ type leftOut struct {
 func (l *leftOut) add(in Input, way *runner.InTheWay) {
 	l.tries++
 	reason := "a requirement: " + way.Sentence
-	before := map[string]string{} // the names that tables have at the start
-	for _, sql := range in.Migration.SQL(false) {
-		if r, ok := migration.ReadRename(in.Engine, sql); ok && r.Column == "" {
-			before[strings.ToLower(r.To)] = r.Table
-		}
-	}
+	renames := in.Migration.Renames(in.Engine)
 	for _, name := range sqltext.Touches(in.Engine.Tokens(way.Query), nil).Tables {
 		t := in.Start.Table(name)
-		if old, ok := before[strings.ToLower(name)]; t == nil && ok {
+		if t == nil {
+			old, _ := migration.Before(renames, name, "")
 			t = in.Start.Table(old)
 		}
 		if t == nil || l.tables[t.Name] != "" {
@@ -233,9 +229,14 @@ func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTh
 	if left.all != "" {
 		p.out.Without = []string{"any table (" + left.all + ")"}
 	}
+	renames := in.Migration.Renames(in.Engine)
 	for _, s := range in.Migration.Steps {
 		if !s.Kept {
-			p.out.Lost = append(p.out.Lost, s.Loses...)
+			for _, name := range s.Loses { // by the names of the start
+				table, column, _ := strings.Cut(name, ".")
+				table, column = migration.Before(renames, table, column)
+				p.out.Lost = append(p.out.Lost, strings.TrimSuffix(table+"."+column, "."))
+			}
 		}
 	}
 	if err := p.run(ctx); err != nil {

@@ -60,7 +60,7 @@ type Standing struct {
 	Newer   []string // applied, and newer than every file: an older checkout
 	Direct  []string // applied without a file
 	Gaps    []*migration.Gap
-	Early   []migration.Fork // the Second is applied, and the First, which it follows by now, is not
+	Early   []*Early
 	// Forks are pairs of which the second was proved without the first; it is the
 	// one to be drafted again.
 	Forks []migration.Fork
@@ -89,15 +89,22 @@ func (s *Standing) Problem() error {
 	return nil
 }
 
-// TooEarly says what to do about a migration that is applied though its file follows one
-// by now that waits, or nil. Where the two do not hinder each other, the one that waits can
-// be applied all the same.
+// TooEarly is the first migration that is Early, or nil. It is no Problem: where the two do
+// not hinder each other, the waiting one can be applied all the same.
 func (s *Standing) TooEarly() error {
 	if len(s.Early) == 0 {
 		return nil
 	}
-	f := s.Early[0]
-	return fmt.Errorf("%s is applied here without %s, which its file follows now: take it back with erbario undo, and erbario apply applies both, with the values that are kept", f.Second.ID, f.First.ID)
+	return s.Early[0]
+}
+
+// Early is a migration that is applied, while the one that its file follows waits: it was
+// drafted again elsewhere, with the same text.
+type Early struct{ Migration, Follows *migration.Migration }
+
+// Error says what is wrong, and the way on.
+func (x *Early) Error() string {
+	return fmt.Sprintf("%s is applied here without %s, which its file now follows: erbario undo it, then erbario apply applies both, and restores the kept values", x.Migration.ID, x.Follows.ID)
 }
 
 // Stand holds files and history against each other.
@@ -129,9 +136,9 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 			s.Waiting = append(s.Waiting, m)
 		}
 	}
-	for _, m := range files { // drafted again elsewhere, with the same text
+	for _, m := range files {
 		if before := byID[m.Follows]; done[m.ID] && before != nil && !done[before.ID] && migration.Together(before, m, e) {
-			s.Early = append(s.Early, migration.Fork{First: before, Second: m})
+			s.Early = append(s.Early, &Early{m, before})
 		}
 	}
 	// What was applied is reported as missing, or as applied directly.

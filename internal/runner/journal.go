@@ -280,7 +280,7 @@ func (s *separate) forward(began time.Time) ([]Restored, error) {
 // turn takes the finished steps back where one failed; to tells the direction to go.
 // A run that was stopped, or has lost its server, leaves them to the next.
 func (s *separate) turn(err error, to bool) error {
-	if !to && s.nothing(err) {
+	if !to && s.untouched(err) {
 		ctx := s.ctx
 		var stop func()
 		s.ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), engine.EndWait)
@@ -313,9 +313,9 @@ func (s *separate) turn(err error, to bool) error {
 	return err
 }
 
-// nothing tells whether a person stopped the run while it waited for its first lock: then
-// there is nothing that would have to go on, and the journal forgets it.
-func (s *separate) nothing(err error) bool {
+// untouched tells whether a person stopped the run while it waited for its first lock: then
+// nothing has to be resumed, and the journal forgets it.
+func (s *separate) untouched(err error) bool {
 	if s.ctx.Err() == nil || errors.Is(err, engine.ErrLost) || s.o.Stop {
 		return false
 	}
@@ -866,7 +866,7 @@ func sqls(list []migration.Statement) []string {
 
 // separatelyBack takes one applied migration back step by step.
 func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
-	if err := takenBack(m); err != nil {
+	if err := undoable(m); err != nil {
 		return nil, err
 	}
 	if err := db.Hold(ctx, o.Wait); err != nil {

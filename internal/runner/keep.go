@@ -463,11 +463,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 				table = t
 			}
 			if undo { // what was called otherwise until it was dropped has its name again
-				for _, sql := range m.SQL(true) {
-					if r, ok := migration.ReadRename(e, sql); ok && r.Column == "" && strings.EqualFold(r.Table, table) && !schema.Own(r.To) {
-						table = r.To
-					}
-				}
+				table, _ = migration.Before(m.Renames(e), table, "")
 			}
 			r := Restored{Table: table, Left: after[n], In: n}
 			for _, l := range apart {

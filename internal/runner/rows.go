@@ -188,7 +188,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			if err != nil {
 				return err
 			}
-			for _, f := range o.Former { // what is declared no more does not come back
+			for _, f := range o.Former { // what is no longer declared does not come back
 				if f.Table == t.Name && f.By == r.By {
 					if err := StepAll(ctx, db, e.Remove(formerRows(e, m, f, kept, kept.Name)).Apply); err != nil {
 						return err

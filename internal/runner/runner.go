@@ -583,13 +583,13 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	return done, nil
 }
 
-// takenBack is an error for a migration that no undo takes back.
-func takenBack(m *migration.Migration) error {
+// undoable is an error for a migration that has no undo.
+func undoable(m *migration.Migration) error {
 	n := m.OneWay()
 	if n == 0 {
 		return nil
 	}
-	return fmt.Errorf("%s cannot be taken back, nor what came before it: its step %d (%s) has no undo; write what makes up for it as a new migration (erbario draft TITLE --by-hand)", m.ID, n, m.Steps[n-1].Title)
+	return fmt.Errorf("%s cannot be undone, and neither can what was applied before it: its step %d (%s) has no undo. Write what makes up for it as a new migration: erbario draft TITLE --by-hand", m.ID, n, m.Steps[n-1].Title)
 }
 
 func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
@@ -633,7 +633,7 @@ func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 }
 
 func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
-	if err := takenBack(m); err != nil {
+	if err := undoable(m); err != nil {
 		return nil, err
 	}
 	values, err := undoValues(e, m, o.Answers)

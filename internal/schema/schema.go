@@ -111,6 +111,7 @@ type Column struct {
 	NotNull   bool
 	Default   *SQL // nil: none
 	Generated *Generated
+	ByHand    bool // no migration made it: no statement may name it
 	Identity  bool // numbered by the database
 	// IdentityAlways refuses numbers that the application gives.
 	IdentityAlways bool

@@ -83,15 +83,15 @@ func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *ran
 					key, is := strings.CutPrefix(flag, "--rename ")
 					return !is || read(key).Value != ""
 				})
-				return strings.HasPrefix(c.Flag(), "--default") || strings.HasPrefix(c.Flag(), "--optional") || renamed(out, c) || len(names) > 0 && !renames ||
+				return strings.HasPrefix(c.Flags[0], "--default") || strings.HasPrefix(c.Flags[0], "--optional") || renamed(out, c) || len(names) > 0 && !renames ||
 					slices.ContainsFunc(names, func(flag string) bool { return !likely(s, read(strings.TrimPrefix(flag, "--rename "))) })
 			})
 			if len(choices) == 0 {
 				return d, true, nil
 			}
 			for _, flag := range choices[r.IntN(len(choices))].Flags {
-				name, value, _ := strings.Cut(strings.Trim(strings.TrimPrefix(flag, "--"), "'"), " ")
-				switch key := strings.Trim(value, "'"); name {
+				name, key, _ := strings.Cut(strings.TrimPrefix(flag, "--"), " ")
+				switch name {
 				case "drop":
 					out.Drop[key] = true
 				case "fill":

@@ -316,29 +316,32 @@ func definition(t *schema.Table, c *schema.Column) string {
 }
 
 // columns gives the clauses for the columns. One that changes is told whole; one that
-// stands elsewhere is told where.
+// stands elsewhere is told where, by those that other databases have, too.
 func (c tableChange) columns() []string {
 	var list, order []string
 	for _, o := range c.from.Columns {
-		if n := c.after(o.Name); n != "" {
+		if n := c.after(o.Name); o.ByHand {
+			continue
+		} else if n != "" {
 			order = append(order, n)
 		} else {
 			list = append(list, "DROP COLUMN "+quote(o.Name))
 		}
 	}
 	var wanted []string
-	for _, n := range c.to.Columns {
+	known := slices.DeleteFunc(slices.Clone(c.to.Columns), func(n *schema.Column) bool { return n.ByHand })
+	for _, n := range known {
 		wanted = append(wanted, n.Name)
 	}
 	stay := longestInOrder(order, wanted)
-	for i, n := range c.to.Columns {
+	for i, n := range known {
 		place := " FIRST"
 		if i > 0 {
-			place = " AFTER " + quote(c.to.Columns[i-1].Name)
+			place = " AFTER " + quote(known[i-1].Name)
 		}
 		old := c.before(n.Name)
 		if old == nil {
-			if i == len(c.to.Columns)-1 {
+			if i == len(known)-1 {
 				place = ""
 			}
 			list = append(list, "ADD COLUMN "+definition(c.to, n)+place)

@@ -665,7 +665,7 @@ func widens(from, to string) bool {
 	return a.Kind == schema.Decimal && b.Kind == schema.Decimal && a.Scale == b.Scale && a.Precision <= b.Precision
 }
 
-// dropColumns drops what is declared no more, and what was replaced.
+// dropColumns drops what is no longer declared, and what was replaced.
 func (a *alteration) dropColumns() {
 	table := alterTable(a.to.Name)
 	for i := len(a.from.Columns) - 1; i >= 0; i-- {

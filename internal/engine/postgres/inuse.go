@@ -152,7 +152,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 	}
 	for _, f := range fills {
-		if a.From.Column(f.column) != nil { // nothing holds the value to what is declared no more
+		if a.From.Column(f.column) != nil { // nothing holds the value to what is no longer declared
 			letFill(bare, a.To, f.column)
 			letFill(ready, a.To, f.column)
 		}
