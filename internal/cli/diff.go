@@ -5,6 +5,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -341,7 +342,8 @@ func (a *app) lookCommand() *cli.Command {
 				type jsonTable struct {
 					Name    string `json:"name"`
 					Columns int    `json:"columns"`
-					Rows    int64  `json:"rows"`
+					Rows    *int64 `json:"rows"`
+					Error   string `json:"error,omitempty"`
 				}
 				list := []jsonTable{}
 				var table [][]string
@@ -349,12 +351,17 @@ func (a *app) lookCommand() *cli.Command {
 					if schema.Own(t.Name) {
 						continue
 					}
-					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name))
+					n, unread, err := countOf(ctx, l, t.Name)
 					if err != nil {
 						return err
 					}
-					list = append(list, jsonTable{t.Name, len(t.Columns), n})
-					table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), rows(n)})
+					one, size := jsonTable{Name: t.Name, Columns: len(t.Columns)}, unread
+					if unread == "" {
+						one.Rows, size = &n, rows(n)
+					}
+					one.Error = unread
+					list = append(list, one)
+					table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), cell(size)})
 				}
 				views := []string{}
 				for _, v := range s.Views {
@@ -379,6 +386,16 @@ func (a *app) lookCommand() *cli.Command {
 			})
 		},
 	}
+}
+
+// countOf counts the rows of a table; where the server does not let it be read, unread
+// says so.
+func countOf(ctx context.Context, l *live, table string) (n int64, unread string, err error) {
+	n, err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(table))
+	if err == nil || ctx.Err() != nil || errors.Is(err, engine.ErrLost) || errors.Is(err, engine.ErrBusy) {
+		return n, "", err
+	}
+	return 0, "its rows cannot be read: " + err.Error(), nil
 }
 
 // grid shows rows side by side under their columns' names; where that is wider
@@ -467,7 +484,7 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 	if err != nil {
 		return err
 	}
-	n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name))
+	n, unread, err := countOf(ctx, l, t.Name)
 	if err != nil {
 		return err
 	}
@@ -475,9 +492,12 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 	for _, c := range t.Columns {
 		names = append(names, l.engine.Quote(c.Name))
 	}
-	sampleRows, err := l.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+l.engine.Quote(t.Name), max(count, 1))
-	if err != nil {
-		return err
+	size, sampleRows := unread, engine.Rows{Columns: []string{}}
+	if unread == "" {
+		size = rows(n)
+		if sampleRows, err = l.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+l.engine.Quote(t.Name), max(count, 1)); err != nil {
+			return err
+		}
 	}
 	if count <= 0 {
 		sampleRows.Values = nil
@@ -493,9 +513,13 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 		if values == nil {
 			values = [][]string{}
 		}
-		return a.document(map[string]any{"database": l.Name, "table": t.Name, "rows": n, "parts": parts, "columns": sampleRows.Columns, "values": values, "sql": t.Text})
+		document := map[string]any{"database": l.Name, "table": t.Name, "rows": n, "parts": parts, "columns": sampleRows.Columns, "values": values, "sql": t.Text}
+		if unread != "" {
+			document["rows"], document["error"] = nil, unread
+		}
+		return a.document(document)
 	}
-	a.out.line(a.out.paint(styleHead, cell(t.Name)) + "  " + a.out.paint(styleDim, rows(n)))
+	a.out.line(a.out.paint(styleHead, cell(t.Name)) + "  " + a.out.paint(styleDim, cell(size)))
 	var table [][]string
 	for _, part := range partsOf(t) {
 		if len(part) == 1 {

@@ -173,6 +173,7 @@ func (a *app) draftCommand() *cli.Command {
 			}
 			if !staged {
 				a.held(d.Plan.Held)
+				a.barred(l.Name, d.Barred)
 			}
 			if apply {
 				l.Close()
@@ -192,6 +193,13 @@ func (a *app) outerNames(list []plan.OuterName) {
 	for _, o := range list {
 		table, _, _ := strings.Cut(o.Fill, ".")
 		a.warn("in the fill of %s, %s is taken from the row of %s itself: %s has no such column. Write %s.%s if that is meant", o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
+	}
+}
+
+// barred warns of what the user has no right to do on a database.
+func (a *app) barred(database string, list []string) {
+	for _, b := range list {
+		a.warn("this cannot be applied to %s as it is: %s", database, b)
 	}
 }
 

@@ -321,10 +321,8 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 			return err
 		}
 		defer db.Close()
-		for _, sql := range e.Recreate(wanted) {
-			if err := db.Exec(ctx, sql); err != nil {
-				return err
-			}
+		if err := engine.FillWhole(ctx, db, e.Recreate(wanted)); err != nil {
+			return err
 		}
 	}
 	return a.seedFailed(p, name, seed.Script(ctx, a.out.w, db, e, wanted, d, s, f.run()))

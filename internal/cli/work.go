@@ -169,10 +169,19 @@ func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.St
 		files, err := p.Migrations(l.engine)
 		return wanted, files, err
 	})
-	if err == nil {
-		s.InUse = p.Online()
+	if err != nil {
+		return nil, err
 	}
-	return s, err
+	s.InUse = p.Online()
+	if a.verbose {
+		s.Lacking = func(l engine.LeftOut) {
+			a.err.line(a.err.paint(styleDim, clean(fmt.Sprintf("the scratch database lacks %s: %v", l, l.Err))))
+		}
+		for _, l := range s.Missing {
+			s.Lacking(l)
+		}
+	}
+	return s, nil
 }
 
 // tellNewer warns of a database that is ahead of this checkout.
@@ -187,6 +196,9 @@ type traced struct {
 	engine.Database
 	tell func(sql string)
 }
+
+// Unwrap is the database itself.
+func (t *traced) Unwrap() engine.Database { return t.Database }
 
 func (t *traced) Exec(ctx context.Context, sql string, args ...any) error {
 	t.tell(sql)

@@ -58,9 +58,7 @@ func herbarium(t require.TestingT) (engine.Database, *schema.Schema, engine.Engi
 	s, _ := e.Realize(d.Schema)
 	db, err := e.Scratch(context.Background())
 	require.NoError(t, err)
-	for _, sql := range e.Recreate(s) {
-		require.NoError(t, db.Exec(context.Background(), sql))
-	}
+	require.NoError(t, engine.FillWhole(context.Background(), db, e.Recreate(s)))
 	live, err := db.Inspect(context.Background())
 	require.NoError(t, err)
 	return db, live, e

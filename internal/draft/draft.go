@@ -30,6 +30,9 @@ type State struct {
 	Standing *runner.Standing
 	// InUse tells that the migration goes where others work on the tables.
 	InUse bool
+	// Missing is what scratch databases could not have of the live one.
+	Missing []engine.LeftOut
+	Lacking func(engine.LeftOut) // told of each at once; nil: nobody
 
 	unreached bool             // no server of the engine is there
 	home      *State           // then: of the database whose draft it follows
@@ -88,7 +91,7 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if len(s.Standing.Waiting) == 0 {
 		return s, nil
 	}
-	scratch, err := proof.Scratch(ctx, e, s.Live)
+	scratch, err := s.scratch(ctx, s.Live)
 	if err != nil {
 		return nil, err
 	}
@@ -105,6 +108,28 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 		return nil, err
 	}
 	return s, scratch.Restate(ctx, s.Wanted, s.Ahead)
+}
+
+// scratch makes a scratch database that holds what from does. A table that the models
+// declare has to be there; anything else that cannot be is noted, and left out.
+func (s *State) scratch(ctx context.Context, from *schema.Schema) (engine.Database, error) {
+	db, left, err := proof.Scratch(ctx, s.Engine, from)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range left {
+		if t := s.Wanted.Table(l.Name); l.Kind == "table" && t != nil && !t.Outside {
+			db.Close()
+			return nil, &engine.MissingError{Left: l}
+		}
+		if !slices.ContainsFunc(s.Missing, func(o engine.LeftOut) bool { return o.String() == l.String() }) {
+			s.Missing = append(s.Missing, l)
+			if s.Lacking != nil {
+				s.Lacking(l)
+			}
+		}
+	}
+	return db, nil
 }
 
 // line is every migration that made or will make what is ahead: the applied
@@ -212,7 +237,7 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 		return nil, err
 	}
 	return slices.DeleteFunc(diff.Schemas(made, s.Live), func(c diff.Change) bool {
-		return c.Kind == diff.AddTable || c.Kind == diff.AddView
+		return c.Kind == diff.AddTable || c.Kind == diff.AddView || c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
 	}), nil
 }
 
@@ -405,7 +430,7 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 	if len(renames) == 0 && len(from.Views) == 0 && !slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 }) {
 		return false, nil // nothing that could be broken
 	}
-	db, err := proof.Scratch(ctx, s.Engine, from)
+	db, err := s.scratch(ctx, from)
 	if err != nil {
 		return false, err
 	}
@@ -433,7 +458,7 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 // gentle gives a function that has the engine find out, on scratch, how gently it can
 // make the changes of a plan, where that is to be said of each; nil: it is not.
 func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func(*plan.Plan) error {
-	db, ok := s.DB.(engine.Gentle)
+	db, ok := engine.As[engine.Gentle](s.DB)
 	if !ok {
 		return nil
 	}
@@ -495,6 +520,7 @@ type Draft struct {
 	Migration *migration.Migration // nil: there is nothing to draft, or something is to be asked
 	Outcome   *proof.Outcome
 	InTheWay  []plan.InTheWay // rows of the live database that the migration would stop at
+	Barred    []string        // what the user of the connection has no right to do of it
 }
 
 // Make drafts the migration that closes the difference. Nothing is written.
@@ -539,6 +565,11 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	d.Migration = m
+	if db, ok := engine.As[engine.Entitled](s.DB); ok {
+		if d.Barred, err = db.Barred(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
+			return nil, err
+		}
+	}
 	if !d.Outcome.Proved() {
 		return d, nil
 	}
@@ -570,7 +601,7 @@ func (s *State) after(ctx context.Context, m *migration.Migration) (string, erro
 	if err != nil {
 		return "", err
 	}
-	db, err := proof.Scratch(ctx, s.Engine, made)
+	db, err := s.scratch(ctx, made)
 	if err != nil {
 		return "", err
 	}

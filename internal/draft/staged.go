@@ -88,7 +88,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 
 // behind reads on scratch what is there once a migration has been applied, too.
 func (s *State) behind(ctx context.Context, before *State, m *migration.Migration) error {
-	db, err := proof.Scratch(ctx, s.Engine, before.Ahead)
+	db, err := s.scratch(ctx, before.Ahead)
 	if err != nil {
 		return err
 	}

@@ -26,9 +26,9 @@ type Engine interface {
 	// Realize fills the stored layer of a declared schema: what this engine
 	// keeps for it. The notices tell where it cannot do what was declared.
 	Realize(declared *schema.Schema) (*schema.Schema, []Notice)
-	// Recreate gives the statements that make an empty database hold the same
-	// as s, from the statements that s was read from where there are any.
-	Recreate(s *schema.Schema) []string
+	// Recreate gives what makes an empty database hold the same as s, from the
+	// statements that s was read from where there are any; Fill runs it.
+	Recreate(s *schema.Schema) []Creation
 	// Empty gives the statements that drop everything that s holds.
 	Empty(s *schema.Schema) []string
 	// Create and Drop give the steps for a whole table.
@@ -227,6 +227,27 @@ type Span struct {
 type Gentle interface {
 	Softens(statement string) bool
 	Gentlest(ctx context.Context, statement string) (string, error)
+}
+
+// Entitled is a Database that tells beforehand what its user has no right to do: each as a
+// sentence that says how to get it.
+type Entitled interface {
+	Barred(ctx context.Context, statements []string) ([]string, error)
+}
+
+// As is what a database can do beside the rest, whatever it is wrapped in.
+func As[T any](db Database) (T, bool) {
+	for {
+		if t, ok := db.(T); ok {
+			return t, true
+		}
+		w, ok := db.(interface{ Unwrap() Database })
+		if !ok {
+			var none T
+			return none, false
+		}
+		db = w.Unwrap()
+	}
 }
 
 // Mode is what a database is opened for.

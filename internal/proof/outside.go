@@ -44,10 +44,8 @@ func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wante
 	if err != nil {
 		return err
 	}
-	for _, sql := range e.Recreate(&schema.Schema{Tables: Missing(e, wanted, live, line)}) {
-		if err := db.Exec(ctx, sql); err != nil {
-			return fmt.Errorf("a table that is declared as outside cannot be created from what is declared of it: %w", err)
-		}
+	if err := engine.FillWhole(ctx, db, e.Recreate(&schema.Schema{Tables: Missing(e, wanted, live, line)})); err != nil {
+		return fmt.Errorf("a table that is declared as outside cannot be created from what is declared of it: %w", err)
 	}
 	return nil
 }

@@ -19,26 +19,25 @@ import (
 	"erbario/internal/words"
 )
 
-// Scratch makes a scratch database that holds what s does, without rows.
-// Erbario's own tables are left out.
-func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Database, error) {
+// Scratch makes a scratch database that holds what s does, without rows, and tells what
+// of it cannot be created there. Erbario's own tables are not meant.
+func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Database, []engine.LeftOut, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("no scratch database: %w", err)
+		return nil, nil, fmt.Errorf("no scratch database: %w", err)
 	}
-	own := &schema.Schema{Views: s.Views, Others: s.Others}
+	own := &schema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
 	for _, t := range s.Tables {
 		if !schema.Own(t.Name) {
 			own.Tables = append(own.Tables, t)
 		}
 	}
-	for _, sql := range e.Recreate(own) {
-		if err := db.Exec(ctx, sql); err != nil {
-			db.Close()
-			return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
-		}
+	left, err := engine.Fill(ctx, db, e.Recreate(own))
+	if err != nil {
+		db.Close()
+		return nil, nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
 	}
-	return db, nil
+	return db, left, nil
 }
 
 // Replay runs migrations on an empty scratch database, without rows. It has the tables
@@ -80,13 +79,14 @@ func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.
 // Outcome is what a proof found.
 type Outcome struct {
 	Rows    int64
-	Without []string // tables for which no row could be made, with the reason
-	Empty   []string // tables that the migration takes only without rows
-	Idle    []int    // steps by hand that are to change rows, and changed none of the proof's
-	Unsure  string   // the step of which nobody can tell what it touches, where tables have no rows
-	Lost    []string // what the migration destroys and does not keep
-	Differ  []string // what was not as it should be; empty: proved
-	OneWay  int      // the step, from 1, that has no undo: only the way forward was tried; 0: none
+	Without []string         // tables for which no row could be made, with the reason
+	Empty   []string         // tables that the migration takes only without rows
+	Idle    []int            // steps by hand that are to change rows, and changed none of the proof's
+	Unsure  string           // the step of which nobody can tell what it touches, where tables have no rows
+	Lost    []string         // what the migration destroys and does not keep
+	Differ  []string         // what was not as it should be; empty: proved
+	OneWay  int              // the step, from 1, that has no undo: only the way forward was tried; 0: none
+	Missing []engine.LeftOut // what the scratch database could not have of the one that it is like
 	After   *schema.Schema
 }
 
@@ -121,6 +121,9 @@ func (o *Outcome) Sentence() string {
 	s := "proved forward, back and forward again" + rows
 	if o.OneWay > 0 {
 		s = fmt.Sprintf("proved forward alone%s; step %d has no undo", rows, o.OneWay)
+	}
+	if len(o.Missing) > 0 {
+		s += "; the scratch database lacks " + engine.LeftNames(o.Missing)
 	}
 	for _, n := range o.Idle {
 		s += fmt.Sprintf("; step %d changed none of them", n)
@@ -202,11 +205,16 @@ func (l *leftOut) add(in Input, way *runner.InTheWay) {
 }
 
 func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTheWay, error) {
-	db, err := Scratch(ctx, in.Engine, in.Start)
+	db, missing, err := Scratch(ctx, in.Engine, in.Start)
 	if err != nil {
 		return nil, nil, err
 	}
 	defer db.Close()
+	if len(missing) > 0 {
+		if in.Start, err = db.Inspect(ctx); err != nil {
+			return nil, nil, err
+		}
+	}
 	file := in.Migration
 	in.Migration = file.Bound(in.Engine, nil, nil)
 	if len(in.Migration.Found) > 0 { // it starts from where that is there
@@ -224,7 +232,7 @@ func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTh
 			return nil, nil, err
 		}
 	}
-	p := &prover{Input: in, out: &Outcome{}, left: left, hand: newByHand(in, file)}
+	p := &prover{Input: in, out: &Outcome{Missing: missing}, left: left, hand: newByHand(in, file)}
 	p.db = p.hand.watch(db)
 	if left.all != "" {
 		p.out.Without = []string{"any table (" + left.all + ")"}
@@ -259,11 +267,16 @@ func Gently(ctx context.Context, in Input) error {
 }
 
 func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
-	db, err := Scratch(ctx, in.Engine, in.Start)
+	db, missing, err := Scratch(ctx, in.Engine, in.Start)
 	if err != nil {
 		return false, err
 	}
 	defer db.Close()
+	if len(missing) > 0 {
+		if in.Start, err = db.Inspect(ctx); err != nil {
+			return false, err
+		}
+	}
 	m := in.Migration
 	in.Migration = m.Bound(in.Engine, nil, nil)
 	for _, sql := range in.Engine.Foundation() {
@@ -334,6 +347,9 @@ func (p *prover) run(ctx context.Context) error {
 		var way *runner.InTheWay
 		if errors.As(err, &way) && p.left.all == "" {
 			p.way = way
+		}
+		if len(p.out.Missing) > 0 {
+			err = fmt.Errorf("%w; the scratch database lacks %s (%v)", err, engine.LeftNames(p.out.Missing), p.out.Missing[0].Err)
 		}
 		p.differ("it cannot be applied: %v", err)
 		return nil

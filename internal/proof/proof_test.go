@@ -144,7 +144,7 @@ func TestScratchIsNotLive(t *testing.T) {
 	require.NoError(t, live.Exec(ctx, "INSERT INTO taxa (name) VALUES ('Bellis')"))
 	s, err := live.Inspect(ctx)
 	require.NoError(t, err)
-	db, err := proof.Scratch(ctx, e, s)
+	db, _, err := proof.Scratch(ctx, e, s)
 	require.NoError(t, err)
 	require.NoError(t, db.Exec(ctx, "DROP TABLE main.taxa"))
 	db.Close()

@@ -149,6 +149,9 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err := runnable(todo, e, o.Proved); err != nil {
 		return nil, err
 	}
+	if err := entitled(ctx, db, todo, false); err != nil {
+		return nil, err
+	}
 	if e.CommitsChanges() && len(todo) > 1 { // one lock for all of them
 		if err := db.Hold(ctx, o.Wait); err != nil {
 			return nil, err
@@ -223,6 +226,23 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 		}
 	}
 	return nil
+}
+
+// entitled refuses migrations for which the user lacks a right, before anything is done.
+func entitled(ctx context.Context, db engine.Database, list []*migration.Migration, undo bool) error {
+	asked, ok := engine.As[engine.Entitled](db)
+	if !ok {
+		return nil
+	}
+	var statements []string
+	for _, m := range list {
+		statements = append(statements, m.SQL(undo)...)
+	}
+	barred, err := asked.Barred(ctx, statements)
+	if err == nil && len(barred) > 0 {
+		err = fmt.Errorf("nothing was done: %s", strings.Join(barred, "; "))
+	}
+	return err
 }
 
 // unwritten refuses a step in which nothing is written yet: once it is applied, filling it
@@ -558,6 +578,9 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 		return nil, err
 	}
 	if err := unusedFills(todo, o.Answers); err != nil {
+		return nil, err
+	}
+	if err := entitled(ctx, db, todo, true); err != nil {
 		return nil, err
 	}
 	var done []*migration.Migration

@@ -198,7 +198,10 @@ func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migratio
 		return nil, fmt.Errorf("the way back over several migrations is worked out on scratch: %w", err)
 	}
 	defer db.Close()
-	for _, sql := range append(e.Recreate(s), e.Foundation()...) {
+	if _, err := engine.Fill(ctx, db, e.Recreate(s)); err != nil {
+		return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
+	}
+	for _, sql := range e.Foundation() {
 		if err := db.Exec(ctx, sql); err != nil {
 			return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
 		}

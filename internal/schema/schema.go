@@ -40,6 +40,9 @@ type Schema struct {
 	Tables []*Table
 	Views  []*View
 	Others []*Other // what no model can declare, in the order in which it can be made
+	// Elsewhere is what other schemas of the database hold, where something here needs it:
+	// it is created on scratch, and neither compared nor changed.
+	Elsewhere []*Other
 }
 
 // Other is something that a database holds and no model can declare: a type, a
@@ -359,7 +362,7 @@ func (t *Table) Clone() *Table {
 
 // Clone returns a copy of the whole schema, by Table.Clone.
 func (s *Schema) Clone() *Schema {
-	c := &Schema{Views: clones(s.Views), Others: s.Others}
+	c := &Schema{Views: clones(s.Views), Others: s.Others, Elsewhere: s.Elsewhere}
 	for _, t := range s.Tables {
 		c.Tables = append(c.Tables, t.Clone())
 	}

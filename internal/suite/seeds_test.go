@@ -356,9 +356,7 @@ func counted(lines []*declare.SeedLine, table string, low, high int) (out [2]int
 func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *schema.Schema) engine.Database {
 	db, err := e.Scratch(ctx)
 	require.NoError(t, err)
-	for _, sql := range e.Recreate(s) {
-		require.NoError(t, db.Exec(ctx, sql))
-	}
+	require.NoError(t, engine.FillWhole(ctx, db, e.Recreate(s)))
 	return db
 }
 

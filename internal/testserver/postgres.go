@@ -131,6 +131,16 @@ func version(path string) int {
 
 // StartPostgres starts a server of its own, with settings added.
 func StartPostgres(settings ...string) (*Server, error) {
+	return startPostgres(settings, "initdb", "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+}
+
+// StartStandby starts a server that repeats what another does, and only reads.
+func StartStandby(of *Server) (*Server, error) {
+	return startPostgres(nil, "pg_basebackup", "-d", of.URL, "-R", "--checkpoint=fast", "--no-sync")
+}
+
+// startPostgres starts a server in the folder that a program of PostgreSQL's fills.
+func startPostgres(settings []string, fill string, args ...string) (*Server, error) {
 	binaries, err := binaryFolder()
 	if err != nil {
 		return nil, err
@@ -149,10 +159,10 @@ func StartPostgres(settings ...string) (*Server, error) {
 	if s.account, err = serverAccount("postgres", s.dir); err != nil {
 		return nil, err
 	}
-	c := exec.Command(filepath.Join(binaries, "initdb"), "-D", filepath.Join(s.dir, "data"), "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	c := exec.Command(filepath.Join(binaries, fill), append([]string{"-D", filepath.Join(s.dir, "data")}, args...)...)
 	c.Dir, c.SysProcAttr = s.dir, &syscall.SysProcAttr{Credential: s.account}
 	if out, err := c.CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("initdb: %w\n%s", err, out)
+		return nil, fmt.Errorf("%s: %w\n%s", fill, err, out)
 	}
 	port, err := freePort()
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"erbario/internal/engine"
 	"erbario/internal/schema"
 )
 
@@ -528,32 +529,39 @@ func (r *reading) whole() error {
 	return nil
 }
 
-// Recreate gives the statements that make an empty database hold the same as s.
-// References are not looked at meanwhile: they may go in circles.
-func Recreate(s *schema.Schema) []string {
-	out := []string{"SET foreign_key_checks = 0"}
+// Recreate gives what makes an empty database hold the same as s. References are not
+// looked at meanwhile, since they may go in circles, and dates of zeros are taken, which
+// were let in by a server that was set otherwise.
+func (Engine) Recreate(s *schema.Schema) []engine.Creation {
+	var out []engine.Creation
+	add := func(kind, name string, list ...string) {
+		for _, sql := range list {
+			out = append(out, engine.Creation{Kind: kind, Name: name, SQL: sql})
+		}
+	}
+	add("", "", "SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
 	for _, o := range s.Others {
-		out = append(out, o.Make...)
+		add(o.Kind, o.Name, o.Make...)
 	}
 	for _, t := range s.Tables {
-		if t.Text != "" {
-			out = append(out, t.Text)
-			continue
+		text := t.Text
+		if text == "" {
+			text = createTable(t, t.Name)
 		}
-		out = append(out, createTable(t, t.Name))
+		add("table", t.Name, text)
 	}
 	if slices.ContainsFunc(s.Tables, func(t *schema.Table) bool {
 		return slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
 	}) {
-		out = append(out, formerTable) // the bridge notes there
+		add("table", "erbario_former", formerTable) // the bridge notes there
 	}
-	out = append(out, "SET foreign_key_checks = 1")
+	add("", "", "SET foreign_key_checks = 1, sql_mode = @erbario_mode")
 	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
-		out = append(out, v.SQL.Text)
+		add("view", v.Name, v.SQL.Text)
 	}
 	for _, t := range s.Tables {
 		for _, g := range t.Triggers {
-			out = append(out, g.SQL.Text)
+			add("trigger", g.Name, g.SQL.Text)
 		}
 	}
 	return out

@@ -101,7 +101,7 @@ func TestOneOfEverything(t *testing.T) {
 	live, err := d.Inspect(ctx)
 	require.NoError(t, err)
 	require.Len(t, live.Tables, 6)
-	run(t, again, Recreate(live)...)
+	require.NoError(t, engine.FillWhole(ctx, again, Engine{}.Recreate(live)))
 	made, err := again.Inspect(ctx)
 	require.NoError(t, err)
 	for i, v := range live.Views {

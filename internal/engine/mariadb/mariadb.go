@@ -249,6 +249,3 @@ func (Engine) ScriptAround() (before, begin, commit, after []string) {
 	}
 	return before, []string{"START TRANSACTION;"}, []string{"COMMIT;"}, nil
 }
-
-// Recreate gives the statements that make an empty database hold the same as s.
-func (Engine) Recreate(s *schema.Schema) []string { return Recreate(s) }

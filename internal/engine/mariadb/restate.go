@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"erbario/internal/engine"
 	"erbario/internal/schema"
 )
 
@@ -48,7 +49,51 @@ type expression struct {
 	line *regexp.Regexp // that finds it again
 }
 
-func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) (err error) {
+// temporarily creates a table of the session alone, and gives what a query tells of it.
+func (d *Database) temporarily(ctx context.Context, items []string, behind, query string) (rows [][]string, err error) {
+	const table = "erbario_restated"
+	if d.readOnly { // it is no change of the database
+		if err := d.raw(ctx, "SET SESSION "+d.server.readOnly()+" = 0"); err != nil {
+			return nil, err
+		}
+		defer func() {
+			err = errors.Join(err, d.raw(context.WithoutCancel(ctx), "SET SESSION "+d.server.readOnly()+" = 1"))
+		}()
+	}
+	if err := d.raw(ctx, "CREATE TEMPORARY TABLE "+table+" (\n"+strings.Join(items, ",\n")+"\n)"+behind); err != nil {
+		return nil, err
+	}
+	rows, err = d.Select(ctx, query+table)
+	if e := d.raw(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE "+table); err == nil {
+		err = e
+	}
+	return rows, err
+}
+
+// restateTypes puts types that are said in SQL into the server's words. One that the
+// server does not know keeps the words that it has.
+func (d *Database) restateTypes(ctx context.Context, t, old *schema.Table) error {
+	for _, c := range t.Columns {
+		o := old.Column(c.Name)
+		if c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
+			continue
+		}
+		rows, err := d.temporarily(ctx, []string{quote(c.Name) + " " + c.SQLType}, t.Options.Behind, "SHOW COLUMNS FROM ")
+		switch {
+		case err == nil && len(rows) == 1:
+			c.SQLType = shortType(rows[0][1], d.server)
+		case ctx.Err() != nil || errors.Is(err, engine.ErrLost):
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error {
+	if err := d.restateTypes(ctx, t, old); err != nil {
+		return err
+	}
+
 	var list []expression
 	add := func(to *schema.SQL, item, line string) {
 		name := fmt.Sprintf("erbario_%d", len(list)+1)
@@ -83,24 +128,9 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) (err 
 	for _, x := range list {
 		items = append(items, x.item)
 	}
-	const table = "erbario_restated"
-	if d.readOnly { // a table of the session alone is no change of the database
-		if err := d.raw(ctx, "SET SESSION "+d.server.readOnly()+" = 0"); err != nil {
-			return err
-		}
-		defer func() {
-			err = errors.Join(err, d.raw(context.WithoutCancel(ctx), "SET SESSION "+d.server.readOnly()+" = 1"))
-		}()
-	}
-	if err := d.raw(ctx, "CREATE TEMPORARY TABLE "+table+" (\n"+strings.Join(items, ",\n")+"\n)"+t.Options.Behind); err != nil {
-		return fmt.Errorf("what %s is to have cannot be compared with what it has: %w", t.Name, err)
-	}
-	rows, err := d.Select(ctx, "SHOW CREATE TABLE "+table)
-	if e := d.raw(context.WithoutCancel(ctx), "DROP TEMPORARY TABLE "+table); err == nil {
-		err = e
-	}
+	rows, err := d.temporarily(ctx, items, t.Options.Behind, "SHOW CREATE TABLE ")
 	if err != nil {
-		return err
+		return fmt.Errorf("what %s is to have cannot be compared with what it has: %w", t.Name, err)
 	}
 	for _, x := range list {
 		m := x.line.FindStringSubmatch(rows[0][1])

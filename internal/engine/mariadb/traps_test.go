@@ -39,7 +39,7 @@ func declared(t *testing.T, src string) *schema.Schema {
 func made(t *testing.T, src string) (*Database, *schema.Schema) {
 	d := open(t, testserver.MariaDB(t))
 	s := declared(t, src)
-	run(t, d, Engine{}.Recreate(s)...)
+	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.Recreate(s)))
 	return d, s
 }
 
@@ -176,7 +176,7 @@ func TestRenamedUnderTriggers(t *testing.T) {
 	raw := testserver.MariaDB(t)
 	d := open(t, raw)
 	s := declared(t, "model Sheet\n    code text(20) immutable\n    runs integer default 0\n    timestamps\n")
-	run(t, d, Engine{}.Recreate(s)...)
+	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.Recreate(s)))
 	run(t, d, "INSERT INTO sheets (code) VALUES ('a')")
 	other := open(t, raw)
 	run(t, other, "SET lock_wait_timeout = 30")

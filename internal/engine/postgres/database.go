@@ -26,24 +26,25 @@ import (
 )
 
 type database struct {
-	conn     *pgx.Conn
-	user     string
-	schema   string // in which everything is looked up and made
-	lock     int64  // of the advisory lock under which one run works at a time
-	held     bool   // the lock stays beyond the transaction
-	inTx     bool
-	readOnly bool
-	notices  bool                    // the server can see that a client is gone
-	pooled   bool                    // a pooler stands between: what is set stays not beyond a transaction
-	path     string                  // where names are looked up
-	deferred []deferredKey           // references that are held at the end alone, for now
-	upon     map[string]func() error // make again what stood on views and columns that went, by their names
-	own      map[string]func() error // give views of ours what they had, by their names
-	report   func(engine.Progress)
-	waits    waiting // for whom its statements wait
-	loadedMu sync.Mutex
-	loaded   map[string][]uint32 // the types of columns that rows were loaded into, by their names
-	scratch  *scratchPlace       // that it goes back to when it is closed
+	conn       *pgx.Conn
+	user       string
+	schema     string // in which everything is looked up and made
+	lock       int64  // of the advisory lock under which one run works at a time
+	held       bool   // the lock stays beyond the transaction
+	inTx       bool
+	recovering bool // the server is a standby
+	readOnly   bool
+	notices    bool                    // the server can see that a client is gone
+	pooled     bool                    // a pooler stands between: what is set stays not beyond a transaction
+	path       string                  // where names are looked up
+	deferred   []deferredKey           // references that are held at the end alone, for now
+	upon       map[string]func() error // make again what stood on views and columns that went, by their names
+	own        map[string]func() error // give views of ours what they had, by their names
+	report     func(engine.Progress)
+	waits      waiting // for whom its statements wait
+	loadedMu   sync.Mutex
+	loaded     map[string][]uint32 // the types of columns that rows were loaded into, by their names
+	scratch    *scratchPlace       // that it goes back to when it is closed
 }
 
 // lockTimeout is how long a statement of a migration waits for a lock: whoever
@@ -56,7 +57,7 @@ var sessionSettings = []string{"TIME ZONE 'UTC'", "DateStyle = 'ISO, YMD'", "Int
 // settings prepares a session and learns in which schema it works. Through a pooler
 // whose sessions are others' too nothing is set but within transactions.
 func (d *database) settings(ctx context.Context, path string) error {
-	find := qualified("SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid()")
+	find := qualified("SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid(), pg_is_in_recovery()")
 	if path != "" {
 		find = "BEGIN; SET LOCAL search_path = " + path + "; " + find + "; COMMIT"
 	}
@@ -74,6 +75,7 @@ func (d *database) settings(ctx context.Context, path string) error {
 		d.notices = true
 	}
 	// A pooler answers in the server's name, under a number of its own.
+	d.recovering = row[5] == "t"
 	d.pooled = row[4] != fmt.Sprint(d.pg().PID())
 	d.schema, d.path = row[0], path
 	if path == "" {

@@ -45,13 +45,13 @@ var inspections = []string{
 		CASE WHEN i.indexprs IS NOT NULL THEN array_to_json(ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam WHERE c.relnamespace = ` + here + ` ORDER BY i.indrelid, c.relname`,
 	// operator classes that have to be named, and collations that indexes name
-	`SELECT oid, quote_ident(opcname) FROM pg_opclass WHERE NOT opcdefault`,
+	`SELECT o.oid, CASE WHEN pg_opclass_is_visible(o.oid) THEN quote_ident(o.opcname) ELSE quote_ident(n.nspname) || '.' || quote_ident(o.opcname) END FROM pg_opclass o JOIN pg_namespace n ON n.oid = o.opcnamespace WHERE NOT o.opcdefault`,
 	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
 	// triggers
 	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' THEN p.prosrc ELSE '' END
 		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
 	// extensions, types, sequences and functions
-	`SELECT extname, quote_ident(nspname) FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
+	`SELECT extname, quote_ident(nspname), n.oid = ` + here + ` OR nspname = 'pg_catalog' FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
 	`SELECT t.oid, t.typname, t.typtype, format_type(t.typbasetype, t.typtypmod), t.typnotnull, coalesce(t.typdefault, ''),
 		coalesce((SELECT json_agg(e.enumlabel ORDER BY e.enumsortorder)::text FROM pg_enum e WHERE e.enumtypid = t.oid), ''),
 		coalesce((SELECT json_agg(json_build_array(quote_ident(k.conname), pg_get_constraintdef(k.oid)) ORDER BY k.conname)::text FROM pg_constraint k WHERE k.contypid = t.oid), ''),
@@ -65,8 +65,12 @@ var inspections = []string{
 	`SELECT p.oid, p.proname, pg_get_functiondef(p.oid), pg_get_function_identity_arguments(p.oid) FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND p.prokind IN ('f', 'p') AND p.proname::text NOT LIKE 'erbario\_%'
 		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e') ORDER BY p.oid`,
 	// row security
-	`SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`,
+	policiesQuery,
+	// what few databases have
+	collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery,
 }
+
+const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`
 
 // relation is what the catalogues number.
 type relation struct {
@@ -78,36 +82,13 @@ type relation struct {
 // Inspect reads tables with all that belongs to them, views, and what no model can
 // declare.
 func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
-	text, begin := qualified(strings.Join(inspections, ";\n")), ""
-	if !d.inTx {
-		begin = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
-		if d.pooled {
-			begin += "; " + d.set("SET LOCAL ")
-		}
-		text = begin + ";\n" + text + ";\nCOMMIT"
-	}
-	results, err := d.pg().Exec(ctx, text).ReadAll()
+	r, err := d.schemaOf(ctx, "")
 	if err != nil {
-		if !d.inTx && !d.pg().IsClosed() {
-			_ = d.Exec(context.WithoutCancel(ctx), "ROLLBACK")
-		}
-		return nil, d.plain(err)
+		return nil, err
 	}
-	if !d.inTx {
-		results = results[strings.Count(begin, ";")+1 : len(results)-1]
+	if r.s.Elsewhere, err = d.elsewhere(ctx, r.needs); err != nil {
+		return nil, err
 	}
-	var all [][][]string
-	for _, r := range results {
-		all = append(all, texts(r))
-	}
-	r := reading{s: &schema.Schema{}, byOID: map[string]*relation{}}
-	r.relations(all[0])
-	r.columns(all[1])
-	r.constraints(all[2])
-	r.indexes(all[3], pairs(all[4]), pairs(all[5]))
-	r.triggers(all[6])
-	r.others(all[7], all[8], all[9], all[10])
-	r.policies(all[11])
 	values := map[string][]string{}
 	for _, o := range r.s.Others {
 		if o.Kind == schema.EnumType {
@@ -132,6 +113,47 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	return r.s, nil
 }
 
+// schemaOf reads what the catalogues tell of the schema of a path; "": the session's own.
+func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) {
+	text, begin := qualified(strings.Join(inspections, ";\n")), ""
+	if path != "" {
+		text = "SET LOCAL search_path = " + path + ";\n" + text + ";\nSET LOCAL search_path = " + d.path
+	}
+	if !d.inTx {
+		begin = "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"
+		if d.pooled {
+			begin += "; " + d.set("SET LOCAL ")
+		}
+		text = begin + ";\n" + text + ";\nCOMMIT"
+	}
+	results, err := d.pg().Exec(ctx, text).ReadAll()
+	if err != nil {
+		if !d.inTx && !d.pg().IsClosed() {
+			_ = d.Exec(context.WithoutCancel(ctx), "ROLLBACK")
+		}
+		return nil, d.plain(err)
+	}
+	if !d.inTx {
+		results = results[strings.Count(begin, ";")+1 : len(results)-1]
+	}
+	if path != "" {
+		results = results[1 : len(results)-1]
+	}
+	var all [][][]string
+	for _, r := range results {
+		all = append(all, texts(r))
+	}
+	r := &reading{s: &schema.Schema{}, byOID: map[string]*relation{}, needs: firsts(all[17])}
+	r.relations(all[0])
+	r.columns(all[1])
+	r.constraints(all[2])
+	r.indexes(all[3], pairs(all[4]), pairs(all[5]))
+	r.triggers(all[6])
+	r.others(all[7], all[8], all[9], all[10], rare(all[12], all[13], all[14], all[15], all[16]))
+	r.policies(all[11])
+	return r, nil
+}
+
 func pairs(rows [][]string) map[string]string {
 	out := map[string]string{}
 	for _, r := range rows {
@@ -143,6 +165,7 @@ func pairs(rows [][]string) map[string]string {
 type reading struct {
 	s     *schema.Schema
 	byOID map[string]*relation
+	needs []string // the other schemas on which something of this one stands
 }
 
 func (r *reading) relations(rows [][]string) {
@@ -373,19 +396,19 @@ func (r *reading) triggers(rows [][]string) {
 
 // others are extensions, types, sequences and functions, in the order in which they
 // were made.
-func (r *reading) others(extensions, types, sequences, functions [][]string) {
+func (r *reading) others(extensions, types, sequences, functions [][]string, rare []dated) {
 	var list []*schema.Other
 	for _, v := range extensions {
-		list = append(list, &schema.Other{Kind: "extension", Name: v[0], Make: []string{"CREATE EXTENSION IF NOT EXISTS " + quote(v[0])}})
+		o := &schema.Other{Kind: "extension", Name: v[0], Make: []string{"CREATE EXTENSION IF NOT EXISTS " + quote(v[0])}}
+		if v[2] != "t" { // in a schema of its own
+			o.Make = []string{"CREATE SCHEMA IF NOT EXISTS " + v[1], o.Make[0] + " WITH SCHEMA " + v[1]}
+		}
+		list = append(list, o)
 	}
-	type numbered struct {
-		oid   int
-		other *schema.Other
-	}
-	var ordered []numbered
+	ordered := rare
 	add := func(oid string, o *schema.Other) {
 		n, _ := strconv.Atoi(oid)
-		ordered = append(ordered, numbered{n, o})
+		ordered = append(ordered, dated{n, o})
 	}
 	for _, v := range types {
 		name := quote(v[1])
@@ -425,7 +448,7 @@ func (r *reading) others(extensions, types, sequences, functions [][]string) {
 	for _, v := range functions {
 		add(v[0], &schema.Other{Kind: "function", Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
 	}
-	slices.SortStableFunc(ordered, func(a, b numbered) int { return a.oid - b.oid })
+	slices.SortStableFunc(ordered, func(a, b dated) int { return a.oid - b.oid })
 	for _, o := range ordered {
 		list = append(list, o.other)
 	}

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -202,6 +203,39 @@ func create(ctx context.Context, c *pgx.ConnConfig) error {
 	return err
 }
 
+// primary is the configuration with no other hosts than the one that takes writes: what is
+// created there is not on the others at once.
+func primary(ctx context.Context, c *pgx.ConnConfig) (*pgx.ConnConfig, error) {
+	at := func(host string, port uint16) string { return net.JoinHostPort(host, fmt.Sprint(port)) }
+	first := at(c.Host, c.Port)
+	if !slices.ContainsFunc(c.Fallbacks, func(f *pgconn.FallbackConfig) bool { return at(f.Host, f.Port) != first }) {
+		return c, nil
+	}
+	all := append([]*pgconn.FallbackConfig{{Host: c.Host, Port: c.Port, TLSConfig: c.TLSConfig}}, c.Fallbacks...)
+	var failed error
+	tried := map[string]bool{}
+	for _, f := range all {
+		if tried[at(f.Host, f.Port)] {
+			continue
+		}
+		tried[at(f.Host, f.Port)] = true
+		one := c.Copy()
+		one.Host, one.Port, one.TLSConfig, one.Fallbacks = f.Host, f.Port, f.TLSConfig, nil
+		for _, o := range all {
+			if o != f && at(o.Host, o.Port) == at(f.Host, f.Port) {
+				one.Fallbacks = append(one.Fallbacks, o)
+			}
+		}
+		one.ValidateConnect = pgconn.ValidateConnectTargetSessionAttrsReadWrite
+		conn, err := connectBeside(ctx, one)
+		if err == nil {
+			return one, conn.Close(ctx)
+		}
+		failed = cmp.Or(failed, err)
+	}
+	return nil, fmt.Errorf("none of the hosts takes writes: %w", failed)
+}
+
 // connectBeside connects to a database of the server that is always there.
 func connectBeside(ctx context.Context, c *pgx.ConnConfig) (*pgx.Conn, error) {
 	var err error
@@ -240,6 +274,9 @@ func (d *database) plain(err error) error {
 	case "55P04": // a new value of an enum type
 		return fmt.Errorf("%s: the server lets nobody use it in the transaction in which it comes", text)
 	case "25006":
+		if d.recovering {
+			return fmt.Errorf("the server is a standby, which only reads: name the primary in the URL (%s)", text)
+		}
 		return fmt.Errorf("the database is read only (%s)", text)
 	case "53200":
 		return fmt.Errorf("the server ran out of memory for locks: raise max_locks_per_transaction (%s)", text)

@@ -6,7 +6,6 @@ package postgres
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -270,46 +269,3 @@ func (e Engine) ScriptAround() (before, begin, commit, after []string) {
 }
 
 var _ engine.Engine = Engine{}
-
-// Recreate gives the statements that make an empty database hold the same as s.
-func (Engine) Recreate(s *schema.Schema) []string {
-	var tables, keys, rest, late []string
-	for _, o := range s.Others {
-		if o.Late {
-			late = append(late, o.Make...)
-		} else {
-			tables = append(tables, o.Make...)
-		}
-	}
-	for _, t := range s.Tables {
-		if t.Options.Foreign { // its rows are another's
-			continue
-		}
-		alone := t.Clone()
-		alone.ForeignKeys = nil
-		alone.Columns = append(alone.Columns, t.Aside...) // policies and others' views may stand on them
-		tables = append(tables, createTable(alone, t.Name))
-		for _, k := range t.ForeignKeys {
-			if s.Table(k.Table) != nil {
-				keys = append(keys, Engine{}.AddReference(t, k)...)
-			}
-		}
-		rest = append(rest, dependents(alone)...)
-		if slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge }) {
-			tables = append(tables, formerTable, notedFunction) // the bridge notes there
-		}
-	}
-	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
-		rest = append(rest, v.SQL.Text)
-	}
-	for _, t := range s.Tables {
-		if t.Options.Foreign {
-			continue
-		}
-		for _, g := range t.Triggers {
-			create, _ := Engine{}.Trigger(t, g)
-			rest = append(rest, create...)
-		}
-	}
-	return append(append(append(tables, rest...), keys...), late...)
-}

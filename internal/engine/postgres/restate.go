@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"erbario/internal/schema"
 )
 
@@ -30,6 +32,9 @@ func (d *database) Restate(ctx context.Context, wanted, live *schema.Schema) err
 		old := live.Table(t.Name)
 		if old == nil || t.Outside || schema.Own(t.Name) {
 			continue
+		}
+		if err := d.restateTypes(ctx, t, old); err != nil {
+			return err
 		}
 		list = append(list, differing(t, old)...)
 	}
@@ -54,6 +59,44 @@ func (d *database) Restate(ctx context.Context, wanted, live *schema.Schema) err
 		err = e
 	}
 	return err
+}
+
+// restateTypes puts types that are said in SQL into the server's words. One that the
+// server does not know keeps the words that it has: a step may create it.
+func (d *database) restateTypes(ctx context.Context, t, live *schema.Table) error {
+	for _, c := range t.Columns {
+		if o := live.Column(c.Name); c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
+			continue
+		}
+		ask := func(sql string) (*pgconn.Result, error) {
+			if d.inTx {
+				if err := d.Exec(ctx, "SAVEPOINT erbario_type"); err != nil {
+					return nil, err
+				}
+			}
+			r := d.pg().ExecParams(ctx, sql, nil, nil, nil, nil).Read()
+			if r.Err != nil && (d.pg().IsClosed() || ctx.Err() != nil) {
+				return nil, d.plain(r.Err)
+			}
+			if d.inTx {
+				return r, d.Exec(ctx, "ROLLBACK TO erbario_type; RELEASE erbario_type")
+			}
+			return r, nil
+		}
+		r, err := ask("SELECT NULL::" + c.SQLType)
+		if err != nil {
+			return err
+		}
+		if r.Err != nil || len(r.FieldDescriptions) != 1 {
+			continue
+		}
+		oid, mod := fmt.Sprint(r.FieldDescriptions[0].DataTypeOID), fmt.Sprint(r.FieldDescriptions[0].TypeModifier)
+		if r, err = ask("SELECT pg_catalog.format_type(" + oid + ", " + mod + ")"); err != nil || r.Err != nil {
+			return err
+		}
+		c.SQLType = typeText(oid, mod, string(r.Rows[0][0]))
+	}
+	return nil
 }
 
 // differing are the expressions of a table that are not those of the live one.

@@ -12,6 +12,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -59,12 +60,15 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	if e.url == "" {
 		return nil, errors.New("no PostgreSQL server is known on which a scratch database could be made: name a throwaway database of one in erbario.toml, or scratch = \"URL\" beside the url of another")
 	}
-	c, _, err := config(e.url)
+	c, path, err := config(e.url)
 	if err != nil {
 		return nil, err
 	}
 	placesMu.Lock()
 	key := fmt.Sprintf("%s:%d %s", c.Host, c.Port, c.User)
+	for _, f := range c.Fallbacks {
+		key += fmt.Sprintf(" %s:%d", f.Host, f.Port)
+	}
 	p := places[key]
 	if p == nil {
 		p = &scratchPlace{config: c}
@@ -76,7 +80,8 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.ready(ctx, conn)
+	first, _, _ := strings.Cut(path, ",") // what names its own schema finds it
+	return p.ready(ctx, conn, first)
 }
 
 // given opens the database that was named for scratch. It has to be empty: what is in it
@@ -99,15 +104,20 @@ func (e Engine) given(ctx context.Context) (engine.Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the scratch database: %w", err)
 	}
-	return p.ready(ctx, conn)
+	return p.ready(ctx, conn, "")
 }
 
-// ready prepares a scratch database that is empty.
-func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn) (engine.Database, error) {
+// ready prepares a scratch database that is empty, with the schema in which it works;
+// "": public.
+func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn, first string) (engine.Database, error) {
 	d := &database{conn: conn, user: p.config.User, scratch: p}
 	p.mu.Lock()
-	schema := cmp.Or(p.inside[conn], "public")
+	schema := cmp.Or(p.inside[conn], first, "public")
 	p.mu.Unlock()
+	if schema == "public" {
+	} else if _, err := conn.PgConn().Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema).ReadAll(); err != nil {
+		return nil, errors.Join(d.plain(err), d.Close())
+	}
 	if err := d.settings(ctx, schema); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
@@ -223,7 +233,16 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 		}
 		return conn, nil
 	}
-	admin, err := connectBeside(ctx, p.config)
+	c, err := primary(ctx, p.config)
+	if err != nil {
+		return nil, fmt.Errorf("no scratch database can be made: %w", err)
+	}
+	if c != p.config {
+		p.mu.Lock()
+		p.config = c
+		p.mu.Unlock()
+	}
+	admin, err := connectBeside(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -237,13 +256,16 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 	if errors.As(err, &pg) && pg.Code == "42501" {
 		return nil, fmt.Errorf("the user %s has no right to make a scratch database, on which a migration is proved: grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
 	}
+	if pg != nil && pg.Code == "25006" {
+		return nil, fmt.Errorf("the server at %s only reads, as a standby does, and no scratch database can be made on it: name the primary in the URL, or scratch = \"URL\" in erbario.toml", net.JoinHostPort(c.Host, fmt.Sprint(c.Port)))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("no scratch database can be made: %s", last(err))
 	}
 	p.mu.Lock()
 	p.made = append(p.made, name)
 	p.mu.Unlock()
-	c := p.config.Copy()
+	c = c.Copy()
 	c.Database = name
 	return connect(ctx, c)
 }

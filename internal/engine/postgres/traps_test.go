@@ -6,6 +6,7 @@ package postgres_test
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"slices"
@@ -273,7 +274,7 @@ func TestOneOfEverything(t *testing.T) {
 	for _, sql := range e.Foundation()[1:] {
 		exec1(t, again, sql)
 	}
-	exec1(t, again, e.Recreate(live)...)
+	require.NoError(t, engine.FillWhole(ctx, again, e.Recreate(live)))
 	made, err := again.Inspect(ctx)
 	require.NoError(t, err)
 	for _, name := range []string{"parted_26", "heir"} { // a part's rows are another's: it is left alone
@@ -490,4 +491,28 @@ func TestNumbersGoOn(t *testing.T) {
 	require.NoError(t, db.Commit(ctx))
 	assert.Equal(t, "10", one(t, db, "INSERT INTO t (note) VALUES ('y') RETURNING id"))
 	assert.Equal(t, "6", one(t, db, "SELECT count(*) FROM t"))
+}
+
+// A standby says that it is one; where a URL names several hosts, scratch is made on the one
+// that takes writes, whichever comes first.
+func TestStandby(t *testing.T) {
+	main, err := testserver.StartPostgres("-c", "fsync=off")
+	require.NoError(t, err)
+	defer main.Stop()
+	standby, err := testserver.StartStandby(main)
+	require.NoError(t, err)
+	defer standby.Stop()
+	e, db := open(t, standby.URL)
+	assert.ErrorContains(t, db.Exec(ctx, "CREATE TABLE sheets (id integer)"), "is a standby, which only reads: name the primary in the URL")
+	_, err = e.At(standby.URL).Scratch(ctx)
+	assert.ErrorContains(t, err, "only reads, as a standby does")
+	m, err := url.Parse(main.URL)
+	require.NoError(t, err)
+	b, err := url.Parse(standby.URL)
+	require.NoError(t, err)
+	both := strings.Replace(standby.URL, b.Host, b.Host+","+m.Host, 1)
+	scratch, err := e.At(both).Scratch(ctx)
+	require.NoError(t, err)
+	defer scratch.Close()
+	assert.NoError(t, scratch.Exec(ctx, "CREATE TABLE sheets (id integer)"))
 }

@@ -72,9 +72,7 @@ func TestOddFiles(t *testing.T) {
 	for _, table := range copied.Tables {
 		table.Text = ""
 	}
-	for _, sql := range (Engine{}).Recreate(copied) {
-		require.NoError(t, again.Exec(context.Background(), sql), sql)
-	}
+	require.NoError(t, engine.FillWhole(context.Background(), again, Engine{}.Recreate(copied)))
 	second := inspect(t, again)
 	assert.Empty(t, diff.Schemas(first, second))
 	assert.Empty(t, diff.Schemas(second, first))
@@ -93,7 +91,8 @@ func TestOddFiles(t *testing.T) {
 		assert.Equal(t, a, b, table.Name)
 	}
 	// And from the texts as well.
-	third := scratch(t, (Engine{}).Recreate(first)...)
+	third := scratch(t)
+	require.NoError(t, engine.FillWhole(context.Background(), third, Engine{}.Recreate(first)))
 	assert.Empty(t, diff.Schemas(first, inspect(t, third)))
 }
 

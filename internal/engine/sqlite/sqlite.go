@@ -75,32 +75,35 @@ func (Engine) Quote(name string) string { return quote(name) }
 // Text is a text as a literal.
 func (Engine) Text(s string) string { return literal(s) }
 
-// Recreate gives the statements that make an empty database hold the same as s.
-func (Engine) Recreate(s *schema.Schema) []string {
-	var tables, rest []string
+// Recreate gives what makes an empty database hold the same as s.
+func (Engine) Recreate(s *schema.Schema) []engine.Creation {
+	var tables, rest []engine.Creation
 	for _, t := range s.Tables {
-		if t.Text != "" {
-			tables = append(tables, t.Text)
-		} else {
-			tables = append(tables, createTable(t, t.Name))
+		text := t.Text
+		if text == "" {
+			text = createTable(t, t.Name)
 		}
+		tables = append(tables, engine.Creation{Kind: "table", Name: t.Name, SQL: text})
 		for _, x := range t.Indexes {
 			if !x.Constraint {
-				rest = append(rest, createIndex(t.Name, x))
+				rest = append(rest, engine.Creation{Kind: "index", Name: x.Name, SQL: createIndex(t.Name, x)})
 			}
 		}
 	}
 	for _, v := range s.Views {
-		rest = append(rest, v.SQL.Text)
+		rest = append(rest, engine.Creation{Kind: "view", Name: v.Name, SQL: v.SQL.Text})
+	}
+	trigger := func(g *schema.Trigger) {
+		rest = append(rest, engine.Creation{Kind: "trigger", Name: g.Name, SQL: g.SQL.Text})
 	}
 	for _, t := range s.Tables {
 		for _, g := range t.Triggers {
-			rest = append(rest, g.SQL.Text)
+			trigger(g)
 		}
 	}
 	for _, v := range s.Views {
 		for _, g := range v.Triggers {
-			rest = append(rest, g.SQL.Text)
+			trigger(g)
 		}
 	}
 	return append(tables, rest...)

@@ -1,0 +1,123 @@
+package mariadb
+
+// This file tells beforehand what the user of a connection may not do: a migration whose
+// steps commit one by one would stop half-way for want of a right.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// needs are the rights that statements take, by their first words.
+var needs = map[string][]string{
+	"CREATE TABLE": {"CREATE"}, "DROP TABLE": {"DROP"}, "ALTER TABLE": {"ALTER"}, "RENAME TABLE": {"ALTER", "DROP", "CREATE", "INSERT"},
+	"CREATE INDEX": {"INDEX"}, "CREATE UNIQUE": {"INDEX"}, "DROP INDEX": {"INDEX"}, "CREATE TRIGGER": {"TRIGGER"}, "DROP TRIGGER": {"TRIGGER"},
+	"CREATE VIEW": {"CREATE VIEW"}, "CREATE OR": {"CREATE VIEW", "DROP"}, "DROP VIEW": {"DROP"}, "LOCK TABLES": {"LOCK TABLES"},
+	"INSERT": {"INSERT"}, "UPDATE": {"UPDATE", "SELECT"}, "DELETE": {"DELETE"}, "SELECT": {"SELECT"},
+}
+
+// Barred tells what of statements the user has no right to do. A right on one table counts
+// as one on all: who has such is likely to have the others that are needed.
+func (d *Database) Barred(ctx context.Context, statements []string) ([]string, error) {
+	var wanted []string
+	for _, sql := range statements {
+		list := tokens(sql)
+		if len(list) == 0 {
+			continue
+		}
+		first := strings.ToUpper(list[0].text)
+		rights := needs[first]
+		if len(list) > 1 && rights == nil {
+			rights = needs[first+" "+strings.ToUpper(list[1].text)]
+		}
+		for _, r := range rights {
+			if !slices.Contains(wanted, r) {
+				wanted = append(wanted, r)
+			}
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	rows, err := d.Select(ctx, "SHOW GRANTS")
+	if err != nil {
+		return nil, nil // who may not even ask this is told by the steps themselves
+	}
+	has := map[string]bool{}
+	for _, r := range rows {
+		list := tokens(r[0])
+		on := slices.IndexFunc(list, func(t token) bool { return t.is("ON") })
+		if on < 0 { // a role, whose rights may be any
+			return nil, nil
+		}
+		if !d.grantOn(list[on+1:]) {
+			continue
+		}
+		right, depth := "", 0
+		for _, t := range list[1 : on+1] {
+			switch {
+			case t.is("("):
+				depth++
+			case t.is(")"):
+				depth--
+			case depth > 0:
+			case t.is(","), t.is("ON"):
+				has[strings.TrimSpace(right)] = true
+				right = ""
+			default:
+				right += strings.ToUpper(t.text) + " "
+			}
+		}
+	}
+	if has["ALL PRIVILEGES"] || has["ALL"] {
+		return nil, nil
+	}
+	wanted = slices.DeleteFunc(wanted, func(r string) bool { return has[r] })
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	who, err := d.Select(ctx, "SELECT current_user()")
+	if err != nil {
+		return nil, err
+	}
+	user, host, _ := strings.Cut(who[0][0], "@")
+	return []string{fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "), strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host))}, nil
+}
+
+// grantOn tells whether a grant is about this database, from what stands behind its ON.
+// The name of a database may hold patterns.
+func (d *Database) grantOn(list []token) bool {
+	if len(list) > 0 && list[0].is("TABLE") {
+		list = list[1:]
+	}
+	if len(list) < 3 || !list[1].is(".") {
+		return false
+	}
+	if list[0].is("*") {
+		return true
+	}
+	return like(list[0].name(), d.name)
+}
+
+// like tells whether a text fits a pattern as LIKE has it.
+func like(pattern, text string) bool {
+	if pattern == "" {
+		return text == ""
+	}
+	switch c := pattern[0]; {
+	case c == '%':
+		for i := range len(text) + 1 {
+			if like(pattern[1:], text[i:]) {
+				return true
+			}
+		}
+		return false
+	case c == '\\' && len(pattern) > 1:
+		pattern = pattern[1:]
+	case c == '_' && text != "":
+		return like(pattern[1:], text[1:])
+	}
+	return text != "" && pattern[0] == text[0] && like(pattern[1:], text[1:])
+}

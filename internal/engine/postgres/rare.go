@@ -1,0 +1,191 @@
+package postgres
+
+// This file reads what few databases have, and what others of its things may stand on:
+// collations, text search, aggregates, operators and casts of its own, and the other
+// schemas that its tables, views and functions need.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// notExtension is the condition that an object belongs to no extension, and came with no
+// other object.
+func notExtension(catalogue, oid string) string {
+	return "NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog." + catalogue + "'::regclass::oid AND e.objid = " + oid + " AND e.deptype IN ('e', 'i'))"
+}
+
+var (
+	collationsQuery = `SELECT c.oid, c.collname, c.collprovider, coalesce(to_jsonb(c) ->> 'colllocale', to_jsonb(c) ->> 'colliculocale', c.collcollate::text), coalesce(c.collctype::text, ''), coalesce(to_jsonb(c) ->> 'collisdeterministic', 'true'), coalesce(to_jsonb(c) ->> 'collicurules', '')
+		FROM pg_collation c WHERE c.collnamespace = ` + here + ` AND ` + notExtension("pg_collation", "c.oid")
+	dictionariesQuery = `SELECT d.oid, d.dictname, quote_ident(n.nspname) || '.' || quote_ident(t.tmplname), coalesce(d.dictinitoption, '')
+		FROM pg_ts_dict d JOIN pg_ts_template t ON t.oid = d.dicttemplate JOIN pg_namespace n ON n.oid = t.tmplnamespace WHERE d.dictnamespace = ` + here + ` AND ` + notExtension("pg_ts_dict", "d.oid")
+	searchesQuery = `SELECT c.oid, c.cfgname, quote_ident(n.nspname) || '.' || quote_ident(p.prsname),
+		coalesce((SELECT json_agg(json_build_array(k.alias, (SELECT string_agg(m.mapdict::regdictionary::text, ', ' ORDER BY m.mapseqno) FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)))::text
+			FROM ts_token_type(c.cfgparser) k WHERE EXISTS (SELECT 1 FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)), '')
+		FROM pg_ts_config c JOIN pg_ts_parser p ON p.oid = c.cfgparser JOIN pg_namespace n ON n.oid = p.prsnamespace WHERE c.cfgnamespace = ` + here + ` AND ` + notExtension("pg_ts_config", "c.oid")
+	aggregatesQuery = `SELECT p.oid, p.proname, pg_get_function_arguments(p.oid), pg_get_function_identity_arguments(p.oid), a.aggtransfn::regproc, format_type(a.aggtranstype, NULL), a.aggfinalfn::regproc, a.aggfinalextra,
+		a.agginitval IS NOT NULL, coalesce(a.agginitval, ''), a.aggcombinefn::regproc, a.aggserialfn::regproc, a.aggdeserialfn::regproc, coalesce((SELECT CASE WHEN o.oprnamespace = ` + here + ` THEN o.oprname::text ELSE 'OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname::text || ')' END FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE o.oid = a.aggsortop), ''), a.aggkind, p.proparallel
+		FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid WHERE p.pronamespace = ` + here + ` AND ` + notExtension("pg_proc", "p.oid")
+	operatorsQuery = `SELECT o.oid, o.oprname, CASE WHEN o.oprleft = '0' THEN '' ELSE format_type(o.oprleft, NULL) END, CASE WHEN o.oprright = '0' THEN '' ELSE format_type(o.oprright, NULL) END, o.oprcode::regproc::text,
+		` + operatorName("o.oprcom") + `, ` + operatorName("o.oprnegate") + `, o.oprrest::regproc::text, o.oprjoin::regproc::text, o.oprcanhash, o.oprcanmerge
+		FROM pg_operator o WHERE o.oprnamespace = ` + here + ` AND o.oprcode <> '0' AND ` + notExtension("pg_operator", "o.oid") + `
+		UNION ALL SELECT c.oid, ''::name, format_type(c.castsource, NULL), format_type(c.casttarget, NULL), CASE WHEN c.castfunc = '0' THEN '' ELSE c.castfunc::regprocedure::text END, c.castcontext::text, c.castmethod::text, '0', '0', false, false
+		FROM pg_cast c WHERE c.oid >= '16384' AND (EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = c.castfunc AND p.pronamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_type t WHERE t.oid IN (c.castsource, c.casttarget) AND t.typnamespace = ` + here + `)) AND ` + notExtension("pg_cast", "c.oid")
+	// The schemas on which something of this one stands, as the server keeps it or a body
+	// of a function says. What stands on them by a reference alone does without.
+	elsewhereQuery = `WITH beside AS (SELECT oid, nspname FROM pg_namespace WHERE oid <> ` + here + ` AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%' AND nspname <> 'information_schema'),
+		things AS (SELECT 'pg_catalog.pg_class'::regclass::oid AS class, c.oid AS id, c.relnamespace AS place FROM pg_class c WHERE c.relnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_type'::regclass::oid, t.oid, t.typnamespace FROM pg_type t WHERE t.typnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_proc'::regclass::oid, p.oid, p.pronamespace FROM pg_proc p WHERE p.pronamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_operator'::regclass::oid, o.oid, o.oprnamespace FROM pg_operator o WHERE o.oprnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_collation'::regclass::oid, l.oid, l.collnamespace FROM pg_collation l WHERE l.collnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_ts_config'::regclass::oid, s.oid, s.cfgnamespace FROM pg_ts_config s WHERE s.cfgnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_ts_dict'::regclass::oid, s.oid, s.dictnamespace FROM pg_ts_dict s WHERE s.dictnamespace IN (SELECT oid FROM beside))
+		SELECT b.nspname FROM beside b WHERE EXISTS (SELECT 1 FROM things t JOIN pg_depend d ON d.refclassid = t.class AND d.refobjid = t.id
+			WHERE t.place = b.oid AND d.deptype <> 'e' AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = t.class AND e.objid = t.id AND e.deptype = 'e') AND CASE d.classid
+				WHEN 'pg_catalog.pg_class'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_class c WHERE c.oid = d.objid AND c.relnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_rewrite'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class WHERE r.oid = d.objid AND c.relnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_attrdef'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_attrdef f JOIN pg_class c ON c.oid = f.adrelid WHERE f.oid = d.objid AND c.relnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_trigger'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_trigger g JOIN pg_class c ON c.oid = g.tgrelid WHERE g.oid = d.objid AND NOT g.tgisinternal AND c.relnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_policy'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_policy y JOIN pg_class c ON c.oid = y.polrelid WHERE y.oid = d.objid AND c.relnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_constraint'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_constraint k WHERE k.oid = d.objid AND k.contype <> 'f' AND k.connamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_proc'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = d.objid AND p.pronamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_type'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_type y WHERE y.oid = d.objid AND y.typnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_operator'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_operator o WHERE o.oid = d.objid AND o.oprnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_ts_config'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_ts_config s WHERE s.oid = d.objid AND s.cfgnamespace = ` + here + `)
+				ELSE false END)
+		OR EXISTS (SELECT 1 FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND strpos(p.prosrc, b.nspname::text || '.') > '0'::integer) ORDER BY 1`
+)
+
+// operatorName is the SQL that spells the operator of a number; "" for none.
+func operatorName(number string) string {
+	return `coalesce((SELECT CASE WHEN x.oprnamespace = ` + here + ` THEN x.oprname::text ELSE 'OPERATOR(' || quote_ident(n.nspname) || '.' || x.oprname::text || ')' END FROM pg_operator x JOIN pg_namespace n ON n.oid = x.oprnamespace WHERE x.oid = ` + number + `), '')`
+}
+
+// dated is something with the number that tells when it was created.
+type dated struct {
+	oid   int
+	other *schema.Other
+}
+
+// options are the options of a CREATE statement, but for those without a value.
+func options(pairs ...string) string {
+	var out []string
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if v := pairs[i+1]; v != "" && v != "-" && v != "0" {
+			out = append(out, pairs[i]+" = "+v)
+		}
+	}
+	return " (" + strings.Join(out, ", ") + ")"
+}
+
+// rare gives the statements that create what few databases have.
+func rare(collations, dictionaries, searches, aggregates, operators [][]string) []dated {
+	var out []dated
+	add := func(oid, kind, name string, list ...string) {
+		n, _ := strconv.Atoi(oid)
+		out = append(out, dated{n, &schema.Other{Kind: kind, Name: name, Make: list}})
+	}
+	said := func(text string) string {
+		if text == "" {
+			return ""
+		}
+		return literal(text)
+	}
+	for _, v := range collations {
+		o := options("PROVIDER", map[string]string{"i": "icu", "b": "builtin", "c": "libc"}[v[2]], "LOCALE", said(v[3]), "DETERMINISTIC", map[string]string{"false": "false"}[v[5]], "RULES", said(v[6]))
+		if v[2] == "c" {
+			o = options("LC_COLLATE", said(v[3]), "LC_CTYPE", said(v[4]))
+		}
+		add(v[0], "collation", v[1], "CREATE COLLATION "+quote(v[1])+o)
+	}
+	for _, v := range dictionaries {
+		o := "(TEMPLATE = " + v[2]
+		if v[3] != "" {
+			o += ", " + v[3]
+		}
+		add(v[0], "text search dictionary", v[1], "CREATE TEXT SEARCH DICTIONARY "+quote(v[1])+" "+o+")")
+	}
+	for _, v := range searches {
+		list := []string{"CREATE TEXT SEARCH CONFIGURATION " + quote(v[1]) + " (PARSER = " + v[2] + ")"}
+		for _, m := range jsonPairs(v[3]) {
+			list = append(list, "ALTER TEXT SEARCH CONFIGURATION "+quote(v[1])+" ADD MAPPING FOR "+m[0]+" WITH "+m[1])
+		}
+		add(v[0], "text search configuration", v[1], list...)
+	}
+	for _, v := range aggregates {
+		args := v[2]
+		if args == "" {
+			args = "*"
+		}
+		o := []string{"SFUNC", v[4], "STYPE", v[5], "FINALFUNC", v[6], "COMBINEFUNC", v[10], "SERIALFUNC", v[11], "DESERIALFUNC", v[12], "SORTOP", v[13], "PARALLEL", map[string]string{"s": "safe", "r": "restricted"}[v[15]]}
+		if v[8] == "t" {
+			o = append(o, "INITCOND", literal(v[9]))
+		}
+		text := options(o...)
+		if v[7] == "t" {
+			text = strings.TrimSuffix(text, ")") + ", FINALFUNC_EXTRA)"
+		}
+		if v[14] == "h" {
+			text = strings.TrimSuffix(text, ")") + ", HYPOTHETICAL)"
+		}
+		add(v[0], "aggregate", v[1]+"("+v[3]+")", "CREATE AGGREGATE "+quote(v[1])+"("+args+")"+text)
+	}
+	for _, v := range operators {
+		if v[1] == "" { // a cast
+			how := map[string]string{"b": "WITHOUT FUNCTION", "i": "WITH INOUT", "f": "WITH FUNCTION " + v[4]}[v[6]]
+			add(v[0], "cast", v[2]+" to "+v[3], "CREATE CAST ("+v[2]+" AS "+v[3]+") "+how+map[string]string{"a": " AS ASSIGNMENT", "i": " AS IMPLICIT"}[v[5]])
+			continue
+		}
+		text := options("PROCEDURE", v[4], "LEFTARG", v[2], "RIGHTARG", v[3], "COMMUTATOR", v[5], "NEGATOR", v[6], "RESTRICT", v[7], "JOIN", v[8])
+		for i, flag := range []string{"HASHES", "MERGES"} {
+			if v[9+i] == "t" {
+				text = strings.TrimSuffix(text, ")") + ", " + flag + ")"
+			}
+		}
+		add(v[0], "operator", v[1]+" of "+v[2]+" and "+v[3], "CREATE OPERATOR "+v[1]+text)
+	}
+	return out
+}
+
+// elsewhere reads what schemas hold, and those that they need in turn.
+func (d *database) elsewhere(ctx context.Context, todo []string) ([]*schema.Other, error) {
+	var out []*schema.Other
+	var seen []string
+	for len(todo) > 0 {
+		name := todo[0]
+		todo = todo[1:]
+		if slices.Contains(seen, name) || name == d.schema || name == "public" && d.schema != "public" && !strings.Contains(d.path, ",") && d.path == quote(d.schema) {
+			continue
+		}
+		seen = append(seen, name)
+		r, err := d.schemaOf(ctx, quote(name))
+		if err != nil {
+			return nil, fmt.Errorf("the schema %s, which %s needs: %w", name, d.schema, err)
+		}
+		todo = append(todo, r.needs...)
+		out = append(out, &schema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
+		for _, c := range (Engine{}).Recreate(r.s) {
+			if c.Kind != "" && c.Kind != "extension" {
+				in := "SELECT pg_catalog.set_config('search_path', " + literal(quote(name)) + ", true); "
+				out = append(out, &schema.Other{Kind: c.Kind, Name: name + "." + c.Name, Make: []string{in + c.SQL}})
+			}
+		}
+	}
+	return out, nil
+}
+
+// firsts is the first column of rows.
+func firsts(rows [][]string) []string {
+	var out []string
+	for _, r := range rows {
+		out = append(out, r[0])
+	}
+	return out
+}

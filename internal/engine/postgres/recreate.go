@@ -1,0 +1,97 @@
+package postgres
+
+// This file makes an empty database hold what another does: the tables, what nobody
+// declared, and what other schemas have that these need.
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Recreate gives what makes an empty database hold the same as s. Bodies of functions are
+// not looked at meanwhile, and what tables ask of a function comes after both, since
+// functions may take and give the rows of tables.
+func (Engine) Recreate(s *schema.Schema) []engine.Creation {
+	var tables, keys, rest, late []engine.Creation
+	add := func(to *[]engine.Creation, kind, name string, list ...string) {
+		for _, sql := range list {
+			*to = append(*to, engine.Creation{Kind: kind, Name: name, SQL: sql})
+		}
+	}
+	add(&tables, "", "", "SET check_function_bodies = off")
+	for _, o := range append(slices.Clone(s.Elsewhere), s.Others...) {
+		to := &tables
+		if o.Late {
+			to = &late
+		}
+		add(to, cmp.Or(o.Kind, "owner of"), o.Name, o.Make...)
+	}
+	calls := func(x *schema.SQL) bool { return x != nil && callsOthers(s, x.Text) }
+	for _, t := range s.Tables {
+		if t.Options.Foreign { // its rows are another's
+			continue
+		}
+		alone := t.Clone()
+		alone.ForeignKeys = nil
+		alone.Columns = append(alone.Columns, t.Aside...) // policies and others' views may stand on them
+		for _, c := range alone.Columns {
+			if calls(c.Default) {
+				add(&rest, "default", t.Name+"."+c.Name, alterTable(t.Name)+"ALTER COLUMN "+quote(c.Name)+" SET DEFAULT "+c.Default.Text)
+				c.Default = nil
+			}
+		}
+		alone.Checks = slices.DeleteFunc(alone.Checks, func(k *schema.Check) bool {
+			if k.NotValid || !calls(&k.SQL) {
+				return false
+			}
+			add(&rest, "check", k.Name, alterTable(t.Name)+"ADD "+named(k.Name)+checkDefinition(k))
+			return true
+		})
+		add(&tables, "table", t.Name, createTable(alone, t.Name))
+		for _, k := range t.ForeignKeys {
+			if s.Table(k.Table) != nil {
+				add(&keys, "reference", k.Name, Engine{}.AddReference(t, k)...)
+			}
+		}
+		for _, x := range alone.Indexes {
+			if !x.Constraint {
+				add(&rest, "index", x.Name, createIndex(t.Name, x))
+			}
+		}
+		alone.Indexes = nil
+		add(&rest, "part of", t.Name, dependents(alone)...)
+		if slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge }) {
+			add(&tables, "table", "erbario_former", formerTable, notedFunction) // the bridge notes there
+		}
+	}
+	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
+		add(&rest, "view", v.Name, v.SQL.Text)
+	}
+	for _, t := range s.Tables {
+		if t.Options.Foreign {
+			continue
+		}
+		for _, g := range t.Triggers {
+			create, _ := Engine{}.Trigger(t, g)
+			add(&rest, "trigger", g.Name, create...)
+		}
+	}
+	out := slices.Concat(tables, rest, keys, late)
+	add(&out, "", "", "SET check_function_bodies = on")
+	return out
+}
+
+// callsOthers tells whether an expression may call a function that nobody declared.
+func callsOthers(s *schema.Schema, text string) bool {
+	if !strings.Contains(text, "(") {
+		return false
+	}
+	return slices.ContainsFunc(s.Others, func(o *schema.Other) bool {
+		name, _, _ := strings.Cut(o.Name, "(")
+		return o.Kind == "function" && mentions(text, name)
+	})
+}
