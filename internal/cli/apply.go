@@ -36,6 +36,7 @@ type applyOptions struct {
 	wait           time.Duration
 	onFailure      string
 	answers        map[string]string // of parameters, by table.column
+	takeOver       []string          // what was added by hand and gives its values to what a migration adds
 }
 
 // onFailure is the flag that says what becomes of finished steps when one fails.
@@ -63,6 +64,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
 			onFailure(&o.onFailure),
 			&cli.BoolFlag{Name: "at-once", Usage: "the second of a staged pair, without waiting until nobody writes as before", Destination: &o.atOnce},
+			&cli.StringSliceFlag{Name: "take-over", Usage: "what exists here by hand and a migration adds (`NAME`: a table, or table.column): let it add it, with the values that are here", Destination: &o.takeOver},
 			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,
@@ -264,6 +266,12 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		}
 		left = nil
 	}}
+	if len(o.takeOver) > 0 {
+		options.Room = a.room(ctx, l, waiting, o.takeOver)
+		if options.Room == nil {
+			return fmt.Errorf("--take-over %s answers nothing: no migration that waits adds it", strings.Join(o.takeOver, ", "))
+		}
+	}
 	watching := a.watch(l)
 	options.Progress = watching.show
 	done, err := runner.Apply(ctx, l.db, e, files, options)
@@ -310,6 +318,27 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
 	}
 	return nil
+}
+
+// room gives what makes room for the migrations that add what was added by hand; nil: not
+// all of it is added by any.
+func (a *app) room(ctx context.Context, l *live, waiting []*migration.Migration, names []string) func(*migration.Migration) error {
+	of := map[string][]string{}
+	for _, name := range names {
+		i := slices.IndexFunc(waiting, func(m *migration.Migration) bool {
+			return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return slices.Contains(s.UndoLoses, name) })
+		})
+		if i < 0 {
+			return nil
+		}
+		of[waiting[i].ID] = append(of[waiting[i].ID], name)
+	}
+	return func(m *migration.Migration) error {
+		if of[m.ID] == nil {
+			return nil
+		}
+		return draft.TakeOver(ctx, l.db, l.engine, m, of[m.ID])
+	}
 }
 
 // seen is what was found of a run behind a lost connection; err is what is left to say.
@@ -455,6 +484,10 @@ func (a *app) runFailed(l *live, err error, done int) error {
 			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For), tomlText(n.For))
 		}
 		return &exitError{code: exitQuestion, err: fmt.Errorf("%s has %s to answer: %s is as it was before it", open.Migration, plural(len(open.Needs), "question", "questions"), l.Name)}
+	}
+	var already *runner.AlreadyThereError
+	if errors.As(err, &already) {
+		return err
 	}
 	var half *runner.HalfError
 	stopped := errors.As(err, &half)

@@ -101,6 +101,9 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 			if problem := cmp.Or(s.Standing.Problem(), s.Standing.TooEarly()); problem != nil { // most likely for that
 				return nil, problem
 			}
+			if names := runner.AlreadyThere(m, e, s.Live); len(names) > 0 {
+				return nil, &runner.AlreadyThereError{Migration: m.ID, Names: names}
+			}
 			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
 		}
 	}

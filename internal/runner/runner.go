@@ -47,6 +47,9 @@ type Options struct {
 	// Stayed is told the reference rows that a migration did not take out, since
 	// others refer to them.
 	Stayed func(table string, keys []string)
+	// Room makes room for a migration before its first step, in its transaction where it
+	// has one; nil: none is needed.
+	Room func(m *migration.Migration) error
 	// Done is told each migration that is through.
 	Done func(Run)
 
@@ -166,8 +169,11 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		var skip bool
 		var back []Restored
 		if !m.Atomic() {
-			if skip, back, err = separately(ctx, db, e, m, o, began); err != nil {
+			if err := makeRoom(ctx, db, e, m, o); err != nil {
 				return done, err
+			}
+			if skip, back, err = separately(ctx, db, e, m, o, began); err != nil {
+				return done, already(ctx, db, e, m, err)
 			}
 		} else if err := inTurn(ctx, db, o.Wait, func() (err error) {
 			if skip, back, err = Forward(ctx, db, e, m, began, o); err == nil && skip { // somebody else applied it while we waited
@@ -175,7 +181,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			}
 			return err
 		}); err != nil {
-			return done, err
+			return done, already(ctx, db, e, m, err)
 		}
 		if skip {
 			continue
@@ -274,6 +280,11 @@ func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	}
 	if len(there) > 0 {
 		return true, nil, nil
+	}
+	if o.Room != nil {
+		if err := o.Room(m); err != nil {
+			return false, nil, err
+		}
 	}
 	if back, err = into(ctx, db, e, m, began, o); err != nil {
 		return false, nil, err

@@ -539,10 +539,10 @@ func (Engine) Recreate(s *schema.Schema) []engine.Creation {
 			out = append(out, engine.Creation{Kind: kind, Name: name, SQL: sql})
 		}
 	}
-	add("", "", "SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
-	for _, o := range s.Others {
+	for _, o := range s.Others { // which keep the mode in which they are created
 		add(o.Kind, o.Name, o.Make...)
 	}
+	add("", "", "SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
 	for _, t := range s.Tables {
 		text := t.Text
 		if text == "" {
