@@ -632,8 +632,8 @@ const (
 // anew. None: there is no such key.
 func (a Alteration) Match() []string {
 	keys := a.From.Key()
-	for _, k := range keys {
-		if a.To.Column(k) == nil {
+	if slices.ContainsFunc(keys, func(k string) bool { return a.To.Column(k) == nil }) {
+		if keys = a.otherKey(); keys == nil {
 			return nil
 		}
 	}
@@ -642,6 +642,21 @@ func (a Alteration) Match() []string {
 		keys = append(slices.Clone(keys), created)
 	}
 	return keys
+}
+
+// otherKey are the columns of a uniqueness that stays as it is and leaves no row out; nil:
+// there is none.
+func (a Alteration) otherKey() []string {
+	for _, x := range a.From.Indexes {
+		if !x.Unique || x.Invalid || x.Where != nil || slices.ContainsFunc(x.Parts, func(p schema.Part) bool {
+			old, now := a.From.Column(p.Column), a.To.Column(p.Column)
+			return p.Expr != nil || p.Collation != "" || p.Length > 0 || old == nil || now == nil || !old.NotNull || old.SQLType != now.SQLType || slices.Contains(a.Lost, p.Column)
+		}) {
+			continue
+		}
+		return schema.Names(x.Parts)
+	}
+	return nil
 }
 
 var atExit []func()

@@ -173,6 +173,8 @@ type planner struct {
 	follow  map[string]engine.Step          // what takes the place of a bridge
 	early   []engine.Requirement            // what is asked once the new names are there, in the old ones
 	reads   map[string][]string             // the expressions of its fills
+	again   map[string][]string             // the columns of its new key that the database gives by itself
+	parted  map[string][]string             // the columns of its old key that go once all references have followed
 	dropped []string                        // tables that migrations made and somebody dropped here
 	needs   map[string][]engine.Requirement // what else must hold before its steps
 	moving  []string                        // enum types, as SQL, that come, go, or are made anew
@@ -189,9 +191,21 @@ type unit struct {
 	place        int // among those of its rank
 	name         string
 	frees, takes []string
-	ahead        []string // tables whose changes come after it, since it reads what they drop
+	ahead        []string // the ids of units that come after it, since it reads what they drop
+	late         bool     // the second part of its table's changes: what others read until then goes
 	change       engine.Change
 }
+
+// id tells a unit from the others of its rank.
+func (u unit) id() string {
+	if u.late {
+		return lateID(u.name)
+	}
+	return u.name
+}
+
+// lateID is the id of the second part of a table's changes.
+func lateID(table string) string { return table + " (late)" }
 
 // The ranks of units, in their order. Views and what spans tables go first and come
 // last; tables come, then change, then go; reference rows are set when all is there.
@@ -213,7 +227,7 @@ const (
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}, reads: map[string][]string{}, follow: map[string]engine.Step{},
+	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}, reads: map[string][]string{}, parted: map[string][]string{}, again: map[string][]string{}, follow: map[string]engine.Step{},
 		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
 	restored := p.restoreTables()
 	p.split(diff.Schemas(p.Live, in.Wanted))
@@ -248,6 +262,7 @@ func Make(in Input) (*Plan, error) {
 	for _, name := range slices.Sorted(maps.Keys(p.follow)) {
 		p.plan.Steps = append(p.plan.Steps, p.follow[name])
 	}
+	p.part(byTable)
 	for _, name := range order {
 		if list := p.apart(byTable[name]); len(list) > 0 {
 			p.table(name, list)
@@ -495,7 +510,7 @@ func (p *planner) table(name string, changes []diff.Change) {
 	case diff.DropTable:
 		p.dropTable(first.Object.(*schema.Table))
 	default:
-		p.alter(name, changes)
+		p.inParts(name, changes)
 	}
 }
 
@@ -646,11 +661,22 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 		return rows
 	}
+	if p.followsLater(live, changes) {
+		p.plan.Effects[name] = words.Rows(count()) + ", after an answer"
+		return
+	}
 	asked := len(p.plan.Questions)
+	follows := p.followed(name, changes)
 	again := p.generatedAgain(&a, changes, count)
 	for _, c := range changes {
 		if again[c.Name] && c.Name != "" {
 			continue
+		}
+		switch c.Kind {
+		case diff.AddColumn, diff.DropColumn, diff.ChangeType, diff.ChangeRef:
+			if p.rekey(&a, c, follows) {
+				continue
+			}
 		}
 		switch c.Kind {
 		case diff.AddColumn:
@@ -787,6 +813,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	p.withEnums(name, &change)
 	p.half(name, &change)
 	change.BeforeApply = append(p.needs[name], change.BeforeApply...)
+	p.notLost(name, &change, follows)
+	p.askedWithin(&change)
 	if p.renamed(name) && len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
 		first := &change.Steps[0]
@@ -805,7 +833,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 func (p *planner) byReads() {
 	for i := range p.units {
 		u := &p.units[i]
-		if u.rank != rankAlter {
+		if u.rank != rankAlter || u.late {
 			continue
 		}
 		before, after, err := p.order(u.name)
@@ -814,8 +842,8 @@ func (p *planner) byReads() {
 		}
 		u.ahead = append(u.ahead, after...)
 		for j := range p.units {
-			if o := &p.units[j]; o.rank == rankAlter && slices.Contains(before, o.name) {
-				o.ahead = append(o.ahead, u.name)
+			if o := &p.units[j]; o.rank == rankAlter && !o.late && slices.Contains(before, o.name) {
+				o.ahead = append(o.ahead, u.id())
 			}
 		}
 	}
@@ -1567,9 +1595,9 @@ func ordered(units []unit) []unit {
 	for len(left) > 0 {
 		next := slices.IndexFunc(left, func(u unit) bool {
 			return !slices.ContainsFunc(left, func(o unit) bool {
-				return o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
+				return o.name == u.name && u.late && o.rank == u.rank && !o.late || o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
 					return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
-				}) || o.rank == u.rank && slices.Contains(o.ahead, u.name))
+				}) || o.rank == u.rank && slices.Contains(o.ahead, u.id()))
 			})
 		})
 		next = max(next, 0) // in a circle the proof tells what collides

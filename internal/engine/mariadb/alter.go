@@ -443,7 +443,7 @@ func (c *change) between() {
 		} else if moves(o.Name) {
 			c.moves[o.Name] = ""
 		}
-		if c.backWorked(o) && !(moves(o.Name) && c.kept[o.Name] == "") { // it comes back empty, and is filled then
+		if c.backWorked(o) && (!moves(o.Name) || c.kept[o.Name] != "" || asksOthers(c.Back[o.Name].SQL)) { // it comes back empty, and is filled then
 			m.NotNull, m.Identity = false, false
 		}
 	}

@@ -552,7 +552,7 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 		case c.NotNull && c.Default != nil:
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
 		case src.Else != "":
-			expr = fmt.Sprintf("coalesce(%s, %s)", expr, src.Else)
+			expr = fmt.Sprintf("coalesce(%s, %s)", expr, renameIn(src.Else, from.Name, oldName))
 		}
 		return expr, true
 	case src.Unfill != "":

@@ -1,0 +1,294 @@
+package plan
+
+// This file lets references follow the rows they point at, where these get another key: a
+// reference that stood on the old one finds the row by it, and takes its new key. Nobody
+// has to say so, since no other value would be right.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// parentAlias is the name of the table that is referred to, in the query by which a row
+// follows.
+const parentAlias = "erbario_parent"
+
+// following are the expressions by which the columns of a table's references follow their
+// rows to another key: there for each new column, back for each old one.
+type following struct {
+	there, back map[string]string
+}
+
+// rekeying is a reference that takes the place of another.
+type rekeying struct{ old, new *schema.ForeignKey }
+
+// rekeyedPairs are the references of a table to the same rows by another key.
+func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
+	var out []rekeying
+	var old, new []*schema.ForeignKey
+	for _, c := range changes {
+		switch c.Kind {
+		case diff.DropReference:
+			old = append(old, c.Object.(*schema.ForeignKey))
+		case diff.AddReference:
+			new = append(new, c.Object.(*schema.ForeignKey))
+		case diff.ChangeRef:
+			old, new = append(old, c.Before.(*schema.ForeignKey)), append(new, c.Object.(*schema.ForeignKey))
+		}
+	}
+	for _, k := range new {
+		var from []*schema.ForeignKey
+		for _, o := range old {
+			if p.rekeyed(table, o, k, changes) {
+				from = append(from, o)
+			}
+		}
+		if len(from) > 1 {
+			from = slices.DeleteFunc(from, func(o *schema.ForeignKey) bool { return stem(o) != stem(k) })
+		}
+		// The rows of the table itself would have to be read while they change.
+		if len(from) == 1 && !strings.EqualFold(k.Table, table) {
+			out = append(out, rekeying{from[0], k})
+		}
+	}
+	return out
+}
+
+// followed tells what follows in a table whose changes are given.
+func (p *planner) followed(table string, changes []diff.Change) following {
+	out := following{map[string]string{}, map[string]string{}}
+	for _, pair := range p.rekeyedPairs(table, changes) {
+		lookup := func(want string, by, columns []string) string {
+			q := p.Engine.Quote
+			var where []string
+			for i, c := range by {
+				where = append(where, fmt.Sprintf("%s.%s = %s.%s", parentAlias, q(c), q(table), q(columns[i])))
+			}
+			return fmt.Sprintf("(SELECT %s.%s FROM %s %s WHERE %s)", parentAlias, q(want), q(pair.new.Table), parentAlias, strings.Join(where, " AND "))
+		}
+		for i, c := range pair.new.Columns {
+			out.there[c] = lookup(pair.new.References[i], pair.old.References, pair.old.Columns)
+		}
+		for i, c := range pair.old.Columns {
+			out.back[c] = lookup(pair.old.References[i], pair.new.References, pair.new.Columns)
+		}
+	}
+	return out
+}
+
+// rekeyed tells whether a reference takes the place of another to the same table by another
+// key, each of its columns new or of another type, and each of the other's dropped or so.
+func (p *planner) rekeyed(table string, old, new *schema.ForeignKey, changes []diff.Change) bool {
+	if !strings.EqualFold(old.Table, new.Table) || slices.EqualFunc(old.References, new.References, strings.EqualFold) {
+		return false
+	}
+	parent, wanted := p.Live.Table(old.Table), p.Wanted.Table(new.Table)
+	if parent == nil || wanted == nil || len(new.Columns) != len(new.References) || len(old.Columns) != len(old.References) {
+		return false
+	}
+	changed := func(column string, kind diff.Kind) bool {
+		return slices.ContainsFunc(changes, func(c diff.Change) bool {
+			return (c.Kind == kind || c.Kind == diff.ChangeType) && strings.EqualFold(c.Name, column)
+		})
+	}
+	for _, c := range new.Columns {
+		if !changed(c, diff.AddColumn) && !slices.ContainsFunc(old.Columns, func(o string) bool { return strings.EqualFold(o, c) }) {
+			return false
+		}
+	}
+	for _, c := range old.Columns {
+		if !changed(c, diff.DropColumn) && !slices.ContainsFunc(new.Columns, func(n string) bool { return strings.EqualFold(n, c) }) {
+			return false
+		}
+	}
+	return true
+}
+
+// stem is the name of a reference's first column without that of what it refers to.
+func stem(k *schema.ForeignKey) string {
+	return strings.ToLower(strings.TrimSuffix(k.Columns[0], "_"+k.References[0]))
+}
+
+// rekey gives a column its values by what it follows, where it does and nobody said
+// otherwise.
+func (p *planner) rekey(a *engine.Alteration, c diff.Change, f following) bool {
+	name := c.Name
+	if k, ok := c.Object.(*schema.ForeignKey); ok {
+		name = k.Columns[0]
+	}
+	there, comes := f.there[name]
+	back, goes := f.back[name]
+	if _, said := p.Answers.Fill[c.Table+"."+name]; said || !comes && !goes {
+		return false
+	}
+	if goes && c.Kind != diff.AddColumn && a.From.Column(name) != nil { // nothing is lost: it is found again
+		p.answered("drop", c.Table+"."+p.oldColumn(c.Table, name))
+		a.Back[name] = engine.Source{SQL: back}
+	}
+	if comes {
+		if _, done := a.Forward[name]; !done {
+			a.Forward[name] = engine.Source{SQL: there}
+			p.reads[c.Table] = append(p.reads[c.Table], there)
+		}
+	}
+	return true
+}
+
+// notLost takes out of what an undo loses what following finds again: the columns of
+// references that follow, and the keys that the database gives by itself, to which they
+// follow. They may be others once the migration is applied again, and together.
+func (p *planner) notLost(table string, change *engine.Change, f following) {
+	for i := range change.Steps {
+		s := &change.Steps[i]
+		s.UndoLoses = slices.DeleteFunc(s.UndoLoses, func(name string) bool {
+			t, column, _ := strings.Cut(name, ".")
+			return t == table && (f.there[column] != "" || slices.Contains(p.again[table], column))
+		})
+	}
+}
+
+// askedWithin has what must hold of values that follow be asked at the steps themselves:
+// the key that they follow to is there only by then, and on the way back the one from
+// which they came.
+func (p *planner) askedWithin(change *engine.Change) {
+	if len(change.Steps) == 0 {
+		return
+	}
+	// Asked under the locks of one table, no other can be read: the reference that holds
+	// tells the same.
+	first, last := &change.Steps[0], &change.Steps[len(change.Steps)-1]
+	if p.Engine.CommitsChanges() {
+		first, last = &engine.Step{}, &engine.Step{}
+	}
+	mentions := func(r engine.Requirement) bool {
+		return !r.Shape && strings.Contains(r.Query, parentAlias+".")
+	}
+	for _, r := range change.BeforeApply {
+		if mentions(r) {
+			first.Here = append(first.Here, r)
+		}
+	}
+	for _, r := range change.BeforeUndo {
+		if mentions(r) {
+			last.HereUndo = append(last.HereUndo, r)
+		}
+	}
+	change.BeforeApply = slices.DeleteFunc(change.BeforeApply, mentions)
+	change.BeforeUndo = slices.DeleteFunc(change.BeforeUndo, mentions)
+}
+
+// part finds the tables whose key is another, and whose old key others read while it goes:
+// they change in two parts, before and after those others.
+func (p *planner) part(byTable map[string][]diff.Change) {
+	for table, changes := range byTable {
+		for _, pair := range p.rekeyedPairs(table, changes) {
+			parent := pair.new.Table
+			var gone []string
+			comes := false
+			for _, c := range byTable[parent] {
+				switch {
+				case c.Kind == diff.DropColumn && slices.Contains(pair.old.References, c.Name):
+					gone = append(gone, c.Name)
+				case c.Kind == diff.AddColumn && slices.Contains(pair.new.References, c.Name):
+					comes = true
+					if col := c.Object.(*schema.Column); col.Identity || col.Default != nil {
+						p.again[parent] = append(p.again[parent], c.Name)
+					}
+				}
+			}
+			if comes && len(gone) > 0 {
+				p.parted[parent] = gone
+			}
+		}
+	}
+}
+
+// inParts plans the changes of a table that are not the whole of it, in two parts where it
+// is parted.
+func (p *planner) inParts(name string, changes []diff.Change) {
+	gone := p.parted[name]
+	if gone == nil {
+		p.alter(name, changes)
+		return
+	}
+	late := func(c diff.Change) bool { return c.Kind == diff.DropColumn && slices.Contains(gone, c.Name) }
+	var first, second []diff.Change
+	for _, c := range changes {
+		if late(c) {
+			second = append(second, c)
+			if old := c.Object.(*schema.Column); old.Identity { // which may need a key
+				plain := *old
+				plain.Identity, plain.IdentityAlways = false, false
+				first = append(first, diff.Change{Kind: diff.ChangeColumn, Table: name, Name: c.Name, Object: &plain, Before: old})
+				second[len(second)-1].Object = &plain
+			}
+		} else {
+			first = append(first, c)
+		}
+	}
+	asked := len(p.plan.Questions)
+	within := func(from int, late bool) { // what is asked is there only by then
+		for i := from; i < len(p.units); i++ {
+			u := &p.units[i]
+			if u.rank != rankAlter || len(u.change.Steps) == 0 {
+				continue
+			}
+			u.late = late
+			first, last := &u.change.Steps[0], &u.change.Steps[len(u.change.Steps)-1]
+			if late {
+				first.Here = append(first.Here, slices.DeleteFunc(u.change.BeforeApply, first.AsksHere)...)
+				u.change.BeforeApply = nil
+			}
+			last.HereUndo = append(last.HereUndo, u.change.BeforeUndo...)
+			u.change.BeforeUndo = nil
+		}
+	}
+	units := len(p.units)
+	p.alter(name, first)
+	within(units, false)
+	effect, live := p.plan.Effects[name], p.Live
+	p.Live = live.Clone()
+	for i, t := range p.Live.Tables {
+		if t.Name == name {
+			p.Live.Tables[i] = target(t, first)
+		}
+	}
+	units = len(p.units)
+	p.alter(name, second)
+	within(units, true)
+	p.Live = live
+	if len(p.plan.Questions) == asked {
+		p.plan.Effects[name] = effect
+	}
+}
+
+// followsLater tells whether a column of a table refers to a key whose change of type is
+// asked about: with the answer that it is a new key, the column follows.
+func (p *planner) followsLater(t *schema.Table, changes []diff.Change) bool {
+	changes = slices.DeleteFunc(slices.Clone(changes), func(c diff.Change) bool { return c.Kind != diff.ChangeType })
+	for _, k := range t.ForeignKeys {
+		if len(k.Columns) != 1 || strings.EqualFold(k.Table, t.Name) || !slices.ContainsFunc(changes, func(c diff.Change) bool {
+			_, said := p.Answers.Fill[c.Target()]
+			return strings.EqualFold(c.Name, k.Columns[0]) && !said
+		}) {
+			continue
+		}
+		for _, c := range p.plan.Changes {
+			if c.Kind != diff.ChangeType || !strings.EqualFold(c.Table, k.Table) || !strings.EqualFold(c.Name, k.References[0]) {
+				continue
+			}
+			_, ok := p.Engine.Convert(c.Before.(*schema.Column), c.Object.(*schema.Column))
+			_, back := p.Engine.Convert(c.Object.(*schema.Column), c.Before.(*schema.Column))
+			_, said := p.Answers.Fill[c.Target()]
+			if (!ok || !back) && !said && p.count("SELECT 1 FROM "+p.Engine.Quote(p.oldTable(k.Table))) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
