@@ -384,6 +384,9 @@ func (r *resolver) resolveType(f *field) bool {
 		if c == nil {
 			known := slices.Sorted(maps.Keys(r.choices))
 			hint := lang.DidYouMean(t.Choice.Name, append(known, typeNames...))
+			if write := lang.Elsewhere(t.Choice.Name); write != "" {
+				hint = "write " + write
+			}
 			if r.models[t.Choice.Name] != nil {
 				hint = "write references " + t.Choice.Name
 			}

@@ -702,6 +702,10 @@ func (c *cursor) action() (which string, do schema.Action, pos Pos) {
 	return w.Name, schema.Action(strings.ToUpper(text)), pos
 }
 
+// Elsewhere is what to write instead of a type's name from elsewhere, in any case; "": it
+// is none.
+func Elsewhere(name string) string { return elsewhere[strings.ToLower(name)] }
+
 // elsewhere gives what to write for a type's name from elsewhere.
 var elsewhere = map[string]string{
 	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "char": "text(n)", "character": "text(n)",
@@ -786,7 +790,7 @@ func (c *cursor) fieldType() Type {
 		}
 	default:
 		lower := strings.ToLower(w.Name)
-		if write, ok := elsewhere[lower]; ok {
+		if write := Elsewhere(w.Name); write != "" && w.Name == lower { // else it may be a choice
 			c.fail(w.Pos, "write "+write, "%s is not a type here", w.Name)
 		}
 		t.Choice = &w

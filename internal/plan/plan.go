@@ -363,6 +363,8 @@ func (p *planner) wayOn(r engine.Requirement) []Choice {
 		old, _ := c.Before.(*schema.Column)
 		x, expression := "{"+c.Name+"}", "EXPRESSION"
 		switch t := col.Type; {
+		case old != nil && old.Type.Kind == schema.Text && t.Kind == schema.Decimal && !strings.Contains(col.SQLType, "TEXT"):
+			expression = fmt.Sprintf("cast(%s as %s)", x, col.SQLType)
 		case old == nil || old.Type.Kind != t.Kind:
 		case t.Kind == schema.Text && t.Length > 0:
 			expression = fmt.Sprintf("substr(%s, 1, %d)", x, t.Length)

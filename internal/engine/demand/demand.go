@@ -429,7 +429,10 @@ func (p projection) lossy(c *schema.Column) string {
 	if old == nil || !sourced || !src.Converts {
 		return ""
 	}
-	back, ok := p.Convert(c, old)
+	const value = "erbario_value" // stands for the column where a short name may be a part of others
+	there, here := *c, *old
+	there.Name, here.Name = value, value
+	back, ok := p.Convert(&there, &here)
 	if conv, _ := p.Convert(old, c); !ok || conv.Exact {
 		return ""
 	}
@@ -437,7 +440,7 @@ func (p projection) lossy(c *schema.Column) string {
 	// The converted value, converted back, against the old one.
 	converted := "(" + src.SQL + ")"
 	if back.SQL != "" {
-		converted = strings.ReplaceAll(back.SQL, name, "("+src.SQL+")")
+		converted = strings.ReplaceAll(back.SQL, p.Quote(value), "("+src.SQL+")")
 	}
 	shown := slices.Clone(p.from.Key())
 	if !slices.Contains(shown, c.Name) {

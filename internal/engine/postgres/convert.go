@@ -141,7 +141,7 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	case b == schema.Text && (a.Whole() || float(a)):
 		return exact(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
 	case b == schema.Text && a == schema.Decimal:
-		return as(cast("trim_scale("+x+")::text"), "a number becomes its digits", fitsText("trim_scale("+x+")::text"))
+		return as(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
 	case a == schema.Text && b.Whole():
 		return exact(cast(x), "the text has to be a whole number's digits", when(x+" ~ "+literal(wholePattern), between(x+"::numeric")))
 	case a == schema.Text && b == schema.Decimal:

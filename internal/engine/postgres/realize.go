@@ -23,7 +23,7 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 	var notices []engine.Notice
 	for _, t := range out.Tables { // a table's rows have a type of its name
 		for _, c := range t.Columns {
-			if c.Type.Enum != "" && out.Table(c.Type.Enum) != nil {
+			if c.Type.Enum != "" && (out.Table(c.Type.Enum) != nil || serverTypes()[c.Type.Enum]) {
 				c.Type.Enum += "_choice"
 			}
 		}

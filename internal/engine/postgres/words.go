@@ -49,6 +49,16 @@ var reservedWords = sync.OnceValue(func() map[string]bool {
 	return m
 })
 
+// serverTypes are the names of the server's own types, which are found before any other of
+// the same name.
+var serverTypes = sync.OnceValue(func() map[string]bool {
+	m := map[string]bool{}
+	for w := range strings.FieldsSeq(`aclitem any anyarray anyelement anyenum anyrange bit bool box bpchar bytea char cid cidr circle cstring date datemultirange daterange float4 float8 inet int2 int2vector int4 int4multirange int4range int8 int8multirange int8range internal interval json jsonb jsonpath line lseg macaddr macaddr8 money name numeric nummultirange numrange oid oidvector path point polygon record refcursor regclass regcollation regconfig regdictionary regnamespace regoper regoperator regproc regprocedure regrole regtype text tid time timestamp timestamptz timetz trigger tsmultirange tsquery tsrange tstzmultirange tstzrange tsvector txid_snapshot unknown uuid varbit varchar void xid xid8 xml`) {
+		m[w] = true
+	}
+	return m
+})
+
 // shortTypes are the types that the server spells out and people do not.
 var shortTypes = strings.NewReplacer("character varying", "varchar", "timestamp with time zone", "timestamptz", "timestamp without time zone", "timestamp", "time without time zone", "time", "time with time zone", "timetz")
 

@@ -3,6 +3,7 @@ package sqlite
 // This file tells how a value of one type becomes one of another.
 
 import (
+	"fmt"
 	"strings"
 
 	"erbario/internal/engine"
@@ -14,12 +15,11 @@ import (
 func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	x := quote(from.Name)
 	a, b := typeOf(from.SQLType).Kind, typeOf(to.SQLType).Kind
+	if exact(from.SQLType) || exact(to.SQLType) {
+		return convertExact(x, from.SQLType, to.SQLType)
+	}
 	if a == b || strings.EqualFold(from.SQLType, to.SQLType) {
 		return engine.Conversion{}, true
-	}
-	exact := func(t string) bool { return strings.HasPrefix(strings.ToUpper(t), "DECIMAL_TEXT") }
-	if exact(from.SQLType) || exact(to.SQLType) {
-		return engine.Conversion{}, false
 	}
 	as := func(sql, how string) (engine.Conversion, bool) { return engine.Conversion{SQL: sql, How: how}, true }
 	written := map[schema.Kind]string{ // kept as text
@@ -55,7 +55,9 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		return as("", "0 becomes false, 1 true; there can be no other")
 	case whole(a) && (whole(b) || b == schema.Decimal):
 		return as("", "the number stays as it is")
-	case b == schema.Text && (whole(a) || a == schema.Decimal || float(a)):
+	case b == schema.Text && a == schema.Decimal:
+		return as(digits(x, typeOf(from.SQLType).Scale), "a number becomes its digits")
+	case b == schema.Text && (whole(a) || float(a)):
 		return as("CAST("+x+" AS TEXT)", "a number becomes its digits")
 	case a == schema.Text && b.Whole():
 		return as("CAST("+x+" AS INTEGER)", "the text has to be a whole number's digits")
@@ -69,6 +71,64 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		return as("CAST("+x+" AS INTEGER)", "the number has to be whole")
 	case float(a) && (b == schema.Decimal || float(b)):
 		return as("", "the number stays as it is")
+	}
+	return engine.Conversion{}, false
+}
+
+// exact tells whether a type keeps decimals as texts in one form.
+func exact(sqlType string) bool { return strings.HasPrefix(strings.ToUpper(sqlType), "DECIMAL_TEXT") }
+
+// digits is a number as a text with so many digits behind the point. One that is kept as a
+// whole number keeps all of its digits.
+func digits(x string, scale int) string {
+	return fmt.Sprintf("CASE typeof(%s) WHEN 'integer' THEN %s || %s WHEN 'real' THEN printf('%%.%df', %s) ELSE %s END", x, x, literal(zeros(scale)), scale, x, x)
+}
+
+// zeros are a point and so many zeros; "" for none.
+func zeros(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return "." + strings.Repeat("0", n)
+}
+
+// convertExact tells how decimals that are kept as texts become other values, and others
+// become them.
+func convertExact(x, from, to string) (engine.Conversion, bool) {
+	a, b := typeOf(from), typeOf(to)
+	as := func(sql, how string) (engine.Conversion, bool) { return engine.Conversion{SQL: sql, How: how}, true }
+	number := func(t schema.Type) bool {
+		return t.Kind.Whole() || t.Kind == schema.Decimal || t.Kind == schema.Real || t.Kind == schema.Double
+	}
+	switch {
+	case exact(from) && exact(to):
+		switch more := b.Scale - a.Scale; {
+		case more == 0:
+			return engine.Conversion{}, true
+		case more > 0 && a.Scale == 0:
+			return as(x+" || "+literal(zeros(more)), "")
+		case more > 0:
+			return as(x+" || "+literal(strings.Repeat("0", more)), "")
+		case b.Scale == 0:
+			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, a.Scale+1), "the number has to be whole")
+		default:
+			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, -more), fmt.Sprintf("the number has to have no more than %d digits behind the point", b.Scale))
+		}
+	case exact(to) && a.Kind == schema.Text:
+		if b.Scale == 0 {
+			return as("", "the text has to be a whole number's digits")
+		}
+		return as(fmt.Sprintf("CASE instr(%s, '.') WHEN 0 THEN %s || %s ELSE %s || substr(%s, 1, max(0, %d - (length(%s) - instr(%s, '.')))) END", x, x, literal(zeros(b.Scale)), x, literal(strings.Repeat("0", b.Scale)), b.Scale, x, x), "the text has to be a number's digits")
+	case exact(from) && b.Kind == schema.Text:
+		return as("", "a number becomes its digits")
+	case exact(to) && number(a):
+		return as(digits(x, b.Scale), "the number stays as it is")
+	case exact(from) && b.Kind.Whole():
+		return as("CAST("+x+" AS INTEGER)", "the number has to be whole")
+	case exact(from) && b.Kind == schema.Decimal:
+		return as("CAST("+x+" AS NUMERIC)", "the number stays as it is")
+	case exact(from) && number(b):
+		return as("CAST("+x+" AS REAL)", "the number stays as it is")
 	}
 	return engine.Conversion{}, false
 }
