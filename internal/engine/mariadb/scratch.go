@@ -158,7 +158,11 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	p.made = append(p.made, name)
 	p.mu.Unlock()
 	c.DBName = name
-	return openMade(ctx, &c)
+	d, err := openMade(ctx, &c)
+	if err == nil { // who may not see others' sessions sees the lock
+		_, _ = d.Select(ctx, "SELECT GET_LOCK("+literal(name)+", 0)")
+	}
+	return d, err
 }
 
 func createScratch(name string, s server) string {
@@ -169,9 +173,10 @@ func createScratch(name string, s server) string {
 // connect to it.
 const leftAfter = 10 * time.Minute
 
-// sweep drops the scratch databases that a program that was killed left behind.
+// sweep drops the scratch databases that a program that was killed left behind: nobody holds
+// their lock, nor, as far as the user may see, is connected to them.
 func (p *scratchPlace) sweep(ctx context.Context, admin *Database) {
-	rows, err := admin.Select(ctx, "SELECT schema_name FROM information_schema.schemata s WHERE schema_name LIKE 'erbario\\_scratch\\_%' AND NOT EXISTS (SELECT 1 FROM information_schema.processlist p WHERE p.db = s.schema_name)")
+	rows, err := admin.Select(ctx, "SELECT schema_name FROM information_schema.schemata s WHERE schema_name LIKE 'erbario\\_scratch\\_%' AND is_free_lock(s.schema_name) AND NOT EXISTS (SELECT 1 FROM information_schema.processlist p WHERE p.db = s.schema_name)")
 	if err != nil {
 		return
 	}

@@ -31,10 +31,10 @@ var (
 		FROM pg_ts_config c JOIN pg_ts_parser p ON p.oid = c.cfgparser JOIN pg_namespace n ON n.oid = p.prsnamespace WHERE c.cfgnamespace = ` + here + ` AND ` + notExtension("pg_ts_config", "c.oid")
 	aggregatesQuery = `SELECT p.oid, p.proname, pg_get_function_arguments(p.oid), pg_get_function_identity_arguments(p.oid), a.aggtransfn::regproc, format_type(a.aggtranstype, NULL), a.aggfinalfn::regproc, a.aggfinalextra,
 		a.agginitval IS NOT NULL, coalesce(a.agginitval, ''), a.aggcombinefn::regproc, a.aggserialfn::regproc, a.aggdeserialfn::regproc, coalesce((SELECT CASE WHEN o.oprnamespace = ` + here + ` THEN o.oprname::text ELSE 'OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname::text || ')' END FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE o.oid = a.aggsortop), ''), a.aggkind, p.proparallel
-		FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid WHERE p.pronamespace = ` + here + ` AND ` + notExtension("pg_proc", "p.oid")
+		FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid::oid WHERE p.pronamespace = ` + here + ` AND ` + notExtension("pg_proc", "p.oid")
 	operatorsQuery = `SELECT o.oid, o.oprname, CASE WHEN o.oprleft = '0' THEN '' ELSE format_type(o.oprleft, NULL) END, CASE WHEN o.oprright = '0' THEN '' ELSE format_type(o.oprright, NULL) END, o.oprcode::regproc::text,
 		` + operatorName("o.oprcom") + `, ` + operatorName("o.oprnegate") + `, o.oprrest::regproc::text, o.oprjoin::regproc::text, o.oprcanhash, o.oprcanmerge
-		FROM pg_operator o WHERE o.oprnamespace = ` + here + ` AND o.oprcode <> '0' AND ` + notExtension("pg_operator", "o.oid") + `
+		FROM pg_operator o WHERE o.oprnamespace = ` + here + ` AND o.oprcode::oid <> '0' AND ` + notExtension("pg_operator", "o.oid") + `
 		UNION ALL SELECT c.oid, ''::name, format_type(c.castsource, NULL), format_type(c.casttarget, NULL), CASE WHEN c.castfunc = '0' THEN '' ELSE c.castfunc::regprocedure::text END, c.castcontext::text, c.castmethod::text, '0', '0', false, false
 		FROM pg_cast c WHERE c.oid >= '16384' AND (EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = c.castfunc AND p.pronamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_type t WHERE t.oid IN (c.castsource, c.casttarget) AND t.typnamespace = ` + here + `)) AND ` + notExtension("pg_cast", "c.oid")
 	// The schemas on which something of this one stands, as the server keeps it or a body
