@@ -13,6 +13,7 @@ import (
 	"runtime/debug"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -64,6 +65,12 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}}
+	context.AfterFunc(ctx, func() { // a second one ends the program at once
+		stop()
+		time.AfterFunc(2*time.Second, func() {
+			a.err.line("stopping: what is under way is undone first. Ctrl-C again ends at once; erbario status then says where the database stands.")
+		})
+	})
 	root := a.root()
 	root.Writer, root.ErrWriter, root.Reader = stdout, stderr, stdin
 	err := root.Run(ctx, args)

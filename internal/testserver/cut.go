@@ -95,6 +95,39 @@ func Balanced(t testing.TB, rawURLs []string) string {
 	return through
 }
 
+// Stalled is a URL by which a server is reached until stall is called: from then on nothing
+// comes through in either direction, and no connection ends, as behind a network that
+// drops what it is given.
+func Stalled(t testing.TB, rawURL string) (through string, stall func()) {
+	t.Helper()
+	var stalled atomic.Bool
+	over := make(chan struct{})
+	t.Cleanup(func() { close(over) })
+	copyUntil := func(to, from net.Conn) {
+		buf := make([]byte, 1<<16)
+		for {
+			n, err := from.Read(buf)
+			if stalled.Load() {
+				<-over
+			}
+			if err != nil {
+				return
+			}
+			if _, err := to.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+	}
+	through, _ = relay(t, []string{rawURL}, func(client, there net.Conn) {
+		go func() {
+			defer client.Close()
+			copyUntil(client, there)
+		}()
+		copyUntil(there, client)
+	})
+	return through, func() { stalled.Store(true) }
+}
+
 // Cut is a URL by which the same server is reached until some client has sent word and
 // then a COMMIT; the COMMIT comes through, its answer does not, once for each URL. Where
 // before is set, the COMMIT does not come through either.

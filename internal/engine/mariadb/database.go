@@ -69,7 +69,8 @@ func (d *Database) change(ctx context.Context, statement string, args ...any) (n
 }
 
 // guarded runs a statement. Where the run is stopped, the server is told to end it: the
-// driver would close the connection, and the server would go on by itself.
+// driver would close the connection, and the server would go on by itself. Where nothing
+// comes through to the server any more, the connection is given up.
 func (d *Database) guarded(ctx context.Context, f func(ctx context.Context) error) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -77,41 +78,63 @@ func (d *Database) guarded(ctx context.Context, f func(ctx context.Context) erro
 	if ctx.Done() == nil {
 		return f(ctx)
 	}
+	until, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	defer giveUp()
 	done := make(chan error, 1)
-	go func() { done <- f(context.WithoutCancel(ctx)) }()
+	go func() { done <- f(until) }()
 	select {
 	case err := <-done:
 		return err
 	case <-ctx.Done():
 	}
-	stop, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-	defer cancel()
-	killed := make(chan struct{})
+	ended, told := make(chan struct{}), make(chan struct{})
 	go func() {
-		defer close(killed)
-		d.besideHere(context.WithoutCancel(stop), func(b *Database) error {
-			for { // it may be about to begin
-				if err := b.raw(context.WithoutCancel(stop), "KILL QUERY "+d.id); err != nil {
-					return err
-				}
-				select {
-				case err := <-done:
-					done <- err
-					return nil
-				case <-stop.Done():
-					return nil
-				case <-time.After(200 * time.Millisecond):
-				}
+		defer close(told)
+		for unanswered := 0; unanswered < 2; { // it may be about to begin, so it is told again
+			if d.killQuery() {
+				unanswered = 0
+			} else {
+				unanswered++
 			}
-		})
+			select {
+			case <-ended:
+				return
+			case <-time.After(200 * time.Millisecond):
+			}
+		}
+		giveUp()
 	}()
 	err := <-done
-	done <- err
-	<-killed
+	close(ended)
+	<-told
 	if err == nil { // it was through before
 		return nil
 	}
 	return ctx.Err()
+}
+
+// killQuery tells the server on another connection to end what the session runs, and tells
+// whether it answered.
+func (d *Database) killQuery() bool {
+	ctx, stop := context.WithTimeout(context.Background(), engine.EndWait)
+	answered := make(chan bool, 1)
+	go func() {
+		defer stop()
+		reached := false
+		d.besideHere(ctx, func(b *Database) error {
+			_, err := b.conn.ExecContext(ctx, "KILL QUERY "+d.id)
+			var said *mysql.MySQLError
+			reached = err == nil || errors.As(err, &said)
+			return err
+		})
+		answered <- reached
+	}()
+	select {
+	case reached := <-answered:
+		return reached
+	case <-ctx.Done():
+		return false
+	}
 }
 
 // Exec runs one statement; args fill its ? marks. One that commits by itself does not end
