@@ -262,6 +262,11 @@ func TestLoad(t *testing.T) {
 	n, err := d.Count(ctx, "SELECT 1 FROM t WHERE id IN (7, 8)")
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
+	run(t, d, "DELETE FROM t")
+	require.NoError(t, d.Load(ctx, encoded), "by INSERT, what was encoded for the other way")
+	one, err = d.Select(ctx, "SELECT * FROM t ORDER BY id")
+	require.NoError(t, err)
+	assert.Equal(t, two, one)
 }
 
 // What is shown of rows can be said again, to the byte.

@@ -91,7 +91,7 @@ func (d *Database) Load(ctx context.Context, r engine.TableRows) error {
 	}
 	err := d.loadData(ctx, r)
 	var own *mysql.MySQLError
-	if errors.As(err, &own) && (own.Number == 1148 || own.Number == 3948 || own.Number == 4166) && len(r.Cells) > 0 { // it takes none
+	if errors.As(err, &own) && (own.Number == 1148 || own.Number == 3948 || own.Number == 4166) { // it takes none
 		err = d.insertAll(ctx, r)
 	}
 	if held {
@@ -155,21 +155,60 @@ func (d *Database) loadData(ctx context.Context, r engine.TableRows) error {
 
 // insertAll loads rows by INSERT.
 func (d *Database) insertAll(ctx context.Context, r engine.TableRows) error {
-	w := len(r.Columns)
-	for at := 0; at < r.Rows(); at += perInsert {
-		var values []string
-		for i := at; i < min(at+perInsert, r.Rows()); i++ {
-			var cells []string
-			for _, v := range r.Cells[i*w : (i+1)*w] {
-				cells = append(cells, cellSQL(v))
-			}
-			values = append(values, "("+strings.Join(cells, ", ")+")")
+	var rows []string
+	insert := func() error {
+		if len(rows) == 0 {
+			return nil
 		}
-		if err := d.Exec(ctx, "INSERT INTO "+quote(r.Table.Name)+" ("+quoteAll(r.Columns)+") VALUES "+strings.Join(values, ", ")); err != nil {
+		err := d.Exec(ctx, "INSERT INTO "+quote(r.Table.Name)+" ("+quoteAll(r.Columns)+") VALUES "+strings.Join(rows, ", "))
+		rows = rows[:0]
+		return err
+	}
+	add := func(cells []string) error {
+		rows = append(rows, "("+strings.Join(cells, ", ")+")")
+		if len(rows) < perInsert {
+			return nil
+		}
+		return insert()
+	}
+	w := len(r.Columns)
+	for i := range len(r.Cells) / w {
+		cells := make([]string, w)
+		for j, v := range r.Cells[i*w : (i+1)*w] {
+			cells[j] = cellSQL(v)
+		}
+		if err := add(cells); err != nil {
 			return err
 		}
 	}
-	return nil
+	for _, part := range r.Encoded {
+		for line := range bytes.Lines(part) {
+			fields := bytes.Split(bytes.TrimSuffix(line, []byte{'\n'}), []byte{'\t'})
+			cells := make([]string, w)
+			for j, c := range r.Columns {
+				col := r.Table.Column(c)
+				cells[j] = fieldSQL(fields[j], col != nil && binary(typeOrStored(col)))
+			}
+			if err := add(cells); err != nil {
+				return err
+			}
+		}
+	}
+	return insert()
+}
+
+// unspelled gives what Encode spells in a field.
+var unspelled = strings.NewReplacer(`\t`, "\t", `\n`, "\n", `\\`, `\`, `\0`, "\x00")
+
+// fieldSQL is a field of encoded rows as SQL; hidden tells that it spells bytes.
+func fieldSQL(field []byte, hidden bool) string {
+	switch {
+	case string(field) == `\N`:
+		return "NULL"
+	case hidden:
+		return "x'" + string(field) + "'"
+	}
+	return literal(unspelled.Replace(string(field)))
 }
 
 // cellSQL gives a value of a row as SQL.
