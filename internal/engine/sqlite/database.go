@@ -9,6 +9,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/url"
 	"os"
@@ -101,7 +102,28 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	}
 	params := map[engine.Mode]string{engine.ReadOnly: "ro", engine.ReadWrite: "rw", engine.Make: "rwc"}
 	u := url.URL{Scheme: "file", Path: abs, RawQuery: "mode=" + params[mode]}
-	return open(ctx, p, u.String(), cache)
+	db, err := open(ctx, p, u.String(), cache)
+	if err != nil && mode == engine.ReadOnly && info != nil && inWAL(abs) && !errors.Is(err, engine.ErrBusy) {
+		// To read it SQLite writes beside it, but where nobody can have written to it.
+		if wal, failed := os.Stat(abs + "-wal"); failed == nil && wal.Size() > 0 {
+			return nil, fmt.Errorf("the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written: give the right to, or have the application close it", p, p)
+		}
+		u.RawQuery += "&immutable=1"
+		return open(ctx, p, u.String(), cache)
+	}
+	return db, err
+}
+
+// inWAL tells whether a database file is in WAL mode, from its head.
+func inWAL(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 20)
+	_, err = io.ReadFull(f, head)
+	return err == nil && head[18] == 2 && head[19] == 2
 }
 
 // short is a path as one would write it from here.

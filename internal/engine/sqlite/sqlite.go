@@ -5,6 +5,7 @@
 package sqlite
 
 import (
+	"fmt"
 	"strings"
 
 	"erbario/internal/engine"
@@ -189,7 +190,27 @@ func (Engine) ScriptStatement(statement string) []string {
 			Query: "SELECT 1 FROM sqlite_schema WHERE lower(tbl_name) = lower(" + literal(table) + ") AND type IN ('index', 'trigger') AND sql IS NOT NULL"}
 		return append((Engine{}).ScriptRequire(byHand), "PRAGMA legacy_alter_table = ON;", statement+";", "PRAGMA legacy_alter_table = OFF;")
 	}
+	if newForm(statement) {
+		return []string{
+			fmt.Sprintf(`CREATE TEMP TABLE IF NOT EXISTS erbario_client (new INTEGER CONSTRAINT "this script needs the client of SQLite 3.%d or newer" CHECK (new));`, newForms),
+			fmt.Sprintf("INSERT INTO temp.erbario_client SELECT sqlite_version() NOT LIKE '3.%%' OR CAST(substr(sqlite_version(), 3) AS INTEGER) >= %d;", newForms),
+			statement + ";",
+		}
+	}
 	return []string{statement + ";"}
+}
+
+// newForms is the second number of the first version that adds and drops constraints in
+// place.
+const newForms = 53
+
+// newForm tells whether a statement has a form that only newer clients know.
+func newForm(statement string) bool {
+	list := tokens(statement)
+	if len(list) < 5 || !list[0].is("ALTER") || !list[1].is("TABLE") {
+		return false
+	}
+	return (list[3].is("ADD") || list[3].is("DROP")) && list[4].is("CONSTRAINT") || list[3].is("ALTER")
 }
 
 // ScriptRequire stops a script where the query has rows: a check on a table of
