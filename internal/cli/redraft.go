@@ -345,7 +345,7 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	if r.old[0].Direct {
 		id = s.NextID(time.Now(), r.title)
 	}
-	d, to, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
+	d, to, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry, Now: now}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
 	if err != nil || len(d.Plan.Questions) > 0 {
 		return d, to, err
 	}
@@ -355,6 +355,15 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 		}
 	}
 	return d, to, nil
+}
+
+// unfit says of rows that do not come back into their table what to do about them.
+func unfit(err error) error {
+	var rows *runner.PutBackError
+	if errors.As(err, &rows) {
+		return fmt.Errorf("the rows of %s do not fit what the models declare now (%w): nothing was changed. Change those rows, or the models, and redraft again", rows.Table, rows.Err)
+	}
+	return err
 }
 
 // turn is the run on one database, until the new migration stands.
@@ -427,7 +436,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, t.back(ctx)) }()
+	defer func() { err = errors.Join(unfit(err), t.back(ctx)) }()
 	began := time.Now()
 	r.lines = nil
 	t.gone, err = draft.TakeBack(ctx, l.db, r.e, r.old)
@@ -554,7 +563,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, t.back(ctx)) }()
+	defer func() { err = errors.Join(unfit(err), t.back(ctx)) }()
 	began := time.Now()
 	r.lines = nil
 	t.gone, err = draft.TakeBack(ctx, l.db, r.e, r.old)

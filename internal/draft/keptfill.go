@@ -33,13 +33,19 @@ type keptRows struct {
 	kept, wanted *schema.Table
 	called       map[string]string // the new names of their columns
 	byKey        []*schema.Table   // values of other columns, kept by the keys of these rows
+	// renamed gives the new name of a value of a choice, where somebody said one.
+	renamed func(column, value string) (string, bool)
+	// alone tells that values of single columns are kept, and not the rows whole; adds,
+	// which columns the new migration adds then.
+	alone bool
+	adds  func(column string) bool
 }
 
 // fills gives the fills of what the rows lack, and the questions about it. It takes the
 // answers that it uses out of answers.
 func (k *keptRows) fills(ctx context.Context, answers map[string]plan.Fill) (out []KeptFill, questions []plan.Question, err error) {
 	for _, w := range k.wanted.Columns {
-		if w.Generated != nil || w.Identity {
+		if w.Generated != nil || w.Identity || k.alone && !k.adds(w.Name) {
 			continue
 		}
 		name := k.wanted.Name + "." + w.Name
@@ -51,7 +57,7 @@ func (k *keptRows) fills(ctx context.Context, answers map[string]plan.Fill) (out
 		f, q, used := (*KeptFill)(nil), (*plan.Question)(nil), false
 		if at >= 0 {
 			f, q, used, err = k.replaced(ctx, k.kept.Columns[at], w, answer)
-		} else if w.NotNull && w.Default == nil {
+		} else if w.NotNull && w.Default == nil && !k.alone {
 			f, q, used, err = k.missing(ctx, w, answer)
 		}
 		if err != nil {
@@ -80,6 +86,9 @@ func (k *keptRows) count(ctx context.Context, where string) (int64, error) {
 func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
 	name, old, now := k.wanted.Name+"."+w.Name, k.Engine.Quote(has.Name), k.Engine.Quote(w.Name)
 	value := now
+	if !sameKept(has, w) && k.alone {
+		return nil, nil, false, nil // the database converts what comes back into the table
+	}
 	if !sameKept(has, w) {
 		conv, ok := k.Engine.Convert(has, w)
 		// An expression says what all of them become.
@@ -105,7 +114,16 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 		}
 	}
 	used := false
-	if w.NotNull {
+	if value == now {
+		v, loses, q, err := k.held(ctx, has, w, answer)
+		if err != nil || q != nil {
+			return nil, q, false, err
+		}
+		if value = v; loses {
+			return &KeptFill{SQL: value, Has: true, Loses: true}, nil, true, nil
+		}
+	}
+	if w.NotNull && !k.alone { // the table has its own way for what has no value
 		n, err := k.count(ctx, old+" IS NULL")
 		if err != nil {
 			return nil, nil, false, err
@@ -121,6 +139,73 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 		return nil, nil, used, nil
 	}
 	return &KeptFill{SQL: value, Has: true}, nil, used, nil
+}
+
+// held is the value of a column of the same type whose values have other limits now: a choice
+// that lost some, a range. Those that are renamed have their new names; of what is not
+// allowed any more it asks, or takes the answer, which loses the old values.
+func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan.Fill) (value string, loses bool, q *plan.Question, err error) {
+	e, now := k.Engine, k.Engine.Quote(w.Name)
+	var must []string
+	for _, c := range k.wanted.Checks {
+		if c.Column == w.Name && (c.Purpose == schema.ForChoice || c.Purpose == schema.ForRange || c.Purpose == schema.ForNonblank) {
+			must = append(must, "("+c.SQL.Text+")")
+		}
+	}
+	if len(w.Values) > 0 && has.Values == nil {
+		var list []string
+		for _, v := range w.Values {
+			list = append(list, e.Text(v))
+		}
+		must = append(must, now+" IN ("+strings.Join(list, ", ")+")")
+	}
+	if len(must) == 0 {
+		return now, false, nil, nil
+	}
+	fits := strings.Join(must, " AND ")
+	bad := func(value string) string {
+		return fmt.Sprintf("(SELECT %s AS %s, %s AS erbario_was FROM (SELECT %s AS %s FROM %s) AS r) AS q WHERE %s IS NOT NULL AND NOT (%s)", value, now, now, e.Quote(has.Name), now, e.Quote(k.kept.Name), now, fits)
+	}
+	value = now
+	gone, err := k.DB.Select(ctx, "SELECT DISTINCT erbario_was FROM "+bad(now))
+	if err != nil || len(gone) == 0 {
+		return now, false, nil, err
+	}
+	cases := ""
+	for _, g := range gone {
+		if to, ok := k.renamed(w.Name, g[0]); ok {
+			cases += fmt.Sprintf(" WHEN %s THEN %s", e.Text(g[0]), e.Text(to))
+		}
+	}
+	otherwise := func(value string) string {
+		if cases == "" {
+			return value
+		}
+		return "CASE " + now + cases + " ELSE " + value + " END"
+	}
+	if value = otherwise(now); cases != "" {
+		if gone, err = k.DB.Select(ctx, "SELECT DISTINCT erbario_was FROM "+bad(value)); err != nil || len(gone) == 0 {
+			return value, false, nil, err
+		}
+	}
+	if answer != nil {
+		return otherwise("CASE WHEN " + now + " IS NULL OR " + fits + " THEN " + now + " ELSE (" + answer.SQL + ") END"), true, nil, nil
+	}
+	n, err := k.DB.Count(ctx, "SELECT 1 FROM "+bad(value))
+	if err != nil {
+		return "", false, nil, err
+	}
+	name := k.wanted.Name + "." + w.Name
+	q = &plan.Question{Rows: n, Text: fmt.Sprintf("%s no longer allows what %s", name, words.Have(n))}
+	if len(gone) == 1 {
+		for _, c := range w.Type.Choices {
+			q.Choices = append(q.Choices, plan.Choice{Words: fmt.Sprintf("%s is called %s now", gone[0][0], c), Flags: []string{fmt.Sprintf("--rename %s.%s=%s", name, gone[0][0], c)}})
+		}
+	}
+	q.Choices = append(q.Choices,
+		plan.Choice{Words: "one value for those rows", Flags: []string{"--fill " + name + "=VALUE"}},
+		plan.Choice{Words: "an expression over those rows", Flags: []string{"--fill " + name + "=sql:EXPRESSION"}})
+	return "", false, q, nil
 }
 
 // missing is the fill of a required column that the rows do not have. Another of the

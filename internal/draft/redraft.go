@@ -364,6 +364,7 @@ func sameKept(kept, c *schema.Column) bool {
 type Again struct {
 	Old     []*migration.Migration // oldest first
 	NoCarry bool                   // steps by hand are left out
+	Now     []string               // the answers that were given now, as flags, and not to the old ones
 }
 
 // Redraft drafts the old migrations' change again, from a state in which they are
@@ -375,7 +376,7 @@ func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *H
 			r.Steps = append(r.Steps, HandSteps(m)...)
 		}
 	}
-	answers, to, questions, err := s.orphans(ctx, again.Old, r.Answers)
+	answers, to, questions, err := s.orphans(ctx, again, r.Answers)
 	if err != nil {
 		return nil, to, err
 	}
@@ -394,7 +395,7 @@ func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *H
 // orphans asks about values that rows held in what the old migrations made and
 // the models no longer declare, and about those that such rows lack now. It takes the
 // answers about them out.
-func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan.Answers) (out plan.Answers, to *Handover, questions []plan.Question, err error) {
+func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out plan.Answers, to *Handover, questions []plan.Question, err error) {
 	out, to = in, &Handover{Tables: map[string]string{}, Columns: map[string]map[string]string{}, Fills: map[string][]KeptFill{}, answers: map[string]bool{}}
 	out.Rename = nil
 	fill, drop := map[string]plan.Fill{}, map[string]bool{}
@@ -419,7 +420,7 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 		return "", false
 	}
 	var all []runner.PutAside
-	for _, m := range old {
+	for _, m := range again.Old {
 		list, err := runner.PutAsideBy(ctx, s.DB, m)
 		if err != nil {
 			return out, to, nil, err
@@ -510,18 +511,49 @@ func (s *State) orphans(ctx context.Context, old []*migration.Migration, in plan
 			}
 		}
 		// The answer to a question about a name decides what is lacking.
-		if len(questions) > asked || byKey || !created {
+		if len(questions) > asked || !byKey && !created {
 			continue
 		}
-		rows := keptRows{State: s, kept: kept, wanted: wanted, called: called}
+		rows := keptRows{State: s, kept: kept, wanted: wanted, called: called, alone: byKey}
+		rows.renamed = func(column, value string) (string, bool) {
+			for i, r := range in.Rename {
+				if r.Value == value && strings.EqualFold(s.column(wanted.Name, r.Column), column) && (strings.EqualFold(r.Table, table) || strings.EqualFold(s.table(r.Table), wanted.Name)) {
+					used[i] = true
+					to.answers["--rename "+wanted.Name+"."+column+"."+value] = true
+					return r.To, true
+				}
+			}
+			return "", false
+		}
+		rows.adds = func(column string) bool {
+			t := s.Ahead.Table(wanted.Name)
+			return t != nil && t.Column(column) == nil
+		}
 		for _, o := range all {
 			if t := s.Live.Table(o.Name); t != nil && o.Table == table && runner.ByKey(t, wanted) {
 				rows.byKey = append(rows.byKey, t)
 			}
 		}
-		list, more, err := rows.fills(ctx, fill)
+		given := fill
+		if byKey { // what was said to the old ones is for rows that have no value
+			given = map[string]plan.Fill{}
+			for _, flag := range again.Now {
+				key := s.flagKey(flag)
+				if f, ok := fill[strings.TrimPrefix(key, "--fill ")]; ok && strings.HasPrefix(key, "--fill ") {
+					given[strings.TrimPrefix(key, "--fill ")] = f
+				}
+			}
+		}
+		had := maps.Clone(given)
+		list, more, err := rows.fills(ctx, given)
 		if err != nil {
 			return out, to, nil, err
+		}
+		for key := range had { // a required one needs it for rows elsewhere, too
+			_, left := given[key]
+			if c := wanted.Column(strings.TrimPrefix(key, wanted.Name+".")); byKey && !left && c != nil && (!c.NotNull || c.Default != nil) {
+				delete(fill, key)
+			}
 		}
 		to.Fills[kept.Name] = list
 		for _, f := range list {

@@ -272,6 +272,18 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	return settleKept(ctx, db, e, m, false)
 }
 
+// PutBackError is what an undo kept of a table and that table does not take.
+type PutBackError struct {
+	Table, Kept, Migration string
+	Err                    error
+}
+
+func (e *PutBackError) Error() string {
+	return fmt.Sprintf("what an undo kept of %s cannot be put back (it stays in %s; erbario redraft %s asks what it lacks): %v", e.Table, e.Kept, e.Migration, e.Err)
+}
+
+func (e *PutBackError) Unwrap() error { return e.Err }
+
 // putBackInto brings back what an earlier undo kept of one table.
 func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) error {
 	names := undoNames(m, t.Name)
@@ -286,7 +298,7 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		left := unplaced(t, kept)
 		for _, sql := range e.PutBack(t, kept, left) {
 			if err := db.Step(ctx, sql); err != nil {
-				return fmt.Errorf("what an undo kept of %s cannot be put back (it stays in %s; erbario redraft %s asks what it lacks): %w", t.Name, kept.Name, m.ID, err)
+				return &PutBackError{t.Name, kept.Name, m.ID, err}
 			}
 		}
 		if left {
