@@ -186,7 +186,11 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 		a.out.printf("  and %s more (--rows N shows more)", thousands(left))
 	}
 	if len(t.Key()) > 0 {
-		a.next(fmt.Sprintf("erbario deleted restore %s --key %s", t.Name, shellValue(list[0].Key)))
+		plain, err := l.db.Select(ctx, "SELECT "+strings.Join(list[0].Key, ", "))
+		if err != nil {
+			return err
+		}
+		a.next(fmt.Sprintf("erbario deleted restore %s %s", t.Name, shellFlag("--key "+deleted.JoinKey(plain[0]))))
 	}
 	return nil
 }
@@ -200,26 +204,13 @@ func plainTime(literal string) string {
 	return cell(s)
 }
 
-// shellValue is a key as one would type it.
-func shellValue(key []string) string {
-	var out []string
-	for _, k := range key {
-		out = append(out, strings.Trim(k, "'"))
-	}
-	s := strings.Join(out, ",")
-	if strings.ContainsAny(s, " '\"$`\\*;&|<>()") {
-		return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-	}
-	return s
-}
-
 func (a *app) deletedRestore() *cli.Command {
 	var keys []string
 	var dryRun bool
 	return &cli.Command{
 		Name: "restore", ArgsUsage: "TABLE", Usage: "bring deleted rows back, with what went with them",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between: `K`", Destination: &keys},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between, one with a comma in single quotes: `K`", Destination: &keys},
 			&cli.BoolFlag{Name: "dry-run", Usage: "tell what would come back; change nothing", Destination: &dryRun},
 		},
 		DisableSliceFlagSeparator: true,
@@ -305,7 +296,7 @@ func (a *app) deletedPurge() *cli.Command {
 	return &cli.Command{
 		Name: "purge", ArgsUsage: "TABLE", Usage: "delete deleted rows for good, children first; counted before it asks",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between: `K`", Destination: &keys},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between, one with a comma in single quotes: `K`", Destination: &keys},
 			&cli.StringFlag{Name: "older-than", Usage: "what was deleted so long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
 			&cli.BoolFlag{Name: "dry-run", Usage: "count what would go; change nothing", Destination: &dryRun},
 		},

@@ -5,6 +5,7 @@ package deleted
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,6 +38,7 @@ type Taken struct {
 	Columns []string
 	Values  []string
 	By      []string // the live row's key
+	Key     []string // the deleted row's
 }
 
 // Children are rows that refer to a deleted one and are not deleted.
@@ -53,7 +55,7 @@ func (t Table) Shown() []string {
 	var out []string
 	add := func(n string) {
 		c := t.Column(n)
-		if c == nil || len(out) >= shownColumns || slices.Contains(out, n) || slices.Contains(t.Key(), n) || strings.EqualFold(n, t.SoftDelete) || c.Stamped || n == "created_at" {
+		if c == nil || schema.Own(n) || len(out) >= shownColumns || slices.Contains(out, n) || slices.Contains(t.Key(), n) || strings.EqualFold(n, t.SoftDelete) || c.Stamped || n == "created_at" {
 			return
 		}
 		out = append(out, n)
@@ -132,39 +134,82 @@ func (t Table) is(key []string, alias string) string {
 
 // taken finds the uniquenesses among live rows that a deleted row would break.
 func (t Table) taken(ctx context.Context, r Row) ([]Taken, error) {
+	return t.takenBy(ctx, t.is(r.Key, ""))
+}
+
+// takenBy finds the uniquenesses among live rows that deleted rows would break, the first
+// of each uniqueness.
+func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 	var out []Taken
 	for _, x := range t.Indexes {
-		names := schema.Names(x.Parts)
-		if !x.Unique || !t.Among(x) || len(names) != len(x.Parts) {
+		u, ok := t.amongLive(x)
+		if !ok {
 			continue
 		}
+		names := schema.Names(u.parts)
 		var same []string
-		for _, p := range x.Parts {
+		for _, p := range u.parts {
 			s := t.Engine.SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
 			same = append(same, s)
 		}
-		// What else the uniqueness asks holds of the row too, once it is back.
-		rest := ""
-		if before, ok := strings.CutSuffix(x.Where.Text, " AND "+t.q(t.SoftDelete)+" IS NULL"); ok {
-			rest = " WHERE " + before
+		rest := where
+		if u.back != "" { // holds of the row too, once it is back
+			rest += " AND " + u.back
 		}
-		query := fmt.Sprintf("SELECT %s, %s FROM (SELECT * FROM %s%s) AS d JOIN (SELECT * FROM %s WHERE %s) AS l ON %s WHERE %s",
-			t.of("l", t.Key()), t.of("d", names), t.q(t.Name), rest, t.q(t.Name), x.Where.Text, strings.Join(same, " AND "), t.is(r.Key, "d."))
+		query := fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT * FROM %s WHERE %s) AS d JOIN (SELECT * FROM %s WHERE %s) AS l ON %s",
+			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.q(t.Name), rest, t.q(t.Name), u.live, strings.Join(same, " AND "))
 		rows, err := t.DB.Sample(ctx, query, 1)
 		if err != nil {
 			return nil, err
 		}
 		for _, v := range rows.Values {
-			out = append(out, Taken{Columns: names, By: v[:len(t.Key())], Values: v[len(t.Key()):]})
+			n := len(t.Key())
+			out = append(out, Taken{Columns: names, By: v[:n], Key: v[n : 2*n], Values: v[2*n:]})
 		}
 	}
 	return out, nil
 }
 
+// uniqueness is one among the rows that are not deleted.
+type uniqueness struct {
+	parts []schema.Part
+	live  string // the condition of the rows that it counts
+	back  string // what else than to be live it asks of a row; "": nothing
+}
+
+// amongLive tells what an index asks that is unique among the rows that are not deleted: by
+// its condition, or by a generated column of ours that is null in all other rows.
+func (t Table) amongLive(x *schema.Index) (u uniqueness, ok bool) {
+	if !x.Unique || slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil }) {
+		return u, false
+	}
+	if t.Among(x) {
+		back, more := strings.CutSuffix(x.Where.Text, " AND "+t.q(t.SoftDelete)+" IS NULL")
+		if !more {
+			back = ""
+		}
+		return uniqueness{x.Parts, x.Where.Text, back}, true
+	}
+	for _, p := range x.Parts {
+		c := t.Column(p.Column)
+		if c == nil || !schema.Own(c.Name) || c.Generated == nil || !strings.Contains(c.Generated.SQL.Text, t.q(t.SoftDelete)) {
+			u.parts = append(u.parts, p)
+			continue
+		}
+		u.live = t.q(c.Name) + " IS NOT NULL"
+		u.back = "(" + strings.ReplaceAll(c.Generated.SQL.Text, t.q(t.SoftDelete), "NULL") + ") IS NOT NULL"
+	}
+	return u, u.live != ""
+}
+
 func (t Table) of(alias string, list []string) string {
 	out := make([]string, len(list))
+	from := alias
+	if alias == "k" { // the key of the deleted row
+		from = "d"
+	}
 	for i, n := range list {
-		out[i] = alias + "." + t.q(n) + " AS " + t.q(fmt.Sprintf("%s%d", alias, i))
+		out[i] = from + "." + t.q(n) + " AS " + t.q(fmt.Sprintf("%s%d", alias, i))
 	}
 	return strings.Join(out, ", ")
 }
@@ -224,10 +269,10 @@ func (t Table) ReadKey(raw string) ([]string, error) {
 	}
 	parts := []string{raw}
 	if len(keys) > 1 {
-		parts = strings.Split(raw, ",")
+		parts = splitKey(raw)
 	}
 	if len(parts) != len(keys) {
-		return nil, fmt.Errorf("the key of %s is %s: write the values with commas between them, not %q", t.Name, strings.Join(keys, ", "), raw)
+		return nil, fmt.Errorf("the key of %s is %s: write the values with commas between them, a value with a comma in single quotes, not %q", t.Name, strings.Join(keys, ", "), raw)
 	}
 	var out []string
 	for i, k := range keys {
@@ -243,6 +288,61 @@ func (t Table) ReadKey(raw string) ([]string, error) {
 		out = append(out, text)
 	}
 	return out, nil
+}
+
+// splitKey cuts a key at its commas. A part in single quotes may hold some, and has its own
+// quotes doubled.
+func splitKey(raw string) []string {
+	var out []string
+	for rest := raw; ; {
+		rest = strings.TrimLeft(rest, " ")
+		part, more := rest, ""
+		found := false
+		if strings.HasPrefix(rest, "'") {
+			var b strings.Builder
+			i := 1
+			for ; i < len(rest); i++ {
+				if rest[i] == '\'' {
+					if i+1 < len(rest) && rest[i+1] == '\'' {
+						i++
+					} else {
+						break
+					}
+				}
+				b.WriteByte(rest[i])
+			}
+			part, more = b.String(), ""
+			if i < len(rest) {
+				more = strings.TrimLeft(rest[i+1:], " ")
+			}
+			if more != "" && more[0] != ',' { // no quoted part after all
+				part, more, found = strings.Cut(rest, ",")
+			} else if more != "" {
+				more, found = more[1:], true
+			}
+		} else {
+			part, more, found = strings.Cut(rest, ",")
+		}
+		out = append(out, part)
+		if !found {
+			return out
+		}
+		rest = more
+	}
+}
+
+// JoinKey is a key, of plain values, as ReadKey takes it.
+func JoinKey(values []string) string {
+	if len(values) == 1 {
+		return values[0]
+	}
+	out := make([]string, len(values))
+	for i, v := range values {
+		if out[i] = v; strings.ContainsAny(v, ",'") || strings.TrimSpace(v) != v {
+			out[i] = "'" + strings.ReplaceAll(v, "'", "''") + "'"
+		}
+	}
+	return strings.Join(out, ",")
 }
 
 // KeyWords is a row's key in words, such as id 7.
@@ -268,6 +368,44 @@ func (e *TakenError) Error() string {
 		out = append(out, fmt.Sprintf("%s %s is taken by %s", strings.Join(t.Columns, ", "), strings.Join(t.Values, ", "), e.By[i]))
 	}
 	return fmt.Sprintf("the row %s of %s cannot come back: %s; change one of the two, or purge the deleted one", e.Row, e.Table, strings.Join(out, "; "))
+}
+
+// blockedError says that what went with a row keeps it from coming back.
+type blockedError struct {
+	table, name string
+	key         []string
+	at          string
+	err         error
+}
+
+func (e *blockedError) Error() string {
+	return fmt.Sprintf("the row %s of %s cannot come back with what went with it: %v", e.name, e.table, e.err)
+}
+
+func (e *blockedError) Unwrap() error { return e.err }
+
+// blocking is the first row among those that went with one, level by level, whose place a
+// live row has taken; nil: none is found.
+func (t Table) blocking(ctx context.Context, where, at string, seen map[string]bool) error {
+	for _, ref := range t.references() {
+		c := ref.table
+		if c.SoftDelete == "" || seen[c.Name] || len(c.Key()) == 0 {
+			continue
+		}
+		seen[c.Name] = true
+		below := ref.to(t, where) + " AND " + t.q(c.SoftDelete) + " = " + at
+		taken, err := c.takenBy(ctx, below)
+		if err != nil {
+			return err
+		}
+		if len(taken) > 0 {
+			return &TakenError{Table: c.Name, Row: c.KeyWords(taken[0].Key), Taken: taken[:1], By: []string{c.KeyWords(taken[0].By)}}
+		}
+		if err := c.blocking(ctx, below, at, seen); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Counted is a number of rows of a table.
@@ -301,6 +439,12 @@ func (t Table) Restore(ctx context.Context, keys [][]string, wait time.Duration,
 		}
 		return err
 	})
+	var blocked *blockedError
+	if errors.As(err, &blocked) { // who is in the way can be asked once the transaction is over
+		if by := t.blocking(ctx, t.is(blocked.key, ""), blocked.at, map[string]bool{t.Name: true}); by != nil {
+			blocked.err = by
+		}
+	}
 	return with, err
 }
 
@@ -324,7 +468,7 @@ func (t Table) restore(ctx context.Context, key []string) error {
 		return e
 	}
 	if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = NULL WHERE %s", t.q(t.Name), t.q(t.SoftDelete), t.is(key, ""))); err != nil {
-		return fmt.Errorf("the row %s of %s cannot come back with what went with it: %w", name, t.Name, err)
+		return &blockedError{t.Name, name, key, rows[0].At, err}
 	}
 	return nil
 }

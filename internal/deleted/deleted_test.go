@@ -373,7 +373,7 @@ func TestList(t *testing.T) {
 	require.Equal(t, []Row{
 		{Key: []string{"2"}, At: "'2026-02-02 10:00:00'", Values: []string{"'HB-2'", "1"}},
 		{Key: []string{"1"}, At: "'2026-02-01 10:00:00'", Values: []string{"'HB-1'", "1"},
-			Taken:    []Taken{{Columns: []string{"accession"}, Values: []string{"'HB-1'"}, By: []string{"3"}}},
+			Taken:    []Taken{{Columns: []string{"accession"}, Values: []string{"'HB-1'"}, By: []string{"3"}, Key: []string{"1"}}},
 			Children: []Children{{"notes", 1}}},
 	}, list)
 	_, err = specimens.Restore(ctx, [][]string{{"1"}}, 0, true)
