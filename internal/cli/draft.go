@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -273,9 +274,19 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 		for _, x := range unproved(d.Outcome) {
 			a.err.line("  " + clean(x))
 		}
-		return fmt.Errorf("the migration could not be proved: nothing was written")
+		return notProved(d)
 	}
 	return nil
+}
+
+// notProved is the end of a draft that could not be proved.
+func notProved(d *draft.Draft) error {
+	if n := d.Outcome.Stopped; n > 0 {
+		if s := &d.Migration.Steps[n-1]; d.Migration.ByPerson(s) || d.Migration.ByHand {
+			return fmt.Errorf("step %d (%s) was written by hand and is carried over as it is: nothing was written. Edit it in its file, where it may name what is called otherwise now, and redraft again; --no-carry leaves it out", n, s.Title)
+		}
+	}
+	return errors.New("the migration could not be proved: nothing was written")
 }
 
 // unproved are the reasons for which a migration is not proved.

@@ -89,6 +89,9 @@ type Step struct {
 	Undo      []Statement
 	NoUndo    bool // the file has no undo for it
 	Line      int
+	// Comments of the file: before the step's line, under it, and behind the statements of
+	// each direction.
+	Above, Under, ApplyEnd, UndoEnd []string
 }
 
 // Empty tells whether the step does and asks nothing.
@@ -118,8 +121,9 @@ func (m *Migration) ByPerson(s *Step) bool {
 
 // Statement is one statement and its line in the file.
 type Statement struct {
-	SQL  string
-	Line int
+	SQL   string
+	Line  int
+	Above []string // the comments before it
 }
 
 // Proved tells whether the last proof held, and was of the file as it stands: one
@@ -307,8 +311,22 @@ func Write(m *Migration) string {
 	}
 	need("\n", "before apply", m.BeforeApply)
 	need("\n", "before undo", m.BeforeUndo)
+	say := func(comments []string) {
+		for _, c := range comments {
+			b.WriteString(c + "\n")
+		}
+	}
+	statements := func(list []Statement, behind []string) {
+		for _, st := range list {
+			say(st.Above)
+			b.WriteString(st.SQL + ";\n")
+		}
+		say(behind)
+	}
 	for i, s := range m.Steps {
-		fmt.Fprintf(&b, "\n%sstep %d  %s", Marker, i+1, unmarked.Replace(Title(s.Title)))
+		b.WriteByte('\n')
+		say(s.Above)
+		fmt.Fprintf(&b, "%sstep %d  %s", Marker, i+1, unmarked.Replace(Title(s.Title)))
 		if s.Note != "" {
 			fmt.Fprintf(&b, "  (%s)", unmarked.Replace(Title(s.Note)))
 		}
@@ -336,15 +354,12 @@ func Write(m *Migration) string {
 		}
 		need("", "here", s.Here)
 		need("", "here before undo", s.HereUndo)
+		say(s.Under)
 		fmt.Fprintf(&b, "%sapply\n", Marker)
-		for _, st := range s.Apply {
-			b.WriteString(st.SQL + ";\n")
-		}
+		statements(s.Apply, s.ApplyEnd)
 		if !s.NoUndo {
 			fmt.Fprintf(&b, "%sundo\n", Marker)
-			for _, st := range s.Undo {
-				b.WriteString(st.SQL + ";\n")
-			}
+			statements(s.Undo, s.UndoEnd)
 		}
 	}
 	m.Text = b.String()
@@ -483,6 +498,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	var asked *Parameter // whose query comes next
 	var needTo *[]engine.Requirement
 	var into *[]Statement
+	var comments []string // that belong to what comes next
 	closeNeed := func(line int) error {
 		if need != nil && need.Query == "" {
 			return &ParseError{Path: path, Line: line, Message: "a requirement has no query"}
@@ -499,6 +515,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 		}
 		if p.Comment {
 			if !strings.HasPrefix(p.Text, Marker) {
+				comments = append(comments, strings.TrimRight(p.Text, "\n"))
 				continue
 			}
 			words := strings.TrimSpace(strings.TrimPrefix(p.Text, Marker))
@@ -527,12 +544,17 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				if g[1] != strconv.Itoa(len(m.Steps)+1) {
 					return fail(p.Line, "step %s stands where step %d is expected", g[1], len(m.Steps)+1)
 				}
-				m.Steps = append(m.Steps, Step{Line: p.Line, NoUndo: true})
+				m.Steps = append(m.Steps, Step{Line: p.Line, NoUndo: true, Above: comments})
+				comments = nil
 				step, into = &m.Steps[len(m.Steps)-1], nil
 				step.Title, step.Note, step.Kind = stepWords(g[2])
 			case words == "apply" && step != nil:
 				into = &step.Apply
+				step.Under, comments = append(step.Under, comments...), nil
 			case words == "undo" && step != nil:
+				if into == &step.Apply {
+					step.ApplyEnd, comments = comments, nil
+				}
 				into, step.NoUndo = &step.Undo, false
 			case strings.HasPrefix(words, "loses ") && step != nil:
 				list := strings.TrimPrefix(words, "loses ")
@@ -614,7 +636,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			if err := e.Refuse(p.Text); err != nil {
 				return fail(p.Line, "%v; nothing was run", err)
 			}
-			*into = append(*into, Statement{SQL: p.Text, Line: p.Line})
+			*into = append(*into, Statement{SQL: p.Text, Line: p.Line, Above: comments})
+			comments = nil
 		default:
 			return fail(p.Line, "this statement stands outside of any step; write %sstep 1  TITLE, %sapply and %sundo above it", Marker, Marker, Marker)
 		}
@@ -638,6 +661,11 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	if len(m.Steps) == 0 {
 		return fail(1, "the migration has no step; the file may be cut short")
+	}
+	if s := &m.Steps[len(m.Steps)-1]; s.NoUndo {
+		s.ApplyEnd = append(s.ApplyEnd, comments...)
+	} else {
+		s.UndoEnd = append(s.UndoEnd, comments...)
 	}
 	last := m.Steps[len(m.Steps)-1]
 	if into == nil || last.NoUndo && !m.ByHand {

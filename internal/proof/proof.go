@@ -87,6 +87,7 @@ type Outcome struct {
 	Differ  []string         // what was not as it should be; empty: proved
 	OneWay  int              // the step, from 1, that has no undo: only the way forward was tried; 0: none
 	Missing []engine.LeftOut // what the scratch database could not have of the one that it is like
+	Stopped int              // the step, from 1, that could not be applied; 0: none
 	After   *schema.Schema
 }
 
@@ -347,6 +348,10 @@ func (p *prover) run(ctx context.Context) error {
 		var way *runner.InTheWay
 		if errors.As(err, &way) && p.left.all == "" {
 			p.way = way
+		}
+		var step *runner.StepError
+		if errors.As(err, &step) {
+			p.out.Stopped = step.Step
 		}
 		if len(p.out.Missing) > 0 {
 			err = fmt.Errorf("%w; the scratch database lacks %s (%v)", err, engine.LeftNames(p.out.Missing), p.out.Missing[0].Err)
