@@ -66,9 +66,11 @@ var inspections = []string{
 		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e') ORDER BY p.oid`,
 	// row security
 	policiesQuery,
-	// what few databases have
-	collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery,
+	anyRareQuery,
 }
+
+// rareInspections are the queries about what few databases have, where there may be any.
+var rareInspections = []string{collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery}
 
 const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`
 
@@ -115,7 +117,33 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 
 // schemaOf reads what the catalogues tell of the schema of a path; "": the session's own.
 func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) {
-	text, begin := qualified(strings.Join(inspections, ";\n")), ""
+	all, err := d.catalogues(ctx, path, inspections)
+	if err != nil {
+		return nil, err
+	}
+	r := &reading{s: &schema.Schema{}, byOID: map[string]*relation{}}
+	var few []dated
+	if all[12][0][0] == "t" {
+		more, err := d.catalogues(ctx, path, rareInspections)
+		if err != nil {
+			return nil, err
+		}
+		few, r.needs = rare(more[0], more[1], more[2], more[3], more[4]), firsts(more[5])
+	}
+	r.relations(all[0])
+	r.columns(all[1])
+	r.constraints(all[2])
+	r.indexes(all[3], pairs(all[4]), pairs(all[5]))
+	r.triggers(all[6])
+	r.others(all[7], all[8], all[9], all[10], few)
+	r.policies(all[11])
+	return r, nil
+}
+
+// catalogues runs queries in one round trip, and gives the rows of each. path is where
+// names are looked up meanwhile; "": where the session does.
+func (d *database) catalogues(ctx context.Context, path string, queries []string) ([][][]string, error) {
+	text, begin := qualified(strings.Join(queries, ";\n")), ""
 	if path != "" {
 		text = "SET LOCAL search_path = " + path + ";\n" + text + ";\nSET LOCAL search_path = " + d.path
 	}
@@ -143,15 +171,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 	for _, r := range results {
 		all = append(all, texts(r))
 	}
-	r := &reading{s: &schema.Schema{}, byOID: map[string]*relation{}, needs: firsts(all[17])}
-	r.relations(all[0])
-	r.columns(all[1])
-	r.constraints(all[2])
-	r.indexes(all[3], pairs(all[4]), pairs(all[5]))
-	r.triggers(all[6])
-	r.others(all[7], all[8], all[9], all[10], rare(all[12], all[13], all[14], all[15], all[16]))
-	r.policies(all[11])
-	return r, nil
+	return all, nil
 }
 
 func pairs(rows [][]string) map[string]string {

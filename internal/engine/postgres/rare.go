@@ -20,6 +20,12 @@ func notExtension(catalogue, oid string) string {
 	return "NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog." + catalogue + "'::regclass::oid AND e.objid = " + oid + " AND e.deptype IN ('e', 'i'))"
 }
 
+// anyRareQuery asks whether there may be any of it: what the server came with has lower
+// numbers. Schemas count that are not this one.
+const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16384' AND collnamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_ts_dict WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_ts_config WHERE oid >= '16384')
+	OR EXISTS (SELECT 1 FROM pg_operator WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_cast WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_proc WHERE oid >= '16384' AND prokind = 'a')
+	OR EXISTS (SELECT 1 FROM pg_namespace WHERE oid <> ` + here + ` AND (oid >= '16384' OR nspname = 'public') AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%')`
+
 var (
 	collationsQuery = `SELECT c.oid, c.collname, c.collprovider, coalesce(to_jsonb(c) ->> 'colllocale', to_jsonb(c) ->> 'colliculocale', c.collcollate::text), coalesce(c.collctype::text, ''), coalesce(to_jsonb(c) ->> 'collisdeterministic', 'true'), coalesce(to_jsonb(c) ->> 'collicurules', '')
 		FROM pg_collation c WHERE c.collnamespace = ` + here + ` AND ` + notExtension("pg_collation", "c.oid")
