@@ -92,6 +92,11 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		return err
 	}
 	defer l.Close()
+	// From the first look to the last seed nobody else empties it.
+	if err := l.db.Hold(ctx, 10*time.Minute); err != nil && !errors.Is(err, engine.ErrNoSession) {
+		return err
+	}
+	defer l.db.Release(context.WithoutCancel(ctx))
 	there, err := l.db.Inspect(ctx)
 	if err != nil {
 		return err

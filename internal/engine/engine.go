@@ -260,6 +260,9 @@ const (
 	Make                  // a database that is not there is made
 )
 
+// ErrNoSession is wrapped by Hold's error where no session is ours, as behind a pooler.
+var ErrNoSession = errors.New("the connection goes through a pooler, where a session is not ours")
+
 // ErrMissing is wrapped by Open's error when the database itself is not there.
 var ErrMissing = errors.New("is not there")
 

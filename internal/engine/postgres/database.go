@@ -31,6 +31,7 @@ type database struct {
 	schema     string // in which everything is looked up and made
 	lock       int64  // of the advisory lock under which one run works at a time
 	held       bool   // the lock stays beyond the transaction
+	holds      int    // Holds within the first
 	inTx       bool
 	recovering bool // the server is a standby
 	readOnly   bool
@@ -357,9 +358,10 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 // Hold takes the lock for the session, until Release.
 func (d *database) Hold(ctx context.Context, wait time.Duration) error {
 	if d.pooled {
-		return errors.New("the connection goes through a pooler, where a session is not ours: a migration that is not one transaction needs the server itself; say direct = \"URL\" beside the url in erbario.toml")
+		return fmt.Errorf("%w: a migration that is not one transaction needs the server itself; say direct = \"URL\" beside the url in erbario.toml", engine.ErrNoSession)
 	}
 	if d.held {
+		d.holds++
 		return nil
 	}
 	return d.ask(ctx, wait, func() (bool, error) {
@@ -375,6 +377,10 @@ func (d *database) Hold(ctx context.Context, wait time.Duration) error {
 // Release lets the lock go.
 func (d *database) Release(ctx context.Context) error {
 	if !d.held {
+		return nil
+	}
+	if d.holds > 0 { // within another
+		d.holds--
 		return nil
 	}
 	d.held = false

@@ -6,7 +6,9 @@ package sqlite
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -36,6 +38,8 @@ type database struct {
 	touched map[string]bool       // the tables that the steps touch, in lower case
 	report  func(engine.Progress) // told how far a copy is; nil: nobody
 	before  map[string]bool       // their references without a row before the steps
+
+	hold *sql.DB // of the file that Hold locks; nil: it is not held
 
 	statements map[string]*sql.Stmt // for the rows of a seed, by their text
 }
@@ -189,10 +193,13 @@ func open(ctx context.Context, shown, dsn string, cache int) (engine.Database, e
 	return d, nil
 }
 
+// scratchName stands for the path of a scratch database.
+const scratchName = "scratch"
+
 // Scratch opens a new empty database in memory. It is a database of its own,
 // and statements that could reach another are refused.
 func (Engine) Scratch(ctx context.Context) (engine.Database, error) {
-	return open(ctx, "scratch", "file::memory:", 0)
+	return open(ctx, scratchName, "file::memory:", 0)
 }
 
 // plain says what an error of SQLite means to the one who reads it.
@@ -570,12 +577,55 @@ func (d *database) Settle(ctx context.Context) error {
 	return fmt.Errorf("references would point at nothing: %s", strings.Join(shown, "; "))
 }
 
-// Hold has nothing to do, and Release nothing to give back: every migration is one
-// transaction here.
-func (d *database) Hold(context.Context, time.Duration) error { return nil }
+// Hold keeps others that hold the same file waiting, until Release. It is for what takes
+// several transactions, and no lock of the file itself: a file beside those of the machine's
+// other programs is locked in its place.
+func (d *database) Hold(ctx context.Context, wait time.Duration) error {
+	if d.path == "" || d.path == scratchName || d.hold != nil {
+		return nil
+	}
+	abs, err := filepath.Abs(d.path)
+	if err != nil {
+		return err
+	}
+	if real, err := filepath.EvalSymlinks(abs); err == nil {
+		abs = real
+	}
+	sum := sha256.Sum256([]byte(abs))
+	u := url.URL{Scheme: "file", Path: filepath.Join(os.TempDir(), "erbario-"+hex.EncodeToString(sum[:8])+".lock")}
+	pool, err := sql.Open("sqlite", u.String())
+	if err != nil {
+		return plain(err)
+	}
+	pool.SetMaxOpenConns(1)
+	conn, err := pool.Conn(ctx)
+	for deadline := time.Now().Add(wait); err == nil; {
+		if _, err = conn.ExecContext(ctx, "BEGIN EXCLUSIVE"); err == nil {
+			d.hold = pool
+			return nil
+		}
+		if err = plain(err); !errors.Is(err, engine.ErrBusy) || time.Now().After(deadline) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			err = ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+			err = nil
+		}
+	}
+	return errors.Join(err, pool.Close())
+}
 
-// Release gives nothing back.
-func (d *database) Release(context.Context) error { return nil }
+// Release lets others go on.
+func (d *database) Release(context.Context) error {
+	if d.hold == nil {
+		return nil
+	}
+	hold := d.hold
+	d.hold = nil
+	return hold.Close()
+}
 
 var errOneTransaction = errors.New("every step stands in the migration's transaction here")
 
