@@ -28,6 +28,7 @@ type answerFlags struct {
 	noKeep                      bool
 	plain                       []string
 	file                        string
+	unknown                     []string // as flags, those about columns that no engine asked so far knows
 }
 
 // flags are the flags of a command that asks.
@@ -156,6 +157,16 @@ func (a *app) edits(p *project.Project, s *schema.Schema, f *answerFlags) error 
 	p.Edited = nil
 	edit := func(flag, name, clause string, value *string) error {
 		t, c := columnNamed(s, name)
+		for _, e := range p.Engines() { // a field of another engine alone
+			if c != nil {
+				break
+			}
+			other, err := a.wanted(p, e)
+			if err != nil {
+				return err
+			}
+			t, c = columnNamed(other, name)
+		}
 		if c == nil {
 			return wrongUse("--%s %s: the models have no field %s", flag, name, name)
 		}
@@ -345,7 +356,11 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 		return nil, nil, err
 	}
 	for {
-		answers, said, err := f.answers(s)
+		mine := *f
+		if len(p.Others(s.Engine)) > 0 { // what is about a column of another engine alone is answered there
+			mine, f.unknown = f.known(s.Wanted, s.Ahead)
+		}
+		answers, said, err := mine.answers(s)
 		if err != nil {
 			return s, nil, err
 		}

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"erbario/internal/draft"
@@ -42,6 +43,9 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]
 			return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
 		}
 		out = append(out, list...)
+	}
+	if c.again == nil && len(c.f.unknown) > 0 {
+		return nil, fmt.Errorf("%s answers nothing: no engine of the project has such a column, or is to have it", c.f.unknown[0])
 	}
 	return out, nil
 }
@@ -83,7 +87,11 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		}
 	}
 	o.InUse = p.Online()
-	given := *c.f
+	o.Unseen = func(table, column string) bool {
+		return !has(c.home.Wanted, table, column) && !has(c.home.Ahead, table, column)
+	}
+	given, unknown := c.f.known(o.Wanted, o.Ahead)
+	c.f.unknown = slices.DeleteFunc(c.f.unknown, func(flag string) bool { return !slices.Contains(unknown, flag) })
 	if c.again != nil {
 		given = given.readable(o)
 	}
@@ -131,4 +139,33 @@ func jsonFiles(list []*migration.Migration) []jsonFile {
 		out = append(out, jsonFile{m.Engine, fileOf(m), len(m.Steps), m.Proof})
 	}
 	return out
+}
+
+// has tells whether a schema has a column, or a table, by the names of either layer.
+func has(s *schema.Schema, table, column string) bool {
+	if column == "" {
+		return s.Table(table) != nil
+	}
+	_, c := columnNamed(s, table+"."+column)
+	return c != nil
+}
+
+// known are the answers about what an engine's schemas know, and as flags those about
+// columns of tables that they do not: these are for other engines, or mistaken.
+func (f *answerFlags) known(wanted, ahead *schema.Schema) (out answerFlags, unknown []string) {
+	out = *f
+	filter := func(flag string, list []string, rename bool) []string {
+		return slices.DeleteFunc(slices.Clone(list), func(v string) bool {
+			name, to, _ := strings.Cut(v, "=")
+			table, column, _ := strings.Cut(name, ".")
+			column, value, _ := strings.Cut(column, ".") // of a choice
+			if column == "" || column == "*" || has(wanted, table, column) || has(ahead, table, column) || rename && value == "" && has(wanted, table, to) {
+				return false
+			}
+			unknown = append(unknown, flag+v)
+			return true
+		})
+	}
+	out.fill, out.drop, out.rename = filter("--fill ", f.fill, false), filter("--drop ", f.drop, false), filter("--rename ", f.rename, true)
+	return out, unknown
 }

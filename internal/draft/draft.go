@@ -30,6 +30,8 @@ type State struct {
 	Standing *runner.Standing
 	// InUse tells that the migration goes where others work on the tables.
 	InUse bool
+	// Unseen tells which columns rows may have that nobody can see here; nil: none.
+	Unseen func(table, column string) bool
 	// Missing is what scratch databases could not have of the live one.
 	Missing []engine.LeftOut
 	Lacking func(engine.LeftOut) // told of each at once; nil: nobody
@@ -330,7 +332,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet

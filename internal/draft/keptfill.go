@@ -166,7 +166,6 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	bad := func(value string) string {
 		return fmt.Sprintf("(SELECT %s AS %s, %s AS erbario_was FROM (SELECT %s AS %s FROM %s) AS r) AS q WHERE %s IS NOT NULL AND NOT (%s)", value, now, now, e.Quote(has.Name), now, e.Quote(k.kept.Name), now, fits)
 	}
-	value = now
 	gone, err := k.DB.Select(ctx, "SELECT DISTINCT erbario_was FROM "+bad(now))
 	if err != nil || len(gone) == 0 {
 		return now, false, nil, err

@@ -40,6 +40,9 @@ type Input struct {
 	Gentle func(p *Plan) error
 	// Stage says which half of a staged pair it is; nil: the change is whole.
 	Stage *Stage
+	// Unseen tells whether rows may have a column of which nobody can see any here, since
+	// only databases of another engine have it; nil: all can be seen.
+	Unseen func(table, column string) bool
 	// InUse tells whether others work on a table where the migration will go.
 	InUse func(table string) bool
 	// Size is the room that a live table takes, in bytes.
@@ -984,10 +987,10 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		return
 	}
-	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 {
+	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 && !p.unseen(c.Table, c.Name) {
 		return
 	}
-	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, words.Rows(rows())),
+	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, p.rowsOf(c.Table, c.Name, rows())),
 		Choices: ValueChoices(c.Target())}
 	p.tablesSwap(&q, c.Table)
 	for _, o := range changes {
@@ -996,6 +999,19 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 		}
 	}
 	p.ask(q)
+}
+
+// unseen tells whether rows may have a column that nobody can see here.
+func (p *planner) unseen(table, column string) bool {
+	return p.Unseen != nil && p.Unseen(p.oldTable(table), p.oldColumn(table, column))
+}
+
+// rowsOf is the number of rows of a table in words, as far as they are seen.
+func (p *planner) rowsOf(table, column string, n int64) string {
+	if n == 0 && p.unseen(table, column) {
+		return "rows in databases of " + p.Engine.Name()
+	}
+	return words.Rows(n)
 }
 
 // ValueChoices are the answers to what value rows are to have in a column that becomes
@@ -1049,9 +1065,9 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 		}
 	}
 	restored := p.Answers.Deleted[c.Table] == Restore && a.From.SoftDelete == c.Name
-	if !restored && !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0) {
+	if !restored && !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0 || p.unseen(c.Table, c.Name)) {
 		name := c.Table + "." + p.oldColumn(c.Table, c.Name)
-		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is no longer declared; %s has %s", name, c.Table, words.Rows(rows()))}
+		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is no longer declared; %s has %s", name, c.Table, p.rowsOf(c.Table, c.Name, rows()))}
 		switch {
 		case p.Answers.aside(c.Table, c.Name):
 			q.Text = fmt.Sprintf("%s loses its name to another column; %s has %s", name, c.Table, words.Rows(rows()))
