@@ -647,17 +647,22 @@ func (a Alteration) Match() []string {
 	return keys
 }
 
-// otherKey are the columns of a uniqueness that stays as it is and leaves no row out; nil:
-// there is none.
+// otherKey are columns that tell rows apart before and after: those of the key that comes,
+// or of a uniqueness that stays as it is and leaves no row out; nil: there are none.
 func (a Alteration) otherKey() []string {
+	stays := func(column string) bool {
+		old, now := a.From.Column(column), a.To.Column(column)
+		return old != nil && now != nil && old.NotNull && old.SQLType == now.SQLType && old.Generated == nil && !slices.Contains(a.Lost, column)
+	}
+	if keys := a.To.Key(); len(keys) > 0 && !slices.ContainsFunc(keys, func(k string) bool { return !stays(k) }) {
+		return keys
+	}
 	for _, x := range a.From.Indexes {
-		if !x.Unique || x.Invalid || x.Where != nil || slices.ContainsFunc(x.Parts, func(p schema.Part) bool {
-			old, now := a.From.Column(p.Column), a.To.Column(p.Column)
-			return p.Expr != nil || p.Collation != "" || p.Length > 0 || old == nil || now == nil || !old.NotNull || old.SQLType != now.SQLType || slices.Contains(a.Lost, p.Column)
+		if x.Unique && !x.Invalid && x.Where == nil && !slices.ContainsFunc(x.Parts, func(p schema.Part) bool {
+			return p.Expr != nil || p.Collation != "" || p.Length > 0 || !stays(p.Column)
 		}) {
-			continue
+			return schema.Names(x.Parts)
 		}
-		return schema.Names(x.Parts)
 	}
 	return nil
 }

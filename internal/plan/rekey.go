@@ -48,7 +48,9 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 				from = append(from, o)
 			}
 		}
-		if len(from) > 1 {
+		if i := slices.IndexFunc(from, func(o *schema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) }); i >= 0 {
+			from = from[i : i+1]
+		} else if len(from) > 1 {
 			from = slices.DeleteFunc(from, func(o *schema.ForeignKey) bool { return stem(o) != stem(k) })
 		}
 		// The rows of the table itself would have to be read while they change.

@@ -82,7 +82,17 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		rename := func(a, b string) string {
 			return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", quote(table), quote(a), quote(b))
 		}
-		return []engine.Step{{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: []string{rename(column, to)}, Undo: []string{rename(to, column)}}}, s
+		apply, undo := []string{rename(column, to)}, []string{rename(to, column)}
+		if t := tableOf(s, table); t != nil && strings.EqualFold(rowidKey(t), column) {
+			// With the number of a row SQLite means the column, and would write its name.
+			for _, g := range t.Triggers {
+				if mentions(g.SQL.Text, "rowid") && !mentions(g.SQL.Text, column) {
+					apply = append(append([]string{dropTrigger(g)}, apply...), g.SQL.Text)
+					undo = append(append([]string{dropTrigger(g)}, undo...), g.SQL.Text)
+				}
+			}
+		}
+		return []engine.Step{{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: apply, Undo: undo}}, s
 	}
 	rename := func(a, b string) []string {
 		if strings.EqualFold(a, b) { // another case alone takes two steps
@@ -93,6 +103,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 	}
 	return []engine.Step{{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: rename(table, to), Undo: rename(to, table)}}, s
 }
+
 
 // bareTable is the table without anything that could refuse or touch a row:
 // its columns' names and types, and its key.
@@ -729,4 +740,12 @@ func carried(t *schema.Table) engine.Requirement {
 		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
 		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
 	}
+}
+
+// tableOf is a table of a schema; nil without one.
+func tableOf(s *schema.Schema, name string) *schema.Table {
+	if s == nil {
+		return nil
+	}
+	return s.Table(name)
 }
