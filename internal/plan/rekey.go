@@ -29,6 +29,9 @@ type rekeying struct{ old, new *schema.ForeignKey }
 
 // rekeyedPairs are the references of a table to the same rows by another key.
 func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
+	if p.Stage != nil { // both applications write: a bridge would have to follow, too
+		return nil
+	}
 	var out []rekeying
 	var old, new []*schema.ForeignKey
 	for _, c := range changes {
@@ -272,6 +275,9 @@ func (p *planner) inParts(name string, changes []diff.Change) {
 // followsLater tells whether a column of a table refers to a key whose change of type is
 // asked about: with the answer that it is a new key, the column follows.
 func (p *planner) followsLater(t *schema.Table, changes []diff.Change) bool {
+	if p.Stage != nil {
+		return false
+	}
 	changes = slices.DeleteFunc(slices.Clone(changes), func(c diff.Change) bool { return c.Kind != diff.ChangeType })
 	for _, k := range t.ForeignKeys {
 		if len(k.Columns) != 1 || strings.EqualFold(k.Table, t.Name) || !slices.ContainsFunc(changes, func(c diff.Change) bool {

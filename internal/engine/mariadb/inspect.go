@@ -530,8 +530,8 @@ func (r *reading) whole() error {
 }
 
 // Recreate gives what makes an empty database hold the same as s. References are not
-// looked at meanwhile, since they may go in circles, and dates of zeros are taken, which
-// were let in by a server that was set otherwise.
+// checked while it runs, since they may go in circles, and dates of zeros are taken, which
+// a server that was set otherwise let in.
 func (Engine) Recreate(s *schema.Schema) []engine.Creation {
 	var out []engine.Creation
 	add := func(kind, name string, list ...string) {

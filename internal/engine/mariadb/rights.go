@@ -1,7 +1,7 @@
 package mariadb
 
 // This file tells beforehand what the user of a connection may not do: a migration whose
-// steps commit one by one would stop half-way for want of a right.
+// steps commit one by one would stop halfway for lack of a right.
 
 import (
 	"context"

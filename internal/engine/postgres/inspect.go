@@ -141,7 +141,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 }
 
 // catalogues runs queries in one round trip, and gives the rows of each. path is where
-// names are looked up meanwhile; "": where the session does.
+// names are looked up while they run; "": where the session does.
 func (d *database) catalogues(ctx context.Context, path string, queries []string) ([][][]string, error) {
 	text, begin := qualified(strings.Join(queries, ";\n")), ""
 	if path != "" {

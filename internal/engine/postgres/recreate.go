@@ -13,7 +13,7 @@ import (
 )
 
 // Recreate gives what makes an empty database hold the same as s. Bodies of functions are
-// not looked at meanwhile, and what tables ask of a function comes after both, since
+// not checked while it runs, and what tables ask of a function comes after both, since
 // functions may take and give the rows of tables.
 func (Engine) Recreate(s *schema.Schema) []engine.Creation {
 	var tables, keys, rest, late []engine.Creation
