@@ -371,6 +371,10 @@ func (c *change) between() {
 	c.mid, c.to = from.Clone(), to.Clone()
 	c.mid.Text, c.to.Text = "", ""
 	c.to.Standing = nil // what comes stands behind the others; what comes back, where it stood
+	// One that goes has been let go before: it wants no index of its own any more.
+	c.mid.ForeignKeys = slices.DeleteFunc(c.mid.ForeignKeys, func(k *schema.ForeignKey) bool {
+		return !slices.ContainsFunc(to.ForeignKeys, func(o *schema.ForeignKey) bool { return o.Name == k.Name })
+	})
 	moves := func(name string) bool { return slices.Contains(c.anew, name) }
 	// What is worked out from columns that are replaced is made again.
 	for _, o := range from.Columns {
@@ -445,6 +449,9 @@ func (c *change) between() {
 		}
 		if c.backWorked(o) && (!moves(o.Name) || c.kept[o.Name] != "" || asksOthers(c.Back[o.Name].SQL)) { // it comes back empty, and is filled then
 			m.NotNull, m.Identity = false, false
+			if pk := c.mid.PrimaryKey; pk != nil && slices.Contains(schema.Names(pk.Columns), o.Name) {
+				c.mid.PrimaryKey = nil
+			}
 		}
 	}
 }
