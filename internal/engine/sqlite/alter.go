@@ -104,7 +104,6 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 	return []engine.Step{{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: rename(table, to), Undo: rename(to, table)}}, s
 }
 
-
 // bareTable is the table without anything that could refuse or touch a row:
 // its columns' names and types, and its key.
 func bareTable(t *schema.Table) *schema.Table {
