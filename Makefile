@@ -19,7 +19,7 @@ demo: build
 	$(bin) demo bin/herbarium
 
 test: tools race
-	$(GO) test -timeout 20m ./...
+	$(GO) test -timeout 30m ./...
 
 # What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server,
 # client and pooler, MariaDB's server and client, and a C compiler for the race detector. As root on Debian they are
