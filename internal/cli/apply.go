@@ -64,7 +64,7 @@ func (a *app) applyCommand() *cli.Command {
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
 			onFailure(&o.onFailure),
 			&cli.BoolFlag{Name: "at-once", Usage: "the second of a staged pair, without waiting until nobody writes as before", Destination: &o.atOnce},
-			&cli.StringSliceFlag{Name: "take-over", Usage: "what exists here by hand and a migration adds (`NAME`: a table, or table.column): let it add it, with the values that are here", Destination: &o.takeOver},
+			&cli.StringSliceFlag{Name: "take-over", Usage: "a table, or TABLE.COLUMN, that exists here by hand: a migration adds it, and its values stay: `NAME`", Destination: &o.takeOver},
 			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,

@@ -136,7 +136,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "database", Usage: "work on the database with this `NAME`", Destination: &a.database},
 			&cli.StringFlag{Name: "format", Usage: "text or json", Destination: &format, Value: "text"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colour", Destination: &a.noColour},
-			&cli.BoolFlag{Name: "v", Usage: "tell what is sent to the database", Destination: &a.verbose},
+			&cli.BoolFlag{Name: "v", Usage: "tell what is sent to the database, and what scratch databases lack", Destination: &a.verbose},
 			&cli.BoolFlag{Name: "yes", Usage: "answer yes-or-no questions with yes", Destination: &a.yes},
 			&cli.StringFlag{Name: "yes-on", Usage: "the same on the protected database `NAME`", Destination: &a.yesOn},
 		},

@@ -210,7 +210,7 @@ func (a *app) deletedRestore() *cli.Command {
 	return &cli.Command{
 		Name: "restore", ArgsUsage: "TABLE", Usage: "bring deleted rows back, with what went with them",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between, one with a comma in single quotes: `K`", Destination: &keys},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; parts with commas between, one that holds a comma in single quotes: `K`", Destination: &keys},
 			&cli.BoolFlag{Name: "dry-run", Usage: "tell what would come back; change nothing", Destination: &dryRun},
 		},
 		DisableSliceFlagSeparator: true,
@@ -296,7 +296,7 @@ func (a *app) deletedPurge() *cli.Command {
 	return &cli.Command{
 		Name: "purge", ArgsUsage: "TABLE", Usage: "delete deleted rows for good, children first; counted before it asks",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; the parts of a longer key with commas between, one with a comma in single quotes: `K`", Destination: &keys},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; parts with commas between, one that holds a comma in single quotes: `K`", Destination: &keys},
 			&cli.StringFlag{Name: "older-than", Usage: "what was deleted so long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
 			&cli.BoolFlag{Name: "dry-run", Usage: "count what would go; change nothing", Destination: &dryRun},
 		},
