@@ -452,7 +452,7 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	var way *runner.InTheWay
 	if errors.As(err, &way) {
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "in_the_way": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "applied_before": done})
+			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "in_the_way": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "flags": fillFlags(way), "applied_before": done})
 			return exit(exitFailed)
 		}
 		if way.Wait {
@@ -884,10 +884,15 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 		InTheWay  []string `json:"in_the_way"`
 		SQL       []string `json:"sql"`
 	}
+	if err := runner.UnusedFills(todo, o.Answers); err != nil {
+		return err
+	}
 	doc := []jsonUndo{}
 	failed := 0
 	for i, m := range todo {
-		m = m.Bound(l.engine, nil, nil)
+		if m, err = runner.ForUndo(l.engine, m, o.Answers); err != nil {
+			return err
+		}
 		j := jsonUndo{Migration: m.ID, InTheWay: []string{}, SQL: m.SQL(true)}
 		if !a.json {
 			a.out.line(a.out.paint(styleHead, m.ID))

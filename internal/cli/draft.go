@@ -337,6 +337,20 @@ func (a *app) inTheWay(w *runner.InTheWay) {
 		a.err.line(line)
 	}
 	a.more(w.Count, w.Sample)
+	var list []plan.Choice
+	for _, flag := range fillFlags(w) {
+		list = append(list, plan.Choice{Words: "the value that these rows get", Flags: []string{flag}})
+	}
+	a.choices(list)
+}
+
+// fillFlags are the flags by which rows in the way of an undo would be told a value.
+func fillFlags(w *runner.InTheWay) []string {
+	out := []string{}
+	for _, name := range w.Ungiven {
+		out = append(out, "--fill "+name+"=VALUE")
+	}
+	return out
 }
 
 func (a *app) draftByHand(p *project.Project, s *draft.State, title string) error {

@@ -289,7 +289,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	there := made.Clone()              // the same, by names alone
 	for _, r := range answers.Rename {
 		if r.Value != "" {
-			step, ok := plan.EnumRename(s.Engine, from, r)
+			step, ok := plan.EnumRename(s.Engine, from, r, answers.Rename)
 			if !ok {
 				continue
 			}
@@ -298,7 +298,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 				continue // said of another column of the type
 			}
 			renames = append(renames, step)
-			if _, ok := plan.EnumRename(s.Engine, made, r); ok {
+			if _, ok := plan.EnumRename(s.Engine, made, r, answers.Rename); ok {
 				madeRenames = append(madeRenames, step)
 			}
 			continue
@@ -375,7 +375,7 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 	of := map[string][]plan.Rename{}
 	var columns []string
 	for _, r := range list {
-		if _, ok := plan.EnumRename(s.Engine, s.Ahead, r); !ok {
+		if _, ok := plan.EnumRename(s.Engine, s.Ahead, r, list); !ok {
 			out = append(out, r)
 			continue
 		}
@@ -393,7 +393,7 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 			frees := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.Value == r.To })
 			takes := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.To == r.Value })
 			if now == nil || !among(old.Values, r.Value) || among(old.Values, r.To) && !frees || among(now.Values, r.Value) && !takes || !among(now.Values, r.To) {
-				return nil, fmt.Errorf("--rename %s: %s has to lose the value %q and to get %q", r, key, r.Value, r.To)
+				return nil, fmt.Errorf("--rename %s: %s has to lose the value %q and to have %q", r, key, r.Value, r.To)
 			}
 		}
 		out = append(out, plan.ValuesInOrder(values, old.Values, now.Values)...)

@@ -134,7 +134,7 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 			return nil, fmt.Errorf("%s has a view, whose columns have to be looked at", t.Name)
 		}
 		in.Answers.Rename = append(in.Answers.Rename, n)
-		step, ok := plan.EnumRename(s.Engine, in.Live, n)
+		step, ok := plan.EnumRename(s.Engine, in.Live, n, there.Rename)
 		if !ok {
 			continue
 		}

@@ -168,6 +168,9 @@ type Enums interface {
 	// Add gives the statements that add what wanted has beside values, whose order
 	// stays.
 	Add(name string, values, wanted []string) []string
+	// Text gives a value of a type as text, Value a text as value of a type in SQL.
+	Text(sql string) string
+	Value(sql, sqlType string) string
 }
 
 // Stages puts into an engine's words what stands between the two migrations of a
@@ -506,6 +509,9 @@ type Requirement struct {
 	Shape bool
 	// Wait tells that time may mend it: the migration is not refused but waits.
 	Wait bool
+	// Ungiven are the columns, as table.column, whose value for an undo it reads, where
+	// nobody gave one. It is not in a file.
+	Ungiven []string
 }
 
 // Revives ends the sentence of a requirement that guards deleted rows: an undo

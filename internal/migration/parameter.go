@@ -6,6 +6,7 @@ package migration
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -102,6 +103,11 @@ func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migra
 	needs := func(list []engine.Requirement) []engine.Requirement {
 		var to []engine.Requirement
 		for _, r := range list {
+			for _, x := range m.Parameters {
+				if _, given := undo[x.For]; x.Undo && !given && e.Bind(r.Query, map[string]string{x.Name: "NULL"}) != r.Query {
+					r.Ungiven = append(slices.Clone(r.Ungiven), x.For)
+				}
+			}
 			r.Query = e.Bind(r.Query, values)
 			to = append(to, r)
 		}

@@ -240,23 +240,57 @@ func (p *planner) valueSteps() {
 	}
 }
 
-// enumLess asks about the rows of values that an enum type loses.
-func (p *planner) enumLess(c diff.Change) bool {
+// enumLess sees to the rows of values that an enum type loses: they become others, where
+// an answer says so, or are asked about. It tells whether all is said of the column.
+func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
 	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
 	if col.Values == nil || old.Values == nil {
 		return false
 	}
-	return p.valuesGone(c.Table, col.Name, old.Values, col.Values, nil, false)
+	words, text := p.Engine.Enums(), ""
+	settled := map[string]bool{}
+	become := func(v, sql string) {
+		settled[v] = true
+		text += fmt.Sprintf(" WHEN %s THEN %s", p.Engine.Text(v), sql)
+	}
+	for _, r := range p.valueRenames(c.Table, col.Name) {
+		if _, renamed := p.EnumRenames[r]; renamed || slices.Contains(col.Values, r.Value) {
+			continue
+		}
+		if !slices.Contains(old.Values, r.Value) || !slices.Contains(col.Values, r.To) {
+			p.fail("--rename %s: %s has to lose the value %q and to have %q", r, c.Target(), r.Value, r.To)
+			return true
+		}
+		p.used["rename "+r.String()] = true
+		become(r.Value, p.Engine.Text(r.To))
+	}
+	if f, ok := p.choiceFill(c.Table, col.Name, old.Values, col.Values, settled); ok {
+		for _, v := range added(col.Values, old.Values) {
+			if !settled[v] {
+				become(v, words.Text(f.SQL))
+			}
+		}
+	}
+	if text != "" {
+		x := words.Text(p.Engine.Quote(col.Name))
+		a.Forward[col.Name] = engine.Source{SQL: words.Value("CASE "+x+text+" ELSE "+x+" END", col.SQLType)}
+		p.lose(a, old)
+	}
+	return p.valuesGone(c.Table, col.Name, old.Values, col.Values, settled) || text != ""
 }
 
 // EnumRename is the step that renames a value of the enum type of a column; false
-// where the column has none.
-func EnumRename(e engine.Engine, s *schema.Schema, r Rename) (engine.Step, bool) {
+// where the column has none, or the rows become an existing value. all are the renames
+// that are made together.
+func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engine.Step, bool) {
 	t := s.Table(r.Table)
 	if t == nil || r.Value == "" || e.Enums() == nil {
 		return engine.Step{}, false
 	}
 	c := t.Column(r.Column)
+	if c != nil && slices.Contains(c.Values, r.To) && !slices.ContainsFunc(all, func(o Rename) bool { return o.Table == r.Table && o.Column == r.Column && o.Value == r.To }) {
+		return engine.Step{}, false
+	}
 	for _, o := range s.Others {
 		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.Quote(o.Name) {
 			return engine.Step{Title: migration.Title(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),

@@ -1087,7 +1087,7 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 
 func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
 	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
-	if p.enumLess(c) {
+	if p.enumLess(a, c) {
 		return
 	}
 	there, ok := p.Engine.Convert(old, col)
@@ -1189,11 +1189,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	column := p.Engine.Quote(k.Column)
 	gone := slices.DeleteFunc(slices.Clone(old), func(v string) bool { return slices.Contains(now, v) || settled[v] })
 	if len(gone) > 0 {
-		var texts []string
-		for _, v := range gone {
-			texts = append(texts, p.Engine.Text(v))
-		}
-		if f, ok := p.fill(c.Table, k.Column, p.Engine.Quote(p.oldColumn(c.Table, k.Column))+" IN ("+strings.Join(texts, ", ")+")"); ok {
+		if f, ok := p.choiceFill(c.Table, k.Column, old, now, settled); ok {
 			for _, v := range gone {
 				settled[v] = true
 				merged = append(merged, when(v, "("+f.SQL+")"))
@@ -1214,7 +1210,22 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		a.Forward[k.Column] = engine.Source{SQL: of(there)}
 		a.Back[k.Column] = engine.Source{SQL: of(back)}
 	}
-	p.valuesGone(c.Table, k.Column, old, now, settled, true)
+	p.valuesGone(c.Table, k.Column, old, now, settled)
+}
+
+// choiceFill is the value that a person gave for the rows of values that a choice loses,
+// those aside that are settled.
+func (p *planner) choiceFill(table, column string, old, now []string, settled map[string]bool) (Fill, bool) {
+	var texts []string
+	for _, v := range added(now, old) {
+		if !settled[v] {
+			texts = append(texts, p.Engine.Text(v))
+		}
+	}
+	if len(texts) == 0 {
+		return Fill{}, false
+	}
+	return p.fill(table, column, p.Engine.Quote(p.oldColumn(table, column))+" IN ("+strings.Join(texts, ", ")+")")
 }
 
 // valueRenames are the renames of values of a column.
@@ -1244,9 +1255,8 @@ func (p *planner) valuesSwap() {
 }
 
 // valuesGone asks about the rows of values that a choice loses, and tells whether there
-// are any. settled are the values that an answer is for; with others, each can become any
-// other value.
-func (p *planner) valuesGone(table, column string, old, now []string, settled map[string]bool, others bool) (asked bool) {
+// are any. settled are the values that an answer is for.
+func (p *planner) valuesGone(table, column string, old, now []string, settled map[string]bool) (asked bool) {
 	for _, v := range old {
 		if slices.Contains(now, v) || settled[v] {
 			continue
@@ -1262,14 +1272,12 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 				q.Choices = append(q.Choices, choice("it is called "+w+" now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 			}
 		}
-		if others {
-			for _, w := range now {
-				if slices.Contains(old, w) {
-					q.Choices = append(q.Choices, choice("its rows become "+w+"; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
-				}
+		for _, w := range now {
+			if slices.Contains(old, w) {
+				q.Choices = append(q.Choices, choice("its rows become "+w+"; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 			}
-			q.Choices = append(q.Choices, choice("an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)))
 		}
+		q.Choices = append(q.Choices, choice("an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)))
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"
 		p.ask(q)

@@ -80,6 +80,16 @@ func literal(e engine.Engine, x migration.Parameter, raw string) (string, error)
 	return e.Literal(v, typ)
 }
 
+// ForUndo is a migration with the values that its undo was given, by table.column as
+// people type them.
+func ForUndo(e engine.Engine, m *migration.Migration, given map[string]string) (*migration.Migration, error) {
+	values, err := undoValues(e, m, given)
+	if err != nil {
+		return nil, err
+	}
+	return m.Bound(e, nil, values), nil
+}
+
 // undoValues are the values that an undo was given for rows it has nothing kept
 // for.
 func undoValues(e engine.Engine, m *migration.Migration, given map[string]string) (map[string]string, error) {
@@ -101,8 +111,8 @@ func undoValues(e engine.Engine, m *migration.Migration, given map[string]string
 	return out, nil
 }
 
-// unusedFills reports a value for a column that no undo brings back.
-func unusedFills(list []*migration.Migration, given map[string]string) error {
+// UnusedFills is an error for a value for a column that no undo brings back.
+func UnusedFills(list []*migration.Migration, given map[string]string) error {
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		used := slices.ContainsFunc(list, func(m *migration.Migration) bool {
 			return slices.ContainsFunc(m.Parameters, func(x migration.Parameter) bool { return x.Undo && x.For == name })

@@ -873,11 +873,10 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
-	values, err := undoValues(e, m, o.Answers)
+	bound, err := ForUndo(e, m, o.Answers)
 	if err != nil {
 		return nil, err
 	}
-	bound := m.Bound(e, nil, values)
 	if o.Revive {
 		bound = reviving(bound)
 	}

@@ -84,6 +84,8 @@ type InTheWay struct {
 	Count     int64
 	Sample    engine.Rows
 	Wait      bool // time may mend it
+	// Ungiven are the columns, as table.column, for whose rows an undo can be told a value.
+	Ungiven []string
 }
 
 func (e *InTheWay) Error() string {
@@ -117,7 +119,7 @@ func Ask(ctx context.Context, db engine.Database, m string, when string, r engin
 	if n == 0 {
 		return nil
 	}
-	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample, Wait: r.Wait}
+	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample, Wait: r.Wait, Ungiven: r.Ungiven}
 }
 
 // Sentence puts the number into a requirement's sentence.
@@ -588,7 +590,7 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	if err != nil {
 		return nil, err
 	}
-	if err := unusedFills(todo, o.Answers); err != nil {
+	if err := UnusedFills(todo, o.Answers); err != nil {
 		return nil, err
 	}
 	if err := entitled(ctx, db, todo, true); err != nil {
@@ -670,11 +672,11 @@ func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err := undoable(m); err != nil {
 		return nil, err
 	}
-	values, err := undoValues(e, m, o.Answers)
+	bound, err := ForUndo(e, m, o.Answers)
 	if err != nil {
 		return nil, err
 	}
-	bound := together(e, m.Bound(e, nil, values))
+	bound = together(e, bound)
 	if o.Revive {
 		bound = reviving(bound)
 	}

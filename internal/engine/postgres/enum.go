@@ -50,6 +50,10 @@ func (enums) Add(name string, values, wanted []string) []string {
 	return out
 }
 
+func (enums) Text(sql string) string { return "(" + sql + ")::text" }
+
+func (enums) Value(sql, sqlType string) string { return "(" + sql + ")::" + sqlType }
+
 // enumType is an enum type as it stands among what a database holds.
 func enumType(name string, values []string) *schema.Other {
 	return &schema.Other{Kind: schema.EnumType, Name: name, Values: values, Make: enums{}.Make(name, values)}
