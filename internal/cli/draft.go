@@ -48,7 +48,7 @@ func (a *app) draftCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			drafter, err := a.drafter(p, staged)
+			drafter, err := a.drafter(p, staged, &f)
 			if err != nil {
 				return err
 			}
@@ -171,6 +171,9 @@ func (a *app) draftCommand() *cli.Command {
 			}
 			if m == nil {
 				return nil
+			}
+			if staged && second == nil && s.Engine.Stages() != nil {
+				a.warn("by these answers nothing needs two migrations: it is one")
 			}
 			if !staged {
 				a.held(d.Plan.Held)

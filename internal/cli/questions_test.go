@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -26,6 +27,12 @@ type questionCase struct {
 	about         string
 	before, after string
 	rows          string            // SQL
+	hand          string            // SQL by hand, before the change
+	change        []string          // the command, if not draft change
+	last          string            // the models of a second migration, which the command drafts again
+	lastRows      string            // SQL, once that is applied
+	lost          bool              // an answer gives values up
+	servers       bool              // it is asked on servers alone
 	value         string            // for VALUE
 	expression    string            // for EXPRESSION
 	on            map[string]string // the expression on one engine instead
@@ -63,13 +70,47 @@ var questionCases = []questionCase{
 		rows: "INSERT INTO bells (tone, deleted_at) VALUES ('a', NULL), ('b', '2026-01-31 10:00:00')"},
 	{about: "a field that becomes generated", before: "model Bell\n  n integer\n  twice integer\n", after: "model Bell\n  n integer\n  twice integer generated stored as {n} * 2\n",
 		rows: "INSERT INTO bells (n, twice) VALUES (1, 5)"},
+	{about: "a value of a choice that goes, kept as an enum type where there are such", before: "choice State as enum: dry, wet, lost\n\nmodel Bell\n  state State\n", after: "choice State as enum: dry, wet, found\n\nmodel Bell\n  state State\n",
+		rows: "INSERT INTO bells (state) VALUES ('dry'), ('lost')", expression: "'wet'"},
+	{about: "a key to which references do not follow", before: "model Bell\n  word text(9) key\n  under references Bell optional\n", after: "model Bell\n  word text(9) unique\n  under references Bell optional\n",
+		rows: "INSERT INTO bells (word) VALUES ('a'); INSERT INTO bells (word, under_word) VALUES ('b', 'a')", expression: "1", lost: true},
+	{about: "the key that goes", before: "model Bell\n  word text(9) unique\n", after: "model Bell\n  word text(9) key\n",
+		rows: "INSERT INTO bells (word) VALUES ('a'), ('b')"},
+	{about: "a field that goes, in a table without a key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  no key\n",
+		rows: "INSERT INTO bells (tone, built) VALUES ('a', 'x')", lost: true},
+	{about: "a field that becomes required, in a table without a key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  built text(9)\n  no key\n",
+		rows: "INSERT INTO bells (tone, built) VALUES ('a', 'x'), ('b', NULL)", value: "y", expression: "tone", lost: true},
+	{about: "a table that goes, with a column that was added by hand", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n",
+		rows: "INSERT INTO gates (name) VALUES ('north')", hand: "ALTER TABLE gates ADD COLUMN byhand integer; UPDATE gates SET byhand = 3"},
+	{about: "a table that is copied, with a column that was added by hand", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(3)\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a')", hand: "ALTER TABLE bells ADD COLUMN byhand integer; UPDATE bells SET byhand = 3"},
+	{about: "a required field in two steps", servers: true, change: []string{"draft", "change", "--staged"}, before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(9)\n  weight integer\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a'), ('b')", value: "7", expression: "length({tone}) + 1"},
+	{about: "a table of the migration that is drafted again, under another name", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (name) VALUES ('north')"},
+	{about: "a field of the migration that is drafted again, under another name", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n  weight integer optional\n", after: "model Bell\n  tone text(9)\n  mass integer optional\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "UPDATE bells SET weight = 4"},
+	{about: "a field of the migration that is drafted again, with another type", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  name integer\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (name) VALUES ('north')", expression: "length(name)"},
+	{about: "a choice of the migration that is drafted again, which has fewer values", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  state choice(open, shut, lost)\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  state choice(open, shut)\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (state) VALUES ('lost'), ('open')", value: "shut", expression: "'open'"},
+	{about: "a required field of the migration that is drafted again", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n  wide integer\n",
+		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (name) VALUES ('north')", value: "4", expression: "length(name)"},
+}
+
+// command is what brings the question up, with flags behind it.
+func (c questionCase) command(flags ...string) []string {
+	if c.change == nil {
+		return append([]string{"draft", "change"}, flags...)
+	}
+	return append(slices.Clone(c.change), flags...)
 }
 
 // asked are the answers that a draft offers to its first question, or to what stands in
 // its way; none where it drafts.
 func (c questionCase) asked(p *evolving, flags []string) (text string, answers []string, words []string) {
 	var out bytes.Buffer
-	code := Main(append([]string{"erbario", "-C", p.dir, "--format", "json", "draft", "change"}, flags...), strings.NewReader(""), &out, &bytes.Buffer{})
+	code := Main(append([]string{"erbario", "-C", p.dir, "--format", "json"}, c.command(flags...)...), strings.NewReader(""), &out, &bytes.Buffer{})
 	if code == exitDone {
 		return "", nil, nil
 	}
@@ -78,7 +119,7 @@ func (c questionCase) asked(p *evolving, flags []string) (text string, answers [
 		InTheWay  []jsonWay      `json:"in_the_way"`
 	}
 	require.NoError(p.t, json.Unmarshal(out.Bytes(), &doc), out.String())
-	said, _ := p.erbario(append([]string{"draft", "change"}, flags...)...)
+	said, _ := p.erbario(c.command(flags...)...)
 	switch {
 	case len(doc.Questions) > 0:
 		text, answers = doc.Questions[0].Text, doc.Questions[0].Flags
@@ -104,6 +145,14 @@ func (c questionCase) begin(t *testing.T, place testserver.Place) *evolving {
 	p.write("models/m.erbario", c.before)
 	p.must("draft", "first", "--apply")
 	p.exec(c.rows + ";")
+	if c.hand != "" {
+		p.exec(c.hand + ";")
+	}
+	if c.last != "" {
+		p.write("models/m.erbario", c.last)
+		p.must("draft", "last", "--apply")
+		p.exec(c.lastRows + ";")
+	}
 	p.write("models/m.erbario", c.after)
 	return p
 }
@@ -119,16 +168,25 @@ func (c questionCase) flags(answer, engine string) []string {
 	return out
 }
 
-// end takes one answer to its end.
-func (c questionCase) end(t *testing.T, place testserver.Place, answer string) {
+// end takes one answer to its end; whole: all is proved again, too. It returns what was
+// asked after the answer, as the page has it.
+func (c questionCase) end(t *testing.T, place testserver.Place, answer string, whole bool) (later string) {
 	p := c.begin(t, place)
 	before := p.rows()
+	if c.last != "" { // what it was before the migration that is drafted again
+		p.write("models/m.erbario", c.before)
+		p.must("undo")
+		before = p.rows()
+		p.must("apply")
+		p.write("models/m.erbario", c.after)
+	}
 	flags := c.flags(answer, place.Name)
 	for n := 0; ; n++ {
-		_, more, _ := c.asked(p, flags)
+		text, more, words := c.asked(p, flags)
 		if more == nil {
 			break
 		}
+		later += section("Then: ", text, more, words)
 		require.Less(t, n, 4, "%v is answered: %v", flags, more)
 		next := c.flags(more[0], place.Name)
 		if c.then != nil && n == 0 {
@@ -137,43 +195,70 @@ func (c questionCase) end(t *testing.T, place testserver.Place, answer string) {
 		flags = append(flags, next...)
 	}
 	p.must("apply")
+	if c.servers {
+		p.must("apply", "--at-once") // the second of two steps
+	}
 	require.Contains(t, p.must("diff"), "as the models declare")
-	if list, _ := filepath.Glob(filepath.Join(p.dir, "migrations", "*-change.*")); len(list) == 0 {
+	if list, _ := filepath.Glob(filepath.Join(p.dir, "migrations", "*-change.*")); len(list) == 0 && c.last == "" {
 		require.Equal(t, before, p.rows())
-		return // the models are as they were, and nothing is to be drafted
+		return later // the models are as they were, and nothing is to be drafted
 	}
 	after := p.rows()
-	p.must("prove", "--all")
-	if strings.Contains(answer, "purge") {
-		return // permanently, as it says
+	if whole {
+		p.must("prove", "--all")
 	}
-	p.must("undo")
+	if c.lost || strings.Contains(answer, "purge") {
+		return later // permanently, as it says
+	}
+	p.must("undo", "--to", "first")
 	require.Equal(t, before, p.rows(), "every row is as it was after the undo of %v", flags)
 	p.must("apply")
+	if c.servers {
+		p.must("apply", "--at-once")
+	}
 	require.Equal(t, after, p.rows(), "and forward again")
+	return later
+}
+
+// section is a question on the page.
+func section(head, text string, answers, words []string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s*%s*\n\n| answer | |\n|---|---|\n", head, text)
+	for n, answer := range answers {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", answer, words[n])
+	}
+	return b.String() + "\n"
 }
 
 func TestQuestions(t *testing.T) {
+	pages := make([]string, len(questionCases))
 	testserver.Each(t, func(t *testing.T, place testserver.Place) {
-		pages := make([]string, len(questionCases))
 		t.Run("answers", func(t *testing.T) {
 			for i, c := range questionCases {
+				if c.servers && place.Name == "sqlite" {
+					continue
+				}
 				t.Run(c.about, func(t *testing.T) {
 					t.Parallel()
 					text, answers, words := c.asked(c.begin(t, place), nil)
-					var b strings.Builder
-					fmt.Fprintf(&b, "\n## %s\n*%s*\n\n| answer | |\n|---|---|\n", upperFirst(c.about), text)
-					for n, answer := range answers {
-						fmt.Fprintf(&b, "| `%s` | %s |\n", answer, words[n])
-						c.end(t, place, answer)
+					require.False(t, answers == nil && place.Name == "sqlite", "it is asked")
+					if answers == nil {
+						return
 					}
-					pages[i] = b.String()
+					page := "\n## " + upperFirst(c.about) + "\n" + section("", text, answers, words)
+					for n, answer := range answers {
+						if later := c.end(t, place, answer, n == 0 || place.Name == "sqlite"); !strings.Contains(page, later) {
+							page += later
+						}
+					}
+					if place.Name == "sqlite" || c.servers && place.Name == "postgres" {
+						pages[i] = strings.TrimSuffix(page, "\n")
+					}
 				})
 			}
 		})
-		if place.Name != "sqlite" || t.Failed() {
-			return
-		}
+	})
+	if !t.Failed() && !slices.Contains(pages, "") { // on all engines
 		page := "# Every question, and its answers\n\nWritten by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Where nobody can be asked, a draft ends with 4 at a question and with 1 at rows in its way, writes nothing, and names these flags; at a terminal it asks.\n" + strings.Join(pages, "")
 		path := filepath.Join("..", "..", "docs", "questions.md")
 		if os.Getenv("UPDATE_QUESTIONS") != "" {
@@ -182,5 +267,5 @@ func TestQuestions(t *testing.T) {
 		have, err := os.ReadFile(path)
 		require.NoError(t, err)
 		require.Equal(t, string(have), page, "docs/questions.md is as the cases turn out: UPDATE_QUESTIONS=1 writes it anew, and read what changed")
-	})
+	}
 }

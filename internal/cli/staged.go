@@ -5,6 +5,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/runner"
 )
@@ -25,11 +27,12 @@ const defaultStagedWait = time.Hour
 type drafter struct {
 	staged bool
 	wait   time.Duration
+	f      *answerFlags
 }
 
 // drafter tells how a draft is made.
-func (a *app) drafter(p *project.Project, staged bool) (drafter, error) {
-	d := drafter{staged: staged, wait: defaultStagedWait}
+func (a *app) drafter(p *project.Project, staged bool, f *answerFlags) (drafter, error) {
+	d := drafter{staged: staged, wait: defaultStagedWait, f: f}
 	if text := p.Settings.Plan.StagedWait; text != "" {
 		var err error
 		if d.wait, err = time.ParseDuration(text); err != nil || d.wait < 0 {
@@ -49,7 +52,11 @@ func (d drafter) make(ctx context.Context, s *draft.State, r draft.Request) (fir
 		first, err = s.Make(ctx, r)
 		return first, nil, err
 	}
-	return s.Staged(ctx, r, d.wait)
+	first, second, err = s.Staged(ctx, r, d.wait)
+	if errors.Is(err, plan.ErrOneIsEnough) && len(d.f.defaults)+len(d.f.optional) > 0 { // an answer made it so
+		first, err = s.Make(ctx, r)
+	}
+	return first, second, err
 }
 
 // migrationsOf are those of the drafts that hold one.

@@ -193,16 +193,17 @@ func (p *planner) foundOnce(live *schema.Table) {
 	}
 }
 
-// letGoFlags are the flags by which what was added to a table by hand may go.
-func (p *planner) letGoFlags(table string) string {
-	var out []string
+// letGoes offers that the columns that were added to a table by hand may go, where there
+// are any.
+func (p *planner) letGoes(table string) []Choice {
+	var flags []string
 	for _, c := range p.undeclared(table) {
 		if c.Kind == diff.DropColumn {
-			out = append(out, "--drop "+c.Target())
+			flags = append(flags, "--drop "+c.Target())
 		}
 	}
-	if len(out) == 0 {
-		return "drop it by hand"
+	if flags == nil {
+		return nil
 	}
-	return strings.Join(out, " ")
+	return []Choice{choice("it may go; what it holds is kept", flags...)}
 }

@@ -539,13 +539,14 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.Create(withoutSpanning(t)).Apply})
 	} else {
 		for _, c := range diff.Tables(t, made) {
-			if c.Kind.Sign() == "-" { // what somebody added to it by hand
+			if c.Kind.Sign() == "-" && !(p.letGo(c) && p.answered("drop", c.Target())) { // what somebody added to it by hand
 				p.plan.Undeclared = append(p.plan.Undeclared, c)
 			}
 		}
+		p.found(withoutSpanning(t))
 	}
 	if by := p.byHand(t.Name); len(by) > 0 {
-		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is to be kept when it goes, and has what no migration made: %s; the migration has to run on databases that have no such thing", t.Name, strings.Join(by, ", ")), Other: "drop it by hand first, or declare it and go in two migrations"})
+		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is to be kept when it goes, and has what no migration made: %s; the migration has to run on databases that have no such thing", t.Name, strings.Join(by, ", ")), Choices: p.letGoes(t.Name), Other: "or drop it by hand first, or declare it and go in two migrations"})
 		return
 	}
 	t = withoutSpanning(p.without(p.inline(t)))
@@ -806,7 +807,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	if by := p.byHand(name); (change.Copies || change.CopiesBack) && len(by) > 0 {
-		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Other: "declare it first, or let it go: " + p.letGoFlags(name)})
+		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Choices: p.letGoes(name), Other: "or drop it by hand, or declare it first"})
 		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
 		return
 	}

@@ -8,6 +8,7 @@ package plan
 // write.
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -39,6 +40,9 @@ type Stage struct {
 	Second bool
 	Wait   time.Duration // for so long nobody may have written as before
 }
+
+// ErrOneIsEnough says that a change needs no staged pair.
+var ErrOneIsEnough = errors.New("--staged: nothing here needs two migrations, since no required field comes and nothing gets another name or another type: draft without it")
 
 // Split makes two halves of a change that was planned as a whole, from live, before any
 // rename, to wanted. Its error says what cannot be split.
@@ -77,7 +81,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 		s.view(t)
 	}
 	if len(s.out.Tables) == 0 && len(s.out.Questions) == 0 {
-		return nil, fmt.Errorf("--staged: nothing here needs two migrations, since no required field comes and nothing gets another name or another type: draft without it")
+		return nil, ErrOneIsEnough
 	}
 	return s.out, nil
 }

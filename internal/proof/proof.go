@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -186,8 +187,11 @@ func (l *leftOut) add(in Input, way *runner.InTheWay) {
 		if t == nil || l.tables[t.Name] != "" {
 			continue
 		}
-		key := t.Key()
-		for _, row := range way.Sample.Values {
+		key, rows := t.Key(), way.Sample.Values
+		if len(way.Ungiven) > 0 && len(rows) > 1 {
+			rows = rows[1:] // one value is told for all: it fits one row
+		}
+		for _, row := range rows {
 			var where []string
 			for _, k := range key {
 				if i := slices.Index(way.Sample.Columns, k); i >= 0 {
@@ -233,7 +237,7 @@ func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTh
 			return nil, nil, err
 		}
 	}
-	p := &prover{Input: in, out: &Outcome{Missing: missing}, left: left, hand: newByHand(in, file)}
+	p := &prover{Input: in, file: file, out: &Outcome{Missing: missing}, left: left, hand: newByHand(in, file)}
 	p.db = p.hand.watch(db)
 	if left.all != "" {
 		p.out.Without = []string{"any table (" + left.all + ")"}
@@ -321,6 +325,7 @@ func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
 
 type prover struct {
 	Input
+	file *migration.Migration // with its parameters
 	db   engine.Database
 	out  *Outcome
 	left *leftOut
@@ -388,7 +393,11 @@ func (p *prover) run(ctx context.Context) error {
 	if p.out.OneWay = p.Migration.OneWay(); p.out.OneWay > 0 {
 		return nil
 	}
-	if err := Run(ctx, p.db, p.Engine, p.Migration, true); err != nil {
+	if err := p.undo(ctx); err != nil {
+		var way *runner.InTheWay
+		if errors.As(err, &way) && len(way.Ungiven) > 0 && p.left.all == "" {
+			p.way = way
+		}
 		p.differ("it cannot be taken back: %v", err)
 		return nil
 	}
@@ -411,6 +420,44 @@ func (p *prover) run(ctx context.Context) error {
 	// The values may differ: now and random ones are given anew.
 	p.compare("applied again", after, third, false)
 	return nil
+}
+
+// undo runs the way back. For what a person lets go permanently it needs values, which the
+// undo of a database is told: the first that it takes are put in.
+func (p *prover) undo(ctx context.Context) error {
+	renames := p.file.Renames(p.Engine)
+	candidates, most := map[string][]string{}, 0
+	for _, x := range p.file.Parameters {
+		now, name, _ := strings.Cut(x.For, ".")
+		table, column := migration.Before(renames, now, name)
+		if !slices.Contains(p.out.Lost, table+"."+column) { // it lost its name to another, and the value is told by it
+			table, _ = migration.Before(renames, now, "")
+			column = name
+		}
+		t := p.Start.Table(table)
+		if !x.Undo || t == nil || t.Column(column) == nil || !slices.Contains(p.out.Lost, table+"."+column) {
+			continue
+		}
+		candidates[x.For] = p.Engine.Candidates(t, t.Column(column))
+		most = max(most, len(candidates[x.For]))
+	}
+	for n := 0; ; n++ {
+		values := map[string]string{}
+		for name, list := range candidates {
+			if len(list) > 0 {
+				values[name] = list[n%len(list)]
+			}
+		}
+		err := Run(ctx, p.db, p.Engine, p.file.Bound(p.Engine, nil, values), true)
+		var way *runner.InTheWay
+		if !errors.As(err, &way) {
+			return err
+		}
+		if n+1 >= most {
+			way.Ungiven = slices.Sorted(maps.Keys(values))
+			return err
+		}
+	}
 }
 
 // state is all that a scratch database holds at one moment.
