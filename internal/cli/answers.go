@@ -275,6 +275,22 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 		out.Fill[name] = fill
 		said = append(said, "--fill "+r)
 	}
+	for _, d := range f.defaults { // it is for the rows that have none, too
+		name, value, _ := strings.Cut(d, "=")
+		t, c := columnNamed(s.Wanted, name)
+		if _, given := out.Fill[name]; c == nil || !c.NotNull || given {
+			continue
+		}
+		if live := s.Ahead.Table(t.Name); live == nil || live.Column(c.Name) == nil || live.Column(c.Name).NotNull {
+			continue
+		}
+		fill, err := literalFor(s, name, value)
+		if err != nil {
+			return out, nil, wrongUse("--default %s: %v", d, err)
+		}
+		out.Fill[name] = fill
+		said = append(said, "--fill "+name+"="+value)
+	}
 	for _, d := range f.drop {
 		if d == "" {
 			return out, nil, wrongUse("--drop: write a table, or TABLE.COLUMN")
