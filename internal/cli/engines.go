@@ -42,9 +42,10 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]
 		if err != nil {
 			return nil, fmt.Errorf("the draft for %s: %w", e.Name(), err)
 		}
+		c.f.unknown = one.f.unknown
 		out = append(out, list...)
 	}
-	if c.again == nil && len(c.f.unknown) > 0 {
+	if len(c.f.unknown) > 0 {
 		return nil, fmt.Errorf("%s answers nothing: no engine of the project has such a column, or is to have it", c.f.unknown[0])
 	}
 	return out, nil

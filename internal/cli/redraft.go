@@ -329,11 +329,23 @@ func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 // draft drafts the change again, with the answers that were given then and now.
 // One that was given now and answers nothing is a mistake.
 func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.Draft, *draft.Handover, error) {
-	_, now, err := r.f.answers(s)
+	// What is about a column of another engine alone is answered there. Renames and drops
+	// may be about what rows had in the old ones: those that are not turn out unused.
+	mine, all := *r.f, r.carried(r.old)
+	var unknown []string
+	if len(r.p.Others(s.Engine)) > 0 {
+		var here answerFlags
+		here, unknown = r.f.known(s.Wanted, s.Ahead)
+		mine.fill = here.fill
+		here, _ = all.known(s.Wanted, s.Ahead)
+		all.fill = here.fill
+	}
+	r.f.unknown = slices.DeleteFunc(slices.Clone(unknown), func(flag string) bool { return !strings.HasPrefix(flag, "--fill ") })
+	_, now, err := mine.answers(s)
 	if err != nil {
 		return nil, nil, err
 	}
-	answers, said, err := r.carried(r.old).readable(s).answers(s)
+	answers, said, err := all.readable(s).answers(s)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -351,6 +363,10 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	}
 	for _, u := range d.Plan.Unused {
 		if i := slices.IndexFunc(now, func(f string) bool { return f == u || strings.HasPrefix(f, u+"=") }); i >= 0 {
+			if slices.Contains(unknown, now[i]) {
+				r.f.unknown = append(r.f.unknown, now[i])
+				continue
+			}
 			return nil, to, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
 		}
 	}
