@@ -144,84 +144,30 @@ func (h *Handover) tableNow(table string) string { return cmp.Or(h.Tables[table]
 // Hand moves what an undo of the old migrations kept to where the new one looks
 // for it, and fills what kept rows lack. done is told how to revert each change.
 func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, to *Handover, done func(back func(context.Context) error)) error {
-	taken := map[string]int{} // how many of the names for a table are
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
 	}
-	var all []runner.PutAside
-	if !now.Atomic() { // what is kept last comes back first there
-		old = slices.Clone(old)
-		slices.Reverse(old)
-	}
 	for _, m := range old {
-		err := runner.HandNumbers(ctx, db, m, now, to.tableNow)
-		if err != nil {
+		if err := runner.HandNumbers(ctx, db, m, now, to.tableNow); err != nil {
 			return err
 		}
-		list, err := runner.PutAsideBy(ctx, db, m)
-		if err != nil {
-			return err
-		}
-		if m.Atomic() != now.Atomic() { // what steps that run apart kept last comes back first
-			slices.Reverse(list)
-		}
-		all = append(all, list...)
+	}
+	all, err := runner.PutAsideByAll(ctx, db, old, now)
+	if err != nil {
+		return err
 	}
 	var was []string // their names until now
 	for _, aside := range all {
 		was = append(was, aside.Name)
-	}
-	move := func(name, to string) error {
-		if err := runner.RenameKept(ctx, db, e, name, "", to); err != nil {
-			return err
-		}
-		done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, to, "", name) })
-		return nil
-	}
-	for i, aside := range all {
-		name, table := aside.Name, aside.Table
-		if kept := live.Table(name); kept != nil {
-			if err := renameColumns(ctx, db, e, kept, to.Columns[was[i]], done); err != nil {
+		if kept := live.Table(aside.Name); kept != nil {
+			if err := renameColumns(ctx, db, e, kept, to.Columns[aside.Name], done); err != nil {
 				return err
 			}
 		}
-		table = to.tableNow(table)
-		free := runner.UndoKeeps(now.ID, table)
-		if taken[table] == len(free) {
-			return fmt.Errorf("too many migrations of %s would become one", table)
-		}
-		next := free[taken[table]]
-		taken[table]++
-		if next == name {
-			continue
-		}
-		for j := range all[i+1:] { // whose turn comes later makes room
-			later := &all[i+1+j]
-			if later.Name != next {
-				continue
-			}
-			spare := slices.IndexFunc(free, func(n string) bool {
-				return n != next && live.Table(n) == nil && !slices.ContainsFunc(all, func(p runner.PutAside) bool { return p.Name == n })
-			})
-			if spare < 0 {
-				return fmt.Errorf("too many migrations of %s would become one", table)
-			}
-			if err := move(next, free[spare]); err != nil {
-				return err
-			}
-			if kept := live.Table(next); kept != nil {
-				kept.Name = free[spare]
-			}
-			later.Name = free[spare]
-		}
-		if err := move(name, next); err != nil {
-			return err
-		}
-		if kept := live.Table(name); kept != nil {
-			kept.Name = next
-		}
-		all[i].Name = next
+	}
+	if err := runner.HandAside(ctx, db, e, live, all, now, to.tableNow, done); err != nil {
+		return err
 	}
 	for i, aside := range all {
 		if fills := to.Fills[was[i]]; len(fills) > 0 {
@@ -367,10 +313,23 @@ type Again struct {
 	Now     []string               // the answers that were given now, as flags, and not to the old ones
 }
 
+// Replaced are the ids of migrations that are drafted again, and those that they replaced
+// themselves. What was applied directly is on one database alone.
+func Replaced(old []*migration.Migration) []string {
+	var out []string
+	for _, m := range old {
+		out = append(out, m.Replaces...)
+		if !m.Direct {
+			out = append(out, m.ID)
+		}
+	}
+	return out
+}
+
 // Redraft drafts the old migrations' change again, from a state in which they are
 // taken back. Hand wants the Handover that it returns.
 func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *Handover, error) {
-	r.Carried = true
+	r.Carried, r.Replaces = true, Replaced(again.Old)
 	if !again.NoCarry {
 		for _, m := range again.Old {
 			r.Steps = append(r.Steps, HandSteps(m)...)

@@ -201,6 +201,9 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 				return err
 			}
 		}
+		if err := takePlace(ctx, db, e, m); err != nil {
+			return err
+		}
 		if names, err := s.kept(); err != nil {
 			return err
 		} else if len(names) > 0 && len(refilled(m)) > 0 {
@@ -234,7 +237,7 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 
 // kept are the tables of values that are kept for the migration.
 func (s *separate) kept() ([]string, error) {
-	if !s.o.alone || strings.Contains(s.m.Text, schema.KeptPrefix) {
+	if !s.o.alone || len(s.m.Replaces) > 0 || strings.Contains(s.m.Text, schema.KeptPrefix) {
 		return s.db.Kept(s.ctx, schema.Kept(s.m.ID))
 	}
 	return slices.DeleteFunc(slices.Clone(s.o.kept), func(name string) bool {

@@ -44,10 +44,121 @@ func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration)
 	return out, err
 }
 
-// UndoKeeps are the names under which the migration with that id looks for what
-// an undo put aside of a table, in the order in which it puts it back.
-func UndoKeeps(id, table string) []string {
-	return openNames(&migration.Migration{ID: id}, table)
+// PutAsideByAll lists what the undos of old migrations put aside, in the order in which
+// one that takes the place of them puts it back.
+func PutAsideByAll(ctx context.Context, db engine.Database, old []*migration.Migration, now *migration.Migration) ([]PutAside, error) {
+	var all []PutAside
+	if !now.Atomic() { // what is kept last comes back first there
+		old = slices.Clone(old)
+		slices.Reverse(old)
+	}
+	for _, m := range old {
+		list, err := PutAsideBy(ctx, db, m)
+		if err != nil {
+			return nil, err
+		}
+		if m.Atomic() != now.Atomic() { // what steps that run apart kept last comes back first
+			slices.Reverse(list)
+		}
+		all = append(all, list...)
+	}
+	return all, nil
+}
+
+// HandAside gives what was put aside the names under which now looks for it, in live and in
+// all, too. renamed gives the name that a table has by now; done is told how to revert each
+// change.
+func HandAside(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []PutAside, now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
+	taken := map[string]int{} // how many of the names for a table are
+	move := func(name, to string) error {
+		if err := RenameKept(ctx, db, e, name, "", to); err != nil {
+			return err
+		}
+		if kept := live.Table(name); kept != nil {
+			kept.Name = to
+		}
+		done(func(ctx context.Context) error { return RenameKept(ctx, db, e, to, "", name) })
+		return nil
+	}
+	for i, aside := range all {
+		name, table := aside.Name, renamed(aside.Table)
+		free := openNames(now, table)
+		if taken[table] == len(free) {
+			return fmt.Errorf("too many migrations of %s would become one", table)
+		}
+		next := free[taken[table]]
+		taken[table]++
+		if next == name {
+			continue
+		}
+		for j := range all[i+1:] { // whose turn comes later makes room
+			later := &all[i+1+j]
+			if later.Name != next {
+				continue
+			}
+			spare := slices.IndexFunc(free, func(n string) bool {
+				return n != next && live.Table(n) == nil && !slices.ContainsFunc(all, func(p PutAside) bool { return p.Name == n })
+			})
+			if spare < 0 {
+				return fmt.Errorf("too many migrations of %s would become one", table)
+			}
+			if err := move(next, free[spare]); err != nil {
+				return err
+			}
+			later.Name = free[spare]
+		}
+		if err := move(name, next); err != nil {
+			return err
+		}
+		all[i].Name = next
+	}
+	return nil
+}
+
+// takePlace hands what undos of the migrations that m replaces put aside to it.
+func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	if len(m.Replaces) == 0 {
+		return nil
+	}
+	var old []*migration.Migration
+	replaced := 0
+	for _, id := range append([]string{m.ID}, m.Replaces...) {
+		if slices.ContainsFunc(old, func(o *migration.Migration) bool { return o.ID == id }) {
+			continue
+		}
+		o := *m
+		o.ID = id
+		old = append(old, &o)
+		if id == m.ID {
+			continue
+		}
+		list, err := PutAsideBy(ctx, db, &o)
+		if err != nil {
+			return err
+		}
+		replaced += len(list)
+	}
+	same := func(table string) string { return table }
+	for _, o := range old {
+		if o.ID == m.ID {
+			continue
+		}
+		if err := HandNumbers(ctx, db, o, m, same); err != nil {
+			return err
+		}
+	}
+	if replaced == 0 {
+		return nil
+	}
+	live, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := PutAsideByAll(ctx, db, old, m)
+	if err != nil {
+		return err
+	}
+	return HandAside(ctx, db, e, live, all, m, same, func(func(context.Context) error) {})
 }
 
 // undoNames are several where several migrations have become one, or steps keep columns

@@ -363,6 +363,9 @@ func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	if err != nil {
 		return nil, err
 	}
+	if err := takePlace(ctx, db, e, m); err != nil {
+		return nil, err
+	}
 	count, err := restoring(ctx, db, e, m, false)
 	if err != nil {
 		return nil, err
