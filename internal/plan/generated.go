@@ -53,6 +53,9 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 	if _, ok := p.follow[a.From.Name]; ok && len(again) == 0 {
 		return p.inTwo(a)
 	}
+	if len(again) == 0 && p.asideApart(a) {
+		return p.inTwo(a)
+	}
 	if len(again) == 0 {
 		return p.Engine.Alter(a)
 	}

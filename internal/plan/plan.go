@@ -712,6 +712,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), words.Have(nulls)),
 					Choices: ValueChoices(c.Target()), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
+		case diff.MakeOptional:
+			p.backRequired(&a, c)
 		case diff.ChangeType:
 			p.changeType(&a, c, count)
 		case diff.ChangeCheck:

@@ -292,6 +292,11 @@ func (s *splitter) belongs(c diff.Change) bool {
 	case *schema.ForeignKey:
 		return slices.ContainsFunc(o.Columns, moves)
 	case *schema.Trigger:
+		for _, g := range live.Triggers { // before its column had another name
+			if g.Name == o.Name && c.Kind == diff.DropTrigger {
+				o = g
+			}
+		}
 		return o.Column != "" && moves(o.Column)
 	}
 	return false
@@ -464,10 +469,23 @@ func (p *planner) following(live *schema.Table, t StagedTable) []engine.Followin
 	return out
 }
 
-// inTwo makes a table another in two turns, where columns follow others until they are
-// dropped: all else is done before, and whatever goes does so in one moment, so that each
-// column comes back where it was.
+// asideApart tells whether columns that go and are kept are better set aside in a turn of
+// their own: together with others, whose values are in other columns, they would be copied
+// while nobody gets at the table.
+func (p *planner) asideApart(a engine.Alteration) bool {
+	if p.Stage == nil || !p.Stage.Second || !a.InUse || p.Engine.CommitsChanges() || len(a.Lost) == 0 {
+		return false
+	}
+	return slices.ContainsFunc(a.From.Columns, func(c *schema.Column) bool {
+		return a.To.Column(c.Name) == nil && !slices.Contains(a.Lost, c.Name)
+	})
+}
+
+// inTwo makes a table another in two turns. Where columns follow others until they are
+// dropped, all else is done before, and whatever goes does so in one moment, so that each
+// column comes back where it was. Elsewhere only what is kept goes in the second turn.
 func (p *planner) inTwo(a engine.Alteration) engine.Change {
+	apart := p.asideApart(a)
 	mid := a.To.Clone()
 	mid.Text = ""
 	second := a
@@ -478,7 +496,7 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 		first[c] = src
 	}
 	for i, c := range a.From.Columns {
-		if a.To.Column(c.Name) != nil {
+		if a.To.Column(c.Name) != nil || apart && !slices.Contains(a.Lost, c.Name) {
 			continue
 		}
 		kept := *c
@@ -493,16 +511,32 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 			delete(first, c.Name)
 		}
 	}
+	goes := func(name string) bool { return slices.Contains(gone, name) }
 	for _, g := range a.From.Triggers {
-		if g.Purpose == schema.ForBridge {
+		if g.Purpose == schema.ForBridge && !apart || apart && goes(g.Column) {
 			mid.Triggers = append(mid.Triggers, g)
 		}
 	}
-	goes := func(name string) bool { return slices.Contains(gone, name) }
+	if apart { // what stands on them goes with them
+		for _, x := range a.From.Indexes {
+			if names := schema.Names(x.Parts); slices.ContainsFunc(names, goes) && !slices.ContainsFunc(names, func(n string) bool { return mid.Column(n) == nil }) {
+				mid.Indexes = append(mid.Indexes, x)
+			}
+		}
+		for _, k := range a.From.Checks {
+			if goes(k.Column) {
+				mid.Checks = append(mid.Checks, k)
+			}
+		}
+	}
 	second.Lost = slices.DeleteFunc(slices.Clone(a.Lost), func(n string) bool { return !goes(n) })
 	second.From, second.To = mid, a.To
 	a.To, a.Back, a.Lost = mid, first, slices.DeleteFunc(slices.Clone(a.Lost), goes)
-	a.Summary, second.Summary = "change "+a.From.Name+": all but what goes", "change "+a.From.Name+": drop "+strings.Join(gone, ", ")
+	rest := "all but what goes"
+	if apart {
+		rest = "all but what is set aside"
+	}
+	a.Summary, second.Summary = "change "+a.From.Name+": "+rest, "change "+a.From.Name+": drop "+strings.Join(gone, ", ")
 	out, add := p.Engine.Alter(a), p.Engine.Alter(second)
 	// What the columns have to hold that come back is asked when they are there.
 	there := func(r engine.Requirement) bool {
@@ -569,9 +603,9 @@ func (p *planner) stopsBridge(table string, s engine.Step) bool {
 // same.
 func (p *planner) across(table string, s engine.Span) engine.Requirement {
 	old, now := p.Engine.Quote(s.Old.Name), p.Engine.Quote(s.Column.Name)
-	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have one value in %s and another in %s", table, s.Old.Name, s.Column.Name), About: s.Column.Name}
+	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have one value in %s and another in %s: set %s to the right one in these rows, and the other follows", table, s.Old.Name, s.Column.Name, s.Column.Name), About: s.Column.Name}
 	if s.There.SQL+s.There.Fits != "" {
-		r.Sentence = fmt.Sprintf("{n} values of %s.%s do not become %s, or not without a loss", table, s.Old.Name, s.Column.SQLType)
+		r.Sentence = fmt.Sprintf("{n} values of %s.%s do not become %s, or not without a loss: set %s to values that do in these rows", table, s.Old.Name, s.Column.SQLType, s.Old.Name)
 	}
 	var names []string
 	if t := p.Live.Table(table); t != nil {
@@ -581,6 +615,21 @@ func (p *planner) across(table string, s engine.Span) engine.Requirement {
 	}
 	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), p.Engine.Stages().Differ(p.Engine.Stages().Guarded(s.Back, now, s.Old.SQLType), old))
 	return r
+}
+
+// backRequired has the undo of a first half take a value for rows without one, where a
+// column is required until then: the application that does not know it writes none.
+func (p *planner) backRequired(a *engine.Alteration, c diff.Change) {
+	old := a.From.Column(c.Name)
+	if p.Stage == nil || p.Stage.Second || old == nil || a.To.Column(c.Name) == nil {
+		return
+	}
+	if _, ok := a.Back[c.Name]; ok {
+		return
+	}
+	if src, ok := p.backValue(c.Table, old, ""); ok {
+		a.Back[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", p.Engine.Quote(c.Name), src.SQL), Else: src.SQL}
+	}
 }
 
 // twin is the column that holds, in the second half, what one that goes held.

@@ -415,7 +415,7 @@ func (c *change) between() {
 		n := to.Column(o.Name)
 		m := c.mid.Column(o.Name)
 		if m == nil || n != nil && !moves(o.Name) {
-			if m != nil && n != nil && c.Back[o.Name].Unfill != "" {
+			if m != nil && n != nil && (c.Back[o.Name].Unfill != "" || c.backNone(o)) {
 				m.NotNull = false
 			}
 			continue
@@ -454,6 +454,13 @@ func (c *change) between() {
 			}
 		}
 	}
+}
+
+// backNone tells whether rows without a value in a column that stays are given one on the
+// way back.
+func (c *change) backNone(o *schema.Column) bool {
+	s := c.Back[o.Name]
+	return s.Else != "" && s.Kept == "" && o.NotNull && c.Alteration.To.Column(o.Name) != nil && !slices.Contains(c.anew, o.Name)
 }
 
 // backWorked tells whether a column of from has to be given values on the way back.
@@ -734,6 +741,8 @@ func (c *change) values() (apply, undo []string) {
 			if value := orElse(o, s); o.NotNull && value != "" {
 				undo = append(undo, update(table, []string{x + " = " + value}, x+" IS NULL"))
 			}
+		case c.backNone(o):
+			undo = append(undo, update(table, []string{x + " = " + s.Else}, x+" IS NULL"))
 		case s.SQL != "" && !c.touched(o.Name):
 			set = append(set, x+" = "+renameIn(s.SQL, c.midNames()))
 		}

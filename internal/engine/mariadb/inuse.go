@@ -47,6 +47,9 @@ func (c *change) batched() *inBatches {
 				Undo: quietly([]string{update(table, []string{quote(o.Name) + " = " + s.SQL}, ":"+engine.Batch)})})
 			continue
 		}
+		if c.backNone(o) {
+			continue
+		}
 		if ok && !kept && o.Generated == nil && (s.SQL != "" || s.Unfill == "" || c.Keep == "") {
 			return nil
 		}
@@ -88,7 +91,7 @@ func (c *change) batched() *inBatches {
 		out.fills = append(out.fills, s)
 	}
 	for _, o := range from.Columns {
-		if value := orElse(o, c.Back[o.Name]); c.kept[o.Name] != "" && o.NotNull && value != "" && o.Generated == nil {
+		if value := orElse(o, c.Back[o.Name]); (c.kept[o.Name] != "" || c.backNone(o)) && o.NotNull && value != "" && o.Generated == nil {
 			x := quote(o.Name)
 			out.fills = append(out.fills, engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
 				Undo: quietly([]string{update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)})})

@@ -110,7 +110,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		return nil
 	}
 	for column, s := range a.Back {
-		if slices.Contains(a.Lost, column) {
+		if slices.Contains(a.Lost, column) || s.Else != "" {
 			continue
 		}
 		if s.Unfill == "" || s.SQL != "" || a.Forward[column].Fill == "" {
@@ -195,25 +195,31 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		s.Title, s.Undo = s.Title+" in what came meanwhile", nil
 		again[f.column] = s
 	}
+	// Back, rows that came meanwhile are given a value before it is required of them.
+	var aside []engine.Step
+	for _, c := range a.From.Columns {
+		s, ok := a.Back[c.Name]
+		if lost := slices.Contains(a.Lost, c.Name); !c.NotNull || !lost && (!ok || s.Else == "") {
+			continue
+		}
+		if value := orElse(c, s); value != "" {
+			x := quote(c.Name)
+			s := engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", a.To.Name, c.Name), Kind: engine.InBatches, Batches: batches,
+				Undo: quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x, engine.Batch)})}
+			aside, again[c.Name] = append(aside, s), s
+		}
+	}
 	if len(a.Lost) == 0 {
 		if !between(ready, a.To) {
 			return nil
 		}
-		return out
+		return append(out, aside...)
 	}
-	// What goes stays under another name, and nothing holds it any more. Back, rows that
-	// came meanwhile are given a value before it is required of them.
+	// What goes stays under another name, and nothing holds it any more.
 	bared := a.To.Clone()
-	var aside []engine.Step
 	for _, name := range a.Lost {
 		c := a.From.Column(name)
 		bared.Columns = append(bared.Columns, &schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
-		if value := orElse(c, a.Back[name]); c.NotNull && value != "" {
-			x := quote(name)
-			s := engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", a.To.Name, name), Kind: engine.InBatches, Batches: batches,
-				Undo: quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x, engine.Batch)})}
-			aside, again[name] = append(aside, s), s
-		}
 	}
 	for _, name := range a.Lost {
 		rename := func(from, to string) []string {
