@@ -34,14 +34,14 @@ type Migration struct {
 	// Replaces are the ids of migrations that it was drafted again from, its own aside: what
 	// their undo kept comes back with it.
 	Replaces []string
-	Before  string // fingerprint of the declared schema before
-	After   string // and after
-	Proof   string // the outcome of the last proof; empty: not proved
-	ProofOf string // the first digits of the checksum of what was proved
-	Answers []string
-	ByHand  bool
-	Direct  bool     // applied to a throwaway database without a file
-	Drafted []string // the sums of the steps as they were drafted: any other was written by a person
+	Before   string // fingerprint of the declared schema before
+	After    string // and after
+	Proof    string // the outcome of the last proof; empty: not proved
+	ProofOf  string // the first digits of the checksum of what was proved
+	Answers  []string
+	ByHand   bool
+	Direct   bool     // applied to a throwaway database without a file
+	Drafted  []string // the sums of the steps as they were drafted: any other was written by a person
 
 	Found       []Found
 	Parameters  []Parameter

@@ -121,9 +121,13 @@ func (p *planner) viewStays(v *schema.View) bool {
 		return false
 	}
 	return !slices.ContainsFunc(live.Columns, func(c *schema.Column) bool {
-		w := wanted.Column(c.Name)
-		return w == nil || !schema.SameForm(w.SQLType, c.SQLType) || (w.Generated == nil) != (c.Generated == nil) || w.Generated != nil && !w.Generated.SQL.Same(c.Generated.SQL)
+		return !hidden(c) && !shownAlike(c, wanted.Column(c.Name))
 	})
+}
+
+// shownAlike tells whether a view that shows one column can show the other as it is.
+func shownAlike(c, o *schema.Column) bool {
+	return o != nil && schema.SameForm(o.SQLType, c.SQLType) && (o.Generated == nil) == (c.Generated == nil) && (o.Generated == nil || o.Generated.SQL.Same(c.Generated.SQL))
 }
 
 // viewLets tells whether all that a view is to show is there already, so that it can be
@@ -134,8 +138,7 @@ func (p *planner) viewLets(v *schema.View) bool {
 		return false
 	}
 	return !slices.ContainsFunc(wanted.Columns, func(w *schema.Column) bool {
-		c := live.Column(w.Name)
-		return c == nil || !schema.SameForm(w.SQLType, c.SQLType) || w.Generated != nil || c.Generated != nil
+		return !hidden(w) && !shownAlike(w, live.Column(w.Name))
 	})
 }
 

@@ -493,11 +493,22 @@ func (c *change) letFill() {
 		return c.Alteration.To.Column(name) == nil && c.kept[name] == "" && c.Back[name].SQL != ""
 	}
 	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes, func(x *schema.Index) bool {
-		return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), worked) || x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) && !slices.ContainsFunc(c.Alteration.To.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
+		return x.Unique && c.stands(x, worked) || x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) && !slices.ContainsFunc(c.Alteration.To.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
 	})
 	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *schema.Check) bool {
 		return slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool { return given(o.Name) && mentions(k.SQL.Text, o.Name) }) &&
 			!slices.ContainsFunc(c.Alteration.To.Checks, func(o *schema.Check) bool { return o.Name == k.Name && o.SQL.Same(k.SQL) })
+	})
+}
+
+// stands tells whether an index stands on one of some columns of from, or on one that is
+// worked out from it.
+func (c *change) stands(x *schema.Index, of func(name string) bool) bool {
+	return slices.ContainsFunc(schema.Names(x.Parts), func(name string) bool {
+		p := c.From.Column(name)
+		return of(name) || p != nil && p.Generated != nil && slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool {
+			return of(o.Name) && mentions(p.Generated.SQL.Text, o.Name)
+		})
 	})
 }
 

@@ -241,6 +241,14 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 		}
 		s.Title, s.Note = title, noteKeeps
 		s.Apply, s.Undo = underLock(table, "", append(slices.Clone(s.Apply), apply...)...), underLock(table, "", append(undo, s.Undo...)...)
+		if k := replacedView(steps, j, before); k >= 0 && len(behind) > 0 {
+			stays := steps[k]
+			stays.Undo = []string{before[0].Apply[0], before[0].Undo[0]} // as one statement, once they are parted
+			out = append(out, stays, s)
+			steps = slices.Delete(slices.Clone(steps), k, k+1)
+			i = j - 1
+			continue
+		}
 		if len(before) > 0 {
 			out = append(out, before[0])
 		}
@@ -251,6 +259,21 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 		i = j - 1
 	}
 	return out
+}
+
+// replacedView is the step, from j, that replaces a view which goes before columns change
+// their names; -1: there is none. What it shows has the same names before and after them,
+// so it can come first, and the view is there all the time.
+func replacedView(steps []engine.Step, j int, before []engine.Step) int {
+	if len(before) == 0 || len(before[0].Undo) != 1 {
+		return -1
+	}
+	for k := j; k < len(steps); k++ {
+		if len(steps[k].Apply) == 2 && steps[k].Apply[0] == before[0].Apply[0] {
+			return k
+		}
+	}
+	return -1
 }
 
 // bare are statements without the lock around them.
