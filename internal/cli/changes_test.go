@@ -249,8 +249,12 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 	b.WriteString("| change | no rows | rows that fit | rows in the way | applied elsewhere, with rows in the way |\n|---|---|---|---|---|\n")
 	type result struct{ cells [4]string }
 	results := make([]result, len(changeCases))
+	update := os.Getenv("UPDATE_CHANGES") != ""
 	t.Run("cells", func(t *testing.T) {
 		for i, c := range changeCases {
+			if !place.Turn(i) && !update {
+				continue
+			}
 			if own, ok := c.on[place.Name]; ok {
 				c.flags = own
 			}
@@ -270,7 +274,16 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 			run(3, "elsewhere", func(t *testing.T) string { return c.elsewhere(t, place) })
 		}
 	})
+	path := filepath.Join("..", "..", "docs", page)
+	have, err := os.ReadFile(path)
+	require.NoError(t, err)
 	for i, c := range changeCases {
+		if !place.Turn(i) && !update { // the row that the page has
+			_, row, _ := strings.Cut(string(have), "\n| "+c.kind+" |")
+			row, _, _ = strings.Cut(row, "\n")
+			fmt.Fprintf(&b, "| %s |%s\n", c.kind, row)
+			continue
+		}
 		cells := results[i].cells
 		if c.fit == "" {
 			cells[1] = "none can"
@@ -280,11 +293,9 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 		}
 		fmt.Fprintf(&b, "| %s | %s |\n", c.kind, strings.Join(cells[:], " | "))
 	}
-	path := filepath.Join("..", "..", "docs", page)
-	if os.Getenv("UPDATE_CHANGES") != "" {
+	if update {
 		require.NoError(t, os.WriteFile(path, []byte(b.String()), 0o644))
+		return
 	}
-	have, err := os.ReadFile(path)
-	require.NoError(t, err)
 	require.Equal(t, string(have), b.String(), "docs/%s is as the cells turn out: UPDATE_CHANGES=1 writes it anew, and read what changed", page)
 }

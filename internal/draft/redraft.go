@@ -397,11 +397,13 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			switch {
 			case ok:
 				to.Tables[table] = s.table(name)
-				wanted = s.Wanted.Table(to.Tables[table])
+				if wanted = s.Wanted.Table(to.Tables[table]); wanted != nil && s.ownRows(wanted, all) {
+					return out, to, nil, fmt.Errorf("--rename %s=%s: %s has rows of its own, which come back: let go of %s with --drop %s, or declare it under a name that is free", table, name, wanted.Name, table, table)
+				}
 			case drop[table]:
 				delete(drop, table)
 			default:
-				questions = append(questions, s.orphanTable(ctx, kept, table))
+				questions = append(questions, s.orphanTable(ctx, kept, table, all))
 			}
 		}
 		if wanted == nil {
@@ -451,6 +453,11 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 				}
 			}
 			if now = s.column(wanted.Name, now); ok && wanted.Column(now) != nil {
+				for other, taken := range to.Columns[kept.Name] {
+					if taken == now && other != c.Name {
+						return out, to, nil, fmt.Errorf("--rename %s=%s: %s is to be called %s already", name, now, other, now)
+					}
+				}
 				rename(c.Name, now)
 				continue
 			}
@@ -461,7 +468,7 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 				delete(drop, name)
 				continue
 			}
-			q, err := s.orphanColumn(ctx, kept, wanted, table, c)
+			q, err := s.orphanColumn(ctx, kept, wanted, table, c, slices.Collect(maps.Values(to.Columns[kept.Name])))
 			if err != nil {
 				return out, to, nil, err
 			}
@@ -529,7 +536,17 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 	return out, to, questions, nil
 }
 
-func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string) plan.Question {
+// ownRows tells whether rows of a declared table are among what the undo put aside.
+func (s *State) ownRows(t *schema.Table, all []runner.PutAside) bool {
+	return slices.ContainsFunc(all, func(o runner.PutAside) bool {
+		kept := s.Live.Table(o.Name)
+		return strings.EqualFold(o.Table, t.Name) && kept != nil && !runner.ByKey(kept, t)
+	})
+}
+
+// orphanTable asks about a table that is no longer declared; all are what the undo put
+// aside, and a table that is among it has rows of its own.
+func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string, all []runner.PutAside) plan.Question {
 	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.Quote(kept.Name))
 	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had made, is no longer declared, and it has %s", table, words.Rows(n))}
 	for _, t := range s.Wanted.Tables {
@@ -539,7 +556,7 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 				shared++
 			}
 		}
-		if s.Ahead.Table(t.Name) == nil && shared*2 >= len(kept.Columns) {
+		if s.Ahead.Table(t.Name) == nil && !s.ownRows(t, all) && shared*2 >= len(kept.Columns) {
 			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + t.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)}})
 		}
 	}
@@ -547,7 +564,9 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 	return q
 }
 
-func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, table string, c *schema.Column) (*plan.Question, error) {
+// orphanColumn asks about a column that is no longer declared; taken are the names that
+// others of its table get.
+func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, table string, c *schema.Column, taken []string) (*plan.Question, error) {
 	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.Quote(kept.Name), s.Engine.Quote(c.Name)))
 	if err != nil || n == 0 {
 		return nil, err
@@ -555,7 +574,7 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 	name := table + "." + c.Name
 	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had made, is no longer declared, and %s a value in it", name, words.Have(n))}
 	for _, w := range wanted.Columns {
-		if live := s.Ahead.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && strings.EqualFold(w.SQLType, c.SQLType) {
+		if live := s.Ahead.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && !slices.Contains(taken, w.Name) && strings.EqualFold(w.SQLType, c.SQLType) {
 			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + w.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})
 		}
 	}

@@ -275,8 +275,29 @@ func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
 		x := words.Text(p.Engine.Quote(col.Name))
 		a.Forward[col.Name] = engine.Source{SQL: words.Value("CASE "+x+text+" ELSE "+x+" END", col.SQLType)}
 		p.lose(a, old)
+		p.noOther(c.Table, col.Name, added(col.Values, old.Values), settled)
 	}
 	return p.valuesGone(c.Table, col.Name, old.Values, col.Values, settled) || text != ""
+}
+
+// noOther asks for rows with values that go and nobody said anything about: a database
+// elsewhere may have such.
+func (p *planner) noOther(table, column string, gone []string, settled map[string]bool) {
+	var open []string
+	for _, v := range gone {
+		if !settled[v] {
+			open = append(open, p.Engine.Text(v))
+		}
+	}
+	if len(open) == 0 {
+		return
+	}
+	var shown []string
+	for _, n := range append(p.Live.Table(table).Key(), column) {
+		shown = append(shown, p.Engine.Quote(n))
+	}
+	p.needs[table] = append(p.needs[table], engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s are none of the choices", table, column), Table: table, About: column,
+		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.Quote(table), p.Engine.Enums().Text(p.Engine.Quote(column)), strings.Join(open, ", "))})
 }
 
 // EnumRename is the step that renames a value of the enum type of a column; false

@@ -43,6 +43,23 @@ func Each(t *testing.T, f func(t *testing.T, p Place)) {
 	}
 }
 
+// WholeVariable, where it is set, has every case run on every engine.
+const WholeVariable = "ERBARIO_WHOLE"
+
+// Turn tells whether a case, by its number, is run at a place: all are on SQLite, and each
+// on one of the servers, unless all are asked for.
+func (p Place) Turn(n int) bool {
+	switch {
+	case os.Getenv(WholeVariable) != "":
+		return true
+	case p.Name == "postgres":
+		return n%2 == 0
+	case p.Name == "mariadb":
+		return n%2 == 1
+	}
+	return true
+}
+
 // At is the place of one engine.
 func At(t testing.TB, name string) Place {
 	e, err := engine.ByName(name)

@@ -341,7 +341,7 @@ func (c tableChange) columns() []string {
 		}
 		old := c.before(n.Name)
 		if old == nil {
-			if i == len(known)-1 {
+			if n == c.to.Columns[len(c.to.Columns)-1] { // not before what is there by hand
 				place = ""
 			}
 			list = append(list, "ADD COLUMN "+definition(c.to, n)+place)
