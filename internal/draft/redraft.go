@@ -301,9 +301,10 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 	return nil
 }
 
-// sameKept tells whether a kept value is one of a column as it is.
+// sameKept tells whether a kept value is one of a column as it is: those of an enum type are
+// kept as texts.
 func sameKept(kept, c *schema.Column) bool {
-	return schema.SameForm(kept.SQLType, c.SQLType) || c.Values != nil && kept.Values == nil
+	return schema.SameForm(kept.SQLType, c.SQLType) || c.Values != nil && kept.Values == nil && kept.Type.Kind == schema.Text && kept.Type.Length == 0
 }
 
 // Again is what a change is drafted again from.

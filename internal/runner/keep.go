@@ -375,8 +375,18 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if err := db.HoldReferences(ctx, false); err != nil { // rows may refer to each other in circles
 		return err
 	}
+	// On servers where changes of tables commit, whatever cannot be put back takes the rest
+	// back with it: the kept tables change when all is in its place.
+	var later []func() error
 	for _, t := range schema.ParentsFirst(s) {
-		if err := putBackInto(ctx, db, e, m, s, t); err != nil {
+		after, err := putBackInto(ctx, db, e, m, s, t)
+		if err != nil {
+			return err
+		}
+		later = append(later, after...)
+	}
+	for _, f := range later {
+		if err := f(); err != nil {
 			return err
 		}
 	}
@@ -395,8 +405,9 @@ func (e *PutBackError) Error() string {
 
 func (e *PutBackError) Unwrap() error { return e.Err }
 
-// putBackInto brings back what an earlier undo kept of one table.
-func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) error {
+// putBackInto brings back what an earlier undo kept of one table. after is what is still to
+// be done with the kept tables.
+func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) (after []func() error, err error) {
 	names := undoNames(m, t.Name)
 	if !m.Atomic() { // what was kept last, when less was there, comes back first
 		slices.Reverse(names)
@@ -408,17 +419,23 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		}
 		left := unplaced(t, kept)
 		for _, sql := range e.PutBack(t, kept, left) {
-			if err := db.Step(ctx, sql); err != nil {
-				return &PutBackError{t.Name, kept.Name, m.ID, err}
+			put := func() error {
+				if err := db.Step(ctx, sql); err != nil {
+					return &PutBackError{t.Name, kept.Name, m.ID, err}
+				}
+				return nil
+			}
+			if strings.HasPrefix(sql, "DROP TABLE ") {
+				after = append(after, put)
+			} else if err := put(); err != nil {
+				return nil, err
 			}
 		}
 		if left {
-			if err := setApart(ctx, db, e, m, kept.Name); err != nil {
-				return err
-			}
+			after = append(after, func() error { return setApart(ctx, db, e, m, kept.Name) })
 		}
 	}
-	return nil
+	return after, nil
 }
 
 // settleKept drops the tables of what the migration kept once every value is back

@@ -166,8 +166,14 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 					return err
 				}
 			}
-			if err := putBackInto(ctx, db, e, m, s, t); err != nil {
+			after, err := putBackInto(ctx, db, e, m, s, t)
+			if err != nil {
 				return err
+			}
+			for _, f := range after {
+				if err := f(); err != nil {
+					return err
+				}
 			}
 			for _, st := range step.Apply {
 				if err := StepAll(ctx, db, []string{st.SQL}); err != nil {
