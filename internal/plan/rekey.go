@@ -56,12 +56,60 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 		} else if len(from) > 1 {
 			from = slices.DeleteFunc(from, func(o *schema.ForeignKey) bool { return stem(o) != stem(k) })
 		}
-		// The rows of the table itself would have to be read while they change.
-		if len(from) == 1 && !strings.EqualFold(k.Table, table) {
+		if len(from) == 1 && !(strings.EqualFold(k.Table, table) && p.ofKey(table, append(slices.Clone(from[0].Columns), k.Columns...))) {
 			out = append(out, rekeying{from[0], k})
 		}
 	}
 	return out
+}
+
+// ofKey tells whether one of some columns belongs to the key of a table, before or after the
+// change.
+func (p *planner) ofKey(table string, columns []string) bool {
+	return slices.ContainsFunc([]*schema.Table{p.Live.Table(table), p.Wanted.Table(table)}, func(t *schema.Table) bool {
+		return t != nil && slices.ContainsFunc(t.Key(), func(k string) bool {
+			return slices.ContainsFunc(columns, func(c string) bool { return strings.EqualFold(c, k) })
+		})
+	})
+}
+
+// within are the changes by which references within one table follow their rows to another
+// key: its rows are read while they change, so the key has to have come before.
+func (p *planner) within(table string, changes []diff.Change) (follow, rest []diff.Change) {
+	var columns []string
+	own := map[any]bool{}
+	for _, pair := range p.rekeyedPairs(table, changes) {
+		if strings.EqualFold(pair.new.Table, table) {
+			columns = append(append(columns, pair.old.Columns...), pair.new.Columns...)
+			own[pair.old], own[pair.new] = true, true
+		}
+	}
+	named := func(list []string) bool {
+		return slices.ContainsFunc(list, func(n string) bool {
+			return slices.ContainsFunc(columns, func(c string) bool { return strings.EqualFold(c, n) })
+		})
+	}
+	for _, c := range changes {
+		mine := named([]string{c.Name}) && (c.Kind == diff.AddColumn || c.Kind == diff.DropColumn || c.Kind == diff.ChangeType || c.Kind == diff.MakeRequired || c.Kind == diff.MakeOptional)
+		for _, o := range []any{c.Object, c.Before} {
+			switch o := o.(type) {
+			case *schema.ForeignKey:
+				mine = mine || own[o]
+			case *schema.Index:
+				mine = mine || named(schema.Names(o.Parts))
+			case *schema.Check:
+				mine = mine || named([]string{o.Column}) || o.Column == "" && slices.ContainsFunc(p.Engine.Tokens(o.SQL.Text), func(t engine.Token) bool { return t.Named && named([]string{t.Name}) })
+			case *schema.Trigger:
+				mine = mine || named([]string{o.Column})
+			}
+		}
+		if mine {
+			follow = append(follow, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	return follow, rest
 }
 
 // followed tells what follows in a table whose changes are given.
@@ -206,18 +254,41 @@ func (p *planner) part(byTable map[string][]diff.Change) {
 					}
 				}
 			}
-			if comes && len(gone) > 0 {
+			if (comes || strings.EqualFold(parent, table)) && len(gone) > 0 {
 				p.parted[parent] = gone
 			}
 		}
 	}
 }
 
+// join makes the unit of a table at i, and the one at j that comes behind it, one. What is
+// asked for before the other is asked there.
+func (p *planner) join(i, j int) {
+	if i >= j || j >= len(p.units) {
+		return
+	}
+	u, o := &p.units[i], p.units[j]
+	p.units = slices.Delete(p.units, j, j+1)
+	if n := len(u.change.Steps); n > 0 && len(o.change.Steps) > 0 {
+		first, last := &o.change.Steps[0], &u.change.Steps[n-1]
+		first.Here = append(first.Here, slices.DeleteFunc(o.change.BeforeApply, first.AsksHere)...)
+		last.HereUndo = append(last.HereUndo, u.change.BeforeUndo...)
+		u.change.BeforeUndo = o.change.BeforeUndo
+	} else {
+		u.change.BeforeApply = append(u.change.BeforeApply, o.change.BeforeApply...)
+		u.change.BeforeUndo = append(u.change.BeforeUndo, o.change.BeforeUndo...)
+	}
+	u.change.Steps = append(u.change.Steps, o.change.Steps...)
+	u.change.Copies, u.change.CopiesBack = u.change.Copies || o.change.Copies, u.change.CopiesBack || o.change.CopiesBack
+	u.frees, u.takes = append(u.frees, o.frees...), append(u.takes, o.takes...)
+}
+
 // inParts plans the changes of a table that are not the whole of it, in two parts where it
 // is parted.
 func (p *planner) inParts(name string, changes []diff.Change) {
 	gone := p.parted[name]
-	if gone == nil {
+	follow, changes := p.within(name, changes)
+	if gone == nil && follow == nil {
 		p.alter(name, changes)
 		return
 	}
@@ -253,19 +324,34 @@ func (p *planner) inParts(name string, changes []diff.Change) {
 			u.change.BeforeUndo = nil
 		}
 	}
-	units := len(p.units)
-	p.alter(name, first)
-	within(units, false)
-	effect, live := p.plan.Effects[name], p.Live
-	p.Live = live.Clone()
-	for i, t := range p.Live.Tables {
-		if t.Name == name {
-			p.Live.Tables[i] = target(t, first)
+	units, live := len(p.units), p.Live
+	done := func(list []diff.Change) {
+		p.Live = p.Live.Clone()
+		for i, t := range p.Live.Tables {
+			if t.Name == name {
+				p.Live.Tables[i] = target(t, list)
+			}
 		}
 	}
-	units = len(p.units)
-	p.alter(name, second)
-	within(units, true)
+	p.alter(name, first)
+	if follow != nil {
+		done(first)
+		at := len(p.units)
+		p.alter(name, follow)
+		p.join(units, at)
+		done(follow)
+	} else {
+		done(first)
+	}
+	if gone != nil {
+		within(units, false)
+	}
+	effect := p.plan.Effects[name]
+	if gone != nil {
+		units = len(p.units)
+		p.alter(name, second)
+		within(units, true)
+	}
 	p.Live = live
 	if len(p.plan.Questions) == asked {
 		p.plan.Effects[name] = effect

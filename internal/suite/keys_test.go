@@ -48,6 +48,7 @@ func keys(t *rapid.T, p testserver.Place) {
 	kinds := rapid.Permutation([]int{0, 1, 2, 3}).Draw(t, "keys")
 	from, to := keyKinds[kinds[0]], keyKinds[kinds[1]]
 	extra := rapid.SampledFrom([]string{"", "    timestamps\n", "    noted text optional\n", "    soft delete\n", "    soft delete with view with children\n"}).Draw(t, "beside")
+	inner := rapid.SampledFrom([]string{"", "", "    under references Taxon optional\n", "    under references Taxon optional on delete set null\n    index under\n"}).Draw(t, "within")
 	shapes := []string{"", " optional", " optional on delete set null", " on delete cascade", " unique optional"}
 	var list []referring
 	for _, name := range []string{"Sheet", "Loan"}[:rapid.IntRange(1, 2).Draw(t, "referring")] {
@@ -61,7 +62,7 @@ func keys(t *rapid.T, p testserver.Place) {
 		list = append(list, r)
 	}
 	models := func(k keyed) string {
-		text := "model Taxon\n" + k.lines + extra
+		text := "model Taxon\n" + k.lines + inner + extra
 		for _, r := range list {
 			text += "model " + r.name + "\n    mark text(9)\n" + r.lines
 		}
@@ -75,7 +76,15 @@ func keys(t *rapid.T, p testserver.Place) {
 
 	run := func(format string, args ...any) { require.NoError(t, db.Exec(ctx, fmt.Sprintf(format, args...))) }
 	words, marks := 0, 0
-	word := func() { words++; run("INSERT INTO taxons (word) VALUES ('w%d')", words) }
+	word := func(k keyed) {
+		words++
+		run("INSERT INTO taxons (word) VALUES ('w%d')", words)
+		if inner != "" && r.IntN(3) > 0 {
+			above, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM taxons WHERE word = 'w%d'", k.column, 1+r.IntN(words)), 1)
+			require.NoError(t, err)
+			run("UPDATE taxons SET under_%s = %s WHERE word = 'w%d'", k.column, above.Values[0][0], words)
+		}
+	}
 	table := func(m string) string { return strings.ToLower(m) + "s" }
 	var free []string // of the words, those that no unique reference has
 	row := func(m referring, k keyed) {
@@ -102,6 +111,11 @@ func keys(t *rapid.T, p testserver.Place) {
 		out, err := db.Select(ctx, "SELECT word FROM taxons ORDER BY word")
 		require.NoError(t, err)
 		all := []string{fmt.Sprint(out)}
+		if inner != "" {
+			rows, err := db.Select(ctx, fmt.Sprintf("SELECT m.word, coalesce(t.word, 'none') FROM taxons m LEFT JOIN taxons t ON t.%s = m.under_%s ORDER BY m.word", k.column, k.column))
+			require.NoError(t, err)
+			all = append(all, fmt.Sprint(rows))
+		}
 		for _, m := range list {
 			for _, f := range m.refs {
 				rows, err := db.Select(ctx, fmt.Sprintf("SELECT m.mark, coalesce(t.word, 'none') FROM %s m LEFT JOIN taxons t ON t.%s = m.%s_%s ORDER BY m.mark", table(m.name), k.column, f, k.column))
@@ -112,7 +126,7 @@ func keys(t *rapid.T, p testserver.Place) {
 		return all
 	}
 	for range 1 + r.IntN(6) { // without any, the old key blocks the rows that others have
-		word()
+		word(from)
 		free = append(free, fmt.Sprintf("w%d", words))
 	}
 	for _, m := range list {
@@ -159,7 +173,7 @@ func keys(t *rapid.T, p testserver.Place) {
 	apply()
 	require.Equal(t, before, points(to), "applied again\n%s", d.Migration.Text)
 	if from.column != "id" { // else the undo has no key for a row that came since
-		word()
+		word(to)
 	}
 	for _, m := range list {
 		if !strings.Contains(m.lines, "unique") {

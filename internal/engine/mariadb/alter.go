@@ -344,6 +344,9 @@ func (c *change) byHand() []engine.Requirement {
 	for _, g := range c.From.Triggers {
 		known = append(known, literal(g.Name))
 	}
+	if t := c.From; t.SoftDelete != "" { // which has gone by then, too
+		known = append(known, literal(triggerName(t, &schema.Column{Name: t.SoftDelete}, schema.ForChildren)))
+	}
 	for i, n := range gone {
 		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped} { // ours, which have gone by then
 			known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, p)))

@@ -86,8 +86,10 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		if t := tableOf(s, table); t != nil && strings.EqualFold(rowidKey(t), column) {
 			// With the number of a row SQLite means the column, and would write its name.
 			for _, g := range t.Triggers {
-				if mentions(g.SQL.Text, "rowid") && !mentions(g.SQL.Text, column) {
-					apply = append(append([]string{dropTrigger(g)}, apply...), g.SQL.Text)
+				if mentions(g.SQL.Text, "rowid") {
+					if !mentions(g.SQL.Text, column) { // else what it says now is changed to what is declared
+						apply = append(append([]string{dropTrigger(g)}, apply...), g.SQL.Text)
+					}
 					undo = append(append([]string{dropTrigger(g)}, undo...), g.SQL.Text)
 				}
 			}
