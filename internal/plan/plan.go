@@ -392,7 +392,9 @@ func (p *planner) homes() map[string]string {
 // some rows, or was not kept: what was kept, else what an undo is told.
 func (p *planner) backValue(table string, col *schema.Column, keep string) (engine.Source, bool) {
 	src := engine.Source{Kept: keep}
-	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity {
+	// A server numbers the rows of an existing column only once each has a number.
+	numbered := col.Identity && p.Engine.Journal() == ""
+	if !col.NotNull || col.Default != nil || col.Generated != nil || numbered {
 		return src, keep != ""
 	}
 	column := col.Name

@@ -299,7 +299,7 @@ func (p *planner) inParts(name string, changes []diff.Change) {
 			second = append(second, c)
 			if old := c.Object.(*schema.Column); old.Identity { // which may need a key
 				plain := *old
-				plain.Identity, plain.IdentityAlways = false, false
+				plain.Identity, plain.IdentityAlways, plain.NotNull = false, false, true
 				first = append(first, diff.Change{Kind: diff.ChangeColumn, Table: name, Name: c.Name, Object: &plain, Before: old})
 				second[len(second)-1].Object = &plain
 			}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -158,8 +159,9 @@ func keys(t *rapid.T, p testserver.Place) {
 		_, err := runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
 		require.NoError(t, err, "applying\n%s", d.Migration.Text)
 	}
+	told := map[string]string{} // for rows that came since
 	undo := func() {
-		_, err := runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Second})
+		_, err := runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Second, Answers: told})
 		require.NoError(t, err, "undoing\n%s", d.Migration.Text)
 	}
 	apply()
@@ -172,8 +174,9 @@ func keys(t *rapid.T, p testserver.Place) {
 	require.Equal(t, dumped, dump(t, ctx, e, db), "undone\n%s", d.Migration.Text)
 	apply()
 	require.Equal(t, before, points(to), "applied again\n%s", d.Migration.Text)
-	if from.column != "id" { // else the undo has no key for a row that came since
-		word(to)
+	word(to)
+	if !strings.Contains(from.lines, "uuid") && slices.ContainsFunc(d.Migration.Parameters, func(x migration.Parameter) bool { return x.For == "taxons.id" }) {
+		told["taxons.id"] = "9000" // which the database does not number by itself
 	}
 	for _, m := range list {
 		if !strings.Contains(m.lines, "unique") {
