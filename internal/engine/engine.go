@@ -647,7 +647,7 @@ func (a Alteration) Match() []string {
 		}
 	}
 	const created = "created_at"
-	if len(keys) > 0 && !slices.Contains(keys, created) && !slices.Contains(a.Lost, created) && a.From.Column(created) != nil && a.To.Column(created) != nil {
+	if _, given := a.Forward[created]; len(keys) > 0 && !given && !slices.Contains(keys, created) && !slices.Contains(a.Lost, created) && a.From.Column(created) != nil && a.To.Column(created) != nil {
 		keys = append(slices.Clone(keys), created)
 	}
 	return keys

@@ -1054,6 +1054,7 @@ func like(old, col *schema.Column) bool {
 func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
 	col := c.Object.(*schema.Column)
 	if col.Generated != nil {
+		p.answered("drop", c.Target())
 		return // worked out from the others: nothing is lost
 	}
 	if p.softDeleteGoes(a, c, p.Wanted.Table(c.Table)) {

@@ -170,7 +170,7 @@ func beside(t *rapid.T, p testserver.Place) bool {
 // Random pairs beside what nobody declared: it stays, and nothing of it is in the way.
 func TestBeside(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
-		cases(t, p, os.Getenv("ERBARIO_BESIDE"))
+		fewer(t, p, os.Getenv("ERBARIO_BESIDE"))
 		whole := 0
 		rapid.Check(t, func(rt *rapid.T) {
 			if beside(rt, p) {

@@ -1,6 +1,7 @@
 package suite
 
 import (
+	"cmp"
 	"flag"
 	"testing"
 
@@ -26,4 +27,13 @@ func cases(t *testing.T, p testserver.Place, asked string) {
 		n = asked
 	}
 	require.NoError(t, flagSet("rapid.checks", n))
+}
+
+// fewer is cases for a test whose cases go a long way each.
+func fewer(t *testing.T, p testserver.Place, asked string) {
+	n := "40"
+	if p.Engine.Journal() != "" {
+		n = "8"
+	}
+	require.NoError(t, flagSet("rapid.checks", cmp.Or(asked, n)))
 }

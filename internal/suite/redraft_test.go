@@ -166,7 +166,7 @@ func asArguments(t require.TestingT, p testserver.Place, src, answer string, par
 // Random first migrations that are drafted again, with rows.
 func TestRedrafts(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
-		cases(t, p, os.Getenv("ERBARIO_REDRAFTS"))
+		fewer(t, p, os.Getenv("ERBARIO_REDRAFTS"))
 		whole := 0
 		rapid.Check(t, func(rt *rapid.T) {
 			dir, err := os.MkdirTemp(t.TempDir(), "redraft")
