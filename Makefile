@@ -69,7 +69,7 @@ nightly:
 	ERBARIO_TEST_ENGINES=mariadb ERBARIO_SEEDS=1000 $(GO) test ./internal/suite -run TestSeeds -timeout 12h
 	ERBARIO_TEST_ENGINES=mariadb ERBARIO_ROWS=1000 $(GO) test ./internal/suite -run TestReferenceRows -timeout 12h
 	ERBARIO_TEST_ENGINES=mariadb ERBARIO_STOPS=5000 $(GO) test ./internal/suite -run TestStopped -timeout 12h
-	ERBARIO_WHOLE=1 $(GO) test ./internal/cli -run 'TestChanges|TestEvolutions' -timeout 12h
+	ERBARIO_WHOLE=1 $(GO) test ./internal/cli -run 'TestChanges|TestEvolutions|TestQuestions' -timeout 12h
 	ERBARIO_BESIDE=1000 $(GO) test ./internal/suite -run TestBeside -timeout 12h
 	ERBARIO_REDRAFTS=1000 $(GO) test ./internal/suite -run TestRedrafts -timeout 12h
 	ERBARIO_NAMES=2000 $(GO) test ./internal/suite -run TestNames -timeout 12h

@@ -73,9 +73,9 @@ func (p *planner) ofKey(table string, columns []string) bool {
 	})
 }
 
-// within are the changes by which references within one table follow their rows to another
+// followWithin are the changes by which references within one table follow their rows to another
 // key: its rows are read while they change, so the key has to have come before.
-func (p *planner) within(table string, changes []diff.Change) (follow, rest []diff.Change) {
+func (p *planner) followWithin(table string, changes []diff.Change) (follow, rest []diff.Change) {
 	var columns []string
 	own := map[any]bool{}
 	for _, pair := range p.rekeyedPairs(table, changes) {
@@ -287,7 +287,7 @@ func (p *planner) join(i, j int) {
 // is parted.
 func (p *planner) inParts(name string, changes []diff.Change) {
 	gone := p.parted[name]
-	follow, changes := p.within(name, changes)
+	follow, changes := p.followWithin(name, changes)
 	if gone == nil && follow == nil {
 		p.alter(name, changes)
 		return
