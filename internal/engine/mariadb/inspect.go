@@ -219,6 +219,14 @@ func (r *reading) checks() error {
 		k := &schema.Check{Name: string(v[1]), SQL: sqlOf(string(v[2]))}
 		if string(v[3]) == "Column" {
 			k.Name, k.Column = "", k.Name
+			if t.Column(k.Column) == nil || !mentions(k.SQL.Text, k.Column) { // its column has another name since
+				for _, c := range t.Columns {
+					if mentions(k.SQL.Text, c.Name) {
+						k.Column = c.Name
+						break
+					}
+				}
+			}
 			if c := t.Column(k.Column); c != nil && k.SQL.Key() == canon("json_valid("+quote(c.Name)+")") {
 				k.Purpose, c.Type = schema.ForType, schema.Type{Kind: schema.JSON}
 			}
