@@ -1,8 +1,8 @@
 package postgres
 
-// This file puts values aside before they go, and back. A table that goes is set aside
-// as it is. Values of columns are copied into a kept table, with the row's key and the
-// time of its creation, by which a value finds its row again; those of enum types as
+// This file puts values aside before they go, and back. A table that goes is set aside as
+// it is. Values of columns are copied into a kept table, with the row's key and the time
+// of its creation, by which a value finds its row again. Those of enum types are kept as
 // texts, so that their type can go. Columns that stay in a table in use: see inuse.go.
 
 import (
@@ -24,23 +24,57 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 		return engine.Change{Steps: []engine.Step{s}}
 	}
 	s.Note = "keeps its rows in " + d.Keep
-	if !slices.ContainsFunc(t.Columns, func(c *schema.Column) bool { return c.Values != nil }) { // whose type may go too
-		s.Apply, s.Undo = setAside(t, d.Keep)
-		return engine.Change{Steps: []engine.Step{s}}
-	}
-	bare := bareTable(t, d.Keep)
-	s.Apply = append(s.Apply, createTable(bare, d.Keep), copyRows(t, bare, t.Name, d.Keep, ""))
-	s.Apply = append(s.Apply, sequences(t, t.Name, d.Keep)...)
-	s.Apply = append(s.Apply, drop)
-	s.Undo = append(s.Undo, createTable(t, t.Name), copyRows(bare, t, d.Keep, t.Name, ""))
-	s.Undo = append(s.Undo, sequences(t, d.Keep, t.Name)...)
-	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
-	s.Undo = append(s.Undo, dependents(t)...)
+	s.Apply, s.Undo = setAside(t, d.Keep)
+	apply, undo := asTexts(t, d.Keep)
+	s.Apply, s.Undo = append(s.Apply, apply...), append(undo, s.Undo...)
 	for _, g := range t.Triggers {
-		create, _ := Engine{}.Trigger(t, g)
-		s.Undo = append(s.Undo, create...)
+		if ofEnum(t, g.SQL.Text) {
+			create, drop := Engine{}.Trigger(t, g)
+			s.Apply, s.Undo = append(drop, s.Apply...), append(s.Undo, create...)
+		}
 	}
-	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{byHand(t)}}
+	return engine.Change{Steps: []engine.Step{s}}
+}
+
+// ofEnum tells whether SQL names a column of an enum type.
+func ofEnum(t *schema.Table, sql string) bool {
+	return slices.ContainsFunc(t.Columns, func(c *schema.Column) bool { return c.Values != nil && mentions(sql, c.Name) })
+}
+
+// asTexts gives the statements that make the values of enum types in a table which was set
+// aside texts, so that their types can go, and those that turn them back.
+func asTexts(t *schema.Table, keep string) (apply, undo []string) {
+	from := t.Clone()
+	from.Name, from.Text, from.ForeignKeys, from.Triggers = keep, "", nil, nil
+	aside := func(name string) string { return schema.Cut(keep + "_" + name) }
+	if from.PrimaryKey != nil && from.PrimaryKey.Name != "" {
+		from.PrimaryKey.Name = aside(from.PrimaryKey.Name)
+	}
+	for _, x := range from.Indexes {
+		x.Name = aside(x.Name)
+	}
+	to := from.Clone()
+	a := engine.Between(from, to)
+	for i, c := range to.Columns {
+		if c.Values == nil {
+			continue
+		}
+		old := from.Columns[i]
+		c.Type, c.SQLType, c.Values, c.Default = schema.Type{Kind: schema.Text}, "text", nil, nil
+		a.Forward[c.Name] = engine.Source{SQL: quote(c.Name) + "::text", Converts: true}
+		a.Back[c.Name] = engine.Source{SQL: quote(c.Name) + "::text::" + old.SQLType, Converts: true}
+	}
+	if len(a.Forward) == 0 {
+		return nil, nil
+	}
+	to.Checks = slices.DeleteFunc(to.Checks, func(k *schema.Check) bool { return ofEnum(t, k.SQL.Text) })
+	to.Indexes = slices.DeleteFunc(to.Indexes, func(x *schema.Index) bool {
+		return x.Where != nil && ofEnum(t, x.Where.Text) || slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil && ofEnum(t, p.Expr.Text) })
+	})
+	for _, step := range (Engine{}).Alter(a).Steps {
+		apply, undo = append(apply, step.Apply...), append(slices.Clone(step.Undo), undo...)
+	}
+	return apply, undo
 }
 
 // setAside gives the statements that take a table out of the way as it is, with its rows,
