@@ -102,19 +102,6 @@ func setAside(t *schema.Table, keep string) (apply, undo []string) {
 	return apply, append(back, undo...)
 }
 
-// byHand is what must hold before a table goes: that it has no column that the
-// migration does not know, which would be gone with it.
-func byHand(t *schema.Table) engine.Requirement {
-	var columns []string
-	for _, c := range t.Columns {
-		columns = append(columns, literal(c.Name))
-	}
-	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
-		Query:    fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = to_regclass(%s)::oid AND attnum > 0 AND NOT attisdropped AND attname NOT IN (%s)", literal(quote(t.Name)), strings.Join(columns, ", ")),
-	}
-}
-
 // takenAlong asks for references by hand that would not let rows go by themselves.
 func takenAlong(r engine.Removal) engine.Requirement {
 	known := ""
