@@ -347,7 +347,7 @@ func (a *app) inTheWay(w *runner.InTheWay) {
 	a.choices(list)
 }
 
-// fillFlags are the flags by which rows in the way of an undo would be told a value.
+// fillFlags are the flags that give a value to the rows that block an undo.
 func fillFlags(w *runner.InTheWay) []string {
 	out := []string{}
 	for _, name := range w.Ungiven {

@@ -102,7 +102,7 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	}
 	r := draft.Request{Title: c.title, Answers: answers, Said: said, NoKeep: given.noKeep, Plain: given.plain, Now: time.Now(), Carried: true, Steps: steps}
 	if c.again != nil {
-		r.Replaces = draft.Replaced(slices.DeleteFunc(slices.Clone(c.again.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
+		r.Redrafts = draft.Redrafted(slices.DeleteFunc(slices.Clone(c.again.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
 	}
 	switch {
 	case c.draft.Migration != nil:

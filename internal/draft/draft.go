@@ -517,8 +517,8 @@ type Request struct {
 	ID      string   // the id to have; empty: a new one
 	Plain   []string // tables that are changed in the simple way, in use or not
 	Steps   []HandStep
-	// Replaces are the ids of the migrations that are drafted again.
-	Replaces []string
+	// Redrafts are the ids of the migrations that are drafted again.
+	Redrafts []string
 }
 
 // Draft is the outcome: a migration, or why there is none.
@@ -548,9 +548,9 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return d, nil
 	}
 	m := planned(id, s.Engine, p)
-	for _, old := range r.Replaces {
-		if old != id && !slices.Contains(m.Replaces, old) {
-			m.Replaces = append(m.Replaces, old)
+	for _, old := range r.Redrafts {
+		if old != id && !slices.Contains(m.Redrafts, old) {
+			m.Redrafts = append(m.Redrafts, old)
 		}
 	}
 	m.Follows, m.Answers = s.Last(), s.said(r.Said, p.Unused)

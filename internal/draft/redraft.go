@@ -314,12 +314,12 @@ type Again struct {
 	Now     []string               // the answers that were given now, as flags, and not to the old ones
 }
 
-// Replaced are the ids of migrations that are drafted again, and those that they replaced
-// themselves. What was applied directly is on one database alone.
-func Replaced(old []*migration.Migration) []string {
+// Redrafted are the ids of migrations that are drafted again, and those that they were
+// drafted again from themselves. What was applied directly is on one database alone.
+func Redrafted(old []*migration.Migration) []string {
 	var out []string
 	for _, m := range old {
-		out = append(out, m.Replaces...)
+		out = append(out, m.Redrafts...)
 		if !m.Direct {
 			out = append(out, m.ID)
 		}
@@ -330,7 +330,7 @@ func Replaced(old []*migration.Migration) []string {
 // Redraft drafts the old migrations' change again, from a state in which they are
 // taken back. Hand wants the Handover that it returns.
 func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *Handover, error) {
-	r.Carried, r.Replaces = true, Replaced(again.Old)
+	r.Carried, r.Redrafts = true, Redrafted(again.Old)
 	if !again.NoCarry {
 		for _, m := range again.Old {
 			r.Steps = append(r.Steps, HandSteps(m)...)

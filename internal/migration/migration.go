@@ -31,9 +31,9 @@ type Migration struct {
 	ID      string // the time and the slug, as in the file's name
 	Engine  string
 	Follows string // the migration it was proved upon; empty: the first
-	// Replaces are the ids of migrations that it was drafted again from, its own aside: what
+	// Redrafts are the ids of migrations that it was drafted again from, its own aside: what
 	// their undo kept comes back with it.
-	Replaces []string
+	Redrafts []string
 	Before   string // fingerprint of the declared schema before
 	After    string // and after
 	Proof    string // the outcome of the last proof; empty: not proved
@@ -382,8 +382,8 @@ func writeHead(b *strings.Builder, m *Migration) {
 	if m.Follows != "" {
 		fmt.Fprintf(b, "%sfollows %s\n", Marker, m.Follows)
 	}
-	for _, id := range m.Replaces {
-		fmt.Fprintf(b, "%sreplaces %s\n", Marker, id)
+	for _, id := range m.Redrafts {
+		fmt.Fprintf(b, "%sredrafts %s\n", Marker, id)
 	}
 	if m.Before != "" {
 		fmt.Fprintf(b, "%sschema %s -> %s\n", Marker, m.Before, m.After)
@@ -685,8 +685,8 @@ func (m *Migration) headWords(words string) bool {
 	rest := func(prefix string) (string, bool) { return strings.CutPrefix(words, prefix) }
 	if r, ok := rest("follows "); ok {
 		m.Follows = strings.TrimSpace(r)
-	} else if r, ok := rest("replaces "); ok {
-		m.Replaces = append(m.Replaces, strings.TrimSpace(r))
+	} else if r, ok := rest("redrafts "); ok {
+		m.Redrafts = append(m.Redrafts, strings.TrimSpace(r))
 	} else if g := schemaIs().FindStringSubmatch(words); g != nil {
 		m.Before, m.After = g[1], g[2]
 	} else if words == "by hand" {

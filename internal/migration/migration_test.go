@@ -38,7 +38,7 @@ func TestRoundTrip(t *testing.T) {
 		m := &migration.Migration{ID: "20260101T000000-" + migration.Slug(text("slug")), Engine: "sqlite", Answers: []string{"--fill a.b=" + text("answer")}, Proof: "proved forward"}
 		if rapid.Bool().Draw(t, "follows") {
 			m.Follows = "20250101T000000-before"
-			m.Replaces = rapid.SliceOfN(rapid.Just("20250102T000000-again"), 0, 2).Draw(t, "replaces")
+			m.Redrafts = rapid.SliceOfN(rapid.Just("20250102T000000-again"), 0, 2).Draw(t, "redrafts")
 		}
 		need := engine.Requirement{Sentence: "{n} rows of " + text("sentence"), Query: "SELECT " + quoted(text("query"))}
 		if rapid.Bool().Draw(t, "needs") {
@@ -60,7 +60,7 @@ func TestRoundTrip(t *testing.T) {
 		require.Equal(t, len(m.Steps), len(read.Steps), first)
 		require.Equal(t, len(m.BeforeApply), len(read.BeforeApply))
 		require.Equal(t, m.Follows, read.Follows)
-		require.ElementsMatch(t, m.Replaces, read.Replaces)
+		require.ElementsMatch(t, m.Redrafts, read.Redrafts)
 		for i, s := range m.Steps {
 			require.Len(t, read.Steps[i].Apply, 1, first)
 			require.Len(t, read.Steps[i].Undo, 2, first)

@@ -237,7 +237,7 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 
 // kept are the tables of values that are kept for the migration.
 func (s *separate) kept() ([]string, error) {
-	if !s.o.alone || len(s.m.Replaces) > 0 || strings.Contains(s.m.Text, schema.KeptPrefix) {
+	if !s.o.alone || len(s.m.Redrafts) > 0 || strings.Contains(s.m.Text, schema.KeptPrefix) {
 		return s.db.Kept(s.ctx, schema.Kept(s.m.ID))
 	}
 	return slices.DeleteFunc(slices.Clone(s.o.kept), func(name string) bool {

@@ -115,14 +115,14 @@ func HandAside(ctx context.Context, db engine.Database, e engine.Engine, live *s
 	return nil
 }
 
-// takePlace hands what undos of the migrations that m replaces put aside to it.
+// takePlace hands what undos of the migrations that m redrafts put aside to it.
 func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
-	if len(m.Replaces) == 0 {
+	if len(m.Redrafts) == 0 {
 		return nil
 	}
 	var old []*migration.Migration
 	replaced := 0
-	for _, id := range append([]string{m.ID}, m.Replaces...) {
+	for _, id := range append([]string{m.ID}, m.Redrafts...) {
 		if slices.ContainsFunc(old, func(o *migration.Migration) bool { return o.ID == id }) {
 			continue
 		}

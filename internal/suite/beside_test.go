@@ -167,7 +167,7 @@ func beside(t *rapid.T, p testserver.Place) bool {
 	return true
 }
 
-// Random pairs beside what nobody declared: it stays, and nothing of it is in the way.
+// Random pairs beside what nobody declared: it stays, and nothing of it blocks a draft.
 func TestBeside(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		fewer(t, p, os.Getenv("ERBARIO_BESIDE"))

@@ -46,8 +46,8 @@ func (p project) models(src string) {
 	require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, "models", "all.erbario"), []byte(src), 0o644))
 }
 
-// asked are the answers that are offered to the first question, or to what stands in the
-// way; asked is "" where there is none.
+// asked are the answers that are offered to the first question; asked is "" where there
+// is none.
 func (p project) asked(args ...string) (asked string, answers []string, code int) {
 	var out bytes.Buffer
 	code = cli.Main(append([]string{"erbario", "-C", p.dir, "--format", "json"}, args...), strings.NewReader(""), &out, &bytes.Buffer{})
@@ -59,7 +59,7 @@ func (p project) asked(args ...string) (asked string, answers []string, code int
 		Questions []open `json:"questions"`
 	}
 	if json.Unmarshal(out.Bytes(), &doc) != nil {
-		return "", nil, code // such as the rows in the way of an undo
+		return "", nil, code // such as the rows that block an undo
 	}
 	for _, q := range doc.Questions {
 		return q.Text, q.Flags, code
@@ -121,7 +121,7 @@ func redrafted(t *rapid.T, p testserver.Place, dir, url string) (whole bool) {
 		said += asked + "\n"
 		args = append(args, asArguments(t, p, text(b), answers[r.IntN(len(answers))], parents, r)...)
 	}
-	for table := range same { // under another name, it holds what it held
+	for table := range same { // renamed, it holds what it held
 		if slices.ContainsFunc(args, func(s string) bool {
 			return strings.HasPrefix(s, table) || strings.HasSuffix(s, "="+table) || strings.Contains(s, "="+table+"=")
 		}) {

@@ -195,7 +195,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		s.Title, s.Undo = s.Title+" in what came meanwhile", nil
 		again[f.column] = s
 	}
-	// Back, rows that came meanwhile are given a value before it is required of them.
+	// Back, rows that came since are given a value before it is required of them.
 	var aside []engine.Step
 	for _, c := range a.From.Columns {
 		s, ok := a.Back[c.Name]
@@ -215,7 +215,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 		return append(out, aside...)
 	}
-	// What goes stays under another name, and nothing holds it any more.
+	// What goes stays, renamed, and nothing holds it any longer.
 	bared := a.To.Clone()
 	for _, name := range a.Lost {
 		c := a.From.Column(name)
