@@ -335,6 +335,9 @@ func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 		return plan.Fill{}, fmt.Errorf("the models have no column %s", name)
 	}
 	v, err := schema.ReadValue(value, col.Type)
+	if err == nil {
+		err = col.Refuses(v)
+	}
 	if err != nil {
 		return plan.Fill{}, err
 	}
@@ -384,7 +387,7 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 		if err != nil || len(d.Plan.Questions) == 0 || !a.interactive() {
 			return s, d, err
 		}
-		flags, err := a.ask(ctx, s, d.Plan.Questions[0])
+		flags, err := a.ask(ctx, s, d.Plan.Questions)
 		if err != nil {
 			return s, nil, err
 		}

@@ -53,7 +53,7 @@ func onFailure(to *string) cli.Flag {
 func (a *app) applyCommand() *cli.Command {
 	var o applyOptions
 	var f answerFlags
-	var direct bool
+	var direct, all bool
 	return &cli.Command{
 		Name: "apply", Usage: "bring a database forward by the migrations that wait",
 		Description: "Values that a migration leaves to each database are taken from --answers FILE, or\nasked at the terminal.\n\n--direct makes a throwaway database as the models declare without writing a\nmigration; it asks what a draft would, and takes the same answers.",
@@ -65,6 +65,7 @@ func (a *app) applyCommand() *cli.Command {
 			onFailure(&o.onFailure),
 			&cli.BoolFlag{Name: "at-once", Usage: "the second of a staged pair, without waiting until nobody writes as before", Destination: &o.atOnce},
 			&cli.StringSliceFlag{Name: "take-over", Usage: "a table, or TABLE.COLUMN, that exists here by hand: a migration adds it, and its values stay: `NAME`", Destination: &o.takeOver},
+			&cli.BoolFlag{Name: "all", Usage: "every database of the project that is not protected", Destination: &all},
 			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,
@@ -73,42 +74,87 @@ func (a *app) applyCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if all && (direct || len(a.databases) > 0) {
+				return wrongUse("--all works on every database that is not protected: leave out --%s", map[bool]string{true: "direct", false: "database"}[direct])
+			}
+			if direct && len(a.databases) > 1 {
+				return wrongUse("--direct works on one database")
+			}
 			if direct {
 				return a.direct(ctx, p, &f, o)
 			}
 			if o.answers, err = f.values(); err != nil {
 				return err
 			}
-			return a.onEach(p, func(name string) error { return a.apply(ctx, p, name, o) })
+			names := a.eachName(p)
+			if all {
+				if names, err = unprotected(p); err != nil {
+					return err
+				}
+			}
+			return a.onEach(ctx, p, names, func(name string) error { return a.apply(ctx, p, name, o) })
 		},
 	}
 }
 
-// onEach works on the database that was named, or on all that go together; it
-// stops at the first that fails. In JSON several are one document.
-func (a *app) onEach(p *project.Project, f func(name string) error) error {
-	names := a.eachName(p)
-	if len(names) > 1 {
-		a.several = []any{}
-	}
-	var err error
-	for _, name := range names {
-		if err = f(name); err != nil {
-			break
+// unprotected are the names of all databases that are not protected.
+func unprotected(p *project.Project) ([]string, error) {
+	var out []string
+	for _, name := range p.Names() {
+		if d, err := p.Database(name); err != nil {
+			return nil, err
+		} else if !d.Protected {
+			out = append(out, name)
 		}
 	}
-	if list := a.several; list != nil {
-		a.several = nil
-		if a.json {
-			a.document(map[string]any{"databases": list})
-		}
+	if len(out) == 0 {
+		return nil, errors.New("--all: every database of the project is protected")
 	}
-	return err
+	return out, nil
 }
 
-// eachName are the databases that a run works on: the one that was named, or all
+// onEach works on the database that was named, or on all that go together; it
+// stops at the first that fails. In JSON several are one document, which has all of them:
+// also the one that failed, and those that were not reached.
+func (a *app) onEach(ctx context.Context, p *project.Project, names []string, f func(name string) error) error {
+	if len(names) == 1 {
+		return f(names[0])
+	}
+	var list []map[string]any
+	var failed error
+	for _, name := range names {
+		one := map[string]any{"database": name}
+		if failed != nil {
+			one["reached"] = false
+			if !a.json {
+				a.err.printf("%s was not reached", name)
+			}
+		} else {
+			a.doc = nil
+			if failed = f(name); failed != nil {
+				code, message, _ := ended(ctx, failed)
+				maps.Copy(one, failure(code, message))
+			}
+			maps.Copy(one, a.doc)
+		}
+		list = append(list, one)
+	}
+	a.doc = map[string]any{"databases": list}
+	return failed
+}
+
+// eachName are the databases that a run works on: those that were named, or all
 // that go together.
 func (a *app) eachName(p *project.Project) []string {
+	if len(a.databases) > 1 {
+		var out []string
+		for _, name := range a.databases {
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+		return out
+	}
 	if _, set := p.Getenv("ERBARIO_DATABASE"); a.database == "" && !set && len(p.Settings.Project.Together) > 1 {
 		return p.Settings.Project.Together
 	}
@@ -120,6 +166,14 @@ type jsonRun struct {
 	Took      int64          `json:"took_ms"`
 	Restored  []jsonRestored `json:"put_back,omitempty"`
 	Stayed    []jsonStayed   `json:"stayed,omitempty"`
+	Kept      []jsonAside    `json:"kept,omitempty"`
+}
+
+// jsonAside are rows whose values an undo keeps: of a table, or of a column.
+type jsonAside struct {
+	Of   string `json:"of"`
+	Rows int64  `json:"rows"`
+	In   string `json:"in,omitempty"`
 }
 
 type jsonRestored struct {
@@ -252,10 +306,12 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	}
 	runs := []jsonRun{}
 	var left []jsonStayed
+	given := newGiven(o.answers)
 	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
-	options := runner.Options{Stayed: stayed, To: o.to, Wait: o.wait, Stop: o.onFailure == "stop", Resumed: a.resumed, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Waits: !o.atOnce, Done: func(r runner.Run) {
+	options := runner.Options{Stayed: stayed, Answered: given.rows, To: o.to, Wait: o.wait, Stop: o.onFailure == "stop", Resumed: a.resumed, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Waits: !o.atOnce, Done: func(r runner.Run) {
 		run := jsonRunOf(r)
 		run.Stayed = left
+		given.done(r)
 		runs = append(runs, run)
 		if !a.json {
 			a.out.line(a.out.sign("+", r.ID) + "  " + plural(len(r.Steps), "step", "steps") + ", " + spent(r.Took))
@@ -300,6 +356,26 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if err != nil {
 		return a.runFailed(l, err, len(done))
 	}
+	unused := given.unused()
+	if a.json && len(unused) > 0 {
+		a.document(map[string]any{"answers_without_use": unused})
+	}
+	for _, u := range unused {
+		a.warn("--fill %s was of no use: %s", u.For, u.Why)
+	}
+	undrafted := ""
+	if len(done) == 0 && waits == nil {
+		n, mistakes := a.undrafted(ctx, p, l)
+		switch {
+		case mistakes:
+			undrafted = "; the models have mistakes, which erbario check lists"
+		case n > 0:
+			undrafted = fmt.Sprintf("; the models have %s not drafted", plural(n, "change that is", "changes that are"))
+		}
+		if a.json && n > 0 {
+			a.document(map[string]any{"undrafted": n})
+		}
+	}
 	if a.json {
 		doc := map[string]any{"database": l.Name, "applied": runs, "stands_at": lastOr(done, standing.At())}
 		if waits != nil {
@@ -313,11 +389,100 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if len(done) == 0 && waits != nil {
 		a.out.printf("%s stands at %s", l.Name, cmp.Or(standing.At(), "the start"))
 	} else if len(done) == 0 {
-		a.out.printf("%s: nothing waits", l.Name)
+		a.out.printf("%s: nothing waits%s", l.Name, undrafted)
+		if undrafted != "" {
+			a.next("erbario diff")
+		}
 	} else {
 		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
 	}
 	return nil
+}
+
+// given follows what becomes of the values that were given for columns.
+type given struct {
+	names  []string
+	needed map[string]int64  // rows that the value was for
+	why    map[string]string // why it was of no use; "": it was of use
+}
+
+func newGiven(answers map[string]string) *given {
+	g := &given{names: slices.Sorted(maps.Keys(answers)), needed: map[string]int64{}, why: map[string]string{}}
+	for _, name := range g.names {
+		g.why[name] = "the migration that asks for it was not applied now"
+	}
+	return g
+}
+
+func (g *given) rows(column string, n int64) { g.needed[column] = n }
+
+// done looks which values a migration had a use for.
+func (g *given) done(r runner.Run) {
+	for _, x := range r.Parameters {
+		if x.Undo {
+			continue
+		}
+		table, _, _ := strings.Cut(x.For, ".")
+		g.why[x.For] = ""
+		i := slices.IndexFunc(r.Restored, func(b runner.Restored) bool { return b.Table == table })
+		switch n := g.needed[x.For]; {
+		case n == 0:
+			g.why[x.For] = "no row needs a value"
+		case i >= 0 && r.Restored[i].Rows >= n:
+			g.why[x.For] = "every row has its kept value back"
+		}
+	}
+}
+
+type jsonUnused struct {
+	For string `json:"for"`
+	Why string `json:"why"`
+}
+
+func (g *given) unused() []jsonUnused {
+	var out []jsonUnused
+	for _, name := range g.names {
+		if g.why[name] != "" {
+			out = append(out, jsonUnused{name, g.why[name]})
+		}
+	}
+	return out
+}
+
+// undrafted counts the changes that the models have and no migration. It helps, and no
+// more: where it cannot be known it is 0.
+func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int, mistakes bool) {
+	wanted, mistakes := declaredQuietly(p, l.engine)
+	if wanted == nil || ctx.Err() != nil {
+		return 0, mistakes
+	}
+	s, err := draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+		files, err := p.Migrations(l.engine)
+		return wanted, files, err
+	})
+	if err != nil {
+		return 0, false
+	}
+	list, err := s.Undrafted(ctx)
+	if err != nil {
+		return 0, false
+	}
+	return len(list), false
+}
+
+// declaredQuietly is what the models declare; nil where they have mistakes, or cannot be
+// read: for what has another purpose than to tell them.
+func declaredQuietly(p *project.Project, e engine.Engine) (wanted *schema.Schema, mistakes bool) {
+	files, _, diags, err := p.Parse()
+	if err != nil {
+		return nil, false
+	}
+	d, more := declare.Resolve(files, p.Rules(), e.Name())
+	if lang.Errors(diags) || lang.Errors(more) {
+		return nil, true
+	}
+	wanted, _ = e.Realize(d.Schema)
+	return wanted, false
 }
 
 // room gives what makes room for the migrations that add what was added by hand; nil: not
@@ -453,13 +618,16 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	if errors.As(err, &way) {
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "in_the_way": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "flags": fillFlags(way), "applied_before": done})
-			return exit(exitFailed)
 		}
 		if way.Wait {
-			a.waiting(a.err, way)
+			if !a.json {
+				a.waiting(a.err, way)
+			}
 			return fmt.Errorf("%s waits; %s is as it was before it", way.Migration, l.Name)
 		}
-		a.inTheWay(way)
+		if !a.json {
+			a.inTheWay(way)
+		}
 		return fmt.Errorf("%s (%s) was stopped by rows in its way; %s is as it was before it", way.Migration, way.When, l.Name)
 	}
 	var open *runner.NeedsAnswers
@@ -477,9 +645,11 @@ func (a *app) runFailed(l *live, err error, done int) error {
 				list = append(list, jsonNeed{n.For, n.Type, n.Home, n.Rows, "--fill " + n.For + "=VALUE"})
 			}
 			a.document(map[string]any{"database": l.Name, "migration": open.Migration, "questions": list, "applied_before": done})
-			return exit(exitQuestion)
 		}
 		for i, n := range open.Needs {
+			if a.json {
+				break
+			}
 			a.err.printf("%s %s is left to each database, and %s of %s need a value (%s where it was drafted)", a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name, cell(n.Home))
 			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For), tomlText(n.For))
 		}
@@ -722,15 +892,10 @@ func (a *app) outsideThere(ctx context.Context, p *project.Project, l *live, wai
 	if len(waiting) == 0 {
 		return nil
 	}
-	files, _, diags, err := p.Parse()
-	if err != nil || lang.Errors(diags) {
+	wanted, _ := declaredQuietly(p, l.engine)
+	if wanted == nil {
 		return nil // what is applied are files: mistakes in the models are told elsewhere
 	}
-	d, diags := declare.Resolve(files, p.Rules(), l.engine.Name())
-	if lang.Errors(diags) {
-		return nil
-	}
-	wanted, _ := l.engine.Realize(d.Schema)
 	wanted = &schema.Schema{Tables: slices.DeleteFunc(wanted.Tables, func(t *schema.Table) bool {
 		return !t.Outside || !slices.ContainsFunc(waiting, func(m *migration.Migration) bool { return strings.Contains(m.Text, t.Name) })
 	})}
@@ -794,7 +959,7 @@ func (a *app) undoCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.onEach(p, func(name string) error { return a.undo(ctx, p, name, o, dryRun) })
+			return a.onEach(ctx, p, a.eachName(p), func(name string) error { return a.undo(ctx, p, name, o, dryRun) })
 		},
 	}
 }
@@ -841,10 +1006,15 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 	runs := []jsonRun{}
 	o.Resumed = a.resumed
 	o.Done = func(r runner.Run) {
-		runs = append(runs, jsonRunOf(r))
+		run := jsonRunOf(r)
+		run.Kept = putAside(ctx, l, r.Migration)
+		runs = append(runs, run)
 		if !a.json {
 			a.out.line(a.out.sign("-", r.ID) + "  taken back, " + spent(r.Took))
 			a.restored(r)
+			for _, k := range run.Kept {
+				a.out.printf("    %s of %s %s kept, and come%s back when it is applied again", rows(k.Rows), cell(k.Of), oneMany(int(k.Rows), "is", "are"), oneMany(int(k.Rows), "s", ""))
+			}
 		}
 	}
 	watching := a.watch(l)
@@ -873,6 +1043,49 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 	return nil
 }
 
+// putAside counts what the undo of a migration has kept. It helps, and no more: what
+// cannot be counted is left out.
+func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside {
+	var out []jsonAside
+	list, err := runner.PutAsideBy(ctx, l.db, m)
+	if err != nil {
+		return nil
+	}
+	for _, x := range list {
+		if n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(x.Name)); err == nil && n > 0 {
+			out = append(out, jsonAside{Of: x.Table, Rows: n, In: x.Name})
+		}
+	}
+	return out
+}
+
+// wouldKeep counts the rows whose values the undo of a migration would keep: of a whole
+// table, or of the columns that it takes away.
+func wouldKeep(ctx context.Context, l *live, s *schema.Schema, m *migration.Migration) ([]jsonAside, error) {
+	out := []jsonAside{}
+	for _, step := range m.Steps {
+		for _, name := range step.UndoLoses {
+			table, column, isColumn := strings.Cut(name, ".")
+			t := s.Table(table)
+			if t == nil || isColumn && t.Column(column) == nil {
+				continue // another undo before it takes it away
+			}
+			query := "SELECT 1 FROM " + l.engine.Quote(t.Name)
+			if isColumn {
+				query += " WHERE " + l.engine.Quote(column) + " IS NOT NULL"
+			}
+			n, err := l.db.Count(ctx, query)
+			if err != nil {
+				return nil, err
+			}
+			if n > 0 && !slices.ContainsFunc(out, func(o jsonAside) bool { return o.Of == name }) {
+				out = append(out, jsonAside{Of: name, Rows: n})
+			}
+		}
+	}
+	return out, nil
+}
+
 func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration, o runner.Options) error {
 	o.Confirm = nil
 	todo, err := runner.ToUndo(ctx, l.db, l.engine, files, o)
@@ -880,9 +1093,14 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 		return err
 	}
 	type jsonUndo struct {
-		Migration string   `json:"migration"`
-		InTheWay  []string `json:"in_the_way"`
-		SQL       []string `json:"sql"`
+		Migration string      `json:"migration"`
+		InTheWay  []string    `json:"in_the_way"`
+		Keeps     []jsonAside `json:"would_keep"`
+		SQL       []string    `json:"sql"`
+	}
+	live, err := l.db.Inspect(ctx)
+	if err != nil {
+		return err
 	}
 	if err := runner.UnusedFills(todo, o.Answers); err != nil {
 		return err
@@ -893,7 +1111,11 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 		if m, err = runner.ForUndo(l.engine, m, o.Answers); err != nil {
 			return err
 		}
-		j := jsonUndo{Migration: m.ID, InTheWay: []string{}, SQL: m.SQL(true)}
+		keeps, err := wouldKeep(ctx, l, live, m)
+		if err != nil {
+			return err
+		}
+		j := jsonUndo{Migration: m.ID, InTheWay: []string{}, Keeps: keeps, SQL: m.SQL(true)}
 		if !a.json {
 			a.out.line(a.out.paint(styleHead, m.ID))
 		}
@@ -914,6 +1136,9 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 			}
 		}
 		if !a.json {
+			for _, k := range keeps {
+				a.out.printf("  %s of %s would be kept", rows(k.Rows), cell(k.Of))
+			}
 			for n := len(m.Steps) - 1; n >= 0; n-- {
 				a.out.printf("  step %d  %s", n+1, cell(m.Steps[n].Title))
 				for _, st := range m.Steps[n].Undo {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -36,10 +37,12 @@ const (
 	exitHalfway  = 5
 )
 
-// exitError ends a command with a code; a message of "" has been told already.
+// exitError ends a command with a code. told: the text output has it already, and only
+// the JSON document says it once more; err is nil where the code says all.
 type exitError struct {
 	code int
 	err  error
+	told bool
 }
 
 func (e *exitError) Error() string {
@@ -64,7 +67,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	debug.SetGCPercent(400)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}}
+	a := &app{stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}, json: wantsJSON(args)}
 	context.AfterFunc(ctx, func() { // a second one ends the program at once
 		stop()
 		time.AfterFunc(2*time.Second, func() {
@@ -77,28 +80,62 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	return a.finish(ctx, err)
 }
 
-// finish tells an error and gives the exit code for it.
-func (a *app) finish(ctx context.Context, err error) int {
-	if err == nil {
-		return exitDone
+// wantsJSON tells whether the arguments ask for JSON: also a mistake in them is told so.
+func wantsJSON(args []string) bool {
+	for i, arg := range args {
+		name := strings.TrimLeft(arg, "-")
+		switch {
+		case arg == "--":
+			return false
+		case name == arg:
+		case name == "format=json", name == "format" && i+1 < len(args) && args[i+1] == "json":
+			return true
+		}
 	}
-	code := exitFailed
+	return false
+}
+
+// finish tells an error, writes the JSON document, and gives the exit code.
+func (a *app) finish(ctx context.Context, err error) int {
+	code, message, told := ended(ctx, err)
+	if message != "" && !(told && !a.json) {
+		a.err.line(a.err.paint(styleBad, "error: ") + clean(message))
+	}
+	if a.json {
+		if code != exitDone {
+			a.document(failure(code, message))
+		}
+		a.writeDocument()
+	}
+	return code
+}
+
+// ended is what an error, or nil, ends a command with; told: the text output has it already.
+func ended(ctx context.Context, err error) (code int, message string, told bool) {
+	if err == nil {
+		return exitDone, "", false
+	}
+	code = exitFailed
 	var e *exitError
 	if errors.As(err, &e) {
-		code = e.code
+		code, told = e.code, e.told
 		if e.err == nil {
-			return code
+			return code, "", true
 		}
 	}
 	if ctx.Err() != nil && code != exitHalfway {
 		err = errors.New("stopped: what was under way has been taken back, and the database is as it was before it")
 	}
-	message := strings.TrimSpace(err.Error())
-	a.err.line(a.err.paint(styleBad, "error: ") + clean(message))
-	if a.json && !a.told {
-		a.document(map[string]any{"error": message, "exit": code})
+	return code, strings.TrimSpace(err.Error()), told
+}
+
+// failure is what a JSON document says of an end that is not exit 0.
+func failure(code int, message string) map[string]any {
+	out := map[string]any{"exit": code}
+	if message != "" {
+		out["error"] = message
 	}
-	return code
+	return out
 }
 
 // app is one run of the program.
@@ -108,13 +145,14 @@ type app struct {
 	err   *printer // everything else
 
 	dir       string
-	database  string
+	databases []string // as they were named
+	database  string   // the one that was named, or ""
 	json      bool
 	verbose   bool
 	yes       bool
 	yesOn     string
-	told      bool  // the JSON document has been written
-	several   []any // the documents of a run that works on several databases
+	doc       map[string]any // the JSON document of the run, written at its end
+	answered  int            // questions, so far
 	noColour  bool
 	forceTerm bool
 	shown     bool // what is written is shown to a person, whatever it goes to
@@ -133,17 +171,18 @@ func (a *app) root() *cli.Command {
 		Version: version(),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "C", Usage: "work in this `DIR`", Destination: &a.dir, Value: "."},
-			&cli.StringFlag{Name: "database", Usage: "work on the database with this `NAME`", Destination: &a.database},
+			&cli.StringSliceFlag{Name: "database", Usage: "work on the database with this `NAME`; given again, apply, undo and status work on each", Destination: &a.databases},
 			&cli.StringFlag{Name: "format", Usage: "text or json", Destination: &format, Value: "text"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colour", Destination: &a.noColour},
 			&cli.BoolFlag{Name: "v", Usage: "tell what is sent to the database, and what scratch databases lack", Destination: &a.verbose},
 			&cli.BoolFlag{Name: "yes", Usage: "answer yes-or-no questions with yes", Destination: &a.yes},
 			&cli.StringFlag{Name: "yes-on", Usage: "the same on the protected database `NAME`", Destination: &a.yesOn},
 		},
-		EnableShellCompletion: true,
-		OnUsageError:          usage,
-		Suggest:               false,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		EnableShellCompletion:     true,
+		DisableSliceFlagSeparator: true,
+		OnUsageError:              usage,
+		Suggest:                   false,
+		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
 			switch format {
 			case "text":
@@ -153,6 +192,12 @@ func (a *app) root() *cli.Command {
 				return ctx, wrongUse("--format is text or json, not %q", format)
 			}
 			a.out.colour, a.err.colour = a.colour(a.out.w), a.colour(a.err.w)
+			if len(a.databases) > 0 {
+				a.database = a.databases[0]
+			}
+			if name := c.Args().First(); len(a.databases) > 1 && !slices.Contains([]string{"apply", "undo", "status"}, name) {
+				return ctx, wrongUse("--database is given %d times: erbario %s works on one database", len(a.databases), name)
+			}
 			return ctx, nil
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -167,7 +212,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
-			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.demoCommand(),
+			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.demoCommand(),
 		},
 	}
 	for _, c := range root.Commands {

@@ -79,7 +79,7 @@ var tales = []tale{
 		{"seed", "demo", "--database", "test", "--remove"},
 	}},
 	{"How does it all stand, and does the whole line still hold?", [][]string{
-		{"status", "--all"},
+		{"--database", "dev", "--database", "test", "status"},
 		{"prove", "--all"},
 	}},
 }

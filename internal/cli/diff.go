@@ -1,21 +1,18 @@
 package cli
 
-// This file is the commands diff and look: what is there, and what would change.
+// This file is the command diff: what would change.
 
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
-	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/diff"
 	"erbario/internal/draft"
-	"erbario/internal/engine"
 	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/schema"
@@ -33,7 +30,7 @@ type jsonChange struct {
 
 func jsonChanges(list []diff.Change, effects map[string]string) []jsonChange {
 	out := []jsonChange{}
-	for _, c := range list {
+	for _, c := range diff.Told(list) {
 		out = append(out, jsonChange{string(c.Kind), c.Table, c.Name, c.What, c.From, c.To, effects[c.Table]})
 	}
 	return out
@@ -82,6 +79,10 @@ func (a *app) diffCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
+				hand, err := a.byHand(ctx, p, s, l.Database)
+				if err != nil {
+					return err
+				}
 				a.tellNewer(l.Name, s.Standing.Newer)
 				waiting := []string{}
 				for _, m := range s.Standing.Waiting {
@@ -92,6 +93,10 @@ func (a *app) diffCommand() *cli.Command {
 					doc := map[string]any{
 						"database": l.Name, "waiting": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
 						"questions": jsonQuestions(pl.Questions), "in_the_way": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),
+						"live": jsonChanges(hand.changes, nil),
+					}
+					if len(hand.ways) > 0 {
+						doc["ways_on"] = hand.ways
 					}
 					if undeclared {
 						doc["undeclared_list"] = jsonChanges(pl.Undeclared, nil)
@@ -101,7 +106,7 @@ func (a *app) diffCommand() *cli.Command {
 					}
 					a.document(doc)
 				} else {
-					a.showDiff(l, s, pl, showSQL, undeclared)
+					a.showDiff(l, s, pl, hand, showSQL, undeclared)
 				}
 				if exitCode && differs {
 					return exit(exitDiffers)
@@ -120,7 +125,7 @@ func stepsSQL(pl *plan.Plan) []string {
 	return out
 }
 
-func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, showSQL, undeclared bool) {
+func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, showSQL, undeclared bool) {
 	if l.absent {
 		a.err.printf("%s is not there yet: erbario apply makes it", l.Shown)
 	}
@@ -165,8 +170,12 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, showSQL, undeclar
 		a.out.line("")
 		a.out.line("all that differs is drafted")
 	}
+	if len(hand.changes) > 0 {
+		a.out.line("")
+		a.showByHand("", hand)
+	}
 	if n := len(pl.Undeclared); n > 0 && !undeclared {
-		a.err.printf("%s in the database that no migration made, left alone (--undeclared lists it)", plural(n, "thing", "things"))
+		a.err.line(undeclaredWords(n) + " (--undeclared lists " + oneMany(n, "it", "them") + ")")
 	}
 	if len(pl.Questions) > 0 {
 		a.err.line("")
@@ -184,6 +193,11 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, showSQL, undeclar
 	}
 }
 
+// undeclaredWords counts what no migration made.
+func undeclaredWords(n int) string {
+	return plural(n, "thing", "things") + " in the database that no migration made, left alone"
+}
+
 // changes shows changes grouped by table.
 func (a *app) changes(list []diff.Change, effects map[string]string) {
 	type row struct {
@@ -193,7 +207,7 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 	}
 	var table []row
 	last := ""
-	for _, c := range list {
+	for _, c := range diff.Told(list) {
 		if c.Table != last {
 			last = c.Table
 			head := ""
@@ -216,9 +230,6 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 				table = append(table, row{sign: c.Kind.Sign(), cell: one})
 			}
 			continue
-		}
-		if c.What == "" {
-			continue // told with the column it belongs to
 		}
 		name := c.Name
 		switch c.Object.(type) {
@@ -271,7 +282,7 @@ func partsOf(t *schema.Table) [][]string {
 	for _, c := range diff.Tables(&schema.Table{Name: t.Name}, t) {
 		switch c.Object.(type) {
 		case *schema.Index, *schema.Check, *schema.Trigger:
-			if c.What != "" {
+			if c.Told() {
 				out = append(out, []string{c.What})
 			}
 		case *schema.Column:
@@ -288,7 +299,7 @@ func partsOf(t *schema.Table) [][]string {
 				out = append(out, []string{"key " + strings.Join(t.Key(), ", ")})
 			}
 		case *schema.ForeignKey:
-			if c.What != "" {
+			if c.Told() {
 				out = append(out, []string{c.Name, c.What})
 			}
 		}
@@ -323,216 +334,4 @@ func (a *app) choices(list []plan.Choice) {
 	for _, line := range columns(lines) {
 		a.err.line(line)
 	}
-}
-
-func (a *app) lookCommand() *cli.Command {
-	count := 5
-	return &cli.Command{
-		Name: "look", ArgsUsage: "[TABLE]", Usage: "show the live tables; or one table whole, with a few rows",
-		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show so many rows of the table (`N`)", Destination: &count, Value: 5}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			return a.reading(ctx, c, 1, func(_ *project.Project, l *live) error {
-				s, err := l.db.Inspect(ctx)
-				if err != nil {
-					return err
-				}
-				if name := c.Args().First(); name != "" {
-					return a.lookTable(ctx, l, s, name, count)
-				}
-				type jsonTable struct {
-					Name    string `json:"name"`
-					Columns int    `json:"columns"`
-					Rows    *int64 `json:"rows"`
-					Error   string `json:"error,omitempty"`
-				}
-				list := []jsonTable{}
-				var table [][]string
-				for _, t := range s.Tables {
-					if schema.Own(t.Name) {
-						continue
-					}
-					n, unread, err := countOf(ctx, l, t.Name)
-					if err != nil {
-						return err
-					}
-					one, size := jsonTable{Name: t.Name, Columns: len(t.Columns)}, unread
-					if unread == "" {
-						one.Rows, size = &n, rows(n)
-					}
-					one.Error = unread
-					list = append(list, one)
-					table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), cell(size)})
-				}
-				views := []string{}
-				for _, v := range s.Views {
-					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(v.Name))
-					size := rows(n)
-					if err != nil {
-						size = "does not work: " + err.Error()
-					}
-					views = append(views, v.Name)
-					table = append(table, []string{cell(v.Name), "view", cell(size)})
-				}
-				if a.json {
-					return a.document(map[string]any{"database": l.Name, "tables": list, "views": views})
-				}
-				if len(table) == 0 {
-					a.out.printf("%s holds no table yet", l.Name)
-				}
-				for _, line := range columns(table) {
-					a.out.line(line)
-				}
-				return nil
-			})
-		},
-	}
-}
-
-// countOf counts the rows of a table; where the server does not let it be read, unread
-// says so.
-func countOf(ctx context.Context, l *live, table string) (n int64, unread string, err error) {
-	n, err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(table))
-	if err == nil || ctx.Err() != nil || errors.Is(err, engine.ErrLost) || errors.Is(err, engine.ErrBusy) {
-		return n, "", err
-	}
-	return 0, "its rows cannot be read: " + err.Error(), nil
-}
-
-// grid shows rows side by side under their columns' names; where that is wider
-// than the terminal, a line for each column and the rows beside each other.
-func (a *app) grid(r engine.Rows) {
-	grid := [][]string{r.Columns}
-	for _, row := range r.Values {
-		one := make([]string, len(row))
-		for i, v := range row {
-			one[i] = short(cell(v), 28)
-		}
-		grid = append(grid, one)
-	}
-	widest := 0
-	lines := columns(grid)
-	for _, line := range lines {
-		widest = max(widest, runewidth.StringWidth(line)+2)
-	}
-	if widest > a.out.width() {
-		turned := make([][]string, len(r.Columns))
-		for i := range turned {
-			for _, row := range grid {
-				turned[i] = append(turned[i], row[i])
-			}
-		}
-		for _, line := range columns(turned) {
-			a.out.line("  " + line)
-		}
-		return
-	}
-	a.out.line("  " + a.out.paint(styleHead, lines[0]))
-	for _, line := range lines[1:] {
-		a.out.line("  " + line)
-	}
-}
-
-// lookView shows a few rows of a view.
-func (a *app) lookView(ctx context.Context, l *live, v *schema.View, count int) error {
-	from := "SELECT * FROM " + l.engine.Quote(v.Name)
-	n, err := l.db.Count(ctx, from)
-	if err != nil {
-		return fmt.Errorf("the view %s does not work: %w", v.Name, err)
-	}
-	some, err := l.db.Sample(ctx, from, max(count, 1))
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.document(map[string]any{"database": l.Name, "view": v.Name, "rows": n, "columns": some.Columns, "values": append([][]string{}, some.Values...), "sql": v.SQL.Text})
-	}
-	a.out.line(a.out.paint(styleHead, cell(v.Name)) + "  " + a.out.paint(styleDim, "view, "+rows(n)))
-	if len(some.Values) > 0 && count > 0 {
-		a.grid(some)
-	}
-	return nil
-}
-
-// liveTable finds a live table by its name or its model's.
-func (a *app) liveTable(p *project.Project, l *live, s *schema.Schema, name string) (*schema.Table, error) {
-	if t := s.Table(name); t != nil {
-		return t, nil
-	}
-	if w, err := a.wanted(p, l.engine); err == nil {
-		for _, m := range w.Tables {
-			if t := s.Table(m.Name); t != nil && m.Model == name {
-				return t, nil
-			}
-		}
-	}
-	var known []string
-	for _, o := range s.Tables {
-		known = append(known, o.Name)
-	}
-	return nil, fmt.Errorf("%s has no table %q%s", l.Name, name, meant(name, known))
-}
-
-func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name string, count int) error {
-	p, err := a.project()
-	if err != nil {
-		return err
-	}
-	if v := s.View(name); v != nil {
-		return a.lookView(ctx, l, v, count)
-	}
-	t, err := a.liveTable(p, l, s, name)
-	if err != nil {
-		return err
-	}
-	n, unread, err := countOf(ctx, l, t.Name)
-	if err != nil {
-		return err
-	}
-	var names []string
-	for _, c := range t.Columns {
-		names = append(names, l.engine.Quote(c.Name))
-	}
-	size, sampleRows := unread, engine.Rows{Columns: []string{}}
-	if unread == "" {
-		size = rows(n)
-		if sampleRows, err = l.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+l.engine.Quote(t.Name), max(count, 1)); err != nil {
-			return err
-		}
-	}
-	if count <= 0 {
-		sampleRows.Values = nil
-	}
-	if a.json {
-		var parts []jsonChange
-		for _, c := range diff.Tables(&schema.Table{Name: t.Name}, t) {
-			if c.What != "" {
-				parts = append(parts, jsonChange{Kind: strings.TrimPrefix(string(c.Kind), "add "), Table: t.Name, Name: c.Name, What: c.What})
-			}
-		}
-		values := sampleRows.Values
-		if values == nil {
-			values = [][]string{}
-		}
-		document := map[string]any{"database": l.Name, "table": t.Name, "rows": n, "parts": parts, "columns": sampleRows.Columns, "values": values, "sql": t.Text}
-		if unread != "" {
-			document["rows"], document["error"] = nil, unread
-		}
-		return a.document(document)
-	}
-	a.out.line(a.out.paint(styleHead, cell(t.Name)) + "  " + a.out.paint(styleDim, cell(size)))
-	var table [][]string
-	for _, part := range partsOf(t) {
-		if len(part) == 1 {
-			part = []string{"", part[0]}
-		}
-		table = append(table, []string{"  " + cell(part[0]), cell(part[1])})
-	}
-	for _, line := range columns(table) {
-		a.out.line(line)
-	}
-	if len(sampleRows.Values) > 0 {
-		a.out.line("")
-		a.grid(sampleRows)
-	}
-	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,6 +23,7 @@ import (
 	"erbario/internal/project"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
+	"erbario/internal/schema"
 )
 
 func (a *app) draftCommand() *cli.Command {
@@ -152,6 +154,7 @@ func (a *app) draftCommand() *cli.Command {
 				if len(others) > 0 {
 					doc["other_engines"] = jsonFiles(others)
 				}
+				a.document(doc)
 				if apply && m != nil {
 					l.Close()
 					for _, name := range a.eachName(p) {
@@ -159,9 +162,9 @@ func (a *app) draftCommand() *cli.Command {
 							return err
 						}
 					}
-					doc["applied"] = true
+					a.document(map[string]any{"applied": true})
 				}
-				return a.document(doc)
+				return nil
 			}
 			for _, path := range edited {
 				a.out.line(a.out.sign("~", path))
@@ -181,7 +184,7 @@ func (a *app) draftCommand() *cli.Command {
 			}
 			if apply {
 				l.Close()
-				return a.onEach(p, func(name string) error {
+				return a.onEach(ctx, p, a.eachName(p), func(name string) error {
 					return a.apply(ctx, p, name, applyOptions{wait: time.Minute, answers: f.asked(s.Wanted)})
 				})
 			}
@@ -247,11 +250,15 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 	case len(d.Plan.Questions) > 0:
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": nil, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "questions": jsonQuestions(d.Plan.Questions), "in_the_way": jsonWays(d.InTheWay), "answers": a.template(command, d.Plan.Questions)})
-			return exit(exitQuestion)
+		} else {
+			a.questions(d.Plan.Questions)
+			a.ways(d.InTheWay)
 		}
-		a.questions(d.Plan.Questions)
-		a.ways(d.InTheWay)
-		if !isTerminal(a.out.w) && !a.shown {
+		switch {
+		case a.json || a.shown || isTerminal(a.out.w):
+		case a.oneLog():
+			a.err.printf("erbario %s > FILE writes them as a file to fill in, for --answers", command)
+		default:
 			fmt.Fprint(a.out.w, a.template(command, d.Plan.Questions))
 			a.err.line("the questions are on standard output too, as a file to fill in for --answers")
 		}
@@ -259,9 +266,7 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 	case len(d.InTheWay) > 0:
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": nil, "in_the_way": jsonWays(d.InTheWay)})
-			return exit(exitFailed)
-		}
-		if a.interactive() {
+		} else if a.interactive() {
 			if err := a.askRows(ctx, l.db, d.InTheWay); err != nil {
 				return err
 			}
@@ -272,14 +277,31 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 	case d.Outcome != nil && !d.Outcome.Proved():
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": nil, "not_proved": unproved(d.Outcome)})
-			return exit(exitFailed)
-		}
-		for _, x := range unproved(d.Outcome) {
-			a.err.line("  " + clean(x))
+		} else {
+			for _, x := range unproved(d.Outcome) {
+				a.err.line("  " + clean(x))
+			}
 		}
 		return notProved(d)
 	}
 	return nil
+}
+
+// oneLog tells whether standard output and standard error go to the same log, in which
+// everything would stand twice.
+func (a *app) oneLog() bool {
+	stat := func(w any) os.FileInfo {
+		if f, ok := w.(*os.File); ok {
+			info, _ := f.Stat()
+			return info
+		}
+		return nil
+	}
+	x, y := stat(a.out.w), stat(a.err.w)
+	if x != nil && y != nil && os.SameFile(x, y) {
+		return true
+	}
+	return os.Getenv("CI") != "" && !(x != nil && x.Mode().IsRegular()) // a file is asked for
 }
 
 // notProved is the end of a draft that could not be proved.
@@ -325,10 +347,67 @@ func way(w plan.InTheWay) *runner.InTheWay {
 	return &runner.InTheWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Query: w.Requirement.Query, Count: w.Rows, Sample: w.Sample}
 }
 
+// lookFor is the command that shows the rows which have the same values, those of the
+// sample; "" where it is not about such.
+func lookFor(w plan.InTheWay) string {
+	r := w.Requirement
+	field := func(name string) string {
+		if r.Folded {
+			return "lower({" + name + "})"
+		}
+		return "{" + name + "}"
+	}
+	value := func(row []string, name string) string {
+		i := slices.IndexFunc(w.Sample.Columns, func(c string) bool { return strings.EqualFold(c, name) })
+		switch {
+		case i < 0 || row[i] == "NULL":
+			return ""
+		case r.Folded:
+			return "lower(" + row[i] + ")"
+		}
+		return row[i]
+	}
+	if len(r.Repeats) == 0 || len(w.Sample.Values) == 0 {
+		return ""
+	}
+	var where []string
+	if len(r.Repeats) == 1 {
+		for _, row := range w.Sample.Values {
+			if v := value(row, r.Repeats[0]); v != "" {
+				where = append(where, v)
+			}
+		}
+		if len(where) == 0 {
+			return ""
+		}
+		where = []string{field(r.Repeats[0]) + " IN (" + strings.Join(where, ", ") + ")"}
+	} else {
+		for _, name := range r.Repeats {
+			v := value(w.Sample.Values[0], name)
+			if v == "" {
+				return ""
+			}
+			where = append(where, field(name)+" = "+v)
+		}
+	}
+	return "erbario look " + r.Among + " --where " + shellWord(strings.Join(where, " AND "))
+}
+
+// shellWord is a text as one would type it as one word.
+func shellWord(s string) string {
+	if !strings.ContainsAny(s, "\"$`\\!") {
+		return `"` + s + `"`
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
 // ways shows the rows in a plan's way, and the flags by which they would fit.
 func (a *app) ways(list []plan.InTheWay) {
 	for _, w := range list {
 		a.inTheWay(way(w))
+		if look := lookFor(w); look != "" {
+			a.err.printf("    %s  shows the rows", cell(look))
+		}
 		a.choices(w.Choices)
 	}
 }
@@ -406,15 +485,16 @@ func (a *app) proveCommand() *cli.Command {
 			var list []engine.Engine
 			if all {
 				list = p.Engines()
+				for _, e := range p.EnginesOfFiles() {
+					if !slices.ContainsFunc(list, func(o engine.Engine) bool { return o.Name() == e.Name() }) {
+						list = append(list, e)
+					}
+				}
 				if len(list) == 0 {
-					return fmt.Errorf("no database of the project has a URL that is known here, so no engine is known")
+					return fmt.Errorf("there is no migration, and no database of the project has a URL that is known here, so no engine is known")
 				}
 			} else {
-				d, err := p.Database(a.database)
-				if err != nil {
-					return err
-				}
-				e, err := d.Engine()
+				e, err := a.engineToProve(p)
 				if err != nil {
 					return err
 				}
@@ -422,11 +502,22 @@ func (a *app) proveCommand() *cli.Command {
 			}
 			var proved []jsonProof
 			var failed, differs error
-			for _, e := range list {
+			for i, e := range list {
+				if len(list) > 1 && !a.json {
+					if i > 0 {
+						a.out.line("")
+					}
+					a.out.line(a.out.paint(styleHead, e.Name()))
+				}
 				done, difference, err := a.prove(ctx, p, e, c.Args().First(), all)
 				proved = append(proved, done...)
+				if err != nil && len(list) > 1 {
+					err = fmt.Errorf("%s: %w", e.Name(), err)
+				}
 				if err != nil && failed == nil {
 					failed = err
+				} else if err != nil {
+					failed = fmt.Errorf("%w; %w", failed, err)
 				}
 				if difference != nil {
 					differs = difference
@@ -436,7 +527,7 @@ func (a *app) proveCommand() *cli.Command {
 				if proved == nil {
 					proved = []jsonProof{}
 				}
-				a.document(map[string]any{"proofs": proved, "models_agree": differs == nil})
+				a.document(map[string]any{"proofs": proved, "models_agree": differs == nil && failed == nil})
 			}
 			if failed != nil {
 				return failed
@@ -444,6 +535,22 @@ func (a *app) proveCommand() *cli.Command {
 			return differs
 		},
 	}
+}
+
+// engineToProve is the engine of the database that the run works on; where its URL has no
+// value here, the one engine that the migrations are for.
+func (a *app) engineToProve(p *project.Project) (engine.Engine, error) {
+	d, err := p.Database(a.database)
+	if err == nil {
+		var e engine.Engine
+		if e, err = d.Engine(); err == nil {
+			return e, nil
+		}
+	}
+	if list := p.EnginesOfFiles(); len(list) == 1 && (a.database == "" || d.Unset != "") {
+		return list[0], nil
+	}
+	return nil, err
 }
 
 type jsonProof struct {
@@ -479,7 +586,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	}
 	db, err := e.Scratch(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, fmt.Errorf("there is no scratch database for the proof: %w", err)
 	}
 	defer db.Close()
 	declared, err := a.wanted(p, e)
@@ -494,14 +601,20 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if all {
 		fork = forked(migration.Forks(files, e))
 	}
+	var start *schema.Schema // what the migrations so far make; nil: it has to be read
 	for _, m := range files {
 		if err := runner.MakeFound(ctx, db, m); err != nil {
 			return out, nil, err
 		}
-		start, err := db.Inspect(ctx)
-		if err != nil {
-			return out, nil, err
+		if start == nil || len(m.Found) > 0 {
+			start = nil
+			if slices.Contains(todo, m) {
+				if start, err = db.Inspect(ctx); err != nil {
+					return out, nil, err
+				}
+			}
 		}
+		var after *schema.Schema
 		if slices.Contains(todo, m) {
 			o, err := proof.Prove(ctx, proof.Input{Engine: e, Start: start, Migration: m})
 			if err != nil {
@@ -515,6 +628,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 				m.Text = text
 			}
 			ok := o.Proved()
+			if ok {
+				after = o.After
+			}
 			out = append(out, jsonProof{m.ID, e.Name(), ok, m.Proof, o.Differ})
 			if !ok {
 				failed++
@@ -532,6 +648,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 			}
 			return out, nil, fmt.Errorf("%w; what follows cannot be proved", err)
 		}
+		start = after
 	}
 	if failed > 0 && fork == nil {
 		return out, nil, fmt.Errorf("%s not proved", plural(failed, "migration is", "migrations are"))

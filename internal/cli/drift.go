@@ -5,11 +5,13 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"strings"
 
 	"erbario/internal/diff"
 	"erbario/internal/draft"
+	"erbario/internal/project"
 	"erbario/internal/schema"
 )
 
@@ -19,13 +21,49 @@ type jsonWaysOn struct {
 	Away    string `json:"draft_away"`
 }
 
+// byHand is what somebody changed by hand in a database since its migrations, and the ways
+// on from it.
+type byHand struct {
+	changes []diff.Change
+	ways    []jsonWaysOn
+}
+
+// byHand reads what was changed by hand in the database d.
+func (a *app) byHand(ctx context.Context, p *project.Project, s *draft.State, d project.Database) (*byHand, error) {
+	drift, err := s.Drift(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &byHand{changes: diff.Told(drift)}
+	on := ""
+	if d.Name != p.Default() {
+		on = "--database " + d.Name + " "
+	}
+	for _, c := range out.changes {
+		if way := waysOn(s, c, on); way != nil {
+			out.ways = append(out.ways, *way)
+		}
+	}
+	return out, nil
+}
+
+func (a *app) showByHand(who string, h *byHand) {
+	a.out.line(a.out.paint(styleWarn, who+"changed by hand since the migrations"))
+	a.changes(h.changes, nil)
+	if len(h.ways) > 0 {
+		a.out.line("")
+	}
+	for _, w := range h.ways {
+		a.out.line("  " + cell(w.What))
+		a.out.printf("    %s  %s", a.out.paint(styleDim, "declare it"), cell(w.Declare))
+		a.out.printf("    %s     %s", a.out.paint(styleDim, "or away"), cell(w.Away))
+	}
+}
+
 // waysOn tells, of one change by hand, what it is, how it is declared, and how it
 // is drafted away; nil for what goes with another change. on names the database
 // where a command would work on another one without it.
-func waysOn(s *draft.State, c diff.Change, on string) []string {
-	if c.What == "" {
-		return nil
-	}
+func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	model := "MODEL"
 	w := s.Wanted.Table(c.Table)
 	if w != nil {
@@ -37,18 +75,18 @@ func waysOn(s *draft.State, c diff.Change, on string) []string {
 		name := c.Target()
 		switch {
 		case c.Kind == diff.AddColumn && w != nil && w.Column(c.Name) != nil:
-			return []string{name, "it is: " + again + " takes it into the line", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field, c.Name), again, name)}
+			return &jsonWaysOn{name, "it is: " + again + " takes it into the line", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field, c.Name), again, name)}
 		case c.Kind == diff.AddColumn:
-			return []string{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again), again + " --drop " + name}
+			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again), again + " --drop " + name}
 		case c.Kind == diff.DropColumn && w != nil && w.Column(c.Name) != nil:
-			return []string{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field, c.Name)), again + " makes it again"}
+			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field, c.Name)), again + " makes it again"}
 		case c.Kind == diff.DropColumn:
 			return nil // declared no more, and not there: the two agree
 		}
 	}
 	name := c.Table + ": " + c.What
 	if c.Kind.Sign() != "+" {
-		return []string{name, "change model " + model + " to what is there", again + " makes it as declared"}
+		return &jsonWaysOn{name, "change model " + model + " to what is there", again + " makes it as declared"}
 	}
 	away := "drop it by hand"
 	switch o := c.Object.(type) {
@@ -57,7 +95,7 @@ func waysOn(s *draft.State, c diff.Change, on string) []string {
 	case *schema.Trigger:
 		away = "DROP TRIGGER " + s.Engine.Quote(o.Name)
 	}
-	return []string{name, "write it into model " + model + ", then " + again, away}
+	return &jsonWaysOn{name, "write it into model " + model + ", then " + again, away}
 }
 
 // fieldLine is the line of the language that declares a live column.

@@ -133,6 +133,7 @@ func (p *evolving) plain(s string) string {
 }
 
 func TestEvolutions(t *testing.T) {
+	t.Setenv("CI", "") // the questions are to be in both outputs
 	files, err := filepath.Glob("testdata/evolutions/*.txtar")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)

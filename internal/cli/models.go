@@ -55,6 +55,9 @@ func (a *app) initCommand() *cli.Command {
 			if len(done) == 0 {
 				a.out.line("everything was there already")
 			}
+			if other := otherURL(dir, url); other != "" && !slices.Contains(done, project.SettingsFile) {
+				a.warn("%s is there already and names %s: %s was not taken. Change the url there, or add [database.NAME] with it", project.SettingsFile, other, project.Shown(url))
+			}
 			for _, f := range done {
 				a.out.line(a.out.sign("+", filepath.ToSlash(filepath.Join(relative(dir), f))))
 			}
@@ -69,6 +72,31 @@ func (a *app) initCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// otherURL is the URL that a project's default database has, if it is not this one; ""
+// where it is, or cannot be told.
+func otherURL(dir, url string) string {
+	p, err := project.Find(dir)
+	if err != nil {
+		return ""
+	}
+	d, err := p.Database("")
+	if err != nil || d.URL == project.Absolute(p.Dir, url) {
+		return ""
+	}
+	return d.Shown
+}
+
+// secrets warns of secrets that version control has, or would take.
+func (a *app) secrets(p *project.Project) []string {
+	list := append([]string{}, p.Secrets()...)
+	if !a.json {
+		for _, w := range list {
+			a.warn("%s", w)
+		}
+	}
+	return list
 }
 
 // hasTables tells whether a database has tables of anybody's; known is false where it
@@ -249,6 +277,7 @@ func (a *app) checkCommand() *cli.Command {
 			var d *declare.Declared
 			engines := p.Engines()
 			names := []string{}
+			ofSeeds := map[lang.Diagnostic]bool{}
 			if len(engines) == 0 {
 				var more []lang.Diagnostic
 				d, more = declare.Resolve(files, p.Rules(), "")
@@ -257,19 +286,24 @@ func (a *app) checkCommand() *cli.Command {
 			for _, e := range engines {
 				names = append(names, e.Name())
 				var more []lang.Diagnostic
-				d, more = declare.Resolve(files, p.Rules(), e.Name())
+				d, more = resolve(p, files, e)
 				diags = append(diags, more...)
 				if lang.Errors(more) {
 					continue
 				}
-				_, notices := e.Realize(d.Schema)
-				diags = append(diags, warnings(files, d, notices)...)
-				diags = append(diags, checkSeeds(d)...)
+				for _, x := range checkSeeds(d) {
+					diags, ofSeeds[x] = append(diags, x), true
+				}
 			}
 			diags = lang.Sort(diags)
-			mistakes := 0
+			mistakes, inSeeds := 0, 0
 			for _, x := range diags {
-				if !x.Warning {
+				switch {
+				case x.Warning:
+				case ofSeeds[x]:
+					inSeeds++
+					mistakes++
+				default:
 					mistakes++
 				}
 			}
@@ -284,13 +318,21 @@ func (a *app) checkCommand() *cli.Command {
 					forks, pairs = append(forks, f), append(pairs, [2]string{f.First.ID, f.Second.ID})
 				}
 			}
+			secrets := a.secrets(p)
 			if a.json {
-				a.document(map[string]any{"forks": pairs, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
+				a.document(map[string]any{"warnings": secrets, "forks": pairs, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
 			} else {
 				a.diagnostics(diags, src)
 			}
 			if mistakes > 0 {
-				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models", plural(mistakes, "mistake", "mistakes"))}
+				words := plural(mistakes-inSeeds, "mistake", "mistakes") + " in the models"
+				switch {
+				case inSeeds == mistakes:
+					words = plural(inSeeds, "mistake", "mistakes") + " in the seeds"
+				case inSeeds > 0:
+					words += fmt.Sprintf(", and %d in the seeds", inSeeds)
+				}
+				return &exitError{code: exitFailed, err: errors.New(words)}
 			}
 			if err := forked(forks); err != nil {
 				return err
@@ -401,10 +443,8 @@ func (a *app) fmtCommand() *cli.Command {
 			case n > 0:
 				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models: those files were left as they are", plural(n, "mistake", "mistakes"))}
 			case check && len(changed) > 0:
-				if !a.json {
-					a.next("erbario fmt")
-				}
-				return exit(exitFailed)
+				a.next("erbario fmt")
+				return &exitError{code: exitFailed, told: true, err: fmt.Errorf("%s not laid out", plural(len(changed), "file is", "files are"))}
 			}
 			return nil
 		},

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"strings"
 	"unicode"
@@ -125,17 +126,27 @@ func columns(rows [][]string) []string {
 	return out
 }
 
-// document writes the one JSON document of a run.
-func (a *app) document(v any) error {
-	if a.several != nil {
-		a.several = append(a.several, v)
-		return nil
+// document adds to the one JSON document of a run.
+func (a *app) document(with map[string]any) error {
+	if a.doc == nil {
+		a.doc = map[string]any{}
 	}
-	a.told = true
+	maps.Copy(a.doc, with)
+	return nil
+}
+
+// writeDocument writes the JSON document of the run, if there is one.
+func (a *app) writeDocument() {
+	if a.doc == nil {
+		return
+	}
 	enc := json.NewEncoder(a.out.w)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	if err := enc.Encode(a.doc); err != nil {
+		a.err.line(a.err.paint(styleBad, "error: ") + clean(err.Error()))
+	}
+	a.doc = nil
 }
 
 // next tells the next command to type.

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/huh/v2"
 	"charm.land/lipgloss/v2"
 
@@ -36,6 +37,11 @@ const formLines = 14
 
 // form shows fields at the terminal.
 func (a *app) form(ctx context.Context, fields ...huh.Field) error {
+	return a.formWith(ctx, nil, nil, fields...)
+}
+
+// formWith is form with a filter for what is pressed, and other keys; nil: none.
+func (a *app) formWith(ctx context.Context, filter func(tea.Model, tea.Msg) tea.Msg, keys *huh.KeyMap, fields ...huh.Field) error {
 	theme := huh.ThemeFunc(func(isDark bool) *huh.Styles {
 		s := huh.ThemeBase(isDark)
 		s.Focused.Base = lipgloss.NewStyle()
@@ -51,6 +57,12 @@ func (a *app) form(ctx context.Context, fields ...huh.Field) error {
 	})
 	form := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(true).WithWidth(min(a.err.width(), 120)).
 		WithInput(a.stdin).WithOutput(a.err.w)
+	if keys != nil {
+		form = form.WithKeyMap(keys)
+	}
+	if filter != nil {
+		form = form.WithProgramOptions(tea.WithFilter(filter), tea.WithInput(a.stdin), tea.WithOutput(a.err.w))
+	}
 	if os.Getenv("TERM") == "dumb" {
 		return form.WithAccessible(true).RunWithContext(ctx)
 	}
@@ -66,9 +78,23 @@ func (a *app) form(ctx context.Context, fields ...huh.Field) error {
 	return err
 }
 
-// ask puts one question and returns the flags that answer it.
-func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]string, error) {
-	a.err.printf("%s %s", a.err.paint(styleWarn, "question:"), cell(q.Text))
+// takes says why a column does not take a value that people typed; nil: it does.
+func takes(col *schema.Column, raw string) error {
+	v, err := schema.ReadValue(raw, col.Type)
+	if err == nil {
+		err = col.Refuses(v)
+	}
+	return err
+}
+
+// ask puts the first of the open questions and returns the flags that answer it.
+func (a *app) ask(ctx context.Context, s *draft.State, open []plan.Question) ([]string, error) {
+	q := open[0]
+	head := "question:"
+	if all := a.answered + len(open); all > 1 {
+		head = fmt.Sprintf("question %d of %d:", a.answered+1, all)
+	}
+	a.err.printf("%s %s", a.err.paint(styleWarn, head), cell(q.Text))
 	for _, line := range sample(q.Sample, "    ") {
 		a.err.line(a.err.paint(styleDim, line))
 	}
@@ -86,13 +112,14 @@ func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]strin
 		options = append(options, huh.NewOption(short(label, a.err.width()-6), i))
 	}
 	options = append(options, huh.NewOption("stop, and change the models or the rows first", -1))
-	choice := 0
-	if err := a.form(ctx, huh.NewSelect[int]().Options(options...).Value(&choice)); err != nil {
+	choice, err := a.choose(ctx, options)
+	if err != nil {
 		return nil, err
 	}
 	if choice < 0 {
 		return nil, errStopped
 	}
+	a.answered++
 	flags := slices.Clone(q.Choices[choice].Flags)
 	for i, flag := range flags {
 		for _, hole := range []string{"VALUE", "EXPRESSION"} {
@@ -109,6 +136,31 @@ func (a *app) ask(ctx context.Context, s *draft.State, q plan.Question) ([]strin
 		a.err.line(a.err.paint(styleDim, "    "+shellFlag(flags[i])))
 	}
 	return flags, nil
+}
+
+// choose lets a person choose among options. Who types letters believes to be asked for a
+// text: Enter does not choose then, before an arrow has been pressed.
+func (a *app) choose(ctx context.Context, options []huh.Option[int]) (int, error) {
+	choice, letters := 0, false
+	field := huh.NewSelect[int]().Options(options...).Value(&choice).Filtering(false)
+	keys := huh.NewDefaultKeyMap()
+	keys.Select.Filter.SetEnabled(false)
+	filter := func(_ tea.Model, msg tea.Msg) tea.Msg {
+		key, ok := msg.(tea.KeyPressMsg)
+		switch {
+		case !ok:
+		case key.Text != "" && key.Code != tea.KeySpace:
+			letters = true
+			return nil
+		case key.Code == tea.KeyEnter && letters:
+			return nil
+		case key.Code == tea.KeyUp, key.Code == tea.KeyDown:
+			letters = false
+		}
+		return msg
+	}
+	err := a.formWith(ctx, filter, keys, field)
+	return choice, err
 }
 
 // askText asks for a value or an expression, and looks at it before it is taken.
@@ -129,8 +181,7 @@ func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole str
 		if col == nil {
 			return nil
 		}
-		_, err := schema.ReadValue(v, col.Type)
-		return err
+		return takes(col, v)
 	})
 	err := a.form(ctx, field)
 	return text, err

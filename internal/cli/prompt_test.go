@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -73,6 +74,16 @@ func (p *terminal) wait(text string) {
 	p.t.Fatalf("%q was not drawn behind\n%q\nin\n%q", text, p.drawn.String()[p.seen:], p.drawn.String())
 }
 
+// send presses keys for which nothing is drawn.
+func (p *terminal) send(keys ...string) {
+	for _, k := range keys {
+		time.Sleep(20 * time.Millisecond)
+		_, err := p.master.WriteString(k)
+		require.NoError(p.t, err)
+	}
+	time.Sleep(100 * time.Millisecond)
+}
+
 // press presses keys one after the other, as fingers do: each until something is
 // drawn for it, since what is pressed before a form listens is lost.
 func (p *terminal) press(keys ...string) {
@@ -123,20 +134,27 @@ func TestConversation(t *testing.T) {
 	term.press("\x03")
 	require.Equal(t, exitQuestion, <-code)
 
-	// A value that is none is told, and asked for again; a default and a rename.
+	// A value that is none is told, and asked for again; a default and a rename. Letters are
+	// no answer, and Enter behind them is none either.
 	run("draft", "sheets")
+	term.wait("question 1 of 3:")
 	term.wait("specimens.shelf is required")
 	term.wait("optional after all")
-	term.press(enter)
+	term.send("w", "e", "s", "t", enter)
+	term.press(down, "\x1b[A", enter)
 	term.wait("the value (integer)")
 	term.press("m", "a", "n", "y", enter)
 	term.wait("not a number")
 	term.press(erase, erase, erase, erase, "7", enter)
 	term.wait("--fill specimens.shelf=7")
+	term.wait("question 2 of 3:")
 	term.wait("specimens.wing is required")
 	term.wait("optional after all")
 	term.press(down, down, down, enter)
 	term.wait("the value (text(9))")
+	term.press("m", "u", "c", "h", " ", "t", "o", "o", " ", "l", "o", "n", "g", enter)
+	term.wait("this text has 13 characters and wing holds 9")
+	term.press(slices.Repeat([]string{erase}, 13)...)
 	term.press("w", "e", "s", "t", enter)
 	term.wait("--default specimens.wing=west")
 	term.wait("specimens.label is no longer declared")

@@ -147,10 +147,10 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	if len(strangers) > 0 && !undeclared {
 		if a.json {
 			a.document(map[string]any{"database": d.Name, "rebuilt": false, "undeclared": strangers})
-			return exit(exitFailed)
-		}
-		for _, s := range strangers {
-			a.err.line("    " + cell(s))
+		} else {
+			for _, s := range strangers {
+				a.err.line("    " + cell(s))
+			}
 		}
 		return fmt.Errorf("%s that no migration created would be lost: nothing was emptied; --undeclared drops them", plural(len(strangers), "table", "tables"))
 	}

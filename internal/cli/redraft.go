@@ -487,7 +487,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 		if err := t.back(ctx); err != nil {
 			return nil, err
 		}
-		return r.ask(ctx, s, d.Plan.Questions[0])
+		return r.ask(ctx, s, d.Plan.Questions)
 	}
 	if !r.json {
 		r.outerNames(d.Plan.Outer)

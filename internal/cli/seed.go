@@ -124,12 +124,16 @@ func (f *seedFlags) options(ground *seed.Ground) seed.Options {
 func (a *app) anyEngine(p *project.Project) (engine.Engine, error) {
 	d, err := p.Database(a.database)
 	if err == nil {
-		return d.Engine()
+		if e, err := d.Engine(); err == nil || d.Unset == "" {
+			return e, err
+		}
+	} else if a.database != "" {
+		return nil, err
 	}
-	if list := p.Engines(); a.database == "" && len(list) > 0 {
+	if list := append(p.Engines(), p.EnginesOfFiles()...); len(list) > 0 {
 		return list[0], nil
 	}
-	return nil, err
+	return engine.ByName(engine.Names()[0])
 }
 
 // mistaken shows the mistakes of a seed, and gives the error that they were told.
@@ -342,7 +346,6 @@ func (a *app) seedFailed(p *project.Project, name string, err error) error {
 		if !halfway {
 			return told
 		}
-		a.told = true
 	}
 	if halfway {
 		why := half.Err

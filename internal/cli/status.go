@@ -12,7 +12,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"erbario/internal/diff"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
@@ -178,14 +177,13 @@ type statusRow struct {
 	Half     *jsonHalf    `json:"half,omitempty"`
 	Problem  string       `json:"problem,omitempty"`
 	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
-	drift    []diff.Change
-	ways     [][]string
-	models   int
+	Others   int          `json:"undeclared"` // that no migration made, and that is left alone
+	hand     *byHand
 	absent   bool
 }
 
 func (r *statusRow) differs() bool {
-	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+len(r.Early)+r.models+len(r.drift) > 0
+	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+len(r.Early)+len(r.Models)+len(r.Live) > 0
 }
 
 func (a *app) statusCommand() *cli.Command {
@@ -204,29 +202,43 @@ func (a *app) statusCommand() *cli.Command {
 			names := []string{a.database}
 			if all {
 				names = p.Names()
-			} else if _, err := p.Database(a.database); err != nil {
-				return err
+			} else if len(a.databases) > 1 {
+				names = a.eachName(p)
+			}
+			for _, name := range names {
+				if _, err := p.Database(name); err != nil && !all {
+					return err
+				}
 			}
 			var list []*statusRow
-			differs, failed, half := false, false, false
+			differs := false
+			var failed, half []string
 			for _, n := range names {
 				r := a.status(ctx, p, n)
+				if ctx.Err() != nil {
+					return ctx.Err() // what is said of it is that it was stopped
+				}
 				list = append(list, r)
 				differs = differs || r.differs()
-				failed, half = failed || r.Problem != "", half || r.Half != nil
+				if r.Problem != "" {
+					failed = append(failed, r.Database+": "+strings.TrimPrefix(r.Problem, "database "+r.Database+": "))
+				}
+				if r.Half != nil {
+					half = append(half, r.Database+": "+r.Half.how())
+				}
 			}
-			if a.json {
-				a.document(map[string]any{"databases": list})
+			if secrets := a.secrets(p); a.json {
+				a.document(map[string]any{"databases": list, "warnings": secrets})
 			} else {
 				a.showStatus(list)
 			}
 			switch {
 			case exitCode && differs:
 				return exit(exitDiffers)
-			case half && !all:
-				return exit(exitHalfway)
-			case failed && !all:
-				return exit(exitFailed)
+			case len(failed) > 0:
+				return &exitError{code: exitFailed, told: true, err: errors.New(strings.Join(failed, "; "))}
+			case len(half) > 0:
+				return &exitError{code: exitHalfway, told: true, err: errors.New(strings.Join(half, "; "))}
 			}
 			return nil
 		},
@@ -272,22 +284,10 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 		return fail(err)
 	}
 	r.standing(s.Standing)
-	if drift, err := s.Drift(ctx); err != nil {
+	if r.hand, err = a.byHand(ctx, p, s, d); err != nil {
 		return fail(err)
-	} else {
-		r.drift = drift
-		r.Live = jsonChanges(drift, nil)
-		for _, c := range drift {
-			on := ""
-			if d.Name != p.Default() {
-				on = "--database " + d.Name + " "
-			}
-			if way := waysOn(s, c, on); way != nil {
-				r.ways = append(r.ways, way)
-				r.Ways = append(r.Ways, jsonWaysOn{way[0], way[1], way[2]})
-			}
-		}
 	}
+	r.Live, r.Ways = jsonChanges(r.hand.changes, nil), r.hand.ways
 	a.statusModels(ctx, s, r)
 	return r
 }
@@ -318,8 +318,7 @@ func (a *app) statusModels(ctx context.Context, s *draft.State, r *statusRow) {
 		r.Problem = err.Error()
 		return
 	}
-	r.models = len(pl.Changes)
-	r.Models = jsonChanges(pl.Changes, pl.Effects)
+	r.Models, r.Others = jsonChanges(pl.Changes, pl.Effects), len(pl.Undeclared)
 }
 
 func (a *app) showStatus(list []*statusRow) {
@@ -334,10 +333,10 @@ func (a *app) showStatus(list []*statusRow) {
 			waits = fmt.Sprint(n)
 		}
 		models, live := "agree", "as migrated"
-		if r.models > 0 {
-			models = plural(r.models, "change", "changes") + " to draft"
+		if len(r.Models) > 0 {
+			models = plural(len(r.Models), "change", "changes") + " to draft"
 		}
-		if n := len(r.drift); n > 0 {
+		if n := len(r.Live); n > 0 {
 			live = plural(n, "change", "changes") + " by hand"
 		}
 		if r.absent {
@@ -369,10 +368,10 @@ func (a *app) showStatus(list []*statusRow) {
 			a.out.printf("%swaits     %s", who, id)
 		}
 		for _, id := range r.Edited {
-			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, undo it first, or redraft it", who, id)
+			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, undo it first, or redraft it; erbario history %s shows its text", who, id, id)
 		}
 		for _, id := range r.Missing {
-			a.out.printf("%smissing   %s was applied and its file is gone: bring it back, or undo it", who, id)
+			a.out.printf("%smissing   %s was applied and its file is gone: erbario history %s --restore writes it back; or undo it", who, id, id)
 		}
 		for _, f := range r.Early {
 			a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply", who, f[0], f[1])
@@ -389,16 +388,12 @@ func (a *app) showStatus(list []*statusRow) {
 		for _, f := range r.Forks {
 			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
 		}
-		if len(r.drift) > 0 {
+		if r.Others > 0 {
+			a.out.printf("%s%s: erbario diff --undeclared lists %s", who, undeclaredWords(r.Others), oneMany(r.Others, "it", "them"))
+		}
+		if len(r.Live) > 0 {
 			a.out.line("")
-			a.out.line(a.out.paint(styleWarn, who+"changed by hand since the migrations"))
-			a.changes(r.drift, nil)
-			a.out.line("")
-			for _, w := range r.ways {
-				a.out.line("  " + cell(w[0]))
-				a.out.printf("    %s  %s", a.out.paint(styleDim, "declare it"), cell(w[1]))
-				a.out.printf("    %s     %s", a.out.paint(styleDim, "or away"), cell(w[2]))
-			}
+			a.showByHand(who, r.hand)
 		}
 		if r.Problem != "" && len(list) == 1 {
 			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
@@ -417,7 +412,7 @@ func (a *app) showStatus(list []*statusRow) {
 			a.next("erbario redraft " + r.Forks[0][1])
 		case len(r.Waits) > 0:
 			a.next("erbario apply")
-		case r.models > 0:
+		case len(r.Models) > 0:
 			a.next("erbario diff")
 		}
 	}

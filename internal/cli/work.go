@@ -39,14 +39,8 @@ func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, er
 	if err != nil {
 		return nil, err
 	}
-	d, more := declare.Resolve(files, p.Rules(), e.Name())
-	if !lang.Errors(diags) {
-		diags = append(diags, more...)
-	}
-	if !lang.Errors(diags) {
-		_, notices := e.Realize(d.Schema)
-		diags = append(diags, warnings(files, d, notices)...)
-	}
+	d, more := resolve(p, files, e)
+	diags = append(diags, more...)
 	if n := a.diagnostics(onlyErrors(diags), src); n > 0 {
 		if a.json {
 			a.document(map[string]any{"diagnostics": jsonDiagnostics(diags)})
@@ -54,6 +48,17 @@ func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, er
 		return nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "mistake", "mistakes"))}
 	}
 	return d, nil
+}
+
+// resolve is what files declare for an engine, with the mistakes in it, and what the
+// engine cannot do.
+func resolve(p *project.Project, files []*lang.File, e engine.Engine) (*declare.Declared, []lang.Diagnostic) {
+	d, diags := declare.Resolve(files, p.Rules(), e.Name())
+	if !lang.Errors(diags) {
+		_, notices := e.Realize(d.Schema)
+		diags = append(diags, warnings(files, d, notices)...)
+	}
+	return d, diags
 }
 
 func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {
@@ -238,6 +243,28 @@ func (t *traced) Change(ctx context.Context, r engine.TableRows, by []string, qu
 func (t *traced) Step(ctx context.Context, sql string) error {
 	t.tell(sql)
 	return t.Database.Step(ctx, sql)
+}
+
+func (t *traced) Outside(ctx context.Context, sql string) error {
+	t.tell(sql)
+	return t.Database.Outside(ctx, sql)
+}
+
+func (t *traced) LockTables(ctx context.Context, tables, statements []string) error {
+	if len(tables) > 0 {
+		t.tell("lock of " + strings.Join(tables, ", "))
+	}
+	return t.Database.LockTables(ctx, tables, statements)
+}
+
+func (t *traced) DeleteEqual(ctx context.Context, r engine.TableRows) (int64, error) {
+	t.tell(fmt.Sprintf("deletion of %s from %s", rows(int64(r.Rows())), r.Table.Name))
+	return t.Database.DeleteEqual(ctx, r)
+}
+
+func (t *traced) Rollback() error {
+	t.tell("rollback")
+	return t.Database.Rollback()
 }
 
 func (t *traced) Begin(ctx context.Context, wait time.Duration) error {

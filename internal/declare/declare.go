@@ -383,10 +383,7 @@ func (r *resolver) resolveType(f *field) bool {
 		c := r.choices[t.Choice.Name]
 		if c == nil {
 			known := slices.Sorted(maps.Keys(r.choices))
-			hint := lang.DidYouMean(t.Choice.Name, append(known, typeNames...))
-			if write := lang.Elsewhere(t.Choice.Name); write != "" {
-				hint = "write " + write
-			}
+			hint := lang.TypeHint(t.Choice.Name, known)
 			if r.models[t.Choice.Name] != nil {
 				hint = "write references " + t.Choice.Name
 			}
@@ -416,8 +413,6 @@ func (r *resolver) resolveType(f *field) bool {
 
 // LivePrefix begins the names of the views of rows that are not deleted.
 const LivePrefix = "live_"
-
-var typeNames = []string{"text", "smallint", "integer", "bigint", "decimal", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice", "references"}
 
 // clashes reports tables and given names that stand twice in the database.
 func (r *resolver) clashes() {

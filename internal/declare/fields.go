@@ -6,14 +6,10 @@ package declare
 
 import (
 	"encoding/json"
-	"fmt"
 	"math/big"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
-
-	"github.com/google/uuid"
 
 	"erbario/internal/lang"
 	"erbario/internal/schema"
@@ -236,118 +232,22 @@ func (r *resolver) fit(v schema.Value, t schema.Type) schema.Value {
 // value tells whether a literal can stand for a value of the type, and reports
 // it if not.
 func (r *resolver) value(v *lang.Value, t schema.Type, name string) bool {
-	wrong := func(hint string) bool {
-		r.errorf(v.Pos, hint, "%s is not a value of %s", v.Value, t)
+	if v.Word && t.Kind == schema.Text {
+		r.errorf(v.Pos, `write "`+v.Text+`", in quotes`, "%s is not a value of %s", v.Value, t)
 		return false
 	}
-	if v.Kind == schema.NullValue || v.Kind == schema.SQLValue || t.Kind == schema.Native {
-		return true
+	if v.Word && t.Kind == schema.JSON {
+		r.errorf(v.Pos, "", "%s is not a value of %s", v.Value, t)
+		return false
 	}
-	switch t.Kind {
-	case schema.Text:
-		if v.Word {
-			return wrong(`write "` + v.Text + `", in quotes`)
+	if message, hint := v.Misfit(t, name); message != "" {
+		if near := lang.DidYouMean(v.Text, t.Choices); t.Kind == schema.Choice && near != "" {
+			hint = near
 		}
-		if v.Kind != schema.TextValue && v.Kind != schema.DateValue {
-			return wrong("write it in quotes")
-		}
-		if t.Length > 0 && len([]rune(v.Text)) > t.Length {
-			r.errorf(v.Pos, "", "this text has %d characters and %s holds %d", len([]rune(v.Text)), name, t.Length)
-			return false
-		}
-	case schema.Choice:
-		if v.Kind != schema.TextValue || !slices.Contains(t.Choices, v.Text) {
-			hint := lang.DidYouMean(v.Text, t.Choices)
-			if hint == "" {
-				hint = "it is one of " + strings.Join(t.Choices, ", ")
-			}
-			return wrong(hint)
-		}
-	case schema.Boolean:
-		if v.Kind != schema.BooleanValue {
-			return wrong("write true or false")
-		}
-	case schema.Smallint, schema.Integer, schema.Bigint, schema.Decimal, schema.Real, schema.Double:
-		if v.Kind != schema.NumberValue {
-			return wrong("")
-		}
-		n, ok := new(big.Rat).SetString(v.Text)
-		if !ok {
-			return wrong("")
-		}
-		if t.Kind.Whole() && !n.IsInt() {
-			return wrong("write a whole number")
-		}
-		if low, high, ok := Limits(t); ok && (n.Cmp(low) < 0 || n.Cmp(high) > 0) {
-			return wrong(fmt.Sprintf("it holds %s to %s", low.FloatString(t.Scale), high.FloatString(t.Scale)))
-		}
-		if _, digits, _ := strings.Cut(v.Text, "."); t.Kind == schema.Decimal && len(strings.TrimRight(digits, "0")) > t.Scale {
-			return wrong(fmt.Sprintf("it has %d digits behind the point", t.Scale))
-		}
-	case schema.Date:
-		if v.Kind == schema.TodayValue {
-			return true
-		}
-		if _, err := time.Parse("2006-01-02", v.Text); v.Kind != schema.DateValue && v.Kind != schema.TextValue || err != nil {
-			return wrong("write a day such as 2026-01-31, or today")
-		}
-	case schema.Time:
-		if _, err := time.Parse("15:04:05", v.Text); v.Kind != schema.TextValue || err != nil {
-			return wrong(`write a time such as "14:30:00"`)
-		}
-	case schema.Timestamp, schema.Datetime:
-		if v.Kind == schema.NowValue {
-			return true
-		}
-		if _, err := time.Parse("2006-01-02 15:04:05", v.Text); v.Kind != schema.TextValue || err != nil {
-			return wrong(`write now, or a time such as "2026-01-31 14:30:00"`)
-		}
-	case schema.UUID:
-		if v.Kind == schema.UUIDValue {
-			return true
-		}
-		if _, err := uuid.Parse(v.Text); v.Kind != schema.TextValue || err != nil || len(v.Text) != 36 {
-			return wrong("write new uuid, or one in quotes")
-		}
-	case schema.JSON:
-		switch v.Kind {
-		case schema.JSONValue, schema.TextValue, schema.NumberValue, schema.BooleanValue:
-			if v.Kind == schema.JSONValue && !json.Valid([]byte(v.Text)) {
-				return wrong("this is not valid JSON")
-			}
-			if v.Word {
-				return wrong("")
-			}
-		default:
-			return wrong("")
-		}
-	case schema.Bytes:
-		return wrong("write (SQL) in the engine's own words")
+		r.errorf(v.Pos, hint, "%s", message)
+		return false
 	}
 	return true
-}
-
-// Limits are the least and the greatest value of a number's type; ok is false
-// where there are none.
-func Limits(t schema.Type) (low, high *big.Rat, ok bool) {
-	two := func(n uint) (*big.Rat, *big.Rat, bool) {
-		h := new(big.Int).Lsh(big.NewInt(1), n)
-		return new(big.Rat).SetInt(new(big.Int).Neg(h)), new(big.Rat).SetInt(new(big.Int).Sub(h, big.NewInt(1))), true
-	}
-	switch t.Kind {
-	case schema.Smallint:
-		return two(15)
-	case schema.Integer:
-		return two(31)
-	case schema.Bigint:
-		return two(63)
-	case schema.Decimal:
-		all := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(t.Precision)), nil)
-		all.Sub(all, big.NewInt(1))
-		h := new(big.Rat).SetFrac(all, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(t.Scale)), nil))
-		return new(big.Rat).Neg(h), h, true
-	}
-	return nil, nil, false
 }
 
 func (r *resolver) rangeOf(f *field, c *lang.Clause) {

@@ -80,6 +80,16 @@ type Term struct {
 	Unit     string
 }
 
+// Refers tells whether the value takes that of another column of the row.
+func (s *Supply) Refers(column string) bool {
+	if s.Sum != nil && (s.Sum.Column == column || slices.ContainsFunc(s.Sum.Terms, func(t Term) bool { return t.Column == column })) {
+		return true
+	}
+	return slices.ContainsFunc(s.Picks, func(k Pick) bool {
+		return slices.ContainsFunc(k.Parts, func(x Part) bool { return x.Column == column })
+	})
+}
+
 // Makes tells whether a line of the seed makes rows of the table.
 func (s *Seed) Makes(table string) bool {
 	var any func(lines []*SeedLine) bool

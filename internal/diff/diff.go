@@ -90,6 +90,24 @@ type Change struct {
 	Before any
 }
 
+// Told tells whether the change is told by itself; another is told with the column or the
+// type that it belongs to.
+func (c Change) Told() bool {
+	_, table := c.Object.(*schema.Table)
+	return table || c.What != ""
+}
+
+// Told are the changes that are told by themselves: those that are counted and listed.
+func Told(list []Change) []Change {
+	var out []Change
+	for _, c := range list {
+		if c.Told() {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 // Target is the name by which the change is spoken of: table or table.column.
 func (c Change) Target() string {
 	if c.Name == "" {
@@ -407,8 +425,10 @@ func (d *tables) checks() {
 		}
 		if i < 0 {
 			c := Change{Kind: AddCheck, Name: k.Name, What: checkWords(k), Object: k}
-			if k.Column != "" && d.live.Column(k.Column) == nil || ofType(k) {
-				c.What = "" // told with its column, or with its type
+			if k.Column != "" && d.live.Column(k.Column) == nil {
+				c.What = "" // told with its column
+			} else if ofType(k) {
+				c.What = d.typeHolds(k)
 			}
 			d.add(c)
 			continue
@@ -420,9 +440,7 @@ func (d *tables) checks() {
 		case old.SQL.Same(k.SQL):
 			c.What = "check " + cmp.Or(old.Name, "without a name") + " -> " + k.Name
 		case ofType(k):
-			if o, w := d.live.Column(k.Column), d.wanted.Column(k.Column); o == nil || w == nil || schema.SameForm(o.SQLType, w.SQLType) {
-				c.What = "what the type holds: " + oneLine(k.SQL.Text)
-			}
+			c.What = d.typeHolds(k)
 		case k.Purpose == schema.ForChoice:
 			c.What = choiceWords(old, k)
 		default:
@@ -432,11 +450,23 @@ func (d *tables) checks() {
 	}
 	for _, k := range left {
 		c := Change{Kind: DropCheck, Name: cmp.Or(k.Name, oneLine(k.SQL.Text)), What: checkWords(k), Object: k}
-		if k.Column != "" && d.wanted.Column(k.Column) == nil || ofType(k) {
+		if k.Column != "" && d.wanted.Column(k.Column) == nil {
 			c.What = ""
+		} else if ofType(k) {
+			c.What = d.typeHolds(k)
 		}
 		d.add(c)
 	}
+}
+
+// typeHolds are the words for the check that holds a type; "" where the column comes,
+// goes or has another type, with which it is told.
+func (d *tables) typeHolds(k *schema.Check) string {
+	o, w := d.live.Column(k.Column), d.wanted.Column(k.Column)
+	if k.Column != "" && (o == nil || w == nil || !schema.SameForm(o.SQLType, w.SQLType)) {
+		return ""
+	}
+	return "what the type holds: " + oneLine(k.SQL.Text)
 }
 
 func (d *tables) triggers() {
@@ -445,7 +475,7 @@ func (d *tables) triggers() {
 		switch {
 		case i < 0:
 			c := Change{Kind: AddTrigger, Name: g.Name, What: triggerWords(g), Object: g}
-			if d.live.Column(g.Column) == nil && !g.WithFunction() {
+			if g.Column != "" && d.live.Column(g.Column) == nil && !g.WithFunction() {
 				c.What = ""
 			}
 			d.add(c)
@@ -507,8 +537,17 @@ func partWords(parts []schema.Part) string {
 				s += " collate " + p.Collation
 			}
 		}
+		if p.Length > 0 {
+			s += fmt.Sprintf("(%d)", p.Length)
+		}
+		if p.Class != "" {
+			s += " " + p.Class
+		}
 		if p.Desc {
 			s += " desc"
+		}
+		if p.Nulls != "" {
+			s += " nulls " + strings.ToLower(p.Nulls)
 		}
 		out = append(out, s)
 	}
@@ -520,6 +559,15 @@ func indexWords(t *schema.Table, x *schema.Index) string {
 	if x.Unique {
 		s = "unique " + partWords(x.Parts)
 	}
+	if x.NullsEqual {
+		s += " nulls equal"
+	}
+	if x.Using != "" && !strings.EqualFold(x.Using, "btree") {
+		s += " using " + strings.ToLower(x.Using)
+	}
+	if x.Included != "" {
+		s += " including " + strings.Trim(strings.TrimSpace(x.Included), "()")
+	}
 	switch {
 	case t.Among(x) && len(strings.Fields(x.Where.Text)) == 3:
 		s += " among the rows that are not deleted"
@@ -528,6 +576,9 @@ func indexWords(t *schema.Table, x *schema.Index) string {
 	}
 	if x.Conflict != "" {
 		s += " on conflict " + strings.ToLower(x.Conflict)
+	}
+	if x.Options != "" {
+		s += ", " + oneLine(x.Options)
 	}
 	if x.Invalid {
 		s += ", invalid: it was left half done, and nothing uses it"
@@ -546,8 +597,17 @@ func referenceWords(k *schema.ForeignKey) string {
 	if k.OnUpdate != schema.NoAction && k.OnUpdate != "" && k.OnUpdate != schema.Restrict {
 		s += ", on update " + strings.ToLower(string(k.OnUpdate))
 	}
+	if len(k.SetColumns) > 0 {
+		s += " (" + strings.Join(k.SetColumns, ", ") + ")"
+	}
+	if k.Match != "" && !strings.EqualFold(k.Match, "simple") {
+		s += ", match " + strings.ToLower(k.Match)
+	}
 	if k.Deferrable != "" {
 		s += ", " + strings.ToLower(k.Deferrable)
+	}
+	if k.NotValid {
+		s += ", not valid: older rows were not looked at"
 	}
 	return s
 }
@@ -587,12 +647,20 @@ func ofType(k *schema.Check) bool {
 }
 
 func checkWords(k *schema.Check) string {
+	if k.NotValid {
+		valid := *k
+		valid.NotValid = false
+		return checkWords(&valid) + ", not valid: older rows were not looked at"
+	}
 	switch k.Purpose {
 	case schema.ForNonblank:
 		return k.Column + " nonblank"
 	case schema.ForChoice:
 		return k.Column + " one of " + strings.Join(Choices(k), ", ")
 	case schema.ForRange:
+		if r := Range(k.Column, k.SQL.Text); r != "" {
+			return k.Column + " range " + r
+		}
 		return oneLine(k.SQL.Text)
 	case schema.ForType, schema.ForSoftDelete:
 		return k.Column + " holds to its type"
@@ -600,21 +668,35 @@ func checkWords(k *schema.Check) string {
 	return "check " + oneLine(k.SQL.Text)
 }
 
-var between = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^BETWEEN (\S+) AND (\S+)$`) })
+// rangeForms are the conditions by which the engines keep a range, without brackets, casts
+// and the quotes around names.
+var rangeForms = sync.OnceValue(func() (out struct{ cast, both, from, to *regexp.Regexp }) {
+	const name, value = `(\S+)`, `('[^']*'|\S+)`
+	out.cast = regexp.MustCompile(`::(?:timestamp|time)(?:\(\d+\))?(?: with(?:out)? time zone)?|::\w+(?:\([\d, ]+\))?`)
+	out.both = regexp.MustCompile(`(?i)^` + name + ` (?:between ` + value + ` and ` + value + `|>= ` + value + ` and (\S+) <= ` + value + `)$`)
+	out.from = regexp.MustCompile(`^` + name + ` >= ` + value + `$`)
+	out.to = regexp.MustCompile(`^` + name + ` <= ` + value + `$`)
+	return out
+})
 
-// rangeWords tells a range as a model writes it, where it is one of numbers or
-// days.
-func rangeWords(s string) string {
-	if m := between().FindStringSubmatch(s); m != nil {
-		return "range " + m[1] + ".." + m[2]
+// Range tells a condition on a column as the range that a model writes, such as 1..10; ""
+// where it is none.
+func Range(column, sql string) string {
+	f := rangeForms()
+	s := f.cast.ReplaceAllString(oneLine(sql), "")
+	s = strings.NewReplacer("(", "", ")", "", "`", "", `"`, "", "{", "", "}", "").Replace(s)
+	bare := func(v string) string { return strings.Trim(v, "'") }
+	is := func(name string) bool { return strings.EqualFold(name, column) }
+	if m := f.both.FindStringSubmatch(s); m != nil && is(m[1]) && (m[5] == "" || is(m[5])) {
+		return bare(m[2]+m[4]) + ".." + bare(m[3]+m[6])
 	}
-	if r, ok := strings.CutPrefix(s, ">= "); ok {
-		return "range " + r + ".."
+	if m := f.from.FindStringSubmatch(s); m != nil && is(m[1]) {
+		return bare(m[2]) + ".."
 	}
-	if r, ok := strings.CutPrefix(s, "<= "); ok {
-		return "range .." + r
+	if m := f.to.FindStringSubmatch(s); m != nil && is(m[1]) {
+		return ".." + bare(m[2])
 	}
-	return s
+	return ""
 }
 
 func triggerWords(g *schema.Trigger) string {
@@ -683,24 +765,43 @@ func columnWords(t *schema.Table, c *schema.Column) string {
 		out = append(out, "default "+oneLine(c.Default.Text))
 	}
 	if c.Generated != nil {
-		out = append(out, "generated as "+oneLine(c.Generated.SQL.Text))
+		stored := ""
+		if c.Generated.Stored {
+			stored = "stored "
+		}
+		out = append(out, "generated "+stored+"as "+oneLine(c.Generated.SQL.Text))
 	}
 	if c.Immutable {
 		out = append(out, "immutable")
 	}
 	for _, k := range t.Checks {
 		if k.Column == c.Name && !ofType(k) {
-			w := strings.TrimPrefix(checkWords(k), c.Name+" ")
-			if k.Purpose == schema.ForRange {
-				w = rangeWords(w)
-			}
-			out = append(out, w)
+			out = append(out, strings.TrimPrefix(checkWords(k), c.Name+" "))
 		}
 	}
 	for _, k := range t.ForeignKeys {
 		if slices.Equal(k.Columns, []string{c.Name}) {
 			out = append(out, referenceWords(k))
 		}
+	}
+	if t.Model != "" {
+		return strings.Join(out, ", ")
+	}
+	// Read from a database: what no model has said.
+	if c.Collation != "" {
+		out = append(out, "collate "+c.Collation)
+	}
+	if c.OnUpdate != "" {
+		out = append(out, "on update "+oneLine(c.OnUpdate))
+	}
+	if c.Conflict != "" {
+		out = append(out, "on conflict "+strings.ToLower(c.Conflict))
+	}
+	if c.Invisible {
+		out = append(out, "invisible")
+	}
+	if c.Comment != "" {
+		out = append(out, fmt.Sprintf("comment %q", c.Comment))
 	}
 	return strings.Join(out, ", ")
 }

@@ -63,7 +63,7 @@ func TestWords(t *testing.T) {
 		{"taxon references Taxon optional", "taxon references Taxon optional on delete cascade", "change reference specimens.taxon_id: reference on delete restrict -> cascade"},
 		{"code text(20) unique", "code text(20) unique immutable", "add trigger specimens.specimens_code_immutable: code immutable"},
 		{"code text(20) unique", "code text(20) unique nonblank", "add check specimens.specimens_code_nonblank: code nonblank"},
-		{"count integer default 1", "count integer default 1 range 0..9", "add check specimens.specimens_count_range: count BETWEEN 0 AND 9"},
+		{"count integer default 1", "count integer default 1 range 0..9", "add check specimens.specimens_count_range: count range 0..9"},
 		{"model Taxon\n    name text(40)", "model Taxon\n    name text(40)\nmodel Sheet\n    n integer", "add table sheets: 2 columns"},
 		{"taxon references Taxon optional", "taxon references Taxon optional\n    second references Taxon optional on delete set null", "add column specimens.second_id: BIGINT, references taxons (id), on delete set null; add index specimens.specimens_second_id_idx: index second_id"},
 		{"name text(40)", "name text(40) key", "drop column taxons.id"},

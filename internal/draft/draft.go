@@ -36,6 +36,7 @@ type State struct {
 	Missing []engine.LeftOut
 	Lacking func(engine.LeftOut) // told of each at once; nil: nobody
 
+	unasked   bool             // no question is put to the rows
 	unreached bool             // no server of the engine is there
 	home      *State           // then: of the database whose draft it follows
 	refer     []plan.TableRows // then: the reference rows
@@ -93,26 +94,33 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if len(s.Standing.Waiting) == 0 {
 		return s, nil
 	}
-	scratch, err := s.scratch(ctx, s.Live)
+	s.Ahead, err = s.ahead(ctx, s.Live, s.Standing.Waiting, func(scratch engine.Database) error {
+		for _, m := range s.Standing.Waiting {
+			if err := proof.Run(ctx, scratch, e, m, false); err != nil {
+				if problem := cmp.Or(s.Standing.Problem(), s.Standing.TooEarly()); problem != nil { // most likely for that
+					return problem
+				}
+				if names := runner.AlreadyThere(m, e, s.Live); len(names) > 0 {
+					return &runner.AlreadyThereError{Migration: m.ID, Names: names}
+				}
+				return fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer scratch.Close()
-	for _, m := range s.Standing.Waiting {
-		if err := proof.Run(ctx, scratch, e, m, false); err != nil {
-			if problem := cmp.Or(s.Standing.Problem(), s.Standing.TooEarly()); problem != nil { // most likely for that
-				return nil, problem
-			}
-			if names := runner.AlreadyThere(m, e, s.Live); len(names) > 0 {
-				return nil, &runner.AlreadyThereError{Migration: m.ID, Names: names}
-			}
-			return nil, fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
-		}
+	return s, nil
+}
+
+// ahead is what a schema becomes by migrations, which run on scratch.
+func (s *State) ahead(ctx context.Context, from *schema.Schema, list []*migration.Migration, run func(scratch engine.Database) error) (*schema.Schema, error) {
+	out, left, err := proof.After(ctx, s.Engine, from, s.Wanted, list, run)
+	if e := s.lacks(left); e != nil {
+		return nil, e
 	}
-	if s.Ahead, err = scratch.Inspect(ctx); err != nil {
-		return nil, err
-	}
-	return s, scratch.Restate(ctx, s.Wanted, s.Ahead)
+	return out, err
 }
 
 // scratch makes a scratch database that holds what from does. A table that the models
@@ -122,10 +130,19 @@ func (s *State) scratch(ctx context.Context, from *schema.Schema) (engine.Databa
 	if err != nil {
 		return nil, err
 	}
+	if err := s.lacks(left); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
+}
+
+// lacks notes what a scratch database could not have. It is an error where that is a table
+// that the models declare.
+func (s *State) lacks(left []engine.LeftOut) error {
 	for _, l := range left {
 		if t := s.Wanted.Table(l.Name); l.Kind == "table" && t != nil && !t.Outside {
-			db.Close()
-			return nil, &engine.MissingError{Left: l}
+			return &engine.MissingError{Left: l}
 		}
 		if !slices.ContainsFunc(s.Missing, func(o engine.LeftOut) bool { return o.String() == l.String() }) {
 			s.Missing = append(s.Missing, l)
@@ -134,7 +151,7 @@ func (s *State) scratch(ctx context.Context, from *schema.Schema) (engine.Databa
 			}
 		}
 	}
-	return db, nil
+	return nil
 }
 
 // line is every migration that made or will make what is ahead: the applied
@@ -159,8 +176,44 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.made, err = s.replay(ctx, list)
+	if s.made = s.known(list, s.Ahead); s.made == nil {
+		s.made, err = s.replay(ctx, list)
+	}
 	return s.made, err
+}
+
+// known is what migrations make, without running them: the part of a schema that they
+// created, if the head of the newest says that this is what all of them make. nil: it does
+// not, or somebody has changed that part.
+func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Schema {
+	if len(list) == 0 || list[len(list)-1].After == "" {
+		return nil
+	}
+	created, named := migration.Creates(list, s.Engine), migration.Names(list, s.Engine)
+	out := &schema.Schema{}
+	for _, t := range in.Tables {
+		if created[strings.ToLower(t.Name)] && !schema.Own(t.Name) && !s.outside(t.Name) {
+			out.Tables = append(out.Tables, t)
+		}
+	}
+	for _, v := range in.Views {
+		if named[strings.ToLower(v.Name)] {
+			out.Views = append(out.Views, v)
+		}
+	}
+	for _, o := range in.Others {
+		switch {
+		case !named[strings.ToLower(strings.Trim(o.Name, `"`))]:
+		case o.Kind == schema.EnumType:
+			out.Others = append(out.Others, o)
+		default:
+			return nil // what it holds is not in a fingerprint
+		}
+	}
+	if schema.Fingerprint(out) != list[len(list)-1].After {
+		return nil
+	}
+	return out.Clone()
 }
 
 // mentioned tells whether an applied migration has the name of a table in it.
@@ -237,9 +290,11 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	made, err := s.replay(ctx, list)
-	if err != nil {
-		return nil, err
+	made := s.known(list, s.Live)
+	if made == nil {
+		if made, err = s.replay(ctx, list); err != nil {
+			return nil, err
+		}
 	}
 	return slices.DeleteFunc(diff.Schemas(made, s.Live), func(c diff.Change) bool {
 		return c.Kind == diff.AddTable || c.Kind == diff.AddView || c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
@@ -250,6 +305,18 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 // is to be asked.
 func (s *State) Changes(ctx context.Context) (*plan.Plan, error) {
 	return s.plan(ctx, "draft", Request{})
+}
+
+// Undrafted are the changes that the models have and no migration, without a look at any
+// row.
+func (s *State) Undrafted(ctx context.Context) ([]diff.Change, error) {
+	blind := *s
+	blind.unasked = true
+	pl, err := blind.plan(ctx, "draft", Request{})
+	if err != nil {
+		return nil, err
+	}
+	return diff.Told(pl.Changes), nil
 }
 
 // plan plans the way from what is ahead to what is wanted.
@@ -347,6 +414,11 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		return n, rows, err
 	}
 	in.Size = func(table string) (int64, error) { return s.DB.Size(ctx, table) }
+	if s.unasked {
+		in.Count = func(string) (int64, error) { return 0, nil }
+		in.Look = func(string) (int64, engine.Rows, error) { return 0, engine.Rows{}, nil }
+		in.Size = in.Count
+	}
 	if s.InUse {
 		in.InUse = func(table string) bool {
 			return !slices.ContainsFunc(r.Plain, func(n string) bool { return strings.EqualFold(n, table) })
@@ -432,32 +504,59 @@ func softDeletesAfter(before, after *schema.Schema, renames plan.Answers) {
 // trial makes renames on scratch, so that the engine itself says what follows
 // them, and tells whether something there is broken.
 func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine.Step, out **schema.Schema) (broken bool, err error) {
-	if len(renames) == 0 && len(from.Views) == 0 && !slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 }) {
-		return false, nil // nothing that could be broken
+	breakable := len(from.Views) > 0 || slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 })
+	var list []string
+	if s.Engine.ChecksAll() && breakable {
+		if list, err = s.broken(ctx, from); err != nil {
+			return false, err
+		}
+	}
+	if len(renames) == 0 {
+		return len(list) > 0, nil
+	}
+	m := &migration.Migration{}
+	for _, r := range renames {
+		m.Steps = append(m.Steps, migration.Step{Title: r.Title, Apply: statements(r.Apply)})
+	}
+	after, left, err := proof.After(ctx, s.Engine, from, nil, []*migration.Migration{m}, func(db engine.Database) error {
+		if breakable && !s.Engine.ChecksAll() {
+			if list, err = db.Broken(ctx); err != nil {
+				return err
+			}
+		}
+		if len(list) > 0 {
+			return fmt.Errorf("nothing can be renamed while %s does not work: mend or drop it first", list[0])
+		}
+		for _, r := range renames {
+			for _, sql := range r.Apply {
+				if err := db.Exec(ctx, sql); err != nil {
+					return fmt.Errorf("%s: %w", r.Title, err)
+				}
+			}
+		}
+		return nil
+	})
+	if e := s.lacks(left); e != nil {
+		return false, e
+	}
+	if err == nil {
+		*out = after
+	}
+	return len(list) > 0, err
+}
+
+// broken are the views and triggers of a schema that do not work: of the live one they are
+// asked there.
+func (s *State) broken(ctx context.Context, from *schema.Schema) ([]string, error) {
+	if from == s.Live {
+		return s.DB.Broken(ctx)
 	}
 	db, err := s.scratch(ctx, from)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	defer db.Close()
-	list, err := db.Broken(ctx)
-	if err != nil {
-		return false, err
-	}
-	if len(renames) > 0 && len(list) > 0 {
-		return false, fmt.Errorf("nothing can be renamed while %s does not work: mend or drop it first", list[0])
-	}
-	for _, r := range renames {
-		for _, sql := range r.Apply {
-			if err := db.Exec(ctx, sql); err != nil {
-				return false, fmt.Errorf("%s: %w", r.Title, err)
-			}
-		}
-	}
-	if len(renames) > 0 {
-		*out, err = db.Inspect(ctx)
-	}
-	return len(list) > 0, err
+	return db.Broken(ctx)
 }
 
 // gentle gives a function that has the engine find out, on scratch, how gently it can
@@ -613,17 +712,20 @@ func (s *State) after(ctx context.Context, m *migration.Migration) (string, erro
 	if err != nil {
 		return "", err
 	}
-	db, err := s.scratch(ctx, made)
-	if err != nil {
-		return "", err
+	cannot := false
+	out, left, err := proof.After(ctx, s.Engine, made, nil, []*migration.Migration{m}, func(db engine.Database) error {
+		err := proof.Run(ctx, db, s.Engine, m, false)
+		cannot = err != nil
+		return err
+	})
+	if e := s.lacks(left); e != nil {
+		return "", e
 	}
-	defer db.Close()
-	if err := proof.Run(ctx, db, s.Engine, m, false); err != nil {
+	if cannot {
 		// The live database has more than the migrations made, and the change
 		// needs it: then the live state is the measure.
 		return schema.Fingerprint(s.Wanted), nil
 	}
-	out, err := db.Inspect(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -129,7 +129,7 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 			return nil, nil, false, err
 		}
 		if n > 0 && answer == nil {
-			return nil, noValue(name, n), false, nil
+			return nil, noValue(k.wanted, w.Name, n), false, nil
 		}
 		if used = n > 0; used {
 			value = "coalesce(" + value + ", (" + answer.SQL + "))"
@@ -210,7 +210,7 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 // missing is the fill of a required column that the rows do not have. Another of the
 // migrations may have added it, whose undo kept its values by key.
 func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
-	name, f, none := k.wanted.Name+"."+w.Name, &KeptFill{}, "true"
+	f, none := &KeptFill{}, "true"
 	for _, t := range k.byKey {
 		if c := t.Column(w.Name); c == nil || !sameKept(c, w) {
 			continue
@@ -236,7 +236,7 @@ func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.F
 	case n == 0:
 		return f, nil, false, nil
 	case answer == nil:
-		return nil, noValue(name, n), false, nil
+		return nil, noValue(k.wanted, w.Name, n), false, nil
 	case f.SQL == "":
 		f.SQL = answer.SQL
 	default:
@@ -246,8 +246,8 @@ func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.F
 }
 
 // noValue asks what value rows are to have in a column that is required.
-func noValue(name string, rows int64) *plan.Question {
-	return &plan.Question{Rows: rows, Text: fmt.Sprintf("%s is required, and %s no value for it", name, words.Have(rows)), Choices: plan.ValueChoices(name)}
+func noValue(t *schema.Table, column string, rows int64) *plan.Question {
+	return &plan.Question{Rows: rows, Text: fmt.Sprintf("%s.%s is required, and %s no value for it", t.Name, column, words.Have(rows)), Choices: plan.ValueChoices(t, column, rows)}
 }
 
 // misfits counts the rows whose value of a column is lost by its conversion.

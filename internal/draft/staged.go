@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
@@ -88,19 +89,15 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 
 // behind reads on scratch what is there once a migration has been applied, too.
 func (s *State) behind(ctx context.Context, before *State, m *migration.Migration) error {
-	db, err := s.scratch(ctx, before.Ahead)
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	if err := runner.MakeFound(ctx, db, m); err != nil {
-		return err
-	}
-	if err := proof.Run(ctx, db, s.Engine, m, false); err != nil {
-		return fmt.Errorf("the first of the pair cannot be applied on scratch: %w", err)
-	}
-	if s.Ahead, err = db.Inspect(ctx); err != nil {
-		return err
-	}
-	return db.Restate(ctx, s.Wanted, s.Ahead)
+	var err error
+	s.Ahead, err = s.ahead(ctx, before.Ahead, []*migration.Migration{m}, func(db engine.Database) error {
+		if err := runner.MakeFound(ctx, db, m); err != nil {
+			return err
+		}
+		if err := proof.Run(ctx, db, s.Engine, m, false); err != nil {
+			return fmt.Errorf("the first of the pair cannot be applied on scratch: %w", err)
+		}
+		return nil
+	})
+	return err
 }

@@ -59,6 +59,9 @@ type Engine interface {
 	CommitsChanges() bool
 	// OrdersColumns tells whether the order of columns is compared, and can be mended.
 	OrdersColumns() bool
+	// ChecksAll tells that a change in place fails where any view or trigger of the database
+	// does not work.
+	ChecksAll() bool
 	// EmptyRow is what stands behind INSERT INTO and a table's name for a row of
 	// defaults alone.
 	EmptyRow() string
@@ -504,6 +507,12 @@ type Requirement struct {
 	Table  string
 	About  string
 	Guards bool
+	Lacks  bool // it is about rows that have no value in that column
+	// Repeats are the columns of Among whose values stand in more than one row, where it is
+	// about such; Folded, whether case does not count. They are not in a file.
+	Among   string
+	Repeats []string
+	Folded  bool
 	// Shape tells that it asks which columns a table has, and not for its rows: it can be
 	// asked only when the table is as the step expects it.
 	Shape bool

@@ -5,6 +5,7 @@ package lang
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strconv"
@@ -73,7 +74,7 @@ var blockWords = []string{"model", "choice", "shape", "seed", "rows"}
 
 // blocks groups the physical lines into blocks and reads each.
 func (p *parser) blocks() {
-	lines := physicals(p.file.Src)
+	lines := p.unconflicted(physicals(p.file.Src))
 	var above []comment
 	for i := 0; i < len(lines); {
 		l := lines[i]
@@ -101,6 +102,30 @@ func (p *parser) blocks() {
 		i = last + 1
 	}
 	p.file.tail = above
+}
+
+// unconflicted tells of the marks that a merge left where two branches changed the same
+// lines, and reads the first of each two versions.
+func (p *parser) unconflicted(lines []physical) []physical {
+	var mine, theirs bool
+	for i := range lines {
+		l := &lines[i]
+		text := p.file.Src[l.start:l.end]
+		mark := l.indent == 0 && len(text) >= 7 && (len(text) == 7 || text[7] == ' ')
+		switch {
+		case mark && strings.HasPrefix(text, "<<<<<<<"):
+			p.errorf(p.pos(l.start, l.end), "keep what is right of the two versions, and delete the lines <<<<<<<, ======= and >>>>>>>", "a merge left a conflict here")
+			mine, theirs = true, false
+		case mark && mine && (strings.HasPrefix(text, "|||||||") || text == "======="):
+			theirs = true
+		case mark && mine && strings.HasPrefix(text, ">>>>>>>"):
+			mine, theirs = false, false
+		case !theirs:
+			continue
+		}
+		l.blank, l.comment = true, ""
+	}
+	return lines
 }
 
 // indentedNext tells whether the next line that is no comment is indented: a
@@ -311,6 +336,13 @@ func (c *cursor) value() *Value {
 	}
 	switch w := c.peekWord(); w {
 	case "":
+		if rest[0] == '\'' {
+			write := "write it in double quotes"
+			if n := strings.IndexByte(rest[1:], '\''); n >= 0 && !strings.ContainsAny(rest[1:1+n], "\n\"\\") {
+				write = `write "` + rest[1:1+n] + `"`
+			}
+			c.fail(c.p.pos(c.off, c.off+1), write, "a text stands in double quotes")
+		}
 		c.fail(c.here(), "", "a value is expected here, not %s", c.showNext())
 	case "true", "false":
 		return lit(schema.BooleanValue, len(w), w)
@@ -393,12 +425,38 @@ func (c *cursor) checkSQL(raw string, pos Pos) (fields []Ident) {
 	return fields
 }
 
-func (c *cursor) names(what string) []Ident {
+// names reads the names of fields; before is what stands before them, for a hint.
+func (c *cursor) names(before string) []Ident {
+	if list := c.bracketed(); list != "" {
+		c.fail(c.here(), "write "+before+" "+list, "the fields stand here without brackets")
+	}
 	list := []Ident{c.fieldName()}
 	for c.acceptByte(',', true) {
 		list = append(list, c.fieldName())
 	}
 	return list
+}
+
+// bracketed is a list of names that stands next in brackets, without them; "": none does.
+func (c *cursor) bracketed() string {
+	if c.peek() != '(' {
+		return ""
+	}
+	rest := c.src[c.off:c.end]
+	n := balanced(rest, false)
+	if n == 0 {
+		return ""
+	}
+	inside := strings.TrimSpace(rest[1 : n-1])
+	for name := range strings.SplitSeq(inside, ",") {
+		name = strings.TrimSpace(name)
+		if bare := strings.Trim(name, `"`); bare == "" || nameLength(bare) != len(bare) {
+			if first, order, _ := strings.Cut(name, " "); nameLength(first) != len(first) || !slices.Contains([]string{"asc", "desc"}, strings.ToLower(strings.TrimSpace(order))) {
+				return ""
+			}
+		}
+	}
+	return inside
 }
 
 func (c *cursor) blockHead(b *Block) {
@@ -493,7 +551,7 @@ func (c *cursor) modelLine(l *Line) {
 	bare := behind == "" || behind[0] == '#'
 	switch first {
 	case "table", "comment":
-		if behind != "" && behind[0] == '"' {
+		if behind != "" && (behind[0] == '"' || behind[0] == '\'') {
 			c.take(len(first), false)
 			v := c.str("a name")
 			if first == "table" {
@@ -516,7 +574,7 @@ func (c *cursor) modelLine(l *Line) {
 		}
 		l.Key = &KeyLine{None: first == "no"}
 		if first == "primary" {
-			l.Key.Fields = c.names("a field")
+			l.Key.Fields = c.names("primary key")
 		}
 		return
 	case "unique", "index", "check":
@@ -593,6 +651,9 @@ func (c *cursor) constraint(word string) *Constraint {
 		k.SQL = c.sql()
 		return k
 	}
+	if list := c.bracketed(); list != "" {
+		c.fail(c.here(), "write "+word+" "+list, "brackets hold an expression in SQL: fields stand without them")
+	}
 	for {
 		var part IndexPart
 		if c.peek() == '(' {
@@ -650,13 +711,16 @@ func (c *cursor) must(w, before string) {
 
 func (c *cursor) foreignKey() *ForeignKey {
 	k := &ForeignKey{Name: c.constraintName()}
-	k.Fields = c.names("a field")
+	k.Fields = c.names("foreign key")
 	if !c.accept("references") {
 		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `"references" is expected here, not %s`, c.showNext())
 	}
 	k.Model = c.name("a model")
+	if list := c.bracketed(); list != "" {
+		c.fail(c.here(), "write references "+k.Model.Name+" by "+list, "brackets are not expected here")
+	}
 	if c.accept("by") {
-		k.By = c.names("a field")
+		k.By = c.names("by")
 	}
 	for !c.done() {
 		switch c.peekWord() {
@@ -721,7 +785,17 @@ func (c *cursor) field() *Field {
 	f := &Field{Name: c.fieldName()}
 	c.segment = 1
 	if c.done() {
-		c.fail(f.Name.Pos, "write "+f.Name.Name+" text(80), or another type", "the field %s has no type", f.Name.Name)
+		hint := "write " + f.Name.Name + " text(80), or another type"
+		if near := Nearest(f.Name.Name, lineWords); near != "" && !f.Name.Quoted {
+			hint = "write " + near + ", if that is meant, or a type behind it"
+		}
+		c.fail(f.Name.Pos, hint, "the field %s has no type", f.Name.Name)
+	}
+	if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" && near != f.Name.Name && !f.Name.Quoted {
+		// Two names with a comma between them, or brackets, are no type.
+		if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' || strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
+			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type behind it, if it is a field", f.Name.Name)
+		}
 	}
 	f.Type = c.fieldType()
 	c.segment = 2
@@ -784,6 +858,9 @@ func (c *cursor) fieldType() Type {
 		t.Builtin = schema.Type{Kind: schema.Native, Name: v.Text}
 	case "references":
 		t.Ref = &Reference{Model: c.name("a model")}
+		if list := c.bracketed(); list != "" {
+			c.fail(c.here(), "write references "+t.Ref.Model.Name+", or references "+t.Ref.Model.Name+" by "+list+" where that is not its key", "brackets are not expected here")
+		}
 		if c.accept("by") {
 			by := c.fieldName()
 			t.Ref.By = &by
@@ -794,9 +871,32 @@ func (c *cursor) fieldType() Type {
 			c.fail(w.Pos, "write "+write, "%s is not a type here", w.Name)
 		}
 		t.Choice = &w
+		if b := c.peek(); b == '(' {
+			c.fail(w.Pos, TypeHint(w.Name, nil), "no type is called %s", w.Name)
+		} else if next := c.peekWord(); next != "" && next[0] >= 'A' && next[0] <= 'Z' && Nearest(w.Name, []string{"references"}) != "" {
+			c.fail(w.Pos, "write references "+next, "no type is called %s", w.Name)
+		}
 	}
 	return t
 }
+
+// typeNames are the words that begin a type.
+var typeNames = []string{"text", "smallint", "integer", "bigint", "decimal", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice", "references"}
+
+// TypeHint says what to write where no type or choice has a name; known are the choices.
+func TypeHint(name string, known []string) string {
+	if write := Elsewhere(name); write != "" {
+		return "write " + write
+	}
+	near := Nearest(name, slices.Concat(typeNames, known, slices.Sorted(maps.Keys(elsewhere))))
+	if write := elsewhere[near]; write != "" {
+		return "write " + write
+	}
+	return DidYouMean(name, append(slices.Clone(typeNames), known...))
+}
+
+// lineWords are what a line of a model may begin with that is no field.
+var lineWords = []string{"table", "comment", "timestamps", "primary key", "no key", "unique", "index", "check", "foreign key", "include", "soft delete"}
 
 func (c *cursor) closeType(example string) {
 	if !c.acceptByte(')', true) {

@@ -78,7 +78,7 @@ func Find(list []*Migration, part string) (*Migration, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
-		return nil, fmt.Errorf("no migration has %q in its name; erbario status lists them", part)
+		return nil, fmt.Errorf("no migration has %q in its name; erbario history lists those that are applied, erbario status those that wait", part)
 	}
 	var names []string
 	for _, m := range hits[:min(len(hits), 5)] {

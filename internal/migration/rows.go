@@ -121,6 +121,21 @@ func Creates(line []*Migration, e engine.Engine) map[string]bool {
 	return out
 }
 
+// Names are the names, in lower case, that the statements of migrations have in them.
+func Names(line []*Migration, e engine.Engine) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range line {
+		for _, sql := range m.SQL(false) {
+			for _, t := range e.Tokens(sql) {
+				if t.Named {
+					out[strings.ToLower(t.Name)] = true
+				}
+			}
+		}
+	}
+	return out
+}
+
 // RowsOf folds the rows of a line of migrations, by table in lower case; they follow its
 // renames. Where the rows of a table came to be told by another field, those before are
 // no longer known.

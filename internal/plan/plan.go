@@ -106,6 +106,7 @@ type Fill struct {
 // Question is something that only a person can decide.
 type Question struct {
 	About   string // table or table.column
+	Lacks   bool   // it is about rows that have no value in that column
 	Text    string // one sentence
 	Rows    int64  // the rows concerned
 	Choices []Choice
@@ -711,8 +712,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			}
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
-				p.ask(Question{About: c.Target(), Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), words.Have(nulls)),
-					Choices: ValueChoices(c.Target()), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
+				p.ask(Question{About: c.Target(), Lacks: true, Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), words.Have(nulls)),
+					Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, nulls), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
 		case diff.MakeOptional:
 			p.backRequired(&a, c)
@@ -730,7 +731,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			change := p.alterTable(a, again)
 			p.withEnums(name, &change)
 			for _, r := range change.BeforeApply {
-				if !slices.ContainsFunc(open, func(q Question) bool { return q.About == name+"."+r.About && r.About != "" }) {
+				if !slices.ContainsFunc(open, func(q Question) bool {
+					return q.About == name+"."+r.About && r.About != "" && (r.Lacks || !q.Lacks)
+				}) {
 					p.plan.BeforeApply = append(p.plan.BeforeApply, r)
 				}
 			}
@@ -995,8 +998,8 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 && !p.unseen(c.Table, c.Name) {
 		return
 	}
-	q := Question{About: c.Target(), Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, p.rowsOf(c.Table, c.Name, rows())),
-		Choices: ValueChoices(c.Target())}
+	q := Question{About: c.Target(), Lacks: true, Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, p.rowsOf(c.Table, c.Name, rows())),
+		Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, rows())}
 	p.tablesSwap(&q, c.Table)
 	for _, o := range changes {
 		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) && !p.Answers.aside(c.Table, o.Name) {
@@ -1019,15 +1022,28 @@ func (p *planner) rowsOf(table, column string, n int64) string {
 	return words.Rows(n)
 }
 
-// ValueChoices are the answers to what value rows are to have in a column that becomes
-// required.
-func ValueChoices(target string) []Choice {
-	return []Choice{
-		choice("one value for the existing rows", "--fill "+target+"=VALUE"),
-		choice("an expression over their other columns", "--fill "+target+"=sql:EXPRESSION"),
-		choice("a default, for these rows and all that come", "--default "+target+"=VALUE"),
-		choice("optional after all", "--optional "+target),
+// ValueChoices are the answers to what value rows are to have in a column of a declared
+// table that becomes required. Several rows cannot have one value where it is unique by
+// itself, and a key is never optional.
+func ValueChoices(t *schema.Table, column string, rows int64) []Choice {
+	target := t.Name + "." + column
+	key := t.Key()
+	alone := func(names []string) bool { return len(names) == 1 && strings.EqualFold(names[0], column) }
+	unique := alone(key) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool {
+		return x.Unique && len(x.Parts) == 1 && alone(schema.Names(x.Parts))
+	})
+	var out []Choice
+	if !unique || rows < 2 {
+		out = append(out, choice("one value for the existing rows", "--fill "+target+"=VALUE"))
 	}
+	out = append(out, choice("an expression over their other columns", "--fill "+target+"=sql:EXPRESSION"))
+	if !unique {
+		out = append(out, choice("a default, for these rows and all that come", "--default "+target+"=VALUE"))
+	}
+	if !slices.ContainsFunc(key, func(k string) bool { return strings.EqualFold(k, column) }) {
+		out = append(out, choice("optional after all", "--optional "+target))
+	}
+	return out
 }
 
 // shown is a query for rows of a live table, by key and a column.
@@ -1421,6 +1437,11 @@ func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requi
 		}
 	}
 	r.Query = b.String() + r.Query[last:]
+	r.Among = p.oldTable(r.Among)
+	r.Repeats = slices.Clone(r.Repeats)
+	for i, c := range r.Repeats {
+		r.Repeats[i] = p.oldColumn(table, c)
+	}
 	return r
 }
 

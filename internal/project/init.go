@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -76,7 +77,7 @@ url = %q
 	}
 	ignore := []string{".env"}
 	file, _, _ := strings.Cut(rawURL, "?cache=")
-	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && !filepath.IsAbs(path) && path != ":memory:" {
+	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && slices.Contains(done, SettingsFile) && !filepath.IsAbs(path) && path != ":memory:" {
 		ignore = append(ignore, path, path+"-*")
 	}
 	changed, err := addLines(filepath.Join(dir, ".gitignore"), ignore)

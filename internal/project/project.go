@@ -440,6 +440,20 @@ func (p *Project) Engines() []engine.Engine {
 	return out
 }
 
+// EnginesOfFiles are the engines that the migrations are for, by the names of their files.
+// They know no server.
+func (p *Project) EnginesOfFiles() []engine.Engine {
+	var out []engine.Engine
+	for _, name := range engine.Names() {
+		if files, _ := filepath.Glob(filepath.Join(p.MigrationsDir(), "*."+name+".sql")); len(files) > 0 {
+			if e, err := engine.ByName(name); err == nil {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
 // Others are the engines beside e for which a draft writes a file.
 func (p *Project) Others(e engine.Engine) []engine.Engine {
 	if len(p.Settings.Project.Engines) == 0 {

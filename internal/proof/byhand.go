@@ -65,19 +65,25 @@ func written(in Input, m *migration.Migration, s *migration.Step) bool {
 // routines are the functions and procedures of a database, and those that the migration
 // creates, in lower case.
 func routines(in Input) map[string]bool {
-	out := map[string]bool{}
-	for _, o := range in.Start.Others {
-		if o.Kind == "function" || o.Kind == "procedure" {
-			name, _, _ := strings.Cut(o.Name, "(")
-			out[strings.ToLower(strings.Trim(name, "\"`"))] = true
-		}
-	}
+	out := routinesOf(in.Start)
 	for _, sql := range append(in.Migration.SQL(false), in.Migration.SQL(true)...) {
 		list := in.Engine.Tokens(sql)
 		for i := 0; i+1 < len(list); i++ {
 			if w := list[i].Word(); (w == "FUNCTION" || w == "PROCEDURE") && list[i+1].Named {
 				out[strings.ToLower(list[i+1].Name)] = true
 			}
+		}
+	}
+	return out
+}
+
+// routinesOf are the functions and procedures of a schema, in lower case.
+func routinesOf(s *schema.Schema) map[string]bool {
+	out := map[string]bool{}
+	for _, o := range s.Others {
+		if o.Kind == "function" || o.Kind == "procedure" {
+			name, _, _ := strings.Cut(o.Name, "(")
+			out[strings.ToLower(strings.Trim(name, "\"`"))] = true
 		}
 	}
 	return out

@@ -61,6 +61,29 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, w
 	return db, nil
 }
 
+// After is what a schema becomes by migrations, run on scratch without rows, and what the
+// scratch database could not have. wanted is then in the words in which the server keeps
+// what they changed; nil: it is not asked for.
+func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schema.Schema, list []*migration.Migration, run func(db engine.Database) error) (*schema.Schema, []engine.LeftOut, error) {
+	part, rest := Part(e, s, list...)
+	db, left, err := Scratch(ctx, e, part)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer db.Close()
+	if err := run(db); err != nil {
+		return nil, left, err
+	}
+	after, err := db.Inspect(ctx)
+	if err != nil {
+		return nil, left, err
+	}
+	if wanted != nil {
+		err = db.Restate(ctx, among(wanted, after), after)
+	}
+	return Join(after, rest), left, err
+}
+
 // Run runs one direction of a migration in a transaction of its own, without
 // history.
 func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
@@ -147,6 +170,8 @@ type Input struct {
 	Drafted   bool // each step was drafted just now
 	// Live gives rows to try, as literals by table; nil: none may be taken.
 	Live func(table string, limit int) (engine.Rows, error)
+
+	rest *schema.Schema // what is there too, and the migration cannot reach
 }
 
 // Prove runs the round trip. The error is for what kept it from being tried;
@@ -155,6 +180,7 @@ type Input struct {
 // then, or their table, and it is run once more.
 func Prove(ctx context.Context, in Input) (*Outcome, error) {
 	left := &leftOut{rows: map[string][]string{}, tables: map[string]string{}}
+	in.Start, in.rest = Part(in.Engine, in.Start, in.Migration)
 	for {
 		out, way, err := prove(ctx, in, left)
 		if err != nil || way == nil || left.all != "" {
@@ -272,6 +298,7 @@ func Gently(ctx context.Context, in Input) error {
 }
 
 func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
+	in.Start, in.rest = Part(in.Engine, in.Start, in.Migration)
 	db, missing, err := Scratch(ctx, in.Engine, in.Start)
 	if err != nil {
 		return false, err
@@ -368,17 +395,18 @@ func (p *prover) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p.out.After = after.schema
+	whole := Join(after.schema, p.rest)
+	p.out.After = whole
 	for _, b := range after.broken {
 		if !slices.Contains(before.broken, b) {
 			p.differ("afterwards this no longer works: %s; change or drop it first", b)
 		}
 	}
 	if p.Wanted != nil {
-		if err := p.db.Restate(ctx, p.Wanted, after.schema); err != nil {
+		if err := p.db.Restate(ctx, among(p.Wanted, after.schema), after.schema); err != nil {
 			return err
 		}
-		for _, c := range diff.Schemas(after.schema, p.Wanted) {
+		for _, c := range diff.Schemas(whole, p.Wanted) {
 			if p.More && c.Kind.Sign() == "-" {
 				continue
 			}
@@ -420,6 +448,23 @@ func (p *prover) run(ctx context.Context) error {
 	// The values may differ: now and random ones are given anew.
 	p.compare("applied again", after, third, false)
 	return nil
+}
+
+// among are the tables and views of a schema that another has too, and all else of it.
+func among(s, other *schema.Schema) *schema.Schema {
+	out := *s
+	out.Tables, out.Views = nil, nil
+	for _, v := range s.Views {
+		if other.View(v.Name) != nil {
+			out.Views = append(out.Views, v)
+		}
+	}
+	for _, t := range s.Tables {
+		if other.Table(t.Name) != nil {
+			out.Tables = append(out.Tables, t)
+		}
+	}
+	return &out
 }
 
 // undo runs the way back. For what a person lets go permanently it needs values, which the
@@ -889,10 +934,16 @@ func (p *prover) stands(ctx context.Context) (string, error) {
 	if len(all) == 0 {
 		return "", nil
 	}
-	// At once, since most rows fit.
-	if n, err := p.db.Count(ctx, strings.Join(all, " UNION ALL ")); err != nil {
-		return "", fmt.Errorf("the query of a requirement failed on scratch: %w", err)
-	} else if n == 0 {
+	// Many at once, since most rows fit; SQLite takes 500 at most.
+	found := false
+	for some := range slices.Chunk(all, 200) {
+		n, err := p.db.Count(ctx, strings.Join(some, " UNION ALL "))
+		if err != nil {
+			return "", fmt.Errorf("the query of a requirement failed on scratch: %w", err)
+		}
+		found = found || n > 0
+	}
+	if !found {
 		return "", nil
 	}
 	for _, r := range p.Migration.BeforeApply {

@@ -52,16 +52,17 @@ func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 				return nil, nil, err
 			}
 			said = append(said, x.For+" = "+raw)
-			continue
 		}
-		if o.Home {
+		if o.Home && !ok || ok && o.Answered == nil {
 			continue
 		}
 		n, err := db.Count(ctx, x.Query)
 		if err != nil {
 			return nil, nil, fmt.Errorf("%s: the query of the parameter %s failed: %w", m.ID, x.Name, err)
 		}
-		if n > 0 {
+		if ok {
+			o.Answered(x.For, n)
+		} else if n > 0 {
 			open = append(open, Need{For: x.For, Type: x.Type, Home: x.Home, Rows: n})
 		}
 	}

@@ -26,7 +26,8 @@ type Applied struct {
 	AppliedAt string // UTC, as 2006-01-02 15:04:05
 	AppliedBy string
 	TookMS    int64
-	Text      string // the whole file as it was applied
+	Text      string   // the whole file as it was applied
+	Answers   []string // to the questions of its draft and of this database, as flags say them
 }
 
 // Direct tells whether it was applied without a file.
@@ -38,7 +39,7 @@ func History(ctx context.Context, db engine.Database) ([]Applied, error) {
 	if err != nil || !has {
 		return nil, err
 	}
-	rows, err := db.Select(ctx, "SELECT id, checksum, applied_at, applied_by, took_ms, text FROM erbario_history ORDER BY id")
+	rows, err := db.Select(ctx, "SELECT id, checksum, applied_at, applied_by, took_ms, text, answers FROM erbario_history ORDER BY id")
 	if err != nil {
 		return nil, fmt.Errorf("the history cannot be read: %w", err)
 	}
@@ -46,6 +47,9 @@ func History(ctx context.Context, db engine.Database) ([]Applied, error) {
 	for i, r := range rows {
 		ms, _ := strconv.ParseInt(r[4], 10, 64)
 		out[i] = Applied{ID: r[0], Checksum: r[1], AppliedAt: r[2], AppliedBy: r[3], TookMS: ms, Text: r[5]}
+		if r[6] != "" {
+			out[i].Answers = strings.Split(r[6], "\n")
+		}
 	}
 	return out, nil
 }
@@ -78,9 +82,9 @@ func (s *Standing) At() string {
 func (s *Standing) Problem() error {
 	switch {
 	case len(s.Edited) > 0:
-		return fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was (the database has its text), undo it first, or write the change as a new migration", s.Edited[0])
+		return fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
 	case len(s.Missing) > 0:
-		return fmt.Errorf("the migration %s was applied and its file is missing: bring it back from version control, or undo it (the database has its text)", s.Missing[0])
+		return fmt.Errorf("the migration %s was applied and its file is missing: erbario history %s --restore writes it back; or undo it", s.Missing[0], s.Missing[0])
 	case len(s.Gaps) > 0:
 		return s.Gaps[0]
 	case len(s.Forks) > 0:

@@ -58,6 +58,10 @@ type Options struct {
 	// Resumed is told that a migration that was left half-way came to its end.
 	Resumed func(m *migration.Migration, applied bool)
 
+	// Answered is told for how many rows a value is that was given for a column, before the
+	// migration that asks for it begins.
+	Answered func(column string, rows int64)
+
 	// Waits has migrations wait for what time may mend; else that is not asked.
 	Waits bool
 

@@ -12,8 +12,9 @@ import (
 )
 
 // Fingerprint is twelve hexadecimal digits of a hash over everything that a
-// schema holds, in an order of its own: neither the order of columns nor how a
-// statement was written makes a difference. Erbario's own tables do not count.
+// schema holds, in an order of its own: how a statement was written makes no difference, nor
+// does the order of columns but where it can be mended. Erbario's own tables do not count,
+// and of what no model can declare only enum types do.
 func Fingerprint(s *Schema) string {
 	h := sha256.New()
 	var tables []*Table
@@ -51,7 +52,7 @@ func lines(w io.Writer, list []string) {
 
 func writeTable(w io.Writer, t *Table) {
 	o := t.Options
-	fmt.Fprintf(w, "table %q {%t %t %s}%s\n", strings.ToLower(t.Name), o.Strict, o.WithoutRowid, o.Virtual, o.Behind)
+	fmt.Fprintf(w, "table %q {%t %t %s %t %t}%s\n", strings.ToLower(t.Name), o.Strict, o.WithoutRowid, o.Virtual, o.Unlogged, o.Foreign, o.Behind)
 	var list []string
 	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
 	key := func(s *SQL) string {
@@ -64,8 +65,8 @@ func writeTable(w io.Writer, t *Table) {
 		var out []string
 		for _, p := range parts {
 			one := fmt.Sprintf("%q %s %t %s", strings.ToLower(p.Column), key(p.Expr), p.Desc, strings.ToLower(p.Collation))
-			if p.Length > 0 {
-				one += fmt.Sprintf(" (%d)", p.Length)
+			if p.Length > 0 || p.Class != "" || p.Nulls != "" {
+				one += fmt.Sprintf(" (%d) %s %s", p.Length, p.Class, p.Nulls)
 			}
 			out = append(out, one)
 		}
@@ -80,18 +81,42 @@ func writeTable(w io.Writer, t *Table) {
 		if c.OnUpdate != "" || c.Invisible {
 			add("column %q on update %s, invisible %t", c.Name, strings.ToLower(c.OnUpdate), c.Invisible)
 		}
+		if c.Identity || c.IdentityAlways {
+			add("column %q identity %t", c.Name, c.IdentityAlways)
+		}
+		if c.Comment != "" {
+			add("column %q comment %q", c.Name, c.Comment)
+		}
 	}
 	if k := t.PrimaryKey; k != nil {
 		add("key %s %t %s", partKeys(k.Columns), k.Autoincrement, k.Conflict)
 	}
 	for _, x := range t.Indexes {
 		add("index %q %t %s %s %s %t", x.Name, x.Unique, partKeys(x.Parts), key(x.Where), x.Conflict, x.NullsEqual)
+		if x.Using != "" || x.Included != "" || x.Options != "" || x.Invalid || x.Constraint {
+			add("index %q %s %q %q %t %t", x.Name, x.Using, x.Included, x.Options, x.Invalid, x.Constraint)
+		}
 	}
 	for _, k := range t.ForeignKeys {
 		add("reference %q %q %q %s %s %s", k.Columns, strings.ToLower(k.Table), k.References, k.OnDelete, k.OnUpdate, k.Deferrable)
+		add("reference %q named %q %s %q %t", k.Columns, k.Name, k.Match, k.SetColumns, k.NotValid)
 	}
 	for _, k := range t.Checks {
 		add("check %q %s %s", k.Name, k.SQL.Key(), k.Conflict)
+		if k.NoInherit || k.NotValid {
+			add("check %q %t %t", k.Name, k.NoInherit, k.NotValid)
+		}
+	}
+	for _, k := range t.Others {
+		add("constraint %q %q", k.Name, k.Text)
+	}
+	if t.Comment != "" {
+		add("comment %q", t.Comment)
+	}
+	if t.Ordered { // where the order can be mended, it counts
+		for i, c := range t.Columns {
+			add("place %d %q", i, c.Name)
+		}
 	}
 	for _, g := range t.Triggers {
 		add("trigger %q %s", g.Name, g.SQL.Key())

@@ -73,6 +73,12 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 			c.fill = func(r *row, _ *fake.Random) any { return r.line.first + r.n }
 		case c.said:
 			m = p.supplied(l, c, s)
+		case p.leftToDefault(l, c):
+			if s == nil {
+				c.empty = 0
+			}
+			v := p.constant(*c.Value, c.Column)
+			c.fill = func(*row, *fake.Random) any { return v }
 		default:
 			m = p.suggested(l, c)
 		}
@@ -86,6 +92,33 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 	p.bounds(l)
 	l.narrow()
 	return l.arrange()
+}
+
+// leftToDefault tells whether a column of which neither the seed nor the model says how it
+// is filled has its declared default. A moment that is now or today stands for the time at
+// which a row was created, which is made up; what has to be unique by itself cannot have the
+// same value twice; and a check that compares it with others, or that it does not pass, needs
+// another value.
+func (p *Plan) leftToDefault(l *Line, c *column) bool {
+	v := c.Value
+	if v == nil || c.Fake != nil || !v.Constant() || v.Kind == schema.NullValue || c.Refuses(*v) != nil {
+		return false
+	}
+	row := make([]any, len(l.plan.columns))
+	row[c.at] = p.constant(*v, c.Column)
+	for _, e := range l.plan.checks {
+		if at := e.columns(); slices.Contains(at, c.at) && (slices.ContainsFunc(at, func(i int) bool { return i != c.at }) || !e.holds(row)) {
+			return false
+		}
+	}
+	for _, k := range l.Table.Checks { // one that cannot be read here
+		if strings.Contains(k.SQL.Text, "{"+c.Name+"}") && k.Column == "" && !l.plan.read[k] {
+			return false
+		}
+	}
+	alone := func(parts []schema.Part) bool { return len(parts) == 1 && strings.EqualFold(parts[0].Column, c.Name) }
+	return !(l.Table.PrimaryKey != nil && alone(l.Table.PrimaryKey.Columns)) &&
+		!slices.ContainsFunc(l.Table.Indexes, func(x *schema.Index) bool { return x.Unique && alone(x.Parts) })
 }
 
 // says tells whether a supply gives values, and not a share of empty ones alone.

@@ -52,7 +52,8 @@ type tablePlan struct {
 	place    map[string]int   // of columns in a row
 	columns  []*schema.Column // those that rows have values for
 	checks   []*expr
-	keep     []string // columns whose values are kept, since other rows take them
+	read     map[*schema.Check]bool // those of the table that could be read
+	keep     []string               // columns whose values are kept, since other rows take them
 }
 
 // Line makes rows of one table: a line of the seed, or one level of a tree.
@@ -288,9 +289,9 @@ func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey)
 
 // newTable reads what the lines of a table share.
 func (p *Plan) newTable(t *schema.Table) *tablePlan {
-	out := &tablePlan{table: t, place: map[string]int{}}
+	out := &tablePlan{table: t, place: map[string]int{}, read: map[*schema.Check]bool{}}
 	for _, c := range t.Columns {
-		if c.Generated != nil || c.Value != nil && c.Value.Kind == schema.SQLValue && !p.said(c.Name, t) {
+		if c.Generated != nil || c.Value != nil && c.Value.Kind == schema.SQLValue && c.Fake == nil && !p.said(c.Name, t) {
 			continue
 		}
 		if c.Identity {
@@ -311,6 +312,7 @@ func (p *Plan) newTable(t *schema.Table) *tablePlan {
 	for _, k := range t.Checks {
 		if e := readCheck(k.SQL.Text, place, number); e != nil {
 			out.checks = append(out.checks, e)
+			out.read[k] = true
 		}
 	}
 	out.checks = append(out.checks, inTime(out)...)
@@ -343,9 +345,19 @@ func (p *Plan) newTable(t *schema.Table) *tablePlan {
 	return out
 }
 
-// said tells whether a line of the seed fills a column.
+// said tells whether a line of the seed fills a column, or takes its value.
 func (p *Plan) said(column string, t *schema.Table) bool {
-	return slices.ContainsFunc(p.Lines, func(l *Line) bool { return l.Table == t && l.source.Supplies[column] != nil })
+	return slices.ContainsFunc(p.Lines, func(l *Line) bool {
+		if l.Table != t {
+			return false
+		}
+		for name, s := range l.source.Supplies {
+			if name == column || s.Refers(column) {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // inTime are the conditions that no row is changed before it was made, or deleted

@@ -58,10 +58,10 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Guards: true, Query: q})
 		}
 		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Lacks: true, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})
 		}
 		if c.NotNull && c.Default == nil && !p.sourced(c) && !p.Given(to, c) {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name), About: c.Name, Query: p.query(nil, "true")})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name), About: c.Name, Lacks: true, Query: p.query(nil, "true")})
 		}
 	}
 	for _, k := range to.Checks {
@@ -88,10 +88,11 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if (same || implied) && !p.concerned(names) || parts != len(x.Parts) || null {
 			continue
 		}
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(p.told(x), ", ")), Query: p.duplicates(x)})
+		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(p.told(x), ", ")), Query: p.duplicates(x),
+			Among: from.Name, Repeats: p.told(x), Folded: p.folded(x)})
 	}
 	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) && p.allSourced(names) {
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row and cannot be its key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns})})
+		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row and cannot be its key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns}), Among: from.Name, Repeats: names})
 	}
 	for _, k := range to.ForeignKeys {
 		same := slices.ContainsFunc(from.ForeignKeys, func(o *schema.ForeignKey) bool {
@@ -370,6 +371,14 @@ func (p projection) bareList(names []string) string {
 		}
 	}
 	return strings.Join(out, ", ")
+}
+
+// folded tells whether case does not count for a unique index.
+func (p projection) folded(x *schema.Index) bool {
+	return slices.ContainsFunc(x.Parts, func(part schema.Part) bool {
+		c := p.to.Column(part.Column)
+		return part.Collation != "" || c != nil && c.Generated != nil && c.Invisible && !p.tells(c)
+	})
 }
 
 // duplicates selects the values of a unique index that more than one row has.

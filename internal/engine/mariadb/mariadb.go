@@ -57,6 +57,10 @@ func (Engine) CommitsChanges() bool { return true }
 // place writes no row.
 func (Engine) OrdersColumns() bool { return true }
 
+// ChecksAll tells that a change in place fails where any view or trigger of the database
+// does not work.
+func (Engine) ChecksAll() bool { return false }
+
 // EmptyRow is what stands behind INSERT INTO and a table's name for a row of defaults.
 func (Engine) EmptyRow() string { return " () VALUES ()" }
 

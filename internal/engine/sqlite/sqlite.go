@@ -243,6 +243,10 @@ func (Engine) CommitsChanges() bool { return false }
 // could change it.
 func (Engine) OrdersColumns() bool { return false }
 
+// ChecksAll tells that a change in place fails where any view or trigger of the database
+// does not work.
+func (Engine) ChecksAll() bool { return true }
+
 // EmptyRow is a row of defaults behind INSERT INTO and a table's name.
 func (Engine) EmptyRow() string { return " DEFAULT VALUES" }
 
