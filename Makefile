@@ -4,6 +4,8 @@
 export CGO_ENABLED := 0
 GO ?= go
 bin := bin/erbario
+# The commit and its day are for --version; without git they are left out.
+flags := -s -w -X erbario/internal/cli.Commit=$(shell git rev-parse --short=8 HEAD 2>/dev/null) -X erbario/internal/cli.Date=$(shell git log -1 --format=%cs 2>/dev/null)
 sources := $(shell find cmd internal examples -type f -not -name '*_test.go') go.mod go.sum
 
 .PHONY: build demo test race lint bench nightly screenshots clean
@@ -11,7 +13,7 @@ sources := $(shell find cmd internal examples -type f -not -name '*_test.go') go
 build: $(bin)
 
 $(bin): $(sources)
-	$(GO) build -trimpath -o $@ ./cmd/erbario
+	$(GO) build -trimpath -ldflags "$(flags)" -o $@ ./cmd/erbario
 
 # The whole cycle on the example project, in a folder that is made anew.
 demo: build

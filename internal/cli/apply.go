@@ -473,6 +473,15 @@ func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int
 // declaredQuietly is what the models declare; nil where they have mistakes, or cannot be
 // read: for what has another purpose than to tell them.
 func declaredQuietly(p *project.Project, e engine.Engine) (wanted *schema.Schema, mistakes bool) {
+	models, mistakes := modelsQuietly(p, e)
+	if models != nil {
+		wanted, _ = e.Realize(models)
+	}
+	return wanted, mistakes
+}
+
+// modelsQuietly is the same, before the engine has put it into its words.
+func modelsQuietly(p *project.Project, e engine.Engine) (models *schema.Schema, mistakes bool) {
 	files, _, diags, err := p.Parse()
 	if err != nil {
 		return nil, false
@@ -481,8 +490,7 @@ func declaredQuietly(p *project.Project, e engine.Engine) (wanted *schema.Schema
 	if lang.Errors(diags) || lang.Errors(more) {
 		return nil, true
 	}
-	wanted, _ = e.Realize(d.Schema)
-	return wanted, false
+	return d.Schema, false
 }
 
 // room gives what makes room for the migrations that add what was added by hand; nil: not

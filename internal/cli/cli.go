@@ -24,8 +24,13 @@ import (
 	_ "erbario/internal/engine/sqlite"
 )
 
-// Version is the program's version, set when a release is built.
-var Version = "0.1.0"
+// Version is the program's version, Commit what it was built from and Date the day of that,
+// set when it is built; without them the build information of Go tells.
+var (
+	Version = "0.1.0"
+	Commit  string
+	Date    string
+)
 
 // The exit codes. They are part of the interface.
 const (
@@ -212,7 +217,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
-			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.demoCommand(),
+			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.insertCommand(), a.demoCommand(),
 		},
 	}
 	for _, c := range root.Commands {
@@ -232,17 +237,23 @@ func subName(c *cli.Command) string {
 	return c.Name + " "
 }
 
-// version is the program's version, with the commit it was built from.
+// version is the program's version, with the commit that it was built from and its day.
 func version() string {
-	v := Version
-	if info, ok := debug.ReadBuildInfo(); ok {
+	commit, date := Commit, Date
+	if info, ok := debug.ReadBuildInfo(); ok && commit == "" {
 		for _, s := range info.Settings {
-			if s.Key == "vcs.revision" && len(s.Value) >= 8 {
-				v += " (" + s.Value[:8] + ")"
+			switch {
+			case s.Key == "vcs.revision" && len(s.Value) >= 8:
+				commit = s.Value[:8]
+			case s.Key == "vcs.time" && len(s.Value) >= 10:
+				date = s.Value[:10]
 			}
 		}
 	}
-	return v
+	if built := strings.TrimSpace(commit + " " + date); built != "" {
+		return Version + " (" + strings.Replace(built, " ", ", ", 1) + ")"
+	}
+	return Version
 }
 
 // atMost refuses arguments that a command has no use for.

@@ -22,11 +22,11 @@ import (
 
 func (a *app) deletedCommand() *cli.Command {
 	return &cli.Command{
-		Name: "deleted", ArgsUsage: "list|restore|purge TABLE", Usage: "see, bring back or delete for good the rows that are marked as deleted",
+		Name: "deleted", ArgsUsage: "list|mark|restore|purge TABLE", Usage: "see, mark, bring back or delete for good the rows that are marked as deleted",
 		Description: "  erbario deleted list specimens\n  erbario deleted restore specimens --key 7\n  erbario deleted purge specimens --older-than 90d",
-		Commands:    []*cli.Command{a.deletedList(), a.deletedRestore(), a.deletedPurge()},
+		Commands:    []*cli.Command{a.deletedList(), a.deletedMark(), a.deletedRestore(), a.deletedPurge()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return wrongUse("erbario deleted list, restore or purge: which one?%s", meant(c.Args().First(), []string{"list", "restore", "purge"}))
+			return wrongUse("erbario deleted list, mark, restore or purge: which one?%s", meant(c.Args().First(), []string{"list", "mark", "restore", "purge"}))
 		},
 	}
 }
@@ -204,6 +204,54 @@ func plainTime(literal string) string {
 	return cell(s)
 }
 
+func (a *app) deletedMark() *cli.Command {
+	var keys []string
+	return &cli.Command{
+		Name: "mark", ArgsUsage: "TABLE", Usage: "mark rows as deleted, with their children where the model says so",
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; parts with commas between, one that holds a comma in single quotes: `K`", Destination: &keys},
+		},
+		DisableSliceFlagSeparator: true,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if len(keys) == 0 {
+				return wrongUse("erbario deleted mark needs --key: erbario look %s shows the keys", c.Args().First())
+			}
+			if err := a.confirmDeleted("marking rows as deleted"); err != nil {
+				return err
+			}
+			return a.deletedTable(ctx, c, engine.ReadWrite, func(l *live, t deleted.Table) error {
+				list, err := readKeys(t, keys)
+				if err != nil {
+					return err
+				}
+				with, err := t.Mark(ctx, list, time.Minute)
+				if err != nil {
+					return err
+				}
+				if a.json {
+					return a.document(map[string]any{"database": l.Name, "table": t.Name, "marked": len(list), "with": jsonCounted(with)})
+				}
+				a.out.printf("%s of %s %s marked as deleted%s", rows(int64(len(list))), t.Name, oneMany(len(list), "is", "are"), withWords(with))
+				a.next("erbario deleted list " + t.Name)
+				return nil
+			})
+		},
+	}
+}
+
+// confirmDeleted asks for the name of the run's database, if it is protected.
+func (a *app) confirmDeleted(what string) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	d, err := p.Database(a.database)
+	if err != nil {
+		return err
+	}
+	return a.confirmOn(d, what)
+}
+
 func (a *app) deletedRestore() *cli.Command {
 	var keys []string
 	var dryRun bool
@@ -217,6 +265,11 @@ func (a *app) deletedRestore() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if len(keys) == 0 {
 				return wrongUse("erbario deleted restore needs --key: erbario deleted list %s shows the keys", c.Args().First())
+			}
+			if !dryRun {
+				if err := a.confirmDeleted("bringing rows back"); err != nil {
+					return err
+				}
 			}
 			return a.deletedTable(ctx, c, engine.ReadWrite, func(l *live, t deleted.Table) error {
 				list, err := readKeys(t, keys)

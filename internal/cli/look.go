@@ -213,7 +213,9 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 	}
 	if len(names) == 0 {
 		for _, c := range all {
-			names = append(names, l.engine.Quote(c.Name))
+			if !schema.Own(c.Name) {
+				names = append(names, l.engine.Quote(c.Name))
+			}
 		}
 	}
 	if len(names) == 0 {

@@ -84,6 +84,15 @@ func (t Table) names(list []string) string {
 }
 
 // mark is the condition that a row is deleted.
+// every is every column of the table, also those that * leaves out.
+func (t Table) every() string {
+	var list []string
+	for _, c := range t.Columns {
+		list = append(list, c.Name)
+	}
+	return t.names(list)
+}
+
 func (t Table) mark() string { return t.q(t.SoftDelete) + " IS NOT NULL" }
 
 // Count is the number of deleted rows, and of all.
@@ -156,8 +165,8 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 		if u.back != "" { // holds of the row too, once it is back
 			rest += " AND " + u.back
 		}
-		query := fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT * FROM %s WHERE %s) AS d JOIN (SELECT * FROM %s WHERE %s) AS l ON %s",
-			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.q(t.Name), rest, t.q(t.Name), u.live, strings.Join(same, " AND "))
+		query := fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT %s FROM %s WHERE %s) AS d JOIN (SELECT %s FROM %s WHERE %s) AS l ON %s",
+			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.every(), t.q(t.Name), rest, t.every(), t.q(t.Name), u.live, strings.Join(same, " AND "))
 		rows, err := t.DB.Sample(ctx, query, 1)
 		if err != nil {
 			return nil, err
@@ -238,7 +247,7 @@ func (r reference) to(t Table, where string) string {
 	for i, c := range r.key.Columns {
 		match = append(match, fmt.Sprintf("p.%s = %s.%s", t.q(r.key.References[i]), t.q(r.table.Name), t.q(c)))
 	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT * FROM %s WHERE %s) AS p WHERE %s)", t.q(t.Name), where, strings.Join(match, " AND "))
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS p WHERE %s)", t.every(), t.q(t.Name), where, strings.Join(match, " AND "))
 }
 
 // children counts the rows that refer to a deleted row and are not deleted.
@@ -414,6 +423,49 @@ type Counted struct {
 	Rows  int64
 }
 
+// Mark marks rows as deleted, by their keys, and tells what was marked with them.
+func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (with []Counted, err error) {
+	now, err := t.Engine.Literal(schema.Value{Kind: schema.NowValue}, t.Column(t.SoftDelete).Type)
+	if err != nil {
+		return nil, err
+	}
+	err = t.inside(ctx, wait, true, func() error {
+		before, err := t.marked(ctx)
+		if err != nil {
+			return err
+		}
+		mine := int64(0)
+		for _, key := range keys {
+			rows, err := t.rows(ctx, t.is(key, ""), 1, false)
+			if err != nil {
+				return err
+			}
+			switch name := t.KeyWords(key); {
+			case len(rows) == 0:
+				return fmt.Errorf("%s has no row with %s: nothing was changed", t.Name, name)
+			case rows[0].At != "NULL":
+				continue // by itself, or with another
+			}
+			if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", t.q(t.Name), t.q(t.SoftDelete), now, t.is(key, ""))); err != nil {
+				return err
+			}
+			mine++
+		}
+		after, err := t.marked(ctx)
+		for i := range before {
+			n := after[i].Rows - before[i].Rows
+			if before[i].Table == t.Name {
+				n -= mine
+			}
+			if err == nil && n > 0 {
+				with = append(with, Counted{before[i].Table, n})
+			}
+		}
+		return err
+	})
+	return with, err
+}
+
 // Restore brings rows back, by their keys, and tells what came back with them.
 // Without commit all of it is taken back again.
 func (t Table) Restore(ctx context.Context, keys [][]string, wait time.Duration, commit bool) (with []Counted, err error) {
@@ -486,8 +538,8 @@ func (t Table) Above(ctx context.Context, key []string) ([]string, error) {
 		for i, c := range k.Columns {
 			match = append(match, fmt.Sprintf("p.%s = c.%s", t.q(k.References[i]), t.q(c)))
 		}
-		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM (SELECT * FROM %s WHERE %s) AS c JOIN %s AS p ON %s WHERE p.%s IS NOT NULL",
-			t.q(t.Name), t.is(key, ""), t.q(parent.Name), strings.Join(match, " AND "), t.q(parent.SoftDelete)))
+		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS c JOIN %s AS p ON %s WHERE p.%s IS NOT NULL",
+			t.every(), t.q(t.Name), t.is(key, ""), t.q(parent.Name), strings.Join(match, " AND "), t.q(parent.SoftDelete)))
 		if err != nil {
 			return nil, err
 		}

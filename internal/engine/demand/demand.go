@@ -24,6 +24,7 @@ type Dialect struct {
 	RowName func(t *schema.Table) string                 // what tells the rows of a table without a key apart; "": nothing
 	Given   func(t *schema.Table, c *schema.Column) bool // the database gives the column a value by itself
 	Group   func(p schema.Part) string                   // a part of an index as it tells values apart
+	Many    string                                       // behind SELECT of a query that groups every row of a table; "": nothing
 	Only    func(c *schema.Column) bool                  // a generated column only tells which rows an index counts; nil: none does
 }
 
@@ -426,8 +427,8 @@ func (p projection) duplicates(x *schema.Index) string {
 		}
 		shown = append(shown, name)
 	}
-	return fmt.Sprintf("SELECT %s, count(*) AS %s FROM (%s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
-		strings.Join(shown, ", "), p.Quote("rows"), p.formed(nil, used), strings.Join(where, " AND "), strings.Join(group, ", "))
+	return fmt.Sprintf("SELECT %s%s, count(*) AS %s FROM (%s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
+		p.Many, strings.Join(shown, ", "), p.Quote("rows"), p.formed(nil, used), strings.Join(where, " AND "), strings.Join(group, ", "))
 }
 
 // lossy selects the rows whose value would not come back the same from a

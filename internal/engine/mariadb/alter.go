@@ -873,6 +873,7 @@ func quietly(sql []string) []string {
 
 // dialect is what MariaDB says otherwise where rows are asked about.
 var dialect = demand.Dialect{
+	Many:    "SQL_BIG_RESULT ", // it sorts: a temporary table with an index on long texts takes many times as long
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
