@@ -173,7 +173,6 @@ type jsonRun struct {
 type jsonAside struct {
 	Of   string `json:"of"`
 	Rows int64  `json:"rows"`
-	In   string `json:"in,omitempty"`
 }
 
 type jsonRestored struct {
@@ -1060,8 +1059,32 @@ func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside 
 		return nil
 	}
 	for _, x := range list {
-		if n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(x.Name)); err == nil && n > 0 {
-			out = append(out, jsonAside{Of: x.Table, Rows: n, In: x.Name})
+		query := "SELECT 1 FROM " + l.engine.Quote(x.Name)
+		one, err := l.db.Sample(ctx, "SELECT * FROM "+l.engine.Quote(x.Name), 1)
+		if err != nil || len(one.Values) == 0 {
+			continue
+		}
+		// Of columns alone the rows are kept by their keys: those that hold nothing do not count.
+		var values []string
+		keyed := false
+		for _, c := range one.Columns {
+			keyed = keyed || strings.HasPrefix(c, "key_")
+			if !strings.HasPrefix(c, "key_") && !strings.HasPrefix(c, "filled_") {
+				values = append(values, l.engine.Quote(c)+" IS NOT NULL")
+			}
+		}
+		if keyed && len(values) > 0 {
+			query += " WHERE " + strings.Join(values, " OR ")
+		}
+		n, err := l.db.Count(ctx, query)
+		if err != nil || n == 0 {
+			continue
+		}
+		// Several tables may hold values of the same rows.
+		if i := slices.IndexFunc(out, func(o jsonAside) bool { return o.Of == x.Table }); i >= 0 {
+			out[i].Rows = max(out[i].Rows, n)
+		} else {
+			out = append(out, jsonAside{Of: x.Table, Rows: n})
 		}
 	}
 	return out

@@ -29,12 +29,14 @@ import (
 func (a *app) draftCommand() *cli.Command {
 	var f answerFlags
 	var byHand, apply, staged bool
+	var order []string
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write the migration that closes the difference, proved first",
 		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
 		Flags: append(f.flags(),
 			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty one to fill in", Destination: &byHand},
+			&cli.StringSliceFlag{Name: "order", Usage: "copy this table, so that its columns stand as declared: `TABLE`", Destination: &order},
 			&cli.BoolFlag{Name: "staged", Usage: "write two: between them old and new application both work", Destination: &staged},
 		),
 		DisableSliceFlagSeparator: true,
@@ -45,6 +47,9 @@ func (a *app) draftCommand() *cli.Command {
 			}
 			if staged && byHand {
 				return wrongUse("--staged and --by-hand do not go together")
+			}
+			if len(order) > 0 && (staged || byHand) {
+				return wrongUse("--order does not go with --%s", map[bool]string{true: "staged", false: "by-hand"}[staged])
 			}
 			p, err := a.project()
 			if err != nil {
@@ -86,7 +91,7 @@ func (a *app) draftCommand() *cli.Command {
 				}
 				var first *draft.Draft
 				var err error
-				first, second, err = drafter.make(ctx, s, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Now: time.Now(), Rows: !l.Protected})
+				first, second, err = drafter.make(ctx, s, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Order: order, Now: time.Now(), Rows: !l.Protected})
 				return first, err
 			})
 			if err != nil {
@@ -144,6 +149,9 @@ func (a *app) draftCommand() *cli.Command {
 					if len(d.Plan.Held) > 0 {
 						doc["held"] = d.Plan.Held
 					}
+					if len(d.Plan.Last) > 0 {
+						doc["columns_last"] = d.Plan.Last
+					}
 					if len(d.Plan.Outer) > 0 {
 						doc["outer_names"] = d.Plan.Outer
 					}
@@ -172,6 +180,9 @@ func (a *app) draftCommand() *cli.Command {
 			for _, m := range list {
 				a.showDraft(m)
 			}
+			for _, table := range d.Plan.Last {
+				a.out.line("  " + lastWords(s.Engine, table))
+			}
 			if m == nil {
 				return nil
 			}
@@ -192,6 +203,16 @@ func (a *app) draftCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// lastWords say that new columns of a table come behind others that stand above them in the
+// model, and what brings them into order, where anything does.
+func lastWords(e engine.Engine, table string) string {
+	words := "the new columns of " + table + " come last, not where the model has them"
+	if e.Journal() == "" {
+		words += ": draft it with --order " + table + ", which copies the table, if that matters"
+	}
+	return words
 }
 
 // outerNames warns of names in fills that mean the row itself where most likely a column

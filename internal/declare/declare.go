@@ -196,6 +196,7 @@ func (r *resolver) flatten(lines []*lang.Line, inside []string) []*lang.Line {
 func (r *resolver) begin(m *model) {
 	t := m.table
 	named := false
+	var timed, untimed *lang.Pos // the lines that say whether it has timestamps
 	for _, l := range m.lines {
 		switch {
 		case l.Table != nil:
@@ -212,16 +213,27 @@ func (r *resolver) begin(m *model) {
 		case l.Field != nil:
 			r.addField(m, l.Field)
 		case l.Timestamps:
-			now := &lang.Value{Value: schema.Value{Kind: schema.NowValue}}
-			r.addField(m, &lang.Field{Name: lang.Ident{Name: "created_at", Pos: l.Pos}, Type: lang.Type{Pos: l.Pos, Builtin: schema.Type{Kind: schema.Timestamp}},
-				Clauses: []*lang.Clause{{Word: "default", Value: now, Pos: l.Pos}}})
-			r.addField(m, &lang.Field{Name: lang.Ident{Name: "updated_at", Pos: l.Pos}, Type: lang.Type{Pos: l.Pos, Builtin: schema.Type{Kind: schema.Timestamp}},
-				Clauses: []*lang.Clause{{Word: "stamped", Pos: l.Pos}}})
+			timed = &l.Pos
+			for _, f := range timestamps(l.Pos) {
+				r.addField(m, f)
+			}
+		case l.Untimed:
+			untimed = &l.Pos
 		case l.SoftDelete != nil:
 			if m.soft != nil {
 				r.errorf(l.Pos, "", "soft delete is declared twice")
 			}
 			m.soft, m.softPos = l.SoftDelete, l.Pos
+		}
+	}
+	switch {
+	case timed != nil && untimed != nil:
+		r.errorf(*untimed, "leave one of the two out", "%s has timestamps, and has none", t.Model)
+	case r.rules.Timestamps && timed == nil && untimed == nil && !t.Outside && !m.block.Outside:
+		for _, f := range timestamps(m.block.Name.Pos) {
+			if m.fields[f.Name.Name] == nil { // its own field is one just as well
+				r.addField(m, f)
+			}
 		}
 	}
 	if schema.Own(t.Name) || strings.HasPrefix(strings.ToLower(t.Name), "sqlite_") {
@@ -242,6 +254,18 @@ func (r *resolver) begin(m *model) {
 	r.impliedKey(m)
 	if len(m.order) == 0 {
 		r.errorf(m.block.Name.Pos, "give it a line such as name text(80)", "the model %s has no fields", t.Model)
+	}
+}
+
+// timestamps are the fields that the line timestamps stands for.
+func timestamps(pos lang.Pos) []*lang.Field {
+	field := func(name string, clause *lang.Clause) *lang.Field {
+		return &lang.Field{Name: lang.Ident{Name: name, Pos: pos}, Type: lang.Type{Pos: pos, Builtin: schema.Type{Kind: schema.Timestamp}}, Clauses: []*lang.Clause{clause}}
+	}
+	now := &lang.Value{Value: schema.Value{Kind: schema.NowValue}}
+	return []*lang.Field{
+		field("created_at", &lang.Clause{Word: "default", Value: now, Pos: pos}),
+		field("updated_at", &lang.Clause{Word: "stamped", Pos: pos}),
 	}
 }
 

@@ -15,6 +15,8 @@ import (
 type Rules struct {
 	Tables string // "plural" (or empty) or "singular"
 	Key    string // what an implied id is: "number" (or empty) or "uuid"
+	// Timestamps gives every model its timestamps that does not say that it has none.
+	Timestamps bool
 }
 
 // tableName turns a model's name into its table's.

@@ -341,7 +341,13 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			return nil, err
 		}
 	}
-	changes := diff.Schemas(from, s.Wanted)
+	wanted := s.Wanted
+	if len(r.Order) > 0 {
+		if from, wanted, r.Order, err = ordered(from, wanted, r.Order); err != nil {
+			return nil, err
+		}
+	}
+	changes := diff.Schemas(from, wanted)
 	refer, err := s.rows(ctx)
 	if err != nil {
 		return nil, err
@@ -406,7 +412,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, ID: id, Live: from, Wanted: s.Wanted, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, ID: id, Live: from, Wanted: wanted, Order: r.Order, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
@@ -445,6 +451,28 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	softDeletesAfter(from, in.Live, answers)
 	softDeletesAfter(made, in.Made, answers)
 	return plan.Make(in)
+}
+
+// ordered compares the order of the columns of some tables, too; it is an error where they
+// stand as declared. The names may be those of models.
+func ordered(live, wanted *schema.Schema, names []string) (from, to *schema.Schema, tables []string, err error) {
+	from, to = live.Clone(), wanted.Clone()
+	for _, name := range names {
+		i := slices.IndexFunc(to.Tables, func(t *schema.Table) bool { return t.Model == name || strings.EqualFold(t.Name, name) })
+		if i < 0 || from.Table(to.Tables[i].Name) == nil {
+			return nil, nil, nil, fmt.Errorf("--order %s answers nothing: there is no such table in the database and the models", name)
+		}
+		w := to.Tables[i]
+		old := from.Table(w.Name)
+		old.Ordered, w.Ordered = true, true
+		comes := slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return old.Column(c.Name) == nil })
+		moves := slices.ContainsFunc(diff.Tables(old, w), func(c diff.Change) bool { return c.Kind == diff.ChangeOrder })
+		if !comes && !moves {
+			return nil, nil, nil, fmt.Errorf("--order %s answers nothing: its columns stand as declared", name)
+		}
+		tables = append(tables, w.Name)
+	}
+	return from, to, tables, nil
 }
 
 // enumNames orders the renames of values of enum types, which are made one after the
@@ -621,6 +649,7 @@ type Request struct {
 	NoKeep  bool     // what goes is not kept
 	Carried bool     // the answers were given to an earlier draft: those that answer nothing now are left out
 	ID      string   // the id to have; empty: a new one
+	Order   []string // tables whose columns are to stand as declared, though they are copied for it
 	Plain   []string // tables that are changed in the simple way, in use or not
 	Steps   []HandStep
 	// Redrafts are the ids of the migrations that are drafted again.

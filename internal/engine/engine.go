@@ -627,6 +627,7 @@ type Alteration struct {
 	NoKeep   bool                                  // Lost is not kept; Keep is for fills alone
 	InUse    bool                                  // others work on the table meanwhile
 	NoDrop   bool                                  // columns cannot be dropped in place in this database
+	Copy     bool                                  // the table is copied, for the order of its columns
 }
 
 // Dropping is a table to be dropped, and where its rows are kept.

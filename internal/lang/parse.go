@@ -569,6 +569,10 @@ func (c *cursor) modelLine(l *Line) {
 		}
 	case "primary", "no":
 		c.take(len(first), false)
+		if first == "no" && c.accept("timestamps") {
+			l.Untimed = true
+			return
+		}
 		if !c.accept("key") {
 			c.fail(c.here(), c.quoteHint(first), `"key" is expected behind %q`, first)
 		}
@@ -896,7 +900,7 @@ func TypeHint(name string, known []string) string {
 }
 
 // lineWords are what a line of a model may begin with that is no field.
-var lineWords = []string{"table", "comment", "timestamps", "primary key", "no key", "unique", "index", "check", "foreign key", "include", "soft delete"}
+var lineWords = []string{"table", "comment", "timestamps", "no timestamps", "primary key", "no key", "unique", "index", "check", "foreign key", "include", "soft delete"}
 
 func (c *cursor) closeType(example string) {
 	if !c.acceptByte(')', true) {

@@ -80,6 +80,7 @@ type Line struct {
 	Constraint *Constraint
 	ForeignKey *ForeignKey
 	Timestamps bool
+	Untimed    bool // no timestamps
 	SoftDelete *SoftDelete
 	Include    *Ident
 	Make       *Make  // seed: MODEL COUNT

@@ -30,6 +30,7 @@ type Input struct {
 	Lenient  bool // answers that answer nothing are left out
 	NoKeep   bool // what a step destroys is not kept
 	NoDrop   bool // columns cannot be dropped in place in this database
+	Order    []string // tables that are copied so that their columns stand as declared
 	Rows     []TableRows
 	// EnumRenames are the steps of those renames that concern enum types, Renames those
 	// of all others, which were made to come to Live.
@@ -148,6 +149,7 @@ type Plan struct {
 	Found       []Found           // what is there though no migration made it, and is declared now
 	Outer       []OuterName       // names in fills that most likely mean something else
 	Held        []Held            // tables in use that nobody can read for a while
+	Last        []string          // tables whose new columns come behind others that stand above them in the model
 }
 
 // Held is a step that writes every row of a table in use anew, while nobody reads it:
@@ -649,7 +651,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		InUse: p.inUse(name), NoDrop: p.NoDrop, NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
+		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.goes(t)):
@@ -790,6 +792,10 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		inOrder(a.To, wanted)
 	}
 	change := p.alterTable(a, again)
+	if a.Copy && !change.Copies && !p.Engine.OrdersColumns() {
+		p.fail("--order %s: %s puts new columns last, and only a table made anew could have them in another order", name, p.Engine.Name())
+		return
+	}
 	if change.Copies {
 		// Every row is written anew, so the declared order comes for nothing.
 		reorder(a.To, wanted)
@@ -811,6 +817,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		comes := slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind == diff.AddColumn })
 		if comes && !slices.EqualFunc(declared.Columns, a.To.Columns, func(x, y *schema.Column) bool { return x.Name == y.Name }) {
 			p.plan.Effects[name] += "; new columns come last, since only a copy of the table could order them"
+			p.plan.Last = append(p.plan.Last, name)
 		}
 	}
 	if by := p.byHand(name); (change.Copies || change.CopiesBack) && len(by) > 0 {

@@ -56,6 +56,9 @@ type Settings struct {
 		Tables string `toml:"tables"`
 		Key    string `toml:"key"`
 	} `toml:"naming"`
+	Models struct {
+		Timestamps bool `toml:"timestamps"` // every model has them that does not say "no timestamps"
+	} `toml:"models"`
 	Plan struct {
 		Online string `toml:"online"` // whether tables are changed while they are in use: auto, always, never
 		// StagedWait is how long nobody may have written as before a staged change.
@@ -121,7 +124,7 @@ func load(dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines"})
+		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models", "timestamps"})
 	}
 	if p.Settings.Language != 1 {
 		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
@@ -464,7 +467,7 @@ func (p *Project) Others(e engine.Engine) []engine.Engine {
 
 // Rules are the project's naming rules.
 func (p *Project) Rules() declare.Rules {
-	return declare.Rules{Tables: p.Settings.Naming.Tables, Key: p.Settings.Naming.Key}
+	return declare.Rules{Tables: p.Settings.Naming.Tables, Key: p.Settings.Naming.Key, Timestamps: p.Settings.Models.Timestamps}
 }
 
 // Sources are the texts of the model files by their path, as shown.

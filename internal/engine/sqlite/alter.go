@@ -137,7 +137,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	lost := a.Lost
 	filled := a.Filled()
 	forward, ok := inPlace(a.From, a.To, a.Forward)
-	if ok && len(lost) == 0 {
+	if ok = ok && !a.Copy; ok && len(lost) == 0 {
 		back, reversible := inPlace(a.To, a.From, a.Back)
 		if reversible && !(a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
 			slices.Reverse(back)
