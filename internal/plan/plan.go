@@ -26,10 +26,10 @@ type Input struct {
 	Wanted   *schema.Schema
 	Made     *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
 	Answers  Answers
-	TakeOver bool // what was made by hand and is declared goes into the line
-	Lenient  bool // answers that answer nothing are left out
-	NoKeep   bool // what a step destroys is not kept
-	NoDrop   bool // columns cannot be dropped in place in this database
+	TakeOver bool     // what was made by hand and is declared goes into the line
+	Lenient  bool     // answers that answer nothing are left out
+	NoKeep   bool     // what a step destroys is not kept
+	NoDrop   bool     // columns cannot be dropped in place in this database
 	Order    []string // tables that are copied so that their columns stand as declared
 	Rows     []TableRows
 	// EnumRenames are the steps of those renames that concern enum types, Renames those

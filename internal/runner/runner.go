@@ -158,7 +158,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err := runnable(todo, e, o.Proved); err != nil {
 		return nil, err
 	}
-	if err := entitled(ctx, db, todo, false); err != nil {
+	if err := entitled(ctx, db, e, todo, false); err != nil {
 		return nil, err
 	}
 	if e.CommitsChanges() && len(todo) > 1 { // one lock for all of them
@@ -240,8 +240,9 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 	return nil
 }
 
-// entitled refuses migrations for which the user lacks a right, before anything is done.
-func entitled(ctx context.Context, db engine.Database, list []*migration.Migration, undo bool) error {
+// entitled refuses migrations for which the user lacks a right, before anything is done. What
+// is applied has to have its way back, too.
+func entitled(ctx context.Context, db engine.Database, e engine.Engine, list []*migration.Migration, undo bool) error {
 	asked, ok := engine.As[engine.Entitled](db)
 	if !ok {
 		return nil
@@ -249,6 +250,15 @@ func entitled(ctx context.Context, db engine.Database, list []*migration.Migrati
 	var statements []string
 	for _, m := range list {
 		statements = append(statements, m.SQL(undo)...)
+		if !undo {
+			statements = append(statements, m.SQL(true)...)
+		}
+		for _, table := range refilled(m) { // what an undo would lose, it keeps
+			if strings.Contains(table, ".") {
+				continue // a column: its table is named, too
+			}
+			statements = append(statements, "CREATE TABLE "+e.Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.Quote(table))
+		}
 	}
 	barred, err := asked.Barred(ctx, statements)
 	if err == nil && len(barred) > 0 {
@@ -600,7 +610,7 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	if err := UnusedFills(todo, o.Answers); err != nil {
 		return nil, err
 	}
-	if err := entitled(ctx, db, todo, true); err != nil {
+	if err := entitled(ctx, db, e, todo, true); err != nil {
 		return nil, err
 	}
 	var done []*migration.Migration

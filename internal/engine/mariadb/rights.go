@@ -35,6 +35,15 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 		if len(list) > 3 && list[1].is("OR") && !list[3].is("VIEW") { // a trigger or routine, by hand
 			rights = nil
 		}
+		rights = slices.Clone(rights)
+		for i, t := range list[1:] {
+			switch {
+			case t.is("SELECT") && first != "SELECT":
+				rights = append(rights, "SELECT")
+			case first == "ALTER" && t.is("RENAME") && i+2 < len(list) && !list[i+2].is("COLUMN") && !list[i+2].is("INDEX") && !list[i+2].is("KEY"):
+				rights = append(rights, "DROP", "CREATE", "INSERT")
+			}
+		}
 		for _, r := range rights {
 			if !slices.Contains(wanted, r) {
 				wanted = append(wanted, r)

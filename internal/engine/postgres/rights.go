@@ -5,11 +5,15 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+
+	"erbario/internal/engine/sqltext"
 )
 
-// owned is the table that only its owner may change as a statement does; "": none.
+// owned is the table, view or index that only its owner may change as a statement does; "":
+// none.
 func owned(statement string) string {
 	list := tokens(statement)
 	word := func(i int) string {
@@ -20,7 +24,7 @@ func owned(statement string) string {
 	}
 	at := 0
 	switch word(0) + " " + word(1) {
-	case "ALTER TABLE", "DROP TABLE":
+	case "ALTER TABLE", "DROP TABLE", "ALTER VIEW", "DROP VIEW", "ALTER INDEX", "DROP INDEX":
 		at = 2
 	case "CREATE INDEX", "CREATE UNIQUE", "CREATE TRIGGER", "DROP TRIGGER":
 		for i, t := range list {
@@ -39,33 +43,107 @@ func owned(statement string) string {
 	return list[at].name()
 }
 
-// Barred tells what of statements the user has no right to do.
-func (d *database) Barred(ctx context.Context, statements []string) ([]string, error) {
-	var tables []string
-	creates := false
-	for _, sql := range statements {
-		if name := owned(sql); name != "" && !slices.Contains(tables, literal(name)) {
-			tables = append(tables, literal(name))
-		}
-		creates = creates || strings.HasPrefix(sql, "CREATE TABLE ")
+// makes are the words behind CREATE of what takes a place in the schema.
+var makes = []string{"TABLE", "TYPE", "VIEW", "OR", "FUNCTION", "INDEX", "UNIQUE", "SEQUENCE", "MATERIALIZED", "DOMAIN"}
+
+// uses are the rights on tables that a statement needs beside owning what it changes, as
+// right and table.
+func uses(statement string) [][2]string {
+	list := tokens(statement)
+	if len(list) == 0 {
+		return nil
 	}
-	var out []string
-	if len(tables) > 0 {
-		rows, err := d.Select(ctx, "SELECT c.relname, pg_get_userbyid(c.relowner) FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p') AND c.relname IN ("+strings.Join(tables, ", ")+") AND NOT pg_has_role(c.relowner, 'USAGE') ORDER BY c.relname")
-		if err != nil {
-			return nil, err
+	word := func(i int) string {
+		if i < len(list) && list[i].kind == tokWord {
+			return strings.ToUpper(list[i].text)
 		}
-		for _, r := range rows {
-			out = append(out, fmt.Sprintf("%s belongs to %s, and the user %s may not change it: connect as its owner, or GRANT %s TO %s", r[0], r[1], d.user, quote(r[1]), quote(d.user)))
+		return ""
+	}
+	var out [][2]string
+	add := func(right, table string) { out = append(out, [2]string{right, table}) }
+	first, at := word(0), map[string]int{"INSERT": 2, "DELETE": 2, "UPDATE": 1}[word(0)]
+	target := ""
+	if at > 0 {
+		if word(at) == "ONLY" {
+			at++
 		}
+		if at < len(list) && list[at].named() && (at+1 >= len(list) || !list[at+1].is(".")) {
+			target = list[at].name()
+			add(first, target)
+		}
+	}
+	reads := at > 0 || first == "SELECT" || first == "WITH" || first == "CREATE" && slices.ContainsFunc(list, func(t token) bool { return t.is("SELECT") })
+	if reads {
+		for _, name := range sqltext.Touches(Engine{}.Tokens(statement), nil).Tables {
+			if name != target || first != "INSERT" {
+				add("SELECT", name)
+			}
+		}
+	}
+	if first == "CREATE" || first == "ALTER" {
+		for i, t := range list {
+			if t.is("REFERENCES") && i+1 < len(list) && list[i+1].named() && (i+2 >= len(list) || !list[i+2].is(".")) {
+				add("REFERENCES", list[i+1].name())
+			}
+		}
+	}
+	return out
+}
+
+// Barred tells what of statements the user has no right to do, each with the GRANT that
+// gives it.
+func (d *database) Barred(ctx context.Context, statements []string) ([]string, error) {
+	var owns []string
+	rights := map[string][]string{} // the tables, by right
+	creates := false
+	add := func(to *[]string, name string) {
+		if !slices.Contains(*to, literal(name)) {
+			*to = append(*to, literal(name))
+		}
+	}
+	for _, sql := range statements {
+		if name := owned(sql); name != "" {
+			add(&owns, name)
+		}
+		for _, use := range uses(sql) {
+			list := rights[use[0]]
+			add(&list, use[1])
+			rights[use[0]] = list
+		}
+		words := strings.Fields(sql)
+		creates = creates || len(words) > 1 && strings.EqualFold(words[0], "CREATE") && slices.Contains(makes, strings.ToUpper(words[1]))
+	}
+	for _, right := range []string{"SELECT", "INSERT", "DELETE"} { // of what every run notes
+		list := rights[right]
+		add(&list, "erbario_history")
+		rights[right] = list
+	}
+	// One query for all: what is not there yet, the migrations make.
+	var parts []string
+	if len(owns) > 0 {
+		parts = append(parts, "SELECT '' AS right, c.relname::text AS name, pg_get_userbyid(c.relowner)::text AS owner FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND c.relname IN ("+strings.Join(owns, ", ")+") AND NOT pg_has_role(c.relowner, 'USAGE')")
+	}
+	for _, right := range slices.Sorted(maps.Keys(rights)) {
+		parts = append(parts, "SELECT "+literal(right)+", c.relname::text, '' FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relname IN ("+strings.Join(rights[right], ", ")+") AND NOT has_table_privilege(c.oid, "+literal(right)+")")
 	}
 	if creates {
-		rows, err := d.Select(ctx, "SELECT has_schema_privilege(current_schema(), 'CREATE')")
-		if err != nil {
-			return nil, err
-		}
-		if rows[0][0] != "t" {
+		parts = append(parts, "SELECT 'CREATE', '', '' WHERE NOT has_schema_privilege(current_schema(), 'CREATE')")
+	}
+	rows, err := d.Select(ctx, strings.Join(parts, " UNION ALL ")+" ORDER BY 2, 1")
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	foreign := map[string]bool{} // who may not change it need not be told of the rest
+	for _, r := range rows {
+		switch right, name := r[0], r[1]; {
+		case right == "":
+			foreign[name] = true
+			out = append(out, fmt.Sprintf("%s belongs to %s, and the user %s may not change it: connect as its owner, or GRANT %s TO %s", name, r[2], d.user, quote(r[2]), quote(d.user)))
+		case name == "":
 			out = append(out, fmt.Sprintf("the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user, d.schema, quote(d.schema), quote(d.user)))
+		case !foreign[name]:
+			out = append(out, fmt.Sprintf("the user %s lacks the right %s on %s: GRANT %s ON %s TO %s", d.user, right, name, right, quote(name), quote(d.user)))
 		}
 	}
 	return out, nil
