@@ -246,7 +246,10 @@ func (r *resolver) begin(m *model) {
 		}
 		r.addField(m, &lang.Field{Name: lang.Ident{Name: name, Pos: m.softPos}, Type: lang.Type{Pos: m.softPos, Builtin: schema.Type{Kind: schema.Timestamp}},
 			Clauses: []*lang.Clause{{Word: "optional", Pos: m.softPos}}})
-		t.SoftDelete, t.Children = name, m.soft.Children
+		t.SoftDelete, t.Children, t.Guard = name, m.soft.Children, m.soft.Guard
+		if m.soft.By != nil {
+			t.GuardRole = m.soft.By.Text
+		}
 		if m.soft.View {
 			t.LiveView = schema.Cut(LivePrefix + t.Name)
 		}

@@ -703,6 +703,14 @@ func triggerWords(g *schema.Trigger) string {
 	switch g.Purpose {
 	case schema.ForBridge:
 		return "a bridge for what is written as before"
+	case schema.ForGuard:
+		return "soft delete with guard"
+	case schema.ForGuardMark:
+		return "the guard of the marks as deleted"
+	case schema.ForGuardAll:
+		return "the guard against emptying it"
+	case schema.ForGuardChildren:
+		return "the guard of rows that would go with it"
 	case schema.ForChildren:
 		return "soft delete with children"
 	case schema.ForImmutable:

@@ -6,6 +6,7 @@ package draft
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -715,6 +716,12 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if db, ok := engine.As[engine.Entitled](s.DB); ok {
 		if d.Barred, err = db.Barred(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
 			return nil, err
+		}
+		byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
+			return t.GuardRole != "" && slices.ContainsFunc(p.Changes, func(c diff.Change) bool { return c.Table == t.Name })
+		})
+		if byRole && len(d.Barred) > 0 { // a guard that cannot ask would let nobody delete anything
+			return nil, errors.New(strings.Join(d.Barred, "; ") + ": nothing was written")
 		}
 	}
 	if !d.Outcome.Proved() {

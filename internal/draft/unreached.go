@@ -43,6 +43,9 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 			}
 			slices.SortStableFunc(t.Columns, func(a, b *schema.Column) int { return at(a) - at(b) })
 			t.Children = slices.ContainsFunc(there.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren })
+			if t.Guard = slices.ContainsFunc(there.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForGuard }); !t.Guard {
+				t.GuardRole = ""
+			}
 		}
 	}
 	s := &State{Engine: e, unreached: true, home: home, Standing: runner.Stand(files, nil, e)}
@@ -516,7 +519,7 @@ func (w *earlier) check(t *schema.Table, kind diff.Kind, k, before *schema.Check
 func trigger(t *schema.Table, g *schema.Trigger, was bool) bool {
 	c := t.Column(g.Column)
 	switch g.Purpose {
-	case schema.ForChildren: // the other engine's table tells
+	case schema.ForChildren, schema.ForGuard, schema.ForGuardMark, schema.ForGuardAll, schema.ForGuardChildren: // the other engine's table tells
 	case schema.ForImmutable:
 		if c != nil { // else it came with its column
 			c.Immutable = was

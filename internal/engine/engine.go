@@ -149,6 +149,9 @@ type Engine interface {
 	// ScriptAround gives what a plain script of a migration needs before and
 	// behind its transaction, and how that begins and ends.
 	ScriptAround() (before, begin, commit, after []string)
+	// Unguarded gives statements that delete rows of a table past the guard of its soft
+	// deletion.
+	Unguarded(t *schema.Table, sql ...string) []string
 	// Candidates are SQL literals to try as values of the column in a proof.
 	Candidates(t *schema.Table, c *schema.Column) []string
 

@@ -619,13 +619,21 @@ func (c *cursor) softDelete() *SoftDelete {
 		case c.accept("column"):
 			s.Column = c.str("the name of a column")
 		case c.accept("with"):
-			switch w := c.name(`"view" or "children"`); w.Name {
+			switch w := c.name(`"view", "children" or "guard"`); w.Name {
 			case "view":
 				s.View = true
 			case "children":
 				s.Children = true
+			case "guard":
+				s.Guard = true
+				if c.accept("by") {
+					s.By = c.str("the name of a role")
+					if s.By.Text == "" {
+						c.fail(s.By.Pos, `write with guard by "keepers"`, "a role has a name")
+					}
+				}
 			default:
-				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children"}), `"view" or "children" is expected behind "with"`)
+				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children", "guard"}), `"view", "children" or "guard" is expected behind "with"`)
 			}
 		default:
 			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"column", "with"}), `%s is not expected behind "soft delete"`, c.showNext())

@@ -199,6 +199,8 @@ type SoftDelete struct {
 	Column   *Value
 	View     bool
 	Children bool
+	Guard    bool
+	By       *Value // the role of those who may pass the guard
 }
 
 // Make is a seed's line `MODEL COUNT`.

@@ -16,7 +16,15 @@ import (
 	"erbario/internal/words"
 )
 
-func isSpanning(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren }
+// isSpanning tells whether a trigger names other tables, or has a function that stays where a
+// table goes without it: it goes before any table changes and comes when all have.
+func isSpanning(g *schema.Trigger) bool {
+	switch g.Purpose {
+	case schema.ForChildren, schema.ForGuard, schema.ForGuardMark, schema.ForGuardAll, schema.ForGuardChildren:
+		return true
+	}
+	return false
+}
 
 // withoutSpanning is a table without the triggers that name other tables.
 func withoutSpanning(t *schema.Table) *schema.Table {
@@ -37,14 +45,26 @@ func (p *planner) spanComes(name, title string, drop, create []string) {
 
 // spanning plans the triggers that name other tables.
 func (p *planner) spanning() {
-	title := func(t string) string { return fmt.Sprintf("the trigger by which children go with a row of %s", t) }
+	title := func(t string, g *schema.Trigger) string {
+		switch g.Purpose {
+		case schema.ForGuard:
+			return fmt.Sprintf("the trigger that guards the rows of %s", t)
+		case schema.ForGuardMark:
+			return fmt.Sprintf("the trigger that guards the marks of %s", t)
+		case schema.ForGuardAll:
+			return fmt.Sprintf("the trigger that keeps %s from being emptied", t)
+		case schema.ForGuardChildren:
+			return fmt.Sprintf("the trigger that guards what would go with a row of %s", t)
+		}
+		return fmt.Sprintf("the trigger by which children go with a row of %s", t)
+	}
 	goes := func(t *schema.Table, g *schema.Trigger) {
 		create, drop := p.Engine.Trigger(t, g)
-		p.spanGoes(t.Name, title(t.Name), drop, create)
+		p.spanGoes(t.Name, title(t.Name, g), drop, create)
 	}
 	comes := func(t *schema.Table, g *schema.Trigger) {
 		create, drop := p.Engine.Trigger(t, g)
-		p.spanComes(t.Name, title(t.Name), drop, create)
+		p.spanComes(t.Name, title(t.Name, g), drop, create)
 	}
 	for _, c := range p.plan.Changes {
 		switch o := c.Object.(type) {
@@ -224,7 +244,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		if fate == Keep {
 			keep = schema.Cut(schema.Kept(p.ID) + "deleted_" + c.Table)
 		}
-		step := p.Engine.Remove(engine.Removal{Table: a.From, Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
+		step := p.Engine.Remove(engine.Removal{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.Quote(c.Name) + " IS NULL"
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {

@@ -151,7 +151,7 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 		return
 	}
 	for _, g := range t.Triggers {
-		if g.Purpose.OfTrigger() && g.Purpose != schema.ForChildren {
+		if g.Purpose.OfTrigger() && g.Purpose != schema.ForChildren && g.Purpose != schema.ForGuardChildren {
 			continue // ours: it changes nothing else
 		}
 		found := sqltext.Touches(p.Engine.Tokens(g.SQL.Text), nil)

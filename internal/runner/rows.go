@@ -154,7 +154,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		gone := fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s)%s", e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t))
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
-			if err := StepAll(ctx, db, []string{gone}); err != nil {
+			if err := StepAll(ctx, db, e.Unguarded(t, gone)); err != nil {
 				return err
 			}
 			if kept != nil {
@@ -202,7 +202,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 				}
 			}
 			gone += fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
-			if err := StepAll(ctx, db, append([]string{gone}, back.Undo...)); err != nil {
+			if err := StepAll(ctx, db, append(e.Unguarded(t, gone), back.Undo...)); err != nil {
 				return err
 			}
 		}

@@ -65,11 +65,15 @@ func Kept(id string) string {
 }
 
 // Purposes are all of them, for reading names.
-var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren, ForBridge}
+var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren, ForBridge, ForGuard, ForGuardMark, ForGuardAll, ForGuardChildren}
 
 // OfTrigger tells whether a purpose is a trigger's rather than a check's.
 func (p Purpose) OfTrigger() bool {
-	return p == ForStamped || p == ForImmutable || p == ForChildren || p == ForBridge
+	switch p {
+	case ForStamped, ForImmutable, ForChildren, ForBridge, ForGuard, ForGuardMark, ForGuardAll, ForGuardChildren:
+		return true
+	}
+	return false
 }
 
 // MadeFor tells by its name for which column, and what for, a declaration made a

@@ -85,6 +85,8 @@ type Table struct {
 	SoftDelete  string // the column that marks a row as deleted; empty: none does
 	LiveView    string // the view of the rows that are not deleted; declared layer
 	Children    bool   // the soft-deletable rows that refer to a row go and come back with it; declared layer
+	Guard       bool   // no row goes permanently that is not marked as deleted first
+	GuardRole   string // then: only members of this role let marks and rows go; empty: everybody
 	Rows        *Rows  // the reference rows; declared layer; nil: none were declared
 	Text        string // the statement that made it, where the engine keeps one
 	Others      []*Constraint
@@ -224,6 +226,14 @@ const (
 	// ForBridge is the trigger between the two migrations of a staged pair: it lets
 	// the application write that does not know of the change yet.
 	ForBridge Purpose = "bridge"
+	// ForGuard is the trigger that lets no row go permanently which is not marked as
+	// deleted; ForGuardMark keeps the marks for the members of a role, ForGuardAll refuses
+	// to empty the table, and ForGuardChildren is that of a table from which a deletion
+	// would reach guarded rows past their own triggers.
+	ForGuard         Purpose = "guard"
+	ForGuardMark     Purpose = "guard_mark"
+	ForGuardAll      Purpose = "guard_all"
+	ForGuardChildren Purpose = "guard_children"
 )
 
 // Check is a condition that every row fulfils.
@@ -263,7 +273,14 @@ type Trigger struct {
 }
 
 // WithFunction tells whether the trigger has a function of its own.
-func (g *Trigger) WithFunction() bool { return g.Purpose == ForChildren || g.Purpose == ForBridge }
+func (g *Trigger) WithFunction() bool {
+	return g.Purpose == ForChildren || g.Purpose == ForBridge || g.Purpose == ForGuard || g.Purpose == ForGuardAll
+}
+
+// Guarded tells whether a trigger of the table refuses to let rows go.
+func (t *Table) Guarded() bool {
+	return slices.ContainsFunc(t.Triggers, func(g *Trigger) bool { return g.Purpose == ForGuard || g.Purpose == ForGuardChildren })
+}
 
 // View is a stored query.
 type View struct {

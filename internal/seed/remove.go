@@ -286,7 +286,11 @@ func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*go
 		tables = append(tables, g.table.Name)
 		where = append(where, fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(g.name)))
 	}
-	for _, sql := range e.DeleteTogether(tables, where) {
+	list := e.DeleteTogether(tables, where)
+	for _, g := range all {
+		list = e.Unguarded(g.table, list...)
+	}
+	for _, sql := range list {
 		if err := db.Exec(ctx, sql); err != nil {
 			return err
 		}

@@ -172,7 +172,7 @@ func (m *model) drawLines(t *rapid.T) {
 	case 3:
 		m.lines = append(m.lines, "check known: {"+a.name+"} is not null or 1 = 1")
 	}
-	if soft := rapid.SampledFrom([]string{"", "", "soft delete", "soft delete with view", "soft delete with children", "soft delete with view with children"}).Draw(t, "soft delete"); soft != "" {
+	if soft := rapid.SampledFrom([]string{"", "", "soft delete", "soft delete with view", "soft delete with children", "soft delete with view with children", "soft delete with guard", "soft delete with children with guard"}).Draw(t, "soft delete"); soft != "" {
 		m.lines = append(m.lines, soft)
 	}
 }

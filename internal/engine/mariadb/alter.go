@@ -345,10 +345,12 @@ func (c *change) byHand() []engine.Requirement {
 		known = append(known, literal(g.Name))
 	}
 	if t := c.From; t.SoftDelete != "" { // which has gone by then, too
-		known = append(known, literal(triggerName(t, &schema.Column{Name: t.SoftDelete}, schema.ForChildren)))
+		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForGuard, schema.ForGuardMark} {
+			known = append(known, literal(triggerName(t, &schema.Column{Name: t.SoftDelete}, p)))
+		}
 	}
 	for i, n := range gone {
-		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped} { // ours, which have gone by then
+		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped, schema.ForGuard, schema.ForGuardMark, schema.ForGuardChildren} { // ours, which have gone by then
 			known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, p)))
 		}
 		gone[i] = regexp.QuoteMeta(n)

@@ -6,6 +6,7 @@ package mariadb
 import (
 	"context"
 	gosql "database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -134,8 +135,15 @@ func (d *Database) Change(ctx context.Context, r engine.TableRows, by []string, 
 	return changed, nil
 }
 
-// DeleteEqual deletes one row for each of those given.
+// DeleteEqual deletes one row for each of those given, also past a guard.
 func (d *Database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted int64, err error) {
+	if r.Table.Guarded() {
+		around := quietly([]string{""})
+		if err := d.raw(ctx, around[0]); err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, d.raw(context.WithoutCancel(ctx), around[2])) }()
+	}
 	w := len(r.Columns)
 	for at := 0; at < len(r.Cells); at += w {
 		var where []string

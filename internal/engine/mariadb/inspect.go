@@ -70,7 +70,7 @@ func recognise(t *schema.Table) {
 			continue
 		}
 		for _, c := range t.Columns {
-			for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren} {
+			for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren, schema.ForGuard, schema.ForGuardMark, schema.ForGuardChildren} {
 				if triggerName(t, c, p) != g.Name {
 					continue
 				}

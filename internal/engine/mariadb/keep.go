@@ -77,12 +77,12 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
-		s.Apply = []string{gone}
+		s.Apply = unguarded(t, gone)
 		return s
 	}
 	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
 	bare := bareTable(t, r.Keep)
-	s.Apply = []string{createIfMissing(bare), copyRows(t, bare, t.Name, r.Keep, r.Where), gone}
+	s.Apply = append([]string{createIfMissing(bare), copyRows(t, bare, t.Name, r.Keep, r.Where)}, unguarded(t, gone)...)
 	s.Undo = quietly([]string{copyRows(bare, t, r.Keep, t.Name, "")})
 	s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))
 	return s

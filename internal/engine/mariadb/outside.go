@@ -307,6 +307,9 @@ func otherDatabase(statement string) string {
 		whole := i+4 < len(list) && list[i+3].is(".") && list[i+4].named() && !behind.is(".")
 		place := behind.is("FROM") || behind.is("JOIN") || behind.is("INTO") || behind.is("UPDATE") || behind.is("TABLE") || behind.is("REFERENCES") || behind.is("TO") ||
 			behind.is("TRIGGER") || behind.is("VIEW") || behind.is("ON") && len(list) > 1 && list[1].is("TRIGGER") && i < 12
+		if (behind.is("FROM") || behind.is("JOIN")) && list[i].name()+"."+list[i+2].name() == rolesTable {
+			continue // a guard only reads there who is in a role
+		}
 		if whole || place {
 			return list[i].name() + "." + list[i+2].name()
 		}

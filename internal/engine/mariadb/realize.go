@@ -64,6 +64,12 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 				notices = append(notices, engine.Notice{Kind: "children of itself", Table: t.Name, Text: text})
 			})...)
 		}
+		if t.Guard && !t.Outside {
+			t.Triggers = append(t.Triggers, guardTriggers(t)...)
+		}
+		if g := guardChildren(out, t); g != nil && !t.Outside {
+			t.Triggers = append(t.Triggers, g)
+		}
 		if t.LiveView != "" && !t.Outside {
 			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
 		}
@@ -357,6 +363,100 @@ func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 		quote(name), quote(t.Name), quiet, x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
+
+// rolesTable is the server's table of who is in which role.
+const rolesTable = "mysql.roles_mapping"
+
+// isMember is the condition that the user of the session is in a role, or in one that is in
+// it. In a trigger the server knows no current role: its own table tells, which whoever
+// made the trigger may read.
+func isMember(role string) string {
+	const user, host, here = "substring_index(user(), '@', 1)", "substring_index(user(), '@', -1)", "('localhost', '127.0.0.1', '::1')"
+	is := func(alias string) string { // the names of this machine are one
+		return fmt.Sprintf("%s.User = %s AND (%s LIKE %s.Host OR %s IN %s AND %s.Host IN %s)", alias, user, host, alias, host, here, alias, here)
+	}
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM "+rolesTable+" AS m LEFT JOIN "+rolesTable+" AS g ON g.Role = m.User AND m.Host = '' WHERE m.Role = %s AND (%s OR %s))", literal(role), is("m"), is("g"))
+}
+
+func signal(message string) string {
+	return "SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = " + literal(message)
+}
+
+// guardTriggers let no row go permanently that is not marked as deleted; with a role, they
+// keep that, and the marks, for its members.
+func guardTriggers(t *schema.Table) []*schema.Trigger {
+	x := quote(t.SoftDelete)
+	make := func(p schema.Purpose, event, body string) *schema.Trigger {
+		name := triggerName(t, t.Column(t.SoftDelete), p)
+		return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: sqlOf(fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW %s", quote(name), event, quote(t.Name), body))}
+	}
+	unmarked := fmt.Sprintf("IF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF", quiet, x, signal(engine.GuardWords(t.Name)))
+	if t.GuardRole == "" {
+		return []*schema.Trigger{make(schema.ForGuard, "DELETE", unmarked)}
+	}
+	return []*schema.Trigger{
+		make(schema.ForGuard, "DELETE", fmt.Sprintf("IF NOT %s THEN %s; ELSEIF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF", isMember(t.GuardRole), signal(engine.GuardRoleWords(t.Name, t.GuardRole)), quiet, x, signal(engine.GuardWords(t.Name)))),
+		make(schema.ForGuardMark, "UPDATE", fmt.Sprintf("IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN %s; END IF", x, x, isMember(t.GuardRole), signal(engine.GuardMarkWords(t.Name, t.GuardRole)))),
+	}
+}
+
+// guardChildren is the trigger of a table whose deleted rows would take guarded ones along:
+// on MariaDB what goes by a reference fires no trigger of its own. nil: there are none.
+func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
+	var reached []string
+	var follow func(parent *schema.Table, from, where string, seen []string)
+	follow = func(parent *schema.Table, from, where string, seen []string) {
+		for _, c := range s.Tables {
+			if c.Outside || slices.Contains(seen, c.Name) {
+				continue
+			}
+			for _, k := range c.ForeignKeys {
+				if !strings.EqualFold(k.Table, parent.Name) || k.OnDelete != schema.Cascade || len(k.References) != len(k.Columns) {
+					continue
+				}
+				alias := fmt.Sprintf("c%d", len(seen))
+				var on []string
+				for i, col := range k.Columns {
+					of := "OLD"
+					if len(seen) > 1 {
+						of = fmt.Sprintf("c%d", len(seen)-1)
+					}
+					on = append(on, fmt.Sprintf("%s.%s = %s.%s", alias, quote(col), of, quote(k.References[i])))
+				}
+				nextFrom, nextWhere := quote(c.Name)+" AS "+alias, strings.Join(on, " AND ")
+				if from != "" {
+					nextFrom, nextWhere = from+" JOIN "+nextFrom+" ON "+nextWhere, where
+				}
+				if c.Guard {
+					reached = append(reached, fmt.Sprintf("IF EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS NULL) THEN %s; END IF;", nextFrom, nextWhere, alias, quote(c.SoftDelete), signal(engine.GuardWords(c.Name))))
+				}
+				follow(c, nextFrom, nextWhere, append(slices.Clone(seen), c.Name))
+			}
+		}
+	}
+	follow(t, "", "", []string{t.Name})
+	if len(reached) == 0 || len(t.Columns) == 0 {
+		return nil
+	}
+	column := t.Columns[0]
+	if key := t.Key(); len(key) > 0 {
+		column = t.Column(key[0])
+	}
+	name := triggerName(t, column, schema.ForGuardChildren)
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW IF %s IS NULL THEN %s END IF", quote(name), quote(t.Name), quiet, strings.Join(reached, " "))
+	return &schema.Trigger{Name: name, Column: column.Name, Purpose: schema.ForGuardChildren, SQL: sqlOf(text)}
+}
+
+// unguarded are statements that delete rows of a table past its guard.
+func unguarded(t *schema.Table, sql ...string) []string {
+	if !t.Guarded() {
+		return sql
+	}
+	return quietly(sql)
+}
+
+// Unguarded gives statements that delete rows of a table past its guard.
+func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguarded(t, sql...) }
 
 // liveView is the view of the rows that are not deleted.
 func liveView(t *schema.Table) string {

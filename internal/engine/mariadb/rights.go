@@ -50,19 +50,29 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 			}
 		}
 	}
+	var out []string
+	if slices.ContainsFunc(statements, func(sql string) bool { return strings.Contains(sql, rolesTable) }) {
+		if err := d.raw(ctx, "SELECT 1 FROM "+rolesTable+" LIMIT 0"); err != nil {
+			user, host, err := d.me(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, fmt.Sprintf("a guard by a role asks the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s", user, rolesTable, literal(user), literal(host)))
+		}
+	}
 	if len(wanted) == 0 {
-		return nil, nil
+		return out, nil
 	}
 	rows, err := d.Select(ctx, "SHOW GRANTS")
 	if err != nil {
-		return nil, nil // who may not even ask this is told by the steps themselves
+		return out, nil // who may not even ask this is told by the steps themselves
 	}
 	has := map[string]bool{}
 	for _, r := range rows {
 		list := tokens(r[0])
 		on := slices.IndexFunc(list, func(t token) bool { return t.is("ON") })
 		if on < 0 { // a role, whose rights may be any
-			return nil, nil
+			return out, nil
 		}
 		if !d.grantOn(list[on+1:]) {
 			continue
@@ -84,18 +94,27 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 		}
 	}
 	if has["ALL PRIVILEGES"] || has["ALL"] {
-		return nil, nil
+		return out, nil
 	}
 	wanted = slices.DeleteFunc(wanted, func(r string) bool { return has[r] })
 	if len(wanted) == 0 {
-		return nil, nil
+		return out, nil
 	}
-	who, err := d.Select(ctx, "SELECT current_user()")
+	user, host, err := d.me(ctx)
 	if err != nil {
 		return nil, err
 	}
-	user, host, _ := strings.Cut(who[0][0], "@")
-	return []string{fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "), strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host))}, nil
+	return append(out, fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "), strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host))), nil
+}
+
+// me is the user of the connection, as grants name it.
+func (d *Database) me(ctx context.Context) (user, host string, err error) {
+	who, err := d.Select(ctx, "SELECT current_user()")
+	if err != nil {
+		return "", "", err
+	}
+	user, host, _ = strings.Cut(who[0][0], "@")
+	return user, host, nil
 }
 
 // grantOn tells whether a grant is about this database, from what stands behind its ON.

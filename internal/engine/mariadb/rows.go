@@ -72,7 +72,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		if !r.Fresh {
 			gone += fmt.Sprintf(" AND %s NOT IN (SELECT kept.%s FROM %s AS kept)", by, by, quote(r.Keep))
 		}
-		s.Undo = append(s.Undo, gone)
+		s.Undo = append(s.Undo, unguarded(r.Table, gone)...)
 	}
 	if len(changed) > 0 {
 		var set []string

@@ -48,7 +48,7 @@ var inspections = []string{
 	`SELECT o.oid, CASE WHEN pg_opclass_is_visible(o.oid) THEN quote_ident(o.opcname) ELSE quote_ident(n.nspname) || '.' || quote_ident(o.opcname) END FROM pg_opclass o JOIN pg_namespace n ON n.oid = o.opcnamespace WHERE NOT o.opcdefault`,
 	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
 	// triggers
-	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' THEN p.prosrc ELSE '' END
+	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' OR p.proname::text LIKE 'erbario\_guard\_%' THEN p.prosrc ELSE '' END
 		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
 	// extensions, types, sequences and functions
 	`SELECT extname, quote_ident(nspname), n.oid = ` + here + ` OR nspname = 'pg_catalog' FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
@@ -526,7 +526,7 @@ func recognise(t *schema.Table) {
 		c, p := t.MadeFor(name)
 		if c == nil {
 			for _, o := range t.Columns { // a name that was cut
-				for _, q := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren} {
+				for _, q := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren, schema.ForGuard, schema.ForGuardAll} {
 					if triggerName(t, o, q) == g.Name {
 						c, p = o, q
 					}
@@ -539,8 +539,13 @@ func recognise(t *schema.Table) {
 			c.Stamped = c.Stamped || p == schema.ForStamped
 		} else if strings.Contains(g.SQL.Text, "$erbario$;\n") { // its table had another name
 			g.Purpose = schema.ForChildren
-			if strings.HasPrefix(g.Name, bridgePrefix) {
+			switch {
+			case strings.HasPrefix(g.Name, bridgePrefix):
 				g.Purpose = schema.ForBridge
+			case strings.Contains(g.SQL.Text, "erbario_guard_all_"):
+				g.Purpose = schema.ForGuardAll
+			case strings.Contains(g.SQL.Text, "erbario_guard_"):
+				g.Purpose = schema.ForGuard
 			}
 		}
 	}

@@ -224,8 +224,19 @@ func (d *database) valueRows(r engine.TableRows, cells []any) string {
 	return strings.Join(out, ", ")
 }
 
-// DeleteEqual deletes one row for each of those given.
+// DeleteEqual deletes one row for each of those given, also past a guard.
 func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted int64, err error) {
+	if r.Table.Guarded() {
+		around := quiet(nil)
+		if err := d.Exec(ctx, around[0]); err != nil {
+			return 0, err
+		}
+		defer func() {
+			if err == nil {
+				err = d.Exec(ctx, around[1])
+			}
+		}()
+	}
 	w := len(r.Columns)
 	for at := 0; at < len(r.Cells); at += w {
 		var where []string

@@ -42,6 +42,9 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 				t.Triggers = append(t.Triggers, g)
 			}
 		}
+		if t.Guard && !t.Outside {
+			t.Triggers = append(t.Triggers, guardTriggers(t)...)
+		}
 		if t.LiveView != "" && !t.Outside {
 			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
 		}
@@ -303,6 +306,51 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	trigger := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION %s()", quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
 	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: withFunction(childrenFunction(t.Name), trigger, body.String())}
 }
+
+// guardTriggers let no row go permanently that is not marked as deleted, and the table not be
+// emptied while there is one; with a role, they keep both, and the marks, for its members.
+// Who owns the table could drop them: for Erbario at work in such hands they keep still.
+func guardTriggers(t *schema.Table) []*schema.Trigger {
+	x := quote(t.SoftDelete)
+	var body, all strings.Builder
+	still := "\nBEGIN\n    IF " + quietly + " AND pg_has_role(session_user, (SELECT relowner FROM pg_class WHERE oid = TG_RELID), 'USAGE') THEN\n        IF TG_OP = 'DELETE' THEN\n            RETURN OLD;\n        END IF;\n        RETURN NEW;\n    END IF;\n"
+	body.WriteString(still)
+	member := fmt.Sprintf("pg_has_role(session_user, %s, 'MEMBER')", literal(t.GuardRole))
+	if t.GuardRole != "" {
+		fmt.Fprintf(&body, "    IF TG_OP = 'UPDATE' THEN\n        IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN\n            RAISE insufficient_privilege USING MESSAGE = %s;\n        END IF;\n        RETURN NEW;\n    END IF;\n", x, x, member, literal(engine.GuardMarkWords(t.Name, t.GuardRole)))
+	}
+	fmt.Fprintf(&body, "    IF OLD.%s IS NULL THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n", x, literal(engine.GuardWords(t.Name)))
+	fmt.Fprintf(&all, "\nBEGIN\n    IF EXISTS (SELECT FROM %s WHERE %s IS NULL) THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n", quote(t.Name), x, literal(engine.GuardWords(t.Name)))
+	event := "DELETE"
+	if t.GuardRole != "" {
+		event = "DELETE OR UPDATE OF " + x
+		for _, b := range []*strings.Builder{&body, &all} {
+			fmt.Fprintf(b, "    IF NOT %s THEN\n        RAISE insufficient_privilege USING MESSAGE = %s;\n    END IF;\n", member, literal(engine.GuardRoleWords(t.Name, t.GuardRole)))
+		}
+	}
+	body.WriteString("    RETURN OLD;\nEND\n")
+	all.WriteString("    RETURN NULL;\nEND\n")
+	make := func(p schema.Purpose, prefix, when, body string) *schema.Trigger {
+		name, function := triggerName(t, t.Column(t.SoftDelete), p), schema.Cut(prefix+t.Name)
+		trigger := fmt.Sprintf("CREATE TRIGGER %s %s\n    EXECUTE FUNCTION %s()", quote(name), when, quote(function))
+		return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: withFunction(function, trigger, body)}
+	}
+	return []*schema.Trigger{
+		make(schema.ForGuard, "erbario_guard_", fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quote(t.Name)), body.String()),
+		make(schema.ForGuardAll, "erbario_guard_all_", fmt.Sprintf("BEFORE TRUNCATE ON %s\n    FOR EACH STATEMENT", quote(t.Name)), all.String()),
+	}
+}
+
+// unguarded are statements that delete rows of a table past its guard.
+func unguarded(t *schema.Table, sql ...string) []string {
+	if !t.Guarded() {
+		return sql
+	}
+	return quiet(sql)
+}
+
+// Unguarded gives statements that delete rows of a table past its guard, for its owner.
+func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguarded(t, sql...) }
 
 // withFunction is a trigger with the function that stands for it alone: it names
 // tables, and so is pinned to where they are. That of a bridge runs with the rights of

@@ -6,8 +6,10 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"erbario/internal/engine/sqltext"
 )
@@ -90,10 +92,15 @@ func uses(statement string) [][2]string {
 	return out
 }
 
+// roleAsked finds the roles by which guards tell who may delete.
+var roleAsked = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`pg_has_role\(session_user, ('(?:[^']|'')*'), 'MEMBER'\)`)
+})
+
 // Barred tells what of statements the user has no right to do, each with the GRANT that
 // gives it.
 func (d *database) Barred(ctx context.Context, statements []string) ([]string, error) {
-	var owns []string
+	var owns, roles []string
 	rights := map[string][]string{} // the tables, by right
 	creates := false
 	add := func(to *[]string, name string) {
@@ -118,8 +125,15 @@ func (d *database) Barred(ctx context.Context, statements []string) ([]string, e
 		add(&list, "erbario_history")
 		rights[right] = list
 	}
+	for _, sql := range statements {
+		for _, m := range roleAsked().FindAllStringSubmatch(sql, -1) {
+			if part := "SELECT 'ROLE' AS right, " + m[1] + " AS name, '' AS owner WHERE NOT EXISTS (SELECT FROM pg_roles WHERE rolname = " + m[1] + ")"; !slices.Contains(roles, part) {
+				roles = append(roles, part)
+			}
+		}
+	}
 	// One query for all: what is not there yet, the migrations make.
-	var parts []string
+	parts := roles
 	if len(owns) > 0 {
 		parts = append(parts, "SELECT '' AS right, c.relname::text AS name, pg_get_userbyid(c.relowner)::text AS owner FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND c.relname IN ("+strings.Join(owns, ", ")+") AND NOT pg_has_role(c.relowner, 'USAGE')")
 	}
@@ -140,6 +154,8 @@ func (d *database) Barred(ctx context.Context, statements []string) ([]string, e
 		case right == "":
 			foreign[name] = true
 			out = append(out, fmt.Sprintf("%s belongs to %s, and the user %s may not change it: connect as its owner, or GRANT %s TO %s", name, r[2], d.user, quote(r[2]), quote(d.user)))
+		case right == "ROLE":
+			out = append(out, fmt.Sprintf("there is no role %s, by which a guard tells who may delete: CREATE ROLE %s", name, quote(name)))
 		case name == "":
 			out = append(out, fmt.Sprintf("the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user, d.schema, quote(d.schema), quote(d.user)))
 		case !foreign[name]:

@@ -75,7 +75,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		if !r.Fresh {
 			gone += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", told(by), told(by), quote(r.Keep))
 		}
-		s.Undo = append(s.Undo, gone)
+		s.Undo = append(s.Undo, unguarded(r.Table, gone)...)
 	}
 	if len(changed) > 0 {
 		var set []string

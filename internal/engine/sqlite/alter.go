@@ -56,7 +56,7 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
-		s.Apply = []string{gone}
+		s.Apply = unguarded(t, gone)
 		return s
 	}
 	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
@@ -64,7 +64,8 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 	bare.Name = r.Keep
 	s.Apply = append(s.Apply, createTable(bare, r.Keep))
 	// Without the sequence: the rows that stay hold it.
-	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil, r.Where)[0], gone)
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil, r.Where)[0])
+	s.Apply = append(s.Apply, unguarded(t, gone)...)
 	numberless := bare.Clone()
 	numberless.Options.WithoutRowid = true
 	back := copyRows(numberless, t, r.Keep, t.Name, nil, "")[0]

@@ -198,8 +198,21 @@ func (d *database) change(ctx context.Context, r engine.TableRows, by []string) 
 	return changed, nil
 }
 
-// DeleteEqual deletes one row for each of those given.
+// DeleteEqual deletes one row for each of those given, also past a guard.
 func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted int64, err error) {
+	for _, g := range r.Table.Triggers {
+		if g.Purpose != schema.ForGuard {
+			continue
+		}
+		if err := d.Exec(ctx, dropTrigger(g)); err != nil {
+			return 0, err
+		}
+		defer func() {
+			if err == nil {
+				err = d.Exec(ctx, g.SQL.Text)
+			}
+		}()
+	}
 	row := rowidName(r.Table)
 	if row == "" {
 		return 0, fmt.Errorf("the rows of %s cannot be told apart", r.Table.Name)

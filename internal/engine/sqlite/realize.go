@@ -43,6 +43,15 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 				t.Triggers = append(t.Triggers, g)
 			}
 		}
+		if t.Guard && !t.Outside {
+			t.Triggers = append(t.Triggers, guardTrigger(t))
+			kind := "guard"
+			text := fmt.Sprintf("on SQLite REPLACE deletes rows of %s past their guard, unless PRAGMA recursive_triggers is on", t.Name)
+			if t.GuardRole != "" {
+				kind, text = "guard by", fmt.Sprintf("SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q", t.GuardRole)
+			}
+			notices = append(notices, engine.Notice{Kind: kind, Mistake: t.GuardRole != "", Table: t.Name, Column: t.SoftDelete, Text: text})
+		}
 		if t.LiveView != "" && !t.Outside {
 			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: bodyKey}})
 		}
@@ -336,6 +345,29 @@ func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 		quote(name), quote(t.Name), x, x, x, nowExpr, quote(t.Name), x, nowExpr, rowCondition(t))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: schema.SQL{Text: text, Canon: bodyKey}}
 }
+
+// guardTrigger lets no row go permanently that is not marked as deleted.
+func guardTrigger(t *schema.Table) *schema.Trigger {
+	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForGuard))
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW\nWHEN OLD.%s IS NULL\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
+		quote(name), quote(t.Name), quote(t.SoftDelete), literal(engine.GuardWords(t.Name)))
+	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForGuard, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+}
+
+// unguarded are statements that delete rows of a table past its guard, in a transaction of
+// ours.
+func unguarded(t *schema.Table, sql ...string) []string {
+	var drop, make []string
+	for _, g := range t.Triggers {
+		if g.Purpose == schema.ForGuard {
+			drop, make = append(drop, dropTrigger(g)), append(make, g.SQL.Text)
+		}
+	}
+	return slices.Concat(drop, sql, make)
+}
+
+// Unguarded gives statements that delete rows of a table past its guard.
+func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguarded(t, sql...) }
 
 func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "immutable"), quote(c.Name)

@@ -71,7 +71,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		if !r.Fresh {
 			gone += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", by, by, quote(r.Keep))
 		}
-		s.Undo = append(s.Undo, gone)
+		s.Undo = append(s.Undo, unguarded(t, gone)...)
 	}
 	if len(changes) > 0 {
 		var set []string
