@@ -38,7 +38,7 @@ func main() {
 	fmt.Printf("%-58s %12s %12s %8s  %s\n", "", "erbario", "beside it", "ratio", "goal")
 	parts := map[string]func(){"start": b.startUp, "models": b.thousandModels, "line": b.fiveHundredMigrations, "rows": b.millionRows, "seed": b.seeds, "huge": b.hugeSeed,
 		"server-models": b.serverModels, "server-line": b.serverLine, "server-seed": b.serverSeed, "in-use": b.inUse,
-		"mariadb-models": b.mariadbModels, "mariadb-line": b.mariadbLine, "mariadb-seed": b.mariadbSeed, "mariadb-in-use": b.mariadbInUse}
+		"mariadb-models": b.mariadbModels, "mariadb-line": b.mariadbLine, "mariadb-seed": b.mariadbSeed, "mariadb-in-use": b.mariadbInUse, "growth": b.growth, "mariadb-unique": b.mariadbUnique}
 	defer func() {
 		if b.postgres != nil {
 			b.postgres.Stop()
@@ -47,7 +47,7 @@ func main() {
 			b.mariadb.Stop()
 		}
 	}()
-	for _, name := range []string{"start", "models", "line", "rows", "seed", "huge", "server-models", "server-line", "server-seed", "in-use", "mariadb-models", "mariadb-line", "mariadb-seed", "mariadb-in-use"} {
+	for _, name := range []string{"start", "models", "line", "rows", "seed", "huge", "server-models", "server-line", "server-seed", "in-use", "mariadb-models", "mariadb-line", "mariadb-seed", "mariadb-in-use", "mariadb-unique", "growth"} {
 		if only := os.Getenv("ERBARIO_BENCH"); only == "" && name != "huge" || only == name {
 			parts[name]()
 		}

@@ -67,6 +67,10 @@ func wrongUse(format string, args ...any) error {
 
 // Main runs the program and returns its exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	if len(args) == 2 && args[1] == "--version" { // needs no command
+		fmt.Fprintln(stdout, "erbario "+version())
+		return exitDone
+	}
 	// A run is short and its values live to its end: collecting less often costs
 	// little memory and saves a quarter of the time on large projects.
 	debug.SetGCPercent(400)

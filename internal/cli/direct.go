@@ -91,7 +91,7 @@ func directOnes(ctx context.Context, l *live) ([]*migration.Migration, error) {
 	if err != nil {
 		return nil, err
 	}
-	return runner.Texts(slices.DeleteFunc(applied, func(ap runner.Applied) bool { return !ap.Direct() }), l.engine)
+	return runner.Texts(slices.DeleteFunc(applied, func(ap runner.Applied) bool { return !ap.Direct() }), nil, l.engine)
 }
 
 // draftDirect makes a migration of what was applied without one: it is taken back

@@ -622,17 +622,36 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if all {
 		fork = forked(migration.Forks(files, e))
 	}
-	var start *schema.Schema // what the migrations so far make; nil: it has to be read
-	for _, m := range files {
-		if err := runner.MakeFound(ctx, db, m); err != nil {
-			return out, nil, err
-		}
-		if start == nil || len(m.Found) > 0 {
-			start = nil
-			if slices.Contains(todo, m) {
-				if start, err = db.Inspect(ctx); err != nil {
-					return out, nil, err
+	// What the migrations so far make is told by the proofs themselves; where it is not, it
+	// is read off a database on which all of them have been run.
+	var start *schema.Schema
+	ran := 0
+	run := func(until int) error {
+		for ; ran < until; ran++ {
+			if err := runner.MakeFound(ctx, db, files[ran]); err != nil {
+				return err
+			}
+			if err := proof.Run(ctx, db, e, files[ran], false); err != nil {
+				if fork != nil { // most likely for that
+					return fork
 				}
+				return fmt.Errorf("%w; what follows cannot be proved", err)
+			}
+		}
+		return nil
+	}
+	for i, m := range files {
+		if slices.Contains(todo, m) && (start == nil || len(m.Found) > 0) {
+			if err = run(i); err == nil {
+				err = runner.MakeFound(ctx, db, m)
+			}
+			if err == nil {
+				start, err = db.Inspect(ctx)
+			}
+			if err != nil && err == fork {
+				return out, fork, nil
+			} else if err != nil {
+				return out, nil, err
 			}
 		}
 		var after *schema.Schema
@@ -663,11 +682,12 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 				break
 			}
 		}
-		if err := proof.Run(ctx, db, e, m, false); err != nil {
-			if fork != nil { // most likely for that
+		if after == nil && slices.Contains(todo, m) { // also what cannot be run at all is told here
+			if err := run(i + 1); err != nil && err == fork {
 				return out, fork, nil
+			} else if err != nil {
+				return out, nil, err
 			}
-			return out, nil, fmt.Errorf("%w; what follows cannot be proved", err)
 		}
 		start = after
 	}
@@ -680,16 +700,23 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if fork != nil {
 		return out, fork, nil
 	}
-	end, err := db.Inspect(ctx)
-	if err != nil {
-		return out, nil, err
+	end := start
+	var refer []diff.Change
+	if withRows(declared, files) || end == nil || len(end.Others)+len(end.Views) > 0 {
+		if err := run(len(files)); err != nil {
+			return out, nil, err
+		}
+		if end, err = db.Inspect(ctx); err != nil {
+			return out, nil, err
+		}
 	}
 	if err := db.Restate(ctx, declared, end); err != nil {
 		return out, nil, err
 	}
-	refer, err := draft.RowChanges(ctx, e, db, end, declared, files)
-	if err != nil {
-		return out, nil, err
+	if withRows(declared, files) {
+		if refer, err = draft.RowChanges(ctx, e, db, end, declared, files); err != nil {
+			return out, nil, err
+		}
 	}
 	changes := append(diff.Schemas(end, declared), refer...)
 	if len(changes) == 0 {
@@ -705,6 +732,14 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		a.next("erbario draft TITLE")
 	}
 	return out, &exitError{code: exitDiffers, err: fmt.Errorf("the end of the %s migrations differs from the models in %s", e.Name(), plural(len(changes), "change", "changes"))}, nil
+}
+
+// withRows tells whether models or migrations have reference rows.
+func withRows(declared *schema.Schema, files []*migration.Migration) bool {
+	return slices.ContainsFunc(declared.Tables, func(t *schema.Table) bool { return t.Rows != nil }) ||
+		slices.ContainsFunc(files, func(m *migration.Migration) bool {
+			return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 })
+		})
 }
 
 // forked is the first of some forks as an error with exit code 3: no database takes both of

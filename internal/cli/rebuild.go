@@ -109,7 +109,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	for _, t := range end.Tables {
 		known[strings.ToLower(t.Name)] = true
 	}
-	if texts, err := runner.Texts(applied, e); err == nil { // also what they made before a later one dropped it, or another checkout
+	if texts, err := runner.Texts(applied, nil, e); err == nil { // also what they made before a later one dropped it, or another checkout
 		if was, err := proof.Replay(ctx, e, texts, wanted); err == nil {
 			if s, err := was.Inspect(ctx); err == nil {
 				for _, t := range s.Tables {
@@ -213,7 +213,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 // them, and none before it created them.
 func onlyFound(files []*migration.Migration, applied []runner.Applied, e engine.Engine) map[string]bool {
 	list := slices.Clone(files)
-	if texts, err := runner.Texts(applied, e); err == nil {
+	if texts, err := runner.Texts(applied, nil, e); err == nil {
 		for _, m := range texts {
 			if !slices.ContainsFunc(files, func(o *migration.Migration) bool { return o.ID == m.ID }) {
 				list = append(list, m)

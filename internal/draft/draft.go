@@ -158,7 +158,7 @@ func (s *State) lacks(left []engine.LeftOut) error {
 // line is every migration that made or will make what is ahead: the applied
 // ones by the text that the database kept, and those that wait.
 func (s *State) line() ([]*migration.Migration, error) {
-	list, err := runner.Texts(s.Standing.Applied, s.Engine)
+	list, err := runner.Texts(s.Standing.Applied, s.Standing.Files, s.Engine)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +190,11 @@ func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Sc
 	if len(list) == 0 || list[len(list)-1].After == "" {
 		return nil
 	}
-	created, named := migration.Creates(list, s.Engine), migration.Names(list, s.Engine)
+	created := migration.Creates(list, s.Engine)
+	var named map[string]bool
+	if len(in.Views)+len(in.Others) > 0 {
+		named = migration.Names(list, s.Engine)
+	}
 	out := &schema.Schema{}
 	for _, t := range in.Tables {
 		if created[strings.ToLower(t.Name)] && !schema.Own(t.Name) && !s.outside(t.Name) {
@@ -294,7 +298,7 @@ func (s *State) Drafted() []diff.Change {
 // to the live schema, changed and went. Whole tables and views by hand are left
 // out.
 func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
-	list, err := runner.Texts(s.Standing.Applied, s.Engine)
+	list, err := runner.Texts(s.Standing.Applied, s.Standing.Files, s.Engine)
 	if err != nil {
 		return nil, err
 	}

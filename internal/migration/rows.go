@@ -57,9 +57,20 @@ type LineRows struct {
 // Rename is a statement that gives a table, or a column of one, another name.
 type Rename struct{ Table, Column, To string }
 
+// renames tells whether a statement has the word rename in it, in any case.
+func renames(sql string) bool {
+	const word = "rename"
+	for i := 0; i+len(word) <= len(sql); i++ {
+		if c := sql[i]; (c == 'r' || c == 'R') && strings.EqualFold(sql[i:i+len(word)], word) {
+			return true
+		}
+	}
+	return false
+}
+
 // ReadRename reads a statement that renames a table or a column.
 func ReadRename(e engine.Engine, sql string) (Rename, bool) {
-	if !strings.Contains(strings.ToUpper(sql), "RENAME") { // most are none, and cutting them up takes long
+	if !renames(sql) { // most do not, and cutting them up takes long
 		return Rename{}, false
 	}
 	list := e.Tokens(sql)
@@ -111,14 +122,29 @@ func Creates(line []*Migration, e engine.Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, m := range line {
 		for _, sql := range m.SQL(false) {
-			if r, ok := ReadRename(e, sql); ok && r.Column == "" {
+			if created := createdTable(e, sql); created != "" {
+				out[created] = true
+			} else if r, ok := ReadRename(e, sql); ok && r.Column == "" {
 				out[strings.ToLower(r.To)] = true
-			} else if t := e.Tokens(sql); len(t) > 2 && t[0].Word() == "CREATE" && t[1].Word() == "TABLE" {
-				out[strings.ToLower(t[2].Name)] = true
 			}
 		}
 	}
 	return out
+}
+
+// createdTable is the name, in lower case, of the table that a statement creates; "": it
+// creates none. Only its beginning is read.
+func createdTable(e engine.Engine, sql string) string {
+	const begins = 300 // names have 64 characters at most, of four bytes, in quotes
+	head := strings.TrimLeft(sql, " \t\r\n")
+	if len(head) < 6 || !strings.EqualFold(head[:6], "CREATE") {
+		return ""
+	}
+	t := e.Tokens(head[:min(len(head), begins)])
+	if len(t) < 3 || t[1].Word() != "TABLE" {
+		return ""
+	}
+	return strings.ToLower(t[2].Name)
 }
 
 // Names are the names, in lower case, that the statements of migrations have in them.

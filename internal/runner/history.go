@@ -186,10 +186,19 @@ func who() string {
 	return strings.Trim(name+"@"+host, "@")
 }
 
-// Texts are the migrations in the history, parsed from the text that was kept.
-func Texts(applied []Applied, e engine.Engine) ([]*migration.Migration, error) {
+// Texts are the migrations in the history, parsed from the text that was kept; files that
+// have just that text are taken as they are.
+func Texts(applied []Applied, files []*migration.Migration, e engine.Engine) ([]*migration.Migration, error) {
+	same := map[string]*migration.Migration{}
+	for _, m := range files {
+		same[m.ID] = m
+	}
 	var out []*migration.Migration
 	for _, a := range applied {
+		if m := same[a.ID]; m != nil && m.Text == a.Text {
+			out = append(out, m)
+			continue
+		}
 		m, err := migration.Parse("history of "+a.ID, a.Text, e)
 		if err != nil {
 			return nil, fmt.Errorf("the text of %s in the database's history cannot be read: %w", a.ID, err)

@@ -535,7 +535,7 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	if err != nil {
 		return nil, err
 	}
-	kept, err := Texts(applied, e)
+	kept, err := Texts(applied, nil, e)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
@@ -82,15 +83,17 @@ func recognise(t *schema.Table) {
 	}
 	for _, c := range t.Columns {
 		if c.Default != nil {
-			c.Value = knownDefaults[c.Default.Key()]
+			c.Value = knownDefaults()[c.Default.Key()]
 		}
 	}
 }
 
 // knownDefaults are the defaults of the language that are expressions.
-var knownDefaults = map[string]*schema.Value{
-	canon(nowSQL): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon(newUUID): {Kind: schema.UUIDValue},
-}
+var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
+	return map[string]*schema.Value{
+		canon(nowSQL): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon(newUUID): {Kind: schema.UUIDValue},
+	}
+})
 
 // liveOf is the table whose rows that are not deleted a view shows; "": it shows others.
 func liveOf(s *schema.Schema, v *schema.View) string {

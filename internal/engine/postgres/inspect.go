@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"erbario/internal/schema"
 )
@@ -494,7 +495,7 @@ func (r *reading) policies(rows [][]string) {
 }
 
 // rangeEnd is an end of a range.
-var rangeEnd = regexp.MustCompile(`([<>]= -?[0-9.]+)`)
+var rangeEnd = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([<>]= -?[0-9.]+)`) })
 
 // asMade is a check of ours with the casts with which it is made.
 func asMade(c *schema.Column, p schema.Purpose, text string) string {
@@ -503,7 +504,7 @@ func asMade(c *schema.Column, p schema.Purpose, text string) string {
 	case p == schema.ForNonblank && strings.HasPrefix(text, x+" "):
 		return compared(c, x) + strings.TrimPrefix(text, x)
 	case p == schema.ForRange && (typ == "numeric" || typ == "double precision"):
-		return rangeEnd.ReplaceAllString(text, "$1::"+typ)
+		return rangeEnd().ReplaceAllString(text, "$1::"+typ)
 	}
 	return text
 }
@@ -554,15 +555,17 @@ func recognise(t *schema.Table) {
 			c.Type = schema.Type{Kind: schema.Choice, Choices: c.Values}
 		}
 		if c.Default != nil {
-			c.Value = knownDefaults[c.Default.Key()]
+			c.Value = knownDefaults()[c.Default.Key()]
 		}
 	}
 }
 
 // knownDefaults are the defaults of the language that are expressions.
-var knownDefaults = map[string]*schema.Value{
-	canon("now()"): {Kind: schema.NowValue}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
-}
+var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
+	return map[string]*schema.Value{
+		canon("now()"): {Kind: schema.NowValue}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
+	}
+})
 
 // liveOf is the table whose rows that are not deleted a view shows, as soft delete
 // makes it; "" for any other view.

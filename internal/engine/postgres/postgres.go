@@ -45,9 +45,6 @@ func (Engine) Cast(sql, sqlType string) string { return "CAST(" + sql + " AS " +
 // HoldsReferences tells that references are held at every statement.
 func (Engine) HoldsReferences() bool { return true }
 
-// Separate gives the steps as they are: all of them can stand in one transaction.
-func (Engine) Separate(steps []engine.Step) []engine.Step { return steps }
-
 // Misplaced tells nothing: what can stand in a step can stand with others.
 func (Engine) Misplaced(engine.StepKind, []string) error { return nil }
 

@@ -301,6 +301,16 @@ func (p *scratchPlace) back(d *database) error {
 	if inside != "" {
 		return errors.Join(d.Exec(ctx, "DROP SCHEMA "+inside+" CASCADE"), d.conn.Close(ctx))
 	}
+	many, err := p.fewer(ctx, d)
+	if err != nil || many {
+		p.mu.Lock()
+		p.out = false
+		p.mu.Unlock()
+		if err := d.conn.Close(ctx); err != nil || !many {
+			return err
+		}
+		return p.dropOne(ctx, d.conn.Config().Database)
+	}
 	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\\_%' AND nspname::text NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
 	if err == nil {
 		var drop []string
@@ -340,6 +350,35 @@ func (p *scratchPlace) back(d *database) error {
 	if err := d.conn.Close(ctx); err != nil {
 		return err
 	}
+	return p.dropOne(ctx, name)
+}
+
+// fewer sees to it that a scratch database can be emptied in one transaction, which holds a
+// lock on all that it drops: of a named one, tables go by and by; many: ours is dropped
+// whole instead.
+func (p *scratchPlace) fewer(ctx context.Context, d *database) (many bool, err error) {
+	const tables = "SELECT c.oid::regclass FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p') AND n.nspname::text NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'"
+	rows, err := d.Select(ctx, tables)
+	if err != nil || len(rows) < manyTables {
+		return false, err
+	}
+	if !p.given {
+		return true, nil
+	}
+	for some := range slices.Chunk(rows, together) {
+		var names []string
+		for _, r := range some {
+			names = append(names, r[0])
+		}
+		if err := d.Exec(ctx, "DROP TABLE IF EXISTS "+strings.Join(names, ", ")+" CASCADE"); err != nil {
+			return false, err
+		}
+	}
+	return false, nil
+}
+
+// dropOne drops a scratch database of ours, to which nobody is connected.
+func (p *scratchPlace) dropOne(ctx context.Context, name string) error {
 	admin, err := connectBeside(ctx, p.config)
 	if err != nil {
 		return err

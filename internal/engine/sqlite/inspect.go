@@ -7,6 +7,7 @@ import (
 	"context"
 	"strconv"
 	"strings"
+	"sync"
 
 	"erbario/internal/schema"
 )
@@ -124,11 +125,13 @@ func (d *database) withoutShadows(ctx context.Context, s *schema.Schema) error {
 
 // knownDefaults are the defaults of the language that SQLite keeps as an
 // expression.
-var knownDefaults = map[string]*schema.Value{
-	"(" + nowExpr + ")":   {Kind: schema.NowValue},
-	"(" + todayExpr + ")": {Kind: schema.TodayValue},
-	"(" + uuidExpr + ")":  {Kind: schema.UUIDValue},
-}
+var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
+	return map[string]*schema.Value{
+		"(" + nowExpr + ")":   {Kind: schema.NowValue},
+		"(" + todayExpr + ")": {Kind: schema.TodayValue},
+		"(" + uuidExpr + ")":  {Kind: schema.UUIDValue},
+	}
+})
 
 // recognise tells what a declaration made, and for which column.
 func recognise(t *schema.Table) {
@@ -160,7 +163,7 @@ func recognise(t *schema.Table) {
 	for _, c := range t.Columns {
 		c.Type = typeOf(c.SQLType)
 		if c.Default != nil {
-			c.Value = knownDefaults[c.Default.Text]
+			c.Value = knownDefaults()[c.Default.Text]
 		}
 	}
 }

@@ -6,6 +6,7 @@ package sqltext
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"erbario/internal/engine"
 )
@@ -19,28 +20,40 @@ type Touched struct {
 }
 
 // surely are the first words of statements that touch nothing but the tables they name.
-var surely = words("SELECT WITH VALUES INSERT UPDATE DELETE REPLACE MERGE TRUNCATE CREATE ALTER DROP COMMENT LOCK UNLOCK SET RENAME ANALYZE GRANT REVOKE REFRESH REINDEX CLUSTER COPY LOAD TABLE OPTIMIZE SAVEPOINT RELEASE")
+var surely = sync.OnceValue(func() map[string]bool {
+	return words("SELECT WITH VALUES INSERT UPDATE DELETE REPLACE MERGE TRUNCATE CREATE ALTER DROP COMMENT LOCK UNLOCK SET RENAME ANALYZE GRANT REVOKE REFRESH REINDEX CLUSTER COPY LOAD TABLE OPTIMIZE SAVEPOINT RELEASE")
+})
 
 // noNames are words that stand where a table's name can, and are none.
-var noNames = words("DELETE UPDATE CONFLICT SET IF EXISTS ONLY COLUMN TABLE LATERAL FUNCTION DUPLICATE SELECT EACH DUAL NULL CASCADE RESTRICT NO NOT IGNORE OR VALUES OF ALL COMMIT INDEX CONSTRAINT TRIGGER VIEW SCHEMA TYPE DOMAIN SEQUENCE DATABASE POLICY RULE UNNEST JSON_TABLE GENERATE_SERIES USER ROLE UNLOGGED TEMPORARY TEMP LOCAL DEFAULT TRUE FALSE CURRENT_TIMESTAMP NOTHING DO ON AS WHERE FROM JOIN BY KEY FOR WITH MATERIALIZED")
+var noNames = sync.OnceValue(func() map[string]bool {
+	return words("DELETE UPDATE CONFLICT SET IF EXISTS ONLY COLUMN TABLE LATERAL FUNCTION DUPLICATE SELECT EACH DUAL NULL CASCADE RESTRICT NO NOT IGNORE OR VALUES OF ALL COMMIT INDEX CONSTRAINT TRIGGER VIEW SCHEMA TYPE DOMAIN SEQUENCE DATABASE POLICY RULE UNNEST JSON_TABLE GENERATE_SERIES USER ROLE UNLOGGED TEMPORARY TEMP LOCAL DEFAULT TRUE FALSE CURRENT_TIMESTAMP NOTHING DO ON AS WHERE FROM JOIN BY KEY FOR WITH MATERIALIZED")
+})
 
 // between are words that stand between a word that a table follows and its name.
-var between = words("IF NOT EXISTS ONLY TABLE COLUMN OR IGNORE ROLLBACK ABORT REPLACE FAIL LOW_PRIORITY HIGH_PRIORITY DELAYED QUICK CONCURRENTLY INTO FROM UNLOGGED TEMPORARY TEMP LATERAL")
+var between = sync.OnceValue(func() map[string]bool {
+	return words("IF NOT EXISTS ONLY TABLE COLUMN OR IGNORE ROLLBACK ABORT REPLACE FAIL LOW_PRIORITY HIGH_PRIORITY DELAYED QUICK CONCURRENTLY INTO FROM UNLOGGED TEMPORARY TEMP LATERAL")
+})
 
 // endsList are words behind which a list of tables does not go on.
-var endsList = words("WHERE SET ON USING GROUP ORDER HAVING LIMIT RETURNING UNION EXCEPT INTERSECT VALUES SELECT WINDOW FETCH FOR WHEN DO")
+var endsList = sync.OnceValue(func() map[string]bool {
+	return words("WHERE SET ON USING GROUP ORDER HAVING LIMIT RETURNING UNION EXCEPT INTERSECT VALUES SELECT WINDOW FETCH FOR WHEN DO")
+})
 
 // behindUpdate are words behind which UPDATE begins no statement.
-var behindUpdate = words("ON FOR BEFORE AFTER OF OR KEY DO GRANT REVOKE INSTEAD")
+var behindUpdate = sync.OnceValue(func() map[string]bool { return words("ON FOR BEFORE AFTER OF OR KEY DO GRANT REVOKE INSTEAD") })
 
 // running are functions that run what they are given as a text.
-var running = words("QUERY_TO_XML QUERY_TO_XML_AND_XMLSCHEMA CURSOR_TO_XML DBLINK DBLINK_EXEC LOAD_EXTENSION")
+var running = sync.OnceValue(func() map[string]bool {
+	return words("QUERY_TO_XML QUERY_TO_XML_AND_XMLSCHEMA CURSOR_TO_XML DBLINK DBLINK_EXEC LOAD_EXTENSION")
+})
 
 // changing are the first words of statements that may change rows.
-var changing = words("INSERT UPDATE DELETE REPLACE MERGE TRUNCATE WITH DO CALL EXECUTE")
+var changing = sync.OnceValue(func() map[string]bool {
+	return words("INSERT UPDATE DELETE REPLACE MERGE TRUNCATE WITH DO CALL EXECUTE")
+})
 
 // ChangesRows tells whether a statement is one that may change rows.
-func ChangesRows(list []engine.Token) bool { return len(list) > 0 && changing[list[0].Word()] }
+func ChangesRows(list []engine.Token) bool { return len(list) > 0 && changing()[list[0].Word()] }
 
 func words(list string) map[string]bool {
 	out := map[string]bool{}
@@ -64,14 +77,14 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 			out.Unsure = word
 		}
 	}
-	if !surely[first] {
+	if !surely()[first] {
 		unsure(first)
 	}
 	if first == "DROP" && len(list) > 1 && !slices.Contains([]string{"TABLE", "VIEW", "INDEX", "TRIGGER"}, list[1].Word()) && slices.ContainsFunc(list, func(t engine.Token) bool { return t.Word() == "CASCADE" || t.Word() == "OWNED" }) {
 		unsure("DROP " + list[1].Word())
 	}
 	add := func(t engine.Token) {
-		if t.Named && !(t.Bare && noNames[t.Word()]) && !slices.Contains(out.Tables, t.Name) {
+		if t.Named && !(t.Bare && noNames()[t.Word()]) && !slices.Contains(out.Tables, t.Name) {
 			out.Tables = append(out.Tables, t.Name)
 		}
 	}
@@ -102,7 +115,7 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 		}
 		word := t.Word()
 		call := i+1 < len(list) && list[i+1].Text == "("
-		if call && (running[word] || routines[strings.ToLower(t.Name)]) {
+		if call && (running()[word] || routines[strings.ToLower(t.Name)]) {
 			unsure(t.Text)
 		}
 		begins := i == 0 || list[i-1].Text == "(" || list[i-1].Text == ";"
@@ -112,7 +125,7 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 			if call && word != "INTO" {
 				continue
 			}
-			if i > 0 && word == "UPDATE" && (list[i-1].Text == "," || behindUpdate[list[i-1].Word()]) {
+			if i > 0 && word == "UPDATE" && (list[i-1].Text == "," || behindUpdate()[list[i-1].Word()]) {
 				continue
 			}
 			several = word == "UPDATE" && begins || word == "TABLE" && slices.Contains([]string{"TRUNCATE", "DROP", "LOCK", "RENAME"}, first)
@@ -140,7 +153,7 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 			continue
 		}
 		j := i + 1
-		for j+1 < len(list) && list[j].Bare && between[list[j].Word()] && list[j+1].Text != "." && list[j+1].Text != "(" {
+		for j+1 < len(list) && list[j].Bare && between()[list[j].Word()] && list[j+1].Text != "." && list[j+1].Text != "(" {
 			j++
 		}
 		if j >= len(list) || !list[j].Named {
@@ -152,7 +165,7 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 			if list[j].Word() == "AS" {
 				j++
 			}
-			if j < len(list) && list[j].Named && !(list[j].Bare && endsList[list[j].Word()]) {
+			if j < len(list) && list[j].Named && !(list[j].Bare && endsList()[list[j].Word()]) {
 				j++
 			}
 			if j+1 >= len(list) || list[j].Text != "," || !list[j+1].Named {
