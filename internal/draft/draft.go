@@ -177,14 +177,16 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s.made = s.known(list, s.Ahead); s.made == nil {
+	if known := s.known(list, s.Ahead); known != nil {
+		s.made = known.Clone()
+	} else {
 		s.made, err = s.replay(ctx, list)
 	}
 	return s.made, err
 }
 
 // known is what migrations make, without running them: the part of a schema that they
-// created, if the head of the newest says that this is what all of them make. nil: it does
+// created, not copied, if the head of the newest says that this is what all of them make. nil: it does
 // not, or somebody has changed that part.
 func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Schema {
 	if len(list) == 0 || list[len(list)-1].After == "" {
@@ -218,7 +220,7 @@ func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Sc
 	if schema.Fingerprint(out) != list[len(list)-1].After {
 		return nil
 	}
-	return out.Clone()
+	return out
 }
 
 // mentioned tells whether an applied migration has the name of a table in it.
@@ -302,13 +304,13 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	made := s.known(list, s.Live)
-	if made == nil {
-		if made, err = s.replay(ctx, list); err != nil {
-			return nil, err
-		}
+	made, live := s.known(list, s.Live), s.Live
+	if made != nil { // no table of the migrations differs then, and others are left out
+		made, live = &schema.Schema{Others: made.Others}, &schema.Schema{Others: live.Others}
+	} else if made, err = s.replay(ctx, list); err != nil {
+		return nil, err
 	}
-	return slices.DeleteFunc(diff.Schemas(made, s.Live), func(c diff.Change) bool {
+	return slices.DeleteFunc(diff.Schemas(made, live), func(c diff.Change) bool {
 		return c.Kind == diff.AddTable || c.Kind == diff.AddView || c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
 	}), nil
 }
