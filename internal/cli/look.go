@@ -410,6 +410,10 @@ func (a *app) parts(list []lookPart) {
 		if part.column {
 			at = 0
 		}
+		if part.Name == "" {
+			of[at] = append(of[at], []string{"  " + cell(part.What)})
+			continue
+		}
 		of[at] = append(of[at], []string{"  " + cell(part.Name), cell(part.What)})
 	}
 	for i, table := range of {

@@ -157,6 +157,13 @@ func (t Table) value(ctx context.Context, c *schema.Column, raw string) (string,
 
 // literal reads a value as one of the column's type.
 func (t Table) literal(c *schema.Column, raw string) (string, error) {
+	if c.Type.Kind == schema.Bytes {
+		pieces := t.Engine.Split(raw + ";")
+		if !strings.HasPrefix(raw, "(") || !strings.HasSuffix(raw, ")") || len(pieces) != 1 || pieces[0].Bad != "" || pieces[0].Comment {
+			return "", fmt.Errorf("bytes are written as (SQL), in the engine's own words")
+		}
+		return raw, nil
+	}
 	v, err := read(raw, c.Type)
 	if err == nil {
 		err = c.Refuses(v)
@@ -178,7 +185,15 @@ func read(raw string, typ schema.Type) (schema.Value, error) {
 	case k == schema.Timestamp || k == schema.Datetime:
 		for _, form := range moments {
 			if at, err := time.Parse(form, raw); err == nil {
-				return schema.Value{Kind: schema.TextValue, Text: at.UTC().Format("2006-01-02 15:04:05.999999")}, nil
+				form := "2006-01-02 15:04:05"
+				switch at.Nanosecond() / 1000 {
+				case 0:
+				case at.Nanosecond() / 1000000 * 1000: // the form in which SQLite keeps times
+					form += ".000"
+				default:
+					form += ".000000"
+				}
+				return schema.Value{Kind: schema.TextValue, Text: at.UTC().Format(form)}, nil
 			}
 		}
 	case k == schema.Time && len(raw) == len("15:04"):

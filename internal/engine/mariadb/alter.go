@@ -350,7 +350,11 @@ func (c *change) byHand() []engine.Requirement {
 		}
 	}
 	for i, n := range gone {
-		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped, schema.ForGuard, schema.ForGuardMark, schema.ForGuardChildren} { // ours, which have gone by then
+		purposes := []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped} // ours, which have gone by then
+		if slices.Contains(c.From.Key(), n) {
+			purposes = append(purposes, schema.ForGuardChildren)
+		}
+		for _, p := range purposes {
 			known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, p)))
 		}
 		gone[i] = regexp.QuoteMeta(n)
