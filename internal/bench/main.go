@@ -33,6 +33,7 @@ func main() {
 	dir, err := os.MkdirTemp("", "erbario-bench-")
 	check(err)
 	defer os.RemoveAll(dir)
+	check(os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")))
 	b := &bench{program: program, dir: dir}
 	fmt.Printf("%s %s, %s, %d cores\n\n", runtime.GOOS, runtime.GOARCH, cpu(), runtime.NumCPU())
 	fmt.Printf("%-58s %12s %12s %8s  %s\n", "", "erbario", "beside it", "ratio", "goal")

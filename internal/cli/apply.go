@@ -455,7 +455,7 @@ func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int
 	if wanted == nil || ctx.Err() != nil {
 		return 0, mistakes
 	}
-	s, err := draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+	s, err := look(ctx, l, func() (*schema.Schema, []*migration.Migration, error) {
 		files, err := p.Migrations(l.engine)
 		return wanted, files, err
 	})

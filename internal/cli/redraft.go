@@ -308,7 +308,7 @@ func (r *remaking) remake(ctx context.Context, name string, others []string) err
 // as the answers change them.
 func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 	read := func() (*draft.State, error) {
-		return draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+		return look(ctx, l, func() (*schema.Schema, []*migration.Migration, error) {
 			w, err := r.wanted(r.p, l.engine)
 			return w, r.rest, err
 		})

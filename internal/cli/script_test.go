@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -53,6 +54,7 @@ func TestScripts(t *testing.T) {
 		},
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("USER", "ada")
+			env.Setenv("XDG_CACHE_HOME", filepath.Join(env.WorkDir, ".cache"))
 			return nil
 		},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
@@ -71,6 +73,7 @@ func TestServerScripts(t *testing.T) {
 		},
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("USER", "ada")
+			env.Setenv("XDG_CACHE_HOME", filepath.Join(env.WorkDir, ".cache"))
 			url := place.URL(t)
 			env.Setenv("URL", url)
 			env.Setenv("POOLER", testserver.Pooler(t, url))
@@ -98,6 +101,7 @@ func TestMariaDBScripts(t *testing.T) {
 		},
 		Setup: func(env *testscript.Env) error {
 			env.Setenv("USER", "ada")
+			env.Setenv("XDG_CACHE_HOME", filepath.Join(env.WorkDir, ".cache"))
 			env.Setenv("URL", place.URL(t))
 			env.Setenv("OTHER", place.URL(t))
 			env.Setenv("THIRD", place.URL(t))
@@ -121,6 +125,7 @@ func TestEveryEngineScripts(t *testing.T) {
 			Condition: func(cond string) (bool, error) { return cond == place.Name, nil },
 			Setup: func(env *testscript.Env) error {
 				env.Setenv("USER", "ada")
+				env.Setenv("XDG_CACHE_HOME", filepath.Join(env.WorkDir, ".cache"))
 				env.Setenv("URL", place.URL(t))
 				env.Setenv("OTHER", place.URL(t))
 				env.Setenv("ENGINE", place.Name)

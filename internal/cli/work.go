@@ -164,9 +164,19 @@ func (a *app) reading(ctx context.Context, c *cli.Command, most int, f func(p *p
 	return f(p, l)
 }
 
+// look reads a database, and holds it against what read gives, with what earlier runs found
+// out.
+func look(ctx context.Context, l *live, read func() (*schema.Schema, []*migration.Migration, error)) (*draft.State, error) {
+	s, err := draft.Look(ctx, l.engine, l.db, read)
+	if err == nil {
+		s.Memory = project.NewMemory()
+	}
+	return s, err
+}
+
 // state reads a database and holds it against models and migrations.
 func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.State, error) {
-	s, err := draft.Look(ctx, l.engine, l.db, func() (*schema.Schema, []*migration.Migration, error) {
+	s, err := look(ctx, l, func() (*schema.Schema, []*migration.Migration, error) {
 		wanted, err := a.wanted(p, l.engine)
 		if err != nil {
 			return nil, nil, err

@@ -36,6 +36,8 @@ type State struct {
 	// Missing is what scratch databases could not have of the live one.
 	Missing []engine.LeftOut
 	Lacking func(engine.LeftOut) // told of each at once; nil: nobody
+	// Memory knows what migrations make from runs before this; nil: nobody does.
+	Memory Memory
 
 	unasked   bool             // no question is put to the rows
 	unreached bool             // no server of the engine is there
@@ -186,10 +188,11 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 }
 
 // known is what migrations make, without running them: the part of a schema that they
-// created, not copied, if the head of the newest says that this is what all of them make. nil: it does
-// not, or somebody has changed that part.
+// created, not copied, if that is known to be what all of them make. nil: it is not, or
+// somebody has changed that part.
 func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Schema {
-	if len(list) == 0 || list[len(list)-1].After == "" {
+	told := s.told(list)
+	if len(told) == 0 {
 		return nil
 	}
 	created := migration.Creates(list, s.Engine)
@@ -217,7 +220,7 @@ func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Sc
 			return nil // what it holds is not in a fingerprint
 		}
 	}
-	if schema.Fingerprint(out) != list[len(list)-1].After {
+	if !slices.Contains(told, schema.Fingerprint(out)) {
 		return nil
 	}
 	return out
@@ -243,6 +246,7 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 		return nil, err
 	}
 	made.Tables = slices.DeleteFunc(made.Tables, func(t *schema.Table) bool { return s.outside(t.Name) })
+	s.remember(list, made)
 	return made, nil
 }
 

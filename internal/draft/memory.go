@@ -1,0 +1,64 @@
+package draft
+
+// This file remembers what migrations make from one run to the next: running a thousand of
+// them on scratch takes seconds, and their texts hardly ever change.
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+
+	"erbario/internal/migration"
+	"erbario/internal/schema"
+)
+
+// Memory keeps short texts by name beyond a run. It may forget any of them at any time.
+type Memory interface {
+	Recall(name string) string // "": it does not know
+	Remember(name, text string)
+}
+
+// worth is how many migrations are worth remembering: fewer are run as fast as they are
+// looked for.
+const worth = 50
+
+// told are the fingerprints that what the migrations make is known to have: by the head of
+// the newest, which is wrong where others were merged since, and as remembered. It is empty
+// where nobody knows.
+func (s *State) told(list []*migration.Migration) (out []string) {
+	if len(list) == 0 {
+		return nil
+	}
+	if after := list[len(list)-1].After; after != "" {
+		out = append(out, after)
+	}
+	if s.Memory != nil && len(list) >= worth {
+		if known := s.Memory.Recall(s.memoryName(list)); known != "" {
+			out = append(out, known)
+		}
+	}
+	return out
+}
+
+// remember keeps the fingerprint of what a run of migrations made.
+func (s *State) remember(list []*migration.Migration, made *schema.Schema) {
+	if s.Memory != nil && len(list) >= worth {
+		s.Memory.Remember(s.memoryName(list), schema.Fingerprint(made))
+	}
+}
+
+// memoryName stands for all that decides what migrations make: the engine, their texts, and
+// the tables that they find.
+func (s *State) memoryName(list []*migration.Migration) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n", s.Engine.Name())
+	for _, t := range s.Wanted.Tables {
+		if t.Outside {
+			fmt.Fprintf(h, "%s\n", schema.Fingerprint(&schema.Schema{Tables: []*schema.Table{t}}))
+		}
+	}
+	for _, m := range list {
+		fmt.Fprintf(h, "%s %d\n%s", m.ID, len(m.Text), m.Text)
+	}
+	return hex.EncodeToString(h.Sum(nil))[:32]
+}
