@@ -185,7 +185,11 @@ func (b *bench) inUse() {
 			longest[i] = stop()
 		}
 		fmt.Printf("%-58s %12s %12s %8s  %s\n", "PostgreSQL in use: "+u.what+", longest wait / plainly", ms(longest[0]), ms(longest[1]), fmt.Sprintf("%.2f×", float64(longest[0])/float64(longest[1])), "≤ 200 ms")
-		fmt.Printf("%-58s %12s %12s\n", "  the change took", ms(took[0]), ms(took[1]))
+		goal := ""
+		if len(u.flags) > 0 && u.flags[0] == "--fill" {
+			goal = "≤ 1.3×"
+		}
+		row("  the change took", took[0], took[1], goal)
 	}
 }
 

@@ -445,6 +445,9 @@ const Batch = "batch"
 type Batches struct {
 	Table string
 	Key   []string
+	// Where, if not "", is the condition of the few rows that the step is about: they are
+	// looked for, and the others passed over.
+	Where string
 }
 
 // Step is one piece of a migration with its way back.

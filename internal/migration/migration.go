@@ -339,6 +339,9 @@ func Write(m *Migration) string {
 		b.WriteByte('\n')
 		if s.Batches != nil {
 			fmt.Fprintf(&b, "%sbatches %s\n", Marker, nameList(append([]string{s.Batches.Table}, s.Batches.Key...)))
+			if s.Batches.Where != "" {
+				fmt.Fprintf(&b, "%sonly rows where %s\n", Marker, s.Batches.Where)
+			}
 		}
 		if len(s.Loses) > 0 {
 			fmt.Fprintf(&b, "%sloses %s", Marker, nameList(s.Loses))
@@ -572,6 +575,11 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					return fail(p.Line, "this line cannot be read: it is batches TABLE, KEY, under a step (in batches)")
 				}
 				step.Batches = &engine.Batches{Table: names[0], Key: names[1:]}
+			case strings.HasPrefix(words, "only rows where ") && step != nil:
+				if step.Batches == nil {
+					return fail(p.Line, "this line stands below %sbatches TABLE, KEY", Marker)
+				}
+				step.Batches.Where = strings.TrimPrefix(words, "only rows where ")
 			case strings.HasPrefix(words, "undo loses ") && step != nil:
 				list, _ := strings.CutSuffix(strings.TrimPrefix(words, "undo loses "), ", kept")
 				step.UndoLoses = readNames(list)

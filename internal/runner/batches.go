@@ -59,24 +59,10 @@ func (s *separate) batches(n int, apply bool) error {
 		}
 	}
 	s.half.Cut, s.half.Undoing = n, !apply
-	table := step.Batches.Table
-	keys := make([]string, len(step.Batches.Key))
-	for i, k := range step.Batches.Key {
-		keys[i] = s.e.Quote(table) + "." + s.e.Quote(k)
-	}
-	behind := func() string {
-		var terms []string
-		if s.half.Place != "" {
-			terms = append(terms, s.e.CompareKey(keys, ">", s.half.Place))
-		}
-		if s.half.Until != "" {
-			terms = append(terms, s.e.CompareKey(keys, "<=", s.half.Until))
-		}
-		return cmp.Or(strings.Join(terms, " AND "), "true")
-	}
-	progress := engine.Progress{Table: table}
+	w := newWalk(s, step.Batches)
+	progress := engine.Progress{Table: step.Batches.Table}
 	if s.o.Progress != nil && len(list) > 0 {
-		total, err := s.db.Count(s.ctx, "SELECT 1 FROM "+s.e.Quote(table)+" WHERE "+behind())
+		total, err := s.db.Count(s.ctx, "SELECT 1 FROM "+w.table+" WHERE "+w.among())
 		if err != nil {
 			return err
 		}
@@ -90,15 +76,11 @@ func (s *separate) batches(n int, apply bool) error {
 			if tries++; tries > 1 { // fewer rows meet fewer locks of others
 				size = max(size/4, 1)
 			}
-			which := behind()
+			which := w.behind()
 			if len(list) > 0 {
-				end, err := s.db.Sample(s.ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT 1 OFFSET %d", strings.Join(keys, ", "), s.e.Quote(table), which, strings.Join(keys, ", "), size-1), 1)
-				if err != nil {
+				var err error
+				if which, place, last, err = w.next(size); err != nil {
 					return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, Err: err}
-				}
-				if last = len(end.Values) == 0; !last {
-					place = "(" + strings.Join(end.Values[0], ", ") + ")"
-					which += " AND " + s.e.CompareKey(keys, "<=", place)
 				}
 			}
 			began := time.Now()
@@ -123,6 +105,7 @@ func (s *separate) batches(n int, apply bool) error {
 		if err != nil {
 			return err
 		}
+		w.done(size)
 		if s.half.Place = place; last {
 			if s.o.Progress != nil {
 				progress.Done = progress.Total
@@ -136,7 +119,7 @@ func (s *separate) batches(n int, apply bool) error {
 			s.o.Progress(progress)
 		}
 		switch {
-		case took < batchTime/2:
+		case took < batchTime/2 && w.few == "": // a list of keys stays short
 			size = min(2*size, largestBatch)
 		case took > 2*batchTime:
 			size = max(size/2, 1)
@@ -145,6 +128,81 @@ func (s *separate) batches(n int, apply bool) error {
 			return err
 		}
 	}
+}
+
+// walk finds the rows of one batch after another.
+type walk struct {
+	s           *separate
+	table, few  string
+	keys, found []string // found: those of the few rows that are still to be done
+	all         bool     // and behind them there are none
+}
+
+func newWalk(s *separate, b *engine.Batches) *walk {
+	w := &walk{s: s, table: s.e.Quote(b.Table), few: b.Where}
+	for _, k := range b.Key {
+		w.keys = append(w.keys, w.table+"."+s.e.Quote(k))
+	}
+	return w
+}
+
+// behind is the condition of the rows that are still to be done.
+func (w *walk) behind() string {
+	var terms []string
+	if w.s.half.Place != "" {
+		terms = append(terms, w.s.e.CompareKey(w.keys, ">", w.s.half.Place))
+	}
+	if w.s.half.Until != "" {
+		terms = append(terms, w.s.e.CompareKey(w.keys, "<=", w.s.half.Until))
+	}
+	return cmp.Or(strings.Join(terms, " AND "), "true")
+}
+
+// among is the same of those that the step is about.
+func (w *walk) among() string {
+	if w.few == "" {
+		return w.behind()
+	}
+	return w.few + " AND " + w.behind()
+}
+
+// next is the condition of the next rows, of which place is the key of the last; "" where
+// no rows are left behind them.
+func (w *walk) next(size int) (which, place string, last bool, err error) {
+	if w.few == "" {
+		places, err := w.places(1, size-1)
+		if err != nil || len(places) == 0 {
+			return w.behind(), "", true, err
+		}
+		return w.behind() + " AND " + w.s.e.CompareKey(w.keys, "<=", places[0]), places[0], false, nil
+	}
+	if len(w.found) == 0 && !w.all { // without a lock on any row on the way
+		if w.found, err = w.places(largestBatch, 0); err != nil {
+			return "", "", false, err
+		}
+		w.all = len(w.found) < largestBatch
+	}
+	some := w.found[:min(size, len(w.found))]
+	if last = w.all && len(some) == len(w.found); !last {
+		place = some[len(some)-1]
+	}
+	if len(some) == 0 {
+		return "false", "", true, nil
+	}
+	return fmt.Sprintf("(%s) IN (%s)", strings.Join(w.keys, ", "), strings.Join(some, ", ")), place, last, nil
+}
+
+// done tells that the rows of a batch of that size are done.
+func (w *walk) done(size int) { w.found = w.found[min(size, len(w.found)):] }
+
+// places are the keys of so many rows, behind as many others.
+func (w *walk) places(limit, offset int) (out []string, err error) {
+	rows, err := w.s.db.Sample(w.s.ctx, fmt.Sprintf("SELECT %[1]s FROM %[2]s WHERE %[3]s ORDER BY %[1]s LIMIT %[4]d OFFSET %[5]d",
+		strings.Join(w.keys, ", "), w.table, w.among(), limit, offset), limit)
+	for _, v := range rows.Values {
+		out = append(out, "("+strings.Join(v, ", ")+")")
+	}
+	return out, err
 }
 
 // begins notes that one direction of a step in batches begins at the first row.

@@ -173,6 +173,13 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	}
 	table := quote(a.To.Name)
 	batches := &engine.Batches{Table: a.To.Name, Key: key}
+	few := func(column string) *engine.Batches {
+		where := table + "." + quote(column) + " IS NULL"
+		if strings.Contains(where, "\n") { // it has to stand in one line of the file
+			where = ""
+		}
+		return &engine.Batches{Table: a.To.Name, Key: key, Where: where}
+	}
 	if filled := a.Filled(); len(filled) > 0 && a.Keep != "" {
 		keep := keepValues(a, nil, filled)
 		out = append(out, engine.Step{Title: "note which rows have no " + strings.Join(filled, ", "), Kind: engine.OwnTransaction, Note: noteKeeps,
@@ -192,7 +199,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 		s.Apply = quiet([]string{sql})
 		out = append(out, s)
-		s.Title, s.Undo = s.Title+" in what came meanwhile", nil
+		s.Title, s.Undo, s.Batches = s.Title+" in what came meanwhile", nil, few(f.column)
 		again[f.column] = s
 	}
 	// Back, rows that came since are given a value before it is required of them.
@@ -204,7 +211,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 		if value := orElse(c, s); value != "" {
 			x := quote(c.Name)
-			s := engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", a.To.Name, c.Name), Kind: engine.InBatches, Batches: batches,
+			s := engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", a.To.Name, c.Name), Kind: engine.InBatches, Batches: few(c.Name),
 				Undo: quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x, engine.Batch)})}
 			aside, again[c.Name] = append(aside, s), s
 		}
