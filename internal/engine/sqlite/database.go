@@ -360,14 +360,26 @@ func (d *database) values(ctx context.Context, query string, args ...any) ([][]s
 }
 
 func (d *database) Count(ctx context.Context, query string) (int64, error) {
-	rows, err := d.Select(ctx, "SELECT count(*) FROM (\n"+query+"\n)")
+	var rows [][]string
+	err := d.askIndexed(ctx, query, func() (err error) {
+		rows, err = d.Select(ctx, "SELECT count(*) FROM (\n"+query+"\n)")
+		return err
+	})
 	if err != nil {
 		return 0, err
 	}
 	return strconv.ParseInt(rows[0][0], 10, 64)
 }
 
-func (d *database) Sample(ctx context.Context, query string, limit int) (engine.Rows, error) {
+func (d *database) Sample(ctx context.Context, query string, limit int) (out engine.Rows, err error) {
+	err = d.askIndexed(ctx, query, func() error {
+		out, err = d.sample(ctx, query, limit)
+		return err
+	})
+	return out, err
+}
+
+func (d *database) sample(ctx context.Context, query string, limit int) (engine.Rows, error) {
 	var out engine.Rows
 	rows, err := d.conn.QueryContext(ctx, "SELECT * FROM (\n"+query+"\n) LIMIT 0")
 	if err != nil {
@@ -441,7 +453,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if copying(statement) {
 		run = d.copyInSlices
 	}
-	err := run(ctx, statement)
+	err := d.whileIndexed(ctx, statement, run)
 	if legacy {
 		if e := d.Exec(context.WithoutCancel(ctx), "PRAGMA legacy_alter_table = OFF"); err == nil {
 			err = e
