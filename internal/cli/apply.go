@@ -448,8 +448,8 @@ func (g *given) unused() []jsonUnused {
 	return out
 }
 
-// undrafted counts the changes that the models have and no migration. It helps, and no
-// more: where it cannot be known it is 0.
+// undrafted counts the changes that the models have and no migration. 0 where it
+// cannot be known.
 func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int, mistakes bool) {
 	wanted, mistakes := declaredQuietly(p, l.engine)
 	if wanted == nil || ctx.Err() != nil {
@@ -1050,8 +1050,8 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 	return nil
 }
 
-// putAside counts what the undo of a migration has kept. It helps, and no more: what
-// cannot be counted is left out.
+// putAside counts what the undo of a migration has kept. What cannot be
+// counted is left out.
 func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside {
 	var out []jsonAside
 	list, err := runner.PutAsideBy(ctx, l.db, m)

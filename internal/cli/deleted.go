@@ -216,7 +216,7 @@ func (a *app) deletedMark() *cli.Command {
 			if len(keys) == 0 {
 				return wrongUse("erbario deleted mark needs --key: erbario look %s shows the keys", c.Args().First())
 			}
-			if err := a.confirmDeleted("marking rows as deleted"); err != nil {
+			if err := a.confirmDatabase("marking rows as deleted"); err != nil {
 				return err
 			}
 			return a.deletedTable(ctx, c, engine.ReadWrite, func(l *live, t deleted.Table) error {
@@ -239,19 +239,6 @@ func (a *app) deletedMark() *cli.Command {
 	}
 }
 
-// confirmDeleted asks for the name of the run's database, if it is protected.
-func (a *app) confirmDeleted(what string) error {
-	p, err := a.project()
-	if err != nil {
-		return err
-	}
-	d, err := p.Database(a.database)
-	if err != nil {
-		return err
-	}
-	return a.confirmOn(d, what)
-}
-
 func (a *app) deletedRestore() *cli.Command {
 	var keys []string
 	var dryRun bool
@@ -267,7 +254,7 @@ func (a *app) deletedRestore() *cli.Command {
 				return wrongUse("erbario deleted restore needs --key: erbario deleted list %s shows the keys", c.Args().First())
 			}
 			if !dryRun {
-				if err := a.confirmDeleted("bringing rows back"); err != nil {
+				if err := a.confirmDatabase("bringing rows back"); err != nil {
 					return err
 				}
 			}

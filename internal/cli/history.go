@@ -133,7 +133,7 @@ func (a *app) showApplied(p *project.Project, l *live, applied []runner.Applied,
 }
 
 // restoreFile writes the file of an applied migration again, and returns its path as one
-// would type it. A file that is there is left alone.
+// would type it. An existing file is left alone.
 func restoreFile(p *project.Project, e engine.Engine, x runner.Applied) (string, error) {
 	m, err := migration.Parse("history of "+x.ID, x.Text, e)
 	if err != nil {

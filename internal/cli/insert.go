@@ -38,15 +38,7 @@ func (a *app) insertCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			d, err := p.Database(a.database)
-			if err != nil {
-				return err
-			}
-			if err := a.confirmOn(d, "an insert"); err != nil {
+			if err := a.confirmDatabase("an insert"); err != nil {
 				return err
 			}
 			return a.onSchema(ctx, engine.ReadWrite, func(p *project.Project, l *live, s *schema.Schema) error {

@@ -164,6 +164,19 @@ func (a *app) reading(ctx context.Context, c *cli.Command, most int, f func(p *p
 	return f(p, l)
 }
 
+// confirmDatabase asks for the name of the run's database, if it is protected.
+func (a *app) confirmDatabase(what string) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	d, err := p.Database(a.database)
+	if err != nil {
+		return err
+	}
+	return a.confirmOn(d, what)
+}
+
 // look reads a database, and holds it against what read gives, with what earlier runs found
 // out.
 func look(ctx context.Context, l *live, read func() (*schema.Schema, []*migration.Migration, error)) (*draft.State, error) {

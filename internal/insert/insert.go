@@ -219,7 +219,7 @@ func (t Table) reference(column string) *schema.ForeignKey {
 func (t Table) pointing(ctx context.Context, k *schema.ForeignKey, raw string) (string, error) {
 	to := t.Live.Table(k.Table)
 	if to == nil {
-		return "", fmt.Errorf("%s, to which it refers, is not there", k.Table)
+		return "", fmt.Errorf("%s, to which it refers, does not exist", k.Table)
 	}
 	parent := Table{DB: t.DB, Engine: t.Engine, Live: t.Live, Models: t.Models, Table: to}
 	q := t.Engine.Quote

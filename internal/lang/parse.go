@@ -341,7 +341,7 @@ func (c *cursor) value() *Value {
 			if n := strings.IndexByte(rest[1:], '\''); n >= 0 && !strings.ContainsAny(rest[1:1+n], "\n\"\\") {
 				write = `write "` + rest[1:1+n] + `"`
 			}
-			c.fail(c.p.pos(c.off, c.off+1), write, "a text stands in double quotes")
+			c.fail(c.p.pos(c.off, c.off+1), write, "text is written in double quotes")
 		}
 		c.fail(c.here(), "", "a value is expected here, not %s", c.showNext())
 	case "true", "false":

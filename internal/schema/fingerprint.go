@@ -15,7 +15,7 @@ import (
 
 // Fingerprint is twelve hexadecimal digits of a hash over everything that a
 // schema holds, in an order of its own: how a statement was written makes no difference, nor
-// does the order of columns but where it can be mended. Erbario's own tables do not count,
+// does the order of columns but where it can be corrected. Erbario's own tables do not count,
 // and of what no model can declare only enum types do.
 func Fingerprint(s *Schema) string {
 	h := sha256.New()
@@ -126,7 +126,7 @@ func writeTable(w io.Writer, t *Table) {
 	if t.Comment != "" {
 		add("comment %q", t.Comment)
 	}
-	if t.Ordered { // where the order can be mended, it counts
+	if t.Ordered { // where the order can be corrected, it counts
 		for i, c := range t.Columns {
 			add("place %d %q", i, c.Name)
 		}

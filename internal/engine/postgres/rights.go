@@ -132,7 +132,7 @@ func (d *database) Barred(ctx context.Context, statements []string) ([]string, e
 			}
 		}
 	}
-	// One query for all: what is not there yet, the migrations make.
+	// One query for all: what does not exist yet is created by the migrations.
 	parts := roles
 	if len(owns) > 0 {
 		parts = append(parts, "SELECT '' AS right, c.relname::text AS name, pg_get_userbyid(c.relowner)::text AS owner FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND c.relname IN ("+strings.Join(owns, ", ")+") AND NOT pg_has_role(c.relowner, 'USAGE')")

@@ -453,7 +453,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	if copying(statement) {
 		run = d.copyInSlices
 	}
-	err := d.whileIndexed(ctx, statement, run)
+	err := d.stepIndexed(ctx, statement, run)
 	if legacy {
 		if e := d.Exec(context.WithoutCancel(ctx), "PRAGMA legacy_alter_table = OFF"); err == nil {
 			err = e

@@ -1,8 +1,7 @@
 package sqlite
 
 // This file makes the values that come back from kept tables quick to find: a kept table has
-// no index, and a statement that looks into it for each row of another would read all of it
-// each time.
+// no index, and SQL that looks into it for each row of another would read all of it each time.
 
 import (
 	"context"
@@ -13,50 +12,87 @@ import (
 	"erbario/internal/schema"
 )
 
-// fewKept is how many kept rows are read through faster than an index is made.
+// fewKept is how many kept rows are read through faster than an index is created.
 const fewKept = 500
 
-// whileIndexed runs a statement while the kept tables that it looks into have an index on the
-// key of the rows they belong to. The index goes again: a kept table is as it was.
-func (d *database) whileIndexed(ctx context.Context, statement string, run func(ctx context.Context, sql string, args ...any) error) error {
-	list := tokens(statement)
-	if len(list) == 0 || !list[0].is("UPDATE") && !list[0].is("INSERT") && !list[0].is("DELETE") {
-		return run(ctx, statement)
-	}
-	made, err := d.indexKept(ctx, statement)
+// keyed is a kept table with values of columns, and its columns for the key of their rows.
+type keyed struct {
+	table string
+	keys  []string
+}
+
+// index is the name of the index on the keys.
+func (k keyed) index() string { return k.table + "_key_index" }
+
+// stepIndexed runs a statement while the kept tables that it looks into have an index on the
+// key of the rows they belong to. The index is dropped again: a kept table is as it was.
+func (d *database) stepIndexed(ctx context.Context, statement string, run func(ctx context.Context, sql string, args ...any) error) error {
+	list, err := d.keyedIn(ctx, statement)
 	if err != nil {
 		return err
 	}
-	if err := run(ctx, statement); err != nil {
-		return err // the transaction takes the index back too
+	if len(list) > 0 && !changesRows(statement) { // such as the DROP TABLE of a kept one
+		list = nil
 	}
-	return d.dropIndexes(ctx, made)
+	return d.indexed(ctx, list, func() error { return run(ctx, statement) })
 }
 
-// askIndexed asks a question likewise, where it is asked inside of the transaction that changes
-// the rows.
-func (d *database) askIndexed(ctx context.Context, query string, ask func() error) error {
-	if !d.inTx {
-		return ask()
-	}
-	made, err := d.indexKept(ctx, query)
+// askIndexed asks a question likewise. Outside of a transaction nothing is written to the
+// database: the question then reads indexed copies, which SQLite keeps for this connection
+// alone and takes in the place of tables with the same name.
+func (d *database) askIndexed(ctx context.Context, query string, ask func() error) (err error) {
+	list, err := d.keyedIn(ctx, query)
 	if err != nil {
 		return err
 	}
-	if err := ask(); err != nil {
-		return err
+	if d.inTx {
+		return d.indexed(ctx, list, ask)
 	}
-	return d.dropIndexes(ctx, made)
+	for _, k := range list {
+		defer func() { // whatever happened: nothing else may read the copy
+			if e := d.Exec(context.WithoutCancel(ctx), "DROP TABLE IF EXISTS temp."+quote(k.table)); err == nil {
+				err = e
+			}
+		}()
+		for _, sql := range []string{
+			fmt.Sprintf("CREATE TEMP TABLE %s AS SELECT * FROM main.%[1]s ORDER BY rowid", quote(k.table)),
+			fmt.Sprintf("CREATE INDEX temp.%s ON %s (%s)", quote(k.index()), quote(k.table), quoteAll(k.keys)),
+		} {
+			if err := d.Exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+	}
+	return ask()
 }
 
-// indexKept makes the indexes, and gives their names.
-func (d *database) indexKept(ctx context.Context, sql string) (made []string, err error) {
+// indexed does something in a transaction while kept tables have their index. Where it fails,
+// the transaction takes the index back too.
+func (d *database) indexed(ctx context.Context, list []keyed, do func() error) error {
+	for _, k := range list {
+		if err := d.Exec(ctx, fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s (%s)", quote(k.index()), quote(k.table), quoteAll(k.keys))); err != nil {
+			return err
+		}
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	for _, k := range list {
+		if err := d.Exec(ctx, "DROP INDEX IF EXISTS "+quote(k.index())); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keyedIn are the kept tables with more than a few rows that SQL looks into by their keys.
+func (d *database) keyedIn(ctx context.Context, sql string) (out []keyed, err error) {
 	for _, table := range keptIn(sql) {
 		columns, err := d.Select(ctx, "SELECT name FROM pragma_table_info(?) WHERE name LIKE 'key\\_%' ESCAPE '\\' ORDER BY cid", table)
 		if err != nil {
 			return nil, err
 		}
-		if len(columns) == 0 { // a whole table, or it is made by the statement
+		if len(columns) == 0 { // it holds a whole table
 			continue
 		}
 		many, err := d.Select(ctx, fmt.Sprintf("SELECT 1 FROM %s LIMIT 1 OFFSET %d", quote(table), fewKept))
@@ -66,29 +102,16 @@ func (d *database) indexKept(ctx context.Context, sql string) (made []string, er
 		if len(many) == 0 {
 			continue
 		}
-		var keys []string
+		k := keyed{table: table}
 		for _, c := range columns {
-			keys = append(keys, c[0])
+			k.keys = append(k.keys, c[0])
 		}
-		name := table + "_key_index"
-		if err := d.Exec(ctx, fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s (%s)", quote(name), quote(table), quoteAll(keys))); err != nil {
-			return nil, err
-		}
-		made = append(made, name)
+		out = append(out, k)
 	}
-	return made, nil
+	return out, nil
 }
 
-func (d *database) dropIndexes(ctx context.Context, names []string) error {
-	for _, name := range names {
-		if err := d.Exec(ctx, "DROP INDEX IF EXISTS "+quote(name)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// keptIn are the kept tables that SQL names.
+// keptIn are the names of kept tables in SQL.
 func keptIn(sql string) (out []string) {
 	if !strings.Contains(strings.ToLower(sql), schema.KeptPrefix) {
 		return nil
@@ -99,4 +122,10 @@ func keptIn(sql string) (out []string) {
 		}
 	}
 	return out
+}
+
+// changesRows reports whether a statement inserts, updates or deletes rows.
+func changesRows(statement string) bool {
+	list := tokens(statement)
+	return len(list) > 0 && (list[0].is("UPDATE") || list[0].is("INSERT") || list[0].is("DELETE"))
 }

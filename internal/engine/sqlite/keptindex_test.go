@@ -2,6 +2,7 @@ package sqlite
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -15,7 +16,8 @@ import (
 // What comes back from a kept table of many rows is looked up by an index, which is there
 // only so long.
 func TestKeptIsLookedUpByIndex(t *testing.T) {
-	opened, err := Engine{}.Open(ctx, "sqlite:"+filepath.Join(t.TempDir(), "a.db"), engine.Make)
+	path := filepath.Join(t.TempDir(), "a.db")
+	opened, err := Engine{}.Open(ctx, "sqlite:"+path, engine.Make)
 	require.NoError(t, err)
 	defer opened.Close()
 	d := opened.(*database)
@@ -28,15 +30,6 @@ func TestKeptIsLookedUpByIndex(t *testing.T) {
 		require.NoError(t, d.Exec(ctx, sql))
 	}
 	const value = "(SELECT a FROM erbario_kept_x_lamps WHERE erbario_kept_x_lamps.key_id IS lamps.id ORDER BY rowid DESC LIMIT 1)"
-	plan := func(sql string) string {
-		rows, err := d.Select(ctx, "EXPLAIN QUERY PLAN "+sql)
-		require.NoError(t, err)
-		var out []string
-		for _, r := range rows {
-			out = append(out, r[len(r)-1])
-		}
-		return strings.Join(out, "\n")
-	}
 	const byIndex = "SEARCH erbario_kept_x_lamps USING INDEX erbario_kept_x_lamps_key_index"
 	indexes := func() string {
 		rows, err := d.Select(ctx, "SELECT count(*) FROM sqlite_schema WHERE type = 'index'")
@@ -46,8 +39,8 @@ func TestKeptIsLookedUpByIndex(t *testing.T) {
 
 	require.NoError(t, d.Begin(ctx, time.Second))
 	update, used := "UPDATE lamps SET a = "+value, ""
-	require.NoError(t, d.whileIndexed(ctx, update, func(ctx context.Context, sql string, args ...any) error {
-		used = plan(sql)
+	require.NoError(t, d.stepIndexed(ctx, update, func(ctx context.Context, sql string, args ...any) error {
+		used = planOf(t, d, sql)
 		return d.Exec(ctx, sql, args...)
 	}))
 	require.Contains(t, used, byIndex)
@@ -57,8 +50,9 @@ func TestKeptIsLookedUpByIndex(t *testing.T) {
 	require.Equal(t, "1000", rows[0][0])
 
 	question := "SELECT id, " + value + " AS a FROM lamps"
-	require.NoError(t, d.askIndexed(ctx, question, func() error { used = plan(question); return nil }))
+	require.NoError(t, d.askIndexed(ctx, question, func() error { used = planOf(t, d, question); return nil }))
 	require.Contains(t, used, byIndex)
+	require.Equal(t, "0", indexes())
 	n, err := d.Count(ctx, question)
 	require.NoError(t, err)
 	require.EqualValues(t, 1000, n)
@@ -66,7 +60,37 @@ func TestKeptIsLookedUpByIndex(t *testing.T) {
 
 	// A few rows are read through.
 	require.NoError(t, d.Exec(ctx, "DELETE FROM erbario_kept_x_lamps WHERE key_id > 10"))
-	require.NoError(t, d.askIndexed(ctx, question, func() error { used = plan(question); return nil }))
+	require.NoError(t, d.askIndexed(ctx, question, func() error { used = planOf(t, d, question); return nil }))
 	require.NotContains(t, used, "key_index")
-	require.NoError(t, d.Commit(ctx))
+	require.NoError(t, d.Rollback())
+
+	// Outside of a transaction, and where nothing can be written, a copy has the index.
+	ask := func(d *database) {
+		t.Helper()
+		require.NoError(t, d.askIndexed(ctx, question, func() error { used = planOf(t, d, question); return nil }))
+		require.Contains(t, used, byIndex)
+		require.ErrorContains(t, d.askIndexed(ctx, question, func() error { return errors.New("no") }), "no")
+		stopped, stop := context.WithCancel(ctx)
+		require.Error(t, d.askIndexed(stopped, question, func() error { stop(); return stopped.Err() }))
+		left, err := d.Select(ctx, "SELECT name FROM temp.sqlite_schema")
+		require.NoError(t, err)
+		require.Empty(t, left, "no copy is left that could be taken for the table")
+	}
+	ask(d)
+	require.Equal(t, "0", indexes())
+	reading, err := Engine{}.Open(ctx, "sqlite:"+path, engine.ReadOnly)
+	require.NoError(t, err)
+	defer reading.Close()
+	ask(reading.(*database))
+}
+
+func planOf(t *testing.T, d *database, sql string) string {
+	t.Helper()
+	rows, err := d.Select(ctx, "EXPLAIN QUERY PLAN "+sql)
+	require.NoError(t, err)
+	var out []string
+	for _, r := range rows {
+		out = append(out, r[len(r)-1])
+	}
+	return strings.Join(out, "\n")
 }
