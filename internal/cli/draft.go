@@ -59,6 +59,7 @@ func (a *app) draftCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			p.ReadAhead()
 			l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
 			if err != nil {
 				return err

@@ -68,11 +68,10 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 			return true
 		})
 	}
-	models, err := a.models(p, e)
+	models, wanted, err := a.declared(p, e)
 	if err != nil {
 		return nil, err
 	}
-	wanted, _ := e.Realize(models.Schema)
 	other := &live{Database: project.Database{Name: e.Name()}, engine: e}
 	var o *draft.State
 	db, unreached := e.Scratch(ctx)

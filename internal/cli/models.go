@@ -286,7 +286,7 @@ func (a *app) checkCommand() *cli.Command {
 			for _, e := range engines {
 				names = append(names, e.Name())
 				var more []lang.Diagnostic
-				d, more = resolve(p, files, e)
+				d, _, more = resolve(p, files, e)
 				diags = append(diags, more...)
 				if lang.Errors(more) {
 					continue

@@ -260,6 +260,7 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 	if err != nil {
 		return fail(err)
 	}
+	p.ReadAhead()
 	l, err := a.open(ctx, p, d.Name, engine.ReadOnly, false)
 	if err != nil {
 		return fail(err)

@@ -35,30 +35,42 @@ func (a *app) projectFor(c *cli.Command, most int) (*project.Project, error) {
 // models reads and resolves the models for an engine. Mistakes are shown, and
 // the error is then one that has been told.
 func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, error) {
+	d, _, err := a.declared(p, e)
+	return d, err
+}
+
+// wanted is the schema that the models declare, in the engine's words.
+func (a *app) wanted(p *project.Project, e engine.Engine) (*schema.Schema, error) {
+	_, s, err := a.declared(p, e)
+	return s, err
+}
+
+// declared is what the models declare, and the same in the engine's words.
+func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, *schema.Schema, error) {
 	files, src, diags, err := p.Parse()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	d, more := resolve(p, files, e)
+	d, s, more := resolve(p, files, e)
 	diags = append(diags, more...)
 	if n := a.diagnostics(onlyErrors(diags), src); n > 0 {
 		if a.json {
 			a.document(map[string]any{"diagnostics": jsonDiagnostics(diags)})
 		}
-		return nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "mistake", "mistakes"))}
+		return nil, nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "mistake", "mistakes"))}
 	}
-	return d, nil
+	return d, s, nil
 }
 
-// resolve is what files declare for an engine, with the mistakes in it, and what the
-// engine cannot do.
-func resolve(p *project.Project, files []*lang.File, e engine.Engine) (*declare.Declared, []lang.Diagnostic) {
+// resolve is what files declare for an engine, the same in its words, the mistakes in it,
+// and what the engine cannot do. Where there are mistakes there is nothing in its words.
+func resolve(p *project.Project, files []*lang.File, e engine.Engine) (*declare.Declared, *schema.Schema, []lang.Diagnostic) {
 	d, diags := declare.Resolve(files, p.Rules(), e.Name())
-	if !lang.Errors(diags) {
-		_, notices := e.Realize(d.Schema)
-		diags = append(diags, warnings(files, d, notices)...)
+	if lang.Errors(diags) {
+		return d, nil, diags
 	}
-	return d, diags
+	s, notices := e.Realize(d.Schema)
+	return d, s, append(diags, warnings(files, d, notices)...)
 }
 
 func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {
@@ -69,16 +81,6 @@ func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {
 		}
 	}
 	return lang.Sort(out)
-}
-
-// wanted is the schema that the models declare, in the engine's words.
-func (a *app) wanted(p *project.Project, e engine.Engine) (*schema.Schema, error) {
-	d, err := a.models(p, e)
-	if err != nil {
-		return nil, err
-	}
-	s, _ := e.Realize(d.Schema)
-	return s, nil
 }
 
 // live is an open database of the project.
@@ -156,6 +158,7 @@ func (a *app) reading(ctx context.Context, c *cli.Command, most int, f func(p *p
 	if err != nil {
 		return err
 	}
+	p.ReadAhead()
 	l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
 	if err != nil {
 		return err

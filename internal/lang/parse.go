@@ -803,9 +803,9 @@ func (c *cursor) field() *Field {
 		}
 		c.fail(f.Name.Pos, hint, "the field %s has no type", f.Name.Name)
 	}
-	if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" && near != f.Name.Name && !f.Name.Quoted {
-		// Two names with a comma between them, or brackets, are no type.
-		if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' || strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
+	// Two names with a comma between them, or brackets, are no type.
+	if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' || strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
+		if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" && near != f.Name.Name && !f.Name.Quoted {
 			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type behind it, if it is a field", f.Name.Name)
 		}
 	}

@@ -41,6 +41,15 @@ type Project struct {
 	// Edited are model files as they are to be, by their path, before Save has
 	// written them.
 	Edited map[string]string
+	ahead  chan parsed // what ReadAhead has begun
+}
+
+// parsed is what Parse gives.
+type parsed struct {
+	files []*lang.File
+	src   Sources
+	diags []lang.Diagnostic
+	err   error
 }
 
 // Settings are the contents of erbario.toml.
@@ -504,8 +513,27 @@ func (p *Project) ModelFiles() ([]string, error) {
 	return out, nil
 }
 
+// ReadAhead begins to read the model files while something else is done, such as opening a
+// database. The first Parse behind it has them.
+func (p *Project) ReadAhead() {
+	of := Project{Dir: p.Dir, Settings: p.Settings}
+	done := make(chan parsed, 1)
+	go func() {
+		files, src, diags, err := of.Parse()
+		done <- parsed{files, src, diags, err}
+	}()
+	p.ahead = done
+}
+
 // Parse reads every model file.
 func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
+	if ahead := p.ahead; ahead != nil {
+		p.ahead = nil
+		if len(p.Edited) == 0 {
+			r := <-ahead
+			return r.files, r.src, r.diags, r.err
+		}
+	}
 	paths, err := p.ModelFiles()
 	if err != nil {
 		return nil, nil, nil, err

@@ -134,13 +134,15 @@ func (Engine) Split(src string) []engine.Piece {
 	return lexer.Split(src, func() func(sqltext.Token) bool {
 		trigger, depth, words := false, 0, 0
 		return func(t sqltext.Token) bool {
-			word := strings.ToUpper(t.Text)
-			trigger = trigger || word == "TRIGGER" && words > 0 && words < 4
+			trigger = trigger || words > 0 && words < 4 && strings.EqualFold(t.Text, "TRIGGER")
 			words++
-			if trigger && (word == "BEGIN" || word == "CASE") {
-				depth++
+			if !trigger {
+				return false
 			}
-			if trigger && word == "END" {
+			switch strings.ToUpper(t.Text) {
+			case "BEGIN", "CASE":
+				depth++
+			case "END":
 				depth--
 			}
 			return depth > 0

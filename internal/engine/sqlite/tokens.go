@@ -36,7 +36,7 @@ type token struct {
 
 // is tells whether the token is the keyword or mark, compared without case.
 func (t token) is(w string) bool {
-	return (t.kind == tokWord || t.kind == tokMark) && strings.EqualFold(t.text, w)
+	return len(t.text) == len(w) && (t.kind == tokWord || t.kind == tokMark) && strings.EqualFold(t.text, w)
 }
 
 // named tells whether the token can be a name; SQLite takes '…' for one too.
@@ -64,6 +64,14 @@ func next(src string, off int) token {
 		return token{kind: kind, text: rest[:n], val: val, start: off, end: off + n}
 	}
 	switch b := rest[0]; {
+	case wordBytes[b] && b > '9' && !((b == 'x' || b == 'X') && len(rest) > 1 && rest[1] == '\''): // most of them
+		n := 1
+		for n < len(rest) && wordBytes[rest[n]] {
+			n++
+		}
+		return tok(tokWord, n, "")
+	case b == '(' || b == ')' || b == ',' || b == ';':
+		return tok(tokMark, 1, "")
 	case strings.HasPrefix(rest, "--"):
 		n := strings.IndexByte(rest, '\n')
 		if n < 0 {
@@ -99,12 +107,6 @@ func next(src string, off int) token {
 			return tok(tokBad, len(rest), "")
 		}
 		return tok(tokBlob, n+1, val)
-	case wordByte(b) && b != '$':
-		n := 1
-		for n < len(rest) && wordByte(rest[n]) {
-			n++
-		}
-		return tok(tokWord, n, "")
 	case b == '?' || b == ':' || b == '@' || b == '$' || b == '#':
 		n := 1
 		for n < len(rest) && wordByte(rest[n]) {
@@ -124,10 +126,16 @@ func next(src string, off int) token {
 	}
 }
 
-// wordByte tells whether a byte can stand in a bare word. Bytes above 127 can.
-func wordByte(b byte) bool {
-	return b == '_' || b == '$' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
-}
+// wordBytes are the bytes that can stand in a bare word. Those above 127 can.
+var wordBytes = func() (t [256]bool) {
+	for i := range t {
+		b := byte(i)
+		t[i] = b == '_' || b == '$' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80
+	}
+	return t
+}()
+
+func wordByte(b byte) bool { return wordBytes[b] }
 
 // unquote gives the length of the quoted piece that s begins with, 0 if it does
 // not end, and what it stands for.
