@@ -169,6 +169,9 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	sealing := false
 	err = inTurn(ctx, db, o.Wait, func() error {
 		sealing = false
+		if err := o.owed.write(); err != nil {
+			return err
+		}
 		if !o.noted {
 			for _, sql := range append(e.Foundation(), e.Journal()) {
 				if err := db.Exec(ctx, sql); err != nil {
@@ -228,11 +231,75 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			err = inTurn(ctx, db, o.Wait, s.begin)
 		}
 	}
+	if e := o.owed.settle(err == nil); e != nil {
+		return false, nil, e
+	}
 	if err != nil || skip {
 		return skip, nil, err
 	}
 	back, err = s.forward(began)
 	return false, back, err
+}
+
+// owed is the end of a migration that waits for the transaction with which the next one
+// begins: a commit costs such a server a good part of what a change of a table does. Until
+// then the journal has the migration, and whoever reads that next finds its last step done.
+type owed struct {
+	s       *separate // nil: nothing is owed
+	began   time.Time
+	through func(m *migration.Migration, began time.Time) // told what is in the history
+}
+
+// owe leaves the end of the migration to the next one, where nothing but its record is
+// missing and a next one follows.
+func (s *separate) owe(began time.Time) (waits bool, err error) {
+	if s.o.owed == nil || !s.o.more || s.half.Recorded {
+		return false, nil
+	}
+	if kept, err := s.kept(); err != nil || len(kept) > 0 {
+		return false, err
+	}
+	if err := reserveNumbers(s.ctx, s.db, s.m); err != nil {
+		return false, err
+	}
+	s.o.owed.s, s.o.owed.began = s, began
+	return true, nil
+}
+
+// write ends the migration inside the transaction that was begun.
+func (w *owed) write() error {
+	if w == nil || w.s == nil {
+		return nil
+	}
+	_, err := w.s.record(w.began)
+	return err
+}
+
+// settle is told whether what write did was committed; else it ends the migration in a
+// transaction of its own, also where a person stops the run: it has all that it asked for.
+func (w *owed) settle(committed bool) error {
+	if w == nil || w.s == nil {
+		return nil
+	}
+	s := w.s
+	w.s = nil
+	if !committed {
+		ctx := s.ctx
+		defer func() { s.ctx = ctx }()
+		var stop func()
+		s.ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), engine.EndWait)
+		defer stop()
+		there, err := s.db.Select(s.ctx, "SELECT 1 FROM erbario_history WHERE id = ?", s.m.ID) // a change of a table may have committed it
+		if err == nil && len(there) == 0 {
+			_, err = s.end(w.began)
+		}
+		if err != nil {
+			s.ctx = ctx
+			return s.turn(err, false)
+		}
+	}
+	w.through(s.m, w.began)
+	return nil
 }
 
 // kept are the tables of values that are kept for the migration.
@@ -248,22 +315,34 @@ func (s *separate) kept() ([]string, error) {
 // begin begins the journal, with the first step where it is one outside of any
 // transaction: what is to be noted of that need not wait for a turn of its own.
 func (s *separate) begin() error {
-	if err := s.head(s.said); err != nil {
-		return err
-	}
-	if s.bound.Steps[0].Kind == engine.OutsideTransaction {
-		if err := s.begun(1, true); err != nil {
+	if s.bound.Steps[0].Kind != engine.OutsideTransaction {
+		if err := s.head(s.said); err != nil {
 			return err
 		}
-		s.noted = true
+		return s.db.Commit(s.ctx)
 	}
+	before, err := s.db.Before(s.ctx, sqls(s.bound.Steps[0].Apply))
+	if err != nil {
+		return err
+	}
+	if err := s.head(s.said, before); err != nil {
+		return err
+	}
+	s.half.Cut, s.half.Place, s.noted = 1, before, true
 	return s.db.Commit(s.ctx)
 }
 
-// head begins the journal.
-func (s *separate) head(said []string) error {
+// head begins the journal, with the first step if it is told what that touches.
+func (s *separate) head(said []string, first ...string) error {
 	s.half = &Half{ID: s.m.ID, Text: s.m.Text}
-	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text, answers) VALUES (?, 0, ?, ?, ?, ?, ?)", s.m.ID, stateHead, nowText(), s.db.Session(), s.m.Text, strings.Join(said, "\n"))
+	const row = "(?, ?, ?, ?, ?, ?, ?)"
+	sql := "INSERT INTO erbario_journal (migration, step, state, at, session, text, answers) VALUES " + row
+	args := []any{s.m.ID, 0, stateHead, nowText(), s.db.Session(), s.m.Text, strings.Join(said, "\n")}
+	for _, place := range first {
+		sql += ", " + row
+		args = append(args, s.m.ID, 1, stateGoing, nowText(), "", place, nil)
+	}
+	return s.db.Exec(s.ctx, sql, args...)
 }
 
 func nowText() string { return time.Now().UTC().Format(time.DateTime) }
@@ -273,7 +352,12 @@ func (s *separate) forward(began time.Time) ([]Restored, error) {
 	err := s.steps(true)
 	var back []Restored
 	if err == nil {
-		if back, err = s.end(began); err == nil {
+		if waits, e := s.owe(began); waits || e != nil {
+			err = e
+		} else {
+			back, err = s.end(began)
+		}
+		if err == nil {
 			return back, nil
 		}
 	}
@@ -357,50 +441,54 @@ func (s *separate) end(began time.Time) (back []Restored, err error) {
 			return nil, err
 		}
 	}
-	err = s.inTurn(func() error {
-		kept, err := s.kept()
-		if err != nil {
+	err = s.inTurn(func() (err error) {
+		if back, err = s.record(began); err != nil {
 			return err
-		}
-		count := func() ([]Restored, error) { return nil, nil }
-		if len(kept) > 0 {
-			if count, err = restoring(s.ctx, s.db, s.e, s.m, false); err != nil {
-				return err
-			}
-			if err := putBack(s.ctx, s.db, s.e, s.m); err != nil {
-				return err
-			}
-		}
-		if err := dropFormer(s.ctx, s.db, s.e, s.m, s.o.Former); err != nil {
-			return err
-		}
-		if err := s.db.Settle(s.ctx); err != nil {
-			return err
-		}
-		if s.o.Stayed != nil {
-			if err := stayed(s.ctx, s.db, s.e, s.m, s.o.Stayed); err != nil {
-				return err
-			}
-		}
-		if back, err = count(); err != nil {
-			return err
-		}
-		if s.note {
-			if !s.half.Recorded {
-				if err := followRenames(s.ctx, s.db, s.e, s.m, false); err != nil {
-					return err
-				}
-				if err := record(s.ctx, s.db, s.m, s.said, time.Since(began)); err != nil {
-					return err
-				}
-			}
-			if err := s.forget(); err != nil {
-				return err
-			}
 		}
 		return s.db.Commit(s.ctx)
 	})
 	return back, err
+}
+
+// record records what is applied inside the transaction that was begun: values that were
+// kept come back, the history gets its row, and the journal forgets the migration.
+func (s *separate) record(began time.Time) (back []Restored, err error) {
+	kept, err := s.kept()
+	if err != nil {
+		return nil, err
+	}
+	count := func() ([]Restored, error) { return nil, nil }
+	if len(kept) > 0 {
+		if count, err = restoring(s.ctx, s.db, s.e, s.m, false); err != nil {
+			return nil, err
+		}
+		if err := putBack(s.ctx, s.db, s.e, s.m); err != nil {
+			return nil, err
+		}
+	}
+	if err := dropFormer(s.ctx, s.db, s.e, s.m, s.o.Former); err != nil {
+		return nil, err
+	}
+	if err := s.db.Settle(s.ctx); err != nil {
+		return nil, err
+	}
+	if s.o.Stayed != nil {
+		if err := stayed(s.ctx, s.db, s.e, s.m, s.o.Stayed); err != nil {
+			return nil, err
+		}
+	}
+	if back, err = count(); err != nil || !s.note {
+		return back, err
+	}
+	if !s.half.Recorded {
+		if err := followRenames(s.ctx, s.db, s.e, s.m, false); err != nil {
+			return nil, err
+		}
+		if err := record(s.ctx, s.db, s.m, s.said, time.Since(began)); err != nil {
+			return nil, err
+		}
+	}
+	return back, s.forget()
 }
 
 // steps runs what is missing of one direction, each group in its turn.

@@ -70,6 +70,10 @@ type Options struct {
 	// are the tables of kept values that there were then.
 	alone bool
 	kept  []string
+	// owed takes the end of a migration that is not one transaction, which can wait for the
+	// next; more tells that one follows that can take it along.
+	owed *owed
+	more bool
 }
 
 // Run is a migration that is through.
@@ -161,6 +165,12 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err := entitled(ctx, db, e, todo, false); err != nil {
 		return nil, err
 	}
+	through := func(m *migration.Migration, began time.Time, back []Restored) {
+		done = append(done, m)
+		if o.Done != nil {
+			o.Done(Run{m, time.Since(began), back})
+		}
+	}
 	if e.CommitsChanges() && len(todo) > 1 { // one lock for all of them
 		if err := db.Hold(ctx, o.Wait); err != nil {
 			return nil, err
@@ -169,8 +179,16 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		if o.kept, err = db.Kept(ctx, schema.KeptPrefix); err != nil {
 			return nil, err
 		}
+		if o.Room == nil {
+			o.owed = &owed{through: func(m *migration.Migration, began time.Time) { through(m, began, nil) }}
+			defer func() {
+				if e := o.owed.settle(false); e != nil {
+					err = e
+				}
+			}()
+		}
 	}
-	for _, m := range todo {
+	for i, m := range todo {
 		began := time.Now()
 		var skip bool
 		var back []Restored
@@ -178,6 +196,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			if err := makeRoom(ctx, db, e, m, o); err != nil {
 				return done, err
 			}
+			o.more = i+1 < len(todo) && !todo[i+1].Atomic()
 			if skip, back, err = separately(ctx, db, e, m, o, began); err != nil {
 				return done, already(ctx, db, e, m, err)
 			}
@@ -192,11 +211,10 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		if skip {
 			continue
 		}
-		done = append(done, m)
 		o.begun, o.noted = true, o.noted || !m.Atomic()
 		o.alone = e.CommitsChanges() // since it looked into the history under the lock that it has
-		if o.Done != nil {
-			o.Done(Run{m, time.Since(began), back})
+		if o.owed == nil || o.owed.s == nil {
+			through(m, began, back)
 		}
 	}
 	return done, nil

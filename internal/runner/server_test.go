@@ -6,6 +6,7 @@ package runner_test
 // no step is done twice.
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -335,4 +336,94 @@ func wholeHalf(t *testing.T, db engine.Database) (int, *runner.Half) {
 	half, err := runner.Halfway(ctx, db)
 	require.NoError(t, err)
 	return 0, half
+}
+
+// What comes next cannot take away what is done: the end of a migration may be written
+// with the beginning of the one behind it, which is refused, fails, or is stopped.
+func TestNextFails(t *testing.T) { onServers(t, nextFails) }
+
+func nextFails(t *testing.T, place testserver.Place) {
+	question := func(m *migration.Migration) {
+		m.BeforeApply = []engine.Requirement{{Sentence: "{n} rows of sheet_00 are there", Query: "SELECT id FROM sheet_00"}}
+	}
+	step := func(m *migration.Migration) {
+		m.Steps[0].Apply = []migration.Statement{{SQL: "CREATE TABLE sheet_00 (id integer)"}}
+	}
+	for what, spoil := range map[string]func(m *migration.Migration){"a question": question, "the first step": step} {
+		t.Run(what, func(t *testing.T) {
+			e, db := openURL(t, place.URL(t))
+			defer db.Close()
+			files := serverLine(t, e, 3, 20)
+			spoil(files[1])
+			_, err := runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
+			require.Error(t, err)
+			n, half := wholeOnServer(t, db, 20)
+			require.Nil(t, half)
+			require.Equal(t, 1, n)
+			good := serverLine(t, e, 3, 20)
+			done, err := runner.Apply(ctx, db, e, good, runner.Options{Wait: time.Second})
+			require.NoError(t, err)
+			require.Len(t, done, 2)
+			n, half = wholeOnServer(t, db, 20)
+			require.Nil(t, half)
+			require.Equal(t, 3, n)
+		})
+	}
+	t.Run("stopped", func(t *testing.T) {
+		for at := 1; ; at++ {
+			e, db := openURL(t, place.URL(t))
+			stopped, stop := context.WithCancel(ctx)
+			var told []string
+			done, err := runner.Apply(stopped, &stopping{Database: db, left: at, stop: stop}, e, serverLine(t, e, 3, 5), runner.Options{Wait: time.Second, Done: func(r runner.Run) { told = append(told, r.ID) }})
+			ended := stopped.Err() == nil
+			stop()
+			n, half := wholeOnServer(t, db, 5)
+			if half == nil {
+				require.Equal(t, n, len(done), "stopped at statement %d", at)
+			}
+			require.Len(t, told, len(done))
+			_, again := runner.Apply(ctx, db, e, serverLine(t, e, 3, 5), runner.Options{Wait: time.Second})
+			require.NoError(t, again, "stopped at statement %d, which gave %v", at, err)
+			n, half = wholeOnServer(t, db, 5)
+			require.Nil(t, half)
+			require.Equal(t, 3, n)
+			db.Close()
+			if ended {
+				return
+			}
+		}
+	})
+}
+
+// stopping stops the run before one of its statements.
+type stopping struct {
+	engine.Database
+	left int
+	stop func()
+}
+
+func (s *stopping) count() {
+	if s.left--; s.left == 0 {
+		s.stop()
+	}
+}
+
+func (s *stopping) Exec(ctx context.Context, sql string, args ...any) error {
+	s.count()
+	return s.Database.Exec(ctx, sql, args...)
+}
+
+func (s *stopping) Step(ctx context.Context, sql string) error {
+	s.count()
+	return s.Database.Step(ctx, sql)
+}
+
+func (s *stopping) Outside(ctx context.Context, sql string) error {
+	s.count()
+	return s.Database.Outside(ctx, sql)
+}
+
+func (s *stopping) Commit(ctx context.Context) error {
+	s.count()
+	return s.Database.Commit(ctx)
 }

@@ -246,16 +246,31 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 		for _, c := range p.Key.Columns {
 			where = append(where, e.Quote(c)+" IS NOT NULL")
 		}
+		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.Quote(p.Table.Name), strings.Join(where, " AND "))
 		if i := slices.IndexFunc(all, func(o *going) bool { return o.table == p.Table }); i >= 0 {
-			where = append(where, fmt.Sprintf("(%s) NOT IN (SELECT %s FROM %s)", list(e, all[i].key), list(e, all[i].key), e.Quote(all[i].name)))
+			// A difference of sets, which no server works out row by row: with NOT IN, PostgreSQL
+			// reads all that go for each row, where they are too many for its memory.
+			columns := slices.Clone(all[i].key)
+			for _, c := range p.Key.Columns {
+				if !slices.Contains(columns, c) {
+					columns = append(columns, c)
+				}
+			}
+			var of, on []string
+			for _, c := range columns {
+				of = append(of, "t."+e.Quote(c))
+			}
+			for _, c := range all[i].key {
+				on = append(on, fmt.Sprintf("t.%s = g.%s", e.Quote(c), e.Quote(c)))
+			}
+			stay = fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s EXCEPT SELECT %s FROM %s AS t JOIN %s AS g ON %s) AS stay", list(e, p.Key.Columns),
+				list(e, columns), e.Quote(p.Table.Name), strings.Join(where, " AND "), strings.Join(of, ", "), e.Quote(p.Table.Name), e.Quote(all[i].name), strings.Join(on, " AND "))
 		}
 		before, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.name))
 		if err != nil {
 			return false, err
 		}
-		err = db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (SELECT %s FROM %s WHERE %s)",
-			e.Quote(g.name), list(e, p.To), list(e, p.Key.Columns), e.Quote(p.Table.Name), strings.Join(where, " AND ")))
-		if err != nil {
+		if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (%s)", e.Quote(g.name), list(e, p.To), stay)); err != nil {
 			return false, err
 		}
 		after, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.name))

@@ -58,7 +58,7 @@ type TableOutcome struct {
 
 // commitRows is how many rows are one transaction: a seed with no more is taken
 // back whole where it is stopped, a larger one ends behind a whole number of them.
-const commitRows = 100_000
+const commitRows = 250_000
 
 // PlanError says that a seed cannot be carried out.
 type PlanError struct{ Mistakes []lang.Diagnostic }

@@ -383,7 +383,7 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func
 func TestSeedStopped(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		ctx, e := context.Background(), p.Engine
-		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nseed demo\n    Tray 5\n        Sheet 44000\n")
+		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nseed demo\n    Tray 5\n        Sheet 64000\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 		wanted, _ := e.Realize(d.Schema)
@@ -402,14 +402,14 @@ func TestSeedStopped(t *testing.T) {
 		defer db.Close()
 		stopped, stop := context.WithCancel(ctx)
 		o.Report = func(at engine.Progress) {
-			if at.Table == "sheets" && at.Done > 120_000 {
+			if at.Table == "sheets" && at.Done > 280_000 {
 				stop()
 			}
 		}
 		_, err = seed.Run(stopped, db, e, d, d.Seeds[0], o)
 		var half *seed.HalfwayError
 		require.ErrorAs(t, err, &half)
-		require.Equal(t, int64(220_005), half.Total)
+		require.Equal(t, int64(320_005), half.Total)
 		n, err := db.Count(ctx, "SELECT 1 FROM sheets")
 		require.NoError(t, err)
 		require.Equal(t, half.Done, n+5, "what it says is there is there")
