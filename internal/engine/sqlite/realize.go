@@ -386,12 +386,50 @@ func liveView(t *schema.Table) string {
 	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView), strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
 }
 
-// childrenTrigger marks the rows that refer to a row, and those that refer to
-// them, as deleted together with it, and brings those back that went at the same
-// moment. The rows are found by one recursive query for each table that is
-// reached: SQLite runs no trigger inside itself, so a table that refers to itself
-// could not go down by its own trigger. nil: nothing can be reached.
+// childrenTrigger marks the rows that refer to a row as deleted together with it, and
+// brings those back that went at the same moment. Each of them does so with those that
+// refer to it, by the trigger of its own table; only where that leads back to the first
+// table the rows are found by one recursive query for each table that is reached, since
+// SQLite runs no trigger inside itself. nil: nothing can be reached.
 func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
+	x := quote(t.SoftDelete)
+	var updates []string
+	if leadsBack(s, t) {
+		updates = recursiveUpdates(s, t)
+	} else {
+		for _, c := range schema.Children(s, t) {
+			var where []string
+			for i, col := range c.Key.Columns {
+				where = append(where, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
+			}
+			updates = append(updates, fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s AND %s IS OLD.%s",
+				quote(c.Table.Name), quote(c.Table.SoftDelete), x, strings.Join(where, " AND "), quote(c.Table.SoftDelete), x))
+		}
+	}
+	if len(updates) == 0 {
+		return nil
+	}
+	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForChildren))
+	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NEW.%s\nBEGIN\n    %s;\nEND", quote(name), quote(t.Name), x, x, strings.Join(updates, ";\n    "))
+	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+}
+
+// leadsBack tells whether rows of a table can go with others of the same table.
+func leadsBack(s *schema.Schema, t *schema.Table) bool {
+	seen := map[*schema.Table]bool{}
+	var walk func(parent *schema.Table) bool
+	walk = func(parent *schema.Table) bool {
+		if seen[parent] || !parent.Children {
+			return false
+		}
+		seen[parent] = true
+		return slices.ContainsFunc(schema.Children(s, parent), func(c schema.Child) bool { return c.Table == t || walk(c.Table) })
+	}
+	return walk(t)
+}
+
+// recursiveUpdates mark the rows of each table that a row leads to.
+func recursiveUpdates(s *schema.Schema, t *schema.Table) []string {
 	var reached []*schema.Table
 	var terms []string
 	var walk func(parent *schema.Table)
@@ -420,17 +458,10 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 		}
 	}
 	walk(t)
-	if len(reached) == 0 {
-		return nil
-	}
-	x := quote(t.SoftDelete)
-	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForChildren))
-	var b strings.Builder
-	fmt.Fprintf(&b, "CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NEW.%s\nBEGIN\n", quote(name), quote(t.Name), x, x)
+	var out []string
 	for _, c := range reached {
-		fmt.Fprintf(&b, "    UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s);\n",
-			quote(c.Name), quote(c.SoftDelete), x, quote(c.SoftDelete), x, rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "), literal(c.Name))
+		out = append(out, fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s)",
+			quote(c.Name), quote(c.SoftDelete), quote(t.SoftDelete), quote(c.SoftDelete), quote(t.SoftDelete), rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "), literal(c.Name)))
 	}
-	b.WriteString("END")
-	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: schema.SQL{Text: b.String(), Canon: bodyKey}}
+	return out
 }
