@@ -198,6 +198,12 @@ func undeclaredWords(n int) string {
 	return plural(n, "thing", "things") + " in the database that no migration made, left alone"
 }
 
+// rowsShown is how many reference rows of a table are listed.
+const rowsShown = 10
+
+// rowWords are the changes of reference rows, of which there can be many.
+var rowWords = map[diff.Kind]string{diff.AddRow: "reference rows", diff.ChangeRow: "values of reference rows", diff.DropRow: "reference rows"}
+
 // changes shows changes grouped by table.
 func (a *app) changes(list []diff.Change, effects map[string]string) {
 	type row struct {
@@ -206,8 +212,15 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 		cell []string
 	}
 	var table []row
-	last := ""
-	for _, c := range diff.Told(list) {
+	last, told := "", diff.Told(list)
+	rows := map[[2]string]int{} // reference rows by table and what becomes of them
+	for _, c := range told {
+		if rowWords[c.Kind] != "" {
+			rows[[2]string{c.Table, string(c.Kind)}]++
+		}
+	}
+	shown := map[[2]string]int{}
+	for _, c := range told {
 		if c.Table != last {
 			last = c.Table
 			head := ""
@@ -223,6 +236,15 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 				head = effects[c.Table]
 			}
 			table = append(table, row{head: true, cell: []string{c.Table, head}})
+		}
+		if words := rowWords[c.Kind]; words != "" {
+			of := [2]string{c.Table, string(c.Kind)}
+			if shown[of]++; rows[of] > rowsShown+1 && shown[of] > rowsShown {
+				if shown[of] == rowsShown+1 {
+					table = append(table, row{sign: c.Kind.Sign(), cell: []string{fmt.Sprintf("and %s more %s", thousands(int64(rows[of]-rowsShown)), words)}})
+				}
+				continue
+			}
 		}
 		switch t := c.Object.(type) {
 		case *schema.Table:

@@ -303,6 +303,10 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 		if e, err = engine.ByName(f.engine); err != nil {
 			return wrongUse("--engine: %v", err)
 		}
+		// One of the project's knows the server for proofs, where the empty database can be.
+		if list := p.Engines(); slices.ContainsFunc(list, func(o engine.Engine) bool { return o.Name() == f.engine }) {
+			e = list[slices.IndexFunc(list, func(o engine.Engine) bool { return o.Name() == f.engine })]
+		}
 	}
 	d, s, err := a.seeds(p, e, name)
 	if err != nil {

@@ -92,14 +92,17 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 			r.errorf(cell.Name.Pos, "leave it out", "%s is made by the database", cell.Name.Name)
 		}
 		var link *schema.RowLink
-		if f.target != nil {
-			if k := by[f.target.model]; k != nil && k != f.target {
+		to := ""
+		if f.target != nil && by[f.target.model] != nil {
+			to = f.target.model.table.Name
+			if k := by[f.target.model]; k != f.target {
 				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name, Column: f.target.column.Name, Type: k.column.Type, Marked: f.target.model.table.SoftDelete}
 			}
 		}
 		fields = append(fields, f)
 		out.Columns = append(out.Columns, c.Name)
 		out.Refers = append(out.Refers, link)
+		out.Points = append(out.Points, to)
 	}
 	if !known {
 		return false
@@ -146,6 +149,9 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 		} else if v.Kind != schema.NullValue && keys[v.Text] {
 			r.errorf(l.Cells[place].Value.Pos, "", "two rows have the same %s, %s", b.By.Name, v)
 		}
+		if v := row[place]; v.Kind == schema.TextValue && v.Text == "" {
+			r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s tells the rows apart and cannot be empty", b.By.Name)
+		}
 		keys[row[place].Text] = true
 		out.Values = append(out.Values, row)
 		into.cells = append(into.cells, at)
@@ -159,7 +165,7 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 	name := f.decl.Name.Name
 	c := *v
 	if c.Raw {
-		if c.Text == "" && (!f.column.NotNull || t.Kind != schema.Text) {
+		if c.Text == "" && !c.Quoted {
 			c.Value = schema.Value{Kind: schema.NullValue}
 		} else {
 			value, err := schema.ReadValue(c.Text, t)
@@ -186,11 +192,17 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 		if x := f.column; x.Nonblank && strings.TrimSpace(c.Text) == "" && c.Kind == schema.TextValue {
 			r.errorf(c.Pos, "", "%s cannot be blank", name)
 		}
-		if x := f.column.Range; x != nil && c.Constant() && (x.From != nil && !inOrder(*x.From, c.Value, t) || x.To != nil && !inOrder(c.Value, *x.To, t)) {
-			r.errorf(c.Pos, "", "%s is out of the range of %s", c.Value, name)
-		}
+		r.inRange(c, f)
 	}
 	return r.fit(c.Value, t)
+}
+
+// inRange tells of a literal that is out of its field's range.
+func (r *resolver) inRange(v lang.Value, f *field) {
+	t := f.column.Type
+	if x := f.column.Range; x != nil && v.Constant() && v.Kind != schema.NullValue && (x.From != nil && !inOrder(*x.From, v.Value, t) || x.To != nil && !inOrder(v.Value, *x.To, t)) {
+		r.errorf(v.Pos, "", "%s is out of the range of %s", v.Value, f.decl.Name.Name)
+	}
 }
 
 // rowLinks checks that the rows that are named by others are declared.
@@ -198,8 +210,8 @@ func (r *resolver) rowLinks() {
 	var reaches func(from, to string, steps int) bool // by the names of tables
 	reaches = func(from, to string, steps int) bool {
 		m := r.modelOf(from)
-		return m != nil && m.table.Rows != nil && steps < len(r.out.Rows) && slices.ContainsFunc(m.table.Rows.Refers, func(l *schema.RowLink) bool {
-			return l != nil && l.Table != from && (l.Table == to || reaches(l.Table, to, steps+1))
+		return m != nil && m.table.Rows != nil && steps < len(r.out.Rows) && slices.ContainsFunc(m.table.Rows.Points, func(next string) bool {
+			return next != "" && next != from && (next == to || reaches(next, to, steps+1))
 		})
 	}
 	for _, rows := range r.out.Rows {

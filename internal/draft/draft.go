@@ -716,9 +716,12 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return d, nil
 	}
 	in := proof.Input{Engine: s.Engine, Start: s.Ahead, Wanted: s.Wanted, Ignore: p.Undeclared, More: len(r.Steps) > 0, Migration: m}
-	if r.Rows {
-		in.Live = s.sample(ctx)
+	live, done, err := s.rowsToTry(ctx, r.Rows)
+	if err != nil {
+		return nil, err
 	}
+	defer done()
+	in.Live = live
 	if d.Outcome, err = proof.Prove(ctx, in); err != nil {
 		return nil, err
 	}
@@ -794,16 +797,11 @@ func (s *State) sample(ctx context.Context) func(string, int) (engine.Rows, erro
 		if t == nil {
 			return engine.Rows{}, nil
 		}
-		var names []string
-		for _, c := range t.Columns {
-			if c.Generated == nil {
-				names = append(names, s.Engine.Quote(c.Name))
-			}
-		}
-		if len(names) == 0 {
+		names := proof.Stored(t, s.Engine)
+		if names == "" {
 			return engine.Rows{}, nil
 		}
-		return s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.Quote(t.Name), limit)
+		return s.DB.Sample(ctx, "SELECT "+names+" FROM "+s.Engine.Quote(t.Name), limit)
 	}
 }
 

@@ -85,3 +85,82 @@ func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, w
 		return c.Kind != diff.AddRow && c.Kind != diff.ChangeRow && c.Kind != diff.DropRow
 	}), nil
 }
+
+// rowsToTry gives rows to a proof: a few of the database, where some may be taken of it, and
+// the reference rows that others name, without which those could not be inserted. These are
+// in the database, or are made by the line of migrations, where that has yet to be applied.
+func (s *State) rowsToTry(ctx context.Context, some bool) (try func(table string, limit int) (engine.Rows, error), done func(), err error) {
+	done = func() {}
+	source, in := s.DB, s.Live
+	line, err := s.line()
+	if err != nil {
+		return nil, done, err
+	}
+	named := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
+		return t.Rows != nil && slices.ContainsFunc(t.Rows.Points, func(to string) bool { return to != "" })
+	})
+	if named = named && len(migration.RowsOf(line, s.Engine)) > 0; named && len(s.Standing.Waiting) > 0 {
+		if source, err = proof.Replay(ctx, s.Engine, line, s.Wanted); err != nil {
+			return nil, done, err
+		}
+		done = func() { source.Close() }
+		if in, err = source.Inspect(ctx); err != nil {
+			done()
+			return nil, func() {}, err
+		}
+	}
+	if !named && !some {
+		return nil, done, nil
+	}
+	live := s.sample(ctx)
+	rows := func(table string) (engine.Rows, error) {
+		where := s.namedRows(table, in.Table(table))
+		if !named || where == "" {
+			return engine.Rows{}, nil
+		}
+		return source.Sample(ctx, "SELECT "+proof.Stored(in.Table(table), s.Engine)+" FROM "+s.Engine.Quote(in.Table(table).Name)+" WHERE "+where, namedAtMost)
+	}
+	return func(table string, limit int) (engine.Rows, error) {
+		out, err := rows(table)
+		if err != nil || !some {
+			return out, err
+		}
+		more, err := live(table, limit)
+		if len(out.Values) == 0 || slices.Equal(out.Columns, more.Columns) {
+			out.Columns, out.Values = more.Columns, append(out.Values, more.Values...)
+		}
+		return out, err
+	}, done, nil
+}
+
+// namedAtMost is how many reference rows of a table are tried for the sake of others.
+const namedAtMost = 1000
+
+// namedRows is the condition for the rows of a table that reference rows of others, or of
+// its own, name; empty: none does.
+func (s *State) namedRows(table string, there *schema.Table) string {
+	t := s.Wanted.Table(table)
+	if t == nil || t.Rows == nil || there == nil || there.Column(t.Rows.By) == nil {
+		return ""
+	}
+	keys := map[string]bool{}
+	for _, o := range s.Wanted.Tables {
+		if o.Rows == nil {
+			continue
+		}
+		for i, to := range o.Rows.Points {
+			if to != t.Name {
+				continue
+			}
+			for _, row := range o.Rows.Values {
+				if sql, err := s.Engine.Literal(row[i], t.Column(t.Rows.By).Type); err == nil && row[i].Kind != schema.NullValue {
+					keys[sql] = true
+				}
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return ""
+	}
+	return s.Engine.Quote(t.Rows.By) + " IN (" + strings.Join(slices.Sorted(maps.Keys(keys)), ", ") + ")"
+}

@@ -570,6 +570,10 @@ type Removal struct {
 	// Known are the tables whose references to the rows are seen to; none of any other
 	// may take rows along, or loosen them.
 	Known []string
+	// By is the column that tells the rows apart, and Order its values as SQL, those first
+	// that others of the same table refer to: for engines that hold references row by row.
+	By    string
+	Order []string
 }
 
 // RowSetting is reference rows of a table that are to be as they are declared,

@@ -146,7 +146,10 @@ type Value struct {
 	schema.Value
 	Word bool // a bare word: a choice's value
 	Raw  bool // a cell of a file of rows: a text that has yet to be read
-	Pos  Pos
+	// Quoted tells of such a cell that it stands in quotes: an empty one is an empty text,
+	// where one without is null.
+	Quoted bool
+	Pos    Pos
 }
 
 // SQLText is SQL of the engine's own, to the end of its line, with the names of

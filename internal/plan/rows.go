@@ -35,14 +35,21 @@ func (p *planner) rowSteps() {
 	list := slices.Clone(p.Rows)
 	done := map[string]bool{}
 	var order []TableRows
-	for len(list) > 0 { // what is named by others comes first
-		next := slices.IndexFunc(list, func(r TableRows) bool {
-			t := p.Wanted.Table(r.Table)
-			return t.Rows == nil || !slices.ContainsFunc(t.Rows.Refers, func(l *schema.RowLink) bool {
-				return l != nil && l.Table != r.Table && !done[l.Table] && slices.ContainsFunc(list, func(o TableRows) bool { return o.Table == l.Table })
-			})
-		})
-		next = max(next, 0)
+	waits := func(r TableRows, to string) bool {
+		return to != r.Table && !done[to] && slices.ContainsFunc(list, func(o TableRows) bool { return o.Table == to })
+	}
+	names := func(r TableRows) bool { // rows that have yet to come
+		t := p.Wanted.Table(r.Table)
+		return t.Rows != nil && slices.ContainsFunc(t.Rows.Points, func(to string) bool { return waits(r, to) })
+	}
+	refers := func(r TableRows) bool {
+		return slices.ContainsFunc(p.Wanted.Table(r.Table).ForeignKeys, func(k *schema.ForeignKey) bool { return waits(r, k.Table) })
+	}
+	for len(list) > 0 { // what is named by others, or referred to, comes first
+		next := slices.IndexFunc(list, func(r TableRows) bool { return !names(r) && !refers(r) })
+		if next < 0 {
+			next = max(slices.IndexFunc(list, func(r TableRows) bool { return !names(r) }), 0)
+		}
 		done[list[next].Table] = true
 		order = append(order, list[next])
 		list = slices.Delete(list, next, next+1)
@@ -259,20 +266,33 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if t.SoftDelete != "" {
 		where += " AND " + q(t.SoftDelete) + " IS NULL"
 	}
-	var known []string
+	var known, held, further []string
 	for _, x := range schema.Pointers(p.Wanted, t) {
 		known = append(known, x.Table.Name)
 		also := ""
 		if x.Table == t {
 			also = fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(r.By), strings.Join(literals, ", "))
+			further = append(further, rows.On(p.Engine, x, "c", "p"))
 		}
+		held = append(held, fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %%s%s)", q(x.Table.Name), also))
 		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", q(t.Name)), also)
+	}
+	if len(further) > 0 { // what a row refers to that stays, stays with it
+		by, among := "p."+q(r.By), strings.Join(literals, ", ")
+		for i, x := range schema.Pointers(p.Wanted, t) {
+			held[i] = fmt.Sprintf(held[i], rows.On(p.Engine, x, "c", "p"))
+		}
+		where = fmt.Sprintf("%[1]s IN (%[2]s) AND %[1]s NOT IN (\n    WITH RECURSIVE held AS (\n        SELECT %[3]s AS name FROM %[4]s AS p WHERE %[3]s IN (%[2]s) AND (%[5]s)\n        UNION\n        SELECT %[3]s FROM %[4]s AS p JOIN %[4]s AS c ON %[6]s JOIN held ON held.name = c.%[1]s WHERE %[3]s IN (%[2]s)\n    )\n    SELECT name FROM held)",
+			q(r.By), among, by, q(t.Name), strings.Join(held, " OR "), "("+strings.Join(further, " OR ")+")")
+		if t.SoftDelete != "" {
+			where += " AND " + q(t.SoftDelete) + " IS NULL"
+		}
 	}
 	what := fmt.Sprintf("reference row %s of %s", keys[0], t.Name)
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known})
+	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known, By: r.By, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "goes", "go")

@@ -46,6 +46,8 @@ func (p *Project) rowFiles(f *lang.File, src Sources) []lang.Diagnostic {
 		lines, diag := readRows(path, text)
 		if diag != nil {
 			out = append(out, *diag)
+		} else if len(lines) == 0 {
+			wrong(b.From.Pos, "its first line names the fields, such as code,name", "the file %s is empty", path)
 		}
 		b.FromLines = lines
 	}
@@ -65,9 +67,6 @@ func reason(err error) error {
 // stand, since only the models know their types.
 func readRows(path, text string) ([]*lang.Line, *lang.Diagnostic) {
 	text = strings.TrimPrefix(text, "\ufeff")
-	if !utf8.ValidString(text) {
-		return nil, &lang.Diagnostic{Pos: lang.Pos{Path: path, Line: 1, Col: 1}, Message: "the file is not UTF-8", Hint: "save it as UTF-8"}
-	}
 	r := csv.NewReader(strings.NewReader(text))
 	starts := []int{0} // the offsets of lines
 	for i := range len(text) {
@@ -82,6 +81,18 @@ func readRows(path, text string) ([]*lang.Line, *lang.Diagnostic) {
 		}
 		pos.End = pos.Off
 		return pos
+	}
+	if !utf8.ValidString(text) {
+		off := 0
+		for off < len(text) {
+			r, n := utf8.DecodeRuneInString(text[off:])
+			if r == utf8.RuneError && n == 1 {
+				break
+			}
+			off += n
+		}
+		line := 1 + strings.Count(text[:off], "\n")
+		return nil, &lang.Diagnostic{Pos: at(line, off-starts[line-1]+1), Message: fmt.Sprintf("the file is not UTF-8: the byte %#x here is no character", text[off]), Hint: "save it as UTF-8"}
 	}
 	var lines []*lang.Line
 	for {
@@ -114,7 +125,7 @@ func readRows(path, text string) ([]*lang.Line, *lang.Diagnostic) {
 				l.Cells = append(l.Cells, lang.Cell{Name: lang.Ident{Name: strings.TrimSpace(value), Pos: pos}})
 				continue
 			}
-			l.Cells = append(l.Cells, lang.Cell{Value: &lang.Value{Value: schema.Value{Kind: schema.TextValue, Text: value}, Raw: true, Pos: pos}})
+			l.Cells = append(l.Cells, lang.Cell{Value: &lang.Value{Value: schema.Value{Kind: schema.TextValue, Text: value}, Raw: true, Quoted: strings.HasPrefix(text[pos.Off:], `"`), Pos: pos}})
 		}
 		lines = append(lines, l)
 	}

@@ -61,6 +61,34 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, w
 	return db, nil
 }
 
+// ReferenceRows gives a proof the reference rows that a line of migrations has made in a
+// database where nothing else has rows, as Input.Live does: those that come may refer to
+// them. s is what is there.
+func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, line []*migration.Migration) func(table string, limit int) (engine.Rows, error) {
+	made := migration.RowsOf(line, e)
+	return func(table string, _ int) (engine.Rows, error) {
+		t := s.Table(table)
+		if t == nil || made[strings.ToLower(t.Name)] == nil {
+			return engine.Rows{}, nil
+		}
+		return db.Sample(ctx, "SELECT "+Stored(t, e)+" FROM "+e.Quote(t.Name), referenceRows)
+	}
+}
+
+// referenceRows is how many reference rows of a table a proof has at most.
+const referenceRows = 1000
+
+// Stored are the columns of a table that its rows have values for, as SQL.
+func Stored(t *schema.Table, e engine.Engine) string {
+	var names []string
+	for _, c := range t.Columns {
+		if c.Generated == nil {
+			names = append(names, e.Quote(c.Name))
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
 // After is what a schema becomes by migrations, run on scratch without rows, and what the
 // scratch database could not have. wanted is then in the words in which the server keeps
 // what they changed; nil: it is not asked for.

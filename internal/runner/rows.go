@@ -56,7 +56,7 @@ func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, t *sc
 	if before {
 		where += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", e.Quote(r.By), e.Quote(r.By), e.Quote(rowsBefore(m, t.Name)))
 	}
-	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name})
+	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: r.By, Order: keys})
 }
 
 // live leaves out rows that are marked as deleted: they are no reference rows.
@@ -151,10 +151,13 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 				return err
 			}
 		}
-		gone := fmt.Sprintf("DELETE FROM %s WHERE %s IN (%s)%s", e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t))
+		where := fmt.Sprintf("%s IN (%s)%s", by, strings.Join(keys, ", "), live(e, t))
+		gone := func(where string) []string {
+			return e.Remove(engine.Removal{Table: t, Where: where, What: "reference rows of " + t.Name, By: r.By, Order: keys}).Apply
+		}
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
-			if err := StepAll(ctx, db, e.Unguarded(t, gone)); err != nil {
+			if err := StepAll(ctx, db, gone(where)); err != nil {
 				return err
 			}
 			if kept != nil {
@@ -201,8 +204,8 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 					}
 				}
 			}
-			gone += fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
-			if err := StepAll(ctx, db, append(e.Unguarded(t, gone), back.Undo...)); err != nil {
+			again := fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
+			if err := StepAll(ctx, db, append(gone(where+again), back.Undo...)); err != nil {
 				return err
 			}
 		}

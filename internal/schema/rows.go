@@ -10,6 +10,7 @@ type Rows struct {
 	Columns    []string   // those that have values here, By among them
 	Values     [][]Value  // a row each, by Columns
 	Refers     []*RowLink // by Columns: set where the values name rows of another table
+	Points     []string   // by Columns: the table with reference rows that the column refers to; empty: none
 	InsertOnly bool       // people edit them once they are there
 }
 
@@ -39,8 +40,8 @@ func (r *Rows) ParentsFirst(table string) (order []int, ok bool) {
 			return
 		}
 		state[n] = 1
-		for i, link := range r.Refers {
-			if link == nil || link.Table != table || r.Values[n][i].Kind == NullValue {
+		for i, to := range r.Points {
+			if to != table || r.Values[n][i].Kind == NullValue {
 				continue
 			}
 			if up, there := at[r.Values[n][i].Text]; there && up != n {

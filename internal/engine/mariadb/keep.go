@@ -75,7 +75,7 @@ func takenAlong(r engine.Removal) engine.Requirement {
 func (Engine) Remove(r engine.Removal) engine.Step {
 	t := r.Table
 	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
-	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
+	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where) + parentsFirst(t, r.By, r.Order, " DESC")
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
 		return s
@@ -83,7 +83,7 @@ func (Engine) Remove(r engine.Removal) engine.Step {
 	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
 	bare := bareTable(t, r.Keep)
 	s.Apply = append([]string{createIfMissing(bare), copyRows(t, bare, t.Name, r.Keep, r.Where)}, unguarded(t, gone)...)
-	s.Undo = quietly([]string{copyRows(bare, t, r.Keep, t.Name, "")})
+	s.Undo = quietly([]string{copyRows(bare, t, r.Keep, t.Name, "") + parentsFirst(t, r.By, r.Order, "")})
 	s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))
 	return s
 }

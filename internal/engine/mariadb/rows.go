@@ -72,6 +72,11 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		if !r.Fresh {
 			gone += fmt.Sprintf(" AND %s NOT IN (SELECT kept.%s FROM %s AS kept)", by, by, quote(r.Keep))
 		}
+		var keys []string
+		for _, row := range added {
+			keys = append(keys, row.Key)
+		}
+		gone += parentsFirst(t, r.By, keys, " DESC")
 		s.Undo = append(s.Undo, unguarded(r.Table, gone)...)
 	}
 	if len(changed) > 0 {
@@ -85,4 +90,14 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 		s.Undo = append(s.Undo, "DROP TABLE "+quote(r.Keep))
 	}
 	return s
+}
+
+// parentsFirst is the order in which rows of a table that refers to itself come, or with " DESC"
+// behind it go, where keys are those of rows of which none refers to a later one: the
+// server holds references row by row. Empty: any order will do.
+func parentsFirst(t *schema.Table, by string, keys []string, behind string) string {
+	if len(keys) < 2 || !slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
+		return ""
+	}
+	return " ORDER BY FIELD(" + quote(by) + ", " + strings.Join(keys, ", ") + ")" + behind
 }
