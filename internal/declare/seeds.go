@@ -288,11 +288,31 @@ func (r *resolver) seedSet(set *lang.Set, m *model, into *SeedLine) {
 		if s.From != nil && s.To != nil && !inOrder(*s.From, *s.To, c.Type) {
 			r.errorf(set.To.Pos, "", "the range ends before it begins")
 		}
+	case len(set.Picks) == 1 && set.Picks[0].Value.Word && len(set.Args) == 0 && r.meant(set.Picks[0].Value.Text, c.Type.Kind):
+		r.picks(s, set, m, f)
 	case len(set.Picks) == 1 && set.Picks[0].Value.Word && !(c.Type.Kind == schema.Choice && len(set.Args) == 0):
 		s.Fake = r.generator(c, name, set.Picks[0].Value.Text, set.Picks[0].Value.Pos, set.Args)
 	default:
 		r.picks(s, set, m, f)
 	}
+}
+
+// truths are words for true and false from elsewhere, and days those for days.
+var (
+	truths = map[string]string{"yes": "true", "on": "true", "y": "true", "t": "true", "no": "false", "off": "false", "n": "false", "f": "false"}
+	days   = map[string]string{"yesterday": "today - 1 day", "tomorrow": "today + 1 day"}
+)
+
+// meant tells whether a bare word stands for a value, and not for a generator.
+func (r *resolver) meant(word string, kind schema.Kind) bool {
+	word = strings.ToLower(word)
+	switch kind {
+	case schema.Boolean:
+		return truths[word] != ""
+	case schema.Date, schema.Timestamp, schema.Datetime:
+		return days[word] != ""
+	}
+	return false
 }
 
 func (r *resolver) picks(s *Supply, set *lang.Set, m *model, f *field) {
@@ -307,6 +327,15 @@ func (r *resolver) picks(s *Supply, set *lang.Set, m *model, f *field) {
 			}
 		}
 		switch {
+		case v.Word && v.Kind == schema.TextValue && f.column.Type.Kind == schema.Boolean && truths[strings.ToLower(v.Text)] != "":
+			r.errorf(v.Pos, "write "+truths[strings.ToLower(v.Text)], "%s is true or false", name)
+			continue
+		case v.Word && v.Kind == schema.TextValue && days[strings.ToLower(v.Text)] != "":
+			r.errorf(v.Pos, "write "+days[strings.ToLower(v.Text)], "%s is no day that is known", v.Text)
+			continue
+		case v.Shift%(24*3600) != 0 && f.column.Type.Kind == schema.Date:
+			r.errorf(v.Pos, "write days", "%s is a date, and has no hours", name)
+			continue
 		case v.Kind == schema.SQLValue:
 			r.errorf(v.Pos, "write a literal, a generator, or {field} + 1", "a seed's values are made before any database sees them, so SQL cannot stand here")
 			continue
@@ -318,6 +347,7 @@ func (r *resolver) picks(s *Supply, set *lang.Set, m *model, f *field) {
 		case !r.value(&v, f.column.Type, name):
 			continue
 		}
+		r.inRange(v, f)
 		pick.Value = r.fit(v.Value, f.column.Type)
 		s.Picks = append(s.Picks, pick)
 	}
@@ -444,6 +474,10 @@ func (r *resolver) end(v *lang.Value, f *field) *schema.Value {
 			out = schema.Value{Kind: schema.TextValue, Text: v.Text + " 00:00:00"}
 		}
 		return &out
+	}
+	if t.Kind == schema.Date && v.Shift%(24*3600) != 0 {
+		r.errorf(v.Pos, "write days", "%s is a date, and has no hours", f.decl.Name.Name)
+		return nil
 	}
 	if !r.value(v, t, f.decl.Name.Name) {
 		return nil

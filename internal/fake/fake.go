@@ -142,6 +142,61 @@ func init() {
 	}
 }
 
+// Longest is how many characters what a generator makes can have at most; 0 where only its
+// field's length tells.
+func Longest(generator string, args []string) int {
+	of := func(list []string) int {
+		n := 0
+		for _, s := range list {
+			n = max(n, utf8.RuneCountInString(s))
+		}
+		return n
+	}
+	name := of(data.Person["first"]) + 1 + of(data.Person["last"])
+	host := of(things) + len(".example")
+	switch generator {
+	case "name", "username":
+		return name
+	case "first_name":
+		return of(data.Person["first"])
+	case "last_name":
+		return of(data.Person["last"])
+	case "email":
+		return name + 1 + host
+	case "phone":
+		return len("+00 555 01## ###")
+	case "street":
+		return len("240 ") + of(data.Address["street_prefix"]) + 1 + of(data.Address["street_name"])
+	case "city":
+		return of(data.Address["street_prefix"]) + of(data.Address["street_suffix"])
+	case "country":
+		return of(data.Address["country"])
+	case "country_code":
+		return of(data.Address["country_abr"])
+	case "postcode":
+		return 5
+	case "domain":
+		return host
+	case "word":
+		return of(things)
+	case "title":
+		return max(len("The ")+of(qualities)+1+of(things), 2*of(things)+len(" and "))
+	case "slug":
+		return of(qualities) + 1 + of(things)
+	case "url":
+		return len("https://") + host + 1 + of(qualities) + 1 + of(things)
+	case "color":
+		return of(data.Colors["safe"])
+	case "random":
+		if n, err := strconv.Atoi(args[0]); err == nil {
+			return n
+		}
+	case "bcrypt":
+		return 60
+	}
+	return 0
+}
+
 // number is a generator's argument as a number.
 func number(w *Want, i, unsaid int) int {
 	if i < len(w.Args) {

@@ -1043,11 +1043,21 @@ func (p *parser) seedLines(groups []group, depth int) ([]*Line, []group) {
 	return lines, groups
 }
 
+// counts are numbers as words.
+var counts = []string{"one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "twenty", "hundred", "thousand", "some", "many", "few"}
+
 // seedLine reads `MODEL COUNT` or `field VALUE`. A model's name begins with a
 // capital and a count behind it.
 func (c *cursor) seedLine(l *Line) {
 	behind := c.behindWord()
 	first := c.peekWord()
+	if first != "" && first[0] >= 'A' && first[0] <= 'Z' {
+		// A field may have such a name too, but not such a value.
+		switch word := behind[:nameLength(behind)]; {
+		case strings.HasPrefix(behind, "-") && digits(behind[1:]) > 0, slices.Contains(counts, word):
+			c.fail(c.here(), "write "+first+" 10, or another number", "how many rows of %s is a whole number from 0", first)
+		}
+	}
 	if first != "" && first[0] >= 'A' && first[0] <= 'Z' && digits(behind) > 0 {
 		m := &Make{Model: c.name("a model")}
 		m.From = c.integer("a count", false)
@@ -1100,13 +1110,16 @@ func (c *cursor) set() *Set {
 		s.Sum = c.sum()
 		return s
 	}
-	first := c.value()
+	first := c.moment()
 	s.Picks = []Pick{{Value: first}}
 	switch {
 	case c.hasPrefix(".."):
 		c.take(2, true)
+		if c.done() {
+			c.fail(c.here(), "write both ends, such as 1..10", "the end of the range is missing")
+		}
 		n := len(c.words)
-		s.To = c.value()
+		s.To = c.moment()
 		c.words[n].glued = true
 		return s
 	case first.Word:
@@ -1122,8 +1135,78 @@ func (c *cursor) set() *Set {
 		if !c.acceptByte(',', true) {
 			return s
 		}
-		s.Picks = append(s.Picks, Pick{Value: c.value()})
+		s.Picks = append(s.Picks, Pick{Value: c.moment()})
+		if c.hasPrefix("..") {
+			c.fail(c.here(), "write the values one by one, or one range alone", "a range cannot be one of several values")
+		}
 	}
+}
+
+// moment reads a value of a seed, where times stand without quotes, also behind a day, and
+// days and moments can be told from today or now: 08:00, 2026-01-31 08:00, today - 30 days.
+func (c *cursor) moment() *Value {
+	c.space()
+	if n := clockLength(c.src[c.off:c.end]); n > 0 {
+		text := c.src[c.off : c.off+n]
+		return &Value{Value: schema.Value{Kind: schema.TextValue, Text: fullClock(text)}, Pos: c.take(n, false)}
+	}
+	v := c.value()
+	switch v.Kind {
+	case schema.DateValue:
+		c.space()
+		n := clockLength(c.src[c.off:c.end])
+		if n == 0 {
+			return v
+		}
+		v.Value = schema.Value{Kind: schema.TextValue, Text: v.Text + " " + fullClock(c.src[c.off:c.off+n])}
+		v.Pos.End = c.take(n, false).End
+	case schema.TodayValue, schema.NowValue:
+		sign := c.peek()
+		if sign != '+' && sign != '-' {
+			return v
+		}
+		c.take(1, false)
+		far := c.value()
+		n, err := strconv.ParseInt(far.Text, 10, 32)
+		if far.Kind != schema.NumberValue || err != nil || n < 0 {
+			c.fail(far.Pos, "write "+v.Value.String()+" - 30 days", "a whole number is expected here, not %s", far.Value)
+		}
+		at, unit := c.here(), c.peekWord()
+		size := Seconds(unit)
+		if size == 0 {
+			c.fail(at, "write days, hours, minutes or seconds", "the unit is missing")
+		}
+		c.accept(unit)
+		if sign == '-' {
+			n = -n
+		}
+		v.Shift, v.Pos.End = n*size, c.off
+	}
+	return v
+}
+
+// Seconds is how many a unit of time has, 0 of what is none.
+func Seconds(unit string) int64 {
+	return map[string]int64{"days": 24 * 3600, "day": 24 * 3600, "hours": 3600, "hour": 3600, "minutes": 60, "minute": 60, "seconds": 1, "second": 1}[unit]
+}
+
+// clockLength is the length of a time such as 08:00 or 08:00:30 with which s begins, else 0.
+func clockLength(s string) int {
+	two := func(s string) bool { return len(s) >= 2 && digits(s[:2]) == 2 }
+	if !two(s) || len(s) < 5 || s[2] != ':' || !two(s[3:]) {
+		return 0
+	}
+	if len(s) >= 8 && s[5] == ':' && two(s[6:]) {
+		return 8
+	}
+	return 5
+}
+
+func fullClock(s string) string {
+	if len(s) == 5 {
+		return s + ":00"
+	}
+	return s
 }
 
 // shareLength is the length of a share such as 40% that stands next, without

@@ -114,6 +114,8 @@ const (
 type Value struct {
 	Kind ValueKind
 	Text string
+	// Shift is what is added to now or today, in seconds; seeds alone have it.
+	Shift int64
 }
 
 // Constant tells whether the value is the same for every row.

@@ -41,6 +41,8 @@ type column struct {
 	axis      *axis
 	hard      interval // what it may be
 	soft      interval // what is believable
+	asked     interval // the range that the seed says
+	distinct  int64    // the values that it can have, where the seed names them; 0: it does not
 	ahead     bool     // it may lie behind today
 	bounds    []bound
 }
@@ -90,8 +92,23 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 		}
 	}
 	p.bounds(l)
+	for _, c := range l.columns {
+		if s := l.source.Supplies[c.Name]; s != nil && s.From != nil {
+			if m := p.allowed(l, c, s, "a check leaves %s of that"); m != nil {
+				return m
+			}
+		}
+	}
 	l.narrow()
-	return l.arrange()
+	if m := l.arrange(); m != nil {
+		return m
+	}
+	for _, c := range l.columns {
+		if m := p.reaches(l, c); m != nil {
+			return m
+		}
+	}
+	return nil
 }
 
 // leftToDefault tells whether a column of which neither the seed nor the model says how it
@@ -227,17 +244,51 @@ func (p *Plan) supplied(l *Line, c *column, s *declare.Supply) *lang.Diagnostic 
 		p.ordered(l, c)
 		low, _ := c.axis.place(p.constant(*s.From, c.Column))
 		high, _ := c.axis.place(p.constant(*s.To, c.Column))
-		c.hard = c.hard.and(interval{low, high})
+		if c.asked = (interval{low, high}); c.asked.empty() {
+			m := mistake(l.source, "", "the range of %s ends before it begins", c.Field)
+			m.Pos = s.Pos
+			return &m
+		}
+		if m := p.allowed(l, c, s, "the model lets it be %s"); m != nil {
+			return m
+		}
+		c.hard = c.asked
 		c.soft = c.hard
 		c.ahead = true
 	default:
-		return p.picked(l, c, s.Picks)
+		return p.picked(l, c, s)
 	}
 	return nil
 }
 
+// allowed tells of a range of the seed that reaches beyond what the column may be: a value
+// that the seed asks for is not replaced by another without a word.
+func (p *Plan) allowed(l *Line, c *column, s *declare.Supply, who string) *lang.Diagnostic {
+	if c.asked.and(c.hard) == c.asked {
+		return nil
+	}
+	m := mistake(l.source, "write a range within that, or let the model allow more", "%s is to be %s, and %s", c.Field, c.shown(c.asked), fmt.Sprintf(who, c.shown(c.hard)))
+	if c.hard.empty() {
+		m = mistake(l.source, "write a range that does, or let the model allow more", "no value of %s passes a check", c.shown(c.asked))
+	}
+	m.Pos = s.Pos
+	return &m
+}
+
+// shown is an interval as a range of the language.
+func (c *column) shown(i interval) string {
+	end := func(n, none int64) string {
+		if n == none {
+			return ""
+		}
+		return textOf(c.axis.value(n))
+	}
+	return end(i.low, c.axis.low) + ".." + end(i.high, c.axis.high)
+}
+
 // picked fills a column with one of several values.
-func (p *Plan) picked(l *Line, c *column, picks []declare.Pick) *lang.Diagnostic {
+func (p *Plan) picked(l *Line, c *column, s *declare.Supply) *lang.Diagnostic {
+	picks := slices.Clone(s.Picks)
 	shares, left, unsaid := make([]float64, len(picks)), 100.0, 0
 	for i, k := range picks {
 		shares[i] = k.Share
@@ -252,6 +303,13 @@ func (p *Plan) picked(l *Line, c *column, picks []declare.Pick) *lang.Diagnostic
 			shares[i] = left / float64(unsaid)
 		}
 	}
+	others, m := p.rest(l, c, s, unsaid, left)
+	if m != nil {
+		return m
+	}
+	for _, o := range others {
+		picks, shares = append(picks, o), append(shares, o.Share)
+	}
 	values := make([]func(r *row, random *fake.Random) any, len(picks))
 	for i, k := range picks {
 		if k.Parts != nil {
@@ -265,6 +323,9 @@ func (p *Plan) picked(l *Line, c *column, picks []declare.Pick) *lang.Diagnostic
 		v := p.constant(k.Value, c.Column)
 		values[i] = func(*row, *fake.Random) any { return v }
 	}
+	if !slices.ContainsFunc(picks, func(k declare.Pick) bool { return k.Parts != nil || k.Value.Kind == schema.UUIDValue }) {
+		c.distinct = int64(len(picks))
+	}
 	if len(picks) == 1 {
 		c.fill = values[0]
 		if k := picks[0]; slices.ContainsFunc(k.Parts, func(x declare.Part) bool { return x.Digits > 0 }) {
@@ -272,8 +333,12 @@ func (p *Plan) picked(l *Line, c *column, picks []declare.Pick) *lang.Diagnostic
 		}
 		return nil
 	}
+	whole := 0.0
+	for _, share := range shares {
+		whole += share
+	}
 	c.fill = func(r *row, random *fake.Random) any {
-		at := random.Part() * 100
+		at := random.Part() * whole
 		for i, s := range shares {
 			if at -= s; at < 0 {
 				return values[i](r, random)
@@ -289,6 +354,37 @@ func (p *Plan) picked(l *Line, c *column, picks []declare.Pick) *lang.Diagnostic
 	return nil
 }
 
+// rest is what a field has in the rows that its shares leave over: the values of its type
+// that the seed does not name. left is what the shares leave over where no value is without
+// one. Shares that come to 100 % together with that of empty rows leave nothing over.
+func (p *Plan) rest(l *Line, c *column, s *declare.Supply, unsaid int, left float64) ([]declare.Pick, *lang.Diagnostic) {
+	if unsaid > 0 || left < 1e-9 || math.Abs(left-max(s.Empty, 0)) < 1e-9 {
+		return nil, nil
+	}
+	var all []schema.Value
+	switch c.Type.Kind {
+	case schema.Choice:
+		for _, v := range c.Type.Choices {
+			all = append(all, schema.Value{Kind: schema.TextValue, Text: v})
+		}
+	case schema.Boolean:
+		all = []schema.Value{{Kind: schema.BooleanValue, Text: "true"}, {Kind: schema.BooleanValue, Text: "false"}}
+	}
+	all = slices.DeleteFunc(all, func(v schema.Value) bool {
+		return slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Value.Text == v.Text })
+	})
+	if len(all) == 0 {
+		m := mistake(l.source, "let them come to 100 %, or leave one value without a share: it has the rest", "the shares of %s come to %g %%", c.Field, 100-left)
+		m.Pos = s.Pos
+		return nil, &m
+	}
+	var out []declare.Pick
+	for _, v := range all {
+		out = append(out, declare.Pick{Value: v, Share: left / float64(len(all))})
+	}
+	return out, nil
+}
+
 // constant is a literal as the value of a row.
 func (p *Plan) constant(v schema.Value, c *schema.Column) any {
 	x := axisOf(c.Type)
@@ -297,13 +393,13 @@ func (p *Plan) constant(v schema.Value, c *schema.Column) any {
 		return nil
 	case schema.TodayValue, schema.NowValue:
 		if x.moment() {
-			n := p.today * daySeconds
+			n := p.today*daySeconds + v.Shift
 			if v.Kind == schema.NowValue {
 				n += daySeconds / 2
 			}
 			return x.value(n)
 		}
-		return x.value(p.today)
+		return x.value(p.today + v.Shift/daySeconds)
 	case schema.BooleanValue:
 		if c.Type.Kind == schema.Boolean {
 			return v.Text == "true"
@@ -421,6 +517,9 @@ func (p *Plan) sum(l *Line, c *column, s *declare.Sum) *lang.Diagnostic {
 	}
 	c.empty, c.domain, c.nth = 0, nil, nil
 	limits := interval{c.axis.low, c.axis.high}
+	if c.Range != nil {
+		limits = limits.and(p.limit(c, c.Range.From, c.Range.To))
+	}
 	c.fill = func(r *row, random *fake.Random) any {
 		n, ok := source.place(r.cells[from])
 		if !ok {
@@ -458,13 +557,162 @@ func (p *Plan) sum(l *Line, c *column, s *declare.Sum) *lang.Diagnostic {
 				x *= y
 			}
 		}
+		place := math.Round(x * float64(c.axis.scale))
 		if c.axis.kind == schema.Date {
-			return c.axis.value(int64(math.Floor(x / daySeconds)))
+			place = math.Floor(x / daySeconds)
 		}
-		place := int64(math.Round(x * float64(c.axis.scale)))
-		return c.axis.value(min(max(place, limits.low), limits.high))
+		if place < float64(limits.low) || place > float64(limits.high) {
+			r.beyond(c, x)
+			return c.axis.value(int64(min(max(place, float64(limits.low)), float64(limits.high))))
+		}
+		return c.axis.value(int64(place))
 	}
 	return nil
+}
+
+// reaches tells of a column worked out from others that can become more, or less, than it
+// holds, and of a text that can become too long.
+func (p *Plan) reaches(l *Line, c *column) *lang.Diagnostic {
+	s := l.source.Supplies[c.Name]
+	if s == nil {
+		return nil
+	}
+	if n, ok := p.longest(l, c, 0); ok && c.Type.Length > 0 && n > c.Type.Length && slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Parts != nil }) {
+		m := mistake(l.source, "make the field longer, or the text shorter", "%s can become %d characters long, and it holds %d", c.Field, n, c.Type.Length)
+		m.Pos = s.Pos
+		return &m
+	}
+	if s.Sum == nil || !c.Type.Kind.Number() || len(s.Sum.Terms) == 0 {
+		return nil
+	}
+	low, high, ok := l.extent(s.Sum.Column)
+	for _, t := range s.Sum.Terms {
+		from, to := t.From, t.To
+		if t.Column != "" {
+			var known bool
+			from, to, known = l.extent(t.Column)
+			ok = ok && known
+		}
+		switch t.Op {
+		case '+':
+			low, high = low+from, high+to
+		case '-':
+			low, high = low-to, high-from
+		case '*':
+			a := []float64{low * from, low * to, high * from, high * to}
+			low, high = slices.Min(a), slices.Max(a)
+		}
+	}
+	limits := interval{c.axis.low, c.axis.high}
+	if c.Range != nil {
+		limits = limits.and(p.limit(c, c.Range.From, c.Range.To))
+	}
+	scale := float64(c.axis.scale)
+	if !ok || math.Round(low*scale) >= float64(limits.low) && math.Round(high*scale) <= float64(limits.high) {
+		return nil
+	}
+	at := high
+	if math.Round(high*scale) <= float64(limits.high) {
+		at = low
+	}
+	m := mistake(l.source, "add or multiply by less, give the field that it is worked out from a range, or let this one hold more", "%s can become %s, and it holds %s", c.Field, number(at), textOf(c.axis.value(limits.low))+".."+textOf(c.axis.value(limits.high)))
+	m.Pos = s.Pos
+	return &m
+}
+
+// number writes a number without an exponent.
+func number(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
+
+// extent is between what numbers the values of a column lie that others are worked out from.
+func (l *Line) extent(name string) (low, high float64, ok bool) {
+	c := l.columns[l.plan.place[name]]
+	if c.axis == nil {
+		return 0, 0, false
+	}
+	if s := l.source.Supplies[name]; s != nil && len(s.Picks) > 0 {
+		for i, k := range s.Picks {
+			x, err := strconv.ParseFloat(k.Value.Text, 64)
+			if err != nil {
+				return 0, 0, false
+			}
+			if i == 0 {
+				low, high = x, x
+			}
+			low, high = min(low, x), max(high, x)
+		}
+		return low, high, true
+	}
+	i := c.hard.and(c.soft)
+	if c.hard == (interval{}) || i.empty() {
+		return 0, 0, false // given by others, or told by the row alone
+	}
+	return float64(i.low) / float64(c.axis.scale), float64(i.high) / float64(c.axis.scale), true
+}
+
+// longest is how many characters a column's values can have at most, written into a text;
+// ok is false where nobody can tell.
+func (p *Plan) longest(l *Line, c *column, steps int) (n int, ok bool) {
+	s := l.source.Supplies[c.Name]
+	if steps > len(l.columns) {
+		return 0, false
+	}
+	if s != nil && len(s.Picks) > 0 {
+		for _, k := range s.Picks {
+			size := utf8.RuneCountInString(textOf(p.constant(k.Value, c.Column)))
+			if k.Parts != nil {
+				size = 0
+			}
+			for _, part := range k.Parts {
+				switch {
+				case part.Column != "":
+					of, known := p.longest(l, l.columns[l.plan.place[part.Column]], steps+1)
+					if !known {
+						return 0, false
+					}
+					size += of
+				case part.Digits > 0:
+					size += part.Digits // what a long run needs is told by the count of its rows
+				default:
+					size += utf8.RuneCountInString(part.Text)
+				}
+			}
+			n = max(n, size)
+		}
+		return n, true
+	}
+	switch c.Type.Kind {
+	case schema.Text:
+		f := c.Fake
+		if s != nil && s.Fake != nil {
+			f = s.Fake
+		}
+		if f != nil {
+			if at := fake.Longest(f.Generator, f.Args); at > 0 {
+				n = at
+			}
+		}
+		if n == 0 || c.Type.Length > 0 && c.Type.Length < n {
+			n = c.Type.Length
+		}
+		return n, n > 0
+	case schema.Choice:
+		for _, v := range c.Type.Choices {
+			n = max(n, utf8.RuneCountInString(v))
+		}
+		return n, true
+	case schema.UUID:
+		return 36, true
+	case schema.Boolean:
+		return 5, true
+	}
+	if c.axis == nil {
+		return 0, false
+	}
+	i := c.hard.and(c.soft)
+	if c.hard == (interval{}) || i.empty() {
+		i = interval{c.axis.low, c.axis.high}
+	}
+	return max(len(textOf(c.axis.value(i.low))), len(textOf(c.axis.value(i.high)))), c.Type.Kind != schema.Real && c.Type.Kind != schema.Double
 }
 
 // generated fills a text by a generator.

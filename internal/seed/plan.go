@@ -123,10 +123,14 @@ func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnos
 	for _, l := range p.Lines {
 		p.keepReferred(l)
 	}
+	var mistakes []lang.Diagnostic
 	for _, l := range p.Lines {
-		if m := p.columns(l); m != nil {
-			return nil, []lang.Diagnostic{*m}
+		if m := p.columns(l); m != nil && !slices.ContainsFunc(mistakes, func(o lang.Diagnostic) bool { return o == *m }) { // the levels of a tree have the same
+			mistakes = append(mistakes, *m)
 		}
+	}
+	if len(mistakes) > 0 {
+		return nil, mistakes
 	}
 	for _, t := range p.tables {
 		t.share()
@@ -483,7 +487,7 @@ func (p *Plan) count() *lang.Diagnostic {
 		}
 		if n, fields, ok := l.limit(); ok {
 			if n < int64(l.source.From) {
-				m := mistake(l.source, "make fewer, or more of what they refer to", "%s differ by %s, and only %d can be told apart", l.Table.Model, together(fields), n)
+				m := mistake(l.source, "make fewer, say more values, or make more of what they refer to", "%s differ by %s, and only %d can be told apart", l.Table.Model, together(fields), n)
 				return &m
 			}
 			l.most = n

@@ -51,8 +51,10 @@ type row struct {
 	attempts []int   // by column
 	nth      []int64 // by column: the one of its domain that it takes, or -1
 	deleted  bool
-	with     any   // when the row above it was deleted, where it goes with that
-	before   int64 // the same as a place; 0: none
+	with     any     // when the row above it was deleted, where it goes with that
+	before   int64   // the same as a place; 0: none
+	outside  *column // it was worked out as more, or less, than it holds
+	became   float64 // what it was
 	random   fake.Random
 	want     fake.Want // what a generator is asked; here, since it would be made anew for each value
 }
@@ -153,6 +155,16 @@ func (r *row) make() error {
 	}
 	for ; ; try++ {
 		r.fillAll()
+		if c := r.outside; c != nil { // others of the row may let it be
+			if try >= tries*3 {
+				return r.unheld(c)
+			}
+			for _, at := range c.needs {
+				r.attempts[at]++
+			}
+			r.attempts[c.at]++
+			continue
+		}
 		if bad := r.failing(); bad != nil && try < tries*3 {
 			for _, at := range bad.columns() {
 				if c := r.line.columns[at]; c.fill != nil {
@@ -171,7 +183,7 @@ func (r *row) make() error {
 			}
 			continue
 		}
-		if err := r.goThrough(u); err != nil {
+		if err := r.settle(u); err != nil {
 			return err
 		}
 		break
@@ -184,7 +196,18 @@ func (r *row) make() error {
 	return nil
 }
 
+// beyond notes that a column was worked out as what it does not hold.
+func (r *row) beyond(c *column, x float64) { r.outside, r.became = c, x }
+
+// unheld tells of it.
+func (r *row) unheld(c *column) error {
+	m := mistake(r.line.source, "add or multiply by less, or let the field hold more", "row %d of %s: %s comes to %s, which it does not hold", r.n+1, r.line.Table.Model, c.Field, number(r.became))
+	m.Pos = r.line.source.Supplies[c.Name].Pos
+	return &Problem{m}
+}
+
 func (r *row) fillAll() {
+	r.outside = nil
 	for _, c := range r.line.fillings {
 		r.fill(c)
 	}
@@ -226,18 +249,17 @@ func (r *row) failing() *expr {
 // taken is a uniqueness in which the row's values are taken already.
 func (r *row) taken() *unique {
 	for _, u := range r.line.plan.uniques {
-		n, ok := u.number(r.cells)
-		if !ok {
-			continue
-		}
-		if u.seen.has(n) {
-			return u
-		}
-		if u.seen.count >= remembered && !r.apart(u) {
+		if !r.isFree(u) {
 			return u
 		}
 	}
 	return nil
+}
+
+// isFree tells whether no other row has the row's values in a uniqueness.
+func (r *row) isFree(u *unique) bool {
+	n, ok := u.number(r.cells)
+	return !ok || !u.seen.has(n) && (u.seen.count < remembered || r.apart(u))
 }
 
 // apart tells whether the row's number stands in a value of the uniqueness, so
@@ -251,10 +273,55 @@ func (r *row) apart(u *unique) bool {
 	return false
 }
 
-// goThrough looks for values of a uniqueness that are not taken, one after the
-// other.
-func (r *row) goThrough(u *unique) error {
+// settle gives the row values that are free in all its uniquenesses: those of one that is
+// taken are gone through, then those of the next, until none is.
+func (r *row) settle(u *unique) error {
+	var settled []*unique
+	for range 4 + 2*len(r.line.plan.uniques) {
+		err := r.goThrough(u, settled)
+		if err != nil && len(settled) > 0 { // what they share may have to change for the sake of this one
+			settled = nil
+			err = r.goThrough(u, nil)
+		}
+		if err != nil {
+			return err
+		}
+		if settled = append(settled, u); r.taken() == nil {
+			return nil
+		}
+		u = r.taken()
+	}
+	return r.goThrough(r.line.plan.joined(u), r.line.plan.uniques)
+}
+
+// joined stands for a uniqueness and all that share columns with it, by however many steps:
+// no two rows have the same values in all of their columns.
+func (t *tablePlan) joined(u *unique) *unique {
+	out := &unique{name: u.name, columns: slices.Clone(u.columns)}
+	for again := true; again; {
+		again = false
+		for _, o := range t.uniques {
+			if !slices.ContainsFunc(o.columns, func(at int) bool { return slices.Contains(out.columns, at) }) {
+				continue
+			}
+			for _, at := range o.columns {
+				if !slices.Contains(out.columns, at) {
+					out.columns, again = append(out.columns, at), true
+				}
+			}
+		}
+	}
+	out.fold = make([]bool, len(out.columns))
+	return out
+}
+
+// goThrough looks for values of a uniqueness that are not taken, one after the other, and
+// that leave those free that are settled already.
+func (r *row) goThrough(u *unique, settled []*unique) error {
 	l := r.line
+	free := func() bool {
+		return r.isFree(u) && !slices.ContainsFunc(settled, func(o *unique) bool { return !r.isFree(o) }) && r.outside == nil && r.failing() == nil
+	}
 	var turn []*column
 	var sizes []int64
 	all, endless := int64(1), -1
@@ -277,7 +344,7 @@ func (r *row) goThrough(u *unique) error {
 		for i := int64(0); i < 1000; i++ {
 			r.nth[endless] = r.n + l.before + remembered + i*l.Total
 			r.fillAll()
-			if r.taken() == nil && r.failing() == nil {
+			if free() {
 				return nil
 			}
 		}
@@ -295,7 +362,7 @@ func (r *row) goThrough(u *unique) error {
 			at /= sizes[j]
 		}
 		r.fillAll()
-		if r.taken() == nil && r.failing() == nil {
+		if free() {
 			return nil
 		}
 	}
@@ -303,7 +370,11 @@ func (r *row) goThrough(u *unique) error {
 	for _, at := range u.columns {
 		fields = append(fields, l.columns[at].Field)
 	}
-	m := mistake(l.source, "make fewer, or let the fields have more values", "row %d of %s finds no %s that is not taken: only %d can be told apart", r.n+1, l.Table.Model, together(fields), max(all, 1))
+	why := fmt.Sprintf("only %d can be told apart", max(all, 1))
+	if all > limit {
+		why = fmt.Sprintf("%d were tried, and each is taken or does not pass a check", limit)
+	}
+	m := mistake(l.source, "make fewer, or let the fields have more values", "row %d of %s finds no %s that is not taken: %s", r.n+1, l.Table.Model, together(fields), why)
 	return &Problem{m}
 }
 
@@ -611,6 +682,8 @@ func (l *Line) limit() (n int64, fields []string, ok bool) {
 				fixed = false
 			case c.pick != nil && !c.pick.own && !c.pick.unknown && c.pick.size > 0:
 				size = min(most, size*min(c.pick.size, most/size+1))
+			case c.distinct > 0:
+				size = min(most, size*c.distinct)
 			case c.axis == nil && c.domain != nil && (c.Type.Kind == schema.Choice || c.Type.Kind == schema.Boolean):
 				size = min(most, size*c.domain(nil))
 			default:
