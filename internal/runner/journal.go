@@ -231,7 +231,7 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			err = inTurn(ctx, db, o.Wait, s.begin)
 		}
 	}
-	if e := o.owed.settle(err == nil); e != nil {
+	if e := o.owed.settle(err == nil, err); e != nil {
 		return false, nil, e
 	}
 	if err != nil || skip {
@@ -275,14 +275,18 @@ func (w *owed) write() error {
 	return err
 }
 
-// settle is told whether what write did was committed; else it ends the migration in a
-// transaction of its own, also where a person stops the run: it has all that it asked for.
-func (w *owed) settle(committed bool) error {
+// settle is told whether what write did was committed, and what went wrong; if it was not, it
+// ends the migration in a transaction of its own, also where a person stops the run: it has
+// all that it asked for. A server that is lost leaves it to the next run.
+func (w *owed) settle(committed bool, wrong error) error {
 	if w == nil || w.s == nil {
 		return nil
 	}
 	s := w.s
 	w.s = nil
+	if errors.Is(wrong, engine.ErrLost) {
+		return s.left(wrong)
+	}
 	if !committed {
 		ctx := s.ctx
 		defer func() { s.ctx = ctx }()

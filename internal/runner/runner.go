@@ -182,7 +182,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		if o.Room == nil {
 			o.owed = &owed{through: func(m *migration.Migration, began time.Time) { through(m, began, nil) }}
 			defer func() {
-				if e := o.owed.settle(false); e != nil {
+				if e := o.owed.settle(false, err); e != nil {
 					err = e
 				}
 			}()
