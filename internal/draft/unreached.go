@@ -219,8 +219,17 @@ type earlier struct {
 
 // enum is the enum type that the files gave a column last, where that is one.
 func (w *earlier) enum(table, column string) string {
+	if name, made := w.typeIn(table, column); made {
+		return name
+	}
+	return ""
+}
+
+// typeIn is the name of the type that the files gave a column last, empty where they do not
+// tell, and whether they made a type of that name.
+func (w *earlier) typeIn(table, column string) (string, bool) {
 	if w.engine.Enums() == nil {
-		return ""
+		return "", false
 	}
 	x := regexp.QuoteMeta(w.engine.Quote(column))
 	words := regexp.MustCompile(`(?m)(?:^    ` + x + ` |ADD COLUMN ` + x + ` |ALTER COLUMN ` + x + ` TYPE )(\w+|"[^"]+")`)
@@ -238,10 +247,7 @@ func (w *earlier) enum(table, column string) string {
 			}
 		}
 	}
-	if !made[name] {
-		return ""
-	}
-	return name
+	return name, made[name]
 }
 
 func (w *earlier) without(changes []diff.Change) (*schema.Schema, error) {
@@ -259,6 +265,13 @@ func (w *earlier) without(changes []diff.Change) (*schema.Schema, error) {
 	for _, c := range changes {
 		if !w.takeOut(c) {
 			return nil, fmt.Errorf("%s cannot be worked out: %s", c.Target(), cmp.Or(c.What, string(c.Kind)))
+		}
+	}
+	for _, t := range w.out.Tables { // a choice that becomes an enum type is none for an engine without any
+		for _, c := range t.Columns {
+			if name, made := w.typeIn(t.Name, c.Name); c.Type.Enum != "" && name != "" && !made {
+				c.Type.Enum = ""
+			}
 		}
 	}
 	return w.out, nil

@@ -142,6 +142,30 @@ func init() {
 	}
 }
 
+// Variants is how many ways there are at most to tell a text from another one like it.
+const Variants = 22
+
+var (
+	ordinals = []string{"second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth"}
+	initials = "ABCDEFGHIJKLMNOPRSTVWZ"
+)
+
+// Variant is a text that a generator made, told apart from others like it as a person would
+// do it: Ada B. Verdi, Brass lantern, second. Empty: by the i-th way it cannot be.
+func Variant(generator, text string, i int) string {
+	switch generator {
+	case "name":
+		if first, last, ok := strings.Cut(text, " "); ok && i < len(initials) {
+			return first + " " + initials[i:i+1] + ". " + last
+		}
+	case "title", "latin", "company":
+		if i < len(ordinals) {
+			return text + ", " + ordinals[i]
+		}
+	}
+	return ""
+}
+
 // Longest is how many characters what a generator makes can have at most; 0 where only its
 // field's length tells.
 func Longest(generator string, args []string) int {

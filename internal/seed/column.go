@@ -686,7 +686,7 @@ func (p *Plan) longest(l *Line, c *column, steps int) (n int, ok bool) {
 		if s != nil && s.Fake != nil {
 			f = s.Fake
 		}
-		if f != nil {
+		if f != nil && !slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) { // else words or a number come behind it
 			if at := fake.Longest(f.Generator, f.Args); at > 0 {
 				n = at
 			}
@@ -771,12 +771,13 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 			return string(out)
 		}
 	default:
-		p.numbered(c)
+		p.numbered(c, f.Generator)
 	}
 }
 
-// numbered lets the values of a text be told apart by a number in them.
-func (p *Plan) numbered(c *column) {
+// numbered lets the values of a text be told apart: as a person would do it, and at last by
+// a number in them.
+func (p *Plan) numbered(c *column, generator string) {
 	fill, length := c.fill, c.Type.Length
 	c.domain = func(*row) int64 {
 		if length > 0 && length < 13 {
@@ -786,20 +787,33 @@ func (p *Plan) numbered(c *column) {
 	}
 	c.nth = func(r *row, i int64) any {
 		random := fake.NewRandom(c.seed, r.line.hash, uint64(r.n))
-		base, number := textOf(fill(r, &random)), strconv.FormatInt(i, 10)
+		base := textOf(fill(r, &random))
+		if i < fake.Variants {
+			if v := fake.Variant(generator, base, int(i)); v != "" && (length == 0 || utf8.RuneCountInString(v) <= length) {
+				return v
+			}
+		}
+		i += 2                         // the first is without a number
+		if length > 0 && length < 13 { // as many as there are
+			i %= pow10(length)
+		}
+		number := strconv.FormatInt(i, 10)
 		name, domain, mail := strings.Cut(base, "@")
-		if mail {
+		switch {
+		case mail:
 			domain = "@" + domain
 			if length > 0 && len(domain)+len(number) >= length {
 				domain = "@a.example"
 			}
-		} else if strings.Contains(name, " ") {
+		case strings.Contains(name, " "):
 			number = " " + number
+		case strings.Contains(name, "-"):
+			number = "-" + number
 		}
 		if length > 0 {
 			room := length - utf8.RuneCountInString(domain) - len(number)
 			if room < 1 { // nothing but the number has room
-				return strings.TrimSpace(number)[:min(length, len(strings.TrimSpace(number)))]
+				return strings.Trim(number, " -")[:min(length, len(strings.Trim(number, " -")))]
 			}
 			name = fake.Cut(name, room)
 		}

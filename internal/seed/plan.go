@@ -78,6 +78,7 @@ type Line struct {
 	first    int64 // the number that its first row has in an identity
 	columns  []*column
 	fillings []*column                // columns in the order in which they are filled
+	follow   map[*unique][]*column    // those of a uniqueness, and what is worked out from them
 	picks    map[string]*pick         // by the first column of a reference
 	kept     map[string][]any         // by column: the values of all its rows
 	most     int64                    // the rows that it can make under one row of its parent; 0: any number

@@ -87,6 +87,7 @@ func (p *Plan) Make(ctx context.Context, l *Line, most int64, hand func(*Batch) 
 		for _, u := range l.plan.uniques {
 			if u.byUp {
 				u.seen.clear()
+				u.next = nil
 			}
 		}
 		r.up = up
@@ -153,8 +154,10 @@ func (r *row) make() error {
 	if slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return u.seen.count >= remembered }) {
 		try = tries // chance cannot tell what is taken
 	}
+	fill := l.fillings
 	for ; ; try++ {
-		r.fillAll()
+		r.fillThese(fill)
+		fill = l.fillings
 		if c := r.outside; c != nil { // others of the row may let it be
 			if try >= tries*3 {
 				return r.unheld(c)
@@ -177,10 +180,11 @@ func (r *row) make() error {
 		if u == nil {
 			break
 		}
-		if try < tries {
+		if try < tries-u.weary {
 			for _, at := range u.columns {
 				r.attempts[at]++
 			}
+			fill = l.following(u)
 			continue
 		}
 		if err := r.settle(u); err != nil {
@@ -191,6 +195,9 @@ func (r *row) make() error {
 	for _, u := range r.line.plan.uniques {
 		if n, ok := u.number(r.cells); ok && u.seen.count < remembered {
 			u.seen.add(n)
+		}
+		if try == 0 {
+			u.weary = max(u.weary-1, 0)
 		}
 	}
 	return nil
@@ -206,11 +213,37 @@ func (r *row) unheld(c *column) error {
 	return &Problem{m}
 }
 
-func (r *row) fillAll() {
+// fillThese fills columns anew, in the order in which they are filled.
+func (r *row) fillThese(list []*column) {
 	r.outside = nil
-	for _, c := range r.line.fillings {
+	for _, c := range list {
 		r.fill(c)
 	}
+}
+
+// following are the columns of a uniqueness and all that are worked out from them, in the
+// order in which they are filled.
+func (l *Line) following(u *unique) []*column {
+	if list, ok := l.follow[u]; ok {
+		return list
+	}
+	in := make([]bool, len(l.columns))
+	for _, at := range u.columns {
+		in[at] = true
+	}
+	var out []*column
+	for _, c := range l.fillings {
+		if in[c.at] = in[c.at] || slices.ContainsFunc(c.needs, func(at int) bool { return in[at] }); in[c.at] {
+			out = append(out, c)
+		}
+	}
+	if slices.Contains(l.plan.uniques, u) {
+		if l.follow == nil {
+			l.follow = map[*unique][]*column{}
+		}
+		l.follow[u] = out
+	}
+	return out
 }
 
 func (r *row) fill(c *column) {
@@ -278,6 +311,7 @@ func (r *row) apart(u *unique) bool {
 func (r *row) settle(u *unique) error {
 	var settled []*unique
 	for range 4 + 2*len(r.line.plan.uniques) {
+		u.weary = min(u.weary+1, tries-2) // where most are taken, chance finds little
 		err := r.goThrough(u, settled)
 		if err != nil && len(settled) > 0 { // what they share may have to change for the sake of this one
 			settled = nil
@@ -340,10 +374,26 @@ func (r *row) goThrough(u *unique, settled []*unique) error {
 		turn, sizes = append(turn, c), append(sizes, size)
 		all = min(most, all*min(size, most/all+1))
 	}
+	fill := l.following(u)
 	if endless >= 0 {
+		behind := int64(remembered)
+		if u.seen.count < remembered { // what is taken is known, so that words and small numbers will do
+			r.nth[endless] = 0
+			r.fillThese(fill)
+			like, _ := u.number(r.cells) // others like it have the same, and took those before next
+			for i := u.next[like]; i < u.next[like]+fake.Variants; i++ {
+				r.nth[endless] = i
+				r.fillThese(fill)
+				if free() {
+					u.took(like, i)
+					return nil
+				}
+			}
+			behind = remembered / 2
+		}
 		for i := int64(0); i < 1000; i++ {
-			r.nth[endless] = r.n + l.before + remembered + i*l.Total
-			r.fillAll()
+			r.nth[endless] = r.n + l.before + behind + i*l.Total
+			r.fillThese(fill)
 			if free() {
 				return nil
 			}
@@ -361,7 +411,7 @@ func (r *row) goThrough(u *unique, settled []*unique) error {
 			r.nth[c.at] = at % sizes[j]
 			at /= sizes[j]
 		}
-		r.fillAll()
+		r.fillThese(fill)
 		if free() {
 			return nil
 		}

@@ -19,11 +19,13 @@ const remembered = 1_000_000
 // unique is a uniqueness of a table: no two rows have the same values in it.
 type unique struct {
 	name    string
-	columns []int  // positions in the row
-	fold    []bool // by columns: case does not count
-	where   *expr  // the rows among which it holds; nil: all
-	byUp    bool   // the rows of the line above have it apart: it is forgotten from one to the next
-	cursor  int64  // the next combination to try
+	columns []int            // positions in the row
+	fold    []bool           // by columns: case does not count
+	where   *expr            // the rows among which it holds; nil: all
+	byUp    bool             // the rows of the line above have it apart: it is forgotten from one to the next
+	cursor  int64            // the next combination to try
+	next    map[uint64]int64 // of values that are alike: the number of the next one to try
+	weary   int              // so many tries by chance fewer, since the last ones found nothing
 	seen    numbers
 }
 
@@ -64,6 +66,14 @@ func (u *unique) number(row []any) (n uint64, ok bool) {
 		n = fake.Mix(n ^ fake.Mix(h+0x51))
 	}
 	return n, true
+}
+
+// took notes which of several values that are alike is taken.
+func (u *unique) took(like uint64, i int64) {
+	if u.next == nil || len(u.next) > remembered/4 {
+		u.next = map[uint64]int64{}
+	}
+	u.next[like] = i + 1
 }
 
 // numbers is a set of numbers in one piece of memory.

@@ -5,6 +5,7 @@ package sqlite
 // into something else.
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -173,10 +174,7 @@ func open(ctx context.Context, shown, dsn string, cache int) (engine.Database, e
 		return nil, plain(err)
 	}
 	d := &database{pool: pool, conn: conn, path: shown, timeout: 5 * time.Second}
-	settings := []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF"}
-	if cache > 0 {
-		settings = append(settings, fmt.Sprintf("PRAGMA cache_size = %d", -cache))
-	}
+	settings := []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF", fmt.Sprintf("PRAGMA cache_size = %d", -cmp.Or(cache, usualCache))}
 	for _, s := range settings {
 		if err := d.Exec(ctx, s); err != nil {
 			d.Close()
@@ -192,6 +190,10 @@ func open(ctx context.Context, shown, dsn string, cache int) (engine.Database, e
 	}
 	return d, nil
 }
+
+// usualCache is how many kilobytes of a database are held in memory where its URL does not
+// say. SQLite's own 2 MB are too few for several indexes into which values come at random.
+const usualCache = 8000
 
 // scratchName stands for the path of a scratch database.
 const scratchName = "scratch"
