@@ -16,6 +16,7 @@ import (
 
 	"erbario/internal/declare"
 	"erbario/internal/engine"
+	"erbario/internal/fake"
 	"erbario/internal/lang"
 	"erbario/internal/project"
 	"erbario/internal/seed"
@@ -27,9 +28,11 @@ type seedFlags struct {
 	conflict string
 	sql      bool
 	engine   string
-	preview  int64
-	remove   bool
-	wait     time.Duration
+	// generators lists them, and runs no seed.
+	generators bool
+	preview    int64
+	remove     bool
+	wait       time.Duration
 }
 
 func (a *app) seedCommand() *cli.Command {
@@ -44,10 +47,18 @@ func (a *app) seedCommand() *cli.Command {
 			&cli.Int64Flag{Name: "preview", Usage: "show the first `N` rows of each model; needs no database", Destination: &f.preview},
 			&cli.BoolFlag{Name: "sql", Usage: "write the script that would do it, for the database's own client", Destination: &f.sql},
 			&cli.StringFlag{Name: "engine", Usage: "with --sql: for this `ENGINE`, and an empty database", Destination: &f.engine},
+			&cli.BoolFlag{Name: "generators", Usage: "list the generators, and the names of fields that are known", Destination: &f.generators},
 			&cli.BoolFlag{Name: "remove", Usage: "take out the rows that the runs of this seed made", Destination: &f.remove},
 			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to let the database go: `TIME`", Destination: &f.wait, Value: time.Minute},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if f.generators {
+				if err := atMost(c, 0); err != nil {
+					return err
+				}
+				a.listGenerators()
+				return nil
+			}
 			p, err := a.projectFor(c, 1)
 			if err != nil {
 				return err
@@ -86,6 +97,69 @@ func (a *app) seedCommand() *cli.Command {
 			}
 			return a.runSeed(ctx, p, name, f)
 		},
+	}
+}
+
+// listGenerators shows what texts can be made, and what the names of fields suggest.
+func (a *app) listGenerators() {
+	type generator struct {
+		Name  string   `json:"name"`
+		About string   `json:"about"`
+		Names []string `json:"field_names"`
+	}
+	names := map[string][]string{}
+	for _, n := range seed.GuessedNames() {
+		g, _, _ := strings.Cut(seed.GuessOf(n), " ")
+		names[g] = append(names[g], n)
+	}
+	type numbers struct {
+		Name string  `json:"field_name"`
+		Low  float64 `json:"low"`
+		High float64 `json:"high"`
+	}
+	docs, ranges := []generator{}, []numbers{}
+	var about, fields, sizes [][]string
+	for _, g := range fake.Generators() {
+		docs = append(docs, generator{g.Name, g.About, append([]string{}, names[g.Name]...)})
+		call := g.Name
+		for _, arg := range g.Args {
+			what := strings.ToUpper(arg.What)
+			if arg.Optional {
+				what = "[" + what + "]"
+			}
+			call += " " + what
+		}
+		about = append(about, []string{"  " + call, g.About})
+		for i, n := range names[g.Name] {
+			of := ""
+			if i == 0 {
+				of = g.Name
+			}
+			fields = append(fields, []string{"  " + n, of})
+		}
+	}
+	for _, n := range seed.NumberNames() {
+		low, high, _ := seed.NumberOf(n)
+		ranges = append(ranges, numbers{n, low, high})
+		if high > 0 { // a year is told from today
+			sizes = append(sizes, []string{"  " + n, fmt.Sprintf("%g..%g", low, high)})
+		}
+	}
+	if a.json {
+		a.document(map[string]any{"generators": docs, "numbers": ranges})
+		return
+	}
+	for i, part := range []struct {
+		head string
+		rows [][]string
+	}{{"generators", about}, {"texts that are known by the name of their field", fields}, {"numbers that are known by the last word of their field's name", sizes}} {
+		if i > 0 {
+			a.out.line("")
+		}
+		a.out.line(a.out.paint(styleHead, part.head))
+		for _, line := range columns(part.rows) {
+			a.out.line(line)
+		}
 	}
 }
 

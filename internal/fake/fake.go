@@ -140,6 +140,7 @@ func init() {
 		{Name: "random", About: "so many characters, letters and digits or those of a text", Args: []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}}, make: random},
 		{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Args[0], number(w, 1, minCost)) }},
 	}
+	generators = append(generators, technical()...)
 }
 
 // Variants is how many ways there are at most to tell a text from another one like it.
@@ -178,6 +179,9 @@ func Longest(generator string, args []string) int {
 	}
 	name := of(data.Person["first"]) + 1 + of(data.Person["last"])
 	host := of(things) + len(".example")
+	if n := machine[generator]; n > 0 {
+		return n
+	}
 	switch generator {
 	case "name", "username":
 		return name
@@ -211,7 +215,10 @@ func Longest(generator string, args []string) int {
 		return len("https://") + host + 1 + of(qualities) + 1 + of(things)
 	case "color":
 		return of(data.Colors["safe"])
-	case "random":
+	case "random", "hash":
+		if len(args) == 0 {
+			return 64
+		}
 		if n, err := strconv.Atoi(args[0]); err == nil {
 			return n
 		}

@@ -793,6 +793,9 @@ func (p *Plan) numbered(c *column, generator string) {
 				return v
 			}
 		}
+		if at := strings.LastIndexByte(base, ' '); generator == "plain" && at > 0 { // the words alone, and numbers behind those that all have
+			base, i = base[:at], i+98
+		}
 		i += 2                         // the first is without a number
 		if length > 0 && length < 13 { // as many as there are
 			i %= pow10(length)
@@ -805,7 +808,7 @@ func (p *Plan) numbered(c *column, generator string) {
 			if length > 0 && len(domain)+len(number) >= length {
 				domain = "@a.example"
 			}
-		case strings.Contains(name, " "):
+		case strings.Contains(name, " "), generator == "plain":
 			number = " " + number
 		case strings.Contains(name, "-"):
 			number = "-" + number

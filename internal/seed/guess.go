@@ -1,78 +1,157 @@
 package seed
 
-// This file says what the name and the type of a field suggest.
+// This file says what the name and the type of a field suggest. A text is known by its whole
+// name: what only ends like another name is something else (a mac_address is no street).
 
 import (
+	"maps"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
+	"erbario/internal/fake"
 	"erbario/internal/schema"
 )
 
-// guesses are generators by the words that a field's name is, or ends with.
-var guesses = map[string]string{
-	"email": "email", "mail": "email", "first_name": "first_name", "given_name": "first_name", "last_name": "last_name", "surname": "last_name", "family_name": "last_name",
-	"full_name": "name", "contact": "name", "author": "name", "owner": "name", "by": "name", "borrower": "name", "collector": "name", "username": "username", "user_name": "username", "login": "username", "handle": "username",
-	"phone": "phone", "telephone": "phone", "mobile": "phone", "company": "company", "firm": "company", "institution": "company", "employer": "company", "organisation": "company", "organization": "company",
-	"job": "job", "job_title": "job", "profession": "job", "occupation": "job", "street": "street", "address": "street", "city": "city", "town": "city", "place": "city", "country": "country", "country_code": "country_code",
-	"postcode": "postcode", "postal_code": "postcode", "zip": "postcode", "zip_code": "postcode", "url": "url", "website": "url", "link": "url", "homepage": "url", "domain": "domain", "slug": "slug",
-	"description": "sentence", "notes": "sentence", "note": "sentence", "comment": "sentence", "remarks": "sentence", "remark": "sentence", "summary": "sentence", "text": "paragraph", "body": "paragraph", "bio": "paragraph", "biography": "paragraph",
-	"color": "color", "colour": "color", "password_hash": "bcrypt", "password_digest": "bcrypt", "hashed_password": "bcrypt",
+// guesses are generators by the whole name of a text field, with what stands behind them.
+var guesses = func() map[string]string {
+	out := map[string]string{}
+	for names, generator := range map[string]string{
+		"email email_address mail mail_address e_mail":                                             "email",
+		"first_name given_name forename firstname":                                                 "first_name",
+		"last_name surname family_name lastname maiden_name":                                       "last_name",
+		"middle_name second_name":                                                                  "first_name",
+		"full_name fullname person_name contact_name display_name author owner borrower collector": "name",
+		"created_by updated_by approved_by signed_by reported_by author_name owner_name editor":    "name",
+		"contact contact_person recipient sender manager teacher student doctor patient driver":    "name",
+		"username user_name login handle nickname nick screen_name":                                "username",
+		"phone phone_number telephone telephone_number mobile mobile_number fax fax_number":        "phone",
+		"company company_name firm institution employer organisation organization supplier vendor": "company",
+		"manufacturer brand maker publisher carrier organisation_name organization_name client":    "company",
+		"job job_title profession occupation job_role":                                             "job",
+		"street street_address address address_line address_line_1 address1 address_1":             "street",
+		"city town city_name town_name place location birthplace birth_place":                      "city",
+		"country country_name nation":                                                              "country",
+		"country_code country_iso nationality_code":                                                "country_code",
+		"postcode postal_code zip zip_code zipcode post_code":                                      "postcode",
+		"url website web_site link homepage home_page web source_url callback_url webhook_url":     "url",
+		"image_url photo_url picture_url avatar_url thumbnail_url logo_url avatar image picture":   "image_url",
+		"domain domain_name":      "domain",
+		"slug permalink url_slug": "slug",
+		"title heading headline subject subtitle caption product_name item_name product book_name": "title",
+		"event_name project_name article chapter topic campaign_name category category_name genre": "title",
+		"description notes note comment comments remarks remark summary message review feedback":   "sentence",
+		"reason abstract excerpt introduction short_description details instructions observation":  "sentence",
+		"text body content bio biography about article_text long_description story":                "paragraph",
+		"color colour color_name colour_name":                                                      "color",
+		"hex_color hex_colour color_code colour_code color_hex":                                    "hex_color",
+		"password_hash password_digest hashed_password encrypted_password password":                "bcrypt",
+		"ip ip_address ip_addr ipv4 remote_ip client_ip last_ip":                                   "ip",
+		"ipv6 ipv6_address":                                                                  "ipv6",
+		"mac mac_address mac_addr hardware_address":                                          "mac",
+		"hostname host host_name server server_name":                                         "hostname",
+		"user_agent useragent browser":                                                       "user_agent",
+		"currency currency_code":                                                             "currency",
+		"language language_code lang":                                                        "language",
+		"locale locale_code":                                                                 "locale",
+		"timezone time_zone tz timezone_name":                                                "timezone",
+		"sha256 sha_256 checksum digest content_hash file_hash fingerprint":                  "hash 64",
+		"sha1 sha_1 commit commit_hash":                                                      "hash 40",
+		"md5 md5_hash etag":                                                                  "hash 32",
+		"file_name filename file attachment document original_name":                          "file_name",
+		"mime_type content_type media_type mimetype":                                         "mime_type",
+		"path file_path filepath storage_path":                                               "path",
+		"iban bank_account account_iban":                                                     "iban",
+		"version app_version firmware_version software_version release":                      "version",
+		"latin_name scientific_name species_name species":                                    "latin",
+		"code reference ref number accession sku token serial serial_number barcode key":     "random 10",
+		"api_key access_token refresh_token session_token secret reset_token invite_code":    "random 24",
+		"coupon_code voucher_code discount_code tracking_number order_number invoice_number": "random 10",
+		"street_name road road_name":                                                         "street_name",
+		"house_number street_number building_number":                                         "house_number",
+		"latitude lat":      "latitude",
+		"longitude lon lng": "longitude",
+	} {
+		for _, name := range strings.Fields(names) {
+			out[name] = generator
+		}
+	}
+	return out
+}()
+
+// qualifiers may stand before a name that is known: the billing_email is a mail, too.
+var qualifiers = strings.Fields("billing shipping delivery home work office private business contact primary secondary main alternative other old new from to sender recipient customer user owner author guest member employee manager emergency mailing postal legal current previous default")
+
+// GuessOf gives the generator that the name of a text field suggests, with what stands behind
+// it, such as "hash 64"; empty: the name suggests none.
+func GuessOf(name string) string {
+	name = strings.ToLower(name)
+	if g := guesses[name]; g != "" {
+		return g
+	}
+	if first, rest, ok := strings.Cut(name, "_"); ok && slices.Contains(qualifiers, first) {
+		return guesses[rest]
+	}
+	return ""
 }
 
-// codes are names of fields that hold a text for machines rather than words.
-var codes = []string{"code", "reference", "ref", "number", "accession", "sku", "token", "serial", "barcode", "key", "hash", "checksum"}
+// GuessedNames are the names of text fields that suggest a generator, in order.
+func GuessedNames() []string { return slices.Sorted(maps.Keys(guesses)) }
 
 // people are models whose name is a person's.
 var people = []string{"person", "user", "author", "member", "customer", "employee", "contact", "collector", "borrower", "visitor", "student", "teacher", "owner", "botanist", "gardener", "curator", "account"}
 
 // guess is the generator for a text without one.
 func (p *Plan) guess(l *Line, c *column) *schema.Fake {
-	name := strings.ToLower(c.Field)
-	if g, ok := lookName(guesses, name); ok {
-		if g == "bcrypt" {
-			if c.Type.Length == 0 || c.Type.Length >= 60 {
-				return &schema.Fake{Generator: g, Args: []string{"password"}}
+	name, length := strings.ToLower(c.Field), c.Type.Length
+	if words := strings.Fields(GuessOf(name)); len(words) > 0 {
+		f := &schema.Fake{Generator: words[0], Args: words[1:]}
+		fits := func(n int) bool { return length == 0 || length >= n }
+		switch f.Generator {
+		case "bcrypt":
+			if fits(60) {
+				f.Args = []string{"password"}
+				return f
 			}
-			g = "random"
+			return &schema.Fake{Generator: "random", Args: []string{strconv.Itoa(min(10, length))}}
+		case "random", "hash":
+			if n, _ := strconv.Atoi(f.Args[0]); !fits(n) {
+				f.Args = []string{strconv.Itoa(length)}
+			}
+			return f
+		case "country":
+			if !fits(4) {
+				f.Generator = "country_code"
+			}
+		case "sentence", "paragraph":
+			if !fits(40) {
+				f.Generator = "title"
+			}
 		}
-		if g == "country" && c.Type.Length > 0 && c.Type.Length < 4 {
-			g = "country_code"
+		if n := fake.Longest(f.Generator, f.Args); fits(n) || !fake.Whole(f.Generator) && fits(n/2) { // else most of it would be cut off
+			return f
 		}
-		if (g == "sentence" || g == "paragraph") && c.Type.Length > 0 && c.Type.Length < 40 {
-			g = "title"
-		}
-		return &schema.Fake{Generator: g}
 	}
-	last := name[strings.LastIndexByte(name, '_')+1:]
-	if slices.Contains(codes, last) || slices.Equal(l.Table.Key(), []string{c.Name}) {
+	if slices.Equal(l.Table.Key(), []string{c.Name}) {
 		n := 10
-		if c.Type.Length > 0 {
-			n = min(n, c.Type.Length)
+		if length > 0 {
+			n = min(n, length)
 		}
 		return &schema.Fake{Generator: "random", Args: []string{strconv.Itoa(n)}}
 	}
-	if last == "name" && p.person(l.Table) {
+	if name == "name" && p.person(l.Table) {
 		return &schema.Fake{Generator: "name"}
 	}
-	return &schema.Fake{Generator: "title"}
-}
-
-// lookName finds what stands for a name, or for its last words.
-func lookName[T any](in map[string]T, name string) (T, bool) {
-	for {
-		if v, ok := in[name]; ok {
-			return v, true
-		}
-		i := strings.IndexByte(name, '_')
-		if i < 0 {
-			var none T
-			return none, false
-		}
-		name = name[i+1:]
+	if name == "name" || name == "label" {
+		return &schema.Fake{Generator: "title"}
 	}
+	words := strings.ReplaceAll(c.Field, "_", " ")
+	if length > 0 && length < utf8.RuneCountInString(words)+4 {
+		return &schema.Fake{Generator: "random", Args: []string{strconv.Itoa(min(10, length))}}
+	}
+	return &schema.Fake{Generator: "plain", Args: []string{words}}
 }
 
 // person tells whether the rows of a table are people.
@@ -82,11 +161,24 @@ func (p *Plan) person(t *schema.Table) bool {
 	})
 }
 
+// NumberOf gives the range in which numbers of a field with that name are believable.
+func NumberOf(name string) (low, high float64, ok bool) {
+	at, ok := sizes[name]
+	return at[0], at[1], ok
+}
+
+// NumberNames are the names of numbers that suggest a range, in order.
+func NumberNames() []string { return slices.Sorted(maps.Keys(sizes)) }
+
 // sizes are believable numbers by the words of a name.
 var sizes = map[string][2]float64{
 	"age": {18, 90}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500}, "total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
 	"rating": {1, 5}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180}, "lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
 	"weight": {0.1, 100}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
+	"month": {1, 12}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
+	"population": {200, 900000}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
+	"duration": {1, 240}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
+	"port": {1024, 49151}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
 }
 
 // units are the endings of names that tell the unit of a number.
@@ -129,6 +221,9 @@ func (p *Plan) believable(c *column) (soft interval, ahead bool) {
 	if has("year") {
 		year := 1970 + float64(p.today)/365.2425
 		at = [2]float64{math.Floor(year) - 30, math.Floor(year)}
+		if has("birth", "born") {
+			at = [2]float64{math.Floor(year) - 80, math.Floor(year) - 18}
+		}
 	}
 	low, _ := x.place(at[0])
 	high, _ := x.place(at[1])

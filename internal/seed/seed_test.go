@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"erbario/internal/declare"
+	"erbario/internal/fake"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
 )
@@ -344,4 +345,94 @@ func TestAxis(t *testing.T) {
 		require.True(t, ok, c.typ)
 		require.Equal(t, c.text, fmt.Sprint(x.value(n)), c.typ)
 	}
+}
+
+// Texts are known by their whole name; what only ends like another is something else.
+func TestGuesses(t *testing.T) {
+	require.Greater(t, len(GuessedNames()), 150)
+	for _, name := range GuessedNames() {
+		words := strings.Fields(GuessOf(name))
+		g := fake.Lookup(words[0])
+		require.NotNil(t, g, name)
+		require.LessOrEqual(t, len(words)-1, len(g.Args), name)
+	}
+	for name, want := range map[string]string{"mac_address": "mac", "email_address": "email", "billing_email": "email", "home_city": "city", "file_name": "file_name", "company_name": "company", "street_name": "street_name", "shelf_address": "", "Sha256": "hash 64", "county": ""} {
+		require.Equal(t, want, GuessOf(name), name)
+	}
+	rows := made(t, Options{Random: 1}, `model Visit
+    shelf_mark text(30) unique
+    mark text(5)
+    mac_address text(10)
+    mime_type text(30)
+    file_name text(40)
+    birth_year smallint
+    stars smallint
+
+seed demo
+    Visit 200
+`)["visits"]
+	marks := map[string]bool{}
+	kinds := map[string]string{"pdf": "application/pdf", "jpg": "image/jpeg", "csv": "text/csv", "mp3": "audio/mpeg"}
+	for _, r := range rows {
+		mark := r["shelf_mark"].(string)
+		require.Regexp(t, `^Shelf mark [0-9]+$`, mark)
+		require.False(t, marks[mark], "%s is there twice", mark)
+		marks[mark] = true
+		require.Regexp(t, `^[A-Z2-9]{5}$`, r["mark"])
+		require.Len(t, r["mac_address"], 10, "a cut address would be none")
+		require.NotContains(t, r["mac_address"], ":")
+		_, ending, _ := strings.Cut(r["file_name"].(string), ".")
+		if kind := kinds[ending]; kind != "" {
+			require.Equal(t, kind, r["mime_type"], r["file_name"])
+		}
+		require.True(t, r["birth_year"].(int64) >= 1946 && r["birth_year"].(int64) <= 2008, r["birth_year"])
+		require.True(t, r["stars"].(int64) >= 1 && r["stars"].(int64) <= 5)
+	}
+}
+
+// Several uniquenesses that share columns are all kept, up to what they can hold.
+func TestUniquesTogether(t *testing.T) {
+	rows := made(t, Options{Random: 3}, `model Slot
+    shelf integer range 1..8
+    place integer range 1..8
+    level integer range 1..8
+    name text(40) unique fake title
+    slug text(40) unique
+    keeper text(40) unique fake name
+    unique shelf, place
+    unique shelf, level
+
+seed demo
+    Slot 64
+`)["slots"]
+	require.Len(t, rows, 64)
+	seen := map[string]bool{}
+	for _, r := range rows {
+		for _, of := range [][]string{{"shelf", "place"}, {"shelf", "level"}, {"name"}, {"slug"}, {"keeper"}} {
+			key := fmt.Sprint(of)
+			for _, c := range of {
+				key += fmt.Sprint(" ", r[c])
+			}
+			require.False(t, seen[key], key)
+			seen[key] = true
+		}
+	}
+}
+
+// A value that is worked out as what its field does not hold is said, not cut down.
+func TestBeyond(t *testing.T) {
+	p, mistakes := plan(t, Options{Random: 1}, `model Lamp
+    power integer
+    factor integer
+    cost decimal(6,2)
+
+seed demo
+    Lamp 50
+        power 1..10
+        factor 1..2000
+        cost {power} * {factor}
+`)
+	require.Nil(t, p)
+	require.Len(t, mistakes, 1)
+	require.Contains(t, mistakes[0].Message, "cost can become 20000, and it holds -9999.99..9999.99")
 }
