@@ -1173,8 +1173,11 @@ func (c *cursor) moment() *Value {
 		}
 		at, unit := c.here(), c.peekWord()
 		size := Seconds(unit)
-		if size == 0 {
+		switch {
+		case unit == "":
 			c.fail(at, "write days, hours, minutes or seconds", "the unit is missing")
+		case size == 0:
+			c.fail(at, "write weeks, days, hours, minutes or seconds", "%s is no unit here: not all of them are as long", unit)
 		}
 		c.accept(unit)
 		if sign == '-' {
@@ -1187,7 +1190,7 @@ func (c *cursor) moment() *Value {
 
 // Seconds is how many a unit of time has, 0 of what is none.
 func Seconds(unit string) int64 {
-	return map[string]int64{"days": 24 * 3600, "day": 24 * 3600, "hours": 3600, "hour": 3600, "minutes": 60, "minute": 60, "seconds": 1, "second": 1}[unit]
+	return map[string]int64{"weeks": 7 * 24 * 3600, "week": 7 * 24 * 3600, "days": 24 * 3600, "day": 24 * 3600, "hours": 3600, "hour": 3600, "minutes": 60, "minute": 60, "seconds": 1, "second": 1}[unit]
 }
 
 // clockLength is the length of a time such as 08:00 or 08:00:30 with which s begins, else 0.
