@@ -658,8 +658,10 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		var after *schema.Schema
 		if slices.Contains(todo, m) {
 			in := proof.Input{Engine: e, Start: start, Migration: m}
-			if len(migration.RowsOf(files[:i], e)) > 0 && slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) {
-				if err := run(i); err != nil {
+			if slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) && len(migration.RowsOf(files[:i], e)) > 0 {
+				if err := run(i); err != nil && err == fork {
+					return out, fork, nil
+				} else if err != nil {
 					return out, nil, err
 				}
 				in.Live = proof.ReferenceRows(ctx, db, e, start, files[:i])

@@ -378,8 +378,10 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 			return wrongUse("--engine: %v", err)
 		}
 		// One of the project's knows the server for proofs, where the empty database can be.
-		if list := p.Engines(); slices.ContainsFunc(list, func(o engine.Engine) bool { return o.Name() == f.engine }) {
-			e = list[slices.IndexFunc(list, func(o engine.Engine) bool { return o.Name() == f.engine })]
+		for _, o := range p.Engines() {
+			if o.Name() == f.engine {
+				e = o
+			}
 		}
 	}
 	d, s, err := a.seeds(p, e, name)

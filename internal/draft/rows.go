@@ -92,14 +92,17 @@ func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, w
 func (s *State) rowsToTry(ctx context.Context, some bool) (try func(table string, limit int) (engine.Rows, error), done func(), err error) {
 	done = func() {}
 	source, in := s.DB, s.Live
-	line, err := s.line()
-	if err != nil {
-		return nil, done, err
-	}
 	named := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
 		return t.Rows != nil && slices.ContainsFunc(t.Rows.Points, func(to string) bool { return to != "" })
 	})
-	if named = named && len(migration.RowsOf(line, s.Engine)) > 0; named && len(s.Standing.Waiting) > 0 {
+	var line []*migration.Migration
+	if named {
+		if line, err = s.line(); err != nil {
+			return nil, done, err
+		}
+		named = len(migration.RowsOf(line, s.Engine)) > 0
+	}
+	if named && len(s.Standing.Waiting) > 0 {
 		if source, err = proof.Replay(ctx, s.Engine, line, s.Wanted); err != nil {
 			return nil, done, err
 		}

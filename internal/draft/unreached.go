@@ -269,7 +269,10 @@ func (w *earlier) without(changes []diff.Change) (*schema.Schema, error) {
 	}
 	for _, t := range w.out.Tables { // a choice that becomes an enum type is none for an engine without any
 		for _, c := range t.Columns {
-			if name, made := w.typeIn(t.Name, c.Name); c.Type.Enum != "" && name != "" && !made {
+			if c.Type.Enum == "" {
+				continue
+			}
+			if name, made := w.typeIn(t.Name, c.Name); name != "" && !made {
 				c.Type.Enum = ""
 			}
 		}

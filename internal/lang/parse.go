@@ -1289,7 +1289,7 @@ func (c *cursor) sum() *Sum {
 				c.take(2, true)
 				t.To = number(true)
 			}
-			if w := c.peekWord(); slices.Contains(Units, w) {
+			if w := c.peekWord(); Seconds(w) > 0 {
 				c.accept(w)
 				t.Unit = w
 			}
@@ -1298,9 +1298,6 @@ func (c *cursor) sum() *Sum {
 	}
 	return s
 }
-
-// Units are the units of time in a sum.
-var Units = []string{"days", "hours", "minutes", "seconds"}
 
 func (p *parser) rowLines(groups []group) []*Line {
 	var lines []*Line

@@ -274,14 +274,11 @@ func (p *planner) takeRows(r TableRows, rank int) {
 			also = fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(r.By), strings.Join(literals, ", "))
 			further = append(further, rows.On(p.Engine, x, "c", "p"))
 		}
-		held = append(held, fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %%s%s)", q(x.Table.Name), also))
+		held = append(held, fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", "p"), also))
 		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", q(t.Name)), also)
 	}
 	if len(further) > 0 { // what a row refers to that stays, stays with it
 		by, among := "p."+q(r.By), strings.Join(literals, ", ")
-		for i, x := range schema.Pointers(p.Wanted, t) {
-			held[i] = fmt.Sprintf(held[i], rows.On(p.Engine, x, "c", "p"))
-		}
 		where = fmt.Sprintf("%[1]s IN (%[2]s) AND %[1]s NOT IN (\n    WITH RECURSIVE held AS (\n        SELECT %[3]s AS name FROM %[4]s AS p WHERE %[3]s IN (%[2]s) AND (%[5]s)\n        UNION\n        SELECT %[3]s FROM %[4]s AS p JOIN %[4]s AS c ON %[6]s JOIN held ON held.name = c.%[1]s WHERE %[3]s IN (%[2]s)\n    )\n    SELECT name FROM held)",
 			q(r.By), among, by, q(t.Name), strings.Join(held, " OR "), "("+strings.Join(further, " OR ")+")")
 		if t.SoftDelete != "" {

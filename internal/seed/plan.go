@@ -5,7 +5,7 @@
 // its own, told by where it stands.
 //
 // plan.go orders the lines, column.go says how each column is filled and limits.go
-// what it may be, row.go makes rows; run.go loads them, remove.go takes them out,
+// what it may be, asked.go what the seed asks for beyond that; row.go makes rows; run.go loads them, remove.go takes them out,
 // script.go writes them.
 package seed
 

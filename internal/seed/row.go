@@ -213,7 +213,7 @@ func (r *row) unheld(c *column) error {
 	return &Problem{m}
 }
 
-// fillThese fills columns anew, in the order in which they are filled.
+// fillThese fills columns again, in the order in which they are filled.
 func (r *row) fillThese(list []*column) {
 	r.outside = nil
 	for _, c := range list {

@@ -1,0 +1,187 @@
+package seed
+
+// This file holds what a seed asks for against what a column can hold: nothing that it says
+// is replaced by another value without a word.
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"unicode/utf8"
+
+	"erbario/internal/declare"
+	"erbario/internal/fake"
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// allowed tells of a range of the seed that reaches beyond what the column may be: a value
+// that the seed asks for is not replaced by another without a word.
+func (p *Plan) allowed(l *Line, c *column, s *declare.Supply, who string) *lang.Diagnostic {
+	if c.asked.and(c.hard) == c.asked {
+		return nil
+	}
+	m := mistake(l.source, "write a range within that, or let the model allow more", "%s is to be %s, and %s", c.Field, c.shown(c.asked), fmt.Sprintf(who, c.shown(c.hard)))
+	if c.hard.empty() {
+		m = mistake(l.source, "write a range that does, or let the model allow more", "no value of %s passes a check", c.shown(c.asked))
+	}
+	m.Pos = s.Pos
+	return &m
+}
+
+// shown is an interval as a range of the language.
+func (c *column) shown(i interval) string {
+	end := func(n, none int64) string {
+		if n == none {
+			return ""
+		}
+		return textOf(c.axis.value(n))
+	}
+	return end(i.low, c.axis.low) + ".." + end(i.high, c.axis.high)
+}
+
+// reaches tells of a column worked out from others that can become more, or less, than it
+// holds, and of a text that can become too long.
+func (p *Plan) reaches(l *Line, c *column) *lang.Diagnostic {
+	s := l.source.Supplies[c.Name]
+	if s == nil {
+		return nil
+	}
+	if n, ok := p.longest(l, c, 0); ok && c.Type.Length > 0 && n > c.Type.Length && slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Parts != nil }) {
+		m := mistake(l.source, "make the field longer, or the text shorter", "%s can become %d characters long, and it holds %d", c.Field, n, c.Type.Length)
+		m.Pos = s.Pos
+		return &m
+	}
+	if s.Sum == nil || !c.Type.Kind.Number() || len(s.Sum.Terms) == 0 {
+		return nil
+	}
+	low, high, ok := l.extent(s.Sum.Column)
+	for _, t := range s.Sum.Terms {
+		from, to := t.From, t.To
+		if t.Column != "" {
+			var known bool
+			from, to, known = l.extent(t.Column)
+			ok = ok && known
+		}
+		switch t.Op {
+		case '+':
+			low, high = low+from, high+to
+		case '-':
+			low, high = low-to, high-from
+		case '*':
+			a := []float64{low * from, low * to, high * from, high * to}
+			low, high = slices.Min(a), slices.Max(a)
+		}
+	}
+	limits := interval{c.axis.low, c.axis.high}
+	if c.Range != nil {
+		limits = limits.and(p.limit(c, c.Range.From, c.Range.To))
+	}
+	scale := float64(c.axis.scale)
+	if !ok || math.Round(low*scale) >= float64(limits.low) && math.Round(high*scale) <= float64(limits.high) {
+		return nil
+	}
+	at := high
+	if math.Round(high*scale) <= float64(limits.high) {
+		at = low
+	}
+	m := mistake(l.source, "add or multiply by less, give the field that it is worked out from a range, or let this one hold more", "%s can become %s, and it holds %s", c.Field, number(at), textOf(c.axis.value(limits.low))+".."+textOf(c.axis.value(limits.high)))
+	m.Pos = s.Pos
+	return &m
+}
+
+// number writes a number without an exponent.
+func number(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
+
+// extent is between what numbers the values of a column lie that others are worked out from.
+func (l *Line) extent(name string) (low, high float64, ok bool) {
+	c := l.columns[l.plan.place[name]]
+	if c.axis == nil {
+		return 0, 0, false
+	}
+	if s := l.source.Supplies[name]; s != nil && len(s.Picks) > 0 {
+		for i, k := range s.Picks {
+			x, err := strconv.ParseFloat(k.Value.Text, 64)
+			if err != nil {
+				return 0, 0, false
+			}
+			if i == 0 {
+				low, high = x, x
+			}
+			low, high = min(low, x), max(high, x)
+		}
+		return low, high, true
+	}
+	i := c.hard.and(c.soft)
+	if c.hard == (interval{}) || i.empty() {
+		return 0, 0, false // given by others, or told by the row alone
+	}
+	return float64(i.low) / float64(c.axis.scale), float64(i.high) / float64(c.axis.scale), true
+}
+
+// longest is how many characters a column's values can have at most, written into a text;
+// ok is false where nobody can tell.
+func (p *Plan) longest(l *Line, c *column, steps int) (n int, ok bool) {
+	s := l.source.Supplies[c.Name]
+	if steps > len(l.columns) {
+		return 0, false
+	}
+	if s != nil && len(s.Picks) > 0 {
+		for _, k := range s.Picks {
+			size := utf8.RuneCountInString(textOf(p.constant(k.Value, c.Column)))
+			if k.Parts != nil {
+				size = 0
+			}
+			for _, part := range k.Parts {
+				switch {
+				case part.Column != "":
+					of, known := p.longest(l, l.columns[l.plan.place[part.Column]], steps+1)
+					if !known {
+						return 0, false
+					}
+					size += of
+				case part.Digits > 0:
+					size += part.Digits // what a long run needs is told by the count of its rows
+				default:
+					size += utf8.RuneCountInString(part.Text)
+				}
+			}
+			n = max(n, size)
+		}
+		return n, true
+	}
+	switch c.Type.Kind {
+	case schema.Text:
+		f := c.Fake
+		if s != nil && s.Fake != nil {
+			f = s.Fake
+		}
+		if f != nil && !slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) { // else words or a number come behind it
+			if at := fake.Longest(f.Generator, f.Args); at > 0 {
+				n = at
+			}
+		}
+		if n == 0 || c.Type.Length > 0 && c.Type.Length < n {
+			n = c.Type.Length
+		}
+		return n, n > 0
+	case schema.Choice:
+		for _, v := range c.Type.Choices {
+			n = max(n, utf8.RuneCountInString(v))
+		}
+		return n, true
+	case schema.UUID:
+		return 36, true
+	case schema.Boolean:
+		return 5, true
+	}
+	if c.axis == nil {
+		return 0, false
+	}
+	i := c.hard.and(c.soft)
+	if c.hard == (interval{}) || i.empty() {
+		i = interval{c.axis.low, c.axis.high}
+	}
+	return max(len(textOf(c.axis.value(i.low))), len(textOf(c.axis.value(i.high)))), c.Type.Kind != schema.Real && c.Type.Kind != schema.Double
+}
