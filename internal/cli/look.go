@@ -116,35 +116,62 @@ func countOf(ctx context.Context, l *live, table string) (n int64, unread string
 // grid shows rows side by side under their columns' names; where that is wider
 // than the terminal, a line for each column and the rows beside each other.
 func (a *app) grid(r engine.Rows) {
-	grid := [][]string{r.Columns}
-	for _, row := range r.Values {
-		one := make([]string, len(row))
-		for i, v := range row {
-			one[i] = short(cell(v), 28)
+	width := a.out.width() - 2
+	at := func(most int) [][]string {
+		grid := [][]string{r.Columns}
+		for _, row := range r.Values {
+			one := make([]string, len(row))
+			for i, v := range row {
+				one[i] = short(cell(v), most)
+			}
+			grid = append(grid, one)
 		}
-		grid = append(grid, one)
+		return grid
 	}
-	widest := 0
-	lines := columns(grid)
-	for _, line := range lines {
-		widest = max(widest, runewidth.StringWidth(line)+2)
-	}
-	if widest > a.out.width() {
-		turned := make([][]string, len(r.Columns))
-		for i := range turned {
-			for _, row := range grid {
-				turned[i] = append(turned[i], row[i])
+	across := func(most int) bool { // it fits beside each other
+		for _, line := range columns(at(most)) {
+			if runewidth.StringWidth(line) > width {
+				return false
 			}
 		}
-		for _, line := range columns(turned) {
+		return true
+	}
+	if !across(cellWidth) {
+		down := func(most int) []string {
+			turned := make([][]string, len(r.Columns))
+			for _, row := range at(most) {
+				for i := range turned {
+					turned[i] = append(turned[i], row[i])
+				}
+			}
+			return columns(turned)
+		}
+		most := widest(cellWidth, func(most int) bool {
+			return !slices.ContainsFunc(down(most), func(line string) bool { return runewidth.StringWidth(line) > width })
+		})
+		for _, line := range down(most) {
 			a.out.line("  " + line)
 		}
 		return
 	}
+	lines := columns(at(widest(cellWidth, across)))
 	a.out.line("  " + a.out.paint(styleHead, lines[0]))
 	for _, line := range lines[1:] {
 		a.out.line("  " + line)
 	}
+}
+
+// cellWidth is how much of a value is shown at least.
+const cellWidth = 28
+
+// widest is the most characters of a value, from some on, for which a table fits.
+func widest(from int, fits func(most int) bool) int {
+	for _, more := range []int{500, 240, 160, 120, 90, 70, 60, 50, 44, 40, 36, 32, 30} {
+		if more > from && fits(more) {
+			return more
+		}
+	}
+	return from
 }
 
 // lookView shows the columns of a view, a few rows, and its query.

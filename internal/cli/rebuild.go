@@ -40,7 +40,7 @@ func (a *app) rebuildCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			f.conflict, f.wait = "skip", time.Minute
+			f.conflict, f.wait, f.locale = "skip", time.Minute, p.Settings.Seed.Locale
 			return a.rebuild(ctx, p, undeclared, with, f)
 		},
 	}

@@ -5,13 +5,16 @@ package cli
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"math"
 	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/declare"
@@ -33,6 +36,7 @@ type seedFlags struct {
 	preview    int64
 	remove     bool
 	wait       time.Duration
+	locale     string // of the project
 }
 
 func (a *app) seedCommand() *cli.Command {
@@ -63,6 +67,7 @@ func (a *app) seedCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			f.locale = p.Settings.Seed.Locale
 			if !slices.Contains([]string{"skip", "replace", "fail"}, f.conflict) {
 				return wrongUse("--on-conflict is skip, replace or fail, not %q", f.conflict)
 			}
@@ -186,7 +191,7 @@ func (a *app) seeds(p *project.Project, e engine.Engine, name string) (*declare.
 }
 
 func (f *seedFlags) options(ground *seed.Ground) seed.Options {
-	o := seed.Options{Random: f.random, Ground: ground}
+	o := seed.Options{Random: f.random, Ground: ground, Locale: f.locale}
 	if f.today {
 		o.Today = time.Now()
 	}
@@ -316,15 +321,18 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 		return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out", name))
 	}
 	_, tables := plan.Rows()
-	first := map[string][][]any{}
-	names := map[string][]string{}
+	made := map[string]*previewed{}
 	for _, l := range plan.Lines {
-		names[l.Table.Name] = l.Columns
-		err := plan.Make(ctx, l, f.preview, func(b *seed.Batch) error {
+		t := made[l.Table.Name]
+		if t == nil {
+			t = &previewed{names: l.Columns, sources: plan.Sources(l)}
+			made[l.Table.Name] = t
+		}
+		err := plan.Make(ctx, l, max(f.preview, sampled), func(b *seed.Batch) error {
 			plan.Settle(b)
 			for i := range b.Rows() {
-				if int64(len(first[l.Table.Name])) < f.preview {
-					first[l.Table.Name] = append(first[l.Table.Name], slices.Clone(b.Row(i)))
+				if int64(len(t.rows)) < max(f.preview, sampled) {
+					t.rows = append(t.rows, slices.Clone(b.Row(i)))
 				}
 			}
 			return nil
@@ -340,7 +348,8 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 	if a.json {
 		docs := []map[string]any{}
 		for _, t := range tables {
-			docs = append(docs, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "rows": t.Rows, "columns": names[t.Table.Name], "first": append([][]any{}, first[t.Table.Name]...)})
+			m := made[t.Table.Name]
+			docs = append(docs, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "rows": t.Rows, "columns": m.names, "filled": m.filled(), "first": append([][]any{}, m.first(f.preview)...)})
 		}
 		return a.document(map[string]any{"seed": name, "random": f.random, "tables": docs})
 	}
@@ -348,20 +357,156 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 		if i > 0 {
 			a.out.line("")
 		}
+		m := made[t.Table.Name]
 		a.out.line(a.out.paint(styleHead, t.Table.Name) + "  " + rows(t.Rows))
-		shown := engine.Rows{Columns: names[t.Table.Name]}
-		for _, row := range first[t.Table.Name] {
+		a.fillings(m)
+		shown := engine.Rows{Columns: m.names}
+		for _, row := range m.first(f.preview) {
 			values := make([]string, len(row))
 			for j, v := range row {
-				if values[j] = "·"; v != nil {
-					values[j] = fmt.Sprint(v)
-				}
+				values[j] = shownValue(v)
 			}
 			shown.Values = append(shown.Values, values)
 		}
+		a.out.line("")
 		a.grid(shown)
 	}
 	return nil
+}
+
+// sampled is of how many rows of a table the samples of a preview are.
+const sampled = 200
+
+// previewed is what a preview made of one table.
+type previewed struct {
+	names   []string
+	sources []seed.Source
+	rows    [][]any
+}
+
+func (t *previewed) first(n int64) [][]any { return t.rows[:min(n, int64(len(t.rows)))] }
+
+// filledColumn is how a column is filled, as JSON has it.
+type filledColumn struct {
+	Column  string   `json:"column"`
+	From    string   `json:"from"`
+	What    string   `json:"what,omitempty"`
+	Empty   float64  `json:"empty_percent"`
+	Samples []string `json:"samples"`
+}
+
+// filled tells of each column where its values come from, how many are without, and three
+// values that differ.
+func (t *previewed) filled() []filledColumn {
+	out := make([]filledColumn, len(t.names))
+	for i, name := range t.names {
+		c := filledColumn{Column: name, From: string(t.sources[i].Origin), What: t.sources[i].What, Samples: []string{}}
+		empty := 0
+		for _, row := range t.rows {
+			if row[i] == nil {
+				empty++
+			} else if s := shownValue(row[i]); len(c.Samples) < 3 && !slices.Contains(c.Samples, s) {
+				c.Samples = append(c.Samples, s)
+			}
+		}
+		if len(t.rows) > 0 {
+			c.Empty = math.Round(float64(empty) * 100 / float64(len(t.rows)))
+		}
+		out[i] = c
+	}
+	return out
+}
+
+// shownValue is a value of a row as a preview shows it.
+func shownValue(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "·"
+	case []byte:
+		return "x'" + hex.EncodeToString(v) + "'"
+	}
+	return fmt.Sprint(v)
+}
+
+// fillings shows where the values of each column come from, as wide as the window is.
+func (a *app) fillings(t *previewed) {
+	grid := [][]string{{"column", "values from", "empty", "such as"}}
+	list := t.filled()
+	for i, c := range list {
+		empty := ""
+		if c.Empty > 0 {
+			empty = fmt.Sprintf("%g %%", c.Empty)
+		}
+		grid = append(grid, []string{cell(c.Column), sourceText(t.sources[i]), empty, ""})
+	}
+	left := 0
+	for _, line := range columns(append(slices.Clone(grid), []string{"", "", "", "|"})) {
+		left = max(left, runewidth.StringWidth(line)-1)
+	}
+	room := max(a.out.width()-2-left, 12)
+	for i, c := range list {
+		samples := c.Samples
+		text := ""
+		for n := len(samples); n > 0; n-- { // fewer of them rather than pieces
+			fits := func(most int) bool {
+				size := 3 * (n - 1)
+				for _, s := range samples[:n] {
+					size += min(runewidth.StringWidth(cell(s)), most)
+				}
+				return size <= room
+			}
+			most := widest(min(20, room), fits)
+			if n == 1 {
+				most = room
+			} else if !fits(most) {
+				continue
+			}
+			var parts []string
+			for _, s := range samples[:n] {
+				parts = append(parts, short(cell(s), most))
+			}
+			text = strings.Join(parts, " · ")
+			break
+		}
+		grid[i+1][3] = text
+	}
+	for i, line := range columns(grid) {
+		if i == 0 {
+			line = a.out.paint(styleDim, line)
+		}
+		a.out.line("  " + line)
+	}
+}
+
+// sourceText says where the values of a column come from.
+func sourceText(s seed.Source) string {
+	with := func(text string) string {
+		if s.What == "" {
+			return text
+		}
+		return text + ": " + s.What
+	}
+	switch s.Origin {
+	case seed.FromSeed:
+		return with("seed")
+	case seed.FromModel:
+		return with("model")
+	case seed.FromDefault:
+		return "default"
+	case seed.FromAbove:
+		return "row above: " + s.What
+	case seed.FromRows:
+		return "any " + s.What
+	case seed.FromNumbers:
+		return "numbered"
+	case seed.FromDeletion:
+		return "share of deleted"
+	case seed.FromFields:
+		return strings.ReplaceAll(s.What, " ", " × ")
+	case seed.FromName:
+		return with("name")
+	}
+	return with("type")
 }
 
 func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
@@ -486,7 +631,7 @@ func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.
 func seedDocument(database, name string, random uint64, out *seed.Outcome) map[string]any {
 	tables := []map[string]any{}
 	for _, t := range out.Tables {
-		tables = append(tables, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "made": t.Made, "found": t.Found, "replaced": t.Replaced})
+		tables = append(tables, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "made": t.Made, "found": t.Found, "replaced": t.Replaced, "shared": t.Shared})
 	}
 	return map[string]any{"database": database, "seed": name, "random": random, "tables": tables}
 }
@@ -494,13 +639,17 @@ func seedDocument(database, name string, random uint64, out *seed.Outcome) map[s
 // seeded shows what a run did.
 func (a *app) seeded(database, name string, out *seed.Outcome) {
 	table := [][]string{{"model", "made", "found", "replaced"}}
-	var made, touched int64
+	var made, touched, shared int64
 	for _, t := range out.Tables {
+		shared += t.Shared
 		made += t.Made
 		touched += t.Made + t.Replaced
 		table = append(table, []string{t.Table.Model, thousands(t.Made), thousands(t.Found), thousands(t.Replaced)})
 	}
 	a.numbers(table)
+	if shared > 0 {
+		a.out.printf("%s of those found %s made by a run with another --random: what must be unique is the same in both", thousands(shared), oneMany(int(shared), "was", "were"))
+	}
 	if touched == 0 {
 		a.out.printf("%s has every row of the seed %s: nothing was made", database, name)
 		return
@@ -578,8 +727,10 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 func checkSeeds(d *declare.Declared) []lang.Diagnostic {
 	var out []lang.Diagnostic
 	for _, s := range d.Seeds {
-		_, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
-		out = append(out, mistakes...)
+		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
+		if out = append(out, mistakes...); plan != nil {
+			out = append(out, plan.Doubts()...)
+		}
 	}
 	return out
 }

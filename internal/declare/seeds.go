@@ -415,8 +415,9 @@ func (r *resolver) generator(c *schema.Column, field, name string, pos lang.Pos,
 		r.errorf(pos, hint, "no generator is called %s", name)
 		return nil
 	}
-	if c.Type.Kind != schema.Text && c.Type.Kind != schema.Native {
-		r.errorf(pos, "write a value, a list of them, or a range such as 1..10", "generators make text, and %s is %s", field, c.Type)
+	makes := c.Type.Kind == schema.Text || c.Type.Kind == schema.Native || name == "price" && c.Type.Kind.Number() || name == "json" && c.Type.Kind == schema.JSON
+	if !makes {
+		r.errorf(pos, "write a value, a list of them, or a range such as 1..10", "the generator "+name+" makes text, and %s is %s", field, c.Type)
 		return nil
 	}
 	out := &schema.Fake{Generator: name}

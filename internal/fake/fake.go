@@ -7,6 +7,7 @@
 package fake
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,7 +23,10 @@ type Want struct {
 	Length int      // the characters there is room for; 0: any number
 	Args   []string // what stood behind its name
 	// Row gives what is in another field of the row by its name; "" for none.
-	Row func(field string) string
+	Row    func(field string) string
+	Locale string  // of names and places, such as it or pt-BR; empty: of several languages
+	Place  *Place  // the row's place; nil: one is made up
+	Person *Person // the person that the row is about; nil: one is made up
 }
 
 // Generator makes texts of one kind.
@@ -93,55 +97,88 @@ func Names() []string {
 	return out
 }
 
-var names = []string{"name", "full_name", "first_name", "last_name"}
-
 var generators []Generator
 
 func init() {
+	row := slices.Concat(firstNames, lastNames)
+	whole := slices.Concat(row, fullNames)
 	generators = []Generator{
-		{Name: "name", About: "a person's name: Ada Verdi", From: []string{"first_name", "last_name"}, make: fullName},
-		{Name: "first_name", About: "Ada", make: func(w *Want) string { return w.Random.Of(data.Person["first"]) }},
-		{Name: "last_name", About: "Verdi", make: func(w *Want) string { return w.Random.Of(data.Person["last"]) }},
-		{Name: "email", About: "ada.verdi@meadow.example, of the row's name where it has one", From: names, make: email},
-		{Name: "username", About: "ada.verdi", From: names, make: func(w *Want) string { return mailName(w) }},
+		{Name: "name", About: "a person's name: Ada Verdi", From: row, make: fullName},
+		{Name: "first_name", About: "Ada", make: func(w *Want) string { return w.person().First }},
+		{Name: "middle_name", About: "Elisa", make: func(w *Want) string { return w.person().Middle }},
+		{Name: "last_name", About: "Verdi", make: func(w *Want) string { return w.person().Last }},
+		{Name: "gender", About: "female or male, as the person's first name", make: func(w *Want) string { return w.person().Gendered([]string{"female", "male"}) }},
+		{Name: "email", About: "ada.verdi@meadow.example, of the row's name where it has one", From: slices.Concat(userNames, whole), make: email},
+		{Name: "username", About: "ada.verdi, of the row's name where it has one", From: whole, make: mailName},
 		{Name: "phone", About: "+00 555 0142 377: no number of anyone", make: func(w *Want) string { return digits(w.Random, "+00 555 01## ###") }},
 		{Name: "company", About: "Verdi and Sons", make: company},
-		{Name: "job", About: "a profession", make: func(w *Want) string {
-			return w.Random.Of(data.Job["level"]) + " " + w.Random.Of(data.Job["title"])
+		{Name: "job", About: "a profession: bookbinder", make: func(w *Want) string { return w.Random.Of(jobs) }},
+		{Name: "place", About: "Rowanmere, Kent, United Kingdom: a town that is nowhere, in a region that there is", make: func(w *Want) string {
+			p := w.place()
+			return p.Town + ", " + p.Region + ", " + p.Country
 		}},
-		{Name: "street", About: "12 North Alley", make: func(w *Want) string {
-			return strconv.FormatInt(w.Random.Between(1, 240), 10) + " " + w.Random.Of(data.Address["street_prefix"]) + " " + w.Random.Of(data.Address["street_name"])
+		{Name: "address", About: "Via dei Tigli 12, 53021 Montefelce", make: func(w *Want) string {
+			p := w.place()
+			if slices.Contains([]string{"GB", "IE", "US", "CA", "AU", "NZ"}, p.Code) {
+				return street(w) + ", " + p.Town + " " + p.Postcode
+			}
+			return street(w) + ", " + p.Postcode + " " + p.Town
 		}},
-		{Name: "city", About: "a town that is nowhere: Northville", make: func(w *Want) string {
-			return w.Random.Of(data.Address["street_prefix"]) + w.Random.Of(data.Address["street_suffix"])
+		{Name: "street", About: "12 Mill Lane", make: street},
+		{Name: "street_name", About: "Mill Lane", make: (*Want).streetName},
+		{Name: "house_number", About: "14a", make: func(w *Want) string {
+			n := strconv.FormatInt(w.Random.Between(1, 180), 10)
+			if w.Random.Below(6) == 0 {
+				n += w.Random.Of([]string{"a", "b", "c"})
+			}
+			return n
 		}},
-		{Name: "country", About: "Iceland", make: func(w *Want) string { return w.Random.Of(data.Address["country"]) }},
-		{Name: "country_code", About: "IS", make: func(w *Want) string { return w.Random.Of(data.Address["country_abr"]) }},
-		{Name: "postcode", About: "40213", make: func(w *Want) string { return digits(w.Random, "#####") }},
-		{Name: "domain", About: "meadow.example", make: func(w *Want) string { return domain(w.Random) }},
-		{Name: "url", About: "https://meadow.example/quiet-lantern", make: func(w *Want) string {
+	}
+	for _, of := range []struct{ name, about string }{
+		{"city", "a town that is nowhere: Rowanmere"}, {"region", "Kent: one that there is"}, {"postcode", "53021, as in its region"}, {"country", "Italy"}, {"country_code", "IT"},
+		{"timezone", "Europe/Rome"}, {"currency", "EUR"}, {"language", "it"}, {"locale", "it-IT"},
+	} {
+		generators = append(generators, Generator{Name: of.name, About: of.about, make: func(w *Want) string { return w.place().Of(of.name) }})
+	}
+	generators = append(generators,
+		Generator{Name: "latitude", About: "43.4821", make: func(w *Want) string {
+			at, _ := w.place().Near(w.Random)
+			return degrees(int64(at * 10000))
+		}},
+		Generator{Name: "longitude", About: "11.0427", make: func(w *Want) string {
+			_, at := w.place().Near(w.Random)
+			return degrees(int64(at * 10000))
+		}},
+		Generator{Name: "domain", About: "meadow.example", make: func(w *Want) string { return domain(w.Random) }},
+		Generator{Name: "url", About: "https://meadow.example/quiet-lantern", make: func(w *Want) string {
 			return "https://" + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things))
 		}},
-		{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(things) }},
-		{Name: "title", About: "a few words: The quiet lantern", make: title},
-		{Name: "latin", About: "two words of Latin: Perferendis dolorum", make: func(w *Want) string {
+		Generator{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(things) }},
+		Generator{Name: "title", About: "a few words: The quiet lantern", make: title},
+		Generator{Name: "latin", About: "two words of Latin: Perferendis dolorum", make: func(w *Want) string {
 			return capital(w.Random.Of(data.Lorem["word"])) + " " + w.Random.Of(data.Lorem["word"])
 		}},
-		{Name: "slug", About: "quiet-lantern", make: func(w *Want) string { return slug(w.Random.Of(qualities) + " " + w.Random.Of(things)) }},
-		{Name: "sentence", About: "a sentence; of so many words", Args: []Arg{{What: "words", Number: true, Optional: true}}, make: func(w *Want) string { return sentence(w.Random, number(w, 0, int(w.Random.Between(6, 12)))) }},
-		{Name: "paragraph", About: "several sentences; so many", Args: []Arg{{What: "sentences", Number: true, Optional: true}}, make: func(w *Want) string {
-			var out []string
-			for range number(w, 0, int(w.Random.Between(3, 6))) {
-				out = append(out, sentence(w.Random, int(w.Random.Between(6, 12))))
+		Generator{Name: "slug", About: "quiet-lantern, of the row's title or name where it has one", From: titles, make: func(w *Want) string {
+			if s := slug(w.firstOf(titles)); s != "" {
+				return s
 			}
-			return strings.Join(out, " ")
-		}},
-		{Name: "color", About: "teal", make: func(w *Want) string { return w.Random.Of(data.Colors["safe"]) }},
-		{Name: "random", About: "so many characters, letters and digits or those of a text", Args: []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}}, make: random},
-		{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Args[0], number(w, 1, minCost)) }},
-	}
+			return slug(w.Random.Of(qualities) + " " + w.Random.Of(things))
+		}})
+	generators = append(generators, texts()...)
+	generators = append(generators,
+		Generator{Name: "price", About: "19.99, between two amounts; most are small, and end as prices do", Args: []Arg{{What: "least", Number: true, Optional: true}, {What: "most", Number: true, Optional: true}}, make: price},
+		Generator{Name: "color", About: "teal", make: func(w *Want) string { return w.Random.Of(data.Colors["safe"]) }},
+		Generator{Name: "json", About: "an object whose keys the field's name suggests, or those named: \"width height\"", Args: []Arg{{What: "keys", Optional: true}}, make: func(*Want) string { return "{}" }},
+		Generator{Name: "random", About: "so many characters, letters and digits or those of a text", Args: []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}}, make: random},
+		Generator{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Args[0], number(w, 1, minCost)) }})
 	generators = append(generators, technical()...)
 }
+
+// titles are the fields of which a slug is made.
+var titles = []string{"title", "name", "product_name", "headline", "label"}
+
+// jobs are professions.
+var jobs = strings.Split("bookbinder carpenter cartographer clockmaker cook dentist electrician engineer florist gardener glazier goldsmith journalist joiner librarian locksmith mason mechanic midwife miller nurse optician painter pharmacist photographer pilot plumber potter printer roofer sailor stonecutter surveyor tailor teacher translator upholsterer veterinarian watchmaker weaver", " ")
 
 // Variants is how many ways there are at most to tell a text from another one like it.
 const Variants = 22
@@ -170,51 +207,60 @@ func Variant(generator, text string, i int) string {
 // Longest is how many characters what a generator makes can have at most; 0 where only its
 // field's length tells.
 func Longest(generator string, args []string) int {
-	of := func(list []string) int {
-		n := 0
-		for _, s := range list {
-			n = max(n, utf8.RuneCountInString(s))
-		}
-		return n
-	}
-	name := of(data.Person["first"]) + 1 + of(data.Person["last"])
-	host := of(things) + len(".example")
-	if n := machine[generator]; n > 0 {
-		return n
-	}
+	m := longest()
 	switch generator {
 	case "name", "username":
-		return name
-	case "first_name":
-		return of(data.Person["first"])
+		return m.name
+	case "first_name", "middle_name":
+		return m.first
 	case "last_name":
-		return of(data.Person["last"])
+		return m.last
+	case "gender":
+		return len("female")
 	case "email":
-		return name + 1 + host
+		return m.name + 1 + m.host
 	case "phone":
 		return len("+00 555 01## ###")
+	case "company":
+		return max(m.last+len(" and Sons"), 2*m.last+len(" & "))
 	case "street":
-		return len("240 ") + of(data.Address["street_prefix"]) + 1 + of(data.Address["street_name"])
+		return m.street + len(" 180-20")
+	case "street_name":
+		return m.street
+	case "house_number":
+		return len("180a")
 	case "city":
-		return of(data.Address["street_prefix"]) + of(data.Address["street_suffix"])
-	case "country":
-		return of(data.Address["country"])
-	case "country_code":
-		return of(data.Address["country_abr"])
+		return m.town
+	case "region":
+		return m.region
 	case "postcode":
+		return m.postcode
+	case "country":
+		return m.country
+	case "country_code", "language":
+		return 2
+	case "currency":
+		return 3
+	case "locale":
 		return 5
+	case "timezone":
+		return m.zone
+	case "latitude", "longitude":
+		return len("-124.0000")
+	case "place":
+		return m.town + m.region + m.country + 4
+	case "address":
+		return m.street + len(" 180-20") + m.town + m.postcode + 3
 	case "domain":
-		return host
+		return m.host
 	case "word":
-		return of(things)
+		return m.thing
 	case "title":
-		return max(len("The ")+of(qualities)+1+of(things), 2*of(things)+len(" and "))
-	case "slug":
-		return of(qualities) + 1 + of(things)
+		return max(len("The ")+m.quality+1+m.thing, 2*m.thing+len(" and "))
 	case "url":
-		return len("https://") + host + 1 + of(qualities) + 1 + of(things)
+		return len("https://") + m.host + 1 + m.quality + 1 + m.thing
 	case "color":
-		return of(data.Colors["safe"])
+		return m.color
 	case "random", "hash":
 		if len(args) == 0 {
 			return 64
@@ -225,8 +271,52 @@ func Longest(generator string, args []string) int {
 	case "bcrypt":
 		return 60
 	}
-	return 0
+	return machine[generator]
 }
+
+// lengths are how many characters the longest of the words have.
+type lengths struct {
+	first, last, name, town, region, postcode, country, zone, street, thing, quality, host, color int
+}
+
+var longest = sync.OnceValue(func() lengths {
+	var m lengths
+	of := func(to *int, list ...string) {
+		for _, s := range list {
+			*to = max(*to, utf8.RuneCountInString(s))
+		}
+	}
+	for _, n := range namings() {
+		for _, script := range []bool{false, true} {
+			for _, s := range slices.Concat(n.women, n.men) {
+				of(&m.first, written(s, script))
+			}
+			for _, s := range n.last {
+				of(&m.last, written(s, script))
+			}
+		}
+	}
+	m.name = m.first + 1 + m.last
+	for _, p := range slices.Concat(Places(false), Places(true)) {
+		of(&m.town, p.Town)
+		of(&m.region, p.Region)
+		of(&m.postcode, p.Postcode)
+		of(&m.zone, p.Zone)
+	}
+	for _, p := range Countries() {
+		of(&m.country, p.Country)
+	}
+	for _, list := range streetsOf {
+		for _, s := range list {
+			of(&m.street, written(s, false))
+		}
+	}
+	of(&m.thing, things...)
+	of(&m.quality, qualities...)
+	of(&m.color, data.Colors["safe"]...)
+	m.host = m.thing + len(".example")
+	return m
+})
 
 // number is a generator's argument as a number.
 func number(w *Want, i, unsaid int) int {
@@ -245,50 +335,15 @@ func (w *Want) row(field string) string {
 	return w.Row(field)
 }
 
-func fullName(w *Want) string {
-	first, last := w.row("first_name"), w.row("last_name")
-	if first == "" {
-		first = w.Random.Of(data.Person["first"])
-	}
-	if last == "" {
-		last = w.Random.Of(data.Person["last"])
-	}
-	return first + " " + last
-}
-
-func email(w *Want) string {
-	d := domain(w.Random)
-	name := mailName(w)
-	if w.Length > 0 { // the name rather than the domain is cut
-		name = strings.Trim(Cut(name, max(1, w.Length-len(d)-1)), ".")
-	}
-	return name + "@" + d
-}
-
-// mailName is what stands before the @ of a person's mail.
-func mailName(w *Want) string {
-	name := strings.TrimSpace(w.row("first_name") + " " + w.row("last_name"))
-	for _, f := range []string{"full_name", "name"} {
-		if name == "" {
-			name = w.row(f)
-		}
-	}
-	name = plain(name, '.')
-	if name == "" {
-		name = plain(fullName(&Want{Random: w.Random}), '.')
-	}
-	return name
-}
-
 func domain(r *Random) string { return slug(r.Of(things)) + ".example" }
 
 func company(w *Want) string {
-	last := w.Random.Of(data.Person["last"])
+	last := NewPerson(w.Random, w.Locale, true).Last
 	switch w.Random.Below(4) {
 	case 0:
 		return last + " and Sons"
 	case 1:
-		return last + " & " + w.Random.Of(data.Person["last"])
+		return last + " & " + NewPerson(w.Random, w.Locale, true).Last
 	case 2:
 		return capital(w.Random.Of(things)) + " Works"
 	}
@@ -307,28 +362,6 @@ func title(w *Want) string {
 	}
 	return capital(w.Random.Of(things)) + " and " + w.Random.Of(things)
 }
-
-func sentence(r *Random, n int) string {
-	var room [160]byte
-	b, lists := room[:0], sentenceWords()
-	for i := range max(n, 1) {
-		if i > 0 {
-			b = append(b, ' ')
-		}
-		w := r.Of(lists[r.Below(uint64(len(lists)))])
-		if i == 0 {
-			first, n := utf8.DecodeRuneInString(w)
-			b, w = utf8.AppendRune(b, unicode.ToUpper(first)), w[n:]
-		}
-		b = append(b, w...)
-	}
-	return string(append(b, '.'))
-}
-
-// sentenceWords are the lists of which a sentence takes its words.
-var sentenceWords = sync.OnceValue(func() [][]string {
-	return [][]string{data.Word["noun_common"], data.Word["adjective_descriptive"], data.Word["noun_concrete"], data.Word["adverb_manner"], data.Word["verb_action"]}
-})
 
 // Letters are the characters of the generator random, without those that are read wrong.
 const Letters = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
@@ -361,22 +394,3 @@ func capital(s string) string {
 }
 
 func slug(s string) string { return plain(s, '-') }
-
-// plain keeps the letters a to z and digits of a text, in lower case; one sep
-// stands for whatever was between them.
-func plain(s string, sep byte) string {
-	var b strings.Builder
-	gap := false
-	for _, r := range strings.ToLower(s) {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			if gap && b.Len() > 0 {
-				b.WriteByte(sep)
-			}
-			b.WriteRune(r)
-			gap = false
-		} else if r != '\'' {
-			gap = true
-		}
-	}
-	return b.String()
-}

@@ -73,9 +73,9 @@ func TestExplained(t *testing.T) {
 func TestForms(t *testing.T) {
 	forms := map[string]string{
 		"ip": `^(192\.0\.2|198\.51\.100|203\.0\.113)\.[0-9]{1,3}$`, "ipv6": `^2001:db8::[0-9a-f]{1,3}:[0-9a-f]{1,4}$`, "mac": `^02(:[0-9a-f]{2}){5}$`,
-		"hostname": `^[a-z-]+-[1-9]\.[a-z-]+\.example$`, "currency": `^[A-Z]{3}$`, "language": `^[a-z]{2}$`, "locale": `^[a-z]{2}-[A-Z]{2}$`, "timezone": `^([A-Z][a-z]+/[A-Z][a-z]+|UTC)$`,
+		"hostname": `^[a-z-]+-[1-9]\.[a-z-]+\.example$`, "currency": `^[A-Z]{3}$`, "language": `^[a-z]{2}$`, "locale": `^[a-z]{2}-[A-Z]{2}$`, "timezone": `^[A-Z][a-z]+/[A-Z][A-Za-z_]+$`, "semver": `^[0-9]+\.[0-9]+\.[0-9]+(-(alpha|beta|rc)\.[1-4])?$`, "price": `^[0-9]+\.[0-9]{2}$`,
 		"hash": `^[0-9a-f]{64}$`, "hex_color": `^#[0-9a-f]{6}$`, "file_name": `^[a-z-]+\.[a-z0-9]{3,4}$`, "mime_type": `^[a-z]+/[a-z0-9+]+$`, "path": `^/[a-z-]+/[a-z-]+\.[a-z0-9]{3,4}$`,
-		"image_url": `^https://images\.[a-z-]+\.example/[a-z-]+\.(jpg|png)$`, "version": `^[0-9]+\.[0-9]+\.[0-9]+$`, "iban": `^DE[0-9]{2}00000000[0-9]{10}$`, "house_number": `^[0-9]{1,3}[abc]?$`, "latitude": `^[0-9]{2}\.[0-9]{4}$`, "longitude": `^-?[0-9]{1,2}\.[0-9]{4}$`,
+		"image_url": `^https://images\.[a-z-]+\.example/[a-z-]+\.(jpg|png)$`, "version": `^[0-9]+\.[0-9]+\.[0-9]+$`, "iban": `^DE[0-9]{2}00000000[0-9]{10}$`, "house_number": `^[0-9]{1,3}[abc]?$`, "latitude": `^-?[0-9]{1,2}\.[0-9]{4}$`, "longitude": `^-?[0-9]{1,3}\.[0-9]{4}$`,
 	}
 	for name, form := range forms {
 		r := NewRandom(Hash(name))

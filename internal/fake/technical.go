@@ -6,27 +6,24 @@ package fake
 import (
 	"fmt"
 	"math/big"
+	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/brianvoe/gofakeit/v7/data"
 )
 
 var (
-	currencies = strings.Fields("EUR USD GBP CHF SEK NOK DKK PLN CZK HUF RON JPY CAD AUD NZD")
-	languages  = strings.Fields("en de fr es it pt nl pl sv da fi cs")
-	locales    = strings.Fields("en-GB en-IE de-DE de-AT fr-FR fr-BE es-ES it-IT pt-PT nl-NL pl-PL sv-SE")
-	timezones  = strings.Fields("Europe/London Europe/Dublin Europe/Berlin Europe/Vienna Europe/Paris Europe/Madrid Europe/Rome Europe/Lisbon Europe/Amsterdam Europe/Warsaw Europe/Stockholm UTC")
-	systems    = strings.Fields("Linux Android macOS iOS Windows")
+	systems = strings.Fields("Linux Android macOS iOS Windows")
 	// files are endings of files, each with its MIME type.
 	files = [][2]string{{"pdf", "application/pdf"}, {"jpg", "image/jpeg"}, {"png", "image/png"}, {"csv", "text/csv"}, {"txt", "text/plain"}, {"zip", "application/zip"}, {"json", "application/json"}, {"mp3", "audio/mpeg"}, {"mp4", "video/mp4"}, {"svg", "image/svg+xml"}}
 )
 
 // machine is how long the texts are that mean nothing when they are cut.
-var machine = map[string]int{"ip": 15, "ipv6": 22, "mac": 17, "currency": 3, "language": 2, "locale": 5, "timezone": 17, "hex_color": 7, "iban": 22, "latitude": 8, "longitude": 8, "house_number": 4}
+var machine = map[string]int{"ip": 15, "ipv6": 22, "mac": 17, "hex_color": 7, "iban": 22}
 
 // Whole tells whether a generator's texts mean nothing when they are cut.
-func Whole(generator string) bool { return machine[generator] > 0 }
+func Whole(generator string) bool {
+	return machine[generator] > 0 || generator != "street" && generator != "place" && generator != "city" && slices.Contains(PlaceKinds, generator)
+}
 
 // technical are the generators of this file.
 func technical() []Generator {
@@ -47,10 +44,6 @@ func technical() []Generator {
 		{Name: "user_agent", About: "Meadow/3.2 (Linux)", make: func(w *Want) string {
 			return fmt.Sprintf("%s/%d.%d (%s)", capital(slug(w.Random.Of(things))), w.Random.Between(1, 9), w.Random.Below(10), w.Random.Of(systems))
 		}},
-		{Name: "currency", About: "EUR", make: func(w *Want) string { return w.Random.Of(currencies) }},
-		{Name: "language", About: "it", make: func(w *Want) string { return w.Random.Of(languages) }},
-		{Name: "locale", About: "it-IT", make: func(w *Want) string { return w.Random.Of(locales) }},
-		{Name: "timezone", About: "Europe/Rome", make: func(w *Want) string { return w.Random.Of(timezones) }},
 		{Name: "hash", About: "so many digits of a checksum; 64", Args: []Arg{{What: "length", Number: true, Optional: true}}, make: func(w *Want) string {
 			n := number(w, 0, 64)
 			var b strings.Builder
@@ -81,23 +74,18 @@ func technical() []Generator {
 			return "https://images." + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things)) + w.Random.Of([]string{".jpg", ".png"})
 		}},
 		{Name: "iban", About: "an account with the right checksum, at a bank that is none", make: iban},
-		{Name: "street_name", About: "North Alley", make: func(w *Want) string {
-			return w.Random.Of(data.Address["street_prefix"]) + " " + w.Random.Of(data.Address["street_name"])
-		}},
-		{Name: "house_number", About: "14a", make: func(w *Want) string {
-			n := strconv.FormatInt(w.Random.Between(1, 180), 10)
-			if w.Random.Below(6) == 0 {
-				n += w.Random.Of([]string{"a", "b", "c"})
-			}
-			return n
-		}},
-		{Name: "latitude", About: "47.3821", make: func(w *Want) string { return degrees(w.Random.Between(360000, 600000)) }},
-		{Name: "longitude", About: "11.0427", make: func(w *Want) string { return degrees(w.Random.Between(-90000, 250000)) }},
 		{Name: "plain", About: "the words given, and a number: Shelf 37", Args: []Arg{{What: "words"}}, make: func(w *Want) string {
 			return capital(w.Args[0]) + " " + strconv.FormatInt(w.Random.Between(1, 99), 10)
 		}},
 		{Name: "version", About: "2.4.1", make: func(w *Want) string {
 			return fmt.Sprintf("%d.%d.%d", w.Random.Between(0, 5), w.Random.Below(12), w.Random.Below(20))
+		}},
+		{Name: "semver", About: "2.4.1-rc.2: some are not released yet", make: func(w *Want) string {
+			s := fmt.Sprintf("%d.%d.%d", w.Random.Between(0, 5), w.Random.Below(12), w.Random.Below(20))
+			if w.Random.Below(4) == 0 {
+				s += fmt.Sprintf("-%s.%d", w.Random.Of([]string{"alpha", "beta", "rc"}), w.Random.Between(1, 4))
+			}
+			return s
 		}},
 	}
 }

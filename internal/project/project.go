@@ -20,6 +20,7 @@ import (
 
 	"erbario/internal/declare"
 	"erbario/internal/engine"
+	"erbario/internal/fake"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
 )
@@ -68,6 +69,9 @@ type Settings struct {
 	Models struct {
 		Timestamps bool `toml:"timestamps"` // every model has them that does not say "no timestamps"
 	} `toml:"models"`
+	Seed struct {
+		Locale string `toml:"locale"` // of the names and places that seeds make up, such as it or pt-BR
+	} `toml:"seed"`
 	Plan struct {
 		Online string `toml:"online"` // whether tables are changed while they are in use: auto, always, never
 		// StagedWait is how long nobody may have written as before a staged change.
@@ -151,6 +155,9 @@ func load(dir string) (*Project, error) {
 		if slices.Contains(p.Settings.Project.Engines[:i], name) {
 			return nil, fmt.Errorf("%s: project.engines names %s twice", path, name)
 		}
+	}
+	if l := p.Settings.Seed.Locale; l != "" && !fake.IsLocale(l) {
+		return nil, fmt.Errorf(`%s: seed.locale is %q; it is a language, %s, or one with a country, such as "pt-BR"`, path, l, strings.Join(fake.Languages(), ", "))
 	}
 	switch p.Settings.Plan.Online {
 	case "", "auto", "always", "never":

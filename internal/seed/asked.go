@@ -30,6 +30,81 @@ func (p *Plan) allowed(l *Line, c *column, s *declare.Supply, who string) *lang.
 	return &m
 }
 
+// missing tells of values of references in the seed for which there is no row. Where nobody
+// has looked into the database, it is a warning: people may have put such a row in.
+func (p *Plan) missing(l *Line) []lang.Diagnostic {
+	var out []lang.Diagnostic
+	for _, k := range l.Table.ForeignKeys {
+		s := l.source.Supplies[k.Columns[0]]
+		target := p.schema.Table(k.Table)
+		if len(k.Columns) > 1 || s == nil || target == nil {
+			continue
+		}
+		c, of := l.Table.Column(k.Columns[0]), k.References[0]
+		var list []string
+		makes := slices.ContainsFunc(p.Lines, func(o *Line) bool { return o.Table.Name == k.Table })
+		there := p.ground.Tables[k.Table]
+		number := target.Column(of) != nil && target.Column(of).Identity
+		switch {
+		case makes && number && p.ground.Unknown: // told below
+		case makes:
+			continue
+		case there != nil && !there.Unknown:
+			keys := there.Keys[keyName(k.References, besides(p.schema, l.Table, k))]
+			if keys == nil || len(keys) >= keysLooked {
+				continue
+			}
+			for _, key := range keys {
+				list = append(list, textOf(key[0]))
+			}
+		case target.Rows == nil || target.Rows.Place(of) < 0:
+			continue
+		default:
+			for _, row := range target.Rows.Values {
+				list = append(list, row[target.Rows.Place(of)].Text)
+			}
+		}
+		for _, pick := range s.Picks {
+			v := textOf(p.constant(pick.Value, c))
+			if pick.Parts != nil || pick.Value.Kind == schema.NullValue || slices.Contains(list, v) {
+				continue
+			}
+			m := mistake(l.source, "let the seed make one, or name another", "no row of %s has the %s %s, to which %s refers", target.Model, target.Column(of).Field, v, c.Field)
+			if makes {
+				var total int64
+				for _, o := range p.Lines {
+					if o.Table.Name == k.Table {
+						total += o.Total
+					}
+				}
+				if n, err := strconv.ParseInt(v, 10, 64); err != nil || n >= 1 && n <= total {
+					continue
+				}
+				m = mistake(l.source, "name one of these, or make more", "%s is to be %s, and the seed makes only %d of %s", c.Field, v, total, target.Model)
+			} else if like := lang.DidYouMean(v, list); like != "" {
+				m.Hint = like
+			}
+			m.Pos, m.Warning = s.Pos, there == nil || there.Unknown || makes
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// Doubts are what a seed says that is right only where the database has rows that nobody
+// knows of.
+func (p *Plan) Doubts() []lang.Diagnostic {
+	var out []lang.Diagnostic
+	for _, l := range p.Lines {
+		for _, m := range p.missing(l) {
+			if m.Warning && !slices.Contains(out, m) {
+				out = append(out, m)
+			}
+		}
+	}
+	return out
+}
+
 // shown is an interval as a range of the language.
 func (c *column) shown(i interval) string {
 	end := func(n, none int64) string {

@@ -155,6 +155,9 @@ func (x *axis) place(v any) (n int64, ok bool) {
 			if len(v) == 10 {
 				v += " 00:00:00"
 			}
+			if v = v[:min(len(v), 19)]; len(v) == 19 && v[10] == 'T' { // a database may give fractions, and a zone
+				v = v[:10] + " " + v[11:]
+			}
 			t, err := time.Parse(time.DateTime, v)
 			return t.Unix(), err == nil
 		}

@@ -45,6 +45,14 @@ type column struct {
 	distinct  int64    // the values that it can have, where the seed names them; 0: it does not
 	ahead     bool     // it may lie behind today
 	bounds    []bound
+	afters    []after           // the times that it keeps to
+	life      bool              // it is a time of the row's life, which ends with its deletion
+	absent    func(r *row) bool // a row has no value, told by how far it is
+	made      *schema.Fake      // the generator of its texts; nil: it has none
+	subject   *subject          // the place or the person that it speaks of
+	about     string            // what it says of that: the generator of such texts
+	follows   []string          // the fields that it is worked out from, where its name says so
+	words     []string          // the texts that it has, where they are those of a status
 }
 
 // emptyUnsaid is the share of optional fields that are left empty unless the
@@ -63,6 +71,10 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 		}
 	}
 	p.references(l)
+	for _, c := range l.columns {
+		c.made = p.maker(l, c)
+	}
+	p.subjects(l)
 	for _, c := range l.columns {
 		var m *lang.Diagnostic
 		s := l.source.Supplies[c.Name]
@@ -92,6 +104,10 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 		}
 	}
 	p.bounds(l)
+	p.inOrder(l)
+	p.progress(l)
+	p.totals(l)
+	p.spans(l)
 	for _, c := range l.columns {
 		if s := l.source.Supplies[c.Name]; s != nil && s.From != nil {
 			if m := p.allowed(l, c, s, "a check leaves %s of that"); m != nil {
@@ -109,6 +125,37 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 		}
 	}
 	return nil
+}
+
+// maker is the generator of a column's texts: the seed's, the model's, or what its name
+// suggests; nil: it is filled otherwise.
+func (p *Plan) maker(l *Line, c *column) *schema.Fake {
+	text := c.Type.Kind == schema.Text || c.Type.Kind == schema.Native
+	switch {
+	case c.fill != nil, c.Identity:
+		return nil
+	case c.said:
+		return l.source.Supplies[c.Name].Fake
+	case p.leftToDefault(l, c):
+		return nil
+	case c.Fake != nil:
+		if text || c.Fake.Generator == "price" || c.Fake.Generator == "json" {
+			return c.Fake
+		}
+		return nil
+	case c.Type.Kind != schema.Text:
+		return nil
+	case isStatus(c.Field) && p.known(l, c) == "":
+		c.words = l.statuses()
+		if n := c.Type.Length; n > 0 {
+			c.words = slices.DeleteFunc(c.words, func(w string) bool { return utf8.RuneCountInString(w) > n })
+		}
+		if len(c.words) > 1 && !slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) {
+			return nil
+		}
+		c.words = nil
+	}
+	return p.guess(l, c)
 }
 
 // leftToDefault tells whether a column of which neither the seed nor the model says how it
@@ -177,7 +224,7 @@ func (p *Plan) references(l *Line) {
 		}
 		c := l.columns[at]
 		deferred := slices.IndexFunc(l.Deferred, func(d *Deferred) bool { return d.Key == k })
-		pk := &pick{key: k, line: l, optional: optional(l.Table, k), own: k.Table == l.Table.Name, column: c}
+		pk := &pick{key: k, line: l, optional: optional(l.Table, k), own: k.Table == l.Table.Name, column: c, beside: besides(p.schema, l.Table, k), born: birthOf(p.schema, k.Table)}
 		if t := p.tables[k.Table]; t != nil {
 			pk.lines = t.lines
 		}
@@ -239,7 +286,7 @@ func (p *Plan) supplied(l *Line, c *column, s *declare.Supply) *lang.Diagnostic 
 	case s.Sum != nil:
 		return p.sum(l, c, s.Sum)
 	case s.Fake != nil:
-		p.generated(l, c, s.Fake)
+		p.making(l, c)
 	case s.From != nil:
 		p.ordered(l, c)
 		low, _ := c.axis.place(p.constant(*s.From, c.Column))
@@ -545,6 +592,33 @@ func (p *Plan) sum(l *Line, c *column, s *declare.Sum) *lang.Diagnostic {
 	return nil
 }
 
+// making fills a column by its generator.
+func (p *Plan) making(l *Line, c *column) {
+	switch c.made.Generator {
+	case "price":
+		if c.axis != nil {
+			p.ordered(l, c)
+			low, high := 1.0, 500.0
+			if len(c.made.Args) > 0 {
+				low, _ = strconv.ParseFloat(c.made.Args[0], 64)
+				high = max(low, high)
+			}
+			if len(c.made.Args) > 1 {
+				high, _ = strconv.ParseFloat(c.made.Args[1], 64)
+			}
+			if at := (interval{int64(low * float64(c.axis.scale)), int64(high * float64(c.axis.scale))}).and(c.hard); !at.empty() {
+				c.soft = at
+			}
+			c.priced(p)
+			return
+		}
+	case "json":
+		p.object(c, c.made.Args)
+		return
+	}
+	p.generated(l, c, c.made)
+}
+
 // generated fills a text by a generator.
 func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 	g := fake.Lookup(f.Generator)
@@ -553,21 +627,41 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 		return
 	}
 	looks := map[string]int{}
-	for _, name := range g.From {
-		if at, ok := l.plan.place[name]; ok && at != c.at {
-			looks[name] = at
+	look := func(name, column string) {
+		if at, ok := l.plan.place[column]; ok && at != c.at && looks[name] == 0 && l.columns[at].Type.Kind != schema.JSON {
+			looks[name] = at + 1
 			c.needs = append(c.needs, at)
 		}
 	}
-	want := fake.Want{Length: c.Type.Length, Args: f.Args}
+	for _, name := range g.From {
+		if s := c.subject; s != nil && s.prefix != "" { // the author's mail is of the author's name
+			look(name, s.prefix+"_"+name)
+			if name == "name" {
+				look(name, s.prefix)
+			}
+			continue
+		}
+		look(name, name)
+	}
+	if c.subject != nil {
+		c.needs = append(c.needs, c.subject.needs(c)...)
+	}
+	want := fake.Want{Length: c.Type.Length, Args: f.Args, Locale: p.locale}
 	c.fill = func(r *row, random *fake.Random) any {
 		w := &r.want
 		*w = want
 		w.Random = random
+		switch s := c.subject; {
+		case s == nil:
+		case s.place:
+			w.Place = r.placeOf(p, s)
+		default:
+			w.Person = r.personOf(p, s, c)
+		}
 		if len(looks) > 0 {
 			w.Row = func(field string) string {
-				if at, ok := looks[field]; ok {
-					return textOf(r.cells[at])
+				if at := looks[field]; at > 0 {
+					return textOf(r.cells[at-1])
 				}
 				return ""
 			}
@@ -602,6 +696,13 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 		}
 	default:
 		p.numbered(c, f.Generator)
+		switch s := c.subject; {
+		case s == nil || !s.place:
+		case s.lead == c:
+			p.led(c)
+		case s.lead != nil || tells(c.about): // it follows the others
+			c.domain, c.nth = nil, nil
+		}
 	}
 }
 
@@ -662,9 +763,17 @@ func (p *Plan) ordered(l *Line, c *column) {
 		c.hard = c.hard.and(p.limit(c, r.From, r.To))
 	}
 	c.soft, c.ahead = p.believable(c)
+	timed := x.moment() || x.kind == schema.Date
 	c.fill = func(r *row, random *fake.Random) any {
 		i := c.within(p, r)
-		return x.value(random.Between(i.low, i.high))
+		n := random.Between(i.low, i.high)
+		if timed && !c.said {
+			n = c.clock(n, i)
+		}
+		return x.value(n)
+	}
+	if !c.said && isPrice(c.Field) && c.Type.Kind.Number() {
+		c.priced(p)
 	}
 	c.domain = func(r *row) int64 {
 		i := c.may(r)
@@ -697,27 +806,32 @@ func (c *column) oneOf(list []string) {
 func (p *Plan) suggested(l *Line, c *column) *lang.Diagnostic {
 	t := c.Type
 	switch {
-	case c.Fake != nil && (t.Kind == schema.Text || t.Kind == schema.Native):
-		p.generated(l, c, c.Fake)
+	case c.words != nil:
+		c.oneOf(c.words)
+	case c.made != nil:
+		p.making(l, c)
 	case c.axis != nil:
 		p.ordered(l, c)
-	case t.Kind == schema.Text:
+		if c.subject != nil {
+			p.located(c)
+		}
+	case t.Kind == schema.Text: // for rows where there is nothing to work it out from
 		p.generated(l, c, p.guess(l, c))
 	case t.Kind == schema.Choice:
 		c.oneOf(t.Choices)
+		if c.subject != nil {
+			p.chosen(c)
+		}
 	case t.Kind == schema.Boolean:
-		c.fill = func(_ *row, random *fake.Random) any { return random.Below(2) == 1 }
+		share := likely(c.Field)
+		c.fill = func(_ *row, random *fake.Random) any { return random.Part() < share }
 		c.domain = func(*row) int64 { return 2 }
 		c.nth = func(_ *row, i int64) any { return i == 1 }
 	case t.Kind == schema.UUID:
 		c.injective = "uuid"
 		c.fill = func(_ *row, random *fake.Random) any { return newUUID(p.today, random) }
 	case t.Kind == schema.JSON:
-		text := "{}"
-		if c.Value != nil && c.Value.Kind == schema.JSONValue {
-			text = c.Value.Text
-		}
-		c.fill = func(*row, *fake.Random) any { return text }
+		p.object(c, nil)
 	case t.Kind == schema.Bytes:
 		n := 16
 		if t.Length > 0 {
@@ -743,6 +857,38 @@ func (p *Plan) suggested(l *Line, c *column) *lang.Diagnostic {
 		c.fill = func(*row, *fake.Random) any { return nil }
 	}
 	return nil
+}
+
+// located fills a number of degrees with where the row's place is.
+func (p *Plan) located(c *column) {
+	s, north := c.subject, c.about == "latitude"
+	c.needs = append(c.needs, s.needs(c)...)
+	c.fill = func(r *row, random *fake.Random) any {
+		at, east := r.placeOf(p, s).Near(random)
+		if !north {
+			at = east
+		}
+		i := c.may(r)
+		return c.axis.value(max(i.low, min(i.high, int64(at*float64(c.axis.scale)))))
+	}
+}
+
+// chosen fills a choice with what the row's place, or person, has of it.
+func (p *Plan) chosen(c *column) {
+	s, fill := c.subject, c.fill
+	c.needs, c.domain, c.nth = append(c.needs, s.needs(c)...), nil, nil
+	c.fill = func(r *row, random *fake.Random) any {
+		if !s.place {
+			return r.personOf(p, s, c).Gendered(c.Type.Choices)
+		}
+		at := r.placeOf(p, s)
+		for _, v := range c.Type.Choices {
+			if at.Says(c.about, v) {
+				return v
+			}
+		}
+		return fill(r, random)
+	}
 }
 
 // newUUID is a version 7 UUID of a day.

@@ -19,10 +19,11 @@ import (
 var guesses = func() map[string]string {
 	out := map[string]string{}
 	for names, generator := range map[string]string{
-		"email email_address mail mail_address e_mail":                                             "email",
-		"first_name given_name forename firstname":                                                 "first_name",
-		"last_name surname family_name lastname maiden_name":                                       "last_name",
-		"middle_name second_name":                                                                  "first_name",
+		"email email_address mail mail_address e_mail":       "email",
+		"first_name given_name forename firstname":           "first_name",
+		"last_name surname family_name lastname maiden_name": "last_name",
+		"middle_name second_name":                            "middle_name",
+		"gender sex":                                         "gender",
 		"full_name fullname person_name contact_name display_name author owner borrower collector": "name",
 		"created_by updated_by approved_by signed_by reported_by author_name owner_name editor":    "name",
 		"contact contact_person recipient sender manager teacher student doctor patient driver":    "name",
@@ -31,8 +32,11 @@ var guesses = func() map[string]string {
 		"company company_name firm institution employer organisation organization supplier vendor": "company",
 		"manufacturer brand maker publisher carrier organisation_name organization_name client":    "company",
 		"job job_title profession occupation job_role":                                             "job",
-		"street street_address address address_line address_line_1 address1 address_1":             "street",
-		"city town city_name town_name place location birthplace birth_place":                      "city",
+		"street street_address address_line address_line_1 address1 address_1":                     "street",
+		"address full_address postal_address":                                                      "address",
+		"city town city_name town_name birthplace birth_place":                                     "city",
+		"place location venue origin destination":                                                  "place",
+		"region region_name province county district":                                              "region",
 		"country country_name nation":                                                              "country",
 		"country_code country_iso nationality_code":                                                "country_code",
 		"postcode postal_code zip zip_code zipcode post_code":                                      "postcode",
@@ -40,15 +44,21 @@ var guesses = func() map[string]string {
 		"image_url photo_url picture_url avatar_url thumbnail_url logo_url avatar image picture":   "image_url",
 		"domain domain_name":      "domain",
 		"slug permalink url_slug": "slug",
-		"title heading headline subject subtitle caption product_name item_name product book_name": "title",
-		"event_name project_name article chapter topic campaign_name category category_name genre": "title",
-		"description notes note comment comments remarks remark summary message review feedback":   "sentence",
-		"reason abstract excerpt introduction short_description details instructions observation":  "sentence",
-		"text body content bio biography about article_text long_description story":                "paragraph",
-		"color colour color_name colour_name":                                                      "color",
-		"hex_color hex_colour color_code colour_code color_hex":                                    "hex_color",
-		"password_hash password_digest hashed_password encrypted_password password":                "bcrypt",
-		"ip ip_address ip_addr ipv4 remote_ip client_ip last_ip":                                   "ip",
+		"title heading headline subject subtitle caption product_name item_name product book_name":  "title",
+		"event_name project_name article chapter topic campaign_name category category_name genre":  "title",
+		"description summary abstract excerpt introduction short_description details specification": "description",
+		"comment comments remark remarks reply answer":                                              "comment",
+		"review feedback testimonial review_text opinion":                                           "review",
+		"note notes observation observations internal_notes memo":                                   "note",
+		"bio biography about about_me profile_text":                                                 "bio",
+		"message message_text inquiry question request_text":                                        "message",
+		"reason cancel_reason cancellation_reason rejection_reason refund_reason return_reason":     "reason",
+		"instructions delivery_instructions special_instructions directions":                        "instructions",
+		"text body content article_text long_description story article_body":                        "paragraph",
+		"color colour color_name colour_name":                                                       "color",
+		"hex_color hex_colour color_code colour_code color_hex":                                     "hex_color",
+		"password_hash password_digest hashed_password encrypted_password password":                 "bcrypt",
+		"ip ip_address ip_addr ipv4 remote_ip client_ip last_ip":                                    "ip",
 		"ipv6 ipv6_address":                                                                  "ipv6",
 		"mac mac_address mac_addr hardware_address":                                          "mac",
 		"hostname host host_name server server_name":                                         "hostname",
@@ -65,10 +75,13 @@ var guesses = func() map[string]string {
 		"path file_path filepath storage_path":                                               "path",
 		"iban bank_account account_iban":                                                     "iban",
 		"version app_version firmware_version software_version release":                      "version",
+		"semver package_version":                                                             "semver",
+		"price price_text":                                                                   "price",
 		"latin_name scientific_name species_name species":                                    "latin",
 		"code reference ref number accession sku token serial serial_number barcode key":     "random 10",
 		"api_key access_token refresh_token session_token secret reset_token invite_code":    "random 24",
 		"coupon_code voucher_code discount_code tracking_number order_number invoice_number": "random 10",
+		"tracking_code tracking_id booking_reference confirmation_code":                      "random 10",
 		"street_name road road_name":                                                         "street_name",
 		"house_number street_number building_number":                                         "house_number",
 		"latitude lat":      "latitude",
@@ -106,9 +119,9 @@ var people = []string{"person", "user", "author", "member", "customer", "employe
 // guess is the generator for a text without one.
 func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 	name, length := strings.ToLower(c.Field), c.Type.Length
-	if words := strings.Fields(GuessOf(name)); len(words) > 0 {
+	fits := func(n int) bool { return length == 0 || length >= n }
+	if words := strings.Fields(p.known(l, c)); len(words) > 0 {
 		f := &schema.Fake{Generator: words[0], Args: words[1:]}
-		fits := func(n int) bool { return length == 0 || length >= n }
 		switch f.Generator {
 		case "bcrypt":
 			if fits(60) {
@@ -125,7 +138,7 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 			if !fits(4) {
 				f.Generator = "country_code"
 			}
-		case "sentence", "paragraph":
+		case "description", "comment", "review", "note", "bio", "message", "instructions", "sentence", "paragraph":
 			if !fits(40) {
 				f.Generator = "title"
 			}
@@ -148,10 +161,33 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 		return &schema.Fake{Generator: "title"}
 	}
 	words := strings.ReplaceAll(c.Field, "_", " ")
-	if length > 0 && length < utf8.RuneCountInString(words)+4 {
+	if !fits(utf8.RuneCountInString(words) + 4) {
 		return &schema.Fake{Generator: "random", Args: []string{strconv.Itoa(min(10, length))}}
 	}
 	return &schema.Fake{Generator: "plain", Args: []string{words}}
+}
+
+// named are the generators by which the name of a model tells what its rows are called.
+var named = []string{"company", "country", "city", "region", "job", "color", "latin", "file_name", "street_name"}
+
+// known is the generator that a column's name suggests in its table; empty: none.
+func (p *Plan) known(l *Line, c *column) string {
+	name := strings.ToLower(c.Field)
+	has := func(kind string) bool {
+		return slices.ContainsFunc(l.plan.columns, func(o *schema.Column) bool { return o.Name != c.Name && GuessOf(o.Field) == kind })
+	}
+	of := kindIn(l.Table, c.Column)
+	switch {
+	case name == "name":
+		if of = GuessOf(snake(l.Table.Model)); !slices.Contains(named, of) {
+			of = ""
+		}
+	case name == "state" && has("city"):
+		of = "region"
+	case of == "address" && has("city"):
+		of = "street"
+	}
+	return of
 }
 
 // person tells whether the rows of a table are people.
@@ -181,6 +217,21 @@ var sizes = map[string][2]float64{
 	"port": {1024, 49151}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
 }
 
+// sizeWord is the word of a number's name that tells how large it is: the last but a unit.
+func sizeWord(name string) string {
+	words := strings.Split(strings.ToLower(name), "_")
+	if n := len(words); n > 1 && slices.Contains(units, words[n-1]) {
+		words = words[:n-1]
+	}
+	return words[len(words)-1]
+}
+
+// sized tells whether the name of a number says how large it is.
+func (c *column) sized() bool {
+	_, ok := sizes[sizeWord(c.Field)]
+	return ok || slices.Contains(strings.Split(strings.ToLower(c.Field), "_"), "year")
+}
+
 // units are the endings of names that tell the unit of a number.
 var units = []string{"m", "cm", "mm", "km", "g", "kg", "mg", "s", "ms", "pct", "eur", "usd", "cents"}
 
@@ -204,6 +255,8 @@ func (p *Plan) believable(c *column) (soft interval, ahead bool) {
 		return interval{8 * 3600, 18*3600 - 1}, true
 	case x.kind == schema.Date || x.moment():
 		switch {
+		case momentOf(name).stage == planned:
+			return years(1, -0.5), true
 		case has("birth", "born", "birthday", "birthdate"):
 			return years(80, 18), false
 		case has("due", "expires", "expiry", "until", "end", "ends", "valid", "next", "deadline"):
@@ -211,10 +264,7 @@ func (p *Plan) believable(c *column) (soft interval, ahead bool) {
 		}
 		return years(3, 0), false
 	}
-	if len(words) > 1 && slices.Contains(units, words[len(words)-1]) {
-		words = words[:len(words)-1]
-	}
-	at, ok := sizes[words[len(words)-1]]
+	at, ok := sizes[sizeWord(name)]
 	if !ok {
 		at = [2]float64{1, 1000}
 	}

@@ -32,12 +32,27 @@ func (p *Plan) limit(c *column, from, to *schema.Value) interval {
 	return i
 }
 
-// may is what the column may be in a row, by its own limits and the columns that
-// it is held against.
+// may is what the column may be in a row, by its own limits, the columns that it is held
+// against, and the times that it keeps to.
 func (c *column) may(r *row) interval {
+	i := c.held(r)
+	if len(c.afters) > 0 && !i.empty() {
+		i, _ = c.kept(r, i)
+	}
+	return i
+}
+
+// held is what the column may be in a row, by its own limits and the columns that
+// it is held against.
+func (c *column) held(r *row) interval {
 	i := c.hard
-	if r.before != 0 && c.axis.moment() && (c.Stamped || c.Name == "created_at") {
-		i.high = min(i.high, r.before) // its deletion is given
+	if r.before != 0 && (c.life || c.Stamped || c.Name == "created_at") { // its deletion is given
+		switch {
+		case c.axis.moment():
+			i.high = min(i.high, r.before)
+		case c.axis.kind == schema.Date && r.before/daySeconds >= i.low:
+			i.high = min(i.high, r.before/daySeconds)
+		}
 	}
 	for _, b := range c.bounds {
 		o := r.line.columns[b.column]
@@ -79,13 +94,26 @@ func (c *column) other(o *column, v any) (int64, bool) {
 
 // within is the believable part of what the column may be.
 func (c *column) within(p *Plan, r *row) interval {
-	i := c.may(r)
+	i := c.held(r)
+	low, near := i.low, interval{1, 0}
+	if len(c.afters) > 0 && !i.empty() {
+		i, near = c.kept(r, i)
+	}
 	if i.empty() {
 		return interval{i.low, i.low} // nothing fits: the check will tell
 	}
+	if !near.empty() {
+		if now := p.now(c.axis); !c.ahead && i.low <= now {
+			if near.low > now {
+				near.low = i.low
+			}
+			near.high = min(near.high, now)
+		}
+		return near
+	}
 	if near := i.and(c.soft); !near.empty() {
-		if i.low > c.hard.low && !c.said { // behind another column: soon after it
-			if span := c.span(); near.low == i.low {
+		if low > c.hard.low && !c.said { // behind another column: soon after it
+			if span := c.span(); near.low == low {
 				near.high = min(near.high, near.low+span)
 			}
 		}

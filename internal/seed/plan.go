@@ -26,6 +26,7 @@ type Options struct {
 	Random uint64
 	Today  time.Time // the day that dates are taken against; zero: FixedDay
 	Ground *Ground   // what is in the database; nil: nothing
+	Locale string    // of names and places, such as it or pt-BR; empty: of several languages
 }
 
 // FixedDay is the day that dates are taken against unless today is asked for.
@@ -38,6 +39,7 @@ type Plan struct {
 	Random uint64
 
 	schema *schema.Schema
+	locale string
 	ground *Ground
 	today  int64 // the day
 	tables map[string]*tablePlan
@@ -77,6 +79,7 @@ type Line struct {
 	before   int64 // the rows that the lines of its table before it make
 	first    int64 // the number that its first row has in an identity
 	columns  []*column
+	subjects []*subject
 	fillings []*column                // columns in the order in which they are filled
 	follow   map[*unique][]*column    // those of a uniqueness, and what is worked out from them
 	picks    map[string]*pick         // by the first column of a reference
@@ -101,7 +104,7 @@ func mistake(l *declare.SeedLine, hint, format string, args ...any) lang.Diagnos
 
 // New makes a plan. What cannot be made is told as mistakes in the seed.
 func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnostic) {
-	p := &Plan{Seed: s, Random: o.Random, schema: d.Schema, ground: o.Ground, today: day(FixedDay), tables: map[string]*tablePlan{}}
+	p := &Plan{Seed: s, Random: o.Random, locale: o.Locale, schema: d.Schema, ground: o.Ground, today: day(FixedDay), tables: map[string]*tablePlan{}}
 	if p.ground == nil {
 		p.ground = &Ground{}
 	}
@@ -138,6 +141,16 @@ func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnos
 	}
 	if m := p.count(); m != nil {
 		return nil, []lang.Diagnostic{*m}
+	}
+	for _, l := range p.Lines {
+		for _, m := range p.missing(l) {
+			if !m.Warning {
+				mistakes = append(mistakes, m)
+			}
+		}
+	}
+	if len(mistakes) > 0 {
+		return nil, mistakes
 	}
 	return p, nil
 }
@@ -408,6 +421,7 @@ func (p *Plan) keepReferred(l *Line) {
 	}
 	for _, k := range l.Table.ForeignKeys {
 		keep(k.Table, k.References)
+		keep(k.Table, besides(p.schema, l.Table, k))
 	}
 	if k := l.up; k != nil && k == l.source.Up && l.level == 0 && l.parent.Table.Children && l.Table.SoftDelete != "" && k.OnDelete != schema.SetNull && k.OnDelete != schema.SetDefault {
 		l.follows = l.parent.Table.SoftDelete

@@ -361,6 +361,9 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 				f.Cells = append(f.Cells, plainKey(key)...)
 			}
 		}
+		if len(f.Cells) == 0 { // numbers that a run reserved
+			continue
+		}
 		there, err := db.Find(ctx, f)
 		if err != nil {
 			return err

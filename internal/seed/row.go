@@ -181,8 +181,8 @@ func (r *row) make() error {
 			break
 		}
 		if try < tries-u.weary {
-			for _, at := range u.columns {
-				r.attempts[at]++
+			for _, c := range l.moved(u) {
+				r.attempts[c.at]++
 			}
 			fill = l.following(u)
 			continue
@@ -228,8 +228,8 @@ func (l *Line) following(u *unique) []*column {
 		return list
 	}
 	in := make([]bool, len(l.columns))
-	for _, at := range u.columns {
-		in[at] = true
+	for _, c := range l.moved(u) {
+		in[c.at] = true
 	}
 	var out []*column
 	for _, c := range l.fillings {
@@ -246,6 +246,22 @@ func (l *Line) following(u *unique) []*column {
 	return out
 }
 
+// moved are the columns that are changed so that the values of a uniqueness become others:
+// its own, or those that they follow.
+func (l *Line) moved(u *unique) []*column {
+	var out []*column
+	for _, at := range u.columns {
+		c := l.columns[at]
+		if s := c.subject; s != nil && s.lead != nil && c.domain == nil {
+			c = s.lead
+		}
+		if !slices.Contains(out, c) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 func (r *row) fill(c *column) {
 	switch {
 	case c.mark && !r.deleted:
@@ -253,6 +269,9 @@ func (r *row) fill(c *column) {
 		return
 	case c.mark && r.with != nil:
 		r.cells[c.at] = r.with
+		return
+	case c.absent != nil && c.absent(r):
+		r.cells[c.at] = nil
 		return
 	case c.empty > 0:
 		random := fake.NewRandom(r.line.hash, c.seed, uint64(r.n), 0xe)
@@ -359,9 +378,8 @@ func (r *row) goThrough(u *unique, settled []*unique) error {
 	var turn []*column
 	var sizes []int64
 	all, endless := int64(1), -1
-	for _, at := range u.columns {
-		c := l.columns[at]
-		if c.domain == nil || r.cells[at] == nil {
+	for _, c := range l.moved(u) {
+		if c.domain == nil || r.cells[c.at] == nil {
 			continue
 		}
 		size := c.domain(r)
@@ -369,7 +387,7 @@ func (r *row) goThrough(u *unique, settled []*unique) error {
 			continue
 		}
 		if size > l.Total*2+remembered*4 {
-			endless = at
+			endless = c.at
 		}
 		turn, sizes = append(turn, c), append(sizes, size)
 		all = min(most, all*min(size, most/all+1))
@@ -480,7 +498,9 @@ type pick struct {
 	optional bool
 	share    float64 // of a deferred one: the rows that are left without
 	chosen   int64
-	unknown  bool // nobody can tell what is in the database
+	beside   []string // other columns whose values are of use
+	born     *birth   // what tells how old its rows are; nil: nothing does
+	unknown  bool     // nobody can tell what is in the database
 }
 
 // settle finds out among how many rows there is to choose.
@@ -496,7 +516,7 @@ func (k *pick) settle(p *Plan, l *Line) {
 		return
 	}
 	there := p.ground.table(k.key.Table)
-	k.keys, k.unknown = there.Keys[keyName(k.key.References)], there.Unknown
+	k.keys, k.unknown = there.Keys[keyName(k.key.References, k.beside)], there.Unknown
 	k.size = int64(len(k.keys))
 	if k.unknown {
 		k.size = most
@@ -538,13 +558,25 @@ func (k *pick) choose(r *row, random *fake.Random) int64 {
 		return -1
 	}
 	var i int64
-	for range 8 {
+	for range 16 {
 		i = int64(random.Below(uint64(size)))
-		if l, n := k.at(i); l == nil || !l.marked(n) {
+		if l, n := k.at(i); l == nil || !l.marked(n) && !k.late(r, l, n) {
 			break
 		}
 	}
 	return i
+}
+
+// late tells whether a row came when the row that is to refer to it was deleted already.
+func (k *pick) late(r *row, l *Line, n int64) bool {
+	if r.before == 0 || k.born == nil || l == k.line && n >= r.n {
+		return false
+	}
+	at, ok := k.born.axis.place(l.value(k.born.column, n))
+	if k.born.axis.kind == schema.Date {
+		at *= daySeconds
+	}
+	return ok && at > r.before
 }
 
 // at is the line and the row of a choice.

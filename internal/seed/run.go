@@ -54,6 +54,7 @@ type Outcome struct {
 type TableOutcome struct {
 	Table                 *schema.Table
 	Made, Found, Replaced int64
+	Shared                int64 // of those found: what a run with another random number made
 }
 
 // commitRows is how many rows are one transaction: a seed with no more is taken
@@ -92,8 +93,9 @@ type loader struct {
 	done     int64 // rows that are there to stay
 	total    int64
 	reserved map[string]bool
-	watched  []string        // tables of which the seed itself gives references
-	known    map[string]bool // tables that had rows before
+	watched  []string             // tables of which the seed itself gives references
+	known    map[string]bool      // tables that had rows before
+	others   map[string][]segment // by table: what runs with other random numbers made
 	told     map[string]int64
 }
 
@@ -152,6 +154,7 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 		return err
 	}
 	r.goOn()
+	r.notePlaces()
 	r.watched = r.plan.watched()
 	if err := r.watch(); err != nil {
 		return err
@@ -241,8 +244,22 @@ func (r *loader) begin() error {
 			return err
 		}
 		r.follow()
+		r.apart()
 	}
 	return r.db.Exec(r.ctx, "INSERT INTO erbario_seed_runs (id, seed, random, begun_at) VALUES (?, ?, ?, ?)", r.id, r.plan.Seed.Name, fmt.Sprint(r.plan.Random), r.o.Now.UTC().Format(time.DateTime))
+}
+
+// notePlaces records where the numbers of each line begin, with the first part of a run that
+// has several: one that goes on from there takes the same, also for tables that were not begun.
+func (r *loader) notePlaces() {
+	if r.total <= commitRows {
+		return
+	}
+	for _, l := range r.plan.Lines {
+		if l.plan.identity != "" {
+			r.pending = append(r.pending, record{line: l})
+		}
+	}
 }
 
 // goOn gives the rows of a run that came to no end the numbers that it reserved.
@@ -498,6 +515,43 @@ func (r *loader) follow() {
 	}
 }
 
+// apart notes what runs with other random numbers made.
+func (r *loader) apart() {
+	own := map[string]bool{}
+	for _, l := range r.plan.Lines {
+		own[l.recordName()] = true
+	}
+	r.others = map[string][]segment{}
+	for name, list := range r.recorded {
+		if !own[name] {
+			for _, s := range list {
+				r.others[s.table] = append(r.others[s.table], s)
+			}
+		}
+	}
+}
+
+// isOther tells whether a row that was found is one that a run with another random number
+// made.
+func (r *loader) isOther(l *Line, row map[string]any) bool {
+	for _, s := range r.others[l.Table.Name] {
+		if s.keys == nil {
+			if n, ok := row[l.plan.identity].(int64); ok && n >= s.number && n < s.number+s.rows {
+				return true
+			}
+			continue
+		}
+		var key []any
+		for _, c := range l.Table.Key() {
+			key = append(key, row[c])
+		}
+		if text := fmt.Sprint(key...); slices.ContainsFunc(s.keys, func(k []any) bool { return fmt.Sprint(k...) == text }) {
+			return true
+		}
+	}
+	return false
+}
+
 // suffix is what tells a line from others of its model: its number, and its level in a tree.
 func suffix(name string) string {
 	if i := strings.LastIndexByte(name, '/'); i >= 0 {
@@ -519,7 +573,7 @@ func (r *loader) note(b *Batch, made []int64) {
 				end++
 			}
 			first := b.First + made[start]
-			if n := len(r.pending); n > 0 && r.pending[n-1].line == l && r.pending[n-1].first+r.pending[n-1].rows == first {
+			if n := len(r.pending); n > 0 && r.pending[n-1].line == l && r.pending[n-1].rows > 0 && r.pending[n-1].first+r.pending[n-1].rows == first {
 				r.pending[n-1].rows += int64(end - start)
 			} else {
 				r.pending = append(r.pending, record{line: l, first: first, rows: int64(end - start)})
@@ -716,6 +770,9 @@ func (r *loader) isThere(b *Batch, i int, columns []string, values []any, by []s
 	}
 	l.found[b.First+int64(i)] = row
 	r.outcomeOf(l).Found++
+	if len(r.others) > 0 && r.isOther(l, row) {
+		r.outcomeOf(l).Shared++
+	}
 	return nil
 }
 
@@ -948,10 +1005,12 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 			to = &There{Keys: map[string][][]any{}}
 			g.Tables[k.Table] = to
 		}
-		if to.Keys[keyName(k.References)] != nil {
+		beside := besides(d.Schema, t, k)
+		name := keyName(k.References, beside)
+		if to.Keys[name] != nil {
 			continue
 		}
-		if to.Keys[keyName(k.References)], err = lookKeys(ctx, db, e, target, k.References); err != nil {
+		if to.Keys[name], err = lookKeys(ctx, db, e, target, k.References, beside); err != nil {
 			return err
 		}
 	}
@@ -961,7 +1020,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 // keysLooked is how many rows references pick among, where the seed makes none.
 const keysLooked = 100_000
 
-func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schema.Table, columns []string) ([][]any, error) {
+func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schema.Table, columns, beside []string) ([][]any, error) {
 	var names, where []string
 	for _, c := range columns {
 		names = append(names, e.Quote(c))
@@ -970,14 +1029,17 @@ func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schem
 	if t.SoftDelete != "" {
 		where = append(where, e.Quote(t.SoftDelete)+" IS NULL")
 	}
-	list := strings.Join(names, ", ")
-	rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", list, e.Quote(t.Name), strings.Join(where, " AND "), list, keysLooked))
+	order, list := strings.Join(names, ", "), names
+	for _, c := range beside {
+		list = append(list, e.Quote(c))
+	}
+	rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.Quote(t.Name), strings.Join(where, " AND "), order, keysLooked))
 	if err != nil {
 		return nil, err
 	}
 	out := make([][]any, len(rows))
 	for i, row := range rows {
-		for j, c := range columns {
+		for j, c := range slices.Concat(columns, beside) {
 			out[i] = append(out[i], readBack(row[j], t.Column(c).Type))
 		}
 	}

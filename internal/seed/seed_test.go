@@ -356,7 +356,7 @@ func TestGuesses(t *testing.T) {
 		require.NotNil(t, g, name)
 		require.LessOrEqual(t, len(words)-1, len(g.Args), name)
 	}
-	for name, want := range map[string]string{"mac_address": "mac", "email_address": "email", "billing_email": "email", "home_city": "city", "file_name": "file_name", "company_name": "company", "street_name": "street_name", "shelf_address": "", "Sha256": "hash 64", "county": ""} {
+	for name, want := range map[string]string{"mac_address": "mac", "email_address": "email", "billing_email": "email", "home_city": "city", "file_name": "file_name", "company_name": "company", "street_name": "street_name", "shelf_address": "", "Sha256": "hash 64", "bounty": "", "county": "region", "author_email": "email"} {
 		require.Equal(t, want, GuessOf(name), name)
 	}
 	rows := made(t, Options{Random: 1}, `model Visit

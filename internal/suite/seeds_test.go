@@ -383,12 +383,12 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func
 func TestSeedStopped(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		ctx, e := context.Background(), p.Engine
-		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nseed demo\n    Tray 5\n        Sheet 64000\n")
+		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nmodel Mark\n    sheet references Sheet\n\nseed demo\n    Tray 5\n        Sheet 64000\n    Mark 3\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 		wanted, _ := e.Realize(d.Schema)
 		sum := func(db engine.Database) [][]string {
-			rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays) FROM sheets")
+			rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays), (SELECT min(id) FROM marks), (SELECT sum(sheet_id) FROM marks) FROM sheets")
 			require.NoError(t, err)
 			return rows
 		}
@@ -409,7 +409,7 @@ func TestSeedStopped(t *testing.T) {
 		_, err = seed.Run(stopped, db, e, d, d.Seeds[0], o)
 		var half *seed.HalfwayError
 		require.ErrorAs(t, err, &half)
-		require.Equal(t, int64(320_005), half.Total)
+		require.Equal(t, int64(320_008), half.Total)
 		n, err := db.Count(ctx, "SELECT 1 FROM sheets")
 		require.NoError(t, err)
 		require.Equal(t, half.Done, n+5, "what it says is there is there")
