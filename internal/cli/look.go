@@ -166,7 +166,7 @@ const cellWidth = 28
 
 // widest is the most characters of a value, from some on, for which a table fits.
 func widest(from int, fits func(most int) bool) int {
-	for _, more := range []int{500, 240, 160, 120, 90, 70, 60, 50, 44, 40, 36, 32, 30} {
+	for _, more := range []int{500, 240, 160, 120, 90, 70, 60, 50, 44, 40, 36, 32, 30, 28, 26, 24, 22} {
 		if more > from && fits(more) {
 			return more
 		}

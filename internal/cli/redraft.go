@@ -84,7 +84,7 @@ func (r *remaking) former() []engine.StepRows {
 		}
 		x := engine.StepRows{Table: t.Name, By: at.By}
 		for _, key := range at.Keys {
-			if t.Rows == nil || t.Rows.By != at.By || !slices.ContainsFunc(t.Rows.Values, func(v []schema.Value) bool { return v[t.Rows.Place(at.By)].Text == key }) {
+			if t.Rows == nil || !slices.Equal(t.Rows.KeyParts(), at.By) || !t.Rows.Declares(key) {
 				x.Keys = append(x.Keys, key)
 			}
 		}

@@ -23,10 +23,13 @@ type Rows struct {
 }
 
 func (r *resolver) rowBlocks(blocks []*lang.Block) {
-	by := map[*model]*field{}
+	by := map[*model][]*field{}
 	for _, b := range blocks {
 		if m := r.models[b.Name.Name]; m != nil {
-			by[m] = m.fields[b.By.Name]
+			by[m] = nil
+			for _, id := range b.By {
+				by[m] = append(by[m], m.fields[id.Name])
+			}
 		}
 	}
 	seen := map[*model]bool{}
@@ -48,21 +51,37 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 			r.errorf(b.Name.Pos, "", "%s is outside and is never changed", m.table.Model)
 			continue
 		}
-		key := r.lookup(m, b.By)
+		var key []*field
+		known := true
+		for i, id := range b.By {
+			f := r.lookup(m, id)
+			if f != nil && slices.Contains(key, f) {
+				r.errorf(b.By[i].Pos, "", "%s stands here twice", id.Name)
+				f = nil
+			}
+			known = known && f != nil
+			key = append(key, f)
+		}
 		if len(lines) == 0 {
 			continue
 		}
-		if key == nil {
+		if !known {
 			for _, cell := range lines[0].Cells {
 				r.lookup(m, cell.Name)
 			}
 			continue
 		}
-		if !key.unique && !key.partly {
-			r.errorf(b.By.Pos, "make it unique in the model", "%s does not tell one %s from another", b.By.Name, m.table.Model)
+		if names := theirNames(b.By); !tellsApart(m, key) {
+			hint := "make it unique in the model"
+			if len(key) > 1 {
+				hint = "write unique " + strings.Join(names, ", ") + " in the model"
+			}
+			r.errorf(b.By[0].Pos, hint, "%s %s not tell one %s from another", strings.Join(names, " and "), map[bool]string{true: "do", false: "does"}[len(key) > 1], m.table.Model)
 		}
-		if key.column.Identity {
-			r.errorf(b.By.Pos, "name them by a field of their own, such as code text(20) unique", "%s is numbered by the database, and differs from one to the next", b.By.Name)
+		for i, f := range key {
+			if f.column.Identity {
+				r.errorf(b.By[i].Pos, "name them by a field of their own, such as code text(20) unique", "%s is numbered by the database, and differs from one to the next", b.By[i].Name)
+			}
 		}
 		out := &Rows{Pos: b.Pos, Table: m.table}
 		if r.rowBlock(b, lines, m, key, by, out) {
@@ -73,8 +92,35 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 	r.rowLinks()
 }
 
-func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *field, by map[*model]*field, into *Rows) bool {
-	out := &schema.Rows{By: key.column.Name, InsertOnly: b.InsertOnly}
+// tellsApart tells whether no two rows of a model have the same values in some fields.
+func tellsApart(m *model, key []*field) bool {
+	if len(key) == 1 {
+		return key[0].unique || key[0].partly
+	}
+	among := func(parts []schema.Part) bool {
+		return !slices.ContainsFunc(parts, func(p schema.Part) bool {
+			return p.Expr != nil || !slices.ContainsFunc(key, func(f *field) bool { return f.column.Name == p.Column })
+		})
+	}
+	return m.table.PrimaryKey != nil && among(m.table.PrimaryKey.Columns) || slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool {
+		return x.Unique && (x.Where == nil || m.table.Among(x)) && among(x.Parts)
+	})
+}
+
+// theirNames are names as they are written.
+func theirNames(list []lang.Ident) []string {
+	var out []string
+	for _, id := range list {
+		out = append(out, id.Name)
+	}
+	return out
+}
+
+func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*field, by map[*model][]*field, into *Rows) bool {
+	out := &schema.Rows{InsertOnly: b.InsertOnly}
+	for _, f := range key {
+		out.By = append(out.By, f.column.Name)
+	}
 	into.Rows = out
 	var fields []*field
 	known := true
@@ -92,10 +138,20 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 			r.errorf(cell.Name.Pos, "leave it out", "%s is made by the database", cell.Name.Name)
 		}
 		var link *schema.RowLink
-		to := ""
-		if f.target != nil && by[f.target.model] != nil {
+		to, toBy := "", ""
+		if f.target != nil {
+			toBy = f.target.column.Name
+		}
+		if f.target != nil && len(by[f.target.model]) > 1 {
+			if f.target.column.Identity {
+				known = false
+				r.errorf(cell.Name.Pos, "let the reference be by a field of its own that is unique, such as references "+f.target.model.table.Model+" by code", "the rows of %s are told apart by several fields, and %s holds one value", f.target.model.table.Model, f.decl.Name.Name)
+			}
 			to = f.target.model.table.Name
-			if k := by[f.target.model]; k != f.target {
+		} else if f.target != nil && by[f.target.model] != nil && by[f.target.model][0] != nil {
+			to = f.target.model.table.Name
+			if k := by[f.target.model][0]; k != f.target {
+				toBy = k.column.Name
 				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name, Column: f.target.column.Name, Type: k.column.Type, Marked: f.target.model.table.SoftDelete}
 			}
 		}
@@ -103,6 +159,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 		out.Columns = append(out.Columns, c.Name)
 		out.Refers = append(out.Refers, link)
 		out.Points = append(out.Points, to)
+		out.PointsBy = append(out.PointsBy, toBy)
 	}
 	if !known {
 		return false
@@ -113,9 +170,13 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 			r.errorf(b.Pos, "give it a column here, or a default in the model", "%s.%s is required, and the rows have no value for it", m.table.Model, f.decl.Name.Name)
 		}
 	}
-	place := out.Place(out.By)
-	if place < 0 {
-		r.errorf(b.By.Pos, "give it a column", "the rows have no %s, which tells one from another", b.By.Name)
+	for i, c := range out.By {
+		if out.Place(c) < 0 {
+			r.errorf(b.By[i].Pos, "give it a column", "the rows have no %s, which tells one from another", b.By[i].Name)
+			known = false
+		}
+	}
+	if !known {
 		return false
 	}
 	keys := map[string]bool{}
@@ -134,7 +195,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 			at[i] = cell.Value.Pos
 			f := fields[i]
 			row[i] = r.rowValue(cell.Value, f, t)
-			if v := row[i]; (f.unique || f.partly) && f != key && v.Kind != schema.NullValue {
+			if v := row[i]; (f.unique || f.partly) && (len(key) > 1 || f != key[0]) && v.Kind != schema.NullValue {
 				if taken[f] == nil {
 					taken[f] = map[string]bool{}
 				}
@@ -144,16 +205,28 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key *fi
 				taken[f][v.Text] = true
 			}
 		}
-		if v := row[place]; v.Kind == schema.NullValue && !key.column.NotNull {
-			r.errorf(l.Cells[place].Value.Pos, "", "%s tells the rows apart and cannot be null", b.By.Name)
-		} else if v.Kind != schema.NullValue && keys[v.Text] {
-			r.errorf(l.Cells[place].Value.Pos, "", "two rows have the same %s, %s", b.By.Name, v)
-		}
-		if v := row[place]; v.Kind == schema.TextValue && v.Text == "" {
-			r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s tells the rows apart and cannot be empty", b.By.Name)
-		}
-		keys[row[place].Text] = true
 		out.Values = append(out.Values, row)
+		whole := true
+		for i, c := range out.By {
+			place := out.Place(c)
+			switch v := row[place]; {
+			case v.Kind == schema.NullValue:
+				if whole = false; !key[i].column.NotNull {
+					r.errorf(l.Cells[place].Value.Pos, "", "%s tells the rows apart and cannot be null", b.By[i].Name)
+				}
+			case v.Kind == schema.TextValue && v.Text == "":
+				r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s tells the rows apart and cannot be empty", b.By[i].Name)
+			}
+		}
+		name := out.Key(len(out.Values) - 1)
+		if first := out.Place(out.By[0]); whole && keys[name] {
+			what := row[first].String()
+			if len(key) > 1 {
+				what = name
+			}
+			r.errorf(l.Cells[first].Value.Pos, "", "two rows have the same %s, %s", strings.Join(theirNames(b.By), " and "), what)
+		}
+		keys[name] = true
 		into.cells = append(into.cells, at)
 	}
 	return true

@@ -30,13 +30,13 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 	known := map[string]rows.Known{} // by the names of the models' tables
 	for _, t := range s.Wanted.Tables {
 		k := rows.Known{}
-		if at := made[strings.ToLower(t.Name)]; at != nil && t.Column(at.By) != nil {
+		if at := made[strings.ToLower(t.Name)]; at != nil && rows.Has(t, at.By) {
 			k = rows.Known{By: at.By, Keys: at.Keys}
 		}
-		if t.Rows != nil && k.By != t.Rows.By { // told by another field now
-			k = rows.Known{By: t.Rows.By}
+		if t.Rows != nil && !slices.Equal(k.By, t.Rows.KeyParts()) { // told by other fields now
+			k = rows.Known{By: t.Rows.KeyParts()}
 		}
-		if k.By != "" && !t.Outside {
+		if len(k.By) > 0 && !t.Outside {
 			known[t.Name] = k
 		}
 	}
@@ -143,10 +143,10 @@ const namedAtMost = 1000
 // its own, name; empty: none does.
 func (s *State) namedRows(table string, there *schema.Table) string {
 	t := s.Wanted.Table(table)
-	if t == nil || t.Rows == nil || there == nil || there.Column(t.Rows.By) == nil {
+	if t == nil || t.Rows == nil || there == nil {
 		return ""
 	}
-	keys := map[string]bool{}
+	named := map[string]map[string]bool{} // by column: the values that others name
 	for _, o := range s.Wanted.Tables {
 		if o.Rows == nil {
 			continue
@@ -156,14 +156,22 @@ func (s *State) namedRows(table string, there *schema.Table) string {
 				continue
 			}
 			for _, row := range o.Rows.Values {
-				if sql, err := s.Engine.Literal(row[i], t.Column(t.Rows.By).Type); err == nil && row[i].Kind != schema.NullValue {
-					keys[sql] = true
+				by := o.Rows.PointsBy[i]
+				if there.Column(by) == nil || row[i].Kind == schema.NullValue {
+					continue
+				}
+				if sql, err := s.Engine.Literal(row[i], t.Column(by).Type); err == nil {
+					if named[by] == nil {
+						named[by] = map[string]bool{}
+					}
+					named[by][sql] = true
 				}
 			}
 		}
 	}
-	if len(keys) == 0 {
-		return ""
+	var out []string
+	for _, by := range slices.Sorted(maps.Keys(named)) {
+		out = append(out, s.Engine.Quote(by)+" IN ("+strings.Join(slices.Sorted(maps.Keys(named[by])), ", ")+")")
 	}
-	return s.Engine.Quote(t.Rows.By) + " IN (" + strings.Join(slices.Sorted(maps.Keys(keys)), ", ") + ")"
+	return strings.Join(out, " OR ")
 }

@@ -76,7 +76,7 @@ func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []dif
 	var out []plan.TableRows
 	for _, t := range wanted.Tables {
 		var known []string
-		if at := line[strings.ToLower(t.Name)]; at != nil && t.Column(at.By) != nil && (t.Rows == nil || t.Rows.By == at.By) {
+		if at := line[strings.ToLower(t.Name)]; at != nil && rows.Has(t, at.By) && (t.Rows == nil || slices.Equal(t.Rows.KeyParts(), at.By)) {
 			known = at.Keys
 		}
 		if t.Outside || t.Rows == nil && len(known) == 0 {
@@ -86,10 +86,10 @@ func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []dif
 		if t.Rows == nil {
 			r.By = line[strings.ToLower(t.Name)].By
 		} else {
-			r.By = t.Rows.By
+			r.By = t.Rows.KeyParts()
 			there := before.Table(t.Name)
-			for _, values := range t.Rows.Values {
-				key := values[t.Rows.Place(r.By)].Text
+			for n := range t.Rows.Values {
+				key := t.Rows.Key(n)
 				row := rows.Row{Key: key, Declared: true, There: slices.Contains(known, key)}
 				for _, c := range t.Rows.Columns {
 					same := row.There && there != nil && there.Column(c) != nil && !slices.ContainsFunc(changes, func(x diff.Change) bool {

@@ -476,10 +476,11 @@ func (s *Step) AsksHere(r Requirement) bool {
 // StepRows are reference rows that belong to the line of migrations from a step
 // on, or no more.
 type StepRows struct {
-	Table, By string
-	Columns   []string // that have declared values, beside By
-	Gone      bool
-	Keys      []string // the values of By, as texts
+	Table   string
+	By      []schema.KeyPart // what tells the rows apart
+	Columns []string         // that have declared values, beside By
+	Gone    bool
+	Keys    []string // as schema.JoinKey writes them
 }
 
 // Lock is what a statement holds of a table while it runs.
@@ -570,17 +571,17 @@ type Removal struct {
 	// Known are the tables whose references to the rows are seen to; none of any other
 	// may take rows along, or loosen them.
 	Known []string
-	// By is the column that tells the rows apart, and Order its values as SQL, those first
+	// By are the columns that tell the rows apart, and Order their values as SQL, those first
 	// that others of the same table refer to: for engines that hold references row by row.
-	By    string
-	Order []string
+	By    []string
+	Order [][]string
 }
 
 // RowSetting is reference rows of a table that are to be as they are declared,
 // and the table in which the values are kept that they had.
 type RowSetting struct {
 	Table *schema.Table // with its triggers
-	By    string
+	By    []string
 	Rows  []RowValues
 	Keep  string
 	Fresh bool // the table comes with the migration: no row can be there
@@ -590,7 +591,7 @@ type RowSetting struct {
 
 // RowValues is one reference row, as SQL.
 type RowValues struct {
-	Key     string
+	Key     []string // by the columns that tell the rows apart
 	Columns []string
 	Values  []string // by Columns
 	Add     bool     // it is inserted where it is missing, and the undo takes it away

@@ -154,7 +154,7 @@ func init() {
 			return "https://" + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things))
 		}},
 		Generator{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(things) }},
-		Generator{Name: "title", About: "a few words: The quiet lantern", make: title},
+		Generator{Name: "title", About: "a few words: The quiet lantern; of a \"task\": Repair the old kettle; of an \"article\": What a wooden bench tells", Args: []Arg{{What: "kind", Optional: true}}, make: title},
 		Generator{Name: "latin", About: "two words of Latin: Perferendis dolorum", make: func(w *Want) string {
 			return capital(w.Random.Of(data.Lorem["word"])) + " " + w.Random.Of(data.Lorem["word"])
 		}},
@@ -256,6 +256,9 @@ func Longest(generator string, args []string) int {
 	case "word":
 		return m.thing
 	case "title":
+		if len(args) > 0 {
+			return 0
+		}
 		return max(len("The ")+m.quality+1+m.thing, 2*m.thing+len(" and "))
 	case "url":
 		return len("https://") + m.host + 1 + m.quality + 1 + m.thing
@@ -351,6 +354,9 @@ func company(w *Want) string {
 }
 
 func title(w *Want) string {
+	if len(w.Args) > 0 && len(patterns[w.Args[0]]) > 0 && (w.Length == 0 || w.Length >= 40) {
+		return string(filled(w.Random, nil, w.Random.Of(patterns[w.Args[0]])))
+	}
 	if w.Length > 0 && w.Length < 20 {
 		return capital(w.Random.Of(things))
 	}

@@ -59,6 +59,12 @@ var patterns = map[string][]string{
 	"instructions": {
 		"Keep dry and out of the sun.", "Open from the {c} side.", "Lift by the {o}, not by the handle.", "Leave at the {p} if nobody is there.", "Ring {n} times.", "Use the door behind the {t}.", "Wipe with a damp cloth on {w}.", "Handle the {q} {o} with care.",
 	},
+	"task": {
+		"Repair the {q} {o}", "The {o} in the {p} is missing", "Move the {o} to the {p}", "Ask for {n} more of the {q} ones", "Clean the {p} before {w}", "The {o} does not open", "Write a label for the {q} {o}", "Look for the key of the {p}", "No light in the {p}", "Return the {o} by {w}",
+	},
+	"article": {
+		"What a {q} {o} tells", "A {m} in the {p}", "The {o} that nobody missed", "{n} ways to mend a {o}", "Why the {p} stands open", "Under the {t}", "A visit to the {q} {p}", "From the {p} to the {p}", "The last {o} of {m}", "How to keep a {o} dry",
+	},
 	"paragraph": {
 		"The {q} {o} stands beside the {p}.", "Nobody has used the {p} since {m}.", "On {w} the {o} was carried into the {p}.", "Behind the {t} there is a {q} door.", "It took {n} people to move the {o}.", "What remained was a {q} {o} and a letter.",
 		"In {m} the {p} is open until dusk.", "The {t} has grown over the {q} wall.", "A {q} {o} hung in the {p} for {n} years.", "Whoever comes on {w} finds the {p} empty.", "The {o} is older than the {p} itself.", "From the {p} one sees as far as the {t}.",
@@ -171,6 +177,9 @@ func filled(r *Random, b []byte, pattern string) []byte {
 		word := r.Of(slots[slot])
 		if n := len(b); n >= 2 && (b[n-2]|0x20 == 'a') && b[n-1] == ' ' && (n == 2 || b[n-3] == ' ') && strings.ContainsRune("aeiou", rune(word[0])) {
 			b = append(b[:n-1], 'n', ' ')
+		}
+		if len(b) == 0 {
+			word = capital(word)
 		}
 		b = append(b, word...)
 		pattern = after

@@ -482,7 +482,7 @@ func (c *cursor) blockHead(b *Block) {
 		b.Values = c.choiceValues()
 	case RowsBlock:
 		if c.accept("by") {
-			b.By = c.fieldName()
+			b.By = c.names("by")
 		} else {
 			c.fail(c.here(), "write rows "+b.Name.Name+" by FIELD", `"by" and the field that tells one row from another are expected here`)
 		}

@@ -50,7 +50,7 @@ type Block struct {
 	Outside    bool    // model: the table is there and never changed
 	Values     []Ident // choice: its words
 	Enum       bool    // choice: kept as a type of the database, where it has such types
-	By         Ident   // rows: the field that tells one row from another
+	By         []Ident // rows: the fields that tell one row from another
 	InsertOnly bool    // rows
 	From       *Value  // rows: a file of them
 	FromLines  []*Line // rows: what that file holds, once it was read

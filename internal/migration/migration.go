@@ -355,7 +355,7 @@ func Write(m *Migration) string {
 		}
 		for _, r := range s.Rows {
 			for keys := range slices.Chunk(r.Keys, 8) {
-				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList(append([]string{r.Table, r.By}, r.Columns...)), nameList(keys))
+				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList(append([]string{r.Table, keyNames(r.By)}, r.Columns...)), nameList(keys))
 			}
 		}
 		need("", "here", s.Here)

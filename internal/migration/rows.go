@@ -5,6 +5,7 @@ package migration
 // table holds.
 
 import (
+	"net/url"
 	"slices"
 	"strings"
 
@@ -43,14 +44,52 @@ func readRows(words string) (engine.StepRows, bool) {
 	if len(names) < 2 {
 		return r, false
 	}
-	r.Table, r.By, r.Columns = names[0], names[1], names[2:]
+	r.Table, r.By, r.Columns = names[0], readKeyNames(names[1]), names[2:]
 	r.Keys = readNames(strings.TrimSpace(rest[at+1:]))
 	return r, len(r.Keys) > 0
 }
 
+// keyNames writes what tells rows apart as one name: the columns with "+" between them, and
+// behind "=" what the values of a reference name.
+func keyNames(by []schema.KeyPart) string {
+	if len(by) == 1 && by[0].Table == "" {
+		return by[0].Column
+	}
+	name := func(s string) string { return strings.ReplaceAll(url.QueryEscape(s), ".", "%2E") }
+	var out []string
+	for _, k := range by {
+		part := name(k.Column)
+		if k.Table != "" {
+			part += "=" + name(k.Table) + "." + name(k.Field)
+		}
+		out = append(out, part)
+	}
+	return strings.Join(out, "+")
+}
+
+// readKeyNames is the inverse of keyNames.
+func readKeyNames(s string) []schema.KeyPart {
+	if !strings.ContainsAny(s, "+=") {
+		return []schema.KeyPart{{Column: s}}
+	}
+	name := func(s string) string {
+		if out, err := url.QueryUnescape(s); err == nil {
+			return out
+		}
+		return s
+	}
+	var out []schema.KeyPart
+	for part := range strings.SplitSeq(s, "+") {
+		column, to, _ := strings.Cut(part, "=")
+		table, field, _ := strings.Cut(to, ".")
+		out = append(out, schema.KeyPart{Column: name(column), Table: name(table), Field: name(field)})
+	}
+	return out
+}
+
 // LineRows is which reference rows of a table belong to a line of migrations.
 type LineRows struct {
-	By   string
+	By   []schema.KeyPart
 	Keys []string
 }
 
@@ -171,21 +210,33 @@ func RowsOf(line []*Migration, e engine.Engine) map[string]*LineRows {
 		for _, s := range m.Steps {
 			for _, st := range s.Apply {
 				r, ok := ReadRename(e, st.SQL)
+				if !ok {
+					continue
+				}
 				table := strings.ToLower(r.Table)
-				switch at := out[table]; {
-				case !ok || at == nil:
-				case r.Column == "":
+				for name, at := range out {
+					for i := range at.By {
+						k := &at.By[i]
+						switch {
+						case r.Column == "" && strings.EqualFold(k.Table, r.Table):
+							k.Table = r.To
+						case r.Column != "" && name == table && k.Column == r.Column:
+							k.Column = r.To
+						case r.Column != "" && strings.EqualFold(k.Table, r.Table) && k.Field == r.Column:
+							k.Field = r.To
+						}
+					}
+				}
+				if at := out[table]; at != nil && r.Column == "" {
 					delete(out, table)
 					out[strings.ToLower(r.To)] = at
-				case at.By == r.Column:
-					at.By = r.To
 				}
 			}
 			for _, r := range s.Rows {
 				name := strings.ToLower(r.Table)
 				at := out[name]
-				if at == nil || at.By != r.By {
-					at = &LineRows{By: r.By}
+				if at == nil || !slices.Equal(at.By, r.By) {
+					at = &LineRows{By: slices.Clone(r.By)}
 					out[name] = at
 				}
 				for _, key := range r.Keys {

@@ -20,7 +20,7 @@ import (
 // migrations have them.
 type TableRows struct {
 	Table string
-	By    string
+	By    []schema.KeyPart
 	Here  []rows.Row // in the database that the plan is made on
 	Line  []rows.Row // after all migrations from nothing, by the same order
 }
@@ -87,7 +87,12 @@ func (p *planner) setRows(r TableRows, rank int) {
 		here := r.Here[n] // declared rows stand first, in the order of the block
 		line := r.atLine(here.Key)
 		inLine := line != nil && line.There && (here.There || t.Rows.InsertOnly) // or somebody deleted it
-		one := engine.RowValues{}
+		key, err := rows.DeclaredKey(p.Engine, t, n)
+		if err != nil {
+			p.fail("%s: %v", t.Name, err)
+			return
+		}
+		one := engine.RowValues{Key: key}
 		var list []diff.Change
 		for i, cell := range here.Cells {
 			sql, err := rows.Literal(p.Engine, t, n, i, true)
@@ -96,8 +101,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 				return
 			}
 			one.Columns, one.Values = append(one.Columns, cell.Column), append(one.Values, sql)
-			if cell.Column == t.Rows.By {
-				one.Key = sql
+			if slices.Contains(t.Rows.By, cell.Column) {
 				continue
 			}
 			differs := here.There && !cell.Same || inLine && !line.Cells[i].Same
@@ -149,8 +153,8 @@ func (p *planner) setRows(r TableRows, rank int) {
 	}
 	step := p.Engine.SetRows(set)
 	if added > 0 {
-		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns), func(c string) bool { return c == t.Rows.By || t.Rows.InsertOnly })
-		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.By, Columns: columns, Keys: keys}}
+		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns), func(c string) bool { return slices.Contains(t.Rows.By, c) || t.Rows.InsertOnly })
+		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.KeyParts(), Columns: columns, Keys: keys}}
 	}
 	change := engine.Change{Steps: []engine.Step{step}}
 	if added > 0 {
@@ -164,34 +168,35 @@ func (p *planner) setRows(r TableRows, rank int) {
 // pointedAt guards the undo of an insert: rows that refer to what would go.
 func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Requirement {
 	q := p.Engine.Quote
-	var keys []string
+	at, from := engine.Aliased(q, "t"), engine.Aliased(q, "c")
+	var keys [][]string
 	for _, row := range set.Rows {
 		if row.Add {
 			keys = append(keys, row.Key)
 		}
 	}
-	where := fmt.Sprintf("t.%s IN (%s)", q(set.By), strings.Join(keys, ", "))
+	where := engine.IsAny(at, set.By, keys)
 	if t.SoftDelete != "" {
 		where += " AND t." + q(t.SoftDelete) + " IS NULL"
 	}
 	if !set.Fresh {
-		where += fmt.Sprintf(" AND t.%s NOT IN (SELECT k.%s FROM %s AS k)", q(set.By), q(set.By), q(set.Keep))
+		where += " AND " + engine.IsAmong(at, set.By, true, fmt.Sprintf("SELECT %s FROM %s AS k", engine.KeyList(engine.Aliased(q, "k"), set.By), q(set.Keep)))
 	}
 	var out []engine.Requirement
 	for _, x := range schema.Pointers(p.Wanted, t) {
 		also := where
 		if x.Table == t {
-			also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(set.By), strings.Join(keys, ", "))
+			also += fmt.Sprintf(" AND NOT (%s)", engine.IsAny(from, set.By, keys))
 		} else if i := slices.IndexFunc(p.Rows, func(r TableRows) bool { return r.Table == x.Table.Name }); i >= 0 {
 			if keys := p.pointedKeys(p.Rows[i], x.Key.Columns[0]); len(keys) > 0 { // they are taken back before it
-				also += fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(p.Rows[i].By), strings.Join(keys, ", "))
+				also += fmt.Sprintf(" AND NOT (%s)", engine.IsAny(from, rows.Names(p.Rows[i].By), keys))
 			}
 		}
 		var show []string
 		for _, k := range x.Table.Key() {
 			show = append(show, "c."+q(k))
 		}
-		show = append(show, "t."+q(set.By))
+		show = append(show, engine.KeyList(at, set.By))
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", x.Table.Name, t.Name),
 			Query:    fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "), q(x.Table.Name), q(t.Name), rows.On(p.Engine, x, "c", "t"), also),
@@ -202,12 +207,12 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Req
 
 // pointedKeys are the keys of the rows of a table, as SQL, that the plan inserts, or
 // of which it sets the column.
-func (p *planner) pointedKeys(r TableRows, column string) []string {
+func (p *planner) pointedKeys(r TableRows, column string) [][]string {
 	t := p.Wanted.Table(r.Table)
 	if t == nil || t.Rows == nil {
 		return nil
 	}
-	var out []string
+	var out [][]string
 	at := t.Rows.Place(column)
 	for n, here := range r.Here {
 		if !here.Declared {
@@ -221,7 +226,7 @@ func (p *planner) pointedKeys(r TableRows, column string) []string {
 		if !sets {
 			continue
 		}
-		if sql, err := rows.Literal(p.Engine, t, n, t.Rows.Place(t.Rows.By), true); err == nil {
+		if sql, err := rows.DeclaredKey(p.Engine, t, n); err == nil {
 			out = append(out, sql)
 		}
 	}
@@ -236,12 +241,14 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		return
 	}
 	q := p.Engine.Quote
-	var keys, literals []string
+	by, here := rows.Names(r.By), engine.Aliased(q, "")
+	var keys []string
+	var literals [][]string
 	for _, line := range r.Line {
 		if line.Declared || !line.There {
 			continue
 		}
-		sql, err := rows.KeyLiteral(p.Engine, t, r.By, line.Key)
+		sql, err := rows.KeyLiteral(p.Engine, p.Wanted, t, r.By, line.Key)
 		if err != nil {
 			p.fail("%s: %v", t.Name, err)
 			return
@@ -262,7 +269,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) == 0 {
 		return
 	}
-	where := fmt.Sprintf("%s IN (%s)", q(r.By), strings.Join(literals, ", "))
+	where := engine.IsAny(here, by, literals)
 	if t.SoftDelete != "" {
 		where += " AND " + q(t.SoftDelete) + " IS NULL"
 	}
@@ -271,16 +278,26 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		known = append(known, x.Table.Name)
 		also := ""
 		if x.Table == t {
-			also = fmt.Sprintf(" AND NOT (c.%s IN (%s))", q(r.By), strings.Join(literals, ", "))
+			also = fmt.Sprintf(" AND NOT (%s)", engine.IsAny(engine.Aliased(q, "c"), by, literals))
 			further = append(further, rows.On(p.Engine, x, "c", "p"))
 		}
 		held = append(held, fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", "p"), also))
 		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", q(t.Name)), also)
 	}
 	if len(further) > 0 { // what a row refers to that stays, stays with it
-		by, among := "p."+q(r.By), strings.Join(literals, ", ")
-		where = fmt.Sprintf("%[1]s IN (%[2]s) AND %[1]s NOT IN (\n    WITH RECURSIVE held AS (\n        SELECT %[3]s AS name FROM %[4]s AS p WHERE %[3]s IN (%[2]s) AND (%[5]s)\n        UNION\n        SELECT %[3]s FROM %[4]s AS p JOIN %[4]s AS c ON %[6]s JOIN held ON held.name = c.%[1]s WHERE %[3]s IN (%[2]s)\n    )\n    SELECT name FROM held)",
-			q(r.By), among, by, q(t.Name), strings.Join(held, " OR "), "("+strings.Join(further, " OR ")+")")
+		of := engine.Aliased(q, "p")
+		var named, names []string // the columns of the key, as the query calls them
+		called := map[string]string{}
+		for i, c := range by {
+			called[c] = "name"
+			if len(by) > 1 {
+				called[c] = fmt.Sprintf("name%d", i+1)
+			}
+			named, names = append(named, of(c)+" AS "+called[c]), append(names, called[c])
+		}
+		inHeld := func(c string) string { return "held." + called[c] }
+		where = engine.IsAny(here, by, literals) + " AND " + engine.IsAmong(here, by, true, fmt.Sprintf("\n    WITH RECURSIVE held AS (\n        SELECT %[1]s FROM %[2]s AS p WHERE %[3]s AND (%[4]s)\n        UNION\n        SELECT %[5]s FROM %[2]s AS p JOIN %[2]s AS c ON %[6]s JOIN held ON %[7]s WHERE %[3]s\n    )\n    SELECT %[8]s FROM held",
+			strings.Join(named, ", "), q(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "), engine.KeyList(of, by), "("+strings.Join(further, " OR ")+")", engine.Same(inHeld, engine.Aliased(q, "c"), by), strings.Join(names, ", ")))
 		if t.SoftDelete != "" {
 			where += " AND " + q(t.SoftDelete) + " IS NULL"
 		}
@@ -289,7 +306,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known, By: r.By, Order: literals})
+	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "goes", "go")
@@ -321,7 +338,7 @@ func (p *planner) effect(table string, n int, one, many string) {
 func (p *planner) rowWords(t *schema.Table, n int) string {
 	var out []string
 	for i, c := range t.Rows.Columns {
-		if v := t.Rows.Values[n][i]; c != t.Rows.By && v.Kind != schema.NullValue {
+		if v := t.Rows.Values[n][i]; !slices.Contains(t.Rows.By, c) && v.Kind != schema.NullValue {
 			out = append(out, c+" "+v.String())
 		}
 	}

@@ -41,10 +41,10 @@ type Pointing struct {
 // at once, since a statement takes only so many values.
 const chunk = 100
 
-// Known are the rows of a table that were declared once: the column that tells
-// them apart, and their keys.
+// Known are the rows of a table that were declared once: what tells them apart, and
+// their keys.
 type Known struct {
-	By   string
+	By   []schema.KeyPart
 	Keys []string
 }
 
@@ -58,9 +58,8 @@ func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, l
 	declared := map[string]bool{}
 	r := t.Rows
 	if r != nil {
-		place := r.Place(r.By)
-		for _, values := range r.Values {
-			row := Row{Key: values[place].Text, Declared: true}
+		for n := range r.Values {
+			row := Row{Key: r.Key(n), Declared: true}
 			for _, c := range r.Columns {
 				row.Cells = append(row.Cells, Cell{Column: c})
 			}
@@ -68,7 +67,7 @@ func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, l
 			out = append(out, row)
 		}
 	}
-	if there == nil || there.Column(by) == nil {
+	if there == nil || !Has(there, by) {
 		return out, nil
 	}
 	c := comparison{ctx: ctx, db: db, e: e, table: t, wanted: wanted, live: live, there: there, known: known}
@@ -108,7 +107,6 @@ func (c *comparison) among(name string) string {
 // cells asks for declared rows, the first of which is row first of the block.
 func (c *comparison) cells(list []Row, first int) error {
 	q, r := c.e.Quote, c.table.Rows
-	place := r.Place(r.By)
 	names := []string{"i"}
 	var asked []int // by place in the query: the column
 	for i, column := range r.Columns {
@@ -133,15 +131,15 @@ func (c *comparison) cells(list []Row, first int) error {
 		values = append(values, "("+strings.Join(cells, ", ")+")")
 	}
 	take := []string{"d.i AS i"}
-	var key string
+	var key []string
 	for n, i := range asked {
 		now := c.now(i)
-		if i == place {
-			key = fmt.Sprintf("t.%s = d.c%d", q(r.By), n)
+		if slices.Contains(r.By, r.Columns[i]) {
+			key = append(key, fmt.Sprintf("%s = d.c%d", now, n))
 		}
 		take = append(take, fmt.Sprintf("CASE WHEN %s = d.c%d OR %s IS NULL AND d.c%d IS NULL THEN 1 ELSE 0 END AS same%d", now, n, now, n, n), fmt.Sprintf("%s AS now%d", now, n))
 	}
-	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), key, c.among("t"))
+	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), strings.Join(key, " AND "), c.among("t"))
 	rows, err := c.db.Sample(c.ctx, query, 0)
 	if err != nil {
 		return fmt.Errorf("the rows of %s cannot be held against the database: %w", c.table.Name, err)
@@ -210,30 +208,88 @@ func Literal(e engine.Engine, t *schema.Table, row, column int, take bool) (stri
 	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(link.Column), e.Quote(link.Table), e.Quote(link.By), sql, live), nil
 }
 
-// KeyLiteral is a key, as text, as SQL of its column.
-func KeyLiteral(e engine.Engine, t *schema.Table, by, key string) (string, error) {
-	typ := t.Column(by).Type
-	v, err := schema.ReadValue(key, typ)
-	if err != nil {
-		return "", err
+// Has tells whether a table has the columns of a key.
+func Has(t *schema.Table, by []schema.KeyPart) bool {
+	return len(by) > 0 && !slices.ContainsFunc(by, func(k schema.KeyPart) bool { return t.Column(k.Column) == nil })
+}
+
+// Names are the columns of a key.
+func Names(by []schema.KeyPart) []string {
+	var out []string
+	for _, k := range by {
+		out = append(out, k.Column)
 	}
-	return e.Literal(v, typ)
+	return out
+}
+
+// DeclaredKey is the key of a declared row, as SQL.
+func DeclaredKey(e engine.Engine, t *schema.Table, row int) ([]string, error) {
+	var out []string
+	for _, c := range t.Rows.By {
+		sql, err := Literal(e, t, row, t.Rows.Place(c), true)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, sql)
+	}
+	return out, nil
+}
+
+// KeyLiteral is a key, as text, as SQL of its columns. A value that names a row of another
+// table is the query for what the reference takes of it.
+func KeyLiteral(e engine.Engine, s *schema.Schema, t *schema.Table, by []schema.KeyPart, key string) ([]string, error) {
+	var out []string
+	for i, text := range schema.SplitKey(key, len(by)) {
+		k, typ := by[i], t.Column(by[i].Column).Type
+		target := s.Table(k.Table)
+		var to string
+		for _, f := range t.ForeignKeys {
+			if k.Table != "" && len(f.Columns) == 1 && f.Columns[0] == k.Column {
+				to = f.References[0]
+			}
+		}
+		named := to != "" && target != nil && target.Column(k.Field) != nil
+		if named {
+			typ = target.Column(k.Field).Type
+		}
+		v, err := schema.ReadValue(text, typ)
+		if err != nil {
+			return nil, err
+		}
+		sql, err := e.Literal(v, typ)
+		if err != nil {
+			return nil, err
+		}
+		if named {
+			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(to), e.Quote(target.Name), e.Quote(k.Field), sql, live(e, target))
+		}
+		out = append(out, sql)
+	}
+	return out, nil
+}
+
+// live leaves out rows that are marked as deleted.
+func live(e engine.Engine, t *schema.Table) string {
+	if t.SoftDelete == "" {
+		return ""
+	}
+	return " AND " + e.Quote(t.SoftDelete) + " IS NULL"
 }
 
 // gone asks which rows that are declared no more are there, and what points at
 // them.
-func (c *comparison) gone(list []Row, by string) error {
-	q := c.e.Quote
-	var keys []string
+func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
+	q, at := c.e.Quote, engine.Aliased(c.e.Quote, "t")
+	var keys [][]string
 	for _, row := range list {
-		key, err := KeyLiteral(c.e, c.table, by, row.Key)
+		key, err := KeyLiteral(c.e, c.wanted, c.table, by, row.Key)
 		if err != nil {
 			return err
 		}
 		keys = append(keys, key)
 	}
 	for i := range list {
-		n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS t WHERE t.%s = %s%s", q(c.there.Name), q(by), keys[i], c.among("t")))
+		n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS t WHERE %s%s", q(c.there.Name), engine.IsRow(at, Names(by), keys[i]), c.among("t")))
 		if err != nil {
 			return err
 		}
@@ -241,7 +297,7 @@ func (c *comparison) gone(list []Row, by string) error {
 			continue
 		}
 		for _, p := range schema.Pointers(c.live, c.there) {
-			where := fmt.Sprintf("t.%s = %s%s", q(by), keys[i], c.among("t"))
+			where := engine.IsRow(at, Names(by), keys[i]) + c.among("t")
 			managed, err := c.managed(p.Table)
 			if err != nil {
 				return err
@@ -264,26 +320,27 @@ func (c *comparison) gone(list []Row, by string) error {
 func (c *comparison) managed(t *schema.Table) (string, error) {
 	w := c.wanted.Table(t.Name)
 	by := c.known[t.Name].By
-	if w == nil || by == "" || t.Column(by) == nil || w.Column(by) == nil {
+	if w == nil || !Has(t, by) || !Has(w, by) {
 		return "", nil
 	}
 	keys := slices.Clone(c.known[t.Name].Keys)
 	if w.Rows != nil {
-		for _, row := range w.Rows.Values {
-			keys = append(keys, row[w.Rows.Place(by)].Text)
+		for n := range w.Rows.Values {
+			keys = append(keys, w.Rows.Key(n))
 		}
 	}
 	if len(keys) == 0 {
 		return "", nil
 	}
-	for i, key := range keys {
-		sql, err := KeyLiteral(c.e, w, by, key)
+	var list [][]string
+	for _, key := range keys {
+		sql, err := KeyLiteral(c.e, c.wanted, w, by, key)
 		if err != nil {
 			return "", err
 		}
-		keys[i] = sql
+		list = append(list, sql)
 	}
-	return fmt.Sprintf(" AND NOT (c.%s IN (%s))", c.e.Quote(by), strings.Join(keys, ", ")), nil
+	return fmt.Sprintf(" AND NOT (%s)", engine.IsAny(engine.Aliased(c.e.Quote, "c"), Names(by), list)), nil
 }
 
 // On is the condition that joins a row to the one that it points at.

@@ -37,26 +37,82 @@ func there(ctx context.Context, db engine.Database, name string) (bool, error) {
 
 // removal is the taking out of the rows that a step inserted, but those that were
 // there before it.
-func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table) (engine.Step, error) {
+func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table) (engine.Step, error) {
 	ok, err := there(ctx, db, rowsBefore(m, t.Name))
 	if err != nil {
 		return engine.Step{}, err
 	}
-	return removalOf(e, m, r, t, ok), nil
+	return removalOf(e, m, r, s, t, ok), nil
 }
 
 // removalOf is the removal where the values that rows had before the step are kept, or are
 // not.
-func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table, before bool) engine.Step {
-	var keys []string
-	for _, k := range r.Keys {
-		keys = append(keys, e.Text(k))
-	}
-	where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
+func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table, before bool) engine.Step {
+	by, keys := rows.Names(r.By), keysOf(e, s, t, r)
+	where := engine.IsAny(e.Quote, by, keys) + live(e, t)
 	if before {
-		where += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", e.Quote(r.By), e.Quote(r.By), e.Quote(rowsBefore(m, t.Name)))
+		where += " AND " + engine.IsAmong(e.Quote, by, true, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.Quote, by), e.Quote(rowsBefore(m, t.Name))))
 	}
-	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: r.By, Order: keys})
+	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
+}
+
+// keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
+// the query for what the reference takes of it.
+func keysOf(e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRows) [][]string {
+	var out [][]string
+	for _, key := range r.Keys {
+		var one []string
+		for i, text := range schema.SplitKey(key, len(r.By)) {
+			sql := e.Text(text)
+			if q := namedBy(e, s, t, r.By[i], text); q != "" {
+				sql = "(" + q + ")"
+			}
+			one = append(one, sql)
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// namedBy is the query for what a reference takes of the row that a value names; empty: the
+// value is the column's own.
+func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPart, text string) string {
+	target := s.Table(k.Table)
+	if k.Table == "" || target == nil {
+		return ""
+	}
+	for _, f := range t.ForeignKeys {
+		if len(f.Columns) == 1 && f.Columns[0] == k.Column {
+			return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s%s", e.Quote(f.References[0]), e.Quote(target.Name), e.Quote(k.Field), e.Text(text), live(e, target))
+		}
+	}
+	return ""
+}
+
+// storedKeys are the keys of a step's rows as the table has them; one that names a row of
+// another table which is not there is left out.
+func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRows) (cells []any, err error) {
+	for _, key := range r.Keys {
+		var one []any
+		for i, text := range schema.SplitKey(key, len(r.By)) {
+			value := any(text)
+			if q := namedBy(e, s, t, r.By[i], text); q != "" {
+				list, err := db.Select(ctx, q)
+				if err != nil {
+					return nil, err
+				}
+				if len(list) == 0 {
+					break
+				}
+				value = list[0][0]
+			}
+			one = append(one, value)
+		}
+		if len(one) == len(r.By) {
+			cells = append(cells, one...)
+		}
+	}
+	return cells, nil
 }
 
 // live leaves out rows that are marked as deleted: they are no reference rows.
@@ -79,7 +135,7 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		if wholeTable(m, t.Name) && m.Atomic() { // else these rows go before it is kept
 			return nil
 		}
-		s, err := removal(ctx, db, e, m, r, t)
+		s, err := removal(ctx, db, e, m, r, all, t)
 		if err != nil {
 			return err
 		}
@@ -109,10 +165,7 @@ func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *s
 
 // referred asks for rows that would go, or be loosened, with the rows to which they refer.
 func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) []engine.Requirement {
-	var keys []string
-	for _, k := range r.Keys {
-		keys = append(keys, e.Text(k))
-	}
+	keys := engine.IsAny(engine.Aliased(e.Quote, "t"), rows.Names(r.By), keysOf(e, all, t, r))
 	var out []engine.Requirement
 	for _, p := range schema.Pointers(all, t) {
 		if p.Key.OnDelete == schema.Restrict || p.Key.OnDelete == schema.NoAction {
@@ -120,7 +173,7 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 		}
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", p.Table.Name, t.Name),
-			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE t.%s IN (%s)", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), e.Quote(r.By), strings.Join(keys, ", ")),
+			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), keys),
 		})
 	}
 	return out
@@ -133,27 +186,26 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step, o Options) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *schema.Schema, t *schema.Table) error {
 		whole := wholeTable(m, t.Name) && slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
-		kept, by := s.Table(keptRows(m, t.Name)), e.Quote(r.By)
+		kept, by := s.Table(keptRows(m, t.Name)), rows.Names(r.By)
 		if !whole && kept == nil {
 			return nil
 		}
 		fresh := engine.Finding{Live: true, Take: slices.DeleteFunc(slices.Clone(r.Columns), func(c string) bool { return t.Column(c) == nil })}
-		fresh.Table, fresh.Columns = t, []string{r.By}
-		var keys []string
-		for _, k := range r.Keys {
-			fresh.Cells = append(fresh.Cells, k)
-			keys = append(keys, e.Text(k))
-		}
+		fresh.Table, fresh.Columns = t, by
+		keys := keysOf(e, s, t, r)
 		var values [][]any
 		if o.Declared && len(fresh.Take) > 0 {
 			var err error
+			if fresh.Cells, err = storedKeys(ctx, db, e, s, t, r); err != nil {
+				return err
+			}
 			if values, err = db.Find(ctx, fresh); err != nil {
 				return err
 			}
 		}
-		where := fmt.Sprintf("%s IN (%s)%s", by, strings.Join(keys, ", "), live(e, t))
+		where := engine.IsAny(e.Quote, by, keys) + live(e, t)
 		gone := func(where string) []string {
-			return e.Remove(engine.Removal{Table: t, Where: where, What: "reference rows of " + t.Name, By: r.By, Order: keys}).Apply
+			return e.Remove(engine.Removal{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).Apply
 		}
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
@@ -161,7 +213,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 				return err
 			}
 			if kept != nil {
-				back, err := removal(ctx, db, e, m, r, t)
+				back, err := removal(ctx, db, e, m, r, s, t)
 				if err == nil {
 					err = StepAll(ctx, db, back.Undo)
 				}
@@ -185,7 +237,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 		default:
 			if before := s.Table(rowsBefore(m, t.Name)); before != nil {
-				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IN (SELECT %s FROM %s)", e.Quote(kept.Name), by, by, e.Quote(before.Name)))
+				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.Quote(kept.Name), engine.IsAmong(e.Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.Quote, by), e.Quote(before.Name)))))
 				if err != nil {
 					return err
 				}
@@ -193,18 +245,18 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 					return setApart(ctx, db, e, m, kept.Name)
 				}
 			}
-			back, err := removal(ctx, db, e, m, r, t)
+			back, err := removal(ctx, db, e, m, r, s, t)
 			if err != nil {
 				return err
 			}
 			for _, f := range o.Former { // what is no longer declared does not come back
-				if f.Table == t.Name && f.By == r.By {
-					if err := StepAll(ctx, db, e.Remove(formerRows(e, m, f, kept, kept.Name)).Apply); err != nil {
+				if f.Table == t.Name && slices.Equal(f.By, r.By) {
+					if err := StepAll(ctx, db, e.Remove(formerRows(e, m, f, s, t, kept)).Apply); err != nil {
 						return err
 					}
 				}
 			}
-			again := fmt.Sprintf(" AND %s IN (SELECT %s FROM %s)", by, by, e.Quote(kept.Name))
+			again := " AND " + engine.IsAmong(e.Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.Quote, by), e.Quote(kept.Name)))
 			if err := StepAll(ctx, db, append(gone(where+again), back.Undo...)); err != nil {
 				return err
 			}
@@ -253,14 +305,8 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 // formerRows is the taking out of reference rows that are declared no more, from
 // their table or from what an undo kept of it. They are kept, since people may have
 // written into them.
-func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, t *schema.Table, name string) engine.Removal {
-	var keys []string
-	for _, k := range r.Keys {
-		keys = append(keys, e.Text(k))
-	}
-	from := t.Clone()
-	from.Name = name
-	where := fmt.Sprintf("%s IN (%s)%s", e.Quote(r.By), strings.Join(keys, ", "), live(e, t))
+func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t, from *schema.Table) engine.Removal {
+	where := engine.IsAny(e.Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
 	return engine.Removal{Table: from, Where: where, Keep: schema.Cut(schema.Kept(m.ID) + "former_" + r.Table), What: "reference rows of " + r.Table}
 }
 
@@ -278,10 +324,10 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	}
 	for _, r := range former {
 		t := s.Table(r.Table)
-		if t == nil || t.Column(r.By) == nil || !wholeTable(m, t.Name) {
+		if t == nil || !rows.Has(t, r.By) || !wholeTable(m, t.Name) {
 			continue
 		}
-		x := formerRows(e, m, r, t, t.Name)
+		x := formerRows(e, m, r, s, t, t)
 		for _, p := range schema.Pointers(s, t) {
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), rows.On(e, p, "c", e.Quote(t.Name)))
 		}
@@ -312,22 +358,20 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 	}
 	for _, r := range gone {
 		t := s.Table(r.Table)
-		if t == nil || t.Column(r.By) == nil {
+		if t == nil || !rows.Has(t, r.By) {
 			continue
 		}
-		var keys []string
-		for _, k := range r.Keys {
-			keys = append(keys, e.Text(k))
-		}
-		by := e.Quote(r.By)
-		list, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)%s ORDER BY 1", by, e.Quote(t.Name), by, strings.Join(keys, ", "), live(e, t)))
-		if err != nil {
-			return err
-		}
 		var left []string
-		for _, row := range list {
-			left = append(left, row[0])
+		for i, key := range keysOf(e, s, t, r) {
+			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.Quote(t.Name), engine.IsRow(e.Quote, rows.Names(r.By), key), live(e, t)))
+			if err != nil {
+				return err
+			}
+			if n > 0 {
+				left = append(left, r.Keys[i])
+			}
 		}
+		slices.Sort(left)
 		if len(left) > 0 {
 			tell(t.Name, left)
 		}
@@ -362,7 +406,7 @@ func insertedIn(s *schema.Schema, step *migration.Step) (engine.StepRows, *schem
 		whole.Keys = append(whole.Keys, r.Keys...)
 	}
 	t := s.Table(whole.Table)
-	if t == nil || t.Column(whole.By) == nil {
+	if t == nil || !rows.Has(t, whole.By) {
 		return whole, nil
 	}
 	return whole, t

@@ -158,7 +158,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 						write(e.ScriptRequire(q)...)
 					}
 				}
-				for _, sql := range removalOf(e, m, r, t, state.Table(rowsBefore(m, t.Name)) != nil).Apply {
+				for _, sql := range removalOf(e, m, r, state, t, state.Table(rowsBefore(m, t.Name)) != nil).Apply {
 					write(e.ScriptStatement(sql)...)
 				}
 				since(keptRows(m, t.Name))

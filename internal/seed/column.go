@@ -772,8 +772,12 @@ func (p *Plan) ordered(l *Line, c *column) {
 		}
 		return x.value(n)
 	}
-	if !c.said && isPrice(c.Field) && c.Type.Kind.Number() {
+	switch {
+	case c.said || !c.Type.Kind.Number():
+	case isPrice(c.Field):
 		c.priced(p)
+	case isTaxRate(c.Field):
+		c.taxed()
 	}
 	c.domain = func(r *row) int64 {
 		i := c.may(r)

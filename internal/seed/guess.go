@@ -74,6 +74,7 @@ var guesses = func() map[string]string {
 		"mime_type content_type media_type mimetype":                                         "mime_type",
 		"path file_path filepath storage_path":                                               "path",
 		"iban bank_account account_iban":                                                     "iban",
+		"vat_number vat_id tax_number tax_id":                                                "random 11 0123456789",
 		"version app_version firmware_version software_version release":                      "version",
 		"semver package_version":                                                             "semver",
 		"price price_text":                                                                   "price",
@@ -95,7 +96,10 @@ var guesses = func() map[string]string {
 }()
 
 // qualifiers may stand before a name that is known: the billing_email is a mail, too.
-var qualifiers = strings.Fields("billing shipping delivery home work office private business contact primary secondary main alternative other old new from to sender recipient customer user owner author guest member employee manager emergency mailing postal legal current previous default")
+var qualifiers = strings.Fields("billing shipping delivery home work office private business personal primary secondary main alternative other old new from to mailing postal legal current previous default")
+
+// roles are people who have something to do with a row; alone, or before what is said of them.
+var roles = strings.Fields("author owner sender recipient manager guest member employee reporter assignee reviewer editor translator applicant donor tenant landlord spouse patient doctor nurse teacher student driver passenger pilot contact emergency supervisor buyer seller candidate interviewer speaker organizer organiser visitor customer user creator approver requester technician inspector curator borrower collector")
 
 // GuessOf gives the generator that the name of a text field suggests, with what stands behind
 // it, such as "hash 64"; empty: the name suggests none.
@@ -104,7 +108,11 @@ func GuessOf(name string) string {
 	if g := guesses[name]; g != "" {
 		return g
 	}
-	if first, rest, ok := strings.Cut(name, "_"); ok && slices.Contains(qualifiers, first) {
+	first, rest, ok := strings.Cut(name, "_")
+	switch {
+	case ok && rest == "name" && slices.Contains(roles, first), !ok && slices.Contains(roles, name):
+		return "name"
+	case ok && (slices.Contains(qualifiers, first) || slices.Contains(roles, first)):
 		return guesses[rest]
 	}
 	return ""
@@ -167,6 +175,12 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 	return &schema.Fake{Generator: "plain", Args: []string{words}}
 }
 
+// titled are models by what their titles are about.
+var titled = map[string][]string{
+	"task":    strings.Fields("ticket issue task todo case incident request bug job order workorder"),
+	"article": strings.Fields("article post page news blogpost story lesson course chapter event talk lecture newsletter campaign"),
+}
+
 // named are the generators by which the name of a model tells what its rows are called.
 var named = []string{"company", "country", "city", "region", "job", "color", "latin", "file_name", "street_name"}
 
@@ -186,6 +200,12 @@ func (p *Plan) known(l *Line, c *column) string {
 		of = "region"
 	case of == "address" && has("city"):
 		of = "street"
+	case of == "title":
+		for kind, models := range titled {
+			if slices.Contains(models, strings.ToLower(l.Table.Model)) {
+				of += " " + kind
+			}
+		}
 	}
 	return of
 }
@@ -213,6 +233,9 @@ var sizes = map[string][2]float64{
 	"weight": {0.1, 100}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
 	"month": {1, 12}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
 	"population": {200, 900000}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
+	"guests": {1, 6}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4}, "children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
+	"days": {1, 30}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12}, "months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
+	"bedrooms": {1, 5}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400}, "words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
 	"duration": {1, 240}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
 	"port": {1024, 49151}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
 }
@@ -257,6 +280,8 @@ func (p *Plan) believable(c *column) (soft interval, ahead bool) {
 		switch {
 		case momentOf(name).stage == planned:
 			return years(1, -0.5), true
+		case has("founded", "established", "built"):
+			return years(80, 4), false
 		case has("birth", "born", "birthday", "birthdate"):
 			return years(80, 18), false
 		case has("due", "expires", "expiry", "until", "end", "ends", "valid", "next", "deadline"):

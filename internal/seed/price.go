@@ -38,6 +38,26 @@ func (c *column) priced(p *Plan) {
 	}
 }
 
+// taxRates are rates that countries have, in percent.
+var taxRates = []int64{0, 5, 7, 10, 19, 20, 21, 22, 25}
+
+func isTaxRate(field string) bool {
+	words := strings.Split(strings.ToLower(field), "_")
+	return slices.ContainsFunc(words, func(w string) bool { return w == "vat" || w == "tax" }) && slices.Contains([]string{"rate", "vat", "tax", "percent", "pct"}, words[len(words)-1])
+}
+
+// taxed fills a number with rates of taxes, as far as it may have them.
+func (c *column) taxed() {
+	fill, scale := c.fill, c.axis.scale
+	c.fill = func(r *row, random *fake.Random) any {
+		i, n := c.may(r), taxRates[random.Below(uint64(len(taxRates)))]*scale
+		if n < i.low || n > i.high {
+			return fill(r, random)
+		}
+		return c.axis.value(n)
+	}
+}
+
 // spans lets the least of something not be more than the most of it, where the names of two
 // numbers say so: min_price and max_price.
 func (p *Plan) spans(l *Line) {

@@ -104,6 +104,12 @@ func (p *Plan) progress(l *Line) {
 			p.flag(l, t, flag, free(t.column) && t.absent == nil)
 		}
 	}
+	for _, t := range list { // most are there still
+		if t.stage == gone && free(t.column) && t.absent == nil {
+			t.empty = 1 - emptyUnsaid
+			p.there(l, t)
+		}
+	}
 	if g.status == nil {
 		return
 	}
@@ -214,6 +220,24 @@ func (p *Plan) flag(l *Line, t timed, flag *column, free bool) {
 		flag.needs, flag.domain, flag.nth, flag.empty = append(flag.needs, at), nil, nil, 0
 		flag.follows = []string{t.Field}
 		flag.fill = func(r *row, _ *fake.Random) any { return r.cells[at] != nil }
+	}
+}
+
+// there lets what is_active says agree with a time at which the row was given up.
+func (p *Plan) there(l *Line, t timed) {
+	for _, c := range l.columns {
+		name := strings.TrimPrefix(strings.ToLower(c.Field), "is_")
+		if c.Type.Kind != schema.Boolean || c.said || p.leftToDefault(l, c) || !slices.Contains([]string{"active", "enabled", "current", "employed"}, name) || c.Fake != nil || l.looks(t.column, c, 0) {
+			continue
+		}
+		fill := c.fill
+		c.needs, c.domain, c.nth, c.follows = append(c.needs, t.at), nil, nil, append(c.follows, t.Field)
+		c.fill = func(r *row, random *fake.Random) any {
+			if r.cells[t.at] != nil {
+				return false
+			}
+			return fill(r, random)
+		}
 	}
 }
 

@@ -50,11 +50,15 @@ func aboutOf(name, generator string) (prefix string, place, ok bool) {
 	if !place && !slices.Contains(fake.PersonKinds, generator) {
 		return "", false, false
 	}
-	if first, rest, ok := strings.Cut(name, "_"); ok && slices.Contains(qualifiers, first) && (guesses[rest] != "" || rest == "name" || rest == "gender" || rest == "sex") {
-		return first, place, true
+	if first, rest, ok := strings.Cut(name, "_"); ok && guesses[name] == "" && (guesses[rest] != "" || rest == "name") {
+		if slices.Contains(roles, first) || place && slices.Contains(qualifiers, first) { // a person's work_email is the person's own
+			return first, place, true
+		}
 	}
 	switch {
 	case slices.Contains(apart, name):
+		return name, place, true
+	case slices.Contains(roles, name):
 		return name, place, true
 	case generator == "name" && !slices.Contains([]string{"name", "full_name", "fullname", "display_name", "person_name"}, name):
 		return strings.TrimSuffix(name, "_name"), place, true // the author is another than the owner
@@ -97,6 +101,7 @@ func (p *Plan) subjects(l *Line) {
 		c.subject, c.about = s, kind
 		s.members = append(s.members, c)
 	}
+	l.unite()
 	for _, s := range l.subjects {
 		if !s.place {
 			if at := slices.IndexFunc(l.subjects, func(o *subject) bool { return o.place && o.prefix == s.prefix }); at >= 0 {
@@ -113,6 +118,39 @@ func (p *Plan) subjects(l *Line) {
 			}
 		}
 	}
+}
+
+// unite lets a currency, a language or a time zone that stand alone be those of the only place
+// that a row has.
+func (l *Line) unite() {
+	alone := slices.IndexFunc(l.subjects, func(s *subject) bool {
+		return s.place && s.prefix == "" && !slices.ContainsFunc(s.members, func(c *column) bool {
+			return !slices.Contains([]string{"currency", "language", "locale", "timezone"}, c.about)
+		})
+	})
+	if alone < 0 {
+		return
+	}
+	var home *subject
+	for i, s := range l.subjects {
+		if s.place && i != alone && !slices.Contains(apart, s.prefix) {
+			if home != nil && home.prefix == "billing" {
+				continue
+			}
+			if home != nil && s.prefix != "billing" {
+				return // it may be of either
+			}
+			home = s
+		}
+	}
+	if home == nil {
+		return
+	}
+	for _, c := range l.subjects[alone].members {
+		c.subject = home
+		home.members = append(home.members, c)
+	}
+	l.subjects = slices.Delete(l.subjects, alone, alone+1)
 }
 
 // offers tells whether some place or person has one of the values of a choice.

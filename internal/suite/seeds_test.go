@@ -43,7 +43,7 @@ func drawConstraints(t *rapid.T, m *model) {
 			m.lines = append(m.lines, line)
 		}
 	}
-	for _, kind := range rapid.SliceOfNDistinct(rapid.IntRange(0, 6), 0, 3, rapid.ID[int]).Draw(t, "constraints") { // one of each: two could contradict each other
+	for _, kind := range rapid.SliceOfNDistinct(rapid.IntRange(0, 7), 0, 3, rapid.ID[int]).Draw(t, "constraints") { // one of each: two could contradict each other
 		switch kind {
 		case 0:
 			if len(numbers) > 1 {
@@ -80,9 +80,17 @@ func drawConstraints(t *rapid.T, m *model) {
 					return
 				}
 			}
+		case 7: // uniquenesses that share a field, and one of its own
+			if len(m.fields) > 2 && !slices.ContainsFunc(m.fields[:3], func(f field) bool { return strings.HasPrefix(f.typ, "json") }) {
+				add(fmt.Sprintf("unique %s, %s", m.fields[0].name, m.fields[2].name))
+				add(fmt.Sprintf("unique %s, %s", m.fields[1].name, m.fields[2].name))
+			}
 		}
 	}
 }
+
+// claim is what a line of a seed says of a field, which has to be true of every row.
+type claim struct{ model, field, condition string }
 
 // refersTo are the fields of a model that refer to another.
 func refersTo(m model, to string) []string {
@@ -96,9 +104,11 @@ func refersTo(m model, to string) []string {
 }
 
 // drawSeed writes a random seed: lines at the margin and under each other, trees,
-// counts, values, shares.
-func drawSeed(t *rapid.T, name string, models []model) string {
+// counts, values, ranges, shares. What is said of models that have one line is given too.
+func drawSeed(t *rapid.T, name string, models []model) (string, []claim) {
 	var b strings.Builder
+	var claims []claim
+	lines := map[string]int{}
 	b.WriteString("seed " + name + "\n")
 	var line func(m model, via string, depth int)
 	line = func(m model, via string, depth int) {
@@ -118,12 +128,26 @@ func drawSeed(t *rapid.T, name string, models []model) string {
 			}
 		}
 		fmt.Fprintf(&b, "%s%s %s\n", indent, m.name, count)
+		lines[m.name]++
+		free := func(f field) bool { // nothing but its type says what it may be
+			return !f.generated() && !slices.ContainsFunc(f.clauses, func(c string) bool { return c != "optional" }) && !slices.ContainsFunc(m.lines, func(l string) bool {
+				return strings.Contains(l, "{"+f.name+"}") || strings.Contains(l, "unique") && strings.Contains(l, f.name)
+			})
+		}
 		for _, f := range m.fields {
 			if f.name == via || strings.Contains(count, "via "+f.name) || strings.HasPrefix(f.typ, "references") || rapid.IntRange(0, 3).Draw(t, "said") > 0 {
 				continue
 			}
 			if !f.required() && rapid.Bool().Draw(t, "empty") {
 				fmt.Fprintf(&b, "%s    %s empty %d%%\n", indent, f.name, rapid.SampledFrom([]int{0, 40, 100}).Draw(t, "share"))
+			} else if slices.Contains([]string{"smallint", "integer", "bigint", "decimal(8,2)", "double"}, f.typ) && free(f) {
+				low := rapid.IntRange(-300, 300).Draw(t, "low")
+				high := low + rapid.IntRange(0, 300).Draw(t, "span")
+				fmt.Fprintf(&b, "%s    %s %d..%d\n", indent, f.name, low, high)
+				claims = append(claims, claim{m.name, f.name, fmt.Sprintf("BETWEEN %d AND %d", low, high)})
+			} else if f.typ == "text(20)" && free(f) {
+				fmt.Fprintf(&b, "%s    %s \"one\" 30%%, \"two\" 10%%, \"three\"\n", indent, f.name)
+				claims = append(claims, claim{m.name, f.name, "IN ('one', 'two', 'three')"})
 			} else if f.typ == "text" && !slices.ContainsFunc(m.lines, func(l string) bool { return strings.Contains(l, "{"+f.name+"}") }) {
 				fmt.Fprintf(&b, "%s    %s %s\n", indent, f.name, rapid.SampledFrom([]string{`"N-{000}"`, "name", "email", "sentence 4", `random 3`, "latin"}).Draw(t, "supply"))
 			}
@@ -144,7 +168,7 @@ func drawSeed(t *rapid.T, name string, models []model) string {
 			line(m, "", 1)
 		}
 	}
-	return b.String()
+	return b.String(), slices.DeleteFunc(claims, func(c claim) bool { return lines[c.model] > 1 })
 }
 
 // odd are models with keys and references that the random ones have not: of
@@ -234,7 +258,8 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 		drawConstraints(t, &models[i])
 	}
 	src := text(models)
-	first, second := drawSeed(t, "first", models), drawSeed(t, "second", models)
+	first, claims := drawSeed(t, "first", models)
+	second, _ := drawSeed(t, "second", models)
 	if rapid.Bool().Draw(t, "odd") {
 		src += odd + "\n"
 		first += drawOdd(t)
@@ -281,6 +306,13 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 		return false
 	}
 	whole()
+	for _, c := range claims {
+		i := slices.IndexFunc(wanted.Tables, func(t *schema.Table) bool { return t.Model == c.model })
+		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns, func(x *schema.Column) bool { return x.Field == c.field })]
+		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.Quote(wanted.Tables[i].Name), e.Quote(column.Name), c.condition))
+		require.NoError(t, err, src)
+		require.Zero(t, n, "%s.%s is not always %s\n%s", c.model, c.field, c.condition, src)
+	}
 	made := contents(t, ctx, db, e, wanted)
 	for _, table := range wanted.Tables { // within the declared counts
 		if lines := counted(d.Seeds[0].Lines, table.Name, 1, 1); lines != [2]int{} {

@@ -15,18 +15,18 @@ import (
 // SetRows gives the step that makes reference rows as they are declared.
 func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	t := r.Table
-	table, by := quote(t.Name), quote(r.By)
+	table, here := quote(t.Name), engine.Aliased(quote, "")
 	live := ""
 	if t.SoftDelete != "" {
 		live = " AND " + quote(t.SoftDelete) + " IS NULL"
 	}
 	s := engine.Step{Title: r.Title, Note: r.Note}
 	among := func(rows []engine.RowValues) string {
-		var keys []string
+		var keys [][]string
 		for _, row := range rows {
 			keys = append(keys, row.Key)
 		}
-		return by + " IN (" + strings.Join(keys, ", ") + ")" + live
+		return engine.IsAny(here, r.By, keys) + live
 	}
 	var columns []string // that are changed in any row that may be there
 	changes := slices.DeleteFunc(slices.Clone(r.Rows), func(x engine.RowValues) bool { return len(x.Change) == 0 })
@@ -45,7 +45,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	}
 	drop, restore := away()
 	if !r.Fresh { // also for rows that are inserted: the undo leaves those that were there
-		s.Apply = append(s.Apply, fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s", quote(r.Keep), quoteAll(append([]string{r.By}, columns...)), table, among(r.Rows)))
+		s.Apply = append(s.Apply, fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s", quote(r.Keep), quoteAll(append(slices.Clone(r.By), columns...)), table, among(r.Rows)))
 	}
 	if len(changes) > 0 {
 		s.Apply = append(s.Apply, drop...)
@@ -54,7 +54,7 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 			for _, c := range row.Change {
 				set = append(set, quote(c)+" = "+row.Values[slices.Index(row.Columns, c)])
 			}
-			s.Apply = append(s.Apply, fmt.Sprintf("UPDATE %s SET %s WHERE %s = %s%s", table, strings.Join(set, ", "), by, row.Key, live))
+			s.Apply = append(s.Apply, fmt.Sprintf("UPDATE %s SET %s WHERE %s%s", table, strings.Join(set, ", "), engine.IsRow(here, r.By, row.Key), live))
 		}
 		s.Apply = append(s.Apply, restore...)
 	}
@@ -62,24 +62,24 @@ func (Engine) SetRows(r engine.RowSetting) engine.Step {
 	for _, row := range r.Rows {
 		if row.Add {
 			added = append(added, row)
-			s.Apply = append(s.Apply, fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s WHERE NOT EXISTS (SELECT 1 FROM %s WHERE %s = %s%s)",
-				table, quoteAll(row.Columns), strings.Join(row.Values, ", "), table, by, row.Key, live))
+			s.Apply = append(s.Apply, fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s WHERE NOT EXISTS (SELECT 1 FROM %s WHERE %s%s)",
+				table, quoteAll(row.Columns), strings.Join(row.Values, ", "), table, engine.IsRow(here, r.By, row.Key), live))
 		}
 	}
 	if len(added) > 0 {
 		gone := fmt.Sprintf("DELETE FROM %s WHERE %s", table, among(added))
 		if !r.Fresh {
-			gone += fmt.Sprintf(" AND %s NOT IN (SELECT %s FROM %s)", by, by, quote(r.Keep))
+			gone += " AND " + engine.IsAmong(here, r.By, true, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(here, r.By), quote(r.Keep)))
 		}
 		s.Undo = append(s.Undo, unguarded(t, gone)...)
 	}
 	if len(changes) > 0 {
 		var set []string
 		for _, c := range columns {
-			set = append(set, fmt.Sprintf("%s = (SELECT k.%s FROM %s AS k WHERE k.%s = %s.%s)", quote(c), quote(c), quote(r.Keep), by, table, by))
+			set = append(set, fmt.Sprintf("%s = (SELECT k.%s FROM %s AS k WHERE %s)", quote(c), quote(c), quote(r.Keep), engine.Same(engine.Aliased(quote, "k"), engine.Aliased(quote, table), r.By)))
 		}
 		s.Undo = append(s.Undo, drop...)
-		s.Undo = append(s.Undo, fmt.Sprintf("UPDATE %s SET %s WHERE %s IN (SELECT %s FROM %s)%s", table, strings.Join(set, ", "), by, by, quote(r.Keep), live))
+		s.Undo = append(s.Undo, fmt.Sprintf("UPDATE %s SET %s WHERE %s%s", table, strings.Join(set, ", "), engine.IsAmong(here, r.By, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(here, r.By), quote(r.Keep))), live))
 		s.Undo = append(s.Undo, restore...)
 	}
 	if !r.Fresh {
