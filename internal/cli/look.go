@@ -137,20 +137,31 @@ func (a *app) grid(r engine.Rows) {
 		return true
 	}
 	if !across(cellWidth) {
-		down := func(most int) []string {
+		down := func(most, from, to int) []string { // rows from..to, each a column
 			turned := make([][]string, len(r.Columns))
-			for _, row := range at(most) {
+			grid := at(most)
+			for _, row := range append([][]string{grid[0]}, grid[1+from:1+to]...) {
 				for i := range turned {
 					turned[i] = append(turned[i], row[i])
 				}
 			}
 			return columns(turned)
 		}
-		most := widest(cellWidth, func(most int) bool {
-			return !slices.ContainsFunc(down(most), func(line string) bool { return runewidth.StringWidth(line) > width })
-		})
-		for _, line := range down(most) {
-			a.out.line("  " + line)
+		fit := func(most, from, to int) bool {
+			return !slices.ContainsFunc(down(most, from, to), func(line string) bool { return runewidth.StringWidth(line) > width })
+		}
+		for from := 0; from < len(r.Values); {
+			to := len(r.Values)
+			for to > from+1 && !fit(cellWidth, from, to) { // in a narrow window fewer beside each other
+				to--
+			}
+			if from > 0 {
+				a.out.line("")
+			}
+			for _, line := range down(widest(cellWidth, func(most int) bool { return fit(most, from, to) }), from, to) {
+				a.out.line("  " + line)
+			}
+			from = to
 		}
 		return
 	}

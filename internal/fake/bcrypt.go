@@ -23,23 +23,28 @@ const (
 
 var bcryptBase64 = base64.NewEncoding("./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789").WithPadding(base64.NoPadding)
 
-// hashed is the hash of a password, "$2a$04$" and so on; each distinct one is
-// worked out once.
-func hashed(password string, cost int) string {
-	key := fmt.Sprintf("%d %s", cost, password)
+// salts is how many hashes a password has at the least cost: rows have one of them each, since
+// working out one for every row would take longer than all the rest.
+const salts = 256
+
+// hashed is a hash of a password, "$2a$04$" and so on; each distinct one is worked out once.
+func hashed(r *Random, password string, cost int) string {
+	cost = min(max(cost, minCost), MaxCost)
+	salt := r.Below(uint64(max(4, salts>>(cost-minCost))))
+	key := fmt.Sprintf("%d %d %s", cost, salt, password)
 	if h, ok := hashes.Load(key); ok {
 		return h.(string)
 	}
-	h := hash(password, min(max(cost, minCost), MaxCost))
+	h := hash(password, cost, salt)
 	hashes.Store(key, h)
 	return h
 }
 
 var hashes sync.Map
 
-func hash(password string, cost int) string {
+func hash(password string, cost int, number uint64) string {
 	var salt [16]byte
-	r := NewRandom(Hash("bcrypt"), Hash(password), uint64(cost))
+	r := NewRandom(Hash("bcrypt"), Hash(password), uint64(cost), number)
 	binary.BigEndian.PutUint64(salt[:8], r.Uint64())
 	binary.BigEndian.PutUint64(salt[8:], r.Uint64())
 	key := append([]byte(password), 0)

@@ -170,7 +170,7 @@ func init() {
 		Generator{Name: "color", About: "teal", make: func(w *Want) string { return w.Random.Of(data.Colors["safe"]) }},
 		Generator{Name: "json", About: "an object whose keys the field's name suggests, or those named: \"width height\"", Args: []Arg{{What: "keys", Optional: true}}, make: func(*Want) string { return "{}" }},
 		Generator{Name: "random", About: "so many characters, letters and digits or those of a text", Args: []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}}, make: random},
-		Generator{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Args[0], number(w, 1, minCost)) }})
+		Generator{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Random, w.Args[0], number(w, 1, minCost)) }})
 	generators = append(generators, technical()...)
 }
 

@@ -33,9 +33,10 @@ func TestGenerators(t *testing.T) {
 
 func TestPasswords(t *testing.T) {
 	for _, password := range []string{"", "herbarium", "päßword", string(make([]byte, 0, 80)) + "a long one that goes on for longer than the seventy-two bytes that count here"} {
-		h := hashed(password, 4)
+		r := NewRandom(3)
+		h := hashed(&r, password, 4)
 		require.NoError(t, bcrypt.CompareHashAndPassword([]byte(h), []byte(password)[:min(len(password), 72)]), password)
-		require.Equal(t, h, hash(password, 4))
+		require.NotEqual(t, h, hash(password, 4, salts), "another salt")
 		cost, err := bcrypt.Cost([]byte(h))
 		require.NoError(t, err)
 		require.Equal(t, 4, cost)

@@ -259,7 +259,7 @@ func between(a, b timed, list []timed) (least, far int64, ok bool) {
 			}
 			return hour, 30 * day, true
 		case planned:
-			return day, 60 * day, a.rank <= 30
+			return day, 60 * day, a.rank <= 30 || a.rank == off
 		case ending:
 			return 14 * day, 60 * day, a.rank <= 30 || a.rank == 50
 		case lately, gone:
