@@ -277,3 +277,59 @@ func apartBy(t *testing.T, early, late string) time.Duration {
 	require.NoError(t, err)
 	return b.Sub(a)
 }
+
+// Times that the seed itself gives are kept to by the rows that they refer to, rows that close
+// a circle are no exception, and nothing is done for a row that was deleted.
+func TestAgreementWithWhatIsSaid(t *testing.T) {
+	rows := made(t, Options{Random: 4}, `model Guild
+    name text(40)
+    head references Member optional
+    created_at timestamp
+
+model Member
+    guild references Guild
+    full_name text(60)
+    created_at timestamp
+    soft delete
+
+model Purchase
+    member references Member
+    ordered_at timestamp
+    paid_at timestamp
+    delivered_at timestamp
+    created_at timestamp
+
+seed demo
+    Guild 20
+        Member 10
+            deleted 20%
+            Purchase 3
+                paid_at 2021-01-01..2021-12-31
+        Member 10
+            deleted 30%
+            Purchase 2
+`)
+	members, guilds := map[any]map[string]any{}, map[any]map[string]any{}
+	for _, r := range rows["members"] {
+		members[r["id"]] = r
+	}
+	for _, r := range rows["guilds"] {
+		guilds[r["id"]] = r
+	}
+	bought, deleted := 0, 0
+	for _, r := range rows["purchases"] {
+		m := members[r["member_id"]]
+		require.LessOrEqual(t, text(r, "ordered_at"), text(r, "paid_at"), "%v", r)
+		require.LessOrEqual(t, text(r, "paid_at"), text(r, "delivered_at"), "%v", r)
+		require.LessOrEqual(t, text(m, "created_at"), text(r, "ordered_at"), "%v of %v", r, m)
+		require.LessOrEqual(t, text(guilds[m["guild_id"]], "created_at"), text(m, "created_at"))
+		if strings.HasPrefix(text(r, "paid_at"), "2021") {
+			bought++
+		} else if gone := text(m, "deleted_at"); gone != "" {
+			deleted++
+			require.LessOrEqual(t, text(r, "created_at"), gone, "%v of %v", r, m)
+		}
+	}
+	require.Equal(t, 600, bought)
+	require.Greater(t, deleted, 20)
+}

@@ -46,6 +46,7 @@ type column struct {
 	ahead     bool     // it may lie behind today
 	bounds    []bound
 	afters    []after           // the times that it keeps to
+	capped    bool              // others that refer to its row ask for it to be early
 	life      bool              // it is a time of the row's life, which ends with its deletion
 	absent    func(r *row) bool // a row has no value, told by how far it is
 	made      *schema.Fake      // the generator of its texts; nil: it has none

@@ -47,6 +47,9 @@ func besides(s *schema.Schema, t *schema.Table, k *schema.ForeignKey) []string {
 	if born := bornColumn(target); born != "" && timed {
 		out = append(out, born)
 	}
+	if target.SoftDelete != "" && timed {
+		out = append(out, target.SoftDelete)
+	}
 	for _, c := range target.Columns {
 		if placed && tells(kindIn(target, c)) && (c.Type.Kind == schema.Text || c.Type.Kind == schema.Choice) {
 			out = append(out, c.Name)

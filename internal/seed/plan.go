@@ -136,6 +136,7 @@ func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnos
 	if len(mistakes) > 0 {
 		return nil, mistakes
 	}
+	p.early()
 	for _, t := range p.tables {
 		t.share()
 	}
@@ -429,6 +430,9 @@ func (p *Plan) keepReferred(l *Line) {
 	}
 	if len(l.Deferred) > 0 {
 		keep(l.Table.Name, l.Table.Key())
+		if born := bornColumn(l.Table); born != "" {
+			keep(l.Table.Name, []string{born})
+		}
 	}
 }
 

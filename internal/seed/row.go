@@ -567,6 +567,17 @@ func (k *pick) choose(r *row, random *fake.Random) int64 {
 	return i
 }
 
+// younger tells whether a row came later than the one that is to refer to it.
+func (k *pick) younger(to *Line, at int64, l *Line, n int64) bool {
+	own := bornColumn(l.Table)
+	if k.born == nil || own == "" {
+		return false
+	}
+	theirs, ours := textOf(to.value(k.born.column, at)), textOf(l.value(own, n))
+	size := min(len(theirs), len(ours))
+	return theirs[:size] > ours[:size]
+}
+
 // late tells whether a row came when the row that is to refer to it was deleted already.
 func (k *pick) late(r *row, l *Line, n int64) bool {
 	if r.before == 0 || k.born == nil || l == k.line && n >= r.n {
@@ -657,6 +668,14 @@ func (p *Plan) Refill(l *Line, d *Deferred, n int64) (values []any, ok bool) {
 	for _, u := range l.plan.uniques {
 		if slices.Contains(l.deferredIn(u), d) {
 			apart = append(apart, u)
+		}
+	}
+	for i := range d.pick.size { // one that came later has to do where no other is found
+		if to, at := d.pick.at((first + i) % d.pick.size); i == 32 {
+			break
+		} else if to != nil && !d.pick.younger(to, at, l, n) {
+			first = (first + i) % d.pick.size
+			break
 		}
 	}
 	for i := range min(d.pick.size, 1000) {

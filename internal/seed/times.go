@@ -197,13 +197,22 @@ func (p *Plan) inOrder(l *Line) {
 				continue
 			}
 			at := a.at
-			b.afters = append(b.afters, after{of: func(r *row) any { return r.cells[at] }, column: a.column, axis: a.axis, least: least, far: far, before: turned})
-			b.needs = append(b.needs, at)
+			f := after{of: func(r *row) any { return r.cells[at] }, column: a.column, axis: a.axis, least: least, far: far, before: turned}
+			if b.needs = append(b.needs, at); turned { // what is said goes first
+				b.afters = slices.Insert(b.afters, 0, f)
+			} else {
+				b.afters = append(b.afters, f)
+			}
 		}
 		if b.stage == fact {
 			continue
 		}
 		for _, k := range l.Table.ForeignKeys {
+			if target := p.schema.Table(k.Table); k == l.up && target.SoftDelete != "" && l.follows == "" && (b.stage == created || b.stage == step) { // nothing is done for one that is gone
+				of, needs := p.ofReferred(l, k, target.SoftDelete)
+				b.afters = append(b.afters, after{of: of, axis: axisOf(target.Column(target.SoftDelete).Type), before: true})
+				b.needs = append(b.needs, needs)
+			}
 			born := birthOf(p.schema, k.Table)
 			if born == nil {
 				continue
@@ -216,6 +225,60 @@ func (p *Plan) inOrder(l *Line) {
 			b.needs = append(b.needs, needs)
 		}
 	}
+}
+
+// early lets the rows that others refer to be as old as the seed's own times for those ask
+// for: who has ordered in 2020 was there by then.
+func (p *Plan) early() {
+	for _, l := range slices.Backward(p.Lines) {
+		first, ok := int64(0), false // in seconds
+		own := bornColumn(l.Table)
+		for _, t := range l.timesOf() {
+			if t.stage == apartFromLife || t.stage == fact || t.asked == (interval{}) && (t.Name != own || !t.capped) {
+				continue
+			}
+			at := t.soft.low
+			if t.asked != (interval{}) {
+				at = t.asked.low
+			}
+			if t.axis.kind == schema.Date {
+				at *= daySeconds
+			}
+			if !ok || at < first {
+				first, ok = at, true
+			}
+		}
+		if !ok {
+			continue
+		}
+		for _, k := range l.Table.ForeignKeys {
+			if slices.ContainsFunc(l.Deferred, func(d *Deferred) bool { return d.Key == k }) {
+				continue // it is filled when all rows are there
+			}
+			for _, o := range p.Lines {
+				if o.Table.Name != k.Table || o.Table == l.Table {
+					continue
+				}
+				name := bornColumn(o.Table)
+				if at, there := o.plan.place[name]; there {
+					o.columns[at].notAfter(first)
+				}
+			}
+		}
+	}
+}
+
+// notAfter lets a column's values lie before a time, as far as they may.
+func (c *column) notAfter(seconds int64) {
+	n, years := seconds, int64(3*365*daySeconds)
+	if c.axis.kind == schema.Date {
+		n, years = n/daySeconds, years/daySeconds
+	}
+	if c.said || !c.life || n < c.hard.low || n >= c.soft.high {
+		return
+	}
+	c.hard.high = min(c.hard.high, n)
+	c.soft, c.capped = interval{max(c.hard.low, n-years), c.hard.high}, true
 }
 
 // between tells whether one time does not lie behind another of its row, and how long after it
