@@ -496,7 +496,7 @@ func sourceText(s seed.Source) string {
 	case seed.FromAbove:
 		return "row above: " + s.What
 	case seed.FromRows:
-		return "any " + s.What
+		return "random " + s.What
 	case seed.FromNumbers:
 		return "numbered"
 	case seed.FromDeletion:
@@ -504,7 +504,7 @@ func sourceText(s seed.Source) string {
 	case seed.FromFields:
 		return strings.ReplaceAll(s.What, " ", " × ")
 	case seed.FromName:
-		return with("name")
+		return with("guess")
 	}
 	return with("type")
 }
@@ -648,7 +648,7 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 	}
 	a.numbers(table)
 	if shared > 0 {
-		a.out.printf("%s of those found %s made by a run with another --random: what must be unique is the same in both", thousands(shared), oneMany(int(shared), "was", "were"))
+		a.out.printf("%s of the rows found %s created by a run with another --random: both have the same unique values", thousands(shared), oneMany(int(shared), "was", "were"))
 	}
 	if touched == 0 {
 		a.out.printf("%s has every row of the seed %s: nothing was made", database, name)

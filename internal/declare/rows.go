@@ -145,7 +145,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 		if f.target != nil && len(by[f.target.model]) > 1 {
 			if f.target.column.Identity {
 				known = false
-				r.errorf(cell.Name.Pos, "let the reference be by a field of its own that is unique, such as references "+f.target.model.table.Model+" by code", "the rows of %s are told apart by several fields, and %s holds one value", f.target.model.table.Model, f.decl.Name.Name)
+				r.errorf(cell.Name.Pos, "refer to a unique field instead, such as references "+f.target.model.table.Model+" by code", "rows of %s are identified by several fields, but %s holds one value", f.target.model.table.Model, f.decl.Name.Name)
 			}
 			to = f.target.model.table.Name
 		} else if f.target != nil && by[f.target.model] != nil && by[f.target.model][0] != nil {

@@ -14,6 +14,7 @@ import (
 	"erbario/internal/fake"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // allowed tells of a range of the seed that reaches beyond what the column may be: a value
@@ -69,7 +70,7 @@ func (p *Plan) missing(l *Line) []lang.Diagnostic {
 			if pick.Parts != nil || pick.Value.Kind == schema.NullValue || slices.Contains(list, v) {
 				continue
 			}
-			m := mistake(l.source, "let the seed make one, or name another", "no row of %s has the %s %s, to which %s refers", target.Model, target.Column(of).Field, v, c.Field)
+			m := mistake(l.source, "create one in the seed, or use another value", "%s: no %s has the %s %s", c.Field, target.Model, target.Column(of).Field, v)
 			if makes {
 				var total int64
 				for _, o := range p.Lines {
@@ -80,7 +81,7 @@ func (p *Plan) missing(l *Line) []lang.Diagnostic {
 				if n, err := strconv.ParseInt(v, 10, 64); err != nil || n >= 1 && n <= total {
 					continue
 				}
-				m = mistake(l.source, "name one of these, or make more", "%s is to be %s, and the seed makes only %d of %s", c.Field, v, total, target.Model)
+				m = mistake(l.source, fmt.Sprintf("use a number from 1 to %d, or create more", total), "%s is %s, but the seed creates only %s of %s", c.Field, v, words.Rows(total), target.Model)
 			} else if like := lang.DidYouMean(v, list); like != "" {
 				m.Hint = like
 			}

@@ -4,9 +4,11 @@
 // engine and every machine: each value comes from a stream of random numbers of
 // its own, told by where it stands.
 //
-// plan.go orders the lines, column.go says how each column is filled and limits.go
-// what it may be, asked.go what the seed asks for beyond that; row.go makes rows; run.go loads them, remove.go takes them out,
-// script.go writes them.
+// plan.go orders the lines, column.go says how each column is filled (guess.go by its name,
+// object.go JSON, price.go money) and limits.go what it may be, asked.go what the seed asks for
+// beyond that, source.go where it comes from. What has to agree in a row: subject.go places and
+// people, times.go the order of times, progress.go the status. row.go makes rows; run.go loads
+// them, remove.go takes them out, script.go writes them.
 package seed
 
 import (

@@ -306,11 +306,7 @@ func (r *row) placeOf(p *Plan, s *subject) *fake.Place {
 	if s.lead != nil {
 		key.attempts, key.nth = int64(r.attempts[s.lead.at]), r.nth[s.lead.at]
 	}
-	for _, g := range s.givens {
-		if v := textOf(g.of(r)); v != "" {
-			key.said += g.kind + " " + v + "\n"
-		}
-	}
+	key.said = s.said(r)
 	if s.last != nil && *s.last == key {
 		return s.found
 	}
@@ -323,6 +319,17 @@ func (r *row) placeOf(p *Plan, s *subject) *fake.Place {
 	}
 	s.last = &key
 	return s.found
+}
+
+// said is what the givens of a row say, a line each.
+func (s *subject) said(r *row) string {
+	out := ""
+	for _, g := range s.givens {
+		if v := textOf(g.of(r)); v != "" {
+			out += g.kind + " " + v + "\n"
+		}
+	}
+	return out
 }
 
 // group is the places for which all holds that is said, as far as there are any: else what
@@ -416,17 +423,8 @@ func (r *row) personOf(p *Plan, s *subject, c *column) *fake.Person {
 // what else is said of them follows.
 func (p *Plan) led(c *column) {
 	s, nth := c.subject, c.nth
-	list := func(r *row) []*fake.Place {
-		said := ""
-		for _, g := range s.givens {
-			if v := textOf(g.of(r)); v != "" {
-				said += g.kind + " " + v + "\n"
-			}
-		}
-		return s.distinct(s.group(p, said))
-	}
 	c.nth = func(r *row, i int64) any {
-		n := int64(len(list(r)))
+		n := int64(len(s.distinct(s.group(p, s.said(r)))))
 		if n == 0 {
 			return nth(r, i)
 		}
