@@ -1010,7 +1010,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 		if to.Keys[name] != nil {
 			continue
 		}
-		if to.Keys[name], err = lookKeys(ctx, db, e, target, k.References, beside); err != nil {
+		if to.Keys[name], err = lookKeys(ctx, db, e, target, live.Table(k.Table), k.References, beside); err != nil {
 			return err
 		}
 	}
@@ -1020,7 +1020,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 // keysLooked is how many rows references pick among, where the seed makes none.
 const keysLooked = 100_000
 
-func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schema.Table, columns, beside []string) ([][]any, error) {
+func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there *schema.Table, columns, beside []string) ([][]any, error) {
 	var names, where []string
 	for _, c := range columns {
 		names = append(names, e.Quote(c))
@@ -1031,6 +1031,10 @@ func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schem
 	}
 	order, list := strings.Join(names, ", "), names
 	for _, c := range beside {
+		if there.Column(c) == nil { // it has yet to come
+			list = append(list, "NULL")
+			continue
+		}
 		list = append(list, e.Quote(c))
 	}
 	rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.Quote(t.Name), strings.Join(where, " AND "), order, keysLooked))
