@@ -312,8 +312,22 @@ func (d *database) copyInSlices(ctx context.Context, statement string, _ ...any)
 	}
 }
 
+// brief gives the context for a statement. One that is over at once is not interrupted: the
+// driver starts a goroutine for each statement that can be, which takes as long as the
+// statement itself. What is cancelled already is not begun.
+func brief(ctx context.Context, sql string) context.Context {
+	if ctx.Err() != nil {
+		return ctx
+	}
+	switch {
+	case strings.HasPrefix(sql, "INSERT INTO erbario_history "), strings.HasPrefix(sql, "SELECT 1 FROM erbario_history WHERE id = "), strings.HasPrefix(sql, "CREATE TABLE ") && !strings.Contains(strings.ToUpper(sql), " AS"):
+		return context.WithoutCancel(ctx)
+	}
+	return ctx
+}
+
 func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
-	if _, err := d.conn.ExecContext(ctx, sql, args...); err != nil {
+	if _, err := d.conn.ExecContext(brief(ctx, sql), sql, args...); err != nil {
 		return plain(err)
 	}
 	return nil
@@ -337,7 +351,7 @@ func (d *database) Select(ctx context.Context, query string, args ...any) ([][]s
 
 // values runs a query, and tells NULL from an empty text.
 func (d *database) values(ctx context.Context, query string, args ...any) ([][]sql.NullString, error) {
-	rows, err := d.conn.QueryContext(ctx, query, args...)
+	rows, err := d.conn.QueryContext(brief(ctx, query), query, args...)
 	if err != nil {
 		return nil, plain(err)
 	}
@@ -418,7 +432,10 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 		d.timeout = each
 	}
 	for {
-		err := d.Exec(ctx, "BEGIN IMMEDIATE")
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		err := d.Exec(context.WithoutCancel(ctx), "BEGIN IMMEDIATE") // which waits a second at most
 		if err == nil {
 			break
 		}
@@ -427,9 +444,6 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 		}
 		if !errors.Is(err, engine.ErrBusy) {
 			return err
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
 		}
 	}
 	d.inTx, d.aside, d.before, d.touched = true, map[string][][]string{}, nil, nil
