@@ -325,8 +325,13 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 	for _, l := range plan.Lines {
 		t := made[l.Table.Name]
 		if t == nil {
-			t = &previewed{names: l.Columns, sources: plan.Sources(l)}
+			t = &previewed{names: l.Columns, sources: make([][]seed.Source, len(l.Columns))}
 			made[l.Table.Name] = t
+		}
+		for i, s := range plan.Sources(l) { // each line of the seed may fill a column otherwise
+			if !slices.Contains(t.sources[i], s) {
+				t.sources[i] = append(t.sources[i], s)
+			}
 		}
 		err := plan.Make(ctx, l, max(f.preview, sampled), func(b *seed.Batch) error {
 			plan.Settle(b)
@@ -380,7 +385,7 @@ const sampled = 200
 // previewed is what a preview made of one table.
 type previewed struct {
 	names   []string
-	sources []seed.Source
+	sources [][]seed.Source // by column: of the lines of the seed that make such rows
 	rows    [][]any
 }
 
@@ -388,11 +393,10 @@ func (t *previewed) first(n int64) [][]any { return t.rows[:min(n, int64(len(t.r
 
 // filledColumn is how a column is filled, as JSON has it.
 type filledColumn struct {
-	Column  string   `json:"column"`
-	From    string   `json:"from"`
-	What    string   `json:"what,omitempty"`
-	Empty   float64  `json:"empty_percent"`
-	Samples []string `json:"samples"`
+	Column  string        `json:"column"`
+	From    []seed.Source `json:"from"`
+	Empty   float64       `json:"empty_percent"`
+	Samples []string      `json:"samples"`
 }
 
 // filled tells of each column where its values come from, how many are without, and three
@@ -400,7 +404,7 @@ type filledColumn struct {
 func (t *previewed) filled() []filledColumn {
 	out := make([]filledColumn, len(t.names))
 	for i, name := range t.names {
-		c := filledColumn{Column: name, From: string(t.sources[i].Origin), What: t.sources[i].What, Samples: []string{}}
+		c := filledColumn{Column: name, From: t.sources[i], Samples: []string{}}
 		empty := 0
 		for _, row := range t.rows {
 			if row[i] == nil {
@@ -432,12 +436,16 @@ func shownValue(v any) string {
 func (a *app) fillings(t *previewed) {
 	grid := [][]string{{"column", "values from", "empty", "such as"}}
 	list := t.filled()
-	for i, c := range list {
+	for _, c := range list {
 		empty := ""
 		if c.Empty > 0 {
 			empty = fmt.Sprintf("%g %%", c.Empty)
 		}
-		grid = append(grid, []string{cell(c.Column), sourceText(t.sources[i]), empty, ""})
+		var from []string
+		for _, s := range c.From {
+			from = append(from, sourceText(s))
+		}
+		grid = append(grid, []string{cell(c.Column), strings.Join(from, ", "), empty, ""})
 	}
 	left := 0
 	for _, line := range columns(append(slices.Clone(grid), []string{"", "", "", "|"})) {

@@ -154,7 +154,7 @@ func init() {
 			return "https://" + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things))
 		}},
 		Generator{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(things) }},
-		Generator{Name: "title", About: "a few words: The quiet lantern; of a \"task\": Repair the old kettle; of an \"article\": What a wooden bench tells", Args: []Arg{{What: "kind", Optional: true}}, make: title},
+		Generator{Name: "title", About: "a few words: The quiet lantern; of a \"task\": Repair the old kettle; of an \"article\": What a wooden bench tells; of a \"place\": Lower orchard", Args: []Arg{{What: "kind", Optional: true}}, make: title},
 		Generator{Name: "latin", About: "two words of Latin: Perferendis dolorum", make: func(w *Want) string {
 			return capital(w.Random.Of(data.Lorem["word"])) + " " + w.Random.Of(data.Lorem["word"])
 		}},

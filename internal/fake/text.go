@@ -62,6 +62,9 @@ var patterns = map[string][]string{
 	"task": {
 		"Repair the {q} {o}", "The {o} in the {p} is missing", "Move the {o} to the {p}", "Ask for {n} more of the {q} ones", "Clean the {p} before {w}", "The {o} does not open", "Write a label for the {q} {o}", "Look for the key of the {p}", "No light in the {p}", "Return the {o} by {w}",
 	},
+	"place": {
+		"The {q} {p}", "{t} {p}", "Upper {p}", "Lower {p}", "Behind the {t}", "By the {q} {p}", "{q} {t}", "Near the {p}", "The {t} {p}", "{t} lane",
+	},
 	"article": {
 		"What a {q} {o} tells", "A {m} in the {p}", "The {o} that nobody missed", "{n} ways to mend a {o}", "Why the {p} stands open", "Under the {t}", "A visit to the {q} {p}", "From the {p} to the {p}", "The last {o} of {m}", "How to keep a {o} dry",
 	},

@@ -178,6 +178,7 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 // titled are models by what their titles are about.
 var titled = map[string][]string{
 	"task":    strings.Fields("ticket issue task todo case incident request bug job order workorder"),
+	"place":   strings.Fields("locality place site location spot venue hall stop area zone park"),
 	"article": strings.Fields("article post page news blogpost story lesson course chapter event talk lecture newsletter campaign"),
 }
 
@@ -195,6 +196,9 @@ func (p *Plan) known(l *Line, c *column) string {
 	case name == "name":
 		if of = GuessOf(snake(l.Table.Model)); !slices.Contains(named, of) {
 			of = ""
+			if slices.Contains(titled["place"], strings.ToLower(l.Table.Model)) {
+				of = "title place"
+			}
 		}
 	case name == "state" && has("city"):
 		of = "region"

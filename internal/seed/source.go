@@ -27,8 +27,8 @@ const (
 
 // Source is where a column's values come from.
 type Source struct {
-	Origin Origin
-	What   string // the generator, the model referred to, the fields that it follows; empty: nothing to say
+	Origin Origin `json:"by"`
+	What   string `json:"what,omitempty"` // the generator, the model referred to, the fields that it follows; empty: nothing to say
 }
 
 // Sources are those of a line's columns, in their order.
