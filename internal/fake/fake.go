@@ -77,32 +77,32 @@ func Cut(s string, n int) string {
 
 // Lookup returns the generator with that name, or nil.
 func Lookup(name string) *Generator {
-	for i := range generators {
-		if generators[i].Name == name {
-			return &generators[i]
+	list := all()
+	for i := range list {
+		if list[i].Name == name {
+			return &list[i]
 		}
 	}
 	return nil
 }
 
 // Generators are all generators, in the order in which they are explained.
-func Generators() []Generator { return generators }
+func Generators() []Generator { return all() }
 
 // Names are the names of all generators.
 func Names() []string {
 	var out []string
-	for _, g := range generators {
+	for _, g := range all() {
 		out = append(out, g.Name)
 	}
 	return out
 }
 
-var generators []Generator
-
-func init() {
+// all are the generators, made when one is asked for: most runs of the program ask for none.
+var all = sync.OnceValue(func() []Generator {
 	row := slices.Concat(firstNames, lastNames)
 	whole := slices.Concat(row, fullNames)
-	generators = []Generator{
+	generators := []Generator{
 		{Name: "name", About: "a person's name: Ada Verdi", From: row, make: fullName},
 		{Name: "first_name", About: "Ada", make: func(w *Want) string { return w.person().First }},
 		{Name: "middle_name", About: "Elisa", make: func(w *Want) string { return w.person().Middle }},
@@ -171,8 +171,8 @@ func init() {
 		Generator{Name: "json", About: "an object whose keys the field's name suggests, or those named: \"width height\"", Args: []Arg{{What: "keys", Optional: true}}, make: func(*Want) string { return "{}" }},
 		Generator{Name: "random", About: "so many characters, letters and digits or those of a text", Args: []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}}, make: random},
 		Generator{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Random, w.Args[0], number(w, 1, minCost)) }})
-	generators = append(generators, technical()...)
-}
+	return append(generators, technical()...)
+})
 
 // titles are the fields of which a slug is made.
 var titles = []string{"title", "name", "product_name", "headline", "label"}
@@ -309,7 +309,7 @@ var longest = sync.OnceValue(func() lengths {
 	for _, p := range Countries() {
 		of(&m.country, p.Country)
 	}
-	for _, list := range streetsOf {
+	for _, list := range streetsOf() {
 		for _, s := range list {
 			of(&m.street, written(s, false))
 		}
@@ -354,8 +354,8 @@ func company(w *Want) string {
 }
 
 func title(w *Want) string {
-	if len(w.Args) > 0 && len(patterns[w.Args[0]]) > 0 && (w.Length == 0 || w.Length >= 40) {
-		return string(filled(w.Random, nil, w.Random.Of(patterns[w.Args[0]])))
+	if len(w.Args) > 0 && len(patterns()[w.Args[0]]) > 0 && (w.Length == 0 || w.Length >= 40) {
+		return string(filled(w.Random, nil, w.Random.Of(patterns()[w.Args[0]])))
 	}
 	if w.Length > 0 && w.Length < 20 {
 		return capital(w.Random.Of(things))

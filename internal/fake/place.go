@@ -287,22 +287,24 @@ func Around(locale string) *Group {
 var groups sync.Map // by locale
 
 // streetsOf are names of streets by language.
-var streetsOf = map[string][]string{
-	"en": {"North Alley", "Mill Lane", "Orchard Road", "Fern Street", "Station Road", "Chapel Hill", "Quarry Lane", "Harbour Street", "Willow Walk", "Bramble Close", "Meadow Way", "Bridge Street"},
-	"de": {"Lindenweg", "Farnstraße", "Mühlgasse", "Gartenstraße", "Bachstraße", "Kirchweg", "Amselweg", "Obere Gasse", "Wiesengrund", "Kastanienallee", "Steinweg", "Brunnenplatz"},
-	"fr": {"rue des Tilleuls", "rue du Moulin", "chemin des Fougères", "place de la Fontaine", "avenue des Marronniers", "impasse du Verger", "rue de la Gare", "quai des Saules", "rue Haute", "allée des Genêts"},
-	"es": {"Calle del Tomillo", "Calle Mayor", "Camino de la Fuente", "Avenida de los Olmos", "Plaza del Molino", "Calle de la Huerta", "Paseo de los Tilos", "Calle Nueva", "Travesía del Pozo", "Calle de las Jaras"},
-	"it": {"Via dei Tigli", "Via del Mulino", "Piazza della Fontana", "Viale delle Ginestre", "Via dell'Orto", "Vicolo Stretto", "Via della Stazione", "Corso degli Olmi", "Via delle Felci", "Strada del Bosco"},
-	"pt": {"Rua da Urze", "Rua do Moinho", "Travessa da Fonte", "Avenida das Tílias", "Largo do Poço", "Rua Nova", "Rua das Hortas", "Calçada da Ribeira", "Rua do Alecrim", "Estrada do Monte"},
-	"nl": {"Varenstraat", "Molenweg", "Lindelaan", "Dorpsstraat", "Achterdijk", "Wilgenpad", "Heideweg", "Kerkplein", "Oude Gracht", "Stationsweg"},
-	"pl": {"ul. Wrzosowa", "ul. Młyńska", "ul. Lipowa", "ul. Ogrodowa", "ul. Polna", "ul. Kasztanowa", "ul. Nadrzeczna", "ul. Krótka", "al. Brzozowa", "ul. Leśna"},
-	"sv": {"Ljungvägen", "Kvarngatan", "Lindallén", "Björkstigen", "Storgatan", "Hamngatan", "Trädgårdsgatan", "Kyrkvägen", "Ormbunksvägen", "Skogsgatan"},
-	"no": {"Lyngveien", "Møllegata", "Lindealléen", "Bjørkestien", "Storgata", "Havnegata", "Hageveien", "Kirkeveien", "Bregneveien", "Skogveien"},
-	"da": {"Lyngvej", "Møllegade", "Lindealle", "Birkestien", "Storegade", "Havnegade", "Havevej", "Kirkevej", "Bregnevej", "Skovvej"},
-	"fi": {"Kanervatie", "Myllykatu", "Lehmuskuja", "Koivupolku", "Kauppakatu", "Satamatie", "Puutarhakatu", "Kirkkotie", "Saniaistie", "Metsäkatu"},
-	"ja": {"Kokenocho=苔野町", "Hagiwaracho=萩原町", "Fukisawacho=蕗沢町", "Tsubakicho=椿町", "Kaededori=楓通り", "Kirizaka=霧坂"},
-	"ar": {"Yasmin Street=شارع الياسمين", "Rihan Street=شارع الريحان", "Khuzama Street=شارع الخزامى", "Fountain Street=شارع النافورة", "Orchard Street=شارع البستان", "Mill Street=شارع الطاحونة"},
-}
+var streetsOf = sync.OnceValue(func() map[string][]string {
+	return map[string][]string{
+		"en": {"North Alley", "Mill Lane", "Orchard Road", "Fern Street", "Station Road", "Chapel Hill", "Quarry Lane", "Harbour Street", "Willow Walk", "Bramble Close", "Meadow Way", "Bridge Street"},
+		"de": {"Lindenweg", "Farnstraße", "Mühlgasse", "Gartenstraße", "Bachstraße", "Kirchweg", "Amselweg", "Obere Gasse", "Wiesengrund", "Kastanienallee", "Steinweg", "Brunnenplatz"},
+		"fr": {"rue des Tilleuls", "rue du Moulin", "chemin des Fougères", "place de la Fontaine", "avenue des Marronniers", "impasse du Verger", "rue de la Gare", "quai des Saules", "rue Haute", "allée des Genêts"},
+		"es": {"Calle del Tomillo", "Calle Mayor", "Camino de la Fuente", "Avenida de los Olmos", "Plaza del Molino", "Calle de la Huerta", "Paseo de los Tilos", "Calle Nueva", "Travesía del Pozo", "Calle de las Jaras"},
+		"it": {"Via dei Tigli", "Via del Mulino", "Piazza della Fontana", "Viale delle Ginestre", "Via dell'Orto", "Vicolo Stretto", "Via della Stazione", "Corso degli Olmi", "Via delle Felci", "Strada del Bosco"},
+		"pt": {"Rua da Urze", "Rua do Moinho", "Travessa da Fonte", "Avenida das Tílias", "Largo do Poço", "Rua Nova", "Rua das Hortas", "Calçada da Ribeira", "Rua do Alecrim", "Estrada do Monte"},
+		"nl": {"Varenstraat", "Molenweg", "Lindelaan", "Dorpsstraat", "Achterdijk", "Wilgenpad", "Heideweg", "Kerkplein", "Oude Gracht", "Stationsweg"},
+		"pl": {"ul. Wrzosowa", "ul. Młyńska", "ul. Lipowa", "ul. Ogrodowa", "ul. Polna", "ul. Kasztanowa", "ul. Nadrzeczna", "ul. Krótka", "al. Brzozowa", "ul. Leśna"},
+		"sv": {"Ljungvägen", "Kvarngatan", "Lindallén", "Björkstigen", "Storgatan", "Hamngatan", "Trädgårdsgatan", "Kyrkvägen", "Ormbunksvägen", "Skogsgatan"},
+		"no": {"Lyngveien", "Møllegata", "Lindealléen", "Bjørkestien", "Storgata", "Havnegata", "Hageveien", "Kirkeveien", "Bregneveien", "Skogveien"},
+		"da": {"Lyngvej", "Møllegade", "Lindealle", "Birkestien", "Storegade", "Havnegade", "Havevej", "Kirkevej", "Bregnevej", "Skovvej"},
+		"fi": {"Kanervatie", "Myllykatu", "Lehmuskuja", "Koivupolku", "Kauppakatu", "Satamatie", "Puutarhakatu", "Kirkkotie", "Saniaistie", "Metsäkatu"},
+		"ja": {"Kokenocho=苔野町", "Hagiwaracho=萩原町", "Fukisawacho=蕗沢町", "Tsubakicho=椿町", "Kaededori=楓通り", "Kirizaka=霧坂"},
+		"ar": {"Yasmin Street=شارع الياسمين", "Rihan Street=شارع الريحان", "Khuzama Street=شارع الخزامى", "Fountain Street=شارع النافورة", "Orchard Street=شارع البستان", "Mill Street=شارع الطاحونة"},
+	}
+})
 
 // numberFirst are the languages in which the number of a house stands before the street.
 var numberFirst = []string{"en", "fr", "ar"}
@@ -310,7 +312,7 @@ var numberFirst = []string{"en", "fr", "ar"}
 // streetName is a street of the place.
 func (w *Want) streetName() string {
 	p := w.place()
-	return written(w.Random.Of(streetsOf[p.Language]), scripted(w.Locale))
+	return written(w.Random.Of(streetsOf()[p.Language]), scripted(w.Locale))
 }
 
 // street is an address of the place.

@@ -7,72 +7,77 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
 // slots are the words that stand for one in braces.
-var slots = map[string][]string{
-	"o": strings.Fields("lantern mirror basket kettle candle compass saddle ladder drawer cabinet whistle ribbon journal letter feather window key bench"),
-	"p": strings.Fields("meadow harbour orchard garden valley courtyard workshop library gallery terrace pavilion greenhouse cellar cottage lighthouse quarry vineyard station"),
-	"t": strings.Fields("willow maple cedar clover heather thistle bramble fern hazel rowan"),
-	"q": strings.Fields("quiet silver golden hidden open old new small tall narrow wide bright pale plain green blue amber grey round long short wooden simple sturdy slender spare"),
-	"w": strings.Fields("Monday Tuesday Wednesday Thursday Friday Saturday Sunday"),
-	"m": strings.Fields("January February March April May June July August September October November December"),
-	"n": strings.Fields("two three four five six seven eight nine ten eleven twelve"),
-	"c": strings.Fields("white grey green blue red brown amber black"),
-}
+var slots = sync.OnceValue(func() map[string][]string {
+	return map[string][]string{
+		"o": strings.Fields("lantern mirror basket kettle candle compass saddle ladder drawer cabinet whistle ribbon journal letter feather window key bench"),
+		"p": strings.Fields("meadow harbour orchard garden valley courtyard workshop library gallery terrace pavilion greenhouse cellar cottage lighthouse quarry vineyard station"),
+		"t": strings.Fields("willow maple cedar clover heather thistle bramble fern hazel rowan"),
+		"q": strings.Fields("quiet silver golden hidden open old new small tall narrow wide bright pale plain green blue amber grey round long short wooden simple sturdy slender spare"),
+		"w": strings.Fields("Monday Tuesday Wednesday Thursday Friday Saturday Sunday"),
+		"m": strings.Fields("January February March April May June July August September October November December"),
+		"n": strings.Fields("two three four five six seven eight nine ten eleven twelve"),
+		"c": strings.Fields("white grey green blue red brown amber black"),
+	}
+})
 
 // patterns are sentences by the kind of text.
-var patterns = map[string][]string{
-	"description": {
-		"A {q} {o}, made by hand and finished in {c}.", "A {q} {o} for the {p}, with a {o} to match.", "A {q} {o} that was made for a {p}.",
-		"It folds flat and is light enough to carry.", "Suited to a small {p} or a {q} room.", "The {c} finish keeps well and is easy to clean.", "Comes with a {q} {o} and written instructions.",
-		"All parts can be had singly.", "It was restored in {m} and is in good order.", "The edges are a little worn, the rest is as new.", "There are {n} of them, each with its number.",
-	},
-	"comment": {
-		"Could we move this to {w}?", "Looks right to me.", "Please look at the {o} again before {w}.", "I agree, the {q} one is better.", "The {o} still has no label.", "Thanks, that answers my question.",
-		"I saw it near the {p} yesterday.", "Let us wait until {m}.", "The {q} {o} is the one that we meant.", "Who has the {o} now?", "Done, and written down in the {q} {o}.", "There are {n} more like it in the {p}.",
-	},
-	"praise": {
-		"Better than I had hoped.", "It came early and well packed.", "I would buy it again.", "The {o} is well made.", "We use it every {w}.", "It looks fine in the {p}.", "The {c} one is even nicer than in the picture.", "My neighbour wants one, too.", "After {n} months it is as good as new.",
-	},
-	"doubt": {
-		"It does what it should, and no more.", "Good, though the {o} could be sturdier.", "The colour is not quite the one in the picture.", "It took {n} days to arrive.", "Fine for the {p}, too small for anything else.", "The {o} is good, the instructions are not.",
-	},
-	"blame": {
-		"The {o} broke within {n} days.", "It came late, and without the {o}.", "I sent it back.", "It is not what the description says.", "Nobody answered my letters.", "The {c} paint comes off.", "Too dear for what it is.",
-	},
-	"note": {
-		"Call back on {w} about the {o}.", "The label is faded; a copy lies in the {q} drawer.", "Left with the porter at the {p}.", "Needs a second look in {m}.", "Looked at on {w}: nothing to do.", "The key hangs behind the {q} {o}.",
-		"Found under the {t} near the {p}.", "Keep away from the {o}.", "Ask about the {q} {o} first.", "One of {n}; the others are in the {p}.", "To be returned by {m}.", "Wrapped in {c} paper.",
-	},
-	"bio": {
-		"Grew up near a {p} and came back to it.", "Writes about the {t} and keeps a small {p}.", "Has worked with wood and glass for {n} years.", "Likes long walks, {q} rooms and strong tea.", "Draws every {w}, mostly the {t} behind the house.",
-		"Teaches {n} evenings a week.", "Once repaired the {o} of a whole street.", "Collects old maps and reads them, too.", "Lives with {n} cats and a {q} {o}.",
-	},
-	"message": {
-		"Is the {q} {o} still to be had?", "Thank you for the quick answer.", "We come on {w} at {n} o'clock.", "Could you send the papers for the {o}?", "The {p} is closed on {w}.", "I left the {o} with your neighbour.", "Please tell me when the {q} one is there.", "We would take {n} of them.", "Many thanks, and good wishes from the {p}.",
-	},
-	"reason": {
-		"Ordered twice by mistake", "Does not fit", "Arrived damaged", "No longer needed", "Wrong colour", "Moved to {w}", "Put off until {m}", "The {o} was missing", "The {p} is closed on {w}", "Another one was cheaper", "Asked for by the customer", "The address was wrong", "Taken back after {n} days",
-	},
-	"instructions": {
-		"Keep dry and out of the sun.", "Open from the {c} side.", "Lift by the {o}, not by the handle.", "Leave at the {p} if nobody is there.", "Ring {n} times.", "Use the door behind the {t}.", "Wipe with a damp cloth on {w}.", "Handle the {q} {o} with care.",
-	},
-	"task": {
-		"Repair the {q} {o}", "The {o} in the {p} is missing", "Move the {o} to the {p}", "Ask for {n} more of the {q} ones", "Clean the {p} before {w}", "The {o} does not open", "Write a label for the {q} {o}", "Look for the key of the {p}", "No light in the {p}", "Return the {o} by {w}",
-	},
-	"place": {
-		"The {q} {p}", "{t} {p}", "Upper {p}", "Lower {p}", "Behind the {t}", "By the {q} {p}", "{q} {t}", "Near the {p}", "The {t} {p}", "{t} lane",
-	},
-	"article": {
-		"What a {q} {o} tells", "A {m} in the {p}", "The {o} that nobody missed", "{n} ways to mend a {o}", "Why the {p} stands open", "Under the {t}", "A visit to the {q} {p}", "From the {p} to the {p}", "The last {o} of {m}", "How to keep a {o} dry",
-	},
-	"paragraph": {
-		"The {q} {o} stands beside the {p}.", "Nobody has used the {p} since {m}.", "On {w} the {o} was carried into the {p}.", "Behind the {t} there is a {q} door.", "It took {n} people to move the {o}.", "What remained was a {q} {o} and a letter.",
-		"In {m} the {p} is open until dusk.", "The {t} has grown over the {q} wall.", "A {q} {o} hung in the {p} for {n} years.", "Whoever comes on {w} finds the {p} empty.", "The {o} is older than the {p} itself.", "From the {p} one sees as far as the {t}.",
-	},
-}
+var patterns = sync.OnceValue(func() map[string][]string {
+	return map[string][]string{
+		"description": {
+			"A {q} {o}, made by hand and finished in {c}.", "A {q} {o} for the {p}, with a {o} to match.", "A {q} {o} that was made for a {p}.",
+			"It folds flat and is light enough to carry.", "Suited to a small {p} or a {q} room.", "The {c} finish keeps well and is easy to clean.", "Comes with a {q} {o} and written instructions.",
+			"All parts can be had singly.", "It was restored in {m} and is in good order.", "The edges are a little worn, the rest is as new.", "There are {n} of them, each with its number.",
+		},
+		"comment": {
+			"Could we move this to {w}?", "Looks right to me.", "Please look at the {o} again before {w}.", "I agree, the {q} one is better.", "The {o} still has no label.", "Thanks, that answers my question.",
+			"I saw it near the {p} yesterday.", "Let us wait until {m}.", "The {q} {o} is the one that we meant.", "Who has the {o} now?", "Done, and written down in the {q} {o}.", "There are {n} more like it in the {p}.",
+		},
+		"praise": {
+			"Better than I had hoped.", "It came early and well packed.", "I would buy it again.", "The {o} is well made.", "We use it every {w}.", "It looks fine in the {p}.", "The {c} one is even nicer than in the picture.", "My neighbour wants one, too.", "After {n} months it is as good as new.",
+		},
+		"doubt": {
+			"It does what it should, and no more.", "Good, though the {o} could be sturdier.", "The colour is not quite the one in the picture.", "It took {n} days to arrive.", "Fine for the {p}, too small for anything else.", "The {o} is good, the instructions are not.",
+		},
+		"blame": {
+			"The {o} broke within {n} days.", "It came late, and without the {o}.", "I sent it back.", "It is not what the description says.", "Nobody answered my letters.", "The {c} paint comes off.", "Too dear for what it is.",
+		},
+		"note": {
+			"Call back on {w} about the {o}.", "The label is faded; a copy lies in the {q} drawer.", "Left with the porter at the {p}.", "Needs a second look in {m}.", "Looked at on {w}: nothing to do.", "The key hangs behind the {q} {o}.",
+			"Found under the {t} near the {p}.", "Keep away from the {o}.", "Ask about the {q} {o} first.", "One of {n}; the others are in the {p}.", "To be returned by {m}.", "Wrapped in {c} paper.",
+		},
+		"bio": {
+			"Grew up near a {p} and came back to it.", "Writes about the {t} and keeps a small {p}.", "Has worked with wood and glass for {n} years.", "Likes long walks, {q} rooms and strong tea.", "Draws every {w}, mostly the {t} behind the house.",
+			"Teaches {n} evenings a week.", "Once repaired the {o} of a whole street.", "Collects old maps and reads them, too.", "Lives with {n} cats and a {q} {o}.",
+		},
+		"message": {
+			"Is the {q} {o} still to be had?", "Thank you for the quick answer.", "We come on {w} at {n} o'clock.", "Could you send the papers for the {o}?", "The {p} is closed on {w}.", "I left the {o} with your neighbour.", "Please tell me when the {q} one is there.", "We would take {n} of them.", "Many thanks, and good wishes from the {p}.",
+		},
+		"reason": {
+			"Ordered twice by mistake", "Does not fit", "Arrived damaged", "No longer needed", "Wrong colour", "Moved to {w}", "Put off until {m}", "The {o} was missing", "The {p} is closed on {w}", "Another one was cheaper", "Asked for by the customer", "The address was wrong", "Taken back after {n} days",
+		},
+		"instructions": {
+			"Keep dry and out of the sun.", "Open from the {c} side.", "Lift by the {o}, not by the handle.", "Leave at the {p} if nobody is there.", "Ring {n} times.", "Use the door behind the {t}.", "Wipe with a damp cloth on {w}.", "Handle the {q} {o} with care.",
+		},
+		"task": {
+			"Repair the {q} {o}", "The {o} in the {p} is missing", "Move the {o} to the {p}", "Ask for {n} more of the {q} ones", "Clean the {p} before {w}", "The {o} does not open", "Write a label for the {q} {o}", "Look for the key of the {p}", "No light in the {p}", "Return the {o} by {w}",
+		},
+		"place": {
+			"The {q} {p}", "{t} {p}", "Upper {p}", "Lower {p}", "Behind the {t}", "By the {q} {p}", "{q} {t}", "Near the {p}", "The {t} {p}", "{t} lane",
+		},
+		"article": {
+			"What a {q} {o} tells", "A {m} in the {p}", "The {o} that nobody missed", "{n} ways to mend a {o}", "Why the {p} stands open", "Under the {t}", "A visit to the {q} {p}", "From the {p} to the {p}", "The last {o} of {m}", "How to keep a {o} dry",
+		},
+		"paragraph": {
+			"The {q} {o} stands beside the {p}.", "Nobody has used the {p} since {m}.", "On {w} the {o} was carried into the {p}.", "Behind the {t} there is a {q} door.", "It took {n} people to move the {o}.", "What remained was a {q} {o} and a letter.",
+			"In {m} the {p} is open until dusk.", "The {t} has grown over the {q} wall.", "A {q} {o} hung in the {p} for {n} years.", "Whoever comes on {w} finds the {p} empty.", "The {o} is older than the {p} itself.", "From the {p} one sees as far as the {t}.",
+		},
+	}
+})
 
 // textKinds are the generators of texts, with what they make and how many sentences they
 // have unless it is said.
@@ -133,7 +138,7 @@ func mood(w *Want) string {
 
 // text is some sentences of a kind, none of them twice, as many as there is room for.
 func text(w *Want, kind string, from, to int64) string {
-	list := patterns[kind]
+	list := patterns()[kind]
 	n := min(number(w, 0, int(w.Random.Between(from, to))), 1000)
 	var b []byte
 	at, step := int(w.Random.Below(uint64(len(list)))), 1+int(w.Random.Below(uint64(len(list)-1)))
@@ -177,7 +182,7 @@ func filled(r *Random, b []byte, pattern string) []byte {
 			return b
 		}
 		slot, after, _ := strings.Cut(rest, "}")
-		word := r.Of(slots[slot])
+		word := r.Of(slots()[slot])
 		if n := len(b); n >= 2 && (b[n-2]|0x20 == 'a') && b[n-1] == ' ' && (n == 2 || b[n-3] == ' ') && strings.ContainsRune("aeiou", rune(word[0])) {
 			b = append(b[:n-1], 'n', ' ')
 		}
@@ -204,7 +209,7 @@ func sentence(r *Random, n int) string {
 	b := make([]byte, 0, 80)
 	switch n = max(1, n); n {
 	case 1:
-		return capital(r.Of(slots["o"])) + "."
+		return capital(r.Of(slots()["o"])) + "."
 	case 2:
 		return capital(string(filled(r, b, "{q} {o}.")))
 	case 3, 4, 5:

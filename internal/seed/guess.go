@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"erbario/internal/fake"
@@ -16,7 +17,7 @@ import (
 )
 
 // guesses are generators by the whole name of a text field, with what stands behind them.
-var guesses = func() map[string]string {
+var guesses = sync.OnceValue(func() map[string]string {
 	out := map[string]string{}
 	for names, generator := range map[string]string{
 		"email email_address mail mail_address e_mail":       "email",
@@ -93,7 +94,7 @@ var guesses = func() map[string]string {
 		}
 	}
 	return out
-}()
+})
 
 // qualifiers may stand before a name that is known: the billing_email is a mail, too.
 var qualifiers = strings.Fields("billing shipping delivery home work office private business personal primary secondary main alternative other old new from to mailing postal legal current previous default")
@@ -105,7 +106,7 @@ var roles = strings.Fields("author owner sender recipient manager guest member e
 // it, such as "hash 64"; empty: the name suggests none.
 func GuessOf(name string) string {
 	name = strings.ToLower(name)
-	if g := guesses[name]; g != "" {
+	if g := guesses()[name]; g != "" {
 		return g
 	}
 	first, rest, ok := strings.Cut(name, "_")
@@ -113,13 +114,13 @@ func GuessOf(name string) string {
 	case ok && rest == "name" && slices.Contains(roles, first), !ok && slices.Contains(roles, name):
 		return "name"
 	case ok && (slices.Contains(qualifiers, first) || slices.Contains(roles, first)):
-		return guesses[rest]
+		return guesses()[rest]
 	}
 	return ""
 }
 
 // GuessedNames are the names of text fields that suggest a generator, in order.
-func GuessedNames() []string { return slices.Sorted(maps.Keys(guesses)) }
+func GuessedNames() []string { return slices.Sorted(maps.Keys(guesses())) }
 
 // people are models whose name is a person's.
 var people = []string{"person", "user", "author", "member", "customer", "employee", "contact", "collector", "borrower", "visitor", "student", "teacher", "owner", "botanist", "gardener", "curator", "account"}
@@ -223,26 +224,28 @@ func (p *Plan) person(t *schema.Table) bool {
 
 // NumberOf gives the range in which numbers of a field with that name are believable.
 func NumberOf(name string) (low, high float64, ok bool) {
-	at, ok := sizes[name]
+	at, ok := sizes()[name]
 	return at[0], at[1], ok
 }
 
 // NumberNames are the names of numbers that suggest a range, in order.
-func NumberNames() []string { return slices.Sorted(maps.Keys(sizes)) }
+func NumberNames() []string { return slices.Sorted(maps.Keys(sizes())) }
 
 // sizes are believable numbers by the words of a name.
-var sizes = map[string][2]float64{
-	"age": {18, 90}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500}, "total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
-	"rating": {1, 5}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180}, "lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
-	"weight": {0.1, 100}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
-	"month": {1, 12}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
-	"population": {200, 900000}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
-	"guests": {1, 6}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4}, "children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
-	"days": {1, 30}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12}, "months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
-	"bedrooms": {1, 5}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400}, "words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
-	"duration": {1, 240}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
-	"port": {1024, 49151}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
-}
+var sizes = sync.OnceValue(func() map[string][2]float64 {
+	return map[string][2]float64{
+		"age": {18, 90}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500}, "total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
+		"rating": {1, 5}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180}, "lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
+		"weight": {0.1, 100}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
+		"month": {1, 12}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
+		"population": {200, 900000}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
+		"guests": {1, 6}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4}, "children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
+		"days": {1, 30}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12}, "months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
+		"bedrooms": {1, 5}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400}, "words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
+		"duration": {1, 240}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
+		"port": {1024, 49151}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
+	}
+})
 
 // sizeWord is the word of a number's name that tells how large it is: the last but a unit.
 func sizeWord(name string) string {
@@ -255,7 +258,7 @@ func sizeWord(name string) string {
 
 // sized tells whether the name of a number says how large it is.
 func (c *column) sized() bool {
-	_, ok := sizes[sizeWord(c.Field)]
+	_, ok := sizes()[sizeWord(c.Field)]
 	return ok || slices.Contains(strings.Split(strings.ToLower(c.Field), "_"), "year")
 }
 
@@ -293,7 +296,7 @@ func (p *Plan) believable(c *column) (soft interval, ahead bool) {
 		}
 		return years(3, 0), false
 	}
-	at, ok := sizes[sizeWord(name)]
+	at, ok := sizes()[sizeWord(name)]
 	if !ok {
 		at = [2]float64{1, 1000}
 	}

@@ -131,7 +131,7 @@ func (p *Plan) inObject(key string, w *fake.Want) string {
 		defer func() { w.Args = nil }()
 		return quoted(fake.Lookup(words[0]).Make(w))
 	}
-	if at, ok := sizes[sizeWord(key)]; ok && at[1] > 0 {
+	if at, ok := sizes()[sizeWord(key)]; ok && at[1] > 0 {
 		return strconv.FormatInt(w.Random.Between(int64(max(1, at[0])), int64(at[1])), 10)
 	}
 	return strconv.Quote(fake.Lookup("word").Make(w))

@@ -6,6 +6,7 @@ package seed
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"erbario/internal/fake"
 	"erbario/internal/schema"
@@ -30,7 +31,7 @@ func isStatus(field string) bool {
 const off = 85
 
 // ranks are words of a status that are no words of a time, by their rank among the steps.
-var ranks = func() map[string]int {
+var ranks = sync.OnceValue(func() map[string]int {
 	out := map[string]int{}
 	for rank, words := range map[int]string{
 		0:  "draft new created open pending queued waiting unpaid todo planned scheduled invited inactive unverified",
@@ -46,18 +47,18 @@ var ranks = func() map[string]int {
 			out[w] = rank
 		}
 	}
-	for w, m := range times {
+	for w, m := range times() {
 		if m.stage == step {
 			out[w] = m.rank
 		}
 	}
 	out["returned"], out["refunded"] = 82, 82 // after it had come
 	return out
-}()
+})
 
 // rankOf is the rank of a status among the steps; ok is false for a word that tells nothing.
 func rankOf(word string) (int, bool) {
-	n, ok := ranks[strings.ReplaceAll(strings.ReplaceAll(strings.ToLower(word), "-", "_"), " ", "_")]
+	n, ok := ranks()[strings.ReplaceAll(strings.ReplaceAll(strings.ToLower(word), "-", "_"), " ", "_")]
 	return n, ok
 }
 

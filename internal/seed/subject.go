@@ -50,7 +50,7 @@ func aboutOf(name, generator string) (prefix string, place, ok bool) {
 	if !place && !slices.Contains(fake.PersonKinds, generator) {
 		return "", false, false
 	}
-	if first, rest, ok := strings.Cut(name, "_"); ok && guesses[name] == "" && (guesses[rest] != "" || rest == "name") {
+	if first, rest, ok := strings.Cut(name, "_"); ok && guesses()[name] == "" && (guesses()[rest] != "" || rest == "name") {
 		if slices.Contains(roles, first) || place && slices.Contains(qualifiers, first) { // a person's work_email is the person's own
 			return first, place, true
 		}

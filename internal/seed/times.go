@@ -7,6 +7,7 @@ package seed
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"erbario/internal/schema"
 )
@@ -26,7 +27,7 @@ const (
 )
 
 // times are the words of the names of times: the stage, and for steps their order.
-var times = func() map[string]moment {
+var times = sync.OnceValue(func() map[string]moment {
 	out := map[string]moment{}
 	for _, s := range []struct {
 		stage stage
@@ -54,7 +55,7 @@ var times = func() map[string]moment {
 		}
 	}
 	return out
-}()
+})
 
 // moment is what the name of a time tells.
 type moment struct {
@@ -70,12 +71,12 @@ func momentOf(field string) moment {
 		words = words[:len(words)-1]
 	}
 	if words[0] == "last" {
-		return times["last"]
+		return times()["last"]
 	}
 	for size := 2; size >= 1; size-- {
 		for i := range words {
 			if i+size <= len(words) {
-				if m, ok := times[strings.Join(words[i:i+size], "_")]; ok {
+				if m, ok := times()[strings.Join(words[i:i+size], "_")]; ok {
 					return m
 				}
 			}
@@ -330,7 +331,9 @@ func between(a, b timed, list []timed) (least, far int64, ok bool) {
 		}
 	case planned:
 		if b.stage == ending {
-			theirs := func(o timed) bool { return o.stage == planned && stem(o) == stem(b) && pairs[o.word] == pairs[b.word] }
+			theirs := func(o timed) bool {
+				return o.stage == planned && stem(o) == stem(b) && pairs()[o.word] == pairs()[b.word]
+			}
 			least, far = lasts(a, b)
 			return least, far, theirs(a) || !slices.ContainsFunc(list, theirs)
 		}
@@ -341,7 +344,7 @@ func between(a, b timed, list []timed) (least, far int64, ok bool) {
 }
 
 // pairs tell which words of a beginning and of an end belong together.
-var pairs = func() map[string]int {
+var pairs = sync.OnceValue(func() map[string]int {
 	out := map[string]int{}
 	for i, words := range []string{
 		"start starts begin begins scheduled planned end ends", "from since to until till", "valid_from active_from effective valid_to valid_until valid_till active_to expires expiry expiration",
@@ -352,13 +355,13 @@ var pairs = func() map[string]int {
 		}
 	}
 	return out
-}()
+})
 
 // stem is what the name of a time says beside its stage: sale, for sale_starts_at.
 func stem(t timed) string {
 	var out []string
 	for _, w := range strings.Split(strings.ToLower(t.Field), "_") {
-		if _, ok := times[w]; !ok && !slices.Contains([]string{"at", "on", "date", "time", "valid", "check", "active", "in", "out"}, w) {
+		if _, ok := times()[w]; !ok && !slices.Contains([]string{"at", "on", "date", "time", "valid", "check", "active", "in", "out"}, w) {
 			out = append(out, w)
 		}
 	}
