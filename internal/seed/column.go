@@ -765,11 +765,12 @@ func (p *Plan) ordered(l *Line, c *column) {
 	}
 	c.soft, c.ahead = p.believable(c)
 	timed := x.moment() || x.kind == schema.Date
+	at := hoursOf(c.Field)
 	c.fill = func(r *row, random *fake.Random) any {
 		i := c.within(p, r)
 		n := random.Between(i.low, i.high)
 		if timed && !c.said {
-			n = c.clock(n, i)
+			n = c.clock(at, n, i)
 		}
 		return x.value(n)
 	}

@@ -440,11 +440,27 @@ func (c *column) kept(r *row, i interval) (may, near interval) {
 // business are words in the names of times that are in hours of work, on weekdays.
 var business = strings.Fields("meeting appointment invoice invoiced issued shipped dispatched approved reviewed signed hired interview lesson visit consultation office packed prepared processed handed")
 
+// hours are when something is done, by the name of its time.
+type hours struct {
+	work     bool  // on weekdays
+	from, to int64 // seconds of a day
+	unit     int64 // seconds: a course begins at a quarter of an hour
+}
+
+func hoursOf(field string) hours {
+	h := hours{from: 7 * hour, to: 22 * hour, unit: 1}
+	if slices.ContainsFunc(strings.Split(strings.ToLower(field), "_"), func(w string) bool { return slices.Contains(business, w) }) {
+		h.work, h.from, h.to = true, 8*hour, 18*hour
+	}
+	if m := momentOf(field); m.stage == planned || m.stage == ending {
+		h.unit = 15 * minute
+	}
+	return h
+}
+
 // clock moves a time to an hour and a day at which such things are done, as far as it stays
 // where it may be.
-func (c *column) clock(n int64, i interval) int64 {
-	words := strings.Split(strings.ToLower(c.Field), "_")
-	work := slices.ContainsFunc(words, func(w string) bool { return slices.Contains(business, w) })
+func (c *column) clock(h hours, n int64, i interval) int64 {
 	day, second := n, int64(0)
 	if c.axis.moment() {
 		day, second = n/daySeconds, n%daySeconds
@@ -452,18 +468,11 @@ func (c *column) clock(n int64, i interval) int64 {
 			day, second = day-1, second+daySeconds
 		}
 	}
-	from, to, unit := int64(7*hour), int64(22*hour), int64(1)
-	if work {
-		from, to = 8*hour, 18*hour
-	}
-	if m := momentOf(c.Field); m.stage == planned || m.stage == ending {
-		unit = 15 * minute
-	}
-	second = from + second*(to-from)/daySeconds
-	second -= second % unit
-	for _, days := range []int64{0, 1, 2, 3, -1, -2, -3} {
+	second = h.from + second*(h.to-h.from)/daySeconds
+	second -= second % h.unit
+	for _, days := range [...]int64{0, 1, 2, 3, -1, -2, -3} {
 		at := day + days
-		if week := (at%7 + 11) % 7; work && (week == 0 || week == 6) { // 1970-01-01 was a Thursday
+		if week := (at%7 + 11) % 7; h.work && (week == 0 || week == 6) { // 1970-01-01 was a Thursday
 			continue
 		}
 		if c.axis.moment() {
