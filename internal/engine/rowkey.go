@@ -1,7 +1,7 @@
 package engine
 
 // This file is conditions that find rows by what tells them apart: one column, or several
-// together. column gives a column's name as it stands in the statement.
+// together. column gives the name of a column in the statement.
 
 import (
 	"fmt"

@@ -1,7 +1,8 @@
 // Package fake makes believable values: names, addresses, sentences. It knows
-// its generators by name, and nothing of models or databases. Their words come
-// from the tables of gofakeit; only these are taken, since the library itself
-// takes a millisecond at every start of the program. Nobody and nothing that is
+// its generators by name, and nothing of models or databases. Countries, Latin and
+// colours are from the tables of gofakeit; only these are taken, since the library
+// itself takes a millisecond at every start of the program. Names by language, places
+// and sentences are its own (person.go, place.go, text.go). Nobody and nothing that is
 // made here exists: firms and towns are put together from pieces, and mail goes
 // to domains that end in .example.
 package fake

@@ -41,7 +41,7 @@ var patterns = sync.OnceValue(func() map[string][]string {
 			"Better than I had hoped.", "It came early and well packed.", "I would buy it again.", "The {o} is well made.", "We use it every {w}.", "It looks fine in the {p}.", "The {c} one is even nicer than in the picture.", "My neighbour wants one, too.", "After {n} months it is as good as new.",
 		},
 		"doubt": {
-			"It does what it should, and no more.", "Good, though the {o} could be sturdier.", "The colour is not quite the one in the picture.", "It took {n} days to arrive.", "Fine for the {p}, too small for anything else.", "The {o} is good, the instructions are not.",
+			"It does what it should, nothing else.", "Good, though the {o} could be sturdier.", "The colour is not quite the one in the picture.", "It took {n} days to arrive.", "Fine for the {p}, too small for anything else.", "The {o} is good, the instructions are not.",
 		},
 		"blame": {
 			"The {o} broke within {n} days.", "It came late, and without the {o}.", "I sent it back.", "It is not what the description says.", "Nobody answered my letters.", "The {c} paint comes off.", "Too dear for what it is.",
@@ -70,7 +70,7 @@ var patterns = sync.OnceValue(func() map[string][]string {
 			"The {q} {p}", "{t} {p}", "Upper {p}", "Lower {p}", "Behind the {t}", "By the {q} {p}", "{q} {t}", "Near the {p}", "The {t} {p}", "{t} lane",
 		},
 		"article": {
-			"What a {q} {o} tells", "A {m} in the {p}", "The {o} that nobody missed", "{n} ways to mend a {o}", "Why the {p} stands open", "Under the {t}", "A visit to the {q} {p}", "From the {p} to the {p}", "The last {o} of {m}", "How to keep a {o} dry",
+			"What a {q} {o} tells", "A {m} in the {p}", "The {o} that nobody missed", "{n} ways to repair a {o}", "Why the {p} stands open", "Under the {t}", "A visit to the {q} {p}", "From the {p} to the {p}", "The last {o} of {m}", "How to keep a {o} dry",
 		},
 		"paragraph": {
 			"The {q} {o} stands beside the {p}.", "Nobody has used the {p} since {m}.", "On {w} the {o} was carried into the {p}.", "Behind the {t} there is a {q} door.", "It took {n} people to move the {o}.", "What remained was a {q} {o} and a letter.",

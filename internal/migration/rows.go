@@ -206,30 +206,47 @@ func Names(line []*Migration, e engine.Engine) map[string]bool {
 // no longer known.
 func RowsOf(line []*Migration, e engine.Engine) map[string]*LineRows {
 	out := map[string]*LineRows{}
+	move := func(from, to string) { // a table, and what names its rows
+		for _, at := range out {
+			for i := range at.By {
+				if strings.EqualFold(at.By[i].Table, from) {
+					at.By[i].Table = to
+				}
+			}
+		}
+		if at := out[strings.ToLower(from)]; at != nil {
+			delete(out, strings.ToLower(from))
+			out[strings.ToLower(to)] = at
+		}
+	}
 	for _, m := range line {
+		aside := map[string]string{} // by the name of a table, in lower case: what it was set aside as, to be written anew
 		for _, s := range m.Steps {
 			for _, st := range s.Apply {
 				r, ok := ReadRename(e, st.SQL)
-				if !ok {
-					continue
-				}
-				table := strings.ToLower(r.Table)
-				for name, at := range out {
-					for i := range at.By {
-						k := &at.By[i]
-						switch {
-						case r.Column == "" && strings.EqualFold(k.Table, r.Table):
-							k.Table = r.To
-						case r.Column != "" && name == table && k.Column == r.Column:
-							k.Column = r.To
-						case r.Column != "" && strings.EqualFold(k.Table, r.Table) && k.Field == r.Column:
-							k.Field = r.To
+				switch {
+				case !ok:
+					if created := createdTable(e, st.SQL); aside[created] != "" {
+						move(aside[created], created)
+						delete(aside, created)
+					}
+				case r.Column == "":
+					if schema.Own(r.To) {
+						aside[strings.ToLower(r.Table)] = r.To
+					}
+					move(r.Table, r.To)
+				default:
+					for name, at := range out {
+						for i := range at.By {
+							k := &at.By[i]
+							if strings.EqualFold(name, r.Table) && k.Column == r.Column {
+								k.Column = r.To
+							}
+							if strings.EqualFold(k.Table, r.Table) && k.Field == r.Column {
+								k.Field = r.To
+							}
 						}
 					}
-				}
-				if at := out[table]; at != nil && r.Column == "" {
-					delete(out, table)
-					out[strings.ToLower(r.To)] = at
 				}
 			}
 			for _, r := range s.Rows {

@@ -89,8 +89,8 @@ func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPar
 	return ""
 }
 
-// storedKeys are the keys of a step's rows as the table has them; one that names a row of
-// another table which is not there is left out.
+// storedKeys are the keys of a step's rows as the table has them; a key that
+// names a missing row of another table is left out.
 func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRows) (cells []any, err error) {
 	for _, key := range r.Keys {
 		var one []any

@@ -308,7 +308,7 @@ func between(a, b timed, list []timed) (least, far int64, ok bool) {
 	case step:
 		switch b.stage {
 		case step:
-			if a.rank == 85 || a.rank > b.rank || a.rank == b.rank && a.at > b.at {
+			if a.rank == off || a.rank > b.rank || a.rank == b.rank && a.at > b.at {
 				return 0, 0, false
 			}
 			switch {
