@@ -206,6 +206,9 @@ func defaultClause(raw string, t schema.Type) (string, error) {
 		return "default (" + sql + ")", nil
 	}
 	v, err := schema.ReadValue(raw, t)
+	if err != nil && t.Kind.Number() {
+		err = fmt.Errorf("%w; for an expression write sql:EXPRESSION", err)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -335,6 +338,9 @@ func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 		return plan.Fill{}, fmt.Errorf("the models have no column %s", name)
 	}
 	v, err := schema.ReadValue(value, col.Type)
+	if err != nil && col.Type.Kind.Number() {
+		err = fmt.Errorf("%w; for an expression write sql:EXPRESSION", err)
+	}
 	if err == nil {
 		err = col.Refuses(v)
 	}

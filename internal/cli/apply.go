@@ -784,9 +784,9 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 		for j, st := range m.Steps {
 			js := jsonStep{Title: st.Title, Note: st.Note, Lock: "the whole database, for writers", SQL: []string{}}
 			note, here := st.Note, ""
-			if _, locks := plan.LockWords(l.engine, statementTexts(st.Apply), "", roomOf); len(locks) > 0 {
+			if _, locks := plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{}, roomOf); len(locks) > 0 {
 				// What it locks here, rather than where it was drafted.
-				here, _ = plan.LockWords(l.engine, statementTexts(st.Apply), workOf(st.Note), roomOf)
+				here, _ = plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind}, roomOf)
 				js.Lock, note = here, here
 			}
 			if !a.json {
@@ -834,20 +834,6 @@ func statementTexts(list []migration.Statement) []string {
 		out[i] = st.SQL
 	}
 	return out
-}
-
-// workOf tells from a step's note where it was drafted what it does with rows: a lock
-// that neither reads nor writes them says so by saying nothing.
-func workOf(note string) string {
-	switch {
-	case strings.Contains(note, "rewrites it"):
-		return ""
-	case strings.Contains(note, "reads it"):
-		return "reads every row"
-	case strings.Contains(note, " on "):
-		return "keeps every row"
-	}
-	return note
 }
 
 // sizes are the numbers of rows of the live tables.

@@ -157,7 +157,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 		a.out.line(a.out.paint(styleHead, "undeclared, and left alone"))
 		var table [][]string
 		for _, c := range pl.Undeclared {
-			table = append(table, []string{"  " + cell(c.Target()), strings.TrimPrefix(string(c.Kind), "drop "), cell(c.What)})
+			table = append(table, []string{"  " + cell(c.Target()), c.Kind.Thing(), cell(c.What)})
 		}
 		for _, line := range columns(table) {
 			a.out.line(line)

@@ -392,7 +392,7 @@ type lookPart struct {
 func partsToLook(t *schema.Table) []lookPart {
 	var columns, rest []lookPart
 	for _, c := range diff.Tables(&schema.Table{Name: t.Name}, t) {
-		part := lookPart{jsonPart: jsonPart{Kind: strings.TrimPrefix(string(c.Kind), "add "), Table: t.Name, Name: c.Name, What: c.What}, told: !c.Told()}
+		part := lookPart{jsonPart: jsonPart{Kind: c.Kind.Thing(), Table: t.Name, Name: c.Name, What: c.What}, told: !c.Told()}
 		switch o := c.Object.(type) {
 		case *schema.Column:
 			if part.column = c.Kind == diff.AddColumn; !part.column {

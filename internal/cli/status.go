@@ -4,6 +4,7 @@ package cli
 // and tables agree, and how far a migration is that was left half-way.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -176,6 +177,7 @@ type statusRow struct {
 	Live     []jsonChange `json:"live"`            // changed by hand
 	Half     *jsonHalf    `json:"half,omitempty"`
 	Problem  string       `json:"problem,omitempty"`
+	unopened string       // why it could not be opened
 	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
 	Others   int          `json:"undeclared"` // that no migration made, and that is left alone
 	hand     *byHand
@@ -221,7 +223,7 @@ func (a *app) statusCommand() *cli.Command {
 				list = append(list, r)
 				differs = differs || r.differs()
 				if r.Problem != "" {
-					failed = append(failed, r.Database+": "+strings.TrimPrefix(r.Problem, "database "+r.Database+": "))
+					failed = append(failed, r.Database+": "+cmp.Or(r.unopened, r.Problem))
 				}
 				if r.Half != nil {
 					half = append(half, r.Database+": "+r.Half.how())
@@ -251,6 +253,10 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 	r := &statusRow{Database: d.Name, URL: d.Shown, Waits: []string{}, Edited: []string{}, Missing: []string{}, Newer: []string{}, Forks: [][2]string{}, Models: []jsonChange{}, Live: []jsonChange{}}
 	fail := func(err error) *statusRow {
 		r.Problem = err.Error()
+		var u *unopened
+		if errors.As(err, &u) {
+			r.unopened = u.err.Error()
+		}
 		var e *exitError
 		if errors.As(err, &e) && e.err != nil {
 			r.Problem = e.err.Error()
@@ -399,7 +405,7 @@ func (a *app) showStatus(list []*statusRow) {
 		if r.Problem != "" && len(list) == 1 {
 			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
 		} else if r.Problem != "" {
-			a.out.printf("%s%s", who, clean(strings.TrimPrefix(r.Problem, "database "+r.Database+": ")))
+			a.out.printf("%s%s", who, clean(cmp.Or(r.unopened, r.Problem)))
 		}
 	}
 	if len(list) == 1 {

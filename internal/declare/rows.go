@@ -243,7 +243,7 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 		} else {
 			value, err := schema.ReadValue(c.Text, t)
 			if err != nil {
-				r.errorf(c.Pos, "", "%s: %s", name, strings.ReplaceAll(err.Error(), "; for an expression write sql:EXPRESSION", ""))
+				r.errorf(c.Pos, "", "%s: %s", name, err)
 				return value
 			}
 			if t.Kind == schema.JSON {

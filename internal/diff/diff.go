@@ -65,13 +65,22 @@ const (
 
 // Sign is "+" for what comes, "-" for what goes and "~" for what changes.
 func (k Kind) Sign() string {
-	switch {
-	case strings.HasPrefix(string(k), "add"):
+	switch k {
+	case AddTable, AddColumn, AddUnique, AddIndex, AddReference, AddCheck, AddTrigger, AddView, AddEnum, AddRow, AddComment:
 		return "+"
-	case strings.HasPrefix(string(k), "drop"):
+	case DropTable, DropColumn, DropUnique, DropIndex, DropReference, DropCheck, DropTrigger, DropView, DropEnum, DropRow, DropComment:
 		return "-"
 	}
 	return "~"
+}
+
+// Drops tells whether something is dropped.
+func (k Kind) Drops() bool { return k.Sign() == "-" }
+
+// Thing is what is added, dropped or changed, such as "column".
+func (k Kind) Thing() string {
+	_, thing, _ := strings.Cut(string(k), " ")
+	return thing
 }
 
 // Change is one difference.
@@ -83,6 +92,8 @@ type Change struct {
 	From  string // before, where it is a change of one thing
 	To    string // after
 	Note  string // a consequence that people meet
+	// Marks: it is about the column that marks rows as deleted.
+	Marks bool
 	// Object is what the change is about: a *schema.Table, Column, Index, Check,
 	// ForeignKey, Trigger or View; what was there for a drop, else what comes.
 	Object any
@@ -254,11 +265,11 @@ func (d *tables) columns() {
 	for _, c := range d.wanted.Columns {
 		old := d.live.Column(c.Name)
 		if old == nil {
-			what := columnWords(d.wanted, c)
-			if c.Name == d.wanted.SoftDelete {
+			what, marks := columnWords(d.wanted, c), c.Name == d.wanted.SoftDelete
+			if marks {
 				what = "soft delete: " + what
 			}
-			d.add(Change{Kind: AddColumn, Name: c.Name, What: what, Object: c})
+			d.add(Change{Kind: AddColumn, Name: c.Name, What: what, Object: c, Marks: marks})
 			continue
 		}
 		change := func(kind Kind, from, to, what string) {
@@ -300,11 +311,11 @@ func (d *tables) columns() {
 	}
 	for _, c := range d.live.Columns {
 		if d.wanted.Column(c.Name) == nil {
-			what := c.SQLType
-			if c.Name == d.live.SoftDelete {
+			what, marks := c.SQLType, c.Name == d.live.SoftDelete
+			if marks {
 				what = "soft delete"
 			}
-			d.add(Change{Kind: DropColumn, Name: c.Name, What: what, Object: c})
+			d.add(Change{Kind: DropColumn, Name: c.Name, What: what, Object: c, Marks: marks})
 		}
 	}
 }

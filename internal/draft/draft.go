@@ -645,7 +645,7 @@ func planned(id string, e engine.Engine, p *plan.Plan) *migration.Migration {
 		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
-		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Note: st.Note, Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Batches: st.Batches, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Work: st.Work, Note: cmp.Or(st.Note, st.Work.String()), Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Batches: st.Batches, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
 	}
 	return m
 }

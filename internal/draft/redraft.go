@@ -124,7 +124,7 @@ func TakeBack(ctx context.Context, db engine.Database, e engine.Engine, old []*m
 // drafted upon any of the old ones.
 func independent(a runner.Applied, old []*migration.Migration) bool {
 	return !slices.ContainsFunc(old, func(m *migration.Migration) bool {
-		return strings.Contains(a.Text, migration.Marker+"follows "+m.ID+"\n")
+		return migration.FollowsOf(a.Text) == m.ID
 	})
 }
 

@@ -279,6 +279,9 @@ var ErrMissing = errors.New("is not there")
 // the server has made of the last statement.
 var ErrLost = errors.New("the connection was lost")
 
+// ErrDenied is wrapped by an error when the user has no right to do what was asked.
+var ErrDenied = errors.New("has no right to do this")
+
 // ErrBusy is wrapped by Begin's error when somebody else holds the lock.
 var ErrBusy = errors.New("is locked by somebody else")
 
@@ -454,7 +457,8 @@ type Batches struct {
 type Step struct {
 	Title string
 	Kind  StepKind
-	Note  string // what it does to rows, such as "keeps every row"
+	Work  Work   // what it does with rows
+	Note  string // what else is to be said of it; the locks that it takes
 	Apply []string
 	Undo  []string
 	Loses []string // what it destroys, such as specimens.label
@@ -493,15 +497,22 @@ type Lock struct {
 	Around bool // it is held around other statements, whose own modes are told beside it
 }
 
-// Work is what a statement does with the rows of a table.
+// Work is what a statement or a step does with the rows of a table.
 type Work int
 
 // The kinds of work, each graver than the one before it.
 const (
-	NoWork Work = iota
+	NoWork Work = iota // it has to do with no rows, or nothing is known of it
+	Keeps
 	Reads
 	Rewrites
+	Copies
 )
+
+// String is the work in words, as a migration has it beside a step; empty for NoWork.
+func (w Work) String() string {
+	return [...]string{"", "keeps every row", "reads every row", "rewrites every row", "copies every row"}[w]
+}
 
 // Requirement is a query whose rows stand in the way, and the sentence that
 // says so, with {n} for their number.
@@ -523,16 +534,14 @@ type Requirement struct {
 	// Shape tells that it asks which columns a table has, and not for its rows: it can be
 	// asked only when the table is as the step expects it.
 	Shape bool
-	// Wait tells that time may mend it: the migration is not refused but waits.
+	// Wait: time may fix it, so the migration is not refused but waits.
 	Wait bool
+	// Revives: its rows are deleted ones, which an undo would bring back.
+	Revives bool
 	// Ungiven are the columns, as table.column, whose value for an undo it reads, where
 	// nobody gave one. It is not in a file.
 	Ungiven []string
 }
-
-// Revives ends the sentence of a requirement that guards deleted rows: an undo
-// that takes soft deletion away would bring them back.
-const Revives = "are deleted and would come back"
 
 // DeletedRows is how the rows of a table that are marked as deleted are called
 // among what a step loses.
@@ -634,11 +643,13 @@ type Alteration struct {
 	Aside    string                                // begins the names of columns that are kept in place
 	Parent   func(table string, after bool) Parent // what of a table that is referred to is there before the migration, or after it
 	Summary  string                                // the changes in words
-	Only     string                                // the condition of the rows that stay, where a step before it takes others out
-	NoKeep   bool                                  // Lost is not kept; Keep is for fills alone
-	InUse    bool                                  // others work on the table meanwhile
-	NoDrop   bool                                  // columns cannot be dropped in place in this database
-	Copy     bool                                  // the table is copied, for the order of its columns
+	// SummaryRest is the title of the last step, where those before it did a part of the changes.
+	SummaryRest string
+	Only        string // the condition of the rows that stay, where a step before it takes others out
+	NoKeep      bool   // Lost is not kept; Keep is for fills alone
+	InUse       bool   // others work on the table meanwhile
+	NoDrop      bool   // columns cannot be dropped in place in this database
+	Copy        bool   // the table is copied, for the order of its columns
 }
 
 // Dropping is a table to be dropped, and where its rows are kept.

@@ -79,7 +79,8 @@ func (f Found) names() []string {
 // Step is one step as it stands in a file.
 type Step struct {
 	Title     string
-	Note      string
+	Work      engine.Work
+	Note      string // what stands beside its title in the file
 	Kind      engine.StepKind
 	Loses     []string
 	Kept      bool
@@ -296,6 +297,8 @@ func Write(m *Migration) string {
 			words := "none of these may exist"
 			if r.Wait {
 				words = "wait until none of these exist"
+			} else if r.Revives {
+				words = "no deleted row may exist"
 			}
 			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n", before, Marker, when, words, strconv.Quote(Title(r.Sentence)), r.Query)
 		}
@@ -378,6 +381,18 @@ const direct = Marker + "direct\n"
 func IsDirect(text string) bool {
 	head, _ := splitHead(text)
 	return strings.Contains(head, "\n"+direct)
+}
+
+// FollowsOf is the migration that one with this text follows; empty for the first.
+func FollowsOf(text string) string {
+	head, _ := splitHead(text)
+	m := &Migration{}
+	for line := range strings.Lines(head) {
+		if words, ok := strings.CutPrefix(line, Marker); ok {
+			m.headWords(strings.TrimSpace(words))
+		}
+	}
+	return m.Follows
 }
 
 func writeHead(b *strings.Builder, m *Migration) {
@@ -469,7 +484,7 @@ func (e *ParseError) Error() string { return fmt.Sprintf("%s:%d: %s", e.Path, e.
 var (
 	headLine = once(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
 	stepLine = once(`^step (\d+)(?:\s+(.*))?$`)
-	needLine = once(`^(?:(before apply|before undo|here|here before undo), none of these may exist|(before apply, wait) until none of these exist)\s+(".*")$`)
+	needLine = once(`^(?:(before apply|before undo|here|here before undo), none of these may exist|(before apply, wait) until none of these exist|(before undo|here before undo), no deleted row may exist)\s+(".*")$`)
 	schemaIs = once(`^schema (\S+) -> (\S+)$`)
 	nameForm = once(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
 )
@@ -557,6 +572,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				comments = nil
 				step, into = &m.Steps[len(m.Steps)-1], nil
 				step.Title, step.Note, step.Kind = stepWords(g[2])
+				step.Work = workOf(step.Note)
 			case words == "apply" && step != nil:
 				into = &step.Apply
 				step.Under, comments = append(step.Under, comments...), nil
@@ -591,12 +607,12 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				step.Rows = append(step.Rows, r)
 			case needLine().MatchString(words):
 				g := needLine().FindStringSubmatch(words)
-				sentence, err := strconv.Unquote(g[3])
+				sentence, err := strconv.Unquote(g[4])
 				if err != nil {
 					return fail(p.Line, "the sentence of this requirement cannot be read: it stands in double quotes")
 				}
-				need, into = &engine.Requirement{Sentence: sentence, Wait: g[2] != ""}, nil
-				switch g[1] {
+				need, into = &engine.Requirement{Sentence: sentence, Wait: g[2] != "", Revives: g[3] != "" || strings.HasSuffix(sentence, formerlyRevives)}, nil
+				switch g[1] + g[3] {
 				case "before apply", "":
 					needTo = &m.BeforeApply
 				case "before undo":
@@ -606,7 +622,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 						return fail(p.Line, `"here" stands outside of a step`)
 					}
 					needTo = &step.Here
-					if g[1] == "here before undo" {
+					if g[1]+g[3] == "here before undo" {
 						needTo = &step.HereUndo
 					}
 				}
@@ -714,6 +730,30 @@ func (m *Migration) headWords(words string) bool {
 	}
 	return true
 }
+
+// workOf reads what a step does with rows out of the words beside its title: those of
+// engine.Work, or behind the locks that it takes. Where it locks a table and says nothing of
+// its rows, it keeps them.
+func workOf(note string) engine.Work {
+	for w := engine.Keeps; w <= engine.Copies; w++ {
+		if note == w.String() {
+			return w
+		}
+	}
+	switch {
+	case strings.Contains(note, ", rewrites it"), strings.Contains(note, ", some rows at a time"), note == "writes every row anew": // so called in earlier versions
+		return engine.Rewrites
+	case strings.Contains(note, ", reads it"):
+		return engine.Reads
+	case strings.Contains(note, " on "):
+		return engine.Keeps
+	}
+	return engine.NoWork
+}
+
+// formerlyRevives ends the sentence of a requirement about deleted rows in files that do not
+// say so in the line itself.
+const formerlyRevives = "are deleted and would come back"
 
 // stepWords takes a step's line apart: title, note, and mode in brackets.
 func stepWords(s string) (title, note string, kind engine.StepKind) {

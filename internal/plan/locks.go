@@ -50,29 +50,28 @@ func strongest(e engine.Engine, statements []string, known func(table string) bo
 	return out
 }
 
-// general are the notes that a lock's words take the place of.
-var general = []string{"", "keeps every row", "reads every row", "rewrites every row"}
-
 // LockWords tells what a step's statements lock, on a database whose tables have the
 // sizes that size gives ("" where one is not there); empty on an engine without locks
-// of tables. note is what the step says of itself.
-func LockWords(e engine.Engine, statements []string, note string, size func(table string) (string, bool)) (words string, most []engine.Lock) {
+// of tables. s has the step's kind, what it does with rows and its note.
+func LockWords(e engine.Engine, statements []string, s engine.Step, size func(table string) (string, bool)) (words string, most []engine.Lock) {
 	var list []string
 	most = strongest(e, statements, func(table string) bool { _, ok := size(table); return ok })
 	for _, l := range most {
 		room, _ := size(l.Table)
 		w := l.Mode + " on " + l.Table + room
 		switch {
-		case note == general[1]:
-		case l.Work == engine.Rewrites && note != general[2]:
+		case s.Work == engine.Keeps:
+		case l.Work == engine.Rewrites && s.Work != engine.Reads && s.Kind == engine.InBatches:
+			w += ", some rows at a time"
+		case l.Work == engine.Rewrites && s.Work != engine.Reads:
 			w += ", rewrites it"
 		case l.Work != engine.NoWork:
 			w += ", reads it"
 		}
 		list = append(list, w)
 	}
-	if len(list) > 0 && !slices.Contains(general, note) {
-		list = append(list, note)
+	if len(list) > 0 && s.Note != "" {
+		list = append(list, s.Note)
 	}
 	return strings.Join(list, "; "), most
 }
@@ -108,17 +107,14 @@ func (p *planner) locks() error {
 	}
 	for i := range p.plan.Steps {
 		s := &p.plan.Steps[i]
-		text, locks := LockWords(p.Engine, s.Apply, s.Note, size)
+		text, locks := LockWords(p.Engine, s.Apply, *s, size)
 		for _, l := range locks {
 			if l.Level > most[l.Table].Level {
 				most[l.Table] = l
 			}
-			if l.Alone && l.Work == engine.Rewrites && s.Note != general[1] && p.inUse(l.Table) {
+			if l.Alone && l.Work == engine.Rewrites && s.Work != engine.Keeps && p.inUse(l.Table) {
 				p.plan.Held = append(p.plan.Held, Held{l.Table, i + 1})
 			}
-		}
-		if s.Kind == engine.InBatches {
-			text = strings.ReplaceAll(text, ", rewrites it", ", some rows at a time")
 		}
 		if text != "" {
 			s.Note = text

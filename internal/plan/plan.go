@@ -169,10 +169,11 @@ type Found struct {
 
 type planner struct {
 	Input
-	plan  *Plan
-	used  map[string]bool // the answers that answered something
-	units []unit
-	err   error
+	plan     *Plan
+	rowsTold map[string]bool // tables whose reference rows stand among the effects
+	used     map[string]bool // the answers that answered something
+	units    []unit
+	err      error
 	// By table.
 	skipped map[string]bool                 // its other changes wait for an answer
 	looked  map[string]bool                 // what was made of it by hand is noted
@@ -233,7 +234,7 @@ const (
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}, reads: map[string][]string{}, parted: map[string][]string{}, again: map[string][]string{}, follow: map[string]engine.Step{},
+	p := &planner{Input: in, rowsTold: map[string]bool{}, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}, reads: map[string][]string{}, parted: map[string][]string{}, again: map[string][]string{}, follow: map[string]engine.Step{},
 		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
 	restored := p.restoreTables()
 	p.split(diff.Schemas(p.Live, in.Wanted))
@@ -434,7 +435,7 @@ func (p *planner) lose(a *engine.Alteration, col *schema.Column) {
 // split sets apart what no migration made: it is left alone.
 func (p *planner) split(changes []diff.Change) {
 	for _, c := range changes {
-		if strings.HasPrefix(string(c.Kind), "drop") && !p.made(c) && !p.letGo(c) {
+		if c.Kind.Drops() && !p.made(c) && !p.letGo(c) {
 			p.plan.Undeclared = append(p.plan.Undeclared, c)
 		} else {
 			p.plan.Changes = append(p.plan.Changes, c)
@@ -651,7 +652,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes),
+		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes), SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.goes(t)):
@@ -971,7 +972,7 @@ func (p *planner) byHand(table string) []string {
 	for _, c := range p.undeclared(table) {
 		switch c.Kind {
 		case diff.DropColumn, diff.DropCheck, diff.DropReference:
-			out = append(out, strings.TrimPrefix(string(c.Kind), "drop ")+" "+c.Name)
+			out = append(out, c.Kind.Thing()+" "+c.Name)
 		}
 	}
 	return out
@@ -1594,6 +1595,12 @@ func inOrder(t, wanted *schema.Table) {
 
 // summary tells the changes of a table in a line.
 func summary(table string, changes []diff.Change) string {
+	return titled("change "+table, changes, "the names of checks and indexes of "+table+" follow")
+}
+
+// titled puts the changes of a table in a line behind a beginning; without any that are
+// said, it is the line none.
+func titled(head string, changes []diff.Change, none string) string {
 	var out []string
 	for _, c := range changes {
 		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && c.Before != c.Object && k.SQL.Same(c.Object.(*schema.Check).SQL) {
@@ -1604,9 +1611,9 @@ func summary(table string, changes []diff.Change) string {
 		}
 		switch {
 		case c.What == "":
-		case c.Kind == diff.AddColumn && strings.HasPrefix(c.What, "soft delete"):
+		case c.Kind == diff.AddColumn && c.Marks:
 			out = append(out, "soft delete by "+c.Name)
-		case c.Kind == diff.DropColumn && c.What == "soft delete":
+		case c.Kind == diff.DropColumn && c.Marks:
 			out = append(out, "no soft delete by "+c.Name)
 		case c.Note != "" && c.Kind == diff.ChangeUnique:
 			out = append(out, c.To)
@@ -1620,7 +1627,7 @@ func summary(table string, changes []diff.Change) string {
 			out = append(out, "add "+c.What)
 		case c.Kind.Sign() == "-":
 			out = append(out, "drop "+c.What)
-		case c.Name != "" && !strings.HasPrefix(string(c.Kind), "change check") && !strings.HasPrefix(string(c.Kind), "change unique") && !strings.HasPrefix(string(c.Kind), "change index"):
+		case c.Name != "" && c.Kind != diff.ChangeCheck && c.Kind != diff.ChangeUnique && c.Kind != diff.ChangeIndex:
 			out = append(out, c.Name+" "+c.What)
 		default:
 			out = append(out, c.What)
@@ -1630,9 +1637,9 @@ func summary(table string, changes []diff.Change) string {
 		}
 	}
 	if len(out) == 0 {
-		return "the names of checks and indexes of " + table + " follow"
+		return none
 	}
-	s := "change " + table + ": " + strings.Join(out, "; ")
+	s := head + ": " + strings.Join(out, "; ")
 	if r := []rune(s); len(r) > 110 {
 		s = string(r[:107]) + "..."
 	}

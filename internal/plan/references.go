@@ -197,7 +197,7 @@ func (p *planner) referenceUnits() {
 			p.units = append(p.units, unit{rank: rankReferenceComes, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: p.Engine.ReferenceInUse(h.table, h.key)}})
 			continue
 		}
-		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Note: "reads every row", Apply: p.Engine.AddReference(h.table, h.key), Undo: p.Engine.DropReference(h.table, h.key)})
+		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Work: engine.Reads, Apply: p.Engine.AddReference(h.table, h.key), Undo: p.Engine.DropReference(h.table, h.key)})
 	}
 }
 

@@ -160,8 +160,8 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if added > 0 {
 		change.BeforeUndo = p.pointedAt(t, set)
 	}
-	p.effect(t.Name, added, "comes", "come")
-	p.effect(t.Name, changed, "changes", "change")
+	p.effect(t.Name, added, "added")
+	p.effect(t.Name, changed, "changed")
 	p.units = append(p.units, unit{rank: rankRows + rank, name: t.Name, change: change})
 }
 
@@ -309,29 +309,26 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
-	p.effect(t.Name, len(keys), "goes", "go")
+	p.effect(t.Name, len(keys), "deleted")
 	p.units = append(p.units, unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})
 }
 
-// effect tells how many reference rows come, change or go.
-func (p *planner) effect(table string, n int, one, many string) {
+// effect says how many reference rows of a table are added, changed or deleted.
+func (p *planner) effect(table string, n int, done string) {
 	if n == 0 {
 		return
 	}
-	text := words.Count(int64(n), "reference row", "reference rows") + " "
 	old := p.plan.Effects[table]
-	if strings.Contains(old, "reference row") {
-		text = words.Thousands(int64(n)) + " "
+	switch {
+	case p.rowsTold[table]:
+		old += ", " + words.Thousands(int64(n)) + " " + done
+	case n == 1:
+		old = strings.TrimPrefix(old+", 1 reference row is "+done, ", ")
+	default:
+		old = strings.TrimPrefix(old+", "+words.Thousands(int64(n))+" reference rows are "+done, ", ")
 	}
-	if n == 1 {
-		text += one
-	} else {
-		text += many
-	}
-	if old != "" {
-		text = old + ", " + text
-	}
-	p.plan.Effects[table] = text
+	p.rowsTold[table] = true
+	p.plan.Effects[table] = old
 }
 
 // rowWords are the values of a declared row.

@@ -203,7 +203,8 @@ func (p *planner) revived(change *engine.Change, live, wanted *schema.Table) {
 		return
 	}
 	deleted := engine.Requirement{
-		Sentence: fmt.Sprintf("{n} rows of %s %s", wanted.Name, engine.Revives),
+		Sentence: fmt.Sprintf("{n} rows of %s are deleted and would be restored", wanted.Name),
+		Revives:  true,
 		Query:    p.deletedRows(wanted, wanted.Name, wanted.SoftDelete),
 	}
 	change.BeforeUndo = append(change.BeforeUndo, deleted)

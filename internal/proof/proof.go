@@ -644,7 +644,7 @@ func (p *prover) fill(ctx context.Context) error {
 		return err
 	}
 	var without []string
-	reasons := map[string]string{}
+	reasons := map[string]reason{}
 	for _, t := range schema.ParentsFirst(p.Start) {
 		if !need[t.Name] {
 			continue
@@ -674,7 +674,7 @@ func (p *prover) fill(ctx context.Context) error {
 		}
 	}
 	asks := func(name string) bool { // for rows that refer to it
-		return strings.HasPrefix(reasons[name], "a requirement") && p.left.tables[name] == ""
+		return reasons[name].required
 	}
 	slices.SortStableFunc(without, func(a, b string) int { // those first: others may have come with them
 		switch {
@@ -700,7 +700,7 @@ func (p *prover) fill(ctx context.Context) error {
 			return err
 		}
 		if rows == 0 {
-			p.out.Without = append(p.out.Without, name+" ("+reasons[name]+")")
+			p.out.Without = append(p.out.Without, name+" ("+reasons[name].text+")")
 		}
 	}
 	for table, list := range p.left.rows {
@@ -794,23 +794,29 @@ func (p *prover) fillWithChildren(ctx context.Context, t *schema.Table, need map
 	return done, nil
 }
 
+// reason is why a table got no row.
+type reason struct {
+	text     string
+	required bool // each row was made, and stood against a requirement
+}
+
 // fillTable puts rows into a table, as many as a proof has of each.
-func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Rand) (int, string, error) {
+func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Rand) (int, reason, error) {
 	if why := p.left.tables[t.Name]; why != "" {
-		return 0, why, nil
+		return 0, reason{text: why}, nil
 	}
 	return p.fillRows(ctx, t, random, rowsPerTable)
 }
 
 // fillRows puts a number of rows into a table, and those at hand.
-func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Rand, count int) (int, string, error) {
+func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Rand, count int) (int, reason, error) {
 	var columns []*schema.Column
 	for _, c := range t.Columns {
 		if c.Generated == nil && !c.Identity {
 			columns = append(columns, c)
 		}
 	}
-	done, reason, required := 0, "no row could be made", ""
+	done, why, required := 0, "no row could be made", ""
 	try := func(names, values []string) error {
 		sql := "INSERT INTO " + p.Engine.Quote(t.Name)
 		if len(names) == 0 {
@@ -822,11 +828,11 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 			return err
 		}
 		if err := p.db.Exec(ctx, sql); err != nil {
-			reason = err.Error()
-		} else if why, err := p.standsRow(ctx); err != nil {
+			why = err.Error()
+		} else if r, err := p.standsRow(ctx); err != nil {
 			return err
-		} else if why != "" {
-			required = why
+		} else if r != "" {
+			required = r
 		} else {
 			done++
 			return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
@@ -839,7 +845,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 	if p.Live != nil && count == rowsPerTable {
 		rows, err := p.Live(t.Name, 3)
 		if err != nil {
-			return 0, "", err
+			return 0, reason{}, err
 		}
 		var names []string
 		for _, n := range rows.Columns {
@@ -847,7 +853,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 		}
 		for _, r := range rows.Values {
 			if err := try(names, r); err != nil {
-				return 0, "", err
+				return 0, reason{}, err
 			}
 		}
 	}
@@ -860,7 +866,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 	}
 	parents, err := p.parents(ctx, t)
 	if err != nil {
-		return 0, "", err
+		return 0, reason{}, err
 	}
 	goal := done + count
 	offset := 0
@@ -900,18 +906,18 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 		}
 		before := done
 		if err := try(names, values); err != nil {
-			return 0, "", err
+			return 0, reason{}, err
 		}
 		if done > before && itself {
 			if parents, err = p.parents(ctx, t); err != nil { // the row can be referred to
-				return 0, "", err
+				return 0, reason{}, err
 			}
 		}
 	}
-	if required != "" {
-		reason = required // it tells more than what the engine refused on the way
+	if required != "" { // it says more than what the engine refused on the way
+		return done, reason{required, true}, nil
 	}
-	return done, reason, nil
+	return done, reason{text: why}, nil
 }
 
 // parents reads the keys that the table's references can point at.

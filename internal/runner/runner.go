@@ -523,7 +523,7 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 // reviving is a migration whose undo lets deleted rows come back.
 func reviving(m *migration.Migration) *migration.Migration {
 	out := *m
-	revives := func(r engine.Requirement) bool { return strings.HasSuffix(r.Sentence, engine.Revives) }
+	revives := func(r engine.Requirement) bool { return r.Revives }
 	out.BeforeUndo = slices.DeleteFunc(slices.Clone(m.BeforeUndo), revives)
 	out.Steps = slices.Clone(m.Steps)
 	for i := range out.Steps {

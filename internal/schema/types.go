@@ -160,7 +160,7 @@ func ReadValue(raw string, t Type) (Value, error) {
 	case k.Number():
 		v.Kind = NumberValue
 		if !number(raw) {
-			return v, fmt.Errorf("%q is not a number; for an expression write sql:EXPRESSION", raw)
+			return v, fmt.Errorf("%q is not a number", raw)
 		}
 	case k == Boolean:
 		v.Kind = BooleanValue

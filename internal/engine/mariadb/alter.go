@@ -19,13 +19,6 @@ import (
 	"erbario/internal/schema"
 )
 
-// The notes of steps: what they do to rows.
-const (
-	noteKeeps    = "keeps every row"
-	noteReads    = "reads every row"
-	noteRewrites = "rewrites every row"
-)
-
 // Create gives the step for a new table.
 func (Engine) Create(t *schema.Table) engine.Step {
 	s := engine.Step{Title: "create " + t.Name, Apply: []string{createTable(t, t.Name)}, Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
@@ -85,7 +78,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		apply, undo = []string{sql(column, to)}, []string{sql(to, column)}
 	}
 	if t == nil {
-		return []engine.Step{{Title: title, Note: noteKeeps, Apply: apply, Undo: undo}}, s
+		return []engine.Step{{Title: title, Work: engine.Keeps, Apply: apply, Undo: undo}}, s
 	}
 	old := t.Clone()
 	if column == "" {
@@ -134,7 +127,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 			apply, undo = underLock(table, "", append(apply, again...)...), underLock(table, "", append(undo, back...)...)
 		}
 	}
-	out := []engine.Step{{Title: title, Note: noteKeeps, Apply: apply, Undo: undo}}
+	out := []engine.Step{{Title: title, Work: engine.Keeps, Apply: apply, Undo: undo}}
 	if view == nil {
 		return out, s
 	}
@@ -565,9 +558,8 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	noted := c.noted()
 	batched := c.batched()
 	single := prepare == "" && len(values)+len(back) == 0 && noted == nil
-	note := noteKeeps
 	if prepare != "" {
-		s := engine.Step{Title: "make room in " + table + " for what comes", Note: note, Apply: []string{prepare}, Undo: []string{unprepare}}
+		s := engine.Step{Title: "make room in " + table + " for what comes", Work: engine.Keeps, Apply: []string{prepare}, Undo: []string{unprepare}}
 		for _, n := range c.mid.Columns {
 			if c.From.Column(n.Name) == nil && c.Alteration.To.Column(n.Name) != nil {
 				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
@@ -579,7 +571,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		out = append(out, *noted)
 	}
 	if list := c.bridges(); len(list) > 0 {
-		s := engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, list[0]), Note: noteKeeps}
+		s := engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, list[0]), Work: engine.Keeps}
 		for _, g := range list {
 			s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append(s.Undo, "DROP TRIGGER "+quote(g.Name))
 		}
@@ -592,7 +584,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 		out = append(out, batched.fills...)
 	} else if len(values)+len(back) > 0 {
-		s := engine.Step{Title: "values of " + table, Note: noteRewrites, Apply: values, Undo: back}
+		s := engine.Step{Title: "values of " + table, Work: engine.Rewrites, Apply: values, Undo: back}
 		if len(values) == 0 {
 			s.Title = "values of " + table + " that came meanwhile, on the way back"
 		}
@@ -602,10 +594,10 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if batched != nil && batched.held != nil {
 		declared := tableChange{c.mid, batched.held, nil}
 		final, unfinal = tableChange{batched.held, c.to, c.moves}.statement(), c.mirror(batched.held).statement()
-		out = append(out, engine.Step{Title: "hold what is declared of " + table, Note: note, Apply: oneOf(declared.statement()), Undo: oneOf(tableChange{batched.held, c.mid, nil}.statement())}, *batched.behind)
+		out = append(out, engine.Step{Title: "hold what is declared of " + table, Work: engine.Keeps, Apply: oneOf(declared.statement()), Undo: oneOf(tableChange{batched.held, c.mid, nil}.statement())}, *batched.behind)
 	}
 	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
-		s := engine.Step{Title: c.Summary, Note: note, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
+		s := engine.Step{Title: c.Summary, Work: engine.Keeps, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
 		apply, undo := oneOf(final), oneOf(unfinal)
 		keep := ""
 		if noted != nil {
@@ -629,7 +621,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 			}
 		}
 		if !single {
-			s.Title = strings.Replace(c.Summary, "change "+table+": ", "change "+table+" to what is declared: ", 1)
+			s.Title = c.SummaryRest
 		}
 		out = append(out, s)
 	}
@@ -639,7 +631,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 			drop, create = append(drop, "DROP TRIGGER "+quote(g.Name)), append(create, g.SQL.Text)
 		}
 		if len(bridge) > 0 {
-			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, bridge[0]), Note: noteKeeps, Apply: underLock(table, "", drop...), Undo: underLock(table, "", create...)})
+			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, bridge[0]), Work: engine.Keeps, Apply: underLock(table, "", drop...), Undo: underLock(table, "", create...)})
 		}
 	}
 	if batched != nil && batched.held == nil && batched.behind != nil {

@@ -77,7 +77,7 @@ func (c *change) batched() *inBatches {
 		if slices.ContainsFunc(from.Columns, func(o *schema.Column) bool { return o.Generated != nil && mentions(value, o.Name) }) {
 			return nil // not there yet for a trigger
 		}
-		s := engine.Step{Title: fmt.Sprintf("fill %s.%s", from.Name, n.Name), Kind: engine.InBatches, Note: noteRewrites, Batches: batches}
+		s := engine.Step{Title: fmt.Sprintf("fill %s.%s", from.Name, n.Name), Kind: engine.InBatches, Work: engine.Rewrites, Batches: batches}
 		if from.Column(n.Name) != nil && c.Keep != "" {
 			noted := quote(c.Keep) + " AS kept" + keptByKey
 			s.Apply = append(s.Apply, noteEmpty(c.Alteration, []string{n.Name})+" AND :"+engine.Batch)
@@ -136,8 +136,8 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 		create = append(create, fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW SET %s", name, event, quote(c.From.Name), strings.Join(set[event], ", ")))
 		drop = append(drop, "DROP TRIGGER IF EXISTS "+name)
 	}
-	b.during = &engine.Step{Title: "fill what comes to " + c.From.Name + " meanwhile", Note: noteKeeps, Apply: underLock(c.From.Name, "", create...), Undo: underLock(c.From.Name, "", drop...)}
-	b.behind = &engine.Step{Title: "stop filling what comes to " + c.From.Name, Note: noteKeeps, Apply: underLock(c.From.Name, "", drop...)}
+	b.during = &engine.Step{Title: "fill what comes to " + c.From.Name + " meanwhile", Work: engine.Keeps, Apply: underLock(c.From.Name, "", create...), Undo: underLock(c.From.Name, "", drop...)}
+	b.behind = &engine.Step{Title: "stop filling what comes to " + c.From.Name, Work: engine.Keeps, Apply: underLock(c.From.Name, "", drop...)}
 	if b.held != nil { // the columns that go keep their names until no trigger asks them
 		b.held = c.to.Clone()
 		for name, keep := range c.kept {
@@ -185,7 +185,7 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 	var out []engine.Step
 	if k.OwnIndex || !covered(t, k) {
 		x := ownIndex(k)
-		out = append(out, engine.Step{Title: "index for: " + title, Note: noteReads, Apply: []string{alter + " ADD " + indexDefinition(x)}, Undo: []string{alter + " DROP INDEX " + quote(x.Name)}})
+		out = append(out, engine.Step{Title: "index for: " + title, Work: engine.Reads, Apply: []string{alter + " ADD " + indexDefinition(x)}, Undo: []string{alter + " DROP INDEX " + quote(x.Name)}})
 	}
 	lock := "LOCK TABLES " + quote(t.Name) + " WRITE"
 	if !strings.EqualFold(k.Table, t.Name) {
@@ -202,9 +202,9 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 		same = append(same, "parent."+quote(k.References[i])+" = child."+quote(c))
 	}
 	return append(out,
-		engine.Step{Title: title + ", of what comes", Note: noteKeeps, Apply: []string{lock, holdNoReferences, alter + " ADD " + named(k.Name) + foreignKey(k), holdReferences, "UNLOCK TABLES"},
+		engine.Step{Title: title + ", of what comes", Work: engine.Keeps, Apply: []string{lock, holdNoReferences, alter + " ADD " + named(k.Name) + foreignKey(k), holdReferences, "UNLOCK TABLES"},
 			Undo: []string{alter + " DROP FOREIGN KEY " + quote(k.Name)}},
-		engine.Step{Title: title + ", of every row", Kind: engine.OwnTransaction, Note: noteReads, Here: []engine.Requirement{{
+		engine.Step{Title: title + ", of every row", Kind: engine.OwnTransaction, Work: engine.Reads, Here: []engine.Requirement{{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", t.Name, k.Table),
 			Query: fmt.Sprintf("SELECT %s FROM %s AS child WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)",
 				strings.Join(names, ", "), quote(t.Name), strings.Join(given, " AND "), quote(k.Table), strings.Join(same, " AND ")),

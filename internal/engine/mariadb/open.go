@@ -244,7 +244,7 @@ func (d *Database) plain(err error) error {
 	case 1049:
 		return fmt.Errorf("the database %s %w", d.config.DBName, engine.ErrMissing)
 	case 1044, 1142, 1143, 1227, 1370:
-		return fmt.Errorf("the user %s has no right to do this (%s)", d.config.User, own.Message)
+		return fmt.Errorf("the user %s %w (%s)", d.config.User, engine.ErrDenied, own.Message)
 	case 1205, 1213, 3572:
 		return fmt.Errorf("the database %w (%s)", engine.ErrBusy, own.Message)
 	case 1317, 3024, 1969:

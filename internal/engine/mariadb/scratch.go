@@ -149,7 +149,7 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	rand.Read(random)
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), hex.EncodeToString(random))
 	if err := admin.raw(ctx, createScratch(name, admin.server)); err != nil {
-		if strings.Contains(err.Error(), "has no right") {
+		if errors.Is(err, engine.ErrDenied) {
 			return nil, fmt.Errorf("the user %s has no right to make a scratch database, on which a migration is proved: grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, p.config.User)
 		}
 		return nil, fmt.Errorf("no scratch database can be made: %w", err)

@@ -152,7 +152,7 @@ func separate(s engine.Step) []engine.Step {
 	}
 	var out []engine.Step
 	for i, p := range pairs {
-		part := engine.Step{Title: s.Title, Note: s.Note, Apply: p.apply.list, Undo: p.undo.list}
+		part := engine.Step{Title: s.Title, Work: s.Work, Note: s.Note, Apply: p.apply.list, Undo: p.undo.list}
 		if part.Kind = kind(p.apply); len(p.apply.list) == 0 {
 			part.Kind = kind(p.undo)
 		}

@@ -239,7 +239,7 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 			apply, undo = append(apply, steps[j].Apply...), append(slices.Clone(steps[j].Undo), undo...)
 			j++
 		}
-		s.Title, s.Note = title, noteKeeps
+		s.Title, s.Work = title, engine.Keeps
 		s.Apply, s.Undo = underLock(table, "", append(slices.Clone(s.Apply), apply...)...), underLock(table, "", append(undo, s.Undo...)...)
 		if k := replacedView(steps, j, before); k >= 0 && len(behind) > 0 {
 			stays := steps[k]

@@ -40,20 +40,22 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		title = fmt.Sprintf("rename %s.%s to %s", table, column, to)
 		apply, undo = start(table)+"COLUMN "+quote(column)+" TO "+quote(to), start(table)+"COLUMN "+quote(to)+" TO "+quote(column)
 	}
-	return []engine.Step{{Title: title, Note: "keeps every row", Apply: []string{apply}, Undo: []string{undo}}}, s
+	return []engine.Step{{Title: title, Work: engine.Keeps, Apply: []string{apply}, Undo: []string{undo}}}, s
 }
 
 // op is one change of a table.
 type op struct {
-	what        string // what it is about: the way back has one about the same
-	title, note string
-	sql         []string
-	adds        []string // the columns that it adds
-	check       *schema.Check
-	index       *schema.Index
-	column      *schema.Column // that becomes required, or optional
-	comes       bool           // what it is about comes, rather than goes
-	back        []string       // of a name that changes: as it was
+	what   string // what it is about: the way back has one about the same
+	title  string
+	work   engine.Work
+	drops  bool // it drops something
+	sql    []string
+	adds   []string // the columns that it adds
+	check  *schema.Check
+	index  *schema.Index
+	column *schema.Column // that becomes required, or optional
+	comes  bool           // what it is about comes, rather than goes
+	back   []string       // of a name that changes: as it was
 }
 
 // Alter gives the steps that make one table another.
@@ -86,7 +88,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			return out
 		}
 		if comesAndGoes(forward) {
-			step := engine.Step{Title: a.Summary, Note: note(forward), Here: here, HereUndo: hereUndo}
+			step := engine.Step{Title: a.Summary, Work: work(forward), Here: here, HereUndo: hereUndo}
 			for _, o := range back {
 				step.Undo = append(step.Undo, o.sql...)
 			}
@@ -98,7 +100,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			return out
 		}
 		for i, o := range forward {
-			step := engine.Step{Title: o.title, Note: o.note, Apply: o.sql, Undo: ways[i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)}
+			step := engine.Step{Title: o.title, Work: o.work, Apply: o.sql, Undo: ways[i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)}
 			if o.what == "types" {
 				step.Here, step.HereUndo = here, hereUndo
 			}
@@ -117,7 +119,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		return Engine{}.Alter(a)
 	}
 	out.BeforeApply = append(out.BeforeApply, attached(a.From, forward)...)
-	step := engine.Step{Title: a.Summary, Note: note(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
+	step := engine.Step{Title: a.Summary, Work: work(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range a.Lost {
@@ -209,25 +211,16 @@ func paired(forward, back []op) ([]op, bool) {
 // comesAndGoes tells whether the changes are best one step: something goes and
 // something comes in its place, so that no single one says what is done.
 func comesAndGoes(ops []op) bool {
-	drops := slices.ContainsFunc(ops, func(o op) bool { return strings.HasPrefix(o.title, "drop ") })
-	comes := slices.ContainsFunc(ops, func(o op) bool { return !strings.HasPrefix(o.title, "drop ") })
+	drops := slices.ContainsFunc(ops, func(o op) bool { return o.drops })
+	comes := slices.ContainsFunc(ops, func(o op) bool { return !o.drops })
 	return drops && comes
 }
 
-// The notes of steps: what they do to rows.
-const (
-	noteKeeps    = "keeps every row"
-	noteReads    = "reads every row"
-	noteRewrites = "rewrites every row"
-)
-
-// note is the gravest of the changes' notes.
-func note(ops []op) string {
-	out := noteKeeps
+// work is what the changes do with rows, taken together.
+func work(ops []op) engine.Work {
+	out := engine.Keeps
 	for _, o := range ops {
-		if o.note == noteRewrites || o.note == noteReads && out == noteKeeps {
-			out = o.note
-		}
+		out = max(out, o.work)
 	}
 	return out
 }
@@ -296,15 +289,21 @@ func between(name string) string { return schema.Cut(name + "_between") }
 
 // rename gives something another name; its way back is that name's.
 func (a *alteration) rename(what string, m schema.Move, sql func(from, to string) string) {
-	a.do("name of "+m.From, fmt.Sprintf("rename the %s %s to %s", what, m.From, m.To), noteKeeps, sql(m.From, m.To))
+	a.do("name of "+m.From, fmt.Sprintf("rename the %s %s to %s", what, m.From, m.To), engine.Keeps, sql(m.From, m.To))
 	a.last().back = []string{sql(m.To, m.From)}
 }
 
 // last is the change that was noted last.
 func (a *alteration) last() *op { return &a.ops[len(a.ops)-1] }
 
-func (a *alteration) do(what, title, note string, sql ...string) {
-	a.ops = append(a.ops, op{what: what, title: title, note: note, sql: sql})
+func (a *alteration) do(what, title string, work engine.Work, sql ...string) {
+	a.ops = append(a.ops, op{what: what, title: title, work: work, sql: sql})
+}
+
+// drop is do for what drops something.
+func (a *alteration) drop(what, title string, work engine.Work, sql ...string) {
+	a.do(what, "drop "+title, work, sql...)
+	a.last().drops = true
 }
 
 // moves tells whether SQL names a column that goes, or whose type changes: what
@@ -371,12 +370,12 @@ func (a *alteration) letGo() {
 	for _, g := range a.from.Triggers {
 		if !a.staysTrigger(g, a.to) {
 			_, drop := Engine{}.Trigger(a.from, g)
-			a.do("trigger "+g.Name, engine.TriggerTitle("stop", a.from, g), "", drop...)
+			a.do("trigger "+g.Name, engine.TriggerTitle("stop", a.from, g), engine.NoWork, drop...)
 		}
 	}
 	for _, x := range a.from.Indexes {
 		if !a.stays(x, a.to) {
-			a.do("index "+x.Name, "drop "+indexTitle(a.from, x), "", dropIndex(table, x))
+			a.drop("index "+x.Name, indexTitle(a.from, x), engine.NoWork, dropIndex(table, x))
 			a.last().index = x
 		}
 	}
@@ -394,14 +393,14 @@ func (a *alteration) letGo() {
 		a.rename("index", m, func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
 	}
 	if a.from.PrimaryKey != nil && !a.staysKey() {
-		a.do("key", "drop the key of "+table, "", alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
+		a.drop("key", "the key of "+table, engine.NoWork, alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
 	goes := func(k *schema.Check) bool { // with its column
 		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column)
 	}
 	for _, k := range a.from.Checks {
 		if !goes(k) && !a.staysCheck(k, a.to) {
-			a.do("check "+k.Name, "drop check "+k.Name, noteKeeps, alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
+			a.do("check "+k.Name, "drop check "+k.Name, engine.Keeps, alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
 			a.last().check = k
 		}
 	}
@@ -436,18 +435,18 @@ func (a *alteration) letGo() {
 		case o == nil && c.Generated == nil:
 			continue
 		case o == nil || a.remade(c, o): // before what it is worked out from goes
-			a.do("column "+c.Name, "drop "+table+"."+c.Name, noteKeeps, alterTable(table)+"DROP COLUMN "+quote(c.Name))
+			a.drop("column "+c.Name, table+"."+c.Name, engine.Keeps, alterTable(table)+"DROP COLUMN "+quote(c.Name))
 			continue
 		}
 		if engine.Freed(c, o) {
-			a.do("generated "+c.Name, fmt.Sprintf("%s.%s is no longer generated", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP EXPRESSION")
+			a.do("generated "+c.Name, fmt.Sprintf("%s.%s is no longer generated", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP EXPRESSION")
 			a.last().adds = []string{c.Name}
 		}
 		if c.Identity && !o.Identity {
-			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is given by the application", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
+			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is given by the application", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
 		}
 		if c.NotNull && (!o.NotNull || a.empties(c.Name)) {
-			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), noteKeeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
+			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
 			a.last().column = c
 		}
 	}
@@ -478,26 +477,26 @@ func (a *alteration) addColumns() {
 	for _, c := range a.to.Columns {
 		if a.anew[c.Name] {
 			bare := &schema.Column{Name: newName(c.Name), SQLType: c.SQLType, Collation: c.Collation}
-			a.do("column "+c.Name, "", noteRewrites, alterTable(table)+"ADD COLUMN "+columnDefinition(bare))
+			a.do("column "+c.Name, "", engine.Rewrites, alterTable(table)+"ADD COLUMN "+columnDefinition(bare))
 			continue
 		}
 		if a.from.Column(c.Name) != nil || c.Generated != nil { // what is worked out from others comes after them
 			continue
 		}
 		full := c
-		note := noteKeeps
+		work := engine.Keeps
 		if _, ok := a.sources[c.Name]; ok {
-			full, note = &schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}, noteRewrites
+			full, work = &schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}, engine.Rewrites
 		} else if rewrites(c) {
-			note = noteRewrites
+			work = engine.Rewrites
 		}
-		a.addColumn(c, full, note)
+		a.addColumn(c, full, work)
 		a.last().adds = []string{c.Name}
 	}
 }
 
 // addColumn adds a column, with its checks where it comes as a whole.
-func (a *alteration) addColumn(c, as *schema.Column, note string) {
+func (a *alteration) addColumn(c, as *schema.Column, work engine.Work) {
 	s := alterTable(a.to.Name) + "ADD COLUMN " + columnDefinition(as)
 	for _, k := range a.to.Checks {
 		if !a.inUse && as == c && k.Column == c.Name && a.from.Column(c.Name) == nil && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
@@ -508,7 +507,7 @@ func (a *alteration) addColumn(c, as *schema.Column, note string) {
 	if c.Comment != "" {
 		sql = append(sql, commentOn(a.to.Name, c.Name, c.Comment))
 	}
-	a.do("column "+c.Name, "add "+a.to.Name+"."+c.Name, note, sql...)
+	a.do("column "+c.Name, "add "+a.to.Name+"."+c.Name, work, sql...)
 }
 
 // rewrites tells whether adding a column writes every row anew: its value is another
@@ -591,7 +590,7 @@ func (a *alteration) values() {
 		}
 	}
 	if len(sql) > 0 {
-		a.do("values", "", noteRewrites, quiet(sql)...)
+		a.do("values", "", engine.Rewrites, quiet(sql)...)
 	}
 }
 
@@ -606,7 +605,7 @@ func quiet(sql []string) []string {
 func (a *alteration) types() {
 	table := alterTable(a.to.Name)
 	var list, names []string
-	grave := noteKeeps
+	grave := engine.Keeps
 	for _, c := range a.to.Columns {
 		old := a.from.Column(c.Name)
 		if !a.touched[c.Name] || a.anew[c.Name] {
@@ -630,7 +629,7 @@ func (a *alteration) types() {
 			s += " USING " + src.SQL
 		}
 		if !widens(old.SQLType, c.SQLType) {
-			grave = noteRewrites
+			grave = engine.Rewrites
 		}
 		list = append(list, s)
 		if c.Default != nil {
@@ -648,9 +647,9 @@ func (a *alteration) types() {
 		}
 		s := table + "ALTER COLUMN " + quote(c.Name)
 		if c.Default == nil {
-			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), noteKeeps, s+" DROP DEFAULT")
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), engine.Keeps, s+" DROP DEFAULT")
 		} else {
-			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, strings.Join(strings.Fields(c.Default.Text), " ")), noteKeeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, strings.Join(strings.Fields(c.Default.Text), " ")), engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
 		}
 	}
 }
@@ -671,9 +670,9 @@ func (a *alteration) dropColumns() {
 	for i := len(a.from.Columns) - 1; i >= 0; i-- {
 		c := a.from.Columns[i]
 		if a.anew[c.Name] {
-			a.do("column "+c.Name, "", noteKeeps, table+"DROP COLUMN "+quote(c.Name), table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
+			a.do("column "+c.Name, "", engine.Keeps, table+"DROP COLUMN "+quote(c.Name), table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
 		} else if a.to.Column(c.Name) == nil && c.Generated == nil {
-			a.do("column "+c.Name, "drop "+a.to.Name+"."+c.Name, noteKeeps, table+"DROP COLUMN "+quote(c.Name))
+			a.drop("column "+c.Name, a.to.Name+"."+c.Name, engine.Keeps, table+"DROP COLUMN "+quote(c.Name))
 		}
 	}
 }
@@ -686,28 +685,28 @@ func (a *alteration) hold() {
 		old := a.from.Column(c.Name)
 		x := quote(c.Name)
 		if c.Generated != nil && (old == nil || a.remade(old, c)) {
-			a.addColumn(c, c, noteRewrites)
+			a.addColumn(c, c, engine.Rewrites)
 			continue
 		}
 		_, sourced := a.sources[c.Name]
 		bare := a.anew[c.Name] || old == nil && sourced
 		if bare && c.Default != nil {
-			a.do("default "+c.Name, "", noteKeeps, table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
+			a.do("default "+c.Name, "", engine.Keeps, table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
 		}
 		if c.NotNull && (bare || old != nil && (!old.NotNull || a.empties(c.Name))) {
-			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), noteReads, table+"ALTER COLUMN "+x+" SET NOT NULL")
+			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), engine.Reads, table+"ALTER COLUMN "+x+" SET NOT NULL")
 			a.last().column, a.last().comes = c, true
 		}
 		if c.Identity && (bare || old != nil && !old.Identity) {
-			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name), noteKeeps, table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
+			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name), engine.Keeps, table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
 				fmt.Sprintf("SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))", literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)))
 		}
 		if old != nil && old.Comment != c.Comment || bare && c.Comment != "" {
-			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), noteKeeps, commentOn(a.to.Name, c.Name, c.Comment))
+			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), engine.Keeps, commentOn(a.to.Name, c.Name, c.Comment))
 		}
 	}
 	if a.from.Comment != a.to.Comment {
-		a.do("comment", "comment on "+a.to.Name, noteKeeps, commentOn(a.to.Name, "", a.to.Comment))
+		a.do("comment", "comment on "+a.to.Name, engine.Keeps, commentOn(a.to.Name, "", a.to.Comment))
 	}
 	for i := len(a.to.Checks) - 1; i >= 0; i-- {
 		k := a.to.Checks[i]
@@ -717,23 +716,23 @@ func (a *alteration) hold() {
 			continue // it came with its column
 		}
 		if !a.staysCheck(k, a.from) {
-			a.do("check "+k.Name, "check "+k.Name, noteReads, table+"ADD "+named(k.Name)+checkDefinition(k))
+			a.do("check "+k.Name, "check "+k.Name, engine.Reads, table+"ADD "+named(k.Name)+checkDefinition(k))
 			a.last().check, a.last().comes = k, true
 		}
 	}
 	if pk := a.to.PrimaryKey; pk != nil && !a.staysKey() {
-		a.do("key", "key of "+a.to.Name, noteReads, table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
+		a.do("key", "key of "+a.to.Name, engine.Reads, table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
 	for i := len(a.to.Indexes) - 1; i >= 0; i-- {
 		if x := a.to.Indexes[i]; !a.stays(x, a.from) {
-			a.do("index "+x.Name, indexTitle(a.to, x), noteReads, addIndex(a.to.Name, x))
+			a.do("index "+x.Name, indexTitle(a.to, x), engine.Reads, addIndex(a.to.Name, x))
 			a.last().index, a.last().comes = x, true
 		}
 	}
 	for i := len(a.to.Triggers) - 1; i >= 0; i-- {
 		if g := a.to.Triggers[i]; !a.staysTrigger(g, a.from) {
 			create, _ := Engine{}.Trigger(a.to, g)
-			a.do("trigger "+g.Name, engine.TriggerTitle("hold", a.to, g), "", create...)
+			a.do("trigger "+g.Name, engine.TriggerTitle("hold", a.to, g), engine.NoWork, create...)
 		}
 	}
 }

@@ -29,7 +29,7 @@ func inUse(table string, o, back op) []engine.Step {
 		return steps
 	}
 	own := func(title string, apply, undo []string) engine.Step {
-		return engine.Step{Title: title, Kind: engine.OwnTransaction, Note: noteKeeps, Apply: apply, Undo: undo}
+		return engine.Step{Title: title, Kind: engine.OwnTransaction, Work: engine.Keeps, Apply: apply, Undo: undo}
 	}
 	reads := func(title, apply string) engine.Step {
 		return engine.Step{Title: title, Kind: engine.OwnTransaction, Apply: []string{apply}}
@@ -69,7 +69,7 @@ func inUse(table string, o, back op) []engine.Step {
 		}
 		return []engine.Step{build, own(o.title, []string{alter + "ADD " + named(x.Name) + "UNIQUE USING INDEX " + quote(x.Name) + options}, []string{alter + "DROP CONSTRAINT " + quote(x.Name)})}
 	}
-	return []engine.Step{{Title: o.title, Kind: engine.OwnTransaction, Note: o.note, Apply: o.sql, Undo: back.sql, UndoLoses: engine.Qualify(table, o.adds)}}
+	return []engine.Step{{Title: o.title, Kind: engine.OwnTransaction, Work: o.work, Apply: o.sql, Undo: back.sql, UndoLoses: engine.Qualify(table, o.adds)}}
 }
 
 // allInUse gives the steps for all changes of a table, each of which has its own way
@@ -182,7 +182,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	}
 	if filled := a.Filled(); len(filled) > 0 && a.Keep != "" {
 		keep := keepValues(a, nil, filled)
-		out = append(out, engine.Step{Title: "note which rows have no " + strings.Join(filled, ", "), Kind: engine.OwnTransaction, Note: noteKeeps,
+		out = append(out, engine.Step{Title: "note which rows have no " + strings.Join(filled, ", "), Kind: engine.OwnTransaction, Work: engine.Keeps,
 			Apply: []string{keep[0], keep[2]}, Undo: []string{"DROP TABLE " + quote(a.Keep)}})
 	}
 	for _, f := range fills {
@@ -232,7 +232,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		rename := func(from, to string) []string {
 			return []string{alterTable(a.To.Name) + "RENAME COLUMN " + quote(from) + " TO " + quote(to)}
 		}
-		aside = append(aside, engine.Step{Title: "set " + a.To.Name + "." + name + " aside", Kind: engine.OwnTransaction, Note: noteKeeps, Loses: engine.Qualify(a.To.Name, []string{name}), Kept: true,
+		aside = append(aside, engine.Step{Title: "set " + a.To.Name + "." + name + " aside", Kind: engine.OwnTransaction, Work: engine.Keeps, Loses: engine.Qualify(a.To.Name, []string{name}), Kept: true,
 			Apply: rename(name, asideName(a, name)), Undo: rename(asideName(a, name), name)})
 	}
 	if !between(ready, bared) {
@@ -318,7 +318,7 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 	title := fmt.Sprintf("%s references %s", t.Name, k.Table)
 	alter := alterTable(t.Name)
 	return []engine.Step{
-		{Title: title + ", of what comes", Kind: engine.OwnTransaction, Note: noteKeeps, Apply: []string{alter + "ADD " + named(k.Name) + foreignKey(&c)}, Undo: []string{alter + "DROP CONSTRAINT " + quote(k.Name)}},
+		{Title: title + ", of what comes", Kind: engine.OwnTransaction, Work: engine.Keeps, Apply: []string{alter + "ADD " + named(k.Name) + foreignKey(&c)}, Undo: []string{alter + "DROP CONSTRAINT " + quote(k.Name)}},
 		{Title: title + ", of every row", Kind: engine.OwnTransaction, Apply: []string{alter + "VALIDATE CONSTRAINT " + quote(k.Name)}},
 	}
 }

@@ -270,7 +270,7 @@ func (d *database) plain(err error) error {
 	case "55P03", "40P01", "55006": // a lock that was not got, a deadlock, an object in use
 		return fmt.Errorf("the database %w (%s)", engine.ErrBusy, text)
 	case "42501":
-		return fmt.Errorf("the user %s has no right to do this (%s)", d.user, text)
+		return fmt.Errorf("the user %s %w (%s)", d.user, engine.ErrDenied, text)
 	case "55P04": // a new value of an enum type
 		return fmt.Errorf("%s: the server lets nobody use it in the transaction in which it comes", text)
 	case "25006":

@@ -7,12 +7,14 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"erbario/internal/engine"
 	"erbario/internal/schema"
 )
 
@@ -187,7 +189,7 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 				}
 			}
 			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
-				if strings.Contains(err.Error(), "no right") {
+				if errors.Is(err, engine.ErrDenied) {
 					return fmt.Errorf("what the models say in SQL cannot be compared without temporary tables: %w", err)
 				}
 				if e := d.Exec(ctx, "ROLLBACK TO erbario_word"); e != nil {

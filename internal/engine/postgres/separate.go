@@ -78,6 +78,7 @@ func bundled(list []engine.Step) engine.Step {
 		if s.Note != "" && !slices.Contains(notes, s.Note) {
 			notes = append(notes, s.Note)
 		}
+		one.Work = max(one.Work, s.Work)
 	}
 	for _, s := range slices.Backward(list) {
 		one.Undo = append(one.Undo, s.Undo...)

@@ -95,7 +95,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 				}
 			}
 		}
-		return []engine.Step{{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Note: "keeps every row", Apply: apply, Undo: undo}}, s
+		return []engine.Step{{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Work: engine.Keeps, Apply: apply, Undo: undo}}, s
 	}
 	rename := func(a, b string) []string {
 		if strings.EqualFold(a, b) { // another case alone takes two steps
@@ -104,7 +104,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		}
 		return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(b)}
 	}
-	return []engine.Step{{Title: fmt.Sprintf("rename %s to %s", table, to), Note: "keeps every row", Apply: rename(table, to), Undo: rename(to, table)}}, s
+	return []engine.Step{{Title: fmt.Sprintf("rename %s to %s", table, to), Work: engine.Keeps, Apply: rename(table, to), Undo: rename(to, table)}}, s
 }
 
 // bareTable is the table without anything that could refuse or touch a row:
@@ -143,7 +143,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		if reversible && !(a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
 			slices.Reverse(back)
 			if together(forward) {
-				step := engine.Step{Title: a.Summary, Note: "reads every row"}
+				step := engine.Step{Title: a.Summary, Work: engine.Reads}
 				for i, op := range forward {
 					step.Apply = append(step.Apply, op.sql...)
 					step.Undo = append(step.Undo, back[len(back)-1-i].sql...)
@@ -153,12 +153,12 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				return out
 			}
 			for i, op := range forward {
-				out.Steps = append(out.Steps, engine.Step{Title: op.title, Note: op.note, Apply: op.sql, Undo: back[i].sql, UndoLoses: engine.Qualify(a.From.Name, op.adds)})
+				out.Steps = append(out.Steps, engine.Step{Title: op.title, Work: op.work, Apply: op.sql, Undo: back[i].sql, UndoLoses: engine.Qualify(a.From.Name, op.adds)})
 			}
 			return out
 		}
 	}
-	step := engine.Step{Title: a.Summary, Note: "copies every row", Loses: engine.Qualify(a.From.Name, lost)}
+	step := engine.Step{Title: a.Summary, Work: engine.Copies, Loses: engine.Qualify(a.From.Name, lost)}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range lost {
@@ -178,7 +178,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		step.Apply = append(step.Apply, keepValues(a, kept, filled)...)
 	}
 	if ok && len(lost) == 0 {
-		step.Note = "keeps every row"
+		step.Work = engine.Keeps
 		out.Copies = false
 		for _, op := range forward {
 			step.Apply = append(step.Apply, op.sql...)
@@ -200,9 +200,11 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 
 // op is a change that SQLite makes in place.
 type op struct {
-	title, note string
-	sql         []string
-	adds        []string // the columns that it adds
+	title string
+	work  engine.Work
+	drops bool // it drops something
+	sql   []string
+	adds  []string // the columns that it adds
 }
 
 // inPlace gives the changes that make from to without a copy, in the order that
@@ -212,12 +214,17 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		return nil, false
 	}
 	var ops []op
-	do := func(title, note string, sql ...string) { ops = append(ops, op{title: title, note: note, sql: sql}) }
+	do := func(title string, work engine.Work, sql ...string) {
+		ops = append(ops, op{title: title, work: work, sql: sql})
+	}
+	drop := func(title string, work engine.Work, sql ...string) {
+		ops = append(ops, op{title: "drop " + title, work: work, sql: sql, drops: true})
+	}
 
 	// Off first: triggers, indexes, checks; then columns; then all on again.
 	for _, g := range from.Triggers {
 		if !slices.ContainsFunc(to.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-			do(engine.TriggerTitle("stop", from, g), "", dropTrigger(g))
+			do(engine.TriggerTitle("stop", from, g), engine.NoWork, dropTrigger(g))
 		}
 	}
 	for _, x := range from.Indexes {
@@ -225,7 +232,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			if x.Constraint {
 				return nil, false
 			}
-			do("drop "+indexTitle(from, x), "", dropIndex(x))
+			drop(indexTitle(from, x), engine.NoWork, dropIndex(x))
 		}
 	}
 	var dropped, added []*schema.Column
@@ -255,7 +262,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		if k.Name == "" || k.Conflict != "" || countCheck(from, k.Name) > 1 {
 			return nil, false
 		}
-		do("drop check "+k.Name, "keeps every row", fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
+		drop("check "+k.Name, engine.Keeps, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
 	}
 	for _, c := range from.Columns {
 		o := to.Column(c.Name)
@@ -266,7 +273,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			return nil, false
 		}
 		if c.NotNull && !o.NotNull {
-			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), "keeps every row", fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
+			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), engine.Keeps, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
 		}
 	}
 	for i := len(dropped) - 1; i >= 0; i-- {
@@ -282,14 +289,14 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 				sql = append(sql, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
 			}
 		}
-		do("drop "+from.Name+"."+c.Name, "writes every row anew", append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
+		drop(from.Name+"."+c.Name, engine.Rewrites, append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
 	}
 	for i, c := range added {
 		early := c.Generated != nil && slices.ContainsFunc(added[i+1:], func(o *schema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
 		if !addable(to, c) || early { // it is worked out from one that comes behind it
 			return nil, false
 		}
-		do("add "+to.Name+"."+c.Name, "keeps every row", fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
+		do("add "+to.Name+"."+c.Name, engine.Keeps, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
 		if c.Generated == nil {
 			ops[len(ops)-1].adds = []string{c.Name}
 		}
@@ -297,7 +304,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	for i := len(to.Columns) - 1; i >= 0; i-- {
 		c := to.Columns[i]
 		if o := from.Column(c.Name); o != nil && c.NotNull && !o.NotNull {
-			do(fmt.Sprintf("%s.%s is required", to.Name, c.Name), "reads every row", fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", quote(to.Name), quote(c.Name)))
+			do(fmt.Sprintf("%s.%s is required", to.Name, c.Name), engine.Reads, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", quote(to.Name), quote(c.Name)))
 		}
 	}
 	for i := len(to.Checks) - 1; i >= 0; i-- {
@@ -308,7 +315,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		if k.Name == "" || k.Conflict != "" {
 			return nil, false
 		}
-		do("check "+k.Name, "reads every row", fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
+		do("check "+k.Name, engine.Reads, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
 	}
 	for i := len(to.Indexes) - 1; i >= 0; i-- {
 		x := to.Indexes[i]
@@ -316,13 +323,13 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			if x.Constraint {
 				return nil, false
 			}
-			do(indexTitle(to, x), "reads every row", createIndex(to.Name, x))
+			do(indexTitle(to, x), engine.Reads, createIndex(to.Name, x))
 		}
 	}
 	for i := len(to.Triggers) - 1; i >= 0; i-- {
 		g := to.Triggers[i]
 		if !slices.ContainsFunc(from.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-			do(engine.TriggerTitle("hold", to, g), "", g.SQL.Text)
+			do(engine.TriggerTitle("hold", to, g), engine.NoWork, g.SQL.Text)
 		}
 	}
 	return ops, true
@@ -331,8 +338,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 // together tells whether the changes are best one step: something goes and
 // something comes in its place, so that no single one of them says what is done.
 func together(ops []op) bool {
-	drops := slices.ContainsFunc(ops, func(o op) bool { return strings.HasPrefix(o.title, "drop ") })
-	comes := slices.ContainsFunc(ops, func(o op) bool { return !strings.HasPrefix(o.title, "drop ") })
+	drops := slices.ContainsFunc(ops, func(o op) bool { return o.drops })
+	comes := slices.ContainsFunc(ops, func(o op) bool { return !o.drops })
 	return drops && comes
 }
 
