@@ -34,15 +34,15 @@ type answerFlags struct {
 // flags are the flags of a command that asks.
 func (f *answerFlags) flags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice has another name: `TABLE.OLD=NEW`", Destination: &f.rename},
-		&cli.StringSliceFlag{Name: "fill", Usage: "for rows that have none; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may go: `NAME`", Destination: &f.drop},
-		&cli.StringSliceFlag{Name: "deleted", Usage: "deleted rows, where soft delete goes: keep, restore, purge: `TABLE=FATE`", Destination: &f.deleted},
+		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice is renamed: `TABLE.OLD=NEW`", Destination: &f.rename},
+		&cli.StringSliceFlag{Name: "fill", Usage: "for rows without a value; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may be dropped: `NAME`", Destination: &f.drop},
+		&cli.StringSliceFlag{Name: "deleted", Usage: "what to do with deleted rows when soft delete is removed: keep, restore or purge: `TABLE=FATE`", Destination: &f.deleted},
 		&cli.StringSliceFlag{Name: "default", Usage: "give the field a default, in the model too: `TABLE.COLUMN=VALUE`", Destination: &f.defaults},
 		&cli.StringSliceFlag{Name: "optional", Usage: "make the field optional, in the model too: `TABLE.COLUMN`", Destination: &f.optional},
-		&cli.StringFlag{Name: "answers", Usage: "take the answers from this TOML `FILE`", Destination: &f.file},
-		&cli.BoolFlag{Name: "no-keep", Usage: "what is dropped is not kept: it is gone for good", Destination: &f.noKeep},
-		&cli.StringSliceFlag{Name: "plain", Usage: "change this table in the simple way, though it may be in use: `TABLE`", Destination: &f.plain},
+		&cli.StringFlag{Name: "answers", Usage: "read the answers from a TOML `FILE`", Destination: &f.file},
+		&cli.BoolFlag{Name: "no-keep", Usage: "do not keep what is dropped: it is lost permanently", Destination: &f.noKeep},
+		&cli.StringSliceFlag{Name: "plain", Usage: "use the plain (locking) form for this table: `TABLE`", Destination: &f.plain},
 	}
 }
 
@@ -76,7 +76,7 @@ func (f *answerFlags) values() (map[string]string, error) {
 		return nil, err
 	}
 	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 || f.noKeep {
-		return nil, wrongUse("only --fill and --answers with fill answer here: the other answers were given when the migration was drafted")
+		return nil, wrongUse("only --fill, and --answers with fill, apply here: the other answers were given when the migration was drafted")
 	}
 	out := map[string]string{}
 	for _, r := range f.fill {
@@ -179,7 +179,7 @@ func (a *app) edits(p *project.Project, s *schema.Schema, f *answerFlags) error 
 		}
 		_, ok, err := p.Edit(t.Model, c.Field, clause)
 		if err == nil && !ok {
-			err = fmt.Errorf("--%s %s: the line of %s does not stand in model %s itself: write %s behind it where it does", flag, name, c.Field, t.Model, clause)
+			err = fmt.Errorf("--%s %s: the line of %s is not in model %s itself: add %s to it where it is", flag, name, c.Field, t.Model, clause)
 		}
 		return err
 	}
@@ -354,7 +354,7 @@ func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 func oneExpression(e engine.Engine, sql string) error {
 	pieces := e.Split(sql + ";")
 	if len(pieces) != 1 || pieces[0].Comment || pieces[0].Bad != "" || pieces[0].Text != strings.TrimSpace(sql) {
-		return fmt.Errorf("write one expression, without ; and comments")
+		return fmt.Errorf("write one expression, without ; or comments")
 	}
 	return nil
 }
@@ -411,7 +411,7 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 // template writes questions as a file of answers to fill in.
 func (a *app) template(command string, list []plan.Question) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Answers for erbario %s --answers FILE.\n# Take the # off one line of each question, and write the value.\n", command)
+	fmt.Fprintf(&b, "# Answers for erbario %s --answers FILE.\n# Uncomment one line per question and fill in the value.\n", command)
 	for i, q := range list {
 		fmt.Fprintf(&b, "\n# question %d: %s\n", i+1, cell(q.Text))
 		var lines [][]string
@@ -425,7 +425,7 @@ func (a *app) template(command string, list []plan.Question) string {
 					text = fmt.Sprintf("# %s.%s = %s", name, tomlText(key), tomlText(value))
 				}
 				if i > 0 {
-					words = "# … and this line with it"
+					words = "# … together with this line"
 				}
 				lines = append(lines, []string{text, words})
 			}

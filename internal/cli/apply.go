@@ -41,7 +41,7 @@ type applyOptions struct {
 
 // onFailure is the flag that says what becomes of finished steps when one fails.
 func onFailure(to *string) cli.Flag {
-	return &cli.StringFlag{Name: "on-failure", Usage: "of a migration that is not one transaction: take the finished steps back, or stop there: `back|stop`", Value: "back", Destination: to,
+	return &cli.StringFlag{Name: "on-failure", Usage: "if a migration that is not one transaction fails: undo its finished steps, or stop: `back|stop`", Value: "back", Destination: to,
 		Validator: func(s string) error {
 			if s != "back" && s != "stop" {
 				return fmt.Errorf("write back or stop, not %q", s)
@@ -55,18 +55,18 @@ func (a *app) applyCommand() *cli.Command {
 	var f answerFlags
 	var direct, all bool
 	return &cli.Command{
-		Name: "apply", Usage: "bring a database forward by the migrations that wait",
-		Description: "Values that a migration leaves to each database are taken from --answers FILE, or\nasked at the terminal.\n\n--direct makes a throwaway database as the models declare without writing a\nmigration; it asks what a draft would, and takes the same answers.",
+		Name: "apply", Usage: "apply the pending migrations",
+		Description: "Values that differ per database are read from --answers FILE, or asked at the\nterminal.\n\n--direct changes a throwaway database to match the models without writing a\nmigration; it asks what a draft would ask, and takes the same answers.",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "stop behind this migration (any part of its `ID`)", Destination: &o.to},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and ask every requirement; only read", Destination: &o.dryRun},
-			&cli.BoolFlag{Name: "create", Usage: "make the database if it is not there", Destination: &o.create},
-			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.wait},
+			&cli.StringFlag{Name: "to", Usage: "stop after this migration (any unique part of its `ID`)", Destination: &o.to},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and check every requirement; read only", Destination: &o.dryRun},
+			&cli.BoolFlag{Name: "create", Usage: "create the database if it does not exist", Destination: &o.create},
+			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for others", Value: 10 * time.Minute, Destination: &o.wait},
 			onFailure(&o.onFailure),
-			&cli.BoolFlag{Name: "at-once", Usage: "the second of a staged pair, without waiting until nobody writes as before", Destination: &o.atOnce},
-			&cli.StringSliceFlag{Name: "take-over", Usage: "a table, or TABLE.COLUMN, that exists here by hand: a migration adds it, and its values stay: `NAME`", Destination: &o.takeOver},
-			&cli.BoolFlag{Name: "all", Usage: "every database of the project that is not protected", Destination: &all},
-			&cli.BoolFlag{Name: "direct", Usage: "without a migration: a throwaway database as the models declare", Destination: &direct},
+			&cli.BoolFlag{Name: "at-once", Usage: "apply the second of a staged pair without waiting for old writers", Destination: &o.atOnce},
+			&cli.StringSliceFlag{Name: "take-over", Usage: "a table, or TABLE.COLUMN, that exists here already and that a migration adds: keep its values: `NAME`", Destination: &o.takeOver},
+			&cli.BoolFlag{Name: "all", Usage: "all databases of the project that are not protected", Destination: &all},
+			&cli.BoolFlag{Name: "direct", Usage: "without a migration: change a throwaway database to match the models", Destination: &direct},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -108,7 +108,7 @@ func unprotected(p *project.Project) ([]string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, errors.New("--all: every database of the project is protected")
+		return nil, errors.New("--all: all databases of the project is protected")
 	}
 	return out, nil
 }
@@ -164,8 +164,8 @@ func (a *app) eachName(p *project.Project) []string {
 type jsonRun struct {
 	Migration string         `json:"migration"`
 	Took      int64          `json:"took_ms"`
-	Restored  []jsonRestored `json:"put_back,omitempty"`
-	Stayed    []jsonStayed   `json:"stayed,omitempty"`
+	Restored  []jsonRestored `json:"restored,omitempty"`
+	Stayed    []jsonStayed   `json:"still_kept,omitempty"`
 	Kept      []jsonAside    `json:"kept,omitempty"`
 }
 
@@ -178,8 +178,8 @@ type jsonAside struct {
 type jsonRestored struct {
 	Table string `json:"table"`
 	Rows  int64  `json:"rows"`
-	Left  int64  `json:"left,omitempty"`
-	In    string `json:"left_in,omitempty"`
+	Left  int64  `json:"remaining,omitempty"`
+	In    string `json:"remaining_in,omitempty"`
 }
 
 func jsonRunOf(r runner.Run) jsonRun {
@@ -211,12 +211,12 @@ func oneMany(n int, one, many string) string {
 func (a *app) restored(r runner.Run) {
 	for _, b := range r.Restored {
 		if b.Rows > 0 {
-			a.out.printf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows))
+			a.out.printf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, hasHave(b.Rows))
 		}
 		if b.Whole {
-			a.out.printf("    values of %s for which there is no column now stay in %s", b.Table, b.In)
+			a.out.printf("    values of %s that have no column any longer remain in %s", b.Table, b.In)
 		} else if b.Left > 0 {
-			a.out.printf("    %s kept of %s found no row to go back to, and stay in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
+			a.out.printf("    %s kept from %s match no row any longer; they remain in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
 		}
 	}
 }
@@ -236,7 +236,7 @@ func (a *app) askNeeds(ctx context.Context, open *runner.NeedsAnswers, given map
 		out = map[string]string{}
 	}
 	for _, n := range open.Needs {
-		a.err.printf("%s %s leaves %s to each database: %s need a value (%s where it was drafted)", a.err.paint(styleWarn, "question:"), open.Migration, cell(n.For), rows(n.Rows), cell(n.Home))
+		a.err.printf("%s %s asks each database for %s: %s need a value (drafted with %s)", a.err.paint(styleWarn, "question:"), open.Migration, cell(n.For), rows(n.Rows), cell(n.Home))
 		text := ""
 		field := huh.NewInput().Title("the value (" + n.Type + ")").Value(&text).Validate(func(v string) error {
 			_, err := schema.ReadValue(v, schema.ParseType(n.Type))
@@ -272,7 +272,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		if !slices.ContainsFunc(files, func(m *migration.Migration) bool {
 			return slices.ContainsFunc(m.Parameters, func(x migration.Parameter) bool { return x.For == column && !x.Undo })
 		}) {
-			return fmt.Errorf("--fill %s answers nothing: no migration leaves %s to each database", column, column)
+			return fmt.Errorf("--fill %s matches no question: no migration asks each database for %s", column, column)
 		}
 	}
 	l, err := a.openWaiting(ctx, p, name, mode, o.create, o.wait)
@@ -324,7 +324,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if len(o.takeOver) > 0 {
 		options.Room = a.room(ctx, l, waiting, o.takeOver)
 		if options.Room == nil {
-			return fmt.Errorf("--take-over %s answers nothing: no migration that waits adds it", strings.Join(o.takeOver, ", "))
+			return fmt.Errorf("--take-over %s matches nothing: no pending migration adds it", strings.Join(o.takeOver, ", "))
 		}
 	}
 	watching := a.watch(l)
@@ -357,17 +357,17 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	}
 	unused := given.unused()
 	if a.json && len(unused) > 0 {
-		a.document(map[string]any{"answers_without_use": unused})
+		a.document(map[string]any{"unused_answers": unused})
 	}
 	for _, u := range unused {
-		a.warn("--fill %s was of no use: %s", u.For, u.Why)
+		a.warn("--fill %s was not used: %s", u.For, u.Why)
 	}
 	undrafted := ""
 	if len(done) == 0 && waits == nil {
 		n, mistakes := a.undrafted(ctx, p, l)
 		switch {
 		case mistakes:
-			undrafted = "; the models have mistakes, which erbario check lists"
+			undrafted = "; the models have errors: erbario check lists them"
 		case n > 0:
 			undrafted = fmt.Sprintf("; the models have %s not drafted", plural(n, "change that is", "changes that are"))
 		}
@@ -376,7 +376,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		}
 	}
 	if a.json {
-		doc := map[string]any{"database": l.Name, "applied": runs, "stands_at": lastOr(done, standing.At())}
+		doc := map[string]any{"database": l.Name, "applied": runs, "current": lastOr(done, standing.At())}
 		if waits != nil {
 			doc["waits"] = jsonWaitsOf(waits)
 		}
@@ -386,14 +386,14 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		a.waiting(a.out, waits)
 	}
 	if len(done) == 0 && waits != nil {
-		a.out.printf("%s stands at %s", l.Name, cmp.Or(standing.At(), "the start"))
+		a.out.printf("%s is at %s", l.Name, cmp.Or(standing.At(), "the start"))
 	} else if len(done) == 0 {
-		a.out.printf("%s: nothing waits%s", l.Name, undrafted)
+		a.out.printf("%s: up to date (nothing pending)%s", l.Name, undrafted)
 		if undrafted != "" {
 			a.next("erbario diff")
 		}
 	} else {
-		a.out.printf("%s stands at %s", l.Name, done[len(done)-1].ID)
+		a.out.printf("%s is at %s", l.Name, done[len(done)-1].ID)
 	}
 	return nil
 }
@@ -408,7 +408,7 @@ type given struct {
 func newGiven(answers map[string]string) *given {
 	g := &given{names: slices.Sorted(maps.Keys(answers)), needed: map[string]int64{}, why: map[string]string{}}
 	for _, name := range g.names {
-		g.why[name] = "the migration that asks for it was not applied now"
+		g.why[name] = "the migration that asks for it was not applied in this run"
 	}
 	return g
 }
@@ -551,15 +551,15 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 		}
 	}
 	if len(there) == 0 {
-		return nil, &seen{fmt.Errorf("%w; the server is there again, and has nothing of the migration that was under way: erbario apply", lost)}
+		return nil, &seen{fmt.Errorf("%w; the server is back, and nothing of the interrupted migration was applied: erbario apply", lost)}
 	}
 	if !a.json {
 		for _, m := range there {
-			a.out.line(a.out.sign("+", m.ID) + "  is applied; the connection was lost behind it")
+			a.out.line(a.out.sign("+", m.ID) + "  is applied; the connection was lost after it")
 		}
 	}
 	if len(s.Waiting) > 0 && o.to == "" {
-		return there, &seen{fmt.Errorf("%w behind %s, which is applied; others wait: erbario apply", lost, there[len(there)-1].ID)}
+		return there, &seen{fmt.Errorf("%w after %s, which is applied; others are pending: erbario apply", lost, there[len(there)-1].ID)}
 	}
 	return there, &seen{}
 }
@@ -570,9 +570,9 @@ func (a *app) resumed(m *migration.Migration, applied bool) {
 		return
 	}
 	if applied {
-		a.out.line(a.out.sign("+", m.ID) + "  was left half-way, and is done now")
+		a.out.line(a.out.sign("+", m.ID) + "  was interrupted; resumed and completed")
 	} else {
-		a.out.line(a.out.paint(styleDim, m.ID+" was left half-way, and is taken back"))
+		a.out.line(a.out.paint(styleDim, m.ID+" was interrupted; rolling it back"))
 	}
 }
 
@@ -624,18 +624,18 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	var way *runner.InTheWay
 	if errors.As(err, &way) {
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "in_the_way": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "flags": fillFlags(way), "applied_before": done})
+			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "blocking": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "flags": fillFlags(way), "applied_before": done})
 		}
 		if way.Wait {
 			if !a.json {
 				a.waiting(a.err, way)
 			}
-			return fmt.Errorf("%s waits; %s is as it was before it", way.Migration, l.Name)
+			return fmt.Errorf("%s is not due yet; %s is unchanged", way.Migration, l.Name)
 		}
 		if !a.json {
 			a.inTheWay(way)
 		}
-		return fmt.Errorf("%s (%s) was stopped by rows in its way; %s is as it was before it", way.Migration, way.When, l.Name)
+		return fmt.Errorf("%s (%s) is blocked by existing rows; %s is unchanged", way.Migration, way.When, l.Name)
 	}
 	var open *runner.NeedsAnswers
 	if errors.As(err, &open) {
@@ -643,7 +643,7 @@ func (a *app) runFailed(l *live, err error, done int) error {
 			type jsonNeed struct {
 				For  string `json:"for"`
 				Type string `json:"type"`
-				Home string `json:"where_drafted"`
+				Home string `json:"drafted_with"`
 				Rows int64  `json:"rows"`
 				Flag string `json:"flag"`
 			}
@@ -657,10 +657,10 @@ func (a *app) runFailed(l *live, err error, done int) error {
 			if a.json {
 				break
 			}
-			a.err.printf("%s %s is left to each database, and %s of %s need a value (%s where it was drafted)", a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name, cell(n.Home))
+			a.err.printf("%s each database is asked for %s, and %s of %s need a value (drafted with %s)", a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name, cell(n.Home))
 			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For), tomlText(n.For))
 		}
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s has %s to answer: %s is as it was before it", open.Migration, plural(len(open.Needs), "question", "questions"), l.Name)}
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s has %s to answer: %s is unchanged", open.Migration, plural(len(open.Needs), "question", "questions"), l.Name)}
 	}
 	var already *runner.AlreadyThereError
 	if errors.As(err, &already) {
@@ -669,7 +669,7 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	var half *runner.HalfError
 	stopped := errors.As(err, &half)
 	if !stopped && errors.Is(err, engine.ErrLost) {
-		return fmt.Errorf("%w; what was under way is there whole or not at all: erbario status tells", err)
+		return fmt.Errorf("%w; the migration in progress was applied completely or not at all: erbario status shows which", err)
 	}
 	var step *runner.StepError
 	if errors.As(err, &step) {
@@ -684,9 +684,9 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	}
 	if stopped {
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "half": jsonHalfOf(half.Half), "applied_before": done})
+			a.document(map[string]any{"database": l.Name, "interrupted": jsonHalfOf(half.Half), "applied_before": done})
 		}
-		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s stopped half-way on %s (%s): erbario apply goes on, erbario undo takes back", err, half.Half.ID, l.Name, half.Half.Where())}
+		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s stopped halfway on %s (%s): erbario apply resumes it, erbario undo rolls it back", err, half.Half.ID, l.Name, half.Half.Where())}
 	}
 	return err
 }
@@ -760,7 +760,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 			case err != nil && (i > 0 || len(m.Found) > 0):
 				need.Sentence = r.Sentence
 				if !a.json {
-					a.out.printf("  asked later, behind the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "0"))
+					a.out.printf("  checked later, after the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "0"))
 				}
 			case err != nil:
 				return fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
@@ -817,13 +817,13 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 	if a.json {
 		a.document(map[string]any{"database": l.Name, "migrations": doc, "requirements_failed": failed})
 	} else if len(todo) == 0 {
-		a.out.printf("%s: nothing waits", l.Name)
+		a.out.printf("%s: up to date (nothing pending)", l.Name)
 	} else {
 		a.out.line("")
 		a.out.line("lock: " + l.engine.Locking())
 	}
 	if failed > 0 {
-		return &exitError{code: exitFailed, err: fmt.Errorf("%s would stop it; nothing was changed", plural(failed, "requirement", "requirements"))}
+		return &exitError{code: exitFailed, err: fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements"))}
 	}
 	return nil
 }
@@ -926,13 +926,13 @@ func (a *app) undoCommand() *cli.Command {
 	var dryRun bool
 	var f answerFlags
 	return &cli.Command{
-		Name: "undo", Usage: "take migrations back, newest first; without flags, the newest alone",
+		Name: "undo", Usage: "undo migrations, newest first (by default only the newest)",
 		Flags: []cli.Flag{
-			&cli.IntFlag{Name: "count", Usage: "take so many back (`N`)", Destination: &o.Count},
-			&cli.StringFlag{Name: "to", Usage: "back to this migration, which stays (any part of its `ID`), or to start", Destination: &to},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done, and ask every requirement; only read", Destination: &dryRun},
-			&cli.StringSliceFlag{Name: "fill", Usage: "for rows that a required column comes back to and nothing is kept for: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to finish", Value: 10 * time.Minute, Destination: &o.Wait},
+			&cli.IntFlag{Name: "count", Usage: "undo `N` migrations", Destination: &o.Count},
+			&cli.StringFlag{Name: "to", Usage: "undo everything after this migration (any unique part of its `ID`), or to start", Destination: &to},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and check every requirement; read only", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "fill", Usage: "for rows to which a required column returns and for which nothing is kept: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for others", Value: 10 * time.Minute, Destination: &o.Wait},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -940,7 +940,7 @@ func (a *app) undoCommand() *cli.Command {
 				return err
 			}
 			if c.IsSet("count") && (o.Count < 1 || to != "") {
-				return wrongUse("--count takes a number from 1, and does not go with --to")
+				return wrongUse("--count takes a number from 1, and cannot be used with --to")
 			}
 			o.To, o.Start = to, to == "start"
 			values, err := f.values()
@@ -1003,10 +1003,10 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 		run.Kept = putAside(ctx, l, r.Migration)
 		runs = append(runs, run)
 		if !a.json {
-			a.out.line(a.out.sign("-", r.ID) + "  taken back, " + spent(r.Took))
+			a.out.line(a.out.sign("-", r.ID) + "  undone, " + spent(r.Took))
 			a.restored(r)
 			for _, k := range run.Kept {
-				a.out.printf("    %s of %s %s kept, and come%s back when it is applied again", rows(k.Rows), cell(k.Of), oneMany(int(k.Rows), "is", "are"), oneMany(int(k.Rows), "s", ""))
+				a.out.printf("    %s of %s %s kept, and restored when it is applied again", rows(k.Rows), cell(k.Of), oneMany(int(k.Rows), "is", "are"), oneMany(int(k.Rows), "s", ""))
 			}
 		}
 	}
@@ -1023,15 +1023,15 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 	}
 	at := runner.Stand(files, applied, e).At()
 	if a.json {
-		return a.document(map[string]any{"database": l.Name, "undone": runs, "stands_at": at})
+		return a.document(map[string]any{"database": l.Name, "undone": runs, "current": at})
 	}
 	switch {
 	case len(done) == 0:
-		a.out.printf("%s: there is nothing to take back", l.Name)
+		a.out.printf("%s: nothing to undo", l.Name)
 	case at == "":
-		a.out.printf("%s stands at the start", l.Name)
+		a.out.printf("%s is at the start", l.Name)
 	default:
-		a.out.printf("%s stands at %s", l.Name, at)
+		a.out.printf("%s is at %s", l.Name, at)
 	}
 	return nil
 }
@@ -1111,7 +1111,7 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 	}
 	type jsonUndo struct {
 		Migration string      `json:"migration"`
-		InTheWay  []string    `json:"in_the_way"`
+		InTheWay  []string    `json:"blocking"`
 		Keeps     []jsonAside `json:"would_keep"`
 		SQL       []string    `json:"sql"`
 	}
@@ -1170,10 +1170,10 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 	if a.json {
 		a.document(map[string]any{"database": l.Name, "migrations": doc, "requirements_failed": failed})
 	} else if len(todo) == 0 {
-		a.out.printf("%s: there is nothing to take back", l.Name)
+		a.out.printf("%s: nothing to undo", l.Name)
 	}
 	if failed > 0 {
-		return &exitError{code: exitFailed, err: fmt.Errorf("%s would stop it; nothing was changed", plural(failed, "requirement", "requirements"))}
+		return &exitError{code: exitFailed, err: fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements"))}
 	}
 	return nil
 }
@@ -1183,13 +1183,13 @@ func (a *app) scriptCommand() *cli.Command {
 	var undo bool
 	var f answerFlags
 	return &cli.Command{
-		Name: "script", Usage: "write the waiting migrations as one plain SQL file, history rows included",
-		Description: "For those who run changes by hand, with the database's own client:\n\n  erbario script > forward.sql",
+		Name: "script", Usage: "write the pending migrations as one plain SQL file, history rows included",
+		Description: "For running changes with the database's own client:\n\n  erbario script > forward.sql",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "stop behind this migration (any part of its `ID`); with --undo, the one that stays, or start", Destination: &to},
-			&cli.BoolFlag{Name: "undo", Usage: "the way back instead: the newest alone, or back to --to", Destination: &undo},
-			&cli.StringSliceFlag{Name: "fill", Usage: "a value that a migration leaves to each database: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-			&cli.StringFlag{Name: "answers", Usage: "take such values from this TOML `FILE`", Destination: &f.file},
+			&cli.StringFlag{Name: "to", Usage: "stop after this migration (any unique part of its `ID`); with --undo, the one that stays, or start", Destination: &to},
+			&cli.BoolFlag{Name: "undo", Usage: "the undo instead: of the newest alone, or back to --to", Destination: &undo},
+			&cli.StringSliceFlag{Name: "fill", Usage: "a value that differs per database: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+			&cli.StringFlag{Name: "answers", Usage: "read such values from a TOML `FILE`", Destination: &f.file},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -1213,9 +1213,9 @@ func (a *app) scriptCommand() *cli.Command {
 					return a.document(map[string]any{"database": l.Name, "migrations": ids, "script": text})
 				}
 				if len(ids) == 0 {
-					nothing := "nothing waits"
+					nothing := "nothing is pending"
 					if undo {
-						nothing = "nothing is applied that it would take back"
+						nothing = "nothing is applied that it would undo"
 					}
 					a.err.printf("%s: %s, so the script is empty", l.Name, nothing)
 					return nil

@@ -80,7 +80,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	context.AfterFunc(ctx, func() { // a second one ends the program at once
 		stop()
 		time.AfterFunc(2*time.Second, func() {
-			a.err.line("stopping: what is under way is undone first. Ctrl-C again ends at once; erbario status then says where the database stands.")
+			a.err.line("stopping: the migration in progress is undone first. Ctrl-C again ends at once; erbario status then shows the state of the database.")
 		})
 	})
 	root := a.root()
@@ -133,7 +133,7 @@ func ended(ctx context.Context, err error) (code int, message string, told bool)
 		}
 	}
 	if ctx.Err() != nil && code != exitHalfway {
-		err = errors.New("stopped: what was under way has been taken back, and the database is as it was before it")
+		err = errors.New("interrupted: the migration in progress was rolled back; the database is unchanged")
 	}
 	return code, strings.TrimSpace(err.Error()), told
 }
@@ -172,20 +172,20 @@ func (a *app) root() *cli.Command {
 	cli.HelpPrinter = a.help
 	format := ""
 	usage := func(ctx context.Context, c *cli.Command, err error, sub bool) error {
-		return &exitError{code: exitUse, err: fmt.Errorf("%w; erbario %s--help tells more", err, subName(c))}
+		return &exitError{code: exitUse, err: fmt.Errorf("%w; erbario %s--help shows more", err, subName(c))}
 	}
 	root := &cli.Command{
 		Name:    "erbario",
 		Usage:   "declare data models, and keep live databases in step with them",
 		Version: version(),
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "C", Usage: "work in this `DIR`", Destination: &a.dir, Value: "."},
-			&cli.StringSliceFlag{Name: "database", Usage: "work on the database with this `NAME`; given again, apply, undo and status work on each", Destination: &a.databases},
+			&cli.StringFlag{Name: "C", Usage: "project directory: `DIR`", Destination: &a.dir, Value: "."},
+			&cli.StringSliceFlag{Name: "database", Usage: "database to use: `NAME`; repeat it for apply, undo and status", Destination: &a.databases},
 			&cli.StringFlag{Name: "format", Usage: "text or json", Destination: &format, Value: "text"},
-			&cli.BoolFlag{Name: "no-color", Usage: "no colour", Destination: &a.noColour},
-			&cli.BoolFlag{Name: "v", Usage: "tell what is sent to the database, and what scratch databases lack", Destination: &a.verbose},
+			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Destination: &a.noColour},
+			&cli.BoolFlag{Name: "v", Usage: "print the SQL sent to the database, and what scratch databases lack", Destination: &a.verbose},
 			&cli.BoolFlag{Name: "yes", Usage: "answer yes-or-no questions with yes", Destination: &a.yes},
-			&cli.StringFlag{Name: "yes-on", Usage: "the same on the protected database `NAME`", Destination: &a.yesOn},
+			&cli.StringFlag{Name: "yes-on", Usage: "the same for the protected database `NAME`", Destination: &a.yesOn},
 		},
 		EnableShellCompletion:     true,
 		DisableSliceFlagSeparator: true,
@@ -263,7 +263,7 @@ func version() string {
 // atMost refuses arguments that a command has no use for.
 func atMost(c *cli.Command, n int) error {
 	if c.Args().Len() > n {
-		return wrongUse("erbario %s has no use for %q", c.Name, c.Args().Get(n))
+		return wrongUse("erbario %s takes no argument %q", c.Name, c.Args().Get(n))
 	}
 	return nil
 }

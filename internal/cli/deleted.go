@@ -22,7 +22,7 @@ import (
 
 func (a *app) deletedCommand() *cli.Command {
 	return &cli.Command{
-		Name: "deleted", ArgsUsage: "list|mark|restore|purge TABLE", Usage: "see, mark, bring back or delete for good the rows that are marked as deleted",
+		Name: "deleted", ArgsUsage: "list|mark|restore|purge TABLE", Usage: "list, mark, restore or purge soft-deleted rows",
 		Description: "  erbario deleted list specimens\n  erbario deleted restore specimens --key 7\n  erbario deleted purge specimens --older-than 90d",
 		Commands:    []*cli.Command{a.deletedList(), a.deletedMark(), a.deletedRestore(), a.deletedPurge()},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -71,8 +71,8 @@ func (a *app) onSchema(ctx context.Context, mode engine.Mode, f func(p *project.
 func (a *app) deletedList() *cli.Command {
 	count := 20
 	return &cli.Command{
-		Name: "list", ArgsUsage: "[TABLE]", Usage: "the deleted rows of a table, the last first; without TABLE, how many each has",
-		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show so many rows (`N`)", Destination: &count, Value: 20}},
+		Name: "list", ArgsUsage: "[TABLE]", Usage: "the deleted rows of a table, newest first; without TABLE, the number in each table",
+		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show `N` rows", Destination: &count, Value: 20}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
 				return a.onSchema(ctx, engine.ReadOnly, func(_ *project.Project, l *live, s *schema.Schema) error { return a.deletedCounts(ctx, l, s) })
@@ -127,7 +127,7 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 			Key       map[string]string `json:"key"`
 			DeletedAt string            `json:"deleted_at"`
 			Values    map[string]string `json:"values"`
-			Taken     []string          `json:"taken"`
+			Taken     []string          `json:"conflicts"`
 			Children  map[string]int64  `json:"live_children"`
 		}
 		doc := []jsonRow{}
@@ -209,7 +209,7 @@ func (a *app) deletedMark() *cli.Command {
 	return &cli.Command{
 		Name: "mark", ArgsUsage: "TABLE", Usage: "mark rows as deleted, with their children where the model says so",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; parts with commas between, one that holds a comma in single quotes: `K`", Destination: &keys},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`", Destination: &keys},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -243,10 +243,10 @@ func (a *app) deletedRestore() *cli.Command {
 	var keys []string
 	var dryRun bool
 	return &cli.Command{
-		Name: "restore", ArgsUsage: "TABLE", Usage: "bring deleted rows back, with what went with them",
+		Name: "restore", ArgsUsage: "TABLE", Usage: "restore deleted rows, with the rows that were deleted with them",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; parts with commas between, one that holds a comma in single quotes: `K`", Destination: &keys},
-			&cli.BoolFlag{Name: "dry-run", Usage: "tell what would come back; change nothing", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`", Destination: &keys},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be restored; change nothing", Destination: &dryRun},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -254,7 +254,7 @@ func (a *app) deletedRestore() *cli.Command {
 				return wrongUse("erbario deleted restore needs --key: erbario deleted list %s shows the keys", c.Args().First())
 			}
 			if !dryRun {
-				if err := a.confirmDatabase("bringing rows back"); err != nil {
+				if err := a.confirmDatabase("restoring rows"); err != nil {
 					return err
 				}
 			}
@@ -279,14 +279,14 @@ func (a *app) deletedRestore() *cli.Command {
 				}
 				parents := slices.Sorted(maps.Keys(above))
 				if a.json {
-					return a.document(map[string]any{"database": l.Name, "table": t.Name, "restored": len(list), "with": jsonCounted(with), "deleted_above": append([]string{}, parents...), "dry_run": dryRun})
+					return a.document(map[string]any{"database": l.Name, "table": t.Name, "restored": len(list), "with": jsonCounted(with), "deleted_parents": append([]string{}, parents...), "dry_run": dryRun})
 				}
-				verb := "is back"
+				verb := "is restored"
 				if len(list) > 1 {
-					verb = "are back"
+					verb = "are restored"
 				}
 				if dryRun {
-					verb = "would come back"
+					verb = "would be restored"
 				}
 				a.out.printf("%s of %s %s%s", rows(int64(len(list))), t.Name, verb, withWords(with))
 				for _, p := range parents {
@@ -334,16 +334,16 @@ func (a *app) deletedPurge() *cli.Command {
 	var older string
 	var dryRun bool
 	return &cli.Command{
-		Name: "purge", ArgsUsage: "TABLE", Usage: "delete deleted rows for good, children first; counted before it asks",
+		Name: "purge", ArgsUsage: "TABLE", Usage: "delete soft-deleted rows permanently, children first; counted before it asks",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this key; parts with commas between, one that holds a comma in single quotes: `K`", Destination: &keys},
-			&cli.StringFlag{Name: "older-than", Usage: "what was deleted so long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
-			&cli.BoolFlag{Name: "dry-run", Usage: "count what would go; change nothing", Destination: &dryRun},
+			&cli.StringSliceFlag{Name: "key", Usage: "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`", Destination: &keys},
+			&cli.StringFlag{Name: "older-than", Usage: "rows deleted at least this long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
+			&cli.BoolFlag{Name: "dry-run", Usage: "count what would be purged; change nothing", Destination: &dryRun},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if (len(keys) == 0) == (older == "") {
-				return wrongUse("erbario deleted purge needs --key or --older-than, one of the two")
+				return wrongUse("erbario deleted purge needs either --key or --older-than")
 			}
 			age := time.Duration(0)
 			if older != "" {
@@ -362,12 +362,12 @@ func (a *app) deletedPurge() *cli.Command {
 				if err != nil {
 					return err
 				}
-				doc := map[string]any{"database": l.Name, "table": t.Name, "purged": jsonCounted(counted.Rows), "live": jsonCounted(counted.Live), "loosed": jsonCounted(counted.Loosed), "dry_run": dryRun}
+				doc := map[string]any{"database": l.Name, "table": t.Name, "purged": jsonCounted(counted.Rows), "live": jsonCounted(counted.Live), "unlinked": jsonCounted(counted.Loosed), "dry_run": dryRun}
 				if len(counted.Rows) == 0 {
 					if a.json {
 						return a.document(doc)
 					}
-					a.out.printf("no row of %s was deleted so long ago", t.Name)
+					a.out.printf("no row of %s was deleted that long ago", t.Name)
 					return nil
 				}
 				if !a.json {
@@ -379,7 +379,7 @@ func (a *app) deletedPurge() *cli.Command {
 					}
 					return nil
 				}
-				if err := a.confirmOn(l.Database, "deleting rows for good"); err != nil {
+				if err := a.confirmOn(l.Database, "purging rows"); err != nil {
 					return err
 				}
 				if !l.Protected {
@@ -409,7 +409,7 @@ func (a *app) showPurge(p deleted.Purged) {
 		note := ""
 		for _, x := range p.Live {
 			if x.Table == c.Table {
-				note = fmt.Sprintf("%s of them not deleted before: they go with what they refer to", thousands(x.Rows))
+				note = fmt.Sprintf("%s of them not deleted before: they are deleted with the row that they refer to", thousands(x.Rows))
 			}
 		}
 		table = append(table, []string{cell(c.Table), rows(c.Rows), note})

@@ -33,7 +33,7 @@ var tales = []tale{
 		{"check"},
 		{"diff"},
 	}},
-	{"The change is written down as a migration, proved first, and applied.", [][]string{
+	{"The change is written as a migration, proved first, and applied.", [][]string{
 		{"draft", "first sheets"},
 		{"apply"},
 	}},
@@ -41,29 +41,29 @@ var tales = []tale{
 		{"sqlite3", "herbarium.db", "< rows.sql"},
 		{"look"},
 	}},
-	{"The models change while there are rows.", [][]string{
+	{"The models change while the tables have rows.", [][]string{
 		{"declare", "Specimen", "label text(120) nonblank", "habitat text(80) optional"},
 		{"declare", "Borrower", "country text(2) default \"IT\""},
 		{"declare", "Collector", "--remove", "joined_on"},
 		{"diff"},
 	}},
-	{"What only a person can decide is asked, with the flags that answer.", [][]string{
+	{"Only a person can decide this, so it is a question, with the flags that answer it.", [][]string{
 		{"draft", "label specimens"},
 		{"draft", "label specimens", "--fill", "specimens.label=sql:accession || ', ' || rarity", "--drop", "collectors.joined_on"},
 		{"apply"},
 		{"look", "specimens", "--rows", "3"},
 	}},
-	{"All of it can be taken back, with the rows, and applied again.", [][]string{
+	{"Everything can be undone, with the rows, and applied again.", [][]string{
 		{"undo"},
 		{"look", "collectors", "--rows", "3"},
 		{"apply"},
 	}},
-	{"A change of mind: the same migration again, with the rows as they are.", [][]string{
+	{"A change of mind: the same migration again, with the rows unchanged.", [][]string{
 		{"declare", "Specimen", "shelf text(10) optional"},
 		{"redraft"},
 		{"kept", "list"},
 	}},
-	{"Soft deletion comes to a table with rows; what is deleted can come back.", [][]string{
+	{"Soft deletion is added to a table with rows; deleted rows can be restored.", [][]string{
 		{"declare", "Specimen", "soft delete with view"},
 		{"diff"},
 		{"draft", "soft deletion", "--apply"},
@@ -71,14 +71,14 @@ var tales = []tale{
 		{"deleted", "list", "specimens"},
 		{"deleted", "restore", "specimens", "--key", "3"},
 	}},
-	{"A seed fills the test database with rows that hold together, the same each time.", [][]string{
+	{"A seed fills the test database with consistent rows, the same each time.", [][]string{
 		{"seed"},
 		{"seed", "demo", "--preview", "2"},
 		{"rebuild", "--database", "test", "--with", "demo"},
 		{"seed", "demo", "--database", "test"},
 		{"seed", "demo", "--database", "test", "--remove"},
 	}},
-	{"How does it all stand, and does the whole line still hold?", [][]string{
+	{"What is the state of each database, and do all migrations still hold?", [][]string{
 		{"--database", "dev", "--database", "test", "status"},
 		{"prove", "--all"},
 	}},
@@ -87,7 +87,7 @@ var tales = []tale{
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", ArgsUsage: "[DIR]", Usage: "write the example project and run the whole cycle on it",
-		Description: "DIR is herbarium unless it is given; it must not be there yet, or be empty.",
+		Description: "DIR is herbarium by default; it must not exist yet, or be empty.",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
 				return err
@@ -110,7 +110,7 @@ func (a *app) demo(ctx context.Context, dir string) error {
 		return fmt.Errorf("the folder %s cannot be used: %w", dir, err)
 	}
 	if len(entries) > 0 {
-		return fmt.Errorf("the folder %s is not empty: name another, erbario demo DIR", dir)
+		return fmt.Errorf("the folder %s is not empty: give another one, erbario demo DIR", dir)
 	}
 	if err := writeExample(dir); err != nil {
 		return err
@@ -130,7 +130,7 @@ func (a *app) demo(ctx context.Context, dir string) error {
 		}
 	}
 	a.out.line("")
-	a.out.line(a.out.paint(styleDim, "# The project stays for you to try: cd "+relative(dir)))
+	a.out.line(a.out.paint(styleDim, "# The project is yours to try: cd "+relative(dir)))
 	return nil
 }
 
@@ -163,7 +163,7 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 	sub := &app{stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour, shown: true}
 	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
 	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {
-		return fmt.Errorf("the command above ended with %d, which it should not", code)
+		return fmt.Errorf("the command above exited with %d, which it should not", code)
 	}
 	return ctx.Err()
 }

@@ -63,11 +63,11 @@ func (a *app) diffCommand() *cli.Command {
 	var showSQL, exitCode, undeclared bool
 	return &cli.Command{
 		Name: "diff", Usage: "show what differs between the models and the live database",
-		Description: "In two groups: what is drafted and waits, and what is not drafted yet.\n+ comes, ~ changes, - goes. It only reads.",
+		Description: "In two groups: what is drafted and pending, and what is not drafted yet.\n+ added, ~ changed, - dropped. It only reads.",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "sql", Usage: "show the SQL of each step too", Destination: &showSQL},
-			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if there is a difference or something waits", Destination: &exitCode},
-			&cli.BoolFlag{Name: "undeclared", Usage: "list what is in the database and no migration made", Destination: &undeclared},
+			&cli.BoolFlag{Name: "sql", Usage: "also show the SQL of each step", Destination: &showSQL},
+			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if there is a difference or a pending migration", Destination: &exitCode},
+			&cli.BoolFlag{Name: "undeclared", Usage: "list what is in the database and not created by a migration", Destination: &undeclared},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.reading(ctx, c, 0, func(p *project.Project, l *live) error {
@@ -91,12 +91,12 @@ func (a *app) diffCommand() *cli.Command {
 				differs := len(pl.Changes) > 0 || len(waiting) > 0
 				if a.json {
 					doc := map[string]any{
-						"database": l.Name, "waiting": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
-						"questions": jsonQuestions(pl.Questions), "in_the_way": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),
-						"live": jsonChanges(hand.changes, nil),
+						"database": l.Name, "pending": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
+						"questions": jsonQuestions(pl.Questions), "blocking": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),
+						"changed_outside": jsonChanges(hand.changes, nil),
 					}
 					if len(hand.ways) > 0 {
-						doc["ways_on"] = hand.ways
+						doc["fixes"] = hand.ways
 					}
 					if undeclared {
 						doc["undeclared_list"] = jsonChanges(pl.Undeclared, nil)
@@ -127,10 +127,10 @@ func stepsSQL(pl *plan.Plan) []string {
 
 func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, showSQL, undeclared bool) {
 	if l.absent {
-		a.err.printf("%s is not there yet: erbario apply makes it", l.Shown)
+		a.err.printf("%s does not exist yet: erbario apply creates it", l.Shown)
 	}
 	if len(s.Standing.Waiting) > 0 {
-		a.out.line(a.out.paint(styleHead, "drafted, and waiting to be applied"))
+		a.out.line(a.out.paint(styleHead, "drafted and pending"))
 		for _, m := range s.Standing.Waiting {
 			a.out.line("  " + m.ID)
 		}
@@ -154,7 +154,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 	}
 	if undeclared && len(pl.Undeclared) > 0 {
 		a.out.line("")
-		a.out.line(a.out.paint(styleHead, "undeclared, and left alone"))
+		a.out.line(a.out.paint(styleHead, "undeclared, left alone"))
 		var table [][]string
 		for _, c := range pl.Undeclared {
 			table = append(table, []string{"  " + cell(c.Target()), c.Kind.Thing(), cell(c.What)})
@@ -165,10 +165,10 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 	}
 	switch {
 	case len(pl.Changes) == 0 && len(s.Standing.Waiting) == 0:
-		a.out.printf("%s is as the models declare", l.Name)
+		a.out.printf("%s matches the models", l.Name)
 	case len(pl.Changes) == 0:
 		a.out.line("")
-		a.out.line("all that differs is drafted")
+		a.out.line("every difference is drafted")
 	}
 	if len(hand.changes) > 0 {
 		a.out.line("")
@@ -195,7 +195,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 
 // undeclaredWords counts what no migration made.
 func undeclaredWords(n int) string {
-	return plural(n, "thing", "things") + " in the database that no migration made, left alone"
+	return plural(n, "thing", "things") + " not created by a migration, left alone"
 }
 
 // rowsShown is how many reference rows of a table are listed.
@@ -228,7 +228,7 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 			case c.Kind == diff.AddTable:
 				head = cmp.Or(effects[c.Table], "new")
 			case c.Kind == diff.DropTable:
-				head = "goes"
+				head = "dropped"
 				if e := effects[c.Table]; e != "" {
 					head += "; " + e
 				}

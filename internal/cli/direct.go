@@ -22,7 +22,7 @@ import (
 // the next draft makes a migration of it.
 func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o applyOptions) error {
 	if o.dryRun || o.to != "" {
-		return wrongUse("--direct goes neither with --dry-run nor with --to: erbario diff --sql shows what it would do")
+		return wrongUse("--direct cannot be used with --dry-run or --to: erbario diff --sql shows what it would do")
 	}
 	l, err := a.openWaiting(ctx, p, a.database, engine.ReadWrite, o.create, o.wait)
 	if err != nil {
@@ -30,7 +30,7 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	}
 	defer l.Close()
 	if !l.Throwaway {
-		return fmt.Errorf("%s is not throwaway in erbario.toml: what it gets is written as a migration, with erbario draft TITLE", l.Name)
+		return fmt.Errorf("%s is not marked throwaway in erbario.toml: write the change as a migration, with erbario draft TITLE", l.Name)
 	}
 	look := func() (*draft.State, error) {
 		s, err := a.state(ctx, p, l)
@@ -44,7 +44,7 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 			return nil, err
 		}
 		if n := len(s.Standing.Waiting); n > 0 {
-			return nil, fmt.Errorf("%s: bring them forward first with erbario apply", plural(n, "migration waits", "migrations wait"))
+			return nil, fmt.Errorf("%s: apply them first with erbario apply", plural(n, "migration is pending", "migrations are pending"))
 		}
 		return s.Make(ctx, draft.Request{Title: "direct", Answers: answers, Said: said, NoKeep: f.noKeep, Now: time.Now(), Rows: true})
 	})
@@ -58,7 +58,7 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 		if a.json {
 			return a.document(map[string]any{"database": l.Name, "applied": nil, "changes": []jsonChange{}})
 		}
-		a.out.printf("%s is as the models declare", l.Name)
+		a.out.printf("%s matches the models", l.Name)
 		return nil
 	}
 	m := d.Migration
@@ -79,9 +79,9 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	}
 	a.changes(d.Plan.Changes, d.Plan.Effects)
 	a.out.line("")
-	a.out.printf("%s is as the models declare, without a file, %s", l.Name, spent(time.Since(began)))
+	a.out.printf("%s matches the models, without a file, %s", l.Name, spent(time.Since(began)))
 	a.restored(runner.Run{Migration: m, Restored: back})
-	a.next("erbario undo takes it back; erbario draft TITLE writes it as a migration")
+	a.next("erbario undo undoes it; erbario draft TITLE writes it as a migration")
 	return nil
 }
 

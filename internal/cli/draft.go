@@ -31,13 +31,13 @@ func (a *app) draftCommand() *cli.Command {
 	var byHand, apply, staged bool
 	var order []string
 	return &cli.Command{
-		Name: "draft", ArgsUsage: "TITLE…", Usage: "write the migration that closes the difference, proved first",
-		Description: "What only a person can decide is asked, each question with the flag that\nanswers it (exit 4). The migration is run forward, back and forward again on\nscratch before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
+		Name: "draft", ArgsUsage: "TITLE…", Usage: "write a migration for the difference, proved first",
+		Description: "What only a person can decide is a question, printed with the flags that answer\nit (exit 4). The migration is applied, undone and applied again on a scratch\ndatabase before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
 		Flags: append(f.flags(),
 			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
-			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty one to fill in", Destination: &byHand},
-			&cli.StringSliceFlag{Name: "order", Usage: "copy this table, so that its columns stand as declared: `TABLE`", Destination: &order},
-			&cli.BoolFlag{Name: "staged", Usage: "write two: between them old and new application both work", Destination: &staged},
+			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty migration to fill in", Destination: &byHand},
+			&cli.StringSliceFlag{Name: "order", Usage: "copy this table, so that its columns are in the declared order: `TABLE`", Destination: &order},
+			&cli.BoolFlag{Name: "staged", Usage: "write two migrations, between which the old and the new application both work", Destination: &staged},
 		),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -46,10 +46,10 @@ func (a *app) draftCommand() *cli.Command {
 				return wrongUse("erbario draft needs a title, such as: erbario draft first sheets")
 			}
 			if staged && byHand {
-				return wrongUse("--staged and --by-hand do not go together")
+				return wrongUse("--staged and --by-hand cannot be used together")
 			}
 			if len(order) > 0 && (staged || byHand) {
-				return wrongUse("--order does not go with --%s", map[bool]string{true: "staged", false: "by-hand"}[staged])
+				return wrongUse("--order cannot be used with --%s", map[bool]string{true: "staged", false: "by-hand"}[staged])
 			}
 			p, err := a.project()
 			if err != nil {
@@ -80,7 +80,7 @@ func (a *app) draftCommand() *cli.Command {
 			} else if len(old) > 0 {
 				l.Close()
 				if staged {
-					return fmt.Errorf("--staged: %s has what was applied without a migration: draft that first", l.Name)
+					return fmt.Errorf("--staged: %s has a change that was applied without a migration: draft that first", l.Name)
 				}
 				return a.draftDirect(ctx, p, l.Database, &f, title, old)
 			}
@@ -125,10 +125,10 @@ func (a *app) draftCommand() *cli.Command {
 					a.out.line(a.out.sign("~", path))
 				}
 				if len(s.Standing.Waiting) > 0 {
-					a.out.line("nothing to draft: all that differs is drafted and waits")
+					a.out.line("nothing to draft: every difference is already in a pending migration")
 					a.next("erbario apply")
 				} else {
-					a.out.printf("nothing to draft: %s is as the models declare", l.Name)
+					a.out.printf("nothing to draft: %s matches the models", l.Name)
 				}
 				return nil
 			}
@@ -154,7 +154,7 @@ func (a *app) draftCommand() *cli.Command {
 						doc["columns_last"] = d.Plan.Last
 					}
 					if len(d.Plan.Outer) > 0 {
-						doc["outer_names"] = d.Plan.Outer
+						doc["outer_columns"] = d.Plan.Outer
 					}
 				}
 				if second != nil {
@@ -188,7 +188,7 @@ func (a *app) draftCommand() *cli.Command {
 				return nil
 			}
 			if staged && second == nil && s.Engine.Stages() != nil {
-				a.warn("by these answers nothing needs two migrations: it is one")
+				a.warn("with these answers no second migration is needed: it is one")
 			}
 			if !staged {
 				a.held(d.Plan.Held)
@@ -209,7 +209,7 @@ func (a *app) draftCommand() *cli.Command {
 // lastWords say that new columns of a table come behind others that stand above them in the
 // model, and what brings them into order, where anything does.
 func lastWords(e engine.Engine, table string) string {
-	words := "the new columns of " + table + " come last, not where the model has them"
+	words := "the new columns of " + table + " are added last, not where the model has them"
 	if e.Journal() == "" {
 		words += ": draft it with --order " + table + ", which copies the table, if that matters"
 	}
@@ -221,21 +221,21 @@ func lastWords(e engine.Engine, table string) string {
 func (a *app) outerNames(list []plan.OuterName) {
 	for _, o := range list {
 		table, _, _ := strings.Cut(o.Fill, ".")
-		a.warn("in the fill of %s, %s is taken from the row of %s itself: %s has no such column. Write %s.%s if that is meant", o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
+		a.warn("in the fill of %s, %s is read from the row of %s itself: %s has no such column. Write %s.%s if you mean that one", o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
 	}
 }
 
 // barred warns of what the user has no right to do on a database.
 func (a *app) barred(database string, list []string) {
 	for _, b := range list {
-		a.warn("this cannot be applied to %s as it is: %s", database, b)
+		a.warn("this cannot be applied to %s in its present state: %s", database, b)
 	}
 }
 
 // held warns of tables in use that nobody can read for a while.
 func (a *app) held(list []plan.Held) {
 	for _, h := range list {
-		a.warn("%s is in use, and nobody reads it while step %d writes every row anew: where that takes too long, draft with --staged: two migrations, between which the old and the new application both work", h.Table, h.Step)
+		a.warn("step %[2]d rewrites %[1]s and blocks readers in the meantime; if that takes too long, draft with --staged (two migrations; both applications work in between)", h.Table, h.Step)
 	}
 }
 
@@ -249,19 +249,19 @@ func (a *app) showDraft(m *migration.Migration) {
 		}
 		a.out.printf("  step %d  %s%s", i+1, cell(st.Title), note)
 		if len(st.Loses) > 0 && st.Kept {
-			a.out.printf("          %s: what it holds is kept, and comes back with the undo", cell(strings.Join(st.Loses, ", ")))
+			a.out.printf("          %s: its values are kept, and restored by the undo", cell(strings.Join(st.Loses, ", ")))
 		} else if len(st.Loses) > 0 {
-			a.out.printf("          %s: %s", cell(strings.Join(st.Loses, ", ")), a.out.paint(styleWarn, "gone for good"))
+			a.out.printf("          %s: %s", cell(strings.Join(st.Loses, ", ")), a.out.paint(styleWarn, "lost permanently"))
 		}
 	}
 	for _, x := range m.Parameters {
 		if !x.Undo {
-			a.out.printf("  %s is asked on each database that has rows for it: apply --answers FILE", cell(x.For))
+			a.out.printf("  each database with such rows is asked for %s: apply --answers FILE", cell(x.For))
 		}
 	}
 	a.out.line("  " + m.Proof)
 	if d := m.Doubts(); d != "" {
-		a.warn("the proof was %s: nobody has seen what %s does there. A protected database takes it only with --yes-on", d, m.ID)
+		a.warn("the proof was %s: what %s does there is not proved. A protected database takes it only with --yes-on", d, m.ID)
 	}
 }
 
@@ -271,7 +271,7 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 	switch {
 	case len(d.Plan.Questions) > 0:
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "questions": jsonQuestions(d.Plan.Questions), "in_the_way": jsonWays(d.InTheWay), "answers": a.template(command, d.Plan.Questions)})
+			a.document(map[string]any{"database": l.Name, "migration": nil, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "questions": jsonQuestions(d.Plan.Questions), "blocking": jsonWays(d.InTheWay), "answers": a.template(command, d.Plan.Questions)})
 		} else {
 			a.questions(d.Plan.Questions)
 			a.ways(d.InTheWay)
@@ -282,12 +282,12 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 			a.err.printf("erbario %s > FILE writes them as a file to fill in, for --answers", command)
 		default:
 			fmt.Fprint(a.out.w, a.template(command, d.Plan.Questions))
-			a.err.line("the questions are on standard output too, as a file to fill in for --answers")
+			a.err.line("the questions were also written to standard output, as a file to fill in for --answers")
 		}
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s to answer: nothing was written", plural(len(d.Plan.Questions), "question", "questions"))}
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s to answer; nothing was written", plural(len(d.Plan.Questions), "question", "questions"))}
 	case len(d.InTheWay) > 0:
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "in_the_way": jsonWays(d.InTheWay)})
+			a.document(map[string]any{"database": l.Name, "migration": nil, "blocking": jsonWays(d.InTheWay)})
 		} else if a.interactive() {
 			if err := a.askRows(ctx, l.db, d.InTheWay); err != nil {
 				return err
@@ -295,10 +295,10 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 		} else {
 			a.ways(d.InTheWay)
 		}
-		return fmt.Errorf("rows of %s stand in the way: change them, or the models; nothing was written", l.Name)
+		return fmt.Errorf("rows in %s block this change: change them or the models; nothing was written", l.Name)
 	case d.Outcome != nil && !d.Outcome.Proved():
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "not_proved": unproved(d.Outcome)})
+			a.document(map[string]any{"database": l.Name, "migration": nil, "unproved": unproved(d.Outcome)})
 		} else {
 			for _, x := range unproved(d.Outcome) {
 				a.err.line("  " + clean(x))
@@ -330,7 +330,7 @@ func (a *app) oneLog() bool {
 func notProved(d *draft.Draft) error {
 	if n := d.Outcome.Stopped; n > 0 {
 		if s := &d.Migration.Steps[n-1]; d.Migration.ByPerson(s) || d.Migration.ByHand {
-			return fmt.Errorf("step %d (%s) was written by hand and is carried over as it is: nothing was written. Edit it in its file, where it may name what is called otherwise now, and redraft again; --no-carry leaves it out", n, s.Title)
+			return fmt.Errorf("step %d (%s) was written by hand and is carried over unchanged: nothing was written. Edit it in its file, where it may use a former name, and redraft again; --no-carry leaves it out", n, s.Title)
 		}
 	}
 	return errors.New("the migration could not be proved: nothing was written")
@@ -436,7 +436,7 @@ func (a *app) ways(list []plan.InTheWay) {
 
 // inTheWay shows rows that stand against a requirement.
 func (a *app) inTheWay(w *runner.InTheWay) {
-	a.err.line(a.err.paint(styleBad, "in the way: ") + clean(w.Sentence))
+	a.err.line(a.err.paint(styleBad, "blocked: ") + clean(w.Sentence))
 	for _, line := range sample(w.Sample, "    ") {
 		a.err.line(line)
 	}
@@ -483,16 +483,16 @@ func (a *app) draftByHand(p *project.Project, s *draft.State, title string) erro
 	for _, m := range list {
 		a.out.line(a.out.sign("+", fileOf(m)))
 	}
-	a.next("fill in apply and undo, then erbario prove")
+	a.next("fill in apply and undo, then run erbario prove")
 	return nil
 }
 
 func (a *app) proveCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
-		Name: "prove", ArgsUsage: "[ID]", Usage: "run a migration forward, back and forward again on scratch, with rows",
-		Description: "Without ID, the newest. The outcome is written into the file's head. --all runs\nevery migration from nothing and holds the end against the models (exit 3 where\nthey differ, or where two branches forked): a check for CI that needs no database.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "all of them, from nothing, and the end against the models", Destination: &all}},
+		Name: "prove", ArgsUsage: "[ID]", Usage: "apply, undo and apply again a migration on a scratch database, with rows",
+		Description: "Without ID, the newest. The result is written into the file's head. --all runs\nevery migration from an empty database and compares the result with the models\n(exit 3 if they differ, or if two branches forked): a check for CI that needs no\ndatabase.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "all of them, from an empty database, and the result compared with the models", Destination: &all}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
 				return err
@@ -513,7 +513,7 @@ func (a *app) proveCommand() *cli.Command {
 					}
 				}
 				if len(list) == 0 {
-					return fmt.Errorf("there is no migration, and no database of the project has a URL that is known here, so no engine is known")
+					return fmt.Errorf("there is no migration, and no database of the project has a URL here, so the engine is unknown")
 				}
 			} else {
 				e, err := a.engineToProve(p)
@@ -731,17 +731,17 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	changes := append(diff.Schemas(end, declared), refer...)
 	if len(changes) == 0 {
 		if !a.json {
-			a.out.printf("%s from nothing end as the models declare", plural(len(files), "migration", "migrations"))
+			a.out.printf("%s applied from an empty database match the models", plural(len(files), "migration", "migrations"))
 		}
 		return out, nil, nil
 	}
 	if !a.json {
 		a.out.line("")
-		a.out.line(a.out.paint(styleHead, "the models declare more than the migrations make"))
+		a.out.line(a.out.paint(styleHead, "the models declare more than the migrations create"))
 		a.changes(changes, nil)
 		a.next("erbario draft TITLE")
 	}
-	return out, &exitError{code: exitDiffers, err: fmt.Errorf("the end of the %s migrations differs from the models in %s", e.Name(), plural(len(changes), "change", "changes"))}, nil
+	return out, &exitError{code: exitDiffers, err: fmt.Errorf("the result of the %s migrations differs from the models in %s", e.Name(), plural(len(changes), "change", "changes"))}, nil
 }
 
 // withRows tells whether models or migrations have reference rows.

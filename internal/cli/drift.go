@@ -17,8 +17,8 @@ import (
 
 type jsonWaysOn struct {
 	What    string `json:"what"`
-	Declare string `json:"declare"`
-	Away    string `json:"draft_away"`
+	Declare string `json:"keep"`
+	Away    string `json:"remove"`
 }
 
 // byHand is what somebody changed by hand in a database since its migrations, and the ways
@@ -48,15 +48,15 @@ func (a *app) byHand(ctx context.Context, p *project.Project, s *draft.State, d 
 }
 
 func (a *app) showByHand(who string, h *byHand) {
-	a.out.line(a.out.paint(styleWarn, who+"changed by hand since the migrations"))
+	a.out.line(a.out.paint(styleWarn, who+"changed outside Erbario since the last migration"))
 	a.changes(h.changes, nil)
 	if len(h.ways) > 0 {
 		a.out.line("")
 	}
 	for _, w := range h.ways {
 		a.out.line("  " + cell(w.What))
-		a.out.printf("    %s  %s", a.out.paint(styleDim, "declare it"), cell(w.Declare))
-		a.out.printf("    %s     %s", a.out.paint(styleDim, "or away"), cell(w.Away))
+		a.out.printf("    %s    %s", a.out.paint(styleDim, "to keep it"), cell(w.Declare))
+		a.out.printf("    %s  %s", a.out.paint(styleDim, "to remove it"), cell(w.Away))
 	}
 }
 
@@ -75,20 +75,20 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 		name := c.Target()
 		switch {
 		case c.Kind == diff.AddColumn && w != nil && w.Column(c.Name) != nil:
-			return &jsonWaysOn{name, "it is: " + again + " takes it into the line", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field, c.Name), again, name)}
+			return &jsonWaysOn{name, "it is declared: " + again + " adds it to the migrations", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field, c.Name), again, name)}
 		case c.Kind == diff.AddColumn:
 			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again), again + " --drop " + name}
 		case c.Kind == diff.DropColumn && w != nil && w.Column(c.Name) != nil:
-			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field, c.Name)), again + " makes it again"}
+			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field, c.Name)), again + " creates it again"}
 		case c.Kind == diff.DropColumn:
 			return nil // declared no more, and not there: the two agree
 		}
 	}
 	name := c.Table + ": " + c.What
 	if c.Kind.Sign() != "+" {
-		return &jsonWaysOn{name, "change model " + model + " to what is there", again + " makes it as declared"}
+		return &jsonWaysOn{name, "change model " + model + " to match the database", again + " restores the declared form"}
 	}
-	away := "drop it by hand"
+	away := "drop it in the database"
 	switch o := c.Object.(type) {
 	case *schema.Index:
 		away = "DROP INDEX " + s.Engine.Quote(o.Name)

@@ -46,7 +46,7 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]
 		out = append(out, list...)
 	}
 	if len(c.f.unknown) > 0 {
-		return nil, fmt.Errorf("%s answers nothing: no engine of the project has such a column, or is to have it", c.f.unknown[0])
+		return nil, fmt.Errorf("%s matches nothing: no engine of the project has such a column, or would get one", c.f.unknown[0])
 	}
 	return out, nil
 }
@@ -83,7 +83,7 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		}
 	} else {
 		if o, err = c.home.Unreached(e, models.Schema, c.draft.Plan.Changes, files); err != nil {
-			return nil, fmt.Errorf("%w; and no server is there to look at what its migrations make: %w", err, unreached)
+			return nil, fmt.Errorf("%w; and there is no server to show what its migrations create: %w", err, unreached)
 		}
 	}
 	o.InUse = p.Online()

@@ -3,7 +3,7 @@ package cli
 // Each file of testdata/evolutions is one change of the models while there are
 // rows: the models before, the rows, the models after, the flags of the draft,
 // and then, as golden text, what the draft says and the migration that it
-// writes. The migration is then applied, taken back and applied again, with the
+// writes. The migration is then applied, undone and applied again, with the
 // rows looked at each time. Run with UPDATE_EVOLUTIONS=1 to write the golden
 // text anew, and read what changed.
 
@@ -196,7 +196,7 @@ func evolutions(t *testing.T, place testserver.Place, files []string) {
 				if back, ok := part["back"]; ok { // what was allowed to be lost
 					before = back
 				}
-				assert.Equal(t, before, p.rows(), "every row is back")
+				assert.Equal(t, before, p.rows(), "every row is restored")
 				p.must("apply")
 				assert.Equal(t, after, p.rows(), "and forward again")
 				p.must("prove", "--all")

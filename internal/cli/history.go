@@ -24,8 +24,8 @@ func (a *app) historyCommand() *cli.Command {
 	var restore bool
 	return &cli.Command{
 		Name: "history", ArgsUsage: "[ID]", Usage: "list the applied migrations of a database, newest last; or print one as the database has it",
-		Description: "Of each: when it was applied, by whom, how long it took, and what was answered.\nWith ID (any part of it that only it has), its whole text.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "restore", Usage: "write the file of the migration ID again, where it is missing", Destination: &restore}},
+		Description: "For each: when it was applied, by whom, how long it took, and what was answered.\nWith ID (any unique part of it), its whole text.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "restore", Usage: "write the missing file of the migration ID again", Destination: &restore}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if restore && c.Args().First() == "" {
 				return wrongUse("--restore writes one file: erbario history ID --restore")
@@ -142,9 +142,9 @@ func restoreFile(p *project.Project, e engine.Engine, x runner.Applied) (string,
 	path := filepath.Join(p.MigrationsDir(), m.FileName())
 	if text, err := os.ReadFile(path); err == nil {
 		if string(text) == x.Text {
-			return "", fmt.Errorf("%s is there, as it was applied: nothing was written", fileOf(m))
+			return "", fmt.Errorf("%s exists, as it was applied: nothing was written", fileOf(m))
 		}
-		return "", fmt.Errorf("%s is there and says something else: nothing was written. Move it away first", fileOf(m))
+		return "", fmt.Errorf("%s exists and differs: nothing was written. Move it away first", fileOf(m))
 	}
 	return fileOf(m), project.WriteFile(path, x.Text)
 }

@@ -23,7 +23,7 @@ func (a *app) insertCommand() *cli.Command {
 	var from string
 	return &cli.Command{
 		Name: "insert", ArgsUsage: "MODEL FIELD=VALUE…", Usage: "insert a row, and print it as it is stored",
-		Description: "Values in the words of the models: true, null, now, today, new uuid, 2026-01-31, a\ntext as it is. A reference takes the key of a row, or any unique value of it. What is\nnot given is left to its default.\n\n  erbario insert Specimen accession=HB-0001 taxon='Rosa canina' collected_on=2026-05-01",
+		Description: "Values are written as in the models: true, null, now, today, new uuid, 2026-01-31,\ntext without quotes. A reference takes the primary key or any unique value of a\nrow. A field that is not given gets its default.\n\n  erbario insert Specimen accession=HB-0001 taxon='Rosa canina' collected_on=2026-05-01",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "the rows of this CSV `FILE`, whose first line names the fields; all or none", Destination: &from}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			model := c.Args().First()
@@ -75,7 +75,7 @@ func givenRows(args []string, from string) ([][]insert.Given, error) {
 		return nil, fmt.Errorf("%s: %w: nothing was inserted", from, err)
 	}
 	if len(records) < 2 {
-		return nil, fmt.Errorf("%s has no row behind the line with the fields' names: nothing was inserted", from)
+		return nil, fmt.Errorf("%s has no row after the line with the field names: nothing was inserted", from)
 	}
 	var out [][]insert.Given
 	for _, record := range records[1:] {
@@ -148,12 +148,12 @@ func ruleWords(e *insert.RuleError) string {
 	if k, ok := e.Rule.(*schema.Check); ok && k.Column != "" { // it is told with its column
 		for _, part := range partsToLook(e.Table) {
 			if part.column && part.Name == k.Column {
-				return fmt.Sprintf("it breaks what %s holds (%s): %v", k.Column, part.What, e.Err)
+				return fmt.Sprintf("it breaks a rule of %s (%s): %v", k.Column, part.What, e.Err)
 			}
 		}
 	}
 	if k, ok := e.Rule.(*schema.ForeignKey); ok && slices.Contains(k.Columns, k.Columns[0]) {
-		return fmt.Sprintf("%s points at no row of %s: %v", strings.Join(k.Columns, ", "), k.Table, e.Err)
+		return fmt.Sprintf("%s refers to no row of %s: %v", strings.Join(k.Columns, ", "), k.Table, e.Err)
 	}
 	return e.Err.Error()
 }

@@ -18,7 +18,7 @@ import (
 
 func (a *app) keptCommand() *cli.Command {
 	return &cli.Command{
-		Name: "kept", ArgsUsage: "list|drop", Usage: "see what destructive steps preserved, and drop what nobody needs any more",
+		Name: "kept", ArgsUsage: "list|drop", Usage: "list or drop data kept from destructive steps",
 		Commands: []*cli.Command{a.keptList(), a.keptDrop()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return wrongUse("erbario kept list or drop: which one?%s", meant(c.Args().First(), []string{"list", "drop"}))
@@ -59,7 +59,7 @@ type jsonKept struct {
 	Since     time.Time `json:"since,omitzero"` // left out where nobody noted it
 	Rows      int64     `json:"rows"`
 	Bytes     int64     `json:"bytes"`
-	Past      bool      `json:"past_keep_for"`
+	Past      bool      `json:"expired"`
 }
 
 func jsonKepts(list []runner.Kept, limit time.Duration) []jsonKept {
@@ -77,7 +77,7 @@ func past(k runner.Kept, limit time.Duration) bool {
 
 func (a *app) keptList() *cli.Command {
 	return &cli.Command{
-		Name: "list", Usage: "what is kept, from which migration, rows, size and age",
+		Name: "list", Usage: "what is kept, from which migration, with rows, size and age",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 0); err != nil {
 				return err
@@ -106,7 +106,7 @@ func (a *app) showKept(list []runner.Kept, limit time.Duration) {
 	for _, k := range list {
 		from := k.Migration
 		if from == "" {
-			from = "a migration that is gone: " + k.Name
+			from = "a migration that no longer exists: " + k.Name
 		}
 		old := "not known"
 		if !k.Since.IsZero() {
@@ -154,11 +154,11 @@ func age(d time.Duration) string {
 func (a *app) keptDrop() *cli.Command {
 	var older, from string
 	return &cli.Command{
-		Name: "drop", Usage: "delete what is kept for good; it asks",
-		Description: "Without flags, all of it; or what has been kept for longer than keep_for of\nerbario.toml, where that is set. The undo of a migration whose values are dropped\nstill works, and brings the columns back without them.",
+		Name: "drop", Usage: "delete what is kept, permanently; it asks first",
+		Description: "Without flags, everything; or what has been kept for longer than keep_for in\nerbario.toml, if that is set. The undo of a migration whose values are dropped\nstill works, and restores the columns without them.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "older-than", Usage: "what has been kept so long, such as 90d, 12w or 36h: `AGE`", Destination: &older},
-			&cli.StringFlag{Name: "from", Usage: "what this migration kept (any part of its `ID`)", Destination: &from},
+			&cli.StringFlag{Name: "older-than", Usage: "what was kept at least this long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
+			&cli.StringFlag{Name: "from", Usage: "what this migration kept (any unique part of its `ID`)", Destination: &from},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 0); err != nil {
@@ -184,7 +184,7 @@ func (a *app) keptDrop() *cli.Command {
 					if a.json {
 						return a.document(map[string]any{"database": l.Name, "dropped": []jsonKept{}})
 					}
-					a.out.printf("nothing of that is kept in %s", l.Name)
+					a.out.printf("nothing kept in %s matches", l.Name)
 					return nil
 				}
 				if !a.json {
@@ -194,7 +194,7 @@ func (a *app) keptDrop() *cli.Command {
 					return err
 				}
 				if !l.Protected {
-					if err := a.confirm(ctx, "drop "+plural(len(chosen), "kept table", "kept tables")+" for good"); err != nil {
+					if err := a.confirm(ctx, "drop "+plural(len(chosen), "kept table", "kept tables")+" permanently"); err != nil {
 						return err
 					}
 				}
@@ -204,7 +204,7 @@ func (a *app) keptDrop() *cli.Command {
 				if a.json {
 					return a.document(map[string]any{"database": l.Name, "dropped": jsonKepts(chosen, 0)})
 				}
-				a.out.printf("dropped from %s: what was kept is gone", l.Name)
+				a.out.printf("dropped from %s permanently", l.Name)
 				return nil
 			})
 		},

@@ -24,13 +24,13 @@ import (
 func (a *app) lookCommand() *cli.Command {
 	o := lookOptions{}
 	return &cli.Command{
-		Name: "look", ArgsUsage: "[TABLE]", Usage: "show the live tables; or one table whole, with a few rows",
+		Name: "look", ArgsUsage: "[TABLE]", Usage: "show the live tables, or one table in full with a few rows",
 		Description: "With --where, --order or --columns, the rows alone. A column may be written as\n{field}.\n\n  erbario look specimens --where \"{label} LIKE 'HB%'\" --order '{id} DESC' --rows 20",
 		Flags: []cli.Flag{
-			&cli.IntFlag{Name: "rows", Usage: "show so many rows of the table (`N`)", Destination: &o.rows, Value: 5},
+			&cli.IntFlag{Name: "rows", Usage: "show `N` rows of the table", Destination: &o.rows, Value: 5},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which this `SQL` is true", Destination: &o.where},
-			&cli.StringFlag{Name: "order", Usage: "the rows in the order of this `SQL`", Destination: &o.order},
-			&cli.StringSliceFlag{Name: "columns", Usage: "only these columns: `NAMES` with commas between them", Destination: &o.columns},
+			&cli.StringFlag{Name: "order", Usage: "order the rows by this `SQL`", Destination: &o.order},
+			&cli.StringSliceFlag{Name: "columns", Usage: "only these columns: `NAMES` separated by commas", Destination: &o.columns},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.reading(ctx, c, 1, func(_ *project.Project, l *live) error {
@@ -477,7 +477,7 @@ func optionWords(t *schema.Table) string {
 	add(o.WithoutRowid, "without rowid")
 	add(o.Virtual != "", "virtual, using "+o.Virtual)
 	add(o.Unlogged, "unlogged")
-	add(o.Foreign, "its rows lie in other tables")
+	add(o.Foreign, "its rows are in other tables")
 	add(o.Behind != "", strings.TrimSpace(o.Behind))
 	return strings.Join(out, ", ")
 }

@@ -24,7 +24,7 @@ import (
 func (a *app) initCommand() *cli.Command {
 	var url string
 	return &cli.Command{
-		Name: "init", ArgsUsage: "[DIR] --url URL", Usage: "set a project up, leaving alone what is there",
+		Name: "init", ArgsUsage: "[DIR] --url URL", Usage: "set up a project; existing files are left alone",
 		Description: "Writes erbario.toml, the folders models and migrations, and .env.example; puts\nsecrets and the database file into .gitignore. A password in the URL goes into\n.env alone.\n\n  erbario init --url sqlite:herbarium.db",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "url", Usage: "the `URL` of the development database: sqlite:PATH", Destination: &url}},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -53,10 +53,10 @@ func (a *app) initCommand() *cli.Command {
 				return a.document(map[string]any{"directory": dir, "written": done})
 			}
 			if len(done) == 0 {
-				a.out.line("everything was there already")
+				a.out.line("everything exists already")
 			}
 			if other := otherURL(dir, url); other != "" && !slices.Contains(done, project.SettingsFile) {
-				a.warn("%s is there already and names %s: %s was not taken. Change the url there, or add [database.NAME] with it", project.SettingsFile, other, project.Shown(url))
+				a.warn("%s exists already and names %s: %s was not used. Change the url there, or add [database.NAME] with it", project.SettingsFile, other, project.Shown(url))
 			}
 			for _, f := range done {
 				a.out.line(a.out.sign("+", filepath.ToSlash(filepath.Join(relative(dir), f))))
@@ -134,7 +134,7 @@ func (a *app) declareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "declare", ArgsUsage: "MODEL [LINE…]", Usage: "declare a model, or add lines to it",
 		Description: "Each LINE is a line of the model language. Nothing else in the file is touched.\n\n  erbario declare Specimen 'label text(120) unique' 'taxon references Taxon'\n  erbario declare Specimen --remove label",
-		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "remove", Usage: "take the line of this `FIELD` out", Destination: &remove, Config: cli.StringConfig{}}},
+		Flags:       []cli.Flag{&cli.StringSliceFlag{Name: "remove", Usage: "remove the line of this `FIELD`", Destination: &remove, Config: cli.StringConfig{}}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			model := c.Args().First()
 			if model == "" {
@@ -158,7 +158,7 @@ func (a *app) declareCommand() *cli.Command {
 				var diags []lang.Diagnostic
 				if text, ok, diags = lang.Remove(path, text, model, field); len(diags) > 0 {
 					a.diagnostics(diags, map[string]string{path: src})
-					return fmt.Errorf("%s has mistakes: mend them first", path)
+					return fmt.Errorf("%s has errors: fix them first", path)
 				} else if !ok {
 					return fmt.Errorf("%s has no field %s in %s", model, field, path)
 				}
@@ -264,7 +264,7 @@ func (a *app) stillRight(p *project.Project, path, text string) error {
 
 func (a *app) checkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "check", Usage: "read all models, seeds and migrations, and report every mistake and fork; needs no database",
+		Name: "check", Usage: "report every error in models, seeds and migrations, and every fork (no database needed)",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
 			if err != nil {
@@ -320,15 +320,15 @@ func (a *app) checkCommand() *cli.Command {
 			}
 			secrets := a.secrets(p)
 			if a.json {
-				a.document(map[string]any{"warnings": secrets, "forks": pairs, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "mistakes": mistakes, "diagnostics": jsonDiagnostics(diags)})
+				a.document(map[string]any{"warnings": secrets, "forks": pairs, "models": len(d.Schema.Tables), "files": len(files), "engines": names, "errors": mistakes, "diagnostics": jsonDiagnostics(diags)})
 			} else {
 				a.diagnostics(diags, src)
 			}
 			if mistakes > 0 {
-				words := plural(mistakes-inSeeds, "mistake", "mistakes") + " in the models"
+				words := plural(mistakes-inSeeds, "error", "errors") + " in the models"
 				switch {
 				case inSeeds == mistakes:
-					words = plural(inSeeds, "mistake", "mistakes") + " in the seeds"
+					words = plural(inSeeds, "error", "errors") + " in the seeds"
 				case inSeeds > 0:
 					words += fmt.Sprintf(", and %d in the seeds", inSeeds)
 				}
@@ -338,7 +338,7 @@ func (a *app) checkCommand() *cli.Command {
 				return err
 			}
 			if !a.json {
-				a.out.printf("%s in %s: no mistake", plural(len(d.Schema.Tables), "model", "models"), plural(len(files), "file", "files"))
+				a.out.printf("%s in %s: no errors", plural(len(d.Schema.Tables), "model", "models"), plural(len(files), "file", "files"))
 			}
 			return nil
 		},
@@ -400,8 +400,8 @@ func place(files []*lang.File, d *declare.Declared, table, column string) lang.P
 func (a *app) fmtCommand() *cli.Command {
 	var check bool
 	return &cli.Command{
-		Name: "fmt", Usage: "lay the model files out",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "only tell which files would change; exit 1 if any", Destination: &check}},
+		Name: "fmt", Usage: "format the model files",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "only list the files that would change; exit 1 if there are any", Destination: &check}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
 			if err != nil {
@@ -433,7 +433,7 @@ func (a *app) fmtCommand() *cli.Command {
 				}
 			}
 			if a.json {
-				a.document(map[string]any{"changed": changed, "check": check, "mistakes": n})
+				a.document(map[string]any{"changed": changed, "check": check, "errors": n})
 			} else {
 				for _, path := range changed {
 					a.out.line(a.out.sign("~", path))
@@ -441,10 +441,10 @@ func (a *app) fmtCommand() *cli.Command {
 			}
 			switch {
 			case n > 0:
-				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models: those files were left as they are", plural(n, "mistake", "mistakes"))}
+				return &exitError{code: exitFailed, err: fmt.Errorf("%s in the models: those files were not changed", plural(n, "error", "errors"))}
 			case check && len(changed) > 0:
 				a.next("erbario fmt")
-				return &exitError{code: exitFailed, told: true, err: fmt.Errorf("%s not laid out", plural(len(changed), "file is", "files are"))}
+				return &exitError{code: exitFailed, told: true, err: fmt.Errorf("%s not formatted", plural(len(changed), "file is", "files are"))}
 			}
 			return nil
 		},

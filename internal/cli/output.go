@@ -195,13 +195,13 @@ func short(s string, n int) string {
 	return s
 }
 
-// diagnostics shows mistakes with the lines they stand in, and returns how many
+// diagnostics shows errors and warnings with the lines they are in, and returns how many
 // of them are errors.
 func (a *app) diagnostics(list []lang.Diagnostic, src map[string]string) int {
 	n := 0
 	for _, d := range list {
 		style := styleBad
-		kind := "mistake"
+		kind := "error"
 		if d.Warning {
 			style, kind = styleWarn, "warning"
 		} else {
@@ -320,12 +320,12 @@ func flags(p *printer, title string, list []cli.Flag) {
 }
 
 func (a *app) rootHelp(p *printer, c *cli.Command) {
-	p.line("Declare data models in files; erbario holds them against the live database and")
-	p.line("writes migrations that are proved before they are written and can be taken back.")
+	p.line("Declare data models in files; erbario compares them with the live database and")
+	p.line("writes migrations that are proved before they are written and can be undone.")
 	p.line("")
 	p.line(p.paint(styleHead, "Begin"))
-	p.line("  erbario demo                               see the whole cycle on an example")
-	p.line("  erbario init --url sqlite:herbarium.db     begin a project here")
+	p.line("  erbario demo                               run the whole cycle on an example")
+	p.line("  erbario init --url sqlite:herbarium.db     start a project here")
 	p.line("")
 	p.line(p.paint(styleHead, "Commands, in the order of the work"))
 	var table [][]string
@@ -335,10 +335,10 @@ func (a *app) rootHelp(p *printer, c *cli.Command) {
 		}
 		table = append(table, []string{"  " + s.Name, s.Usage})
 	}
-	table = append(table, []string{"  completion", "print a script that completes commands in your shell (bash, zsh, fish, pwsh)"})
+	table = append(table, []string{"  completion", "print a shell completion script (bash, zsh, fish, pwsh)"})
 	for _, l := range columns(table) {
 		p.line(l)
 	}
 	flags(p, "\n"+p.paint(styleHead, "Everywhere"), c.Flags)
-	p.line("\nerbario COMMAND --help tells more of a command.")
+	p.line("\nerbario COMMAND --help shows more.")
 }

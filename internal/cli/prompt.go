@@ -111,7 +111,7 @@ func (a *app) ask(ctx context.Context, s *draft.State, open []plan.Question) ([]
 		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(shellFlags(c.Flags)))
 		options = append(options, huh.NewOption(short(label, a.err.width()-6), i))
 	}
-	options = append(options, huh.NewOption("stop, and change the models or the rows first", -1))
+	options = append(options, huh.NewOption("stop here; change the models or the rows first", -1))
 	choice, err := a.choose(ctx, options)
 	if err != nil {
 		return nil, err
@@ -240,14 +240,14 @@ func (a *app) confirm(ctx context.Context, what string) error {
 		return nil
 	}
 	if !a.interactive() {
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s: nobody can be asked here; add --yes", what)}
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s: no terminal to confirm at; add --yes", what)}
 	}
 	yes := false
 	if err := a.form(ctx, huh.NewConfirm().Title(upperFirst(what)+"?").Affirmative("yes").Negative("no").Value(&yes)); err != nil {
 		return err
 	}
 	if !yes {
-		return fmt.Errorf("answered no: nothing was changed")
+		return fmt.Errorf("cancelled: nothing was changed")
 	}
 	return nil
 }

@@ -27,13 +27,13 @@ func (a *app) rebuildCommand() *cli.Command {
 	var with []string
 	f := &seedFlags{}
 	return &cli.Command{
-		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from nothing",
-		Description: "Every table goes, with its rows and what was kept. Only a database that erbario.toml\ncalls throwaway is rebuilt, and nothing is emptied before the migrations have been\nrun from nothing on scratch. Where there are rows, it asks first.",
+		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from scratch",
+		Description: "Every table is dropped, with its rows and what was kept. Only a database marked\nthrowaway in erbario.toml is rebuilt, and nothing is emptied before the migrations\nhave run on an empty scratch database. If there are rows, it asks first.",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "with", Usage: "then fill it by this `SEED`; several are filled in their order", Destination: &with},
-			&cli.Uint64Flag{Name: "random", Usage: "with --with: another number, other rows: `N`", Destination: &f.random, Value: 1},
-			&cli.BoolFlag{Name: "today", Usage: "with --with: take dates against today", Destination: &f.today},
-			&cli.BoolFlag{Name: "undeclared", Usage: "tables that no migration made go too", Destination: &undeclared},
+			&cli.StringSliceFlag{Name: "with", Usage: "then fill it from this `SEED`; repeat it for several, in order", Destination: &with},
+			&cli.Uint64Flag{Name: "random", Usage: "with --with: random seed: another number gives other rows: `N`", Destination: &f.random, Value: 1},
+			&cli.BoolFlag{Name: "today", Usage: "with --with: base dates on today", Destination: &f.today},
+			&cli.BoolFlag{Name: "undeclared", Usage: "also drop tables that no migration created", Destination: &undeclared},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
@@ -52,7 +52,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		return err
 	}
 	if !d.Throwaway {
-		return fmt.Errorf("%s is not throwaway in erbario.toml, and is not emptied: there is no flag for it", d.Name)
+		return fmt.Errorf("%s is not marked throwaway in erbario.toml, so it is not emptied (no flag overrides this)", d.Name)
 	}
 	e, err := d.Engine()
 	if err != nil {
@@ -64,7 +64,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 			return err
 		}
 		if _, mistakes := seed.New(declared, s, f.options(&seed.Ground{Unknown: true})); len(mistakes) > 0 {
-			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out: %s was not emptied", name, d.Name))
+			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be run: %s was not emptied", name, d.Name))
 		}
 	}
 	files, err := p.Migrations(e)
@@ -167,9 +167,9 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	there.Tables = slices.DeleteFunc(there.Tables, outside)
 	if err := empty(ctx, l.db, e, there); err != nil {
 		if e.CommitsChanges() {
-			return fmt.Errorf("%s cannot be emptied, and some of it may be gone: %w; mend that, and run the same again", d.Name, err)
+			return fmt.Errorf("%s cannot be emptied, and some of it may be lost: %w; fix that, and run the same command again", d.Name, err)
 		}
-		return fmt.Errorf("%s cannot be emptied, and is as it was: %w", d.Name, err)
+		return fmt.Errorf("%s cannot be emptied, and is unchanged: %w", d.Name, err)
 	}
 	if err := proof.MakeOutside(ctx, l.db, e, wanted, files); err != nil {
 		return fmt.Errorf("%s was emptied, and no migration is applied to it: %w", d.Name, err)
@@ -187,7 +187,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		if len(done) > 0 {
 			at = done[len(done)-1].ID
 		}
-		a.out.printf("%s was emptied, and stands at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
+		a.out.printf("%s was emptied, and is at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
 	}
 	docs := []map[string]any{}
 	for _, name := range with {

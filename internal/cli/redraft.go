@@ -32,11 +32,11 @@ func (a *app) redraftCommand() *cli.Command {
 	var title string
 	var noCarry bool
 	return &cli.Command{
-		Name: "redraft", ArgsUsage: "[ID]", Usage: "make the same change again, from where the models now stand",
-		Description: "What was drafted is taken back here if it was applied, drafted anew behind all\nother migrations, proved, and applied again; its title, its answers and the\nsteps that were written by hand go on into it, and the rows keep what they hold.\nWithout ID, the newest. What was drafted upon it becomes one migration with it.\n\n  erbario declare Specimen 'shelf text(10) optional' && erbario redraft",
+		Name: "redraft", ArgsUsage: "[ID]", Usage: "draft the same change again, from the current models",
+		Description: "If the migration is applied here, it is undone first. It is drafted again after all\nother migrations, proved, and applied again. It keeps its title, its answers and\nits hand-written steps, and the rows keep their values. Without ID, the newest.\nMigrations that build on it are merged into it.\n\n  erbario declare Specimen 'shelf text(10) optional' && erbario redraft",
 		Flags: append(f.flags(),
-			&cli.StringFlag{Name: "title", Usage: "give it another title", Destination: &title},
-			&cli.BoolFlag{Name: "no-carry", Usage: "leave out the steps that were written by hand", Destination: &noCarry},
+			&cli.StringFlag{Name: "title", Usage: "change its title", Destination: &title},
+			&cli.BoolFlag{Name: "no-carry", Usage: "drop hand-written steps", Destination: &noCarry},
 		),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -147,7 +147,7 @@ func (r *remaking) elsewhere() error {
 func (r *remaking) noPair() error {
 	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
 		if slices.ContainsFunc(m.BeforeApply, func(q engine.Requirement) bool { return q.Wait }) {
-			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself: erbario undo what is applied of the two, delete their files, and draft with --staged anew", m.ID)
+			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself: undo what is applied of the two, delete their files, and draft with --staged again", m.ID)
 		}
 	}
 	return nil
@@ -200,7 +200,7 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 		l, err := r.open(ctx, r.p, name, engine.ReadOnly, false)
 		if err != nil {
 			if d.Protected {
-				r.warn("%s cannot be reached, so nobody knows whether it has the migration already", name)
+				r.warn("%s cannot be reached, so it is unknown whether it has the migration already", name)
 			}
 			continue
 		}
@@ -214,9 +214,9 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 				continue
 			}
 			if d.Protected {
-				return fmt.Errorf("%s has %s already, and is protected: what it has stays as it is; write the change as a new migration with erbario draft TITLE", name, m.ID)
+				return fmt.Errorf("%s has %s already and is protected, so it is not changed; write the change as a new migration with erbario draft TITLE", name, m.ID)
 			}
-			return fmt.Errorf("%s has %s too: take it back there first with erbario undo --database %s, or let both move as one with together = [...] in erbario.toml", name, m.ID, name)
+			return fmt.Errorf("%s has %s too: undo it there first with erbario undo --database %s, or list both in together = [...] in erbario.toml", name, m.ID, name)
 		}
 	}
 	return nil
@@ -367,7 +367,7 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 				r.f.unknown = append(r.f.unknown, now[i])
 				continue
 			}
-			return nil, to, fmt.Errorf("%s answers nothing: look at erbario diff", now[i])
+			return nil, to, fmt.Errorf("%s matches no question: see erbario diff", now[i])
 		}
 	}
 	return d, to, nil
@@ -440,7 +440,7 @@ func (t *turn) back(ctx context.Context) error {
 	}
 	t.gone, t.come, t.handed, t.returned, t.now = nil, nil, nil, nil, nil
 	if err != nil {
-		err = fmt.Errorf("and what was taken back could not be applied again (look at erbario status): %w", err)
+		err = fmt.Errorf("and what was undone could not be applied again (see erbario status): %w", err)
 	}
 	return errors.Join(err, db.Release(ctx))
 }
@@ -462,10 +462,10 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 		r.inTheWay(held)
 		for _, f := range migration.Forks(r.files, r.e) { // of two that forked, the other may do
 			if other := map[string]string{f.First.ID: f.Second.ID, f.Second.ID: f.First.ID}[held.Migration]; other != "" {
-				return nil, fmt.Errorf("%s cannot be undone with the rows as they are, and nothing was changed: change them, or let the other of the two follow it: erbario redraft %s. Where that is applied, undo it first; the next apply restores its values", held.Migration, other)
+				return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed. Change them, or let the other of the two follow it: erbario redraft %s. If that is applied, undo it first; the next apply restores its values", held.Migration, other)
 			}
 		}
-		return nil, fmt.Errorf("%s cannot be undone with the rows as they are, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
+		return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
 	}
 	if err != nil {
 		return nil, r.runFailed(l, err, 0)
@@ -514,7 +514,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 			if err != nil {
 				err = r.runFailed(l, err, 0)
 				if !d.Migration.Atomic() && !t.apart {
-					err = fmt.Errorf("%w; where one transaction cannot hold it, erbario undo, delete its file, and draft it anew", err)
+					err = fmt.Errorf("%w; if one transaction cannot hold it, run erbario undo, delete its file, and draft it again", err)
 				}
 				return nil, errors.Join(err, files.back())
 			}
@@ -561,7 +561,7 @@ func (t *turn) others(ctx context.Context) error {
 		t.come = append(t.come, m)
 		r.lines = append(r.lines, r.out.sign("+", m.ID)+"  "+plural(len(m.Steps), "step", "steps")+", "+spent(time.Since(began)))
 		for _, b := range back {
-			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s back what was kept", rows(b.Rows), b.Table, hasHave(b.Rows)))
+			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, hasHave(b.Rows)))
 		}
 	}
 	return nil
@@ -620,7 +620,7 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, to *draft.Hando
 	err := draft.Return(ctx, db, t.e, t.old, func(r draft.Returned) {
 		t.returned = append(t.returned, r)
 		if n := r.Rows; n > 0 {
-			t.lines = append(t.lines, fmt.Sprintf("    %s of %s %s back what was kept", rows(n), r.Table.Name, hasHave(n)))
+			t.lines = append(t.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(n), r.Table.Name, hasHave(n)))
 		}
 	})
 	if err != nil {
@@ -664,14 +664,14 @@ func (r *remaking) outcome(l *live, d *draft.Draft, more []*migration.Migration,
 		r.showDraft(m)
 	}
 	if d.Migration == nil {
-		r.out.printf("nothing is left to draft: %s is as the models declare without it", l.Name)
+		r.out.printf("nothing is left to draft: %s matches the models without it", l.Name)
 		return
 	}
 	if !was {
 		r.next("erbario apply")
 		return
 	}
-	r.out.printf("%s: taken back and applied again, %s", l.Name, spent(run.Took))
+	r.out.printf("%s: undone and applied again, %s", l.Name, spent(run.Took))
 	r.restored(run)
 }
 
@@ -686,7 +686,7 @@ func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Mi
 	doc := map[string]any{"database": l.Name, "replaced": replaced, "migration": nil, "applied": was && d.Migration != nil, "together": append([]string{}, also...)}
 	if m := d.Migration; m != nil {
 		doc["migration"], doc["file"], doc["changes"], doc["steps"], doc["proof"] = m.ID, fileOf(m), jsonChanges(d.Plan.Changes, d.Plan.Effects), len(m.Steps), m.Proof
-		doc["put_back"] = jsonRunOf(runner.Run{Migration: m, Restored: run.Restored}).Restored
+		doc["restored"] = jsonRunOf(runner.Run{Migration: m, Restored: run.Restored}).Restored
 	}
 	if len(more) > 0 {
 		doc["other_engines"] = jsonFiles(more)

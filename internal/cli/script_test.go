@@ -47,7 +47,7 @@ func (t tests) Run() int {
 }
 
 func TestScripts(t *testing.T) {
-	testscript.Run(t, testscript.Params{
+	testscript.Run(t, testscript.Params{ContinueOnError: os.Getenv("ERBARIO_CONTINUE") != "",
 		Dir: "testdata",
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "sql": runSQL, "edit": edit,
@@ -66,7 +66,7 @@ func TestScripts(t *testing.T) {
 // on the server of $SERVER.
 func TestServerScripts(t *testing.T) {
 	place := testserver.At(t, "postgres")
-	testscript.Run(t, testscript.Params{
+	testscript.Run(t, testscript.Params{ContinueOnError: os.Getenv("ERBARIO_CONTINUE") != "",
 		Dir: "testdata/servers",
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "sql": runSQL, "edit": edit,
@@ -94,7 +94,7 @@ func TestServerScripts(t *testing.T) {
 // two more in $OTHER and $THIRD, and the server's in $SERVER.
 func TestMariaDBScripts(t *testing.T) {
 	place := testserver.At(t, "mariadb")
-	testscript.Run(t, testscript.Params{
+	testscript.Run(t, testscript.Params{ContinueOnError: os.Getenv("ERBARIO_CONTINUE") != "",
 		Dir: "testdata/mariadb",
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "sql": runSQL, "edit": edit,
@@ -117,7 +117,7 @@ func TestMariaDBScripts(t *testing.T) {
 // [sqlite], [postgres] or [mariadb].
 func TestEveryEngineScripts(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, place testserver.Place) {
-		testscript.Run(t, testscript.Params{
+		testscript.Run(t, testscript.Params{ContinueOnError: os.Getenv("ERBARIO_CONTINUE") != "",
 			Dir: "testdata/every",
 			Cmds: map[string]func(*testscript.TestScript, bool, []string){
 				"exits": exits, "sql": runSQL, "edit": edit,

@@ -42,18 +42,18 @@ type seedFlags struct {
 func (a *app) seedCommand() *cli.Command {
 	f := &seedFlags{}
 	return &cli.Command{
-		Name: "seed", ArgsUsage: "[NAME]", Usage: "fill a database with the rows of a seed; without a name, list the seeds",
-		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\nmakes only what is missing. Every run is recorded, so that --remove takes out exactly\nthe rows that it made.",
+		Name: "seed", ArgsUsage: "[NAME]", Usage: "fill a database from a seed; without a name, list the seeds",
+		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\ncreates only what is missing. Every run is recorded, so that --remove deletes exactly\nthe rows that it created.",
 		Flags: []cli.Flag{
-			&cli.Uint64Flag{Name: "random", Usage: "another number, other rows: `N`", Destination: &f.random, Value: 1},
-			&cli.BoolFlag{Name: "today", Usage: "take dates against today, not against " + seed.FixedDay, Destination: &f.today},
-			&cli.StringFlag{Name: "on-conflict", Usage: "what becomes of rows that are there already: skip, replace or fail", Destination: &f.conflict, Value: "skip"},
-			&cli.Int64Flag{Name: "preview", Usage: "show the first `N` rows of each model; needs no database", Destination: &f.preview},
-			&cli.BoolFlag{Name: "sql", Usage: "write the script that would do it, for the database's own client", Destination: &f.sql},
+			&cli.Uint64Flag{Name: "random", Usage: "random seed: another number gives other rows: `N`", Destination: &f.random, Value: 1},
+			&cli.BoolFlag{Name: "today", Usage: "base dates on today instead of " + seed.FixedDay, Destination: &f.today},
+			&cli.StringFlag{Name: "on-conflict", Usage: "what to do with existing rows: skip, replace or fail", Destination: &f.conflict, Value: "skip"},
+			&cli.Int64Flag{Name: "preview", Usage: "show the first `N` rows of each model; no database needed", Destination: &f.preview},
+			&cli.BoolFlag{Name: "sql", Usage: "write the script for the database's own client", Destination: &f.sql},
 			&cli.StringFlag{Name: "engine", Usage: "with --sql: for this `ENGINE`, and an empty database", Destination: &f.engine},
-			&cli.BoolFlag{Name: "generators", Usage: "list the generators, and the names of fields that are known", Destination: &f.generators},
-			&cli.BoolFlag{Name: "remove", Usage: "take out the rows that the runs of this seed made", Destination: &f.remove},
-			&cli.DurationFlag{Name: "wait", Usage: "wait so long for others to let the database go: `TIME`", Destination: &f.wait, Value: time.Minute},
+			&cli.BoolFlag{Name: "generators", Usage: "list the generators, and the field names that are recognised", Destination: &f.generators},
+			&cli.BoolFlag{Name: "remove", Usage: "delete the rows that the runs of this seed created", Destination: &f.remove},
+			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for the database: `TIME`", Destination: &f.wait, Value: time.Minute},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if f.generators {
@@ -79,15 +79,15 @@ func (a *app) seedCommand() *cli.Command {
 			}
 			switch {
 			case ways > 1:
-				return wrongUse("--sql, --preview and --remove do not go together")
+				return wrongUse("--sql, --preview and --remove cannot be used together")
 			case f.preview < 0:
 				return wrongUse("--preview takes a number of rows, such as 5")
 			case f.engine != "" && !f.sql:
-				return wrongUse("--engine goes with --sql")
+				return wrongUse("--engine needs --sql")
 			}
 			if c.Args().Len() == 0 {
 				if ways > 0 {
-					return wrongUse("erbario seed needs the name of a seed for that")
+					return wrongUse("erbario seed: give the name of a seed")
 				}
 				return a.listSeeds(p)
 			}
@@ -157,7 +157,7 @@ func (a *app) listGenerators() {
 	for i, part := range []struct {
 		head string
 		rows [][]string
-	}{{"generators", about}, {"texts that are known by the name of their field", fields}, {"numbers that are known by the last word of their field's name", sizes}} {
+	}{{"generators", about}, {"texts recognised by the field's name", fields}, {"numbers recognised by the last word of the field's name", sizes}} {
 		if i > 0 {
 			a.out.line("")
 		}
@@ -185,9 +185,9 @@ func (a *app) seeds(p *project.Project, e engine.Engine, name string) (*declare.
 	case len(names) == 0:
 		return nil, nil, fmt.Errorf("the models have no seed: a block such as seed %s, with lines such as Specimen 500 under it, declares one", name)
 	case lang.DidYouMean(name, names) != "":
-		return nil, nil, fmt.Errorf("no seed is called %s; %s", name, lang.DidYouMean(name, names))
+		return nil, nil, fmt.Errorf("there is no seed %s; %s", name, lang.DidYouMean(name, names))
 	}
-	return nil, nil, fmt.Errorf("no seed is called %s: there is %s", name, strings.Join(names, ", "))
+	return nil, nil, fmt.Errorf("there is no seed %s; there is %s", name, strings.Join(names, ", "))
 }
 
 func (f *seedFlags) options(ground *seed.Ground) seed.Options {
@@ -248,7 +248,7 @@ func (a *app) listSeeds(p *project.Project) error {
 	for _, s := range d.Seeds {
 		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
 		if len(mistakes) > 0 {
-			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out", s.Name))
+			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be run", s.Name))
 		}
 		total, tables := plan.Rows()
 		at := listed{Name: s.Name, File: s.Pos.Path, Line: s.Pos.Line, Rows: total, Tables: map[string]int64{}}
@@ -279,7 +279,7 @@ func (a *app) listSeeds(p *project.Project) error {
 		}
 		a.out.line(l)
 	}
-	a.next("erbario seed NAME --preview 5 shows its first rows, erbario seed NAME makes them")
+	a.next("erbario seed NAME --preview 5 shows its first rows, erbario seed NAME creates them")
 	return nil
 }
 
@@ -318,7 +318,7 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 	}
 	plan, mistakes := seed.New(d, s, f.options(&seed.Ground{Unknown: true}))
 	if len(mistakes) > 0 {
-		return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be carried out", name))
+		return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be run", name))
 	}
 	_, tables := plan.Rows()
 	made := map[string]*previewed{}
@@ -344,7 +344,7 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 		})
 		var problem *seed.Problem
 		if errors.As(err, &problem) {
-			return a.mistaken(p, []lang.Diagnostic{problem.Diagnostic}, fmt.Sprintf("the seed %s cannot be carried out", name))
+			return a.mistaken(p, []lang.Diagnostic{problem.Diagnostic}, fmt.Sprintf("the seed %s cannot be run", name))
 		}
 		if err != nil {
 			return err
@@ -519,7 +519,7 @@ func sourceText(s seed.Source) string {
 
 func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
 	if a.json {
-		return wrongUse("--sql writes a script, and goes not with --format json")
+		return wrongUse("--sql writes a script, and cannot be used with --format json")
 	}
 	e, err := a.anyEngine(p)
 	if err != nil {
@@ -575,7 +575,7 @@ func (a *app) seedFailed(p *project.Project, name string, err error) error {
 	var half *seed.HalfwayError
 	halfway := errors.As(err, &half)
 	if errors.As(err, &plan) {
-		told := a.mistaken(p, plan.Mistakes, fmt.Sprintf("the seed %s was not carried out: nothing was changed", name))
+		told := a.mistaken(p, plan.Mistakes, fmt.Sprintf("the seed %s was not run: nothing was changed", name))
 		if !halfway {
 			return told
 		}
@@ -585,7 +585,7 @@ func (a *app) seedFailed(p *project.Project, name string, err error) error {
 		if errors.Is(why, context.Canceled) {
 			why = errors.New("stopped")
 		}
-		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s of %s rows are there to stay: erbario seed %s goes on from them, erbario seed %s --remove takes them out",
+		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s of %s rows are stored: erbario seed %s resumes from them, erbario seed %s --remove deletes them",
 			why, thousands(half.Done), thousands(half.Total), name, name)}
 	}
 	return err
@@ -639,14 +639,14 @@ func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.
 func seedDocument(database, name string, random uint64, out *seed.Outcome) map[string]any {
 	tables := []map[string]any{}
 	for _, t := range out.Tables {
-		tables = append(tables, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "made": t.Made, "found": t.Found, "replaced": t.Replaced, "shared": t.Shared})
+		tables = append(tables, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "created": t.Made, "found": t.Found, "replaced": t.Replaced, "shared": t.Shared})
 	}
 	return map[string]any{"database": database, "seed": name, "random": random, "tables": tables}
 }
 
 // seeded shows what a run did.
 func (a *app) seeded(database, name string, out *seed.Outcome) {
-	table := [][]string{{"model", "made", "found", "replaced"}}
+	table := [][]string{{"model", "created", "found", "replaced"}}
 	var made, touched, shared int64
 	for _, t := range out.Tables {
 		shared += t.Shared
@@ -659,15 +659,15 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 		a.out.printf("%s of the rows found %s created by a run with another --random: both have the same unique values", thousands(shared), oneMany(int(shared), "was", "were"))
 	}
 	if touched == 0 {
-		a.out.printf("%s has every row of the seed %s: nothing was made", database, name)
+		a.out.printf("seed %[2]s: %[1]s has every row already, nothing was added", database, name)
 		return
 	}
-	a.out.printf("%s got %s in %s by the seed %s", database, rows(made), spent(out.Took), name)
+	a.out.printf("seed %[4]s: %[2]s added to %[1]s in %[3]s", database, rows(made), spent(out.Took), name)
 	on := ""
 	if a.database != "" {
 		on = " --database " + a.database
 	}
-	a.next(fmt.Sprintf("erbario look %s%s, or erbario seed %s --remove%s to take them out", out.Tables[len(out.Tables)-1].Table.Name, on, name, on))
+	a.next(fmt.Sprintf("erbario look %s%s, or erbario seed %s --remove%s to delete them", out.Tables[len(out.Tables)-1].Table.Name, on, name, on))
 }
 
 // numbers shows a table of names and numbers, which stand to the right.
@@ -694,7 +694,7 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 	if err != nil {
 		return err
 	}
-	if err := a.confirmOn(target, "taking out the rows of a seed"); err != nil {
+	if err := a.confirmOn(target, "deleting the rows of a seed"); err != nil {
 		return err
 	}
 	l, err := a.openWaiting(ctx, p, a.database, engine.ReadWrite, false, f.wait)
@@ -710,7 +710,7 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 	if a.json {
 		tables := []map[string]any{}
 		for _, r := range out {
-			tables = append(tables, map[string]any{"table": r.Table, "removed": r.Gone, "left": r.Left, "because_of": append([]string{}, r.Because...)})
+			tables = append(tables, map[string]any{"table": r.Table, "removed": r.Gone, "left": r.Left, "because": append([]string{}, r.Because...)})
 		}
 		return a.document(map[string]any{"database": l.Name, "seed": name, "tables": tables})
 	}
@@ -722,11 +722,11 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 	a.numbers(table)
 	for _, r := range out {
 		if r.Left > 0 {
-			a.warn("%s of %s had to be left: rows of %s that this seed did not make point at them", rows(r.Left), r.Table, strings.Join(r.Because, " and "))
+			a.warn("%s of %s had to be left: rows of %s that this seed did not create refer to them", rows(r.Left), r.Table, strings.Join(r.Because, " and "))
 		}
 	}
 	if left == 0 {
-		a.out.printf("%s has no row of the seed %s any more", l.Name, name)
+		a.out.printf("%s no longer has a row of the seed %s", l.Name, name)
 	}
 	return nil
 }

@@ -36,11 +36,11 @@ func (a *app) drafter(p *project.Project, staged bool, f *answerFlags) (drafter,
 	if text := p.Settings.Plan.StagedWait; text != "" {
 		var err error
 		if d.wait, err = time.ParseDuration(text); err != nil || d.wait < 0 {
-			return d, fmt.Errorf("erbario.toml: plan.staged_wait is %q; it is a time such as 30m or 1h", text)
+			return d, fmt.Errorf("erbario.toml: plan.staged_wait is %q; write a time such as 30m or 1h", text)
 		}
 	}
 	if staged && !slices.ContainsFunc(p.Engines(), func(e engine.Engine) bool { return e.Stages() != nil }) {
-		return d, fmt.Errorf("--staged is for servers, where others write while a migration is under way: draft without it")
+		return d, fmt.Errorf("--staged is for servers, where others write while a migration runs: draft without it")
 	}
 	return d, nil
 }
@@ -79,7 +79,7 @@ func (a *app) waiting(to *printer, w *runner.InTheWay) {
 	if left := w.Count - int64(len(w.Sample.Values)); left > 0 {
 		to.printf("    and %d more", left)
 	}
-	to.line("    apply again when only the application that knows of the change writes, or at once with --at-once")
+	to.line("    apply again when only the new application writes, or now with --at-once")
 }
 
 type jsonWaits struct {

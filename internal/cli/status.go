@@ -24,13 +24,13 @@ import (
 type jsonHalf struct {
 	Migration string   `json:"migration"`
 	Since     string   `json:"since"`
-	Done      []int    `json:"steps_that_stand"`
-	Cut       int      `json:"step_cut_off,omitempty"`
+	Done      []int    `json:"steps_done"`
+	Cut       int      `json:"interrupted_step,omitempty"`
 	Step      int      `json:"step,omitempty"` // at which it stands
 	Title     string   `json:"title,omitempty"`
 	SQL       []string `json:"sql,omitempty"`
 	Error     string   `json:"error,omitempty"`
-	AtWork    string   `json:"at_work,omitempty"` // the session of its run, if that is not gone
+	AtWork    string   `json:"active_session,omitempty"` // the session of its run, if that is not gone
 	WaitsFor  string   `json:"waits_for,omitempty"`
 	where     string
 }
@@ -68,7 +68,7 @@ func (h *jsonHalf) how() string {
 	if h.AtWork != "" {
 		return "under way"
 	}
-	return "half-way"
+	return "interrupted"
 }
 
 func (a *app) showHalf(who string, h *jsonHalf) {
@@ -86,11 +86,11 @@ func (a *app) showHalf(who string, h *jsonHalf) {
 	}
 	switch {
 	case h.WaitsFor != "":
-		a.out.printf("    its run is at work (process %s), and waits for %s", cell(h.AtWork), clean(h.WaitsFor))
+		a.out.printf("    its run is still active (process %s), and waits for %s", cell(h.AtWork), clean(h.WaitsFor))
 	case h.AtWork != "":
-		a.out.printf("    its run is at work (process %s)", cell(h.AtWork))
+		a.out.printf("    its run is still active (process %s)", cell(h.AtWork))
 	default:
-		a.out.line("    erbario apply goes on with it, erbario undo takes it back")
+		a.out.line("    erbario apply resumes it, erbario undo rolls it back")
 	}
 }
 
@@ -139,14 +139,14 @@ func (a *app) dryHalf(ctx context.Context, l *live, h *runner.Half, undo bool) e
 	}
 	out := halfway(ctx, l, h)
 	if a.json {
-		return a.document(map[string]any{"database": l.Name, "half": out, "steps": steps})
+		return a.document(map[string]any{"database": l.Name, "interrupted": out, "steps": steps})
 	}
 	a.out.printf("%s  %s since %s: %s", a.out.paint(styleWarn, out.how()), h.ID, h.Since, out.where)
-	what := "an apply goes on with it"
+	what := "an apply resumes it"
 	if undo {
-		what = "an undo takes it back"
+		what = "an undo rolls it back"
 	}
-	a.out.printf("%s, and does nothing else before:", what)
+	a.out.printf("%s, before anything else:", what)
 	for _, one := range steps {
 		a.out.printf("  step %d  %s", one.Step, cell(one.Title))
 		for _, sql := range one.SQL {
@@ -163,22 +163,22 @@ type statusRow struct {
 	Database string       `json:"database"`
 	Engine   string       `json:"engine,omitempty"`
 	URL      string       `json:"url"`
-	StandsAt string       `json:"stands_at"`
+	StandsAt string       `json:"current"`
 	Applied  int          `json:"applied"`
-	Waits    []string     `json:"waits"`
+	Waits    []string     `json:"pending"`
 	Edited   []string     `json:"edited"`
 	Missing  []string     `json:"missing"`
-	Newer    []string     `json:"newer"`
+	Newer    []string     `json:"unknown"`
 	Direct   []string     `json:"direct,omitempty"` // applied without a file
 	Forks    [][2]string  `json:"forks"`
-	Early    [][2]string  `json:"early,omitempty"` // a migration that is applied, and the one that it follows, which is not
-	Gaps     [][2]string  `json:"gaps,omitempty"`  // a migration, and the one that it follows, whose file is missing
-	Models   []jsonChange `json:"models"`          // not drafted yet
-	Live     []jsonChange `json:"live"`            // changed by hand
-	Half     *jsonHalf    `json:"half,omitempty"`
+	Early    [][2]string  `json:"early,omitempty"`          // a migration that is applied, and the one that it follows, which is not
+	Gaps     [][2]string  `json:"missing_before,omitempty"` // a migration, and the one that it follows, whose file is missing
+	Models   []jsonChange `json:"models"`                   // not drafted yet
+	Live     []jsonChange `json:"changed_outside"`          // since the last migration
+	Half     *jsonHalf    `json:"interrupted,omitempty"`
 	Problem  string       `json:"problem,omitempty"`
 	unopened string       // why it could not be opened
-	Ways     []jsonWaysOn `json:"ways_on,omitempty"`
+	Ways     []jsonWaysOn `json:"fixes,omitempty"`
 	Others   int          `json:"undeclared"` // that no migration made, and that is left alone
 	hand     *byHand
 	absent   bool
@@ -191,10 +191,10 @@ func (r *statusRow) differs() bool {
 func (a *app) statusCommand() *cli.Command {
 	var all, exitCode bool
 	return &cli.Command{
-		Name: "status", Usage: "tell how databases stand: applied, waiting, and whether models, migrations and tables agree",
+		Name: "status", Usage: "show applied and pending migrations, and whether models, migrations and tables agree",
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "all", Usage: "every database of the project", Destination: &all},
-			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something waits or differs", Destination: &exitCode},
+			&cli.BoolFlag{Name: "all", Usage: "all databases of the project", Destination: &all},
+			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something is pending or differs", Destination: &exitCode},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
@@ -329,7 +329,7 @@ func (a *app) statusModels(ctx context.Context, s *draft.State, r *statusRow) {
 }
 
 func (a *app) showStatus(list []*statusRow) {
-	table := [][]string{{"database", "stands at", "waits", "models", "live"}}
+	table := [][]string{{"database", "at", "pending", "models", "live"}}
 	for _, r := range list {
 		at := r.StandsAt
 		if at == "" {
@@ -344,10 +344,10 @@ func (a *app) showStatus(list []*statusRow) {
 			models = plural(len(r.Models), "change", "changes") + " to draft"
 		}
 		if n := len(r.Live); n > 0 {
-			live = plural(n, "change", "changes") + " by hand"
+			live = plural(n, "change", "changes") + " outside"
 		}
 		if r.absent {
-			live = "not there yet"
+			live = "does not exist yet"
 		}
 		if r.Problem != "" && r.Engine == "" {
 			at, waits, models, live = "?", "?", "?", "cannot be read"
@@ -372,25 +372,25 @@ func (a *app) showStatus(list []*statusRow) {
 			a.showHalf(who, r.Half)
 		}
 		for _, id := range r.Waits {
-			a.out.printf("%swaits     %s", who, id)
+			a.out.printf("%spending   %s", who, id)
 		}
 		for _, id := range r.Edited {
-			a.out.printf("%sedited    %s was changed after it was applied: bring the file back, undo it first, or redraft it; erbario history %s shows its text", who, id, id)
+			a.out.printf("%sedited    %s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text", who, id, id)
 		}
 		for _, id := range r.Missing {
-			a.out.printf("%smissing   %s was applied and its file is gone: erbario history %s --restore writes it back; or undo it", who, id, id)
+			a.out.printf("%smissing   %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it", who, id, id)
 		}
 		for _, f := range r.Early {
 			a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply", who, f[0], f[1])
 		}
 		for _, g := range r.Gaps {
-			a.out.printf("%smissing   %s, which %s follows, has no file: bring it back, or run erbario redraft %s", who, g[1], g[0], g[0])
+			a.out.printf("%smissing   %s, which %s follows, has no file: restore it, or run erbario redraft %s", who, g[1], g[0], g[0])
 		}
 		for _, id := range r.Newer {
 			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
 		}
 		for _, id := range r.Direct {
-			a.out.printf("%sdirect    %s stands in no file: erbario draft TITLE writes it, erbario undo takes it back", who, id)
+			a.out.printf("%sdirect    %s has no file: erbario draft TITLE writes it, erbario undo undoes it", who, id)
 		}
 		for _, f := range r.Forks {
 			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])

@@ -87,7 +87,7 @@ END $twins$`
 func TestTwins(t *testing.T) {
 	place := testserver.At(t, "postgres")
 	names := strings.Join(calledNames(t), ",")
-	testscript.Run(t, testscript.Params{
+	testscript.Run(t, testscript.Params{ContinueOnError: os.Getenv("ERBARIO_CONTINUE") != "",
 		Dir: "testdata/twins",
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"exits": exits, "sql": runSQL, "edit": edit,

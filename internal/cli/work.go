@@ -57,7 +57,7 @@ func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, 
 		if a.json {
 			a.document(map[string]any{"diagnostics": jsonDiagnostics(diags)})
 		}
-		return nil, nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "mistake", "mistakes"))}
+		return nil, nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "error", "errors"))}
 	}
 	return d, s, nil
 }
@@ -218,7 +218,7 @@ func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.St
 // tellNewer warns of a database that is ahead of this checkout.
 func (a *app) tellNewer(name string, newer []string) {
 	if len(newer) > 0 {
-		a.warn("%s has %s that this checkout has not, the newest %s: is this an older version?", name, plural(len(newer), "migration", "migrations"), newer[len(newer)-1])
+		a.warn("%s has %s unknown to this checkout, the newest %s: is it out of date?", name, plural(len(newer), "migration", "migrations"), newer[len(newer)-1])
 	}
 }
 
@@ -310,12 +310,12 @@ func (a *app) confirmOn(d project.Database, what string) error {
 		return nil
 	}
 	if !isTerminal(a.stdin) {
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s on the protected database %s asks for its name: add --yes-on %s", what, d.Name, d.Name)}
+		return &exitError{code: exitQuestion, err: fmt.Errorf("%s on the protected database %s must be confirmed by name: add --yes-on %s", what, d.Name, d.Name)}
 	}
-	fmt.Fprintf(a.err.w, "%s on the protected database %s. Type its name to go on: ", upperFirst(what), d.Name)
+	fmt.Fprintf(a.err.w, "%s on the protected database %s. Type its name to continue: ", upperFirst(what), d.Name)
 	answer, _ := bufio.NewReader(a.stdin).ReadString('\n')
 	if strings.TrimSpace(answer) != d.Name {
-		return fmt.Errorf("that is not its name: nothing was changed")
+		return fmt.Errorf("the name does not match: nothing was changed")
 	}
 	return nil
 }

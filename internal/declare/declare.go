@@ -124,7 +124,7 @@ func (r *resolver) collect(files []*lang.File) {
 				seen := map[string]bool{}
 				for _, v := range b.Values {
 					if seen[v.Name] {
-						r.errorf(v.Pos, "", "the value %q stands in the choice twice", v.Name)
+						r.errorf(v.Pos, "", "the value %q is listed twice in the choice", v.Name)
 					}
 					seen[v.Name] = true
 				}
@@ -181,7 +181,7 @@ func (r *resolver) flatten(lines []*lang.Line, inside []string) []*lang.Line {
 		shape := r.shapes[name]
 		switch {
 		case shape == nil:
-			r.errorf(l.Include.Pos, lang.DidYouMean(name, slices.Sorted(maps.Keys(r.shapes))), "no shape is called %s", name)
+			r.errorf(l.Include.Pos, lang.DidYouMean(name, slices.Sorted(maps.Keys(r.shapes))), "there is no shape %s", name)
 		case slices.Contains(inside, name):
 			r.errorf(l.Include.Pos, "", "the shape %s includes itself", name)
 		default:
@@ -228,7 +228,7 @@ func (r *resolver) begin(m *model) {
 	}
 	switch {
 	case timed != nil && untimed != nil:
-		r.errorf(*untimed, "leave one of the two out", "%s has timestamps, and has none", t.Model)
+		r.errorf(*untimed, "remove one of the two", "%s has both timestamps and no timestamps", t.Model)
 	case r.rules.Timestamps && timed == nil && untimed == nil && !t.Outside && !m.block.Outside:
 		for _, f := range timestamps(m.block.Name.Pos) {
 			if m.fields[f.Name.Name] == nil { // its own field is one just as well
@@ -237,7 +237,7 @@ func (r *resolver) begin(m *model) {
 		}
 	}
 	if schema.Own(t.Name) || strings.HasPrefix(strings.ToLower(t.Name), "sqlite_") {
-		r.errorf(m.block.Name.Pos, `name another with table "…"`, "a table cannot be called %s: names that begin so are taken", t.Name)
+		r.errorf(m.block.Name.Pos, `give another name with table "…"`, "a table cannot be called %s: names that begin so are reserved", t.Name)
 	}
 	if m.soft != nil {
 		name := "deleted_at"
@@ -256,7 +256,7 @@ func (r *resolver) begin(m *model) {
 	}
 	r.impliedKey(m)
 	if len(m.order) == 0 {
-		r.errorf(m.block.Name.Pos, "give it a line such as name text(80)", "the model %s has no fields", t.Model)
+		r.errorf(m.block.Name.Pos, "add a line such as name text(80)", "the model %s has no fields", t.Model)
 	}
 }
 
@@ -291,7 +291,7 @@ func (r *resolver) impliedKey(m *model) {
 			continue
 		}
 		if line != nil {
-			r.errorf(l.Pos, "", "the key of %s is declared twice", m.table.Model)
+			r.errorf(l.Pos, "", "the primary key of %s is declared twice", m.table.Model)
 		}
 		line = l.Key
 	}
@@ -300,7 +300,7 @@ func (r *resolver) impliedKey(m *model) {
 			if c.Word == "key" && r.here(c.On) {
 				m.key = append(m.key, f.decl.Name.Name)
 				if line != nil || len(m.key) > 1 {
-					r.errorf(c.Pos, "write one line primary key a, b", "the key of %s is declared twice", m.table.Model)
+					r.errorf(c.Pos, "write one line primary key a, b", "the primary key of %s is declared twice", m.table.Model)
 				}
 			}
 		}
@@ -312,7 +312,7 @@ func (r *resolver) impliedKey(m *model) {
 		m.keyed = true
 		for _, id := range line.Fields {
 			if slices.Contains(m.key, id.Name) {
-				r.errorf(id.Pos, "", "%s stands in the key twice", id.Name)
+				r.errorf(id.Pos, "", "%s is in the primary key twice", id.Name)
 				continue
 			}
 			m.key = append(m.key, id.Name)
@@ -321,7 +321,7 @@ func (r *resolver) impliedKey(m *model) {
 		m.keyed = true
 	default:
 		if f := m.fields["id"]; f != nil {
-			r.errorf(f.decl.Name.Pos, "write key behind it, or no key for the model", "%s has a field id that is not its key", m.table.Model)
+			r.errorf(f.decl.Name.Pos, "add key to it, or write no key for the model", "%s has a field id that is not its primary key", m.table.Model)
 			return
 		}
 		typ := schema.Type{Kind: schema.Bigint}
@@ -359,7 +359,7 @@ func (r *resolver) lookupModel(id lang.Ident) *model {
 	if m := r.models[id.Name]; m != nil {
 		return m
 	}
-	r.errorf(id.Pos, lang.DidYouMean(id.Name, slices.Sorted(maps.Keys(r.models))), "no model is called %s", id.Name)
+	r.errorf(id.Pos, lang.DidYouMean(id.Name, slices.Sorted(maps.Keys(r.models))), "there is no model %s", id.Name)
 	return nil
 }
 
@@ -370,7 +370,7 @@ func (r *resolver) resolveType(f *field) bool {
 		return true
 	}
 	if f.resolving {
-		r.errorf(f.decl.Type.Pos, "give one of the models on the way a key of its own", "the type of %s depends on itself", f.decl.Name.Name)
+		r.errorf(f.decl.Type.Pos, "give one of the models in the circle a primary key of its own", "the type of %s depends on itself", f.decl.Name.Name)
 		f.resolved = true
 		return false
 	}
@@ -393,10 +393,10 @@ func (r *resolver) resolveType(f *field) bool {
 		case len(target.key) == 1:
 			by = target.key[0]
 		case len(target.key) == 0:
-			r.errorf(t.Ref.Model.Pos, "write references "+t.Ref.Model.Name+" by FIELD, with a unique field", "%s has no key to refer to", t.Ref.Model.Name)
+			r.errorf(t.Ref.Model.Pos, "write references "+t.Ref.Model.Name+" by FIELD, with a unique field", "%s has no primary key to refer to", t.Ref.Model.Name)
 			return false
 		default:
-			r.errorf(t.Ref.Model.Pos, fmt.Sprintf("declare the fields and write foreign key … references %s by %s", t.Ref.Model.Name, strings.Join(target.key, ", ")), "the key of %s has %d fields", t.Ref.Model.Name, len(target.key))
+			r.errorf(t.Ref.Model.Pos, fmt.Sprintf("declare the fields and write foreign key … references %s by %s", t.Ref.Model.Name, strings.Join(target.key, ", ")), "the primary key of %s has %d fields", t.Ref.Model.Name, len(target.key))
 			return false
 		}
 		f.target = target.fields[by]
@@ -414,7 +414,7 @@ func (r *resolver) resolveType(f *field) bool {
 			if r.models[t.Choice.Name] != nil {
 				hint = "write references " + t.Choice.Name
 			}
-			r.errorf(t.Choice.Pos, hint, "no type or choice is called %s", t.Choice.Name)
+			r.errorf(t.Choice.Pos, hint, "there is no type or choice %s", t.Choice.Name)
 			return false
 		}
 		col.Type = schema.Type{Kind: schema.Choice, Name: c.Name.Name}
@@ -453,7 +453,7 @@ func (r *resolver) clashes() {
 	}
 	for _, m := range r.order {
 		if old := tables[strings.ToLower(m.table.LiveView)]; old != nil && m.table.LiveView != "" {
-			r.errorf(m.softPos, `name that table otherwise with table "…"`, "the view %s of %s has the name of the table of %s", m.table.LiveView, m.table.Model, old.table.Model)
+			r.errorf(m.softPos, `give that table another name with table "…"`, "the view %s of %s has the same name as the table of %s", m.table.LiveView, m.table.Model, old.table.Model)
 		}
 		if m.table.Children && len(schema.Children(r.out.Schema, m.table)) == 0 {
 			r.diags = append(r.diags, lang.Diagnostic{Pos: m.softPos, Warning: true, Message: fmt.Sprintf("no model with soft delete refers to %s, so with children does nothing", m.table.Model),

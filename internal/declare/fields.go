@@ -35,7 +35,7 @@ func (r *resolver) clauses(m *model) {
 				word = "on " + word
 			}
 			if seen[word] && word != "check" {
-				r.errorf(c.Pos, "", "%q stands here twice", word)
+				r.errorf(c.Pos, "", "%q is repeated", word)
 				continue
 			}
 			seen[word] = true
@@ -61,7 +61,7 @@ func (r *resolver) clauses(m *model) {
 				continue
 			}
 			if !f.column.NotNull {
-				r.errorf(f.decl.Name.Pos, "take optional out", "%s is in the key and cannot be optional", name)
+				r.errorf(f.decl.Name.Pos, "remove optional", "%s is in the primary key and cannot be optional", name)
 			}
 			pk.Columns = append(pk.Columns, schema.Part{Column: f.column.Name})
 			if len(m.key) == 1 {
@@ -122,7 +122,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 			r.errorf(c.Pos, "", "only a whole number can be generated; %s is %s", name, t)
 		}
 		if !slices.Equal(m.key, []string{name}) {
-			r.errorf(c.Pos, "write key identity", "identity goes with key: %s is not the key alone", name)
+			r.errorf(c.Pos, "write key identity", "identity needs key: %s is not the whole primary key", name)
 		}
 	case "range":
 		r.rangeOf(f, c)
@@ -167,7 +167,7 @@ func (r *resolver) together(f *field, seen map[string]bool) {
 		r.errorf(pos, "write optional, or another default", "%s is required and cannot be null by default", name)
 	}
 	if seen["index"] && seen["unique"] {
-		r.errorf(pos, "take index out", "%s is unique and so has an index", name)
+		r.errorf(pos, "remove index", "%s is unique and so has an index", name)
 	}
 	if ref := f.decl.Type.Ref; ref != nil {
 		for _, c := range f.decl.Clauses {
@@ -267,7 +267,7 @@ func (r *resolver) rangeOf(f *field, c *lang.Clause) {
 			continue
 		}
 		if !end.from.Constant() || end.from.Kind == schema.NullValue {
-			r.errorf(end.from.Pos, "", "the end of a range is a constant")
+			r.errorf(end.from.Pos, "", "each end of a range is a constant")
 			return
 		}
 		if !r.value(end.from, t, f.decl.Name.Name) {
@@ -284,7 +284,7 @@ func (r *resolver) rangeOf(f *field, c *lang.Clause) {
 			before = a.Cmp(b) <= 0
 		}
 		if !before {
-			r.errorf(c.Pos, "", "the range ends before it begins")
+			r.errorf(c.Pos, "", "the range is reversed")
 			return
 		}
 	}
@@ -343,7 +343,7 @@ func (r *resolver) constraints(m *model) {
 				}
 				part.Column = f.column.Name
 				if slices.Contains(columns, f.column.Name) {
-					r.errorf(p.Field.Pos, "", "%s stands here twice", p.Field.Name)
+					r.errorf(p.Field.Pos, "", "%s is repeated", p.Field.Name)
 				}
 				columns = append(columns, f.column.Name)
 				if k.IgnoringCase && (f.column.Type.Kind == schema.Text || f.column.Type.Kind == schema.Choice || f.column.Type.Kind == schema.Native) {

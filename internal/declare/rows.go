@@ -56,7 +56,7 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 		for i, id := range b.By {
 			f := r.lookup(m, id)
 			if f != nil && slices.Contains(key, f) {
-				r.errorf(b.By[i].Pos, "", "%s stands here twice", id.Name)
+				r.errorf(b.By[i].Pos, "", "%s is repeated", id.Name)
 				f = nil
 			}
 			known = known && f != nil
@@ -76,11 +76,11 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 			if len(key) > 1 {
 				hint = "write unique " + strings.Join(names, ", ") + " in the model"
 			}
-			r.errorf(b.By[0].Pos, hint, "%s %s not tell one %s from another", strings.Join(names, " and "), map[bool]string{true: "do", false: "does"}[len(key) > 1], m.table.Model)
+			r.errorf(b.By[0].Pos, hint, "%s %s not identify one %s", strings.Join(names, " and "), map[bool]string{true: "do", false: "does"}[len(key) > 1], m.table.Model)
 		}
 		for i, f := range key {
 			if f.column.Identity {
-				r.errorf(b.By[i].Pos, "name them by a field of their own, such as code text(20) unique", "%s is numbered by the database, and differs from one to the next", b.By[i].Name)
+				r.errorf(b.By[i].Pos, "identify them by another field, such as code text(20) unique", "%s is numbered by the database, and differs between databases", b.By[i].Name)
 			}
 		}
 		out := &Rows{Pos: b.Pos, Table: m.table}
@@ -133,9 +133,9 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 		c := f.column
 		switch {
 		case slices.Contains(out.Columns, c.Name):
-			r.errorf(cell.Name.Pos, "", "%s stands here twice", cell.Name.Name)
+			r.errorf(cell.Name.Pos, "", "%s is repeated", cell.Name.Name)
 		case c.Generated != nil || c.Identity:
-			r.errorf(cell.Name.Pos, "leave it out", "%s is made by the database", cell.Name.Name)
+			r.errorf(cell.Name.Pos, "remove it", "%s is set by the database", cell.Name.Name)
 		}
 		var link *schema.RowLink
 		to, toBy := "", ""
@@ -172,7 +172,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 	}
 	for i, c := range out.By {
 		if out.Place(c) < 0 {
-			r.errorf(b.By[i].Pos, "give it a column", "the rows have no %s, which tells one from another", b.By[i].Name)
+			r.errorf(b.By[i].Pos, "give it a column", "the rows have no %s, which identifies them", b.By[i].Name)
 			known = false
 		}
 	}
@@ -212,10 +212,10 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 			switch v := row[place]; {
 			case v.Kind == schema.NullValue:
 				if whole = false; !key[i].column.NotNull {
-					r.errorf(l.Cells[place].Value.Pos, "", "%s tells the rows apart and cannot be null", b.By[i].Name)
+					r.errorf(l.Cells[place].Value.Pos, "", "%s identifies the rows and cannot be null", b.By[i].Name)
 				}
 			case v.Kind == schema.TextValue && v.Text == "":
-				r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s tells the rows apart and cannot be empty", b.By[i].Name)
+				r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s identifies the rows and cannot be empty", b.By[i].Name)
 			}
 		}
 		name := out.Key(len(out.Values) - 1)
@@ -260,7 +260,7 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 		r.errorf(c.Pos, "", "%s is required and cannot be null", name)
 	case c.Kind == schema.NullValue:
 	case !c.Constant() && c.Kind != schema.SQLValue:
-		r.errorf(c.Pos, "write the value itself, or leave the field to its default", "%s would be another one on every database", c.Value)
+		r.errorf(c.Pos, "write the value itself, or leave the field to its default", "%s would be different on every database", c.Value)
 	case r.value(&c, t, name):
 		if x := f.column; x.Nonblank && strings.TrimSpace(c.Text) == "" && c.Kind == schema.TextValue {
 			r.errorf(c.Pos, "", "%s cannot be blank", name)
@@ -289,9 +289,9 @@ func (r *resolver) rowLinks() {
 	}
 	for _, rows := range r.out.Rows {
 		if _, ok := rows.ParentsFirst(rows.Table.Name); !ok {
-			r.errorf(rows.Pos, "leave one of the names null", "rows of %s name each other in a circle, and none can be the first", rows.Table.Model)
+			r.errorf(rows.Pos, "leave one of the references null", "rows of %s refer to each other in a circle, and none can be the first", rows.Table.Model)
 		} else if reaches(rows.Table.Name, rows.Table.Name, 0) {
-			r.errorf(rows.Pos, "leave the reference out of one of the blocks", "the rows of %s and of other models name each other in a circle, and none can be the first", rows.Table.Model)
+			r.errorf(rows.Pos, "remove the reference from one of the blocks", "the rows of %s and of other models refer to each other in a circle, and none can be the first", rows.Table.Model)
 		}
 		for i, link := range rows.Refers {
 			if link == nil {
@@ -314,7 +314,7 @@ func (r *resolver) rowLinks() {
 					if hint == "" {
 						hint = "give the rows of " + target.table.Model + " one"
 					}
-					r.errorf(rows.cells[n][i], hint, "no row of %s is called %s", target.table.Model, v)
+					r.errorf(rows.cells[n][i], hint, "%s has no row %s", target.table.Model, v)
 				}
 			}
 		}

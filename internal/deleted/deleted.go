@@ -274,14 +274,14 @@ func (t Table) children(ctx context.Context, r Row) ([]Children, error) {
 func (t Table) ReadKey(raw string) ([]string, error) {
 	keys := t.Key()
 	if len(keys) == 0 {
-		return nil, fmt.Errorf("%s has no key by which one row could be named", t.Name)
+		return nil, fmt.Errorf("%s has no primary key to name a row by", t.Name)
 	}
 	parts := []string{raw}
 	if len(keys) > 1 {
 		parts = splitKey(raw)
 	}
 	if len(parts) != len(keys) {
-		return nil, fmt.Errorf("the key of %s is %s: write the values with commas between them, a value with a comma in single quotes, not %q", t.Name, strings.Join(keys, ", "), raw)
+		return nil, fmt.Errorf("the primary key of %s is %s: write its values separated by commas, a value with a comma in single quotes, not %q", t.Name, strings.Join(keys, ", "), raw)
 	}
 	var out []string
 	for i, k := range keys {
@@ -376,7 +376,7 @@ func (e *TakenError) Error() string {
 	for i, t := range e.Taken {
 		out = append(out, fmt.Sprintf("%s %s is taken by %s", strings.Join(t.Columns, ", "), strings.Join(t.Values, ", "), e.By[i]))
 	}
-	return fmt.Sprintf("the row %s of %s cannot come back: %s; change one of the two, or purge the deleted one", e.Row, e.Table, strings.Join(out, "; "))
+	return fmt.Sprintf("the row %s of %s cannot be restored: %s; change one of the two, or purge the deleted one", e.Row, e.Table, strings.Join(out, "; "))
 }
 
 // blockedError says that what went with a row keeps it from coming back.
@@ -388,7 +388,7 @@ type blockedError struct {
 }
 
 func (e *blockedError) Error() string {
-	return fmt.Sprintf("the row %s of %s cannot come back with what went with it: %v", e.name, e.table, e.err)
+	return fmt.Sprintf("the row %s of %s cannot be restored with the rows deleted with it: %v", e.name, e.table, e.err)
 }
 
 func (e *blockedError) Unwrap() error { return e.err }

@@ -377,7 +377,7 @@ func TestList(t *testing.T) {
 			Children: []Children{{"notes", 1}}},
 	}, list)
 	_, err = specimens.Restore(ctx, [][]string{{"1"}}, 0, true)
-	require.EqualError(t, err, "the row id 1 of specimens cannot come back: accession 'HB-1' is taken by id 3; change one of the two, or purge the deleted one")
+	require.EqualError(t, err, "the row id 1 of specimens cannot be restored: accession 'HB-1' is taken by id 3; change one of the two, or purge the deleted one")
 	_, err = specimens.Purge(ctx, [][]string{{"3"}}, time.Time{}, 0, true)
 	require.ErrorContains(t, err, "only deleted rows are purged")
 }

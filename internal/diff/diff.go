@@ -477,7 +477,7 @@ func (d *tables) typeHolds(k *schema.Check) string {
 	if k.Column != "" && (o == nil || w == nil || !schema.SameForm(o.SQLType, w.SQLType)) {
 		return ""
 	}
-	return "what the type holds: " + oneLine(k.SQL.Text)
+	return "values of the type: " + oneLine(k.SQL.Text)
 }
 
 func (d *tables) triggers() {
@@ -592,7 +592,7 @@ func indexWords(t *schema.Table, x *schema.Index) string {
 		s += ", " + oneLine(x.Options)
 	}
 	if x.Invalid {
-		s += ", invalid: it was left half done, and nothing uses it"
+		s += ", invalid: building it was interrupted, and nothing uses it"
 	}
 	return s
 }
@@ -618,7 +618,7 @@ func referenceWords(k *schema.ForeignKey) string {
 		s += ", " + strings.ToLower(k.Deferrable)
 	}
 	if k.NotValid {
-		s += ", not valid: older rows were not looked at"
+		s += ", not valid: older rows were not checked"
 	}
 	return s
 }
@@ -661,7 +661,7 @@ func checkWords(k *schema.Check) string {
 	if k.NotValid {
 		valid := *k
 		valid.NotValid = false
-		return checkWords(&valid) + ", not valid: older rows were not looked at"
+		return checkWords(&valid) + ", not valid: older rows were not checked"
 	}
 	switch k.Purpose {
 	case schema.ForNonblank:
@@ -674,7 +674,7 @@ func checkWords(k *schema.Check) string {
 		}
 		return oneLine(k.SQL.Text)
 	case schema.ForType, schema.ForSoftDelete:
-		return k.Column + " holds to its type"
+		return k.Column + " matches its type"
 	}
 	return "check " + oneLine(k.SQL.Text)
 }
@@ -713,15 +713,15 @@ func Range(column, sql string) string {
 func triggerWords(g *schema.Trigger) string {
 	switch g.Purpose {
 	case schema.ForBridge:
-		return "a bridge for what is written as before"
+		return "a bridge for old writers"
 	case schema.ForGuard:
 		return "soft delete with guard"
 	case schema.ForGuardMark:
-		return "the guard of the marks as deleted"
+		return "the guard of the deletion marks"
 	case schema.ForGuardAll:
 		return "the guard against emptying it"
 	case schema.ForGuardChildren:
-		return "the guard of rows that would go with it"
+		return "the guard of rows that would be deleted with it"
 	case schema.ForChildren:
 		return "soft delete with children"
 	case schema.ForImmutable:

@@ -58,7 +58,7 @@ func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*mig
 	if len(names) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%s, declared as outside, is not in this database: create it there; in a throwaway database erbario rebuild creates it", strings.Join(names, " and "))
+	return fmt.Errorf("%s, declared as outside, does not exist in this database: create it there; in a throwaway database erbario rebuild creates it", strings.Join(names, " and "))
 }
 
 // Look reads a database and holds it against the models and the files, which
@@ -106,7 +106,7 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 				if names := runner.AlreadyThere(m, e, s.Live); len(names) > 0 {
 					return &runner.AlreadyThereError{Migration: m.ID, Names: names}
 				}
-				return fmt.Errorf("a waiting migration cannot be applied on scratch: %w", err)
+				return fmt.Errorf("a pending migration cannot be applied on scratch: %w", err)
 			}
 		}
 		return nil
@@ -471,7 +471,7 @@ func ordered(live, wanted *schema.Schema, names []string) (from, to *schema.Sche
 	for _, name := range names {
 		i := slices.IndexFunc(to.Tables, func(t *schema.Table) bool { return t.Model == name || strings.EqualFold(t.Name, name) })
 		if i < 0 || from.Table(to.Tables[i].Name) == nil {
-			return nil, nil, nil, fmt.Errorf("--order %s answers nothing: there is no such table in the database and the models", name)
+			return nil, nil, nil, fmt.Errorf("--order %s matches nothing: no such table in the database and the models", name)
 		}
 		w := to.Tables[i]
 		old := from.Table(w.Name)
@@ -479,7 +479,7 @@ func ordered(live, wanted *schema.Schema, names []string) (from, to *schema.Sche
 		comes := slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return old.Column(c.Name) == nil })
 		moves := slices.ContainsFunc(diff.Tables(old, w), func(c diff.Change) bool { return c.Kind == diff.ChangeOrder })
 		if !comes && !moves {
-			return nil, nil, nil, fmt.Errorf("--order %s answers nothing: its columns stand as declared", name)
+			return nil, nil, nil, fmt.Errorf("--order %s matches nothing: its columns are in the declared order", name)
 		}
 		tables = append(tables, w.Name)
 	}
@@ -571,7 +571,7 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 			}
 		}
 		if len(list) > 0 {
-			return fmt.Errorf("nothing can be renamed while %s does not work: mend or drop it first", list[0])
+			return fmt.Errorf("nothing can be renamed while %s does not work: fix or drop it first", list[0])
 		}
 		for _, r := range renames {
 			for _, sql := range r.Apply {
@@ -679,7 +679,7 @@ type Draft struct {
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if newer := s.Standing.Newer; len(newer) > 0 {
-		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so what is drafted now would follow a migration that nobody has: bring its file here first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
+		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so a draft would follow a migration that others do not have: restore its file first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
 	}
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
 	p, err := s.plan(ctx, id, r)
@@ -708,7 +708,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	}
 	// The file is what is proved: it is written and read again.
 	if m, err = migration.Parse(m.FileName(), migration.Write(m), s.Engine); err != nil {
-		return nil, fmt.Errorf("the draft cannot be read again, which is a mistake of erbario: %w", err)
+		return nil, fmt.Errorf("the draft cannot be read again, which is a bug in erbario: %w", err)
 	}
 	if s.unreached {
 		d.Migration = m

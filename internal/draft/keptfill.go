@@ -198,7 +198,7 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	q = &plan.Question{Rows: n, Text: fmt.Sprintf("%s no longer allows what %s", name, words.Have(n))}
 	if len(gone) == 1 {
 		for _, c := range w.Type.Choices {
-			q.Choices = append(q.Choices, plan.Choice{Words: fmt.Sprintf("%s is called %s now", gone[0][0], c), Flags: []string{fmt.Sprintf("--rename %s.%s=%s", name, gone[0][0], c)}})
+			q.Choices = append(q.Choices, plan.Choice{Words: fmt.Sprintf("%s is renamed to %s", gone[0][0], c), Flags: []string{fmt.Sprintf("--rename %s.%s=%s", name, gone[0][0], c)}})
 		}
 	}
 	q.Choices = append(q.Choices,

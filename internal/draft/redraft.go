@@ -62,7 +62,7 @@ func carry(m *migration.Migration, list []HandStep) error {
 		step := renamed(h.Step, h.Of.ID, m.ID)
 		switch i := slices.Index(m.Drafted, h.Was); {
 		case h.Was != "" && i < 0:
-			return fmt.Errorf("a step of %s was changed by hand (%s), and what it was drafted as comes out differently now: nothing was changed; note what you changed, then erbario redraft --no-carry leaves it out", h.Of.ID, h.Title)
+			return fmt.Errorf("a step of %s was edited (%s), and the draft of it would be different now: nothing was changed. Note what you edited, then erbario redraft --no-carry leaves it out", h.Of.ID, h.Title)
 		case h.Was != "":
 			m.Steps[i] = step
 		case h.First:
@@ -104,7 +104,7 @@ func TakeBack(ctx context.Context, db engine.Database, e engine.Engine, old []*m
 			if slices.ContainsFunc(applied[:i], func(b runner.Applied) bool {
 				return slices.ContainsFunc(old, func(m *migration.Migration) bool { return m.ID == b.ID })
 			}) && !independent(a, old) {
-				return gone, fmt.Errorf("%s was applied after what is to be drafted again and does not belong to it: take it back first with erbario undo", a.ID)
+				return gone, fmt.Errorf("%s was applied after what is to be drafted again and does not belong to it: undo it first with erbario undo", a.ID)
 			}
 			continue
 		}
@@ -268,7 +268,7 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 			}
 			for _, sql := range e.PutBack(t, fits, rest) {
 				if err := db.Step(ctx, sql); err != nil {
-					return fmt.Errorf("what %s had in %s, and another migration made now, cannot be put back (it stays in %s): %w", m.ID, t.Name, kept.Name, err)
+					return fmt.Errorf("the values that %s kept for %s, which another migration creates now, cannot be restored (they remain in %s): %w", m.ID, t.Name, kept.Name, err)
 				}
 			}
 			after := int64(0)
@@ -399,7 +399,7 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			case ok:
 				to.Tables[table] = s.table(name)
 				if wanted = s.Wanted.Table(to.Tables[table]); wanted != nil && s.ownRows(wanted, all) {
-					return out, to, nil, fmt.Errorf("--rename %s=%s: %s has rows of its own, which come back: let go of %s with --drop %s, or declare it under a name that is free", table, name, wanted.Name, table, table)
+					return out, to, nil, fmt.Errorf("--rename %s=%s: %s has rows of its own, which are restored: give up %s with --drop %s, or declare it under a free name", table, name, wanted.Name, table, table)
 				}
 			case drop[table]:
 				delete(drop, table)
@@ -549,7 +549,7 @@ func (s *State) ownRows(t *schema.Table, all []runner.PutAside) bool {
 // aside, and a table that is among it has rows of its own.
 func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string, all []runner.PutAside) plan.Question {
 	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.Quote(kept.Name))
-	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had made, is no longer declared, and it has %s", table, words.Rows(n))}
+	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had created, is no longer declared, and it has %s", table, words.Rows(n))}
 	for _, t := range s.Wanted.Tables {
 		shared := 0
 		for _, c := range t.Columns {
@@ -558,10 +558,10 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 			}
 		}
 		if s.Ahead.Table(t.Name) == nil && !s.ownRows(t, all) && shared*2 >= len(kept.Columns) {
-			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + t.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)}})
+			q.Choices = append(q.Choices, plan.Choice{Words: "renamed to " + t.Name, Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)}})
 		}
 	}
-	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; its rows stay kept", Flags: []string{"--drop " + table}})
+	q.Choices = append(q.Choices, plan.Choice{Words: "drop it; its rows stay kept", Flags: []string{"--drop " + table}})
 	return q
 }
 
@@ -573,13 +573,13 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 		return nil, err
 	}
 	name := table + "." + c.Name
-	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had made, is no longer declared, and %s a value in it", name, words.Have(n))}
+	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had added, is no longer declared, and %s a value in it", name, words.Have(n))}
 	for _, w := range wanted.Columns {
 		if live := s.Ahead.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && !slices.Contains(taken, w.Name) && strings.EqualFold(w.SQLType, c.SQLType) {
-			q.Choices = append(q.Choices, plan.Choice{Words: "it is called " + w.Name + " now", Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})
+			q.Choices = append(q.Choices, plan.Choice{Words: "renamed to " + w.Name, Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})
 		}
 	}
-	q.Choices = append(q.Choices, plan.Choice{Words: "it may go; the values stay kept", Flags: []string{"--drop " + name}})
+	q.Choices = append(q.Choices, plan.Choice{Words: "drop it; the values stay kept", Flags: []string{"--drop " + name}})
 	return q, nil
 }
 
@@ -592,7 +592,7 @@ func (s *State) otherType(ctx context.Context, kept, t *schema.Table, c *schema.
 	}
 	name := t.Name + "." + c.Name
 	return &plan.Question{About: name, Rows: n,
-		Text:    fmt.Sprintf("%s, which this change had made as %s, is made as %s by another migration, and %s a value in it", name, c.SQLType, t.Column(c.Name).SQLType, words.Have(n)),
+		Text:    fmt.Sprintf("%s, which this change had added as %s, is added as %s by another migration, and %s a value in it", name, c.SQLType, t.Column(c.Name).SQLType, words.Have(n)),
 		Choices: []plan.Choice{{Words: "the values stay kept", Flags: []string{"--drop " + name}}},
 		Other:   "or give the field a new name, and answer --rename"}, nil
 }

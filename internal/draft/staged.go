@@ -22,7 +22,7 @@ import (
 // the way, there is no second draft.
 func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (first, second *Draft, err error) {
 	if s.Engine.Stages() == nil {
-		return nil, nil, fmt.Errorf("--staged: on %s nobody writes while a migration is under way, and one is enough: draft without it", s.Engine.Name())
+		return nil, nil, fmt.Errorf("--staged: on %s nobody writes while a migration runs, and one is enough: draft without it", s.Engine.Name())
 	}
 	if s.unreached {
 		return nil, nil, fmt.Errorf("--staged needs a server of %s, to prove both migrations", s.Engine.Name())

@@ -29,7 +29,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	drop := map[string]bool{}
 	for _, name := range names {
 		if !slices.Contains(there, name) {
-			return fmt.Errorf("--take-over %s answers nothing: %s adds nothing of that name that exists here", name, m.ID)
+			return fmt.Errorf("--take-over %s matches nothing: %s adds nothing of that name that exists here", name, m.ID)
 		}
 		table, column, _ := strings.Cut(name, ".")
 		t := wanted.Table(table)
@@ -39,7 +39,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 			continue
 		}
 		if t.Unkeyed() {
-			return fmt.Errorf("--take-over %s: %s has no key by which the values would find their rows again", name, table)
+			return fmt.Errorf("--take-over %s: %s has no primary key by which to match the values with their rows", name, table)
 		}
 		t.Columns = slices.DeleteFunc(t.Columns, func(c *schema.Column) bool { return c.Name == column })
 		reads := func(x *schema.SQL) bool {

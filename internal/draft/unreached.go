@@ -134,7 +134,7 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 	in.Answers.Rename, in.Answers.Drop = nil, there.Drop
 	for _, n := range there.Rename { // what is there has the new names already
 		if t := s.Wanted.Table(n.Table); n.Column != "" && n.Value == "" && t != nil && t.LiveView != "" {
-			return nil, fmt.Errorf("%s has a view, whose columns have to be looked at", t.Name)
+			return nil, fmt.Errorf("%s has a view, whose columns must be checked", t.Name)
 		}
 		in.Answers.Rename = append(in.Answers.Rename, n)
 		step, ok := plan.EnumRename(s.Engine, in.Live, n, there.Rename)
@@ -264,7 +264,7 @@ func (w *earlier) without(changes []diff.Change) (*schema.Schema, error) {
 	slices.SortStableFunc(changes, func(a, b diff.Change) int { return rank(a) - rank(b) })
 	for _, c := range changes {
 		if !w.takeOut(c) {
-			return nil, fmt.Errorf("%s cannot be worked out: %s", c.Target(), cmp.Or(c.What, string(c.Kind)))
+			return nil, fmt.Errorf("%s cannot be calculated: %s", c.Target(), cmp.Or(c.What, string(c.Kind)))
 		}
 	}
 	for _, t := range w.out.Tables { // a choice that becomes an enum type is none for an engine without any

@@ -65,15 +65,15 @@ func TriggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
 	case g.Purpose == schema.ForImmutable && verb == "hold":
 		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)
 	case g.Purpose == schema.ForImmutable:
-		return fmt.Sprintf("%s.%s may change", t.Name, g.Column)
+		return fmt.Sprintf("%s.%s is no longer immutable", t.Name, g.Column)
 	case g.Purpose == schema.ForStamped && verb == "hold":
 		return fmt.Sprintf("%s.%s is stamped", t.Name, g.Column)
 	case g.Purpose == schema.ForStamped:
 		return fmt.Sprintf("%s.%s is not stamped", t.Name, g.Column)
 	case g.Purpose == schema.ForBridge && verb == "hold":
-		return "bridge what is written to " + t.Name + " as before"
+		return "bridge old and new writers of " + t.Name
 	case g.Purpose == schema.ForBridge:
-		return "take the bridge of " + t.Name + " away"
+		return "drop the bridge of " + t.Name
 	case verb == "hold":
 		return "create trigger " + g.Name
 	}

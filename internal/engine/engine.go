@@ -270,7 +270,7 @@ const (
 )
 
 // ErrNoSession is wrapped by Hold's error where no session is ours, as behind a pooler.
-var ErrNoSession = errors.New("the connection goes through a pooler, where a session is not ours")
+var ErrNoSession = errors.New("the connection goes through a pooler, which gives no session of its own")
 
 // ErrMissing is wrapped by Open's error when the database itself is not there.
 var ErrMissing = errors.New("is not there")
@@ -283,7 +283,7 @@ var ErrLost = errors.New("the connection was lost")
 var ErrDenied = errors.New("has no right to do this")
 
 // ErrBusy is wrapped by Begin's error when somebody else holds the lock.
-var ErrBusy = errors.New("is locked by somebody else")
+var ErrBusy = errors.New("is locked by another session")
 
 // Database is one connection to one database, held until Close. Its methods
 // must not be called at the same time.
@@ -731,7 +731,7 @@ func ByName(name string) (Engine, error) {
 			return e, nil
 		}
 	}
-	return nil, fmt.Errorf("no engine is called %q (%s)", name, strings.Join(Names(), ", "))
+	return nil, fmt.Errorf("there is no engine %q (%s)", name, strings.Join(Names(), ", "))
 }
 
 // ForURL returns the engine of a URL by its scheme.
@@ -760,7 +760,7 @@ func (e *SchemeError) Error() string {
 	if e.Scheme == "" {
 		return fmt.Sprintf("the URL has no scheme: it begins with one of %s, such as sqlite:herbarium.db", strings.Join(e.Known, ", "))
 	}
-	return fmt.Sprintf("no engine of this version takes URLs with the scheme %q; it has %s", e.Scheme, strings.Join(e.Known, ", "))
+	return fmt.Sprintf("no engine of this version takes URLs with the scheme %q; it takes %s", e.Scheme, strings.Join(e.Known, ", "))
 }
 
 // Names are the names of all engines.
@@ -776,5 +776,5 @@ func Names() []string {
 type RefusedError struct{ Word, Why string }
 
 func (e *RefusedError) Error() string {
-	return fmt.Sprintf("%s cannot stand in a step: %s", e.Word, e.Why)
+	return fmt.Sprintf("%s is not allowed in a step: %s", e.Word, e.Why)
 }

@@ -16,5 +16,5 @@ func GuardRoleWords(table, role string) string {
 
 // GuardMarkWords say who may take the mark as deleted away.
 func GuardMarkWords(table, role string) string {
-	return fmt.Sprintf("only members of %s may bring deleted rows of %s back", role, table)
+	return fmt.Sprintf("only members of %s may restore deleted rows of %s", role, table)
 }

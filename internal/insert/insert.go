@@ -93,7 +93,7 @@ func (t Table) column(name string) (*schema.Column, error) {
 		}
 	}
 	if w != nil && slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return c.Field == name || c.Name == name }) {
-		return nil, fmt.Errorf("it is declared, and not in the database yet: erbario draft writes the migration, erbario apply adds it")
+		return nil, fmt.Errorf("it is declared, but not in the database yet: erbario draft writes the migration, erbario apply adds it")
 	}
 	return nil, &UnknownError{name, known}
 }
@@ -104,7 +104,7 @@ func (t Table) Read(ctx context.Context, given []Given) (Row, error) {
 	for _, g := range given {
 		c, err := t.column(g.Field)
 		if err == nil && c.Generated != nil {
-			err = fmt.Errorf("the database works it out from the other columns: leave it out")
+			err = fmt.Errorf("the database calculates it from the other columns: omit it")
 		}
 		if err == nil && slices.Contains(row.Columns, c.Name) {
 			err = fmt.Errorf("it is given twice")
@@ -160,7 +160,7 @@ func (t Table) literal(c *schema.Column, raw string) (string, error) {
 	if c.Type.Kind == schema.Bytes {
 		pieces := t.Engine.Split(raw + ";")
 		if !strings.HasPrefix(raw, "(") || !strings.HasSuffix(raw, ")") || len(pieces) != 1 || pieces[0].Bad != "" || pieces[0].Comment {
-			return "", fmt.Errorf("bytes are written as (SQL), in the engine's own words")
+			return "", fmt.Errorf("bytes are written as (SQL), in the engine's syntax")
 		}
 		return raw, nil
 	}
@@ -376,7 +376,7 @@ func (t Table) insert(ctx context.Context, row Row) (key []string, err error) {
 		return nil, err
 	}
 	if len(got) != 1 {
-		return nil, fmt.Errorf("the database took no row: most likely a trigger refuses it without a word")
+		return nil, fmt.Errorf("the database stored no row: most likely a trigger suppresses it")
 	}
 	for i, k := range t.Key() {
 		v, err := schema.ReadValue(got[0][i], t.Column(k).Type)

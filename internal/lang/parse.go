@@ -45,7 +45,7 @@ func Parse(path, src string) (*File, []Diagnostic) {
 			}
 		}
 		if r < ' ' && r != '\n' && r != '\t' && r != '\r' {
-			p.errorf(p.pos(i, i+1), "remove it", "the control character U+%04X cannot stand here", r)
+			p.errorf(p.pos(i, i+1), "remove it", "the control character U+%04X is not allowed here", r)
 			return p.file, p.diags
 		}
 	}
@@ -114,7 +114,7 @@ func (p *parser) unconflicted(lines []physical) []physical {
 		mark := l.indent == 0 && len(text) >= 7 && (len(text) == 7 || text[7] == ' ')
 		switch {
 		case mark && strings.HasPrefix(text, "<<<<<<<"):
-			p.errorf(p.pos(l.start, l.end), "keep what is right of the two versions, and delete the lines <<<<<<<, ======= and >>>>>>>", "a merge left a conflict here")
+			p.errorf(p.pos(l.start, l.end), "keep what is right of the two versions, and delete the lines <<<<<<<, ======= and >>>>>>>", "unresolved merge conflict")
 			mine, theirs = true, false
 		case mark && mine && (strings.HasPrefix(text, "|||||||") || text == "======="):
 			theirs = true
@@ -143,7 +143,7 @@ func (p *parser) block(above []comment, lines []physical) {
 	head := lines[0]
 	b := &Block{Pos: p.pos(head.start, head.end), end: lines[len(lines)-1].end}
 	if head.indent > 0 {
-		p.errorf(p.pos(head.start, head.end), "begin it at the margin, or put the line it belongs to above it", "an indented line stands outside of any block")
+		p.errorf(p.pos(head.start, head.end), "do not indent it, or put the line it belongs to above it", "an indented line outside a block")
 		return
 	}
 	// A choice may go on on deeper lines; all others end their head here.
@@ -163,7 +163,7 @@ func (p *parser) block(above []comment, lines []physical) {
 	case SeedBlock:
 		var left []group
 		if b.Lines, left = p.seedLines(groups, 0); len(left) > 0 {
-			p.errorf(p.pos(left[0].start, left[0].end), "indent it like that", "this line stands less deep than the first one of the seed")
+			p.errorf(p.pos(left[0].start, left[0].end), "indent it equally", "this line is indented less than the first one of the seed")
 		}
 	case RowsBlock:
 		b.Lines = p.rowLines(groups)
@@ -231,7 +231,7 @@ func (p *parser) line(g group, f func(*cursor, *Line)) *Line {
 
 func (c *cursor) mustEnd() {
 	if !c.done() {
-		c.fail(c.here(), "", "%s is not expected here", c.showNext())
+		c.fail(c.here(), "", "unexpected %s", c.showNext())
 	}
 }
 
@@ -245,11 +245,11 @@ func (c *cursor) showNext() string {
 
 func (c *cursor) name(what string) Ident {
 	if c.peek() == '"' {
-		c.fail(c.here(), "", "%s is expected here, without quotes", what)
+		c.fail(c.here(), "", "expected %s, without quotes", what)
 	}
 	n := len(c.peekWord())
 	if n == 0 {
-		c.fail(c.here(), "", "%s is expected here, not %s", what, c.showNext())
+		c.fail(c.here(), "", "expected %s, not %s", what, c.showNext())
 	}
 	return Ident{Name: c.src[c.off : c.off+n], Pos: c.take(n, false)}
 }
@@ -268,11 +268,11 @@ func (c *cursor) fieldName() Ident {
 
 func (c *cursor) str(what string) *Value {
 	if c.peek() != '"' {
-		c.fail(c.here(), "", "%s in double quotes is expected here, not %s", what, c.showNext())
+		c.fail(c.here(), "", "expected %s in double quotes, not %s", what, c.showNext())
 	}
 	n, text := quoted(c.src[c.off:c.end])
 	if n == 0 {
-		c.fail(c.p.pos(c.off, c.lineEnd()), `only \" and \\ are escaped`, "the quotes do not end on this line")
+		c.fail(c.p.pos(c.off, c.lineEnd()), `only \" and \\ are escaped`, "the quotes are not closed on this line")
 	}
 	return &Value{Value: schema.Value{Kind: schema.TextValue, Text: text}, Pos: c.take(n, false)}
 }
@@ -288,7 +288,7 @@ func (c *cursor) integer(what string, glued bool) int {
 	c.space()
 	n := digits(c.src[c.off:c.end])
 	if n == 0 {
-		c.fail(c.here(), "", "%s is expected here, not %s", what, c.showNext())
+		c.fail(c.here(), "", "expected %s, not %s", what, c.showNext())
 	}
 	v, err := strconv.Atoi(c.src[c.off : c.off+n])
 	pos := c.take(n, glued)
@@ -307,7 +307,7 @@ func (c *cursor) value() *Value {
 		return &Value{Value: schema.Value{Kind: kind, Text: text}, Pos: c.take(n, false)}
 	}
 	if rest == "" {
-		c.fail(c.here(), "", "a value is expected here")
+		c.fail(c.here(), "", "expected a value")
 	}
 	switch rest[0] {
 	case '"':
@@ -343,7 +343,7 @@ func (c *cursor) value() *Value {
 			}
 			c.fail(c.p.pos(c.off, c.off+1), write, "text is written in double quotes")
 		}
-		c.fail(c.here(), "", "a value is expected here, not %s", c.showNext())
+		c.fail(c.here(), "", "expected a value, not %s", c.showNext())
 	case "true", "false":
 		return lit(schema.BooleanValue, len(w), w)
 	case "null":
@@ -355,7 +355,7 @@ func (c *cursor) value() *Value {
 	case "new":
 		pos := c.take(len(w), false)
 		if !c.accept("uuid") {
-			c.fail(c.here(), `write "new uuid"`, `"uuid" is expected behind "new"`)
+			c.fail(c.here(), `write "new uuid"`, `expected "uuid" after "new"`)
 		}
 		return &Value{Value: schema.Value{Kind: schema.UUIDValue}, Pos: pos}
 	default:
@@ -370,7 +370,7 @@ func (c *cursor) value() *Value {
 func (c *cursor) sql() *SQLText {
 	c.space()
 	if c.off >= c.end {
-		c.fail(c.here(), "", "SQL is expected here")
+		c.fail(c.here(), "", "expected SQL")
 	}
 	start := c.off
 	pos := c.take(c.end-start, false)
@@ -390,37 +390,37 @@ func (c *cursor) checkSQL(raw string, pos Pos) (fields []Ident) {
 		case '\'', '"', '`':
 			n := quoteLength(raw[i:], false)
 			if n == 0 {
-				c.fail(c.p.pos(base+i, base+i+1), "", "the quotes of this SQL do not end on their line")
+				c.fail(c.p.pos(base+i, base+i+1), "", "the quotes of this SQL are not closed on their line")
 			}
 			i += n - 1
 		case '(', '[':
 			depth++
 		case ')', ']':
 			if depth--; depth < 0 {
-				c.fail(c.p.pos(base+i, base+i+1), "", "this bracket has no partner")
+				c.fail(c.p.pos(base+i, base+i+1), "", "unmatched bracket")
 			}
 		case ';':
-			c.fail(c.p.pos(base+i, base+i+1), "write one expression", `";" cannot stand in SQL inside a line`)
+			c.fail(c.p.pos(base+i, base+i+1), "write one expression", `";" is not allowed in SQL within a line`)
 		case '-', '/':
 			if two := raw[i:min(i+2, len(raw))]; two == "--" || two == "/*" {
-				c.fail(c.p.pos(base+i, base+i+2), "put the comment on a line of its own with #", "a comment of SQL cannot stand inside a line")
+				c.fail(c.p.pos(base+i, base+i+2), "put the comment on a line of its own with #", "an SQL comment is not allowed within a line")
 			}
 		case '{':
 			n := strings.IndexByte(raw[i:], '}')
 			if n < 0 {
-				c.fail(c.p.pos(base+i, base+i+1), "write {field}", "this brace does not end")
+				c.fail(c.p.pos(base+i, base+i+1), "write {field}", "this brace is not closed")
 			}
 			name := strings.TrimSpace(raw[i+1 : i+n])
 			at := c.p.pos(base+i+1, base+i+n)
 			if name == "" {
-				c.fail(at, "write {field}", "a field's name is expected in the braces")
+				c.fail(at, "write {field}", "expected a field name in the braces")
 			}
 			fields = append(fields, Ident{Name: strings.Trim(name, `"`), Quoted: name[0] == '"', Pos: at})
 			i += n
 		}
 	}
 	if depth > 0 {
-		c.fail(pos, "", "a bracket of this SQL does not end")
+		c.fail(pos, "", "a bracket of this SQL is not closed")
 	}
 	return fields
 }
@@ -428,7 +428,7 @@ func (c *cursor) checkSQL(raw string, pos Pos) (fields []Ident) {
 // names reads the names of fields; before is what stands before them, for a hint.
 func (c *cursor) names(before string) []Ident {
 	if list := c.bracketed(); list != "" {
-		c.fail(c.here(), "write "+before+" "+list, "the fields stand here without brackets")
+		c.fail(c.here(), "write "+before+" "+list, "the fields are written without brackets")
 	}
 	list := []Ident{c.fieldName()}
 	for c.acceptByte(',', true) {
@@ -472,23 +472,23 @@ func (c *cursor) blockHead(b *Block) {
 	case ChoiceBlock:
 		if c.accept("as") {
 			if !c.accept("enum") {
-				c.fail(c.here(), "write choice "+b.Name.Name+" as enum: one, another", `"enum" is expected behind "as"`)
+				c.fail(c.here(), "write choice "+b.Name.Name+" as enum: one, another", `expected "enum" after "as"`)
 			}
 			b.Enum = true
 		}
 		if !c.acceptByte(':', true) {
-			c.fail(c.here(), "write choice "+b.Name.Name+": one, another", `":" is expected here, not %s`, c.showNext())
+			c.fail(c.here(), "write choice "+b.Name.Name+": one, another", `expected ":", not %s`, c.showNext())
 		}
 		b.Values = c.choiceValues()
 	case RowsBlock:
 		if c.accept("by") {
 			b.By = c.names("by")
 		} else {
-			c.fail(c.here(), "write rows "+b.Name.Name+" by FIELD", `"by" and the field that tells one row from another are expected here`)
+			c.fail(c.here(), "write rows "+b.Name.Name+" by FIELD", `expected "by" and the field that identifies a row`)
 		}
 		if c.accept("insert") {
 			if !c.accept("only") {
-				c.fail(c.here(), `write "insert only"`, `"only" is expected behind "insert"`)
+				c.fail(c.here(), `write "insert only"`, `expected "only" after "insert"`)
 			}
 			b.InsertOnly = true
 		}
@@ -531,7 +531,7 @@ func (c *cursor) on() []Ident {
 		engines = append(engines, c.name("an engine"))
 	}
 	if !c.acceptByte(':', true) {
-		c.fail(c.here(), "", `":" is expected behind the engine`)
+		c.fail(c.here(), "", `expected ":" after the engine`)
 	}
 	return engines
 }
@@ -574,7 +574,7 @@ func (c *cursor) modelLine(l *Line) {
 			return
 		}
 		if !c.accept("key") {
-			c.fail(c.here(), c.quoteHint(first), `"key" is expected behind %q`, first)
+			c.fail(c.here(), c.quoteHint(first), `expected "key" after %q`, first)
 		}
 		l.Key = &KeyLine{None: first == "no"}
 		if first == "primary" {
@@ -588,7 +588,7 @@ func (c *cursor) modelLine(l *Line) {
 	case "foreign":
 		c.take(len(first), false)
 		if !c.accept("key") {
-			c.fail(c.here(), c.quoteHint(first), `"key" is expected behind "foreign"`)
+			c.fail(c.here(), c.quoteHint(first), `expected "key" after "foreign"`)
 		}
 		l.ForeignKey = c.foreignKey()
 		return
@@ -600,7 +600,7 @@ func (c *cursor) modelLine(l *Line) {
 	case "soft":
 		c.take(len(first), false)
 		if !c.accept("delete") {
-			c.fail(c.here(), c.quoteHint(first), `"delete" is expected behind "soft"`)
+			c.fail(c.here(), c.quoteHint(first), `expected "delete" after "soft"`)
 		}
 		l.SoftDelete = c.softDelete()
 		return
@@ -633,10 +633,10 @@ func (c *cursor) softDelete() *SoftDelete {
 					}
 				}
 			default:
-				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children", "guard"}), `"view", "children" or "guard" is expected behind "with"`)
+				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children", "guard"}), `expected "view", "children" or "guard" after "with"`)
 			}
 		default:
-			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"column", "with"}), `%s is not expected behind "soft delete"`, c.showNext())
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"column", "with"}), `unexpected %s after "soft delete"`, c.showNext())
 		}
 	}
 	return s
@@ -664,7 +664,7 @@ func (c *cursor) constraint(word string) *Constraint {
 		return k
 	}
 	if list := c.bracketed(); list != "" {
-		c.fail(c.here(), "write "+word+" "+list, "brackets hold an expression in SQL: fields stand without them")
+		c.fail(c.here(), "write "+word+" "+list, "brackets are for SQL expressions: fields are written without them")
 	}
 	for {
 		var part IndexPart
@@ -674,7 +674,7 @@ func (c *cursor) constraint(word string) *Constraint {
 			part.SQL = &SQLText{Text: v.Text, Pos: v.Pos, Fields: c.checkSQL(c.src[start+1:v.Pos.End-1], v.Pos)}
 		} else {
 			if w := c.peekWord(); w == "" && c.peek() != '"' {
-				c.fail(c.here(), c.quoteHint(word), "a field is expected here, not %s", c.showNext())
+				c.fail(c.here(), c.quoteHint(word), "expected a field, not %s", c.showNext())
 			}
 			part.Field = c.fieldName()
 		}
@@ -709,7 +709,7 @@ func (c *cursor) constraint(word string) *Constraint {
 			if len(k.Parts) == 1 && hint == "" {
 				hint = c.quoteHint(word)
 			}
-			c.fail(c.here(), hint, "%s is not expected in this line", c.showNext())
+			c.fail(c.here(), hint, "unexpected %s in this line", c.showNext())
 		}
 	}
 	return k
@@ -717,7 +717,7 @@ func (c *cursor) constraint(word string) *Constraint {
 
 func (c *cursor) must(w, before string) {
 	if !c.accept(w) {
-		c.fail(c.here(), fmt.Sprintf("write \"%s %s\"", before, w), "%q is expected behind %q", w, before)
+		c.fail(c.here(), fmt.Sprintf("write \"%s %s\"", before, w), "expected %q after %q", w, before)
 	}
 }
 
@@ -725,11 +725,11 @@ func (c *cursor) foreignKey() *ForeignKey {
 	k := &ForeignKey{Name: c.constraintName()}
 	k.Fields = c.names("foreign key")
 	if !c.accept("references") {
-		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `"references" is expected here, not %s`, c.showNext())
+		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `expected "references", not %s`, c.showNext())
 	}
 	k.Model = c.name("a model")
 	if list := c.bracketed(); list != "" {
-		c.fail(c.here(), "write references "+k.Model.Name+" by "+list, "brackets are not expected here")
+		c.fail(c.here(), "write references "+k.Model.Name+" by "+list, "unexpected brackets")
 	}
 	if c.accept("by") {
 		k.By = c.names("by")
@@ -748,7 +748,7 @@ func (c *cursor) foreignKey() *ForeignKey {
 			c.must("index", "no")
 			k.NoIndex = true
 		default:
-			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no"}), "%s is not expected in a foreign key", c.showNext())
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no"}), "unexpected %s in a foreign key", c.showNext())
 		}
 	}
 	return k
@@ -762,7 +762,7 @@ func (c *cursor) action() (which string, do schema.Action, pos Pos) {
 	c.take(2, false)
 	w := c.name(`"delete" or "update"`)
 	if w.Name != "delete" && w.Name != "update" {
-		c.fail(w.Pos, DidYouMean(w.Name, []string{"delete", "update"}), `"delete" or "update" is expected behind "on"`)
+		c.fail(w.Pos, DidYouMean(w.Name, []string{"delete", "update"}), `expected "delete" or "update" after "on"`)
 	}
 	a := c.name("what to do (" + strings.Join(actionWords, ", ") + ")")
 	text := a.Name
@@ -773,7 +773,7 @@ func (c *cursor) action() (which string, do schema.Action, pos Pos) {
 	}
 	pos.End = a.Pos.End
 	if !slices.Contains(actionWords, text) {
-		c.fail(a.Pos, DidYouMean(text, actionWords), "%q is none of %s", text, strings.Join(actionWords, ", "))
+		c.fail(a.Pos, DidYouMean(text, actionWords), "%q is not one of %s", text, strings.Join(actionWords, ", "))
 	}
 	return w.Name, schema.Action(strings.ToUpper(text)), pos
 }
@@ -799,14 +799,14 @@ func (c *cursor) field() *Field {
 	if c.done() {
 		hint := "write " + f.Name.Name + " text(80), or another type"
 		if near := Nearest(f.Name.Name, lineWords); near != "" && !f.Name.Quoted {
-			hint = "write " + near + ", if that is meant, or a type behind it"
+			hint = "write " + near + ", if that is meant, or a type after it"
 		}
 		c.fail(f.Name.Pos, hint, "the field %s has no type", f.Name.Name)
 	}
 	// Two names with a comma between them, or brackets, are no type.
 	if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' || strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
 		if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" && near != f.Name.Name && !f.Name.Quoted {
-			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type behind it, if it is a field", f.Name.Name)
+			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type after it, if it is a field", f.Name.Name)
 		}
 	}
 	f.Type = c.fieldType()
@@ -838,17 +838,17 @@ func (c *cursor) fieldType() Type {
 		}
 	case "decimal":
 		if !c.acceptByte('(', true) {
-			c.fail(w.Pos, "write decimal(8,2): digits in all, digits behind the point", "decimal needs its digits")
+			c.fail(w.Pos, "write decimal(8,2): total digits, digits after the point", "decimal needs its digits")
 		}
 		t.Builtin = schema.Type{Kind: kind, Precision: c.integer("the number of digits", true)}
 		if c.acceptByte(',', true) {
-			t.Builtin.Scale = c.integer("the digits behind the point", true)
+			t.Builtin.Scale = c.integer("the digits after the point", true)
 		} else {
-			c.fail(c.here(), "write decimal(8,2): digits in all, digits behind the point", "decimal needs its digits behind the point too")
+			c.fail(c.here(), "write decimal(8,2): total digits, digits after the point", "decimal also needs its digits after the point")
 		}
 		c.closeType("decimal(8,2)")
 		if t.Builtin.Precision == 0 || t.Builtin.Scale > t.Builtin.Precision || t.Builtin.Precision > 65 || t.Builtin.Scale > 30 {
-			c.fail(w.Pos, "up to 65 digits in all, up to 30 of them behind the point", "decimal(%d,%d) cannot be", t.Builtin.Precision, t.Builtin.Scale)
+			c.fail(w.Pos, "up to 65 digits in total, up to 30 of them after the point", "decimal(%d,%d) is not possible", t.Builtin.Precision, t.Builtin.Scale)
 		}
 	case "choice":
 		if !c.acceptByte('(', true) {
@@ -858,7 +858,7 @@ func (c *cursor) fieldType() Type {
 		n := len(c.words)
 		for _, v := range c.choiceValues() {
 			if slices.Contains(t.Builtin.Choices, v.Name) {
-				c.fail(v.Pos, "", "the value %q stands here twice", v.Name)
+				c.fail(v.Pos, "", "the value %q is repeated", v.Name)
 			}
 			t.Builtin.Choices = append(t.Builtin.Choices, v.Name)
 		}
@@ -871,7 +871,7 @@ func (c *cursor) fieldType() Type {
 	case "references":
 		t.Ref = &Reference{Model: c.name("a model")}
 		if list := c.bracketed(); list != "" {
-			c.fail(c.here(), "write references "+t.Ref.Model.Name+", or references "+t.Ref.Model.Name+" by "+list+" where that is not its key", "brackets are not expected here")
+			c.fail(c.here(), "write references "+t.Ref.Model.Name+", or references "+t.Ref.Model.Name+" by "+list+" where that is not its key", "unexpected brackets")
 		}
 		if c.accept("by") {
 			by := c.fieldName()
@@ -880,13 +880,13 @@ func (c *cursor) fieldType() Type {
 	default:
 		lower := strings.ToLower(w.Name)
 		if write := Elsewhere(w.Name); write != "" && w.Name == lower { // else it may be a choice
-			c.fail(w.Pos, "write "+write, "%s is not a type here", w.Name)
+			c.fail(w.Pos, "write "+write, "no type %s", w.Name)
 		}
 		t.Choice = &w
 		if b := c.peek(); b == '(' {
-			c.fail(w.Pos, TypeHint(w.Name, nil), "no type is called %s", w.Name)
+			c.fail(w.Pos, TypeHint(w.Name, nil), "no type %s", w.Name)
 		} else if next := c.peekWord(); next != "" && next[0] >= 'A' && next[0] <= 'Z' && Nearest(w.Name, []string{"references"}) != "" {
-			c.fail(w.Pos, "write references "+next, "no type is called %s", w.Name)
+			c.fail(w.Pos, "write references "+next, "no type %s", w.Name)
 		}
 	}
 	return t
@@ -912,7 +912,7 @@ var lineWords = []string{"table", "comment", "timestamps", "no timestamps", "pri
 
 func (c *cursor) closeType(example string) {
 	if !c.acceptByte(')', true) {
-		c.fail(c.here(), "write "+example, `")" is expected here, not %s`, c.showNext())
+		c.fail(c.here(), "write "+example, `expected ")", not %s`, c.showNext())
 	}
 }
 
@@ -926,23 +926,23 @@ func (c *cursor) clause() *Clause {
 		return k
 	}
 	if w == "" {
-		c.fail(c.here(), "", "%s is not expected here", c.showNext())
+		c.fail(c.here(), "", "unexpected %s", c.showNext())
 	}
 	if !slices.Contains(clauseWords, w) && w != "no" {
 		hint := DidYouMean(w, clauseWords)
 		switch strings.ToLower(w) {
 		case "required":
-			hint = "leave it out: a field is required unless it says optional"
+			hint = "remove it: a field is required unless it says optional"
 		case "null", "nullable":
 			hint = "write optional"
 		case "not":
-			hint = "leave it out: a field is required unless it says optional"
+			hint = "remove it: a field is required unless it says optional"
 		case "primary":
 			hint = "write key"
 		case "references":
 			hint = "the type of a reference is references MODEL: write " + "name references MODEL"
 		}
-		c.fail(c.here(), hint, "%q is not a clause of a field", w)
+		c.fail(c.here(), hint, "%q is not a field clause", w)
 	}
 	k.Pos = c.take(len(w), false)
 	k.Word = w
@@ -988,13 +988,13 @@ func (c *cursor) rangeEnds(k *Clause) {
 		k.From = c.value()
 	}
 	if !c.hasPrefix("..") {
-		c.fail(c.here(), "write range 1..10, range 1.. or range ..10", `".." is expected here, not %s`, c.showNext())
+		c.fail(c.here(), "write range 1..10, range 1.. or range ..10", `expected "..", not %s`, c.showNext())
 	}
 	c.take(2, k.From != nil)
 	// An open end: nothing, or a clause, stands behind.
 	if b := c.peek(); b == 0 || nameLength(c.src[c.off:c.end]) > 0 && !slices.Contains([]string{"now", "today"}, c.peekWord()) {
 		if k.From == nil {
-			c.fail(c.here(), "write range 1..10, range 1.. or range ..10", "a range needs one end at least")
+			c.fail(c.here(), "write range 1..10, range 1.. or range ..10", "a range needs at least one end")
 		}
 		return
 	}
@@ -1010,7 +1010,7 @@ func (p *parser) seedLines(groups []group, depth int) ([]*Line, []group) {
 		return nil, nil
 	}
 	if depth > 50 {
-		p.errorf(p.pos(groups[0].start, groups[0].end), "", "these lines stand more than 50 levels deep")
+		p.errorf(p.pos(groups[0].start, groups[0].end), "", "these lines are nested more than 50 levels deep")
 		return nil, nil
 	}
 	indent := groups[0].indent
@@ -1025,7 +1025,7 @@ func (p *parser) seedLines(groups []group, depth int) ([]*Line, []group) {
 			}
 			last := lines[len(lines)-1]
 			if last.Make == nil && len(under) > 0 {
-				p.errorf(under[0].Pos, "only a line MODEL COUNT has lines under it", "this line stands under a field")
+				p.errorf(under[0].Pos, "only a line MODEL COUNT can have lines under it", "this line is under a field")
 				continue
 			}
 			last.Lines = append(last.Lines, under...)
@@ -1055,7 +1055,7 @@ func (c *cursor) seedLine(l *Line) {
 		// A field may have such a name too, but not such a value.
 		switch word := behind[:nameLength(behind)]; {
 		case strings.HasPrefix(behind, "-") && digits(behind[1:]) > 0, slices.Contains(counts, word):
-			c.fail(c.here(), "write "+first+" 10, or another number", "how many rows of %s is a whole number from 0", first)
+			c.fail(c.here(), "write "+first+" 10, or another number", "the number of rows of %s is a whole number from 0", first)
 		}
 	}
 	if first != "" && first[0] >= 'A' && first[0] <= 'Z' && digits(behind) > 0 {
@@ -1067,7 +1067,7 @@ func (c *cursor) seedLine(l *Line) {
 			pos := c.here()
 			m.To = c.integer("the end of the range", true)
 			if m.To < m.From {
-				c.fail(pos, "", "the range ends before it begins")
+				c.fail(pos, "", "the range is reversed")
 			}
 		}
 		for !c.done() {
@@ -1082,7 +1082,7 @@ func (c *cursor) seedLine(l *Line) {
 					c.fail(m.DepthPos, "", "a tree has 1 to 20 levels")
 				}
 			default:
-				c.fail(at, "", "%s is not expected here: via FIELD or depth LEVELS may stand behind the count", c.showNext())
+				c.fail(at, "", "unexpected %s: the count may be followed by via FIELD or depth LEVELS", c.showNext())
 			}
 		}
 		l.Make = m
@@ -1095,7 +1095,7 @@ func (c *cursor) seedLine(l *Line) {
 func (c *cursor) set() *Set {
 	s := &Set{Field: c.fieldName()}
 	if c.done() {
-		c.fail(s.Field.Pos, "write MODEL COUNT, or field VALUE", "a count or a value is expected behind %s", s.Field.Name)
+		c.fail(s.Field.Pos, "write MODEL COUNT, or field VALUE", "expected a count or a value after %s", s.Field.Name)
 	}
 	if c.peekWord() == "empty" && digits(c.behindWord()) > 0 {
 		c.accept("empty")
@@ -1137,7 +1137,7 @@ func (c *cursor) set() *Set {
 		}
 		s.Picks = append(s.Picks, Pick{Value: c.moment()})
 		if c.hasPrefix("..") {
-			c.fail(c.here(), "write the values one by one, or one range alone", "a range cannot be one of several values")
+			c.fail(c.here(), "write a list of values, or a single range", "a range cannot be one of several values")
 		}
 	}
 }
@@ -1169,7 +1169,7 @@ func (c *cursor) moment() *Value {
 		far := c.value()
 		n, err := strconv.ParseInt(far.Text, 10, 32)
 		if far.Kind != schema.NumberValue || err != nil || n < 0 {
-			c.fail(far.Pos, "write "+v.Value.String()+" - 30 days", "a whole number is expected here, not %s", far.Value)
+			c.fail(far.Pos, "write "+v.Value.String()+" - 30 days", "expected a whole number, not %s", far.Value)
 		}
 		at, unit := c.here(), c.peekWord()
 		size := Seconds(unit)
@@ -1177,7 +1177,7 @@ func (c *cursor) moment() *Value {
 		case unit == "":
 			c.fail(at, "write days, hours, minutes or seconds", "the unit is missing")
 		case size == 0:
-			c.fail(at, "write weeks, days, hours, minutes or seconds", "%s is no unit here: not all of them are as long", unit)
+			c.fail(at, "write weeks, days, hours, minutes or seconds", "%s is not a unit here: they differ in length", unit)
 		}
 		c.accept(unit)
 		if sign == '-' {
@@ -1233,7 +1233,7 @@ func (c *cursor) acceptShare() *Share {
 func (c *cursor) share() *Share {
 	n := c.shareLength()
 	if n == 0 {
-		c.fail(c.here(), "write a share such as 40%", "a share is expected here, not %s", c.showNext())
+		c.fail(c.here(), "write a share such as 40%", "expected a share, not %s", c.showNext())
 	}
 	v, err := strconv.ParseFloat(c.src[c.off:c.off+n], 64)
 	s := &Share{Percent: v, Pos: c.take(n+1, false)}
@@ -1267,7 +1267,7 @@ func (c *cursor) sum() *Sum {
 	for !c.done() {
 		op := c.peek()
 		if op != '+' && op != '-' && op != '*' {
-			c.fail(c.here(), "write {field} + 14, {field} + 14..60 days, {field} * {other}", "%s is not expected here", c.showNext())
+			c.fail(c.here(), "write {field} + 14, {field} + 14..60 days, {field} * {other}", "unexpected %s", c.showNext())
 		}
 		c.take(1, false)
 		t := Term{Op: op}
@@ -1280,7 +1280,7 @@ func (c *cursor) sum() *Sum {
 				v := c.value()
 				c.words[n].glued = glued
 				if v.Kind != schema.NumberValue {
-					c.fail(v.Pos, "", "a number or {field} is expected here, not %s", v.Value)
+					c.fail(v.Pos, "", "expected a number or {field}, not %s", v.Value)
 				}
 				return v
 			}
@@ -1321,7 +1321,7 @@ func (p *parser) rowLines(groups []group) []*Line {
 		if i == 0 {
 			width = len(l.Cells)
 		} else if len(l.Cells) != width {
-			p.errorf(l.Pos, "texts of more than one word stand in double quotes, a missing value is null", "this row has %d values for %d fields", len(l.Cells), width)
+			p.errorf(l.Pos, "text of more than one word is written in double quotes, a missing value is null", "this row has %d values for %d fields", len(l.Cells), width)
 		}
 		lines = append(lines, l)
 	}

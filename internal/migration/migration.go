@@ -142,10 +142,17 @@ func (m *Migration) OneWay() int {
 	return 1 + slices.IndexFunc(m.Steps, func(s Step) bool { return s.NoUndo })
 }
 
+// The words of a proof's line in the head of a file with which begins what it could not try.
+const (
+	ForwardOnly = "forward only"
+	WithoutRows = "without rows in "
+	StepDoubt   = "; step "
+)
+
 // Doubts is what the last proof could not try: tables without rows, steps that changed
 // none, and a way back that is not there; "" for nothing.
 func (m *Migration) Doubts() string {
-	for _, begin := range []string{"forward alone", "without rows in ", "; step "} {
+	for _, begin := range []string{ForwardOnly, "forward alone", WithoutRows, StepDoubt} { // the second in earlier versions
 		if i := strings.Index(m.Proof, begin); i >= 0 && m.Proved() {
 			return strings.TrimPrefix(m.Proof[i:], "; ")
 		}
@@ -416,7 +423,7 @@ func writeHead(b *strings.Builder, m *Migration) {
 		fmt.Fprintf(b, "%sanswered %s\n", Marker, Title(a))
 	}
 	if !m.Atomic() {
-		fmt.Fprintf(b, "%snot atomic: it can stop between two steps, and goes on or back from there\n", Marker)
+		fmt.Fprintf(b, "%snot atomic: it can stop between two steps, and is resumed or rolled back from there\n", Marker)
 	}
 	if m.Proof != "" {
 		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))
@@ -535,7 +542,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	for i, p := range pieces {
 		if p.Bad != "" {
-			return fail(p.Line, "the file seems cut short: %s; take it from version control again", p.Bad)
+			return fail(p.Line, "the file seems truncated: %s; restore it from version control", p.Bad)
 		}
 		if p.Comment {
 			if !strings.HasPrefix(p.Text, Marker) {
@@ -561,12 +568,12 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				return nil, err
 			}
 			if asked != nil {
-				return fail(p.Line, "the parameter %s has no query for the rows that are given it", asked.Name)
+				return fail(p.Line, "the parameter %s has no query for the rows that need it", asked.Name)
 			}
 			switch g := stepLine().FindStringSubmatch(words); {
 			case g != nil:
 				if g[1] != strconv.Itoa(len(m.Steps)+1) {
-					return fail(p.Line, "step %s stands where step %d is expected", g[1], len(m.Steps)+1)
+					return fail(p.Line, "expected step %[2]d, not step %[1]s", g[1], len(m.Steps)+1)
 				}
 				m.Steps = append(m.Steps, Step{Line: p.Line, NoUndo: true, Above: comments})
 				comments = nil
@@ -593,7 +600,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				step.Batches = &engine.Batches{Table: names[0], Key: names[1:]}
 			case strings.HasPrefix(words, "only rows where ") && step != nil:
 				if step.Batches == nil {
-					return fail(p.Line, "this line stands below %sbatches TABLE, KEY", Marker)
+					return fail(p.Line, "this line belongs below %sbatches TABLE, KEY", Marker)
 				}
 				step.Batches.Where = strings.TrimPrefix(words, "only rows where ")
 			case strings.HasPrefix(words, "undo loses ") && step != nil:
@@ -609,7 +616,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				g := needLine().FindStringSubmatch(words)
 				sentence, err := strconv.Unquote(g[4])
 				if err != nil {
-					return fail(p.Line, "the sentence of this requirement cannot be read: it stands in double quotes")
+					return fail(p.Line, "the sentence of this requirement cannot be read: it is written in double quotes")
 				}
 				need, into = &engine.Requirement{Sentence: sentence, Wait: g[2] != "", Revives: g[3] != "" || strings.HasSuffix(sentence, formerlyRevives)}, nil
 				switch g[1] + g[3] {
@@ -619,7 +626,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					needTo = &m.BeforeUndo
 				default:
 					if step == nil {
-						return fail(p.Line, `"here" stands outside of a step`)
+						return fail(p.Line, `"here" is outside a step`)
 					}
 					needTo = &step.Here
 					if g[1]+g[3] == "here before undo" {
@@ -640,7 +647,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				rest, beside := strings.CutPrefix(strings.TrimPrefix(words, "found "), "beside ")
 				names := readNames(rest)
 				if len(names) < 1 || len(names) > 2 || len(m.BeforeApply)+len(m.BeforeUndo) > 0 {
-					return fail(p.Line, "a line found names one table, or a table and a column, and stands before the requirements")
+					return fail(p.Line, "a line found names one table, or a table and a column, and comes before the requirements")
 				}
 				f := Found{Table: names[0], Column: strings.Join(names[1:], "")}
 				if beside {
@@ -650,7 +657,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				into = &m.Found[len(m.Found)-1].Make
 			case step == nil && m.headWords(words):
 			default:
-				return fail(p.Line, "the line %q is none that a migration has; a comment begins with -- alone", strings.TrimRight(p.Text, " "))
+				return fail(p.Line, "the line %q is not a migration marker; a comment begins with -- alone", strings.TrimRight(p.Text, " "))
 			}
 			continue
 		}
@@ -669,7 +676,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			*into = append(*into, Statement{SQL: p.Text, Line: p.Line, Above: comments})
 			comments = nil
 		default:
-			return fail(p.Line, "this statement stands outside of any step; write %sstep 1  TITLE, %sapply and %sundo above it", Marker, Marker, Marker)
+			return fail(p.Line, "a statement outside any step; write %sstep 1  TITLE, %sapply and %sundo above it", Marker, Marker, Marker)
 		}
 	}
 	if err := closeNeed(strings.Count(text, "\n") + 1); err != nil {
@@ -677,7 +684,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	for _, s := range m.Steps {
 		if s.Kind == engine.InBatches && s.Batches == nil {
-			return fail(s.Line, "a step (in batches) says over which rows: %sbatches TABLE, KEY", Marker)
+			return fail(s.Line, "a step (in batches) needs its rows: %sbatches TABLE, KEY", Marker)
 		}
 		for _, list := range [][]Statement{s.Apply, s.Undo} {
 			var all []string
@@ -690,7 +697,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 		}
 	}
 	if len(m.Steps) == 0 {
-		return fail(1, "the migration has no step; the file may be cut short")
+		return fail(1, "the migration has no step; the file may be truncated")
 	}
 	if s := &m.Steps[len(m.Steps)-1]; s.NoUndo {
 		s.ApplyEnd = append(s.ApplyEnd, comments...)
@@ -699,7 +706,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	last := m.Steps[len(m.Steps)-1]
 	if into == nil || last.NoUndo && !m.ByHand {
-		return fail(last.Line, "step %d has no undo; the file seems cut short: take it from version control again", len(m.Steps))
+		return fail(last.Line, "step %d has no undo; the file seems truncated: restore it from version control", len(m.Steps))
 	}
 	return m, nil
 }

@@ -121,7 +121,7 @@ func TestBadFiles(t *testing.T) {
 		{replace("DROP TABLE a;", "PRAGMA foreign_keys = ON;"), "m:8: PRAGMA cannot stand in a step"},
 		{replace("-- : apply", `-- : here, none of these may exist  "x"`+"\n-- : apply"), "m:6: a requirement has no query"},
 		{replace("-- : apply", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\nSELECT 2;\n-- : apply"), "m:7: a requirement has one query"},
-		{replace("-- : step 1  one", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\n-- : step 1  one"), `m:4: "here" stands outside of a step`},
+		{replace("-- : step 1  one", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\n-- : step 1  one"), `m:4: "here" is outside a step`},
 		{"-- : 20260101T000000-a  sqlite  form 1\n", "m:1: the migration has no step"},
 	} {
 		_, err := migration.Parse("m", c.text, e)

@@ -68,7 +68,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 		}
 	}
 	if len(p.plan.Questions) > asked {
-		p.plan.Effects[live.Name] = words.Rows(n) + ", with a question"
+		p.plan.Effects[live.Name] = words.Rows(n) + ", after a question"
 		p.skipped[live.Name] = true
 		return live, nil, false
 	}
@@ -80,7 +80,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 		return slices.ContainsFunc(back, func(c diff.Change) bool { return c.Object == any(k) })
 	})...)
 	p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: first, Make: list})
-	p.plan.Effects[live.Name] = "keeps every row; what was dropped by hand is made again"
+	p.plan.Effects[live.Name] = "keeps every row; what was dropped outside Erbario is created again"
 	return with, rest, true
 }
 
@@ -157,7 +157,7 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 		}
 		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return c.Object == any(k) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Beside: name, Make: list})
-		p.plan.Effects[live.Name] = "keeps every row; what was dropped by hand is made again"
+		p.plan.Effects[live.Name] = "keeps every row; what was dropped outside Erbario is created again"
 		live = with
 	}
 	return live, rest
@@ -182,7 +182,7 @@ func (p *planner) takeOver() {
 	for _, f := range p.plan.Found {
 		names = append(names, cmp.Or(f.Beside, strings.TrimSuffix(f.Table+"."+f.Column, ".")))
 	}
-	p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(names, ", "), Note: "made above where it is missing; nothing else to do"})
+	p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(names, ", "), Note: "created above if it is missing; nothing else to do"})
 }
 
 // foundOnce is found for tables that were not looked at yet.
@@ -205,5 +205,5 @@ func (p *planner) letGoes(table string) []Choice {
 	if flags == nil {
 		return nil
 	}
-	return []Choice{choice("it may go; what it holds is kept", flags...)}
+	return []Choice{choice("drop it; its values are kept", flags...)}
 }

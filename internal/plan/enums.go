@@ -59,7 +59,7 @@ func (p *planner) enums() {
 			c.Kind, c.From, c.To, c.Before = diff.ChangeEnum, strings.Join(old.Values, ", "), strings.Join(o.Values, ", "), old
 			c.What = "enum type: " + c.From + " -> " + c.To
 			p.fresh = append(p.fresh, added(old.Values, o.Values)...)
-			comes(o.Name, engine.Step{Title: "make the enum type " + o.Name + " anew",
+			comes(o.Name, engine.Step{Title: "create the enum type " + o.Name + " again",
 				Apply: append(words.Rename(o.Name, old.Name), words.Make(o.Name, o.Values)...), Undo: append(words.Drop(o.Name), words.Rename(old.Name, o.Name)...)})
 			goes(o.Name, engine.Step{Title: "drop the enum type " + o.Name + " as it was", Apply: words.Drop(old.Name), Undo: words.Make(old.Name, old.Values)})
 		case diff.ChangeEnum:
@@ -296,7 +296,7 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 	for _, n := range append(p.Live.Table(table).Key(), column) {
 		shown = append(shown, p.Engine.Quote(n))
 	}
-	p.needs[table] = append(p.needs[table], engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s are none of the choices", table, column), Table: table, About: column,
+	p.needs[table] = append(p.needs[table], engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s are not among the choices", table, column), Table: table, About: column,
 		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.Quote(table), p.Engine.Enums().Text(p.Engine.Quote(column)), strings.Join(open, ", "))})
 }
 

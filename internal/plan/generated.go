@@ -33,7 +33,7 @@ func (p *planner) generatedAgain(a *engine.Alteration, changes []diff.Change, ro
 			again[c.Name] = true
 			if n := rows(); n > 0 && !p.answered("drop", c.Target()) {
 				p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s becomes generated, which replaces its values; %s has %s", c.Target(), c.Table, words.Rows(n)),
-					Choices: []Choice{choice("its values may be replaced; they are kept", "--drop "+c.Target())},
+					Choices: []Choice{choice("replace its values; they are kept", "--drop "+c.Target())},
 					Query:   p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
 					Other:   "or give the generated field a new name"})
 				continue

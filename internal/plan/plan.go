@@ -282,7 +282,7 @@ func Make(in Input) (*Plan, error) {
 		return nil, err
 	}
 	if len(p.dropped) > 0 && len(p.plan.Questions) == 0 {
-		p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(p.dropped, ", ") + ", dropped outside Erbario", Note: "created above where missing, without rows"})
+		p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(p.dropped, ", ") + ", dropped outside Erbario", Note: "created above if missing, without rows"})
 	}
 	p.takeOver()
 	p.referenceUnits()
@@ -351,7 +351,7 @@ func (p *planner) ways() error {
 		}
 		n, rows, err := p.Look(p.Engine.Bind(r.Query, p.homes()))
 		if err != nil {
-			return fmt.Errorf("the live rows cannot be asked whether they fit: %w", err)
+			return fmt.Errorf("it cannot be checked whether the live rows fit: %w", err)
 		}
 		if n > 0 {
 			p.plan.InTheWay = append(p.plan.InTheWay, InTheWay{r, n, rows, p.wayOn(r)})
@@ -532,12 +532,12 @@ func (p *planner) dropTable(t *schema.Table) {
 		name := p.oldTable(t.Name)
 		q := Question{About: name, Rows: rows, Text: fmt.Sprintf("the table %s is no longer declared; it has %s", name, words.Rows(rows))}
 		if p.Answers.aside(t.Name, "") {
-			q.Text = fmt.Sprintf("the table %s loses its name to another; it has %s", name, words.Rows(rows))
+			q.Text = fmt.Sprintf("the name of the table %s is given to another table; it has %s", name, words.Rows(rows))
 		}
 		for _, c := range come {
-			q.Choices = append(q.Choices, choice("it is called "+c+" now", fmt.Sprintf("--rename %s=%s", name, c)))
+			q.Choices = append(q.Choices, choice("renamed to "+c, fmt.Sprintf("--rename %s=%s", name, c)))
 		}
-		q.Choices = append(q.Choices, choice("it may go; its rows are kept", "--drop "+name))
+		q.Choices = append(q.Choices, choice("drop it; its rows are kept", "--drop "+name))
 		p.plan.Questions = append(p.plan.Questions, q)
 		return
 	}
@@ -552,14 +552,14 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.found(withoutSpanning(t))
 	}
 	if by := p.byHand(t.Name); len(by) > 0 {
-		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is to be kept when it goes, and has what no migration made: %s; the migration has to run on databases that have no such thing", t.Name, strings.Join(by, ", ")), Choices: p.letGoes(t.Name), Other: "or drop it by hand first, or declare it and go in two migrations"})
+		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is kept when it is dropped, and has objects not created by a migration: %s; the migration must also run on databases without them", t.Name, strings.Join(by, ", ")), Choices: p.letGoes(t.Name), Other: "or drop it yourself first, or declare it and use two migrations"})
 		return
 	}
 	t = withoutSpanning(p.without(p.inline(t)))
-	p.plan.Effects[t.Name] = words.Rows(rows) + " are kept aside"
+	p.plan.Effects[t.Name] = words.Rows(rows) + " are kept"
 	keep := p.keep(t.Name)
 	if p.NoKeep {
-		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" go for good"
+		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" are lost"
 	}
 	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: keep})})
 }
@@ -715,7 +715,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			}
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
-				p.ask(Question{About: c.Target(), Lacks: true, Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s none", c.Target(), words.Have(nulls)),
+				p.ask(Question{About: c.Target(), Lacks: true, Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s no value", c.Target(), words.Have(nulls)),
 					Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, nulls), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
 		case diff.MakeOptional:
@@ -729,7 +729,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	if open := p.plan.Questions[asked:]; len(open) > 0 {
-		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
+		p.plan.Effects[name] = words.Rows(count()) + ", after a question"
 		if !p.renamed(name) { // what stands against the rest is told all the same
 			change := p.alterTable(a, again)
 			p.withEnums(name, &change)
@@ -746,8 +746,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	keyless := len(a.Match()) == 0
 	if len(a.Lost) > 0 && keyless {
 		if count() > 0 && !p.answered("drop", name+".*") {
-			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key that stays, so what its columns hold cannot be put back into the right rows", name),
-				Choices: []Choice{choice("it may be lost permanently", "--drop "+name+".*")}, Other: "or give the model a key first"})
+			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no lasting primary key, so the values of its columns cannot be restored to the right rows", name),
+				Choices: []Choice{choice("drop it; its values are lost", "--drop "+name+".*")}, Other: "or give the model a primary key first"})
 			return
 		}
 		a.Keep = ""
@@ -770,8 +770,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			}
 		}
 		if len(filled) > 0 && count() > 0 && !p.answered("drop", name+".*") {
-			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no key, so nobody could tell after the undo which rows had no value in %s", name, strings.Join(filled, ", ")),
-				Choices: []Choice{choice("that may be lost permanently", "--drop "+name+".*")}, Other: "or give the model a key first"})
+			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no primary key, so an undo could not know which rows had no value in %s", name, strings.Join(filled, ", ")),
+				Choices: []Choice{choice("give up that knowledge", "--drop "+name+".*")}, Other: "or give the model a primary key first"})
 			return
 		}
 		for c, s := range a.Back {
@@ -794,7 +794,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	change := p.alterTable(a, again)
 	if a.Copy && !change.Copies && !p.Engine.OrdersColumns() {
-		p.fail("--order %s: %s puts new columns last, and only a table made anew could have them in another order", name, p.Engine.Name())
+		p.fail("--order %s: %s adds new columns last, and only a new table could have them in another order", name, p.Engine.Name())
 		return
 	}
 	if change.Copies {
@@ -805,7 +805,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	if change.Copies {
 		switch n := count(); n {
 		case 0:
-			p.plan.Effects[name] = "made anew, it has no rows"
+			p.plan.Effects[name] = "created again, it has no rows"
 		case 1:
 			p.plan.Effects[name] = "1 row is copied"
 		default:
@@ -817,13 +817,13 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		reorder(declared, wanted)
 		comes := slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind == diff.AddColumn })
 		if comes && !slices.EqualFunc(declared.Columns, a.To.Columns, func(x, y *schema.Column) bool { return x.Name == y.Name }) {
-			p.plan.Effects[name] += "; new columns come last, since only a copy of the table could order them"
+			p.plan.Effects[name] += "; new columns are added last, since only a copy of the table could order them"
 			p.plan.Last = append(p.plan.Last, name)
 		}
 	}
 	if by := p.byHand(name); (change.Copies || change.CopiesBack) && len(by) > 0 {
-		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has what no migration made: %s; the migration has to run on databases that have no such thing", name, strings.Join(by, ", ")), Choices: p.letGoes(name), Other: "or drop it by hand, or declare it first"})
-		p.plan.Effects[name] = words.Rows(count()) + ", with a question"
+		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has objects not created by a migration: %s; the migration must also run on databases without them", name, strings.Join(by, ", ")), Choices: p.letGoes(name), Other: "or drop it yourself, or declare it first"})
+		p.plan.Effects[name] = words.Rows(count()) + ", after a question"
 		return
 	}
 	if len(filled) > 0 && len(change.Steps) > 0 {
@@ -870,7 +870,7 @@ func (p *planner) byReads() {
 	}
 	for _, u := range p.units {
 		if u.rank == rankAlter && p.comesBackTo(u.name, u.ahead, map[string]bool{}) {
-			p.fail("the fills of %s and of other tables read what each of them drops: draft it in two migrations, first what is added and filled, then what is dropped", u.name)
+			p.fail("the fills of %s and of other tables read columns that the others drop: draft it in two migrations, first what is added and filled, then what is dropped", u.name)
 		}
 	}
 }
@@ -904,7 +904,7 @@ func (p *planner) found(live *schema.Table) {
 	known := target(live, p.undeclared(live.Name))
 	made := p.Made.Table(live.Name)
 	if made == nil && p.renamed(live.Name) {
-		p.fail("no migration made %s, and it cannot be taken over and renamed at once: declare it under the name that it has first", p.oldTable(live.Name))
+		p.fail("%s was not created by a migration, and cannot be taken over and renamed at once: declare it under its present name first", p.oldTable(live.Name))
 		return
 	}
 	if made == nil {
@@ -1044,12 +1044,12 @@ func ValueChoices(t *schema.Table, column string, rows int64) []Choice {
 	if !unique || rows < 2 {
 		out = append(out, choice("one value for the existing rows", "--fill "+target+"=VALUE"))
 	}
-	out = append(out, choice("an expression over their other columns", "--fill "+target+"=sql:EXPRESSION"))
+	out = append(out, choice("an SQL expression over the other columns", "--fill "+target+"=sql:EXPRESSION"))
 	if !unique {
-		out = append(out, choice("a default, for these rows and all that come", "--default "+target+"=VALUE"))
+		out = append(out, choice("a default, for existing and new rows", "--default "+target+"=VALUE"))
 	}
 	if !slices.ContainsFunc(key, func(k string) bool { return strings.EqualFold(k, column) }) {
-		out = append(out, choice("optional after all", "--optional "+target))
+		out = append(out, choice("make it optional", "--optional "+target))
 	}
 	return out
 }
@@ -1100,15 +1100,15 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is no longer declared; %s has %s", name, c.Table, p.rowsOf(c.Table, c.Name, rows()))}
 		switch {
 		case p.Answers.aside(c.Table, c.Name):
-			q.Text = fmt.Sprintf("%s loses its name to another column; %s has %s", name, c.Table, words.Rows(rows()))
+			q.Text = fmt.Sprintf("the name of %s is given to another column; %s has %s", name, c.Table, words.Rows(rows()))
 		case a.From.SoftDelete == c.Name:
 			q.Text = fmt.Sprintf("the column that marks deleted rows of %s is no longer %s", c.Table, c.Name)
 		}
 		for _, n := range come {
-			q.Choices = append(q.Choices, choice("it is called "+n+" now", fmt.Sprintf("--rename %s=%s", name, n)))
+			q.Choices = append(q.Choices, choice("renamed to "+n, fmt.Sprintf("--rename %s=%s", name, n)))
 		}
 		p.places(&q, c.Table, p.oldColumn(c.Table, c.Name), come)
-		q.Choices = append(q.Choices, choice("it may go; what it holds is kept", "--drop "+name))
+		q.Choices = append(q.Choices, choice("drop it; its values are kept", "--drop "+name))
 		p.ask(q)
 		return
 	}
@@ -1139,7 +1139,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 			n = p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, c.Name))))
 		}
 		if n > 0 {
-			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no one way to turn the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
+			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no single way to convert the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
 				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill %s=sql:EXPRESSION", c.Target())), asNewColumn(c)), Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
 			return
 		}
@@ -1179,7 +1179,7 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	}
 	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
 	if n > 0 {
-		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and refers to %s now, and %s one", c.Table, name, old.Table, k.Table, words.Have(n)),
+		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and now refers to %s, and %s a value", c.Table, name, old.Table, k.Table, words.Have(n)),
 			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
@@ -1277,7 +1277,7 @@ func (p *planner) valuesSwap() {
 			known := slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.ChangeCheck && c.Table == t.Name && c.Before == any(k) })
 			for _, o := range w.Checks {
 				if !known && o.Purpose == schema.ForChoice && strings.EqualFold(o.Column, k.Column) && o.SQL.Same(k.SQL) {
-					p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.ChangeCheck, Table: t.Name, Name: k.Name, From: k.SQL.Text, To: k.SQL.Text, What: k.Column + ": its values change names", Object: k, Before: k})
+					p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.ChangeCheck, Table: t.Name, Name: k.Name, From: k.SQL.Text, To: k.SQL.Text, What: k.Column + ": its values are renamed", Object: k, Before: k})
 				}
 			}
 		}
@@ -1299,7 +1299,7 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 		q := Question{About: table + "." + column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is no longer declared, and %s it", v, table, column, words.Have(n))}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
-				q.Choices = append(q.Choices, choice("it is called "+w+" now", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
+				q.Choices = append(q.Choices, choice("renamed to "+w, fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 			}
 		}
 		for _, w := range now {
@@ -1307,7 +1307,7 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 				q.Choices = append(q.Choices, choice("its rows become "+w+"; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 			}
 		}
-		q.Choices = append(q.Choices, choice("an expression over the row, for all values that are dropped; the old ones are kept", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)))
+		q.Choices = append(q.Choices, choice("an expression over the row, for all dropped values; the old ones are kept", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)))
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"
 		p.ask(q)
@@ -1368,7 +1368,7 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 	}
 	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
 		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.Quote(table))); err != nil {
-			p.err = fmt.Errorf("--fill %s.%s=sql:%s cannot be worked out over the rows of %s: %w", table, column, f.SQL, table, err)
+			p.err = fmt.Errorf("--fill %s.%s=sql:%s fails on the rows of %s: %w", table, column, f.SQL, table, err)
 		}
 	}
 	return f, true
@@ -1392,7 +1392,7 @@ func (p *planner) unused() error {
 		}
 		p.plan.Unused = append(p.plan.Unused, flag)
 		if err == nil && !p.Lenient {
-			err = fmt.Errorf("%s answers nothing: %s; look at erbario diff", flag, fmt.Sprintf(format, args...))
+			err = fmt.Errorf("%s matches no question: %s; see erbario diff", flag, fmt.Sprintf(format, args...))
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(p.Answers.Fill)) {
@@ -1402,17 +1402,17 @@ func (p *planner) unused() error {
 	}
 	for _, key := range slices.Sorted(maps.Keys(p.Answers.Drop)) {
 		if !p.used["drop "+key] {
-			nothing("--drop "+key, "%s is not about to be dropped", key)
+			nothing("--drop "+key, "%s is not being dropped", key)
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(p.Answers.Deleted)) {
 		if !p.used["deleted "+key] {
-			nothing("--deleted "+key, "soft delete of %s is not about to go", key)
+			nothing("--deleted "+key, "soft delete of %s is not being removed", key)
 		}
 	}
 	for _, r := range p.Answers.Rename {
 		if r.Value != "" && !p.used["rename "+r.String()] {
-			nothing("--rename "+r.String(), "the choice does not change so")
+			nothing("--rename "+r.String(), "the choice does not change like that")
 		}
 	}
 	return err

@@ -187,7 +187,7 @@ func (p *planner) referenceUnits() {
 		p.units = append(p.units, unit{rank: rank, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: []engine.Step{step}}})
 	}
 	for _, h := range p.goingKeys {
-		unitOf(h, rankReferenceGoes, engine.Step{Title: "let go: " + title(h), Apply: p.Engine.DropReference(h.table, h.key), Undo: p.Engine.AddReference(h.table, h.key)})
+		unitOf(h, rankReferenceGoes, engine.Step{Title: "drop the reference: " + title(h), Apply: p.Engine.DropReference(h.table, h.key), Undo: p.Engine.AddReference(h.table, h.key)})
 	}
 	for _, h := range p.comingKeys {
 		if p.foundKeys[h.key] {

@@ -204,7 +204,7 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 	}
 	bare.Text = ""
 	a := engine.Between(live, bare)
-	a.Summary = fmt.Sprintf("change %s: what is called as others will be goes, and comes again", live.Name)
+	a.Summary = fmt.Sprintf("change %s: drop what has a name that others get, and create it again", live.Name)
 	p.units = append(p.units, unit{rank: rankNamesGo, name: live.Name, change: p.Engine.Alter(a)})
 	changes = slices.Clone(changes)
 	for i, c := range changes {
@@ -230,15 +230,15 @@ func (p *planner) places(q *Question, table, column string, come []string) {
 		}
 	}
 	if len(stay) > 3 { // nobody would read them
-		q.Other = fmt.Sprintf("or it has the name of another column: --rename %s.%s=NAME, with --drop or --rename %s.NAME", table, column, table)
+		q.Other = fmt.Sprintf("or it takes the name of another column: --rename %s.%s=NAME, with --drop or --rename %s.NAME", table, column, table)
 		return
 	}
 	for _, c := range stay {
 		taken := fmt.Sprintf("--rename %s.%s=%s", table, column, c.Name)
 		for _, n := range come {
-			q.Choices = append(q.Choices, choice(fmt.Sprintf("it is called %s now, and %s is called %s", c.Name, c.Name, n), taken, fmt.Sprintf("--rename %s.%s=%s", table, c.Name, n)))
+			q.Choices = append(q.Choices, choice(fmt.Sprintf("renamed to %s, and %s renamed to %s", c.Name, c.Name, n), taken, fmt.Sprintf("--rename %s.%s=%s", table, c.Name, n)))
 		}
-		q.Choices = append(q.Choices, choice(fmt.Sprintf("it is called %s now; what %s held may go, and is kept", c.Name, c.Name), taken, fmt.Sprintf("--drop %s.%s", table, c.Name)))
+		q.Choices = append(q.Choices, choice(fmt.Sprintf("renamed to %s; drop %s, its values are kept", c.Name, c.Name), taken, fmt.Sprintf("--drop %s.%s", table, c.Name)))
 	}
 }
 
@@ -262,7 +262,7 @@ func (p *planner) columnsSwap(c diff.Change) []Choice {
 			continue
 		}
 		if was, now := o.Before.(*schema.Column), o.Object.(*schema.Column); was.SQLType == to.SQLType && now.SQLType == from.SQLType {
-			return []Choice{choice(fmt.Sprintf("%s and %s change names", c.Name, o.Name), fmt.Sprintf("--rename %s.%s=%s", c.Table, c.Name, o.Name), fmt.Sprintf("--rename %s.%s=%s", c.Table, o.Name, c.Name))}
+			return []Choice{choice(fmt.Sprintf("swap the names of %s and %s", c.Name, o.Name), fmt.Sprintf("--rename %s.%s=%s", c.Table, c.Name, o.Name), fmt.Sprintf("--rename %s.%s=%s", c.Table, o.Name, c.Name))}
 		}
 	}
 	return nil
@@ -283,12 +283,12 @@ func (p *planner) tablesSwap(q *Question, table string) {
 	}
 	for _, t := range p.Wanted.Tables {
 		if o := p.Live.Table(t.Name); t != now && o != nil && !p.renamed(t.Name) && same(was, t) && same(o, now) && !same(was, now) {
-			q.Choices = append(q.Choices, choice(fmt.Sprintf("%s and %s change names", table, t.Name), fmt.Sprintf("--rename %s=%s", table, t.Name), fmt.Sprintf("--rename %s=%s", t.Name, table)))
+			q.Choices = append(q.Choices, choice(fmt.Sprintf("swap the names of %s and %s", table, t.Name), fmt.Sprintf("--rename %s=%s", table, t.Name), fmt.Sprintf("--rename %s=%s", t.Name, table)))
 		}
 	}
 }
 
 // asNewColumn offers that a column of another type is a new one under the old name.
 func asNewColumn(c diff.Change) Choice {
-	return choice(fmt.Sprintf("a new column %s instead; what it held is kept", c.Name), "--drop "+c.Target())
+	return choice(fmt.Sprintf("add a new column %s instead; the old values are kept", c.Name), "--drop "+c.Target())
 }

@@ -198,7 +198,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Req
 		}
 		show = append(show, engine.KeyList(at, set.By))
 		out = append(out, engine.Requirement{
-			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", x.Table.Name, t.Name),
+			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", x.Table.Name, t.Name),
 			Query:    fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "), q(x.Table.Name), q(t.Name), rows.On(p.Engine, x, "c", "t"), also),
 		})
 	}
@@ -254,14 +254,14 @@ func (p *planner) takeRows(r TableRows, rank int) {
 			return
 		}
 		keys, literals = append(keys, line.Key), append(literals, sql)
-		c := diff.Change{Kind: diff.DropRow, Table: t.Name, Name: line.Key, What: "goes; it is kept"}
+		c := diff.Change{Kind: diff.DropRow, Table: t.Name, Name: line.Key, What: "is deleted; it is kept"}
 		if i := slices.IndexFunc(r.Here, func(o rows.Row) bool { return o.Key == line.Key }); i >= 0 {
 			var by []string
 			for _, x := range r.Here[i].Pointing {
 				by = append(by, words.Rows(x.Rows)+" of "+x.Table)
 			}
 			if len(by) > 0 {
-				c.What, c.Note = "is no longer declared", "it stays, since "+strings.Join(by, " and ")+" refer to it"
+				c.What, c.Note = "is no longer declared", "it is not deleted, since "+strings.Join(by, " and ")+" refer to it"
 			}
 		}
 		p.plan.Changes = append(p.plan.Changes, c)

@@ -52,11 +52,11 @@ func (p *planner) spanning() {
 		case schema.ForGuardMark:
 			return fmt.Sprintf("the trigger that guards the marks of %s", t)
 		case schema.ForGuardAll:
-			return fmt.Sprintf("the trigger that keeps %s from being emptied", t)
+			return fmt.Sprintf("the trigger that guards %s from being emptied", t)
 		case schema.ForGuardChildren:
-			return fmt.Sprintf("the trigger that guards what would go with a row of %s", t)
+			return fmt.Sprintf("the trigger that guards rows deleted with a row of %s", t)
 		}
-		return fmt.Sprintf("the trigger by which children go with a row of %s", t)
+		return fmt.Sprintf("the trigger that deletes children with a row of %s", t)
 	}
 	goes := func(t *schema.Table, g *schema.Trigger) {
 		create, drop := p.Engine.Trigger(t, g)
@@ -107,9 +107,9 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 				continue
 			}
 			if old, ok := c.Before.(*schema.View); ok && c.Kind == diff.ChangeView {
-				step := engine.Step{Title: "make " + title + " again, with the columns that there are now", Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}
+				step := engine.Step{Title: "create " + title + " again, with the present columns", Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}
 				if p.viewLets(o) { // go of columns, before they do
-					step.Title = "make " + title + " again, without the columns that go"
+					step.Title = "create " + title + " again, without the dropped columns"
 					p.units = append(p.units, unit{rank: rankSpanGoes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
 					continue
 				}
@@ -225,11 +225,11 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(oldTable), p.Engine.Quote(oldColumn)))
 	fate, ok := p.Answers.Deleted[c.Table]
 	if !ok && n > 0 {
-		q := Question{About: c.Table, Rows: n, Text: fmt.Sprintf("soft delete of %s goes, and %s deleted", c.Table, are(n))}
+		q := Question{About: c.Table, Rows: n, Text: fmt.Sprintf("soft delete is removed from %s, and %s deleted", c.Table, are(n))}
 		for _, f := range []struct {
 			fate Fate
 			what string
-		}{{Keep, "put them aside until an undo"}, {Restore, "let them come back as rows like any other"}, {Purge, "delete them permanently"}} {
+		}{{Keep, "set them aside until an undo"}, {Restore, "restore them as ordinary rows"}, {Purge, "delete them permanently"}} {
 			q.Choices = append(q.Choices, choice(f.what, fmt.Sprintf("--deleted %s=%s", c.Table, f.fate)))
 		}
 		p.ask(q)
@@ -261,7 +261,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		// Before anything else, so that a fill elsewhere sees only the rows that stay.
 		p.units = append(p.units, unit{rank: rankRowsGo, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
 	default: // there is none here, and elsewhere nobody has said
-		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and it was not said what becomes of them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
+		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and no answer says what to do with them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
 	}
 	return true
 }

@@ -42,7 +42,7 @@ type Stage struct {
 }
 
 // ErrOneIsEnough says that a change needs no staged pair.
-var ErrOneIsEnough = errors.New("--staged: nothing here needs two migrations, since no required field comes and nothing gets another name or another type: draft without it")
+var ErrOneIsEnough = errors.New("--staged: nothing here needs two migrations, since no required field is added and nothing is renamed or changes its type: draft without it")
 
 // Split makes two halves of a change that was planned as a whole, from live, before any
 // rename, to wanted. Its error says what cannot be split.
@@ -61,7 +61,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 			return nil, fmt.Errorf("--staged: %s.%s is replaced by a new column of that name, and no application can write both: draft it without --staged", r.Table, r.Column)
 		}
 		if w, t := wanted.Table(r.Table), live.Table(r.Table); r.Aside || w == nil || w.Column(r.To) == nil || t != nil && t.Column(r.To) != nil {
-			return nil, fmt.Errorf("--staged: columns of %s change places, or one gets the name of another; no application can write both: draft it without --staged", r.Table)
+			return nil, fmt.Errorf("--staged: columns of %s swap names, or one gets the name of another; no application can write both: draft it without --staged", r.Table)
 		}
 		if err := s.rename(r); err != nil {
 			return nil, err
@@ -138,10 +138,10 @@ func (s *splitter) rename(r Rename) error {
 	there, ok := s.engine.Convert(old, col)
 	back, ok2 := s.engine.Convert(col, old)
 	if !ok || !ok2 {
-		return fmt.Errorf("--staged: there is no one way to turn %s.%s into %s and back, as both applications would need it: draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
+		return fmt.Errorf("--staged: there is no single way to convert %s.%s to %s and back, which both applications need: draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
 	}
 	if col.NotNull && !old.NotNull {
-		return fmt.Errorf("--staged: %s.%s gets another name and becomes required: draft one after the other", r.Table, r.Column)
+		return fmt.Errorf("--staged: %s.%s is renamed and becomes required: draft one after the other", r.Table, r.Column)
 	}
 	b := s.between(r.Table)
 	s.stay(b, live, old)
@@ -156,17 +156,17 @@ func (s *splitter) rename(r Rename) error {
 // spannable tells why a column cannot have a second one beside it.
 func (s *splitter) spannable(t *schema.Table, c *schema.Column) error {
 	no := func(why string) error {
-		return fmt.Errorf("--staged: %s.%s %s, and cannot be there twice: draft it by itself", t.Name, c.Name, why)
+		return fmt.Errorf("--staged: %s.%s %s, and cannot exist twice: draft it by itself", t.Name, c.Name, why)
 	}
 	switch {
 	case slices.Contains(t.Key(), c.Name):
-		return no("is of the key")
+		return no("is in the primary key")
 	case c.Generated != nil || c.Identity:
-		return no("is given its values by the database")
+		return no("gets its values from the database")
 	case t.SoftDelete == c.Name:
 		return no("marks the rows that are deleted")
 	case c.Default != nil && s.engine.Stages().Random(c):
-		return no("has a default that is another one for each row")
+		return no("has a default that differs for each row")
 	}
 	for _, o := range s.live.Tables {
 		for _, k := range o.ForeignKeys {
@@ -251,7 +251,7 @@ func (s *splitter) change(c diff.Change) error {
 			return nil
 		}
 		if old == nil || old.Generated != nil || live.SoftDelete == c.Name {
-			return fmt.Errorf("--staged: %s cannot stay for a while: draft it by itself", c.Target())
+			return fmt.Errorf("--staged: %s cannot be kept in the meantime: draft it by itself", c.Target())
 		}
 		s.stay(b, live, old)
 		if o := b.Column(c.Name); o.Default == nil && !slices.Contains(live.Key(), c.Name) {
@@ -272,7 +272,7 @@ func (s *splitter) change(c diff.Change) error {
 	if s.belongs(c) {
 		return nil
 	}
-	return fmt.Errorf("--staged: %s of %s (%s) begins to hold in one moment, or ends to: draft it by itself, before or behind", c.Kind, c.Table, c.What)
+	return fmt.Errorf("--staged: %s of %s (%s) takes effect at once: draft it by itself, before or after", c.Kind, c.Table, c.What)
 }
 
 // belongs tells whether a change is about a column that comes, goes, or is there twice.
@@ -310,14 +310,14 @@ func (s *splitter) required(c diff.Change, col *schema.Column) error {
 	f, ok := s.answers.Fill[c.Target()]
 	switch {
 	case !ok:
-		s.out.Questions = append(s.out.Questions, Question{About: c.Target(), Text: fmt.Sprintf("%s is required, and the application that does not know of it writes none: what is it given until the second migration?", c.Target()),
+		s.out.Questions = append(s.out.Questions, Question{About: c.Target(), Text: fmt.Sprintf("%s is required, and the old application does not write it: which value does it get until the second migration?", c.Target()),
 			Choices: []Choice{
 				choice("one value", "--fill "+c.Target()+"=VALUE"),
 				choice("an expression over the row's other columns", "--fill "+c.Target()+"=sql:EXPRESSION"),
 			}})
 		return nil
 	case f.Ask:
-		return fmt.Errorf("--staged: the rows to come are given %s too, so it cannot be another value on each database: say --fill %s=VALUE", c.Target(), c.Target())
+		return fmt.Errorf("--staged: new rows get %s too, so it cannot differ per database: give --fill %s=VALUE", c.Target(), c.Target())
 	}
 	s.span(c.Table, engine.Span{Column: col, Fill: f.SQL})
 	return nil
@@ -334,19 +334,19 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 		return err
 	}
 	if slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
-		return fmt.Errorf("--staged: %s refers to another table, and cannot be there twice: draft it by itself", c.Target())
+		return fmt.Errorf("--staged: %s refers to another table, and cannot exist twice: draft it by itself", c.Target())
 	}
 	if w := s.wanted.Table(c.Table); len(s.madeFrom(live, old))+len(s.madeFrom(w, col)) > 0 {
-		return fmt.Errorf("--staged: %s is unique beyond what an index holds, and cannot be there twice: draft it by itself", c.Target())
+		return fmt.Errorf("--staged: %s is unique in full, beyond the length of an index, and cannot exist twice: draft it by itself", c.Target())
 	}
 	there, ok := s.engine.Convert(old, col)
 	_, ok2 := s.engine.Convert(col, old)
 	_, given := s.answers.Fill[c.Target()]
 	switch {
 	case col.NotNull && !old.NotNull:
-		return fmt.Errorf("--staged: %s gets another type and becomes required: draft one after the other", c.Target())
+		return fmt.Errorf("--staged: %s changes its type and becomes required: draft one after the other", c.Target())
 	case !ok || !ok2 || given:
-		return fmt.Errorf("--staged: there is no one way to turn %s into %s and back: draft it by itself", c.Target(), c.To)
+		return fmt.Errorf("--staged: there is no single way to convert %s to %s and back: draft it by itself", c.Target(), c.To)
 	}
 	next := *col
 	next.Name, next.Comment = schema.Cut(schema.NextPrefix+c.Name), ""
@@ -412,12 +412,12 @@ func (p *planner) staged() {
 			kind = engine.OwnTransaction
 		}
 		if !p.Stage.Second {
-			p.units = append(p.units, unit{rank: rankSpanGoes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "note who writes " + t.Name + " as before", Kind: kind, Apply: words.Begin(t.Name), Undo: words.End(t.Name)}}}})
+			p.units = append(p.units, unit{rank: rankSpanGoes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "record old writers of " + t.Name + "", Kind: kind, Apply: words.Begin(t.Name), Undo: words.End(t.Name)}}}})
 			continue
 		}
 		p.plan.BeforeApply = append(p.plan.BeforeApply, words.Settled(t.Name, p.Stage.Wait))
 		p.plan.BeforeApply = append(p.plan.BeforeApply, p.crossed(t)...)
-		p.units = append(p.units, unit{rank: rankSpanComes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "forget who wrote " + t.Name + " as before", Kind: kind, Apply: words.End(t.Name)}}}})
+		p.units = append(p.units, unit{rank: rankSpanComes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "stop recording old writers of " + t.Name + "", Kind: kind, Apply: words.End(t.Name)}}}})
 		if !slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Hidden }) {
 			continue
 		}
@@ -441,7 +441,7 @@ func (p *planner) staged() {
 		}
 		live.Triggers = slices.DeleteFunc(live.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
 		if follow := words.Follow(live, p.following(live, t)); len(follow) > 0 {
-			step := engine.Step{Title: "have the old columns of " + t.Name + " follow"}
+			step := engine.Step{Title: "create the old columns of " + t.Name + " follow"}
 			for _, g := range follow {
 				create, drop := p.Engine.Trigger(live, g)
 				step.Apply, step.Undo = append(step.Apply, create...), append(step.Undo, drop...)
@@ -532,7 +532,7 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 	second.Lost = slices.DeleteFunc(slices.Clone(a.Lost), func(n string) bool { return !goes(n) })
 	second.From, second.To = mid, a.To
 	a.To, a.Back, a.Lost = mid, first, slices.DeleteFunc(slices.Clone(a.Lost), goes)
-	rest := "all but what goes"
+	rest := "all but what is dropped"
 	if apart {
 		rest = "all but what is set aside"
 	}
@@ -603,9 +603,9 @@ func (p *planner) stopsBridge(table string, s engine.Step) bool {
 // same.
 func (p *planner) across(table string, s engine.Span) engine.Requirement {
 	old, now := p.Engine.Quote(s.Old.Name), p.Engine.Quote(s.Column.Name)
-	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have one value in %s and another in %s: set %s to the right one in these rows, and the other follows", table, s.Old.Name, s.Column.Name, s.Column.Name), About: s.Column.Name}
+	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have different values in %s and %s: set %s to the right one in these rows, and the other follows", table, s.Old.Name, s.Column.Name, s.Column.Name), About: s.Column.Name}
 	if s.There.SQL+s.There.Fits != "" {
-		r.Sentence = fmt.Sprintf("{n} values of %s.%s do not become %s, or not without a loss: set %s to values that do in these rows", table, s.Old.Name, s.Column.SQLType, s.Old.Name)
+		r.Sentence = fmt.Sprintf("{n} values of %s.%s cannot be converted to %s without loss: set %s to values that can be in these rows", table, s.Old.Name, s.Column.SQLType, s.Old.Name)
 	}
 	var names []string
 	if t := p.Live.Table(table); t != nil {

@@ -22,7 +22,7 @@ func Init(dir, rawURL string, tables bool) ([]string, error) {
 		return nil, err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return nil, fmt.Errorf("the folder cannot be made: %w", err)
+		return nil, fmt.Errorf("the folder cannot be created: %w", err)
 	}
 	var done []string
 	add := func(name, text string) error {
@@ -40,13 +40,13 @@ func Init(dir, rawURL string, tables bool) ([]string, error) {
 	}
 	throwaway := ""
 	if Local(rawURL) && !tables {
-		throwaway = "throwaway = true                 # may be emptied and made anew\n"
+		throwaway = "throwaway = true                 # may be emptied and created again\n"
 	}
 	settings := fmt.Sprintf(`# Settings of the project, and its databases by name.
 language = 1
 
 [project]
-default = "dev"                  # ERBARIO_DATABASE in the environment comes before it
+default = "dev"                  # ERBARIO_DATABASE in the environment overrides it
 
 [naming]
 tables = "plural"                # or "singular"
@@ -55,7 +55,7 @@ tables = "plural"                # or "singular"
 url = %q
 %s
 # [database.production]
-# url = "${PRODUCTION_URL}"        # secrets stand in the environment, or in .env
+# url = "${PRODUCTION_URL}"        # put secrets into the environment or .env
 # protected = true
 `, shown, throwaway)
 	if err := add(SettingsFile, settings); err != nil {
@@ -67,7 +67,7 @@ url = %q
 	if err := os.MkdirAll(filepath.Join(dir, MigrationsFolder), 0o755); err != nil {
 		return done, err
 	}
-	if err := add(".env.example", "# Copy this to .env, which is never committed. The environment wins over it.\nDEV_URL=\nPRODUCTION_URL=\n"); err != nil {
+	if err := add(".env.example", "# Copy this to .env, which is never committed. The environment overrides it.\nDEV_URL=\nPRODUCTION_URL=\n"); err != nil {
 		return done, err
 	}
 	if secret {

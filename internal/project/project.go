@@ -99,7 +99,7 @@ type Database struct {
 }
 
 // ErrNone says that there is no project here.
-var ErrNone = errors.New("no erbario.toml here or in any folder above")
+var ErrNone = errors.New("no erbario.toml here or in a folder above")
 
 // Find loads the project of a folder, looking upward.
 func Find(dir string) (*Project, error) {
@@ -108,14 +108,14 @@ func Find(dir string) (*Project, error) {
 		return nil, err
 	}
 	if info, err := os.Stat(abs); err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("the folder %s is not there", dir)
+		return nil, fmt.Errorf("the folder %s does not exist", dir)
 	}
 	for d := abs; ; d = filepath.Dir(d) {
 		if _, err := os.Stat(filepath.Join(d, SettingsFile)); err == nil {
 			return load(d)
 		}
 		if d == filepath.Dir(d) {
-			return nil, fmt.Errorf("%w %s: begin a project with erbario init", ErrNone, abs)
+			return nil, fmt.Errorf("%w %s: start a project with erbario init", ErrNone, abs)
 		}
 	}
 }
@@ -140,7 +140,7 @@ func load(dir string) (*Project, error) {
 		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models", "timestamps"})
 	}
 	if p.Settings.Language != 1 {
-		return nil, fmt.Errorf("%s: language is %d, and this erbario reads language = 1", path, p.Settings.Language)
+		return nil, fmt.Errorf("%s: language is %d, and this version of erbario reads language = 1", path, p.Settings.Language)
 	}
 	if t := p.Settings.Naming.Tables; t != "" && t != "plural" && t != "singular" {
 		return nil, fmt.Errorf(`%s: naming.tables is %q; it is "plural" or "singular"`, path, t)
@@ -245,7 +245,7 @@ func TOMLError(path string, err error, what string, known []string) error {
 	if errors.As(err, &decode) {
 		row, col := decode.Position()
 		if strings.Contains(decode.Error(), "cannot decode TOML") {
-			return fmt.Errorf("%s:%d:%d: the %s %s has a value of another kind: write a text in quotes, a number, or true or false, as it takes", path, row, col, what, strings.Join(decode.Key(), "."))
+			return fmt.Errorf("%s:%d:%d: the %s %s has a value of the wrong kind: write text in quotes, a number, or true or false", path, row, col, what, strings.Join(decode.Key(), "."))
 		}
 		return fmt.Errorf("%s:%d:%d: %s", path, row, col, strings.TrimPrefix(decode.Error(), "toml: "))
 	}
@@ -382,7 +382,7 @@ func (p *Project) Database(name string) (Database, error) {
 		if len(known) == 0 {
 			hint = "erbario.toml names none: add [database.dev] with a url"
 		}
-		return db, fmt.Errorf("no database is called %q; %s", name, hint)
+		return db, fmt.Errorf("there is no database %q; %s", name, hint)
 	}
 	return db, nil
 }

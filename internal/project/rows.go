@@ -29,17 +29,17 @@ func (p *Project) rowFiles(f *lang.File, src Sources) []lang.Diagnostic {
 			out = append(out, lang.Diagnostic{Pos: pos, Hint: hint, Message: fmt.Sprintf(format, args...)})
 		}
 		if len(b.Lines) > 0 {
-			wrong(b.Lines[0].Pos, "leave one of the two", "the rows stand in %s, and here too", b.From.Text)
+			wrong(b.Lines[0].Pos, "leave one of the two", "the rows are in %s, and here too", b.From.Text)
 			continue
 		}
 		path := filepath.ToSlash(filepath.Join(filepath.Dir(b.From.Pos.Path), b.From.Text))
 		if !filepath.IsLocal(path) {
-			wrong(b.From.Pos, "put the file beside the models", "%s is outside of the project", b.From.Text)
+			wrong(b.From.Pos, "put the file in the folder of the models", "%s is outside of the project", b.From.Text)
 			continue
 		}
 		text, err := ReadFile(filepath.Join(p.Dir, path))
 		if err != nil {
-			wrong(b.From.Pos, "its path is taken from the folder of "+b.From.Pos.Path, "the file %s cannot be read: %v", path, reason(err))
+			wrong(b.From.Pos, "its path is relative to the folder of "+b.From.Pos.Path, "the file %s cannot be read: %v", path, reason(err))
 			continue
 		}
 		src[path] = text
@@ -102,7 +102,7 @@ func readRows(path, text string) ([]*lang.Line, *lang.Diagnostic) {
 		}
 		var bad *csv.ParseError
 		if errors.As(err, &bad) {
-			hint := "a value with a comma, a quote or a line break stands in double quotes, and a quote in it twice"
+			hint := "a value with a comma, a quote or a line break is written in double quotes, with each quote doubled"
 			if errors.Is(bad.Err, csv.ErrFieldCount) {
 				hint = fmt.Sprintf("the first line has %d fields", r.FieldsPerRecord)
 			}

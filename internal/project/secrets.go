@@ -19,7 +19,7 @@ func (p *Project) Secrets() []string {
 	for _, name := range p.Names() {
 		d := p.Settings.Database[name]
 		if slices.ContainsFunc([]string{d.URL, d.Direct, d.Scratch}, writtenPassword) {
-			out = append(out, fmt.Sprintf("%s holds the password of the database %s: put it into .env, such as %s=secret, and write ${%s} in its place",
+			out = append(out, fmt.Sprintf("%s contains the password of the database %s: put it into .env, such as %s=secret, and write ${%s} instead",
 				SettingsFile, name, passwordVariable(name), passwordVariable(name)))
 		}
 	}

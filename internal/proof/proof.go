@@ -36,7 +36,7 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 	left, err := engine.Fill(ctx, db, e.Recreate(own))
 	if err != nil {
 		db.Close()
-		return nil, nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
+		return nil, nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
 	}
 	return db, left, nil
 }
@@ -55,7 +55,7 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, w
 	for _, m := range list {
 		if err := Run(ctx, db, e, m, false); err != nil {
 			db.Close()
-			return nil, fmt.Errorf("the migrations cannot be run from nothing: %w", err)
+			return nil, fmt.Errorf("the migrations cannot be run on an empty database: %w", err)
 		}
 	}
 	return db, nil
@@ -154,14 +154,14 @@ func (o *Outcome) Sentence() string {
 		return "not proved: " + o.Differ[0]
 	}
 	if o.Unsure != "" && len(o.Without) > 0 {
-		return "not proved: nobody can tell what " + o.Unsure + " touches, and there are no rows in " + strings.Join(o.Without, ", ")
+		return "not proved: it cannot be determined what " + o.Unsure + " changes, and there are no rows in " + strings.Join(o.Without, ", ")
 	}
 	rows := " with " + words.Rows(o.Rows)
 	if o.Rows == 0 && len(o.Without)+len(o.Empty) == 0 {
-		rows = "; it touches no table that was there before"
+		rows = "; it changes no existing table"
 	}
 	if len(o.Without) > 0 {
-		without := "without rows in " + strings.Join(o.Without, ", ")
+		without := migration.WithoutRows + strings.Join(o.Without, ", ")
 		if o.Rows == 0 {
 			rows = " " + without
 		} else {
@@ -169,20 +169,20 @@ func (o *Outcome) Sentence() string {
 		}
 	}
 	if len(o.Empty) > 0 {
-		rows += ", and none in " + strings.Join(o.Empty, ", ") + ", where there may be none"
+		rows += ", and none in " + strings.Join(o.Empty, ", ") + ", where none are possible"
 	}
 	s := "proved forward, back and forward again" + rows
 	if o.OneWay > 0 {
-		s = fmt.Sprintf("proved forward alone%s; step %d has no undo", rows, o.OneWay)
+		s = fmt.Sprintf("proved "+migration.ForwardOnly+"%s"+migration.StepDoubt+"%d has no undo", rows, o.OneWay)
 	}
 	if len(o.Missing) > 0 {
 		s += "; the scratch database lacks " + engine.LeftNames(o.Missing)
 	}
 	for _, n := range o.Idle {
-		s += fmt.Sprintf("; step %d changed none of them", n)
+		s += fmt.Sprintf(migration.StepDoubt+"%d changed none of them", n)
 	}
 	if len(o.Lost) > 0 {
-		s += "; what " + strings.Join(o.Lost, ", ") + " held does not come back"
+		s += "; what " + strings.Join(o.Lost, ", ") + " is not restored"
 	}
 	return s
 }
@@ -427,7 +427,7 @@ func (p *prover) run(ctx context.Context) error {
 	p.out.After = whole
 	for _, b := range after.broken {
 		if !slices.Contains(before.broken, b) {
-			p.differ("afterwards this no longer works: %s; change or drop it first", b)
+			p.differ("after it, this no longer works: %s; change or drop it first", b)
 		}
 	}
 	if p.Wanted != nil {
@@ -454,7 +454,7 @@ func (p *prover) run(ctx context.Context) error {
 		if errors.As(err, &way) && len(way.Ungiven) > 0 && p.left.all == "" {
 			p.way = way
 		}
-		p.differ("it cannot be taken back: %v", err)
+		p.differ("it cannot be undone: %v", err)
 		return nil
 	}
 	again, err := p.look(ctx)
@@ -589,7 +589,7 @@ func (p *prover) columns(t *schema.Table) string {
 
 func (p *prover) compare(when string, want, got *state, values bool) {
 	for _, c := range append(diff.Schemas(got.schema, want.schema), onlyDrops(diff.Schemas(want.schema, got.schema))...) {
-		p.differ("%s the schema is another: %s %s %s", when, c.Kind, c.Target(), c.What)
+		p.differ("%s the schema differs: %s %s %s", when, c.Kind, c.Target(), c.What)
 	}
 	for table, rows := range want.rows {
 		now := got.rows[table]
@@ -599,7 +599,7 @@ func (p *prover) compare(when string, want, got *state, values bool) {
 		}
 		for i := range rows {
 			if values && rows[i] != now[i] {
-				p.differ("%s a row of %s is another: %s, not %s", when, table, now[i], rows[i])
+				p.differ("%s a row of %s differs: %s, not %s", when, table, now[i], rows[i])
 				break
 			}
 		}
@@ -709,7 +709,7 @@ func (p *prover) fill(ctx context.Context) error {
 				return err
 			}
 			if err := p.db.Exec(ctx, "DELETE FROM "+p.Engine.Quote(table)+" WHERE "+where); err != nil {
-				p.left.tables[table] = "its rows stand against a requirement in the middle"
+				p.left.tables[table] = "its rows do not meet a requirement of a later step"
 				if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
 					return err
 				}
@@ -816,7 +816,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 			columns = append(columns, c)
 		}
 	}
-	done, why, required := 0, "no row could be made", ""
+	done, why, required := 0, "no row could be created", ""
 	try := func(names, values []string) error {
 		sql := "INSERT INTO " + p.Engine.Quote(t.Name)
 		if len(names) == 0 {

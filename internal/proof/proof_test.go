@@ -67,7 +67,7 @@ func TestFinds(t *testing.T) {
 		{"values that are gone", "UPDATE taxa SET name = upper(name);", "UPDATE taxa SET name = lower(name);", "after the undo a row of taxa is another"},
 		{"rows that are gone", "DELETE FROM taxa;", "", "after the undo taxa has 0 rows, not"},
 		{"an apply that fails on rows alone", "CREATE UNIQUE INDEX u ON taxa (rank);", "DROP INDEX u;", "it cannot be applied"},
-		{"references left without a row", "DELETE FROM taxa WHERE up IS NULL;", "", "references would point at nothing"},
+		{"references left without a row", "DELETE FROM taxa WHERE up IS NULL;", "", "references would point to no row"},
 		{"an apply that goes once alone", "CREATE TABLE IF NOT EXISTS log (n);\nINSERT INTO log VALUES (1);\nCREATE TABLE once (n);", "DROP TABLE once;\nDELETE FROM log WHERE n > 1;", "after the undo the schema is another"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

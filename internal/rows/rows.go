@@ -142,7 +142,7 @@ func (c *comparison) cells(list []Row, first int) error {
 	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), strings.Join(key, " AND "), c.among("t"))
 	rows, err := c.db.Sample(c.ctx, query, 0)
 	if err != nil {
-		return fmt.Errorf("the rows of %s cannot be held against the database: %w", c.table.Name, err)
+		return fmt.Errorf("the rows of %s cannot be compared with the database: %w", c.table.Name, err)
 	}
 	for _, v := range rows.Values {
 		n, err := strconv.Atoi(v[0])

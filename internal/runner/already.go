@@ -57,7 +57,7 @@ func (e *AlreadyThereError) Error() string {
 	if len(e.Names) > 1 {
 		exists, it = "exist", "them"
 	}
-	return fmt.Sprintf("%s %s here already, and no migration created %s: %s adds %s. To let it add %s and give %s the values that are here: erbario apply%s", strings.Join(e.Names, ", "), exists, it, e.Migration, it, it, it, strings.Join(flags, ""))
+	return fmt.Sprintf("%s %s here already, not created by a migration, and %[4]s adds %[5]s. To add %[5]s with the present values: erbario apply%[8]s", strings.Join(e.Names, ", "), exists, it, e.Migration, it, it, it, strings.Join(flags, ""))
 }
 
 // already says instead of a step's error what is the reason for it, if it is that.

@@ -34,7 +34,7 @@ func (e *NeedsAnswers) Error() string {
 	for _, n := range e.Needs {
 		names = append(names, n.For)
 	}
-	return fmt.Sprintf("%s leaves %s to each database, and nobody has said what it is here: nothing was changed", e.Migration, strings.Join(names, ", "))
+	return fmt.Sprintf("%s asks each database for %s, and no answer was given here: nothing was changed", e.Migration, strings.Join(names, ", "))
 }
 
 // answered gives the values of a migration's parameters as SQL, and what was
@@ -119,7 +119,7 @@ func UnusedFills(list []*migration.Migration, given map[string]string) error {
 			return slices.ContainsFunc(m.Parameters, func(x migration.Parameter) bool { return x.Undo && x.For == name })
 		})
 		if !used {
-			return fmt.Errorf("--fill %s answers nothing: no undo here brings a required column %s back", name, name)
+			return fmt.Errorf("--fill %s matches nothing: no undo here restores a required column %s", name, name)
 		}
 	}
 	return nil

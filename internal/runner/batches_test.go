@@ -94,7 +94,7 @@ UPDATE sheets SET runs = 1 WHERE :batch;
 	half, err := runner.Halfway(ctx, db)
 	require.NoError(t, err)
 	assert.Nil(t, half)
-	assert.Equal(t, []string{"1", "1", "20000"}, spread(), "a batch that fails has those before it taken back")
+	assert.Equal(t, []string{"1", "1", "20000"}, spread(), "a batch that fails has those before it undone")
 }
 
 func TestBatchesOfFewRows(t *testing.T) {

@@ -24,7 +24,7 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 	}
 	for _, sql := range list {
 		if err := db.Step(ctx, sql); err != nil {
-			return &StepError{Migration: m.ID, SQL: sql, Err: fmt.Errorf("what the migration expects to be there cannot be made: %w", err)}
+			return &StepError{Migration: m.ID, SQL: sql, Err: fmt.Errorf("what the migration expects to exist cannot be created: %w", err)}
 		}
 	}
 	return nil

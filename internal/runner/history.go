@@ -82,9 +82,9 @@ func (s *Standing) At() string {
 func (s *Standing) Problem() error {
 	switch {
 	case len(s.Edited) > 0:
-		return fmt.Errorf("the migration %s was edited after it was applied: bring the file back as it was (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
+		return fmt.Errorf("the migration %s was edited after it was applied: restore the file (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
 	case len(s.Missing) > 0:
-		return fmt.Errorf("the migration %s was applied and its file is missing: erbario history %s --restore writes it back; or undo it", s.Missing[0], s.Missing[0])
+		return fmt.Errorf("the migration %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it", s.Missing[0], s.Missing[0])
 	case len(s.Gaps) > 0:
 		return s.Gaps[0]
 	case len(s.Forks) > 0:
@@ -108,7 +108,7 @@ type Early struct{ Migration, Follows *migration.Migration }
 
 // Error says what is wrong, and the way on.
 func (x *Early) Error() string {
-	return fmt.Sprintf("%s is applied here without %s, which its file now follows: erbario undo it, then erbario apply applies both, and restores the kept values", x.Migration.ID, x.Follows.ID)
+	return fmt.Sprintf("%s is applied here without %s, which its file now follows: run erbario undo, then erbario apply applies both and restores the kept values", x.Migration.ID, x.Follows.ID)
 }
 
 // Stand holds files and history against each other.

@@ -66,15 +66,15 @@ func (e *HalfError) Unwrap() error { return e.Err }
 type Stopped struct{ Half *Half }
 
 func (e *Stopped) Error() string {
-	return fmt.Sprintf("%s was left half-way on %s (%s): erbario apply goes on with it, erbario undo takes it back", e.Half.ID, e.Half.Since, e.Half.Where())
+	return fmt.Sprintf("%s was interrupted on %s (%s): erbario apply resumes it, erbario undo rolls it back", e.Half.ID, e.Half.Since, e.Half.Where())
 }
 
 // Where tells in words how far the migration is.
 func (h *Half) Where() string {
 	total := strings.Count(h.Text, "-- : step ")
-	s := fmt.Sprintf("%d of %d steps stand", len(h.Done), total)
+	s := fmt.Sprintf("%d of %d steps are applied", len(h.Done), total)
 	if h.Cut > 0 {
-		s += fmt.Sprintf(", step %d was cut off", h.Cut)
+		s += fmt.Sprintf(", step %d was interrupted", h.Cut)
 	}
 	return s
 }
@@ -84,7 +84,8 @@ const (
 	stateHead    = "head"
 	stateApplied = "applied"
 	stateGoing   = "being applied"
-	stateUndoing = "being taken back"
+	stateUndoing = "being undone"
+	stateFormer  = "being taken back" // stateUndoing, as earlier versions wrote it
 	stateFailed  = "failed" // a row beside the steps, with the error
 )
 
@@ -115,14 +116,14 @@ func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
 		case stateFailed:
 			h.Error = r[5]
 		default:
-			h.Cut, h.Undoing, h.Place, h.Until = n, r[2] == stateUndoing, r[5], r[6]
+			h.Cut, h.Undoing, h.Place, h.Until = n, r[2] == stateUndoing || r[2] == stateFormer, r[5], r[6]
 			if h.Undoing {
 				h.Done = append(h.Done, n)
 			}
 		}
 	}
 	if h.ID == "" {
-		return nil, errors.New("the journal has steps of a migration and not its text: look at erbario_journal")
+		return nil, errors.New("the journal has steps of a migration but not its text: check erbario_journal")
 	}
 	there2, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", h.ID)
 	h.Recorded = len(there2) > 0
@@ -381,7 +382,7 @@ func (s *separate) turn(err error, to bool) error {
 		return s.left(err)
 	}
 	if e := s.steps(to); e != nil {
-		return s.left(fmt.Errorf("%w; and what was done cannot be taken back: %w", err, e))
+		return s.left(fmt.Errorf("%w; and what was done cannot be undone: %w", err, e))
 	}
 	if to { // what the undo had taken away and kept is there again, and has its values back
 		if _, e := s.end(time.Now()); e != nil {
@@ -1064,7 +1065,7 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 			break
 		}
 		if time.Now().After(deadline) {
-			return nil, nil, fmt.Errorf("the run that began %s is still at work on the server (process %s): wait for it; --wait gives it longer", half.ID, strings.Fields(half.Session)[0])
+			return nil, nil, fmt.Errorf("the run that began %s is still active on the server (process %s): wait for it; --wait gives it longer", half.ID, strings.Fields(half.Session)[0])
 		}
 		select {
 		case <-ctx.Done():

@@ -316,7 +316,7 @@ func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.E
 			break
 		}
 		if len(columns) == 0 && s.Table(name) != nil {
-			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and never found their way back: look at %s, and drop it when you need it no more", t.Name, name)
+			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and not restored since: check %s, and drop it when it is no longer needed", t.Name, name)
 		}
 		makes, fills := e.KeepAside(t, columns, name)
 		out = append(out, aside{t.Name, name, makes, fills})
@@ -400,7 +400,7 @@ type PutBackError struct {
 }
 
 func (e *PutBackError) Error() string {
-	return fmt.Sprintf("what an undo kept of %s cannot be put back (it stays in %s; erbario redraft %s asks what it lacks): %v", e.Table, e.Kept, e.Migration, e.Err)
+	return fmt.Sprintf("what an undo kept from %s cannot be restored (it remains in %s; erbario redraft %s asks for what it lacks): %v", e.Table, e.Kept, e.Migration, e.Err)
 }
 
 func (e *PutBackError) Unwrap() error { return e.Err }

@@ -107,11 +107,11 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 // keptWhat says in words what a kept table holds.
 func keptWhat(rest string, t *schema.Table, live *schema.Schema) string {
 	why := ""
-	for _, w := range []struct{ prefix, why string }{{"undo_", ", taken away by an undo"}, {"left_", ", for which there is no column now"}} {
+	for _, w := range []struct{ prefix, why string }{{"undo_", ", dropped by an undo"}, {"left_", ", which has no column now"}} {
 		if r, ok := strings.CutPrefix(rest, w.prefix); ok {
 			rest, why = unsealed(r), w.why
 			if of := live.Table(rest); w.prefix == "left_" && of != nil && !unplaced(of, t) {
-				why = ", whose rows are gone"
+				why = ", whose rows no longer exist"
 			}
 		}
 	}
@@ -122,7 +122,7 @@ func keptWhat(rest string, t *schema.Table, live *schema.Schema) string {
 		return "old values of reference rows of " + r + why
 	}
 	if r, ok := strings.CutPrefix(rest, "former_"); ok {
-		return "reference rows of " + r + " that are declared no more" + why
+		return "reference rows of " + r + " that are no longer declared" + why
 	}
 	if r, ok := strings.CutPrefix(rest, "gone_"); ok {
 		return "reference rows of " + r + why

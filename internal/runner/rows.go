@@ -172,7 +172,7 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 			continue // the server refuses
 		}
 		out = append(out, engine.Requirement{
-			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would go", p.Table.Name, t.Name),
+			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", p.Table.Name, t.Name),
 			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), keys),
 		})
 	}
@@ -416,7 +416,7 @@ func insertedIn(s *schema.Schema, step *migration.Step) (engine.StepRows, *schem
 func StepAll(ctx context.Context, db engine.Database, list []string) error {
 	for _, sql := range list {
 		if err := db.Step(ctx, sql); err != nil {
-			return fmt.Errorf("reference rows cannot be kept or put back: %w", err)
+			return fmt.Errorf("reference rows cannot be kept or restored: %w", err)
 		}
 	}
 	return nil

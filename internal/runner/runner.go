@@ -133,7 +133,7 @@ func Ask(ctx context.Context, db engine.Database, m string, when string, r engin
 // Sentence puts the number into a requirement's sentence.
 func Sentence(s string, n int64) string {
 	if n == 1 {
-		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} sessions wrote", "1 session wrote", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ").Replace(s)
+		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} sessions wrote", "1 session wrote", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ", " occur in ", " occurs in ", " depend on ", " depends on ", " use ", " uses ", "{n} triggers", "1 trigger", "{n} references", "1 reference").Replace(s)
 	}
 	return strings.ReplaceAll(s, "{n}", words.Thousands(n))
 }
@@ -249,10 +249,10 @@ func inTurn(ctx context.Context, db engine.Database, wait time.Duration, f func(
 func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 	for _, m := range list {
 		if proved && !m.Proved() {
-			return fmt.Errorf("%s is not proved as it stands, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
+			return fmt.Errorf("%s is not proved in its present form, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
 		}
 		if !m.Atomic() && e.Journal() == "" {
-			return fmt.Errorf("%s has a step outside of the migration's transaction, which %s has no use for: take the words in brackets out", m.ID, m.Engine)
+			return fmt.Errorf("%s has a step outside the migration's transaction, which %s does not support: remove the words in brackets", m.ID, m.Engine)
 		}
 	}
 	return nil
@@ -660,7 +660,7 @@ func undoable(m *migration.Migration) error {
 	if n == 0 {
 		return nil
 	}
-	return fmt.Errorf("%s cannot be undone, and neither can what was applied before it: its step %d (%s) has no undo. Write what makes up for it as a new migration: erbario draft TITLE --by-hand", m.ID, n, m.Steps[n-1].Title)
+	return fmt.Errorf("%s cannot be undone, and neither can what was applied before it: its step %d (%s) has no undo. Write the reverse as a new migration: erbario draft TITLE --by-hand", m.ID, n, m.Steps[n-1].Title)
 }
 
 func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
@@ -681,7 +681,7 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 		return err
 	}
 	if len(rows) == 0 || rows[0][0] != m.ID {
-		return fmt.Errorf("%s is no longer the newest migration here: somebody else was at work; look at erbario status", m.ID)
+		return fmt.Errorf("%s is no longer the newest migration here: another run changed the database; see erbario status", m.ID)
 	}
 	return nil
 }

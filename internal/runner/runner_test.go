@@ -272,7 +272,7 @@ func TestSentence(t *testing.T) {
 		assert.Equal(t, c.want, runner.Sentence("{n} rows of taxa have no name", c.n))
 	}
 	assert.Equal(t, "1 row of taxa would have no name", runner.Sentence("{n} rows of taxa would have no name", 1))
-	assert.Equal(t, "1 value of taxa.name stands in more than one row", runner.Sentence("{n} values of taxa.name stand in more than one row", 1))
+	assert.Equal(t, "1 value of taxa.name occurs in more than one row", runner.Sentence("{n} values of taxa.name occur in more than one row", 1))
 }
 
 // An undo needs no file: the database has the text. What the undo of a file

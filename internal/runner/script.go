@@ -89,11 +89,11 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 				return "", nil, err
 			}
 			if len(list) > 0 {
-				write("-- what an earlier undo of it kept does not come back by this script: erbario apply puts it back")
+				write("-- this script does not restore what an earlier undo of it kept: erbario apply does")
 			}
 		}
 		if !m.Atomic() {
-			write("-- not one transaction: where it stops, what was done before stands")
+			write("-- not one transaction: if it stops, what was done before remains")
 		}
 		write(begin...)
 		for _, sql := range e.Foundation() {
@@ -195,15 +195,15 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migration.Migration) (*schema.Schema, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("the way back over several migrations is worked out on scratch: %w", err)
+		return nil, fmt.Errorf("the undo of several migrations is worked out on scratch: %w", err)
 	}
 	defer db.Close()
 	if _, err := engine.Fill(ctx, db, e.Recreate(s)); err != nil {
-		return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
+		return nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
 	}
 	for _, sql := range e.Foundation() {
 		if err := db.Exec(ctx, sql); err != nil {
-			return nil, fmt.Errorf("the scratch database cannot be made like the live one: %w", err)
+			return nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
 		}
 	}
 	if err := db.Begin(ctx, 0); err != nil {

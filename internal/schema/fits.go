@@ -48,7 +48,7 @@ func (v Value) Misfit(t Type, name string) (message, hint string) {
 			return wrong(fmt.Sprintf("it holds %s to %s", low.FloatString(t.Scale), high.FloatString(t.Scale)))
 		}
 		if _, digits, _ := strings.Cut(v.Text, "."); t.Kind == Decimal && len(strings.TrimRight(digits, "0")) > t.Scale {
-			return wrong(fmt.Sprintf("it has %d digits behind the point", t.Scale))
+			return wrong(fmt.Sprintf("it has %d digits after the decimal point", t.Scale))
 		}
 	case Date:
 		if v.Kind == TodayValue {
@@ -85,7 +85,7 @@ func (v Value) Misfit(t Type, name string) (message, hint string) {
 			return wrong("")
 		}
 	case Bytes:
-		return wrong("write (SQL) in the engine's own words")
+		return wrong("write (SQL) in the engine's syntax")
 	}
 	return "", ""
 }
@@ -136,7 +136,7 @@ func (c *Column) Refuses(v Value) error {
 		return fmt.Errorf("%s", message)
 	}
 	if c.Nonblank && v.Kind == TextValue && strings.TrimSpace(v.Text) == "" {
-		return fmt.Errorf("%s may not be blank", c.Name)
+		return fmt.Errorf("%s must not be blank", c.Name)
 	}
 	if c.Range == nil || !v.Constant() || v.Kind == NullValue {
 		return nil
@@ -150,10 +150,10 @@ func (c *Column) Refuses(v Value) error {
 		return a.Text < b.Text
 	}
 	if from := c.Range.From; from != nil && before(v, *from) {
-		return fmt.Errorf("%s is less than %s, where the range of %s begins", v.Text, from.Text, c.Name)
+		return fmt.Errorf("%s is less than %s, the lower end of the range of %s", v.Text, from.Text, c.Name)
 	}
 	if to := c.Range.To; to != nil && before(*to, v) {
-		return fmt.Errorf("%s is more than %s, where the range of %s ends", v.Text, to.Text, c.Name)
+		return fmt.Errorf("%s is more than %s, the upper end of the range of %s", v.Text, to.Text, c.Name)
 	}
 	return nil
 }

@@ -168,7 +168,7 @@ func ReadValue(raw string, t Type) (Value, error) {
 			return v, fmt.Errorf("write true or false, not %q", raw)
 		}
 	case k == Choice && len(t.Choices) > 0 && !slices.Contains(t.Choices, raw):
-		return v, fmt.Errorf("%q is none of %s", raw, strings.Join(t.Choices, ", "))
+		return v, fmt.Errorf("%q is not one of %s", raw, strings.Join(t.Choices, ", "))
 	}
 	return v, nil
 }

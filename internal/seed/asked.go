@@ -125,7 +125,7 @@ func (p *Plan) reaches(l *Line, c *column) *lang.Diagnostic {
 		return nil
 	}
 	if n, ok := p.longest(l, c, 0); ok && c.Type.Length > 0 && n > c.Type.Length && slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Parts != nil }) {
-		m := mistake(l.source, "make the field longer, or the text shorter", "%s can become %d characters long, and it holds %d", c.Field, n, c.Type.Length)
+		m := mistake(l.source, "make the field longer, or the text shorter", "%s can become %d characters long, and holds at most %d", c.Field, n, c.Type.Length)
 		m.Pos = s.Pos
 		return &m
 	}
@@ -162,7 +162,7 @@ func (p *Plan) reaches(l *Line, c *column) *lang.Diagnostic {
 	if math.Round(high*scale) <= float64(limits.high) {
 		at = low
 	}
-	m := mistake(l.source, "add or multiply by less, give the field that it is worked out from a range, or let this one hold more", "%s can become %s, and it holds %s", c.Field, number(at), textOf(c.axis.value(limits.low))+".."+textOf(c.axis.value(limits.high)))
+	m := mistake(l.source, "add or multiply by less, give its source field a range, or let this field hold more", "%s can become %s, and it holds %s", c.Field, number(at), textOf(c.axis.value(limits.low))+".."+textOf(c.axis.value(limits.high)))
 	m.Pos = s.Pos
 	return &m
 }

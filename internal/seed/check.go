@@ -487,5 +487,5 @@ func checkMessage(t *schema.Table, c *schema.Check) (message, hint string) {
 		field = fields[len(fields)-1]
 	}
 	return what + " does not pass the check " + c.Name + ": " + strings.Join(strings.Fields(c.SQL.Text), " "),
-		"say under " + t.Model + " what fits, such as a line " + field + " VALUE, or " + field + ` one, other, or a range`
+		"write under " + t.Model + " what fits, such as a line " + field + " VALUE, or " + field + ` one, other, or a range`
 }

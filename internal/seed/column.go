@@ -293,7 +293,7 @@ func (p *Plan) supplied(l *Line, c *column, s *declare.Supply) *lang.Diagnostic 
 		low, _ := c.axis.place(p.constant(*s.From, c.Column))
 		high, _ := c.axis.place(p.constant(*s.To, c.Column))
 		if c.asked = (interval{low, high}); c.asked.empty() {
-			m := mistake(l.source, "", "the range of %s ends before it begins", c.Field)
+			m := mistake(l.source, "", "the range of %s is reversed", c.Field)
 			m.Pos = s.Pos
 			return &m
 		}
@@ -397,7 +397,7 @@ func (p *Plan) rest(l *Line, c *column, s *declare.Supply, unsaid int, left floa
 		return slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Value.Text == v.Text })
 	})
 	if len(all) == 0 {
-		m := mistake(l.source, "let them come to 100 %, or leave one value without a share: it has the rest", "the shares of %s come to %g %%", c.Field, 100-left)
+		m := mistake(l.source, "let them add up to 100 %, or leave one value without a share: it gets the rest", "the shares of %s add up to %g %%", c.Field, 100-left)
 		m.Pos = s.Pos
 		return nil, &m
 	}
@@ -857,7 +857,7 @@ func (p *Plan) suggested(l *Line, c *column) *lang.Diagnostic {
 			return nil
 		}
 		if c.NotNull {
-			m := mistake(l.source, fmt.Sprintf("write a line such as %s \"…\" under it", c.Field), "%s.%s is %s, a type of one engine, for which no value can be made up", l.Table.Model, c.Field, t)
+			m := mistake(l.source, fmt.Sprintf("write a line such as %s \"…\" under it", c.Field), "%s.%s is %s, a type of one engine, for which no value can be generated", l.Table.Model, c.Field, t)
 			return &m
 		}
 		c.fill = func(*row, *fake.Random) any { return nil }
@@ -925,7 +925,7 @@ func (l *Line) arrange() *lang.Diagnostic {
 		case 2:
 			return nil
 		case 1:
-			m := mistake(l.source, "give one of them a value of its own", "the fields of %s are worked out from each other: %s", l.Table.Model, strings.Join(append(path, l.columns[i].Field), " → "))
+			m := mistake(l.source, "give one of them a value of its own", "the fields of %s are calculated from each other: %s", l.Table.Model, strings.Join(append(path, l.columns[i].Field), " → "))
 			return &m
 		}
 		state[i] = 1

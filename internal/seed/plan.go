@@ -304,7 +304,7 @@ func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey)
 			}
 		}
 	}
-	m := mistake(at.source, "make one of these references optional: it is then filled when all rows are there", "no row can be the first of a circle of required references: %s", strings.Join(path, " → "))
+	m := mistake(at.source, "make one of these references optional: it is then filled once all rows exist", "no row can be the first in a circle of required references: %s", strings.Join(path, " → "))
 	return &m
 }
 
@@ -508,7 +508,7 @@ func (p *Plan) count() *lang.Diagnostic {
 		}
 		if n, fields, ok := l.limit(); ok {
 			if n < int64(l.source.From) {
-				m := mistake(l.source, "make fewer, say more values, or make more of what they refer to", "%s differ by %s, and only %d can be told apart", l.Table.Model, together(fields), n)
+				m := mistake(l.source, "create fewer rows, list more values, or create more of the rows that they refer to", "%s must be unique by %s, and only %d values are available", l.Table.Model, together(fields), n)
 				return &m
 			}
 			l.most = n
@@ -520,7 +520,7 @@ func (p *Plan) count() *lang.Diagnostic {
 		if l.source.From == l.source.To {
 			l.Total = parents * int64(l.source.From)
 			if parents > most || l.Total > most {
-				m := mistake(l.source, "make fewer", "these are more rows than can be made, %d times %d", parents, l.source.From)
+				m := mistake(l.source, "create fewer rows", "these are more rows than can be created, %d times %d", parents, l.source.From)
 				return &m
 			}
 		} else {
@@ -533,7 +533,7 @@ func (p *Plan) count() *lang.Diagnostic {
 			}
 		}
 		if l.Total > most {
-			m := mistake(l.source, "make fewer", "these are more rows than can be made")
+			m := mistake(l.source, "create fewer rows", "these are more rows than can be created")
 			return &m
 		}
 		name := l.Table.Name

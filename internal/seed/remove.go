@@ -38,7 +38,7 @@ type going struct {
 }
 
 // ErrNothing says that no run of a seed is recorded.
-var ErrNothing = errors.New("no run of it is recorded: there is nothing to take out")
+var ErrNothing = errors.New("no run of it is recorded: there is nothing to delete")
 
 // Remove takes out the rows that the runs of a seed made.
 func Remove(ctx context.Context, db engine.Database, e engine.Engine, name string, wait time.Duration) ([]Removed, error) {
@@ -154,7 +154,7 @@ func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
 	for _, s := range segments {
 		for _, key := range s.keys {
 			if len(key) != len(r.Columns) {
-				return r, fmt.Errorf("the rows of %s cannot be told from others: it has no key, and other columns than when they were made", t.Name)
+				return r, fmt.Errorf("the rows of %s cannot be identified: it has no primary key, and its columns have changed since", t.Name)
 			}
 			r.Cells = append(r.Cells, plainKey(key)...)
 		}

@@ -208,7 +208,7 @@ func (r *row) beyond(c *column, x float64) { r.outside, r.became = c, x }
 
 // unheld tells of it.
 func (r *row) unheld(c *column) error {
-	m := mistake(r.line.source, "add or multiply by less, or let the field hold more", "row %d of %s: %s comes to %s, which it does not hold", r.n+1, r.line.Table.Model, c.Field, number(r.became))
+	m := mistake(r.line.source, "add or multiply by less, or let the field hold more", "row %d of %s: %s would be %s, which is out of its range", r.n+1, r.line.Table.Model, c.Field, number(r.became))
 	m.Pos = r.line.source.Supplies[c.Name].Pos
 	return &Problem{m}
 }
@@ -438,11 +438,11 @@ func (r *row) goThrough(u *unique, settled []*unique) error {
 	for _, at := range u.columns {
 		fields = append(fields, l.columns[at].Field)
 	}
-	why := fmt.Sprintf("only %d can be told apart", max(all, 1))
+	why := fmt.Sprintf("only %d values are available", max(all, 1))
 	if all > limit {
-		why = fmt.Sprintf("%d were tried, and each is taken or does not pass a check", limit)
+		why = fmt.Sprintf("%d were tried, and each is taken or fails a check", limit)
 	}
-	m := mistake(l.source, "make fewer, or let the fields have more values", "row %d of %s finds no %s that is not taken: %s", r.n+1, l.Table.Model, together(fields), why)
+	m := mistake(l.source, "create fewer rows, or let the fields have more values", "row %d of %s finds no free %s: %s", r.n+1, l.Table.Model, together(fields), why)
 	return &Problem{m}
 }
 
@@ -530,10 +530,10 @@ func (k *pick) starved(p *Plan, l *Line) *lang.Diagnostic {
 	}
 	to := p.model(k.key.Table)
 	if len(k.lines) > 0 {
-		m := mistake(l.source, "make at least one "+to, "%s.%s has no %s to refer to", l.Table.Model, k.column.Field, to)
+		m := mistake(l.source, "create at least one "+to, "%s.%s has no %s to refer to", l.Table.Model, k.column.Field, to)
 		return &m
 	}
-	m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, at the margin of the seed", to), "%s.%s picks a %s that is there already, and there is none", l.Table.Model, k.column.Field, to)
+	m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, not indented", to), "%s.%s picks an existing %s, and there is none", l.Table.Model, k.column.Field, to)
 	return &m
 }
 
@@ -756,7 +756,7 @@ func (l *Line) fits() *lang.Diagnostic {
 				}
 			}
 			if size > n {
-				m := mistake(l.source, "make the field longer, or the text shorter", "the last number of %s.%s makes it %d characters long, and it holds %d", l.Table.Model, c.Field, size, n)
+				m := mistake(l.source, "make the field longer, or the text shorter", "the last number of %s.%s makes it %d characters long, and it holds at most %d", l.Table.Model, c.Field, size, n)
 				return &m
 			}
 		}

@@ -65,7 +65,7 @@ const commitRows = 250_000
 type PlanError struct{ Mistakes []lang.Diagnostic }
 
 func (e *PlanError) Error() string {
-	return fmt.Sprintf("the seed cannot be carried out: %s", e.Mistakes[0].Message)
+	return fmt.Sprintf("the seed cannot be run: %s", e.Mistakes[0].Message)
 }
 
 // HalfwayError says that a run stopped when some of its rows were there to stay.
@@ -757,7 +757,7 @@ func (r *loader) isThere(b *Batch, i int, columns []string, values []any, by []s
 			what = append(what, fmt.Sprintf("%s %v", c, b.Row(i)[l.plan.place[c]]))
 		}
 		if len(what) == 0 {
-			return fmt.Errorf("rows of %s that an earlier run of this seed made are there already: --on-conflict skip leaves them, replace changes them", l.Table.Name)
+			return fmt.Errorf("rows of %s created by an earlier run of this seed exist already: --on-conflict skip leaves them, replace changes them", l.Table.Name)
 		}
 		return fmt.Errorf("%s has a row with %s already: --on-conflict skip leaves such rows, replace changes them", l.Table.Name, strings.Join(what, ", "))
 	}
@@ -971,7 +971,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	}
 	there := live.Table(t.Name)
 	if there == nil {
-		return fmt.Errorf("the table %s is not in the database: apply the migrations first", t.Name)
+		return fmt.Errorf("the table %s does not exist in the database: apply the migrations first", t.Name)
 	}
 	for _, c := range t.Columns {
 		if there.Column(c.Name) == nil {
@@ -998,7 +998,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 		}
 		target := d.Schema.Table(k.Table)
 		if target == nil || live.Table(k.Table) == nil {
-			return fmt.Errorf("the table %s is not in the database: apply the migrations first", k.Table)
+			return fmt.Errorf("the table %s does not exist in the database: apply the migrations first", k.Table)
 		}
 		to := g.Tables[k.Table]
 		if to == nil {

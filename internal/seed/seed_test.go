@@ -154,13 +154,13 @@ func TestTreesUnderRows(t *testing.T) {
 
 func TestWhatCannotBe(t *testing.T) {
 	for _, c := range []struct{ models, seed, want string }{
-		{garden, "seed demo\n    Tag 2\n    Taxon 1\n    Collector 1\n        Specimen 1\n            SpecimenTag 3..4\n", "differ by tag, and only 2 can be told apart"},
-		{"model A\n    b references B\n\nmodel B\n    a references A\n", "seed demo\n    A 2\n    B 2\n", "no row can be the first of a circle of required references: A.b → B.a → A"},
+		{garden, "seed demo\n    Tag 2\n    Taxon 1\n    Collector 1\n        Specimen 1\n            SpecimenTag 3..4\n", "differ by tag, and only 2 values are available"},
+		{"model A\n    b references B\n\nmodel B\n    a references A\n", "seed demo\n    A 2\n    B 2\n", "no row can be the first in a circle of required references: A.b → B.a → A"},
 		{garden, "seed demo\n    Taxon 0\n    Collector 1\n        Specimen 2\n", "Specimen.taxon has no Taxon to refer to"},
-		{garden, "seed demo\n    Collector 1\n        Specimen 2\n", "Specimen.taxon picks a Taxon that is there already, and there is none"},
-		{garden, "seed demo\n    Tag 2000000000\n        SpecimenTag 2000000000\n", "these are more rows than can be made"},
-		{"model A\n    code text(5)\n", "seed demo\n    A 2000\n        code \"HB-{00}\"\n", "the last number of A.code makes it 7 characters long, and it holds 5"},
-		{"model A\n    a text\n    b text\n", "seed demo\n    A 2\n        a \"{b}\"\n        b \"{a}\"\n", "the fields of A are worked out from each other: a → b → a"},
+		{garden, "seed demo\n    Collector 1\n        Specimen 2\n", "Specimen.taxon picks an existing Taxon, and there is none"},
+		{garden, "seed demo\n    Tag 2000000000\n        SpecimenTag 2000000000\n", "these are more rows than can be created"},
+		{"model A\n    code text(5)\n", "seed demo\n    A 2000\n        code \"HB-{00}\"\n", "the last number of A.code makes it 7 characters long, and it holds at most 5"},
+		{"model A\n    a text\n    b text\n", "seed demo\n    A 2\n        a \"{b}\"\n        b \"{a}\"\n", "the fields of A are calculated from each other: a → b → a"},
 		{"model A\n    shape sql \"point\"\n", "seed demo\n    A 2\n", "no value can be made up"},
 	} {
 		_, mistakes := plan(t, Options{}, c.models, c.seed)
@@ -172,7 +172,7 @@ func TestWhatCannotBe(t *testing.T) {
 	p, mistakes := plan(t, Options{}, "model A\n    rank smallint unique range 1..5\n", "seed demo\n    A 6\n")
 	require.Empty(t, mistakes)
 	err := p.Make(context.Background(), p.Lines[0], 0, func(*Batch) error { return nil })
-	require.ErrorContains(t, err, "finds no rank that is not taken: only 5 can be told apart")
+	require.ErrorContains(t, err, "finds no rank that is not taken: only 5 values are available")
 }
 
 // A row is the same whatever stands beside it: other blocks, other files, more

@@ -49,7 +49,7 @@ func handWritten(t *testing.T, p testserver.Place, n int) (out []*migration.Migr
 		if i == 0 {
 			up, down = "CREATE TABLE sheets (id integer NOT NULL PRIMARY KEY)", "DROP TABLE sheets"
 		}
-		text := fmt.Sprintf("-- : %s  %s  form 1\n%s-- : not atomic: it can stop between two steps, and goes on or back from there\n\n-- : step 1  m%d%s\n-- : apply\n%s;\n-- : undo\n%s;\n", id, p.Name, follows, i, outside, up, down)
+		text := fmt.Sprintf("-- : %s  %s  form 1\n%s-- : not atomic: it can stop between two steps, and is resumed or rolled back from there\n\n-- : step 1  m%d%s\n-- : apply\n%s;\n-- : undo\n%s;\n", id, p.Name, follows, i, outside, up, down)
 		m, err := migration.Parse("migrations/"+id+".sql", text, p.Engine)
 		require.NoError(t, err)
 		out, follows = append(out, m), "-- : follows "+id+"\n"
@@ -98,8 +98,8 @@ func TestMadeIsRemembered(t *testing.T) {
 		// Behind an undo others are applied, which were never run from nothing.
 		_, err = runner.Undo(ctx, db, p.Engine, files, runner.Options{Wait: time.Second})
 		require.NoError(t, err)
-		check(0, 2, "a migration waits, and those before it are run", files, known) // the waiting one is run too
-		check(0, 1, "a migration waits", files, known)
+		check(0, 2, "a migration is pending, and those before it are run", files, known) // the waiting one is run too
+		check(0, 1, "a migration is pending", files, known)
 
 		for name := range known {
 			known[name] = "0123456789ab"

@@ -300,7 +300,7 @@ func unfilled(m *migration.Migration, said string) bool {
 	aside := slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
 		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
 	})
-	return aside && (strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point at nothing"))
+	return aside && (strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point to no row"))
 }
 
 // step drafts and applies the way to the models; it returns what was drafted.

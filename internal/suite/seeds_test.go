@@ -89,7 +89,7 @@ func drawConstraints(t *rapid.T, m *model) {
 	}
 }
 
-// claim is what a line of a seed says of a field, which has to be true of every row.
+// claim is what a line of a seed says of a field, which has to be true for existing rows.
 type claim struct{ model, field, condition string }
 
 // refersTo are the fields of a model that refer to another.

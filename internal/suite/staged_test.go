@@ -220,7 +220,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	return true
 }
 
-// selectedSorted are the values of some columns of every row, in an order that tells
+// selectedSorted are the values of some columns for existing rows, in an order that tells
 // nothing of where the rows lie.
 func selectedSorted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, columns map[string][]string) map[string][]string {
 	out := map[string][]string{}

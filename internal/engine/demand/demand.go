@@ -48,7 +48,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 				shown = append(shown, old.Name)
 			}
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} values of %s.%s have no one way to become what is declared", to.Name, c.Name), About: c.Name, Guards: true,
+				Sentence: fmt.Sprintf("{n} values of %s.%s cannot be converted to the declared type in a single way", to.Name, c.Name), About: c.Name, Guards: true,
 				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(), p.Quote(old.Name)),
 			})
 		}
@@ -56,7 +56,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ), About: c.Name, Guards: true, Query: q})
 		}
 		if q := p.lossy(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not come back the same from %s", to.Name, c.Name, c.SQLType), About: c.Name, Guards: true, Query: q})
+			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s would be changed by the undo from %s", to.Name, c.Name, c.SQLType), About: c.Name, Guards: true, Query: q})
 		}
 		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Lacks: true, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})
@@ -89,11 +89,11 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if (same || implied) && !p.concerned(names) || parts != len(x.Parts) || null {
 			continue
 		}
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row", to.Name, strings.Join(p.told(x), ", ")), Query: p.duplicates(x),
+		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row", to.Name, strings.Join(p.told(x), ", ")), Query: p.duplicates(x),
 			Among: from.Name, Repeats: p.told(x), Folded: p.folded(x)})
 	}
 	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) && p.allSourced(names) {
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s stand in more than one row and cannot be its key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns}), Among: from.Name, Repeats: names})
+		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row and cannot be its primary key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns}), Among: from.Name, Repeats: names})
 	}
 	for _, k := range to.ForeignKeys {
 		same := slices.ContainsFunc(from.ForeignKeys, func(o *schema.ForeignKey) bool {
@@ -127,7 +127,7 @@ func checkSentence(t *schema.Table, k *schema.Check) string {
 	case schema.ForNonblank:
 		return fmt.Sprintf("{n} values of %s.%s are blank", t.Name, k.Column)
 	case schema.ForChoice:
-		return fmt.Sprintf("{n} values of %s.%s are none of the choices", t.Name, k.Column)
+		return fmt.Sprintf("{n} values of %s.%s are not among the choices", t.Name, k.Column)
 	case schema.ForRange:
 		return fmt.Sprintf("{n} values of %s.%s are out of range", t.Name, k.Column)
 	}

@@ -354,7 +354,7 @@ func (c *change) byHand() []engine.Requirement {
 	}
 	names := literal("(?i)(new|old) *[.] *`?(" + strings.Join(gone, "|") + ")($|[^a-z0-9_$])")
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} triggers by hand name columns of %s that go, and would break every change of a row: change or drop them first", c.From.Name),
+		Sentence: fmt.Sprintf("{n} triggers not created by a migration use columns of %s that are dropped, and would block every change of a row: change or drop them first", c.From.Name),
 		Query: fmt.Sprintf("SELECT trigger_name, action_statement FROM information_schema.triggers WHERE trigger_schema = database() AND event_object_table = %s AND trigger_name NOT IN (%s) AND action_statement REGEXP %s",
 			literal(c.From.Name), strings.Join(known, ", "), names),
 	}}
@@ -559,7 +559,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	batched := c.batched()
 	single := prepare == "" && len(values)+len(back) == 0 && noted == nil
 	if prepare != "" {
-		s := engine.Step{Title: "make room in " + table + " for what comes", Work: engine.Keeps, Apply: []string{prepare}, Undo: []string{unprepare}}
+		s := engine.Step{Title: "add columns to " + table + " for new values", Work: engine.Keeps, Apply: []string{prepare}, Undo: []string{unprepare}}
 		for _, n := range c.mid.Columns {
 			if c.From.Column(n.Name) == nil && c.Alteration.To.Column(n.Name) != nil {
 				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
@@ -586,7 +586,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	} else if len(values)+len(back) > 0 {
 		s := engine.Step{Title: "values of " + table, Work: engine.Rewrites, Apply: values, Undo: back}
 		if len(values) == 0 {
-			s.Title = "values of " + table + " that came meanwhile, on the way back"
+			s.Title = "values of " + table + " added in the meantime, in the undo"
 		}
 		out = append(out, s)
 	}
@@ -594,7 +594,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if batched != nil && batched.held != nil {
 		declared := tableChange{c.mid, batched.held, nil}
 		final, unfinal = tableChange{batched.held, c.to, c.moves}.statement(), c.mirror(batched.held).statement()
-		out = append(out, engine.Step{Title: "hold what is declared of " + table, Work: engine.Keeps, Apply: oneOf(declared.statement()), Undo: oneOf(tableChange{batched.held, c.mid, nil}.statement())}, *batched.behind)
+		out = append(out, engine.Step{Title: "enforce the declared rules of " + table, Work: engine.Keeps, Apply: oneOf(declared.statement()), Undo: oneOf(tableChange{batched.held, c.mid, nil}.statement())}, *batched.behind)
 	}
 	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
 		s := engine.Step{Title: c.Summary, Work: engine.Keeps, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
@@ -697,7 +697,7 @@ func (c *change) noted() *engine.Step {
 	if len(filled) == 0 || c.Keep == "" {
 		return nil
 	}
-	return &engine.Step{Title: "make room to note which rows have no " + strings.Join(filled, ", "), Apply: []string{keptTable(c.Alteration, filled)}, Undo: []string{"DROP TABLE " + quote(c.Keep)}}
+	return &engine.Step{Title: "prepare to note which rows have no " + strings.Join(filled, ", "), Apply: []string{keptTable(c.Alteration, filled)}, Undo: []string{"DROP TABLE " + quote(c.Keep)}}
 }
 
 // values gives the statements that give columns values beside others, and back.

@@ -98,71 +98,71 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		return engine.Conversion{Fits: fitsDecimal(x)}, true
 	case a.Whole() && b.Whole():
 		if order[a] < order[b] {
-			return engine.Conversion{How: "the number stays as it is"}, true
+			return engine.Conversion{How: "the number is unchanged"}, true
 		}
-		return engine.Conversion{How: "the number stays as it is", Fits: between(x)}, true
+		return engine.Conversion{How: "the number is unchanged", Fits: between(x)}, true
 	case a == schema.Date && moment(b):
-		return exact(cast(x), "a day becomes its midnight", "")
+		return exact(cast(x), "a day becomes midnight of that day", "")
 	case moment(a) && b == schema.Date:
-		return as(cast(x), "a time becomes its day, and has to be a midnight", "")
+		return as(cast(x), "a timestamp becomes its day, and must be at midnight", "")
 	case a.Whole() && moment(b):
-		return exact(epoch+" + INTERVAL "+x+" SECOND", "seconds since 1970 become the moment", x+" BETWEEN -30610224000 AND 253402300799")
+		return exact(epoch+" + INTERVAL "+x+" SECOND", "seconds since 1970 become the timestamp", x+" BETWEEN -30610224000 AND 253402300799")
 	case moment(a) && b.Whole():
 		seconds := "timestampdiff(SECOND, " + epoch + ", " + x + ")"
-		return as(seconds, "a moment becomes the seconds since 1970, and has to be a whole one", "microsecond("+x+") = 0 AND "+between(seconds))
+		return as(seconds, "a timestamp becomes the seconds since 1970, and must have no fraction", "microsecond("+x+") = 0 AND "+between(seconds))
 	case a == schema.Boolean && b == schema.Text:
 		words := "CASE " + x + " WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"
 		return exact(words, "true and false become words", fitsText(words))
 	case a == schema.Text && b == schema.Boolean:
-		return exact("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text has to be true or false", x+" IN ('true', 'false')")
+		return exact("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text must be true or false", x+" IN ('true', 'false')")
 	case a == schema.Boolean && (b.Whole() || b == schema.Decimal && tt.Precision > tt.Scale):
 		return exact(cast(x), "false becomes 0, true 1", "")
 	case (a == schema.Decimal || a.Whole()) && b == schema.Boolean:
-		return exact("("+x+" = 1)", "0 becomes false, 1 true; there can be no other", x+" IN (0, 1)")
+		return exact("("+x+" = 1)", "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
 	case a.Whole() && b == schema.Decimal:
-		return exact(cast(x), "the number stays as it is", fmt.Sprintf("abs(%s) < 1e%d", whole(x), tt.Precision-tt.Scale))
+		return exact(cast(x), "the number is unchanged", fmt.Sprintf("abs(%s) < 1e%d", whole(x), tt.Precision-tt.Scale))
 	case b == schema.Text && (a.Whole() || float(a) || a == schema.Decimal):
 		if a.Whole() {
 			return exact(text, "a number becomes its digits", fitsText(text))
 		}
 		return as(text, "a number becomes its digits", fitsText(text))
 	case a == schema.Text && b.Whole():
-		return exact(cast(x), "the text has to be a whole number's digits", when(x+" REGEXP "+literal(wholePattern), between(whole(x))))
+		return exact(cast(x), "the text must be a whole number's digits", when(x+" REGEXP "+literal(wholePattern), between(whole(x))))
 	case a == schema.Text && b == schema.Decimal:
-		return as(cast(x), "the text has to be a number's digits", when(x+" REGEXP "+literal(decimalPattern), fitsDecimal("CAST("+x+" AS DECIMAL(65,30))")))
+		return as(cast(x), "the text must be a number's digits", when(x+" REGEXP "+literal(decimalPattern), fitsDecimal("CAST("+x+" AS DECIMAL(65,30))")))
 	case a == schema.Text && float(b):
-		return as(cast(x), "the text has to be a number's digits", x+" REGEXP "+literal(floatPattern))
+		return as(cast(x), "the text must be a number's digits", x+" REGEXP "+literal(floatPattern))
 	case (a.Whole() || a == schema.Decimal) && float(b):
-		return as(cast(x), "the number stays as it is", "")
+		return as(cast(x), "the number is unchanged", "")
 	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as(cast(x), "the number has to be whole", fmt.Sprintf("%s = truncate(%s, 0) AND %s", x, x, between(x)))
+		return as(cast(x), "the number must be whole", fmt.Sprintf("%s = truncate(%s, 0) AND %s", x, x, between(x)))
 	case float(a) && b == schema.Decimal:
-		return as(cast(x), "the number stays as it is", fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale))
+		return as(cast(x), "the number is unchanged", fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale))
 	case float(a) && float(b):
 		if b == schema.Double {
-			return engine.Conversion{How: "the number stays as it is"}, true
+			return engine.Conversion{How: "the number is unchanged"}, true
 		}
-		return as(cast(x), "the number stays as it is", "abs("+x+") <= 3e38")
+		return as(cast(x), "the number is unchanged", "abs("+x+") <= 3e38")
 	case a == schema.Text && b == schema.Date:
-		return exact(cast(x), "the text has to be a day, as 2026-01-31", day(x, `\z`))
+		return exact(cast(x), "the text must be a day, as 2026-01-31", day(x, `\z`))
 	case a == schema.Text && b == schema.Time:
-		return as(cast(x), "the text has to be a time, as 10:30:00", x+" REGEXP "+literal("^"+timePattern+`\z`))
+		return as(cast(x), "the text must be a time, as 10:30:00", x+" REGEXP "+literal("^"+timePattern+`\z`))
 	case a == schema.Text && moment(b):
-		how := "the text has to be a time, as 2026-01-31 10:30:00"
+		how := "the text must be a time, as 2026-01-31 10:30:00"
 		if b == schema.Timestamp {
-			how = "the text has to be a moment in UTC, as 2026-01-31 10:30:00"
+			how = "the text must be a timestamp in UTC, as 2026-01-31 10:30:00"
 		}
 		return as(cast(x), how, day(x, " "+timePattern+`\z`))
 	case a == schema.Text && b == schema.UUID: // the server's own: not each of them has the type
-		return engine.Conversion{How: "the text has to be a UUID in lower case", Fits: x + " REGEXP " + literal(uuidPattern)}, true
+		return engine.Conversion{How: "the text must be a UUID in lower case", Fits: x + " REGEXP " + literal(uuidPattern)}, true
 	case a == schema.UUID && b == schema.Text:
-		return exact(text, "the text is as the database writes it", fitsText(text))
+		return exact(text, "the text is written as the database writes it", fitsText(text))
 	case a == schema.Text && b == schema.JSON:
-		return engine.Conversion{How: "the text has to be JSON", Fits: "json_valid(" + x + ")"}, true
+		return engine.Conversion{How: "the text must be JSON", Fits: "json_valid(" + x + ")"}, true
 	case a == schema.JSON && b == schema.Text:
 		return engine.Conversion{How: "the text is as the database has it", Fits: fitsText(x)}, true
 	case b == schema.Text && (a == schema.Date || a == schema.Time || moment(a)):
-		return exact(text, "the text is as the database writes it", fitsText(text))
+		return exact(text, "the text is written as the database writes it", fitsText(text))
 	}
 	return engine.Conversion{}, false
 }

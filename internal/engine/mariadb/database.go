@@ -291,7 +291,7 @@ func (d *Database) Settle(ctx context.Context) error {
 				return err
 			}
 			if n > 0 {
-				return fmt.Errorf("references would point at nothing: %d rows of %s refer to no row of %s", n, t.Name, k.Table)
+				return fmt.Errorf("references would point to no row: %d rows of %s refer to no row of %s", n, t.Name, k.Table)
 			}
 		}
 	}

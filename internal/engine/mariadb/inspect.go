@@ -398,7 +398,7 @@ func (r *reading) views() error {
 }
 
 // otherView is the kind of views that cannot be copied.
-const otherView = "view that names another database"
+const otherView = "view that refers to another database"
 
 // viewKey is the form of a view by which it is compared: the server puts brackets around
 // what is joined once it has read its own words.

@@ -43,7 +43,7 @@ func (c *change) batched() *inBatches {
 		s, ok := c.Back[o.Name]
 		_, kept := c.kept[o.Name]
 		if ok && !kept && o.Generated == nil && to.Column(o.Name) == nil && s.SQL != "" && s.Unfill == "" {
-			backFills = append(backFills, engine.Step{Title: fmt.Sprintf("%s.%s of every row, on the way back", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
+			backFills = append(backFills, engine.Step{Title: fmt.Sprintf("%s.%s for existing rows, in the undo", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
 				Undo: quietly([]string{update(table, []string{quote(o.Name) + " = " + s.SQL}, ":"+engine.Batch)})})
 			continue
 		}
@@ -93,7 +93,7 @@ func (c *change) batched() *inBatches {
 	for _, o := range from.Columns {
 		if value := orElse(o, c.Back[o.Name]); (c.kept[o.Name] != "" || c.backNone(o)) && o.NotNull && value != "" && o.Generated == nil {
 			x := quote(o.Name)
-			out.fills = append(out.fills, engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
+			out.fills = append(out.fills, engine.Step{Title: fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
 				Undo: quietly([]string{update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)})})
 		}
 	}
@@ -136,8 +136,8 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 		create = append(create, fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW SET %s", name, event, quote(c.From.Name), strings.Join(set[event], ", ")))
 		drop = append(drop, "DROP TRIGGER IF EXISTS "+name)
 	}
-	b.during = &engine.Step{Title: "fill what comes to " + c.From.Name + " meanwhile", Work: engine.Keeps, Apply: underLock(c.From.Name, "", create...), Undo: underLock(c.From.Name, "", drop...)}
-	b.behind = &engine.Step{Title: "stop filling what comes to " + c.From.Name, Work: engine.Keeps, Apply: underLock(c.From.Name, "", drop...)}
+	b.during = &engine.Step{Title: "fill new rows of " + c.From.Name, Work: engine.Keeps, Apply: underLock(c.From.Name, "", create...), Undo: underLock(c.From.Name, "", drop...)}
+	b.behind = &engine.Step{Title: "stop filling new rows of " + c.From.Name, Work: engine.Keeps, Apply: underLock(c.From.Name, "", drop...)}
 	if b.held != nil { // the columns that go keep their names until no trigger asks them
 		b.held = c.to.Clone()
 		for name, keep := range c.kept {
@@ -202,9 +202,9 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 		same = append(same, "parent."+quote(k.References[i])+" = child."+quote(c))
 	}
 	return append(out,
-		engine.Step{Title: title + ", of what comes", Work: engine.Keeps, Apply: []string{lock, holdNoReferences, alter + " ADD " + named(k.Name) + foreignKey(k), holdReferences, "UNLOCK TABLES"},
+		engine.Step{Title: title + ", for new rows", Work: engine.Keeps, Apply: []string{lock, holdNoReferences, alter + " ADD " + named(k.Name) + foreignKey(k), holdReferences, "UNLOCK TABLES"},
 			Undo: []string{alter + " DROP FOREIGN KEY " + quote(k.Name)}},
-		engine.Step{Title: title + ", of every row", Kind: engine.OwnTransaction, Work: engine.Reads, Here: []engine.Requirement{{
+		engine.Step{Title: title + ", for existing rows", Kind: engine.OwnTransaction, Work: engine.Reads, Here: []engine.Requirement{{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", t.Name, k.Table),
 			Query: fmt.Sprintf("SELECT %s FROM %s AS child WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)",
 				strings.Join(names, ", "), quote(t.Name), strings.Join(given, " AND "), quote(k.Table), strings.Join(same, " AND ")),

@@ -50,7 +50,7 @@ func byHand(t *schema.Table) engine.Requirement {
 		columns = append(columns, literal(c.Name))
 	}
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
+		Sentence: fmt.Sprintf("{n} columns of %s were added outside Erbario and would be lost", t.Name),
 		Query:    fmt.Sprintf("SELECT column_name FROM information_schema.columns WHERE table_schema = database() AND table_name = %s AND column_name NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
 	}
 }
@@ -66,7 +66,7 @@ func takenAlong(r engine.Removal) engine.Requirement {
 		known = " AND table_name NOT IN (" + strings.Join(list, ", ") + ")"
 	}
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} references that no migration made would delete or loosen rows with the %s: declare or drop them first", r.What),
+		Sentence: fmt.Sprintf("{n} references not created by a migration would delete or unlink rows with the %s: declare or drop them first", r.What),
 		Query:    fmt.Sprintf("SELECT table_name, constraint_name, delete_rule FROM information_schema.referential_constraints WHERE unique_constraint_schema = database() AND referenced_table_name = %s AND delete_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT')%s", literal(r.Table.Name), known),
 	}
 }
@@ -74,13 +74,13 @@ func takenAlong(r engine.Removal) engine.Requirement {
 // Remove gives the step that takes rows out of a table; they come back as they were.
 func (Engine) Remove(r engine.Removal) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
+	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where) + parentsFirst(t, r.By, r.Order, " DESC")
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
 		return s
 	}
-	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
+	s.Title, s.Kept, s.Note = "set the "+r.What+" aside", true, "keeps them in "+r.Keep
 	bare := bareTable(t, r.Keep)
 	s.Apply = append([]string{createIfMissing(bare), copyRows(t, bare, t.Name, r.Keep, r.Where)}, unguarded(t, gone)...)
 	s.Undo = quietly([]string{copyRows(bare, t, r.Keep, t.Name, "") + parentsFirst(t, r.By, r.Order, "")})

@@ -107,7 +107,7 @@ func (d *Database) fence(ctx context.Context) error {
 		return err
 	}
 	if changed != 1 {
-		return errors.New("another run of erbario has taken this one for dead and goes on in its place: nothing more was noted or changed here; look at erbario status")
+		return errors.New("another run of erbario took over from this one, assuming it had ended: nothing more was recorded or changed here; see erbario status")
 	}
 	return nil
 }
@@ -297,7 +297,7 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 		return false, err
 	}
 	if len(rows) == 0 {
-		return false, fmt.Errorf("a run of the user %s has the database, and the user %s may not see whether it is still at work: have one with the right PROCESS go on", then.user, now.user)
+		return false, fmt.Errorf("a run of the user %s holds the database, and the user %s cannot see whether it is still active: resume as a user with the right PROCESS", then.user, now.user)
 	}
 	return true, nil
 }
@@ -318,7 +318,7 @@ func (d *Database) goneElsewhere(ctx context.Context, session string, then sessi
 		defer other.Close()
 		return other.gone(ctx, session, "")
 	}
-	d.unasked = fmt.Sprintf("; its server %s cannot be asked whether it is still at work (where that server is gone permanently, set session = '' in erbario_lease)", then.server)
+	d.unasked = fmt.Sprintf("; its server %s cannot be asked whether it is still active (if that server no longer exists, set session = '' in erbario_lease)", then.server)
 	if then.member == "" || !d.clustered {
 		return false, nil
 	}

@@ -12,7 +12,7 @@ import (
 
 // Locking says how long others wait.
 func (Engine) Locking() string {
-	return "each change of a table waits a second at most for those who are at work on it, and is tried again, so that nobody waits behind it for longer"
+	return "each change of a table waits at most a second for its lock, then retries, so that no queue builds up after it"
 }
 
 // The locks, from the weakest to the strongest that changes take.

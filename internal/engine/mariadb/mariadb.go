@@ -168,9 +168,9 @@ func (Engine) Bind(sql string, values map[string]string) string { return lexer.B
 var refused = map[string]string{
 	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "ROLLBACK": "the runner ends the transaction",
 	"SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction", "XA": "the runner keeps the transaction", "PREPARE": "the runner keeps the session", "EXECUTE": "write what is to be run",
-	"USE": "a migration works on one database alone", "GRANT": "rights are not the migration's affair", "REVOKE": "rights are not the migration's affair", "FLUSH": "it is about the whole server", "RESET": "it is about the whole server",
+	"USE": "a migration works on one database alone", "GRANT": "a migration does not change rights", "REVOKE": "a migration does not change rights", "FLUSH": "it is about the whole server", "RESET": "it is about the whole server",
 	"SHUTDOWN": "it is about the whole server", "KILL": "it is about the whole server", "INSTALL": "it is about the whole server", "UNINSTALL": "it is about the whole server", "LOAD": "a step works on the database alone, and reads no file",
-	"HANDLER": "the runner keeps the session", "CHANGE": "it is about the whole server", "PURGE": "it is about the whole server", "OPTIMIZE": "it can be run at any time, and nothing takes it back", "REPAIR": "it is about the files of the server",
+	"HANDLER": "the runner keeps the session", "CHANGE": "it is about the whole server", "PURGE": "it is about the whole server", "OPTIMIZE": "it can be run at any time, and cannot be undone", "REPAIR": "it is about the files of the server",
 }
 
 // refusedPairs are statements that two words tell.
@@ -236,7 +236,7 @@ func (Engine) ScriptStatement(statement string) []string {
 // ScriptRequire stops a script where the query has rows: a query of more than one row
 // cannot be one value.
 func (Engine) ScriptRequire(r engine.Requirement) []string {
-	sentence := literal("rows stand in the way: " + strings.ReplaceAll(r.Sentence, "{n} ", ""))
+	sentence := literal("rows block this change: " + strings.ReplaceAll(r.Sentence, "{n} ", ""))
 	return []string{
 		fmt.Sprintf("SET @erbario_rows = (SELECT count(*) FROM (\n%s\n) AS q);", r.Query),
 		"DELIMITER //",

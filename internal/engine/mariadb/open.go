@@ -59,7 +59,7 @@ func config(rawURL string) (*mysql.Config, error) {
 			c.Net, c.Addr = "unix", q.Get(word)
 		case "ssl-mode", "ssl-ca", "ssl-cert", "ssl-key":
 		default:
-			return nil, fmt.Errorf("the URL cannot be used: nothing is called %q there; it takes socket, ssl-mode, ssl-ca, ssl-cert and ssl-key", word)
+			return nil, fmt.Errorf("the URL cannot be used: it has no option %q; it takes socket, ssl-mode, ssl-ca, ssl-cert and ssl-key", word)
 		}
 	}
 	return c, transport(c, u.Hostname(), q)
@@ -164,7 +164,7 @@ func create(ctx context.Context, c *mysql.Config) error {
 	defer d.Close()
 	err = d.raw(ctx, "CREATE DATABASE IF NOT EXISTS "+quote(c.DBName)+" CHARACTER SET utf8mb4 COLLATE "+d.server.binary())
 	if err != nil {
-		return fmt.Errorf("the database %s is not there, and cannot be made: %w", c.DBName, err)
+		return fmt.Errorf("the database %s does not exist, and cannot be created: %w", c.DBName, err)
 	}
 	return nil
 }
@@ -232,7 +232,7 @@ func (d *Database) plain(err error) error {
 		var op *net.OpError
 		switch {
 		case errors.As(err, &op) && op.Op == "dial":
-			return fmt.Errorf("no server listens at %s: start it, or mend the URL", d.config.Addr)
+			return fmt.Errorf("no server is listening at %s: start it, or fix the URL", d.config.Addr)
 		case errors.Is(err, driver.ErrBadConn), errors.Is(err, mysql.ErrInvalidConn), errors.As(err, &op):
 			return fmt.Errorf("%w (%s)", engine.ErrLost, d.config.Addr)
 		}
@@ -240,7 +240,7 @@ func (d *Database) plain(err error) error {
 	}
 	switch own.Number {
 	case 1045, 1698:
-		return fmt.Errorf("the server at %s takes no connection of the user %s: the name or the password is wrong, or they may not come from here", d.config.Addr, d.config.User)
+		return fmt.Errorf("the server at %s rejected the user %s: the name or the password is wrong, or this host is not allowed", d.config.Addr, d.config.User)
 	case 1049:
 		return fmt.Errorf("the database %s %w", d.config.DBName, engine.ErrMissing)
 	case 1044, 1142, 1143, 1227, 1370:
@@ -254,13 +254,13 @@ func (d *Database) plain(err error) error {
 	case 1792:
 		return fmt.Errorf("the database is read only (%s)", own.Message)
 	case 1451:
-		return errors.New("other rows refer to what would go: " + own.Message)
+		return errors.New("other rows refer to what would be deleted: " + own.Message)
 	case 1452:
-		return errors.New("references would point at nothing: " + own.Message)
+		return errors.New("references would point to no row: " + own.Message)
 	case 1040:
-		return fmt.Errorf("the server at %s has as many connections as it takes: try again, or raise max_connections", d.config.Addr)
+		return fmt.Errorf("the server at %s has reached its limit of connections: try again, or raise max_connections", d.config.Addr)
 	case 1021, 1114:
-		return fmt.Errorf("the server's disk is full: make room and run the same again (%s)", own.Message)
+		return fmt.Errorf("the server's disk is full: free space and run the same command again (%s)", own.Message)
 	}
 	return errors.New(own.Message)
 }

@@ -205,7 +205,7 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 	}
 	scratch, err := Engine{url: d.url()}.Scratch(ctx)
 	if err != nil {
-		return 0, fmt.Errorf("whether a step was done cannot be found out: %w", err)
+		return 0, fmt.Errorf("it cannot be determined whether a step was done: %w", err)
 	}
 	defer scratch.Close()
 	s := scratch.(*Database)
@@ -215,7 +215,7 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 	tables, views, triggers := touches(statements)
 	parts := strings.Split(before, nextPart)
 	if len(parts) != len(tables)+len(views)+len(triggers) {
-		return 0, errors.New("the journal says nothing of what the step was to change: look at the database, and at erbario_journal")
+		return 0, errors.New("the journal does not say what the step was to change: check the database and erbario_journal")
 	}
 	for i, text := range parts {
 		if i == len(tables) { // what stands on tables: these are there for it, with what else stands on them
@@ -232,7 +232,7 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 			continue
 		}
 		if err := s.raw(ctx, text); err != nil {
-			return 0, fmt.Errorf("whether a step was done cannot be found out on scratch: %w", err)
+			return 0, fmt.Errorf("it cannot be determined on scratch whether a step was done: %w", err)
 		}
 	}
 	if err := d.standIn(ctx, s, strings.Join(effects, " ; ")); err != nil {
@@ -250,7 +250,7 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 			return last(n + 1), nil
 		}
 	}
-	return 0, fmt.Errorf("what the step was to change is neither as it was before nor as it would be after it: somebody else changed it (%s); make it as it was, or as it is to be, and run the same again", strings.Join(slices.Concat(tables, views, triggers), ", "))
+	return 0, fmt.Errorf("what the step changes is neither as it was before nor as it would be after it: it was changed outside Erbario (%s). Restore one of the two states, and run the same command again", strings.Join(slices.Concat(tables, views, triggers), ", "))
 }
 
 // otherTriggers makes the triggers of the tables on scratch that a step does not touch:

@@ -134,7 +134,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			check(schema.ForSoftDelete, x+" > '1000-01-01'")
 		}
 		if c.Type.Enum != "" {
-			notice(c.Name, "MariaDB has no enum types of their own: a check holds the values of %s", c.Type.Name)
+			notice(c.Name, "MariaDB has no named enum types: a check enforces the values of %s", c.Type.Name)
 		}
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
@@ -150,7 +150,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 	for _, k := range t.Checks {
 		k.SQL = sql(&k.SQL)
 		if c := unchecked(t, k.SQL.Text); c != nil {
-			notice(c.Name, "MariaDB takes no check of a column that it numbers, or that a reference changes: %s is not held", k.Name)
+			notice(c.Name, "MariaDB allows no check on a column that it numbers or that a reference changes: %s is not enforced", k.Name)
 			continue
 		}
 		checks = append(checks, k)
@@ -196,7 +196,7 @@ func realizeIndexes(t *schema.Table, notice, mistake func(column, format string,
 		return schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
 	}
 	if pk := t.PrimaryKey; pk != nil && (total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p schema.Part) bool { return long(t.Column(p.Column)) })) {
-		mistake(pk.Columns[0].Column, "the key of %s is of more than the 3,072 bytes that MariaDB takes, at four a character: give its texts a length, up to text(%d)", t.Name, longestIndexed)
+		mistake(pk.Columns[0].Column, "the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character: give its texts a length, up to text(%d)", t.Name, longestIndexed)
 	}
 	var kept []*schema.Index
 	for _, x := range t.Indexes {
@@ -222,7 +222,7 @@ func realizeIndexes(t *schema.Table, notice, mistake func(column, format string,
 		}
 		switch {
 		case x.Where != nil && !x.Unique:
-			notice("", "MariaDB has no index of some rows alone: the index %s is of all", x.Name)
+			notice("", "MariaDB has no partial index: the index %s covers all rows", x.Name)
 			x.Where = nil
 		case x.Where != nil:
 			where := schema.Braces(x.Where.Text, quote)
@@ -478,7 +478,7 @@ func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string
 	var body []string
 	for _, c := range schema.Children(s, t) {
 		if c.Table == t {
-			cannot(fmt.Sprintf("on MariaDB rows of %s that refer to a row of %s itself do not go with it", t.Name, t.Name))
+			cannot(fmt.Sprintf("on MariaDB rows of %s that refer to another row of %s are not deleted with it", t.Name, t.Name))
 			continue
 		}
 		var on []string

@@ -130,12 +130,12 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 	}
 	rows, err := d.temporarily(ctx, items, t.Options.Behind, "SHOW CREATE TABLE ")
 	if err != nil {
-		return fmt.Errorf("what %s is to have cannot be compared with what it has: %w", t.Name, err)
+		return fmt.Errorf("the declared form of %s cannot be compared with the stored one: %w", t.Name, err)
 	}
 	for _, x := range list {
 		m := x.line.FindStringSubmatch(rows[0][1])
 		if m == nil {
-			return fmt.Errorf("the server gives no words for %q of %s", x.to.Text, t.Name)
+			return fmt.Errorf("the server returned no form of %q of %s", x.to.Text, t.Name)
 		}
 		*x.to = sqlOf(m[1])
 	}

@@ -57,7 +57,7 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, fmt.Sprintf("a guard by a role asks the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s", user, rolesTable, literal(user), literal(host)))
+			out = append(out, fmt.Sprintf("a guard by a role reads the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s", user, rolesTable, literal(user), literal(host)))
 		}
 	}
 	if len(wanted) == 0 {

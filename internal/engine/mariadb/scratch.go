@@ -70,7 +70,7 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		raw = e.scratch
 	}
 	if raw == "" {
-		return nil, errors.New("no MariaDB server is known on which a scratch database could be made: name a throwaway database of one in erbario.toml, or scratch = \"URL\" beside the url of another")
+		return nil, errors.New("no MariaDB server is known for a scratch database: name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
 	}
 	c, err := configOf(raw)
 	if err != nil {
@@ -116,7 +116,7 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	if p.given {
 		defer p.mu.Unlock()
 		if p.out {
-			return nil, errors.New("it is in use already, and two are needed at once: let the user make databases instead (GRANT ALL ON `erbario\\_scratch\\_%`.* TO …)")
+			return nil, errors.New("it is in use already, and two are needed at once: let the user create databases instead (GRANT ALL ON `erbario\\_scratch\\_%`.* TO …)")
 		}
 		d, err := openConfig(ctx, p.config, false)
 		if err != nil {
@@ -124,7 +124,7 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 		}
 		rows, err := d.Select(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() LIMIT 1")
 		if err == nil && len(rows) > 0 {
-			err = fmt.Errorf("%s is not empty (%s): what is in it would be gone", p.config.DBName, rows[0][0])
+			err = fmt.Errorf("%s is not empty (%s): its contents would be lost", p.config.DBName, rows[0][0])
 		}
 		if err != nil {
 			return nil, errors.Join(err, d.Close())
@@ -150,9 +150,9 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), hex.EncodeToString(random))
 	if err := admin.raw(ctx, createScratch(name, admin.server)); err != nil {
 		if errors.Is(err, engine.ErrDenied) {
-			return nil, fmt.Errorf("the user %s has no right to make a scratch database, on which a migration is proved: grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, p.config.User)
+			return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved: grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, p.config.User)
 		}
-		return nil, fmt.Errorf("no scratch database can be made: %w", err)
+		return nil, fmt.Errorf("no scratch database can be created: %w", err)
 	}
 	p.mu.Lock()
 	p.made = append(p.made, name)

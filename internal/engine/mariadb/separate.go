@@ -67,14 +67,14 @@ func (Engine) Misplaced(kind engine.StepKind, statements []string) error {
 		case c && kind != engine.OutsideTransaction:
 			return &engine.RefusedError{Word: word, Why: "on MariaDB it commits by itself: give it a step of its own, marked (outside transaction)"}
 		case !c && kind == engine.OutsideTransaction && !locked:
-			return &engine.RefusedError{Word: word, Why: "a step (outside transaction) is one change of a table; what changes rows stands in one marked (own transaction)"}
+			return &engine.RefusedError{Word: word, Why: "a step (outside transaction) is one change of a table; put changes of rows into a step marked (own transaction)"}
 		}
 	}
 	if kind == engine.OutsideTransaction && !locked && len(statements) > 1 {
 		return &engine.RefusedError{Word: "a second statement", Why: "each commits by itself: give it a step of its own, or put both between LOCK TABLES and UNLOCK TABLES"}
 	}
 	if off, on := slices.Index(statements, holdNoReferences), slices.Index(statements, holdReferences); off >= 0 && (!locked || on < off) {
-		return &engine.RefusedError{Word: holdNoReferences, Why: "it stands between LOCK TABLES and UNLOCK TABLES, with " + holdReferences + " behind it"}
+		return &engine.RefusedError{Word: holdNoReferences, Why: "it is between LOCK TABLES and UNLOCK TABLES, with " + holdReferences + " after it"}
 	}
 	if locked && !unlocksTables(statements[len(statements)-1]) {
 		return &engine.RefusedError{Word: "LOCK TABLES", Why: "UNLOCK TABLES has to end the step"}
@@ -181,16 +181,16 @@ func replaced(list []string) []string {
 func partTitle(title string, part engine.Step) string {
 	list, back := part.Apply, ""
 	if len(list) == 0 {
-		list, back = part.Undo, ", on the way back"
+		list, back = part.Undo, ", in the undo"
 	}
 	tables, _, triggers := touches(list)
 	switch {
 	case len(triggers) > 0:
 		return title + ", trigger " + triggers[0] + back
 	case len(tables) > 0 && strings.HasPrefix(tables[0], schema.KeptPrefix):
-		return title + ", room for what is kept" + back
+		return title + ", table for kept values" + back
 	case len(tables) > 0 && schema.Own(tables[0]):
-		return "make room to " + title + back
+		return "prepare to " + title + back
 	}
 	return title + back
 }

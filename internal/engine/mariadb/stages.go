@@ -166,7 +166,7 @@ func (stages) CatchUp(table string, s engine.Span) []string {
 func (stages) Settled(table string, wait time.Duration) engine.Requirement {
 	seconds := int(wait.Seconds())
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} sessions wrote %s as before in the last %s, the change itself counted", table, numbers.Duration(wait)),
+		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table, numbers.Duration(wait)),
 		Query:    fmt.Sprintf("SELECT writer, date_format(at, '%%Y-%%m-%%d %%H:%%i:%%s') AS last, date_format(at + INTERVAL %d SECOND, '%%H:%%i:%%s') AS until FROM erbario_former WHERE table_name = %s AND at > utc_timestamp(6) - INTERVAL %[1]d SECOND ORDER BY at DESC", seconds, literal(table)),
 		Wait:     true,
 	}

@@ -34,7 +34,7 @@ func readServer(version string) (server, error) {
 	for i, weight := range []int{10000, 100, 1} {
 		n, err := strconv.Atoi(strings.TrimFunc(parts[i], func(r rune) bool { return r < '0' || r > '9' }))
 		if err != nil {
-			return s, fmt.Errorf("the server says that it is %q, which is neither MariaDB nor MySQL", version)
+			return s, fmt.Errorf("the server reports %q, which is neither MariaDB nor MySQL", version)
 		}
 		s.number += n * weight
 	}
@@ -43,7 +43,7 @@ func readServer(version string) (server, error) {
 		oldest = oldestMySQL
 	}
 	if s.number < oldest {
-		return s, fmt.Errorf("the server is %s, and erbario works with %s and newer: of older ones a change of a table can be cut off in the middle", s, server{s.mysql, oldest})
+		return s, fmt.Errorf("the server is %s, and erbario works with %s and newer: on older ones a crash can leave a change of a table half done", s, server{s.mysql, oldest})
 	}
 	return s, nil
 }

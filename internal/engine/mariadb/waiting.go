@@ -215,7 +215,7 @@ func (d *Database) heldUp(ctx context.Context, id string) (string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return "somebody who uses the table", nil
+		return "another session that uses the table", nil
 	}
 	return strings.Join(out, " or "), nil
 }

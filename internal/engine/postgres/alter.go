@@ -167,7 +167,7 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	}
 	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications stand on columns of %s that go, and no undo brings them back: take them away first", t.Name),
+		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications depend on columns of %s that are dropped, and no undo restores them: drop them first", t.Name),
 		Query: "SELECT a.attname AS on_column, 'rights' AS what, a.attacl::text AS is FROM pg_attribute AS a WHERE a.attacl IS NOT NULL AND " + where +
 			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where +
 			"\nUNION ALL SELECT a.attname, 'policy', p.polname FROM pg_policy AS p JOIN pg_depend AS d ON d.classid = 'pg_catalog.pg_policy'::regclass::oid AND d.objid = p.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND " + where +
@@ -393,7 +393,7 @@ func (a *alteration) letGo() {
 		a.rename("index", m, func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
 	}
 	if a.from.PrimaryKey != nil && !a.staysKey() {
-		a.drop("key", "the key of "+table, engine.NoWork, alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
+		a.drop("key", "the primary key of "+table, engine.NoWork, alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
 	goes := func(k *schema.Check) bool { // with its column
 		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column)
@@ -443,7 +443,7 @@ func (a *alteration) letGo() {
 			a.last().adds = []string{c.Name}
 		}
 		if c.Identity && !o.Identity {
-			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is given by the application", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
+			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is set by the application", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
 		}
 		if c.NotNull && (!o.NotNull || a.empties(c.Name)) {
 			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
@@ -721,7 +721,7 @@ func (a *alteration) hold() {
 		}
 	}
 	if pk := a.to.PrimaryKey; pk != nil && !a.staysKey() {
-		a.do("key", "key of "+a.to.Name, engine.Reads, table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
+		a.do("key", "primary key of "+a.to.Name, engine.Reads, table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
 	for i := len(a.to.Indexes) - 1; i >= 0; i-- {
 		if x := a.to.Indexes[i]; !a.stays(x, a.from) {

@@ -88,7 +88,7 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	}
 	switch {
 	case to.Values != nil && (from.Values != nil || a == schema.Text):
-		return exact(cast(x+"::text"), "the text has to be one of the values", list(to.Values))
+		return exact(cast(x+"::text"), "the text must be one of the values", list(to.Values))
 	case from.Values != nil && b == schema.Text:
 		return exact(cast(x+"::text"), "a value becomes its text", fitsText(x+"::text"))
 	case a == schema.Native || b == schema.Native:
@@ -105,77 +105,77 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		return engine.Conversion{Fits: fitsDecimal(x)}, true
 	case a.Whole() && b.Whole():
 		if order[a] < order[b] {
-			return engine.Conversion{How: "the number stays as it is"}, true
+			return engine.Conversion{How: "the number is unchanged"}, true
 		}
-		return engine.Conversion{How: "the number stays as it is", Fits: between(x)}, true
+		return engine.Conversion{How: "the number is unchanged", Fits: between(x)}, true
 	case a == schema.Timestamp && b == schema.Datetime, a == schema.Datetime && b == schema.Timestamp:
-		return exact(x+" AT TIME ZONE 'UTC'", "the time stays as it is, in UTC", "")
+		return exact(x+" AT TIME ZONE 'UTC'", "the time is unchanged, in UTC", "")
 	case a == schema.Date && b == schema.Timestamp:
-		return exact("("+x+"::timestamp AT TIME ZONE 'UTC')", "a day becomes its midnight", "")
+		return exact("("+x+"::timestamp AT TIME ZONE 'UTC')", "a day becomes midnight of that day", "")
 	case a == schema.Date && b == schema.Datetime:
-		return exact(cast(x), "a day becomes its midnight", "")
+		return exact(cast(x), "a day becomes midnight of that day", "")
 	case a == schema.Timestamp && b == schema.Date:
-		return as("("+x+" AT TIME ZONE 'UTC')::date", "a time becomes its day, and has to be a midnight", "")
+		return as("("+x+" AT TIME ZONE 'UTC')::date", "a timestamp becomes its day, and must be at midnight", "")
 	case a == schema.Datetime && b == schema.Date:
-		return as(cast(x), "a time becomes its day, and has to be a midnight", "")
+		return as(cast(x), "a timestamp becomes its day, and must be at midnight", "")
 	case a.Whole() && moment(b):
 		sql := "to_timestamp(" + x + ")"
 		if b == schema.Datetime {
 			sql = "(" + sql + " AT TIME ZONE 'UTC')"
 		}
-		return exact(sql, "seconds since 1970 become the moment", x+" BETWEEN -62135596800 AND 253402300799")
+		return exact(sql, "seconds since 1970 become the timestamp", x+" BETWEEN -62135596800 AND 253402300799")
 	case moment(a) && b.Whole():
-		return as(cast(fmt.Sprintf("floor(extract(epoch FROM %s))", x)), "a moment becomes the seconds since 1970, and has to be a whole one", between(fmt.Sprintf("extract(epoch FROM %s)", x)))
+		return as(cast(fmt.Sprintf("floor(extract(epoch FROM %s))", x)), "a timestamp becomes the seconds since 1970, and must have no fraction", between(fmt.Sprintf("extract(epoch FROM %s)", x)))
 	case a == schema.Boolean && b == schema.Text:
 		return exact(cast(x+"::text"), "true and false become words", fitsText(x+"::text"))
 	case a == schema.Text && b == schema.Boolean:
-		return exact(cast(x), "the text has to be true or false", x+" IN ('true', 'false')")
+		return exact(cast(x), "the text must be true or false", x+" IN ('true', 'false')")
 	case a == schema.Boolean && (b.Whole() || b == schema.Decimal && tt.Precision > tt.Scale):
 		return exact(cast(x+"::integer"), "false becomes 0, true 1", "")
 	case a == schema.Decimal && b == schema.Boolean:
-		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; there can be no other", x+" IN (0, 1)")
+		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
 	case a.Whole() && b == schema.Boolean:
-		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; there can be no other", x+" IN (0, 1)")
+		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
 	case a.Whole() && b == schema.Decimal:
-		return exact(cast(x), "the number stays as it is", fmt.Sprintf("abs(%s::numeric) < 1e%d", x, tt.Precision-tt.Scale))
+		return exact(cast(x), "the number is unchanged", fmt.Sprintf("abs(%s::numeric) < 1e%d", x, tt.Precision-tt.Scale))
 	case b == schema.Text && (a.Whole() || float(a)):
 		return exact(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
 	case b == schema.Text && a == schema.Decimal:
 		return as(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
 	case a == schema.Text && b.Whole():
-		return exact(cast(x), "the text has to be a whole number's digits", when(x+" ~ "+literal(wholePattern), between(x+"::numeric")))
+		return exact(cast(x), "the text must be a whole number's digits", when(x+" ~ "+literal(wholePattern), between(x+"::numeric")))
 	case a == schema.Text && b == schema.Decimal:
-		return as(cast(x), "the text has to be a number's digits", when(x+" ~ "+literal(decimalPattern), fitsDecimal(x+"::numeric")))
+		return as(cast(x), "the text must be a number's digits", when(x+" ~ "+literal(decimalPattern), fitsDecimal(x+"::numeric")))
 	case a == schema.Text && float(b):
-		return as(cast(x), "the text has to be a number's digits", x+" ~ "+literal(floatPattern))
+		return as(cast(x), "the text must be a number's digits", x+" ~ "+literal(floatPattern))
 	case (a.Whole() || a == schema.Decimal) && float(b):
-		return as(cast(x), "the number stays as it is", "")
+		return as(cast(x), "the number is unchanged", "")
 	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as(cast(x), "the number has to be whole", when(finite(a, x), fmt.Sprintf("%s::numeric = trunc(%s::numeric) AND %s", x, x, between(x+"::numeric"))))
+		return as(cast(x), "the number must be whole", when(finite(a, x), fmt.Sprintf("%s::numeric = trunc(%s::numeric) AND %s", x, x, between(x+"::numeric"))))
 	case float(a) && b == schema.Decimal:
-		return as(cast(x), "the number stays as it is", when(finite(a, x), fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale)))
+		return as(cast(x), "the number is unchanged", when(finite(a, x), fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale)))
 	case float(a) && float(b):
 		if b == schema.Double {
-			return engine.Conversion{How: "the number stays as it is"}, true
+			return engine.Conversion{How: "the number is unchanged"}, true
 		}
-		return as(cast(x), "the number stays as it is", "abs("+x+") <= 3e38 OR "+x+" IN ('NaN', 'Infinity', '-Infinity')")
+		return as(cast(x), "the number is unchanged", "abs("+x+") <= 3e38 OR "+x+" IN ('NaN', 'Infinity', '-Infinity')")
 	case a == schema.Text && b == schema.Date:
-		return exact(cast(x), "the text has to be a day, as 2026-01-31", day(x, "$"))
+		return exact(cast(x), "the text must be a day, as 2026-01-31", day(x, "$"))
 	case a == schema.Text && b == schema.Time:
-		return as(cast(x), "the text has to be a time, as 10:30:00", x+" ~ "+literal("^"+timePattern+"$"))
+		return as(cast(x), "the text must be a time, as 10:30:00", x+" ~ "+literal("^"+timePattern+"$"))
 	case a == schema.Text && moment(b):
-		sql, how := cast(x), "the text has to be a time, as 2026-01-31 10:30:00"
+		sql, how := cast(x), "the text must be a time, as 2026-01-31 10:30:00"
 		if b == schema.Timestamp {
-			sql, how = "("+x+"::timestamp AT TIME ZONE 'UTC')", "the text has to be a moment in UTC, as 2026-01-31 10:30:00"
+			sql, how = "("+x+"::timestamp AT TIME ZONE 'UTC')", "the text must be a timestamp in UTC, as 2026-01-31 10:30:00"
 		}
 		return as(sql, how, day(x, " "+timePattern+"$"))
 	case a == schema.Text && b == schema.UUID:
-		return exact(cast(x), "the text has to be a UUID in lower case", x+" ~ "+literal(uuidPattern))
+		return exact(cast(x), "the text must be a UUID in lower case", x+" ~ "+literal(uuidPattern))
 	case b == schema.Text && (a == schema.Date || a == schema.Time || a == schema.UUID || a == schema.Datetime || a == schema.JSON):
-		return exact(cast(x+"::text"), "the text is as the database writes it", fitsText(x+"::text"))
+		return exact(cast(x+"::text"), "the text is written as the database writes it", fitsText(x+"::text"))
 	case a == schema.Timestamp && b == schema.Text:
 		sql := "(" + x + " AT TIME ZONE 'UTC')::text"
-		return exact(cast(sql), "the text is as the database writes it", fitsText(sql))
+		return exact(cast(sql), "the text is written as the database writes it", fitsText(sql))
 	case a == schema.JSON && b == schema.JSON:
 		return engine.Conversion{}, true
 	}

@@ -68,7 +68,7 @@ func (d *database) settings(ctx context.Context, path string) error {
 	}
 	row := texts(results[len(results)/2])[0]
 	if row[0] == "" {
-		return fmt.Errorf("the database has no schema of the path %s: create it, or mend the URL", row[2])
+		return fmt.Errorf("the database has no schema of the path %s: create it, or fix the URL", row[2])
 	}
 	if n, _ := strconv.Atoi(row[3]); n < oldestServer {
 		return fmt.Errorf("the server is PostgreSQL %d, and erbario works with %d and newer", n/10000, oldestServer/10000)
@@ -358,7 +358,7 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 // Hold takes the lock for the session, until Release.
 func (d *database) Hold(ctx context.Context, wait time.Duration) error {
 	if d.pooled {
-		return fmt.Errorf("%w: a migration that is not one transaction needs the server itself; say direct = \"URL\" beside the url in erbario.toml", engine.ErrNoSession)
+		return fmt.Errorf("%w: a migration that is not one transaction needs a direct connection; add direct = \"URL\" next to the url in erbario.toml", engine.ErrNoSession)
 	}
 	if d.held {
 		d.holds++
@@ -414,7 +414,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 		return err
 	}
 	if d.inTx && d.pg().TxStatus() != 'T' {
-		return errors.New("the statement ended the migration's transaction: what it did is there to stay, and the rest is not done")
+		return errors.New("the statement ended the migration's transaction: what it did is permanent, and the rest is not done")
 	}
 	goes, comes := exchange(statement)
 	if give := d.own[comes]; give != nil {
@@ -502,7 +502,7 @@ func destroys(statement string) string {
 // Settle holds again what was held at the end alone.
 func (d *database) Settle(ctx context.Context) error {
 	for name := range d.upon {
-		return fmt.Errorf("views of others stand on %s, which goes: drop or change them first", name)
+		return fmt.Errorf("views of other users depend on %s, which is dropped: drop or change them first", name)
 	}
 	return d.holdAgain(ctx)
 }
@@ -611,7 +611,7 @@ func (d *database) holdAgain(ctx context.Context) error {
 		return nil
 	}
 	if err := d.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
-		return fmt.Errorf("references would point at nothing: %w", err)
+		return fmt.Errorf("references would point to no row: %w", err)
 	}
 	for _, k := range d.deferred {
 		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s NOT DEFERRABLE", quote(k.table), quote(k.name))); err != nil {

@@ -41,8 +41,8 @@ func inUse(table string, o, back op) []engine.Step {
 		k.NotValid = true
 		name := quote(k.Name)
 		return []engine.Step{
-			own("check "+k.Name+" of what comes", []string{alter + "ADD " + named(k.Name) + checkDefinition(&k)}, []string{alter + "DROP CONSTRAINT " + name}),
-			reads("check "+k.Name+" of every row", alter+"VALIDATE CONSTRAINT "+name),
+			own("check "+k.Name+" for new rows", []string{alter + "ADD " + named(k.Name) + checkDefinition(&k)}, []string{alter + "DROP CONSTRAINT " + name}),
+			reads("check "+k.Name+" for existing rows", alter+"VALIDATE CONSTRAINT "+name),
 		}
 	case o.column != nil:
 		// The server takes a check that holds for a proof, and does not look again.
@@ -51,8 +51,8 @@ func inUse(table string, o, back op) []engine.Step {
 		add := alter + "ADD " + named(name) + "CHECK (" + x + " IS NOT NULL) NOT VALID"
 		drop := alter + "DROP CONSTRAINT " + quote(name)
 		return []engine.Step{
-			own(fmt.Sprintf("%s.%s is there in what comes", table, o.column.Name), []string{add}, []string{drop}),
-			reads(fmt.Sprintf("%s.%s is there in every row", table, o.column.Name), alter+"VALIDATE CONSTRAINT "+quote(name)),
+			own(fmt.Sprintf("%s.%s is required in new rows", table, o.column.Name), []string{add}, []string{drop}),
+			reads(fmt.Sprintf("%s.%s is required in existing rows", table, o.column.Name), alter+"VALIDATE CONSTRAINT "+quote(name)),
 			own(o.title, []string{alter + "ALTER COLUMN " + x + " SET NOT NULL", drop}, []string{add, alter + "ALTER COLUMN " + x + " DROP NOT NULL"}),
 		}
 	case o.index != nil:
@@ -199,7 +199,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 		s.Apply = quiet([]string{sql})
 		out = append(out, s)
-		s.Title, s.Undo, s.Batches = s.Title+" in what came meanwhile", nil, few(f.column)
+		s.Title, s.Undo, s.Batches = s.Title+" in rows added in the meantime", nil, few(f.column)
 		again[f.column] = s
 	}
 	// Back, rows that came since are given a value before it is required of them.
@@ -211,7 +211,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 		if value := orElse(c, s); value != "" {
 			x := quote(c.Name)
-			s := engine.Step{Title: fmt.Sprintf("%s.%s of what came meanwhile, on the way back", a.To.Name, c.Name), Kind: engine.InBatches, Batches: few(c.Name),
+			s := engine.Step{Title: fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", a.To.Name, c.Name), Kind: engine.InBatches, Batches: few(c.Name),
 				Undo: quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x, engine.Batch)})}
 			aside, again[c.Name] = append(aside, s), s
 		}
@@ -308,7 +308,7 @@ func goingTitle(table string, o op, coming string, i, n int) string {
 	case o.column == nil && (o.index != nil && i == 0 || o.check != nil && i == n-1):
 		return "drop " + what
 	}
-	return coming + ", on the way back"
+	return coming + ", in the undo"
 }
 
 // ReferenceInUse gives the steps that make a reference while its tables are used.
@@ -318,7 +318,7 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 	title := fmt.Sprintf("%s references %s", t.Name, k.Table)
 	alter := alterTable(t.Name)
 	return []engine.Step{
-		{Title: title + ", of what comes", Kind: engine.OwnTransaction, Work: engine.Keeps, Apply: []string{alter + "ADD " + named(k.Name) + foreignKey(&c)}, Undo: []string{alter + "DROP CONSTRAINT " + quote(k.Name)}},
-		{Title: title + ", of every row", Kind: engine.OwnTransaction, Apply: []string{alter + "VALIDATE CONSTRAINT " + quote(k.Name)}},
+		{Title: title + ", for new rows", Kind: engine.OwnTransaction, Work: engine.Keeps, Apply: []string{alter + "ADD " + named(k.Name) + foreignKey(&c)}, Undo: []string{alter + "DROP CONSTRAINT " + quote(k.Name)}},
+		{Title: title + ", for existing rows", Kind: engine.OwnTransaction, Apply: []string{alter + "VALIDATE CONSTRAINT " + quote(k.Name)}},
 	}
 }

@@ -113,7 +113,7 @@ func takenAlong(r engine.Removal) engine.Requirement {
 		known = " AND conrelid <> ALL (array_remove(ARRAY[" + strings.Join(list, ", ") + "]::oid[], NULL))"
 	}
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} references that no migration made would delete or loosen rows with the %s: declare or drop them first", r.What),
+		Sentence: fmt.Sprintf("{n} references not created by a migration would delete or unlink rows with the %s: declare or drop them first", r.What),
 		Query:    fmt.Sprintf("SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s)::oid AND confdeltype IN ('c', 'n', 'd')%s", literal(quote(r.Table.Name)), known),
 	}
 }
@@ -121,13 +121,13 @@ func takenAlong(r engine.Removal) engine.Requirement {
 // Remove gives the step that takes rows out of a table; they come back as they were.
 func (Engine) Remove(r engine.Removal) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
+	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
 		return s
 	}
-	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
+	s.Title, s.Kept, s.Note = "set the "+r.What+" aside", true, "keeps them in "+r.Keep
 	bare := bareTable(t, r.Keep)
 	for _, c := range bare.Columns {
 		c.Identity = false

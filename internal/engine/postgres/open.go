@@ -139,15 +139,15 @@ func connect(ctx context.Context, c *pgx.ConnConfig) (*pgx.Conn, error) {
 		case "3D000":
 			return nil, fmt.Errorf("the database %s on %s %w", c.Database, where, engine.ErrMissing)
 		case "28P01":
-			return nil, fmt.Errorf("the server at %s refuses the password of the user %s: mend it in the environment or in .env", where, c.User)
+			return nil, fmt.Errorf("the server at %s rejected the password of the user %s: fix it in the environment or in .env", where, c.User)
 		case "28000":
-			return nil, fmt.Errorf("the server at %s does not let the user %s in: %s", where, c.User, pg.Message)
+			return nil, fmt.Errorf("the server at %s rejected the user %s: %s", where, c.User, pg.Message)
 		case "42501":
 			return nil, fmt.Errorf("the user %s has no right to connect to the database %s: %s", c.User, c.Database, pg.Message)
 		case "53300":
-			return nil, fmt.Errorf("the server at %s has no connection left: %s", where, pg.Message)
+			return nil, fmt.Errorf("the server at %s has no free connection: %s", where, pg.Message)
 		case "57P03":
-			return nil, fmt.Errorf("the server at %s is just starting or stopping: try again in a moment", where)
+			return nil, fmt.Errorf("the server at %s is starting or stopping: try again in a moment", where)
 		}
 		return nil, fmt.Errorf("the server at %s refuses the connection: %s", where, pg.Message)
 	}
@@ -155,13 +155,13 @@ func connect(ctx context.Context, c *pgx.ConnConfig) (*pgx.Conn, error) {
 	var op *net.OpError
 	switch text := err.Error(); {
 	case errors.As(err, &dns):
-		return nil, fmt.Errorf("there is no host %s: mend the URL, or the network", c.Host)
+		return nil, fmt.Errorf("host %s not found: check the URL or the network", c.Host)
 	case strings.Contains(text, "tls") || strings.Contains(text, "x509") || strings.Contains(text, "certificate"):
-		return nil, fmt.Errorf("no safe connection to %s: %s", where, last(err))
+		return nil, fmt.Errorf("no secure connection to %s: %s", where, last(err))
 	case errors.Is(err, context.DeadlineExceeded) || errors.As(err, &op) && op.Timeout():
-		return nil, fmt.Errorf("the server at %s does not answer: is it running, and is the way to it open?", where)
+		return nil, fmt.Errorf("the server at %s does not answer: check that it is running and reachable", where)
 	case errors.As(err, &op):
-		return nil, fmt.Errorf("no server listens at %s: start it, or mend the URL", where)
+		return nil, fmt.Errorf("no server is listening at %s: start it, or fix the URL", where)
 	}
 	return nil, fmt.Errorf("no connection to %s: %s", where, last(err))
 }
@@ -196,9 +196,9 @@ func create(ctx context.Context, c *pgx.ConnConfig) error {
 		case "42P04", "23505": // somebody else made it just now
 			return nil
 		case "42501":
-			return fmt.Errorf("the database %s is not there, and the user %s has no right to make it: ask for it, or for CREATEDB", c.Database, c.User)
+			return fmt.Errorf("the database %s does not exist, and the user %s has no right to create it: ask for the database, or for CREATEDB", c.Database, c.User)
 		}
-		return fmt.Errorf("the database %s cannot be made: %s", c.Database, pg.Message)
+		return fmt.Errorf("the database %s cannot be created: %s", c.Database, pg.Message)
 	}
 	return err
 }
@@ -233,7 +233,7 @@ func primary(ctx context.Context, c *pgx.ConnConfig) (*pgx.ConnConfig, error) {
 		}
 		failed = cmp.Or(failed, err)
 	}
-	return nil, fmt.Errorf("none of the hosts takes writes: %w", failed)
+	return nil, fmt.Errorf("none of the hosts accepts writes: %w", failed)
 }
 
 // connectBeside connects to a database of the server that is always there.
@@ -272,16 +272,16 @@ func (d *database) plain(err error) error {
 	case "42501":
 		return fmt.Errorf("the user %s %w (%s)", d.user, engine.ErrDenied, text)
 	case "55P04": // a new value of an enum type
-		return fmt.Errorf("%s: the server lets nobody use it in the transaction in which it comes", text)
+		return fmt.Errorf("%s: the server does not allow its use in the transaction that adds it", text)
 	case "25006":
 		if d.recovering {
-			return fmt.Errorf("the server is a standby, which only reads: name the primary in the URL (%s)", text)
+			return fmt.Errorf("the server is a standby, which is read only: name the primary in the URL (%s)", text)
 		}
 		return fmt.Errorf("the database is read only (%s)", text)
 	case "53200":
 		return fmt.Errorf("the server ran out of memory for locks: raise max_locks_per_transaction (%s)", text)
 	case "53100":
-		return errors.New("the server's disk is full: make room and run the same again; nothing was changed")
+		return errors.New("the server's disk is full: free space and run the same command again; nothing was changed")
 	case "57014":
 		if strings.HasPrefix(text, "COPY from stdin failed: ") {
 			return errors.New("the rows cannot be loaded: " + strings.TrimPrefix(text, "COPY from stdin failed: "))
@@ -290,9 +290,9 @@ func (d *database) plain(err error) error {
 	case "57P01", "57P02", "57P03":
 		return fmt.Errorf("%w: the server was stopped (%s)", engine.ErrLost, text)
 	case "23503":
-		what := "references would point at nothing: "
+		what := "references would point to no row: "
 		if strings.Contains(pg.Detail, "still referenced") {
-			what = "other rows refer to what would go: "
+			what = "other rows refer to what would be deleted: "
 		}
 		return errors.New(what + strings.TrimSuffix(cmp.Or(pg.Detail, text), "."))
 	case "23505", "2BP01": // what is there twice, what depends on what would go

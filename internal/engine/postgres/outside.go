@@ -32,7 +32,7 @@ func (d *database) Outside(ctx context.Context, sql string) error {
 	}
 	if err == nil {
 		if done, e := d.left(ctx, sql); e != nil || !done {
-			err = errors.Join(e, errors.New("it ended, and what it makes is not there"))
+			err = errors.Join(e, errors.New("it ended, and what it creates does not exist"))
 		}
 	}
 	if e := d.Exec(context.WithoutCancel(ctx), "RESET lock_timeout"); err == nil {
@@ -107,7 +107,7 @@ func (d *database) UnlockTables(context.Context) error { return nil }
 func (d *database) left(ctx context.Context, sql string) (bool, error) {
 	c, ok := readConcurrent(sql)
 	if !ok {
-		return false, fmt.Errorf("nobody can tell from outside whether this was done: %s", strings.Join(strings.Fields(sql), " "))
+		return false, fmt.Errorf("it cannot be determined whether this was done: %s", strings.Join(strings.Fields(sql), " "))
 	}
 	rows, err := d.Select(ctx, "SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)::oid", quote(c.index))
 	if err != nil {

@@ -207,7 +207,7 @@ var refused = map[string]string{
 	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "END": "the runner ends the transaction",
 	"ROLLBACK": "the runner ends the transaction", "ABORT": "the runner ends the transaction", "SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction",
 	"PREPARE": "the runner keeps the transaction", "VACUUM": "it cannot run in a transaction", "DISCARD": "the runner keeps the session", "RESET": "the runner keeps the session",
-	"CHECKPOINT": "it is about the whole server", "COPY": "a step works on the database alone, and reads no file", "LOAD": "a step works on the database alone", "LISTEN": "nobody would hear it", "CLUSTER": "write what is to change",
+	"CHECKPOINT": "it is about the whole server", "COPY": "a step works on the database alone, and reads no file", "LOAD": "a step works on the database alone", "LISTEN": "nothing would receive it", "CLUSTER": "write what is to change",
 }
 
 // refusedPairs are statements that two words tell.
@@ -255,7 +255,7 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 	for i := 0; strings.Contains(r.Query+r.Sentence, tag); i++ {
 		tag = fmt.Sprintf("$erbario%d$", i)
 	}
-	return []string{fmt.Sprintf("DO %s\nBEGIN\n    IF EXISTS (\n%s\n    ) THEN\n        RAISE EXCEPTION USING MESSAGE = %s;\n    END IF;\nEND\n%s;", tag, r.Query, literal("rows stand in the way: "+strings.ReplaceAll(r.Sentence, "{n} ", "")), tag)}
+	return []string{fmt.Sprintf("DO %s\nBEGIN\n    IF EXISTS (\n%s\n    ) THEN\n        RAISE EXCEPTION USING MESSAGE = %s;\n    END IF;\nEND\n%s;", tag, r.Query, literal("rows block this change: "+strings.ReplaceAll(r.Sentence, "{n} ", "")), tag)}
 }
 
 // ScriptAround gives what a plain script needs around its steps.

@@ -226,7 +226,7 @@ func valueSQL(v schema.Value, t schema.Type) (string, error) {
 		return "(" + v.Text + ")", nil
 	}
 	if strings.ContainsRune(v.Text, 0) {
-		return "", fmt.Errorf("PostgreSQL keeps no NUL in a text")
+		return "", fmt.Errorf("PostgreSQL stores no NUL in text")
 	}
 	if (t.Kind == schema.Timestamp) && v.Kind != schema.NullValue && !zoned(v.Text) {
 		return literal(v.Text + "+00"), nil

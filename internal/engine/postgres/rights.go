@@ -155,7 +155,7 @@ func (d *database) Barred(ctx context.Context, statements []string) ([]string, e
 			foreign[name] = true
 			out = append(out, fmt.Sprintf("%s belongs to %s, and the user %s may not change it: connect as its owner, or GRANT %s TO %s", name, r[2], d.user, quote(r[2]), quote(d.user)))
 		case right == "ROLE":
-			out = append(out, fmt.Sprintf("there is no role %s, by which a guard tells who may delete: CREATE ROLE %s", name, quote(name)))
+			out = append(out, fmt.Sprintf("there is no role %s, which a guard uses to decide who may delete: CREATE ROLE %s", name, quote(name)))
 		case name == "":
 			out = append(out, fmt.Sprintf("the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user, d.schema, quote(d.schema), quote(d.user)))
 		case !foreign[name]:

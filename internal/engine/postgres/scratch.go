@@ -58,7 +58,7 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		return e.given(ctx)
 	}
 	if e.url == "" {
-		return nil, errors.New("no PostgreSQL server is known on which a scratch database could be made: name a throwaway database of one in erbario.toml, or scratch = \"URL\" beside the url of another")
+		return nil, errors.New("no PostgreSQL server is known for a scratch database: name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
 	}
 	c, path, err := config(e.url)
 	if err != nil {
@@ -164,7 +164,7 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 		return err
 	}
 	if things != "0" && marked == "0" {
-		return fmt.Errorf("%s has %s things in it, and a proof would take them away: name an empty one", p.config.Database, things)
+		return fmt.Errorf("%s has %s objects, which a proof would drop: name an empty one", p.config.Database, things)
 	}
 	sql := "CREATE SCHEMA " + markSchema
 	if marked != "0" {
@@ -235,7 +235,7 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 	}
 	c, err := primary(ctx, p.config)
 	if err != nil {
-		return nil, fmt.Errorf("no scratch database can be made: %w", err)
+		return nil, fmt.Errorf("no scratch database can be created: %w", err)
 	}
 	if c != p.config {
 		p.mu.Lock()
@@ -254,13 +254,13 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 	_, err = admin.PgConn().Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'").ReadAll()
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && pg.Code == "42501" {
-		return nil, fmt.Errorf("the user %s has no right to make a scratch database, on which a migration is proved: grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
+		return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved: grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
 	}
 	if pg != nil && pg.Code == "25006" {
-		return nil, fmt.Errorf("the server at %s only reads, as a standby does, and no scratch database can be made on it: name the primary in the URL, or scratch = \"URL\" in erbario.toml", net.JoinHostPort(c.Host, fmt.Sprint(c.Port)))
+		return nil, fmt.Errorf("the server at %s is read only, as a standby is, and no scratch database can be created on it: name the primary in the URL, or scratch = \"URL\" in erbario.toml", net.JoinHostPort(c.Host, fmt.Sprint(c.Port)))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("no scratch database can be made: %s", last(err))
+		return nil, fmt.Errorf("no scratch database can be created: %s", last(err))
 	}
 	p.mu.Lock()
 	p.made = append(p.made, name)

@@ -135,7 +135,7 @@ func (stages) CatchUp(table string, s engine.Span) []string {
 // Settled is what the second migration waits for.
 func (stages) Settled(table string, wait time.Duration) engine.Requirement {
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} sessions wrote %s as before in the last %s, the change itself counted", table, numbers.Duration(wait)),
+		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table, numbers.Duration(wait)),
 		Query:    fmt.Sprintf("SELECT application, role, address, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS') AS last, to_char(at AT TIME ZONE 'UTC' + interval '%d seconds', 'HH24:MI:SS') AS until FROM erbario_former WHERE table_name = %s AND at > now() - interval '%[1]d seconds' ORDER BY at DESC", int(wait.Seconds()), literal(table)),
 		Wait:     true,
 	}

@@ -214,7 +214,7 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 					continue
 				}
 				if err := d.Exec(ctx, sql); err != nil {
-					return fmt.Errorf("%s stands on %s and cannot be made again after it changed (%w): change or drop it first", r[0], quote(table), err)
+					return fmt.Errorf("%s depends on %s and cannot be created again after the change (%w): change or drop it first", r[0], quote(table), err)
 				}
 			}
 		}
@@ -339,7 +339,7 @@ func (d *database) viewsAside(ctx context.Context, table, column string) (func()
 				err = d.giveBack(ctx, v[2], had[i])
 			}
 			if err != nil {
-				return fmt.Errorf("the view %s stands on %s and cannot be made again after it changed (%w): change or drop it first", v[2], table, err)
+				return fmt.Errorf("the view %s depends on %s and cannot be created again after the change (%w): change or drop it first", v[2], table, err)
 			}
 		}
 		return nil

@@ -53,13 +53,13 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 // were, but for row numbers that are no key: others may have them by then.
 func (Engine) Remove(r engine.Removal) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " for good", Loses: []string{r.What}}
+	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
 		return s
 	}
-	s.Title, s.Kept, s.Note = "put the "+r.What+" aside", true, "keeps them in "+r.Keep
+	s.Title, s.Kept, s.Note = "set the "+r.What+" aside", true, "keeps them in "+r.Keep
 	bare := bareTable(t)
 	bare.Name = r.Keep
 	s.Apply = append(s.Apply, createTable(bare, r.Keep))
@@ -746,7 +746,7 @@ func carried(t *schema.Table) engine.Requirement {
 	}
 	return engine.Requirement{
 		Shape:    true,
-		Sentence: fmt.Sprintf("{n} columns of %s were added by hand and would be lost", t.Name),
+		Sentence: fmt.Sprintf("{n} columns of %s were added outside Erbario and would be lost", t.Name),
 		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
 	}
 }

@@ -23,24 +23,24 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	}
 	as := func(sql, how string) (engine.Conversion, bool) { return engine.Conversion{SQL: sql, How: how}, true }
 	written := map[schema.Kind]string{ // kept as text
-		schema.Text: "the text stays as it is", schema.Date: "the text has to be a day, as 2026-01-31", schema.Time: "the text has to be a time, as 10:30:00",
-		schema.Timestamp: "the text has to be a moment in UTC, as 2026-01-31 10:30:00", schema.Datetime: "the text has to be a time, as 2026-01-31 10:30:00",
-		schema.UUID: "the text has to be a UUID in lower case", schema.JSON: "the text has to be JSON",
+		schema.Text: "the text is unchanged", schema.Date: "the text must be a day, as 2026-01-31", schema.Time: "the text must be a time, as 10:30:00",
+		schema.Timestamp: "the text must be a timestamp in UTC, as 2026-01-31 10:30:00", schema.Datetime: "the text must be a time, as 2026-01-31 10:30:00",
+		schema.UUID: "the text must be a UUID in lower case", schema.JSON: "the text must be JSON",
 	}
 	moment := func(k schema.Kind) bool { return k == schema.Timestamp || k == schema.Datetime }
 	float := func(k schema.Kind) bool { return k == schema.Real || k == schema.Double }
 	whole := func(k schema.Kind) bool { return k.Whole() || k == schema.Boolean }
 	switch {
 	case moment(a) && moment(b):
-		return as("", "the time stays as it is")
+		return as("", "the time is unchanged")
 	case a == schema.Date && moment(b):
-		return as(x+" || ' 00:00:00'", "a day becomes its midnight")
+		return as(x+" || ' 00:00:00'", "a day becomes midnight of that day")
 	case moment(a) && b == schema.Date:
-		return as("date("+x+")", "a time becomes its day, and has to be a midnight")
+		return as("date("+x+")", "a timestamp becomes its day, and must be at midnight")
 	case a.Whole() && moment(b):
-		return as("datetime("+x+", 'unixepoch')", "seconds since 1970 become the moment")
+		return as("datetime("+x+", 'unixepoch')", "seconds since 1970 become the timestamp")
 	case moment(a) && b.Whole():
-		return as("unixepoch("+x+")", "a moment becomes the seconds since 1970, and has to be a whole one")
+		return as("unixepoch("+x+")", "a timestamp becomes the seconds since 1970, and must have no fraction")
 	case a == schema.Text && written[b] != "":
 		return as("", written[b])
 	case b == schema.Text && written[a] != "":
@@ -48,29 +48,29 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	case a == schema.Boolean && b == schema.Text:
 		return as("CASE "+x+" WHEN 1 THEN 'true' WHEN 0 THEN 'false' END", "true and false become words")
 	case a == schema.Text && b == schema.Boolean:
-		return as("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text has to be true or false")
+		return as("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text must be true or false")
 	case a == schema.Boolean && whole(b):
 		return as("", "false becomes 0, true 1")
 	case whole(a) && b == schema.Boolean:
-		return as("", "0 becomes false, 1 true; there can be no other")
+		return as("", "0 becomes false, 1 true; no other number is allowed")
 	case whole(a) && (whole(b) || b == schema.Decimal):
-		return as("", "the number stays as it is")
+		return as("", "the number is unchanged")
 	case b == schema.Text && a == schema.Decimal:
 		return as(digits(x, typeOf(from.SQLType).Scale), "a number becomes its digits")
 	case b == schema.Text && (whole(a) || float(a)):
 		return as("CAST("+x+" AS TEXT)", "a number becomes its digits")
 	case a == schema.Text && b.Whole():
-		return as("CAST("+x+" AS INTEGER)", "the text has to be a whole number's digits")
+		return as("CAST("+x+" AS INTEGER)", "the text must be a whole number's digits")
 	case a == schema.Text && b == schema.Decimal:
-		return as("CAST("+x+" AS NUMERIC)", "the text has to be a number's digits")
+		return as("CAST("+x+" AS NUMERIC)", "the text must be a number's digits")
 	case a == schema.Text && float(b):
-		return as("CAST("+x+" AS REAL)", "the text has to be a number's digits")
+		return as("CAST("+x+" AS REAL)", "the text must be a number's digits")
 	case (a.Whole() || a == schema.Decimal) && float(b):
-		return as("CAST("+x+" AS REAL)", "the number stays as it is")
+		return as("CAST("+x+" AS REAL)", "the number is unchanged")
 	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as("CAST("+x+" AS INTEGER)", "the number has to be whole")
+		return as("CAST("+x+" AS INTEGER)", "the number must be whole")
 	case float(a) && (b == schema.Decimal || float(b)):
-		return as("", "the number stays as it is")
+		return as("", "the number is unchanged")
 	}
 	return engine.Conversion{}, false
 }
@@ -110,25 +110,25 @@ func convertExact(x, from, to string) (engine.Conversion, bool) {
 		case more > 0:
 			return as(x+" || "+literal(strings.Repeat("0", more)), "")
 		case b.Scale == 0:
-			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, a.Scale+1), "the number has to be whole")
+			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, a.Scale+1), "the number must be whole")
 		default:
-			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, -more), fmt.Sprintf("the number has to have no more than %d digits behind the point", b.Scale))
+			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, -more), fmt.Sprintf("the number must have at most %d digits after the decimal point", b.Scale))
 		}
 	case exact(to) && a.Kind == schema.Text:
 		if b.Scale == 0 {
-			return as("", "the text has to be a whole number's digits")
+			return as("", "the text must be a whole number's digits")
 		}
-		return as(fmt.Sprintf("CASE instr(%s, '.') WHEN 0 THEN %s || %s ELSE %s || substr(%s, 1, max(0, %d - (length(%s) - instr(%s, '.')))) END", x, x, literal(zeros(b.Scale)), x, literal(strings.Repeat("0", b.Scale)), b.Scale, x, x), "the text has to be a number's digits")
+		return as(fmt.Sprintf("CASE instr(%s, '.') WHEN 0 THEN %s || %s ELSE %s || substr(%s, 1, max(0, %d - (length(%s) - instr(%s, '.')))) END", x, x, literal(zeros(b.Scale)), x, literal(strings.Repeat("0", b.Scale)), b.Scale, x, x), "the text must be a number's digits")
 	case exact(from) && b.Kind == schema.Text:
 		return as("", "a number becomes its digits")
 	case exact(to) && number(a):
-		return as(digits(x, b.Scale), "the number stays as it is")
+		return as(digits(x, b.Scale), "the number is unchanged")
 	case exact(from) && b.Kind.Whole():
-		return as("CAST("+x+" AS INTEGER)", "the number has to be whole")
+		return as("CAST("+x+" AS INTEGER)", "the number must be whole")
 	case exact(from) && b.Kind == schema.Decimal:
-		return as("CAST("+x+" AS NUMERIC)", "the number stays as it is")
+		return as("CAST("+x+" AS NUMERIC)", "the number is unchanged")
 	case exact(from) && number(b):
-		return as("CAST("+x+" AS REAL)", "the number stays as it is")
+		return as("CAST("+x+" AS REAL)", "the number is unchanged")
 	}
 	return engine.Conversion{}, false
 }

@@ -54,12 +54,12 @@ func path(rawURL string) (p string, cache int, err error) {
 		n := strings.TrimRight(size, "kMGB")
 		unit := map[string]int{"kB": 1, "MB": 1 << 10, "GB": 1 << 20}[size[len(n):]]
 		if cache, err = strconv.Atoi(n); err != nil || unit == 0 || cache < 1 || cache > (64<<20)/unit {
-			return "", 0, fmt.Errorf("?cache=%s is no size of a cache: write one such as ?cache=64MB", size)
+			return "", 0, fmt.Errorf("?cache=%s is not a cache size: write one such as ?cache=64MB", size)
 		}
 		p, cache = p[:i], cache*unit
 	}
 	if strings.HasPrefix(p, "//") && !strings.HasPrefix(p, "///") {
-		return "", 0, errors.New("write sqlite:PATH; a host cannot stand in it")
+		return "", 0, errors.New("sqlite URLs have no host: write sqlite:PATH")
 	}
 	if p == "" {
 		return "", 0, errors.New("the URL names no file: write sqlite:PATH")
@@ -94,7 +94,7 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 			return nil, fmt.Errorf("the file %s %w", p, engine.ErrMissing)
 		}
 		if _, err := os.Stat(filepath.Dir(abs)); err != nil {
-			return nil, fmt.Errorf("the folder %s is not there: make it first", filepath.Dir(p))
+			return nil, fmt.Errorf("the folder %s does not exist: create it first", filepath.Dir(p))
 		}
 	case err != nil:
 		return nil, fmt.Errorf("the file %s cannot be read: %w", p, err)
@@ -111,7 +111,7 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	if err != nil && mode == engine.ReadOnly && info != nil && inWAL(abs) && !errors.Is(err, engine.ErrBusy) {
 		// To read it SQLite writes beside it, but where nobody can have written to it.
 		if wal, failed := os.Stat(abs + "-wal"); failed == nil && wal.Size() > 0 {
-			return nil, fmt.Errorf("the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written: give the right to, or have the application close it", p, p)
+			return nil, fmt.Errorf("the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written: give the right to write there, or have the application close it", p, p)
 		}
 		u.RawQuery += "&immutable=1"
 		return open(ctx, p, u.String(), cache)
@@ -225,11 +225,11 @@ func plain(err error) error {
 	case codes.SQLITE_CORRUPT:
 		return errors.New("the database file is damaged: restore it from a backup")
 	case codes.SQLITE_FULL:
-		return errors.New("the disk is full: make room and run the same again; nothing was changed")
+		return errors.New("the disk is full: free space and run the same command again; nothing was changed")
 	case codes.SQLITE_READONLY:
-		return errors.New("the database cannot be written: look at the rights of the file and its folder")
+		return errors.New("the database cannot be written: check the rights of the file and its folder")
 	case codes.SQLITE_CANTOPEN:
-		return errors.New("the database file cannot be opened: look at the rights of the file and its folder")
+		return errors.New("the database file cannot be opened: check the rights of the file and its folder")
 	case codes.SQLITE_IOERR:
 		return fmt.Errorf("the disk failed while the database was used (%s)", text)
 	}
@@ -510,7 +510,7 @@ func (d *database) handBack(ctx context.Context, statement string) error {
 	key := strings.ToLower(list[2].name())
 	for _, r := range d.aside[key] {
 		if err := d.Exec(ctx, r[2]); err != nil {
-			return fmt.Errorf("the %s %s, which was made by hand, cannot be kept (%w): drop it first", r[0], r[1], err)
+			return fmt.Errorf("the %s %s, which was not created by a migration, cannot be kept (%w): drop it first", r[0], r[1], err)
 		}
 	}
 	delete(d.aside, key)
@@ -602,7 +602,7 @@ func (d *database) Settle(ctx context.Context) error {
 	if len(shown) > 5 {
 		shown = append(slices.Clone(shown[:5]), fmt.Sprintf("and %d more", len(fresh)-5))
 	}
-	return fmt.Errorf("references would point at nothing: %s", strings.Join(shown, "; "))
+	return fmt.Errorf("references would point to no row: %s", strings.Join(shown, "; "))
 }
 
 // Hold keeps others that hold the same file waiting, until Release. It is for what takes
@@ -655,7 +655,7 @@ func (d *database) Release(context.Context) error {
 	return hold.Close()
 }
 
-var errOneTransaction = errors.New("every step stands in the migration's transaction here")
+var errOneTransaction = errors.New("every step is in the migration's transaction here")
 
 // Outside runs nothing: no statement of SQLite has to stand outside.
 func (d *database) Outside(context.Context, string) error { return errOneTransaction }

@@ -42,7 +42,7 @@ func (r *reader) accept(words ...string) bool {
 
 func (r *reader) expect(words ...string) error {
 	if !r.accept(words...) {
-		return fmt.Errorf("%s is expected, not %q", strings.Join(words, " "), r.peek().text)
+		return fmt.Errorf("expected %s, not %q", strings.Join(words, " "), r.peek().text)
 	}
 	return nil
 }
@@ -50,7 +50,7 @@ func (r *reader) expect(words ...string) error {
 func (r *reader) name() (string, error) {
 	t := r.peek()
 	if !t.named() {
-		return "", fmt.Errorf("a name is expected, not %q", t.text)
+		return "", fmt.Errorf("expected a name, not %q", t.text)
 	}
 	r.i++
 	return t.name(), nil
@@ -59,11 +59,11 @@ func (r *reader) name() (string, error) {
 // bracketed reads "( … )" and returns the tokens between.
 func (r *reader) bracketed() ([]token, string, error) {
 	if !r.peek().is("(") {
-		return nil, "", fmt.Errorf("( is expected, not %q", r.peek().text)
+		return nil, "", fmt.Errorf("expected (, not %q", r.peek().text)
 	}
 	end := closing(r.list, r.i)
 	if end == len(r.list) {
-		return nil, "", fmt.Errorf("a bracket does not end")
+		return nil, "", fmt.Errorf("a bracket is not closed")
 	}
 	inner := r.list[r.i+1 : end]
 	text := strings.TrimSpace(r.src[r.list[r.i].end:r.list[end].start])
@@ -110,7 +110,7 @@ func (r *reader) table(t *schema.Table) error {
 		r.i++
 	}
 	if !r.peek().is("(") {
-		return fmt.Errorf("( is expected, not %q", r.peek().text)
+		return fmt.Errorf("expected (, not %q", r.peek().text)
 	}
 	end := closing(r.list, r.i)
 	body := &reader{src: r.src, list: r.list[:end], i: r.i + 1}
@@ -133,7 +133,7 @@ func (r *reader) table(t *schema.Table) error {
 			t.Options.WithoutRowid = true
 		case r.accept(","), r.accept(";"):
 		default:
-			return fmt.Errorf("%q is not expected", r.peek().text)
+			return fmt.Errorf("unexpected %q", r.peek().text)
 		}
 	}
 	return nil
@@ -244,7 +244,7 @@ func (r *reader) column(t *schema.Table) error {
 				t.ForeignKeys[n-1].Deferrable = r.deferrable()
 				break
 			}
-			return fmt.Errorf("%q is not expected", r.peek().text)
+			return fmt.Errorf("unexpected %q", r.peek().text)
 		case r.accept("GENERATED", "ALWAYS", "AS"), r.accept("AS"):
 			_, text, err := r.bracketed()
 			if err != nil {
@@ -259,7 +259,7 @@ func (r *reader) column(t *schema.Table) error {
 		case constraintWord(r): // the comma before it was left out
 			return nil
 		default:
-			return fmt.Errorf("%q is not expected in column %s", r.peek().text, name)
+			return fmt.Errorf("unexpected %q in column %s", r.peek().text, name)
 		}
 		constraint = ""
 	}
@@ -288,7 +288,7 @@ func (r *reader) defaultValue() (string, error) {
 		r.i++
 	}
 	if r.done() {
-		return "", fmt.Errorf("a default is expected")
+		return "", fmt.Errorf("expected a default")
 	}
 	end := r.peek().end
 	r.i++
@@ -413,7 +413,7 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 		t.ForeignKeys = append(t.ForeignKeys, fk)
 	case name != "": // a name of nothing
 	default:
-		return fmt.Errorf("%q is not expected", r.peek().text)
+		return fmt.Errorf("unexpected %q", r.peek().text)
 	}
 	return nil
 }

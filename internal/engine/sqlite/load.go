@@ -215,7 +215,7 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 	}
 	row := rowidName(r.Table)
 	if row == "" {
-		return 0, fmt.Errorf("the rows of %s cannot be told apart", r.Table.Name)
+		return 0, fmt.Errorf("the rows of %s cannot be identified", r.Table.Name)
 	}
 	var where []string
 	for _, c := range r.Columns {

@@ -46,7 +46,7 @@ func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice)
 		if t.Guard && !t.Outside {
 			t.Triggers = append(t.Triggers, guardTrigger(t))
 			kind := "guard"
-			text := fmt.Sprintf("on SQLite REPLACE deletes rows of %s past their guard, unless PRAGMA recursive_triggers is on", t.Name)
+			text := fmt.Sprintf("on SQLite REPLACE deletes rows of %s without their guard, unless PRAGMA recursive_triggers is on", t.Name)
 			if t.GuardRole != "" {
 				kind, text = "guard by", fmt.Sprintf("SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q", t.GuardRole)
 			}
@@ -109,7 +109,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			check(purpose, e)
 		}
 		if c.Type.Enum != "" {
-			notice(c, "SQLite has no enum types: a check holds the values of %s", c.Type.Name)
+			notice(c, "SQLite has no enum types: a check enforces the values of %s", c.Type.Name)
 		}
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
@@ -138,7 +138,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			if p.Collation == "ignoring case" {
 				x.Parts[i].Collation = "NOCASE"
 				if c := t.Column(p.Column); c != nil {
-					notice(c, "SQLite ignores the case of the letters a to z alone")
+					notice(c, "SQLite ignores the case only of the letters a to z")
 				}
 			}
 		}
@@ -147,7 +147,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			x.Where = &w
 		}
 		if x.NullsEqual {
-			notice(&schema.Column{Name: strings.Join(schema.Names(x.Parts), ", ")}, "SQLite lets any number of rows with null be: nulls equal is not held")
+			notice(&schema.Column{Name: strings.Join(schema.Names(x.Parts), ", ")}, "SQLite allows any number of rows with null: nulls equal is not enforced")
 			x.NullsEqual = false
 		}
 	}

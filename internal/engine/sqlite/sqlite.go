@@ -32,7 +32,7 @@ func (Engine) Locks(string) []engine.Lock { return nil }
 
 // Locking says how long others wait.
 func (Engine) Locking() string {
-	return "one writer at a time, the whole database, as long as each migration runs; readers go on in WAL mode"
+	return "one writer at a time, for the whole database, while each migration runs; readers continue in WAL mode"
 }
 
 // ReferenceInUse gives nothing, as AddReference.
@@ -188,7 +188,7 @@ func (Engine) Refuse(statement string) error {
 func (Engine) ScriptStatement(statement string) []string {
 	if legacyRename(statement) {
 		table := tokens(statement)[2].name()
-		byHand := engine.Requirement{Sentence: "indexes or triggers of " + table + " were made by hand and would be lost",
+		byHand := engine.Requirement{Sentence: "indexes or triggers of " + table + " were not created by a migration and would be lost",
 			Query: "SELECT 1 FROM sqlite_schema WHERE lower(tbl_name) = lower(" + literal(table) + ") AND type IN ('index', 'trigger') AND sql IS NOT NULL"}
 		return append((Engine{}).ScriptRequire(byHand), "PRAGMA legacy_alter_table = ON;", statement+";", "PRAGMA legacy_alter_table = OFF;")
 	}
@@ -219,7 +219,7 @@ func newForm(statement string) bool {
 // the session refuses the insert, and the client stops at its first error.
 func (Engine) ScriptRequire(r engine.Requirement) []string {
 	return []string{
-		`CREATE TEMP TABLE IF NOT EXISTS erbario_must (what TEXT, held INTEGER CONSTRAINT "rows stand in the way" CHECK (held));`,
+		`CREATE TEMP TABLE IF NOT EXISTS erbario_must (what TEXT, held INTEGER CONSTRAINT "rows block this change" CHECK (held));`,
 		"INSERT INTO temp.erbario_must SELECT " + literal(r.Sentence) + ", NOT EXISTS (\n" + r.Query + "\n);",
 	}
 }

@@ -50,7 +50,7 @@ func (next Lexer) Split(src string, within func() func(Token) bool) []engine.Pie
 		start, end, ended, inside := t.Start, t.Start, false, within()
 		for t.Start < len(src) {
 			if t.Bad {
-				p.Bad = "a quote or a comment does not end, or a character cannot stand in SQL"
+				p.Bad = "a quote or a comment is not closed, or a character is not allowed in SQL"
 			}
 			held := !t.Comment && inside(t)
 			if t.Text == ";" && !held {
