@@ -211,7 +211,7 @@ func oneMany(n int, one, many string) string {
 func (a *app) restored(r runner.Run) {
 	for _, b := range r.Restored {
 		if b.Rows > 0 {
-			a.out.printf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, hasHave(b.Rows))
+			a.out.printf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, oneMany(int(b.Rows), "is", "are"))
 		}
 		if b.Whole {
 			a.out.printf("    values of %s that have no column any longer remain in %s", b.Table, b.In)
@@ -219,13 +219,6 @@ func (a *app) restored(r runner.Run) {
 			a.out.printf("    %s kept from %s match no row any longer; they remain in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
 		}
 	}
-}
-
-func hasHave(n int64) string {
-	if n == 1 {
-		return "has"
-	}
-	return "have"
 }
 
 // askNeeds asks at the terminal for the values that a migration leaves to each
@@ -1006,7 +999,7 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 			a.out.line(a.out.sign("-", r.ID) + "  undone, " + spent(r.Took))
 			a.restored(r)
 			for _, k := range run.Kept {
-				a.out.printf("    %s of %s %s kept, and restored when it is applied again", rows(k.Rows), cell(k.Of), oneMany(int(k.Rows), "is", "are"), oneMany(int(k.Rows), "s", ""))
+				a.out.printf("    %s of %s %s kept, and restored when it is applied again", rows(k.Rows), cell(k.Of), oneMany(int(k.Rows), "is", "are"))
 			}
 		}
 	}

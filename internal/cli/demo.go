@@ -153,13 +153,13 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 			sql = args[2] + ";"
 			line = strings.Join(args[:2], " ") + ` "` + args[2] + `"`
 		}
-		a.out.line(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
+		a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
 		return runExample(ctx, dir, sql)
 	}
 	if args[0] == "draft" { // a title needs no quotes
 		line = strings.Replace(line, "'"+args[1]+"'", args[1], 1)
 	}
-	a.out.line(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, "erbario "+line))
+	a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, "erbario "+line))
 	sub := &app{stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour, shown: true}
 	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
 	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"erbario/internal/diff"
@@ -310,7 +311,7 @@ func partsOf(t *schema.Table) [][]string {
 		case *schema.Column:
 			what := c.What
 			if slices.Equal(t.Key(), []string{c.Name}) {
-				what += ", key"
+				what += ", primary key"
 				if t.PrimaryKey.Autoincrement {
 					what += ", generated"
 				}
@@ -318,7 +319,7 @@ func partsOf(t *schema.Table) [][]string {
 			out = append(out, []string{c.Name, what})
 		case *schema.PrimaryKey:
 			if len(t.Key()) > 1 {
-				out = append(out, []string{"key " + strings.Join(t.Key(), ", ")})
+				out = append(out, []string{"primary key " + strings.Join(t.Key(), ", ")})
 			}
 		case *schema.ForeignKey:
 			if c.Told() {
@@ -353,7 +354,11 @@ func (a *app) choices(list []plan.Choice) {
 	for _, c := range list {
 		lines = append(lines, []string{"    " + cell(shellFlags(c.Flags)), c.Words})
 	}
-	for _, line := range columns(lines) {
+	for i, line := range columns(lines) {
+		if flags := lines[i][0]; runewidth.StringWidth(line) > a.err.width() { // a flag is never cut
+			a.err.raw(flags)
+			line = "      " + lines[i][1]
+		}
 		a.err.line(line)
 	}
 }

@@ -89,10 +89,14 @@ func (a *app) showHistory(p *project.Project, l *live, applied []runner.Applied)
 		state := map[string]string{"edited": "the file was edited since", "missing": "the file is missing", "none": "applied without a file"}[x.File]
 		table = append(table, []string{x.Migration, x.AppliedAt, cell(x.AppliedBy), spent(time.Duration(x.Took) * time.Millisecond), state})
 	}
-	lines := columns(table)
-	a.out.line(a.out.paint(styleHead, lines[0]))
-	for i, line := range lines[1:] {
-		a.out.line(line)
+	head, lines := a.out.table(table)
+	if head != "" {
+		a.out.line(a.out.paint(styleHead, head))
+	}
+	for i, block := range lines {
+		for _, line := range block {
+			a.out.line(line)
+		}
 		for _, answer := range list[i].Answers {
 			a.out.line("    " + a.out.paint(styleDim, cell(answer)))
 		}

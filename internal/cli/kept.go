@@ -121,11 +121,7 @@ func (a *app) showKept(list []runner.Kept, limit time.Duration) {
 		}
 		table = append(table, []string{cell(k.What), thousands(k.Rows), size, old, cell(from)})
 	}
-	lines := columns(table)
-	a.out.line(a.out.paint(styleHead, lines[0]))
-	for _, line := range lines[1:] {
-		a.out.line(line)
-	}
+	a.out.headed(table)
 }
 
 // keepFor is the setting keep_for; 0: none.

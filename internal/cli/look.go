@@ -399,7 +399,7 @@ func partsToLook(t *schema.Table) []lookPart {
 				continue
 			}
 			if slices.Equal(t.Key(), []string{c.Name}) {
-				part.What += ", key"
+				part.What += ", primary key"
 			}
 			switch {
 			case o.IdentityAlways:
@@ -408,7 +408,7 @@ func partsToLook(t *schema.Table) []lookPart {
 				part.What += ", generated"
 			}
 		case *schema.PrimaryKey:
-			if part.Name, part.What = o.Name, "key "+strings.Join(t.Key(), ", "); len(t.Key()) < 2 {
+			if part.Name, part.What = o.Name, "primary key "+strings.Join(t.Key(), ", "); len(t.Key()) < 2 {
 				continue
 			}
 		case *schema.Index:

@@ -12,7 +12,6 @@ import (
 	"unicode"
 
 	"charm.land/lipgloss/v2"
-	"github.com/charmbracelet/x/term"
 	"github.com/mattn/go-isatty"
 	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
@@ -46,9 +45,13 @@ func (p *printer) paint(s lipgloss.Style, text string) string {
 	return s.Render(text)
 }
 
-func (p *printer) line(text string) { fmt.Fprintln(p.w, text) }
+// line prints a line, broken where it is wider than the terminal.
+func (p *printer) line(text string) { fmt.Fprintln(p.w, wrapped(text, p.width())) }
 
-func (p *printer) printf(format string, args ...any) { fmt.Fprintf(p.w, format+"\n", args...) }
+// raw prints a line as it is: a command, which a line break would make another.
+func (p *printer) raw(text string) { fmt.Fprintln(p.w, text) }
+
+func (p *printer) printf(format string, args ...any) { p.line(fmt.Sprintf(format, args...)) }
 
 // colour tells whether colour is wanted where w goes.
 func (a *app) colour(w io.Writer) bool {
@@ -81,16 +84,6 @@ func cell(s string) string {
 		}
 		return r
 	}, s)
-}
-
-// width is how many columns there are to write in.
-func (p *printer) width() int {
-	if f, ok := p.w.(*os.File); ok {
-		if w, _, err := term.GetSize(f.Fd()); err == nil && w > 20 {
-			return w
-		}
-	}
-	return 120
 }
 
 // sign colours + ~ - and what stands behind.
@@ -152,7 +145,7 @@ func (a *app) writeDocument() {
 // next tells the next command to type.
 func (a *app) next(text string) {
 	if !a.json {
-		a.err.line(a.err.paint(styleDim, "next: ") + text)
+		a.err.raw(a.err.paint(styleDim, "next: ") + text)
 	}
 }
 

@@ -561,7 +561,7 @@ func (t *turn) others(ctx context.Context) error {
 		t.come = append(t.come, m)
 		r.lines = append(r.lines, r.out.sign("+", m.ID)+"  "+plural(len(m.Steps), "step", "steps")+", "+spent(time.Since(began)))
 		for _, b := range back {
-			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, hasHave(b.Rows)))
+			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, oneMany(int(b.Rows), "is", "are")))
 		}
 	}
 	return nil
@@ -620,7 +620,7 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, to *draft.Hando
 	err := draft.Return(ctx, db, t.e, t.old, func(r draft.Returned) {
 		t.returned = append(t.returned, r)
 		if n := r.Rows; n > 0 {
-			t.lines = append(t.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(n), r.Table.Name, hasHave(n)))
+			t.lines = append(t.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(n), r.Table.Name, oneMany(int(n), "is", "are")))
 		}
 	})
 	if err != nil {

@@ -27,6 +27,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	if os.Getenv("COLUMNS") == "" { // lines break at the width of a terminal: where a script says which
+		os.Setenv("COLUMNS", "2000")
+	}
 	testscript.Main(tests{m}, map[string]func(){
 		"erbario": func() {
 			code := Main(os.Args, os.Stdin, os.Stdout, os.Stderr)

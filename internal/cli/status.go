@@ -358,11 +358,7 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 		table = append(table, []string{cell(r.Database), at, waits, models, cell(live)})
 	}
-	lines := columns(table)
-	a.out.line(a.out.paint(styleHead, lines[0]))
-	for _, l := range lines[1:] {
-		a.out.line(l)
-	}
+	a.out.headed(table)
 	for _, r := range list {
 		who := ""
 		if len(list) > 1 {

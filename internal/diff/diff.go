@@ -333,7 +333,7 @@ func (d *tables) key() {
 		return s
 	}
 	if (a == nil) != (b == nil) || a != nil && (a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)) {
-		d.add(Change{Kind: ChangeKey, From: words(a), To: words(b), What: "key " + words(a) + " -> " + words(b), Object: b, Before: a})
+		d.add(Change{Kind: ChangeKey, From: words(a), To: words(b), What: "primary key " + words(a) + " -> " + words(b), Object: b, Before: a})
 	}
 }
 

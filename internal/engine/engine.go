@@ -273,7 +273,7 @@ const (
 var ErrNoSession = errors.New("the connection goes through a pooler, which gives no session of its own")
 
 // ErrMissing is wrapped by Open's error when the database itself is not there.
-var ErrMissing = errors.New("is not there")
+var ErrMissing = errors.New("does not exist")
 
 // ErrLost is wrapped by an error when the connection is gone: nobody knows here what
 // the server has made of the last statement.

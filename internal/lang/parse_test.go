@@ -113,7 +113,7 @@ func TestExcerpt(t *testing.T) {
 	line, mark := diags[0].Excerpt("model M\n\tgröße varchar(3)\n")
 	assert.Equal(t, "\tgröße varchar(3)", line)
 	assert.Equal(t, "\t      ^^^^^^^", mark)
-	assert.Equal(t, "m:2:8: varchar is not a type here; write text(n)", diags[0].Error())
+	assert.Equal(t, "m:2:8: no type varchar; write text(n)", diags[0].Error())
 }
 
 func TestNearest(t *testing.T) {

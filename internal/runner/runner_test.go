@@ -311,7 +311,7 @@ func TestTo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, done, 3)
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{To: "sheet"})
-	assert.ErrorContains(t, err, "write more of it")
+	assert.ErrorContains(t, err, "write more of the name")
 	done, err = runner.Undo(ctx, db, e, files, runner.Options{To: "000000"})
 	require.NoError(t, err)
 	assert.Len(t, done, 2)
@@ -333,7 +333,7 @@ func TestRefusedBeforeAnything(t *testing.T) {
 	own.Steps = append([]migration.Step{}, own.Steps...)
 	own.Steps[0].Kind = engine.OwnTransaction
 	_, err = runner.Apply(ctx, db, e, []*migration.Migration{files[0], &own}, runner.Options{})
-	assert.ErrorContains(t, err, "outside of the migration's transaction")
+	assert.ErrorContains(t, err, "outside the migration's transaction")
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, s.Tables, "not even the first of them ran")

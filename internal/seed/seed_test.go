@@ -154,7 +154,7 @@ func TestTreesUnderRows(t *testing.T) {
 
 func TestWhatCannotBe(t *testing.T) {
 	for _, c := range []struct{ models, seed, want string }{
-		{garden, "seed demo\n    Tag 2\n    Taxon 1\n    Collector 1\n        Specimen 1\n            SpecimenTag 3..4\n", "differ by tag, and only 2 values are available"},
+		{garden, "seed demo\n    Tag 2\n    Taxon 1\n    Collector 1\n        Specimen 1\n            SpecimenTag 3..4\n", "must be unique by tag, and only 2 values are available"},
 		{"model A\n    b references B\n\nmodel B\n    a references A\n", "seed demo\n    A 2\n    B 2\n", "no row can be the first in a circle of required references: A.b → B.a → A"},
 		{garden, "seed demo\n    Taxon 0\n    Collector 1\n        Specimen 2\n", "Specimen.taxon has no Taxon to refer to"},
 		{garden, "seed demo\n    Collector 1\n        Specimen 2\n", "Specimen.taxon picks an existing Taxon, and there is none"},

@@ -66,7 +66,7 @@ func TestLease(t *testing.T) {
 	third := open(t, raw)
 	run(t, third, "UPDATE erbario_lease SET token = token + 1")
 	err = first.Begin(ctx, 0)
-	require.ErrorContains(t, err, "has taken this one for dead")
+	require.ErrorContains(t, err, "took over from this one")
 	require.NoError(t, first.Close())
 	require.NoError(t, second.Hold(ctx, 10*time.Second), "nobody is there any more")
 	gone, err := third.Gone(ctx, second.Session())

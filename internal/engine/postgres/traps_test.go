@@ -95,7 +95,7 @@ func TestNoRightForScratch(t *testing.T) {
 	e, err := engine.ForURL(strings.Replace(url, "postgres@", "plain_reader@", 1))
 	require.NoError(t, err)
 	_, err = e.Scratch(ctx)
-	assert.ErrorContains(t, err, "the user plain_reader has no right to make a scratch database")
+	assert.ErrorContains(t, err, "the user plain_reader has no right to create a scratch database")
 	assert.ErrorContains(t, err, "CREATEDB")
 }
 
@@ -503,9 +503,9 @@ func TestStandby(t *testing.T) {
 	require.NoError(t, err)
 	defer standby.Stop()
 	e, db := open(t, standby.URL)
-	assert.ErrorContains(t, db.Exec(ctx, "CREATE TABLE sheets (id integer)"), "is a standby, which only reads: name the primary in the URL")
+	assert.ErrorContains(t, db.Exec(ctx, "CREATE TABLE sheets (id integer)"), "is a standby, which is read only: name the primary in the URL")
 	_, err = e.At(standby.URL).Scratch(ctx)
-	assert.ErrorContains(t, err, "only reads, as a standby does")
+	assert.ErrorContains(t, err, "is read only, as a standby is")
 	m, err := url.Parse(main.URL)
 	require.NoError(t, err)
 	b, err := url.Parse(standby.URL)

@@ -387,7 +387,7 @@ func TestOpening(t *testing.T) {
 	require.NoError(t, cached.Close())
 	for _, bad := range []string{"", "64", "MB", "-1MB", "9000GB", "64MB?"} {
 		_, err = Engine{}.Open(ctx, "sqlite:"+path+"?cache="+bad, engine.ReadOnly)
-		require.ErrorContains(t, err, "no size of a cache", bad)
+		require.ErrorContains(t, err, "is not a cache size", bad)
 	}
 
 	other, err := Engine{}.Open(ctx, "sqlite:"+path, engine.ReadWrite)
