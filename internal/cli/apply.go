@@ -231,7 +231,7 @@ func (a *app) askNeeds(ctx context.Context, open *runner.NeedsAnswers, given map
 	for _, n := range open.Needs {
 		a.err.printf("%s %s asks each database for %s: %s need a value (drafted with %s)", a.err.paint(styleWarn, "question:"), open.Migration, cell(n.For), rows(n.Rows), cell(n.Home))
 		text := ""
-		field := huh.NewInput().Title("the value (" + n.Type + ")").Value(&text).Validate(func(v string) error {
+		field := huh.NewInput().Title("value for " + n.For + ", " + n.Type + ":").Value(&text).Validate(func(v string) error {
 			_, err := schema.ReadValue(v, schema.ParseType(n.Type))
 			return err
 		})

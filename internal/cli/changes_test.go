@@ -78,15 +78,15 @@ var changeCases = []changeCase{
 	{kind: "text becomes json", before: "v text", after: "v json", fit: "('[1]')", way: "('[1]'), ('[1')"},
 	{kind: "json becomes text", before: "v json", after: "v text", fit: "('[1]')"},
 	{kind: "integer becomes date", before: "v integer optional", after: "v date optional", fit: "(NULL)", way: "(NULL), (7)", flags: []string{"--fill", "specimens.v=sql:date('2026-01-01', v || ' days')"}, on: map[string][]string{"postgres": {"--fill", "specimens.v=sql:date '2026-01-01' + v"}, "mariadb": {"--fill", "specimens.v=sql:date '2026-01-01' + interval v day"}}},
-	{kind: "a field goes", before: "code text(9)\n    note text optional", after: "code text(9)", way: "('a', 'x')", flags: []string{"--drop", "specimens.note"}},
-	{kind: "a field has another name", before: "code text(9)\n    note text optional", after: "code text(9)\n    remark text optional", way: "('a', 'x')", flags: []string{"--rename", "specimens.note=remark"}},
-	{kind: "the key", before: "code text(9)", after: "code text(9) key", fit: "('a')", way: "('a'), ('a')", flags: []string{"--drop", "specimens.id"}},
-	{kind: "a model goes", before: "code text(9)", after: "code text(9)", afterBase: "model Taxon\n    name text(40)\n\n", way: "('a')", flags: []string{"--drop", "regions"}},
-	{kind: "a model has another name", before: "code text(9)", after: "code text(9)", afterBase: "model Taxon\n    name text(40)\n\nmodel Area\n    name text(40)\n\n", way: "('a')", flags: []string{"--rename", "regions=areas"}},
-	{kind: "soft delete comes", before: "code text(9) unique", after: "code text(9) unique\n    soft delete with view", fit: "('a')"},
-	{kind: "soft delete goes", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=keep"}},
-	{kind: "the same, and the deleted rows are to come back", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=restore"}},
-	{kind: "a reference row comes, and its key is taken", before: "code text(9) unique\n    note text optional", after: "code text(9) unique\n    note text optional\n\nrows Specimen by code\n    code  note\n    a     \"dry\"", fit: "('b', 'wet')", way: "('a', 'wet')"},
+	{kind: "a field is dropped", before: "code text(9)\n    note text optional", after: "code text(9)", way: "('a', 'x')", flags: []string{"--drop", "specimens.note"}},
+	{kind: "a field is renamed", before: "code text(9)\n    note text optional", after: "code text(9)\n    remark text optional", way: "('a', 'x')", flags: []string{"--rename", "specimens.note=remark"}},
+	{kind: "the primary key changes", before: "code text(9)", after: "code text(9) key", fit: "('a')", way: "('a'), ('a')", flags: []string{"--drop", "specimens.id"}},
+	{kind: "a model is dropped", before: "code text(9)", after: "code text(9)", afterBase: "model Taxon\n    name text(40)\n\n", way: "('a')", flags: []string{"--drop", "regions"}},
+	{kind: "a model is renamed", before: "code text(9)", after: "code text(9)", afterBase: "model Taxon\n    name text(40)\n\nmodel Area\n    name text(40)\n\n", way: "('a')", flags: []string{"--rename", "regions=areas"}},
+	{kind: "soft delete is added", before: "code text(9) unique", after: "code text(9) unique\n    soft delete with view", fit: "('a')"},
+	{kind: "soft delete is removed, deleted rows kept aside", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=keep"}},
+	{kind: "soft delete is removed, deleted rows restored", before: "code text(9) unique\n    soft delete", after: "code text(9) unique", fit: "('a', NULL)", way: "('a', NULL), ('a', '2026-01-31 10:00:00')", flags: []string{"--deleted", "specimens=restore"}},
+	{kind: "a reference row is added, and its primary key is taken", before: "code text(9) unique\n    note text optional", after: "code text(9) unique\n    note text optional\n\nrows Specimen by code\n    code  note\n    a     \"dry\"", fit: "('b', 'wet')", way: "('a', 'wet')"},
 }
 
 // columnsOf are the columns of the lines before, behind the id.
@@ -134,7 +134,7 @@ func flagText(flags []string) string {
 
 var (
 	questionText = regexp.MustCompile(`(?m)^question 1: (.*)$`)
-	inTheWayText = regexp.MustCompile(`(?m)^in the way: (.*)$`)
+	inTheWayText = regexp.MustCompile(`(?m)^blocked: (.*)$`)
 	proofText    = regexp.MustCompile(`(?m)^  (not proved.*|it cannot be applied.*)$`)
 )
 
@@ -186,7 +186,7 @@ func (c changeCase) cell(t *testing.T, place testserver.Place, rows string) stri
 func (c changeCase) roundTrip(p *evolving, before string) {
 	p.must("apply")
 	after := p.rows()
-	require.Contains(p.t, p.must("diff"), "as the models declare")
+	require.Contains(p.t, p.must("diff"), "matches the models")
 	p.must("undo")
 	require.Equal(p.t, before, p.rows(), "every row is as it was after the undo")
 	p.must("apply")
@@ -212,7 +212,7 @@ func (c changeCase) elsewhere(t *testing.T, place testserver.Place) string {
 		args = append(args, c.flags...)
 	}
 	if _, code := p.erbario(args...); code != exitDone {
-		return "asked already where there are no rows"
+		return "asked even without rows"
 	}
 	here.exec("INSERT INTO taxons (name) VALUES ('Rosa'); INSERT INTO regions (name) VALUES ('North'); INSERT INTO specimens (" + c.columnsOf() + ") VALUES " + rows + ";")
 	before := here.rows()
@@ -245,8 +245,8 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 	if place.Name != "sqlite" {
 		b.WriteString(" (" + place.Name + ")")
 	}
-	b.WriteString("\n\nWritten by `TestChanges` from its table of cases; every cell is a test. *Drafted* means: proved, applied, undone with every row as it was, and applied again. *Asked*: exit 4, nothing written. *Refused*: exit 1, with the rows, nothing written.\n\nThe last column is the migration that was drafted without rows, on a database whose block this change.\n\n")
-	b.WriteString("| change | no rows | rows that fit | rows in the way | applied elsewhere, with rows in the way |\n|---|---|---|---|---|\n")
+	b.WriteString("\n\nWritten by `TestChanges` from its table of cases; every cell is a test. *Drafted* means: proved, applied, undone with every row as it was, and applied again. *Asked*: exit 4, nothing written. *Refused*: exit 1, with the rows, nothing written.\n\nThe last column is the migration that was drafted without rows, on another database whose rows block it. *Cannot occur*: no rows can be of that kind.\n\n")
+	b.WriteString("| change | no rows | rows that fit | rows that block it | applied elsewhere, with rows that block it |\n|---|---|---|---|---|\n")
 	type result struct{ cells [4]string }
 	results := make([]result, len(changeCases))
 	update := os.Getenv("UPDATE_CHANGES") != ""
@@ -269,7 +269,7 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 				run(1, "rows that fit", func(t *testing.T) string { return c.cell(t, place, c.fit) })
 			}
 			if c.way != "" {
-				run(2, "rows in the way", func(t *testing.T) string { return c.cell(t, place, c.way) })
+				run(2, "rows that block it", func(t *testing.T) string { return c.cell(t, place, c.way) })
 			}
 			run(3, "elsewhere", func(t *testing.T) string { return c.elsewhere(t, place) })
 		}
@@ -286,10 +286,10 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 		}
 		cells := results[i].cells
 		if c.fit == "" {
-			cells[1] = "none can"
+			cells[1] = "cannot occur"
 		}
 		if c.way == "" {
-			cells[2] = "none can"
+			cells[2] = "cannot occur"
 		}
 		fmt.Fprintf(&b, "| %s | %s |\n", c.kind, strings.Join(cells[:], " | "))
 	}
@@ -297,5 +297,5 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 		require.NoError(t, os.WriteFile(path, []byte(b.String()), 0o644))
 		return
 	}
-	require.Equal(t, string(have), b.String(), "docs/%s is as the cells turn out: UPDATE_CHANGES=1 writes it anew, and read what changed", page)
+	require.Equal(t, string(have), b.String(), "docs/%s is as the cells turn out: UPDATE_CHANGES=1 writes it again, and read what changed", page)
 }

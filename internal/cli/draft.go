@@ -249,7 +249,7 @@ func (a *app) showDraft(m *migration.Migration) {
 		}
 		a.out.printf("  step %d  %s%s", i+1, cell(st.Title), note)
 		if len(st.Loses) > 0 && st.Kept {
-			a.out.printf("          %s: its values are kept, and restored by the undo", cell(strings.Join(st.Loses, ", ")))
+			a.out.printf("          %s: kept, and restored by the undo", cell(strings.Join(st.Loses, ", ")))
 		} else if len(st.Loses) > 0 {
 			a.out.printf("          %s: %s", cell(strings.Join(st.Loses, ", ")), a.out.paint(styleWarn, "lost permanently"))
 		}

@@ -16,6 +16,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/huh/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/mattn/go-runewidth"
 
 	"erbario/internal/draft"
 	"erbario/internal/engine"
@@ -33,7 +34,7 @@ func (a *app) interactive() bool {
 }
 
 // formLines is the room that a form needs at most.
-const formLines = 14
+const formLines = 18
 
 // form shows fields at the terminal.
 func (a *app) form(ctx context.Context, fields ...huh.Field) error {
@@ -55,7 +56,7 @@ func (a *app) formWith(ctx context.Context, filter func(tea.Model, tea.Msg) tea.
 		}
 		return s
 	})
-	form := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(true).WithWidth(min(a.err.width(), 120)).
+	form := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(false).WithWidth(min(a.err.width(), 120)).
 		WithInput(a.stdin).WithOutput(a.err.w)
 	if keys != nil {
 		form = form.WithKeyMap(keys)
@@ -95,10 +96,14 @@ func (a *app) ask(ctx context.Context, s *draft.State, open []plan.Question) ([]
 		head = fmt.Sprintf("question %d of %d:", a.answered+1, all)
 	}
 	a.err.printf("%s %s", a.err.paint(styleWarn, head), cell(q.Text))
-	for _, line := range sample(q.Sample, "    ") {
+	shown := q.Sample
+	if len(shown.Values) == 0 {
+		shown = a.rowsAbout(ctx, s, q)
+	}
+	for _, line := range sample(shown, "    ") {
 		a.err.line(a.err.paint(styleDim, line))
 	}
-	a.more(q.Rows, q.Sample)
+	a.more(q.Rows, shown)
 	if q.Other != "" {
 		a.err.line("    " + a.err.paint(styleDim, cell(q.Other)))
 	}
@@ -108,8 +113,12 @@ func (a *app) ask(ctx context.Context, s *draft.State, open []plan.Question) ([]
 	}
 	var options []huh.Option[int]
 	for i, c := range q.Choices {
-		label := fmt.Sprintf("%-*s  %s", wide, c.Words, cell(shellFlags(c.Flags)))
-		options = append(options, huh.NewOption(short(label, a.err.width()-6), i))
+		flags := cell(shellFlags(c.Flags))
+		label := fmt.Sprintf("%-*s  %s", wide, c.Words, flags)
+		if runewidth.StringWidth(label) > a.err.width()-6 { // a flag is never cut
+			label = c.Words + "\n    " + flags
+		}
+		options = append(options, huh.NewOption(label, i))
 	}
 	options = append(options, huh.NewOption("stop here; change the models or the rows first", -1))
 	choice, err := a.choose(ctx, options)
@@ -138,11 +147,35 @@ func (a *app) ask(ctx context.Context, s *draft.State, open []plan.Question) ([]
 	return flags, nil
 }
 
+// rowsAbout are three rows of the table that a question is about, for a person who has to say
+// something of rows that they do not see.
+func (a *app) rowsAbout(ctx context.Context, s *draft.State, q plan.Question) engine.Rows {
+	table, _, _ := strings.Cut(q.About, ".")
+	t := s.Live.Table(table)
+	if t == nil || q.Rows == 0 {
+		return engine.Rows{}
+	}
+	var names []string
+	for _, c := range t.Columns {
+		if len(names) < 4 && !schema.Own(c.Name) {
+			names = append(names, s.Engine.Quote(c.Name))
+		}
+	}
+	rows, err := s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.Quote(t.Name), 3)
+	if err != nil { // they help to answer, and nothing depends on them
+		return engine.Rows{}
+	}
+	return rows
+}
+
+// keysHelp says below a question which keys answer it.
+const keysHelp = "↑↓ choose   enter accept   ctrl-c stop"
+
 // choose lets a person choose among options. Who types letters believes to be asked for a
 // text: Enter does not choose then, before an arrow has been pressed.
 func (a *app) choose(ctx context.Context, options []huh.Option[int]) (int, error) {
 	choice, letters := 0, false
-	field := huh.NewSelect[int]().Options(options...).Value(&choice).Filtering(false)
+	field := huh.NewSelect[int]().Description(keysHelp).Options(options...).Value(&choice).Filtering(false)
 	keys := huh.NewDefaultKeyMap()
 	keys.Select.Filter.SetEnabled(false)
 	filter := func(_ tea.Model, msg tea.Msg) tea.Msg {
@@ -166,12 +199,15 @@ func (a *app) choose(ctx context.Context, options []huh.Option[int]) (int, error
 // askText asks for a value or an expression, and looks at it before it is taken.
 func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole string) (string, error) {
 	_, col := columnNamed(s.Wanted, about)
-	what := map[string]string{"VALUE": "the value", "EXPRESSION": "the expression, in the database's SQL over the row"}[hole]
-	if col != nil && hole == "VALUE" {
-		what += " (" + col.Type.String() + ")"
+	what := "SQL expression over the row, in the database's syntax:"
+	if hole == "VALUE" {
+		what = "value:"
+		if col != nil {
+			what = "value for " + col.Name + ", " + col.Type.String() + ":"
+		}
 	}
 	text := ""
-	field := huh.NewInput().Title(what).Value(&text).Validate(func(v string) error {
+	field := huh.NewInput().Title(what).Description("enter accept   ctrl-c stop").Value(&text).Validate(func(v string) error {
 		if hole == "EXPRESSION" {
 			return oneExpression(s.Engine, v)
 		}
@@ -214,7 +250,7 @@ func (a *app) askRows(ctx context.Context, db engine.Database, list []plan.InThe
 			continue
 		}
 		all := false
-		field := huh.NewSelect[bool]().Options(huh.NewOption("stop here", false), huh.NewOption("show them all", true)).Value(&all)
+		field := huh.NewSelect[bool]().Description(keysHelp).Options(huh.NewOption("stop here", false), huh.NewOption("show them all", true)).Value(&all)
 		if err := a.form(ctx, field); err != nil {
 			return err
 		}

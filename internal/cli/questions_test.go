@@ -42,15 +42,15 @@ type questionCase struct {
 var questionCases = []questionCase{
 	{about: "a new required field", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(9)\n  weight integer\n",
 		rows: "INSERT INTO bells (tone) VALUES ('a'), ('b')", value: "7", expression: "length({tone}) + 1"},
-	{about: "a new required field, and one like it goes", before: "model Bell\n  tone text(9)\n  cast_by text(9)\n", after: "model Bell\n  tone text(9)\n  maker text(9)\n",
+	{about: "a new required field, and one like it is dropped", before: "model Bell\n  tone text(9)\n  cast_by text(9)\n", after: "model Bell\n  tone text(9)\n  maker text(9)\n",
 		rows: "INSERT INTO bells (tone, cast_by) VALUES ('a', 'x')", value: "Ada", expression: "upper({tone})", then: []string{"--drop", "bells.cast_by"}},
 	{about: "a field that becomes required", before: "model Bell\n  tone text(9) optional\n", after: "model Bell\n  tone text(9)\n",
 		rows: "INSERT INTO bells (tone) VALUES ('a'), (NULL)", value: "none", expression: "'b'"},
-	{about: "a field that goes", before: "model Bell\n  tone text(9)\n  built text(9)\n  weight integer optional\n", after: "model Bell\n  tone text(9)\n  weight integer optional\n",
+	{about: "a field that is dropped", before: "model Bell\n  tone text(9)\n  built text(9)\n  weight integer optional\n", after: "model Bell\n  tone text(9)\n  weight integer optional\n",
 		rows: "INSERT INTO bells (tone, built, weight) VALUES ('a', 'x', 1), ('b', 'y', 2)"},
-	{about: "a field that goes, and another that comes", before: "model Bell\n  tone text(9)\n  v integer optional\n  n integer optional\n", after: "model Bell\n  tone text(9)\n  vv integer optional\n  v integer optional\n",
+	{about: "a field that is dropped, and another that is added", before: "model Bell\n  tone text(9)\n  v integer optional\n  n integer optional\n", after: "model Bell\n  tone text(9)\n  vv integer optional\n  v integer optional\n",
 		rows: "INSERT INTO bells (tone, v, n) VALUES ('a', 1, 2)"},
-	{about: "a model that goes, and another that comes", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
+	{about: "a model that is dropped, and another that is added", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
 		rows: "INSERT INTO gates (name) VALUES ('north')"},
 	{about: "two models that are declared as the other was", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  tone text(9)\n  wide integer optional\n", after: "model Gate\n  tone text(9)\n\nmodel Bell\n  tone text(9)\n  wide integer optional\n",
 		rows: "INSERT INTO bells (tone) VALUES ('a'); INSERT INTO gates (tone, wide) VALUES ('g', 3)"},
@@ -62,23 +62,23 @@ var questionCases = []questionCase{
 		rows: "INSERT INTO bells (weight) VALUES (1.5), (1.125)", value: "1"},
 	{about: "values that do not convert", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone integer\n",
 		rows: "INSERT INTO bells (tone) VALUES ('12'), ('a')", value: "1", expression: "length({tone})"},
-	{about: "a value of a choice that goes", before: "model Bell\n  state choice(dry, wet, lost)\n", after: "model Bell\n  state choice(dry, wet, found)\n",
+	{about: "a value of a choice that is dropped", before: "model Bell\n  state choice(dry, wet, lost)\n", after: "model Bell\n  state choice(dry, wet, found)\n",
 		rows: "INSERT INTO bells (state) VALUES ('dry'), ('lost')", expression: "'wet'"},
 	{about: "a reference to another model", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n\nmodel Rope\n  at references Bell column \"at_id\" optional\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n\nmodel Rope\n  at references Gate column \"at_id\" optional\n",
 		rows: "INSERT INTO bells (tone) VALUES ('a'); INSERT INTO gates (name) VALUES ('north'); INSERT INTO ropes (at_id) VALUES (1)", expression: "(SELECT min(id) FROM gates)"},
-	{about: "soft delete that goes", before: "model Bell\n  tone text(9)\n  soft delete\n", after: "model Bell\n  tone text(9)\n",
+	{about: "soft delete that is removed", before: "model Bell\n  tone text(9)\n  soft delete\n", after: "model Bell\n  tone text(9)\n",
 		rows: "INSERT INTO bells (tone, deleted_at) VALUES ('a', NULL), ('b', '2026-01-31 10:00:00')"},
 	{about: "a field that becomes generated", before: "model Bell\n  n integer\n  twice integer\n", after: "model Bell\n  n integer\n  twice integer generated stored as {n} * 2\n",
 		rows: "INSERT INTO bells (n, twice) VALUES (1, 5)"},
-	{about: "a value of a choice that goes, kept as an enum type where there are such", before: "choice State as enum: dry, wet, lost\n\nmodel Bell\n  state State\n", after: "choice State as enum: dry, wet, found\n\nmodel Bell\n  state State\n",
+	{about: "a value of a choice that is dropped, with an enum type where the engine has them", before: "choice State as enum: dry, wet, lost\n\nmodel Bell\n  state State\n", after: "choice State as enum: dry, wet, found\n\nmodel Bell\n  state State\n",
 		rows: "INSERT INTO bells (state) VALUES ('dry'), ('lost')", expression: "'wet'"},
-	{about: "the key that goes", before: "model Bell\n  word text(9) unique\n", after: "model Bell\n  word text(9) key\n",
+	{about: "the primary key that is dropped", before: "model Bell\n  word text(9) unique\n", after: "model Bell\n  word text(9) key\n",
 		rows: "INSERT INTO bells (word) VALUES ('a'), ('b')"},
-	{about: "a field that goes, in a table without a key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  no key\n",
+	{about: "a field that is dropped, in a table without a primary key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  no key\n",
 		rows: "INSERT INTO bells (tone, built) VALUES ('a', 'x')", lost: true},
-	{about: "a field that becomes required, in a table without a key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  built text(9)\n  no key\n",
+	{about: "a field that becomes required, in a table without a primary key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  built text(9)\n  no key\n",
 		rows: "INSERT INTO bells (tone, built) VALUES ('a', 'x'), ('b', NULL)", value: "y", expression: "tone", lost: true},
-	{about: "a table that goes, with a column that was added by hand", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n",
+	{about: "a table that is dropped, with a column not created by a migration", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n",
 		rows: "INSERT INTO gates (name) VALUES ('north')", hand: "ALTER TABLE gates ADD COLUMN byhand integer; UPDATE gates SET byhand = 3"},
 	{about: "a table that is copied, with a column that was added by hand", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(3)\n",
 		rows: "INSERT INTO bells (tone) VALUES ('a')", hand: "ALTER TABLE bells ADD COLUMN byhand integer; UPDATE bells SET byhand = 3"},
@@ -196,7 +196,7 @@ func (c questionCase) end(t *testing.T, place testserver.Place, answer string, w
 	if c.servers {
 		p.must("apply", "--at-once") // the second of two steps
 	}
-	require.Contains(t, p.must("diff"), "as the models declare")
+	require.Contains(t, p.must("diff"), "matches the models")
 	if list, _ := filepath.Glob(filepath.Join(p.dir, "migrations", "*-change.*")); len(list) == 0 && c.last == "" {
 		require.Equal(t, before, p.rows())
 		return later // the models are as they were, and nothing is to be drafted
@@ -260,7 +260,7 @@ func TestQuestions(t *testing.T) {
 		})
 	})
 	if !t.Failed() && !slices.Contains(pages, "") { // on all engines
-		page := "# Every question, and its answers\n\nWritten by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Where no terminal, a draft ends with 4 at a question and with 1 at rows in its way, writes nothing, and names these flags; at a terminal it asks.\n" + strings.Join(pages, "")
+		page := "# Every question, and its answers\n\nWritten by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Without a terminal, a draft ends with 4 at a question and with 1 if rows block it, writes nothing, and names these flags; at a terminal it asks.\n" + strings.Join(pages, "")
 		path := filepath.Join("..", "..", "docs", "questions.md")
 		if os.Getenv("UPDATE_QUESTIONS") != "" {
 			require.NoError(t, os.WriteFile(path, []byte(page), 0o644))

@@ -57,7 +57,7 @@ type walk struct {
 	*evolving
 	r      *rand.Rand
 	fields map[string]walkField      // as the database has them
-	wanted map[string]walkField      // as the models declare them
+	wanted map[string]walkField      // match them
 	rows   map[int]map[string]string // by id
 	line   []*walkMigration          // applied, oldest first
 	undone []*walkMigration          // taken back, the next to apply last

@@ -86,7 +86,7 @@ const (
 	stateGoing   = "being applied"
 	stateUndoing = "being undone"
 	stateFormer  = "being taken back" // stateUndoing, as earlier versions wrote it
-	stateFailed  = "failed" // a row beside the steps, with the error
+	stateFailed  = "failed"           // a row beside the steps, with the error
 )
 
 // failedRow is the step under which the error stands.

@@ -161,7 +161,7 @@ func TestWhatCannotBe(t *testing.T) {
 		{garden, "seed demo\n    Tag 2000000000\n        SpecimenTag 2000000000\n", "these are more rows than can be created"},
 		{"model A\n    code text(5)\n", "seed demo\n    A 2000\n        code \"HB-{00}\"\n", "the last number of A.code makes it 7 characters long, and it holds at most 5"},
 		{"model A\n    a text\n    b text\n", "seed demo\n    A 2\n        a \"{b}\"\n        b \"{a}\"\n", "the fields of A are calculated from each other: a → b → a"},
-		{"model A\n    shape sql \"point\"\n", "seed demo\n    A 2\n", "no value can be made up"},
+		{"model A\n    shape sql \"point\"\n", "seed demo\n    A 2\n", "no value can be generated"},
 	} {
 		_, mistakes := plan(t, Options{}, c.models, c.seed)
 		require.NotEmpty(t, mistakes, c.seed)

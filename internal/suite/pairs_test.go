@@ -71,7 +71,7 @@ func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *ran
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	for tries := 0; ; tries++ {
 		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now(), Rows: true})
-		if err != nil && renames && strings.Contains(err.Error(), "answers nothing") { // since another answer came
+		if err != nil && renames && strings.Contains(err.Error(), "matches no") { // since another answer came
 			return nil, true, nil
 		}
 		if err != nil || len(d.Plan.Questions) == 0 || tries == 12 {
@@ -472,7 +472,7 @@ func third(t *rapid.T, p testserver.Place, db engine.Database, b []model, files 
 	}
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
 	var way *runner.InTheWay
-	drafted := []string{"would have no ", "have no one way ", "in more than one row"} // when there was no row to give a value, to turn, or to tell from another
+	drafted := []string{"would have no ", "in a single way", "in more than one row"} // when there was no row to give a value, to turn, or to tell from another
 	if errors.As(err, &way) && slices.ContainsFunc(drafted, func(s string) bool { return strings.Contains(way.Sentence, s) }) {
 		return
 	}

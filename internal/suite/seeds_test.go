@@ -250,7 +250,7 @@ func TestSeeds(t *testing.T) {
 }
 
 // cannot are the reasons for which a random seed cannot be carried out.
-var cannot = []string{"can be told apart", "first of a circle", "there is none", "to refer to", "does not pass the check"}
+var cannot = []string{"values are available", "first in a circle", "there is none", "to refer to", "does not pass the check"}
 
 func seedCase(t *rapid.T, e engine.Engine) bool {
 	models := drawSchema(t)
@@ -484,7 +484,7 @@ func TestSeedPointsAtNothing(t *testing.T) {
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
 		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Conflict: seed.Skip, Now: time.Now()})
-		require.ErrorContains(t, err, "point at nothing")
+		require.ErrorContains(t, err, "point to no row")
 		n, err := db.Count(ctx, "SELECT 1 FROM sheets WHERE tray_id = 9")
 		require.NoError(t, err)
 		require.Zero(t, n)
