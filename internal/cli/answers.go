@@ -34,15 +34,15 @@ type answerFlags struct {
 // flags are the flags of a command that asks.
 func (f *answerFlags) flags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice is renamed: `TABLE.OLD=NEW`", Destination: &f.rename},
 		&cli.StringSliceFlag{Name: "fill", Usage: "for rows without a value; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may be dropped: `NAME`", Destination: &f.drop},
-		&cli.StringSliceFlag{Name: "deleted", Usage: "what to do with deleted rows when soft delete is removed: keep, restore or purge: `TABLE=FATE`", Destination: &f.deleted},
 		&cli.StringSliceFlag{Name: "default", Usage: "give the field a default, in the model too: `TABLE.COLUMN=VALUE`", Destination: &f.defaults},
 		&cli.StringSliceFlag{Name: "optional", Usage: "make the field optional, in the model too: `TABLE.COLUMN`", Destination: &f.optional},
+		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice is renamed: `TABLE.OLD=NEW`", Destination: &f.rename},
+		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may be dropped: `NAME`", Destination: &f.drop},
+		&cli.StringSliceFlag{Name: "deleted", Usage: "what to do with deleted rows when soft delete is removed: keep, restore or purge: `TABLE=FATE`", Destination: &f.deleted},
 		&cli.StringFlag{Name: "answers", Usage: "read the answers from a TOML `FILE`", Destination: &f.file},
-		&cli.BoolFlag{Name: "no-keep", Usage: "do not keep what is dropped: it is lost permanently", Destination: &f.noKeep},
 		&cli.StringSliceFlag{Name: "plain", Usage: "use the plain (locking) form for this table: `TABLE`", Destination: &f.plain},
+		&cli.BoolFlag{Name: "no-keep", Usage: "do not keep what is dropped: it is lost permanently", Destination: &f.noKeep},
 	}
 }
 
@@ -389,7 +389,9 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 		if err != nil {
 			return s, nil, err
 		}
+		done := a.slow("proving on a scratch copy…")
 		d, err := try(s, answers, said)
+		done()
 		if err != nil || len(d.Plan.Questions) == 0 || !a.interactive() {
 			return s, d, err
 		}

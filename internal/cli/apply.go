@@ -56,7 +56,7 @@ func (a *app) applyCommand() *cli.Command {
 	var direct, all bool
 	return &cli.Command{
 		Name: "apply", Usage: "apply the pending migrations",
-		Description: "Values that differ per database are read from --answers FILE, or asked at the\nterminal.\n\n--direct changes a throwaway database to match the models without writing a\nmigration; it asks what a draft would ask, and takes the same answers.",
+		Description: "Values that differ per database are read from --answers FILE, or asked at the\nterminal.\n\n--direct changes a throwaway database to match the models without writing a\nmigration; it asks what a draft would ask, and takes the same answers.\n\n  erbario apply --dry-run\n  erbario apply --to first-sheets",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "to", Usage: "stop after this migration (any unique part of its `ID`)", Destination: &o.to},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and check every requirement; read only", Destination: &o.dryRun},
@@ -920,6 +920,7 @@ func (a *app) undoCommand() *cli.Command {
 	var f answerFlags
 	return &cli.Command{
 		Name: "undo", Usage: "undo migrations, newest first (by default only the newest)",
+		Description: "The rows stay: what a migration dropped is restored, and what it added is kept for\nthe next apply.\n\n  erbario undo --dry-run\n  erbario undo --count 2",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Usage: "undo `N` migrations", Destination: &o.Count},
 			&cli.StringFlag{Name: "to", Usage: "undo everything after this migration (any unique part of its `ID`), or to start", Destination: &to},

@@ -87,7 +87,7 @@ var tales = []tale{
 func (a *app) demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", ArgsUsage: "[DIR]", Usage: "write the example project and run the whole cycle on it",
-		Description: "DIR is herbarium by default; it must not exist yet, or be empty.",
+		Description: "DIR is herbarium by default; it must not exist yet, or be empty.\n\n  erbario demo",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
 				return err

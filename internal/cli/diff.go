@@ -64,7 +64,7 @@ func (a *app) diffCommand() *cli.Command {
 	var showSQL, exitCode, undeclared bool
 	return &cli.Command{
 		Name: "diff", Usage: "show what differs between the models and the live database",
-		Description: "In two groups: what is drafted and pending, and what is not drafted yet.\n+ added, ~ changed, - dropped. It only reads.",
+		Description: "In two groups: what is drafted and pending, and what is not drafted yet. The signs\nare + added, ~ changed, - dropped. It only reads.\n\n  erbario diff --sql",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "sql", Usage: "also show the SQL of each step", Destination: &showSQL},
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if there is a difference or a pending migration", Destination: &exitCode},

@@ -33,8 +33,7 @@ func (a *app) draftCommand() *cli.Command {
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write a migration for the difference, proved first",
 		Description: "What only a person can decide is a question, printed with the flags that answer\nit (exit 4). The migration is applied, undone and applied again on a scratch\ndatabase before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
-		Flags: append(f.flags(),
-			&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply},
+		Flags: append(append([]cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply}}, f.flags()...),
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty migration to fill in", Destination: &byHand},
 			&cli.StringSliceFlag{Name: "order", Usage: "copy this table, so that its columns are in the declared order: `TABLE`", Destination: &order},
 			&cli.BoolFlag{Name: "staged", Usage: "write two migrations, between which the old and the new application both work", Destination: &staged},
@@ -491,7 +490,7 @@ func (a *app) proveCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
 		Name: "prove", ArgsUsage: "[ID]", Usage: "apply, undo and apply again a migration on a scratch database, with rows",
-		Description: "Without ID, the newest. The result is written into the file's head. --all runs\nevery migration from an empty database and compares the result with the models\n(exit 3 if they differ, or if two branches forked): a check for CI that needs no\ndatabase.",
+		Description: "Without ID, the newest. The result is written into the file's head. --all runs\nevery migration from an empty database and compares the result with the models\n(exit 3 if they differ, or if two branches forked): a check for CI that needs no\ndatabase.\n\n  erbario prove --all",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "all of them, from an empty database, and the result compared with the models", Destination: &all}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
@@ -666,7 +665,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 				}
 				in.Live = proof.ReferenceRows(ctx, db, e, start, files[:i])
 			}
+			done := a.slow("proving on a scratch copy…")
 			o, err := proof.Prove(ctx, in)
+			done()
 			if err != nil {
 				return out, nil, err
 			}
@@ -731,7 +732,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	changes := append(diff.Schemas(end, declared), refer...)
 	if len(changes) == 0 {
 		if !a.json {
-			a.out.printf("%s applied from an empty database match the models", plural(len(files), "migration", "migrations"))
+			a.out.printf("%s applied from an empty database %s the models", plural(len(files), "migration", "migrations"), oneMany(len(files), "matches", "match"))
 		}
 		return out, nil, nil
 	}

@@ -24,7 +24,7 @@ func (a *app) historyCommand() *cli.Command {
 	var restore bool
 	return &cli.Command{
 		Name: "history", ArgsUsage: "[ID]", Usage: "list the applied migrations of a database, newest last; or print one as the database has it",
-		Description: "For each: when it was applied, by whom, how long it took, and what was answered.\nWith ID (any unique part of it), its whole text.",
+		Description: "For each: when it was applied, by whom, how long it took, and what was answered.\nWith ID (any unique part of it), its whole text.\n\n  erbario history\n  erbario history first-sheets --restore",
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "restore", Usage: "write the missing file of the migration ID again", Destination: &restore}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if restore && c.Args().First() == "" {

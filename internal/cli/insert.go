@@ -23,7 +23,7 @@ func (a *app) insertCommand() *cli.Command {
 	var from string
 	return &cli.Command{
 		Name: "insert", ArgsUsage: "MODEL FIELD=VALUE…", Usage: "insert a row, and print it as it is stored",
-		Description: "Values are written as in the models: true, null, now, today, new uuid, 2026-01-31,\ntext without quotes. A reference takes the primary key or any unique value of a\nrow. A field that is not given gets its default.\n\n  erbario insert Specimen accession=HB-0001 taxon='Rosa canina' collected_on=2026-05-01",
+		Description: "Values are written as in the models: true, null, now, today, new uuid, 2026-01-31,\ntext without quotes. A reference takes the primary key or any unique value of a\nrow. A field that is not given gets its default.\n\n  erbario insert Specimen accession=HB-0001 taxon='Rosa canina'",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "the rows of this CSV `FILE`, whose first line names the fields; all or none", Destination: &from}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			model := c.Args().First()

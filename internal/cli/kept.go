@@ -19,7 +19,8 @@ import (
 func (a *app) keptCommand() *cli.Command {
 	return &cli.Command{
 		Name: "kept", ArgsUsage: "list|drop", Usage: "list or drop data kept from destructive steps",
-		Commands: []*cli.Command{a.keptList(), a.keptDrop()},
+		Description: "  erbario kept list\n  erbario kept drop --older-than 90d",
+		Commands:    []*cli.Command{a.keptList(), a.keptDrop()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return wrongUse("erbario kept list or drop: which one?%s", meant(c.Args().First(), []string{"list", "drop"}))
 		},

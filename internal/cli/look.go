@@ -25,7 +25,7 @@ func (a *app) lookCommand() *cli.Command {
 	o := lookOptions{}
 	return &cli.Command{
 		Name: "look", ArgsUsage: "[TABLE]", Usage: "show the live tables, or one table in full with a few rows",
-		Description: "With --where, --order or --columns, the rows alone. A column may be written as\n{field}.\n\n  erbario look specimens --where \"{label} LIKE 'HB%'\" --order '{id} DESC' --rows 20",
+		Description: "With --where, --order or --columns, the rows alone. A column may be written as\n{field}.\n\n  erbario look specimens --where \"{label} LIKE 'HB%'\" --order '{id} DESC'",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "rows", Usage: "show `N` rows of the table", Destination: &o.rows, Value: 5},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which this `SQL` is true", Destination: &o.where},

@@ -24,6 +24,7 @@ import (
 type printer struct {
 	w      io.Writer
 	colour bool
+	most   int // columns at most; 0: as many as there are
 }
 
 // The styles. The words carry the meaning; colour only helps the eye. 172 is an
@@ -240,15 +241,16 @@ func (a *app) help(w io.Writer, _ string, data any) {
 	if !ok {
 		return
 	}
-	p := &printer{w: w, colour: a.colour(w)}
+	p := &printer{w: w, colour: a.colour(w), most: defaultWidth}
 	if c.Root() == c {
 		a.rootHelp(p, c)
 		return
 	}
 	p.printf("%s", p.paint(styleHead, strings.TrimSpace(c.FullName()+" "+c.ArgsUsage)))
-	p.printf("%s", upperFirst(c.Usage)+".")
+	p.paragraphs(upperFirst(c.Usage) + ".")
 	if c.Description != "" {
-		p.printf("\n%s", strings.TrimRight(c.Description, "\n"))
+		p.line("")
+		p.paragraphs(strings.TrimRight(c.Description, "\n"))
 	}
 	if len(c.VisibleCommands()) > 0 {
 		p.line("")
@@ -263,7 +265,7 @@ func (a *app) help(w io.Writer, _ string, data any) {
 		}
 	}
 	flags(p, "\nFlags", c.Flags)
-	flags(p, "\nEverywhere", c.Root().Flags)
+	flags(p, "\nGlobal flags", c.Root().Flags)
 }
 
 func upperFirst(s string) string {
@@ -316,7 +318,7 @@ func (a *app) rootHelp(p *printer, c *cli.Command) {
 	p.line("Declare data models in files; erbario compares them with the live database and")
 	p.line("writes migrations that are proved before they are written and can be undone.")
 	p.line("")
-	p.line(p.paint(styleHead, "Begin"))
+	p.line(p.paint(styleHead, "Start"))
 	p.line("  erbario demo                               run the whole cycle on an example")
 	p.line("  erbario init --url sqlite:herbarium.db     start a project here")
 	p.line("")
@@ -332,6 +334,6 @@ func (a *app) rootHelp(p *printer, c *cli.Command) {
 	for _, l := range columns(table) {
 		p.line(l)
 	}
-	flags(p, "\n"+p.paint(styleHead, "Everywhere"), c.Flags)
+	flags(p, "\n"+p.paint(styleHead, "Global flags"), c.Flags)
 	p.line("\nerbario COMMAND --help shows more.")
 }

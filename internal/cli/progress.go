@@ -6,6 +6,7 @@ package cli
 
 import (
 	"github.com/schollz/progressbar/v3"
+	"time"
 
 	"erbario/internal/engine"
 )
@@ -56,4 +57,14 @@ func (p *progress) end() {
 		p.bar.Exit()
 	}
 	p.bar, p.table = nil, ""
+}
+
+// slow says what a run is at, once a second has passed in which nothing else was said. done
+// is called when that is over.
+func (a *app) slow(what string) (done func()) {
+	if a.json || !isTerminal(a.err.w) {
+		return func() {}
+	}
+	timer := time.AfterFunc(time.Second, func() { a.err.line(a.err.paint(styleDim, what)) })
+	return func() { timer.Stop() }
 }

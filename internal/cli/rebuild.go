@@ -28,7 +28,7 @@ func (a *app) rebuildCommand() *cli.Command {
 	f := &seedFlags{}
 	return &cli.Command{
 		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from scratch",
-		Description: "Every table is dropped, with its rows and what was kept. Only a database marked\nthrowaway in erbario.toml is rebuilt, and nothing is emptied before the migrations\nhave run on an empty scratch database. If there are rows, it asks first.",
+		Description: "Every table is dropped, with its rows and what was kept. Only a database marked\nthrowaway in erbario.toml is rebuilt, and nothing is emptied before the migrations\nhave run on an empty scratch database. If there are rows, it asks first.\n\n  erbario rebuild --database test --with demo",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "with", Usage: "then fill it from this `SEED`; repeat it for several, in order", Destination: &with},
 			&cli.Uint64Flag{Name: "random", Usage: "with --with: random seed: another number gives other rows: `N`", Destination: &f.random, Value: 1},

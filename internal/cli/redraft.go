@@ -147,7 +147,7 @@ func (r *remaking) elsewhere() error {
 func (r *remaking) noPair() error {
 	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
 		if slices.ContainsFunc(m.BeforeApply, func(q engine.Requirement) bool { return q.Wait }) {
-			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself: undo what is applied of the two, delete their files, and draft with --staged again", m.ID)
+			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself. Undo what is applied of the two, delete their files, and draft with --staged again", m.ID)
 		}
 	}
 	return nil
@@ -465,7 +465,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 				return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed. Change them, or let the other of the two follow it: erbario redraft %s. If that is applied, undo it first; the next apply restores its values", held.Migration, other)
 			}
 		}
-		return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed: change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
+		return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed. Change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
 	}
 	if err != nil {
 		return nil, r.runFailed(l, err, 0)
@@ -479,7 +479,9 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 	if err != nil {
 		return nil, err
 	}
+	done := r.slow("proving on a scratch copy…")
 	d, to, err := r.draft(ctx, s, l)
+	done()
 	if err != nil {
 		return nil, err
 	}

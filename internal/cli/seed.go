@@ -43,7 +43,7 @@ func (a *app) seedCommand() *cli.Command {
 	f := &seedFlags{}
 	return &cli.Command{
 		Name: "seed", ArgsUsage: "[NAME]", Usage: "fill a database from a seed; without a name, list the seeds",
-		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\ncreates only what is missing. Every run is recorded, so that --remove deletes exactly\nthe rows that it created.",
+		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\ncreates only what is missing. Every run is recorded, so that --remove deletes exactly\nthe rows that it created.\n\n  erbario seed demo --preview 5\n  erbario seed demo --database test",
 		Flags: []cli.Flag{
 			&cli.Uint64Flag{Name: "random", Usage: "random seed: another number gives other rows: `N`", Destination: &f.random, Value: 1},
 			&cli.BoolFlag{Name: "today", Usage: "base dates on today instead of " + seed.FixedDay, Destination: &f.today},

@@ -192,6 +192,7 @@ func (a *app) statusCommand() *cli.Command {
 	var all, exitCode bool
 	return &cli.Command{
 		Name: "status", Usage: "show applied and pending migrations, and whether models, migrations and tables agree",
+		Description: "  erbario status --all\n  erbario status --exit-code",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "all databases of the project", Destination: &all},
 			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something is pending or differs", Destination: &exitCode},

@@ -18,6 +18,14 @@ const defaultWidth = 80
 
 // width is how many columns there are to write in: those of the terminal, or COLUMNS, or 80.
 func (p *printer) width() int {
+	w := p.columns()
+	if p.most > 0 {
+		w = min(w, p.most)
+	}
+	return w
+}
+
+func (p *printer) columns() int {
 	if f, ok := p.w.(*os.File); ok {
 		if w, _, err := term.GetSize(f.Fd()); err == nil && w > 20 {
 			return w
@@ -138,5 +146,22 @@ func (p *printer) headed(rows [][]string) {
 		for _, l := range block {
 			p.line(l)
 		}
+	}
+}
+
+// paragraphs prints prose, each paragraph filled to the width. Those that are indented are
+// examples and tables, and stay as they are.
+func (p *printer) paragraphs(text string) {
+	for i, block := range strings.Split(text, "\n\n") {
+		if i > 0 {
+			p.line("")
+		}
+		if strings.HasPrefix(block, " ") || strings.HasPrefix(block, "+ ") {
+			for line := range strings.Lines(block) {
+				p.raw(strings.TrimRight(line, "\n"))
+			}
+			continue
+		}
+		p.line(ansi.Wordwrap(strings.ReplaceAll(block, "\n", " "), p.width(), ""))
 	}
 }

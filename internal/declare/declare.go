@@ -419,7 +419,7 @@ func (r *resolver) resolveType(f *field) bool {
 		}
 		col.Type = schema.Type{Kind: schema.Choice, Name: c.Name.Name}
 		if c.Enum {
-			col.Type.Enum = snakeCase(c.Name.Name)
+			col.Type.Enum = SnakeCase(c.Name.Name)
 		}
 		for _, v := range c.Values {
 			col.Type.Choices = append(col.Type.Choices, v.Name)

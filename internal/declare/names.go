@@ -21,18 +21,18 @@ type Rules struct {
 
 // tableName turns a model's name into its table's.
 func (r Rules) tableName(model string) string {
-	snake := snakeCase(model)
+	snake := SnakeCase(model)
 	if r.Tables == "singular" {
 		return snake
 	}
-	return plural(snake)
+	return Plural(snake)
 }
 
-// plural is the regular English plural of a word's end: a rule that a reader
+// Plural is the regular English plural of a word's end: a rule that a reader
 // can foretell. A model that wants a learned plural writes table "taxa". The
 // libraries for it load tables for longer than all the rest of the program takes
 // to start.
-func plural(word string) string {
+func Plural(word string) string {
 	i := strings.LastIndexByte(word, '_') + 1
 	head, last := word[:i], word[i:]
 	if p, ok := irregular[last]; ok {
@@ -56,9 +56,9 @@ var irregular = map[string]string{
 	"series": "series", "species": "species", "analysis": "analyses", "basis": "bases", "index": "indexes", "datum": "data", "genus": "genera", "data": "data", "information": "information", "equipment": "equipment", "staff": "staff", "news": "news",
 }
 
-// snakeCase puts an underscore before each capital that begins a word: LoanItem
+// SnakeCase puts an underscore before each capital that begins a word: LoanItem
 // is loan_item, HTTPHost http_host, Sheet2 sheet2.
-func snakeCase(name string) string {
+func SnakeCase(name string) string {
 	list := []rune(name)
 	var b strings.Builder
 	for i, r := range list {

@@ -679,7 +679,7 @@ type Draft struct {
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if newer := s.Standing.Newer; len(newer) > 0 {
-		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so a draft would follow a migration that others do not have: restore its file first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
+		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so a draft would follow a migration that others do not have. Restore its file first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
 	}
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
 	p, err := s.plan(ctx, id, r)

@@ -75,7 +75,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	if err := two.behind(ctx, s, m); err != nil {
 		return nil, nil, err
 	}
-	r.Answers, r.ID, r.Title = halves.Second, "", r.Title+" completed"
+	r.Answers, r.ID, r.Title = halves.Second, "", r.Title+" second"
 	if second, err = two.Make(ctx, r); err != nil {
 		return nil, nil, fmt.Errorf("the second of the pair: %w", err)
 	}

@@ -90,6 +90,54 @@ func Remove(path, src, model, field string) (out string, ok bool, diags []Diagno
 	return src, false, nil
 }
 
+// FieldLine returns the field that a line declares, and the line, without its indentation,
+// that the model has for that field; empty where it has none or the line declares no field.
+func FieldLine(path, src, model, line string) (field, old string) {
+	one, diags := parseLine(model, line)
+	if len(diags) > 0 || len(one.Lines) != 1 || one.Lines[0].Field == nil {
+		return "", ""
+	}
+	field = one.Lines[0].Field.Name.Name
+	f, diags := Parse(path, src)
+	block := f.model(model)
+	if len(diags) > 0 || block == nil {
+		return field, ""
+	}
+	for _, l := range block.Lines {
+		if l.Field != nil && l.Field.Name.Name == field {
+			return field, strings.Join(strings.Fields(src[l.Pos.Off:l.end]), " ")
+		}
+	}
+	return field, ""
+}
+
+// Replace returns src with another line in place of the one by which the model declares the
+// field. Lines that continue the old one go with it.
+func Replace(path, src, model, field, line string) (string, []Diagnostic) {
+	one, diags := parseLine(model, line)
+	if len(diags) > 0 {
+		return src, diags
+	}
+	f, diags := Parse(path, src)
+	if len(diags) > 0 {
+		return src, diags
+	}
+	block := f.model(model)
+	if block == nil {
+		return src, nil
+	}
+	for _, l := range block.Lines {
+		if l.Field == nil || l.Field.Name.Name != field {
+			continue
+		}
+		start := strings.LastIndexByte(src[:l.Pos.Off], '\n') + 1
+		var b strings.Builder
+		writeWords(&b, one.Lines[0].layout.words, src[start:l.Pos.Off], one.Lines[0].layout.behind)
+		return src[:start] + b.String() + src[lineEnd(src, l.end):], nil
+	}
+	return src, nil
+}
+
 // AddClause returns src with a clause added to the line of the model's field, laid
 // out anew; ok is false if the model has no line of its own for it.
 func AddClause(path, src, model, field, clause string) (out string, ok bool) {

@@ -870,7 +870,7 @@ func (p *planner) byReads() {
 	}
 	for _, u := range p.units {
 		if u.rank == rankAlter && p.comesBackTo(u.name, u.ahead, map[string]bool{}) {
-			p.fail("the fills of %s and of other tables read columns that the others drop: draft it in two migrations, first what is added and filled, then what is dropped", u.name)
+			p.fail("the fills of %s and of other tables read columns that the others drop. Draft it in two migrations, first what is added and filled, then what is dropped", u.name)
 		}
 	}
 }

@@ -161,7 +161,7 @@ func (p *planner) order(table string) (before, after []string, err error) {
 			case goes && comes && p.parted[live.Name] != nil:
 				before, after = append(before, live.Name), append(after, lateID(live.Name))
 			case goes && comes:
-				return nil, nil, fmt.Errorf("the fill of %s reads both columns that %s loses and columns that it gets: draft it in two migrations, first what is added, then what is dropped", table, live.Name)
+				return nil, nil, fmt.Errorf("the fill of %s reads both columns that %s loses and columns that it gets. Draft it in two migrations, first what is added, then what is dropped", table, live.Name)
 			case goes:
 				after = append(after, live.Name)
 			case comes:

@@ -138,7 +138,7 @@ func (s *splitter) rename(r Rename) error {
 	there, ok := s.engine.Convert(old, col)
 	back, ok2 := s.engine.Convert(col, old)
 	if !ok || !ok2 {
-		return fmt.Errorf("--staged: there is no single way to convert %s.%s to %s and back, which both applications need: draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
+		return fmt.Errorf("--staged: there is no single way to convert %s.%s to %s and back, which both applications need. Draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
 	}
 	if col.NotNull && !old.NotNull {
 		return fmt.Errorf("--staged: %s.%s is renamed and becomes required: draft one after the other", r.Table, r.Column)

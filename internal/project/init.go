@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -42,6 +43,14 @@ func Init(dir, rawURL string, tables bool) ([]string, error) {
 	if Local(rawURL) && !tables {
 		throwaway = "throwaway = true                 # may be emptied and created again\n"
 	}
+	test := ""
+	if t := testURL(rawURL); t != "" && Local(rawURL) {
+		testShown := t
+		if secret {
+			testShown = "${TEST_URL}"
+		}
+		test = fmt.Sprintf("\n[database.test]\nurl = %q\nthrowaway = true\n", testShown)
+	}
 	settings := fmt.Sprintf(`# Settings of the project, and its databases by name.
 language = 1
 
@@ -53,25 +62,31 @@ tables = "plural"                # or "singular"
 
 [database.dev]
 url = %q
-%s
+%s%s
 # [database.production]
 # url = "${PRODUCTION_URL}"        # put secrets into the environment or .env
 # protected = true
-`, shown, throwaway)
+`, shown, throwaway, test)
 	if err := add(SettingsFile, settings); err != nil {
 		return done, err
 	}
-	if err := os.MkdirAll(filepath.Join(dir, ModelsFolder), 0o755); err != nil {
-		return done, err
+	for _, folder := range []string{ModelsFolder, MigrationsFolder} {
+		if _, err := os.Stat(filepath.Join(dir, folder)); err != nil {
+			done = append(done, folder+"/")
+		}
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			return done, err
+		}
 	}
-	if err := os.MkdirAll(filepath.Join(dir, MigrationsFolder), 0o755); err != nil {
-		return done, err
-	}
-	if err := add(".env.example", "# Copy this to .env, which is never committed. The environment overrides it.\nDEV_URL=\nPRODUCTION_URL=\n"); err != nil {
+	if err := add(".env.example", "# Copy this to .env, which is never committed. The environment overrides it.\nDEV_URL=\nTEST_URL=\nPRODUCTION_URL=\n"); err != nil {
 		return done, err
 	}
 	if secret {
-		if err := add(".env", "DEV_URL="+rawURL+"\n"); err != nil {
+		text := "DEV_URL=" + rawURL + "\n"
+		if test != "" {
+			text += "TEST_URL=" + testURL(rawURL) + "\n"
+		}
+		if err := add(".env", text); err != nil {
 			return done, err
 		}
 	}
@@ -79,6 +94,9 @@ url = %q
 	file, _, _ := strings.Cut(rawURL, "?cache=")
 	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && slices.Contains(done, SettingsFile) && !filepath.IsAbs(path) && path != ":memory:" {
 		ignore = append(ignore, path, path+"-*")
+		if test := strings.TrimPrefix(testURL(file), "sqlite:"); test != "" {
+			ignore = append(ignore, test, test+"-*")
+		}
 	}
 	changed, err := addLines(filepath.Join(dir, ".gitignore"), ignore)
 	if err != nil {
@@ -88,6 +106,29 @@ url = %q
 		done = append(done, ".gitignore")
 	}
 	return done, nil
+}
+
+// testURL is the URL of a database for tests beside the one of a URL: herbarium-test.db beside
+// herbarium.db, the database herbarium_test beside herbarium; "" where there can be none.
+func testURL(raw string) string {
+	if path, ok := strings.CutPrefix(raw, "sqlite:"); ok {
+		path, query, asks := strings.Cut(path, "?cache=")
+		if path == "" || path == ":memory:" {
+			return ""
+		}
+		ext := filepath.Ext(path)
+		path = strings.TrimSuffix(path, ext) + "-test" + ext
+		if asks {
+			path += "?cache=" + query
+		}
+		return "sqlite:" + path
+	}
+	u, err := url.Parse(raw)
+	if err != nil || strings.Trim(u.Path, "/") == "" {
+		return ""
+	}
+	u.Path += "_test"
+	return u.String()
 }
 
 // addLines puts lines at the end of a file that has them not yet.

@@ -24,7 +24,7 @@ func (p *Project) Secrets() []string {
 		}
 	}
 	if p.tracked(".env") {
-		out = append(out, "git tracks .env, and everybody who can read the repository can read its secrets: git rm --cached .env, add .env to .gitignore, and change the passwords")
+		out = append(out, "git tracks .env, and everybody who can read the repository can read its secrets. Run git rm --cached .env, add .env to .gitignore, and change the passwords")
 	}
 	return out
 }

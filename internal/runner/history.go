@@ -82,7 +82,7 @@ func (s *Standing) At() string {
 func (s *Standing) Problem() error {
 	switch {
 	case len(s.Edited) > 0:
-		return fmt.Errorf("the migration %s was edited after it was applied: restore the file (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
+		return fmt.Errorf("the migration %s was edited after it was applied. Restore the file (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
 	case len(s.Missing) > 0:
 		return fmt.Errorf("the migration %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it", s.Missing[0], s.Missing[0])
 	case len(s.Gaps) > 0:

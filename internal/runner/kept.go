@@ -50,7 +50,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 	var out []Kept
 	from := func(name string) (k Kept, rest string) {
 		k = Kept{Name: name}
-		_, rest, _ = strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
+		rest = schema.KeptRest(name)
 		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(name), schema.Kept(id)) }
 		for _, a := range applied {
 			if is(a.ID) {

@@ -172,7 +172,7 @@ func TestWhatCannotBe(t *testing.T) {
 	p, mistakes := plan(t, Options{}, "model A\n    rank smallint unique range 1..5\n", "seed demo\n    A 6\n")
 	require.Empty(t, mistakes)
 	err := p.Make(context.Background(), p.Lines[0], 0, func(*Batch) error { return nil })
-	require.ErrorContains(t, err, "finds no rank that is not taken: only 5 values are available")
+	require.ErrorContains(t, err, "finds no free rank: only 5 values are available")
 }
 
 // A row is the same whatever stands beside it: other blocks, other files, more

@@ -92,7 +92,7 @@ func fit(t *schema.Table, x *schema.Index, sum func(p schema.Part) schema.Part, 
 		}
 	}
 	if total(t, x.Parts) > indexBytes {
-		mistake("", "the index %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character: give its texts a length, or remove some of them", x.Name)
+		mistake("", "the index %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, or remove some of them", x.Name)
 	} else if !x.Unique {
 		notice("", "an index of MariaDB holds 3,072 bytes: %s holds only the beginning of each text", x.Name)
 	}

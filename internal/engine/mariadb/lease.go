@@ -297,7 +297,7 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 		return false, err
 	}
 	if len(rows) == 0 {
-		return false, fmt.Errorf("a run of the user %s holds the database, and the user %s cannot see whether it is still active: resume as a user with the right PROCESS", then.user, now.user)
+		return false, fmt.Errorf("a run of the user %s holds the database, and the user %s cannot see whether it is still active. Resume as a user with the right PROCESS", then.user, now.user)
 	}
 	return true, nil
 }

@@ -196,7 +196,7 @@ func realizeIndexes(t *schema.Table, notice, mistake func(column, format string,
 		return schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
 	}
 	if pk := t.PrimaryKey; pk != nil && (total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p schema.Part) bool { return long(t.Column(p.Column)) })) {
-		mistake(pk.Columns[0].Column, "the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character: give its texts a length, up to text(%d)", t.Name, longestIndexed)
+		mistake(pk.Columns[0].Column, "the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)", t.Name, longestIndexed)
 	}
 	var kept []*schema.Index
 	for _, x := range t.Indexes {

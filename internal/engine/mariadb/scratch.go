@@ -70,7 +70,7 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		raw = e.scratch
 	}
 	if raw == "" {
-		return nil, errors.New("no MariaDB server is known for a scratch database: name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
+		return nil, errors.New("no MariaDB server is known for a scratch database. Name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
 	}
 	c, err := configOf(raw)
 	if err != nil {
@@ -150,7 +150,7 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), hex.EncodeToString(random))
 	if err := admin.raw(ctx, createScratch(name, admin.server)); err != nil {
 		if errors.Is(err, engine.ErrDenied) {
-			return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved: grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, p.config.User)
+			return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved. Grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, p.config.User)
 		}
 		return nil, fmt.Errorf("no scratch database can be created: %w", err)
 	}

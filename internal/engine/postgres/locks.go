@@ -25,7 +25,7 @@ var lockNames = map[int]string{
 
 // Locking says how long others wait.
 func (Engine) Locking() string {
-	return "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction, so that no queue builds up after it"
+	return "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction. So no queue builds up after it"
 }
 
 // Locks tells what a statement locks.

@@ -58,7 +58,7 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		return e.given(ctx)
 	}
 	if e.url == "" {
-		return nil, errors.New("no PostgreSQL server is known for a scratch database: name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
+		return nil, errors.New("no PostgreSQL server is known for a scratch database. Name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
 	}
 	c, path, err := config(e.url)
 	if err != nil {
@@ -254,10 +254,10 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 	_, err = admin.PgConn().Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'").ReadAll()
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && pg.Code == "42501" {
-		return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved: grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
+		return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved. Grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
 	}
 	if pg != nil && pg.Code == "25006" {
-		return nil, fmt.Errorf("the server at %s is read only, as a standby is, and no scratch database can be created on it: name the primary in the URL, or scratch = \"URL\" in erbario.toml", net.JoinHostPort(c.Host, fmt.Sprint(c.Port)))
+		return nil, fmt.Errorf("the server at %s is read only, as a standby is, and no scratch database can be created on it. Name the primary in the URL, or scratch = \"URL\" in erbario.toml", net.JoinHostPort(c.Host, fmt.Sprint(c.Port)))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("no scratch database can be created: %s", last(err))

@@ -247,7 +247,7 @@ func (d *database) belongings(ctx context.Context, oid, view, table string) ([]b
 	var out []belonging
 	for _, r := range rows {
 		if r[2] != "" {
-			return nil, fmt.Errorf("the view %s is created again when %s changes, and would not be as it was: %s; drop it first, or have its owner do it", view, table, r[2])
+			return nil, fmt.Errorf("the view %s is created again when %s changes, and would not be as it was: %s. Drop it first, or have its owner do it", view, table, r[2])
 		}
 		out = append(out, belonging{r[0], r[1]})
 	}

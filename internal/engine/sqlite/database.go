@@ -111,7 +111,7 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	if err != nil && mode == engine.ReadOnly && info != nil && inWAL(abs) && !errors.Is(err, engine.ErrBusy) {
 		// To read it SQLite writes beside it, but where nobody can have written to it.
 		if wal, failed := os.Stat(abs + "-wal"); failed == nil && wal.Size() > 0 {
-			return nil, fmt.Errorf("the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written: give the right to write there, or have the application close it", p, p)
+			return nil, fmt.Errorf("the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written. Give the right to write there, or have the application close it", p, p)
 		}
 		u.RawQuery += "&immutable=1"
 		return open(ctx, p, u.String(), cache)
