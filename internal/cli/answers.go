@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
@@ -338,17 +339,24 @@ func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 		return plan.Fill{}, fmt.Errorf("the models have no column %s", name)
 	}
 	v, err := schema.ReadValue(value, col.Type)
-	if err != nil && col.Type.Kind.Number() {
+	switch { // one time for all rows, and for the statement that records what they were given
+	case err == nil && v.Kind == schema.NowValue:
+		v, err = schema.ReadValue(time.Now().UTC().Format("2006-01-02 15:04:05"), col.Type)
+	case err == nil && v.Kind == schema.TodayValue:
+		v, err = schema.ReadValue(time.Now().UTC().Format(time.DateOnly), col.Type)
+	case err != nil && col.Type.Kind.Number():
 		err = fmt.Errorf("%w; for an expression write sql:EXPRESSION", err)
 	}
 	if err == nil {
-		err = col.Refuses(v)
+		if err = col.Refuses(v); err != nil && col.Type.Kind == schema.UUID {
+			err = fmt.Errorf("%w; for an expression write sql:EXPRESSION", err)
+		}
 	}
 	if err != nil {
 		return plan.Fill{}, err
 	}
 	sql, err := s.Engine.Literal(v, col.Type)
-	return plan.Fill{SQL: sql, Literal: true, Ask: ask}, err
+	return plan.Fill{SQL: sql, Literal: v.Constant(), Ask: ask}, err
 }
 
 func oneExpression(e engine.Engine, sql string) error {

@@ -81,7 +81,7 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	a.out.line("")
 	a.out.printf("%s matches the models, without a file, %s", l.Name, spent(time.Since(began)))
 	a.restored(runner.Run{Migration: m, Restored: back})
-	a.next("erbario undo undoes it; erbario draft TITLE writes it as a migration")
+	a.next("erbario draft TITLE, to write it as a migration; or erbario undo")
 	return nil
 }
 

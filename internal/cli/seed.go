@@ -279,7 +279,7 @@ func (a *app) listSeeds(p *project.Project) error {
 		}
 		a.out.line(l)
 	}
-	a.next("erbario seed NAME --preview 5 shows its first rows, erbario seed NAME creates them")
+	a.next("erbario seed " + table[1][0] + " --preview 5")
 	return nil
 }
 

@@ -405,19 +405,39 @@ func (a *app) showStatus(list []*statusRow) {
 			a.out.printf("%s%s", who, clean(cmp.Or(r.unopened, r.Problem)))
 		}
 	}
-	if len(list) == 1 {
-		switch r := list[0]; {
-		case r.Problem != "" || r.Half != nil || len(r.Edited)+len(r.Missing) > 0:
-		case len(r.Early) > 0:
-			a.next("erbario undo")
-		case len(r.Gaps) > 0:
-			a.next("erbario redraft " + r.Gaps[0][0])
-		case len(r.Forks) > 0:
-			a.next("erbario redraft " + r.Forks[0][1])
-		case len(r.Waits) > 0:
-			a.next("erbario apply")
-		case len(r.Models) > 0:
-			a.next("erbario diff")
+	for _, r := range list {
+		if next := r.next(); next != "" {
+			if len(list) > 1 {
+				next = strings.Replace(next, "erbario ", "erbario --database "+r.Database+" ", 1)
+			}
+			a.next(next)
+			return
 		}
 	}
+}
+
+// next is the command that brings a database on; empty where there is none, or a person has
+// to choose.
+func (r *statusRow) next() string {
+	switch {
+	case r.Problem != "" || r.Half != nil && r.Half.AtWork != "":
+		return ""
+	case r.Half != nil:
+		return "erbario apply"
+	case len(r.Missing) > 0:
+		return "erbario history " + r.Missing[0] + " --restore"
+	case len(r.Edited) > 0:
+		return "erbario history " + r.Edited[0]
+	case len(r.Early) > 0:
+		return "erbario undo"
+	case len(r.Gaps) > 0:
+		return "erbario redraft " + r.Gaps[0][0]
+	case len(r.Forks) > 0:
+		return "erbario redraft " + r.Forks[0][1]
+	case len(r.Waits) > 0:
+		return "erbario apply"
+	case len(r.Models) > 0:
+		return "erbario diff"
+	}
+	return ""
 }

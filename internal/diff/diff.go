@@ -287,7 +287,7 @@ func (d *tables) columns() {
 		if !c.NotNull && old.NotNull {
 			change(MakeOptional, "required", "optional", "required -> optional")
 		}
-		if a, b := optional(old.Default), optional(c.Default); !schema.SameSQL(old.Default, c.Default) {
+		if a, b := old.DefaultWords(), c.DefaultWords(); !schema.SameSQL(old.Default, c.Default) {
 			change(ChangeDefault, a, b, "default "+cmp.Or(a, "none")+" -> "+cmp.Or(b, "none"))
 		}
 		if !schema.SameGenerated(old.Generated, c.Generated) {
@@ -778,10 +778,8 @@ func columnWords(t *schema.Table, c *schema.Column) string {
 	}
 	if c.Stamped {
 		out = append(out, "stamped")
-	} else if c.Value != nil {
-		out = append(out, "default "+c.Value.String())
-	} else if c.Default != nil {
-		out = append(out, "default "+oneLine(c.Default.Text))
+	} else if d := c.DefaultWords(); d != "" {
+		out = append(out, "default "+d)
 	}
 	if c.Generated != nil {
 		stored := ""

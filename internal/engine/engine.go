@@ -626,6 +626,7 @@ type Source struct {
 	Fill     string   // SQL gives this value to rows that had none; they are noted in the kept table
 	Kept     string   // the kept table that holds the value
 	Literal  bool     // SQL is the same constant for every row
+	Constant bool     // Fill is the same constant for every row
 	Unfill   string   // the kept table that tells which rows had no value
 	Else     string   // SQL for rows that Kept has nothing for
 	Match    []string // of Kept and Unfill: the columns that tell whose value it is

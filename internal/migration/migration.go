@@ -743,7 +743,7 @@ func (m *Migration) headWords(words string) bool {
 // its rows, it keeps them.
 func workOf(note string) engine.Work {
 	for w := engine.Keeps; w <= engine.Copies; w++ {
-		if note == w.String() {
+		if note == w.String() || strings.HasPrefix(note, w.String()+": ") {
 			return w
 		}
 	}

@@ -709,7 +709,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				if src.SQL != "" {
 					base = src.SQL // converted first
 				}
-				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Converts: src.Converts, Fill: value}
+				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Converts: src.Converts, Fill: value, Constant: f.Literal}
 				a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: back.Converts, Unfill: a.Keep}
 				continue
 			}

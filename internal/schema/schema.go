@@ -236,6 +236,17 @@ const (
 	ForGuardChildren Purpose = "guard_children"
 )
 
+// DefaultWords is the default as it was declared, else its SQL; empty for none.
+func (c *Column) DefaultWords() string {
+	switch {
+	case c.Value != nil:
+		return c.Value.String()
+	case c.Default != nil:
+		return strings.Join(strings.Fields(c.Default.Text), " ")
+	}
+	return ""
+}
+
 // Check is a condition that every row fulfils.
 type Check struct {
 	Name      string

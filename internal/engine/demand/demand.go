@@ -58,7 +58,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if q := p.lossy(c); q != "" {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s would be changed by the undo from %s", to.Name, c.Name, c.SQLType), About: c.Name, Guards: true, Query: q})
 		}
-		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
+		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !p.sources[c.Name].Constant && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
 			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Lacks: true, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})
 		}
 		if c.NotNull && c.Default == nil && !p.sourced(c) && !p.Given(to, c) {
@@ -72,6 +72,9 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		}
 		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
 			continue // values that were kept fulfilled it before, constants are tried in the proof
+		}
+		if len(used) == 1 && k.Purpose != "" && from.HasCheck(k) && (p.sources[used[0]].Constant || p.sources[used[0]].Unfill != "") && !p.sources[used[0]].Converts {
+			continue // the other values fulfil it already, and so do the constant and null
 		}
 		out = append(out, engine.Requirement{Sentence: checkSentence(to, k), About: k.Column, Query: p.query(used, "NOT ("+k.SQL.Text+")")})
 	}

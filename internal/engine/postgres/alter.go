@@ -649,7 +649,7 @@ func (a *alteration) types() {
 		if c.Default == nil {
 			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), engine.Keeps, s+" DROP DEFAULT")
 		} else {
-			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, strings.Join(strings.Fields(c.Default.Text), " ")), engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, c.DefaultWords()), engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
 		}
 	}
 }

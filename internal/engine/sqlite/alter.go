@@ -9,6 +9,7 @@ package sqlite
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -137,10 +138,14 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	lost := a.Lost
 	filled := a.Filled()
-	forward, ok := inPlace(a.From, a.To, a.Forward)
-	if ok = ok && !a.Copy; ok && len(lost) == 0 {
-		back, reversible := inPlace(a.To, a.From, a.Back)
-		if reversible && !(a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
+	forward, why := inPlace(a.From, a.To, a.Forward)
+	if a.Copy {
+		why = "the columns get their declared order"
+	}
+	ok := why == ""
+	if ok && len(lost) == 0 {
+		back, irreversible := inPlace(a.To, a.From, a.Back)
+		if irreversible == "" && !(a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
 			slices.Reverse(back)
 			if together(forward) {
 				step := engine.Step{Title: a.Summary, Work: engine.Reads}
@@ -158,7 +163,10 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			return out
 		}
 	}
-	step := engine.Step{Title: a.Summary, Work: engine.Copies, Loses: engine.Qualify(a.From.Name, lost)}
+	step := engine.Step{Title: a.Summary, Work: engine.Copies, Note: engine.Copies.String(), Loses: engine.Qualify(a.From.Name, lost)}
+	if why != "" {
+		step.Note += ": " + why
+	}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range lost {
@@ -178,7 +186,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		step.Apply = append(step.Apply, keepValues(a, kept, filled)...)
 	}
 	if ok && len(lost) == 0 {
-		step.Work = engine.Keeps
+		step.Work, step.Note = engine.Keeps, ""
 		out.Copies = false
 		for _, op := range forward {
 			step.Apply = append(step.Apply, op.sql...)
@@ -208,10 +216,19 @@ type op struct {
 }
 
 // inPlace gives the changes that make from to without a copy, in the order that
-// is the mirror of the way back; false if there is one that cannot be.
-func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bool) {
-	if len(sources) > 0 || from.Name != to.Name || from.Options != to.Options || !schema.SameKey(from.PrimaryKey, to.PrimaryKey) {
-		return nil, false
+// is the mirror of the way back. why says what cannot be done so; empty if all can.
+func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []op, why string) {
+	switch {
+	case len(sources) > 0:
+		names := slices.Sorted(maps.Keys(sources))
+		if len(names) == 1 {
+			return nil, names[0] + " gets values"
+		}
+		return nil, strings.Join(names, ", ") + " get values"
+	case from.Name != to.Name || from.Options != to.Options:
+		return nil, "the options of the table change"
+	case !schema.SameKey(from.PrimaryKey, to.PrimaryKey):
+		return nil, "the primary key changes"
 	}
 	var ops []op
 	do := func(title string, work engine.Work, sql ...string) {
@@ -230,7 +247,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	for _, x := range from.Indexes {
 		if !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
-				return nil, false
+				return nil, "a constraint in the table's own statement is dropped"
 			}
 			drop(indexTitle(from, x), engine.NoWork, dropIndex(x))
 		}
@@ -247,10 +264,10 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		}
 	}
 	if !samePrefix(from.Columns, to.Columns) || len(dropped) > 0 && len(added) > 0 {
-		return nil, false
+		return nil, "the order of the columns changes"
 	}
 	if !sameForeignKeys(from, to, dropped, added) {
-		return nil, false
+		return nil, "a reference changes"
 	}
 	belongs := func(k *schema.Check, list []*schema.Column) bool {
 		return slices.ContainsFunc(list, func(c *schema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
@@ -260,7 +277,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			continue
 		}
 		if k.Name == "" || k.Conflict != "" || countCheck(from, k.Name) > 1 {
-			return nil, false
+			return nil, "a check without a name of its own is dropped"
 		}
 		drop("check "+k.Name, engine.Keeps, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
 	}
@@ -270,7 +287,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			continue
 		}
 		if !sameColumnButNull(c, o) {
-			return nil, false
+			return nil, c.Name + " changes"
 		}
 		if c.NotNull && !o.NotNull {
 			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), engine.Keeps, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
@@ -279,7 +296,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	for i := len(dropped) - 1; i >= 0; i-- {
 		c := dropped[i]
 		if !droppable(from, c) {
-			return nil, false
+			return nil, c.Name + " cannot be dropped in place"
 		}
 		var sql []string
 		for _, k := range from.Checks {
@@ -293,8 +310,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 	}
 	for i, c := range added {
 		early := c.Generated != nil && slices.ContainsFunc(added[i+1:], func(o *schema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
-		if !addable(to, c) || early { // it is worked out from one that comes behind it
-			return nil, false
+		if !addable(to, c) || early { // it is calculated from one after it
+			return nil, c.Name + " cannot be added in place"
 		}
 		do("add "+to.Name+"."+c.Name, engine.Keeps, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
 		if c.Generated == nil {
@@ -313,7 +330,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			continue
 		}
 		if k.Name == "" || k.Conflict != "" {
-			return nil, false
+			return nil, "a check without a name is added"
 		}
 		do("check "+k.Name, engine.Reads, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
 	}
@@ -321,7 +338,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 		x := to.Indexes[i]
 		if !slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
-				return nil, false
+				return nil, "a constraint in the table's own statement is added"
 			}
 			do(indexTitle(to, x), engine.Reads, createIndex(to.Name, x))
 		}
@@ -332,7 +349,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) ([]op, bo
 			do(engine.TriggerTitle("hold", to, g), engine.NoWork, g.SQL.Text)
 		}
 	}
-	return ops, true
+	return ops, ""
 }
 
 // together tells whether the changes are best one step: something goes and
