@@ -135,7 +135,11 @@ func ended(ctx context.Context, err error) (code int, message string, told bool)
 	if ctx.Err() != nil && code != exitHalfway {
 		err = errors.New("interrupted: the migration in progress was rolled back; the database is unchanged")
 	}
-	return code, strings.TrimSpace(err.Error()), told
+	message = strings.TrimSpace(err.Error())
+	if g := usageShell.FindStringSubmatch(message); g != nil {
+		return exitUse, "there is no completion for " + g[1] + ": write bash, zsh, fish or pwsh", told
+	}
+	return code, message, told
 }
 
 // failure is what a JSON document says of an end that is not exit 0.
@@ -172,7 +176,7 @@ func (a *app) root() *cli.Command {
 	cli.HelpPrinter = a.help
 	format := ""
 	usage := func(ctx context.Context, c *cli.Command, err error, sub bool) error {
-		return &exitError{code: exitUse, err: fmt.Errorf("%w; erbario %s--help shows more", err, subName(c))}
+		return &exitError{code: exitUse, err: fmt.Errorf("%s; erbario %s--help shows more", usageWords(c, err), subName(c))}
 	}
 	root := &cli.Command{
 		Name:    "erbario",

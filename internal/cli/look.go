@@ -282,6 +282,9 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 		return 0, engine.Rows{}, wrongUse("%s has no column %q%s", name, unknown[0], meant(unknown[0], known))
 	}
 	n, err := l.db.Count(ctx, "SELECT 1"+from)
+	if err != nil && o.where != "" {
+		return 0, engine.Rows{}, fmt.Errorf("--where %s fails: %w", o.where, err)
+	}
 	if err != nil {
 		return 0, engine.Rows{}, err
 	}

@@ -254,9 +254,9 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 	r := &statusRow{Database: d.Name, URL: d.Shown, Waits: []string{}, Edited: []string{}, Missing: []string{}, Newer: []string{}, Forks: [][2]string{}, Models: []jsonChange{}, Live: []jsonChange{}}
 	fail := func(err error) *statusRow {
 		r.Problem = err.Error()
-		var u *unopened
+		var u *project.DatabaseError
 		if errors.As(err, &u) {
-			r.unopened = u.err.Error()
+			r.unopened = u.Err.Error()
 		}
 		var e *exitError
 		if errors.As(err, &e) && e.err != nil {

@@ -124,11 +124,11 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 			l.absent = true
 			l.db, err = e.Scratch(ctx)
 		} else {
-			return nil, &unopened{d.Name, fmt.Errorf("%w: create it, run erbario apply --create, or fix the url in erbario.toml", err)}
+			return nil, &project.DatabaseError{Name: d.Name, Err: fmt.Errorf("%w: create it, run erbario apply --create, or fix the url in erbario.toml", err)}
 		}
 	}
 	if err != nil {
-		return nil, &unopened{d.Name, err}
+		return nil, &project.DatabaseError{Name: d.Name, Err: err}
 	}
 	if a.verbose {
 		l.db = &traced{Database: l.db, tell: func(sql string) { a.err.line(a.err.paint(styleDim, clean(d.Name+"> "+sql))) }}
@@ -324,13 +324,3 @@ func (a *app) confirmOn(d project.Database, what string) error {
 func fileOf(m *migration.Migration) string {
 	return project.MigrationsFolder + "/" + m.FileName()
 }
-
-// unopened is a database that could not be opened, and why.
-type unopened struct {
-	name string
-	err  error
-}
-
-func (u *unopened) Error() string { return "database " + u.name + ": " + u.err.Error() }
-
-func (u *unopened) Unwrap() error { return u.err }

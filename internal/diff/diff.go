@@ -506,13 +506,6 @@ func (d *tables) triggers() {
 	}
 }
 
-func optional(s *schema.SQL) string {
-	if s == nil {
-		return ""
-	}
-	return s.Text
-}
-
 // generated says how a column is worked out; "" for a plain one.
 func generated(c *schema.Column) string {
 	switch {

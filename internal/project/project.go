@@ -247,7 +247,7 @@ func TOMLError(path string, err error, what string, known []string) error {
 		if strings.Contains(decode.Error(), "cannot decode TOML") {
 			return fmt.Errorf("%s:%d:%d: the %s %s has a value of the wrong kind: write text in quotes, a number, or true or false", path, row, col, what, strings.Join(decode.Key(), "."))
 		}
-		return fmt.Errorf("%s:%d:%d: %s", path, row, col, strings.TrimPrefix(decode.Error(), "toml: "))
+		return fmt.Errorf("%s:%d:%d: this line is not TOML: write NAME = VALUE, with text in double quotes", path, row, col)
 	}
 	return fmt.Errorf("%s: %w", path, err)
 }
@@ -390,7 +390,7 @@ func (p *Project) Database(name string) (Database, error) {
 // Engine is the engine of a database.
 func (db Database) Engine() (engine.Engine, error) {
 	if db.Unset != "" {
-		return nil, fmt.Errorf("database %s: its URL needs %s, which has no value: set it in the environment or in .env", db.Name, db.Unset)
+		return nil, &DatabaseError{db.Name, fmt.Errorf("its URL needs %s, which has no value: set it in the environment or in .env", db.Unset)}
 	}
 	e, err := engine.ForURL(db.Direct)
 	if err == nil && db.Scratch != "" {
@@ -398,10 +398,10 @@ func (db Database) Engine() (engine.Engine, error) {
 	}
 	var scheme *engine.SchemeError
 	if errors.As(err, &scheme) && lang.Nearest(scheme.Scheme, scheme.Known) != "" {
-		return nil, fmt.Errorf("database %s: %w; %s", db.Name, err, lang.DidYouMean(scheme.Scheme, scheme.Known))
+		return nil, &DatabaseError{db.Name, fmt.Errorf("%w; %s", err, lang.DidYouMean(scheme.Scheme, scheme.Known))}
 	}
 	if err != nil {
-		return nil, fmt.Errorf("database %s: %w", db.Name, err)
+		return nil, &DatabaseError{db.Name, err}
 	}
 	return e, nil
 }
@@ -632,3 +632,14 @@ func WriteFile(path string, text string) error {
 	}
 	return os.Rename(tmp.Name(), path)
 }
+
+// DatabaseError is why a database of a project cannot be used.
+type DatabaseError struct {
+	Name string // in erbario.toml
+	Err  error
+}
+
+func (d *DatabaseError) Error() string { return "database " + d.Name + ": " + d.Err.Error() }
+
+// Unwrap gives the reason alone.
+func (d *DatabaseError) Unwrap() error { return d.Err }

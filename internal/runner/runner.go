@@ -563,7 +563,7 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	case o.To != "":
 		m, err := migration.Find(kept, o.To)
 		if err != nil {
-			return nil, fmt.Errorf("%w among those that are applied", err)
+			return nil, fmt.Errorf("among the applied migrations: %w", err)
 		}
 		for stay < len(kept) && kept[stay].ID <= m.ID {
 			stay++
