@@ -136,7 +136,7 @@ func ended(ctx context.Context, err error) (code int, message string, told bool)
 		err = errors.New("interrupted: the migration in progress was rolled back; the database is unchanged")
 	}
 	message = strings.TrimSpace(err.Error())
-	if g := usageShell.FindStringSubmatch(message); g != nil {
+	if g := usageShell().FindStringSubmatch(message); g != nil {
 		return exitUse, "there is no completion for " + g[1] + ": write bash, zsh, fish or pwsh", told
 	}
 	return code, message, told

@@ -94,11 +94,17 @@ func (a *app) showHistory(p *project.Project, l *live, applied []runner.Applied)
 		a.out.line(a.out.paint(styleHead, head))
 	}
 	for i, block := range lines {
+		apart := block[len(block)-1] == "" // from the next
 		for _, line := range block {
-			a.out.line(line)
+			if line != "" {
+				a.out.line(line)
+			}
 		}
 		for _, answer := range list[i].Answers {
 			a.out.line("    " + a.out.paint(styleDim, cell(answer)))
+		}
+		if apart {
+			a.out.line("")
 		}
 	}
 	return nil

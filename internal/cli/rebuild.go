@@ -144,6 +144,15 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 			full = append(full, line)
 		}
 	}
+	kept, err := runner.KeptTables(ctx, l.db, e, nil)
+	if err != nil {
+		return err
+	}
+	for _, k := range kept {
+		if k.Rows > 0 {
+			full = append(full, fmt.Sprintf("%s, kept (%s)", k.What, rows(k.Rows)))
+		}
+	}
 	if len(strangers) > 0 && !undeclared {
 		if a.json {
 			a.document(map[string]any{"database": d.Name, "rebuilt": false, "undeclared": strangers})

@@ -4,32 +4,33 @@ package cli
 
 import (
 	"regexp"
+	"sync"
 
 	"github.com/urfave/cli/v3"
 )
 
-// The forms in which the library reports.
+// The forms in which the library reports, compiled when something is wrong.
 var (
-	usageUnknown = regexp.MustCompile(`^flag provided but not defined: -+(\S+)`)
-	usageMissing = regexp.MustCompile(`^flag needs an argument: -+(\S+)`)
-	usageShell   = regexp.MustCompile(`^No help topic for '(.*)'$`)
-	usageInvalid = regexp.MustCompile(`(?s)^invalid value "(.*)" for flag -+(\S+): `)
+	usageUnknown = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^flag provided but not defined: -+(\S+)`) })
+	usageMissing = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^flag needs an argument: -+(\S+)`) })
+	usageShell   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^No help topic for '(.*)'$`) })
+	usageInvalid = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)^invalid value "(.*)" for flag -+(\S+): `) })
 )
 
 // usageWords is what is wrong with the arguments of a command.
 func usageWords(c *cli.Command, err error) string {
 	text := err.Error()
-	if g := usageUnknown.FindStringSubmatch(text); g != nil {
+	if g := usageUnknown().FindStringSubmatch(text); g != nil {
 		var known []string
 		for _, f := range append(c.Flags, c.Root().Flags...) {
 			known = append(known, f.Names()...)
 		}
 		return "there is no flag --" + g[1] + meant(g[1], known)
 	}
-	if g := usageMissing.FindStringSubmatch(text); g != nil {
+	if g := usageMissing().FindStringSubmatch(text); g != nil {
 		return "--" + g[1] + " needs a value"
 	}
-	if g := usageInvalid.FindStringSubmatch(text); g != nil {
+	if g := usageInvalid().FindStringSubmatch(text); g != nil {
 		want := "another value"
 		for _, f := range append(c.Flags, c.Root().Flags...) {
 			if len(f.Names()) == 0 || f.Names()[0] != g[2] {

@@ -1611,6 +1611,7 @@ func titled(head string, changes []diff.Change, none string) string {
 		}
 		switch {
 		case c.What == "":
+		case (c.Kind == diff.AddColumn || c.Kind == diff.DropColumn) && schema.Own(c.Name): // it belongs to an index
 		case c.Kind == diff.AddColumn && c.Marks:
 			out = append(out, "soft delete by "+c.Name)
 		case c.Kind == diff.DropColumn && c.Marks:

@@ -317,7 +317,7 @@ func TestTo(t *testing.T) {
 	assert.Len(t, done, 2)
 	assert.Equal(t, 1, whole(t, db))
 	_, err = runner.Undo(ctx, db, e, files, runner.Options{To: "000004"})
-	assert.ErrorContains(t, err, "among those that are applied")
+	assert.ErrorContains(t, err, "among the applied")
 }
 
 // A migration that is not proved, or leaves its transaction, does not run where
