@@ -245,7 +245,7 @@ func changesPage(t *testing.T, place testserver.Place, page string) {
 	if place.Name != "sqlite" {
 		b.WriteString(" (" + place.Name + ")")
 	}
-	b.WriteString("\n\nWhat happens to existing rows when a model changes. Written by `TestChanges` from its table of cases; every cell is a test. *Drafted* means: proved, applied, undone with every row as it was, and applied again. *Asked*: exit 4, nothing written. *Refused*: exit 1, with the rows, nothing written.\n\nThe last column is the migration that was drafted without rows, on another database whose rows block it. *Cannot occur*: no rows can be of that kind.\n\n")
+	b.WriteString("\n\nWhat happens to existing rows when a model changes. Written by `TestChanges` from its table of cases; every cell is a test. *Drafted* means: proved, applied, undone with every row as it was, and applied again. *Asked*: exit 4, nothing written. *Refused*: exit 1, with the rows, nothing written.\n\n" + exampleOf(t, filepath.Join("..", "..", "docs", page)) + "The last column is the migration that was drafted without rows, on another database whose rows block it. *Cannot occur*: no rows can be of that kind.\n\n")
 	b.WriteString("| change | no rows | rows that fit | rows that block it | applied elsewhere, with rows that block it |\n|---|---|---|---|---|\n")
 	type result struct{ cells [4]string }
 	results := make([]result, len(changeCases))

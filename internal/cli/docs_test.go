@@ -54,6 +54,14 @@ func settled(s string) string {
 	return fenceURL.ReplaceAllString(s, "$1://ada@localhost/herbarium")
 }
 
+// exampleOf is the block that a page opens with, and what comes back: pages that tests write
+// keep it.
+func exampleOf(t *testing.T, path string) string {
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return regexp.MustCompile("(?s)```sh\n.*?```\n\n```text\n.*?```\n\n").FindString(string(text))
+}
+
 func TestDocs(t *testing.T) {
 	pages, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)

@@ -260,13 +260,13 @@ func TestQuestions(t *testing.T) {
 		})
 	})
 	if !t.Failed() && !slices.Contains(pages, "") { // on all engines
-		page := "# Every question, and its answers\n\nEvery question that a draft can ask, with the flags that answer it. Written by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Without a terminal, a draft ends with 4 at a question and with 1 if rows block it, writes nothing, and names these flags; at a terminal it asks.\n" + strings.Join(pages, "")
+		page := "# Every question, and its answers\n\nEvery question that a draft can ask, with the flags that answer it. Written by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Without a terminal, a draft ends with 4 at a question and with 1 if rows block it, writes nothing, and names these flags; at a terminal it asks.\n\n" + exampleOf(t, filepath.Join("..", "..", "docs", "questions.md")) + strings.TrimPrefix(strings.Join(pages, ""), "\n")
 		path := filepath.Join("..", "..", "docs", "questions.md")
 		if os.Getenv("UPDATE_QUESTIONS") != "" {
 			require.NoError(t, os.WriteFile(path, []byte(page), 0o644))
 		}
 		have, err := os.ReadFile(path)
 		require.NoError(t, err)
-		require.Equal(t, string(have), page, "docs/questions.md is as the cases turn out: UPDATE_QUESTIONS=1 writes it anew, and read what changed")
+		require.Equal(t, string(have), page, "docs/questions.md is as the cases turn out: UPDATE_QUESTIONS=1 writes it again, and read what changed")
 	}
 }

@@ -228,7 +228,7 @@ func drawCut(r *rand.Rand, total, totalBack int64) cut {
 	if c.back {
 		n = totalBack
 	}
-	c.at = 4 + r.Int64N(n-4)
+	c.at = 8 + r.Int64N(n-8) // after the connection is open
 	return c
 }
 
