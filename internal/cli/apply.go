@@ -108,7 +108,7 @@ func unprotected(p *project.Project) ([]string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, errors.New("--all: all databases of the project is protected")
+		return nil, errors.New("--all: every database of the project is protected")
 	}
 	return out, nil
 }

@@ -25,7 +25,7 @@ var fence = regexp.MustCompile("(?ms)^```([a-z]+)\n(.*?)^```\n")
 // Where two runs differ: ids, times, and how long something took.
 var (
 	fenceStamp = regexp.MustCompile(`\d{8}T\d{6}`)
-	fenceKept  = regexp.MustCompile(`\d{8}t\d{6}_[0-9a-f]{4}`)
+	fenceKept  = regexp.MustCompile(`\d{8}t\d{6}[0-9a-f]{4}`)
 	fenceTime  = regexp.MustCompile(`\d{4}-\d{2}-\d{2} \d{2}:\d{2}:\d{2}(\.\d+)?`)
 	fenceSpent = regexp.MustCompile(`\d+(\.\d+)? (ms|s)\b`)
 	fencePrint = regexp.MustCompile(`\b[0-9a-f]{12}\b`)
@@ -41,7 +41,7 @@ func settled(s string) string {
 	s = fenceStamp.ReplaceAllStringFunc(s, func(id string) string {
 		return fmt.Sprintf("20261123T0930%02d", slices.Index(ids, id))
 	})
-	s = fenceKept.ReplaceAllString(s, "20261123t093000_7bc6")
+	s = fenceKept.ReplaceAllString(s, "20261123t0930007bc6")
 	s = fenceTime.ReplaceAllString(s, "2026-11-23 09:30:00")
 	s = fenceSpent.ReplaceAllString(s, "9 ms")
 	s = fencePrint.ReplaceAllString(s, "4f5ad9c06be1")

@@ -209,11 +209,14 @@ func (a *app) declareCommand() *cli.Command {
 			fresh := lines[:0:0] // of fields that the model does not have yet
 			for _, line := range lines {
 				field, old := lang.FieldLine(path, text, model, line)
-				if old == "" || slices.Contains(remove, field) || strings.TrimSpace(old) == strings.TrimSpace(line) {
+				if old == "" || slices.Contains(remove, field) {
 					fresh = append(fresh, line)
 					continue
 				}
-				if !replace && !a.interactive() {
+				if old == strings.Join(strings.Fields(line), " ") {
+					continue // it says so already
+				}
+				if !replace && !a.yes && !a.interactive() {
 					return fmt.Errorf("%s has the field %s already (%s): --replace changes it; nothing was written", model, field, old)
 				}
 				if !replace {
@@ -247,6 +250,13 @@ func (a *app) declareCommand() *cli.Command {
 					}
 					return &exitError{code: exitFailed, err: errors.New("nothing was written")}
 				}
+			}
+			if text == src && len(added) > 0 { // every line is there already
+				if a.json {
+					return a.document(map[string]any{"model": model, "file": path, "new": false, "added": 0, "removed": 0})
+				}
+				a.out.line(path + "  unchanged")
+				return nil
 			}
 			if text == src {
 				return wrongUse("nothing to declare: give a line such as 'label text(120)', or --remove FIELD")

@@ -205,12 +205,18 @@ func (a *app) diagnostics(list []lang.Diagnostic, src map[string]string) int {
 		a.err.line(a.err.paint(styleHead, at) + a.err.paint(style, kind) + ": " + clean(d.Message))
 		line, mark := d.Excerpt(src[d.Pos.Path])
 		if line != "" && !d.Warning {
-			a.err.line("    " + line)
-			hint := ""
-			if d.Hint != "" {
-				hint = "  " + clean(d.Hint)
+			// Neither is broken, since the one points into the other.
+			a.err.raw("    " + line)
+			hint := "  " + clean(d.Hint)
+			apart := runewidth.StringWidth("    "+mark+hint) > a.err.width()
+			if apart || d.Hint == "" {
+				a.err.raw("    " + a.err.paint(style, mark))
+			} else {
+				a.err.raw("    " + a.err.paint(style, mark) + hint)
 			}
-			a.err.line("    " + a.err.paint(style, mark) + hint)
+			if apart && d.Hint != "" {
+				a.err.line("    " + hint)
+			}
 		} else if d.Hint != "" {
 			a.err.line("    " + clean(d.Hint))
 		}

@@ -1,9 +1,9 @@
 package cli
 
-// This file asks at the terminal: one question at a time, with the choices that
-// make sense there. It is never reached where standard input or standard error
-// is no terminal. Each answer is told as the flag that would have said the same,
-// so that it can be repeated where nobody can be asked.
+// This file asks at the terminal: one question at a time, with the choices that make sense
+// there, the keys that answer it, and a few of the rows that it is about. It is never reached
+// where standard input or standard error is no terminal. Each answer is printed as the flag
+// that would have given the same, so that it can be repeated without a terminal.
 
 import (
 	"context"

@@ -2,7 +2,7 @@ package cli
 
 // This file makes lines fit the width of the terminal: they break at spaces, and what
 // follows hangs under the column that it belongs to. A word is never cut, and neither is
-// what stands in quotes, so that a command can be pasted from what is printed.
+// what is in quotes, so that a command can be pasted from what is printed.
 
 import (
 	"os"
@@ -53,9 +53,9 @@ func wrappedLine(line string, width int) string {
 	if len(line) <= width || ansi.StringWidth(line) <= width {
 		return line
 	}
-	pieces := pieces(line)
+	list := pieces(line)
 	hang, at := 0, 0
-	for i, p := range pieces {
+	for i, p := range list {
 		switch gap := ansi.StringWidth(p.gap); {
 		case i == 0:
 			hang = gap + 2
@@ -66,7 +66,7 @@ func wrappedLine(line string, width int) string {
 	}
 	var b strings.Builder
 	at = 0
-	for i, p := range pieces {
+	for i, p := range list {
 		gap, word := ansi.StringWidth(p.gap), ansi.StringWidth(p.word)
 		if i > 0 && at+gap+word > width && at > hang {
 			b.WriteString("\n" + strings.Repeat(" ", hang))
@@ -81,7 +81,10 @@ func wrappedLine(line string, width int) string {
 	return b.String()
 }
 
-// piece is a word, or what stands in quotes, with the spaces before it.
+// longestQuote is how much in quotes is kept whole: what is longer is no word of a command.
+const longestQuote = 60
+
+// piece is a word, or what is in quotes, with the spaces before it.
 type piece struct{ gap, word string }
 
 func pieces(line string) []piece {
@@ -94,8 +97,8 @@ func pieces(line string) []piece {
 		gap := line[start:i]
 		start = i
 		for i < len(line) && line[i] != ' ' {
-			if line[i] == '\'' && (i == start || strings.ContainsRune("=('\"", rune(line[i-1]))) {
-				if end := strings.IndexByte(line[i+1:], '\''); end >= 0 && end < 60 {
+			if c := line[i]; (c == '\'' || c == '"') && (i == start || strings.IndexByte("=('\"", line[i-1]) >= 0) {
+				if end := strings.IndexByte(line[i+1:], c); end >= 0 && end < longestQuote {
 					i += end + 1
 				}
 			}

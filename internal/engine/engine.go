@@ -648,7 +648,7 @@ type Alteration struct {
 	SummaryRest string
 	Only        string // the condition of the rows that stay, where a step before it takes others out
 	NoKeep      bool   // Lost is not kept; Keep is for fills alone
-	InUse       bool   // others work on the table meanwhile
+	InUse       bool   // others work on the table in the meantime
 	NoDrop      bool   // columns cannot be dropped in place in this database
 	Copy        bool   // the table is copied, for the order of its columns
 }

@@ -220,7 +220,7 @@ func RowsOf(line []*Migration, e engine.Engine) map[string]*LineRows {
 		}
 	}
 	for _, m := range line {
-		aside := map[string]string{} // by the name of a table, in lower case: what it was set aside as, to be written anew
+		aside := map[string]string{} // by the name of a table, in lower case: what it was set aside as, to be written again
 		for _, s := range m.Steps {
 			for _, st := range s.Apply {
 				r, ok := ReadRename(e, st.SQL)

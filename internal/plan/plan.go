@@ -771,7 +771,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 		if len(filled) > 0 && count() > 0 && !p.answered("drop", name+".*") {
 			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no primary key, so an undo could not know which rows had no value in %s", name, strings.Join(filled, ", ")),
-				Choices: []Choice{choice("give up that knowledge", "--drop "+name+".*")}, Other: "or give the model a primary key first"})
+				Choices: []Choice{choice("accept that", "--drop "+name+".*")}, Other: "or give the model a primary key first"})
 			return
 		}
 		for c, s := range a.Back {

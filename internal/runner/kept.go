@@ -16,7 +16,7 @@ import (
 )
 
 // Kept is what a step would have destroyed: a table of values, or a column that stays
-// in its table under another name.
+// in its table, renamed.
 type Kept struct {
 	Name      string
 	In        string    // the table of a column that stays in it
@@ -50,7 +50,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 	var out []Kept
 	from := func(name string) (k Kept, rest string) {
 		k = Kept{Name: name}
-		rest = schema.KeptRest(name)
+		_, rest, _ = strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
 		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(name), schema.Kept(id)) }
 		for _, a := range applied {
 			if is(a.ID) {

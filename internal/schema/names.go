@@ -61,24 +61,7 @@ const (
 // hash of its title, since two may have the same time.
 func Kept(id string) string {
 	stamp, title, _ := strings.Cut(id, "-")
-	apart := "_"
-	if stamp < keptApart {
-		apart = ""
-	}
-	return KeptPrefix + strings.ToLower(stamp) + apart + Hash8(title)[:4] + "_"
-}
-
-// keptApart is the time from which on the hash stands apart from the time. What earlier
-// migrations kept has the names that their files say.
-const keptApart = "20261129T130000"
-
-// KeptRest is what follows in a name that begins as Kept has it.
-func KeptRest(name string) string {
-	stamp, rest, _ := strings.Cut(strings.ToLower(name)[len(KeptPrefix):], "_")
-	if len(stamp) == len(keptApart) {
-		_, rest, _ = strings.Cut(rest, "_")
-	}
-	return rest
+	return KeptPrefix + strings.ToLower(stamp) + Hash8(title)[:4] + "_"
 }
 
 // Purposes are all of them, for reading names.

@@ -90,7 +90,7 @@ type Table struct {
 	Rows        *Rows  // the reference rows; declared layer; nil: none were declared
 	Text        string // the statement that made it, where the engine keeps one
 	Others      []*Constraint
-	Aside       []*Column // that were dropped, and are kept in place under another name
+	Aside       []*Column // that were dropped, and are renamed and kept in place
 	Ordered     bool      // the order of its columns can be mended, and is compared
 	Standing    []string  // MariaDB: its checks and indexes by name, in the server's order
 }

@@ -354,7 +354,7 @@ func (c *change) byHand() []engine.Requirement {
 	}
 	names := literal("(?i)(new|old) *[.] *`?(" + strings.Join(gone, "|") + ")($|[^a-z0-9_$])")
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} triggers not created by a migration use columns of %s that are dropped, and would block every change of a row. Change or drop them first", c.From.Name),
+		Sentence: fmt.Sprintf("{n} triggers not created by a migration use dropped columns of %s, and would block every change of a row. Change or drop them first", c.From.Name),
 		Query: fmt.Sprintf("SELECT trigger_name, action_statement FROM information_schema.triggers WHERE trigger_schema = database() AND event_object_table = %s AND trigger_name NOT IN (%s) AND action_statement REGEXP %s",
 			literal(c.From.Name), strings.Join(known, ", "), names),
 	}}

@@ -167,7 +167,7 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	}
 	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications depend on columns of %s that are dropped, and no undo restores them: drop them first", t.Name),
+		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications depend on dropped columns of %s, and no undo restores them: drop them first", t.Name),
 		Query: "SELECT a.attname AS on_column, 'rights' AS what, a.attacl::text AS is FROM pg_attribute AS a WHERE a.attacl IS NOT NULL AND " + where +
 			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where +
 			"\nUNION ALL SELECT a.attname, 'policy', p.polname FROM pg_policy AS p JOIN pg_depend AS d ON d.classid = 'pg_catalog.pg_policy'::regclass::oid AND d.objid = p.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND " + where +
