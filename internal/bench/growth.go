@@ -174,7 +174,7 @@ func (b *bench) line(dir, engine string, n int) {
 			}
 			fmt.Fprintf(&models[t], "    c%d bigint optional\n", k)
 		}
-		head := fmt.Sprintf("-- : %s  %s  form 1\n", id, engine)
+		head := fmt.Sprintf("-- : %s  %s  form 2\n", id, engine)
 		if follows != "" {
 			head += "-- : follows " + follows + "\n"
 		}

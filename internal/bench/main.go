@@ -183,7 +183,7 @@ func (b *bench) fiveHundredMigrations() {
 	for i := range 500 {
 		id := fmt.Sprintf("20260101T%02d%02d%02d-sheet", i/3600, i/60%60, i%60)
 		sql := fmt.Sprintf("CREATE TABLE sheet_%d (id INTEGER PRIMARY KEY AUTOINCREMENT, name VARCHAR(80) NOT NULL, seen_on DATE, weight DECIMAL(8,2))", i)
-		head := fmt.Sprintf("-- : %s  sqlite  form 1\n", id)
+		head := fmt.Sprintf("-- : %s  sqlite  form 2\n", id)
 		if follows != "" {
 			head += "-- : follows " + follows + "\n"
 		}

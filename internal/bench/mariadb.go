@@ -82,7 +82,7 @@ func (b *bench) mariadbLine() {
 	for i := range 500 {
 		id := fmt.Sprintf("20260101T%02d%02d%02d-sheet", i/3600, i/60%60, i%60)
 		sql := fmt.Sprintf("CREATE TABLE sheet_%d (id bigint NOT NULL AUTO_INCREMENT PRIMARY KEY, name varchar(80) NOT NULL, seen_on date, weight decimal(8,2))", i)
-		head := fmt.Sprintf("-- : %s  mariadb  form 1\n", id)
+		head := fmt.Sprintf("-- : %s  mariadb  form 2\n", id)
 		if follows != "" {
 			head += "-- : follows " + follows + "\n"
 		}

@@ -109,6 +109,9 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	case c.again != nil:
 		r.ID = o.IDAgain(c.again.old[0], time.Now())
 	}
+	if c.again != nil {
+		r.Form = draft.FormOf(c.again.oldElsewhere, r.ID, e)
+	}
 	got, second, err := c.with.make(ctx, o, r)
 	if err != nil {
 		return nil, err

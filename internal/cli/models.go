@@ -83,6 +83,12 @@ func (a *app) initCommand() *cli.Command {
 			case !known && project.Local(url):
 				a.warn("%s cannot be opened now, so %s does not mark it throwaway: add throwaway = true if it may be emptied", project.Shown(url), project.SettingsFile)
 			}
+			if p, err := project.Find(dir); err == nil {
+				if models, err := p.ModelFiles(); err == nil && len(models) > 0 {
+					a.next("erbario diff")
+					return nil
+				}
+			}
 			a.next("erbario declare Specimen 'accession text(20) unique' 'collected_on date optional'")
 			return nil
 		},

@@ -423,7 +423,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, ID: id, Live: from, Wanted: wanted, Order: r.Order, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, Kept: migration.KeptNames(id, r.Form), Live: from, Wanted: wanted, Order: r.Order, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
 		if err != nil && len(s.Standing.Waiting) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
@@ -618,7 +618,7 @@ func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func
 		}) {
 			return nil
 		}
-		m := planned("gentle", s.Engine, p)
+		m := planned("gentle", 0, s.Engine, p)
 		in := proof.Input{Engine: s.Engine, Start: from, Migration: m, Drafted: true}
 		if rows {
 			in.Live = s.sample(ctx)
@@ -639,8 +639,8 @@ func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func
 }
 
 // planned is the migration of a plan.
-func planned(id string, e engine.Engine, p *plan.Plan) *migration.Migration {
-	m := &migration.Migration{ID: id, Engine: e.Name(), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
+func planned(id string, form int, e engine.Engine, p *plan.Plan) *migration.Migration {
+	m := &migration.Migration{ID: id, Form: form, Engine: e.Name(), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
 	for _, f := range p.Found {
 		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
@@ -660,6 +660,7 @@ type Request struct {
 	NoKeep  bool     // what goes is not kept
 	Carried bool     // the answers were given to an earlier draft: those that answer nothing now are left out
 	ID      string   // the id to have; empty: a new one
+	Form    int      // of the file; 0: the newest
 	Order   []string // tables whose columns are to stand as declared, though they are copied for it
 	Plain   []string // tables that are changed in the simple way, in use or not
 	Steps   []HandStep
@@ -693,7 +694,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if len(p.Questions) > 0 || len(p.Steps)+len(r.Steps) == 0 {
 		return d, nil
 	}
-	m := planned(id, s.Engine, p)
+	m := planned(id, r.Form, s.Engine, p)
 	for _, old := range r.Redrafts {
 		if old != id && !slices.Contains(m.Redrafts, old) {
 			m.Redrafts = append(m.Redrafts, old)

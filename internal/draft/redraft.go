@@ -59,7 +59,7 @@ func HandSteps(m *migration.Migration) []HandStep {
 func carry(m *migration.Migration, list []HandStep) error {
 	var first, last []migration.Step
 	for _, h := range list {
-		step := renamed(h.Step, h.Of.ID, m.ID)
+		step := renamed(h.Step, h.Of, m)
 		switch i := slices.Index(m.Drafted, h.Was); {
 		case h.Was != "" && i < 0:
 			return fmt.Errorf("a step of %s was edited (%s), and the draft of it would be different now: nothing was changed. Note what you edited, then erbario redraft --no-carry leaves it out", h.Of.ID, h.Title)
@@ -77,11 +77,11 @@ func carry(m *migration.Migration, list []HandStep) error {
 }
 
 // renamed is a step with the kept tables of another migration.
-func renamed(s migration.Step, from, to string) migration.Step {
+func renamed(s migration.Step, from, to *migration.Migration) migration.Step {
 	list := func(in []migration.Statement) []migration.Statement {
 		var out []migration.Statement
 		for _, st := range in {
-			st.SQL = strings.ReplaceAll(st.SQL, schema.Kept(from), schema.Kept(to))
+			st.SQL = strings.ReplaceAll(st.SQL, from.Kept(), to.Kept())
 			out = append(out, st)
 		}
 		return out
@@ -327,10 +327,23 @@ func Redrafted(old []*migration.Migration) []string {
 	return out
 }
 
+// FormOf is the form of the file that one of the old migrations with this id stands in: a
+// new one under the same id has it, too, so that it finds what undos of the old one kept on
+// other databases. 0: none of them is called so.
+func FormOf(old []*migration.Migration, id string, e engine.Engine) int {
+	for _, m := range old {
+		if m.ID == id && m.Engine == e.Name() {
+			return m.Form
+		}
+	}
+	return 0
+}
+
 // Redraft drafts the old migrations' change again, from a state in which they are
 // taken back. Hand wants the Handover that it returns.
 func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *Handover, error) {
 	r.Carried, r.Redrafts = true, Redrafted(again.Old)
+	r.Form = FormOf(again.Old, r.ID, s.Engine)
 	if !again.NoCarry {
 		for _, m := range again.Old {
 			r.Steps = append(r.Steps, HandSteps(m)...)

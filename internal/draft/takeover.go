@@ -59,7 +59,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	if err := runner.KeepFor(ctx, db, e, m, names); err != nil {
 		return err
 	}
-	in := plan.Input{Engine: e, ID: m.ID, Live: live, Wanted: wanted, Made: live, Answers: plan.Answers{Drop: drop}, NoKeep: true,
+	in := plan.Input{Engine: e, Kept: m.Kept(), Live: live, Wanted: wanted, Made: live, Answers: plan.Answers{Drop: drop}, NoKeep: true,
 		Count: func(q string) (int64, error) { return db.Count(ctx, q) },
 		Look:  func(q string) (int64, engine.Rows, error) { return engine.InTheWay(ctx, db, q) },
 		Size:  func(table string) (int64, error) { return db.Size(ctx, table) }}
@@ -70,7 +70,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	if len(p.Questions) > 0 {
 		return fmt.Errorf("%s cannot be taken over: %s", strings.Join(names, ", "), p.Questions[0].Text)
 	}
-	away := planned(m.ID, e, p)
+	away := planned(m.ID, m.Form, e, p)
 	if e.CommitsChanges() {
 		return runner.Separately(ctx, db, e, away, false)
 	}

@@ -114,7 +114,7 @@ func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []dif
 
 // planUnreached plans without a database: there are no rows to ask.
 func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
-	in := plan.Input{Engine: s.Engine, ID: id, Live: s.Live, Wanted: s.Wanted, Made: s.made, Answers: r.Answers, NoKeep: r.NoKeep, Lenient: true}
+	in := plan.Input{Engine: s.Engine, Kept: migration.KeptNames(id, r.Form), Live: s.Live, Wanted: s.Wanted, Made: s.made, Answers: r.Answers, NoKeep: r.NoKeep, Lenient: true}
 	in.Rows = s.refer
 	in.Answers.Fill = map[string]plan.Fill{}
 	for key, f := range r.Answers.Fill {

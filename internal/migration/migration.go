@@ -6,6 +6,7 @@
 package migration
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -23,12 +24,13 @@ import (
 // Marker begins every line that is read.
 const Marker = "-- : "
 
-// Form is the version of the format that this program writes and reads.
-const Form = 1
+// Form is the version of the format that this program writes; it reads the earlier ones, too.
+const Form = 2
 
 // Migration is one file.
 type Migration struct {
 	ID      string // the time and the slug, as in the file's name
+	Form    int    // of the file that it stands in; 0: the one that this program writes
 	Engine  string
 	Follows string // the migration it was proved upon; empty: the first
 	// Redrafts are the ids of migrations that it was drafted again from, its own aside: what
@@ -114,7 +116,7 @@ func (m *Migration) Sum(s *Step) string {
 		}
 		b.WriteString("--\n")
 	}
-	return schema.Hash8(strings.ReplaceAll(b.String(), schema.Kept(m.ID), ""))
+	return schema.Hash8(strings.ReplaceAll(b.String(), m.Kept(), ""))
 }
 
 // ByPerson tells whether a step was written or changed by a person since it was
@@ -403,7 +405,7 @@ func FollowsOf(text string) string {
 }
 
 func writeHead(b *strings.Builder, m *Migration) {
-	fmt.Fprintf(b, "%s%s  %s  form %d\n", Marker, m.ID, m.Engine, Form)
+	fmt.Fprintf(b, "%s%s  %s  form %d\n", Marker, m.ID, m.Engine, cmp.Or(m.Form, Form))
 	if m.Follows != "" {
 		fmt.Fprintf(b, "%sfollows %s\n", Marker, m.Follows)
 	}
@@ -555,8 +557,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				if g == nil {
 					return fail(p.Line, "the head cannot be read: it is %s<id>-<slug>  <engine>  form %d", Marker, Form)
 				}
-				if g[3] != strconv.Itoa(Form) {
-					return fail(p.Line, "the file has form %s and this erbario reads form %d: use the version that wrote it", g[3], Form)
+				if m.Form, _ = strconv.Atoi(g[3]); m.Form < 1 || m.Form > Form {
+					return fail(p.Line, "the file has form %s and this erbario reads forms up to %d: use the version that wrote it", g[3], Form)
 				}
 				if g[2] != e.Name() {
 					return fail(p.Line, "the file is for %s, not for %s", g[2], e.Name())

@@ -109,7 +109,7 @@ func TestBadFiles(t *testing.T) {
 		{"", "m:1: the file does not begin with the head"},
 		{"CREATE TABLE a (b);", "m:1: the file does not begin with the head"},
 		{replace("form 1", ""), "m:1: the head cannot be read"},
-		{replace("form 1", "form 2"), "m:1: the file has form 2"},
+		{replace("form 1", "form 3"), "m:1: the file has form 3"},
 		{replace("sqlite", "postgres"), "m:1: the file is for postgres"},
 		{replace("-- : apply", "-- : aply"), `m:5: the line "-- : aply" is not a migration marker`},
 		{replace("step 1", "step 2"), "m:4: expected step 1, not step 2"},

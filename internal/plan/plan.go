@@ -21,7 +21,7 @@ import (
 // Input is all that a plan depends on.
 type Input struct {
 	Engine   engine.Engine
-	ID       string         // of the migration; names the tables of kept values
+	Kept     string         // begins the names of the tables of what the migration keeps
 	Live     *schema.Schema // what is there, with the renames made
 	Wanted   *schema.Schema
 	Made     *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
@@ -566,7 +566,7 @@ func (p *planner) dropTable(t *schema.Table) {
 
 // keep is the name of the table for what is kept of a table.
 func (p *planner) keep(table string) string {
-	return schema.Cut(schema.Kept(p.ID) + table)
+	return schema.Cut(p.Kept + table)
 }
 
 // comers are the new tables that could be an old one under another name: they
@@ -652,7 +652,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: schema.Kept(p.ID), Summary: summary(name, changes), SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),
+		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: p.Kept, Summary: summary(name, changes), SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.goes(t)):

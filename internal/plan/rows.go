@@ -77,7 +77,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if t.Rows == nil {
 		return
 	}
-	set := engine.RowSetting{Table: t, By: t.Rows.By, Keep: schema.Cut(schema.Kept(p.ID) + rowsPrefix + t.Name)}
+	set := engine.RowSetting{Table: t, By: t.Rows.By, Keep: schema.Cut(p.Kept + rowsPrefix + t.Name)}
 	var keys []string
 	added, changed := 0, 0
 	// A table that comes with the migration has no rows but those that an undo kept.
@@ -306,7 +306,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(schema.Kept(p.ID) + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
+	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "deleted")

@@ -243,7 +243,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 	case Keep, Purge:
 		keep := ""
 		if fate == Keep {
-			keep = schema.Cut(schema.Kept(p.ID) + "deleted_" + c.Table)
+			keep = schema.Cut(p.Kept + "deleted_" + c.Table)
 		}
 		step := p.Engine.Remove(engine.Removal{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.Quote(c.Name) + " IS NULL"

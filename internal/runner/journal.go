@@ -310,10 +310,10 @@ func (w *owed) settle(committed bool, wrong error) error {
 // kept are the tables of values that are kept for the migration.
 func (s *separate) kept() ([]string, error) {
 	if !s.o.alone || len(s.m.Redrafts) > 0 || strings.Contains(s.m.Text, schema.KeptPrefix) {
-		return s.db.Kept(s.ctx, schema.Kept(s.m.ID))
+		return s.db.Kept(s.ctx, s.m.Kept())
 	}
 	return slices.DeleteFunc(slices.Clone(s.o.kept), func(name string) bool {
-		return !strings.HasPrefix(strings.ToLower(name), schema.Kept(s.m.ID))
+		return !strings.HasPrefix(strings.ToLower(name), s.m.Kept())
 	}), nil
 }
 
@@ -924,7 +924,7 @@ func (s *separate) noteNumbers(step *migration.Step) error {
 // notKept takes away what was kept for the undo of a step that was not begun: its values
 // are where they were.
 func (s *separate) notKept(step *migration.Step) error {
-	names, err := s.db.Kept(s.ctx, schema.Kept(s.m.ID)+"undo_")
+	names, err := s.db.Kept(s.ctx, s.m.Kept()+"undo_")
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ import (
 // keptByUndo is the name of the table into which the migration's undo puts values
 // of a table.
 func keptByUndo(m *migration.Migration, table string) string {
-	return schema.Cut(schema.Kept(m.ID) + "undo_" + table)
+	return schema.Cut(m.Kept() + "undo_" + table)
 }
 
 // PutAside is a table of values that the undo of a migration put aside.
@@ -31,7 +31,7 @@ type PutAside struct {
 // PutAsideBy lists what the undo of a migration put aside and has not been put
 // back.
 func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration) ([]PutAside, error) {
-	names, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
+	names, err := db.Kept(ctx, m.Kept()+"undo_")
 	var out []PutAside
 	for _, n := range names {
 		for _, table := range refilled(m) {
@@ -126,17 +126,19 @@ func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		if slices.ContainsFunc(old, func(o *migration.Migration) bool { return o.ID == id }) {
 			continue
 		}
-		o := *m
-		o.ID = id
-		old = append(old, &o)
 		if id == m.ID {
+			old = append(old, m)
 			continue
 		}
-		list, err := PutAsideBy(ctx, db, &o)
-		if err != nil {
-			return err
+		for form := 1; form <= migration.Form; form++ { // what its file had is not known here
+			o := *m
+			o.ID, o.Form = id, form
+			list, err := PutAsideBy(ctx, db, &o)
+			if err != nil {
+				return err
+			}
+			old, replaced = append(old, &o), replaced+len(list)
 		}
-		replaced += len(list)
 	}
 	same := func(table string) string { return table }
 	for _, o := range old {
@@ -364,7 +366,7 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 			return err
 		}
 	}
-	names, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
+	names, err := db.Kept(ctx, m.Kept()+"undo_")
 	if err != nil || len(names) == 0 {
 		return err
 	}
@@ -442,18 +444,18 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 // in its row. What found no row is set apart: it stays kept, and is in nobody's
 // way when the same is kept again.
 func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
-	names, err := db.Kept(ctx, schema.Kept(m.ID))
+	names, err := db.Kept(ctx, m.Kept())
 	if err != nil || len(names) == 0 {
 		return err
 	}
-	byUndo := schema.Kept(m.ID) + "undo_"
+	byUndo := m.Kept() + "undo_"
 	for _, name := range names {
 		n, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(name))
 		if err != nil {
 			return err
 		}
 		switch lower := strings.ToLower(name); {
-		case strings.HasPrefix(lower, schema.Kept(m.ID)+"left_"):
+		case strings.HasPrefix(lower, m.Kept()+"left_"):
 		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run, and looked into by the next
 		case n == 0:
 			if err := db.Exec(ctx, "DROP TABLE "+e.Quote(name)); err != nil {
@@ -488,13 +490,13 @@ func Replaced(column string) string { return schema.Cut(schema.OwnPrefix + "was_
 
 // leftName is the name under which nothing looks for a kept table again.
 func leftName(m *migration.Migration, name string) string {
-	rest := strings.TrimPrefix(name[min(len(name), len(schema.Kept(m.ID))):], "undo_")
-	return schema.Cut(schema.Kept(m.ID) + "left_" + unsealed(rest))
+	rest := strings.TrimPrefix(name[min(len(name), len(m.Kept())):], "undo_")
+	return schema.Cut(m.Kept() + "left_" + unsealed(rest))
 }
 
 // setApart gives a kept table a name under which nothing looks for it again.
 func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, name string) error {
-	taken, err := db.Kept(ctx, schema.Kept(m.ID)+"left_")
+	taken, err := db.Kept(ctx, m.Kept()+"left_")
 	if err != nil {
 		return err
 	}
@@ -537,14 +539,14 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	}) {
 		return func() ([]Restored, error) { return nil, nil }, nil
 	}
-	byUndo := schema.Kept(m.ID) + "undo_"
+	byUndo := m.Kept() + "undo_"
 	count := func() (map[string]int64, []string, error) {
-		names, err := db.Kept(ctx, schema.Kept(m.ID))
+		names, err := db.Kept(ctx, m.Kept())
 		out := map[string]int64{}
 		var order []string
 		for _, n := range names {
 			lower := strings.ToLower(n)
-			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, schema.Kept(m.ID)+"left_") {
+			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, m.Kept()+"left_") {
 				continue // an undo brings back what the apply kept, and the other way round
 			}
 			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(n)); err != nil {
@@ -558,7 +560,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	if err != nil {
 		return nil, err
 	}
-	old, err := db.Kept(ctx, schema.Kept(m.ID)+"left_")
+	old, err := db.Kept(ctx, m.Kept()+"left_")
 	if err != nil {
 		return nil, err
 	}
@@ -588,14 +590,14 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		if err != nil {
 			return nil, err
 		}
-		apart, err := db.Kept(ctx, schema.Kept(m.ID)+"left_")
+		apart, err := db.Kept(ctx, m.Kept()+"left_")
 		if err != nil {
 			return nil, err
 		}
 		apart = slices.DeleteFunc(apart, func(n string) bool { return slices.Contains(old, n) })
 		var out []Restored
 		for _, n := range order {
-			table := n[len(schema.Kept(m.ID)):]
+			table := n[len(m.Kept()):]
 			for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_", "former_"} {
 				table = strings.TrimPrefix(table, prefix)
 			}

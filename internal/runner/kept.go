@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/migration"
 	"erbario/internal/schema"
 )
 
@@ -49,9 +50,14 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 	}
 	var out []Kept
 	from := func(name string) (k Kept, rest string) {
-		k = Kept{Name: name}
-		_, rest, _ = strings.Cut(strings.ToLower(name)[len(schema.KeptPrefix):], "_")
-		is := func(id string) bool { return strings.HasPrefix(strings.ToLower(name), schema.Kept(id)) }
+		k, rest = Kept{Name: name}, migration.KeptOfUnknown(name)
+		is := func(id string) bool {
+			of, ok := migration.KeptRest(id, name)
+			if ok {
+				rest = of
+			}
+			return ok
+		}
 		for _, a := range applied {
 			if is(a.ID) {
 				k.Migration, k.Applied = a.ID, true

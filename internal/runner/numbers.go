@@ -25,7 +25,7 @@ func numbered(s *schema.Schema, m *migration.Migration) map[string]*schema.Table
 				continue
 			}
 			if key := t.Key(); len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity {
-				out[schema.Kept(m.ID)+"next_"+t.Name] = t // no table is called so
+				out[m.Kept()+"next_"+t.Name] = t // no table is called so
 			}
 		}
 	}
@@ -97,8 +97,8 @@ func HandNumbers(ctx context.Context, db engine.Database, old, now *migration.Mi
 		return err
 	}
 	for _, r := range rows {
-		table, ok := strings.CutPrefix(r[0], schema.Kept(old.ID)+"next_")
-		to := schema.Kept(now.ID) + "next_" + renamed(table)
+		table, ok := strings.CutPrefix(r[0], old.Kept()+"next_")
+		to := now.Kept() + "next_" + renamed(table)
 		if !ok || to == r[0] {
 			continue
 		}

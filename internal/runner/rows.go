@@ -26,7 +26,7 @@ func keptRows(m *migration.Migration, table string) string { return keptByUndo(m
 // rowsBefore is the name of the table for the values that rows had before a step
 // set them.
 func rowsBefore(m *migration.Migration, table string) string {
-	return schema.Cut(schema.Kept(m.ID) + "rows_" + table)
+	return schema.Cut(m.Kept() + "rows_" + table)
 }
 
 // there tells whether a kept table is there.
@@ -307,7 +307,7 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 // written into them.
 func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t, from *schema.Table) engine.Removal {
 	where := engine.IsAny(e.Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
-	return engine.Removal{Table: from, Where: where, Keep: schema.Cut(schema.Kept(m.ID) + "former_" + r.Table), What: "reference rows of " + r.Table}
+	return engine.Removal{Table: from, Where: where, Keep: schema.Cut(m.Kept() + "former_" + r.Table), What: "reference rows of " + r.Table}
 }
 
 // dropFormer takes out reference rows that are declared no more, of tables that the

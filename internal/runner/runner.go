@@ -444,7 +444,7 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	if !undo {
 		tables = refilled(m)
 		if len(tables) > 0 {
-			kept, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
+			kept, err := db.Kept(ctx, m.Kept()+"undo_")
 			if err != nil {
 				return err
 			}

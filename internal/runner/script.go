@@ -84,7 +84,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		}
 		write("", fmt.Sprintf("-- %s %s", word, m.ID))
 		if !undo {
-			list, err := db.Kept(ctx, schema.Kept(m.ID)+"undo_")
+			list, err := db.Kept(ctx, m.Kept()+"undo_")
 			if err != nil {
 				return "", nil, err
 			}

@@ -11,7 +11,6 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/schema"
 )
 
 // sinceName is the table in which is noted since when an undo has kept values.
@@ -23,7 +22,7 @@ func noteSince(ctx context.Context, db engine.Database, m *migration.Migration) 
 	if has, err := there(ctx, db, sinceName); err != nil || !has {
 		return err // scratch, or a database of an older version
 	}
-	names, err := db.Kept(ctx, schema.Kept(m.ID))
+	names, err := db.Kept(ctx, m.Kept())
 	if err != nil {
 		return err
 	}
@@ -39,7 +38,7 @@ func noteSince(ctx context.Context, db engine.Database, m *migration.Migration) 
 		}
 	}
 	for n := range since {
-		if strings.HasPrefix(strings.ToLower(n), schema.Kept(m.ID)) && !slices.Contains(names, n) {
+		if strings.HasPrefix(strings.ToLower(n), m.Kept()) && !slices.Contains(names, n) {
 			if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ? AND next_number IS NULL", n); err != nil {
 				return err
 			}

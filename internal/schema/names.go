@@ -57,13 +57,6 @@ const (
 	PrevPrefix = OwnPrefix + "prev_"
 )
 
-// Kept begins the names of what one migration keeps: its time, and a little of a
-// hash of its title, since two may have the same time.
-func Kept(id string) string {
-	stamp, title, _ := strings.Cut(id, "-")
-	return KeptPrefix + strings.ToLower(stamp) + Hash8(title)[:4] + "_"
-}
-
 // Purposes are all of them, for reading names.
 var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren, ForBridge, ForGuard, ForGuardMark, ForGuardAll, ForGuardChildren}
 
