@@ -355,12 +355,12 @@ func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 	if err != nil {
 		return plan.Fill{}, err
 	}
-	sql, err := s.Engine.Literal(v, col.Type)
+	sql, err := s.Engine.SQL().Literal(v, col.Type)
 	return plan.Fill{SQL: sql, Literal: v.Constant(), Ask: ask}, err
 }
 
 func oneExpression(e engine.Engine, sql string) error {
-	pieces := e.Split(sql + ";")
+	pieces := e.SQL().Split(sql + ";")
 	if len(pieces) != 1 || pieces[0].Comment || pieces[0].Bad != "" || pieces[0].Text != strings.TrimSpace(sql) {
 		return fmt.Errorf("write one expression, without ; or comments")
 	}

@@ -467,7 +467,7 @@ func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int
 func declaredQuietly(p *project.Project, e engine.Engine) (wanted *schema.Schema, mistakes bool) {
 	models, mistakes := modelsQuietly(p, e)
 	if models != nil {
-		wanted, _ = e.Realize(models)
+		wanted, _ = e.DDL().Realize(models)
 	}
 	return wanted, mistakes
 }
@@ -813,7 +813,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 		a.out.printf("%s: up to date (nothing pending)", l.Name)
 	} else {
 		a.out.line("")
-		a.out.line("lock: " + l.engine.Locking())
+		a.out.line("lock: " + l.engine.Caps().Waiting)
 	}
 	if failed > 0 {
 		return &exitError{code: exitFailed, err: fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements"))}
@@ -840,7 +840,7 @@ func (a *app) sizes(ctx context.Context, l *live) (map[string]int64, error) {
 		if t.Options.Virtual != "" {
 			continue
 		}
-		if out[strings.ToLower(t.Name)], err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(t.Name)); err != nil {
+		if out[strings.ToLower(t.Name)], err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().Quote(t.Name)); err != nil {
 			return nil, err
 		}
 	}
@@ -899,7 +899,7 @@ func touchedSizes(m *migration.Migration, step int, e engine.Engine, size map[st
 	var out []string
 	seen := map[string]bool{}
 	for _, st := range m.Steps[step].Apply {
-		for _, t := range sqltext.Touches(e.Tokens(st.SQL), nil).Tables {
+		for _, t := range sqltext.Touches(e.SQL().Tokens(st.SQL), nil).Tables {
 			t = strings.ToLower(t)
 			if n, ok := size[t]; ok && !seen[t] {
 				seen[t] = true
@@ -1039,8 +1039,8 @@ func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside 
 		return nil
 	}
 	for _, x := range list {
-		query := "SELECT 1 FROM " + l.engine.Quote(x.Name)
-		one, err := l.db.Sample(ctx, "SELECT * FROM "+l.engine.Quote(x.Name), 1)
+		query := "SELECT 1 FROM " + l.engine.SQL().Quote(x.Name)
+		one, err := l.db.Sample(ctx, "SELECT * FROM "+l.engine.SQL().Quote(x.Name), 1)
 		if err != nil || len(one.Values) == 0 {
 			continue
 		}
@@ -1050,7 +1050,7 @@ func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside 
 		for _, c := range one.Columns {
 			keyed = keyed || strings.HasPrefix(c, "key_")
 			if !strings.HasPrefix(c, "key_") && !strings.HasPrefix(c, "filled_") {
-				values = append(values, l.engine.Quote(c)+" IS NOT NULL")
+				values = append(values, l.engine.SQL().Quote(c)+" IS NOT NULL")
 			}
 		}
 		if keyed && len(values) > 0 {
@@ -1081,9 +1081,9 @@ func wouldKeep(ctx context.Context, l *live, s *schema.Schema, m *migration.Migr
 			if t == nil || isColumn && t.Column(column) == nil {
 				continue // another undo before it takes it away
 			}
-			query := "SELECT 1 FROM " + l.engine.Quote(t.Name)
+			query := "SELECT 1 FROM " + l.engine.SQL().Quote(t.Name)
 			if isColumn {
-				query += " WHERE " + l.engine.Quote(column) + " IS NOT NULL"
+				query += " WHERE " + l.engine.SQL().Quote(column) + " IS NOT NULL"
 			}
 			n, err := l.db.Count(ctx, query)
 			if err != nil {

@@ -211,7 +211,7 @@ func runExample(ctx context.Context, dir, sql string) error {
 		return err
 	}
 	defer db.Close()
-	for _, piece := range e.Split(sql) {
+	for _, piece := range e.SQL().Split(sql) {
 		if piece.Comment {
 			continue
 		}

@@ -186,7 +186,7 @@ func (a *app) draftCommand() *cli.Command {
 			if m == nil {
 				return nil
 			}
-			if staged && second == nil && s.Engine.Stages() != nil {
+			if staged && second == nil && s.Engine.Caps().Stages {
 				a.warn("with these answers no second migration is needed: it is one")
 			}
 			if !staged {
@@ -209,7 +209,7 @@ func (a *app) draftCommand() *cli.Command {
 // model, and what brings them into order, where anything does.
 func lastWords(e engine.Engine, table string) string {
 	words := "the new columns of " + table + " are added last, not where the model has them"
-	if e.Journal() == "" {
+	if !e.Caps().Journal {
 		words += ": draft it with --order " + table + ", which copies the table, if that matters"
 	}
 	return words

@@ -91,9 +91,9 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	away := "drop it in the database"
 	switch o := c.Object.(type) {
 	case *schema.Index:
-		away = "DROP INDEX " + s.Engine.Quote(o.Name)
+		away = "DROP INDEX " + s.Engine.SQL().Quote(o.Name)
 	case *schema.Trigger:
-		away = "DROP TRIGGER " + s.Engine.Quote(o.Name)
+		away = "DROP TRIGGER " + s.Engine.SQL().Quote(o.Name)
 	}
 	return &jsonWaysOn{name, "write it into model " + model + ", then " + again, away}
 }

@@ -67,7 +67,7 @@ func (p *evolving) db() engine.Database {
 func (p *evolving) exec(script string) {
 	db := p.db()
 	defer db.Close()
-	for _, piece := range p.place.Engine.Split(script) {
+	for _, piece := range p.place.Engine.SQL().Split(script) {
 		if !piece.Comment {
 			require.NoError(p.t, db.Exec(context.Background(), piece.Text), piece.Text)
 		}
@@ -90,18 +90,18 @@ func (p *evolving) rows() string {
 		var names []string
 		for _, c := range t.Columns {
 			if c.Name != "created_at" && c.Name != "updated_at" {
-				names = append(names, p.place.Engine.Quote(c.Name))
+				names = append(names, p.place.Engine.SQL().Quote(c.Name))
 			}
 		}
-		if p.place.Engine.HoldsReferences() { // a server puts a column that comes back behind the others
+		if p.place.Engine.Caps().ImmediateReferences { // a server puts a column that comes back behind the others
 			slices.SortFunc(names, func(a, b string) int {
-				if id := p.place.Engine.Quote("id"); (a == id) != (b == id) {
+				if id := p.place.Engine.SQL().Quote("id"); (a == id) != (b == id) {
 					return map[bool]int{true: -1, false: 1}[a == id]
 				}
 				return strings.Compare(a, b)
 			})
 		}
-		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.Quote(t.Name)), 0)
+		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.SQL().Quote(t.Name)), 0)
 		require.NoError(p.t, err)
 		fmt.Fprintf(&b, "%s (%s)\n", t.Name, strings.Join(rows.Columns, ", "))
 		for _, r := range rows.Values {

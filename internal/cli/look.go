@@ -70,7 +70,7 @@ func (a *app) lookCommand() *cli.Command {
 				}
 				views := []string{}
 				for _, v := range s.Views {
-					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(v.Name))
+					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().Quote(v.Name))
 					size := rows(n)
 					if err != nil {
 						size = "does not work: " + err.Error()
@@ -106,7 +106,7 @@ func (o lookOptions) rowsAlone() bool { return o.where != "" || o.order != "" ||
 // countOf counts the rows of a table; where the server does not let it be read, unread
 // says so.
 func countOf(ctx context.Context, l *live, table string) (n int64, unread string, err error) {
-	n, err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.Quote(table))
+	n, err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().Quote(table))
 	if err == nil || ctx.Err() != nil || errors.Is(err, engine.ErrLost) || errors.Is(err, engine.ErrBusy) {
 		return n, "", err
 	}
@@ -241,7 +241,7 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 		if all != nil && !slices.ContainsFunc(all, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c) }) {
 			unknown = append(unknown, field)
 		}
-		return l.engine.Quote(c)
+		return l.engine.SQL().Quote(c)
 	}
 	var names []string
 	for _, c := range o.columns {
@@ -252,14 +252,14 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 	if len(names) == 0 {
 		for _, c := range all {
 			if !schema.Own(c.Name) {
-				names = append(names, l.engine.Quote(c.Name))
+				names = append(names, l.engine.SQL().Quote(c.Name))
 			}
 		}
 	}
 	if len(names) == 0 {
 		names = []string{"*"}
 	}
-	from, order := " FROM "+l.engine.Quote(name), ""
+	from, order := " FROM "+l.engine.SQL().Quote(name), ""
 	for _, part := range []struct{ flag, sql string }{{"where", o.where}, {"order", o.order}} {
 		if part.sql == "" {
 			continue

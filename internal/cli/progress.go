@@ -24,10 +24,12 @@ func (a *app) watch(l *live) *progress {
 	if a.json {
 		return p
 	}
-	l.db.Waits(func(who string) {
-		p.end()
-		a.err.line(a.err.paint(styleWarn, "waits for ") + clean(who))
-	})
+	if w, ok := engine.As[engine.Waiter](l.db); ok {
+		w.Waits(func(who string) {
+			p.end()
+			a.err.line(a.err.paint(styleWarn, "waits for ") + clean(who))
+		})
+	}
 	if !isTerminal(a.err.w) {
 		return p
 	}
@@ -46,7 +48,9 @@ func (a *app) watch(l *live) *progress {
 			p.end()
 		}
 	}
-	l.db.Tell(p.show)
+	if r, ok := engine.As[engine.Reporter](l.db); ok {
+		r.Tell(p.show)
+	}
 	return p
 }
 

@@ -158,10 +158,10 @@ func (a *app) rowsAbout(ctx context.Context, s *draft.State, q plan.Question) en
 	var names []string
 	for _, c := range t.Columns {
 		if len(names) < 4 && !schema.Own(c.Name) {
-			names = append(names, s.Engine.Quote(c.Name))
+			names = append(names, s.Engine.SQL().Quote(c.Name))
 		}
 	}
-	rows, err := s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.Quote(t.Name), 3)
+	rows, err := s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.SQL().Quote(t.Name), 3)
 	if err != nil { // they help to answer, and nothing depends on them
 		return engine.Rows{}
 	}

@@ -132,7 +132,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		}
 		n := int64(0)
 		if t.Options.Virtual == "" {
-			if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.Quote(t.Name)); err != nil {
+			if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(t.Name)); err != nil {
 				return err
 			}
 		}
@@ -175,7 +175,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	}
 	there.Tables = slices.DeleteFunc(there.Tables, outside)
 	if err := empty(ctx, l.db, e, there); err != nil {
-		if e.CommitsChanges() {
+		if e.Caps().CommitsChanges {
 			return fmt.Errorf("%s cannot be emptied, and some of it may be lost: %w; fix that, and run the same command again", d.Name, err)
 		}
 		return fmt.Errorf("%s cannot be emptied, and is unchanged: %w", d.Name, err)
@@ -253,7 +253,7 @@ func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.S
 	if err := db.Begin(ctx, time.Minute); err != nil {
 		return err
 	}
-	for _, sql := range e.Empty(s) {
+	for _, sql := range e.DDL().Empty(s) {
 		if err := db.Exec(ctx, sql); err != nil {
 			return errors.Join(err, db.Rollback())
 		}

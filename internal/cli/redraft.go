@@ -395,7 +395,7 @@ type turn struct {
 }
 
 func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
-	t := &turn{remaking: r, l: l, apart: l.engine.CommitsChanges()}
+	t := &turn{remaking: r, l: l, apart: l.engine.Caps().CommitsChanges}
 	if t.apart {
 		return t, l.db.Hold(ctx, time.Minute)
 	}

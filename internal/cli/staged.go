@@ -39,7 +39,7 @@ func (a *app) drafter(p *project.Project, staged bool, f *answerFlags) (drafter,
 			return d, fmt.Errorf("erbario.toml: plan.staged_wait is %q; write a time such as 30m or 1h", text)
 		}
 	}
-	if staged && !slices.ContainsFunc(p.Engines(), func(e engine.Engine) bool { return e.Stages() != nil }) {
+	if staged && !slices.ContainsFunc(p.Engines(), func(e engine.Engine) bool { return e.Caps().Stages }) {
 		return d, fmt.Errorf("--staged is for servers, where others write while a migration runs: draft without it")
 	}
 	return d, nil
@@ -48,7 +48,7 @@ func (a *app) drafter(p *project.Project, staged bool, f *answerFlags) (drafter,
 // make drafts. Where an engine of a project with several needs no pair, its first
 // migration holds the whole change, and there is no second.
 func (d drafter) make(ctx context.Context, s *draft.State, r draft.Request) (first, second *draft.Draft, err error) {
-	if !d.staged || s.Engine.Stages() == nil {
+	if !d.staged || !s.Engine.Caps().Stages {
 		first, err = s.Make(ctx, r)
 		return first, nil, err
 	}

@@ -56,9 +56,11 @@ func halfway(ctx context.Context, l *live, h *runner.Half) *jsonHalf {
 			}
 		}
 	}
-	if gone, err := l.db.Gone(ctx, h.Session); err == nil && !gone {
+	if gone, err := runner.Gone(ctx, l.db, h.Session); err == nil && !gone {
 		out.AtWork, _, _ = strings.Cut(h.Session, " ")
-		out.WaitsFor, _ = l.db.HeldUp(ctx, h.Session)
+		if r, ok := engine.As[engine.Resumer](l.db); ok {
+			out.WaitsFor, _ = r.HeldUp(ctx, h.Session)
+		}
 	}
 	return out
 }
@@ -96,7 +98,7 @@ func (a *app) showHalf(who string, h *jsonHalf) {
 
 // half is the migration that was left half-way on a database; nil: none was.
 func (a *app) half(ctx context.Context, l *live) (*runner.Half, error) {
-	if l.engine.Journal() == "" {
+	if !l.engine.Caps().Journal {
 		return nil, nil
 	}
 	return runner.Halfway(ctx, l.db)

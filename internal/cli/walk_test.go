@@ -314,7 +314,7 @@ func (w *walk) check() {
 	db := w.db()
 	defer db.Close()
 	for i, n := range names {
-		names[i] = w.place.Engine.Quote(n)
+		names[i] = w.place.Engine.SQL().Quote(n)
 	}
 	rows, err := db.Sample(w.t.Context(), "SELECT "+strings.Join(names, ", ")+" FROM specimens ORDER BY id", 0)
 	require.NoError(w.t, err, "%s", strings.Join(w.steps, "\n"))
@@ -403,7 +403,7 @@ func (w *walk) byHand(ops []*walkOp) *walkOp {
 	text, err := os.ReadFile(files[len(files)-1])
 	require.NoError(w.t, err)
 	own := ""
-	if w.place.Engine.CommitsChanges() {
+	if w.place.Engine.Caps().CommitsChanges {
 		own = "  (own transaction)"
 	}
 	update := fmt.Sprintf("UPDATE specimens SET %s = %s", op.name, op.name)

@@ -69,7 +69,7 @@ func resolve(p *project.Project, files []*lang.File, e engine.Engine) (*declare.
 	if lang.Errors(diags) {
 		return d, nil, diags
 	}
-	s, notices := e.Realize(d.Schema)
+	s, notices := e.DDL().Realize(d.Schema)
 	return d, s, append(diags, warnings(files, d, notices)...)
 }
 
@@ -273,14 +273,28 @@ func (t *traced) Step(ctx context.Context, sql string) error {
 
 func (t *traced) Outside(ctx context.Context, sql string) error {
 	t.tell(sql)
-	return t.Database.Outside(ctx, sql)
+	a, ok := engine.As[engine.Autocommitter](t.Database)
+	if !ok {
+		return t.Database.Exec(ctx, sql)
+	}
+	return a.Outside(ctx, sql)
 }
 
 func (t *traced) LockTables(ctx context.Context, tables, statements []string) error {
 	if len(tables) > 0 {
 		t.tell("lock of " + strings.Join(tables, ", "))
 	}
-	return t.Database.LockTables(ctx, tables, statements)
+	if l, ok := engine.As[engine.TableLocker](t.Database); ok {
+		return l.LockTables(ctx, tables, statements)
+	}
+	return nil
+}
+
+func (t *traced) UnlockTables(ctx context.Context) error {
+	if l, ok := engine.As[engine.TableLocker](t.Database); ok {
+		return l.UnlockTables(ctx)
+	}
+	return nil
 }
 
 func (t *traced) DeleteEqual(ctx context.Context, r engine.TableRows) (int64, error) {

@@ -73,7 +73,7 @@ func (t Table) Shown() []string {
 	return out
 }
 
-func (t Table) q(name string) string { return t.Engine.Quote(name) }
+func (t Table) q(name string) string { return t.Engine.SQL().Quote(name) }
 
 func (t Table) names(list []string) string {
 	out := make([]string, len(list))
@@ -158,7 +158,7 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 		names := schema.Names(u.parts)
 		var same []string
 		for _, p := range u.parts {
-			s := t.Engine.SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
+			s := t.Engine.SQL().SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
 			same = append(same, s)
 		}
 		rest := where
@@ -290,7 +290,7 @@ func (t Table) ReadKey(raw string) ([]string, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", k, err)
 		}
-		text, err := t.Engine.Literal(v, typ)
+		text, err := t.Engine.SQL().Literal(v, typ)
 		if err != nil {
 			return nil, err
 		}
@@ -425,7 +425,7 @@ type Counted struct {
 
 // Mark marks rows as deleted, by their keys, and tells what was marked with them.
 func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (with []Counted, err error) {
-	now, err := t.Engine.Literal(schema.Value{Kind: schema.NowValue}, t.Column(t.SoftDelete).Type)
+	now, err := t.Engine.SQL().Literal(schema.Value{Kind: schema.NowValue}, t.Column(t.SoftDelete).Type)
 	if err != nil {
 		return nil, err
 	}

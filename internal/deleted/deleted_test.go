@@ -55,10 +55,10 @@ func herbarium(t require.TestingT) (engine.Database, *schema.Schema, engine.Engi
 	require.Empty(t, diags)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 	require.Empty(t, diags)
-	s, _ := e.Realize(d.Schema)
+	s, _ := e.DDL().Realize(d.Schema)
 	db, err := e.Scratch(context.Background())
 	require.NoError(t, err)
-	require.NoError(t, engine.FillWhole(context.Background(), db, e.Recreate(s)))
+	require.NoError(t, engine.FillWhole(context.Background(), db, e.DDL().Recreate(s)))
 	live, err := db.Inspect(context.Background())
 	require.NoError(t, err)
 	return db, live, e

@@ -22,7 +22,7 @@ func wanted(t *testing.T, src string) *schema.Schema {
 	require.Empty(t, diags, src)
 	e, err := engine.ByName("sqlite")
 	require.NoError(t, err)
-	s, _ := e.Realize(d.Schema)
+	s, _ := e.DDL().Realize(d.Schema)
 	return s
 }
 

@@ -111,7 +111,7 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 
 // inBraces is an expression over a table's rows with {field} by the name of its column.
 func (s *State) inBraces(table, sql string) string {
-	return schema.Braces(sql, func(name string) string { return s.Engine.Quote(s.column(table, name)) })
+	return schema.Braces(sql, func(name string) string { return s.Engine.SQL().Quote(s.column(table, name)) })
 }
 
 // has tells whether a schema has a column; with column "", whether it has the table.

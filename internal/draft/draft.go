@@ -255,7 +255,7 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 func (s *State) stranger(line []*migration.Migration) string {
 	created := migration.Creates(line, s.Engine)
 	for _, t := range s.Live.Tables {
-		mentioned := slices.ContainsFunc(line, func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.Quote(t.Name)) })
+		mentioned := slices.ContainsFunc(line, func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.SQL().Quote(t.Name)) })
 		if mentioned && !schema.Own(t.Name) && s.Wanted.Table(t.Name) == nil && !created[strings.ToLower(t.Name)] {
 			return t.Name
 		}
@@ -394,7 +394,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 			continue
 		}
-		named[r], renamed = s.Engine.Rename(renamed, r.Table, r.Column, r.To)
+		named[r], renamed = s.Engine.DDL().Rename(renamed, r.Table, r.Column, r.To)
 		renames = append(renames, named[r]...)
 		if has(there, r.Table, r.Column) {
 			if t := there.Table(r.Table); r.Column == "" {
@@ -403,7 +403,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 				t.Column(r.Column).Name = r.To
 			}
 			var steps []engine.Step
-			steps, madeRenamed = s.Engine.Rename(madeRenamed, r.Table, r.Column, r.To)
+			steps, madeRenamed = s.Engine.DDL().Rename(madeRenamed, r.Table, r.Column, r.To)
 			madeRenames = append(madeRenames, steps...)
 		}
 	}
@@ -414,12 +414,12 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 				if enums[r].Apply == nil {
 					continue
 				}
-				if i := slices.Index(there, r.Value); i >= 0 && slices.Equal(enums[r].Apply, s.Engine.Enums().RenameValue(o.Name, r.Value, r.To)) {
+				if i := slices.Index(there, r.Value); i >= 0 && slices.Equal(enums[r].Apply, engine.EnumsOf(s.Engine).RenameValue(o.Name, r.Value, r.To)) {
 					there[i] = r.To
 				}
 			}
 			if !plan.OnlyAdded(there, o.Values) {
-				renames = append(renames, engine.Step{Title: "set the enum type " + o.Name + " apart", Apply: s.Engine.Enums().Rename(o.Name, plan.Apart(o.Name))})
+				renames = append(renames, engine.Step{Title: "set the enum type " + o.Name + " apart", Apply: engine.EnumsOf(s.Engine).Rename(o.Name, plan.Apart(o.Name))})
 			}
 		}
 	}
@@ -552,7 +552,7 @@ func softDeletesAfter(before, after *schema.Schema, renames plan.Answers) {
 func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine.Step, out **schema.Schema) (broken bool, err error) {
 	breakable := len(from.Views) > 0 || slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 })
 	var list []string
-	if s.Engine.ChecksAll() && breakable {
+	if s.Engine.Caps().ChecksAll && breakable {
 		if list, err = s.broken(ctx, from); err != nil {
 			return false, err
 		}
@@ -565,8 +565,8 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 		m.Steps = append(m.Steps, migration.Step{Title: r.Title, Apply: statements(r.Apply)})
 	}
 	after, left, err := proof.After(ctx, s.Engine, from, nil, []*migration.Migration{m}, func(db engine.Database) error {
-		if breakable && !s.Engine.ChecksAll() {
-			if list, err = db.Broken(ctx); err != nil {
+		if breakable && !s.Engine.Caps().ChecksAll {
+			if list, err = engine.Broken(ctx, db); err != nil {
 				return err
 			}
 		}
@@ -595,14 +595,14 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 // asked there.
 func (s *State) broken(ctx context.Context, from *schema.Schema) ([]string, error) {
 	if from == s.Live {
-		return s.DB.Broken(ctx)
+		return engine.Broken(ctx, s.DB)
 	}
 	db, err := s.scratch(ctx, from)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	return db.Broken(ctx)
+	return engine.Broken(ctx, db)
 }
 
 // gentle gives a function that has the engine find out, on scratch, how gently it can
@@ -802,7 +802,7 @@ func (s *State) sample(ctx context.Context) func(string, int) (engine.Rows, erro
 		if names == "" {
 			return engine.Rows{}, nil
 		}
-		return s.DB.Sample(ctx, "SELECT "+names+" FROM "+s.Engine.Quote(t.Name), limit)
+		return s.DB.Sample(ctx, "SELECT "+names+" FROM "+s.Engine.SQL().Quote(t.Name), limit)
 	}
 }
 

@@ -79,18 +79,18 @@ func (k *keptRows) fills(ctx context.Context, answers map[string]plan.Fill) (out
 }
 
 func (k *keptRows) count(ctx context.Context, where string) (int64, error) {
-	return k.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", k.Engine.Quote(k.kept.Name), where))
+	return k.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", k.Engine.SQL().Quote(k.kept.Name), where))
 }
 
 // replaced is the fill of a column that the rows have, with another type or optional.
 func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
-	name, old, now := k.wanted.Name+"."+w.Name, k.Engine.Quote(has.Name), k.Engine.Quote(w.Name)
+	name, old, now := k.wanted.Name+"."+w.Name, k.Engine.SQL().Quote(has.Name), k.Engine.SQL().Quote(w.Name)
 	value := now
 	if !sameKept(has, w) && k.alone {
 		return nil, nil, false, nil // the database converts what comes back into the table
 	}
 	if !sameKept(has, w) {
-		conv, ok := k.Engine.Convert(has, w)
+		conv, ok := k.Engine.DDL().Convert(has, w)
 		// An expression says what all of them become.
 		ok = ok && has.Name == w.Name && (answer == nil || answer.Literal)
 		n, err := int64(0), error(nil)
@@ -145,7 +145,7 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 // that lost some, a range. Those that are renamed have their new names; of what is not
 // allowed any more it asks, or takes the answer, which loses the old values.
 func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan.Fill) (value string, loses bool, q *plan.Question, err error) {
-	e, now := k.Engine, k.Engine.Quote(w.Name)
+	e, now := k.Engine, k.Engine.SQL().Quote(w.Name)
 	var must []string
 	for _, c := range k.wanted.Checks {
 		if c.Column == w.Name && (c.Purpose == schema.ForChoice || c.Purpose == schema.ForRange || c.Purpose == schema.ForNonblank) {
@@ -155,7 +155,7 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	if len(w.Values) > 0 && has.Values == nil {
 		var list []string
 		for _, v := range w.Values {
-			list = append(list, e.Text(v))
+			list = append(list, e.SQL().Text(v))
 		}
 		must = append(must, now+" IN ("+strings.Join(list, ", ")+")")
 	}
@@ -164,7 +164,7 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	}
 	fits := strings.Join(must, " AND ")
 	bad := func(value string) string {
-		return fmt.Sprintf("(SELECT %s AS %s, %s AS erbario_was FROM (SELECT %s AS %s FROM %s) AS r) AS q WHERE %s IS NOT NULL AND NOT (%s)", value, now, now, e.Quote(has.Name), now, e.Quote(k.kept.Name), now, fits)
+		return fmt.Sprintf("(SELECT %s AS %s, %s AS erbario_was FROM (SELECT %s AS %s FROM %s) AS r) AS q WHERE %s IS NOT NULL AND NOT (%s)", value, now, now, e.SQL().Quote(has.Name), now, e.SQL().Quote(k.kept.Name), now, fits)
 	}
 	gone, err := k.DB.Select(ctx, "SELECT DISTINCT erbario_was FROM "+bad(now))
 	if err != nil || len(gone) == 0 {
@@ -173,7 +173,7 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	cases := ""
 	for _, g := range gone {
 		if to, ok := k.renamed(w.Name, g[0]); ok {
-			cases += fmt.Sprintf(" WHEN %s THEN %s", e.Text(g[0]), e.Text(to))
+			cases += fmt.Sprintf(" WHEN %s THEN %s", e.SQL().Text(g[0]), e.SQL().Text(to))
 		}
 	}
 	otherwise := func(value string) string {
@@ -219,13 +219,13 @@ func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.F
 			var match []string
 			for _, c := range t.Columns {
 				if key, ok := strings.CutPrefix(c.Name, "key_"); ok && k.kept.Column(key) != nil {
-					match = append(match, "v."+k.Engine.Quote(c.Name)+" = "+row+k.Engine.Quote(key))
+					match = append(match, "v."+k.Engine.SQL().Quote(c.Name)+" = "+row+k.Engine.SQL().Quote(key))
 				}
 			}
-			return fmt.Sprintf("(SELECT v.%s FROM %s AS v WHERE %s LIMIT 1)", k.Engine.Quote(w.Name), from, strings.Join(match, " AND "))
+			return fmt.Sprintf("(SELECT v.%s FROM %s AS v WHERE %s LIMIT 1)", k.Engine.SQL().Quote(w.Name), from, strings.Join(match, " AND "))
 		}
 		f.From, f.SQL = t.Name, read("{from}", "")
-		none = read(k.Engine.Quote(t.Name), k.Engine.Quote(k.kept.Name)+".") + " IS NULL"
+		none = read(k.Engine.SQL().Quote(t.Name), k.Engine.SQL().Quote(k.kept.Name)+".") + " IS NULL"
 	}
 	n, err := k.count(ctx, none)
 	switch {
@@ -265,10 +265,10 @@ func (k *keptRows) misfits(ctx context.Context, w *schema.Column, conv engine.Co
 	if conv.SQL != "" {
 		a.Forward[w.Name] = engine.Source{SQL: conv.SQL, Converts: true}
 	}
-	if back, ok := k.Engine.Convert(w, &has); ok && back.SQL != "" {
+	if back, ok := k.Engine.DDL().Convert(w, &has); ok && back.SQL != "" {
 		a.Back[w.Name] = engine.Source{SQL: back.SQL, Converts: true}
 	}
-	for _, r := range k.Engine.Alter(a).BeforeApply {
+	for _, r := range k.Engine.DDL().Alter(a).BeforeApply {
 		if r.About != w.Name {
 			continue
 		}
@@ -310,13 +310,13 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 		}
 		sql := f.SQL
 		if f.From != "" {
-			sql = strings.ReplaceAll(sql, "{from}", e.Quote(now(f.From)))
+			sql = strings.ReplaceAll(sql, "{from}", e.SQL().Quote(now(f.From)))
 		}
 		to.Columns = append(to.Columns, c)
 		a.Forward[c.Name] = engine.Source{SQL: sql}
 		names = append(names, f.Column.Name)
 	}
-	for _, s := range e.Alter(a).Steps {
+	for _, s := range e.DDL().Alter(a).Steps {
 		if err := runner.StepAll(ctx, db, s.Apply); err != nil {
 			return fmt.Errorf("the rows of %s that are restored cannot be given %s: %w", list[0].Table, strings.Join(names, ", "), err)
 		}

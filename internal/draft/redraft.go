@@ -219,7 +219,7 @@ func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine
 	if err != nil || slices.Contains(has, r.Kept) {
 		return err
 	}
-	makes, fills := e.KeepAside(r.Table, r.Columns, r.Kept)
+	makes, fills := e.DDL().KeepAside(r.Table, r.Columns, r.Kept)
 	for _, sql := range append(makes, fills...) {
 		if err := db.Step(ctx, sql); err != nil {
 			return err
@@ -262,11 +262,11 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 			if !slices.ContainsFunc(fits.Columns, func(c *schema.Column) bool { return !strings.HasPrefix(c.Name, "key_") }) {
 				continue
 			}
-			before, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(kept.Name))
+			before, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(kept.Name))
 			if err != nil {
 				return err
 			}
-			for _, sql := range e.PutBack(t, fits, rest) {
+			for _, sql := range e.DDL().PutBack(t, fits, rest) {
 				if err := db.Step(ctx, sql); err != nil {
 					return fmt.Errorf("the values that %s kept for %s, which another migration creates now, cannot be restored (they remain in %s): %w", m.ID, t.Name, kept.Name, err)
 				}
@@ -275,7 +275,7 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 			if has, err := db.Kept(ctx, kept.Name); err != nil {
 				return err
 			} else if slices.Contains(has, kept.Name) && !rest {
-				if after, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(kept.Name)); err != nil {
+				if after, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(kept.Name)); err != nil {
 					return err
 				}
 			}
@@ -291,7 +291,7 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 			told(back)
 			if after == 0 && !rest {
 				if has, _ := db.Kept(ctx, kept.Name); slices.Contains(has, kept.Name) {
-					if err := db.Step(ctx, "DROP TABLE "+e.Quote(kept.Name)); err != nil {
+					if err := db.Step(ctx, "DROP TABLE "+e.SQL().Quote(kept.Name)); err != nil {
 						return err
 					}
 				}
@@ -561,7 +561,7 @@ func (s *State) ownRows(t *schema.Table, all []runner.PutAside) bool {
 // orphanTable asks about a table that is no longer declared; all are what the undo put
 // aside, and a table that is among it has rows of its own.
 func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string, all []runner.PutAside) plan.Question {
-	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.Quote(kept.Name))
+	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.SQL().Quote(kept.Name))
 	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had created, is no longer declared, and it has %s", table, words.Rows(n))}
 	for _, t := range s.Wanted.Tables {
 		shared := 0
@@ -581,7 +581,7 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 // orphanColumn asks about a column that is no longer declared; taken are the names that
 // others of its table get.
 func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, table string, c *schema.Column, taken []string) (*plan.Question, error) {
-	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.Quote(kept.Name), s.Engine.Quote(c.Name)))
+	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name), s.Engine.SQL().Quote(c.Name)))
 	if err != nil || n == 0 {
 		return nil, err
 	}
@@ -599,7 +599,7 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 // otherType asks about values of a column that another migration makes now, with another
 // type.
 func (s *State) otherType(ctx context.Context, kept, t *schema.Table, c *schema.Column) (*plan.Question, error) {
-	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.Quote(kept.Name), s.Engine.Quote(c.Name)))
+	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name), s.Engine.SQL().Quote(c.Name)))
 	if err != nil || n == 0 {
 		return nil, err
 	}

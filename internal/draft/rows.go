@@ -121,7 +121,7 @@ func (s *State) rowsToTry(ctx context.Context, some bool) (try func(table string
 		if !named || where == "" {
 			return engine.Rows{}, nil
 		}
-		return source.Sample(ctx, "SELECT "+proof.Stored(in.Table(table), s.Engine)+" FROM "+s.Engine.Quote(in.Table(table).Name)+" WHERE "+where, namedAtMost)
+		return source.Sample(ctx, "SELECT "+proof.Stored(in.Table(table), s.Engine)+" FROM "+s.Engine.SQL().Quote(in.Table(table).Name)+" WHERE "+where, namedAtMost)
 	}
 	return func(table string, limit int) (engine.Rows, error) {
 		out, err := rows(table)
@@ -160,7 +160,7 @@ func (s *State) namedRows(table string, there *schema.Table) string {
 				if there.Column(by) == nil || row[i].Kind == schema.NullValue {
 					continue
 				}
-				if sql, err := s.Engine.Literal(row[i], t.Column(by).Type); err == nil {
+				if sql, err := s.Engine.SQL().Literal(row[i], t.Column(by).Type); err == nil {
 					if named[by] == nil {
 						named[by] = map[string]bool{}
 					}
@@ -171,7 +171,7 @@ func (s *State) namedRows(table string, there *schema.Table) string {
 	}
 	var out []string
 	for _, by := range slices.Sorted(maps.Keys(named)) {
-		out = append(out, s.Engine.Quote(by)+" IN ("+strings.Join(slices.Sorted(maps.Keys(named[by])), ", ")+")")
+		out = append(out, s.Engine.SQL().Quote(by)+" IN ("+strings.Join(slices.Sorted(maps.Keys(named[by])), ", ")+")")
 	}
 	return strings.Join(out, " OR ")
 }

@@ -21,7 +21,7 @@ import (
 // nobody has written as before for so long. Where something is to be asked, or stands in
 // the way, there is no second draft.
 func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (first, second *Draft, err error) {
-	if s.Engine.Stages() == nil {
+	if !s.Engine.Caps().Stages {
 		return nil, nil, fmt.Errorf("--staged: on %s nobody writes while a migration runs, and one is enough: draft without it", s.Engine.Name())
 	}
 	if s.unreached {

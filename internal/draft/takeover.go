@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
@@ -43,7 +44,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		}
 		t.Columns = slices.DeleteFunc(t.Columns, func(c *schema.Column) bool { return c.Name == column })
 		reads := func(x *schema.SQL) bool {
-			return x != nil && slices.ContainsFunc(e.Tokens(x.Text), func(t engine.Token) bool { return t.Named && strings.EqualFold(t.Name, column) })
+			return x != nil && slices.ContainsFunc(e.SQL().Tokens(x.Text), func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), column) })
 		}
 		t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool { return k.Column == column || reads(&k.SQL) })
 		t.Triggers = slices.DeleteFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Column == column })
@@ -71,7 +72,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		return fmt.Errorf("%s cannot be taken over: %s", strings.Join(names, ", "), p.Questions[0].Text)
 	}
 	away := planned(m.ID, m.Form, e, p)
-	if e.CommitsChanges() {
+	if e.Caps().CommitsChanges {
 		return runner.Separately(ctx, db, e, away, false)
 	}
 	return runner.Steps(ctx, db, e, away, false)

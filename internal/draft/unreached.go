@@ -49,8 +49,8 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 		}
 	}
 	s := &State{Engine: e, unreached: true, home: home, Standing: runner.Stand(files, nil, e)}
-	s.Wanted, _ = e.Realize(declared)
-	s.Live, _ = e.Realize(before)
+	s.Wanted, _ = e.DDL().Realize(declared)
+	s.Live, _ = e.DDL().Realize(before)
 	for _, c := range changes { // names that followed a renamed table or column
 		t, k, old := s.Live.Table(c.Table), (*schema.Check)(nil), (*schema.Check)(nil)
 		if c.Kind == diff.ChangeCheck {
@@ -165,8 +165,8 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 func setEnumApart(e engine.Engine, s *schema.Schema, name string) {
 	for _, t := range s.Tables {
 		for _, c := range t.Columns {
-			if c.Values != nil && c.SQLType == e.Quote(name) {
-				c.SQLType = e.Quote(plan.Apart(name))
+			if c.Values != nil && c.SQLType == e.SQL().Quote(name) {
+				c.SQLType = e.SQL().Quote(plan.Apart(name))
 			}
 		}
 	}
@@ -228,21 +228,21 @@ func (w *earlier) enum(table, column string) string {
 // typeIn is the name of the type that the files gave a column last, empty where they do not
 // tell, and whether they made a type of that name.
 func (w *earlier) typeIn(table, column string) (string, bool) {
-	if w.engine.Enums() == nil {
+	if !w.engine.Caps().Enums {
 		return "", false
 	}
-	x := regexp.QuoteMeta(w.engine.Quote(column))
+	x := regexp.QuoteMeta(w.engine.SQL().Quote(column))
 	words := regexp.MustCompile(`(?m)(?:^    ` + x + ` |ADD COLUMN ` + x + ` |ALTER COLUMN ` + x + ` TYPE )(\w+|"[^"]+")`)
 	name, made := "", map[string]bool{}
 	for _, m := range w.files {
 		for _, sql := range m.SQL(false) {
-			tables := sqltext.Touches(w.engine.Tokens(sql), nil).Tables // the first is the one that the statement makes or changes
+			tables := sqltext.Touches(w.engine.SQL().Tokens(sql), nil).Tables // the first is the one that the statement makes or changes
 			if list := words.FindAllStringSubmatch(sql, -1); list != nil && len(tables) > 0 && tables[0] == table {
 				name = strings.Trim(list[len(list)-1][1], `"`)
 			}
 			for _, word := range strings.Fields(sql) {
 				word = strings.Trim(word, `"`)
-				begin, _, _ := strings.Cut(w.engine.Enums().Make(word, []string{"x"})[0], "'")
+				begin, _, _ := strings.Cut(engine.EnumsOf(w.engine).Make(word, []string{"x"})[0], "'")
 				made[word] = made[word] || strings.HasPrefix(sql, begin)
 			}
 		}
@@ -443,7 +443,7 @@ func (w *earlier) value(def *schema.SQL, t schema.Type) *schema.Value {
 		if v.Kind == schema.BooleanValue && t.Kind != schema.Boolean || v.Kind == schema.NumberValue && !t.Kind.Number() {
 			continue
 		}
-		sql, err := w.home.Literal(v, t)
+		sql, err := w.home.SQL().Literal(v, t)
 		if err == nil && (sql == text || sql == "("+text+")") {
 			return &v
 		}

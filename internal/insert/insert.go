@@ -138,7 +138,7 @@ func (t Table) Read(ctx context.Context, given []Given) (Row, error) {
 // SQLite, a whole number that is the key alone.
 func (t Table) numbered(column string) bool {
 	key := t.Key()
-	return len(key) == 1 && strings.EqualFold(key[0], column) && (t.PrimaryKey.Autoincrement || strings.EqualFold(t.Column(column).SQLType, "INTEGER")) && t.Engine.Journal() == ""
+	return len(key) == 1 && strings.EqualFold(key[0], column) && (t.PrimaryKey.Autoincrement || strings.EqualFold(t.Column(column).SQLType, "INTEGER")) && !t.Engine.Caps().Journal
 }
 
 // value reads a value for a column, as a literal.
@@ -158,7 +158,7 @@ func (t Table) value(ctx context.Context, c *schema.Column, raw string) (string,
 // literal reads a value as one of the column's type.
 func (t Table) literal(c *schema.Column, raw string) (string, error) {
 	if c.Type.Kind == schema.Bytes {
-		pieces := t.Engine.Split(raw + ";")
+		pieces := t.Engine.SQL().Split(raw + ";")
 		if !strings.HasPrefix(raw, "(") || !strings.HasSuffix(raw, ")") || len(pieces) != 1 || pieces[0].Bad != "" || pieces[0].Comment {
 			return "", fmt.Errorf("bytes are written as (SQL), in the engine's syntax")
 		}
@@ -171,7 +171,7 @@ func (t Table) literal(c *schema.Column, raw string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return t.Engine.Literal(v, c.Type)
+	return t.Engine.SQL().Literal(v, c.Type)
 }
 
 // moments are the forms in which people write a time.
@@ -222,7 +222,7 @@ func (t Table) pointing(ctx context.Context, k *schema.ForeignKey, raw string) (
 		return "", fmt.Errorf("%s, to which it refers, does not exist", k.Table)
 	}
 	parent := Table{DB: t.DB, Engine: t.Engine, Live: t.Live, Models: t.Models, Table: to}
-	q := t.Engine.Quote
+	q := t.Engine.SQL().Quote
 	key, err := parent.column(k.References[0])
 	if err != nil {
 		return "", err
@@ -334,15 +334,15 @@ func (t Table) Insert(ctx context.Context, list []Row, wait time.Duration) (stor
 	var names []string
 	for _, c := range t.Columns {
 		if !schema.Own(c.Name) {
-			names = append(names, t.Engine.Quote(c.Name))
+			names = append(names, t.Engine.SQL().Quote(c.Name))
 		}
 	}
 	for _, key := range keys {
 		var is []string
 		for i, k := range t.Key() {
-			is = append(is, t.Engine.Quote(k)+" = "+key[i])
+			is = append(is, t.Engine.SQL().Quote(k)+" = "+key[i])
 		}
-		one, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), t.Engine.Quote(t.Name), strings.Join(is, " AND ")), 1)
+		one, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), t.Engine.SQL().Quote(t.Name), strings.Join(is, " AND ")), 1)
 		if err != nil {
 			return stored, err
 		}
@@ -353,10 +353,10 @@ func (t Table) Insert(ctx context.Context, list []Row, wait time.Duration) (stor
 
 // insert inserts one row and returns its key, as literals.
 func (t Table) insert(ctx context.Context, row Row) (key []string, err error) {
-	q := t.Engine.Quote
+	q := t.Engine.SQL().Quote
 	sql := "INSERT INTO " + q(t.Name)
 	if len(row.Columns) == 0 {
-		sql += t.Engine.EmptyRow()
+		sql += t.Engine.Caps().EmptyRow
 	} else {
 		var names []string
 		for _, c := range row.Columns {
@@ -383,7 +383,7 @@ func (t Table) insert(ctx context.Context, row Row) (key []string, err error) {
 		if err != nil {
 			v = schema.Value{Kind: schema.TextValue, Text: got[0][i]}
 		}
-		literal, err := t.Engine.Literal(v, t.Column(k).Type)
+		literal, err := t.Engine.SQL().Literal(v, t.Column(k).Type)
 		if err != nil {
 			return nil, err
 		}

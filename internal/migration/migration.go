@@ -522,7 +522,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	fail := func(line int, format string, args ...any) (*Migration, error) {
 		return nil, &ParseError{Path: path, Line: line, Message: fmt.Sprintf(format, args...)}
 	}
-	pieces := e.Split(strings.ReplaceAll(text, "\r\n", "\n"))
+	pieces := e.SQL().Split(strings.ReplaceAll(text, "\r\n", "\n"))
 	if len(pieces) == 0 || !pieces[0].Comment || !strings.HasPrefix(pieces[0].Text, Marker) {
 		return fail(1, "the file does not begin with the head of a migration, such as %s20261123T093000-first-sheets  %s  form %d", Marker, e.Name(), Form)
 	}
@@ -672,7 +672,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			}
 			need.Query = p.Text
 		case into != nil:
-			if err := e.Refuse(p.Text); err != nil {
+			if err := e.SQL().Refuse(p.Text); err != nil {
 				return fail(p.Line, "%v; nothing was run", err)
 			}
 			*into = append(*into, Statement{SQL: p.Text, Line: p.Line, Above: comments})
@@ -693,7 +693,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			for _, st := range list {
 				all = append(all, st.SQL)
 			}
-			if err := e.Misplaced(s.Kind, all); err != nil {
+			if err := engine.Misplaced(e.SQL(), s.Kind, all); err != nil {
 				return fail(s.Line, "%v; nothing was run", err)
 			}
 		}

@@ -104,11 +104,11 @@ func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migra
 		var to []engine.Requirement
 		for _, r := range list {
 			for _, x := range m.Parameters {
-				if _, given := undo[x.For]; x.Undo && !given && e.Bind(r.Query, map[string]string{x.Name: "NULL"}) != r.Query {
+				if _, given := undo[x.For]; x.Undo && !given && e.SQL().Bind(r.Query, map[string]string{x.Name: "NULL"}) != r.Query {
 					r.Ungiven = append(slices.Clone(r.Ungiven), x.For)
 				}
 			}
-			r.Query = e.Bind(r.Query, values)
+			r.Query = e.SQL().Bind(r.Query, values)
 			to = append(to, r)
 		}
 		return to
@@ -116,7 +116,7 @@ func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migra
 	statements := func(list []Statement) []Statement {
 		var to []Statement
 		for _, s := range list {
-			s.SQL = e.Bind(s.SQL, values)
+			s.SQL = e.SQL().Bind(s.SQL, values)
 			to = append(to, s)
 		}
 		return to

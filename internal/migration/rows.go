@@ -112,7 +112,7 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 	if !renames(sql) { // most do not, and cutting them up takes long
 		return Rename{}, false
 	}
-	list := e.Tokens(sql)
+	list := e.SQL().Tokens(sql)
 	word := func(i int) string {
 		if i >= len(list) {
 			return ""
@@ -121,11 +121,11 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 	}
 	switch {
 	case len(list) == 5 && word(0) == "RENAME" && word(1) == "TABLE" && word(3) == "TO":
-		return Rename{Table: list[2].Name, To: list[4].Name}, true
+		return Rename{Table: list[2].Name(), To: list[4].Name()}, true
 	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "TO":
-		return Rename{Table: list[2].Name, To: list[5].Name}, true
+		return Rename{Table: list[2].Name(), To: list[5].Name()}, true
 	case len(list) >= 8 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "COLUMN" && word(6) == "TO" && (len(list) == 8 || list[8].Text == ","): // how gently it is done
-		return Rename{Table: list[2].Name, Column: list[5].Name, To: list[7].Name}, true
+		return Rename{Table: list[2].Name(), Column: list[5].Name(), To: list[7].Name()}, true
 	}
 	return Rename{}, false
 }
@@ -179,11 +179,11 @@ func createdTable(e engine.Engine, sql string) string {
 	if len(head) < 6 || !strings.EqualFold(head[:6], "CREATE") {
 		return ""
 	}
-	t := e.Tokens(head[:min(len(head), begins)])
+	t := e.SQL().Tokens(head[:min(len(head), begins)])
 	if len(t) < 3 || t[1].Word() != "TABLE" {
 		return ""
 	}
-	return strings.ToLower(t[2].Name)
+	return strings.ToLower(t[2].Name())
 }
 
 // Names are the names, in lower case, that the statements of migrations have in them.
@@ -191,9 +191,9 @@ func Names(line []*Migration, e engine.Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, m := range line {
 		for _, sql := range m.SQL(false) {
-			for _, t := range e.Tokens(sql) {
-				if t.Named {
-					out[strings.ToLower(t.Name)] = true
+			for _, t := range e.SQL().Tokens(sql) {
+				if t.Named() {
+					out[strings.ToLower(t.Name())] = true
 				}
 			}
 		}

@@ -56,7 +56,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 	}
 	with := target(live, back)
 	a := engine.Between(live, with)
-	n := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(live.Name)))
+	n := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(live.Name)))
 	asked := len(p.plan.Questions)
 	first := ""
 	for _, c := range back {
@@ -73,7 +73,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 		return live, nil, false
 	}
 	var list []string
-	for _, step := range p.Engine.Alter(a).Steps {
+	for _, step := range p.Engine.DDL().Alter(a).Steps {
 		list = append(list, step.Apply...)
 	}
 	list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool {
@@ -105,7 +105,7 @@ func (p *planner) restoreTables() []diff.Change {
 	live.Tables = slices.Clone(live.Tables)
 	var out []diff.Change
 	for _, t := range schema.ParentsFirst(missing) {
-		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.Create(withoutSpanning(t)).Apply})
+		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.DDL().Create(withoutSpanning(t)).Apply})
 		p.dropped = append(p.dropped, t.Name)
 		live.Tables = append(live.Tables, withoutSpanning(t))
 		p.looked[t.Name] = true
@@ -136,7 +136,7 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 			}
 			same := slices.ContainsFunc(made.ForeignKeys, called) && !slices.ContainsFunc(live.ForeignKeys, called)
 			whole := !slices.ContainsFunc(o.Columns, func(n string) bool { return live.Column(n) == nil })
-			if c.Kind == diff.AddReference && same && whole && p.Engine.HoldsReferences() {
+			if c.Kind == diff.AddReference && same && whole && p.Engine.Caps().ImmediateReferences {
 				name = o.Name
 			}
 		case *schema.Trigger:
@@ -152,7 +152,7 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 		}
 		with := target(live, []diff.Change{c})
 		var list []string
-		for _, step := range p.Engine.Alter(engine.Between(live, with)).Steps {
+		for _, step := range p.Engine.DDL().Alter(engine.Between(live, with)).Steps {
 			list = append(list, step.Apply...)
 		}
 		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return c.Object == any(k) })...)

@@ -34,16 +34,16 @@ func OnlyAdded(there, wanted []string) bool {
 
 // enums plans the changes of enum types.
 func (p *planner) enums() {
-	words := p.Engine.Enums()
+	words := engine.EnumsOf(p.Engine)
 	if words == nil {
 		return
 	}
 	comes := func(name string, s engine.Step) {
-		p.moving = append(p.moving, p.Engine.Quote(name))
+		p.moving = append(p.moving, p.Engine.SQL().Quote(name))
 		p.units = append(p.units, unit{rank: rankEnumComes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
 	}
 	goes := func(name string, s engine.Step) {
-		p.moving = append(p.moving, p.Engine.Quote(name), p.Engine.Quote(Apart(name)))
+		p.moving = append(p.moving, p.Engine.SQL().Quote(name), p.Engine.SQL().Quote(Apart(name)))
 		p.units = append(p.units, unit{rank: rankEnumGoes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
 	}
 	for i := range p.plan.Changes {
@@ -81,7 +81,7 @@ func (p *planner) remade() map[string]string {
 	out := map[string]string{}
 	for _, o := range p.Wanted.Others {
 		if apart := Apart(o.Name); o.Kind == schema.EnumType && p.Live.Enum(apart) != nil {
-			out[p.Engine.Quote(apart)] = p.Engine.Quote(o.Name)
+			out[p.Engine.SQL().Quote(apart)] = p.Engine.SQL().Quote(o.Name)
 		}
 	}
 	return out
@@ -97,7 +97,7 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 				said = said || strings.Contains(r.Query, "::"+n) || strings.Contains(r.Query, "AS "+n+")")
 			}
 			for _, v := range p.fresh {
-				said = said || !r.Guards && strings.Contains(r.Query, p.Engine.Text(v)) && p.asksEnum(table, r.Query)
+				said = said || !r.Guards && strings.Contains(r.Query, p.Engine.SQL().Text(v)) && p.asksEnum(table, r.Query)
 			}
 			for apart, name := range p.remade() {
 				r.Sentence = strings.ReplaceAll(r.Sentence, apart, name+" as it was")
@@ -122,7 +122,7 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 			if _, ok := p.EnumRenames[r]; !ok {
 				continue
 			}
-			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.Text(r.To), p.Engine.Text(r.Value))
+			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.SQL().Text(r.To), p.Engine.SQL().Text(r.Value))
 		}
 	}
 }
@@ -131,7 +131,7 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 func (p *planner) asksEnum(table, query string) bool {
 	for _, t := range []*schema.Table{p.Live.Table(table), p.Wanted.Table(table)} {
 		if t != nil && slices.ContainsFunc(t.Columns, func(c *schema.Column) bool {
-			return c.Values != nil && strings.Contains(query, p.Engine.Quote(c.Name))
+			return c.Values != nil && strings.Contains(query, p.Engine.SQL().Quote(c.Name))
 		}) {
 			return true
 		}
@@ -167,7 +167,7 @@ func (p *planner) enumsAside() {
 // addValues gives the step that adds values to an enum type. Back, the type is made
 // anew without them, and each column changes over, which no row must stand against.
 func (p *planner) addValues(o, old *schema.Other) engine.Step {
-	words := p.Engine.Enums()
+	words := engine.EnumsOf(p.Engine)
 	s := engine.Step{Title: "the enum type " + o.Name + " has " + strings.Join(added(old.Values, o.Values), ", "), Apply: words.Add(o.Name, old.Values, o.Values)}
 	apart := Apart(o.Name)
 	s.Undo = append(words.Rename(o.Name, apart), words.Make(o.Name, old.Values)...)
@@ -175,18 +175,18 @@ func (p *planner) addValues(o, old *schema.Other) engine.Step {
 		from := t.Clone()
 		a := engine.Between(from, t)
 		for i, c := range from.Columns {
-			if c.SQLType != p.Engine.Quote(o.Name) {
+			if c.SQLType != p.Engine.SQL().Quote(o.Name) {
 				continue
 			}
-			c.SQLType, c.Values = p.Engine.Quote(apart), o.Values
-			if conv, ok := p.Engine.Convert(c, t.Columns[i]); ok {
+			c.SQLType, c.Values = p.Engine.SQL().Quote(apart), o.Values
+			if conv, ok := p.Engine.DDL().Convert(c, t.Columns[i]); ok {
 				a.Forward[c.Name] = engine.Source{SQL: conv.SQL, Converts: true}
 			}
 		}
 		if len(a.Forward) == 0 {
 			continue
 		}
-		change := p.Engine.Alter(a)
+		change := p.Engine.DDL().Alter(a)
 		for _, r := range change.BeforeApply {
 			if r.Guards {
 				r.Sentence = strings.Replace(r.Sentence, apart, o.Name, 1)
@@ -213,12 +213,12 @@ func (p *planner) addedUsed() {
 		for _, c := range p.plan.Changes {
 			o, ok := c.Object.(*schema.Other)
 			old, changed := c.Before.(*schema.Other)
-			if !ok || !changed || c.Kind != diff.ChangeEnum || old.Name != o.Name || !slices.Equal(s.Apply, p.Engine.Enums().Add(o.Name, old.Values, o.Values)) {
+			if !ok || !changed || c.Kind != diff.ChangeEnum || old.Name != o.Name || !slices.Equal(s.Apply, engine.EnumsOf(p.Engine).Add(o.Name, old.Values, o.Values)) {
 				continue
 			}
 			for _, v := range added(old.Values, o.Values) {
 				if slices.ContainsFunc(p.plan.Steps[i+1:], func(later engine.Step) bool {
-					said := func(sql string) bool { return strings.Contains(sql, p.Engine.Text(v)) }
+					said := func(sql string) bool { return strings.Contains(sql, p.Engine.SQL().Text(v)) }
 					return slices.ContainsFunc(later.Apply, said) || slices.ContainsFunc(later.Here, func(r engine.Requirement) bool { return said(r.Query) })
 				}) {
 					s.Kind = engine.OwnTransaction
@@ -247,11 +247,11 @@ func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
 	if col.Values == nil || old.Values == nil {
 		return false
 	}
-	words, text := p.Engine.Enums(), ""
+	words, text := engine.EnumsOf(p.Engine), ""
 	settled := map[string]bool{}
 	become := func(v, sql string) {
 		settled[v] = true
-		text += fmt.Sprintf(" WHEN %s THEN %s", p.Engine.Text(v), sql)
+		text += fmt.Sprintf(" WHEN %s THEN %s", p.Engine.SQL().Text(v), sql)
 	}
 	for _, r := range p.valueRenames(c.Table, col.Name) {
 		if _, renamed := p.EnumRenames[r]; renamed || slices.Contains(col.Values, r.Value) {
@@ -262,7 +262,7 @@ func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
 			return true
 		}
 		p.used["rename "+r.String()] = true
-		become(r.Value, p.Engine.Text(r.To))
+		become(r.Value, p.Engine.SQL().Text(r.To))
 	}
 	if f, ok := p.choiceFill(c.Table, col.Name, old.Values, col.Values, settled); ok {
 		for _, v := range added(col.Values, old.Values) {
@@ -272,7 +272,7 @@ func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
 		}
 	}
 	if text != "" {
-		x := words.Text(p.Engine.Quote(col.Name))
+		x := words.Text(p.Engine.SQL().Quote(col.Name))
 		a.Forward[col.Name] = engine.Source{SQL: words.Value("CASE "+x+text+" ELSE "+x+" END", col.SQLType)}
 		p.lose(a, old)
 		p.noOther(c.Table, col.Name, added(col.Values, old.Values), settled)
@@ -286,7 +286,7 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 	var open []string
 	for _, v := range gone {
 		if !settled[v] {
-			open = append(open, p.Engine.Text(v))
+			open = append(open, p.Engine.SQL().Text(v))
 		}
 	}
 	if len(open) == 0 {
@@ -294,10 +294,10 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 	}
 	var shown []string
 	for _, n := range append(p.Live.Table(table).Key(), column) {
-		shown = append(shown, p.Engine.Quote(n))
+		shown = append(shown, p.Engine.SQL().Quote(n))
 	}
 	p.needs[table] = append(p.needs[table], engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s are not among the choices", table, column), Table: table, About: column,
-		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.Quote(table), p.Engine.Enums().Text(p.Engine.Quote(column)), strings.Join(open, ", "))})
+		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.SQL().Quote(table), engine.EnumsOf(p.Engine).Text(p.Engine.SQL().Quote(column)), strings.Join(open, ", "))})
 }
 
 // EnumRename is the step that renames a value of the enum type of a column; false
@@ -305,7 +305,7 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 // that are made together.
 func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engine.Step, bool) {
 	t := s.Table(r.Table)
-	if t == nil || r.Value == "" || e.Enums() == nil {
+	if t == nil || r.Value == "" || !e.Caps().Enums {
 		return engine.Step{}, false
 	}
 	c := t.Column(r.Column)
@@ -313,9 +313,9 @@ func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engi
 		return engine.Step{}, false
 	}
 	for _, o := range s.Others {
-		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.Quote(o.Name) {
+		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.SQL().Quote(o.Name) {
 			return engine.Step{Title: migration.Title(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
-				Apply: e.Enums().RenameValue(o.Name, r.Value, r.To), Undo: e.Enums().RenameValue(o.Name, r.To, r.Value)}, true
+				Apply: engine.EnumsOf(e).RenameValue(o.Name, r.Value, r.To), Undo: engine.EnumsOf(e).RenameValue(o.Name, r.To, r.Value)}, true
 		}
 	}
 	return engine.Step{}, false

@@ -34,7 +34,7 @@ func (p *planner) generatedAgain(a *engine.Alteration, changes []diff.Change, ro
 			if n := rows(); n > 0 && !p.answered("drop", c.Target()) {
 				p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s becomes generated, which replaces its values; %s has %s", c.Target(), c.Table, words.Rows(n)),
 					Choices: []Choice{choice("replace its values; they are kept", "--drop "+c.Target())},
-					Query:   p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
+					Query:   p.shown(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
 					Other:   "or give the generated field a new name"})
 				continue
 			}
@@ -57,10 +57,10 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 		return p.inTwo(a)
 	}
 	if len(again) == 0 {
-		return p.Engine.Alter(a)
+		return p.Engine.DDL().Alter(a)
 	}
 	stands := func(sql schema.SQL) bool {
-		list, _ := wordsOf(p.Engine.Tokens(sql.Text))
+		list, _ := wordsOf(p.Engine.SQL().Tokens(sql.Text))
 		return slices.ContainsFunc(list, func(w word) bool { return again[w.name] })
 	}
 	mid := a.To.Clone()
@@ -83,7 +83,7 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 	second.Lost, second.Only = nil, ""
 	second.Summary = fmt.Sprintf("generate %s of %s", strings.Join(slices.Sorted(maps.Keys(again)), ", "), a.To.Name)
 	a.To = mid
-	out, add := p.Engine.Alter(a), p.Engine.Alter(second)
+	out, add := p.Engine.DDL().Alter(a), p.Engine.DDL().Alter(second)
 	// What asks for the table between the two is asked there.
 	shape := func(r engine.Requirement) bool { return r.Shape }
 	if n := len(out.Steps); n > 0 && len(add.Steps) > 0 {

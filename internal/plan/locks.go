@@ -27,8 +27,12 @@ func (p *planner) inUse(table string) bool {
 // strongest are the locks of a step's statements, one for each table that is known.
 func strongest(e engine.Engine, statements []string, known func(table string) bool) []engine.Lock {
 	var out []engine.Lock
+	online, ok := engine.OnlineOf(e)
+	if !ok {
+		return nil
+	}
 	for _, sql := range statements {
-		for _, l := range e.Locks(sql) {
+		for _, l := range online.Locks(sql) {
 			if schema.Own(l.Table) || !known(l.Table) {
 				continue
 			}
@@ -134,7 +138,7 @@ func (p *planner) sizeOf(table string) (string, error) {
 		return "", nil
 	}
 	old := p.oldTable(table)
-	rows := p.count("SELECT 1 FROM " + p.Engine.Quote(old))
+	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(old))
 	if p.err != nil {
 		return "", p.err
 	}

@@ -261,7 +261,7 @@ func Make(in Input) (*Plan, error) {
 		if r.Value == "" {
 			steps, ok := in.Renames[r]
 			if !ok {
-				steps, _ = in.Engine.Rename(nil, r.Table, r.Column, r.To)
+				steps, _ = in.Engine.DDL().Rename(nil, r.Table, r.Column, r.To)
 			}
 			p.plan.Steps = append(p.plan.Steps, steps...)
 		}
@@ -300,7 +300,7 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
 	p.addedUsed()
-	p.plan.Steps = in.Engine.Separate(p.plan.Steps)
+	p.plan.Steps = in.Engine.DDL().Separate(p.plan.Steps)
 	if in.Gentle != nil && len(p.plan.Questions) == 0 {
 		if err := in.Gentle(p.plan); err != nil {
 			return nil, err
@@ -349,7 +349,7 @@ func (p *planner) ways() error {
 		if r.Wait {
 			continue // time may mend it
 		}
-		n, rows, err := p.Look(p.Engine.Bind(r.Query, p.homes()))
+		n, rows, err := p.Look(p.Engine.SQL().Bind(r.Query, p.homes()))
 		if err != nil {
 			return fmt.Errorf("it cannot be checked whether the live rows fit: %w", err)
 		}
@@ -397,7 +397,7 @@ func (p *planner) homes() map[string]string {
 func (p *planner) backValue(table string, col *schema.Column, keep string) (engine.Source, bool) {
 	src := engine.Source{Kept: keep}
 	// A server numbers the rows of an existing column only once each has a number.
-	numbered := col.Identity && p.Engine.Journal() == ""
+	numbered := col.Identity && !p.Engine.Caps().Journal
 	if !col.NotNull || col.Default != nil || col.Generated != nil || numbered {
 		return src, keep != ""
 	}
@@ -515,7 +515,7 @@ func (p *planner) table(name string, changes []diff.Change) {
 	switch first.Kind {
 	case diff.AddTable:
 		t := withoutSpanning(p.inline(first.Object.(*schema.Table)))
-		step := p.Engine.Create(t)
+		step := p.Engine.DDL().Create(t)
 		p.plan.Effects[name] = "new"
 		p.units = append(p.units, unit{rank: rankCreate, place: p.place[t.Name], name: name, takes: names(t, true), change: engine.Change{Steps: []engine.Step{step}}})
 	case diff.DropTable:
@@ -526,7 +526,7 @@ func (p *planner) table(name string, changes []diff.Change) {
 }
 
 func (p *planner) dropTable(t *schema.Table) {
-	rows := p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(t.Name)))
+	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(t.Name)))
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
 		name := p.oldTable(t.Name)
@@ -542,7 +542,7 @@ func (p *planner) dropTable(t *schema.Table) {
 		return
 	}
 	if made := p.Made.Table(t.Name); made == nil {
-		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.Create(withoutSpanning(t)).Apply})
+		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.DDL().Create(withoutSpanning(t)).Apply})
 	} else {
 		for _, c := range diff.Tables(t, made) {
 			if c.Kind.Sign() == "-" && !(p.letGo(c) && p.answered("drop", c.Target())) { // what somebody added to it by hand
@@ -561,7 +561,7 @@ func (p *planner) dropTable(t *schema.Table) {
 	if p.NoKeep {
 		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" are lost"
 	}
-	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.Drop(engine.Dropping{Table: t, Keep: keep})})
+	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.DDL().Drop(engine.Dropping{Table: t, Keep: keep})})
 }
 
 // keep is the name of the table for what is kept of a table.
@@ -669,7 +669,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	rows := int64(-1)
 	count := func() int64 {
 		if rows < 0 {
-			rows = p.count("SELECT 1 FROM " + p.Engine.Quote(p.oldTable(name)))
+			rows = p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(name)))
 		}
 		return rows
 	}
@@ -696,7 +696,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		case diff.DropColumn:
 			p.dropColumn(&a, c, changes, count)
 		case diff.MakeRequired:
-			if f, ok := p.fill(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL"); ok {
+			if f, ok := p.fill(name, c.Name, p.Engine.SQL().Quote(p.oldColumn(name, c.Name))+" IS NULL"); ok {
 				value := "(" + f.SQL + ")"
 				if f.Literal {
 					value = f.SQL
@@ -705,7 +705,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				if slices.Contains(a.Lost, c.Name) {
 					continue // its new type has its values from the answer
 				}
-				base := p.Engine.Quote(c.Name)
+				base := p.Engine.SQL().Quote(c.Name)
 				if src.SQL != "" {
 					base = src.SQL // converted first
 				}
@@ -713,10 +713,10 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: back.Converts, Unfill: a.Keep}
 				continue
 			}
-			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.Quote(p.oldTable(name)), p.Engine.Quote(p.oldColumn(name, c.Name))))
+			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.SQL().Quote(p.oldTable(name)), p.Engine.SQL().Quote(p.oldColumn(name, c.Name))))
 			if nulls > 0 {
 				p.ask(Question{About: c.Target(), Lacks: true, Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s no value", c.Target(), words.Have(nulls)),
-					Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, nulls), Query: p.shown(name, c.Name, p.Engine.Quote(p.oldColumn(name, c.Name))+" IS NULL")})
+					Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, nulls), Query: p.shown(name, c.Name, p.Engine.SQL().Quote(p.oldColumn(name, c.Name))+" IS NULL")})
 			}
 		case diff.MakeOptional:
 			p.backRequired(&a, c)
@@ -789,11 +789,11 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			a.Forward[c] = s
 		}
 	}
-	if p.Engine.OrdersColumns() {
+	if p.Engine.Caps().OrderedColumns {
 		inOrder(a.To, wanted)
 	}
 	change := p.alterTable(a, again)
-	if a.Copy && !change.Copies && !p.Engine.OrdersColumns() {
+	if a.Copy && !change.Copies && !p.Engine.Caps().OrderedColumns {
 		p.fail("--order %s: %s adds new columns last, and only a new table could have them in another order", name, p.Engine.Name())
 		return
 	}
@@ -908,7 +908,7 @@ func (p *planner) found(live *schema.Table) {
 		return
 	}
 	if made == nil {
-		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.Create(known).Apply})
+		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.DDL().Create(known).Apply})
 		return
 	}
 	var missing []*schema.Column
@@ -952,7 +952,7 @@ func (p *planner) found(live *schema.Table) {
 			}
 		}
 		var list []string
-		for _, step := range p.Engine.Alter(engine.Between(without, with)).Steps {
+		for _, step := range p.Engine.DDL().Alter(engine.Between(without, with)).Steps {
 			list = append(list, step.Apply...)
 		}
 		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
@@ -1059,15 +1059,15 @@ func (p *planner) shown(table, column, where string) string {
 	t := p.Live.Table(table)
 	var names []string
 	for _, k := range t.Key() {
-		names = append(names, p.Engine.Quote(p.oldColumn(table, k)))
+		names = append(names, p.Engine.SQL().Quote(p.oldColumn(table, k)))
 	}
-	if n := p.Engine.Quote(p.oldColumn(table, column)); column != "" && !slices.Contains(names, n) {
+	if n := p.Engine.SQL().Quote(p.oldColumn(table, column)); column != "" && !slices.Contains(names, n) {
 		names = append(names, n)
 	}
 	if len(names) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), p.Engine.Quote(p.oldTable(table)), where)
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), p.Engine.SQL().Quote(p.oldTable(table)), where)
 }
 
 // like tells whether a new column could be an old one under another name.
@@ -1120,15 +1120,15 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	if p.enumLess(a, c) {
 		return
 	}
-	there, ok := p.Engine.Convert(old, col)
-	back, ok2 := p.Engine.Convert(col, old)
+	there, ok := p.Engine.DDL().Convert(old, col)
+	back, ok2 := p.Engine.DDL().Convert(col, old)
 	if old.Generated != nil { // worked out again on the way back
 		back, ok2 = engine.Conversion{}, true
 	}
 	// A constant is for rows that have no value, unless there is no way to turn
 	// those that they have; an expression says what all of them become.
 	if f, given := p.Answers.Fill[c.Table+"."+c.Name]; given && (!f.Literal || !ok || !ok2) {
-		f, _ = p.fill(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")
+		f, _ = p.fill(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		p.lose(a, old)
 		return
@@ -1136,11 +1136,11 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	if !ok || !ok2 {
 		n := int64(0)
 		if rows() > 0 {
-			n = p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, c.Name))))
+			n = p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)), p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))))
 		}
 		if n > 0 {
 			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no single way to convert the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
-				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill %s=sql:EXPRESSION", c.Target())), asNewColumn(c)), Query: p.shown(c.Table, c.Name, p.Engine.Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
+				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill %s=sql:EXPRESSION", c.Target())), asNewColumn(c)), Query: p.shown(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
@@ -1172,15 +1172,15 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	if _, done := a.Forward[name]; done {
 		return // it changes its type too, and was asked about
 	}
-	if f, ok := p.fill(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL"); ok {
+	if f, ok := p.fill(c.Table, name, p.Engine.SQL().Quote(p.oldColumn(c.Table, name))+" IS NOT NULL"); ok {
 		a.Forward[name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		p.lose(a, a.From.Column(name))
 		return
 	}
-	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(p.oldTable(c.Table)), p.Engine.Quote(p.oldColumn(c.Table, name))))
+	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)), p.Engine.SQL().Quote(p.oldColumn(c.Table, name))))
 	if n > 0 {
 		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and now refers to %s, and %s a value", c.Table, name, old.Table, k.Table, words.Have(n)),
-			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
+			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.SQL().Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
 	a.Forward[name] = engine.Source{Blocks: true}
@@ -1196,7 +1196,7 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	old := diff.Choices(c.Before.(*schema.Check))
 	now := diff.Choices(k)
 	var there, back, merged []string
-	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.Text(v), value) }
+	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.SQL().Text(v), value) }
 	settled, renames := map[string]bool{}, p.valueRenames(c.Table, k.Column)
 	among := func(value func(r Rename) string, v string) bool {
 		return slices.ContainsFunc(renames, func(r Rename) bool { return value(r) == v })
@@ -1210,13 +1210,13 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		p.used["rename "+r.String()] = true
 		settled[r.Value] = true
 		if slices.Contains(old, r.To) && !among(func(r Rename) string { return r.Value }, r.To) { // nobody could tell afterwards which rows had which
-			merged = append(merged, when(r.Value, p.Engine.Text(r.To)))
+			merged = append(merged, when(r.Value, p.Engine.SQL().Text(r.To)))
 			continue
 		}
-		there = append(there, when(r.Value, p.Engine.Text(r.To)))
-		back = append(back, when(r.To, p.Engine.Text(r.Value)))
+		there = append(there, when(r.Value, p.Engine.SQL().Text(r.To)))
+		back = append(back, when(r.To, p.Engine.SQL().Text(r.Value)))
 	}
-	column := p.Engine.Quote(k.Column)
+	column := p.Engine.SQL().Quote(k.Column)
 	gone := slices.DeleteFunc(slices.Clone(old), func(v string) bool { return slices.Contains(now, v) || settled[v] })
 	if len(gone) > 0 {
 		if f, ok := p.choiceFill(c.Table, k.Column, old, now, settled); ok {
@@ -1249,13 +1249,13 @@ func (p *planner) choiceFill(table, column string, old, now []string, settled ma
 	var texts []string
 	for _, v := range added(now, old) {
 		if !settled[v] {
-			texts = append(texts, p.Engine.Text(v))
+			texts = append(texts, p.Engine.SQL().Text(v))
 		}
 	}
 	if len(texts) == 0 {
 		return Fill{}, false
 	}
-	return p.fill(table, column, p.Engine.Quote(p.oldColumn(table, column))+" IN ("+strings.Join(texts, ", ")+")")
+	return p.fill(table, column, p.Engine.SQL().Quote(p.oldColumn(table, column))+" IN ("+strings.Join(texts, ", ")+")")
 }
 
 // valueRenames are the renames of values of a column.
@@ -1291,8 +1291,8 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 		if slices.Contains(now, v) || settled[v] {
 			continue
 		}
-		where := fmt.Sprintf("%s = %s", p.Engine.Quote(p.oldColumn(table, column)), p.Engine.Text(v))
-		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.Quote(p.oldTable(table)), where))
+		where := fmt.Sprintf("%s = %s", p.Engine.SQL().Quote(p.oldColumn(table, column)), p.Engine.SQL().Text(v))
+		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.SQL().Quote(p.oldTable(table)), where))
 		if n == 0 {
 			continue
 		}
@@ -1351,7 +1351,7 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 	if f.Ask {
 		name := migration.ParameterName(table+"_"+column, false)
 		if !slices.ContainsFunc(p.plan.Parameters, func(x migration.Parameter) bool { return x.Name == name }) {
-			query := "SELECT 1 FROM " + p.Engine.Quote(p.oldTable(table))
+			query := "SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(table))
 			if where != "" {
 				query += " WHERE " + where
 			}
@@ -1367,7 +1367,7 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 		p.read(table, column, f.SQL)
 	}
 	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
-		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.Quote(table))); err != nil {
+		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.SQL().Quote(table))); err != nil {
 			p.err = fmt.Errorf("--fill %s.%s=sql:%s fails on the rows of %s: %w", table, column, f.SQL, table, err)
 		}
 	}
@@ -1428,19 +1428,19 @@ func (p *planner) oldColumn(table, name string) string { return p.Answers.before
 func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requirement {
 	var b strings.Builder
 	last := 0
-	list := p.Engine.Tokens(r.Query)
+	list := p.Engine.SQL().Tokens(r.Query)
 	for i, t := range list {
 		function := i+1 < len(list) && list[i+1].Text == "("
 		typ := i > 0 && list[i-1].Text == "::"
-		if !t.Named || t.Text[0] == '\'' || t.Bare && (function || typ) {
+		if !t.Named() || t.Text[0] == '\'' || t.Bare() && (function || typ) {
 			continue
 		}
-		name := p.oldColumn(table, t.Name)
-		if name == t.Name { // the table, or another that has a new name
-			name = p.oldTable(t.Name)
+		name := p.oldColumn(table, t.Name())
+		if name == t.Name() { // the table, or another that has a new name
+			name = p.oldTable(t.Name())
 		}
-		if name != t.Name {
-			b.WriteString(r.Query[last:t.Start] + p.Engine.Quote(name))
+		if name != t.Name() {
+			b.WriteString(r.Query[last:t.Start] + p.Engine.SQL().Quote(name))
 			last = t.End
 		}
 	}

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -37,7 +37,7 @@ func (w word) is(name string) bool { return strings.EqualFold(w.name, name) }
 
 // wordsOf gives the names in an expression, and for each subquery the one in which it
 // stands.
-func wordsOf(list []engine.Token) (out []word, within map[int]int) {
+func wordsOf(list []sqltok.Token) (out []word, within map[int]int) {
 	within = map[int]int{}
 	var open []int // the subqueries outside of the brackets that are open
 	queries, current := 0, 0
@@ -63,10 +63,10 @@ func wordsOf(list []engine.Token) (out []word, within map[int]int) {
 				current, open = open[n-1], open[:n-1]
 			}
 			continue
-		case !t.Named:
+		case !t.Named():
 			continue
 		}
-		w := word{name: t.Name, qualified: text(i-1) == ".", owner: text(i+1) == ".", call: text(i+1) == "(", query: current}
+		w := word{name: t.Name(), qualified: text(i-1) == ".", owner: text(i+1) == ".", call: text(i+1) == "(", query: current}
 		if i > 0 {
 			last := list[i-1].Word()
 			w.alias = last == "AS"
@@ -95,7 +95,7 @@ func (p *planner) outerNames(table, column, sql string) {
 	if row == nil {
 		return
 	}
-	list, within := wordsOf(p.Engine.Tokens(sql))
+	list, within := wordsOf(p.Engine.SQL().Tokens(sql))
 	// The tables that a subquery and those around it read.
 	scope := map[int][]*schema.Table{}
 	known := map[int]bool{}
@@ -138,7 +138,7 @@ func (p *planner) outerNames(table, column, sql string) {
 // changes come after it, for the sake of what its fills read.
 func (p *planner) order(table string) (before, after []string, err error) {
 	for _, sql := range p.reads[table] {
-		tokens := p.Engine.Tokens(sql)
+		tokens := p.Engine.SQL().Tokens(sql)
 		list, _ := wordsOf(tokens)
 		mentions := func(name string) bool {
 			return slices.ContainsFunc(list, func(w word) bool { return w.is(name) && !w.owner })

@@ -23,7 +23,7 @@ type held struct {
 
 // references sorts out which references come and go apart from their tables.
 func (p *planner) references() {
-	if !p.Engine.HoldsReferences() {
+	if !p.Engine.Caps().ImmediateReferences {
 		return
 	}
 	var come, gone []*schema.Table
@@ -124,7 +124,7 @@ func (p *planner) foreignKeyByHand(t *schema.Table, k *schema.ForeignKey) bool {
 // viewsAside lets the views of rows that are not deleted go while a column of their
 // table goes or changes its type, and come again, where the server holds them.
 func (p *planner) viewsAside() {
-	if !p.Engine.HoldsReferences() {
+	if !p.Engine.Caps().ImmediateReferences {
 		return
 	}
 	for _, v := range p.Live.Views {
@@ -134,7 +134,7 @@ func (p *planner) viewsAside() {
 		if slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool {
 			return strings.EqualFold(c.Table, v.LiveOf) && !schema.Own(c.Name) && (c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
 		}) {
-			drop := []string{"DROP VIEW " + p.Engine.Quote(v.Name)}
+			drop := []string{"DROP VIEW " + p.Engine.SQL().Quote(v.Name)}
 			p.spanGoes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
 			p.spanComes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
 		}
@@ -178,6 +178,12 @@ func (p *planner) inline(t *schema.Table) *schema.Table {
 	return c
 }
 
+// online gives the words for references that are held at every statement.
+func (p *planner) online() engine.Online {
+	o, _ := engine.OnlineOf(p.Engine)
+	return o
+}
+
 // referenceUnits plan what comes and goes apart.
 func (p *planner) referenceUnits() {
 	title := func(h held) string {
@@ -187,17 +193,17 @@ func (p *planner) referenceUnits() {
 		p.units = append(p.units, unit{rank: rank, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: []engine.Step{step}}})
 	}
 	for _, h := range p.goingKeys {
-		unitOf(h, rankReferenceGoes, engine.Step{Title: "drop the reference: " + title(h), Apply: p.Engine.DropReference(h.table, h.key), Undo: p.Engine.AddReference(h.table, h.key)})
+		unitOf(h, rankReferenceGoes, engine.Step{Title: "drop the reference: " + title(h), Apply: p.online().DropReference(h.table, h.key), Undo: p.online().AddReference(h.table, h.key)})
 	}
 	for _, h := range p.comingKeys {
 		if p.foundKeys[h.key] {
 			continue
 		}
 		if p.inUse(h.table.Name) && p.Live.Table(h.key.Table) != nil {
-			p.units = append(p.units, unit{rank: rankReferenceComes, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: p.Engine.ReferenceInUse(h.table, h.key)}})
+			p.units = append(p.units, unit{rank: rankReferenceComes, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: p.online().ReferenceInUse(h.table, h.key)}})
 			continue
 		}
-		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Work: engine.Reads, Apply: p.Engine.AddReference(h.table, h.key), Undo: p.Engine.DropReference(h.table, h.key)})
+		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Work: engine.Reads, Apply: p.online().AddReference(h.table, h.key), Undo: p.online().DropReference(h.table, h.key)})
 	}
 }
 
@@ -205,11 +211,11 @@ func (p *planner) referenceUnits() {
 // which then are not made once more.
 func (p *planner) foundReferences(t *schema.Table, of func(k *schema.ForeignKey) bool) []string {
 	var out []string
-	if p.Engine.HoldsReferences() {
+	if p.Engine.Caps().ImmediateReferences {
 		for _, k := range t.ForeignKeys {
 			if of(k) {
 				p.foundKeys[k] = true
-				out = append(out, p.Engine.AddReference(t, k)...)
+				out = append(out, p.online().AddReference(t, k)...)
 			}
 		}
 	}

@@ -11,6 +11,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -98,7 +99,7 @@ func (p *planner) followWithin(table string, changes []diff.Change) (follow, res
 			case *schema.Index:
 				mine = mine || named(schema.Names(o.Parts))
 			case *schema.Check:
-				mine = mine || named([]string{o.Column}) || o.Column == "" && slices.ContainsFunc(p.Engine.Tokens(o.SQL.Text), func(t engine.Token) bool { return t.Named && named([]string{t.Name}) })
+				mine = mine || named([]string{o.Column}) || o.Column == "" && slices.ContainsFunc(p.Engine.SQL().Tokens(o.SQL.Text), func(t sqltok.Token) bool { return t.Named() && named([]string{t.Name()}) })
 			case *schema.Trigger:
 				mine = mine || named([]string{o.Column})
 			}
@@ -117,7 +118,7 @@ func (p *planner) followed(table string, changes []diff.Change) following {
 	out := following{map[string]string{}, map[string]string{}}
 	for _, pair := range p.rekeyedPairs(table, changes) {
 		lookup := func(want string, by, columns []string) string {
-			q := p.Engine.Quote
+			q := p.Engine.SQL().Quote
 			var where []string
 			for i, c := range by {
 				where = append(where, fmt.Sprintf("%s.%s = %s.%s", parentAlias, q(c), q(table), q(columns[i])))
@@ -215,7 +216,7 @@ func (p *planner) askedWithin(change *engine.Change) {
 	// Asked under the locks of one table, no other can be read: the reference that holds
 	// tells the same.
 	first, last := &change.Steps[0], &change.Steps[len(change.Steps)-1]
-	if p.Engine.CommitsChanges() {
+	if p.Engine.Caps().CommitsChanges {
 		first, last = &engine.Step{}, &engine.Step{}
 	}
 	mentions := func(r engine.Requirement) bool {
@@ -376,10 +377,10 @@ func (p *planner) followsLater(t *schema.Table, changes []diff.Change) bool {
 			if c.Kind != diff.ChangeType || !strings.EqualFold(c.Table, k.Table) || !strings.EqualFold(c.Name, k.References[0]) {
 				continue
 			}
-			_, ok := p.Engine.Convert(c.Before.(*schema.Column), c.Object.(*schema.Column))
-			_, back := p.Engine.Convert(c.Object.(*schema.Column), c.Before.(*schema.Column))
+			_, ok := p.Engine.DDL().Convert(c.Before.(*schema.Column), c.Object.(*schema.Column))
+			_, back := p.Engine.DDL().Convert(c.Object.(*schema.Column), c.Before.(*schema.Column))
 			_, said := p.Answers.Fill[c.Target()]
-			if (!ok || !back) && !said && p.count("SELECT 1 FROM "+p.Engine.Quote(p.oldTable(k.Table))) > 0 {
+			if (!ok || !back) && !said && p.count("SELECT 1 FROM "+p.Engine.SQL().Quote(p.oldTable(k.Table))) > 0 {
 				return true
 			}
 		}

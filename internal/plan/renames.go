@@ -205,7 +205,7 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 	bare.Text = ""
 	a := engine.Between(live, bare)
 	a.Summary = fmt.Sprintf("change %s: drop what has a name that others get, and create it again", live.Name)
-	p.units = append(p.units, unit{rank: rankNamesGo, name: live.Name, change: p.Engine.Alter(a)})
+	p.units = append(p.units, unit{rank: rankNamesGo, name: live.Name, change: p.Engine.DDL().Alter(a)})
 	changes = slices.Clone(changes)
 	for i, c := range changes {
 		if x, ok := c.Before.(*schema.Index); ok && gone[x.Name] {

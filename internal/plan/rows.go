@@ -151,7 +151,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if changed > 0 {
 		set.Note = "the old values are kept"
 	}
-	step := p.Engine.SetRows(set)
+	step := p.Engine.DDL().SetRows(set)
 	if added > 0 {
 		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns), func(c string) bool { return slices.Contains(t.Rows.By, c) || t.Rows.InsertOnly })
 		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.KeyParts(), Columns: columns, Keys: keys}}
@@ -167,7 +167,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 
 // pointedAt guards the undo of an insert: rows that refer to what would go.
 func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Requirement {
-	q := p.Engine.Quote
+	q := p.Engine.SQL().Quote
 	at, from := engine.Aliased(q, "t"), engine.Aliased(q, "c")
 	var keys [][]string
 	for _, row := range set.Rows {
@@ -240,7 +240,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if t.Rows != nil && t.Rows.InsertOnly {
 		return
 	}
-	q := p.Engine.Quote
+	q := p.Engine.SQL().Quote
 	by, here := rows.Names(r.By), engine.Aliased(q, "")
 	var keys []string
 	var literals [][]string
@@ -306,7 +306,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
+	step := p.Engine.DDL().Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "deleted")

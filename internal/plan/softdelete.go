@@ -59,11 +59,11 @@ func (p *planner) spanning() {
 		return fmt.Sprintf("the trigger that deletes children with a row of %s", t)
 	}
 	goes := func(t *schema.Table, g *schema.Trigger) {
-		create, drop := p.Engine.Trigger(t, g)
+		create, drop := p.Engine.DDL().Trigger(t, g)
 		p.spanGoes(t.Name, title(t.Name, g), drop, create)
 	}
 	comes := func(t *schema.Table, g *schema.Trigger) {
-		create, drop := p.Engine.Trigger(t, g)
+		create, drop := p.Engine.DDL().Trigger(t, g)
 		p.spanComes(t.Name, title(t.Name, g), drop, create)
 	}
 	for _, c := range p.plan.Changes {
@@ -100,7 +100,7 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 	for _, c := range list {
 		switch o := c.Object.(type) {
 		case *schema.View:
-			drop := []string{"DROP VIEW " + p.Engine.Quote(o.Name)}
+			drop := []string{"DROP VIEW " + p.Engine.SQL().Quote(o.Name)}
 			title := "view " + o.Name
 			if c.Kind == diff.DropView {
 				p.spanGoes(o.Name, title, drop, []string{o.SQL.Text})
@@ -191,9 +191,9 @@ func (p *planner) deletedRows(t *schema.Table, table, column string) string {
 	}
 	shown = append(slices.DeleteFunc(shown, func(n string) bool { return n == column }), column)
 	for i, n := range shown {
-		shown[i] = p.Engine.Quote(n)
+		shown[i] = p.Engine.SQL().Quote(n)
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "), p.Engine.Quote(table), p.Engine.Quote(column))
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "), p.Engine.SQL().Quote(table), p.Engine.SQL().Quote(column))
 }
 
 // revived is what must hold before an undo takes soft deletion away: deleted
@@ -222,7 +222,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		return false
 	}
 	oldTable, oldColumn := p.oldTable(c.Table), p.oldColumn(c.Table, c.Name)
-	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.Quote(oldTable), p.Engine.Quote(oldColumn)))
+	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(oldTable), p.Engine.SQL().Quote(oldColumn)))
 	fate, ok := p.Answers.Deleted[c.Table]
 	if !ok && n > 0 {
 		q := Question{About: c.Table, Rows: n, Text: fmt.Sprintf("soft delete is removed from %s, and %s deleted", c.Table, are(n))}
@@ -236,7 +236,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		return true
 	}
 	p.used["deleted "+c.Table] = true
-	where := p.Engine.Quote(c.Name) + " IS NOT NULL"
+	where := p.Engine.SQL().Quote(c.Name) + " IS NOT NULL"
 	switch fate {
 	case Restore:
 		return false // a column like any other: what it holds is kept
@@ -245,8 +245,8 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		if fate == Keep {
 			keep = schema.Cut(p.Kept + "deleted_" + c.Table)
 		}
-		step := p.Engine.Remove(engine.Removal{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
-		a.Only = p.Engine.Quote(c.Name) + " IS NULL"
+		step := p.Engine.DDL().Remove(engine.Removal{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
+		a.Only = p.Engine.SQL().Quote(c.Name) + " IS NULL"
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
 				switch {
@@ -279,7 +279,7 @@ func (p *planner) rowsGo(table string) bool {
 // childrenFirst is the place of a table among those whose rows go: where references
 // are held, rows go before those they refer to.
 func (p *planner) childrenFirst(table string) int {
-	if !p.Engine.HoldsReferences() {
+	if !p.Engine.Caps().ImmediateReferences {
 		return 0
 	}
 	return 1 - slices.IndexFunc(parentsFirst(p.Live.Tables), func(t *schema.Table) bool { return strings.EqualFold(t.Name, table) })
@@ -288,7 +288,7 @@ func (p *planner) childrenFirst(table string) int {
 // leftBehind requires that no row refers to a deleted one that is to go, unless
 // it goes too.
 func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) engine.Requirement {
-	q := p.Engine.Quote
+	q := p.Engine.SQL().Quote
 	var match []string
 	for i, col := range k.Columns {
 		match = append(match, fmt.Sprintf("parent.%s = child.%s", q(k.References[i]), q(col)))

@@ -17,6 +17,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -75,7 +76,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 	for _, t := range s.out.Between.Tables {
 		if st := s.tables[t.Name]; st != nil {
 			s.asideTogether(st)
-			t.Triggers = append(t.Triggers, e.Stages().Bridge(t, st.Spans)...)
+			t.Triggers = append(t.Triggers, engine.StagesOf(e).Bridge(t, st.Spans)...)
 			s.out.Tables = append(s.out.Tables, *st)
 		}
 		s.view(t)
@@ -89,7 +90,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 // asideTogether has the old names of a table go in the moment in which another of its
 // columns changes its type: the bridge goes then, for all of them.
 func (s *splitter) asideTogether(st *StagedTable) {
-	if !s.engine.CommitsChanges() || !slices.ContainsFunc(st.Spans, func(sp engine.Span) bool { return sp.Hidden }) {
+	if !s.engine.Caps().CommitsChanges || !slices.ContainsFunc(st.Spans, func(sp engine.Span) bool { return sp.Hidden }) {
 		return // elsewhere the second half is one transaction
 	}
 	for _, sp := range st.Spans {
@@ -135,8 +136,8 @@ func (s *splitter) rename(r Rename) error {
 	if err := s.spannable(live, old); err != nil {
 		return err
 	}
-	there, ok := s.engine.Convert(old, col)
-	back, ok2 := s.engine.Convert(col, old)
+	there, ok := s.engine.DDL().Convert(old, col)
+	back, ok2 := s.engine.DDL().Convert(col, old)
 	if !ok || !ok2 {
 		return fmt.Errorf("--staged: there is no single way to convert %s.%s to %s and back, which both applications need. Draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
 	}
@@ -149,7 +150,7 @@ func (s *splitter) rename(r Rename) error {
 	if there.Fits != "" {
 		b.Column(r.To).NotNull = false
 	}
-	s.out.First.Fill[r.Table+"."+r.To] = Fill{SQL: s.engine.Stages().Guarded(there, s.engine.Quote(r.Column), col.SQLType)}
+	s.out.First.Fill[r.Table+"."+r.To] = Fill{SQL: engine.StagesOf(s.engine).Guarded(there, s.engine.SQL().Quote(r.Column), col.SQLType)}
 	return nil
 }
 
@@ -165,7 +166,7 @@ func (s *splitter) spannable(t *schema.Table, c *schema.Column) error {
 		return no("gets its values from the database")
 	case t.SoftDelete == c.Name:
 		return no("marks the rows that are deleted")
-	case c.Default != nil && s.engine.Stages().Random(c):
+	case c.Default != nil && engine.StagesOf(s.engine).Random(c):
 		return no("has a default that differs for each row")
 	}
 	for _, o := range s.live.Tables {
@@ -224,7 +225,7 @@ func hidden(c *schema.Column) bool { return c.Generated != nil && c.Invisible &&
 func (s *splitter) madeFrom(live *schema.Table, c *schema.Column) []string {
 	var out []string
 	for _, o := range live.Columns {
-		if hidden(o) && strings.Contains(o.Generated.SQL.Text, s.engine.Quote(c.Name)) {
+		if hidden(o) && strings.Contains(o.Generated.SQL.Text, s.engine.SQL().Quote(c.Name)) {
 			out = append(out, o.Name)
 		}
 	}
@@ -339,8 +340,8 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	if w := s.wanted.Table(c.Table); len(s.madeFrom(live, old))+len(s.madeFrom(w, col)) > 0 {
 		return fmt.Errorf("--staged: %s is unique in full, beyond the length of an index, and cannot exist twice: draft it by itself", c.Target())
 	}
-	there, ok := s.engine.Convert(old, col)
-	_, ok2 := s.engine.Convert(col, old)
+	there, ok := s.engine.DDL().Convert(old, col)
+	_, ok2 := s.engine.DDL().Convert(col, old)
 	_, given := s.answers.Fill[c.Target()]
 	switch {
 	case col.NotNull && !old.NotNull:
@@ -374,9 +375,9 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	s.stay(b, live, old)
 	b.Columns = append(b.Columns, &next)
 	b.Indexes = append(b.Indexes, indexes...)
-	back, _ := s.engine.Convert(&next, old)
+	back, _ := s.engine.DDL().Convert(&next, old)
 	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Back: back, Hidden: true})
-	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: s.engine.Stages().Guarded(there, s.engine.Quote(c.Name), col.SQLType)}
+	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: engine.StagesOf(s.engine).Guarded(there, s.engine.SQL().Quote(c.Name), col.SQLType)}
 	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(schema.PrevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
 	return nil
 }
@@ -394,7 +395,7 @@ func (s *splitter) view(t *schema.Table) {
 	}
 	for i, v := range s.out.Between.Views {
 		if v.Name == t.LiveView {
-			s.out.Between.Views[i] = s.engine.Stages().LiveView(t, hidden...)
+			s.out.Between.Views[i] = engine.StagesOf(s.engine).LiveView(t, hidden...)
 		}
 	}
 }
@@ -405,10 +406,10 @@ func (p *planner) staged() {
 	if p.Stage == nil {
 		return
 	}
-	words := p.Engine.Stages()
+	words := engine.StagesOf(p.Engine)
 	for _, t := range p.Stage.Tables {
 		kind := engine.InTransaction
-		if p.inUse(t.Name) && !p.Engine.CommitsChanges() {
+		if p.inUse(t.Name) && !p.Engine.Caps().CommitsChanges {
 			kind = engine.OwnTransaction
 		}
 		if !p.Stage.Second {
@@ -432,7 +433,7 @@ func (p *planner) staged() {
 		}
 		for _, g := range live.Triggers {
 			if g.Purpose == schema.ForBridge {
-				create, drop := p.Engine.Trigger(live, g)
+				create, drop := p.Engine.DDL().Trigger(live, g)
 				stop.Title, stop.Apply, stop.Undo = engine.TriggerTitle("stop", live, g), append(stop.Apply, drop...), append(stop.Undo, create...)
 			}
 		}
@@ -443,7 +444,7 @@ func (p *planner) staged() {
 		if follow := words.Follow(live, p.following(live, t)); len(follow) > 0 {
 			step := engine.Step{Title: "create the old columns of " + t.Name + " follow"}
 			for _, g := range follow {
-				create, drop := p.Engine.Trigger(live, g)
+				create, drop := p.Engine.DDL().Trigger(live, g)
 				step.Apply, step.Undo = append(step.Apply, create...), append(step.Undo, drop...)
 			}
 			p.follow[t.Name] = step
@@ -473,7 +474,7 @@ func (p *planner) following(live *schema.Table, t StagedTable) []engine.Followin
 // their own: together with others, whose values are in other columns, they would be copied
 // while nobody gets at the table.
 func (p *planner) asideApart(a engine.Alteration) bool {
-	if p.Stage == nil || !p.Stage.Second || !a.InUse || p.Engine.CommitsChanges() || len(a.Lost) == 0 {
+	if p.Stage == nil || !p.Stage.Second || !a.InUse || p.Engine.Caps().CommitsChanges || len(a.Lost) == 0 {
 		return false
 	}
 	return slices.ContainsFunc(a.From.Columns, func(c *schema.Column) bool {
@@ -537,10 +538,10 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 		rest = "all but what is set aside"
 	}
 	a.Summary, second.Summary = "change "+a.From.Name+": "+rest, "change "+a.From.Name+": drop "+strings.Join(gone, ", ")
-	out, add := p.Engine.Alter(a), p.Engine.Alter(second)
+	out, add := p.Engine.DDL().Alter(a), p.Engine.DDL().Alter(second)
 	// What the columns have to hold that come back is asked when they are there.
 	there := func(r engine.Requirement) bool {
-		return slices.ContainsFunc(p.Engine.Tokens(r.Query), func(t engine.Token) bool { return t.Named && slices.Contains(gone, t.Name) })
+		return slices.ContainsFunc(p.Engine.SQL().Tokens(r.Query), func(t sqltok.Token) bool { return t.Named() && slices.Contains(gone, t.Name()) })
 	}
 	if n := len(out.Steps); n > 0 {
 		for _, r := range out.BeforeUndo {
@@ -594,7 +595,7 @@ func (p *planner) half(table string, change *engine.Change) {
 func (p *planner) stopsBridge(table string, s engine.Step) bool {
 	live := p.Live.Table(table)
 	return live != nil && slices.ContainsFunc(live.Triggers, func(g *schema.Trigger) bool {
-		_, drop := p.Engine.Trigger(live, g)
+		_, drop := p.Engine.DDL().Trigger(live, g)
 		return g.Purpose == schema.ForBridge && slices.ContainsFunc(s.Apply, func(sql string) bool { return slices.Contains(drop, sql) })
 	})
 }
@@ -602,7 +603,7 @@ func (p *planner) stopsBridge(table string, s engine.Step) bool {
 // across asks for values that have not come across a bridge, or would not come back the
 // same.
 func (p *planner) across(table string, s engine.Span) engine.Requirement {
-	old, now := p.Engine.Quote(s.Old.Name), p.Engine.Quote(s.Column.Name)
+	old, now := p.Engine.SQL().Quote(s.Old.Name), p.Engine.SQL().Quote(s.Column.Name)
 	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have different values in %s and %s: set %s to the right one in these rows, and the other follows", table, s.Old.Name, s.Column.Name, s.Column.Name), About: s.Column.Name}
 	if s.There.SQL+s.There.Fits != "" {
 		r.Sentence = fmt.Sprintf("{n} values of %s.%s cannot be converted to %s without loss: set %s to values that can be in these rows", table, s.Old.Name, s.Column.SQLType, s.Old.Name)
@@ -610,10 +611,10 @@ func (p *planner) across(table string, s engine.Span) engine.Requirement {
 	var names []string
 	if t := p.Live.Table(table); t != nil {
 		for _, k := range t.Key() {
-			names = append(names, p.Engine.Quote(k))
+			names = append(names, p.Engine.SQL().Quote(k))
 		}
 	}
-	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.Quote(table), p.Engine.Stages().Differ(p.Engine.Stages().Guarded(s.Back, now, s.Old.SQLType), old))
+	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.SQL().Quote(table), engine.StagesOf(p.Engine).Differ(engine.StagesOf(p.Engine).Guarded(s.Back, now, s.Old.SQLType), old))
 	return r
 }
 
@@ -628,7 +629,7 @@ func (p *planner) backRequired(a *engine.Alteration, c diff.Change) {
 		return
 	}
 	if src, ok := p.backValue(c.Table, old, ""); ok {
-		a.Back[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", p.Engine.Quote(c.Name), src.SQL), Else: src.SQL}
+		a.Back[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", p.Engine.SQL().Quote(c.Name), src.SQL), Else: src.SQL}
 	}
 }
 
@@ -644,10 +645,10 @@ func (p *planner) twin(table, column string) (engine.Source, bool) {
 			case s.Hidden && column == schema.Cut(schema.PrevPrefix+s.Old.Name):
 				now := *s.Column
 				now.Name = s.Old.Name
-				back, _ := p.Engine.Convert(&now, s.Old)
-				return engine.Source{SQL: p.Engine.Stages().Guarded(back, p.Engine.Quote(s.Old.Name), s.Old.SQLType)}, true
+				back, _ := p.Engine.DDL().Convert(&now, s.Old)
+				return engine.Source{SQL: engine.StagesOf(p.Engine).Guarded(back, p.Engine.SQL().Quote(s.Old.Name), s.Old.SQLType)}, true
 			case !s.Hidden && (column == s.Old.Name || column == schema.Cut(schema.PrevPrefix+s.Old.Name)):
-				return engine.Source{SQL: p.Engine.Stages().Guarded(s.Back, p.Engine.Quote(s.Column.Name), s.Old.SQLType)}, true
+				return engine.Source{SQL: engine.StagesOf(p.Engine).Guarded(s.Back, p.Engine.SQL().Quote(s.Column.Name), s.Old.SQLType)}, true
 			}
 		}
 	}

@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
 )
@@ -37,7 +38,7 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 			continue
 		}
 		for n, st := range append(slices.Clone(s.Apply), s.Undo...) {
-			list := in.Engine.Tokens(st.SQL)
+			list := in.Engine.SQL().Tokens(st.SQL)
 			drafted := slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(t string) bool { return schema.Own(t) || strings.HasPrefix(t, "sqlite_") }) || n >= len(s.Apply) && fills(list)
 			if sqltext.ChangesRows(list) && !drafted {
 				h.steps[st.SQL] = i + 1
@@ -52,9 +53,9 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 
 // fills tells whether a statement gives a value to rows that have none, as undos are
 // drafted that have to: there may well be no such row, and it replaces nothing.
-func fills(list []engine.Token) bool {
+func fills(list []sqltok.Token) bool {
 	n := len(list)
-	return n > 9 && list[0].Word() == "UPDATE" && list[2].Word() == "SET" && list[n-4].Word() == "WHERE" && list[n-3].Name == list[3].Name && list[n-2].Word() == "IS" && list[n-1].Word() == "NULL"
+	return n > 9 && list[0].Word() == "UPDATE" && list[2].Word() == "SET" && list[n-4].Word() == "WHERE" && list[n-3].Name() == list[3].Name() && list[n-2].Word() == "IS" && list[n-1].Word() == "NULL"
 }
 
 // written tells whether a person wrote a step, or nobody can tell who did.
@@ -67,10 +68,10 @@ func written(in Input, m *migration.Migration, s *migration.Step) bool {
 func routines(in Input) map[string]bool {
 	out := routinesOf(in.Start)
 	for _, sql := range append(in.Migration.SQL(false), in.Migration.SQL(true)...) {
-		list := in.Engine.Tokens(sql)
+		list := in.Engine.SQL().Tokens(sql)
 		for i := 0; i+1 < len(list); i++ {
-			if w := list[i].Word(); (w == "FUNCTION" || w == "PROCEDURE") && list[i+1].Named {
-				out[strings.ToLower(list[i+1].Name)] = true
+			if w := list[i].Word(); (w == "FUNCTION" || w == "PROCEDURE") && list[i+1].Named() {
+				out[strings.ToLower(list[i+1].Name())] = true
 			}
 		}
 	}
@@ -99,7 +100,7 @@ func (p *prover) touched() map[string]bool {
 		s := &p.Migration.Steps[i]
 		hand := p.hand.written[i]
 		for _, st := range append(slices.Clone(s.Apply), s.Undo...) {
-			t := sqltext.Touches(p.Engine.Tokens(st.SQL), p.hand.routines)
+			t := sqltext.Touches(p.Engine.SQL().Tokens(st.SQL), p.hand.routines)
 			if hand && t.Unsure != "" && p.out.Unsure == "" {
 				p.out.Unsure = fmt.Sprintf("step %d (%s)", i+1, t.Unsure)
 				all = true
@@ -135,7 +136,7 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 		}
 	}
 	if v := p.Start.View(name); v != nil {
-		for _, n := range sqltext.Touches(p.Engine.Tokens(v.SQL.Text), nil).Tables {
+		for _, n := range sqltext.Touches(p.Engine.SQL().Tokens(v.SQL.Text), nil).Tables {
 			add(n)
 		}
 	}
@@ -154,11 +155,11 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 		if g.Purpose.OfTrigger() && g.Purpose != schema.ForChildren && g.Purpose != schema.ForGuardChildren {
 			continue // ours: it changes nothing else
 		}
-		found := sqltext.Touches(p.Engine.Tokens(g.SQL.Text), nil)
+		found := sqltext.Touches(p.Engine.SQL().Tokens(g.SQL.Text), nil)
 		for _, n := range found.Tables {
 			add(n)
 		}
-		*all = *all || slices.ContainsFunc(p.Engine.Tokens(g.SQL.Text), func(t engine.Token) bool { return t.Word() == "EXECUTE" || t.Word() == "CALL" })
+		*all = *all || slices.ContainsFunc(p.Engine.SQL().Tokens(g.SQL.Text), func(t sqltok.Token) bool { return t.Word() == "EXECUTE" || t.Word() == "CALL" })
 	}
 }
 
@@ -168,7 +169,7 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 func (h *byHand) hints(table string) map[string][]string {
 	out := map[string][]string{}
 	for _, sql := range h.forward {
-		list := h.in.Engine.Tokens(sql)
+		list := h.in.Engine.SQL().Tokens(sql)
 		if !slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(n string) bool { return strings.EqualFold(n, table) }) {
 			continue
 		}
@@ -180,10 +181,10 @@ func (h *byHand) hints(table string) map[string][]string {
 			case "SET":
 				where = false
 			}
-			if !where || !list[i].Named {
+			if !where || !list[i].Named() {
 				continue
 			}
-			name := strings.ToLower(list[i].Name)
+			name := strings.ToLower(list[i].Name())
 			constant := func(j int) (string, bool) {
 				if j >= len(list) {
 					return "", false
@@ -246,6 +247,9 @@ type watched struct {
 	hand *byHand
 }
 
+// Unwrap is the database itself.
+func (w *watched) Unwrap() engine.Database { return w.Database }
+
 // Step runs one statement of a migration.
 func (w *watched) Step(ctx context.Context, sql string) error {
 	if _, ok := w.hand.steps[sql]; !ok || w.hand.changed[sql] {
@@ -274,7 +278,7 @@ func (w *watched) rows(ctx context.Context) (string, error) {
 		if schema.Own(t.Name) || t.Options.Virtual != "" {
 			continue
 		}
-		rows, err := w.Sample(ctx, "SELECT * FROM "+w.hand.in.Engine.Quote(t.Name), 0)
+		rows, err := w.Sample(ctx, "SELECT * FROM "+w.hand.in.Engine.SQL().Quote(t.Name), 0)
 		if err != nil {
 			return "", err
 		}

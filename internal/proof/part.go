@@ -107,10 +107,10 @@ type parting struct {
 
 // read notes the names in a statement; unsure: nobody can tell what it touches.
 func (p *parting) read(sql string, routines map[string]bool) (unsure bool) {
-	list := p.e.Tokens(sql)
+	list := p.e.SQL().Tokens(sql)
 	for _, t := range list {
-		if t.Named {
-			p.named[strings.ToLower(t.Name)] = true
+		if t.Named() {
+			p.named[strings.ToLower(t.Name())] = true
 		}
 	}
 	return sqltext.Touches(list, routines).Unsure != ""
@@ -128,9 +128,9 @@ func (p *parting) reach(s *schema.Schema) {
 		}
 		var out []string
 		for _, one := range sql {
-			for _, t := range p.e.Tokens(one) {
-				name := strings.ToLower(t.Name)
-				if t.Named && (p.tables[name] != nil || p.views[name] != nil) && !slices.Contains(out, name) {
+			for _, t := range p.e.SQL().Tokens(one) {
+				name := strings.ToLower(t.Name())
+				if t.Named() && (p.tables[name] != nil || p.views[name] != nil) && !slices.Contains(out, name) {
 					out = append(out, name)
 				}
 			}

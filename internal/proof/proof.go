@@ -33,7 +33,7 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 			own.Tables = append(own.Tables, t)
 		}
 	}
-	left, err := engine.Fill(ctx, db, e.Recreate(own))
+	left, err := engine.Fill(ctx, db, e.DDL().Recreate(own))
 	if err != nil {
 		db.Close()
 		return nil, nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
@@ -71,7 +71,7 @@ func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *
 		if t == nil || made[strings.ToLower(t.Name)] == nil {
 			return engine.Rows{}, nil
 		}
-		return db.Sample(ctx, "SELECT "+Stored(t, e)+" FROM "+e.Quote(t.Name), referenceRows)
+		return db.Sample(ctx, "SELECT "+Stored(t, e)+" FROM "+e.SQL().Quote(t.Name), referenceRows)
 	}
 }
 
@@ -83,7 +83,7 @@ func Stored(t *schema.Table, e engine.Engine) string {
 	var names []string
 	for _, c := range t.Columns {
 		if c.Generated == nil {
-			names = append(names, e.Quote(c.Name))
+			names = append(names, e.SQL().Quote(c.Name))
 		}
 	}
 	return strings.Join(names, ", ")
@@ -115,7 +115,7 @@ func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schem
 // Run runs one direction of a migration in a transaction of its own, without
 // history.
 func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
-	if !m.Atomic() && e.Journal() != "" {
+	if !m.Atomic() && e.Caps().Journal {
 		return runner.Separately(ctx, db, e, m, undo)
 	}
 	if err := db.Begin(ctx, 0); err != nil {
@@ -232,7 +232,7 @@ func (l *leftOut) add(in Input, way *runner.InTheWay) {
 	l.tries++
 	reason := "a requirement: " + way.Sentence
 	renames := in.Migration.Renames(in.Engine)
-	for _, name := range sqltext.Touches(in.Engine.Tokens(way.Query), nil).Tables {
+	for _, name := range sqltext.Touches(in.Engine.SQL().Tokens(way.Query), nil).Tables {
 		t := in.Start.Table(name)
 		if t == nil {
 			old, _ := migration.Before(renames, name, "")
@@ -249,7 +249,7 @@ func (l *leftOut) add(in Input, way *runner.InTheWay) {
 			var where []string
 			for _, k := range key {
 				if i := slices.Index(way.Sample.Columns, k); i >= 0 {
-					where = append(where, in.Engine.Quote(k)+" = "+row[i])
+					where = append(where, in.Engine.SQL().Quote(k)+" = "+row[i])
 				}
 			}
 			if len(where) > 0 && len(where) == len(key) && l.tries <= 2*rowsPerTable {
@@ -339,7 +339,7 @@ func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
 	}
 	m := in.Migration
 	in.Migration = m.Bound(in.Engine, nil, nil)
-	for _, sql := range in.Engine.Foundation() {
+	for _, sql := range in.Engine.OwnTables().History {
 		if err := db.Exec(ctx, sql); err != nil {
 			return false, err
 		}
@@ -359,7 +359,7 @@ func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
 			if rows && !whole {
 				return // what a statement finds that others did not come before says nothing
 			}
-			sql := in.Engine.Bind(bound[i].SQL, map[string]string{engine.Batch: "true"})
+			sql := in.Engine.SQL().Bind(bound[i].SQL, map[string]string{engine.Batch: "true"})
 			with, err := db.(engine.Gentle).Gentlest(ctx, sql)
 			switch {
 			case err != nil:
@@ -511,7 +511,7 @@ func (p *prover) undo(ctx context.Context) error {
 		if !x.Undo || t == nil || t.Column(column) == nil || !slices.Contains(p.out.Lost, table+"."+column) {
 			continue
 		}
-		candidates[x.For] = p.Engine.Candidates(t, t.Column(column))
+		candidates[x.For] = p.Engine.SQL().Candidates(t, t.Column(column))
 		most = max(most, len(candidates[x.For]))
 	}
 	for n := 0; ; n++ {
@@ -546,16 +546,16 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		return nil, err
 	}
 	out := &state{schema: s, rows: map[string][]string{}}
-	if out.broken, err = p.db.Broken(ctx); err != nil {
+	if out.broken, err = engine.Broken(ctx, p.db); err != nil {
 		return nil, err
 	}
 	for _, t := range s.Tables {
 		if schema.Own(t.Name) || t.Options.Virtual != "" || slices.Contains(p.out.Lost, t.Name) {
 			continue
 		}
-		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.Quote(t.Name)
+		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().Quote(t.Name)
 		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.DeletedRows(t.Name)) {
-			query += " WHERE " + p.Engine.Quote(t.SoftDelete) + " IS NULL" // the others go for good
+			query += " WHERE " + p.Engine.SQL().Quote(t.SoftDelete) + " IS NULL" // the others go for good
 		}
 		rows, err := p.db.Sample(ctx, query, 0)
 		if err != nil {
@@ -577,7 +577,7 @@ func (p *prover) columns(t *schema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
 		if !slices.Contains(p.out.Lost, t.Name+"."+c.Name) {
-			names = append(names, p.Engine.Quote(c.Name))
+			names = append(names, p.Engine.SQL().Quote(c.Name))
 		}
 	}
 	if len(names) == 0 {
@@ -687,7 +687,7 @@ func (p *prover) fill(ctx context.Context) error {
 	})
 	for _, name := range without {
 		t := p.Start.Table(name)
-		n, err := p.db.Count(ctx, "SELECT 1 FROM "+p.Engine.Quote(name))
+		n, err := p.db.Count(ctx, "SELECT 1 FROM "+p.Engine.SQL().Quote(name))
 		rows := int(n)
 		if err == nil && n == 0 && asks(name) {
 			rows, err = p.fillWithChildren(ctx, t, need, random)
@@ -708,7 +708,7 @@ func (p *prover) fill(ctx context.Context) error {
 			if err := p.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
 				return err
 			}
-			if err := p.db.Exec(ctx, "DELETE FROM "+p.Engine.Quote(table)+" WHERE "+where); err != nil {
+			if err := p.db.Exec(ctx, "DELETE FROM "+p.Engine.SQL().Quote(table)+" WHERE "+where); err != nil {
 				p.left.tables[table] = "its rows do not meet a requirement of a later step"
 				if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
 					return err
@@ -731,7 +731,7 @@ func (p *prover) fill(ctx context.Context) error {
 // any row of it.
 func (p *prover) empty(t *schema.Table) bool {
 	return slices.ContainsFunc(p.Migration.BeforeApply, func(r engine.Requirement) bool {
-		list := p.Engine.Tokens(r.Query)
+		list := p.Engine.SQL().Tokens(r.Query)
 		n := len(list)
 		return n > 2 && list[n-2].Word() == "WHERE" && list[n-1].Word() == "TRUE" &&
 			slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(name string) bool { return strings.EqualFold(name, t.Name) })
@@ -818,9 +818,9 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 	}
 	done, why, required := 0, "no row could be created", ""
 	try := func(names, values []string) error {
-		sql := "INSERT INTO " + p.Engine.Quote(t.Name)
+		sql := "INSERT INTO " + p.Engine.SQL().Quote(t.Name)
 		if len(names) == 0 {
-			sql += p.Engine.EmptyRow()
+			sql += p.Engine.Caps().EmptyRow
 		} else {
 			sql += " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")"
 		}
@@ -849,7 +849,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 		}
 		var names []string
 		for _, n := range rows.Columns {
-			names = append(names, p.Engine.Quote(n))
+			names = append(names, p.Engine.SQL().Quote(n))
 		}
 		for _, r := range rows.Values {
 			if err := try(names, r); err != nil {
@@ -861,8 +861,8 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 	choices := make([][]string, len(columns))
 	names := make([]string, len(columns))
 	for i, c := range columns {
-		names[i] = p.Engine.Quote(c.Name)
-		choices[i] = p.Engine.Candidates(t, c)
+		names[i] = p.Engine.SQL().Quote(c.Name)
+		choices[i] = p.Engine.SQL().Candidates(t, c)
 	}
 	parents, err := p.parents(ctx, t)
 	if err != nil {
@@ -934,12 +934,12 @@ func (p *prover) parents(ctx context.Context, t *schema.Table) (map[*schema.Fore
 				names = nil
 				break
 			}
-			names = append(names, p.Engine.Quote(r))
+			names = append(names, p.Engine.SQL().Quote(r))
 		}
 		if names == nil {
 			continue
 		}
-		rows, err := p.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.Quote(parent.Name), 20)
+		rows, err := p.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.SQL().Quote(parent.Name), 20)
 		if err != nil {
 			return nil, err
 		}

@@ -32,7 +32,7 @@ func proveText(t *testing.T, start, text string, live ...engine.Rows) *proof.Out
 	db, err := e.Scratch(ctx)
 	require.NoError(t, err)
 	defer db.Close()
-	for _, p := range e.Split(start) {
+	for _, p := range e.SQL().Split(start) {
 		require.NoError(t, db.Exec(ctx, p.Text), p.Text)
 	}
 	s, err := db.Inspect(ctx)

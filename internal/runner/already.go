@@ -90,8 +90,8 @@ func makeRoom(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	if o.Room == nil {
 		return nil
 	}
-	if e.CommitsChanges() {
-		for _, sql := range e.Foundation() {
+	if e.Caps().CommitsChanges {
+		for _, sql := range e.OwnTables().History {
 			if err := db.Exec(ctx, sql); err != nil {
 				return err
 			}
@@ -99,7 +99,7 @@ func makeRoom(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		return o.Room(m)
 	}
 	return inTurn(ctx, db, o.Wait, func() error {
-		for _, sql := range e.Foundation() {
+		for _, sql := range e.OwnTables().History {
 			if err := db.Exec(ctx, sql); err != nil {
 				return err
 			}

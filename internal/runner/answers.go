@@ -78,7 +78,7 @@ func literal(e engine.Engine, x migration.Parameter, raw string) (string, error)
 	if err != nil {
 		return "", fmt.Errorf("the value for %s: %w", x.For, err)
 	}
-	return e.Literal(v, typ)
+	return e.SQL().Literal(v, typ)
 }
 
 // ForUndo is a migration with the values that its undo was given, by table.column as

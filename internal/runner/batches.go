@@ -85,7 +85,7 @@ func (s *separate) batches(n int, apply bool) error {
 			}
 			began := time.Now()
 			for _, st := range list {
-				sql := s.e.Bind(st.SQL, map[string]string{engine.Batch: which})
+				sql := s.e.SQL().Bind(st.SQL, map[string]string{engine.Batch: which})
 				if err := s.db.Step(s.ctx, sql); err != nil {
 					return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: sql, Err: err}
 				}
@@ -139,9 +139,9 @@ type walk struct {
 }
 
 func newWalk(s *separate, b *engine.Batches) *walk {
-	w := &walk{s: s, table: s.e.Quote(b.Table), few: b.Where}
+	w := &walk{s: s, table: s.e.SQL().Quote(b.Table), few: b.Where}
 	for _, k := range b.Key {
-		w.keys = append(w.keys, w.table+"."+s.e.Quote(k))
+		w.keys = append(w.keys, w.table+"."+s.e.SQL().Quote(k))
 	}
 	return w
 }
@@ -150,10 +150,10 @@ func newWalk(s *separate, b *engine.Batches) *walk {
 func (w *walk) behind() string {
 	var terms []string
 	if w.s.half.Place != "" {
-		terms = append(terms, w.s.e.CompareKey(w.keys, ">", w.s.half.Place))
+		terms = append(terms, w.s.e.SQL().CompareKey(w.keys, ">", w.s.half.Place))
 	}
 	if w.s.half.Until != "" {
-		terms = append(terms, w.s.e.CompareKey(w.keys, "<=", w.s.half.Until))
+		terms = append(terms, w.s.e.SQL().CompareKey(w.keys, "<=", w.s.half.Until))
 	}
 	return cmp.Or(strings.Join(terms, " AND "), "true")
 }
@@ -174,7 +174,7 @@ func (w *walk) next(size int) (which, place string, last bool, err error) {
 		if err != nil || len(places) == 0 {
 			return w.behind(), "", true, err
 		}
-		return w.behind() + " AND " + w.s.e.CompareKey(w.keys, "<=", places[0]), places[0], false, nil
+		return w.behind() + " AND " + w.s.e.SQL().CompareKey(w.keys, "<=", places[0]), places[0], false, nil
 	}
 	if len(w.found) == 0 && !w.all { // without a lock on any row on the way
 		if w.found, err = w.places(largestBatch, 0); err != nil {

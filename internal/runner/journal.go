@@ -133,7 +133,7 @@ func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
 // Whole gives a *Stopped where a migration was left half-way, for all that can do nothing
 // before it is at an end.
 func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
-	if e.Journal() == "" {
+	if !e.Caps().Journal {
 		return nil
 	}
 	half, err := Halfway(ctx, db)
@@ -174,7 +174,7 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			return err
 		}
 		if !o.noted {
-			for _, sql := range append(e.Foundation(), e.Journal()) {
+			for _, sql := range append(e.OwnTables().History, e.OwnTables().Journal) {
 				if err := db.Exec(ctx, sql); err != nil {
 					return err
 				}
@@ -326,7 +326,7 @@ func (s *separate) begin() error {
 		}
 		return s.db.Commit(s.ctx)
 	}
-	before, err := s.db.Before(s.ctx, sqls(s.bound.Steps[0].Apply))
+	before, err := noteBefore(s.ctx, s.db, sqls(s.bound.Steps[0].Apply))
 	if err != nil {
 		return err
 	}
@@ -342,7 +342,7 @@ func (s *separate) head(said []string, first ...string) error {
 	s.half = &Half{ID: s.m.ID, Text: s.m.Text}
 	const row = "(?, ?, ?, ?, ?, ?, ?)"
 	sql := "INSERT INTO erbario_journal (migration, step, state, at, session, text, answers) VALUES " + row
-	args := []any{s.m.ID, 0, stateHead, nowText(), s.db.Session(), s.m.Text, strings.Join(said, "\n")}
+	args := []any{s.m.ID, 0, stateHead, nowText(), sessionOf(s.db), s.m.Text, strings.Join(said, "\n")}
 	for _, place := range first {
 		sql += ", " + row
 		args = append(args, s.m.ID, 1, stateGoing, nowText(), "", place, nil)
@@ -669,13 +669,13 @@ func (s *separate) outside(n int, apply bool) error {
 		if s.half.Undoing {
 			was = sqls(step.Undo)
 		}
-		reached, err := s.db.Reached(s.ctx, was, s.half.Place)
+		done, err := reached(s.ctx, s.db, was, s.half.Place)
 		switch {
 		case err != nil:
 			return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, Err: err}
 		case s.half.Undoing != apply: // in the same direction
-			start = reached
-		case reached == 0: // nothing of the other direction is there
+			start = done
+		case done == 0: // nothing of the other direction is there
 			if apply {
 				if err := s.notKept(step); err != nil {
 					return err
@@ -683,7 +683,7 @@ func (s *separate) outside(n int, apply bool) error {
 			}
 			return s.through(n, apply)
 		default: // what was begun is brought to its end, and then turned
-			if err := s.run(n, !apply, reached); err != nil {
+			if err := s.run(n, !apply, done); err != nil {
 				return err
 			}
 		}
@@ -707,7 +707,7 @@ func (s *separate) begun(n int, apply bool) error {
 	if !apply {
 		list, state = sqls(s.bound.Steps[n-1].Undo), stateUndoing
 	}
-	before, err := s.db.Before(s.ctx, list)
+	before, err := noteBefore(s.ctx, s.db, list)
 	if err != nil {
 		return err
 	}
@@ -755,29 +755,31 @@ func (s *separate) run(n int, apply bool, start int) (err error) {
 	if start == len(list) {
 		return nil
 	}
+	unlock := func() error { return nil }
 	if !apply && start == 0 && len(step.UndoLoses) > 0 && !s.keptEarly(n) {
 		ended, err := s.keepUnderLock(step, list)
+		unlock = ended
 		defer func() { err = errors.Join(err, ended()) }()
 		if err != nil {
 			return fail("", err)
 		}
 	}
-	if start > 0 && s.e.OnlyLocks(list[0]) {
-		if err := s.db.Outside(s.ctx, list[0]); err != nil {
+	if start > 0 && engine.OnlyLocks(s.e.SQL(), list[0]) {
+		if err := outside(s.ctx, s.db, list[0]); err != nil {
 			return fail(list[0], err)
 		}
 	}
 	asked := start > 0
 	for _, sql := range list[start:] {
-		if !asked && !s.e.OnlyLocks(sql) {
+		if !asked && !engine.OnlyLocks(s.e.SQL(), sql) {
 			asked = true
 			for _, r := range here {
 				if err := Ask(s.ctx, s.db, s.m.ID, when, r); err != nil {
-					return errors.Join(err, s.db.UnlockTables(s.ctx))
+					return errors.Join(err, unlock())
 				}
 			}
 		}
-		if err := s.db.Outside(s.ctx, sql); err != nil {
+		if err := outside(s.ctx, s.db, sql); err != nil {
 			return fail(sql, err)
 		}
 	}
@@ -804,7 +806,7 @@ func (s *separate) before(n int) int {
 			continue
 		}
 		for _, st := range step.Undo {
-			list := s.e.Tokens(st.SQL)
+			list := s.e.SQL().Tokens(st.SQL)
 			if !sqltext.ChangesRows(list) {
 				continue
 			}
@@ -846,7 +848,7 @@ func (s *separate) keepEarly(list []int) error {
 					return err
 				}
 			}
-			s.fills[m] = append(append(s.fills[m], "DELETE FROM "+s.e.Quote(a.kept)), a.fills...)
+			s.fills[m] = append(append(s.fills[m], "DELETE FROM "+s.e.SQL().Quote(a.kept)), a.fills...)
 		}
 	}
 	return nil
@@ -867,7 +869,7 @@ func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended fun
 		if i := strings.LastIndexByte(name, '.'); i > 0 {
 			table = name[:i]
 		}
-		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.Quote(table), 1)
+		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.SQL().Quote(table), 1)
 		if some = some || err != nil || len(rows.Values) > 0; some {
 			break
 		}
@@ -893,14 +895,15 @@ func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended fun
 			}
 		}
 		tables = append(tables, a.table, a.kept)
-		fills = append(append(fills, "DELETE FROM "+s.e.Quote(a.kept)), a.fills...)
+		fills = append(append(fills, "DELETE FROM "+s.e.SQL().Quote(a.kept)), a.fills...)
 	}
-	if err := s.db.LockTables(s.ctx, tables, list); err != nil {
+	unlock, err := lockTables(s.ctx, s.db, tables, list)
+	if err != nil {
 		return ended, err
 	}
-	ended = func() error { return s.db.UnlockTables(s.ctx) }
+	ended = unlock
 	for _, sql := range fills {
-		if err := s.db.Outside(s.ctx, sql); err != nil {
+		if err := outside(s.ctx, s.db, sql); err != nil {
 			return ended, err
 		}
 	}
@@ -937,14 +940,14 @@ func (s *separate) notKept(step *migration.Step) error {
 			if !slices.Contains(names, n) {
 				continue
 			}
-			of, err := s.db.Sample(s.ctx, "SELECT * FROM "+s.e.Quote(n), 1)
+			of, err := s.db.Sample(s.ctx, "SELECT * FROM "+s.e.SQL().Quote(n), 1)
 			if err != nil {
 				return err
 			}
 			if column != "" && !slices.Contains(of.Columns, column) {
 				continue // of another step
 			}
-			if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.Quote(n)); err != nil {
+			if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.SQL().Quote(n)); err != nil {
 				return err
 			}
 		}
@@ -981,7 +984,7 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 		if err := newest(ctx, db, m); err != nil {
 			return err
 		}
-		if err := db.Exec(ctx, e.Journal()); err != nil {
+		if err := db.Exec(ctx, e.OwnTables().Journal); err != nil {
 			return err
 		}
 		for _, r := range bound.BeforeUndo {
@@ -1057,11 +1060,11 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 		if half, err = Halfway(ctx, db); err != nil || half == nil {
 			return nil, nil, err
 		}
-		gone, err := db.Gone(ctx, half.Session)
+		gone, err := Gone(ctx, db, half.Session)
 		if err != nil {
 			return nil, nil, err
 		}
-		if gone || half.Session == db.Session() {
+		if gone || half.Session == sessionOf(db) {
 			break
 		}
 		if time.Now().After(deadline) {
@@ -1094,7 +1097,7 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 		}
 	}
 	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, values, nil), o: o, half: half, said: said, note: true}
-	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", db.Session(), half.ID); err != nil {
+	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", sessionOf(db), half.ID); err != nil {
 		return nil, nil, err
 	}
 	if err := db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", half.ID, failedRow); err != nil {

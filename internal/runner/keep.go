@@ -253,7 +253,7 @@ func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 // RenameKept gives a kept table, or a column of one, another name. Since when it is kept
 // does not change.
 func RenameKept(ctx context.Context, db engine.Database, e engine.Engine, table, column, to string) error {
-	steps, _ := e.Rename(nil, table, column, to)
+	steps, _ := e.DDL().Rename(nil, table, column, to)
 	for _, s := range steps {
 		if err := StepAll(ctx, db, s.Apply); err != nil {
 			return err
@@ -320,7 +320,7 @@ func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.E
 		if len(columns) == 0 && s.Table(name) != nil {
 			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and not restored since: check %s, and drop it when it is no longer needed", t.Name, name)
 		}
-		makes, fills := e.KeepAside(t, columns, name)
+		makes, fills := e.DDL().KeepAside(t, columns, name)
 		out = append(out, aside{t.Name, name, makes, fills})
 	}
 	return out, nil
@@ -328,7 +328,7 @@ func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.E
 
 // rowsOf counts the rows of a database's tables.
 func rowsOf(ctx context.Context, db engine.Database, e engine.Engine) func(table string) (int64, error) {
-	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.Quote(table)) }
+	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(table)) }
 }
 
 func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
@@ -420,7 +420,7 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			continue
 		}
 		left := unplaced(t, kept)
-		for _, sql := range e.PutBack(t, kept, left) {
+		for _, sql := range e.DDL().PutBack(t, kept, left) {
 			put := func() error {
 				if err := db.Step(ctx, sql); err != nil {
 					return &PutBackError{t.Name, kept.Name, m.ID, err}
@@ -450,7 +450,7 @@ func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 	}
 	byUndo := m.Kept() + "undo_"
 	for _, name := range names {
-		n, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(name))
+		n, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(name))
 		if err != nil {
 			return err
 		}
@@ -458,7 +458,7 @@ func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		case strings.HasPrefix(lower, m.Kept()+"left_"):
 		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run, and looked into by the next
 		case n == 0:
-			if err := db.Exec(ctx, "DROP TABLE "+e.Quote(name)); err != nil {
+			if err := db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(name)); err != nil {
 				return err
 			}
 		default:
@@ -549,7 +549,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, m.Kept()+"left_") {
 				continue // an undo brings back what the apply kept, and the other way round
 			}
-			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(n)); err != nil {
+			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(n)); err != nil {
 				return nil, nil, err
 			}
 			order = append(order, n)
@@ -610,7 +610,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 			r := Restored{Table: table, Left: after[n], In: n}
 			for _, l := range apart {
 				if strings.HasPrefix(l, leftName(m, n)) {
-					if r.Left, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(l)); err != nil {
+					if r.Left, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(l)); err != nil {
 						return nil, err
 					}
 					r.In = l

@@ -33,7 +33,7 @@ type Kept struct {
 // KeptTables lists what is kept, the oldest first. ids are those of the files.
 func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []string) ([]Kept, error) {
 	names, err := db.Kept(ctx, schema.KeptPrefix)
-	if err != nil || len(names) == 0 && e.Journal() == "" { // else columns may be kept in place
+	if err != nil || len(names) == 0 && !e.Caps().Journal { // else columns may be kept in place
 		return nil, err
 	}
 	applied, err := History(ctx, db)
@@ -81,7 +81,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 			if c.Collation != "" {
 				k.Type += " COLLATE " + c.Collation
 			}
-			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.Quote(t.Name), e.Quote(c.Name))); err != nil {
+			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.SQL().Quote(t.Name), e.SQL().Quote(c.Name))); err != nil {
 				return nil, err
 			}
 			if k.Rows > 0 {
@@ -96,7 +96,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 		}
 		k, rest := from(name)
 		k.What = keptWhat(rest, t, s)
-		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.Quote(name)); err != nil {
+		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(name)); err != nil {
 			return nil, err
 		}
 		if k.Bytes, err = db.Size(ctx, name); err != nil {
@@ -166,14 +166,14 @@ func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []K
 		return err
 	}
 	for _, k := range list {
-		sql := "DROP TABLE " + e.Quote(k.Name)
+		sql := "DROP TABLE " + e.SQL().Quote(k.Name)
 		switch {
 		case k.In != "" && k.Applied: // the undo finds it, with nothing in it
-			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.Quote(k.In), e.Quote(k.Name), e.Quote(k.Name), k.Type)
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.SQL().Quote(k.In), e.SQL().Quote(k.Name), e.SQL().Quote(k.Name), k.Type)
 		case k.In != "":
-			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", e.Quote(k.In), e.Quote(k.Name))
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", e.SQL().Quote(k.In), e.SQL().Quote(k.Name))
 		case k.Applied:
-			sql = "DELETE FROM " + e.Quote(k.Name)
+			sql = "DELETE FROM " + e.SQL().Quote(k.Name)
 		}
 		if err := db.Exec(ctx, sql); err != nil {
 			db.Rollback()

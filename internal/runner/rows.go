@@ -49,11 +49,11 @@ func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 // not.
 func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table, before bool) engine.Step {
 	by, keys := rows.Names(r.By), keysOf(e, s, t, r)
-	where := engine.IsAny(e.Quote, by, keys) + live(e, t)
+	where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
 	if before {
-		where += " AND " + engine.IsAmong(e.Quote, by, true, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.Quote, by), e.Quote(rowsBefore(m, t.Name))))
+		where += " AND " + engine.IsAmong(e.SQL().Quote, by, true, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(rowsBefore(m, t.Name))))
 	}
-	return e.Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
+	return e.DDL().Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
 }
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
@@ -63,7 +63,7 @@ func keysOf(e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRow
 	for _, key := range r.Keys {
 		var one []string
 		for i, text := range schema.SplitKey(key, len(r.By)) {
-			sql := e.Text(text)
+			sql := e.SQL().Text(text)
 			if q := namedBy(e, s, t, r.By[i], text); q != "" {
 				sql = "(" + q + ")"
 			}
@@ -83,7 +83,7 @@ func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPar
 	}
 	for _, f := range t.ForeignKeys {
 		if len(f.Columns) == 1 && f.Columns[0] == k.Column {
-			return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s%s", e.Quote(f.References[0]), e.Quote(target.Name), e.Quote(k.Field), e.Text(text), live(e, target))
+			return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s%s", e.SQL().Quote(f.References[0]), e.SQL().Quote(target.Name), e.SQL().Quote(k.Field), e.SQL().Text(text), live(e, target))
 		}
 	}
 	return ""
@@ -120,7 +120,7 @@ func live(e engine.Engine, t *schema.Table) string {
 	if t.SoftDelete == "" {
 		return ""
 	}
-	return " AND " + e.Quote(t.SoftDelete) + " IS NULL"
+	return " AND " + e.SQL().Quote(t.SoftDelete) + " IS NULL"
 }
 
 // wholeTable tells whether the migration's undo drops the table, and so keeps it whole.
@@ -139,7 +139,7 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		if err != nil {
 			return err
 		}
-		if e.HoldsReferences() {
+		if e.Caps().ImmediateReferences {
 			if err := unreferred(ctx, db, e, all, r, t); err != nil {
 				return err
 			}
@@ -165,7 +165,7 @@ func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *s
 
 // referred asks for rows that would go, or be loosened, with the rows to which they refer.
 func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) []engine.Requirement {
-	keys := engine.IsAny(engine.Aliased(e.Quote, "t"), rows.Names(r.By), keysOf(e, all, t, r))
+	keys := engine.IsAny(engine.Aliased(e.SQL().Quote, "t"), rows.Names(r.By), keysOf(e, all, t, r))
 	var out []engine.Requirement
 	for _, p := range schema.Pointers(all, t) {
 		if p.Key.OnDelete == schema.Restrict || p.Key.OnDelete == schema.NoAction {
@@ -173,7 +173,7 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 		}
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", p.Table.Name, t.Name),
-			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.Quote(p.Table.Name), e.Quote(t.Name), rows.On(e, p, "c", "t"), keys),
+			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.SQL().Quote(p.Table.Name), e.SQL().Quote(t.Name), rows.On(e, p, "c", "t"), keys),
 		})
 	}
 	return out
@@ -203,9 +203,9 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 				return err
 			}
 		}
-		where := engine.IsAny(e.Quote, by, keys) + live(e, t)
+		where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
 		gone := func(where string) []string {
-			return e.Remove(engine.Removal{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).Apply
+			return e.DDL().Remove(engine.Removal{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).Apply
 		}
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
@@ -237,7 +237,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 		default:
 			if before := s.Table(rowsBefore(m, t.Name)); before != nil {
-				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.Quote(kept.Name), engine.IsAmong(e.Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.Quote, by), e.Quote(before.Name)))))
+				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().Quote(kept.Name), engine.IsAmong(e.SQL().Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(before.Name)))))
 				if err != nil {
 					return err
 				}
@@ -251,12 +251,12 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 			for _, f := range o.Former { // what is no longer declared does not come back
 				if f.Table == t.Name && slices.Equal(f.By, r.By) {
-					if err := StepAll(ctx, db, e.Remove(formerRows(e, m, f, s, t, kept)).Apply); err != nil {
+					if err := StepAll(ctx, db, e.DDL().Remove(formerRows(e, m, f, s, t, kept)).Apply); err != nil {
 						return err
 					}
 				}
 			}
-			again := " AND " + engine.IsAmong(e.Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.Quote, by), e.Quote(kept.Name)))
+			again := " AND " + engine.IsAmong(e.SQL().Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(kept.Name)))
 			if err := StepAll(ctx, db, append(gone(where+again), back.Undo...)); err != nil {
 				return err
 			}
@@ -306,7 +306,7 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 // their table or from what an undo kept of it. They are kept, since people may have
 // written into them.
 func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t, from *schema.Table) engine.Removal {
-	where := engine.IsAny(e.Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
+	where := engine.IsAny(e.SQL().Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
 	return engine.Removal{Table: from, Where: where, Keep: schema.Cut(m.Kept() + "former_" + r.Table), What: "reference rows of " + r.Table}
 }
 
@@ -329,9 +329,9 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		}
 		x := formerRows(e, m, r, s, t, t)
 		for _, p := range schema.Pointers(s, t) {
-			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.Quote(p.Table.Name), rows.On(e, p, "c", e.Quote(t.Name)))
+			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name), rows.On(e, p, "c", e.SQL().Quote(t.Name)))
 		}
-		if err := StepAll(ctx, db, e.Remove(x).Apply); err != nil {
+		if err := StepAll(ctx, db, e.DDL().Remove(x).Apply); err != nil {
 			return err
 		}
 	}
@@ -363,7 +363,7 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 		}
 		var left []string
 		for i, key := range keysOf(e, s, t, r) {
-			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.Quote(t.Name), engine.IsRow(e.Quote, rows.Names(r.By), key), live(e, t)))
+			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.SQL().Quote(t.Name), engine.IsRow(e.SQL().Quote, rows.Names(r.By), key), live(e, t)))
 			if err != nil {
 				return err
 			}

@@ -171,7 +171,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			o.Done(Run{m, time.Since(began), back})
 		}
 	}
-	if e.CommitsChanges() && len(todo) > 1 { // one lock for all of them
+	if e.Caps().CommitsChanges && len(todo) > 1 { // one lock for all of them
 		if err := db.Hold(ctx, o.Wait); err != nil {
 			return nil, err
 		}
@@ -212,7 +212,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 			continue
 		}
 		o.begun, o.noted = true, o.noted || !m.Atomic()
-		o.alone = e.CommitsChanges() // since it looked into the history under the lock that it has
+		o.alone = e.Caps().CommitsChanges // since it looked into the history under the lock that it has
 		if o.owed == nil || o.owed.s == nil {
 			through(m, began, back)
 		}
@@ -251,7 +251,7 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 		if proved && !m.Proved() {
 			return fmt.Errorf("%s is not proved in its present form, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
 		}
-		if !m.Atomic() && e.Journal() == "" {
+		if !m.Atomic() && !e.Caps().Journal {
 			return fmt.Errorf("%s has a step outside the migration's transaction, which %s does not support: remove the words in brackets", m.ID, m.Engine)
 		}
 	}
@@ -275,7 +275,7 @@ func entitled(ctx context.Context, db engine.Database, e engine.Engine, list []*
 			if strings.Contains(table, ".") {
 				continue // a column: its table is named, too
 			}
-			statements = append(statements, "CREATE TABLE "+e.Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.Quote(table))
+			statements = append(statements, "CREATE TABLE "+e.SQL().Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.SQL().Quote(table))
 		}
 	}
 	barred, err := asked.Barred(ctx, statements)
@@ -302,7 +302,7 @@ func unwritten(list []*migration.Migration) error {
 // commits it. skip tells that somebody else has applied it in the meantime.
 func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, back []Restored, err error) {
 	if !o.begun {
-		for _, sql := range e.Foundation() {
+		for _, sql := range e.OwnTables().History {
 			if err := db.Exec(ctx, sql); err != nil {
 				return false, nil, err
 			}
@@ -342,9 +342,9 @@ func together(e engine.Engine, m *migration.Migration) *migration.Migration {
 			for i := range list {
 				switch s.Kind {
 				case engine.OutsideTransaction:
-					list[i].SQL = e.Inside(list[i].SQL)
+					list[i].SQL = engine.Inside(e, list[i].SQL)
 				case engine.InBatches:
-					list[i].SQL = e.Bind(list[i].SQL, map[string]string{engine.Batch: "true"})
+					list[i].SQL = e.SQL().Bind(list[i].SQL, map[string]string{engine.Batch: "true"})
 				}
 			}
 			return list
@@ -359,7 +359,7 @@ func together(e engine.Engine, m *migration.Migration) *migration.Migration {
 // any such.
 func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
 	began := time.Now()
-	if e.CommitsChanges() {
+	if e.Caps().CommitsChanges {
 		return Into(ctx, db, e, m, began, o)
 	}
 	if err := db.Begin(ctx, o.Wait); err != nil {
@@ -375,7 +375,7 @@ func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 // begun, and leaves that open. Where changes of tables commit by themselves there is none,
 // and its steps stand in the journal.
 func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
-	if e.CommitsChanges() {
+	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
 			_, back, err := separately(ctx, db, e, m, o, began)
 			return back, err
@@ -591,7 +591,7 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 
 // finish goes on with a migration that was left half-way, or back.
 func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options, apply bool) (*migration.Migration, error) {
-	if e.Journal() == "" {
+	if !e.Caps().Journal {
 		return nil, nil
 	}
 	half, err := Halfway(ctx, db)
@@ -689,7 +689,7 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 // Away takes one migration back and strikes it from the history, inside the
 // transaction that was begun, and leaves that open; or step by step, as Into.
 func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
-	if e.CommitsChanges() {
+	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
 			return separatelyBack(ctx, db, e, m, o)
 		}

@@ -51,9 +51,9 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		}
 	}
 	since := func(kept string) { // when it was put aside
-		write("DELETE FROM "+sinceName+" WHERE name = "+e.Text(kept)+";", "INSERT INTO "+sinceName+" (name, at) VALUES ("+e.Text(kept)+", "+e.Text(nowText())+");")
+		write("DELETE FROM "+sinceName+" WHERE name = "+e.SQL().Text(kept)+";", "INSERT INTO "+sinceName+" (name, at) VALUES ("+e.SQL().Text(kept)+", "+e.SQL().Text(nowText())+");")
 	}
-	before, begin, commit, after := e.ScriptAround()
+	before, begin, commit, after := e.Scripts().ScriptAround()
 	write(before...)
 	state := &schema.Schema{} // as it is when an undo begins
 	if undo {
@@ -96,7 +96,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			write("-- not one transaction: if it stops, what was done before remains")
 		}
 		write(begin...)
-		for _, sql := range e.Foundation() {
+		for _, sql := range e.OwnTables().History {
 			write(sql + ";")
 		}
 		if !undo {
@@ -109,7 +109,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			}
 		}
 		for _, r := range needs {
-			write(e.ScriptRequire(r)...)
+			write(e.Scripts().ScriptRequire(r)...)
 		}
 		if undo {
 			count := rowsOf(ctx, db, e)
@@ -122,7 +122,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			}
 			for _, a := range list {
 				for _, sql := range a.statements() {
-					write(e.ScriptStatement(sql)...)
+					write(e.Scripts().ScriptStatement(sql)...)
 				}
 				since(a.kept)
 			}
@@ -149,33 +149,33 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 				write(begin...)
 			}
 			for _, r := range needs {
-				write(e.ScriptRequire(r)...)
+				write(e.Scripts().ScriptRequire(r)...)
 			}
 			write("-- " + migration.Title(st.Title))
 			if r, t := insertedIn(state, &st); undo && t != nil && !wholeTable(m, t.Name) { // with what people wrote into them
-				if e.HoldsReferences() {
+				if e.Caps().ImmediateReferences {
 					for _, q := range referred(e, state, r, t) {
-						write(e.ScriptRequire(q)...)
+						write(e.Scripts().ScriptRequire(q)...)
 					}
 				}
 				for _, sql := range removalOf(e, m, r, state, t, state.Table(rowsBefore(m, t.Name)) != nil).Apply {
-					write(e.ScriptStatement(sql)...)
+					write(e.Scripts().ScriptStatement(sql)...)
 				}
 				since(keptRows(m, t.Name))
 			}
 			for _, s := range list {
-				write(e.ScriptStatement(e.Bind(s.SQL, map[string]string{engine.Batch: "true"}))...)
+				write(e.Scripts().ScriptStatement(e.SQL().Bind(s.SQL, map[string]string{engine.Batch: "true"}))...)
 			}
 			if outside { // there is always one to end
 				write(begin...)
 			}
 		}
 		if undo {
-			write("DELETE FROM erbario_history WHERE id = " + e.Text(m.ID) + ";")
+			write("DELETE FROM erbario_history WHERE id = " + e.SQL().Text(m.ID) + ";")
 		} else {
 			var values []string
 			for _, v := range HistoryRow(whole, said, 0) {
-				values = append(values, e.Text(v))
+				values = append(values, e.SQL().Text(v))
 			}
 			write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" + strings.Join(values, ", ") + ");")
 		}
@@ -198,10 +198,10 @@ func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migratio
 		return nil, fmt.Errorf("the undo of several migrations is worked out on scratch: %w", err)
 	}
 	defer db.Close()
-	if _, err := engine.Fill(ctx, db, e.Recreate(s)); err != nil {
+	if _, err := engine.Fill(ctx, db, e.DDL().Recreate(s)); err != nil {
 		return nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
 	}
-	for _, sql := range e.Foundation() {
+	for _, sql := range e.OwnTables().History {
 		if err := db.Exec(ctx, sql); err != nil {
 			return nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
 		}

@@ -54,7 +54,7 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 			}
 			m.Steps = append(m.Steps, s)
 		}
-		if e.CommitsChanges() {
+		if e.Caps().CommitsChanges {
 			alter := "ALTER TABLE " + table
 			step(engine.OutsideTransaction, "create "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note varchar(40), runs integer NOT NULL DEFAULT 0)", "DROP TABLE "+table)
 			step(engine.OwnTransaction, "fill it", fmt.Sprintf("INSERT INTO %s SELECT seq, concat('sheet ', seq), 0 FROM seq_1_to_%d", table, rows), "DELETE FROM "+table)
@@ -127,7 +127,7 @@ func TestKilledOnServer(t *testing.T) { onServers(t, killedOnServer) }
 // onServers runs a test on every engine whose migrations need not be one transaction.
 func onServers(t *testing.T, f func(t *testing.T, place testserver.Place)) {
 	testserver.Each(t, func(t *testing.T, place testserver.Place) {
-		if place.Engine.Journal() != "" {
+		if place.Engine.Caps().Journal {
 			f(t, place)
 		}
 	})
@@ -143,7 +143,7 @@ func killedOnServer(t *testing.T, place testserver.Place) {
 	require.NoError(t, err, string(out))
 	span := time.Since(began)
 	halves := 0
-	for i := range kills(map[bool]int{true: 10, false: 80}[place.Engine.CommitsChanges()]) {
+	for i := range kills(map[bool]int{true: 10, false: 80}[place.Engine.Caps().CommitsChanges]) {
 		url := place.URL(t)
 		cmd := exec.Command(self)
 		cmd.Env = append(os.Environ(), "APPLY_TO="+url)
@@ -298,7 +298,7 @@ func stepFails(t *testing.T, place testserver.Place) {
 	broken.Steps = append([]migration.Step{}, broken.Steps...)
 	// Every row has the same value: the index is half built when that shows.
 	broken.Steps[4].Apply = []migration.Statement{{SQL: "CREATE UNIQUE INDEX CONCURRENTLY sheet_01_key ON sheet_01 (runs)"}}
-	if e.CommitsChanges() {
+	if e.Caps().CommitsChanges {
 		broken.Steps[4].Apply = []migration.Statement{{SQL: "ALTER TABLE sheet_01 ADD UNIQUE INDEX sheet_01_key (runs)"}}
 	}
 	bad, err := migration.Parse("m", migration.Write(&broken), e)
@@ -402,6 +402,8 @@ type stopping struct {
 	stop func()
 }
 
+func (s *stopping) Unwrap() engine.Database { return s.Database }
+
 func (s *stopping) count() {
 	if s.left--; s.left == 0 {
 		s.stop()
@@ -420,7 +422,7 @@ func (s *stopping) Step(ctx context.Context, sql string) error {
 
 func (s *stopping) Outside(ctx context.Context, sql string) error {
 	s.count()
-	return s.Database.Outside(ctx, sql)
+	return s.Database.(engine.Autocommitter).Outside(ctx, sql)
 }
 
 func (s *stopping) Commit(ctx context.Context) error {

@@ -130,7 +130,7 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 		return nil, err
 	}
 	for _, g := range all {
-		if err := db.Exec(ctx, "DROP TABLE "+e.Quote(g.name)); err != nil {
+		if err := db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(g.name)); err != nil {
 			return nil, err
 		}
 	}
@@ -174,15 +174,15 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sche
 			}
 		}
 	}
-	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.Quote(t.Name))
-	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.Quote(g.name), from)); err != nil {
+	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().Quote(t.Name))
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.SQL().Quote(g.name), from)); err != nil {
 		return nil, err
 	}
 	var keys []any
 	for _, s := range segments {
 		if s.keys == nil {
-			k := e.Quote(g.key[0])
-			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s BETWEEN %d AND %d", e.Quote(g.name), from, k, s.number, s.number+s.rows-1)); err != nil {
+			k := e.SQL().Quote(g.key[0])
+			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s BETWEEN %d AND %d", e.SQL().Quote(g.name), from, k, s.number, s.number+s.rows-1)); err != nil {
 				return nil, err
 			}
 			continue
@@ -197,17 +197,17 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sche
 		return g, nil
 	}
 	made := &schema.Table{Name: g.name + "_made"}
-	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.Quote(made.Name), list(e, g.key), e.Quote(t.Name))); err != nil {
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(t.Name))); err != nil {
 		return nil, err
 	}
 	if err := db.Load(ctx, engine.TableRows{Table: made, Columns: g.key, Cells: keys}); err != nil {
 		return nil, err
 	}
-	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(made.Name))
-	if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s", e.Quote(g.name), from, where)); err != nil {
+	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.SQL().Quote(made.Name))
+	if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s", e.SQL().Quote(g.name), from, where)); err != nil {
 		return nil, err
 	}
-	return g, db.Exec(ctx, "DROP TABLE "+e.Quote(made.Name))
+	return g, db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(made.Name))
 }
 
 // plainKey is a key of the record as values.
@@ -233,7 +233,7 @@ func plainKey(key []any) []any {
 func list(e engine.Engine, columns []string) string {
 	out := make([]string, len(columns))
 	for i, c := range columns {
-		out[i] = e.Quote(c)
+		out[i] = e.SQL().Quote(c)
 	}
 	return strings.Join(out, ", ")
 }
@@ -244,9 +244,9 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 	for _, p := range schema.Pointers(live, g.table) {
 		var where []string
 		for _, c := range p.Key.Columns {
-			where = append(where, e.Quote(c)+" IS NOT NULL")
+			where = append(where, e.SQL().Quote(c)+" IS NOT NULL")
 		}
-		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.Quote(p.Table.Name), strings.Join(where, " AND "))
+		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.SQL().Quote(p.Table.Name), strings.Join(where, " AND "))
 		if i := slices.IndexFunc(all, func(o *going) bool { return o.table == p.Table }); i >= 0 {
 			// A difference of sets, which no server works out row by row: with NOT IN, PostgreSQL
 			// reads all that go for each row, where they are too many for its memory.
@@ -258,22 +258,22 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 			}
 			var of, on []string
 			for _, c := range columns {
-				of = append(of, "t."+e.Quote(c))
+				of = append(of, "t."+e.SQL().Quote(c))
 			}
 			for _, c := range all[i].key {
-				on = append(on, fmt.Sprintf("t.%s = g.%s", e.Quote(c), e.Quote(c)))
+				on = append(on, fmt.Sprintf("t.%s = g.%s", e.SQL().Quote(c), e.SQL().Quote(c)))
 			}
 			stay = fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s EXCEPT SELECT %s FROM %s AS t JOIN %s AS g ON %s) AS stay", list(e, p.Key.Columns),
-				list(e, columns), e.Quote(p.Table.Name), strings.Join(where, " AND "), strings.Join(of, ", "), e.Quote(p.Table.Name), e.Quote(all[i].name), strings.Join(on, " AND "))
+				list(e, columns), e.SQL().Quote(p.Table.Name), strings.Join(where, " AND "), strings.Join(of, ", "), e.SQL().Quote(p.Table.Name), e.SQL().Quote(all[i].name), strings.Join(on, " AND "))
 		}
-		before, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.name))
+		before, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.name))
 		if err != nil {
 			return false, err
 		}
-		if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (%s)", e.Quote(g.name), list(e, p.To), stay)); err != nil {
+		if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (%s)", e.SQL().Quote(g.name), list(e, p.To), stay)); err != nil {
 			return false, err
 		}
-		after, err := db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.name))
+		after, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.name))
 		if err != nil {
 			return false, err
 		}
@@ -291,7 +291,7 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 // takeOut deletes the rows that go, all of them together: they may refer to each
 // other.
 func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*going) error {
-	count := func(g *going) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.Quote(g.table.Name)) }
+	count := func(g *going) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.table.Name)) }
 	var tables, where []string
 	var err error
 	for _, g := range all {
@@ -299,11 +299,11 @@ func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*go
 			return err
 		}
 		tables = append(tables, g.table.Name)
-		where = append(where, fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.Quote(g.name)))
+		where = append(where, fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.SQL().Quote(g.name)))
 	}
-	list := e.DeleteTogether(tables, where)
+	list := e.Scripts().DeleteTogether(tables, where)
 	for _, g := range all {
-		list = e.Unguarded(g.table, list...)
+		list = e.Scripts().Unguarded(g.table, list...)
 	}
 	for _, sql := range list {
 		if err := db.Exec(ctx, sql); err != nil {
@@ -329,7 +329,7 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 		}
 		return db.Exec(ctx, "DELETE FROM erbario_seed_runs WHERE seed = ?", name)
 	}
-	rows, err := db.Select(ctx, "SELECT run, line, table_name, first_row, row_count, "+e.Quote("keys")+" FROM erbario_seed_rows WHERE run IN "+runs, name)
+	rows, err := db.Select(ctx, "SELECT run, line, table_name, first_row, row_count, "+e.SQL().Quote("keys")+" FROM erbario_seed_rows WHERE run IN "+runs, name)
 	if err != nil {
 		return err
 	}
@@ -381,7 +381,7 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 				}
 				keys = string(text)
 			}
-			if err := db.Exec(ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+e.Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)", row[0], row[1], row[2], first+int64(j), 1, keys); err != nil {
+			if err := db.Exec(ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+e.SQL().Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)", row[0], row[1], row[2], first+int64(j), 1, keys); err != nil {
 				return err
 			}
 		}

@@ -222,7 +222,7 @@ func (r *loader) begin() error {
 	if err != nil {
 		return err
 	}
-	for _, s := range r.engine.SeedTables() {
+	for _, s := range r.engine.OwnTables().Seeds {
 		if err := r.db.Exec(r.ctx, s); err != nil {
 			return err
 		}
@@ -331,7 +331,9 @@ func (r *loader) stream(lines []*Line) error {
 	go func() { // beside the making of the next and the loading of those before
 		defer close(batches)
 		for b := range made {
-			b.encoded = r.db.Encode(engine.TableRows{Table: b.Line.Table, Columns: b.Line.Columns, Cells: b.Cells})
+			if e, ok := r.db.(engine.Encoder); ok {
+				b.encoded = e.Encode(engine.TableRows{Table: b.Line.Table, Columns: b.Line.Columns, Cells: b.Cells})
+			}
 			batches <- b
 		}
 	}()
@@ -622,7 +624,7 @@ func (r *loader) flush() error {
 		if keys == "" {
 			keys = strconv.FormatInt(p.line.first+p.first, 10)
 		}
-		err := r.db.Exec(r.ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+r.engine.Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)",
+		err := r.db.Exec(r.ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+r.engine.SQL().Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)",
 			r.id, p.line.recordName(), p.line.Table.Name, p.first, p.rows, keys)
 		if err != nil {
 			return err
@@ -980,7 +982,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	}
 	out := &There{Next: 1}
 	g.Tables[t.Name] = out
-	rows, err := db.Select(ctx, "SELECT 1 FROM "+e.Quote(t.Name)+" LIMIT 1")
+	rows, err := db.Select(ctx, "SELECT 1 FROM "+e.SQL().Quote(t.Name)+" LIMIT 1")
 	if err != nil {
 		return err
 	}
@@ -1023,11 +1025,11 @@ const keysLooked = 100_000
 func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there *schema.Table, columns, beside []string) ([][]any, error) {
 	var names, where []string
 	for _, c := range columns {
-		names = append(names, e.Quote(c))
-		where = append(where, e.Quote(c)+" IS NOT NULL")
+		names = append(names, e.SQL().Quote(c))
+		where = append(where, e.SQL().Quote(c)+" IS NOT NULL")
 	}
 	if t.SoftDelete != "" {
-		where = append(where, e.Quote(t.SoftDelete)+" IS NULL")
+		where = append(where, e.SQL().Quote(t.SoftDelete)+" IS NULL")
 	}
 	order, list := strings.Join(names, ", "), names
 	for _, c := range beside {
@@ -1035,9 +1037,9 @@ func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there
 			list = append(list, "NULL")
 			continue
 		}
-		list = append(list, e.Quote(c))
+		list = append(list, e.SQL().Quote(c))
 	}
-	rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.Quote(t.Name), strings.Join(where, " AND "), order, keysLooked))
+	rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.SQL().Quote(t.Name), strings.Join(where, " AND "), order, keysLooked))
 	if err != nil {
 		return nil, err
 	}

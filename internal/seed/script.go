@@ -22,7 +22,7 @@ import (
 func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engine, wanted *schema.Schema, d *declare.Declared, s *declare.Seed, o RunOptions) error {
 	out := bufio.NewWriterSize(w, 1<<16)
 	x := &scripted{Database: db, engine: e, wanted: wanted, w: out}
-	before, begin, commit, after := e.ScriptAround()
+	before, begin, commit, after := e.Scripts().ScriptAround()
 	x.begin, x.commit = begin, commit
 	fmt.Fprintf(out, "-- The rows of the seed %s, random %d, for %s.\n", s.Name, o.Random, e.Name())
 	x.lines(before)
@@ -72,7 +72,7 @@ func (s *scripted) Exec(_ context.Context, sql string, args ...any) error {
 	for _, a := range args {
 		text := fmt.Sprint(a)
 		if _, ok := a.(string); ok {
-			text = s.engine.Text(text)
+			text = s.engine.SQL().Text(text)
 		}
 		sql = strings.Replace(sql, "?", text, 1)
 	}
@@ -88,14 +88,14 @@ func (s *scripted) Load(_ context.Context, r engine.TableRows) error {
 	for at := 0; at < len(r.Cells); at += w {
 		part := r
 		part.Cells = r.Cells[at:min(at+w, len(r.Cells))]
-		s.lines([]string{s.engine.Insert(part)})
+		s.lines([]string{s.engine.Scripts().Insert(part)})
 	}
 	return nil
 }
 
 func (s *scripted) Change(_ context.Context, r engine.TableRows, by []string, quiet bool) (int64, error) {
 	r.Table = s.wanted.Table(r.Table.Name)
-	s.lines(s.engine.ScriptChange(r, by, quiet))
+	s.lines(s.engine.Scripts().ScriptChange(r, by, quiet))
 	return int64(r.Rows()), nil
 }
 

@@ -21,7 +21,7 @@ import (
 func TestBridge(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		e, ctx := p.Engine, context.Background()
-		if e.Stages() == nil {
+		if !e.Caps().Stages {
 			return
 		}
 		for name, value := range map[string]string{"without a default": "", "with a default": "'d'"} {
@@ -33,18 +33,18 @@ func TestBridge(t *testing.T) {
 				db := p.Open(t)
 				defer db.Close()
 				table := wanted(t, e, "model Sheet\n    number integer\n    before text(20) optional"+clause+"\n    now text(20) optional"+clause+"\n").Tables[0]
-				table.Triggers = e.Stages().Bridge(table, []engine.Span{{Column: table.Column("now"), Old: table.Column("before")}})
-				made := e.Create(table).Apply
-				for _, sql := range slices.Concat(e.Foundation(), e.Stages().Begin(table.Name)[:len(e.Stages().Begin(table.Name))-1], made) {
+				table.Triggers = engine.StagesOf(e).Bridge(table, []engine.Span{{Column: table.Column("now"), Old: table.Column("before")}})
+				made := e.DDL().Create(table).Apply
+				for _, sql := range slices.Concat(e.OwnTables().History, engine.StagesOf(e).Begin(table.Name)[:len(engine.StagesOf(e).Begin(table.Name))-1], made) {
 					require.NoError(t, db.Exec(ctx, sql))
 				}
-				number, before := e.Quote("number"), e.Quote("before")
+				number, before := e.SQL().Quote("number"), e.SQL().Quote("before")
 				rapid.Check(t, func(t *rapid.T) {
 					require.NoError(t, db.Exec(ctx, "DELETE FROM sheets"))
 					model := map[int]string{}
 					literal := rapid.SampledFrom([]string{"'a'", "'b'", "'d'", "'A'", "NULL"})
 					for i := range rapid.IntRange(1, 12).Draw(t, "writes") {
-						column := rapid.SampledFrom([]string{before, e.Quote("now")}).Draw(t, "application")
+						column := rapid.SampledFrom([]string{before, e.SQL().Quote("now")}).Draw(t, "application")
 						v := literal.Draw(t, "value")
 						id := rapid.IntRange(0, i).Draw(t, "row")
 						if _, there := model[id]; there {
@@ -62,7 +62,7 @@ func TestBridge(t *testing.T) {
 							}
 						}
 					}
-					rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM sheets", number, before, e.Quote("now")), 0)
+					rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM sheets", number, before, e.SQL().Quote("now")), 0)
 					require.NoError(t, err)
 					require.Len(t, rows.Values, len(model))
 					for _, r := range rows.Values {

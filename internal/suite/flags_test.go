@@ -17,10 +17,10 @@ func flagSet(name, value string) error { return flag.Set(name, value) }
 // server, where each takes some hundred statements' time.
 func cases(t *testing.T, p testserver.Place, asked string) {
 	n := "100"
-	if p.Engine.Journal() != "" {
+	if p.Engine.Caps().Journal {
 		n = "20"
 	}
-	if p.Engine.CommitsChanges() {
+	if p.Engine.Caps().CommitsChanges {
 		n = "15"
 	}
 	if asked != "" {
@@ -32,7 +32,7 @@ func cases(t *testing.T, p testserver.Place, asked string) {
 // fewer is cases for a test whose cases go a long way each.
 func fewer(t *testing.T, p testserver.Place, asked string) {
 	n := "40"
-	if p.Engine.Journal() != "" {
+	if p.Engine.Caps().Journal {
 		n = "8"
 	}
 	require.NoError(t, flagSet("rapid.checks", cmp.Or(asked, n)))

@@ -147,7 +147,7 @@ func keys(t *rapid.T, p testserver.Place) {
 		return s
 	}
 	s := look()
-	s.InUse = e.Journal() != "" && r.IntN(2) == 0
+	s.InUse = e.Caps().Journal && r.IntN(2) == 0
 	d, err := s.Make(ctx, draft.Request{Title: "keys", Answers: answers, Now: time.Now(), Rows: true})
 	require.NoError(t, err, "%s", models(to))
 	require.Empty(t, d.Plan.Questions, "%s\n%s", models(from), models(to))

@@ -159,7 +159,7 @@ func names(t *rapid.T, p testserver.Place) {
 	}
 	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
 	require.NoError(t, err)
-	s.InUse = e.Journal() != "" && r.IntN(2) == 0
+	s.InUse = e.Caps().Journal && r.IntN(2) == 0
 	d, err := s.Make(ctx, draft.Request{Title: "names", Answers: answers, Now: time.Now(), Rows: true})
 	require.NoError(t, err, "%v %v", answers.Rename, answers.Drop)
 	require.Empty(t, d.Plan.Questions, "%v %v", answers.Rename, answers.Drop)

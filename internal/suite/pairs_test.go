@@ -45,7 +45,7 @@ func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 	require.False(t, lang.Errors(diags), "%v\n%s", diags, src)
-	s, _ := e.Realize(d.Schema)
+	s, _ := e.DDL().Realize(d.Schema)
 	return s
 }
 
@@ -158,7 +158,7 @@ func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Col
 			if s.Ahead.Table(k.Table) == nil {
 				return plan.Fill{SQL: "NULL"} // no row to refer to: it cannot be done
 			}
-			return plan.Fill{SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.Quote(k.References[0]), e.Quote(k.Table))}
+			return plan.Fill{SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table))}
 		}
 	}
 	text := map[schema.Kind]string{
@@ -171,13 +171,13 @@ func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Col
 	case c.Type.Kind == schema.Choice:
 		v.Text = c.Type.Choices[r.IntN(len(c.Type.Choices))]
 	case c.Type.Kind == schema.Bytes:
-		return plan.Fill{SQL: e.Candidates(&schema.Table{}, c)[0], Literal: true}
+		return plan.Fill{SQL: e.SQL().Candidates(&schema.Table{}, c)[0], Literal: true}
 	case c.Type.Kind.Number():
 		v.Kind = schema.NumberValue
 	case c.Type.Kind == schema.Boolean:
 		v.Kind = schema.BooleanValue
 	}
-	sql, err := e.Literal(v, c.Type)
+	sql, err := e.SQL().Literal(v, c.Type)
 	require.NoError(t, err)
 	if from := moved(s, table, c); from != "" && r.IntN(2) == 0 {
 		return plan.Fill{SQL: "coalesce(" + from + ", " + sql + ")"}
@@ -197,7 +197,7 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 		stays := s.Wanted.Table(o.Name)
 		for _, goes := range o.Columns {
 			if (stays == nil || stays.Column(goes.Name) == nil) && goes.NotNull && goes.SQLType == c.SQLType && !slices.ContainsFunc(o.ForeignKeys, func(k *schema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
-				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.Quote(goes.Name), s.Engine.Quote(o.Name))
+				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(goes.Name), s.Engine.SQL().Quote(o.Name))
 			}
 		}
 	}
@@ -214,7 +214,7 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 			}
 			parents := map[string][]string{} // by column: the values that it can refer to
 			for _, k := range table.ForeignKeys {
-				rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s", e.Quote(k.References[0]), e.Quote(k.Table)), 50)
+				rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table)), 50)
 				require.NoError(t, err)
 				for _, row := range rows.Values {
 					parents[k.Columns[0]] = append(parents[k.Columns[0]], row[0])
@@ -233,12 +233,12 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 							v = there[r.IntN(len(there))]
 						}
 					} else {
-						list := e.Candidates(table, c)
+						list := e.SQL().Candidates(table, c)
 						v = list[r.IntN(len(list))]
 					}
-					names, values = append(names, e.Quote(c.Name)), append(values, v)
+					names, values = append(names, e.SQL().Quote(c.Name)), append(values, v)
 				}
-				db.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.Quote(table.Name), strings.Join(names, ", "), strings.Join(values, ", ")))
+				db.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.SQL().Quote(table.Name), strings.Join(names, ", "), strings.Join(values, ", ")))
 			}
 		}
 	}
@@ -256,10 +256,10 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 		}
 		var names []string
 		for _, c := range table.Columns {
-			names = append(names, e.Quote(c.Name))
+			names = append(names, e.SQL().Quote(c.Name))
 		}
 		slices.Sort(names)
-		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.Quote(table.Name), 0)
+		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.SQL().Quote(table.Name), 0)
 		require.NoError(t, err)
 		list := []string{}
 		for _, row := range rows.Values {
@@ -275,7 +275,7 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) *draft.Draft {
 	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 	require.NoError(t, err)
-	s.InUse = e.Journal() != "" && r.IntN(2) == 0 // half of the changes are made for tables that are in use
+	s.InUse = e.Caps().Journal && r.IntN(2) == 0 // half of the changes are made for tables that are in use
 	d := answered(t, ctx, s, r)
 	if slices.ContainsFunc(d.Plan.Questions, func(q plan.Question) bool { return strings.HasPrefix(q.Text, "the value ") }) {
 		return d // two values go where one comes
@@ -355,9 +355,9 @@ func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 	for table, list := range columns {
 		var names []string
 		for _, c := range list {
-			names = append(names, e.Quote(c))
+			names = append(names, e.SQL().Quote(c))
 		}
-		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.Quote(table)+" ORDER BY 1", 0)
+		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.SQL().Quote(table)+" ORDER BY 1", 0)
 		require.NoError(t, err)
 		out[table] = rows.Values
 	}
@@ -498,10 +498,10 @@ func TestPairs(t *testing.T) {
 	}
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		n := pairs
-		if p.Engine.Journal() != "" && os.Getenv("ERBARIO_PAIRS") == "" { // a server: each step is several round trips
+		if p.Engine.Caps().Journal && os.Getenv("ERBARIO_PAIRS") == "" { // a server: each step is several round trips
 			n /= 2
 		}
-		if p.Engine.CommitsChanges() && os.Getenv("ERBARIO_PAIRS") == "" {
+		if p.Engine.Caps().CommitsChanges && os.Getenv("ERBARIO_PAIRS") == "" {
 			n /= 2
 		}
 		// In two halves beside each other, since each waits for its server half of the time.

@@ -70,7 +70,7 @@ type mistake struct {
 
 // destroying are statements that destroy rows of tables, written in many ways.
 func destroying(e engine.Engine) []string {
-	q := e.Quote
+	q := e.SQL().Quote
 	list := []string{
 		"DELETE FROM visitors",
 		"UPDATE visitors SET day = NULL WHERE name IS NOT NULL",
@@ -85,9 +85,9 @@ func destroying(e engine.Engine) []string {
 		"UPDATE sheets SET seen_on = '2026-01-31', code = code WHERE id > 0",
 	}
 	switch {
-	case e.CommitsChanges():
+	case e.Caps().CommitsChanges:
 		list = append(list, "DELETE v FROM visitors AS v JOIN visitors AS w ON w.id = v.id", "UPDATE sheets AS s JOIN taxons AS t ON t.id = s.taxon_id SET s.notes = NULL, t.height = NULL", "REPLACE INTO visitors (id, name) SELECT id, 'gone' FROM (SELECT id FROM visitors) AS v")
-	case e.Journal() != "":
+	case e.Caps().Journal:
 		list = append(list, "TRUNCATE visitors", "TRUNCATE TABLE ONLY visitors", "DELETE FROM public.visitors", "DO $$ BEGIN DELETE FROM visitors; END $$", "DO $$ BEGIN EXECUTE 'DELETE FROM ' || 'visitors'; END $$",
 			"WITH gone AS (DELETE FROM visitors RETURNING id) SELECT count(*) FROM gone", "UPDATE visitors AS v SET name = 'gone' FROM families AS f WHERE v.id > 0")
 	default:
@@ -111,10 +111,10 @@ func mistakes(t *testing.T, e engine.Engine, m *migration.Migration) []mistake {
 			m.Steps[i].Undo = []migration.Statement{{SQL: "SELECT 1"}}
 		})
 		for j, st := range s.Undo {
-			if slices.Contains([]string{"SET", "LOCK", "UNLOCK"}, e.Tokens(st.SQL)[0].Word()) {
+			if slices.Contains([]string{"SET", "LOCK", "UNLOCK"}, e.SQL().Tokens(st.SQL)[0].Word()) {
 				continue
 			}
-			tables := sqltext.Touches(e.Tokens(st.SQL), nil).Tables
+			tables := sqltext.Touches(e.SQL().Tokens(st.SQL), nil).Tables
 			if len(s.Undo) == 1 || len(tables) > 0 && !slices.ContainsFunc(tables, func(n string) bool { return !schema.Own(n) }) {
 				continue
 			}
@@ -169,7 +169,7 @@ func TestPlanted(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		ctx, e := context.Background(), p.Engine
 		every := 1
-		if e.Journal() != "" && os.Getenv("ERBARIO_PLANTED") == "" { // several round trips each
+		if e.Caps().Journal && os.Getenv("ERBARIO_PLANTED") == "" { // several round trips each
 			every = 8
 		}
 		planted, wrong := 0, 0

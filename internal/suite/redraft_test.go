@@ -88,7 +88,7 @@ func redrafted(t *rapid.T, p testserver.Place, dir, url string) (whole bool) {
 	parents := map[string]string{}
 	for _, x := range live.Tables {
 		if key := x.Key(); len(key) == 1 {
-			rows, err := db.Sample(ctx, "SELECT min("+e.Quote(key[0])+") FROM "+e.Quote(x.Name), 1)
+			rows, err := db.Sample(ctx, "SELECT min("+e.SQL().Quote(key[0])+") FROM "+e.SQL().Quote(x.Name), 1)
 			require.NoError(t, err)
 			parents[x.Name] = rows.Values[0][0]
 		}
@@ -150,7 +150,7 @@ func asArguments(t require.TestingT, p testserver.Place, src, answer string, par
 		if key, of, is := strings.Cut(value, "="); is && (of == "VALUE" || of == "sql:EXPRESSION") {
 			table, column, _ := strings.Cut(key, ".")
 			x := wanted(t, p.Engine, src).Table(table)
-			list := p.Engine.Candidates(x, x.Column(column))
+			list := p.Engine.SQL().Candidates(x, x.Column(column))
 			value = key + "=sql:" + list[r.IntN(min(3, len(list)))]
 			for _, k := range x.ForeignKeys {
 				if k.Columns[0] == column {

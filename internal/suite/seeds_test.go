@@ -225,7 +225,7 @@ func drawOdd(t *rapid.T) string {
 func contents(t require.TestingT, ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) map[string][]string {
 	out := map[string][]string{}
 	for _, table := range s.Tables {
-		rows, err := db.Sample(ctx, "SELECT * FROM "+e.Quote(table.Name), 0)
+		rows, err := db.Sample(ctx, "SELECT * FROM "+e.SQL().Quote(table.Name), 0)
 		require.NoError(t, err)
 		for _, r := range rows.Values {
 			out[table.Name] = append(out[table.Name], strings.Join(r, " | "))
@@ -273,7 +273,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	if lang.Errors(diags) {
 		t.Skip("the models make no sense") // a key of the seed's constraints, referred to by another type
 	}
-	wanted, _ := e.Realize(d.Schema)
+	wanted, _ := e.DDL().Realize(d.Schema)
 	db := empty(t, ctx, e, wanted)
 	defer db.Close()
 	o := seed.RunOptions{Options: seed.Options{Random: rapid.Uint64Range(0, 3).Draw(t, "random")}, Conflict: seed.Skip, Now: time.Now()}
@@ -295,12 +295,12 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 				if table.SoftDelete == "" || table.Column("created_at") == nil || c.Name != "created_at" {
 					continue
 				}
-				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE created_at > updated_at OR updated_at > %s", e.Quote(table.Name), e.Quote(table.SoftDelete)))
+				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE created_at > updated_at OR updated_at > %s", e.SQL().Quote(table.Name), e.SQL().Quote(table.SoftDelete)))
 				require.NoError(t, err)
 				require.Zero(t, n, "times out of order\n%s", src)
 			}
 		}
-		orphans(t, ctx, db, e.Quote, src)
+		orphans(t, ctx, db, e.SQL().Quote, src)
 	}
 	if _, ok := run(db, d.Seeds[0]); !ok {
 		return false
@@ -309,7 +309,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	for _, c := range claims {
 		i := slices.IndexFunc(wanted.Tables, func(t *schema.Table) bool { return t.Model == c.model })
 		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns, func(x *schema.Column) bool { return x.Field == c.field })]
-		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.Quote(wanted.Tables[i].Name), e.Quote(column.Name), c.condition))
+		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().Quote(wanted.Tables[i].Name), e.SQL().Quote(column.Name), c.condition))
 		require.NoError(t, err, src)
 		require.Zero(t, n, "%s.%s is not always %s\n%s", c.model, c.field, c.condition, src)
 	}
@@ -333,7 +333,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 			plain = append(plain, l)
 		}
 	}
-	for _, piece := range e.Split(strings.Join(plain, "\n")) {
+	for _, piece := range e.SQL().Split(strings.Join(plain, "\n")) {
 		if !piece.Comment {
 			require.NoError(t, other.Exec(ctx, piece.Text), "%s\n%s", piece.Text, src)
 		}
@@ -388,7 +388,7 @@ func counted(lines []*declare.SeedLine, table string, low, high int) (out [2]int
 func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *schema.Schema) engine.Database {
 	db, err := e.Scratch(ctx)
 	require.NoError(t, err)
-	require.NoError(t, engine.FillWhole(ctx, db, e.Recreate(s)))
+	require.NoError(t, engine.FillWhole(ctx, db, e.DDL().Recreate(s)))
 	return db
 }
 
@@ -418,7 +418,7 @@ func TestSeedStopped(t *testing.T) {
 		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nmodel Mark\n    sheet references Sheet\n\nseed demo\n    Tray 5\n        Sheet 64000\n    Mark 3\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-		wanted, _ := e.Realize(d.Schema)
+		wanted, _ := e.DDL().Realize(d.Schema)
 		sum := func(db engine.Database) [][]string {
 			rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays), (SELECT min(id) FROM marks), (SELECT sum(sheet_id) FROM marks) FROM sheets")
 			require.NoError(t, err)
@@ -480,7 +480,7 @@ func TestSeedPointsAtNothing(t *testing.T) {
 		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-		wanted, _ := e.Realize(d.Schema)
+		wanted, _ := e.DDL().Realize(d.Schema)
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
 		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Conflict: seed.Skip, Now: time.Now()})
@@ -548,7 +548,7 @@ seed demo
 		require.Empty(t, diags)
 		d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 		require.False(t, lang.Errors(diags), "%v", diags)
-		wanted, _ := e.Realize(d.Schema)
+		wanted, _ := e.DDL().Realize(d.Schema)
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
 		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Options: seed.Options{Random: 5}, Conflict: seed.Skip, Now: time.Now()})
@@ -557,9 +557,9 @@ seed demo
 		for _, table := range d.Schema.Tables {
 			var columns []string
 			for _, c := range table.Columns {
-				columns = append(columns, e.Quote(c.Name))
+				columns = append(columns, e.SQL().Quote(c.Name))
 			}
-			list, err := db.Select(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+e.Quote(table.Name)+" ORDER BY id")
+			list, err := db.Select(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+e.SQL().Quote(table.Name)+" ORDER BY id")
 			require.NoError(t, err)
 			for _, row := range list {
 				for i, c := range table.Columns {

@@ -171,7 +171,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	}
 	old := selectedSorted(t, ctx, e, db, of(before))
 	for _, r := range said.Rename {
-		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.Quote(table), e.Stages().Differ(e.Quote(r.Column), e.Quote(r.To))))
+		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().Quote(table), engine.StagesOf(e).Differ(e.SQL().Quote(r.Column), e.SQL().Quote(r.To))))
 		require.NoError(t, err)
 		require.Zero(t, n, "%s and %s are one field", r.Column, r.To)
 	}
@@ -193,7 +193,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 		for i := 0; errors.As(err, &way) && len(way.Ungiven) > 0 && i < 9; i++ {
 			for _, name := range way.Ungiven {
 				t, c, _ := strings.Cut(name, ".")
-				list := e.Candidates(before.Table(t), before.Table(t).Column(c))
+				list := e.SQL().Candidates(before.Table(t), before.Table(t).Column(c))
 				told[name] = "sql:" + list[i%len(list)]
 			}
 			way = nil
@@ -239,7 +239,7 @@ func selectedSorted(t require.TestingT, ctx context.Context, e engine.Engine, db
 // forward again.
 func TestStagedPairs(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
-		if p.Engine.Stages() == nil {
+		if !p.Engine.Caps().Stages {
 			return
 		}
 		cases(t, p, os.Getenv("ERBARIO_STAGED"))

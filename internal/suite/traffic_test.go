@@ -80,7 +80,7 @@ func TestStagedTraffic(t *testing.T) {
 	const from = "model Sheet\n    label text(40)\n    n integer\n"
 	const to = "model Sheet\n    title text(40)\n    n text(12)\n"
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
-		if p.Engine.Stages() == nil {
+		if !p.Engine.Caps().Stages {
 			return
 		}
 		ctx := context.Background()

@@ -16,6 +16,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/demand"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -152,8 +153,8 @@ func inPlace(list []*schema.Trigger, text string, others []*schema.Trigger) stri
 			continue
 		}
 		for i, ts := 0, tokens(text); i+2 < len(ts); i++ {
-			if ts[i].is("FOR") && ts[i+1].is("EACH") && ts[i+2].is("ROW") {
-				return text[:ts[i+2].end] + " PRECEDES " + quote(o.Name) + text[ts[i+2].end:]
+			if ts[i].Is("FOR") && ts[i+1].Is("EACH") && ts[i+2].Is("ROW") {
+				return text[:ts[i+2].End] + " PRECEDES " + quote(o.Name) + text[ts[i+2].End:]
 			}
 		}
 	}
@@ -166,15 +167,15 @@ func triggerEvent(text string) string {
 	if len(list) < 5 {
 		return ""
 	}
-	return strings.ToUpper(list[3].text + " " + list[4].text)
+	return strings.ToUpper(list[3].Text + " " + list[4].Text)
 }
 
 // onTable is the text of a trigger for a table of another name.
 func onTable(text, table string) string {
 	list := tokens(text)
 	for i, t := range list {
-		if t.is("ON") && i+1 < len(list) && list[i+1].named() {
-			return text[:list[i+1].start] + quote(table) + text[list[i+1].end:]
+		if t.Is("ON") && i+1 < len(list) && list[i+1].Named() {
+			return text[:list[i+1].Start] + quote(table) + text[list[i+1].End:]
 		}
 	}
 	return text
@@ -849,7 +850,7 @@ func (c *change) conversions() (apply, undo []string) {
 // asksOthers tells whether an expression asks other rows, which cannot be had under LOCK
 // TABLES: these are other tables, or the same one by a second name.
 func asksOthers(sql string) bool {
-	return slices.ContainsFunc(tokens(sql), func(t token) bool { return t.is("SELECT") })
+	return slices.ContainsFunc(tokens(sql), func(t sqltok.Token) bool { return t.Is("SELECT") })
 }
 
 func update(table string, set []string, where string) string {
@@ -882,8 +883,8 @@ var dialect = demand.Dialect{
 	Tokens: func(sql string) []string {
 		var out []string
 		for _, t := range tokens(sql) {
-			if t.named() {
-				out = append(out, t.name())
+			if t.Named() {
+				out = append(out, t.Name())
 			}
 		}
 		return out

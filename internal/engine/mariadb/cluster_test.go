@@ -35,7 +35,7 @@ func TestCluster(t *testing.T) {
 	first, err := e.Open(ctx, at, engine.Make)
 	require.NoError(t, err)
 	defer first.Close()
-	for _, sql := range e.Foundation() {
+	for _, sql := range e.OwnTables().History {
 		require.NoError(t, first.Exec(ctx, sql))
 	}
 	require.NoError(t, first.Hold(ctx, time.Second))
@@ -43,7 +43,7 @@ func TestCluster(t *testing.T) {
 		other, err := e.Open(ctx, at, engine.ReadWrite)
 		require.NoError(t, err)
 		require.ErrorIs(t, other.Hold(ctx, 300*time.Millisecond), engine.ErrBusy)
-		gone, err := other.Gone(ctx, first.Session())
+		gone, err := other.(engine.Resumer).Gone(ctx, first.(engine.Resumer).Session())
 		require.NoError(t, err)
 		require.False(t, gone, "it is at work")
 		require.NoError(t, other.Close())

@@ -44,7 +44,7 @@ type Database struct {
 	loosened  []string
 	temporary []string // tables of the session
 	later     []string // kept tables that are dropped once the transaction is committed
-	waits     waiting
+	waits     waits
 	scratch   *scratchPlace // that it goes back to when it is closed
 }
 
@@ -146,15 +146,15 @@ func (d *Database) Exec(ctx context.Context, statement string, args ...any) erro
 			return fmt.Errorf("it names the database of %s: on scratch it would reach the live one", name)
 		}
 	}
-	if list := tokens(statement); len(list) > 3 && list[0].is("CREATE") && list[1].is("TEMPORARY") {
-		d.temporary = append(d.temporary, list[3].name())
+	if list := tokens(statement); len(list) > 3 && list[0].Is("CREATE") && list[1].Is("TEMPORARY") {
+		d.temporary = append(d.temporary, list[3].Name())
 		if err := d.raw(ctx, statement, args...); err != nil {
 			return err
 		}
-		return d.indexed(ctx, list[3].name())
-	} else if len(list) == 3 && list[0].is("DROP") && slices.Contains(d.temporary, list[2].name()) { // by that word it ends no transaction
-		d.temporary = slices.DeleteFunc(d.temporary, func(n string) bool { return n == list[2].name() })
-		return d.raw(ctx, "DROP TEMPORARY TABLE "+quote(list[2].name()))
+		return d.indexed(ctx, list[3].Name())
+	} else if len(list) == 3 && list[0].Is("DROP") && slices.Contains(d.temporary, list[2].Name()) { // by that word it ends no transaction
+		d.temporary = slices.DeleteFunc(d.temporary, func(n string) bool { return n == list[2].Name() })
+		return d.raw(ctx, "DROP TEMPORARY TABLE "+quote(list[2].Name()))
 	}
 	switch c := commits(statement); {
 	case c && d.inTx:
@@ -197,8 +197,8 @@ func (d *Database) indexed(ctx context.Context, table string) error {
 // would know.
 func keptDrop(statement string) string {
 	list := tokens(statement)
-	if len(list) == 3 && list[0].is("DROP") && list[1].is("TABLE") && strings.HasPrefix(list[2].name(), schema.KeptPrefix) {
-		return list[2].name()
+	if len(list) == 3 && list[0].Is("DROP") && list[1].Is("TABLE") && strings.HasPrefix(list[2].Name(), schema.KeptPrefix) {
+		return list[2].Name()
 	}
 	return ""
 }
@@ -241,16 +241,12 @@ func (d *Database) Step(ctx context.Context, statement string) error {
 	}
 	d.dirty = true
 	if d.loose {
-		if list := tokens(statement); len(list) > 2 && list[0].is("INSERT") && list[2].named() {
-			d.loosened = append(d.loosened, list[2].name())
+		if list := tokens(statement); len(list) > 2 && list[0].Is("INSERT") && list[2].Named() {
+			d.loosened = append(d.loosened, list[2].Name())
 		}
 	}
 	return d.watched(ctx, func() error { return d.Exec(ctx, statement) })
 }
-
-// Tell sets what is told how far a step is. The server tells nothing of its own
-// statements before they are through.
-func (d *Database) Tell(func(engine.Progress)) {}
 
 // Watch notes into which tables rows come while their references are not held. What is
 // destroyed is so under a lock of its own step.
@@ -524,7 +520,7 @@ func (d *Database) Broken(ctx context.Context) ([]string, error) {
 	for _, r := range rows {
 		list := tokens(r[2])
 		for i := 0; i+2 < len(list); i++ {
-			if (list[i].is("NEW") || list[i].is("OLD")) && list[i+1].is(".") && list[i+2].named() && !columns[r[1]][strings.ToLower(list[i+2].name())] {
+			if (list[i].Is("NEW") || list[i].Is("OLD")) && list[i+1].Is(".") && list[i+2].Named() && !columns[r[1]][strings.ToLower(list[i+2].Name())] {
 				out = append(out, "the trigger "+r[0])
 				break
 			}

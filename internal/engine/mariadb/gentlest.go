@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 
+	"erbario/internal/engine/sqltok"
+
 	"github.com/go-sql-driver/mysql"
 )
 
@@ -20,7 +22,7 @@ var ways = []string{"ALGORITHM=INSTANT", "ALGORITHM=INPLACE, LOCK=NONE", "ALGORI
 // Softens tells whether a statement changes a table, and does not say yet in which way.
 func (d *Database) Softens(statement string) bool {
 	list := tokens(statement)
-	return len(list) > 2 && list[0].is("ALTER") && list[1].is("TABLE") && !hasClause(list, "ALGORITHM") && !hasClause(list, "LOCK")
+	return len(list) > 2 && list[0].Is("ALTER") && list[1].Is("TABLE") && !hasClause(list, "ALGORITHM") && !hasClause(list, "LOCK")
 }
 
 // Gentlest runs a statement, and returns it with the gentlest way in which the server
@@ -35,12 +37,12 @@ func (d *Database) Gentlest(ctx context.Context, statement string) (string, erro
 	if strings.Contains(statement, "\n    ") {
 		sep = ",\n    "
 	}
-	rows, err := d.Select(ctx, "SELECT 1 FROM "+list[2].text+" LIMIT 1")
+	rows, err := d.Select(ctx, "SELECT 1 FROM "+list[2].Text+" LIMIT 1")
 	if err != nil {
 		return statement, err
 	}
 	empty := len(rows) == 0
-	list = slices.DeleteFunc(list, func(t token) bool { return !t.is("MODIFY") && !t.is("CHANGE") })
+	list = slices.DeleteFunc(list, func(t sqltok.Token) bool { return !t.Is("MODIFY") && !t.Is("CHANGE") })
 	for i, way := range ways {
 		if i == 0 && empty && len(list) > 0 {
 			continue
@@ -57,9 +59,9 @@ func (d *Database) Gentlest(ctx context.Context, statement string) (string, erro
 }
 
 // hasClause tells whether an ALTER TABLE says something like ALGORITHM=….
-func hasClause(list []token, word string) bool {
+func hasClause(list []sqltok.Token, word string) bool {
 	for i := 0; i+1 < len(list); i++ {
-		if list[i].is(word) && list[i+1].is("=") {
+		if list[i].Is(word) && list[i+1].Is("=") {
 			return true
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -59,8 +60,8 @@ func recognise(t *schema.Table) {
 			t.SoftDelete = k.Column
 		case schema.ForChoice:
 			for _, word := range tokens(k.SQL.Text) { // with the escapes of MariaDB's texts
-				if word.kind == tokString {
-					k.Choices = append(k.Choices, word.val)
+				if word.Kind == sqltok.Text {
+					k.Choices = append(k.Choices, word.Val)
 				}
 			}
 		}
@@ -99,11 +100,11 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 func liveOf(s *schema.Schema, v *schema.View) string {
 	list := tokens(v.SQL.Text)
 	n := len(list)
-	if n < 9 || !list[n-1].is("null") || !list[n-2].is("is") || !list[n-4].is(".") || !list[n-6].is("where") || !list[n-8].is("from") {
+	if n < 9 || !list[n-1].Is("null") || !list[n-2].Is("is") || !list[n-4].Is(".") || !list[n-6].Is("where") || !list[n-8].Is("from") {
 		return ""
 	}
-	t := s.Table(list[n-7].name())
-	if t == nil || t.SoftDelete == "" || t.SoftDelete != list[n-3].name() {
+	t := s.Table(list[n-7].Name())
+	if t == nil || t.SoftDelete == "" || t.SoftDelete != list[n-3].Name() {
 		return ""
 	}
 	return t.Name
@@ -370,11 +371,11 @@ func (r *reading) triggers() error {
 func triggerBody(text string) string {
 	list := tokens(text)
 	for i := 0; i+2 < len(list); i++ {
-		if list[i].is("FOR") && list[i+1].is("EACH") && list[i+2].is("ROW") {
-			if at := i + 3; at+2 < len(list) && (list[at].is("FOLLOWS") || list[at].is("PRECEDES")) {
+		if list[i].Is("FOR") && list[i+1].Is("EACH") && list[i+2].Is("ROW") {
+			if at := i + 3; at+2 < len(list) && (list[at].Is("FOLLOWS") || list[at].Is("PRECEDES")) {
 				i += 2
 			}
-			return text[list[i+3].start:]
+			return text[list[i+3].Start:]
 		}
 	}
 	return text
@@ -433,26 +434,26 @@ func unqualified(text, database string) (string, bool) {
 	var b strings.Builder
 	last := 0
 	for i := 0; i+2 < len(list); i++ {
-		if !list[i].named() || !list[i+1].is(".") || i > 0 && list[i-1].is(".") {
+		if !list[i].Named() || !list[i+1].Is(".") || i > 0 && list[i-1].Is(".") {
 			continue
 		}
 		behind := ""
 		if i > 0 {
-			behind = strings.ToLower(list[i-1].text)
+			behind = strings.ToLower(list[i-1].Text)
 		}
-		table := behind == "from" || behind == "join" || behind == "straight_join" || behind == "," && i+3 < len(list) && !list[i+3].is(".") && !list[i+3].is(",") && !list[i+3].is(")") && from(list[:i])
-		whole := i+4 < len(list) && list[i+3].is(".")
+		table := behind == "from" || behind == "join" || behind == "straight_join" || behind == "," && i+3 < len(list) && !list[i+3].Is(".") && !list[i+3].Is(",") && !list[i+3].Is(")") && from(list[:i])
+		whole := i+4 < len(list) && list[i+3].Is(".")
 		if behind == "(" { // as in FROM (`a`.`b` JOIN `a`.`c`)
 			table = !whole && from(list[:i])
 		}
 		switch {
 		case !whole && !table: // a table or its alias, and a column
-			if list[i].name() == database {
+			if list[i].Name() == database {
 				return "", false
 			}
-		case list[i].name() == database:
-			b.WriteString(text[last:list[i].start])
-			last = list[i+2].start
+		case list[i].Name() == database:
+			b.WriteString(text[last:list[i].Start])
+			last = list[i+2].Start
 		default:
 			return "", false
 		}
@@ -461,12 +462,12 @@ func unqualified(text, database string) (string, bool) {
 }
 
 // from tells whether tokens end within the tables that a query reads.
-func from(list []token) bool {
+func from(list []sqltok.Token) bool {
 	for _, t := range slices.Backward(list) {
 		switch {
-		case t.is("FROM"):
+		case t.Is("FROM"):
 			return true
-		case t.is("SELECT"), t.is("WHERE"), t.is("ON"), t.is("HAVING"), t.is("BY"):
+		case t.Is("SELECT"), t.Is("WHERE"), t.Is("ON"), t.Is("HAVING"), t.Is("BY"):
 			return false
 		}
 	}
@@ -501,10 +502,10 @@ func (r *reading) routines() error {
 // makes it does.
 func undefined(text string) string {
 	list := tokens(text)
-	if len(list) > 6 && list[1].is("DEFINER") {
+	if len(list) > 6 && list[1].Is("DEFINER") {
 		for i, t := range list[2:] {
-			if t.is("FUNCTION") || t.is("PROCEDURE") || t.is("AGGREGATE") || t.is("TRIGGER") {
-				return "CREATE " + text[list[i+2].start:]
+			if t.Is("FUNCTION") || t.Is("PROCEDURE") || t.Is("AGGREGATE") || t.Is("TRIGGER") {
+				return "CREATE " + text[list[i+2].Start:]
 			}
 		}
 	}

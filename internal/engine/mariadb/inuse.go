@@ -221,14 +221,14 @@ func (Engine) CompareKey(keys []string, op, place string) string {
 	depth, start := 0, 1
 	for _, t := range tokens(place) {
 		switch {
-		case t.is("("):
+		case t.Is("("):
 			depth++
-		case t.is(")"):
+		case t.Is(")"):
 			depth--
 		}
-		if depth == 1 && t.is(",") || depth == 0 {
-			values = append(values, strings.TrimSpace(place[start:t.start]))
-			start = t.end
+		if depth == 1 && t.Is(",") || depth == 0 {
+			values = append(values, strings.TrimSpace(place[start:t.Start]))
+			start = t.End
 		}
 	}
 	var terms []string

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/waiting"
 )
 
 // leaseName is the table of that row.
@@ -165,8 +166,8 @@ func (d *Database) ask(ctx context.Context, wait time.Duration) error {
 		if time.Now().After(deadline) {
 			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.leaseHolder(ctx), wait)
 		}
-		if began := deadline.Add(-wait); time.Since(began) > tellAfter && d.waits.report != nil {
-			d.waits.tell("another run of erbario"+d.leaseHolder(ctx), "")
+		if began := deadline.Add(-wait); time.Since(began) > waiting.After && d.waits.watch.Report != nil {
+			d.waits.watch.Tell("another run of erbario"+d.leaseHolder(ctx), "")
 		}
 		select {
 		case <-ctx.Done():

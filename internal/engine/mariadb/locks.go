@@ -10,11 +10,6 @@ import (
 	"erbario/internal/engine"
 )
 
-// Locking says how long others wait.
-func (Engine) Locking() string {
-	return "each change of a table waits at most a second for its lock, then retries, so that no queue builds up after it"
-}
-
 // The locks, from the weakest to the strongest that changes take.
 const (
 	rowLocks = iota + 1
@@ -32,14 +27,14 @@ func (Engine) Locks(statement string) []engine.Lock {
 		out = append(out, engine.Lock{Table: table, Mode: mode, Level: level, Alone: level == alone, Work: work})
 	}
 	name := func(i int) string {
-		if i < len(list) && list[i].named() {
-			return list[i].name()
+		if i < len(list) && list[i].Named() {
+			return list[i].Name()
 		}
 		return ""
 	}
 	behind := func(w string) string {
 		for i, t := range list {
-			if t.is(w) {
+			if t.Is(w) {
 				return name(i + 1)
 			}
 		}
@@ -49,12 +44,12 @@ func (Engine) Locks(statement string) []engine.Lock {
 	case "ALTER TABLE":
 		how, lockWord := behind("ALGORITHM"), behind("LOCK")
 		for i, t := range list {
-			if t.is("=") && i > 0 && i+1 < len(list) {
+			if t.Is("=") && i > 0 && i+1 < len(list) {
 				switch {
-				case list[i-1].is("ALGORITHM"):
-					how = strings.ToUpper(list[i+1].text)
-				case list[i-1].is("LOCK"):
-					lockWord = strings.ToUpper(list[i+1].text)
+				case list[i-1].Is("ALGORITHM"):
+					how = strings.ToUpper(list[i+1].Text)
+				case list[i-1].Is("LOCK"):
+					lockWord = strings.ToUpper(list[i+1].Text)
 				}
 			}
 		}
@@ -75,7 +70,7 @@ func (Engine) Locks(statement string) []engine.Lock {
 		lock(behind("ON"), "INSTANT", moment, engine.NoWork)
 	case "LOCK TABLES":
 		for i, t := range list {
-			if t.is("WRITE") {
+			if t.Is("WRITE") {
 				lock(name(i-1), "LOCK TABLES", alone, engine.NoWork)
 				out[len(out)-1].Around = true
 			}

@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -47,56 +48,9 @@ func (Engine) Text(s string) string { return literal(s) }
 // Cast gives a literal as it is: the server tells types from where a value stands.
 func (Engine) Cast(sql, _ string) string { return sql }
 
-// HoldsReferences tells that references are held at every statement.
-func (Engine) HoldsReferences() bool { return true }
-
-// CommitsChanges tells that each change of a table commits by itself.
-func (Engine) CommitsChanges() bool { return true }
-
-// OrdersColumns tells that columns stand in the declared order: putting one in another
-// place writes no row.
-func (Engine) OrdersColumns() bool { return true }
-
-// ChecksAll tells that a change in place fails where any view or trigger of the database
-// does not work.
-func (Engine) ChecksAll() bool { return false }
-
-// EmptyRow is what stands behind INSERT INTO and a table's name for a row of defaults.
-func (Engine) EmptyRow() string { return " () VALUES ()" }
-
-// OnlyLocks tells whether a statement does nothing but to lock tables.
-func (Engine) OnlyLocks(statement string) bool { return locksTables(statement) }
-
-// Enums are none: a check holds the values of a choice.
-func (Engine) Enums() engine.Enums { return nil }
-
 // ownBehind stands behind the columns of Erbario's own tables, whose texts are compared
 // byte by byte. Both servers have this collation.
 const ownBehind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin"
-
-// Foundation are the statements that make what Erbario itself needs: the table of
-// history, and that of the lease (see lease.go).
-func (Engine) Foundation() []string {
-	return []string{
-		"CREATE TABLE IF NOT EXISTS erbario_history (\n    id varchar(190) NOT NULL PRIMARY KEY,\n    checksum varchar(190) NOT NULL,\n    applied_at varchar(32) NOT NULL,\n    applied_by varchar(255) NOT NULL,\n    took_ms bigint NOT NULL,\n    text longtext NOT NULL,\n    answers longtext\n)" + ownBehind,
-		leaseTable,
-		"CREATE TABLE IF NOT EXISTS erbario_since (\n    name varchar(190) NOT NULL PRIMARY KEY,\n    at varchar(32) NOT NULL,\n    next_number bigint\n)" + ownBehind,
-	}
-}
-
-// Journal is the table in which the steps of a migration are noted. Row 0 is the
-// migration itself.
-func (Engine) Journal() string {
-	return "CREATE TABLE IF NOT EXISTS erbario_journal (\n    migration varchar(190) NOT NULL,\n    step integer NOT NULL,\n    state varchar(64) NOT NULL,\n    at varchar(32) NOT NULL,\n    session varchar(255) NOT NULL,\n    text longtext,\n    answers longtext,\n    PRIMARY KEY (migration, step)\n)" + ownBehind
-}
-
-// SeedTables are the tables in which runs of seeds are recorded.
-func (Engine) SeedTables() []string {
-	return []string{
-		"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id varchar(190) NOT NULL PRIMARY KEY,\n    seed varchar(255) NOT NULL,\n    random varchar(64) NOT NULL,\n    begun_at varchar(32) NOT NULL,\n    ended_at varchar(32)\n)" + ownBehind,
-		"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run varchar(190) NOT NULL,\n    line varchar(255) NOT NULL,\n    table_name varchar(64) NOT NULL,\n    first_row bigint NOT NULL,\n    row_count bigint NOT NULL,\n    `keys` longtext NOT NULL,\n    KEY erbario_seed_rows_run (run)\n)" + ownBehind,
-	}
-}
 
 // Empty gives the statements that drop everything.
 func (Engine) Empty(s *schema.Schema) []string {
@@ -120,19 +74,13 @@ func (Engine) Empty(s *schema.Schema) []string {
 	return append(out, "SET SESSION foreign_key_checks = 1")
 }
 
-// lexer is the tokenizer for what all engines do alike.
-var lexer sqltext.Lexer = func(src string, off int) sqltext.Token {
-	t := next(src, off)
-	return sqltext.Token{Text: t.text, Start: t.start, End: t.end, Comment: t.kind == tokComment, Param: t.kind == tokParam, Bad: t.kind == tokBad}
-}
-
 // Split cuts SQL into statements and the comments between them. The body of a trigger
 // or a routine, up to the END of what it begins with, belongs to its statement.
 func (Engine) Split(src string) []engine.Piece {
-	return lexer.Split(src, func() func(sqltext.Token) bool {
+	return sqltext.Split(rules, src, func() func(sqltok.Token) bool {
 		words, routine, last := 0, false, ""
 		var open []string // what has an END to come
-		return func(t sqltext.Token) bool {
+		return func(t sqltok.Token) bool {
 			word := strings.ToUpper(t.Text)
 			if words++; words < 12 && (word == "TRIGGER" || word == "PROCEDURE" || word == "FUNCTION" || word == "EVENT") {
 				routine = true
@@ -161,7 +109,9 @@ func (Engine) Split(src string) []engine.Piece {
 var begins = map[string]bool{";": true, "BEGIN": true, "THEN": true, "ELSE": true, "DO": true, "LOOP": true, "REPEAT": true, "ROW": true, ")": true, ":": true}
 
 // Bind puts values in the place of parameters.
-func (Engine) Bind(sql string, values map[string]string) string { return lexer.Bind(sql, values) }
+func (Engine) Bind(sql string, values map[string]string) string {
+	return sqltext.Bind(rules, sql, values)
+}
 
 // refused are the statements that would reach beyond a step: its transaction, its
 // database, or the settings of its session.
@@ -188,7 +138,7 @@ func (Engine) Refuse(statement string) error {
 	if len(list) == 0 || statement == holdNoReferences || statement == holdReferences {
 		return nil
 	}
-	if list[0] == "SET" && len(tokens(statement)) > 1 && strings.HasPrefix(statement[tokens(statement)[1].start:], "@@") {
+	if list[0] == "SET" && len(tokens(statement)) > 1 && strings.HasPrefix(statement[tokens(statement)[1].Start:], "@@") {
 		return &engine.RefusedError{Word: "SET @@", Why: "the runner keeps the session"}
 	}
 	if why, ok := refused[list[0]]; ok {
@@ -206,24 +156,21 @@ func (Engine) Refuse(statement string) error {
 func leading(statement string, n int) []string {
 	var out []string
 	for off := 0; len(out) < n; {
-		t := next(statement, off)
-		if t.start >= len(statement) || t.kind != tokWord && t.kind != tokComment {
+		t := rules.Next(statement, off)
+		if t.Start >= len(statement) || t.Kind != sqltok.Word && t.Kind != sqltok.Comment {
 			break
 		}
-		if off = t.end; t.kind == tokWord {
-			out = append(out, strings.ToUpper(t.text))
+		if off = t.End; t.Kind == sqltok.Word {
+			out = append(out, strings.ToUpper(t.Text))
 		}
 	}
 	return out
 }
 
-// Inside is a statement as it is.
-func (Engine) Inside(statement string) string { return statement }
-
 // ScriptStatement is a statement as a plain script needs it: the client ends a statement
 // at the first semicolon, so that one with several has another end.
 func (Engine) ScriptStatement(statement string) []string {
-	if !slices.ContainsFunc(tokens(statement), func(t token) bool { return t.is(";") }) {
+	if !slices.ContainsFunc(tokens(statement), func(t sqltok.Token) bool { return t.Is(";") }) {
 		return []string{statement + ";"}
 	}
 	mark := "//"

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 )
 
 // Outside runs one statement that commits by itself, or one under LOCK TABLES. Where it
@@ -108,24 +109,24 @@ func touches(statements []string) (tables, views, triggers []string) {
 		}
 	}
 	for _, sql := range statements {
-		list := slices.DeleteFunc(tokens(sql), func(t token) bool {
-			return t.is("IF") || t.is("NOT") || t.is("EXISTS") || t.is("OR") || t.is("REPLACE") || t.is("SQL") || t.is("SECURITY") || t.is("INVOKER") || t.is("DEFINER")
+		list := slices.DeleteFunc(tokens(sql), func(t sqltok.Token) bool {
+			return t.Is("IF") || t.Is("NOT") || t.Is("EXISTS") || t.Is("OR") || t.Is("REPLACE") || t.Is("SQL") || t.Is("SECURITY") || t.Is("INVOKER") || t.Is("DEFINER")
 		})
-		if len(list) < 3 || !list[2].named() {
+		if len(list) < 3 || !list[2].Named() {
 			continue
 		}
-		name := list[2].name()
+		name := list[2].Name()
 		switch {
-		case list[1].is("TABLE"):
+		case list[1].Is("TABLE"):
 			add(&tables, name)
 			for i, t := range list { // RENAME TABLE a TO b
-				if list[0].is("RENAME") && t.is("TO") && i+1 < len(list) && list[i+1].named() {
-					add(&tables, list[i+1].name())
+				if list[0].Is("RENAME") && t.Is("TO") && i+1 < len(list) && list[i+1].Named() {
+					add(&tables, list[i+1].Name())
 				}
 			}
-		case list[1].is("VIEW"):
+		case list[1].Is("VIEW"):
 			add(&views, name)
-		case list[1].is("TRIGGER"):
+		case list[1].Is("TRIGGER"):
 			add(&triggers, name)
 		}
 	}
@@ -300,18 +301,18 @@ func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) e
 func otherDatabase(statement string) string {
 	list := tokens(statement)
 	for i := 0; i+2 < len(list); i++ {
-		if !list[i].named() || !list[i+1].is(".") || !list[i+2].named() || i == 0 {
+		if !list[i].Named() || !list[i+1].Is(".") || !list[i+2].Named() || i == 0 {
 			continue
 		}
 		behind := list[i-1]
-		whole := i+4 < len(list) && list[i+3].is(".") && list[i+4].named() && !behind.is(".")
-		place := behind.is("FROM") || behind.is("JOIN") || behind.is("INTO") || behind.is("UPDATE") || behind.is("TABLE") || behind.is("REFERENCES") || behind.is("TO") ||
-			behind.is("TRIGGER") || behind.is("VIEW") || behind.is("ON") && len(list) > 1 && list[1].is("TRIGGER") && i < 12
-		if (behind.is("FROM") || behind.is("JOIN")) && list[i].name()+"."+list[i+2].name() == rolesTable {
+		whole := i+4 < len(list) && list[i+3].Is(".") && list[i+4].Named() && !behind.Is(".")
+		place := behind.Is("FROM") || behind.Is("JOIN") || behind.Is("INTO") || behind.Is("UPDATE") || behind.Is("TABLE") || behind.Is("REFERENCES") || behind.Is("TO") ||
+			behind.Is("TRIGGER") || behind.Is("VIEW") || behind.Is("ON") && len(list) > 1 && list[1].Is("TRIGGER") && i < 12
+		if (behind.Is("FROM") || behind.Is("JOIN")) && list[i].Name()+"."+list[i+2].Name() == rolesTable {
 			continue // a guard only reads there who is in a role
 		}
 		if whole || place {
-			return list[i].name() + "." + list[i+2].name()
+			return list[i].Name() + "." + list[i+2].Name()
 		}
 	}
 	return ""

@@ -168,8 +168,8 @@ func unchecked(t *schema.Table, sql string) *schema.Column {
 	}
 	for _, tok := range tokens(sql) {
 		c := (*schema.Column)(nil)
-		if tok.named() {
-			c = t.Column(tok.name())
+		if tok.Named() {
+			c = t.Column(tok.Name())
 		}
 		if c == nil {
 			continue

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"erbario/internal/engine/sqltok"
 )
 
 // needs are the rights that statements take, by their first words.
@@ -27,20 +29,20 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 		if len(list) == 0 {
 			continue
 		}
-		first := strings.ToUpper(list[0].text)
+		first := strings.ToUpper(list[0].Text)
 		rights := needs[first]
 		if len(list) > 1 && rights == nil {
-			rights = needs[first+" "+strings.ToUpper(list[1].text)]
+			rights = needs[first+" "+strings.ToUpper(list[1].Text)]
 		}
-		if len(list) > 3 && list[1].is("OR") && !list[3].is("VIEW") { // a trigger or routine, by hand
+		if len(list) > 3 && list[1].Is("OR") && !list[3].Is("VIEW") { // a trigger or routine, by hand
 			rights = nil
 		}
 		rights = slices.Clone(rights)
 		for i, t := range list[1:] {
 			switch {
-			case t.is("SELECT") && first != "SELECT":
+			case t.Is("SELECT") && first != "SELECT":
 				rights = append(rights, "SELECT")
-			case first == "ALTER" && t.is("RENAME") && i+2 < len(list) && !list[i+2].is("COLUMN") && !list[i+2].is("INDEX") && !list[i+2].is("KEY"):
+			case first == "ALTER" && t.Is("RENAME") && i+2 < len(list) && !list[i+2].Is("COLUMN") && !list[i+2].Is("INDEX") && !list[i+2].Is("KEY"):
 				rights = append(rights, "DROP", "CREATE", "INSERT")
 			}
 		}
@@ -70,7 +72,7 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 	has := map[string]bool{}
 	for _, r := range rows {
 		list := tokens(r[0])
-		on := slices.IndexFunc(list, func(t token) bool { return t.is("ON") })
+		on := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("ON") })
 		if on < 0 { // a role, whose rights may be any
 			return out, nil
 		}
@@ -80,16 +82,16 @@ func (d *Database) Barred(ctx context.Context, statements []string) ([]string, e
 		right, depth := "", 0
 		for _, t := range list[1 : on+1] {
 			switch {
-			case t.is("("):
+			case t.Is("("):
 				depth++
-			case t.is(")"):
+			case t.Is(")"):
 				depth--
 			case depth > 0:
-			case t.is(","), t.is("ON"):
+			case t.Is(","), t.Is("ON"):
 				has[strings.TrimSpace(right)] = true
 				right = ""
 			default:
-				right += strings.ToUpper(t.text) + " "
+				right += strings.ToUpper(t.Text) + " "
 			}
 		}
 	}
@@ -119,17 +121,17 @@ func (d *Database) me(ctx context.Context) (user, host string, err error) {
 
 // grantOn tells whether a grant is about this database, from what stands behind its ON.
 // The name of a database may hold patterns.
-func (d *Database) grantOn(list []token) bool {
-	if len(list) > 0 && list[0].is("TABLE") {
+func (d *Database) grantOn(list []sqltok.Token) bool {
+	if len(list) > 0 && list[0].Is("TABLE") {
 		list = list[1:]
 	}
-	if len(list) < 3 || !list[1].is(".") {
+	if len(list) < 3 || !list[1].Is(".") {
 		return false
 	}
-	if list[0].is("*") {
+	if list[0].Is("*") {
 		return true
 	}
-	return like(list[0].name(), d.name)
+	return like(list[0].Name(), d.name)
 }
 
 // like tells whether a text fits a pattern as LIKE has it.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 	numbers "erbario/internal/words"
 )
@@ -188,8 +189,8 @@ func (stages) Differ(a, b string) string { return "NOT (" + a + " <=> " + b + ")
 
 // Random tells whether a default is another one each time it is asked for.
 func (stages) Random(c *schema.Column) bool {
-	return c.Default != nil && slices.ContainsFunc(tokens(c.Default.Text), func(t token) bool {
-		switch strings.ToLower(t.text) {
+	return c.Default != nil && slices.ContainsFunc(tokens(c.Default.Text), func(t sqltok.Token) bool {
+		switch strings.ToLower(t.Text) {
 		case "uuid", "uuid_short", "sys_guid", "rand", "random_bytes", "nextval":
 			return true
 		}
@@ -284,8 +285,8 @@ func bare(list []string) []string {
 // bridgeTable is the table of the bridge that statements make; "": they make none.
 func bridgeTable(statements []string) string {
 	for _, sql := range statements {
-		if list := tokens(sql); len(list) > 6 && list[0].is("CREATE") && list[1].is("TRIGGER") && strings.HasPrefix(list[2].name(), bridgePrefix) {
-			return list[6].name()
+		if list := tokens(sql); len(list) > 6 && list[0].Is("CREATE") && list[1].Is("TRIGGER") && strings.HasPrefix(list[2].Name(), bridgePrefix) {
+			return list[6].Name()
 		}
 	}
 	return ""

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -73,18 +74,18 @@ func renameIn(sql string, names map[string]string) string {
 	var b strings.Builder
 	last := 0
 	for off := 0; off < len(sql); {
-		t := next(sql, off)
-		if t.start >= len(sql) {
+		t := rules.Next(sql, off)
+		if t.Start >= len(sql) {
 			break
 		}
-		off = t.end
-		if !t.named() {
+		off = t.End
+		if !t.Named() {
 			continue
 		}
 		for from, to := range names {
-			if strings.EqualFold(t.name(), from) && !call(sql, t) {
-				b.WriteString(sql[last:t.start] + quote(to))
-				last = t.end
+			if strings.EqualFold(t.Name(), from) && !call(sql, t) {
+				b.WriteString(sql[last:t.Start] + quote(to))
+				last = t.End
 				break
 			}
 		}
@@ -93,8 +94,8 @@ func renameIn(sql string, names map[string]string) string {
 }
 
 // call tells whether a bare word is the name of a function.
-func call(sql string, t token) bool {
-	return t.kind == tokWord && strings.HasPrefix(strings.TrimLeft(sql[t.end:], " "), "(")
+func call(sql string, t sqltok.Token) bool {
+	return t.Kind == sqltok.Word && strings.HasPrefix(strings.TrimLeft(sql[t.End:], " "), "(")
 }
 
 // statement is the ALTER TABLE; "": nothing changes.

@@ -277,7 +277,7 @@ func TestScratchReachesNothing(t *testing.T) {
 		"CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW INSERT INTO " + x + ".t VALUES (1)", "INSERT INTO t SELECT " + x + ".t.id FROM t",
 	} {
 		assert.ErrorContains(t, db.Exec(ctx, sql), "on scratch it would reach the live one", sql)
-		assert.ErrorContains(t, db.Outside(ctx, sql), "on scratch it would reach the live one", sql)
+		assert.ErrorContains(t, db.(engine.Autocommitter).Outside(ctx, sql), "on scratch it would reach the live one", sql)
 	}
 	assert.Error(t, db.Step(ctx, "USE "+x), "it is no statement of a step")
 }

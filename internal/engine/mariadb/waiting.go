@@ -14,27 +14,18 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/waiting"
 )
 
-const (
-	firstLook = 60 * time.Millisecond // nobody asks about what is through before
-	tellAfter = time.Second           // whoever is kept waiting for so long says so
-	tellAgain = 30 * time.Second
-)
-
-// waiting is what is known of those for whom a database's statements wait.
-type waiting struct {
+// waits is the second connection, and what it has found out.
+type waits struct {
 	mu     sync.Mutex
 	beside *Database // which looks; nil: not needed yet
-	who    string    // for whom the statement at hand waits
-	since  time.Time // when the first of the tries began that had to wait
-	told   string    // of whom the last report was
-	toldAt time.Time
-	report func(who string)
+	watch  waiting.Watch
 }
 
 // Waits sets what is told for whom a statement waits that is kept waiting.
-func (d *Database) Waits(report func(who string)) { d.waits.report = report }
+func (d *Database) Waits(report func(who string)) { d.waits.watch.Report = report }
 
 // besides runs f on the second connection, if there can be one.
 func (d *Database) besides(ctx context.Context, f func(b *Database) error) {
@@ -73,7 +64,7 @@ func (d *Database) besideHere(ctx context.Context, f func(b *Database) error) {
 }
 
 // closeBeside ends the second connection.
-func (w *waiting) closeBeside() {
+func (w *waits) closeBeside() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.beside != nil {
@@ -88,50 +79,14 @@ func (d *Database) watched(ctx context.Context, run func() error) error {
 	if d.scratch != nil {
 		return run()
 	}
-	d.waits.who = ""
-	looking, stop := context.WithCancel(ctx)
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		for pause := firstLook; ; pause = min(2*pause, tellAfter) {
-			select {
-			case <-looking.Done():
-				return
-			case <-time.After(pause):
-			}
-			d.besideHere(looking, func(b *Database) error {
-				who, err := b.heldUp(looking, d.id)
-				if err == nil && who != "" {
-					d.waits.tell(who, who)
-				}
-				return err
-			})
-		}
-	}()
-	err := run()
-	stop()
-	<-ended
-	if err == nil {
-		d.waits.since = time.Time{}
-	} else if errors.Is(err, engine.ErrBusy) && d.waits.who != "" {
-		return fmt.Errorf("the database %w: %s", engine.ErrBusy, d.waits.who)
-	}
-	return err
-}
-
-// tell notes for whom the statement waits, and reports it when that has gone on; key is
-// the same for the same one.
-func (w *waiting) tell(who, key string) {
-	w.who = who
-	now := time.Now()
-	if w.since.IsZero() {
-		w.since = now
-	}
-	if w.report == nil || now.Sub(w.since) < tellAfter || key == w.told && now.Sub(w.toldAt) < tellAgain {
-		return
-	}
-	w.told, w.toldAt = key, now
-	w.report(who)
+	d.waits.watch.First = 60 * time.Millisecond
+	return d.waits.watch.Run(ctx, func(ctx context.Context) (who, key string) {
+		d.besideHere(ctx, func(b *Database) (err error) {
+			who, err = b.heldUp(ctx, d.id)
+			return err
+		})
+		return who, who
+	}, run)
 }
 
 // HeldUp tells for whom the session of a name waits; "" for nobody.
@@ -175,8 +130,8 @@ func lockedTables(statement string) []string {
 	var out []string
 	list := tokens(statement)
 	for i, t := range list {
-		if i > 0 && locksTables(statement) && (t.is("WRITE") || t.is("READ")) && list[i-1].named() {
-			out = append(out, list[i-1].name())
+		if i > 0 && locksTables(statement) && (t.Is("WRITE") || t.Is("READ")) && list[i-1].Named() {
+			out = append(out, list[i-1].Name())
 		}
 	}
 	return out

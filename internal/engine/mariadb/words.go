@@ -145,7 +145,7 @@ func columnDefinition(c *schema.Column) string {
 func defaultSQL(text string) string {
 	list := tokens(text)
 	switch {
-	case len(list) == 1, len(list) == 2 && list[0].is("-"), len(list) > 0 && list[0].is("current_timestamp"), len(list) > 1 && list[0].is("(") && closes(list):
+	case len(list) == 1, len(list) == 2 && list[0].Is("-"), len(list) > 0 && list[0].Is("current_timestamp"), len(list) > 1 && list[0].Is("(") && closes(list):
 		return text
 	}
 	return "(" + text + ")"

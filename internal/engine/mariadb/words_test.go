@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"erbario/internal/engine/sqltok"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -73,10 +75,10 @@ func TestUnqualified(t *testing.T) {
 func TestTokens(t *testing.T) {
 	var got []string
 	for _, x := range tokens("SELECT `a``b`, 'it''s \\' ;', \"x\", _utf8mb4'é', 0x41, 1.5e3, a<=>b -- rest\n, c--1 # more\n/* ; */ = :name") {
-		got = append(got, x.text)
+		got = append(got, x.Text)
 	}
 	assert.Equal(t, []string{"SELECT", "`a``b`", ",", `'it''s \' ;'`, ",", `"x"`, ",", "_utf8mb4'é'", ",", "0x41", ",", "1.5e3", ",", "a", "<=>", "b", ",", "c", "-", "-", "1", "=", ":name"}, got)
-	assert.Equal(t, tokBad, tokens("/*! DROP TABLE t */")[0].kind)
+	assert.Equal(t, sqltok.Bad, tokens("/*! DROP TABLE t */")[0].Kind)
 	assert.Equal(t, canon("(`A` <> 'x')"), canon("a != \"x\""))
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/demand"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -274,10 +275,10 @@ func changes(from, to *schema.Table, sources map[string]engine.Source, inUse boo
 func alone(sql string, t *schema.Table, column string) bool {
 	list := tokens(sql)
 	for i, tok := range list {
-		if i > 0 && list[i-1].is("::") {
+		if i > 0 && list[i-1].Is("::") {
 			continue // a type, whatever columns are called
 		}
-		if tok.is("SELECT") || tok.kind == tokParam || tok.named() && tok.name() != column && t.Column(tok.name()) != nil {
+		if tok.Is("SELECT") || tok.Kind == sqltok.Param || tok.Named() && tok.Name() != column && t.Column(tok.Name()) != nil {
 			return false
 		}
 	}
@@ -461,7 +462,7 @@ func (a *alteration) empties(column string) bool {
 // mentionsOthers tells whether SQL names columns of the table beside one.
 func mentionsOthers(sql string, t *schema.Table, column string) bool {
 	for _, tok := range tokens(sql) {
-		if tok.named() && tok.name() != column && t.Column(tok.name()) != nil {
+		if tok.Named() && tok.Name() != column && t.Column(tok.Name()) != nil {
 			return true
 		}
 	}
@@ -762,8 +763,8 @@ var dialect = demand.Dialect{
 	Tokens: func(sql string) []string {
 		var out []string
 		for _, t := range tokens(sql) {
-			if t.named() {
-				out = append(out, t.name())
+			if t.Named() {
+				out = append(out, t.Name())
 			}
 		}
 		return out

@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"strings"
 
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -49,28 +50,28 @@ func canon(text string) string {
 func words(text string) []string {
 	var out []string
 	for _, t := range tokens(text) {
-		switch t.kind {
-		case tokWord:
-			out = append(out, strings.ToLower(t.text))
-		case tokName:
-			out = append(out, quote(t.val))
-		case tokString:
-			if strings.HasPrefix(t.text, "b'") || strings.HasPrefix(t.text, "B'") || strings.HasPrefix(t.text, "x'") || strings.HasPrefix(t.text, "X'") {
-				out = append(out, t.text)
+		switch t.Kind {
+		case sqltok.Word:
+			out = append(out, strings.ToLower(t.Text))
+		case sqltok.Name:
+			out = append(out, quote(t.Val))
+		case sqltok.Text:
+			if strings.HasPrefix(t.Text, "b'") || strings.HasPrefix(t.Text, "B'") || strings.HasPrefix(t.Text, "x'") || strings.HasPrefix(t.Text, "X'") {
+				out = append(out, t.Text)
 			} else {
-				out = append(out, literal(t.val))
+				out = append(out, literal(t.Val))
 			}
-		case tokMark:
-			if t.text == "!=" {
-				t.text = "<>"
+		case sqltok.Mark:
+			if t.Text == "!=" {
+				t.Text = "<>"
 			}
-			if n := len(out); n > 0 && t.text == "-" {
+			if n := len(out); n > 0 && t.Text == "-" {
 				out = append(out, "-")
 				continue
 			}
-			out = append(out, t.text)
+			out = append(out, t.Text)
 		default:
-			out = append(out, t.text)
+			out = append(out, t.Text)
 		}
 	}
 	return negatives(out)
@@ -231,7 +232,7 @@ func unbracket(list []string) []string {
 	return out
 }
 
-func isWord(w string) bool { return w != "" && (wordByte(w[0]) || w[0] == '"') }
+func isWord(w string) bool { return w != "" && (rules.Begins(w[0]) || w[0] == '"') }
 
 // unarray writes a comparison with an array of constants as IN.
 func unarray(list []string) []string {
@@ -281,7 +282,7 @@ func unarray(list []string) []string {
 // around it, and a constant without its type.
 func tidy(text string) string {
 	list := tokens(text)
-	for len(list) > 2 && list[0].is("(") && closes(list) {
+	for len(list) > 2 && list[0].Is("(") && closes(list) {
 		list = list[1 : len(list)-1]
 	}
 	if len(list) == 0 {
@@ -295,7 +296,7 @@ func tidy(text string) string {
 			return c
 		}
 	}
-	return text[list[0].start:list[len(list)-1].end]
+	return text[list[0].Start:list[len(list)-1].End]
 }
 
 // unbracketed is the form of a constant of several words; "" for anything else.
@@ -307,13 +308,13 @@ func unbracketed(c string) string {
 }
 
 // closes tells whether the bracket that the list begins with ends at its end.
-func closes(list []token) bool {
+func closes(list []sqltok.Token) bool {
 	depth := 0
 	for i, t := range list {
-		if t.is("(") {
+		if t.Is("(") {
 			depth++
 		}
-		if t.is(")") {
+		if t.Is(")") {
 			depth--
 		}
 		if depth == 0 {
@@ -329,8 +330,8 @@ func spelled(form string) string {
 	var b strings.Builder
 	last := ""
 	for _, t := range tokens(form) {
-		w := t.text
-		if t.kind == tokWord && (reservedWords()[w] || w == "between") {
+		w := t.Text
+		if t.Kind == sqltok.Word && (reservedWords()[w] || w == "between") {
 			w = strings.ToUpper(w)
 		}
 		tight := w == ")" || w == "," || w == "]" || w == "[" || w == "." || last == "(" || last == "[" || last == "." || last == "" || last == "::" || w == "::" ||

@@ -22,6 +22,8 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
+	"erbario/internal/engine/waiting"
 	"erbario/internal/schema"
 )
 
@@ -41,8 +43,7 @@ type database struct {
 	deferred   []deferredKey           // references that are held at the end alone, for now
 	upon       map[string]func() error // make again what stood on views and columns that went, by their names
 	own        map[string]func() error // give views of ours what they had, by their names
-	report     func(engine.Progress)
-	waits      waiting // for whom its statements wait
+	waits      waits                   // for whom its statements wait
 	loadedMu   sync.Mutex
 	loaded     map[string][]uint32 // the types of columns that rows were loaded into, by their names
 	scratch    *scratchPlace       // that it goes back to when it is closed
@@ -179,10 +180,10 @@ func numbered(sql string) string {
 	var b strings.Builder
 	last, n := 0, 0
 	for _, t := range tokens(sql) {
-		if t.kind == tokMark && t.text == "?" {
+		if t.Kind == sqltok.Mark && t.Text == "?" {
 			n++
-			b.WriteString(sql[last:t.start] + "$" + strconv.Itoa(n))
-			last = t.end
+			b.WriteString(sql[last:t.Start] + "$" + strconv.Itoa(n))
+			last = t.End
 		}
 	}
 	return b.String() + sql[last:]
@@ -309,10 +310,6 @@ const (
 	oidJSONB       = 3802
 )
 
-// Tell sets what is told how far a step is. The server tells nothing of its own
-// statements before they are through.
-func (d *database) Tell(report func(engine.Progress)) { d.report = report }
-
 // Begin begins the transaction and takes the lock under which one run works at a time.
 // It asks again and again rather than waiting in the server's queue, where it would
 // hold up an index that is built meanwhile.
@@ -344,8 +341,8 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 		if time.Now().After(deadline) {
 			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.holder(ctx), wait)
 		}
-		if began := deadline.Add(-wait); time.Since(began) > tellAfter && d.waits.report != nil {
-			d.waits.tell("another run of erbario"+d.holder(ctx), "")
+		if began := deadline.Add(-wait); time.Since(began) > waiting.After && d.waits.watch.Report != nil {
+			d.waits.watch.Tell("another run of erbario"+d.holder(ctx), "")
 		}
 		select {
 		case <-ctx.Done():
@@ -476,23 +473,23 @@ func destroys(statement string) string {
 	}
 	from := func() string {
 		for i, t := range list {
-			if t.is("FROM") && i+1 < len(list) && list[i+1].named() && !own(list[i+1].name()) {
-				return list[i+1].name()
+			if t.Is("FROM") && i+1 < len(list) && list[i+1].Named() && !own(list[i+1].Name()) {
+				return list[i+1].Name()
 			}
 		}
 		return ""
 	}
 	switch {
-	case list[0].is("DROP") && list[1].is("TABLE") && list[2].named() && !own(list[2].name()):
-		return list[2].name()
-	case list[0].is("DELETE"):
+	case list[0].Is("DROP") && list[1].Is("TABLE") && list[2].Named() && !own(list[2].Name()):
+		return list[2].Name()
+	case list[0].Is("DELETE"):
 		return from()
-	case (list[0].is("INSERT") || list[0].is("CREATE")) && list[2].named() && own(list[2].name()):
+	case (list[0].Is("INSERT") || list[0].Is("CREATE")) && list[2].Named() && own(list[2].Name()):
 		return from()
-	case list[0].is("ALTER") && list[1].is("TABLE") && list[2].named() && !own(list[2].name()):
+	case list[0].Is("ALTER") && list[1].Is("TABLE") && list[2].Named() && !own(list[2].Name()):
 		for i, t := range list[3:] {
-			if t.is("TYPE") || t.is("DROP") && i+4 < len(list) && list[i+4].is("COLUMN") {
-				return list[2].name()
+			if t.Is("TYPE") || t.Is("DROP") && i+4 < len(list) && list[i+4].Is("COLUMN") {
+				return list[2].Name()
 			}
 		}
 	}
@@ -542,10 +539,6 @@ func (d *database) Close() error {
 	defer stop()
 	return errors.Join(err, d.conn.Close(ctx))
 }
-
-// Broken names nothing: the server lets no view stand that does not work, and what
-// is within a function is its own affair.
-func (d *database) Broken(context.Context) ([]string, error) { return nil, nil }
 
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 )
 
 // The locks, from the weakest to the strongest that changes take.
@@ -23,11 +24,6 @@ var lockNames = map[int]string{
 	rowExclusive: "ROW EXCLUSIVE", shareUpdateExclusive: "SHARE UPDATE EXCLUSIVE", share: "SHARE", shareRowExclusive: "SHARE ROW EXCLUSIVE", accessExclusive: "ACCESS EXCLUSIVE",
 }
 
-// Locking says how long others wait.
-func (Engine) Locking() string {
-	return "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction. So no queue builds up after it"
-}
-
 // Locks tells what a statement locks.
 func (Engine) Locks(statement string) []engine.Lock {
 	list := tokens(statement)
@@ -38,15 +34,15 @@ func (Engine) Locks(statement string) []engine.Lock {
 		}
 	}
 	word := func(i int) string {
-		if i < len(list) && list[i].kind == tokWord {
-			return strings.ToUpper(list[i].text)
+		if i < len(list) && list[i].Kind == sqltok.Word {
+			return strings.ToUpper(list[i].Text)
 		}
 		return ""
 	}
 	behind := func(w string) string {
 		for i, t := range list {
-			if t.is(w) && i+1 < len(list) && list[i+1].named() {
-				return list[i+1].name()
+			if t.Is(w) && i+1 < len(list) && list[i+1].Named() {
+				return list[i+1].Name()
 			}
 		}
 		return ""
@@ -65,13 +61,13 @@ func (Engine) Locks(statement string) []engine.Lock {
 	}
 	table := ""
 	if len(list) > 2 {
-		table = list[2].name()
+		table = list[2].Name()
 	}
 	switch word(0) + " " + word(1) {
 	case "CREATE TABLE":
 		for i, t := range list {
-			if t.is("REFERENCES") && i+1 < len(list) && list[i+1].name() != table {
-				lock(list[i+1].name(), shareRowExclusive, engine.NoWork)
+			if t.Is("REFERENCES") && i+1 < len(list) && list[i+1].Name() != table {
+				lock(list[i+1].Name(), shareRowExclusive, engine.NoWork)
 			}
 		}
 	case "CREATE INDEX", "CREATE UNIQUE":
@@ -90,7 +86,7 @@ func (Engine) Locks(statement string) []engine.Lock {
 		lock(table, accessExclusive, engine.NoWork)
 	case "COMMENT ON":
 		if len(list) > 3 {
-			table = list[3].name()
+			table = list[3].Name()
 		}
 		lock(table, shareUpdateExclusive, engine.NoWork)
 	case "ALTER TABLE":
@@ -119,7 +115,7 @@ func (Engine) Locks(statement string) []engine.Lock {
 	default:
 		switch word(0) {
 		case "UPDATE":
-			lock(list[1].name(), rowExclusive, engine.Rewrites)
+			lock(list[1].Name(), rowExclusive, engine.Rewrites)
 		case "WITH":
 			lock(behind("UPDATE"), rowExclusive, engine.Rewrites)
 		case "DELETE":

@@ -53,15 +53,15 @@ func readConcurrent(sql string) (c concurrent, ok bool) {
 		if i > 4 {
 			break
 		}
-		if !t.is("CONCURRENTLY") || i == 0 || !list[i-1].is("INDEX") {
+		if !t.Is("CONCURRENTLY") || i == 0 || !list[i-1].Is("INDEX") {
 			continue
 		}
 		j := i + 1
-		for j < len(list) && (list[j].is("IF") || list[j].is("NOT") || list[j].is("EXISTS")) {
+		for j < len(list) && (list[j].Is("IF") || list[j].Is("NOT") || list[j].Is("EXISTS")) {
 			j++
 		}
-		if j < len(list) && list[j].named() {
-			return concurrent{makes: list[0].is("CREATE"), index: list[j].name()}, list[0].is("CREATE") || list[0].is("DROP")
+		if j < len(list) && list[j].Named() {
+			return concurrent{makes: list[0].Is("CREATE"), index: list[j].Name()}, list[0].Is("CREATE") || list[0].Is("DROP")
 		}
 	}
 	return c, false
@@ -74,15 +74,12 @@ func (Engine) Inside(statement string) string {
 		return statement
 	}
 	for _, t := range tokens(statement) {
-		if t.is("CONCURRENTLY") {
-			return statement[:t.start] + strings.TrimLeft(statement[t.end:], " ")
+		if t.Is("CONCURRENTLY") {
+			return statement[:t.Start] + strings.TrimLeft(statement[t.End:], " ")
 		}
 	}
 	return statement
 }
-
-// Before notes nothing: an index says itself whether it is done.
-func (d *database) Before(context.Context, []string) (string, error) { return "", nil }
 
 // Reached tells how many of the statements are done.
 func (d *database) Reached(ctx context.Context, statements []string, _ string) (int, error) {
@@ -94,12 +91,6 @@ func (d *database) Reached(ctx context.Context, statements []string, _ string) (
 	}
 	return len(statements), nil
 }
-
-// LockTables has nothing to do: what destroys something locks its table itself.
-func (d *database) LockTables(context.Context, []string, []string) error { return nil }
-
-// UnlockTables ends LockTables.
-func (d *database) UnlockTables(context.Context) error { return nil }
 
 // left tells whether a statement that may have been cut off is done. An index that was left
 // half built is dropped, and the drop of one that was left half done is finished: an index

@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -42,41 +43,9 @@ func (Engine) Text(s string) string { return literal(s) }
 // Cast gives a literal the type of a column, where nothing else tells it.
 func (Engine) Cast(sql, sqlType string) string { return "CAST(" + sql + " AS " + sqlType + ")" }
 
-// HoldsReferences tells that references are held at every statement.
-func (Engine) HoldsReferences() bool { return true }
-
-// Misplaced tells nothing: what can stand in a step can stand with others.
-func (Engine) Misplaced(engine.StepKind, []string) error { return nil }
-
-// CommitsChanges tells that a change of a table is part of its transaction.
-func (Engine) CommitsChanges() bool { return false }
-
-// OrdersColumns tells that the order of columns is left alone: only a copy of the table
-// could change it.
-func (Engine) OrdersColumns() bool { return false }
-
-// ChecksAll tells that a change in place fails where any view or trigger of the database
-// does not work.
-func (Engine) ChecksAll() bool { return false }
-
-// EmptyRow is a row of defaults behind INSERT INTO and a table's name.
-func (Engine) EmptyRow() string { return " DEFAULT VALUES" }
-
 // CompareKey compares a row of keys.
 func (Engine) CompareKey(keys []string, op, place string) string {
 	return sqltext.CompareKey(keys, op, place)
-}
-
-// OnlyLocks tells whether a statement does nothing but to lock a table.
-func (Engine) OnlyLocks(statement string) bool {
-	list := tokens(statement)
-	return len(list) > 0 && list[0].is("LOCK")
-}
-
-// Foundation are the statements that make what Erbario itself needs: the table of
-// history, and the functions that the triggers of all tables share.
-func (Engine) Foundation() []string {
-	return append([]string{historyTable, sinceTable}, ownFunctions...)
 }
 
 // ownFunctions make what the triggers of ours call.
@@ -116,29 +85,6 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     answers text
 )`
 
-// Journal is the table in which the steps of a migration are noted that is not one
-// transaction. Row 0 is the migration itself.
-func (Engine) Journal() string {
-	return `CREATE TABLE IF NOT EXISTS erbario_journal (
-    migration text NOT NULL,
-    step integer NOT NULL,
-    state text NOT NULL,
-    at text NOT NULL,
-    session text NOT NULL,
-    text text,
-    answers text,
-    PRIMARY KEY (migration, step)
-)`
-}
-
-// SeedTables are the tables in which runs of seeds are recorded.
-func (Engine) SeedTables() []string {
-	return []string{
-		"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id text NOT NULL PRIMARY KEY,\n    seed text NOT NULL,\n    random text NOT NULL,\n    begun_at text NOT NULL,\n    ended_at text\n)",
-		"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run text NOT NULL,\n    line text NOT NULL,\n    table_name text NOT NULL,\n    first_row bigint NOT NULL,\n    row_count bigint NOT NULL,\n    keys text NOT NULL\n)",
-	}
-}
-
 // Empty gives the statements that drop everything, but for extensions.
 func (Engine) Empty(s *schema.Schema) []string {
 	var out []string
@@ -167,18 +113,12 @@ func (Engine) Empty(s *schema.Schema) []string {
 	return out
 }
 
-// lexer is the tokenizer for what all engines do alike.
-var lexer sqltext.Lexer = func(src string, off int) sqltext.Token {
-	t := next(src, off)
-	return sqltext.Token{Text: t.text, Start: t.start, End: t.end, Comment: t.kind == tokComment, Param: t.kind == tokParam && t.text[0] == ':', Bad: t.kind == tokBad}
-}
-
 // Split cuts SQL into statements and the comments between them. A body that is
 // written as SQL, between BEGIN ATOMIC and END, belongs to its statement.
 func (Engine) Split(src string) []engine.Piece {
-	return lexer.Split(src, func() func(sqltext.Token) bool {
+	return sqltext.Split(rules, src, func() func(sqltok.Token) bool {
 		brackets, depth, last := 0, 0, ""
-		return func(t sqltext.Token) bool {
+		return func(t sqltok.Token) bool {
 			word := strings.ToUpper(t.Text)
 			switch {
 			case word == "(":
@@ -199,7 +139,9 @@ func (Engine) Split(src string) []engine.Piece {
 }
 
 // Bind puts values in the place of parameters.
-func (Engine) Bind(sql string, values map[string]string) string { return lexer.Bind(sql, values) }
+func (Engine) Bind(sql string, values map[string]string) string {
+	return sqltext.Bind(rules, sql, values)
+}
 
 // refused are the statements that would reach beyond a step: its transaction, its
 // database, or the settings of its session.
@@ -221,10 +163,10 @@ var refusedPairs = map[string]string{
 func (Engine) Refuse(statement string) error {
 	var list []string
 	for _, t := range tokens(statement) {
-		if t.kind != tokWord {
+		if t.Kind != sqltok.Word {
 			break
 		}
-		if list = append(list, strings.ToUpper(t.text)); len(list) == 3 {
+		if list = append(list, strings.ToUpper(t.Text)); len(list) == 3 {
 			break
 		}
 	}

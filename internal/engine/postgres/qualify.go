@@ -7,6 +7,8 @@ package postgres
 import (
 	"strings"
 	"sync"
+
+	"erbario/internal/engine/sqltok"
 )
 
 // noCalls are words that stand before a bracket and call no function, and functions whose
@@ -30,25 +32,25 @@ func qualified(sql string) string {
 	var b strings.Builder
 	last := 0
 	list := tokens(sql)
-	if len(list) == 0 || !list[0].is("SELECT") && !list[0].is("WITH") {
+	if len(list) == 0 || !list[0].Is("SELECT") && !list[0].Is("WITH") {
 		return sql
 	}
 	for i, t := range list {
-		if t.kind != tokWord || i+1 >= len(list) || !list[i+1].is("(") || noCalls[strings.ToUpper(t.text)] || own(t.name()) {
+		if t.Kind != sqltok.Word || i+1 >= len(list) || !list[i+1].Is("(") || noCalls[strings.ToUpper(t.Text)] || own(t.Name()) {
 			continue
 		}
 		if i > 0 {
 			before := list[i-1]
 			// A part of a qualified name, a type, or an alias with its columns.
-			if before.is(".") || before.is("::") || before.is(")") || before.is("AS") || before.is("ORDINALITY") || before.is("RECURSIVE") || before.is("INTO") || before.is("WITH") {
+			if before.Is(".") || before.Is("::") || before.Is(")") || before.Is("AS") || before.Is("ORDINALITY") || before.Is("RECURSIVE") || before.Is("INTO") || before.Is("WITH") {
 				continue
 			}
 		}
 		if commonTable(list[i+1:]) {
 			continue
 		}
-		b.WriteString(sql[last:t.start] + "pg_catalog.")
-		last = t.start
+		b.WriteString(sql[last:t.Start] + "pg_catalog.")
+		last = t.Start
 	}
 	out := b.String() + sql[last:]
 	qualifiedQueries.Store(sql, out)
@@ -56,15 +58,15 @@ func qualified(sql string) string {
 }
 
 // commonTable tells whether a bracket lists the columns of a query in a WITH clause.
-func commonTable(list []token) bool {
+func commonTable(list []sqltok.Token) bool {
 	depth := 0
 	for i, t := range list {
 		switch {
-		case t.is("("):
+		case t.Is("("):
 			depth++
-		case t.is(")"):
+		case t.Is(")"):
 			if depth--; depth == 0 {
-				return i+2 < len(list) && list[i+1].is("AS") && list[i+2].is("(")
+				return i+2 < len(list) && list[i+1].Is("AS") && list[i+2].Is("(")
 			}
 		}
 	}

@@ -375,7 +375,7 @@ func (Engine) Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string
 		return []string{g.SQL.Text}, drop
 	}
 	function, trigger, _ := strings.Cut(g.SQL.Text, "$erbario$;\n")
-	name := tokens(function)[2].name()
+	name := tokens(function)[2].Name()
 	return []string{function + "$erbario$", trigger}, append(drop, "DROP FUNCTION "+quote(name)+"()")
 }
 

@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 )
 
 // owned is the table, view or index that only its owner may change as a statement does; "":
@@ -19,8 +20,8 @@ import (
 func owned(statement string) string {
 	list := tokens(statement)
 	word := func(i int) string {
-		if i < len(list) && list[i].kind == tokWord {
-			return strings.ToUpper(list[i].text)
+		if i < len(list) && list[i].Kind == sqltok.Word {
+			return strings.ToUpper(list[i].Text)
 		}
 		return ""
 	}
@@ -30,7 +31,7 @@ func owned(statement string) string {
 		at = 2
 	case "CREATE INDEX", "CREATE UNIQUE", "CREATE TRIGGER", "DROP TRIGGER":
 		for i, t := range list {
-			if t.is("ON") {
+			if t.Is("ON") {
 				at = i + 1
 				break
 			}
@@ -39,10 +40,10 @@ func owned(statement string) string {
 	for at > 0 && (word(at) == "IF" || word(at) == "EXISTS" || word(at) == "ONLY") {
 		at++
 	}
-	if at == 0 || at >= len(list) || !list[at].named() || at+1 < len(list) && list[at+1].is(".") {
+	if at == 0 || at >= len(list) || !list[at].Named() || at+1 < len(list) && list[at+1].Is(".") {
 		return ""
 	}
-	return list[at].name()
+	return list[at].Name()
 }
 
 // makes are the words behind CREATE of what takes a place in the schema.
@@ -56,8 +57,8 @@ func uses(statement string) [][2]string {
 		return nil
 	}
 	word := func(i int) string {
-		if i < len(list) && list[i].kind == tokWord {
-			return strings.ToUpper(list[i].text)
+		if i < len(list) && list[i].Kind == sqltok.Word {
+			return strings.ToUpper(list[i].Text)
 		}
 		return ""
 	}
@@ -69,12 +70,12 @@ func uses(statement string) [][2]string {
 		if word(at) == "ONLY" {
 			at++
 		}
-		if at < len(list) && list[at].named() && (at+1 >= len(list) || !list[at+1].is(".")) {
-			target = list[at].name()
+		if at < len(list) && list[at].Named() && (at+1 >= len(list) || !list[at+1].Is(".")) {
+			target = list[at].Name()
 			add(first, target)
 		}
 	}
-	reads := at > 0 || first == "SELECT" || first == "WITH" || first == "CREATE" && slices.ContainsFunc(list, func(t token) bool { return t.is("SELECT") })
+	reads := at > 0 || first == "SELECT" || first == "WITH" || first == "CREATE" && slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Is("SELECT") })
 	if reads {
 		for _, name := range sqltext.Touches(Engine{}.Tokens(statement), nil).Tables {
 			if name != target || first != "INSERT" {
@@ -84,8 +85,8 @@ func uses(statement string) [][2]string {
 	}
 	if first == "CREATE" || first == "ALTER" {
 		for i, t := range list {
-			if t.is("REFERENCES") && i+1 < len(list) && list[i+1].named() && (i+2 >= len(list) || !list[i+2].is(".")) {
-				add("REFERENCES", list[i+1].name())
+			if t.Is("REFERENCES") && i+1 < len(list) && list[i+1].Named() && (i+2 >= len(list) || !list[i+2].Is(".")) {
+				add("REFERENCES", list[i+1].Name())
 			}
 		}
 	}

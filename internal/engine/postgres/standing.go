@@ -101,15 +101,15 @@ const naming = `WITH named AS (
 // columns that change their types.
 func disturbs(statement string) (table string, types []string) {
 	list := tokens(statement)
-	if len(list) < 5 || !list[0].is("ALTER") || !list[1].is("TABLE") || !list[2].named() {
+	if len(list) < 5 || !list[0].Is("ALTER") || !list[1].Is("TABLE") || !list[2].Named() {
 		return "", nil
 	}
 	for i, t := range list {
 		switch {
-		case t.is("TYPE") && list[i-1].named():
-			table, types = list[2].name(), append(types, list[i-1].name())
-		case t.is("COLUMN") && list[i-1].is("DROP"):
-			table = list[2].name()
+		case t.Is("TYPE") && list[i-1].Named():
+			table, types = list[2].Name(), append(types, list[i-1].Name())
+		case t.Is("COLUMN") && list[i-1].Is("DROP"):
+			table = list[2].Name()
 		}
 	}
 	return table, types
@@ -119,10 +119,10 @@ func disturbs(statement string) (table string, types []string) {
 // makes a view too.
 func viewStatement(statement string) (dropped bool, view string) {
 	list := tokens(statement)
-	if len(list) < 3 || !list[1].is("VIEW") || !list[2].named() {
+	if len(list) < 3 || !list[1].Is("VIEW") || !list[2].Named() {
 		return false, ""
 	}
-	return list[0].is("DROP"), list[2].name()
+	return list[0].Is("DROP"), list[2].Name()
 }
 
 // swaps tells whether a statement gives a column a name of Erbario's, which another one
@@ -130,10 +130,10 @@ func viewStatement(statement string) (dropped bool, view string) {
 // column means the name.
 func swaps(statement string) (away bool, table, column string) {
 	list := tokens(statement)
-	if len(list) != 8 || !list[0].is("ALTER") || !list[1].is("TABLE") || !list[3].is("RENAME") || !list[4].is("COLUMN") || !list[6].is("TO") {
+	if len(list) != 8 || !list[0].Is("ALTER") || !list[1].Is("TABLE") || !list[3].Is("RENAME") || !list[4].Is("COLUMN") || !list[6].Is("TO") {
 		return false, "", ""
 	}
-	from, to := list[5].name(), list[7].name()
+	from, to := list[5].Name(), list[7].Name()
 	between := func(name string) bool {
 		return strings.HasPrefix(name, schema.NextPrefix) || strings.HasPrefix(name, schema.PrevPrefix)
 	}
@@ -141,9 +141,9 @@ func swaps(statement string) (away bool, table, column string) {
 	case between(from) == between(to):
 		return false, "", ""
 	case between(to):
-		return true, list[2].name(), from
+		return true, list[2].Name(), from
 	}
-	return false, list[2].name(), to
+	return false, list[2].Name(), to
 }
 
 // exchange tells by its name what goes with a statement and comes with another, and what is

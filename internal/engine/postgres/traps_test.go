@@ -139,10 +139,10 @@ func TestStepsStayInTheirTransaction(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
 	for _, sql := range []string{"COMMIT", "begin", "ROLLBACK TO x", "SAVEPOINT a", "/* x */ END", "START TRANSACTION", "ABORT", "PREPARE TRANSACTION 'x'", "VACUUM", "CREATE DATABASE x", "DROP DATABASE x", "SET search_path = other",
 		"SET LOCAL search_path = other", "SET SESSION AUTHORIZATION x", "RESET ALL", "ALTER SYSTEM SET x = 1", "COPY t FROM '/etc/passwd'", "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "DISCARD ALL"} {
-		assert.Error(t, e.Refuse(sql), sql)
+		assert.Error(t, e.SQL().Refuse(sql), sql)
 	}
 	for _, sql := range []string{"SET LOCAL erbario.quiet = 'on'", "SELECT 'commit'", "CREATE TABLE begin_end (id integer)", "DO $$ BEGIN PERFORM 1; END $$", "CREATE FUNCTION f() RETURNS int LANGUAGE sql BEGIN ATOMIC SELECT 1; END"} {
-		assert.NoError(t, e.Refuse(sql), sql)
+		assert.NoError(t, e.SQL().Refuse(sql), sql)
 	}
 	exec1(t, db, "CREATE TABLE t (id integer)", "CREATE PROCEDURE ends() LANGUAGE plpgsql AS $$ BEGIN INSERT INTO t VALUES (1); COMMIT; END $$")
 	require.NoError(t, db.Begin(ctx, 0))
@@ -271,10 +271,10 @@ func TestOneOfEverything(t *testing.T) {
 	assert.Nil(t, live.Table("elsewhere"), "other schemas are not read")
 	copyURL := testserver.Postgres(t)
 	_, again := open(t, copyURL)
-	for _, sql := range e.Foundation()[1:] {
+	for _, sql := range e.OwnTables().History[1:] {
 		exec1(t, again, sql)
 	}
-	require.NoError(t, engine.FillWhole(ctx, again, e.Recreate(live)))
+	require.NoError(t, engine.FillWhole(ctx, again, e.DDL().Recreate(live)))
 	made, err := again.Inspect(ctx)
 	require.NoError(t, err)
 	for _, name := range []string{"parted_26", "heir"} { // a part's rows are another's: it is left alone
@@ -311,13 +311,13 @@ func TestOneOfEverything(t *testing.T) {
 func TestNames(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
 	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", `qu"ote`, "it's", "semi;colon", "-- : undo", "é", "$1", ":name", "?", strings.Repeat("x", 63)} {
-		exec1(t, db, "CREATE TABLE "+e.Quote(name)+" ("+e.Quote(name)+" text DEFAULT "+e.Text(name)+")", "INSERT INTO "+e.Quote(name)+" DEFAULT VALUES")
+		exec1(t, db, "CREATE TABLE "+e.SQL().Quote(name)+" ("+e.SQL().Quote(name)+" text DEFAULT "+e.SQL().Text(name)+")", "INSERT INTO "+e.SQL().Quote(name)+" DEFAULT VALUES")
 		s, err := db.Inspect(ctx)
 		require.NoError(t, err)
 		table := s.Table(name)
 		require.NotNil(t, table, name)
 		assert.Equal(t, name, table.Columns[0].Name)
-		assert.Equal(t, e.Text(name), table.Columns[0].Default.Text)
+		assert.Equal(t, e.SQL().Text(name), table.Columns[0].Default.Text)
 		rows, err := db.Find(ctx, engine.Finding{TableRows: engine.TableRows{Table: table, Columns: []string{name}, Cells: []any{name}}, Take: []string{name}})
 		require.NoError(t, err)
 		assert.Equal(t, []any{name}, rows[0])
@@ -339,7 +339,7 @@ func TestLockHoldsUpNobody(t *testing.T) {
 	time.Sleep(50 * time.Millisecond)
 	within, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
-	require.NoError(t, holder.Outside(within, "CREATE INDEX CONCURRENTLY t_idx ON t (id)"))
+	require.NoError(t, holder.(engine.Autocommitter).Outside(within, "CREATE INDEX CONCURRENTLY t_idx ON t (id)"))
 	require.NoError(t, holder.Release(ctx))
 	require.NoError(t, <-waited)
 	require.NoError(t, waiter.Rollback())
@@ -354,7 +354,7 @@ func TestHalfBuiltIndex(t *testing.T) {
 	_, db := open(t, testserver.Postgres(t))
 	exec1(t, db, "CREATE TABLE t (id integer)", "INSERT INTO t VALUES (1), (1)")
 	const make = "CREATE UNIQUE INDEX CONCURRENTLY t_key ON t (id)"
-	require.Error(t, db.Outside(ctx, make))
+	require.Error(t, db.(engine.Autocommitter).Outside(ctx, make))
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
 	require.Len(t, s.Tables[0].Indexes, 1)
@@ -362,16 +362,16 @@ func TestHalfBuiltIndex(t *testing.T) {
 	whole := *s.Tables[0].Indexes[0]
 	whole.Invalid = false
 	assert.False(t, schema.SameIndex(&whole, s.Tables[0].Indexes[0]))
-	done, err := db.Reached(ctx, []string{make}, "")
+	done, err := db.(engine.Resumer).Reached(ctx, []string{make}, "")
 	require.NoError(t, err)
 	assert.Zero(t, done)
 	assert.Equal(t, "", one(t, db, "SELECT to_regclass('t_key')"), "what was left is gone")
 	exec1(t, db, "DELETE FROM t WHERE ctid = (SELECT min(ctid) FROM t)")
-	require.NoError(t, db.Outside(ctx, make))
-	done, err = db.Reached(ctx, []string{make}, "")
+	require.NoError(t, db.(engine.Autocommitter).Outside(ctx, make))
+	done, err = db.(engine.Resumer).Reached(ctx, []string{make}, "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, done)
-	_, err = db.Reached(ctx, []string{"REINDEX INDEX CONCURRENTLY t_key"}, "")
+	_, err = db.(engine.Resumer).Reached(ctx, []string{"REINDEX INDEX CONCURRENTLY t_key"}, "")
 	assert.Error(t, err, "nobody can tell from outside")
 }
 
@@ -379,14 +379,14 @@ func TestHalfBuiltIndex(t *testing.T) {
 // changes that Erbario itself makes pass.
 func TestImmutable(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
-	for _, sql := range e.Foundation() {
+	for _, sql := range e.OwnTables().History {
 		exec1(t, db, sql)
 	}
 	table := &schema.Table{Name: "t", Columns: []*schema.Column{
 		{Name: "id", Type: schema.Type{Kind: schema.Bigint}, Identity: true}, {Name: "code", Type: schema.Type{Kind: schema.Text, Length: 9}, Immutable: true},
 		{Name: "other", Type: schema.Type{Kind: schema.Text}}, {Name: "at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true}}}
-	s, _ := e.Realize(&schema.Schema{Tables: []*schema.Table{table}})
-	exec1(t, db, e.Create(s.Tables[0]).Apply...)
+	s, _ := e.DDL().Realize(&schema.Schema{Tables: []*schema.Table{table}})
+	exec1(t, db, e.DDL().Create(s.Tables[0]).Apply...)
 	exec1(t, db, "INSERT INTO t (code, other, at) VALUES ('a', 'x', '2020-01-01 00:00:00+00'), (NULL, 'x', '2020-01-01 00:00:00+00')", "UPDATE t SET code = 'late' WHERE code IS NULL",
 		"CREATE FUNCTION meddle() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.code := 'b'; RETURN NEW; END $$", "CREATE TRIGGER meddling BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION meddle()")
 	assert.ErrorContains(t, db.Exec(ctx, "UPDATE t SET other = 'y'"), "t.code cannot be changed once it is set")
@@ -420,7 +420,7 @@ func TestLocks(t *testing.T) {
 		_, err = tx.Exec(ctx, sql)
 		require.NoError(t, err, sql)
 		said := map[string]string{}
-		for _, l := range e.Locks(sql) {
+		for _, l := range e.DDL().(engine.Online).Locks(sql) {
 			said[l.Table] = strings.ReplaceAll(l.Mode, " ", "")
 		}
 		rows, err := tx.Query(ctx, "SELECT c.relname, upper(replace(l.mode, 'Lock', '')) FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE l.pid = pg_backend_pid() AND c.relname IN ('sheets', 'parents') AND c.relkind = 'r' AND l.mode NOT IN ('AccessShareLock', 'RowShareLock')")
@@ -483,7 +483,7 @@ func TestNumbersGoOn(t *testing.T) {
 	exec1(t, db, "CREATE TABLE t (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, note text)", "INSERT INTO t (note) SELECT 'x' FROM generate_series(1, 9)", "DELETE FROM t WHERE id > 5")
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	step := e.Drop(engine.Dropping{Table: s.Table("t"), Keep: "erbario_kept_x_t"}).Steps[0]
+	step := e.DDL().Drop(engine.Dropping{Table: s.Table("t"), Keep: "erbario_kept_x_t"}).Steps[0]
 	require.NoError(t, db.Begin(ctx, 0))
 	for _, sql := range append(slices.Clone(step.Apply), step.Undo...) {
 		require.NoError(t, db.Step(ctx, sql), sql)

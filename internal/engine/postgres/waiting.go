@@ -5,36 +5,25 @@ package postgres
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"sync"
 	"time"
 
+	"erbario/internal/engine/waiting"
+
 	"github.com/jackc/pgx/v5"
-
-	"erbario/internal/engine"
 )
 
-const (
-	firstLook = 40 * time.Millisecond // nobody asks about what is through before
-	tellAfter = time.Second           // whoever is kept waiting for so long says so
-	tellAgain = 30 * time.Second
-)
-
-// waiting is what is known of those for whom a database's statements wait.
-type waiting struct {
+// waits is the second connection, and what it has found out.
+type waits struct {
 	mu     sync.Mutex
 	beside *pgx.Conn // which looks; nil: not needed yet
-	who    string    // for whom the statement at hand waits
-	since  time.Time // when the first of the tries began that had to wait
-	told   string    // of whom the last report was
-	toldAt time.Time
-	report func(who string)
+	watch  waiting.Watch
 }
 
 // Waits sets what is told for whom a statement waits that is kept waiting.
-func (d *database) Waits(report func(who string)) { d.waits.report = report }
+func (d *database) Waits(report func(who string)) { d.waits.watch.Report = report }
 
 // watched runs a statement, and tells for whom it waits, if for anybody; so does its
 // error where it waited too long.
@@ -42,46 +31,13 @@ func (d *database) watched(ctx context.Context, run func() error) error {
 	if d.pooled {
 		return run() // the number of the session that works is not known
 	}
-	d.waits.who = ""
-	looking, stop := context.WithCancel(ctx)
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		for pause := firstLook; ; pause = min(2*pause, tellAfter) {
-			select {
-			case <-looking.Done():
-				return
-			case <-time.After(pause):
-			}
-			if rows := d.lookFor(looking, d.pg().PID()); len(rows) > 0 {
-				d.waits.tell(names(rows), rows[0][0])
-			}
+	d.waits.watch.First = 40 * time.Millisecond
+	return d.waits.watch.Run(ctx, func(ctx context.Context) (who, key string) {
+		if rows := d.lookFor(ctx, d.pg().PID()); len(rows) > 0 {
+			return names(rows), rows[0][0]
 		}
-	}()
-	err := run()
-	stop()
-	<-ended
-	if err == nil {
-		d.waits.since = time.Time{}
-	} else if errors.Is(err, engine.ErrBusy) && d.waits.who != "" {
-		return fmt.Errorf("the database %w: %s", engine.ErrBusy, d.waits.who)
-	}
-	return err
-}
-
-// tell notes for whom the statement waits, and reports it when that has gone on; key is
-// the same for the same one.
-func (w *waiting) tell(who, key string) {
-	w.who = who
-	now := time.Now()
-	if w.since.IsZero() {
-		w.since = now
-	}
-	if w.report == nil || now.Sub(w.since) < tellAfter || key == w.told && now.Sub(w.toldAt) < tellAgain {
-		return
-	}
-	w.told, w.toldAt = key, now
-	w.report(who)
+		return "", ""
+	}, run)
 }
 
 // lookFor asks, on the second connection, for whom a session waits; nil for nobody, or
@@ -91,7 +47,7 @@ func (d *database) lookFor(ctx context.Context, pid uint32) [][]string {
 	defer d.waits.mu.Unlock()
 	if d.waits.beside == nil || d.waits.beside.IsClosed() {
 		c := d.conn.Config()
-		c.ConnectTimeout = tellAfter
+		c.ConnectTimeout = waiting.After
 		var err error
 		if d.waits.beside, err = pgx.ConnectConfig(ctx, c); err != nil {
 			d.waits.beside = nil
@@ -138,7 +94,7 @@ func (d *database) HeldUp(ctx context.Context, session string) (string, error) {
 }
 
 // closeBeside ends the second connection.
-func (w *waiting) closeBeside() {
+func (w *waits) closeBeside() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.beside != nil {

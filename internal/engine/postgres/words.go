@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -173,10 +174,10 @@ func identityKind(c *schema.Column) string {
 // in brackets.
 func defaultSQL(text string) string {
 	list := tokens(text)
-	simple := len(list) == 1 || len(list) == 2 && list[0].is("-")
-	call := len(list) > 2 && list[0].kind == tokWord && list[1].is("(") && closes(list[1:])
-	whole := len(list) > 0 && list[0].is("(") && closes(list)
-	cast := len(list) == 3 && list[1].is("::")
+	simple := len(list) == 1 || len(list) == 2 && list[0].Is("-")
+	call := len(list) > 2 && list[0].Kind == sqltok.Word && list[1].Is("(") && closes(list[1:])
+	whole := len(list) > 0 && list[0].Is("(") && closes(list)
+	cast := len(list) == 3 && list[1].Is("::")
 	if simple || call || whole || cast {
 		return text
 	}

@@ -15,6 +15,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/demand"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -462,17 +463,17 @@ func addable(t *schema.Table, c *schema.Column) bool {
 // literal, not an expression in brackets nor a current time.
 func constantDefault(text string) bool {
 	list := tokens(text)
-	if len(list) == 2 && (list[0].is("-") || list[0].is("+")) {
+	if len(list) == 2 && (list[0].Is("-") || list[0].Is("+")) {
 		list = list[1:]
 	}
 	if len(list) != 1 {
 		return false
 	}
-	switch t := list[0]; t.kind {
-	case tokNumber, tokString, tokBlob, tokName:
+	switch t := list[0]; t.Kind {
+	case sqltok.Number, sqltok.Text, sqltok.Blob, sqltok.Name:
 		return true
-	case tokWord:
-		return !strings.HasPrefix(strings.ToUpper(t.text), "CURRENT_")
+	case sqltok.Word:
+		return !strings.HasPrefix(strings.ToUpper(t.Text), "CURRENT_")
 	}
 	return false
 }
@@ -503,7 +504,7 @@ func droppable(t *schema.Table, c *schema.Column) bool {
 
 // mentions tells whether a name stands among the tokens of SQL.
 func mentions(sql, name string) bool {
-	return slices.ContainsFunc(tokens(sql), func(t token) bool { return t.named() && strings.EqualFold(t.name(), name) })
+	return slices.ContainsFunc(tokens(sql), func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), name) })
 }
 
 // copyTable makes a new table of the old one, rows and all.
@@ -618,9 +619,9 @@ func renameIn(sql, table, name string) string {
 	last := 0
 	list := tokens(sql)
 	for i, t := range list {
-		if (t.kind == tokWord || t.kind == tokName) && strings.EqualFold(t.name(), table) && (i == 0 || !list[i-1].is(".")) {
-			b.WriteString(sql[last:t.start] + quote(name))
-			last = t.end
+		if (t.Kind == sqltok.Word || t.Kind == sqltok.Name) && strings.EqualFold(t.Name(), table) && (i == 0 || !list[i-1].Is(".")) {
+			b.WriteString(sql[last:t.Start] + quote(name))
+			last = t.End
 		}
 	}
 	return b.String() + sql[last:]
@@ -738,8 +739,8 @@ var dialect = demand.Dialect{
 	Tokens: func(sql string) []string {
 		var out []string
 		for _, t := range tokens(sql) {
-			if t.named() && t.kind != tokString {
-				out = append(out, t.name())
+			if t.Named() && t.Kind != sqltok.Text {
+				out = append(out, t.Name())
 			}
 		}
 		return out

@@ -263,7 +263,7 @@ func copyTail(statement string) int {
 		return -1
 	}
 	list := tokens(statement[max(from, 0):i])
-	if from < 0 || len(list) != 2 || !list[1].named() || !strings.HasPrefix(list[1].name(), asideName("")) {
+	if from < 0 || len(list) != 2 || !list[1].Named() || !strings.HasPrefix(list[1].Name(), asideName("")) {
 		return -1
 	}
 	return i
@@ -273,7 +273,7 @@ func copyTail(statement string) int {
 func (d *database) copyInSlices(ctx context.Context, statement string, _ ...any) error {
 	tail := copyTail(statement)
 	row := statement[tail+len(" ORDER BY "):]
-	aside := tokens(statement[strings.LastIndex(statement[:tail], " FROM "):tail])[1].name()
+	aside := tokens(statement[strings.LastIndex(statement[:tail], " FROM "):tail])[1].Name()
 	ends, err := d.Select(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%s), 0), coalesce(max(%s), 0) FROM %s", row, row, quote(aside)))
 	if err != nil {
 		return err
@@ -486,7 +486,7 @@ func (d *database) Step(ctx context.Context, statement string) error {
 // them by hand on this database. handBack makes them again once the old table is
 // gone.
 func (d *database) takeAside(ctx context.Context, statement string) error {
-	table := tokens(statement)[2].name()
+	table := tokens(statement)[2].Name()
 	rows, err := d.Select(ctx, "SELECT type, name, sql FROM sqlite_schema WHERE lower(tbl_name) = lower(?) AND type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY rowid", table)
 	if err != nil {
 		return err
@@ -504,10 +504,10 @@ func (d *database) takeAside(ctx context.Context, statement string) error {
 
 func (d *database) handBack(ctx context.Context, statement string) error {
 	list := tokens(statement)
-	if len(d.aside) == 0 || len(list) != 3 || !list[0].is("DROP") || !list[1].is("TABLE") {
+	if len(d.aside) == 0 || len(list) != 3 || !list[0].Is("DROP") || !list[1].Is("TABLE") {
 		return nil
 	}
-	key := strings.ToLower(list[2].name())
+	key := strings.ToLower(list[2].Name())
 	for _, r := range d.aside[key] {
 		if err := d.Exec(ctx, r[2]); err != nil {
 			return fmt.Errorf("the %s %s, which was not created by a migration, cannot be kept (%w): drop it first", r[0], r[1], err)
@@ -544,10 +544,10 @@ func (d *database) Watch(ctx context.Context, statements, tables []string) error
 // what only makes something new cannot.
 func orphaning(statement string) bool {
 	list := tokens(statement)
-	if len(list) == 0 || list[0].is("CREATE") || list[0].is("SELECT") {
+	if len(list) == 0 || list[0].Is("CREATE") || list[0].Is("SELECT") {
 		return false
 	}
-	return !(list[0].is("ALTER") && len(list) > 3 && (list[3].is("ADD") || list[3].is("RENAME") && !legacyRename(statement)))
+	return !(list[0].Is("ALTER") && len(list) > 3 && (list[3].Is("ADD") || list[3].Is("RENAME") && !legacyRename(statement)))
 }
 
 // orphans lists the rows whose reference points at no row, as text, for the
@@ -655,37 +655,6 @@ func (d *database) Release(context.Context) error {
 	return hold.Close()
 }
 
-var errOneTransaction = errors.New("every step is in the migration's transaction here")
-
-// Outside runs nothing: no statement of SQLite has to stand outside.
-func (d *database) Outside(context.Context, string) error { return errOneTransaction }
-
-// Before notes nothing, as Outside.
-func (d *database) Before(context.Context, []string) (string, error) { return "", errOneTransaction }
-
-// Reached tells nothing, as Outside.
-func (d *database) Reached(context.Context, []string, string) (int, error) {
-	return 0, errOneTransaction
-}
-
-// LockTables has nothing to do: the transaction has the whole file.
-func (d *database) LockTables(context.Context, []string, []string) error { return nil }
-
-// UnlockTables ends LockTables.
-func (d *database) UnlockTables(context.Context) error { return nil }
-
-// Session has no name: the file is nobody's.
-func (d *database) Session() string { return "" }
-
-// Gone tells that no session is there: a lock on the file goes with its holder.
-func (d *database) Gone(context.Context, string) (bool, error) { return true, nil }
-
-// HeldUp tells nothing: a file does not say who has locked it.
-func (d *database) HeldUp(context.Context, string) (string, error) { return "", nil }
-
-// Waits tells nothing, as HeldUp.
-func (d *database) Waits(func(string)) {}
-
 func (d *database) Commit(ctx context.Context) error {
 	if err := d.Exec(context.WithoutCancel(ctx), "COMMIT"); err != nil { // in no more than the seconds that it waits for readers
 		return err
@@ -767,11 +736,6 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     text TEXT NOT NULL,
     answers TEXT
 )`
-
-// Foundation is the statement that makes the table of history.
-func (Engine) Foundation() []string {
-	return []string{historyTable, "CREATE TABLE IF NOT EXISTS erbario_since (\n    name TEXT NOT NULL PRIMARY KEY,\n    at TEXT NOT NULL,\n    next_number INTEGER\n)"}
-}
 
 // Restate has nothing to do: SQLite keeps SQL as it was written.
 func (d *database) Restate(context.Context, *schema.Schema, *schema.Schema) error { return nil }

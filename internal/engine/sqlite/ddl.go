@@ -8,23 +8,24 @@ import (
 	"fmt"
 	"strings"
 
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
 // reader walks over the tokens of one statement.
 type reader struct {
 	src  string
-	list []token
+	list []sqltok.Token
 	i    int
 }
 
-func (r *reader) peek() token { return r.at(r.i) }
+func (r *reader) peek() sqltok.Token { return r.at(r.i) }
 
-func (r *reader) at(i int) token {
+func (r *reader) at(i int) sqltok.Token {
 	if i < len(r.list) {
 		return r.list[i]
 	}
-	return token{kind: tokMark, start: len(r.src), end: len(r.src)}
+	return sqltok.Token{Kind: sqltok.Mark, Start: len(r.src), End: len(r.src)}
 }
 
 func (r *reader) done() bool { return r.i >= len(r.list) }
@@ -32,7 +33,7 @@ func (r *reader) done() bool { return r.i >= len(r.list) }
 // accept reads the words if they stand next, all or none.
 func (r *reader) accept(words ...string) bool {
 	for i, w := range words {
-		if !r.at(r.i + i).is(w) {
+		if !r.at(r.i + i).Is(w) {
 			return false
 		}
 	}
@@ -42,31 +43,31 @@ func (r *reader) accept(words ...string) bool {
 
 func (r *reader) expect(words ...string) error {
 	if !r.accept(words...) {
-		return fmt.Errorf("expected %s, not %q", strings.Join(words, " "), r.peek().text)
+		return fmt.Errorf("expected %s, not %q", strings.Join(words, " "), r.peek().Text)
 	}
 	return nil
 }
 
 func (r *reader) name() (string, error) {
 	t := r.peek()
-	if !t.named() {
-		return "", fmt.Errorf("expected a name, not %q", t.text)
+	if !t.Named() {
+		return "", fmt.Errorf("expected a name, not %q", t.Text)
 	}
 	r.i++
-	return t.name(), nil
+	return t.Name(), nil
 }
 
 // bracketed reads "( … )" and returns the tokens between.
-func (r *reader) bracketed() ([]token, string, error) {
-	if !r.peek().is("(") {
-		return nil, "", fmt.Errorf("expected (, not %q", r.peek().text)
+func (r *reader) bracketed() ([]sqltok.Token, string, error) {
+	if !r.peek().Is("(") {
+		return nil, "", fmt.Errorf("expected (, not %q", r.peek().Text)
 	}
 	end := closing(r.list, r.i)
 	if end == len(r.list) {
 		return nil, "", fmt.Errorf("a bracket is not closed")
 	}
 	inner := r.list[r.i+1 : end]
-	text := strings.TrimSpace(r.src[r.list[r.i].end:r.list[end].start])
+	text := strings.TrimSpace(r.src[r.list[r.i].End:r.list[end].Start])
 	r.i = end + 1
 	return inner, text, nil
 }
@@ -96,7 +97,7 @@ func (r *reader) table(t *schema.Table) error {
 		if err := r.expect("USING"); err != nil {
 			return err
 		}
-		t.Options.Virtual = strings.TrimSpace(r.src[r.peek().start:])
+		t.Options.Virtual = strings.TrimSpace(r.src[r.peek().Start:])
 		return nil
 	}
 	if err := r.expect("TABLE"); err != nil {
@@ -109,8 +110,8 @@ func (r *reader) table(t *schema.Table) error {
 	if r.accept(".") {
 		r.i++
 	}
-	if !r.peek().is("(") {
-		return fmt.Errorf("expected (, not %q", r.peek().text)
+	if !r.peek().Is("(") {
+		return fmt.Errorf("expected (, not %q", r.peek().Text)
 	}
 	end := closing(r.list, r.i)
 	body := &reader{src: r.src, list: r.list[:end], i: r.i + 1}
@@ -133,7 +134,7 @@ func (r *reader) table(t *schema.Table) error {
 			t.Options.WithoutRowid = true
 		case r.accept(","), r.accept(";"):
 		default:
-			return fmt.Errorf("unexpected %q", r.peek().text)
+			return fmt.Errorf("unexpected %q", r.peek().Text)
 		}
 	}
 	return nil
@@ -143,10 +144,10 @@ func (r *reader) table(t *schema.Table) error {
 // reserved, so that no column is called so without quotes.
 func constraintWord(r *reader) bool {
 	t := r.peek()
-	if t.kind != tokWord {
+	if t.Kind != sqltok.Word {
 		return false
 	}
-	switch strings.ToUpper(t.text) {
+	switch strings.ToUpper(t.Text) {
 	case "CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN":
 		return true
 	}
@@ -169,26 +170,26 @@ func (r *reader) column(t *schema.Table) error {
 	var typ []string
 	for !r.done() {
 		tok := r.peek()
-		if !tok.named() || tok.kind == tokWord && columnConstraintWords[strings.ToUpper(tok.text)] {
+		if !tok.Named() || tok.Kind == sqltok.Word && columnConstraintWords[strings.ToUpper(tok.Text)] {
 			break
 		}
-		typ = append(typ, tok.name())
+		typ = append(typ, tok.Name())
 		r.i++
 	}
 	c.SQLType = strings.Join(typ, " ")
-	if len(typ) > 0 && r.peek().is("(") {
+	if len(typ) > 0 && r.peek().Is("(") {
 		inner, _, err := r.bracketed()
 		if err != nil {
 			return err
 		}
 		var args strings.Builder
 		for _, tok := range inner {
-			args.WriteString(tok.text)
+			args.WriteString(tok.Text)
 		}
 		c.SQLType += "(" + args.String() + ")"
 	}
 	constraint := ""
-	for !r.done() && !r.peek().is(",") {
+	for !r.done() && !r.peek().Is(",") {
 		switch {
 		case r.accept("CONSTRAINT"):
 			if constraint, err = r.name(); err != nil {
@@ -239,12 +240,12 @@ func (r *reader) column(t *schema.Table) error {
 				return err
 			}
 			t.ForeignKeys = append(t.ForeignKeys, fk)
-		case r.peek().is("DEFERRABLE"), r.peek().is("NOT"):
+		case r.peek().Is("DEFERRABLE"), r.peek().Is("NOT"):
 			if n := len(t.ForeignKeys); n > 0 {
 				t.ForeignKeys[n-1].Deferrable = r.deferrable()
 				break
 			}
-			return fmt.Errorf("unexpected %q", r.peek().text)
+			return fmt.Errorf("unexpected %q", r.peek().Text)
 		case r.accept("GENERATED", "ALWAYS", "AS"), r.accept("AS"):
 			_, text, err := r.bracketed()
 			if err != nil {
@@ -259,14 +260,14 @@ func (r *reader) column(t *schema.Table) error {
 		case constraintWord(r): // the comma before it was left out
 			return nil
 		default:
-			return fmt.Errorf("unexpected %q in column %s", r.peek().text, name)
+			return fmt.Errorf("unexpected %q in column %s", r.peek().Text, name)
 		}
 		constraint = ""
 	}
 	return nil
 }
 
-func constraintWordAhead(r *reader) bool { return r.peek().is("FOREIGN") }
+func constraintWordAhead(r *reader) bool { return r.peek().Is("FOREIGN") }
 
 func (r *reader) conflict() string {
 	if !r.accept("ON", "CONFLICT") {
@@ -274,23 +275,23 @@ func (r *reader) conflict() string {
 	}
 	t := r.peek()
 	r.i++
-	return strings.ToUpper(t.text)
+	return strings.ToUpper(t.Text)
 }
 
 // defaultValue reads a literal, a signed number, a name or "( … )".
 func (r *reader) defaultValue() (string, error) {
-	if r.peek().is("(") {
+	if r.peek().Is("(") {
 		_, text, err := r.bracketed()
 		return "(" + text + ")", err
 	}
-	start := r.peek().start
-	if r.peek().is("-") || r.peek().is("+") {
+	start := r.peek().Start
+	if r.peek().Is("-") || r.peek().Is("+") {
 		r.i++
 	}
 	if r.done() {
 		return "", fmt.Errorf("expected a default")
 	}
-	end := r.peek().end
+	end := r.peek().End
 	r.i++
 	return r.src[start:end], nil
 }
@@ -321,14 +322,14 @@ func (r *reader) references(fk *schema.ForeignKey) (err error) {
 	if fk.Table, err = r.name(); err != nil {
 		return err
 	}
-	if r.peek().is("(") {
+	if r.peek().Is("(") {
 		inner, _, err := r.bracketed()
 		if err != nil {
 			return err
 		}
 		for _, t := range inner {
-			if t.named() {
-				fk.References = append(fk.References, t.name())
+			if t.Named() {
+				fk.References = append(fk.References, t.Name())
 			}
 		}
 	}
@@ -342,7 +343,7 @@ func (r *reader) references(fk *schema.ForeignKey) (err error) {
 			if fk.Match, err = r.name(); err != nil {
 				return err
 			}
-		case r.peek().is("DEFERRABLE"), r.peek().is("NOT") && r.at(r.i+1).is("DEFERRABLE"):
+		case r.peek().Is("DEFERRABLE"), r.peek().Is("NOT") && r.at(r.i+1).Is("DEFERRABLE"):
 			fk.Deferrable = r.deferrable()
 		default:
 			return nil
@@ -374,7 +375,7 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 		if err != nil {
 			return err
 		}
-		if n := len(inner); n > 0 && inner[n-1].is("AUTOINCREMENT") {
+		if n := len(inner); n > 0 && inner[n-1].Is("AUTOINCREMENT") {
 			pk.Autoincrement = true
 			inner = inner[:n-1]
 		}
@@ -413,43 +414,43 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 		t.ForeignKeys = append(t.ForeignKeys, fk)
 	case name != "": // a name of nothing
 	default:
-		return fmt.Errorf("unexpected %q", r.peek().text)
+		return fmt.Errorf("unexpected %q", r.peek().Text)
 	}
 	return nil
 }
 
 // parts reads the columns and expressions of an index or a key.
-func parts(src string, list []token) []schema.Part {
+func parts(src string, list []sqltok.Token) []schema.Part {
 	var out []schema.Part
 	for len(list) > 0 {
 		end, depth := 0, 0
 		for ; end < len(list); end++ {
-			if list[end].is("(") {
+			if list[end].Is("(") {
 				depth++
-			} else if list[end].is(")") {
+			} else if list[end].Is(")") {
 				depth--
-			} else if depth == 0 && list[end].is(",") {
+			} else if depth == 0 && list[end].Is(",") {
 				break
 			}
 		}
 		piece := list[:end]
 		list = list[min(end+1, len(list)):]
 		var p schema.Part
-		if n := len(piece); n > 1 && (piece[n-1].is("DESC") || piece[n-1].is("ASC")) {
-			p.Desc = piece[n-1].is("DESC")
+		if n := len(piece); n > 1 && (piece[n-1].Is("DESC") || piece[n-1].Is("ASC")) {
+			p.Desc = piece[n-1].Is("DESC")
 			piece = piece[:n-1]
 		}
-		if n := len(piece); n > 2 && piece[n-2].is("COLLATE") {
-			p.Collation = piece[n-1].name()
+		if n := len(piece); n > 2 && piece[n-2].Is("COLLATE") {
+			p.Collation = piece[n-1].Name()
 			piece = piece[:n-2]
 		}
 		switch {
 		case len(piece) == 0:
 			continue
-		case len(piece) == 1 && piece[0].named():
-			p.Column = piece[0].name()
+		case len(piece) == 1 && piece[0].Named():
+			p.Column = piece[0].Name()
 		default:
-			e := sqlOf(src[piece[0].start:piece[len(piece)-1].end])
+			e := sqlOf(src[piece[0].Start:piece[len(piece)-1].End])
 			p.Expr = &e
 		}
 		out = append(out, p)
@@ -490,7 +491,7 @@ func parseIndex(name, src string) (*schema.Index, error) {
 	}
 	x.Parts = parts(src, inner)
 	if r.accept("WHERE") {
-		w := sqlOf(strings.TrimRight(src[r.peek().start:], " \t\r\n;"))
+		w := sqlOf(strings.TrimRight(src[r.peek().Start:], " \t\r\n;"))
 		x.Where = &w
 	}
 	return x, nil
@@ -500,16 +501,16 @@ func parseIndex(name, src string) (*schema.Index, error) {
 // from its name on, so that IF NOT EXISTS and the like make no difference.
 func bodyKey(src string) string {
 	list := tokens(src)
-	for len(list) > 0 && list[len(list)-1].is(";") {
+	for len(list) > 0 && list[len(list)-1].Is(";") {
 		list = list[:len(list)-1]
 	}
 	for i, t := range list {
-		if t.is("TRIGGER") || t.is("VIEW") {
+		if t.Is("TRIGGER") || t.Is("VIEW") {
 			i++
-			if i+2 < len(list) && list[i].is("IF") && list[i+1].is("NOT") && list[i+2].is("EXISTS") {
+			if i+2 < len(list) && list[i].Is("IF") && list[i+1].Is("NOT") && list[i+2].Is("EXISTS") {
 				i += 3
 			}
-			if i+1 < len(list) && list[i+1].is(".") {
+			if i+1 < len(list) && list[i+1].Is(".") {
 				i += 2
 			}
 			return key(list[i:])

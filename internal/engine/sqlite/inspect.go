@@ -93,11 +93,11 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 func liveOf(s *schema.Schema, v *schema.View) string {
 	list := tokens(v.SQL.Text)
 	n := len(list)
-	if n < 8 || !list[n-1].is("NULL") || !list[n-2].is("IS") || !list[n-4].is("WHERE") || !list[n-6].is("FROM") || !list[n-5].named() || !list[n-3].named() {
+	if n < 8 || !list[n-1].Is("NULL") || !list[n-2].Is("IS") || !list[n-4].Is("WHERE") || !list[n-6].Is("FROM") || !list[n-5].Named() || !list[n-3].Named() {
 		return ""
 	}
-	t := s.Table(list[n-5].name())
-	if t == nil || t.SoftDelete == "" || !strings.EqualFold(t.SoftDelete, list[n-3].name()) {
+	t := s.Table(list[n-5].Name())
+	if t == nil || t.SoftDelete == "" || !strings.EqualFold(t.SoftDelete, list[n-3].Name()) {
 		return ""
 	}
 	return t.Name

@@ -117,8 +117,8 @@ func keptIn(sql string) (out []string) {
 		return nil
 	}
 	for _, t := range tokens(sql) {
-		if t.named() && strings.HasPrefix(strings.ToLower(t.name()), schema.KeptPrefix) && !slices.Contains(out, t.name()) {
-			out = append(out, t.name())
+		if t.Named() && strings.HasPrefix(strings.ToLower(t.Name()), schema.KeptPrefix) && !slices.Contains(out, t.Name()) {
+			out = append(out, t.Name())
 		}
 	}
 	return out
@@ -127,5 +127,5 @@ func keptIn(sql string) (out []string) {
 // changesRows reports whether a statement inserts, updates or deletes rows.
 func changesRows(statement string) bool {
 	list := tokens(statement)
-	return len(list) > 0 && (list[0].is("UPDATE") || list[0].is("INSERT") || list[0].is("DELETE"))
+	return len(list) > 0 && (list[0].Is("UPDATE") || list[0].Is("INSERT") || list[0].Is("DELETE"))
 }

@@ -23,14 +23,6 @@ const (
 	marksAtOnce = 30000 // SQLite takes 32,766 in a statement
 )
 
-// SeedTables are the tables in which runs of seeds are recorded.
-func (Engine) SeedTables() []string {
-	return []string{
-		"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id TEXT NOT NULL PRIMARY KEY,\n    seed TEXT NOT NULL,\n    random TEXT NOT NULL,\n    begun_at TEXT NOT NULL,\n    ended_at TEXT\n)",
-		"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run TEXT NOT NULL,\n    line TEXT NOT NULL,\n    table_name TEXT NOT NULL,\n    first_row INTEGER NOT NULL,\n    row_count INTEGER NOT NULL,\n    keys TEXT NOT NULL\n)",
-	}
-}
-
 func (d *database) prepared(ctx context.Context, text string) (*sql.Stmt, error) {
 	if s := d.statements[text]; s != nil {
 		return s, nil
@@ -61,9 +53,6 @@ func marks(columns, rows int) string {
 	row := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
 	return strings.TrimSuffix(strings.Repeat(row+",", rows), ",")
 }
-
-// Encode does nothing: the rows are handed over as they are.
-func (d *database) Encode(engine.TableRows) []byte { return nil }
 
 // Load puts rows into a table.
 func (d *database) Load(ctx context.Context, r engine.TableRows) error {

@@ -161,12 +161,6 @@ func realizeTable(t *schema.Table) []engine.Notice {
 	return notices
 }
 
-// Enums is nil: there are no enum types.
-func (Engine) Enums() engine.Enums { return nil }
-
-// Stages are none: nobody writes while a migration is under way.
-func (Engine) Stages() engine.Stages { return nil }
-
 // typeName is the declared type by which SQLite keeps a type of the language.
 func typeName(t schema.Type) string {
 	switch t.Kind {

@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -27,31 +28,8 @@ func (Engine) Schemes() []string { return []string{"sqlite"} }
 // At is the engine itself: a scratch database is in memory.
 func (e Engine) At(string) engine.Engine { return e }
 
-// Locks are none of a table: a writer holds the whole file, and readers go on.
-func (Engine) Locks(string) []engine.Lock { return nil }
-
-// Locking says how long others wait.
-func (Engine) Locking() string {
-	return "one writer at a time, for the whole database, while each migration runs; readers continue in WAL mode"
-}
-
-// ReferenceInUse gives nothing, as AddReference.
-func (Engine) ReferenceInUse(*schema.Table, *schema.ForeignKey) []engine.Step { return nil }
-
-// Journal is none: every migration is one transaction.
-func (Engine) Journal() string { return "" }
-
 // ProveIn is the engine itself, as At.
 func (e Engine) ProveIn(string) engine.Engine { return e }
-
-// HoldsReferences tells that references are looked at when the steps are through.
-func (Engine) HoldsReferences() bool { return false }
-
-// AddReference gives nothing: a reference stands in the statement of its table.
-func (Engine) AddReference(*schema.Table, *schema.ForeignKey) []string { return nil }
-
-// DropReference gives nothing, as AddReference.
-func (Engine) DropReference(*schema.Table, *schema.ForeignKey) []string { return nil }
 
 // Trigger gives the statements that make and drop a trigger.
 func (Engine) Trigger(_ *schema.Table, g *schema.Trigger) (create, drop []string) {
@@ -122,18 +100,12 @@ func (Engine) Empty(s *schema.Schema) []string {
 	return out
 }
 
-// lexer is the tokenizer for what all engines do alike.
-var lexer sqltext.Lexer = func(src string, off int) sqltext.Token {
-	t := next(src, off)
-	return sqltext.Token{Text: t.text, Start: t.start, End: t.end, Comment: t.kind == tokComment, Param: t.kind == tokParam && t.text[0] == ':', Bad: t.kind == tokBad}
-}
-
 // Split cuts SQL into statements and the comments between them. The body of a
 // trigger belongs to its statement.
 func (Engine) Split(src string) []engine.Piece {
-	return lexer.Split(src, func() func(sqltext.Token) bool {
+	return sqltext.Split(rules, src, func() func(sqltok.Token) bool {
 		trigger, depth, words := false, 0, 0
-		return func(t sqltext.Token) bool {
+		return func(t sqltok.Token) bool {
 			trigger = trigger || words > 0 && words < 4 && strings.EqualFold(t.Text, "TRIGGER")
 			words++
 			if !trigger {
@@ -151,7 +123,9 @@ func (Engine) Split(src string) []engine.Piece {
 }
 
 // Bind puts values in the place of parameters.
-func (Engine) Bind(sql string, values map[string]string) string { return lexer.Bind(sql, values) }
+func (Engine) Bind(sql string, values map[string]string) string {
+	return sqltext.Bind(rules, sql, values)
+}
 
 // refused are the statements that would reach beyond a step: its transaction,
 // its database, or the settings of its connection.
@@ -165,15 +139,15 @@ var refused = map[string]string{
 // Refuse says why a statement cannot stand in a step.
 func (Engine) Refuse(statement string) error {
 	for off := 0; off < len(statement); {
-		t := next(statement, off)
-		off = t.end
-		if t.kind == tokComment {
+		t := rules.Next(statement, off)
+		off = t.End
+		if t.Kind == sqltok.Comment {
 			continue
 		}
-		if t.kind != tokWord {
+		if t.Kind != sqltok.Word {
 			break
 		}
-		word := strings.ToUpper(t.text)
+		word := strings.ToUpper(t.Text)
 		if why, ok := refused[word]; ok {
 			return &engine.RefusedError{Word: word, Why: why}
 		}
@@ -187,7 +161,7 @@ func (Engine) Refuse(statement string) error {
 // ScriptStatement is a statement as a plain script needs it.
 func (Engine) ScriptStatement(statement string) []string {
 	if legacyRename(statement) {
-		table := tokens(statement)[2].name()
+		table := tokens(statement)[2].Name()
 		byHand := engine.Requirement{Sentence: "indexes or triggers of " + table + " were not created by a migration and would be lost",
 			Query: "SELECT 1 FROM sqlite_schema WHERE lower(tbl_name) = lower(" + literal(table) + ") AND type IN ('index', 'trigger') AND sql IS NOT NULL"}
 		return append((Engine{}).ScriptRequire(byHand), "PRAGMA legacy_alter_table = ON;", statement+";", "PRAGMA legacy_alter_table = OFF;")
@@ -209,10 +183,10 @@ const newForms = 53
 // newForm tells whether a statement has a form that only newer clients know.
 func newForm(statement string) bool {
 	list := tokens(statement)
-	if len(list) < 5 || !list[0].is("ALTER") || !list[1].is("TABLE") {
+	if len(list) < 5 || !list[0].Is("ALTER") || !list[1].Is("TABLE") {
 		return false
 	}
-	return (list[3].is("ADD") || list[3].is("DROP")) && list[4].is("CONSTRAINT") || list[3].is("ALTER")
+	return (list[3].Is("ADD") || list[3].Is("DROP")) && list[4].Is("CONSTRAINT") || list[3].Is("ALTER")
 }
 
 // ScriptRequire stops a script where the query has rows: a check on a table of
@@ -224,9 +198,6 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 	}
 }
 
-// Inside is the statement: none has to stand outside of a transaction.
-func (Engine) Inside(statement string) string { return statement }
-
 // ScriptAround gives what a plain script needs around its steps.
 func (Engine) ScriptAround() (before, begin, commit, after []string) {
 	return []string{".bail on", "PRAGMA foreign_keys = OFF;"}, []string{"BEGIN IMMEDIATE;"}, []string{"COMMIT;"}, []string{"PRAGMA foreign_keys = ON;", "PRAGMA foreign_key_check;"}
@@ -235,30 +206,10 @@ func (Engine) ScriptAround() (before, begin, commit, after []string) {
 // Separate gives the steps as they are: all of them can stand in one transaction.
 func (Engine) Separate(steps []engine.Step) []engine.Step { return steps }
 
-// Misplaced tells nothing: what can stand in a step can stand with others.
-func (Engine) Misplaced(engine.StepKind, []string) error { return nil }
-
-// CommitsChanges tells that a change of a table is part of its transaction.
-func (Engine) CommitsChanges() bool { return false }
-
-// OrdersColumns tells that the order of columns is left alone: only a copy of the table
-// could change it.
-func (Engine) OrdersColumns() bool { return false }
-
-// ChecksAll tells that a change in place fails where any view or trigger of the database
-// does not work.
-func (Engine) ChecksAll() bool { return true }
-
-// EmptyRow is a row of defaults behind INSERT INTO and a table's name.
-func (Engine) EmptyRow() string { return " DEFAULT VALUES" }
-
 // CompareKey compares a row of keys.
 func (Engine) CompareKey(keys []string, op, place string) string {
 	return sqltext.CompareKey(keys, op, place)
 }
-
-// OnlyLocks tells that no statement does: a file is one lock.
-func (Engine) OnlyLocks(string) bool { return false }
 
 // asideName is the name by which a table goes while it is copied.
 func asideName(table string) string { return "erbario_old_" + table }
@@ -268,6 +219,6 @@ func asideName(table string) string { return "erbario_old_" + table }
 func legacyRename(statement string) bool {
 	list := tokens(statement)
 	n := len(list)
-	return n == 6 && list[0].is("ALTER") && list[1].is("TABLE") && list[3].is("RENAME") && list[4].is("TO") &&
-		strings.EqualFold(list[5].name(), asideName(list[2].name()))
+	return n == 6 && list[0].Is("ALTER") && list[1].Is("TABLE") && list[3].Is("RENAME") && list[4].Is("TO") &&
+		strings.EqualFold(list[5].Name(), asideName(list[2].Name()))
 }

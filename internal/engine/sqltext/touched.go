@@ -8,7 +8,7 @@ import (
 	"strings"
 	"sync"
 
-	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 )
 
 // Touched are the tables that a statement names.
@@ -53,7 +53,7 @@ var changing = sync.OnceValue(func() map[string]bool {
 })
 
 // ChangesRows tells whether a statement is one that may change rows.
-func ChangesRows(list []engine.Token) bool { return len(list) > 0 && changing()[list[0].Word()] }
+func ChangesRows(list []sqltok.Token) bool { return len(list) > 0 && changing()[list[0].Word()] }
 
 func words(list string) map[string]bool {
 	out := map[string]bool{}
@@ -66,7 +66,7 @@ func words(list string) map[string]bool {
 // Touches tells which tables a statement touches, from its tokens. routines are the
 // functions and procedures of the database itself, in lower case: what they do nobody
 // sees here.
-func Touches(list []engine.Token, routines map[string]bool) Touched {
+func Touches(list []sqltok.Token, routines map[string]bool) Touched {
 	var out Touched
 	if len(list) == 0 {
 		return out
@@ -80,19 +80,19 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 	if !surely()[first] {
 		unsure(first)
 	}
-	if first == "DROP" && len(list) > 1 && !slices.Contains([]string{"TABLE", "VIEW", "INDEX", "TRIGGER"}, list[1].Word()) && slices.ContainsFunc(list, func(t engine.Token) bool { return t.Word() == "CASCADE" || t.Word() == "OWNED" }) {
+	if first == "DROP" && len(list) > 1 && !slices.Contains([]string{"TABLE", "VIEW", "INDEX", "TRIGGER"}, list[1].Word()) && slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Word() == "CASCADE" || t.Word() == "OWNED" }) {
 		unsure("DROP " + list[1].Word())
 	}
-	add := func(t engine.Token) {
-		if t.Named && !(t.Bare && noNames()[t.Word()]) && !slices.Contains(out.Tables, t.Name) {
-			out.Tables = append(out.Tables, t.Name)
+	add := func(t sqltok.Token) {
+		if t.Named() && !(t.Bare() && noNames()[t.Word()]) && !slices.Contains(out.Tables, t.Name()) {
+			out.Tables = append(out.Tables, t.Name())
 		}
 	}
 	// name adds the table whose name begins at i, and returns the place behind it. Behind
 	// ON the last part may be a column.
 	name := func(i int, column bool) int {
 		start := i
-		for i+2 < len(list) && list[i+1].Text == "." && list[i+2].Named {
+		for i+2 < len(list) && list[i+1].Text == "." && list[i+2].Named() {
 			i += 2
 		}
 		if i < len(list) {
@@ -102,7 +102,7 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 					add(list[start+2])
 				}
 			}
-			if !column || i == start || list[start].Name == "public" || list[start].Name == "main" {
+			if !column || i == start || list[start].Name() == "public" || list[start].Name() == "main" {
 				add(list[i])
 			}
 		}
@@ -110,12 +110,12 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 	}
 	for i := 0; i < len(list); i++ {
 		t := list[i]
-		if !t.Bare || i > 0 && list[i-1].Text == "." {
+		if !t.Bare() || i > 0 && list[i-1].Text == "." {
 			continue
 		}
 		word := t.Word()
 		call := i+1 < len(list) && list[i+1].Text == "("
-		if call && (running()[word] || routines[strings.ToLower(t.Name)]) {
+		if call && (running()[word] || routines[strings.ToLower(t.Name())]) {
 			unsure(t.Text)
 		}
 		begins := i == 0 || list[i-1].Text == "(" || list[i-1].Text == ";"
@@ -153,10 +153,10 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 			continue
 		}
 		j := i + 1
-		for j+1 < len(list) && list[j].Bare && between()[list[j].Word()] && list[j+1].Text != "." && list[j+1].Text != "(" {
+		for j+1 < len(list) && list[j].Bare() && between()[list[j].Word()] && list[j+1].Text != "." && list[j+1].Text != "(" {
 			j++
 		}
-		if j >= len(list) || !list[j].Named {
+		if j >= len(list) || !list[j].Named() {
 			continue
 		}
 		j = name(j, word == "ON")
@@ -165,10 +165,10 @@ func Touches(list []engine.Token, routines map[string]bool) Touched {
 			if list[j].Word() == "AS" {
 				j++
 			}
-			if j < len(list) && list[j].Named && !(list[j].Bare && endsList()[list[j].Word()]) {
+			if j < len(list) && list[j].Named() && !(list[j].Bare() && endsList()[list[j].Word()]) {
 				j++
 			}
-			if j+1 >= len(list) || list[j].Text != "," || !list[j+1].Named {
+			if j+1 >= len(list) || list[j].Text != "," || !list[j+1].Named() {
 				break
 			}
 			j = name(j+1, false)

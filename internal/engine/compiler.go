@@ -1,0 +1,151 @@
+package engine
+
+// This file is how declarations and changes are put into an engine's own words.
+
+import (
+	"time"
+
+	"erbario/internal/schema"
+)
+
+// Compiler puts declarations and changes into the words of one engine.
+type Compiler interface {
+	// Realize fills the stored layer of a declared schema: what this engine
+	// keeps for it. The notices tell where it cannot do what was declared.
+	Realize(declared *schema.Schema) (*schema.Schema, []Notice)
+	// Recreate gives what makes an empty database hold the same as s, from the
+	// statements that s was read from where there are any; Fill runs it.
+	Recreate(s *schema.Schema) []Creation
+	// Empty gives the statements that drop everything that s holds.
+	Empty(s *schema.Schema) []string
+	// Create and Drop give the steps for a whole table.
+	Create(t *schema.Table) Step
+	Drop(d Dropping) Change
+	// Alter gives the steps that make one table another.
+	Alter(a Alteration) Change
+	// Remove gives the step that takes rows out of a table.
+	Remove(r Removal) Step
+	// SetRows gives the step that makes reference rows as they are declared.
+	SetRows(r RowSetting) Step
+	// KeepAside gives the statements that make the table kept, and those that put values
+	// of t aside into it, before t or some of its columns are dropped; no columns: all of
+	// it.
+	KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string)
+	// PutBack gives the statements that bring values back into the table once it is there
+	// again; what finds no row stays in kept. With stay, kept rows are not taken away, since
+	// they hold more.
+	PutBack(t, kept *schema.Table, stay bool) []string
+	// Rename gives the steps that give a table or a column of s another name,
+	// followed by everything that refers to it, and s after them. Without s it is a
+	// table that nothing refers to.
+	Rename(s *schema.Schema, table, column, to string) ([]Step, *schema.Schema)
+	// Separate gives steps, as they would stand in one transaction, the form in which
+	// the engine runs them.
+	Separate(steps []Step) []Step
+	// Convert tells how a value of one column becomes one of another type; ok is
+	// false where there is no one obvious way.
+	Convert(from, to *schema.Column) (c Conversion, ok bool)
+	// Trigger gives the statements that make a trigger, and those that drop it.
+	Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string)
+}
+
+// Online is a Compiler for servers, whose tables others use while they are changed.
+type Online interface {
+	// Locks tells what a statement locks of the tables that are there, and whether it
+	// reads or writes their rows; nothing where the whole database is one lock.
+	Locks(statement string) []Lock
+	// ReferenceInUse gives the steps that make a reference while its tables are used.
+	ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []Step
+	// AddReference and DropReference give the statements for one alone.
+	AddReference(t *schema.Table, k *schema.ForeignKey) []string
+	DropReference(t *schema.Table, k *schema.ForeignKey) []string
+}
+
+// OnlineOf is the engine's Online; ok is false where the whole database is one lock.
+func OnlineOf(e Engine) (o Online, ok bool) {
+	o, ok = e.DDL().(Online)
+	return o, ok
+}
+
+// Inside is a statement of a step outside of any transaction as it can stand in one, where
+// nobody else is at work.
+func Inside(e Engine, statement string) string {
+	if c, ok := e.DDL().(interface{ Inside(statement string) string }); ok {
+		return c.Inside(statement)
+	}
+	return statement
+}
+
+// EnumsOf are the words for enum types of an engine that has them, as Caps tells.
+func EnumsOf(e Engine) Enums { return e.DDL().(interface{ Enums() Enums }).Enums() }
+
+// StagesOf are the words for staged pairs of an engine that has them, as Caps tells.
+func StagesOf(e Engine) Stages { return e.DDL().(interface{ Stages() Stages }).Stages() }
+
+// Enums puts changes of enum types into an engine's words. A type's values can come and
+// be renamed; where one goes, or their order is another, the type is set apart and made
+// anew.
+type Enums interface {
+	// Make and Drop give the statements that make a type and drop it.
+	Make(name string, values []string) []string
+	Drop(name string) []string
+	// Rename gives a type another name, RenameValue one of its values.
+	Rename(name, to string) []string
+	RenameValue(name, value, to string) []string
+	// Add gives the statements that add what wanted has beside values, whose order
+	// stays.
+	Add(name string, values, wanted []string) []string
+	// Text gives a value of a type as text, Value a text as value of a type in SQL.
+	Text(sql string) string
+	Value(sql, sqlType string) string
+}
+
+// Stages puts into an engine's words what stands between the two migrations of a
+// staged pair, while an application that knows of a change and one that does not both
+// write.
+type Stages interface {
+	// Bridge gives the triggers that complete what either application writes, and note
+	// who writes as before.
+	Bridge(t *schema.Table, spans []Span) []*schema.Trigger
+	// Follow gives the triggers that take the place of a bridge in the moment in which its
+	// columns change their names: until the old ones are dropped, and again while an undo
+	// brings them back, those have what is written to the new ones. nil where all of it is
+	// one transaction.
+	Follow(t *schema.Table, list []Following) []*schema.Trigger
+	// LiveView is the view of the rows that are not deleted, as a table now is.
+	LiveView(t *schema.Table, without ...string) *schema.View
+	// Begin gives the statements that begin to note who writes as before: the change
+	// itself counts as such, where there are rows. End forgets it.
+	Begin(table string) []string
+	End(table string) []string
+	// CatchUp gives the statements by which the column that stood for another has what
+	// that one has now, where that was written while no bridge was there.
+	CatchUp(table string, s Span) []string
+	// Settled is what must hold before the second migration: for so long nobody has
+	// written as before.
+	Settled(table string, wait time.Duration) Requirement
+	// Guarded is the converted value of a column, null where the value does not fit. The
+	// conversion's own SQL sees to that by itself.
+	Guarded(c Conversion, column, sqlType string) string
+	// Differ is the condition that two expressions do not give the same, or one of them
+	// null.
+	Differ(a, b string) string
+	// Random tells whether a default is another one each time it is asked for.
+	Random(c *schema.Column) bool
+}
+
+// Following is a column that is about to be dropped and follows another until then.
+type Following struct {
+	Column *schema.Column // that follows
+	Value  string         // over the row
+}
+
+// Span is one column that a bridge gives its value.
+type Span struct {
+	Column *schema.Column
+	Fill   string         // the value where none was written, over the row; "" with Old
+	Old    *schema.Column // the column that stood for it, under another name; nil: none
+	// There and Back turn a value of Old into one of Column, and back.
+	There, Back Conversion
+	Hidden      bool // no application knows Column yet
+}
