@@ -6,10 +6,11 @@ import (
 
 	"erbario/internal/cli"
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 )
 
 func main() {
-	code := cli.Main(os.Args, os.Stdin, os.Stdout, os.Stderr)
+	code := cli.Main(engines.All(), os.Args, os.Stdin, os.Stdout, os.Stderr)
 	engine.Exit()
 	os.Exit(code)
 }

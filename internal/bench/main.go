@@ -18,7 +18,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/engines"
 	"erbario/internal/migration"
 	"erbario/internal/testserver"
 )
@@ -237,7 +237,7 @@ func (b *bench) millionRows() {
 	short := strings.ReplaceAll(before, "text(20)\n", "text(4)\n")
 	b.write("million/models/all.erbario", short)
 	asked := median(3, func() time.Duration { return b.run(dir, "", b.program, "diff") })
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	check(err)
 	var queries []string
 	for i := range 10 {

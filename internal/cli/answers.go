@@ -24,6 +24,8 @@ import (
 
 // answerFlags are the answers that were given so far, as flags say them.
 type answerFlags struct {
+	engines engine.Registry
+
 	rename, fill, drop, deleted []string
 	defaults, optional          []string // these change the models
 	noKeep                      bool
@@ -261,7 +263,7 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 			return out, nil, wrongUse("--fill %s: write TABLE.COLUMN=VALUE, or TABLE.COLUMN=sql:EXPRESSION", r)
 		}
 		if on, sql, ok := forEngine(value); ok { // this engine's own words stand before those for all
-			if _, err := engine.ByName(on); err != nil {
+			if _, err := f.engines.ByName(on); err != nil {
 				return out, nil, wrongUse("--fill %s: %v", r, err)
 			}
 			if on != s.Engine.Name() {

@@ -52,7 +52,7 @@ func onFailure(to *string) cli.Flag {
 
 func (a *app) applyCommand() *cli.Command {
 	var o applyOptions
-	var f answerFlags
+	f := answerFlags{engines: a.engines}
 	var direct, all bool
 	return &cli.Command{
 		Name: "apply", Usage: "apply the pending migrations",
@@ -917,7 +917,7 @@ func (a *app) undoCommand() *cli.Command {
 	var o runner.Options
 	var to string
 	var dryRun bool
-	var f answerFlags
+	f := answerFlags{engines: a.engines}
 	return &cli.Command{
 		Name: "undo", Usage: "undo migrations, newest first (by default only the newest)",
 		Description: "The rows stay: what a migration dropped is restored, and what it added is kept for\nthe next apply.\n\n  erbario undo --dry-run\n  erbario undo --count 2",
@@ -1175,7 +1175,7 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 func (a *app) scriptCommand() *cli.Command {
 	var to string
 	var undo bool
-	var f answerFlags
+	f := answerFlags{engines: a.engines}
 	return &cli.Command{
 		Name: "script", Usage: "write the pending migrations as one plain SQL file, history rows included",
 		Description: "For running changes with the database's own client:\n\n  erbario script > forward.sql",

@@ -16,12 +16,10 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/urfave/cli/v3"
+	"erbario/internal/engine"
 
+	"github.com/urfave/cli/v3"
 	// The engines that this program knows.
-	_ "erbario/internal/engine/mariadb"
-	_ "erbario/internal/engine/postgres"
-	_ "erbario/internal/engine/sqlite"
 )
 
 // Version is the program's version, Commit what it was built from and Date the day of that,
@@ -65,8 +63,8 @@ func wrongUse(format string, args ...any) error {
 	return &exitError{code: exitUse, err: fmt.Errorf(format, args...)}
 }
 
-// Main runs the program and returns its exit code.
-func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+// Main runs the program, which knows these engines, and returns its exit code.
+func Main(engines engine.Registry, args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	if len(args) == 2 && args[1] == "--version" { // needs no command
 		fmt.Fprintln(stdout, "erbario "+version())
 		return exitDone
@@ -76,7 +74,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	debug.SetGCPercent(400)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}, json: wantsJSON(args)}
+	a := &app{engines: engines, stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}, json: wantsJSON(args)}
 	context.AfterFunc(ctx, func() { // a second one ends the program at once
 		stop()
 		time.AfterFunc(2*time.Second, func() {
@@ -153,9 +151,10 @@ func failure(code int, message string) map[string]any {
 
 // app is one run of the program.
 type app struct {
-	stdin io.Reader
-	out   *printer // results
-	err   *printer // everything else
+	engines engine.Registry
+	stdin   io.Reader
+	out     *printer // results
+	err     *printer // everything else
 
 	dir       string
 	databases []string // as they were named

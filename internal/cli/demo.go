@@ -154,13 +154,13 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 			line = strings.Join(args[:2], " ") + ` "` + args[2] + `"`
 		}
 		a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
-		return runExample(ctx, dir, sql)
+		return a.runExample(ctx, dir, sql)
 	}
 	if args[0] == "draft" { // a title needs no quotes
 		line = strings.Replace(line, "'"+args[1]+"'", args[1], 1)
 	}
 	a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, "erbario "+line))
-	sub := &app{stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour, shown: true}
+	sub := &app{engines: a.engines, stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour, shown: true}
 	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
 	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {
 		return fmt.Errorf("the command above exited with %d, which it should not", code)
@@ -193,8 +193,8 @@ func writeExample(dir string) error {
 }
 
 // runExample runs SQL on the example's database, as an application would.
-func runExample(ctx context.Context, dir, sql string) error {
-	p, err := project.Find(dir)
+func (a *app) runExample(ctx context.Context, dir, sql string) error {
+	p, err := project.Find(a.engines, dir)
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,7 @@ import (
 )
 
 func (a *app) draftCommand() *cli.Command {
-	var f answerFlags
+	f := answerFlags{engines: a.engines}
 	var byHand, apply, staged bool
 	var order []string
 	return &cli.Command{

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/testserver"
 )
 
@@ -44,7 +45,7 @@ func evolve(t *testing.T, place testserver.Place) *evolving {
 // erbario runs the program, and returns all it said and its exit code.
 func (p *evolving) erbario(args ...string) (string, int) {
 	var out bytes.Buffer
-	code := Main(append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out, &out)
+	code := Main(engines.All(), append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out, &out)
 	return out.String(), code
 }
 

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"erbario/internal/engines"
+
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/require"
 	"github.com/urfave/cli/v3"
@@ -23,7 +25,7 @@ func TestHelp(t *testing.T) {
 			return
 		}
 		var out bytes.Buffer
-		code := Main(append([]string{"erbario"}, append(strings.Fields(path), "--help")...), strings.NewReader(""), &out, &out)
+		code := Main(engines.All(), append([]string{"erbario"}, append(strings.Fields(path), "--help")...), strings.NewReader(""), &out, &out)
 		require.Equal(t, exitDone, code, path)
 		for line := range strings.Lines(out.String()) {
 			require.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), 80, "erbario %s --help: %s", path, line)

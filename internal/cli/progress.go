@@ -5,8 +5,9 @@ package cli
 // error, and is gone when the copy is through.
 
 import (
-	"github.com/schollz/progressbar/v3"
 	"time"
+
+	"github.com/schollz/progressbar/v3"
 
 	"erbario/internal/engine"
 )

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"erbario/internal/engines"
 	"erbario/internal/testserver"
 )
 
@@ -123,7 +124,7 @@ func TestConversation(t *testing.T) {
 	code := make(chan int)
 	run := func(args ...string) {
 		go func() {
-			code <- Main(append([]string{"erbario", "-C", p.dir}, args...), term.tty, &bytes.Buffer{}, term.tty)
+			code <- Main(engines.All(), append([]string{"erbario", "-C", p.dir}, args...), term.tty, &bytes.Buffer{}, term.tty)
 		}()
 	}
 

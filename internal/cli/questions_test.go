@@ -18,6 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"erbario/internal/engines"
 	"erbario/internal/testserver"
 )
 
@@ -108,7 +109,7 @@ func (c questionCase) command(flags ...string) []string {
 // its way; none where it drafts.
 func (c questionCase) asked(p *evolving, flags []string) (text string, answers []string, words []string) {
 	var out bytes.Buffer
-	code := Main(append([]string{"erbario", "-C", p.dir, "--format", "json"}, c.command(flags...)...), strings.NewReader(""), &out, &bytes.Buffer{})
+	code := Main(engines.All(), append([]string{"erbario", "-C", p.dir, "--format", "json"}, c.command(flags...)...), strings.NewReader(""), &out, &bytes.Buffer{})
 	if code == exitDone {
 		return "", nil, nil
 	}

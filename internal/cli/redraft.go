@@ -28,7 +28,7 @@ import (
 )
 
 func (a *app) redraftCommand() *cli.Command {
-	var f answerFlags
+	f := answerFlags{engines: a.engines}
 	var title string
 	var noCarry bool
 	return &cli.Command{

@@ -23,6 +23,7 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/testserver"
 )
 
@@ -32,7 +33,7 @@ func TestMain(m *testing.M) {
 	}
 	testscript.Main(tests{m}, map[string]func(){
 		"erbario": func() {
-			code := Main(os.Args, os.Stdin, os.Stdout, os.Stderr)
+			code := Main(engines.All(), os.Args, os.Stdin, os.Stdout, os.Stderr)
 			engine.Exit()
 			os.Exit(code)
 		},
@@ -165,7 +166,7 @@ func runSQL(ts *testscript.TestScript, neg bool, args []string) {
 	if !strings.Contains(url, "://") && !strings.HasPrefix(url, "sqlite:") {
 		url = "sqlite:" + ts.MkAbs(url)
 	}
-	e, err := engine.ForURL(url)
+	e, err := engines.All().ForURL(url)
 	ts.Check(err)
 	ctx := context.Background()
 	db, err := e.Open(ctx, url, engine.Make)

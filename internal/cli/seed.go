@@ -212,7 +212,7 @@ func (a *app) anyEngine(p *project.Project) (engine.Engine, error) {
 	if list := append(p.Engines(), p.EnginesOfFiles()...); len(list) > 0 {
 		return list[0], nil
 	}
-	return engine.ByName(engine.Names()[0])
+	return a.engines[0], nil
 }
 
 // mistaken shows the mistakes of a seed, and gives the error that they were told.
@@ -527,7 +527,7 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 	}
 	other := f.engine != ""
 	if other {
-		if e, err = engine.ByName(f.engine); err != nil {
+		if e, err = a.engines.ByName(f.engine); err != nil {
 			return wrongUse("--engine: %v", err)
 		}
 		// One of the project's knows the server for proofs, where the empty database can be.

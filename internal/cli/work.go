@@ -22,7 +22,7 @@ import (
 	"erbario/internal/schema"
 )
 
-func (a *app) project() (*project.Project, error) { return project.Find(a.dir) }
+func (a *app) project() (*project.Project, error) { return project.Find(a.engines, a.dir) }
 
 // projectFor is the project of a command that takes no more than most arguments.
 func (a *app) projectFor(c *cli.Command, most int) (*project.Project, error) {

@@ -155,16 +155,13 @@ func (r *resolver) here(on []lang.Ident) bool {
 	}
 	hit := false
 	for _, e := range on {
-		if !slices.Contains(Engines, e.Name) {
-			r.errorf(e.Pos, lang.DidYouMean(e.Name, Engines), "%q is not an engine (%s)", e.Name, strings.Join(Engines, ", "))
+		if known := r.rules.Engines; known != nil && !slices.Contains(known, e.Name) {
+			r.errorf(e.Pos, lang.DidYouMean(e.Name, known), "%q is not an engine (%s)", e.Name, strings.Join(known, ", "))
 		}
 		hit = hit || e.Name == r.engine
 	}
 	return hit
 }
-
-// Engines are the words that may stand behind "on".
-var Engines = []string{"sqlite", "postgres", "mariadb"}
 
 // flatten puts the lines of included shapes in the place of their include.
 func (r *resolver) flatten(lines []*lang.Line, inside []string) []*lang.Line {

@@ -15,6 +15,7 @@ import (
 func resolve(t *testing.T, src string, rules Rules) (*schema.Schema, []lang.Diagnostic) {
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
+	rules.Engines = []string{"sqlite", "postgres", "mariadb"}
 	d, diags := Resolve([]*lang.File{f}, rules, "sqlite")
 	return d.Schema, diags
 }

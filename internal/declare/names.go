@@ -17,6 +17,8 @@ type Rules struct {
 	Key    string // what an implied id is: "number" (or empty) or "uuid"
 	// Timestamps gives every model its timestamps that does not say that it has none.
 	Timestamps bool
+	// Engines are the words that may stand behind "on"; none: any may.
+	Engines []string
 }
 
 // tableName turns a model's name into its table's.

@@ -14,7 +14,7 @@ import (
 
 	"erbario/internal/declare"
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/engines"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
 )
@@ -49,7 +49,7 @@ model Note
 `
 
 func herbarium(t require.TestingT) (engine.Database, *schema.Schema, engine.Engine) {
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	f, diags := lang.Parse("models/test.erbario", models)
 	require.Empty(t, diags)

@@ -9,8 +9,7 @@ import (
 
 	"erbario/internal/declare"
 	"erbario/internal/diff"
-	"erbario/internal/engine"
-	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/engines"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
 )
@@ -20,7 +19,7 @@ func wanted(t *testing.T, src string) *schema.Schema {
 	require.Empty(t, diags)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, "sqlite")
 	require.Empty(t, diags, src)
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	s, _ := e.DDL().Realize(d.Schema)
 	return s

@@ -76,11 +76,22 @@ func Inside(e Engine, statement string) string {
 	return statement
 }
 
-// EnumsOf are the words for enum types of an engine that has them, as Caps tells.
-func EnumsOf(e Engine) Enums { return e.DDL().(interface{ Enums() Enums }).Enums() }
+// EnumsOf are the words for enum types; nil where the engine has none, as Caps tells.
+func EnumsOf(e Engine) Enums {
+	if c, ok := e.DDL().(interface{ Enums() Enums }); ok {
+		return c.Enums()
+	}
+	return nil
+}
 
-// StagesOf are the words for staged pairs of an engine that has them, as Caps tells.
-func StagesOf(e Engine) Stages { return e.DDL().(interface{ Stages() Stages }).Stages() }
+// StagesOf are the words for staged pairs of migrations; nil where the engine has none, as
+// Caps tells.
+func StagesOf(e Engine) Stages {
+	if c, ok := e.DDL().(interface{ Stages() Stages }); ok {
+		return c.Stages()
+	}
+	return nil
+}
 
 // Enums puts changes of enum types into an engine's words. A type's values can come and
 // be renamed; where one goes, or their order is another, the type is set apart and made

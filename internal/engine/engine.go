@@ -3,7 +3,7 @@
 // written. Each engine is a folder of its own below this one and knows no other; nothing
 // outside asks which engine it is, but what it can do:
 //
-//	e, err := engine.ForURL("sqlite:herbarium.db")
+//	e, err := engines.All().ForURL("sqlite:herbarium.db")
 //	db, err := e.Open(ctx, "sqlite:herbarium.db", engine.ReadOnly)
 //	live, err := db.Inspect(ctx)
 //	for _, t := range live.Tables {
@@ -88,26 +88,24 @@ func Exit() {
 	atExit = nil
 }
 
-var engines []Engine
-
-// Register adds an engine; each engine's package does it once.
-func Register(e Engine) { engines = append(engines, e) }
+// Registry is the engines that a program knows.
+type Registry []Engine
 
 // ByName returns the engine with that name.
-func ByName(name string) (Engine, error) {
-	for _, e := range engines {
+func (r Registry) ByName(name string) (Engine, error) {
+	for _, e := range r {
 		if e.Name() == name {
 			return e, nil
 		}
 	}
-	return nil, fmt.Errorf("there is no engine %q (%s)", name, strings.Join(Names(), ", "))
+	return nil, fmt.Errorf("there is no engine %q (%s)", name, strings.Join(r.Names(), ", "))
 }
 
 // ForURL returns the engine of a URL by its scheme.
-func ForURL(url string) (Engine, error) {
+func (r Registry) ForURL(url string) (Engine, error) {
 	scheme, _, ok := strings.Cut(url, ":")
 	var known []string
-	for _, e := range engines {
+	for _, e := range r {
 		if ok && slices.Contains(e.Schemes(), scheme) {
 			return e.At(url), nil
 		}
@@ -133,9 +131,9 @@ func (e *SchemeError) Error() string {
 }
 
 // Names are the names of all engines.
-func Names() []string {
+func (r Registry) Names() []string {
 	var names []string
-	for _, e := range engines {
+	for _, e := range r {
 		names = append(names, e.Name())
 	}
 	return names

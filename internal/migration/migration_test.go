@@ -12,12 +12,12 @@ import (
 	"pgregory.net/rapid"
 
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/engines"
 	"erbario/internal/migration"
 )
 
 func sqlite(t require.TestingT) engine.Engine {
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	return e
 }

@@ -18,8 +18,8 @@ import (
 // Init makes a folder a project with one database, and returns the files it
 // wrote or added to, relative to dir. A database with tables of its own is not throwaway,
 // wherever it is.
-func Init(dir, rawURL string, tables bool) ([]string, error) {
-	if _, err := engine.ForURL(rawURL); err != nil {
+func Init(engines engine.Registry, dir, rawURL string, tables bool) ([]string, error) {
+	if _, err := engines.ForURL(rawURL); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -37,6 +37,7 @@ const (
 type Project struct {
 	Dir       string
 	Settings  Settings
+	engines   engine.Registry
 	databases map[string]Database
 	env       map[string]string
 	// Edited are model files as they are to be, by their path, before Save has
@@ -96,13 +97,15 @@ type Database struct {
 	Unset     string // a variable of the URL that has no value; then URL is empty
 	Direct    string // the URL of the server itself, where URL goes through a pooler; else URL
 	Scratch   string // the URL of an empty database for proofs; empty: one is made
+
+	engines engine.Registry
 }
 
 // ErrNone says that there is no project here.
 var ErrNone = errors.New("no erbario.toml here or in a folder above")
 
 // Find loads the project of a folder, looking upward.
-func Find(dir string) (*Project, error) {
+func Find(engines engine.Registry, dir string) (*Project, error) {
 	abs, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -112,7 +115,7 @@ func Find(dir string) (*Project, error) {
 	}
 	for d := abs; ; d = filepath.Dir(d) {
 		if _, err := os.Stat(filepath.Join(d, SettingsFile)); err == nil {
-			return load(d)
+			return load(engines, d)
 		}
 		if d == filepath.Dir(d) {
 			return nil, fmt.Errorf("%w %s: start a project with erbario init", ErrNone, abs)
@@ -127,8 +130,8 @@ func ReadFile(path string) (string, error) {
 	return strings.TrimPrefix(string(text), "\ufeff"), err
 }
 
-func load(dir string) (*Project, error) {
-	p := &Project{Dir: dir, databases: map[string]Database{}, env: map[string]string{}}
+func load(engines engine.Registry, dir string) (*Project, error) {
+	p := &Project{Dir: dir, engines: engines, databases: map[string]Database{}, env: map[string]string{}}
 	path := filepath.Join(dir, SettingsFile)
 	text, err := ReadFile(path)
 	if err != nil {
@@ -149,7 +152,7 @@ func load(dir string) (*Project, error) {
 		return nil, fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
 	}
 	for i, name := range p.Settings.Project.Engines {
-		if _, err := engine.ByName(name); err != nil {
+		if _, err := p.engines.ByName(name); err != nil {
 			return nil, fmt.Errorf("%s: project.engines: %w", path, err)
 		}
 		if slices.Contains(p.Settings.Project.Engines[:i], name) {
@@ -178,7 +181,7 @@ func load(dir string) (*Project, error) {
 		if d.URL == "" {
 			return nil, fmt.Errorf("%s: database.%s has no url, such as sqlite:herbarium.db", path, name)
 		}
-		db := Database{Name: name}
+		db := Database{Name: name, engines: engines}
 		expanded, unset := p.expand(d.URL)
 		if unset != "" {
 			db.Unset = unset
@@ -392,7 +395,7 @@ func (db Database) Engine() (engine.Engine, error) {
 	if db.Unset != "" {
 		return nil, &DatabaseError{db.Name, fmt.Errorf("its URL needs %s, which has no value: set it in the environment or in .env", db.Unset)}
 	}
-	e, err := engine.ForURL(db.Direct)
+	e, err := db.engines.ForURL(db.Direct)
 	if err == nil && db.Scratch != "" {
 		e = e.ProveIn(db.Scratch)
 	}
@@ -430,7 +433,7 @@ func (p *Project) Engines() []engine.Engine {
 	var out []engine.Engine
 	rank := map[string]int{}
 	for _, name := range p.Settings.Project.Engines {
-		if e, err := engine.ByName(name); err == nil {
+		if e, err := p.engines.ByName(name); err == nil {
 			out = append(out, e)
 		}
 	}
@@ -463,9 +466,9 @@ func (p *Project) Engines() []engine.Engine {
 // They know no server.
 func (p *Project) EnginesOfFiles() []engine.Engine {
 	var out []engine.Engine
-	for _, name := range engine.Names() {
+	for _, name := range p.engines.Names() {
 		if files, _ := filepath.Glob(filepath.Join(p.MigrationsDir(), "*."+name+".sql")); len(files) > 0 {
-			if e, err := engine.ByName(name); err == nil {
+			if e, err := p.engines.ByName(name); err == nil {
 				out = append(out, e)
 			}
 		}
@@ -483,7 +486,7 @@ func (p *Project) Others(e engine.Engine) []engine.Engine {
 
 // Rules are the project's naming rules.
 func (p *Project) Rules() declare.Rules {
-	return declare.Rules{Tables: p.Settings.Naming.Tables, Key: p.Settings.Naming.Key, Timestamps: p.Settings.Models.Timestamps}
+	return declare.Rules{Tables: p.Settings.Naming.Tables, Key: p.Settings.Naming.Key, Timestamps: p.Settings.Models.Timestamps, Engines: p.engines.Names()}
 }
 
 // Sources are the texts of the model files by their path, as shown.

@@ -6,11 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"erbario/internal/engines"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
-
-	_ "erbario/internal/engine/sqlite"
 )
 
 func with(t *testing.T, files map[string]string) string {
@@ -50,7 +50,7 @@ url = "${NOWHERE_TO_BE_FOUND}"
 [database.sly]
 url = "postgres://ada@127.0.0.1.example/x"
 `})
-	p, err := Find(dir)
+	p, err := Find(engines.All(), dir)
 	require.NoError(t, err)
 	for name, want := range map[string][2]bool{
 		"file": {false, false}, "thrown": {false, true}, "guarded": {true, false}, "near": {false, false}, "six": {false, false}, "far": {true, false}, "far_thrown": {false, true}, "unset": {true, false}, "sly": {true, false},
@@ -81,14 +81,14 @@ func TestSettingsErrors(t *testing.T) {
 		head + "[project]\ntogether = [\"dev\"]":                                                   `names "dev", which is no database`,
 		head + "[project]\ntogether = [\"p\"]\n[database.p]\nurl = \"sqlite:a\"\nprotected = true": "which is protected",
 	} {
-		_, err := Find(with(t, map[string]string{"erbario.toml": text}))
+		_, err := Find(engines.All(), with(t, map[string]string{"erbario.toml": text}))
 		require.Error(t, err, text)
 		assert.Contains(t, err.Error(), want, text)
 	}
-	_, err := Find(t.TempDir())
+	_, err := Find(engines.All(), t.TempDir())
 	assert.ErrorIs(t, err, ErrNone)
 	// The line of .env that cannot be read may hold a secret.
-	_, err = Find(with(t, map[string]string{"erbario.toml": head, ".env": "URL='postgres://ada:sesame@x\n"}))
+	_, err = Find(engines.All(), with(t, map[string]string{"erbario.toml": head, ".env": "URL='postgres://ada:sesame@x\n"}))
 	require.Error(t, err)
 	assert.NotContains(t, err.Error(), "sesame")
 }
@@ -97,7 +97,7 @@ func TestSettingsErrors(t *testing.T) {
 func TestVariables(t *testing.T) {
 	dir := with(t, map[string]string{"erbario.toml": "language = 1\n[database.dev]\nurl = \"sqlite:${NAME}-${OTHER_NAME}.db\"\n", ".env": "NAME=fromfile\nOTHER_NAME=fromfile\n"})
 	t.Setenv("NAME", "fromenv")
-	p, err := Find(filepath.Join(dir))
+	p, err := Find(engines.All(), filepath.Join(dir))
 	require.NoError(t, err)
 	db, err := p.Database("dev")
 	require.NoError(t, err)
@@ -123,20 +123,20 @@ func TestShown(t *testing.T) {
 // committed.
 func TestInit(t *testing.T) {
 	dir := with(t, map[string]string{".gitignore": "*.log"})
-	done, err := Init(dir, "sqlite:herbarium.db", false)
+	done, err := Init(engines.All(), dir, "sqlite:herbarium.db", false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"erbario.toml", "models/", "migrations/", ".env.example", ".gitignore"}, done)
 	text, _ := os.ReadFile(filepath.Join(dir, ".gitignore"))
 	assert.Equal(t, "*.log\n.env\nherbarium.db\nherbarium.db-*\nherbarium-test.db\nherbarium-test.db-*\n", string(text))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "erbario.toml"), []byte("language = 1 # mine\n"), 0o644))
-	done, err = Init(dir, "sqlite:herbarium.db", false)
+	done, err = Init(engines.All(), dir, "sqlite:herbarium.db", false)
 	require.NoError(t, err)
 	assert.Empty(t, done)
 	text, _ = os.ReadFile(filepath.Join(dir, "erbario.toml"))
 	assert.Equal(t, "language = 1 # mine\n", string(text))
-	_, err = Find(dir)
+	_, err = Find(engines.All(), dir)
 	require.NoError(t, err)
-	_, err = Init(t.TempDir(), "nothing://x", false)
+	_, err = Init(engines.All(), t.TempDir(), "nothing://x", false)
 	assert.Error(t, err)
 }
 
@@ -158,7 +158,7 @@ func TestWriteFile(t *testing.T) {
 
 func TestModelFiles(t *testing.T) {
 	dir := with(t, map[string]string{"erbario.toml": "language = 1\n", "models/b.erbario": "model B\n    a text\n", "models/deep/er/a.erbario": "model A\n    a text\n", "models/.hidden/c.erbario": "model C\n", "models/note.txt": "x"})
-	p, err := Find(filepath.Join(dir, "models", "deep"))
+	p, err := Find(engines.All(), filepath.Join(dir, "models", "deep"))
 	require.NoError(t, err)
 	list, err := p.ModelFiles()
 	require.NoError(t, err)

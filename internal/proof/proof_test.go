@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/engines"
 	"erbario/internal/migration"
 	"erbario/internal/proof"
 )
@@ -17,7 +17,7 @@ import (
 var ctx = context.Background()
 
 func sqlite(t *testing.T) engine.Engine {
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	return e
 }

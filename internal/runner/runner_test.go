@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/testserver"
@@ -27,7 +28,7 @@ var ctx = context.Background()
 // line writes n migrations that follow each other: each makes a table and puts
 // rows into it, so that one that was done in half would show.
 func line(t testing.TB, n, rows int) []*migration.Migration {
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	var out []*migration.Migration
 	follows := ""
@@ -50,7 +51,7 @@ func line(t testing.TB, n, rows int) []*migration.Migration {
 }
 
 func open(t testing.TB, path string) (engine.Engine, engine.Database) {
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	db, err := e.Open(ctx, "sqlite:"+path, engine.Make)
 	require.NoError(t, err)
@@ -217,7 +218,7 @@ func TestFullDisk(t *testing.T) {
 
 // How a database stands against the files, in every way that they can differ.
 func TestStand(t *testing.T) {
-	e, err := engine.ByName("sqlite")
+	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	files := line(t, 4, 1)
 	applied := func(list ...*migration.Migration) []runner.Applied {

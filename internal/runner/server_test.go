@@ -23,13 +23,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/testserver"
 )
 
 func openURL(t testing.TB, url string) (engine.Engine, engine.Database) {
-	e, err := engine.ForURL(url)
+	e, err := engines.All().ForURL(url)
 	require.NoError(t, err)
 	db, err := e.Open(ctx, url, engine.Make)
 	require.NoError(t, err)

@@ -21,6 +21,7 @@ import (
 
 	"erbario/internal/cli"
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/testserver"
 )
 
@@ -32,7 +33,7 @@ type project struct {
 
 func (p project) run(args ...string) (string, int) {
 	var out bytes.Buffer
-	code := cli.Main(append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out, &out)
+	code := cli.Main(engines.All(), append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out, &out)
 	return out.String(), code
 }
 
@@ -50,7 +51,7 @@ func (p project) models(src string) {
 // is none.
 func (p project) asked(args ...string) (asked string, answers []string, code int) {
 	var out bytes.Buffer
-	code = cli.Main(append([]string{"erbario", "-C", p.dir, "--format", "json"}, args...), strings.NewReader(""), &out, &bytes.Buffer{})
+	code = cli.Main(engines.All(), append([]string{"erbario", "-C", p.dir, "--format", "json"}, args...), strings.NewReader(""), &out, &bytes.Buffer{})
 	type open struct {
 		About, Text, Sentence string
 		Flags                 []string

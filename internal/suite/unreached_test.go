@@ -17,6 +17,7 @@ import (
 	"erbario/internal/declare"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
 	"erbario/internal/proof"
@@ -31,7 +32,7 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	a := drawSchema(t)
 	b := evolve(t, a)
 	r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-	home, err := engine.ByName("sqlite")
+	home, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	e := p.Engine
 

@@ -14,9 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
-	_ "erbario/internal/engine/mariadb" // the engines
-	_ "erbario/internal/engine/postgres"
-	_ "erbario/internal/engine/sqlite"
+	"erbario/internal/engines"
 )
 
 // EnginesVariable names the engines to test, where it is not all of them.
@@ -35,7 +33,7 @@ type Place struct {
 
 // Each runs a test on every engine.
 func Each(t *testing.T, f func(t *testing.T, p Place)) {
-	for _, name := range engine.Names() {
+	for _, name := range engines.All().Names() {
 		if only := os.Getenv(EnginesVariable); only != "" && !strings.Contains(only, name) {
 			continue
 		}
@@ -62,7 +60,7 @@ func (p Place) Turn(n int) bool {
 
 // At is the place of one engine.
 func At(t testing.TB, name string) Place {
-	e, err := engine.ByName(name)
+	e, err := engines.All().ByName(name)
 	require.NoError(t, err)
 	p := Place{Name: name, Engine: e}
 	if name == "postgres" {

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"erbario/internal/engine"
+	"erbario/internal/engines"
 	"erbario/internal/testserver"
 )
 
@@ -26,7 +27,7 @@ func TestCluster(t *testing.T) {
 		t.Skip("ERBARIO_TEST_CLUSTER names no cluster")
 	}
 	ctx := context.Background()
-	e, err := engine.ByName("mariadb")
+	e, err := engines.All().ByName("mariadb")
 	require.NoError(t, err)
 	u, err := url.Parse(testserver.Balanced(t, nodes))
 	require.NoError(t, err)

@@ -23,8 +23,6 @@ type Engine struct {
 	scratch string // the URL of a database for scratch; empty: one is made on the server of url
 }
 
-func init() { engine.Register(Engine{}) }
-
 var _ engine.Engine = Engine{}
 
 // Name is the word for the engine in file names and in the language.

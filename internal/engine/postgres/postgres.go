@@ -20,8 +20,6 @@ type Engine struct {
 	scratch string // the URL of a database for scratch; empty: one is made on the server of url
 }
 
-func init() { engine.Register(Engine{}) }
-
 // Name is the word for PostgreSQL in file names and in the language.
 func (Engine) Name() string { return "postgres" }
 

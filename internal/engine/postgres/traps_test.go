@@ -21,6 +21,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/engine/postgres"
+	"erbario/internal/engines"
 	"erbario/internal/schema"
 	"erbario/internal/testserver"
 )
@@ -30,7 +31,7 @@ var ctx = context.Background()
 func TestMain(m *testing.M) { testserver.Main(m) }
 
 func open(t testing.TB, url string) (engine.Engine, engine.Database) {
-	e, err := engine.ForURL(url)
+	e, err := engines.All().ForURL(url)
 	require.NoError(t, err)
 	db, err := e.Open(ctx, url, engine.Make)
 	require.NoError(t, err)
@@ -92,7 +93,7 @@ func TestNoRightForScratch(t *testing.T) {
 	_, db := open(t, url)
 	exec1(t, db, "DROP ROLE IF EXISTS plain_reader", "CREATE ROLE plain_reader LOGIN")
 	t.Cleanup(func() { _ = db.Exec(ctx, "DROP OWNED BY plain_reader; DROP ROLE plain_reader") })
-	e, err := engine.ForURL(strings.Replace(url, "postgres@", "plain_reader@", 1))
+	e, err := engines.All().ForURL(strings.Replace(url, "postgres@", "plain_reader@", 1))
 	require.NoError(t, err)
 	_, err = e.Scratch(ctx)
 	assert.ErrorContains(t, err, "the user plain_reader has no right to create a scratch database")

@@ -17,8 +17,6 @@ import (
 // Engine is SQLite.
 type Engine struct{}
 
-func init() { engine.Register(Engine{}) }
-
 // Name is the word for SQLite in file names and in the language.
 func (Engine) Name() string { return "sqlite" }
 
