@@ -287,7 +287,7 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 		if _, given := out.Fill[name]; c == nil || !c.NotNull || given {
 			continue
 		}
-		if live := s.Ahead.Table(t.Name); live == nil || live.Column(c.Name) == nil || live.Column(c.Name).NotNull {
+		if live := s.Upcoming.Table(t.Name); live == nil || live.Column(c.Name) == nil || live.Column(c.Name).NotNull {
 			continue
 		}
 		fill, err := literalFor(s, name, value)
@@ -393,7 +393,7 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 	for {
 		mine := *f
 		if len(p.Others(s.Engine)) > 0 { // what is about a column of another engine alone is answered there
-			mine, f.unknown = f.known(s.Wanted, s.Ahead)
+			mine, f.unknown = f.known(s.Wanted, s.Upcoming)
 		}
 		answers, said, err := mine.answers(s)
 		if err != nil {

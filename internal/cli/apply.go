@@ -277,7 +277,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if err != nil {
 		return err
 	}
-	standing := runner.Stand(files, applied, e)
+	standing := runner.StatusOf(files, applied, e)
 	o.stoodAt = standing.At()
 	a.tellNewer(l.Name, standing.Newer)
 	if o.dryRun {
@@ -286,7 +286,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 		}
 		return a.dryRun(ctx, l, standing, o.to)
 	}
-	waiting, err := upTo(standing.Waiting, files, o.to)
+	waiting, err := upTo(standing.Pending, files, o.to)
 	if err == nil {
 		err = a.outsideThere(ctx, p, l, waiting)
 	}
@@ -467,7 +467,7 @@ func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int
 func declaredQuietly(p *project.Project, e engine.Engine) (wanted *schema.Schema, mistakes bool) {
 	models, mistakes := modelsQuietly(p, e)
 	if models != nil {
-		wanted, _ = e.DDL().Realize(models)
+		wanted, _ = e.DDL().Lower(models)
 	}
 	return wanted, mistakes
 }
@@ -528,15 +528,15 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 		return nil, nil
 	}
 	defer l.Close()
-	if err := l.db.Hold(ctx, o.wait); err != nil {
+	if err := l.db.Lock(ctx, o.wait); err != nil {
 		return nil, nil
 	}
-	defer l.db.Release(context.WithoutCancel(ctx))
+	defer l.db.Unlock(context.WithoutCancel(ctx))
 	applied, err := runner.History(ctx, l.db)
 	if err != nil {
 		return nil, nil
 	}
-	s := runner.Stand(files, applied, l.engine)
+	s := runner.StatusOf(files, applied, l.engine)
 	var there []*migration.Migration // that was not known to be through
 	for _, m := range files {
 		if slices.ContainsFunc(s.Applied, func(x runner.Applied) bool { return x.ID == m.ID }) && !slices.Contains(done, m) && m.ID > lastOr(done, o.stoodAt) {
@@ -551,7 +551,7 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 			a.out.line(a.out.sign("+", m.ID) + "  is applied; the connection was lost after it")
 		}
 	}
-	if len(s.Waiting) > 0 && o.to == "" {
+	if len(s.Pending) > 0 && o.to == "" {
 		return there, &seen{fmt.Errorf("%w after %s, which is applied; others are pending: erbario apply", lost, there[len(there)-1].ID)}
 	}
 	return there, &seen{}
@@ -584,7 +584,7 @@ func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string,
 	if err != nil {
 		return err
 	}
-	if err := a.doubtful(l, runner.Stand(files, applied, l.engine).Waiting); err != nil {
+	if err := a.doubtful(l, runner.StatusOf(files, applied, l.engine).Pending); err != nil {
 		return err
 	}
 	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway, Waits: true})
@@ -687,11 +687,11 @@ func (a *app) runFailed(l *live, err error, done int) error {
 // dryRun shows what an apply would do. It asks the requirements of migrations
 // whose tables are there; those about what an earlier one makes are told as
 // asked later.
-func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string) error {
+func (a *app) dryRun(ctx context.Context, l *live, s *runner.LineStatus, to string) error {
 	if err := s.Problem(); err != nil {
 		return err
 	}
-	todo := s.Waiting
+	todo := s.Pending
 	if to != "" {
 		m, err := migration.Find(s.Files, to)
 		if err != nil {
@@ -731,7 +731,7 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.Standing, to string
 		if !ok {
 			return "", false
 		}
-		bytes, err := l.db.Size(ctx, table)
+		bytes, err := l.db.TableSize(ctx, table)
 		if err != nil {
 			bytes = 0
 		}
@@ -899,7 +899,7 @@ func touchedSizes(m *migration.Migration, step int, e engine.Engine, size map[st
 	var out []string
 	seen := map[string]bool{}
 	for _, st := range m.Steps[step].Apply {
-		for _, t := range sqltext.Touches(e.SQL().Tokens(st.SQL), nil).Tables {
+		for _, t := range sqltext.Touches(e.SQL().Lex(st.SQL), nil).Tables {
 			t = strings.ToLower(t)
 			if n, ok := size[t]; ok && !seen[t] {
 				seen[t] = true
@@ -1015,7 +1015,7 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 	if err != nil {
 		return err
 	}
-	at := runner.Stand(files, applied, e).At()
+	at := runner.StatusOf(files, applied, e).At()
 	if a.json {
 		return a.document(map[string]any{"database": l.Name, "undone": runs, "current": at})
 	}
@@ -1034,7 +1034,7 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 // counted is left out.
 func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside {
 	var out []jsonAside
-	list, err := runner.PutAsideBy(ctx, l.db, m)
+	list, err := runner.ArchivedBy(ctx, l.db, m)
 	if err != nil {
 		return nil
 	}

@@ -84,9 +84,9 @@ func (a *app) diffCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				a.tellNewer(l.Name, s.Standing.Newer)
+				a.tellNewer(l.Name, s.Status.Newer)
 				waiting := []string{}
-				for _, m := range s.Standing.Waiting {
+				for _, m := range s.Status.Pending {
 					waiting = append(waiting, m.ID)
 				}
 				differs := len(pl.Changes) > 0 || len(waiting) > 0
@@ -130,9 +130,9 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 	if l.absent {
 		a.err.printf("%s does not exist yet: erbario apply creates it", l.Shown)
 	}
-	if len(s.Standing.Waiting) > 0 {
+	if len(s.Status.Pending) > 0 {
 		a.out.line(a.out.paint(styleHead, "drafted and pending"))
-		for _, m := range s.Standing.Waiting {
+		for _, m := range s.Status.Pending {
 			a.out.line("  " + m.ID)
 		}
 		a.changes(s.Drafted(), nil)
@@ -165,7 +165,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 		}
 	}
 	switch {
-	case len(pl.Changes) == 0 && len(s.Standing.Waiting) == 0:
+	case len(pl.Changes) == 0 && len(s.Status.Pending) == 0:
 		a.out.printf("%s matches the models", l.Name)
 	case len(pl.Changes) == 0:
 		a.out.line("")
@@ -189,7 +189,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, sho
 	switch {
 	case len(pl.Changes) > 0:
 		a.next("erbario draft TITLE")
-	case len(s.Standing.Waiting) > 0:
+	case len(s.Status.Pending) > 0:
 		a.next("erbario apply")
 	}
 }

@@ -40,10 +40,10 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 		return s, err
 	}
 	_, d, err := a.settle(ctx, p, f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
-		if err := s.Standing.Problem(); err != nil {
+		if err := s.Status.Problem(); err != nil {
 			return nil, err
 		}
-		if n := len(s.Standing.Waiting); n > 0 {
+		if n := len(s.Status.Pending); n > 0 {
 			return nil, fmt.Errorf("%s: apply them first with erbario apply", plural(n, "migration is pending", "migrations are pending"))
 		}
 		return s.Make(ctx, draft.Request{Title: "direct", Answers: answers, Said: said, NoKeep: f.noKeep, Now: time.Now(), Rows: true})

@@ -69,7 +69,7 @@ func (a *app) draftCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				if err := s.Standing.Problem(); err != nil {
+				if err := s.Status.Problem(); err != nil {
 					return err
 				}
 				return a.draftByHand(p, s, title)
@@ -86,7 +86,7 @@ func (a *app) draftCommand() *cli.Command {
 			look := func() (*draft.State, error) { return a.state(ctx, p, l) }
 			var second *draft.Draft
 			s, d, err := a.settle(ctx, p, &f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
-				if err := s.Standing.Problem(); err != nil {
+				if err := s.Status.Problem(); err != nil {
 					return nil, err
 				}
 				var first *draft.Draft
@@ -123,7 +123,7 @@ func (a *app) draftCommand() *cli.Command {
 				for _, path := range edited {
 					a.out.line(a.out.sign("~", path))
 				}
-				if len(s.Standing.Waiting) > 0 {
+				if len(s.Status.Pending) > 0 {
 					a.out.line("nothing to draft: every difference is already in a pending migration")
 					a.next("erbario apply")
 				} else {
@@ -464,7 +464,7 @@ func (a *app) draftByHand(p *project.Project, s *draft.State, title string) erro
 		if err != nil {
 			return err
 		}
-		o := &draft.State{Engine: e, Standing: runner.Stand(files, nil, e)}
+		o := &draft.State{Engine: e, Status: runner.StatusOf(files, nil, e)}
 		list = append(list, o.ByHand(draft.Request{ID: m.ID, Title: title}))
 	}
 	for _, m := range list {
@@ -721,7 +721,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 			return out, nil, err
 		}
 	}
-	if err := db.Restate(ctx, declared, end); err != nil {
+	if err := db.Canonicalize(ctx, declared, end); err != nil {
 		return out, nil, err
 	}
 	if withRows(declared, files) {

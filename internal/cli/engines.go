@@ -88,9 +88,9 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	}
 	o.InUse = p.Online()
 	o.Unseen = func(table, column string) bool {
-		return !has(c.home.Wanted, table, column) && !has(c.home.Ahead, table, column)
+		return !has(c.home.Wanted, table, column) && !has(c.home.Upcoming, table, column)
 	}
-	given, unknown := c.f.known(o.Wanted, o.Ahead)
+	given, unknown := c.f.known(o.Wanted, o.Upcoming)
 	c.f.unknown = slices.DeleteFunc(c.f.unknown, func(flag string) bool { return !slices.Contains(unknown, flag) })
 	if c.again != nil {
 		given = given.readable(o)

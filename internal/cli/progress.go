@@ -26,7 +26,7 @@ func (a *app) watch(l *live) *progress {
 		return p
 	}
 	if w, ok := engine.As[engine.Waiter](l.db); ok {
-		w.Waits(func(who string) {
+		w.OnWait(func(who string) {
 			p.end()
 			a.err.line(a.err.paint(styleWarn, "waits for ") + clean(who))
 		})
@@ -50,7 +50,7 @@ func (a *app) watch(l *live) *progress {
 		}
 	}
 	if r, ok := engine.As[engine.Reporter](l.db); ok {
-		r.Tell(p.show)
+		r.OnProgress(p.show)
 	}
 	return p
 }

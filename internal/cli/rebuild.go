@@ -71,7 +71,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	if err != nil {
 		return err
 	}
-	if err := runner.Stand(files, nil, e).Problem(); err != nil {
+	if err := runner.StatusOf(files, nil, e).Problem(); err != nil {
 		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
 	}
 	wanted, err := a.wanted(p, e)
@@ -93,10 +93,10 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	}
 	defer l.Close()
 	// From the first look to the last seed nobody else empties it.
-	if err := l.db.Hold(ctx, 10*time.Minute); err != nil && !errors.Is(err, engine.ErrNoSession) {
+	if err := l.db.Lock(ctx, 10*time.Minute); err != nil && !errors.Is(err, engine.ErrNoSession) {
 		return err
 	}
-	defer l.db.Release(context.WithoutCancel(ctx))
+	defer l.db.Unlock(context.WithoutCancel(ctx))
 	there, err := l.db.Inspect(ctx)
 	if err != nil {
 		return err
@@ -247,13 +247,13 @@ func onlyFound(files []*migration.Migration, applied []runner.Applied, e engine.
 // empty drops everything that a database holds, in one transaction where the engine has
 // any such.
 func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) error {
-	if err := db.HoldReferences(ctx, false); err != nil {
+	if err := db.EnforceReferences(ctx, false); err != nil {
 		return err
 	}
 	if err := db.Begin(ctx, time.Minute); err != nil {
 		return err
 	}
-	for _, sql := range e.DDL().Empty(s) {
+	for _, sql := range e.DDL().DropAll(s) {
 		if err := db.Exec(ctx, sql); err != nil {
 			return errors.Join(err, db.Rollback())
 		}

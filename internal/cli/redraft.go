@@ -172,7 +172,7 @@ func (r *remaking) choose(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		if forks := runner.Stand(r.files, applied, r.e).Forks; len(forks) > 0 {
+		if forks := runner.StatusOf(r.files, applied, r.e).Forks; len(forks) > 0 {
 			m = forks[0].Second
 		}
 	}
@@ -323,7 +323,7 @@ func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 		return nil, err
 	}
 	s.InUse = r.p.Online()
-	return s, s.Standing.Problem()
+	return s, s.Status.Problem()
 }
 
 // draft drafts the change again, with the answers that were given then and now.
@@ -335,9 +335,9 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	var unknown []string
 	if len(r.p.Others(s.Engine)) > 0 {
 		var here answerFlags
-		here, unknown = r.f.known(s.Wanted, s.Ahead)
+		here, unknown = r.f.known(s.Wanted, s.Upcoming)
 		mine.fill = here.fill
-		here, _ = all.known(s.Wanted, s.Ahead)
+		here, _ = all.known(s.Wanted, s.Upcoming)
 		all.fill = here.fill
 	}
 	r.f.unknown = slices.DeleteFunc(slices.Clone(unknown), func(flag string) bool { return !strings.HasPrefix(flag, "--fill ") })
@@ -375,7 +375,7 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 
 // unfit says of rows that do not come back into their table what to do about them.
 func unfit(err error) error {
-	var rows *runner.PutBackError
+	var rows *runner.RestoreError
 	if errors.As(err, &rows) {
 		return fmt.Errorf("the rows of %s do not fit what the models declare now (%w): nothing was changed. Change those rows, or the models, and redraft again", rows.Table, rows.Err)
 	}
@@ -397,7 +397,7 @@ type turn struct {
 func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
 	t := &turn{remaking: r, l: l, apart: l.engine.Caps().CommitsChanges}
 	if t.apart {
-		return t, l.db.Hold(ctx, time.Minute)
+		return t, l.db.Lock(ctx, time.Minute)
 	}
 	return t, l.db.Begin(ctx, time.Minute)
 }
@@ -406,7 +406,7 @@ func (r *remaking) turnOn(ctx context.Context, l *live) (*turn, error) {
 func (t *turn) end(ctx context.Context) error {
 	if t.apart {
 		t.gone, t.come, t.handed, t.returned, t.now = nil, nil, nil, nil, nil
-		return t.l.db.Release(ctx)
+		return t.l.db.Unlock(ctx)
 	}
 	return t.l.db.Commit(ctx)
 }
@@ -442,7 +442,7 @@ func (t *turn) back(ctx context.Context) error {
 	if err != nil {
 		err = fmt.Errorf("and what was undone could not be applied again (see erbario status): %w", err)
 	}
-	return errors.Join(err, db.Release(ctx))
+	return errors.Join(err, db.Unlock(ctx))
 }
 
 // try makes the whole run. Flags are what a person answered: then everything has been
@@ -554,7 +554,7 @@ func (t *turn) others(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, m := range runner.Stand(r.rest, applied, r.e).Waiting {
+	for _, m := range runner.StatusOf(r.rest, applied, r.e).Pending {
 		began := time.Now()
 		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Answers: nil, Home: l.Throwaway, Wait: time.Minute})
 		if err != nil {
@@ -632,7 +632,7 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, to *draft.Hando
 		return draft.Hand(ctx, db, t.e, t.old, m, to, func(back func(context.Context) error) { t.handed = append(t.handed, back) })
 	}
 	for _, o := range t.old {
-		if err := runner.SetApart(ctx, db, t.e, o); err != nil {
+		if err := runner.Retire(ctx, db, t.e, o); err != nil {
 			return err
 		}
 	}

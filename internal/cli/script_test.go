@@ -172,7 +172,7 @@ func runSQL(ts *testscript.TestScript, neg bool, args []string) {
 	db, err := e.Open(ctx, url, engine.Make)
 	ts.Check(err)
 	defer db.Close()
-	ts.Check(db.HoldReferences(ctx, true))
+	ts.Check(db.EnforceReferences(ctx, true))
 	for _, p := range e.SQL().Split(args[1] + ";") {
 		rows, err := db.Select(ctx, p.Text)
 		if neg {

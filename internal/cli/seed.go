@@ -541,7 +541,7 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 	if err != nil {
 		return err
 	}
-	wanted, _ := e.DDL().Realize(d.Schema)
+	wanted, _ := e.DDL().Lower(d.Schema)
 	var db engine.Database
 	if !other {
 		l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
@@ -558,7 +558,7 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 			return err
 		}
 		defer db.Close()
-		if err := engine.FillWhole(ctx, db, e.DDL().Recreate(wanted)); err != nil {
+		if err := engine.FillWhole(ctx, db, e.DDL().CreateAll(wanted)); err != nil {
 			return err
 		}
 	}

@@ -35,13 +35,13 @@ type jsonHalf struct {
 	where     string
 }
 
-func jsonHalfOf(h *runner.Half) *jsonHalf {
+func jsonHalfOf(h *runner.Interrupted) *jsonHalf {
 	return &jsonHalf{Migration: h.ID, Since: h.Since, Done: append([]int{}, h.Done...), Cut: h.Cut, Error: h.Error, where: h.Where()}
 }
 
 // halfway tells of a migration that was left half-way where it stands, what stopped it,
 // and whether its run is still at work.
-func halfway(ctx context.Context, l *live, h *runner.Half) *jsonHalf {
+func halfway(ctx context.Context, l *live, h *runner.Interrupted) *jsonHalf {
 	out := jsonHalfOf(h)
 	if m, err := migration.Parse("journal of "+h.ID, h.Text, l.engine); err == nil {
 		if n := h.Next(); n > 0 && n <= len(m.Steps) {
@@ -59,7 +59,7 @@ func halfway(ctx context.Context, l *live, h *runner.Half) *jsonHalf {
 	if gone, err := runner.Gone(ctx, l.db, h.Session); err == nil && !gone {
 		out.AtWork, _, _ = strings.Cut(h.Session, " ")
 		if r, ok := engine.As[engine.Resumer](l.db); ok {
-			out.WaitsFor, _ = r.HeldUp(ctx, h.Session)
+			out.WaitsFor, _ = r.BlockedBy(ctx, h.Session)
 		}
 	}
 	return out
@@ -97,7 +97,7 @@ func (a *app) showHalf(who string, h *jsonHalf) {
 }
 
 // half is the migration that was left half-way on a database; nil: none was.
-func (a *app) half(ctx context.Context, l *live) (*runner.Half, error) {
+func (a *app) half(ctx context.Context, l *live) (*runner.Interrupted, error) {
 	if !l.engine.Caps().Journal {
 		return nil, nil
 	}
@@ -106,7 +106,7 @@ func (a *app) half(ctx context.Context, l *live) (*runner.Half, error) {
 
 // dryHalf shows what an apply or an undo would do first: bring a migration that was
 // left half-way to one of its ends.
-func (a *app) dryHalf(ctx context.Context, l *live, h *runner.Half, undo bool) error {
+func (a *app) dryHalf(ctx context.Context, l *live, h *runner.Interrupted, undo bool) error {
 	if h == nil {
 		return nil
 	}
@@ -285,7 +285,7 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 		// The models may be wrong and the migrations still tell how it stands.
 		if files, e := p.Migrations(l.engine); e == nil {
 			if applied, e := runner.History(ctx, l.db); e == nil {
-				r.standing(runner.Stand(files, applied, l.engine))
+				r.standing(runner.StatusOf(files, applied, l.engine))
 			}
 		}
 		if r.Half != nil {
@@ -293,7 +293,7 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 		}
 		return fail(err)
 	}
-	r.standing(s.Standing)
+	r.standing(s.Status)
 	if r.hand, err = a.byHand(ctx, p, s, d); err != nil {
 		return fail(err)
 	}
@@ -302,9 +302,9 @@ func (a *app) status(ctx context.Context, p *project.Project, name string) *stat
 	return r
 }
 
-func (r *statusRow) standing(s *runner.Standing) {
+func (r *statusRow) standing(s *runner.LineStatus) {
 	r.StandsAt, r.Applied = s.At(), len(s.Applied)
-	for _, m := range s.Waiting {
+	for _, m := range s.Pending {
 		r.Waits = append(r.Waits, m.ID)
 	}
 	r.Edited = append(r.Edited, s.Edited...)

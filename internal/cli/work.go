@@ -69,7 +69,7 @@ func resolve(p *project.Project, files []*lang.File, e engine.Engine) (*declare.
 	if lang.Errors(diags) {
 		return d, nil, diags
 	}
-	s, notices := e.DDL().Realize(d.Schema)
+	s, notices := e.DDL().Lower(d.Schema)
 	return d, s, append(diags, warnings(files, d, notices)...)
 }
 
@@ -271,13 +271,13 @@ func (t *traced) Step(ctx context.Context, sql string) error {
 	return t.Database.Step(ctx, sql)
 }
 
-func (t *traced) Outside(ctx context.Context, sql string) error {
+func (t *traced) ExecAutocommit(ctx context.Context, sql string) error {
 	t.tell(sql)
 	a, ok := engine.As[engine.Autocommitter](t.Database)
 	if !ok {
 		return t.Database.Exec(ctx, sql)
 	}
-	return a.Outside(ctx, sql)
+	return a.ExecAutocommit(ctx, sql)
 }
 
 func (t *traced) LockTables(ctx context.Context, tables, statements []string) error {

@@ -569,10 +569,10 @@ func (t Table) marked(ctx context.Context) ([]Counted, error) {
 // inside runs f in a transaction with references held, which is taken back on
 // any error, and without commit.
 func (t Table) inside(ctx context.Context, wait time.Duration, commit bool, f func() error) error {
-	if err := t.DB.HoldReferences(ctx, true); err != nil {
+	if err := t.DB.EnforceReferences(ctx, true); err != nil {
 		return err
 	}
-	defer t.DB.HoldReferences(context.WithoutCancel(ctx), false)
+	defer t.DB.EnforceReferences(context.WithoutCancel(ctx), false)
 	if err := t.DB.Begin(ctx, wait); err != nil {
 		return err
 	}

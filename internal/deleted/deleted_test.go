@@ -55,10 +55,10 @@ func herbarium(t require.TestingT) (engine.Database, *schema.Schema, engine.Engi
 	require.Empty(t, diags)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 	require.Empty(t, diags)
-	s, _ := e.DDL().Realize(d.Schema)
+	s, _ := e.DDL().Lower(d.Schema)
 	db, err := e.Scratch(context.Background())
 	require.NoError(t, err)
-	require.NoError(t, engine.FillWhole(context.Background(), db, e.DDL().Recreate(s)))
+	require.NoError(t, engine.FillWhole(context.Background(), db, e.DDL().CreateAll(s)))
 	live, err := db.Inspect(context.Background())
 	require.NoError(t, err)
 	return db, live, e
@@ -232,7 +232,7 @@ func TestAgainstPlainGo(t *testing.T) {
 		ctx := context.Background()
 		db, live, e := herbarium(t)
 		defer db.Close()
-		require.NoError(t, db.HoldReferences(ctx, true))
+		require.NoError(t, db.EnforceReferences(ctx, true))
 		want := read(t, db)
 		clock := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 		next := 0
@@ -311,7 +311,7 @@ func TestAgainstPlainGo(t *testing.T) {
 				}
 				ok = after.restore(table, id)
 				_, err = Table{db, e, live, live.Table(table)}.Restore(ctx, [][]string{{fmt.Sprint(id)}}, 0, true)
-				require.NoError(t, db.HoldReferences(ctx, true))
+				require.NoError(t, db.EnforceReferences(ctx, true))
 			case "purge":
 				id := some(table, false)
 				if id < 0 || table == "notes" || want[table][id].deleted == "" {
@@ -319,7 +319,7 @@ func TestAgainstPlainGo(t *testing.T) {
 				}
 				ok = after.purge(table, []int{id})
 				_, err = Table{db, e, live, live.Table(table)}.Purge(ctx, [][]string{{fmt.Sprint(id)}}, time.Time{}, 0, true)
-				require.NoError(t, db.HoldReferences(ctx, true))
+				require.NoError(t, db.EnforceReferences(ctx, true))
 			case "purge old":
 				if table == "notes" {
 					continue
@@ -338,7 +338,7 @@ func TestAgainstPlainGo(t *testing.T) {
 				done, err = Table{db, e, live, live.Table(table)}.Purge(ctx, nil, before, 0, true)
 				require.Equal(t, counted, done, "what was counted is what went")
 				require.Equal(t, first == nil, err == nil)
-				require.NoError(t, db.HoldReferences(ctx, true))
+				require.NoError(t, db.EnforceReferences(ctx, true))
 			}
 			if !ok {
 				require.Error(t, err, "%s of %s", kind, table)

@@ -21,7 +21,7 @@ func wanted(t *testing.T, src string) *schema.Schema {
 	require.Empty(t, diags, src)
 	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
-	s, _ := e.DDL().Realize(d.Schema)
+	s, _ := e.DDL().Lower(d.Schema)
 	return s
 }
 

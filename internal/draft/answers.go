@@ -76,7 +76,7 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 	}
 	for key := range a.Drop {
 		t, c, ok := strings.Cut(key, ".")
-		if s.Ahead.Table(t) == nil {
+		if s.Upcoming.Table(t) == nil {
 			t = s.table(t)
 		}
 		if ok {
@@ -90,7 +90,7 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 	}
 	renames = append(renames, s.replaced(renames, out.Drop)...)
 	out.Rename = plan.InOrder(renames, plan.Names{
-		There:    func(table, column string) bool { return has(s.Ahead, table, column) },
+		There:    func(table, column string) bool { return has(s.Upcoming, table, column) },
 		Declared: func(table, column string) bool { return has(s.Wanted, called(renames, table), column) },
 	})
 	for _, r := range out.Rename {
@@ -162,10 +162,10 @@ func (s *State) renames(a plan.Answers, carried bool) ([]plan.Rename, error) {
 			if r.Column == "" {
 				now = ""
 			}
-			taken, declared := has(s.Ahead, r.Table, r.To), has(s.Wanted, now, old)
+			taken, declared := has(s.Upcoming, r.Table, r.To), has(s.Wanted, now, old)
 			drop := a.Drop[now+"."+r.To]
 			if r.Column == "" {
-				taken, declared, drop = has(s.Ahead, r.To, ""), has(s.Wanted, old, ""), a.Drop[r.To]
+				taken, declared, drop = has(s.Upcoming, r.To, ""), has(s.Wanted, old, ""), a.Drop[r.To]
 			}
 			beside := func(is func(o plan.Rename) bool) bool {
 				return slices.ContainsFunc(out, func(o plan.Rename) bool {
@@ -187,7 +187,7 @@ func (s *State) renames(a plan.Answers, carried bool) ([]plan.Rename, error) {
 // new columns.
 func (s *State) replaced(renames []plan.Rename, drop map[string]bool) []plan.Rename {
 	var out []plan.Rename
-	for _, t := range s.Ahead.Tables {
+	for _, t := range s.Upcoming.Tables {
 		now := called(renames, t.Name)
 		w := s.Wanted.Table(now)
 		for _, c := range t.Columns {
@@ -209,7 +209,7 @@ func (s *State) replaced(renames []plan.Rename, drop map[string]bool) []plan.Ren
 // rename reads the names of one rename among all of them, and checks that there is what it
 // is about.
 func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
-	old := s.Ahead.Table(r.Table)
+	old := s.Upcoming.Table(r.Table)
 	if r.Column == "" {
 		r.To = s.table(r.To)
 		if old == nil || s.Wanted.Table(r.Table) != nil && s.Wanted.Table(r.Table).Outside {
@@ -230,12 +230,12 @@ func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
 		case o.Column != "":
 		case old != nil && strings.EqualFold(o.Table, old.Name) && old.Column(r.Column) != nil:
 			now = to
-		case strings.EqualFold(to, s.table(r.Table)) && s.Ahead.Table(o.Table) != nil && s.Ahead.Table(o.Table).Column(r.Column) != nil && (old == nil || old.Column(r.Column) == nil):
-			old, now = s.Ahead.Table(o.Table), to
+		case strings.EqualFold(to, s.table(r.Table)) && s.Upcoming.Table(o.Table) != nil && s.Upcoming.Table(o.Table).Column(r.Column) != nil && (old == nil || old.Column(r.Column) == nil):
+			old, now = s.Upcoming.Table(o.Table), to
 		}
 	}
 	if old == nil {
-		if old = s.Ahead.Table(s.table(r.Table)); old == nil {
+		if old = s.Upcoming.Table(s.table(r.Table)); old == nil {
 			return r, fmt.Errorf("--rename %s: there is no table %s", r, r.Table)
 		}
 	}

@@ -27,8 +27,8 @@ type State struct {
 	DB       engine.Database
 	Wanted   *schema.Schema // what the models declare, as the engine would keep it
 	Live     *schema.Schema
-	Ahead    *schema.Schema // live with the waiting migrations applied, on scratch
-	Standing *runner.Standing
+	Upcoming *schema.Schema // live with the waiting migrations applied, on scratch
+	Status   *runner.LineStatus
 	// InUse tells that the migration goes where others work on the tables.
 	InUse bool
 	// Unseen tells which columns rows may have that nobody can see here; nil: none.
@@ -86,21 +86,21 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 	if err := runner.Whole(ctx, db, e); err != nil {
 		return nil, err
 	}
-	s.Standing = runner.Stand(files, applied, e)
-	if missing := MissingOutside(e, s.Wanted, s.Live, s.Standing.Waiting); missing != nil {
+	s.Status = runner.StatusOf(files, applied, e)
+	if missing := MissingOutside(e, s.Wanted, s.Live, s.Status.Pending); missing != nil {
 		return nil, missing
 	}
-	if err := db.Restate(ctx, s.Wanted, s.Live); err != nil {
+	if err := db.Canonicalize(ctx, s.Wanted, s.Live); err != nil {
 		return nil, err
 	}
-	s.Ahead = s.Live
-	if len(s.Standing.Waiting) == 0 {
+	s.Upcoming = s.Live
+	if len(s.Status.Pending) == 0 {
 		return s, nil
 	}
-	s.Ahead, err = s.ahead(ctx, s.Live, s.Standing.Waiting, func(scratch engine.Database) error {
-		for _, m := range s.Standing.Waiting {
+	s.Upcoming, err = s.ahead(ctx, s.Live, s.Status.Pending, func(scratch engine.Database) error {
+		for _, m := range s.Status.Pending {
 			if err := proof.Run(ctx, scratch, e, m, false); err != nil {
-				if problem := cmp.Or(s.Standing.Problem(), s.Standing.TooEarly()); problem != nil { // most likely for that
+				if problem := cmp.Or(s.Status.Problem(), s.Status.TooEarly()); problem != nil { // most likely for that
 					return problem
 				}
 				if names := runner.AlreadyThere(m, e, s.Live); len(names) > 0 {
@@ -160,11 +160,11 @@ func (s *State) lacks(left []engine.LeftOut) error {
 // line is every migration that made or will make what is ahead: the applied
 // ones by the text that the database kept, and those that wait.
 func (s *State) line() ([]*migration.Migration, error) {
-	list, err := runner.Texts(s.Standing.Applied, s.Standing.Files, s.Engine)
+	list, err := runner.Texts(s.Status.Applied, s.Status.Files, s.Engine)
 	if err != nil {
 		return nil, err
 	}
-	list = append(list, s.Standing.Waiting...)
+	list = append(list, s.Status.Pending...)
 	slices.SortStableFunc(list, func(a, b *migration.Migration) int { return strings.Compare(a.ID, b.ID) })
 	return list, nil
 }
@@ -179,7 +179,7 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
-	if known := s.known(list, s.Ahead); known != nil {
+	if known := s.known(list, s.Upcoming); known != nil {
 		s.made = known.Clone()
 	} else {
 		s.made, err = s.replay(ctx, list)
@@ -228,7 +228,7 @@ func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Sc
 
 // mentioned tells whether an applied migration has the name of a table in it.
 func (s *State) mentioned(table string) bool {
-	return slices.ContainsFunc(s.Standing.Applied, func(a runner.Applied) bool { return strings.Contains(a.Text, table) })
+	return slices.ContainsFunc(s.Status.Applied, func(a runner.Applied) bool { return strings.Contains(a.Text, table) })
 }
 
 // replay is what migrations make from nothing, on scratch.
@@ -279,11 +279,11 @@ func (s *State) outside(table string) bool {
 // Drafted lists what the waiting migrations will change; of reference rows, those
 // that come and go.
 func (s *State) Drafted() []diff.Change {
-	if s.Ahead == s.Live {
+	if s.Upcoming == s.Live {
 		return nil
 	}
-	out := slices.DeleteFunc(diff.Schemas(s.Live, s.Ahead), func(c diff.Change) bool { return s.outside(c.Table) })
-	for _, m := range s.Standing.Waiting {
+	out := slices.DeleteFunc(diff.Schemas(s.Live, s.Upcoming), func(c diff.Change) bool { return s.outside(c.Table) })
+	for _, m := range s.Status.Pending {
 		for _, step := range m.Steps {
 			for _, r := range step.Rows {
 				for _, key := range r.Keys {
@@ -304,7 +304,7 @@ func (s *State) Drafted() []diff.Change {
 // to the live schema, changed and went. Whole tables and views by hand are left
 // out.
 func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
-	list, err := runner.Texts(s.Standing.Applied, s.Standing.Files, s.Engine)
+	list, err := runner.Texts(s.Status.Applied, s.Status.Files, s.Engine)
 	if err != nil {
 		return nil, err
 	}
@@ -339,7 +339,7 @@ func (s *State) Undrafted(ctx context.Context) ([]diff.Change, error) {
 
 // plan plans the way from what is ahead to what is wanted.
 func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, error) {
-	from := s.Ahead
+	from := s.Upcoming
 	if s.unreached {
 		return s.planUnreached(id, r)
 	}
@@ -423,21 +423,21 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, Kept: migration.KeptNames(id, r.Form), Live: from, Wanted: wanted, Order: r.Order, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Standing.Waiting) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
+	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, Kept: migration.KeptNames(id, r.Form), Live: from, Wanted: wanted, Order: r.Order, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Status.Pending) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
 		n, err := s.DB.Count(ctx, q)
-		if err != nil && len(s.Standing.Waiting) > 0 {
+		if err != nil && len(s.Status.Pending) > 0 {
 			return 0, nil // about what a waiting migration will make: no rows yet
 		}
 		return n, err
 	}}
 	in.Look = func(q string) (int64, engine.Rows, error) {
 		n, rows, err := engine.InTheWay(ctx, s.DB, q)
-		if err != nil && len(s.Standing.Waiting) > 0 {
+		if err != nil && len(s.Status.Pending) > 0 {
 			return 0, engine.Rows{}, nil
 		}
 		return n, rows, err
 	}
-	in.Size = func(table string) (int64, error) { return s.DB.Size(ctx, table) }
+	in.Size = func(table string) (int64, error) { return s.DB.TableSize(ctx, table) }
 	if s.unasked {
 		in.Count = func(string) (int64, error) { return 0, nil }
 		in.Look = func(string) (int64, engine.Rows, error) { return 0, engine.Rows{}, nil }
@@ -493,7 +493,7 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 	of := map[string][]plan.Rename{}
 	var columns []string
 	for _, r := range list {
-		if _, ok := plan.EnumRename(s.Engine, s.Ahead, r, list); !ok {
+		if _, ok := plan.EnumRename(s.Engine, s.Upcoming, r, list); !ok {
 			out = append(out, r)
 			continue
 		}
@@ -505,7 +505,7 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 	}
 	for _, key := range columns {
 		values := of[key]
-		old, now := s.Ahead.Table(values[0].Table).Column(values[0].Column), s.declared(values[0], list)
+		old, now := s.Upcoming.Table(values[0].Table).Column(values[0].Column), s.declared(values[0], list)
 		among := func(list []string, v string) bool { return slices.Contains(list, v) }
 		for _, r := range values {
 			frees := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.Value == r.To })
@@ -566,7 +566,7 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 	}
 	after, left, err := proof.After(ctx, s.Engine, from, nil, []*migration.Migration{m}, func(db engine.Database) error {
 		if breakable && !s.Engine.Caps().ChecksAll {
-			if list, err = engine.Broken(ctx, db); err != nil {
+			if list, err = engine.InvalidObjects(ctx, db); err != nil {
 				return err
 			}
 		}
@@ -595,26 +595,26 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 // asked there.
 func (s *State) broken(ctx context.Context, from *schema.Schema) ([]string, error) {
 	if from == s.Live {
-		return engine.Broken(ctx, s.DB)
+		return engine.InvalidObjects(ctx, s.DB)
 	}
 	db, err := s.scratch(ctx, from)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	return engine.Broken(ctx, db)
+	return engine.InvalidObjects(ctx, db)
 }
 
 // gentle gives a function that has the engine find out, on scratch, how gently it can
 // make the changes of a plan, where that is to be said of each; nil: it is not.
 func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func(*plan.Plan) error {
-	db, ok := engine.As[engine.Gentle](s.DB)
+	db, ok := engine.As[engine.OnlineDDL](s.DB)
 	if !ok {
 		return nil
 	}
 	return func(p *plan.Plan) error {
 		if !slices.ContainsFunc(p.Steps, func(st engine.Step) bool {
-			return slices.ContainsFunc(append(slices.Clone(st.Apply), st.Undo...), db.Softens)
+			return slices.ContainsFunc(append(slices.Clone(st.Apply), st.Undo...), db.CanRunOnline)
 		}) {
 			return nil
 		}
@@ -679,7 +679,7 @@ type Draft struct {
 
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
-	if newer := s.Standing.Newer; len(newer) > 0 {
+	if newer := s.Status.Newer; len(newer) > 0 {
 		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so a draft would follow a migration that others do not have. Restore its file first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
 	}
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
@@ -688,7 +688,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	d := &Draft{Plan: p}
-	if len(s.Standing.Waiting) == 0 { // else those that wait may see to them first
+	if len(s.Status.Pending) == 0 { // else those that wait may see to them first
 		d.InTheWay = p.InTheWay
 	}
 	if len(p.Questions) > 0 || len(p.Steps)+len(r.Steps) == 0 {
@@ -716,7 +716,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		m.Text = migration.WithHead(m)
 		return d, nil
 	}
-	in := proof.Input{Engine: s.Engine, Start: s.Ahead, Wanted: s.Wanted, Ignore: p.Undeclared, More: len(r.Steps) > 0, Migration: m}
+	in := proof.Input{Engine: s.Engine, Start: s.Upcoming, Wanted: s.Wanted, Ignore: p.Undeclared, More: len(r.Steps) > 0, Migration: m}
 	live, done, err := s.rowsToTry(ctx, r.Rows)
 	if err != nil {
 		return nil, err
@@ -727,8 +727,8 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	d.Migration = m
-	if db, ok := engine.As[engine.Entitled](s.DB); ok {
-		if d.Barred, err = db.Barred(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
+	if db, ok := engine.As[engine.PermissionChecker](s.DB); ok {
+		if d.Barred, err = db.MissingPermissions(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
 			return nil, err
 		}
 		byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
@@ -747,7 +747,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	m.Before = schema.Fingerprint(made)
-	if m.Before == schema.Fingerprint(s.inside(s.Ahead)) { // the proof began from just that
+	if m.Before == schema.Fingerprint(s.inside(s.Upcoming)) { // the proof began from just that
 		m.After = schema.Fingerprint(s.inside(d.Outcome.After))
 	} else if m.After, err = s.after(ctx, m); err != nil {
 		return nil, err
@@ -808,8 +808,8 @@ func (s *State) sample(ctx context.Context) func(string, int) (engine.Rows, erro
 
 // Last is the newest migration, applied or waiting; "" for none.
 func (s *State) Last() string {
-	last := s.Standing.At()
-	for _, m := range s.Standing.Files {
+	last := s.Status.At()
+	for _, m := range s.Status.Files {
 		last = max(last, m.ID)
 	}
 	return last

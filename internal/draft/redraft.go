@@ -153,7 +153,7 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 			return err
 		}
 	}
-	all, err := runner.PutAsideByAll(ctx, db, old, now)
+	all, err := runner.ArchivedByAll(ctx, db, old, now)
 	if err != nil {
 		return err
 	}
@@ -166,7 +166,7 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 			}
 		}
 	}
-	if err := runner.HandAside(ctx, db, e, live, all, now, to.tableNow, done); err != nil {
+	if err := runner.HandOver(ctx, db, e, live, all, now, to.tableNow, done); err != nil {
 		return err
 	}
 	for i, aside := range all {
@@ -219,7 +219,7 @@ func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine
 	if err != nil || slices.Contains(has, r.Kept) {
 		return err
 	}
-	makes, fills := e.DDL().KeepAside(r.Table, r.Columns, r.Kept)
+	makes, fills := e.DDL().Archive(r.Table, r.Columns, r.Kept)
 	for _, sql := range append(makes, fills...) {
 		if err := db.Step(ctx, sql); err != nil {
 			return err
@@ -235,7 +235,7 @@ func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine
 func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, told func(Returned)) error {
 	var live *schema.Schema
 	for _, m := range old {
-		list, err := runner.PutAsideBy(ctx, db, m)
+		list, err := runner.ArchivedBy(ctx, db, m)
 		if err != nil {
 			return err
 		}
@@ -266,7 +266,7 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 			if err != nil {
 				return err
 			}
-			for _, sql := range e.DDL().PutBack(t, fits, rest) {
+			for _, sql := range e.DDL().Restore(t, fits, rest) {
 				if err := db.Step(ctx, sql); err != nil {
 					return fmt.Errorf("the values that %s kept for %s, which another migration creates now, cannot be restored (they remain in %s): %w", m.ID, t.Name, kept.Name, err)
 				}
@@ -392,9 +392,9 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 		}
 		return "", false
 	}
-	var all []runner.PutAside
+	var all []runner.Archived
 	for _, m := range again.Old {
-		list, err := runner.PutAsideBy(ctx, s.DB, m)
+		list, err := runner.ArchivedBy(ctx, s.DB, m)
 		if err != nil {
 			return out, to, nil, err
 		}
@@ -424,7 +424,7 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			continue
 		}
 		called, byKey, asked := map[string]string{}, runner.ByKey(kept, wanted), len(questions)
-		created := s.Ahead.Table(table) == nil && s.Ahead.Table(wanted.Name) == nil // by the new migration
+		created := s.Upcoming.Table(table) == nil && s.Upcoming.Table(wanted.Name) == nil // by the new migration
 		rename := func(c, now string) {
 			if to.Columns[kept.Name] == nil {
 				to.Columns[kept.Name] = map[string]string{}
@@ -441,7 +441,7 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			}
 			called[c.Name] = c.Name
 			name := table + "." + c.Name
-			if t := s.Ahead.Table(table); t != nil && t.Column(c.Name) != nil && !sameKept(c, t.Column(c.Name)) {
+			if t := s.Upcoming.Table(table); t != nil && t.Column(c.Name) != nil && !sameKept(c, t.Column(c.Name)) {
 				if drop[name] {
 					delete(drop, name)
 					continue
@@ -455,7 +455,7 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 				}
 				continue
 			}
-			stays := wanted.Column(c.Name) != nil || s.Ahead.Table(table) != nil && s.Ahead.Table(table).Column(c.Name) != nil
+			stays := wanted.Column(c.Name) != nil || s.Upcoming.Table(table) != nil && s.Upcoming.Table(table).Column(c.Name) != nil
 			if stays && (!created || byKey) {
 				continue
 			}
@@ -506,7 +506,7 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			return "", false
 		}
 		rows.adds = func(column string) bool {
-			t := s.Ahead.Table(wanted.Name)
+			t := s.Upcoming.Table(wanted.Name)
 			return t != nil && t.Column(column) == nil
 		}
 		for _, o := range all {
@@ -551,8 +551,8 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 }
 
 // ownRows tells whether rows of a declared table are among what the undo put aside.
-func (s *State) ownRows(t *schema.Table, all []runner.PutAside) bool {
-	return slices.ContainsFunc(all, func(o runner.PutAside) bool {
+func (s *State) ownRows(t *schema.Table, all []runner.Archived) bool {
+	return slices.ContainsFunc(all, func(o runner.Archived) bool {
 		kept := s.Live.Table(o.Name)
 		return strings.EqualFold(o.Table, t.Name) && kept != nil && !runner.ByKey(kept, t)
 	})
@@ -560,7 +560,7 @@ func (s *State) ownRows(t *schema.Table, all []runner.PutAside) bool {
 
 // orphanTable asks about a table that is no longer declared; all are what the undo put
 // aside, and a table that is among it has rows of its own.
-func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string, all []runner.PutAside) plan.Question {
+func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string, all []runner.Archived) plan.Question {
 	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.SQL().Quote(kept.Name))
 	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had created, is no longer declared, and it has %s", table, words.Rows(n))}
 	for _, t := range s.Wanted.Tables {
@@ -570,7 +570,7 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 				shared++
 			}
 		}
-		if s.Ahead.Table(t.Name) == nil && !s.ownRows(t, all) && shared*2 >= len(kept.Columns) {
+		if s.Upcoming.Table(t.Name) == nil && !s.ownRows(t, all) && shared*2 >= len(kept.Columns) {
 			q.Choices = append(q.Choices, plan.Choice{Words: "renamed to " + t.Name, Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)}})
 		}
 	}
@@ -588,7 +588,7 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 	name := table + "." + c.Name
 	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had added, is no longer declared, and %s a value in it", name, words.Have(n))}
 	for _, w := range wanted.Columns {
-		if live := s.Ahead.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && !slices.Contains(taken, w.Name) && strings.EqualFold(w.SQLType, c.SQLType) {
+		if live := s.Upcoming.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && !slices.Contains(taken, w.Name) && strings.EqualFold(w.SQLType, c.SQLType) {
 			q.Choices = append(q.Choices, plan.Choice{Words: "renamed to " + w.Name, Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})
 		}
 	}

@@ -63,7 +63,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 			r.Line[i].There = r.Line[i].There && slices.Contains(known[name].Keys, r.Line[i].Key)
 		}
 		r.Here = r.Line
-		if len(s.Standing.Waiting) == 0 {
+		if len(s.Status.Pending) == 0 {
 			if r.Here, err = rows.Compare(ctx, s.DB, s.Engine, s.Wanted, s.Live, name, known); err != nil {
 				return nil, err
 			}
@@ -76,7 +76,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 // RowChanges lists what differs between the reference rows of the models and those
 // that a whole line of migrations makes from nothing.
 func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *schema.Schema, line []*migration.Migration) ([]diff.Change, error) {
-	s := &State{Engine: e, DB: db, Wanted: wanted, Live: end, Ahead: end, Standing: &runner.Standing{Waiting: line, Files: line}}
+	s := &State{Engine: e, DB: db, Wanted: wanted, Live: end, Upcoming: end, Status: &runner.LineStatus{Pending: line, Files: line}}
 	p, err := s.Changes(ctx)
 	if err != nil {
 		return nil, err
@@ -102,7 +102,7 @@ func (s *State) rowsToTry(ctx context.Context, some bool) (try func(table string
 		}
 		named = len(migration.RowsOf(line, s.Engine)) > 0
 	}
-	if named && len(s.Standing.Waiting) > 0 {
+	if named && len(s.Status.Pending) > 0 {
 		if source, err = proof.Replay(ctx, s.Engine, line, s.Wanted); err != nil {
 			return nil, done, err
 		}

@@ -43,7 +43,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	if err != nil {
 		return nil, nil, err
 	}
-	halves, err := plan.Split(s.Engine, s.Ahead, s.Wanted, whole.Changes, answers)
+	halves, err := plan.Split(s.Engine, s.Upcoming, s.Wanted, whole.Changes, answers)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -69,9 +69,9 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	m.Text = migration.WithHead(m)
 	two := *s
 	two.stage, two.made = &plan.Stage{Tables: halves.Tables, Wait: wait, Second: true}, nil
-	standing := *s.Standing
-	standing.Waiting, standing.Files = append(slices.Clone(standing.Waiting), m), append(slices.Clone(standing.Files), m)
-	two.Standing = &standing
+	standing := *s.Status
+	standing.Pending, standing.Files = append(slices.Clone(standing.Pending), m), append(slices.Clone(standing.Files), m)
+	two.Status = &standing
 	if err := two.behind(ctx, s, m); err != nil {
 		return nil, nil, err
 	}
@@ -90,7 +90,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 // behind reads on scratch what is there once a migration has been applied, too.
 func (s *State) behind(ctx context.Context, before *State, m *migration.Migration) error {
 	var err error
-	s.Ahead, err = s.ahead(ctx, before.Ahead, []*migration.Migration{m}, func(db engine.Database) error {
+	s.Upcoming, err = s.ahead(ctx, before.Upcoming, []*migration.Migration{m}, func(db engine.Database) error {
 		if err := runner.MakeFound(ctx, db, m); err != nil {
 			return err
 		}

@@ -44,7 +44,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		}
 		t.Columns = slices.DeleteFunc(t.Columns, func(c *schema.Column) bool { return c.Name == column })
 		reads := func(x *schema.SQL) bool {
-			return x != nil && slices.ContainsFunc(e.SQL().Tokens(x.Text), func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), column) })
+			return x != nil && slices.ContainsFunc(e.SQL().Lex(x.Text), func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), column) })
 		}
 		t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool { return k.Column == column || reads(&k.SQL) })
 		t.Triggers = slices.DeleteFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Column == column })
@@ -63,7 +63,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	in := plan.Input{Engine: e, Kept: m.Kept(), Live: live, Wanted: wanted, Made: live, Answers: plan.Answers{Drop: drop}, NoKeep: true,
 		Count: func(q string) (int64, error) { return db.Count(ctx, q) },
 		Look:  func(q string) (int64, engine.Rows, error) { return engine.InTheWay(ctx, db, q) },
-		Size:  func(table string) (int64, error) { return db.Size(ctx, table) }}
+		Size:  func(table string) (int64, error) { return db.TableSize(ctx, table) }}
 	p, err := plan.Make(in)
 	if err != nil {
 		return err
@@ -73,7 +73,7 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	}
 	away := planned(m.ID, m.Form, e, p)
 	if e.Caps().CommitsChanges {
-		return runner.Separately(ctx, db, e, away, false)
+		return runner.StepByStep(ctx, db, e, away, false)
 	}
 	return runner.Steps(ctx, db, e, away, false)
 }

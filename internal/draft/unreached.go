@@ -34,7 +34,7 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 			return nil, err
 		}
 		for _, t := range before.Tables { // what went stood where it stands there, and children go along if they do there
-			there := home.Ahead.Table(t.Name)
+			there := home.Upcoming.Table(t.Name)
 			if there == nil {
 				continue
 			}
@@ -48,9 +48,9 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 			}
 		}
 	}
-	s := &State{Engine: e, unreached: true, home: home, Standing: runner.Stand(files, nil, e)}
-	s.Wanted, _ = e.DDL().Realize(declared)
-	s.Live, _ = e.DDL().Realize(before)
+	s := &State{Engine: e, unreached: true, home: home, Status: runner.StatusOf(files, nil, e)}
+	s.Wanted, _ = e.DDL().Lower(declared)
+	s.Live, _ = e.DDL().Lower(before)
 	for _, c := range changes { // names that followed a renamed table or column
 		t, k, old := s.Live.Table(c.Table), (*schema.Check)(nil), (*schema.Check)(nil)
 		if c.Kind == diff.ChangeCheck {
@@ -65,7 +65,7 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 			}
 		}
 	}
-	s.Ahead, s.made = s.Live, s.Live
+	s.Upcoming, s.made = s.Live, s.Live
 	s.refer = unreachedRows(e, s.Wanted, s.Live, changes, files)
 	return s, nil
 }
@@ -236,7 +236,7 @@ func (w *earlier) typeIn(table, column string) (string, bool) {
 	name, made := "", map[string]bool{}
 	for _, m := range w.files {
 		for _, sql := range m.SQL(false) {
-			tables := sqltext.Touches(w.engine.SQL().Tokens(sql), nil).Tables // the first is the one that the statement makes or changes
+			tables := sqltext.Touches(w.engine.SQL().Lex(sql), nil).Tables // the first is the one that the statement makes or changes
 			if list := words.FindAllStringSubmatch(sql, -1); list != nil && len(tables) > 0 && tables[0] == table {
 				name = strings.Trim(list[len(list)-1][1], `"`)
 			}

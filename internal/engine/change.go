@@ -173,9 +173,9 @@ type Conversion struct {
 	Exact bool
 }
 
-// Removal is rows of a table that go, and the table in which they are kept;
+// RowDeletion is rows of a table that go, and the table in which they are kept;
 // none: they are deleted for good.
-type Removal struct {
+type RowDeletion struct {
 	Table *schema.Table
 	Where string
 	Keep  string
@@ -189,9 +189,9 @@ type Removal struct {
 	Order [][]string
 }
 
-// RowSetting is reference rows of a table that are to be as they are declared,
+// RowUpsert is reference rows of a table that are to be as they are declared,
 // and the table in which the values are kept that they had.
-type RowSetting struct {
+type RowUpsert struct {
 	Table *schema.Table // with its triggers
 	By    []string
 	Rows  []RowValues
@@ -223,16 +223,16 @@ type Change struct {
 // an expression over the old columns, from what was kept, or (both empty) from
 // the column's default.
 type Source struct {
-	SQL      string
-	Converts bool     // SQL is this engine's own conversion of the column's old value
-	Blocks   bool     // the column's old value cannot be turned into the new type: any stands in the way
-	Fill     string   // SQL gives this value to rows that had none; they are noted in the kept table
-	Kept     string   // the kept table that holds the value
-	Literal  bool     // SQL is the same constant for every row
-	Constant bool     // Fill is the same constant for every row
-	Unfill   string   // the kept table that tells which rows had no value
-	Else     string   // SQL for rows that Kept has nothing for
-	Match    []string // of Kept and Unfill: the columns that tell whose value it is
+	SQL           string
+	Converts      bool     // SQL is this engine's own conversion of the column's old value
+	Unconvertible bool     // the column's old value cannot be turned into the new type: any stands in the way
+	Fill          string   // SQL gives this value to rows that had none; they are noted in the kept table
+	Kept          string   // the kept table that holds the value
+	Literal       bool     // SQL is the same constant for every row
+	Constant      bool     // Fill is the same constant for every row
+	NullsIn       string   // the kept table that tells which rows had no value
+	Else          string   // SQL for rows that Kept has nothing for
+	Match         []string // of Kept and Unfill: the columns that tell whose value it is
 }
 
 // Alteration is one table before and after, and how each gets its values from
@@ -256,8 +256,8 @@ type Alteration struct {
 	Copy        bool   // the table is copied, for the order of its columns
 }
 
-// Dropping is a table to be dropped, and where its rows are kept.
-type Dropping struct {
+// TableDrop is a table to be dropped, and where its rows are kept.
+type TableDrop struct {
 	Table *schema.Table
 	Keep  string
 }

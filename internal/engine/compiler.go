@@ -10,38 +10,38 @@ import (
 
 // Compiler puts declarations and changes into the words of one engine.
 type Compiler interface {
-	// Realize fills the stored layer of a declared schema: what this engine
+	// Lower fills the stored layer of a declared schema: what this engine
 	// keeps for it. The notices tell where it cannot do what was declared.
-	Realize(declared *schema.Schema) (*schema.Schema, []Notice)
-	// Recreate gives what makes an empty database hold the same as s, from the
+	Lower(declared *schema.Schema) (*schema.Schema, []Notice)
+	// CreateAll gives what makes an empty database hold the same as s, from the
 	// statements that s was read from where there are any; Fill runs it.
-	Recreate(s *schema.Schema) []Creation
-	// Empty gives the statements that drop everything that s holds.
-	Empty(s *schema.Schema) []string
+	CreateAll(s *schema.Schema) []Creation
+	// DropAll gives the statements that drop everything that s holds.
+	DropAll(s *schema.Schema) []string
 	// Create and Drop give the steps for a whole table.
 	Create(t *schema.Table) Step
-	Drop(d Dropping) Change
+	Drop(d TableDrop) Change
 	// Alter gives the steps that make one table another.
 	Alter(a Alteration) Change
-	// Remove gives the step that takes rows out of a table.
-	Remove(r Removal) Step
-	// SetRows gives the step that makes reference rows as they are declared.
-	SetRows(r RowSetting) Step
-	// KeepAside gives the statements that make the table kept, and those that put values
+	// DeleteRows gives the step that takes rows out of a table.
+	DeleteRows(r RowDeletion) Step
+	// UpsertRows gives the step that makes reference rows as they are declared.
+	UpsertRows(r RowUpsert) Step
+	// Archive gives the statements that make the table kept, and those that put values
 	// of t aside into it, before t or some of its columns are dropped; no columns: all of
 	// it.
-	KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string)
-	// PutBack gives the statements that bring values back into the table once it is there
+	Archive(t *schema.Table, columns []string, kept string) (makes, fills []string)
+	// Restore gives the statements that bring values back into the table once it is there
 	// again; what finds no row stays in kept. With stay, kept rows are not taken away, since
 	// they hold more.
-	PutBack(t, kept *schema.Table, stay bool) []string
+	Restore(t, kept *schema.Table, stay bool) []string
 	// Rename gives the steps that give a table or a column of s another name,
 	// followed by everything that refers to it, and s after them. Without s it is a
 	// table that nothing refers to.
 	Rename(s *schema.Schema, table, column, to string) ([]Step, *schema.Schema)
-	// Separate gives steps, as they would stand in one transaction, the form in which
+	// Schedule gives steps, as they would stand in one transaction, the form in which
 	// the engine runs them.
-	Separate(steps []Step) []Step
+	Schedule(steps []Step) []Step
 	// Convert tells how a value of one column becomes one of another type; ok is
 	// false where there is no one obvious way.
 	Convert(from, to *schema.Column) (c Conversion, ok bool)
@@ -67,11 +67,11 @@ func OnlineOf(e Engine) (o Online, ok bool) {
 	return o, ok
 }
 
-// Inside is a statement of a step outside of any transaction as it can stand in one, where
+// Transactional is a statement of a step outside of any transaction as it can stand in one, where
 // nobody else is at work.
-func Inside(e Engine, statement string) string {
-	if c, ok := e.DDL().(interface{ Inside(statement string) string }); ok {
-		return c.Inside(statement)
+func Transactional(e Engine, statement string) string {
+	if c, ok := e.DDL().(interface{ Transactional(statement string) string }); ok {
+		return c.Transactional(statement)
 	}
 	return statement
 }
@@ -115,26 +115,26 @@ type Enums interface {
 // staged pair, while an application that knows of a change and one that does not both
 // write.
 type Stages interface {
-	// Bridge gives the triggers that complete what either application writes, and note
+	// SyncTriggers gives the triggers that complete what either application writes, and note
 	// who writes as before.
-	Bridge(t *schema.Table, spans []Span) []*schema.Trigger
-	// Follow gives the triggers that take the place of a bridge in the moment in which its
+	SyncTriggers(t *schema.Table, spans []Span) []*schema.Trigger
+	// FollowTriggers gives the triggers that take the place of a bridge in the moment in which its
 	// columns change their names: until the old ones are dropped, and again while an undo
 	// brings them back, those have what is written to the new ones. nil where all of it is
 	// one transaction.
-	Follow(t *schema.Table, list []Following) []*schema.Trigger
+	FollowTriggers(t *schema.Table, list []Following) []*schema.Trigger
 	// LiveView is the view of the rows that are not deleted, as a table now is.
 	LiveView(t *schema.Table, without ...string) *schema.View
 	// Begin gives the statements that begin to note who writes as before: the change
 	// itself counts as such, where there are rows. End forgets it.
 	Begin(table string) []string
 	End(table string) []string
-	// CatchUp gives the statements by which the column that stood for another has what
+	// Resync gives the statements by which the column that stood for another has what
 	// that one has now, where that was written while no bridge was there.
-	CatchUp(table string, s Span) []string
-	// Settled is what must hold before the second migration: for so long nobody has
+	Resync(table string, s Span) []string
+	// NoOldWriters is what must hold before the second migration: for so long nobody has
 	// written as before.
-	Settled(table string, wait time.Duration) Requirement
+	NoOldWriters(table string, wait time.Duration) Requirement
 	// Guarded is the converted value of a column, null where the value does not fit. The
 	// conversion's own SQL sees to that by itself.
 	Guarded(c Conversion, column, sqlType string) string

@@ -59,13 +59,13 @@ type Conn interface {
 type Inspector interface {
 	// Inspect reads everything that the database holds.
 	Inspect(ctx context.Context) (*schema.Schema, error)
-	// Restate puts the SQL of a wanted schema into the words in which the server
+	// Canonicalize puts the SQL of a wanted schema into the words in which the server
 	// keeps it, where it has others for it than live has. Nothing is left behind.
-	Restate(ctx context.Context, wanted, live *schema.Schema) error
+	Canonicalize(ctx context.Context, wanted, live *schema.Schema) error
 	// Kept are the names of the tables that begin with prefix.
 	Kept(ctx context.Context, prefix string) ([]string, error)
-	// Size is the room that a table takes, in bytes, as near as the engine tells.
-	Size(ctx context.Context, table string) (int64, error)
+	// TableSize is the room that a table takes, in bytes, as near as the engine tells.
+	TableSize(ctx context.Context, table string) (int64, error)
 	// HasHistory tells whether the table of history is there.
 	HasHistory(ctx context.Context) (bool, error)
 }
@@ -74,18 +74,18 @@ type Inspector interface {
 type StepRunner interface {
 	// Step runs one statement of a migration.
 	Step(ctx context.Context, sql string) error
-	// Watch notes, before the first step, how what the statements touch holds together,
+	// TrackIntegrity notes, before the first step, how what the statements touch holds together,
 	// and the tables into which rows come otherwise, where the engine does not see to that
 	// by itself.
-	Watch(ctx context.Context, statements, tables []string) error
-	// Settle checks, before Commit, that it is no worse.
-	Settle(ctx context.Context) error
-	// Hold takes the lock of Begin for more than one transaction, until Release.
-	Hold(ctx context.Context, wait time.Duration) error
-	Release(ctx context.Context) error
-	// HoldReferences makes the engine refuse rows whose reference points at
+	TrackIntegrity(ctx context.Context, statements, tables []string) error
+	// CheckIntegrity checks, before Commit, that it is no worse.
+	CheckIntegrity(ctx context.Context) error
+	// Lock takes the lock of Begin for more than one transaction, until Release.
+	Lock(ctx context.Context, wait time.Duration) error
+	Unlock(ctx context.Context) error
+	// EnforceReferences makes the engine refuse rows whose reference points at
 	// nothing, or lets them in, for the statements that follow.
-	HoldReferences(ctx context.Context, hold bool) error
+	EnforceReferences(ctx context.Context, hold bool) error
 }
 
 // Loader puts rows into tables, finds and changes them.
@@ -121,25 +121,25 @@ type Database interface {
 
 // Reporter is a Database that tells how far a step is that copies many rows.
 type Reporter interface {
-	Tell(report func(Progress))
+	OnProgress(report func(Progress))
 }
 
 // Waiter is a Database that tells for whom a statement of a migration waits, where it is
 // kept waiting.
 type Waiter interface {
-	Waits(report func(who string))
+	OnWait(report func(who string))
 }
 
 // Prober is a Database that names the views and triggers that do not work as they stand.
 type Prober interface {
-	Broken(ctx context.Context) ([]string, error)
+	InvalidObjects(ctx context.Context) ([]string, error)
 }
 
-// Broken names the views and triggers that do not work as they stand, where a database can
+// InvalidObjects names the views and triggers that do not work as they stand, where a database can
 // have such.
-func Broken(ctx context.Context, db Database) ([]string, error) {
+func InvalidObjects(ctx context.Context, db Database) ([]string, error) {
 	if p, ok := As[Prober](db); ok {
-		return p.Broken(ctx)
+		return p.InvalidObjects(ctx)
 	}
 	return nil, nil
 }
@@ -154,27 +154,27 @@ type Encoder interface {
 // Resumer is a Database in which a migration can stop between two steps, and go on from
 // there: see Caps.Journal.
 type Resumer interface {
-	// Reached tells, from what Noter.Before noted if it is one, how many of the statements are done where they
+	// StatementsDone tells, from what Noter.Before noted if it is one, how many of the statements are done where they
 	// may have been cut off; what is half there is taken away, so that it can be run again.
-	Reached(ctx context.Context, statements []string, before string) (int, error)
+	StatementsDone(ctx context.Context, statements []string, before string) (int, error)
 	// Session names this connection to others.
 	Session() string
-	// Gone tells whether a session that had a name is there no more, so that nothing of it
+	// SessionEnded tells whether a session that had a name is there no more, so that nothing of it
 	// still runs.
-	Gone(ctx context.Context, session string) (bool, error)
-	// HeldUp tells for whom the session of a name waits; "" for nobody.
-	HeldUp(ctx context.Context, session string) (who string, err error)
+	SessionEnded(ctx context.Context, session string) (bool, error)
+	// BlockedBy tells for whom the session of a name waits; "" for nobody.
+	BlockedBy(ctx context.Context, session string) (who string, err error)
 }
 
 // Autocommitter is a Database that runs statements which cannot stand in a transaction.
 type Autocommitter interface {
-	Outside(ctx context.Context, sql string) error
+	ExecAutocommit(ctx context.Context, sql string) error
 }
 
 // Noter is a Resumer that notes what statements outside of any transaction are about to
 // change, so that Reached can tell.
 type Noter interface {
-	Before(ctx context.Context, statements []string) (string, error)
+	Checkpoint(ctx context.Context, statements []string) (string, error)
 }
 
 // TableLocker is a Database whose tables are locked by statements of their own.
@@ -185,19 +185,19 @@ type TableLocker interface {
 	UnlockTables(ctx context.Context) error
 }
 
-// Gentle is a Database that tells how gently it can make a change of a table: Gentlest
+// OnlineDDL is a Database that tells how gently it can make a change of a table: Gentlest
 // runs the statement, and returns it with the words for that. Where the table has no rows
 // it promises no more than what it can do with them. Softens tells whether a statement is
 // such a change.
-type Gentle interface {
-	Softens(statement string) bool
-	Gentlest(ctx context.Context, statement string) (string, error)
+type OnlineDDL interface {
+	CanRunOnline(statement string) bool
+	LeastLocking(ctx context.Context, statement string) (string, error)
 }
 
-// Entitled is a Database that tells beforehand what its user has no right to do: each as a
+// PermissionChecker is a Database that tells beforehand what its user has no right to do: each as a
 // sentence that says how to get it.
-type Entitled interface {
-	Barred(ctx context.Context, statements []string) ([]string, error)
+type PermissionChecker interface {
+	MissingPermissions(ctx context.Context, statements []string) ([]string, error)
 }
 
 // As is what a database can do beside the rest, whatever it is wrapped in.

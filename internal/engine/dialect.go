@@ -22,12 +22,12 @@ type Dialect interface {
 	SameValue(p schema.Part, c *schema.Column, a, b string) string
 	// Split cuts SQL into statements and the comments between them.
 	Split(src string) []Piece
-	// Tokens cuts SQL into its tokens, comments left out.
-	Tokens(sql string) []sqltok.Token
+	// Lex cuts SQL into its tokens, comments left out.
+	Lex(sql string) []sqltok.Token
 	// Bind puts values, as SQL by name, in the place of the words :name.
 	Bind(sql string, values map[string]string) string
-	// Refuse says why a statement cannot stand in a step, or nil.
-	Refuse(statement string) error
+	// Validate says why a statement cannot stand in a step, or nil.
+	Validate(statement string) error
 	// CompareKey is the condition that rows lie behind (op ">") a place in the order of keys,
 	// or up to it ("<="), in a form for which the engine looks at no other rows. Keys are
 	// SQL, and a place is (VALUE, …), as literals.
@@ -60,17 +60,17 @@ type Scripter interface {
 
 // OnlyLocks tells whether a statement does nothing but to lock tables.
 func OnlyLocks(d Dialect, statement string) bool {
-	list := d.Tokens(statement)
+	list := d.Lex(statement)
 	return len(list) > 0 && list[0].Is("LOCK")
 }
 
-// Misplaced says why statements cannot stand together in a step of a kind, or nil: on most
+// ValidateStep says why statements cannot stand together in a step of a kind, or nil: on most
 // engines, those that can stand in a step can stand with others.
-func Misplaced(d Dialect, kind StepKind, statements []string) error {
+func ValidateStep(d Dialect, kind StepKind, statements []string) error {
 	if m, ok := d.(interface {
-		Misplaced(kind StepKind, statements []string) error
+		ValidateStep(kind StepKind, statements []string) error
 	}); ok {
-		return m.Misplaced(kind, statements)
+		return m.ValidateStep(kind, statements)
 	}
 	return nil
 }

@@ -310,10 +310,10 @@ func (t Table) uniques() []unique {
 // names of their columns; of a table without a key none is returned.
 func (t Table) Insert(ctx context.Context, list []Row, wait time.Duration) (stored engine.Rows, err error) {
 	var keys [][]string
-	if err := t.DB.HoldReferences(ctx, true); err != nil {
+	if err := t.DB.EnforceReferences(ctx, true); err != nil {
 		return stored, err
 	}
-	defer t.DB.HoldReferences(context.WithoutCancel(ctx), false)
+	defer t.DB.EnforceReferences(context.WithoutCancel(ctx), false)
 	if err := t.DB.Begin(ctx, wait); err != nil {
 		return stored, err
 	}

@@ -121,7 +121,7 @@ func (m *Migration) touches(e engine.Engine) (touched, changed map[string]bool) 
 	touched, changed = map[string]bool{}, map[string]bool{}
 	for _, undo := range []bool{false, true} {
 		for _, sql := range m.SQL(undo) {
-			for i, t := range sqltext.Touches(e.SQL().Tokens(sql), nil).Tables {
+			for i, t := range sqltext.Touches(e.SQL().Lex(sql), nil).Tables {
 				if schema.Own(t) || strings.HasPrefix(strings.ToLower(t), "sqlite_") {
 					continue
 				}

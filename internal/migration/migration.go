@@ -672,7 +672,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			}
 			need.Query = p.Text
 		case into != nil:
-			if err := e.SQL().Refuse(p.Text); err != nil {
+			if err := e.SQL().Validate(p.Text); err != nil {
 				return fail(p.Line, "%v; nothing was run", err)
 			}
 			*into = append(*into, Statement{SQL: p.Text, Line: p.Line, Above: comments})
@@ -693,7 +693,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			for _, st := range list {
 				all = append(all, st.SQL)
 			}
-			if err := engine.Misplaced(e.SQL(), s.Kind, all); err != nil {
+			if err := engine.ValidateStep(e.SQL(), s.Kind, all); err != nil {
 				return fail(s.Line, "%v; nothing was run", err)
 			}
 		}

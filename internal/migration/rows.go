@@ -112,7 +112,7 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 	if !renames(sql) { // most do not, and cutting them up takes long
 		return Rename{}, false
 	}
-	list := e.SQL().Tokens(sql)
+	list := e.SQL().Lex(sql)
 	word := func(i int) string {
 		if i >= len(list) {
 			return ""
@@ -179,7 +179,7 @@ func createdTable(e engine.Engine, sql string) string {
 	if len(head) < 6 || !strings.EqualFold(head[:6], "CREATE") {
 		return ""
 	}
-	t := e.SQL().Tokens(head[:min(len(head), begins)])
+	t := e.SQL().Lex(head[:min(len(head), begins)])
 	if len(t) < 3 || t[1].Word() != "TABLE" {
 		return ""
 	}
@@ -191,7 +191,7 @@ func Names(line []*Migration, e engine.Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, m := range line {
 		for _, sql := range m.SQL(false) {
-			for _, t := range e.SQL().Tokens(sql) {
+			for _, t := range e.SQL().Lex(sql) {
 				if t.Named() {
 					out[strings.ToLower(t.Name())] = true
 				}

@@ -39,7 +39,7 @@ func (p *planner) generatedAgain(a *engine.Alteration, changes []diff.Change, ro
 				continue
 			}
 			p.lose(a, old)
-			if src, ok := a.Back[c.Name]; ok && src.Blocks { // it is dropped first
+			if src, ok := a.Back[c.Name]; ok && src.Unconvertible { // it is dropped first
 				delete(a.Back, c.Name)
 			}
 		}
@@ -60,7 +60,7 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 		return p.Engine.DDL().Alter(a)
 	}
 	stands := func(sql schema.SQL) bool {
-		list, _ := wordsOf(p.Engine.SQL().Tokens(sql.Text))
+		list, _ := wordsOf(p.Engine.SQL().Lex(sql.Text))
 		return slices.ContainsFunc(list, func(w word) bool { return again[w.name] })
 	}
 	mid := a.To.Clone()

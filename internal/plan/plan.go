@@ -300,7 +300,7 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
 	p.addedUsed()
-	p.plan.Steps = in.Engine.DDL().Separate(p.plan.Steps)
+	p.plan.Steps = in.Engine.DDL().Schedule(p.plan.Steps)
 	if in.Gentle != nil && len(p.plan.Questions) == 0 {
 		if err := in.Gentle(p.plan); err != nil {
 			return nil, err
@@ -428,7 +428,7 @@ func (p *planner) lose(a *engine.Alteration, col *schema.Column) {
 	if src, ok := p.backValue(a.From.Name, col, keep); ok {
 		a.Back[col.Name] = src
 	} else if a.To.Column(col.Name) != nil {
-		a.Back[col.Name] = engine.Source{Blocks: true} // of another type now: the old value is nowhere
+		a.Back[col.Name] = engine.Source{Unconvertible: true} // of another type now: the old value is nowhere
 	}
 }
 
@@ -561,7 +561,7 @@ func (p *planner) dropTable(t *schema.Table) {
 	if p.NoKeep {
 		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" are lost"
 	}
-	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.DDL().Drop(engine.Dropping{Table: t, Keep: keep})})
+	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.DDL().Drop(engine.TableDrop{Table: t, Keep: keep})})
 }
 
 // keep is the name of the table for what is kept of a table.
@@ -710,7 +710,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 					base = src.SQL // converted first
 				}
 				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Converts: src.Converts, Fill: value, Constant: f.Literal}
-				a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: back.Converts, Unfill: a.Keep}
+				a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: back.Converts, NullsIn: a.Keep}
 				continue
 			}
 			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.SQL().Quote(p.oldTable(name)), p.Engine.SQL().Quote(p.oldColumn(name, c.Name))))
@@ -756,7 +756,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			delete(a.Back, c)
 			switch {
 			case a.To.Column(c) != nil:
-				a.Back[c] = engine.Source{Blocks: true}
+				a.Back[c] = engine.Source{Unconvertible: true}
 			case src.Else != "" || src.SQL != "":
 				a.Back[c] = engine.Source{SQL: cmp.Or(src.Else, src.SQL)}
 			}
@@ -765,7 +765,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	var filled []string // of whose rows nobody could tell afterwards which had no value
 	if keyless {
 		for _, c := range a.From.Columns {
-			if a.Back[c.Name].Unfill != "" {
+			if a.Back[c.Name].NullsIn != "" {
 				filled = append(filled, name+"."+c.Name)
 			}
 		}
@@ -775,10 +775,10 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			return
 		}
 		for c, s := range a.Back {
-			if s.Unfill == "" {
+			if s.NullsIn == "" {
 				continue
 			}
-			if s.Unfill = ""; s.SQL == "" {
+			if s.NullsIn = ""; s.SQL == "" {
 				delete(a.Back, c)
 			} else {
 				a.Back[c] = s
@@ -1144,7 +1144,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
-		a.Forward[c.Name] = engine.Source{Blocks: true}
+		a.Forward[c.Name] = engine.Source{Unconvertible: true}
 		p.lose(a, old)
 		return
 	}
@@ -1183,7 +1183,7 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.SQL().Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
 		return
 	}
-	a.Forward[name] = engine.Source{Blocks: true}
+	a.Forward[name] = engine.Source{Unconvertible: true}
 	p.lose(a, a.From.Column(name))
 }
 
@@ -1428,7 +1428,7 @@ func (p *planner) oldColumn(table, name string) string { return p.Answers.before
 func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requirement {
 	var b strings.Builder
 	last := 0
-	list := p.Engine.SQL().Tokens(r.Query)
+	list := p.Engine.SQL().Lex(r.Query)
 	for i, t := range list {
 		function := i+1 < len(list) && list[i+1].Text == "("
 		typ := i > 0 && list[i-1].Text == "::"

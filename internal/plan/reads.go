@@ -95,7 +95,7 @@ func (p *planner) outerNames(table, column, sql string) {
 	if row == nil {
 		return
 	}
-	list, within := wordsOf(p.Engine.SQL().Tokens(sql))
+	list, within := wordsOf(p.Engine.SQL().Lex(sql))
 	// The tables that a subquery and those around it read.
 	scope := map[int][]*schema.Table{}
 	known := map[int]bool{}
@@ -138,7 +138,7 @@ func (p *planner) outerNames(table, column, sql string) {
 // changes come after it, for the sake of what its fills read.
 func (p *planner) order(table string) (before, after []string, err error) {
 	for _, sql := range p.reads[table] {
-		tokens := p.Engine.SQL().Tokens(sql)
+		tokens := p.Engine.SQL().Lex(sql)
 		list, _ := wordsOf(tokens)
 		mentions := func(name string) bool {
 			return slices.ContainsFunc(list, func(w word) bool { return w.is(name) && !w.owner })

@@ -99,7 +99,7 @@ func (p *planner) followWithin(table string, changes []diff.Change) (follow, res
 			case *schema.Index:
 				mine = mine || named(schema.Names(o.Parts))
 			case *schema.Check:
-				mine = mine || named([]string{o.Column}) || o.Column == "" && slices.ContainsFunc(p.Engine.SQL().Tokens(o.SQL.Text), func(t sqltok.Token) bool { return t.Named() && named([]string{t.Name()}) })
+				mine = mine || named([]string{o.Column}) || o.Column == "" && slices.ContainsFunc(p.Engine.SQL().Lex(o.SQL.Text), func(t sqltok.Token) bool { return t.Named() && named([]string{t.Name()}) })
 			case *schema.Trigger:
 				mine = mine || named([]string{o.Column})
 			}

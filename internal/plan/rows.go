@@ -77,7 +77,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if t.Rows == nil {
 		return
 	}
-	set := engine.RowSetting{Table: t, By: t.Rows.By, Keep: schema.Cut(p.Kept + rowsPrefix + t.Name)}
+	set := engine.RowUpsert{Table: t, By: t.Rows.By, Keep: schema.Cut(p.Kept + rowsPrefix + t.Name)}
 	var keys []string
 	added, changed := 0, 0
 	// A table that comes with the migration has no rows but those that an undo kept.
@@ -151,7 +151,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if changed > 0 {
 		set.Note = "the old values are kept"
 	}
-	step := p.Engine.DDL().SetRows(set)
+	step := p.Engine.DDL().UpsertRows(set)
 	if added > 0 {
 		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns), func(c string) bool { return slices.Contains(t.Rows.By, c) || t.Rows.InsertOnly })
 		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.KeyParts(), Columns: columns, Keys: keys}}
@@ -166,7 +166,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 }
 
 // pointedAt guards the undo of an insert: rows that refer to what would go.
-func (p *planner) pointedAt(t *schema.Table, set engine.RowSetting) []engine.Requirement {
+func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requirement {
 	q := p.Engine.SQL().Quote
 	at, from := engine.Aliased(q, "t"), engine.Aliased(q, "c")
 	var keys [][]string
@@ -306,7 +306,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.DDL().Remove(engine.Removal{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
+	step := p.Engine.DDL().DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "deleted")

@@ -245,7 +245,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		if fate == Keep {
 			keep = schema.Cut(p.Kept + "deleted_" + c.Table)
 		}
-		step := p.Engine.DDL().Remove(engine.Removal{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
+		step := p.Engine.DDL().DeleteRows(engine.RowDeletion{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.SQL().Quote(c.Name) + " IS NULL"
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {

@@ -76,7 +76,7 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 	for _, t := range s.out.Between.Tables {
 		if st := s.tables[t.Name]; st != nil {
 			s.asideTogether(st)
-			t.Triggers = append(t.Triggers, engine.StagesOf(e).Bridge(t, st.Spans)...)
+			t.Triggers = append(t.Triggers, engine.StagesOf(e).SyncTriggers(t, st.Spans)...)
 			s.out.Tables = append(s.out.Tables, *st)
 		}
 		s.view(t)
@@ -416,7 +416,7 @@ func (p *planner) staged() {
 			p.units = append(p.units, unit{rank: rankSpanGoes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "record old writers of " + t.Name + "", Kind: kind, Apply: words.Begin(t.Name), Undo: words.End(t.Name)}}}})
 			continue
 		}
-		p.plan.BeforeApply = append(p.plan.BeforeApply, words.Settled(t.Name, p.Stage.Wait))
+		p.plan.BeforeApply = append(p.plan.BeforeApply, words.NoOldWriters(t.Name, p.Stage.Wait))
 		p.plan.BeforeApply = append(p.plan.BeforeApply, p.crossed(t)...)
 		p.units = append(p.units, unit{rank: rankSpanComes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "stop recording old writers of " + t.Name + "", Kind: kind, Apply: words.End(t.Name)}}}})
 		if !slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Hidden }) {
@@ -428,7 +428,7 @@ func (p *planner) staged() {
 		stop := engine.Step{Here: p.crossed(t)}
 		for _, s := range t.Spans { // on the way back, before the bridge is there again
 			if s.Old != nil {
-				stop.Undo = append(stop.Undo, words.CatchUp(t.Name, s)...)
+				stop.Undo = append(stop.Undo, words.Resync(t.Name, s)...)
 			}
 		}
 		for _, g := range live.Triggers {
@@ -441,7 +441,7 @@ func (p *planner) staged() {
 			p.plan.Steps = append(p.plan.Steps, stop)
 		}
 		live.Triggers = slices.DeleteFunc(live.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
-		if follow := words.Follow(live, p.following(live, t)); len(follow) > 0 {
+		if follow := words.FollowTriggers(live, p.following(live, t)); len(follow) > 0 {
 			step := engine.Step{Title: "create the old columns of " + t.Name + " follow"}
 			for _, g := range follow {
 				create, drop := p.Engine.DDL().Trigger(live, g)
@@ -541,7 +541,7 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 	out, add := p.Engine.DDL().Alter(a), p.Engine.DDL().Alter(second)
 	// What the columns have to hold that come back is asked when they are there.
 	there := func(r engine.Requirement) bool {
-		return slices.ContainsFunc(p.Engine.SQL().Tokens(r.Query), func(t sqltok.Token) bool { return t.Named() && slices.Contains(gone, t.Name()) })
+		return slices.ContainsFunc(p.Engine.SQL().Lex(r.Query), func(t sqltok.Token) bool { return t.Named() && slices.Contains(gone, t.Name()) })
 	}
 	if n := len(out.Steps); n > 0 {
 		for _, r := range out.BeforeUndo {

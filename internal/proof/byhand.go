@@ -38,7 +38,7 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 			continue
 		}
 		for n, st := range append(slices.Clone(s.Apply), s.Undo...) {
-			list := in.Engine.SQL().Tokens(st.SQL)
+			list := in.Engine.SQL().Lex(st.SQL)
 			drafted := slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(t string) bool { return schema.Own(t) || strings.HasPrefix(t, "sqlite_") }) || n >= len(s.Apply) && fills(list)
 			if sqltext.ChangesRows(list) && !drafted {
 				h.steps[st.SQL] = i + 1
@@ -68,7 +68,7 @@ func written(in Input, m *migration.Migration, s *migration.Step) bool {
 func routines(in Input) map[string]bool {
 	out := routinesOf(in.Start)
 	for _, sql := range append(in.Migration.SQL(false), in.Migration.SQL(true)...) {
-		list := in.Engine.SQL().Tokens(sql)
+		list := in.Engine.SQL().Lex(sql)
 		for i := 0; i+1 < len(list); i++ {
 			if w := list[i].Word(); (w == "FUNCTION" || w == "PROCEDURE") && list[i+1].Named() {
 				out[strings.ToLower(list[i+1].Name())] = true
@@ -100,7 +100,7 @@ func (p *prover) touched() map[string]bool {
 		s := &p.Migration.Steps[i]
 		hand := p.hand.written[i]
 		for _, st := range append(slices.Clone(s.Apply), s.Undo...) {
-			t := sqltext.Touches(p.Engine.SQL().Tokens(st.SQL), p.hand.routines)
+			t := sqltext.Touches(p.Engine.SQL().Lex(st.SQL), p.hand.routines)
 			if hand && t.Unsure != "" && p.out.Unsure == "" {
 				p.out.Unsure = fmt.Sprintf("step %d (%s)", i+1, t.Unsure)
 				all = true
@@ -136,7 +136,7 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 		}
 	}
 	if v := p.Start.View(name); v != nil {
-		for _, n := range sqltext.Touches(p.Engine.SQL().Tokens(v.SQL.Text), nil).Tables {
+		for _, n := range sqltext.Touches(p.Engine.SQL().Lex(v.SQL.Text), nil).Tables {
 			add(n)
 		}
 	}
@@ -155,11 +155,11 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 		if g.Purpose.OfTrigger() && g.Purpose != schema.ForChildren && g.Purpose != schema.ForGuardChildren {
 			continue // ours: it changes nothing else
 		}
-		found := sqltext.Touches(p.Engine.SQL().Tokens(g.SQL.Text), nil)
+		found := sqltext.Touches(p.Engine.SQL().Lex(g.SQL.Text), nil)
 		for _, n := range found.Tables {
 			add(n)
 		}
-		*all = *all || slices.ContainsFunc(p.Engine.SQL().Tokens(g.SQL.Text), func(t sqltok.Token) bool { return t.Word() == "EXECUTE" || t.Word() == "CALL" })
+		*all = *all || slices.ContainsFunc(p.Engine.SQL().Lex(g.SQL.Text), func(t sqltok.Token) bool { return t.Word() == "EXECUTE" || t.Word() == "CALL" })
 	}
 }
 
@@ -169,7 +169,7 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 func (h *byHand) hints(table string) map[string][]string {
 	out := map[string][]string{}
 	for _, sql := range h.forward {
-		list := h.in.Engine.SQL().Tokens(sql)
+		list := h.in.Engine.SQL().Lex(sql)
 		if !slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(n string) bool { return strings.EqualFold(n, table) }) {
 			continue
 		}

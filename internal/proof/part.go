@@ -107,7 +107,7 @@ type parting struct {
 
 // read notes the names in a statement; unsure: nobody can tell what it touches.
 func (p *parting) read(sql string, routines map[string]bool) (unsure bool) {
-	list := p.e.SQL().Tokens(sql)
+	list := p.e.SQL().Lex(sql)
 	for _, t := range list {
 		if t.Named() {
 			p.named[strings.ToLower(t.Name())] = true
@@ -128,7 +128,7 @@ func (p *parting) reach(s *schema.Schema) {
 		}
 		var out []string
 		for _, one := range sql {
-			for _, t := range p.e.SQL().Tokens(one) {
+			for _, t := range p.e.SQL().Lex(one) {
 				name := strings.ToLower(t.Name())
 				if t.Named() && (p.tables[name] != nil || p.views[name] != nil) && !slices.Contains(out, name) {
 					out = append(out, name)

@@ -33,7 +33,7 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 			own.Tables = append(own.Tables, t)
 		}
 	}
-	left, err := engine.Fill(ctx, db, e.DDL().Recreate(own))
+	left, err := engine.Fill(ctx, db, e.DDL().CreateAll(own))
 	if err != nil {
 		db.Close()
 		return nil, nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
@@ -107,7 +107,7 @@ func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schem
 		return nil, left, err
 	}
 	if wanted != nil {
-		err = db.Restate(ctx, among(wanted, after), after)
+		err = db.Canonicalize(ctx, among(wanted, after), after)
 	}
 	return Join(after, rest), left, err
 }
@@ -116,7 +116,7 @@ func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schem
 // history.
 func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
 	if !m.Atomic() && e.Caps().Journal {
-		return runner.Separately(ctx, db, e, m, undo)
+		return runner.StepByStep(ctx, db, e, m, undo)
 	}
 	if err := db.Begin(ctx, 0); err != nil {
 		return err
@@ -232,7 +232,7 @@ func (l *leftOut) add(in Input, way *runner.InTheWay) {
 	l.tries++
 	reason := "a requirement: " + way.Sentence
 	renames := in.Migration.Renames(in.Engine)
-	for _, name := range sqltext.Touches(in.Engine.SQL().Tokens(way.Query), nil).Tables {
+	for _, name := range sqltext.Touches(in.Engine.SQL().Lex(way.Query), nil).Tables {
 		t := in.Start.Table(name)
 		if t == nil {
 			old, _ := migration.Before(renames, name, "")
@@ -360,7 +360,7 @@ func gently(ctx context.Context, in Input, rows bool) (whole bool, err error) {
 				return // what a statement finds that others did not come before says nothing
 			}
 			sql := in.Engine.SQL().Bind(bound[i].SQL, map[string]string{engine.Batch: "true"})
-			with, err := db.(engine.Gentle).Gentlest(ctx, sql)
+			with, err := db.(engine.OnlineDDL).LeastLocking(ctx, sql)
 			switch {
 			case err != nil:
 				whole = false
@@ -431,7 +431,7 @@ func (p *prover) run(ctx context.Context) error {
 		}
 	}
 	if p.Wanted != nil {
-		if err := p.db.Restate(ctx, among(p.Wanted, after.schema), after.schema); err != nil {
+		if err := p.db.Canonicalize(ctx, among(p.Wanted, after.schema), after.schema); err != nil {
 			return err
 		}
 		for _, c := range diff.Schemas(whole, p.Wanted) {
@@ -546,7 +546,7 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		return nil, err
 	}
 	out := &state{schema: s, rows: map[string][]string{}}
-	if out.broken, err = engine.Broken(ctx, p.db); err != nil {
+	if out.broken, err = engine.InvalidObjects(ctx, p.db); err != nil {
 		return nil, err
 	}
 	for _, t := range s.Tables {
@@ -637,7 +637,7 @@ func (p *prover) fill(ctx context.Context) error {
 			want(t.Name)
 		}
 	}
-	if err := p.db.HoldReferences(ctx, true); err != nil {
+	if err := p.db.EnforceReferences(ctx, true); err != nil {
 		return err
 	}
 	if err := p.db.Begin(ctx, 0); err != nil {
@@ -724,14 +724,14 @@ func (p *prover) fill(ctx context.Context) error {
 	if err := p.db.Commit(ctx); err != nil {
 		return err
 	}
-	return p.db.HoldReferences(ctx, false)
+	return p.db.EnforceReferences(ctx, false)
 }
 
 // empty tells whether the migration takes a table only without rows: a requirement asks for
 // any row of it.
 func (p *prover) empty(t *schema.Table) bool {
 	return slices.ContainsFunc(p.Migration.BeforeApply, func(r engine.Requirement) bool {
-		list := p.Engine.SQL().Tokens(r.Query)
+		list := p.Engine.SQL().Lex(r.Query)
 		n := len(list)
 		return n > 2 && list[n-2].Word() == "WHERE" && list[n-1].Word() == "TRUE" &&
 			slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(name string) bool { return strings.EqualFold(name, t.Name) })

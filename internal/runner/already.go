@@ -82,7 +82,7 @@ func already(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 func KeepFor(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, names []string) error {
 	alone := *m
 	alone.Steps = []migration.Step{{UndoLoses: names}}
-	return keepAside(ctx, db, e, &alone)
+	return archive(ctx, db, e, &alone)
 }
 
 // makeRoom makes room for a migration that is not one transaction, before it begins.

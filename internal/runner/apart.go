@@ -15,7 +15,7 @@ var errOneTransaction = errors.New("every migration is one transaction in this d
 // outside runs a statement that cannot stand in a transaction.
 func outside(ctx context.Context, db engine.Database, sql string) error {
 	if a, ok := engine.As[engine.Autocommitter](db); ok {
-		return a.Outside(ctx, sql)
+		return a.ExecAutocommit(ctx, sql)
 	}
 	return errOneTransaction
 }
@@ -24,7 +24,7 @@ func outside(ctx context.Context, db engine.Database, sql string) error {
 // the database can tell without it how far they came.
 func noteBefore(ctx context.Context, db engine.Database, statements []string) (string, error) {
 	if n, ok := engine.As[engine.Noter](db); ok {
-		return n.Before(ctx, statements)
+		return n.Checkpoint(ctx, statements)
 	}
 	return "", nil
 }
@@ -32,7 +32,7 @@ func noteBefore(ctx context.Context, db engine.Database, statements []string) (s
 // reached tells how many of the statements are done where they may have been cut off.
 func reached(ctx context.Context, db engine.Database, statements []string, before string) (int, error) {
 	if r, ok := engine.As[engine.Resumer](db); ok {
-		return r.Reached(ctx, statements, before)
+		return r.StatementsDone(ctx, statements, before)
 	}
 	return 0, errOneTransaction
 }
@@ -56,7 +56,7 @@ func sessionOf(db engine.Database) string {
 // Gone tells whether a session that had a name is there no more.
 func Gone(ctx context.Context, db engine.Database, session string) (bool, error) {
 	if r, ok := engine.As[engine.Resumer](db); ok {
-		return r.Gone(ctx, session)
+		return r.SessionEnded(ctx, session)
 	}
 	return true, nil
 }

@@ -22,7 +22,7 @@ const (
 )
 
 // batches runs one direction of a step in batches.
-func (s *separate) batches(n int, apply bool) error {
+func (s *stepwise) batches(n int, apply bool) error {
 	step := &s.bound.Steps[n-1]
 	list, state := step.Apply, stateGoing
 	if !apply {
@@ -132,13 +132,13 @@ func (s *separate) batches(n int, apply bool) error {
 
 // walk finds the rows of one batch after another.
 type walk struct {
-	s           *separate
+	s           *stepwise
 	table, few  string
 	keys, found []string // found: those of the few rows that are still to be done
 	all         bool     // and behind them there are none
 }
 
-func newWalk(s *separate, b *engine.Batches) *walk {
+func newWalk(s *stepwise, b *engine.Batches) *walk {
 	w := &walk{s: s, table: s.e.SQL().Quote(b.Table), few: b.Where}
 	for _, k := range b.Key {
 		w.keys = append(w.keys, w.table+"."+s.e.SQL().Quote(k))
@@ -206,7 +206,7 @@ func (w *walk) places(limit, offset int) (out []string, err error) {
 }
 
 // begins notes that one direction of a step in batches begins at the first row.
-func (s *separate) begins(n int, state string) error {
+func (s *stepwise) begins(n int, state string) error {
 	if !s.note {
 		return nil
 	}

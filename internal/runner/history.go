@@ -54,11 +54,11 @@ func History(ctx context.Context, db engine.Database) ([]Applied, error) {
 	return out, nil
 }
 
-// Standing is how a database stands against the files of migrations.
-type Standing struct {
+// LineStatus is how a database stands against the files of migrations.
+type LineStatus struct {
 	Applied []Applied
 	Files   []*migration.Migration
-	Waiting []*migration.Migration
+	Pending []*migration.Migration
 	Edited  []string // applied, and the file says something else now
 	Missing []string // applied, and older than files that are there, and the file is gone
 	Newer   []string // applied, and newer than every file: an older checkout
@@ -71,7 +71,7 @@ type Standing struct {
 }
 
 // At is the newest migration that was applied; "" for none.
-func (s *Standing) At() string {
+func (s *LineStatus) At() string {
 	if n := len(s.Applied); n > 0 {
 		return s.Applied[n-1].ID
 	}
@@ -79,7 +79,7 @@ func (s *Standing) At() string {
 }
 
 // Problem says why nothing can be applied as things stand, or nil.
-func (s *Standing) Problem() error {
+func (s *LineStatus) Problem() error {
 	switch {
 	case len(s.Edited) > 0:
 		return fmt.Errorf("the migration %s was edited after it was applied. Restore the file (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
@@ -95,7 +95,7 @@ func (s *Standing) Problem() error {
 
 // TooEarly is the first migration that is Early, or nil. It is no Problem: where the two do
 // not hinder each other, the waiting one can be applied all the same.
-func (s *Standing) TooEarly() error {
+func (s *LineStatus) TooEarly() error {
 	if len(s.Early) == 0 {
 		return nil
 	}
@@ -111,9 +111,9 @@ func (x *Early) Error() string {
 	return fmt.Sprintf("%s is applied here without %s, which its file now follows: run erbario undo, then erbario apply applies both and restores the kept values", x.Migration.ID, x.Follows.ID)
 }
 
-// Stand holds files and history against each other.
-func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *Standing {
-	s := &Standing{Applied: applied, Files: files}
+// StatusOf holds files and history against each other.
+func StatusOf(files []*migration.Migration, applied []Applied, e engine.Engine) *LineStatus {
+	s := &LineStatus{Applied: applied, Files: files}
 	byID := map[string]*migration.Migration{}
 	newest := ""
 	for _, m := range files {
@@ -137,7 +137,7 @@ func Stand(files []*migration.Migration, applied []Applied, e engine.Engine) *St
 	}
 	for _, m := range files {
 		if !done[m.ID] {
-			s.Waiting = append(s.Waiting, m)
+			s.Pending = append(s.Pending, m)
 		}
 	}
 	for _, m := range files {

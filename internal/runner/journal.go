@@ -20,8 +20,8 @@ import (
 	"erbario/internal/schema"
 )
 
-// Half is a migration under way, or one that was cut off.
-type Half struct {
+// Interrupted is a migration under way, or one that was cut off.
+type Interrupted struct {
 	ID       string
 	Text     string
 	Session  string // of the run that began it
@@ -38,7 +38,7 @@ type Half struct {
 
 // Next is the step at which the migration stands, from 1: the one that was cut off, or
 // else the one that comes next in the direction in which it went; 0: none.
-func (h *Half) Next() int {
+func (h *Interrupted) Next() int {
 	if h.Cut > 0 {
 		return h.Cut
 	}
@@ -54,7 +54,7 @@ func (h *Half) Next() int {
 
 // HalfError says that a migration was left between two steps.
 type HalfError struct {
-	Half *Half
+	Half *Interrupted
 	Err  error
 }
 
@@ -63,14 +63,14 @@ func (e *HalfError) Unwrap() error { return e.Err }
 
 // Stopped says that a migration was left half-way, so that nothing else can be done
 // before it is at an end.
-type Stopped struct{ Half *Half }
+type Stopped struct{ Half *Interrupted }
 
 func (e *Stopped) Error() string {
 	return fmt.Sprintf("%s was interrupted on %s (%s): erbario apply resumes it, erbario undo rolls it back", e.Half.ID, e.Half.Since, e.Half.Where())
 }
 
 // Where tells in words how far the migration is.
-func (h *Half) Where() string {
+func (h *Interrupted) Where() string {
 	total := strings.Count(h.Text, "-- : step ")
 	s := fmt.Sprintf("%d of %d steps are applied", len(h.Done), total)
 	if h.Cut > 0 {
@@ -93,7 +93,7 @@ const (
 const failedRow = -1
 
 // Halfway reads the journal: the migration that was left half-way, or nil.
-func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
+func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
 	there, err := db.Kept(ctx, "erbario_journal")
 	if err != nil || !slices.Contains(there, "erbario_journal") {
 		return nil, err
@@ -102,7 +102,7 @@ func Halfway(ctx context.Context, db engine.Database) (*Half, error) {
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	h := &Half{}
+	h := &Interrupted{}
 	for _, r := range rows {
 		n, _ := strconv.Atoi(r[1])
 		switch r[2] {
@@ -143,15 +143,15 @@ func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
 	return err
 }
 
-// separate is one migration that runs step by step.
-type separate struct {
+// stepwise is one migration that runs step by step.
+type stepwise struct {
 	ctx   context.Context
 	db    engine.Database
 	e     engine.Engine
 	m     *migration.Migration // whole
 	bound *migration.Migration // with its parameters' values
 	o     Options
-	half  *Half
+	half  *Interrupted
 	said  []string
 	note  bool // in the journal
 	noted bool // it is, that the first step begins
@@ -159,14 +159,14 @@ type separate struct {
 	fills map[int][]string
 }
 
-// separately brings one migration forward step by step and records it. done tells that
+// stepByStep brings one migration forward step by step and records it. done tells that
 // somebody else has applied it in the meantime.
-func separately(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options, began time.Time) (skip bool, back []Restored, err error) {
-	if err := db.Hold(ctx, o.Wait); err != nil {
+func stepByStep(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options, began time.Time) (skip bool, back []Restored, err error) {
+	if err := db.Lock(ctx, o.Wait); err != nil {
 		return false, nil, err
 	}
-	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
-	s := &separate{ctx: ctx, db: db, e: e, m: m, o: o, note: true}
+	defer func() { err = errors.Join(err, db.Unlock(context.WithoutCancel(ctx))) }()
+	s := &stepwise{ctx: ctx, db: db, e: e, m: m, o: o, note: true}
 	sealing := false
 	err = inTurn(ctx, db, o.Wait, func() error {
 		sealing = false
@@ -211,7 +211,7 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		if names, err := s.kept(); err != nil {
 			return err
 		} else if len(names) > 0 && len(refilled(m)) > 0 {
-			list, err := PutAsideBy(ctx, db, m)
+			list, err := ArchivedBy(ctx, db, m)
 			if err != nil {
 				return err
 			}
@@ -246,14 +246,14 @@ func separately(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 // begins: a commit costs such a server a good part of what a change of a table does. Until
 // then the journal has the migration, and whoever reads that next finds its last step done.
 type owed struct {
-	s       *separate // nil: nothing is owed
+	s       *stepwise // nil: nothing is owed
 	began   time.Time
 	through func(m *migration.Migration, began time.Time) // told what is in the history
 }
 
 // owe leaves the end of the migration to the next one, where nothing but its record is
 // missing and a next one follows.
-func (s *separate) owe(began time.Time) (waits bool, err error) {
+func (s *stepwise) owe(began time.Time) (waits bool, err error) {
 	if s.o.owed == nil || !s.o.more || s.half.Recorded {
 		return false, nil
 	}
@@ -308,7 +308,7 @@ func (w *owed) settle(committed bool, wrong error) error {
 }
 
 // kept are the tables of values that are kept for the migration.
-func (s *separate) kept() ([]string, error) {
+func (s *stepwise) kept() ([]string, error) {
 	if !s.o.alone || len(s.m.Redrafts) > 0 || strings.Contains(s.m.Text, schema.KeptPrefix) {
 		return s.db.Kept(s.ctx, s.m.Kept())
 	}
@@ -319,7 +319,7 @@ func (s *separate) kept() ([]string, error) {
 
 // begin begins the journal, with the first step where it is one outside of any
 // transaction: what is to be noted of that need not wait for a turn of its own.
-func (s *separate) begin() error {
+func (s *stepwise) begin() error {
 	if s.bound.Steps[0].Kind != engine.OutsideTransaction {
 		if err := s.head(s.said); err != nil {
 			return err
@@ -338,8 +338,8 @@ func (s *separate) begin() error {
 }
 
 // head begins the journal, with the first step if it is told what that touches.
-func (s *separate) head(said []string, first ...string) error {
-	s.half = &Half{ID: s.m.ID, Text: s.m.Text}
+func (s *stepwise) head(said []string, first ...string) error {
+	s.half = &Interrupted{ID: s.m.ID, Text: s.m.Text}
 	const row = "(?, ?, ?, ?, ?, ?, ?)"
 	sql := "INSERT INTO erbario_journal (migration, step, state, at, session, text, answers) VALUES " + row
 	args := []any{s.m.ID, 0, stateHead, nowText(), sessionOf(s.db), s.m.Text, strings.Join(said, "\n")}
@@ -353,7 +353,7 @@ func (s *separate) head(said []string, first ...string) error {
 func nowText() string { return time.Now().UTC().Format(time.DateTime) }
 
 // forward goes on to the end, or back where a step fails.
-func (s *separate) forward(began time.Time) ([]Restored, error) {
+func (s *stepwise) forward(began time.Time) ([]Restored, error) {
 	err := s.steps(true)
 	var back []Restored
 	if err == nil {
@@ -371,7 +371,7 @@ func (s *separate) forward(began time.Time) ([]Restored, error) {
 
 // turn takes the finished steps back where one failed; to tells the direction to go.
 // A run that was stopped, or has lost its server, leaves them to the next.
-func (s *separate) turn(err error, to bool) error {
+func (s *stepwise) turn(err error, to bool) error {
 	if !to && s.untouched(err) {
 		ctx := s.ctx
 		var stop func()
@@ -407,7 +407,7 @@ func (s *separate) turn(err error, to bool) error {
 
 // untouched tells whether a person stopped the run while it waited for its first lock: then
 // nothing has to be resumed, and the journal forgets it.
-func (s *separate) untouched(err error) bool {
+func (s *stepwise) untouched(err error) bool {
 	if s.ctx.Err() == nil || errors.Is(err, engine.ErrLost) || s.o.Stop {
 		return false
 	}
@@ -419,7 +419,7 @@ func (s *separate) untouched(err error) bool {
 
 // left tells that the migration is left as it stands. With what the run ends is noted,
 // if the server still takes it.
-func (s *separate) left(err error) error {
+func (s *stepwise) left(err error) error {
 	if !s.note || errors.Is(err, engine.ErrLost) {
 		return &HalfError{Half: s.half, Err: err}
 	}
@@ -433,14 +433,14 @@ func (s *separate) left(err error) error {
 	return &HalfError{Half: s.half, Err: err}
 }
 
-func (s *separate) forget() error {
+func (s *stepwise) forget() error {
 	return s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ?", s.m.ID)
 }
 
-func (s *separate) inTurn(f func() error) error { return inTurn(s.ctx, s.db, s.o.Wait, f) }
+func (s *stepwise) inTurn(f func() error) error { return inTurn(s.ctx, s.db, s.o.Wait, f) }
 
 // end records what is applied, in a transaction of its own.
-func (s *separate) end(began time.Time) (back []Restored, err error) {
+func (s *stepwise) end(began time.Time) (back []Restored, err error) {
 	if s.note {
 		if err := reserveNumbers(s.ctx, s.db, s.m); err != nil {
 			return nil, err
@@ -457,7 +457,7 @@ func (s *separate) end(began time.Time) (back []Restored, err error) {
 
 // record records what is applied inside the transaction that was begun: values that were
 // kept come back, the history gets its row, and the journal forgets the migration.
-func (s *separate) record(began time.Time) (back []Restored, err error) {
+func (s *stepwise) record(began time.Time) (back []Restored, err error) {
 	kept, err := s.kept()
 	if err != nil {
 		return nil, err
@@ -467,14 +467,14 @@ func (s *separate) record(began time.Time) (back []Restored, err error) {
 		if count, err = restoring(s.ctx, s.db, s.e, s.m, false); err != nil {
 			return nil, err
 		}
-		if err := putBack(s.ctx, s.db, s.e, s.m); err != nil {
+		if err := restore(s.ctx, s.db, s.e, s.m); err != nil {
 			return nil, err
 		}
 	}
 	if err := dropFormer(s.ctx, s.db, s.e, s.m, s.o.Former); err != nil {
 		return nil, err
 	}
-	if err := s.db.Settle(s.ctx); err != nil {
+	if err := s.db.CheckIntegrity(s.ctx); err != nil {
 		return nil, err
 	}
 	if s.o.Stayed != nil {
@@ -497,7 +497,7 @@ func (s *separate) record(began time.Time) (back []Restored, err error) {
 }
 
 // steps runs what is missing of one direction, each group in its turn.
-func (s *separate) steps(apply bool) error {
+func (s *stepwise) steps(apply bool) error {
 	all := groups(s.bound.Steps)
 	if !apply {
 		slices.Reverse(all)
@@ -534,7 +534,7 @@ func groups(list []migration.Step) [][]int {
 }
 
 // group runs a few steps together.
-func (s *separate) group(list []int, apply bool) error {
+func (s *stepwise) group(list []int, apply bool) error {
 	if len(list) == 0 {
 		return nil
 	}
@@ -558,7 +558,7 @@ func (s *separate) group(list []int, apply bool) error {
 				return err
 			}
 		}
-		if err := s.db.Settle(s.ctx); err != nil {
+		if err := s.db.CheckIntegrity(s.ctx); err != nil {
 			return err
 		}
 		return s.db.Commit(s.ctx)
@@ -572,7 +572,7 @@ func (s *separate) group(list []int, apply bool) error {
 }
 
 // now notes in memory that a step is applied, or no more.
-func (s *separate) now(n int, applied bool) {
+func (s *stepwise) now(n int, applied bool) {
 	s.half.Done = slices.DeleteFunc(s.half.Done, func(o int) bool { return o == n })
 	if applied {
 		s.half.Done = append(s.half.Done, n)
@@ -583,7 +583,7 @@ func (s *separate) now(n int, applied bool) {
 }
 
 // mark notes in the journal that a step is applied, or no more.
-func (s *separate) mark(n int, applied bool) error {
+func (s *stepwise) mark(n int, applied bool) error {
 	if !s.note {
 		return nil
 	}
@@ -593,17 +593,17 @@ func (s *separate) mark(n int, applied bool) error {
 	return s.state(n, stateApplied, "")
 }
 
-func (s *separate) state(n int, state, place string) error {
+func (s *stepwise) state(n int, state, place string) error {
 	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID, n, state, nowText(), s.half.Session, place)
 }
 
 // change gives a step that stands in the journal another state.
-func (s *separate) change(n int, state, place string) error {
+func (s *stepwise) change(n int, state, place string) error {
 	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ?, text = ? WHERE migration = ? AND step = ?", state, nowText(), place, s.m.ID, n)
 }
 
 // one runs one step of one direction inside the transaction that was begun.
-func (s *separate) one(n int, apply bool) error {
+func (s *stepwise) one(n int, apply bool) error {
 	step := &s.bound.Steps[n-1]
 	fail := func(sql string, err error) error {
 		return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: sql, Err: err}
@@ -617,7 +617,7 @@ func (s *separate) one(n int, apply bool) error {
 			return fail("", errors.New("the file has no undo for it"))
 		}
 	}
-	if err := s.db.Watch(s.ctx, alone.SQL(!apply), nil); err != nil {
+	if err := s.db.TrackIntegrity(s.ctx, alone.SQL(!apply), nil); err != nil {
 		return fail("", err)
 	}
 	when, needs := fmt.Sprintf("step %d", n), step.Here
@@ -636,7 +636,7 @@ func (s *separate) one(n int, apply bool) error {
 			}
 		}
 		if !s.keptEarly(n) {
-			if err := keepAside(s.ctx, s.db, s.e, &alone); err != nil {
+			if err := archive(s.ctx, s.db, s.e, &alone); err != nil {
 				return fail("", err)
 			}
 		}
@@ -659,7 +659,7 @@ func (s *separate) one(n int, apply bool) error {
 
 // outside runs a step outside of any transaction. It is noted before and after; where
 // it was cut off, what is there tells how far it came.
-func (s *separate) outside(n int, apply bool) error {
+func (s *stepwise) outside(n int, apply bool) error {
 	step := &s.bound.Steps[n-1]
 	start := 0
 	if noted := s.noted; noted {
@@ -702,7 +702,7 @@ func (s *separate) outside(n int, apply bool) error {
 // begun notes that one direction of a step outside of any transaction begins, and what it
 // touches. That is one statement, since none of the step's stands in a transaction: there
 // is no moment in which the journal does not know of the step.
-func (s *separate) begun(n int, apply bool) error {
+func (s *stepwise) begun(n int, apply bool) error {
 	list, state := sqls(s.bound.Steps[n-1].Apply), stateGoing
 	if !apply {
 		list, state = sqls(s.bound.Steps[n-1].Undo), stateUndoing
@@ -727,7 +727,7 @@ func (s *separate) begun(n int, apply bool) error {
 // through notes that a step outside of any transaction is applied, or no more. That the
 // last one is applied is told by the end of the migration, and until then by what it
 // touches.
-func (s *separate) through(n int, applied bool) error {
+func (s *stepwise) through(n int, applied bool) error {
 	if s.note && !(applied && n == len(s.bound.Steps)) {
 		end := func() error { return s.change(n, stateApplied, "") }
 		if !applied {
@@ -743,7 +743,7 @@ func (s *separate) through(n int, applied bool) error {
 
 // run runs the statements of one direction of a step outside of any transaction, from
 // the one at start on: what is asked or kept before it, under its lock.
-func (s *separate) run(n int, apply bool, start int) (err error) {
+func (s *stepwise) run(n int, apply bool, start int) (err error) {
 	step := &s.bound.Steps[n-1]
 	list, here, when := sqls(step.Apply), step.Here, fmt.Sprintf("step %d", n)
 	if !apply {
@@ -789,7 +789,7 @@ func (s *separate) run(n int, apply bool, start int) (err error) {
 // before gives the step before whose undo the values are kept that the undo of step n
 // destroys: what is kept is what was there before any step of the undo changed rows of the
 // table. 0: none does before step n itself. Steps count from 1.
-func (s *separate) before(n int) int {
+func (s *stepwise) before(n int) int {
 	var tables []string
 	for _, name := range s.bound.Steps[n-1].UndoLoses {
 		tables = append(tables, strings.ToLower(name))
@@ -806,7 +806,7 @@ func (s *separate) before(n int) int {
 			continue
 		}
 		for _, st := range step.Undo {
-			list := s.e.SQL().Tokens(st.SQL)
+			list := s.e.SQL().Lex(st.SQL)
 			if !sqltext.ChangesRows(list) {
 				continue
 			}
@@ -820,12 +820,12 @@ func (s *separate) before(n int) int {
 }
 
 // keptEarly tells whether the undo of a step finds what it destroys kept already.
-func (s *separate) keptEarly(n int) bool { return s.before(n) > 0 }
+func (s *stepwise) keptEarly(n int) bool { return s.before(n) > 0 }
 
 // keepEarly makes the tables into which the undo of some steps is to put values first, for
 // the sake of others that destroy them. It is done before any transaction, which a new
 // table ends on some servers; the values are put aside in the transaction of the undo.
-func (s *separate) keepEarly(list []int) error {
+func (s *stepwise) keepEarly(list []int) error {
 	s.fills = map[int][]string{}
 	for n := range s.bound.Steps {
 		m := s.before(n + 1)
@@ -838,7 +838,7 @@ func (s *separate) keepEarly(list []int) error {
 		if err != nil {
 			return err
 		}
-		keep, err := asides(live, rowsOf(s.ctx, s.db, s.e), s.e, &alone)
+		keep, err := archives(live, rowsOf(s.ctx, s.db, s.e), s.e, &alone)
 		if err != nil {
 			return err
 		}
@@ -856,7 +856,7 @@ func (s *separate) keepEarly(list []int) error {
 
 // keepUnderLock keeps what the undo of a step outside of any transaction destroys, and
 // lets nobody else at it until that is done.
-func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended func() error, err error) {
+func (s *stepwise) keepUnderLock(step *migration.Step, list []string) (ended func() error, err error) {
 	ended = func() error { return nil }
 	if s.note {
 		if err := s.noteNumbers(step); err != nil {
@@ -883,7 +883,7 @@ func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended fun
 	if err != nil {
 		return ended, err
 	}
-	keep, err := asides(live, rowsOf(s.ctx, s.db, s.e), s.e, &alone)
+	keep, err := archives(live, rowsOf(s.ctx, s.db, s.e), s.e, &alone)
 	if err != nil || len(keep) == 0 {
 		return ended, err
 	}
@@ -911,7 +911,7 @@ func (s *separate) keepUnderLock(step *migration.Step, list []string) (ended fun
 }
 
 // noteNumbers notes the next numbers of the tables that the undo of a step drops.
-func (s *separate) noteNumbers(step *migration.Step) error {
+func (s *stepwise) noteNumbers(step *migration.Step) error {
 	if !slices.ContainsFunc(step.UndoLoses, func(name string) bool { return !strings.Contains(name, ".") }) {
 		return nil
 	}
@@ -926,7 +926,7 @@ func (s *separate) noteNumbers(step *migration.Step) error {
 
 // notKept takes away what was kept for the undo of a step that was not begun: its values
 // are where they were.
-func (s *separate) notKept(step *migration.Step) error {
+func (s *stepwise) notKept(step *migration.Step) error {
 	names, err := s.db.Kept(s.ctx, s.m.Kept()+"undo_")
 	if err != nil {
 		return err
@@ -968,10 +968,10 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 	if err := undoable(m); err != nil {
 		return nil, err
 	}
-	if err := db.Hold(ctx, o.Wait); err != nil {
+	if err := db.Lock(ctx, o.Wait); err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+	defer func() { err = errors.Join(err, db.Unlock(context.WithoutCancel(ctx))) }()
 	bound, err := ForUndo(e, m, o.Answers)
 	if err != nil {
 		return nil, err
@@ -979,7 +979,7 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 	if o.Revive {
 		bound = reviving(bound)
 	}
-	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: bound, o: o, note: true}
+	s := &stepwise{ctx: ctx, db: db, e: e, m: m, bound: bound, o: o, note: true}
 	err = inTurn(ctx, db, o.Wait, func() error {
 		if err := newest(ctx, db, m); err != nil {
 			return err
@@ -1014,7 +1014,7 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 }
 
 // gone strikes a migration that was taken back from the history.
-func (s *separate) gone() (back []Restored, err error) {
+func (s *stepwise) gone() (back []Restored, err error) {
 	err = s.inTurn(func() error {
 		count, err := restoring(s.ctx, s.db, s.e, s.m, true)
 		if err != nil {
@@ -1048,11 +1048,11 @@ func (s *separate) gone() (back []Restored, err error) {
 // resume goes on with a migration that was left half-way, forward or back. It waits
 // until nothing of the run that began it is left on the server.
 func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options, apply bool) (m *migration.Migration, back []Restored, err error) {
-	if err := db.Hold(ctx, o.Wait); err != nil {
+	if err := db.Lock(ctx, o.Wait); err != nil {
 		return nil, nil, err
 	}
-	defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
-	var half *Half
+	defer func() { err = errors.Join(err, db.Unlock(context.WithoutCancel(ctx))) }()
+	var half *Interrupted
 	deadline := time.Now().Add(max(o.Wait, time.Second))
 	for {
 		// What was there before we had the lock may have come to its end since, and that
@@ -1096,7 +1096,7 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 			}
 		}
 	}
-	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, values, nil), o: o, half: half, said: said, note: true}
+	s := &stepwise{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, values, nil), o: o, half: half, said: said, note: true}
 	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", sessionOf(db), half.ID); err != nil {
 		return nil, nil, err
 	}
@@ -1135,10 +1135,10 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 	return m, back, err
 }
 
-// Separately runs one direction of a migration that is not one transaction, step by
+// StepByStep runs one direction of a migration that is not one transaction, step by
 // step, without history: on scratch, where a proof wants to know what it does.
-func Separately(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
-	s := &separate{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, nil, nil), half: &Half{ID: m.ID}}
+func StepByStep(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	s := &stepwise{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, nil, nil), half: &Interrupted{ID: m.ID}}
 	needs, when := s.bound.BeforeApply, "before apply"
 	if undo {
 		needs, when = s.bound.BeforeUndo, "before undo"

@@ -22,21 +22,21 @@ func keptByUndo(m *migration.Migration, table string) string {
 	return schema.Cut(m.Kept() + "undo_" + table)
 }
 
-// PutAside is a table of values that the undo of a migration put aside.
-type PutAside struct {
+// Archived is a table of values that the undo of a migration put aside.
+type Archived struct {
 	Name  string // of the kept table
 	Table string // whose values they are
 }
 
-// PutAsideBy lists what the undo of a migration put aside and has not been put
+// ArchivedBy lists what the undo of a migration put aside and has not been put
 // back.
-func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration) ([]PutAside, error) {
+func ArchivedBy(ctx context.Context, db engine.Database, m *migration.Migration) ([]Archived, error) {
 	names, err := db.Kept(ctx, m.Kept()+"undo_")
-	var out []PutAside
+	var out []Archived
 	for _, n := range names {
 		for _, table := range refilled(m) {
 			if slices.ContainsFunc(undoNames(m, table), func(o string) bool { return strings.EqualFold(o, n) }) {
-				out = append(out, PutAside{n, table})
+				out = append(out, Archived{n, table})
 				break
 			}
 		}
@@ -44,16 +44,16 @@ func PutAsideBy(ctx context.Context, db engine.Database, m *migration.Migration)
 	return out, err
 }
 
-// PutAsideByAll lists what the undos of old migrations put aside, in the order in which
+// ArchivedByAll lists what the undos of old migrations put aside, in the order in which
 // one that takes the place of them puts it back.
-func PutAsideByAll(ctx context.Context, db engine.Database, old []*migration.Migration, now *migration.Migration) ([]PutAside, error) {
-	var all []PutAside
+func ArchivedByAll(ctx context.Context, db engine.Database, old []*migration.Migration, now *migration.Migration) ([]Archived, error) {
+	var all []Archived
 	if !now.Atomic() { // what is kept last comes back first there
 		old = slices.Clone(old)
 		slices.Reverse(old)
 	}
 	for _, m := range old {
-		list, err := PutAsideBy(ctx, db, m)
+		list, err := ArchivedBy(ctx, db, m)
 		if err != nil {
 			return nil, err
 		}
@@ -65,10 +65,10 @@ func PutAsideByAll(ctx context.Context, db engine.Database, old []*migration.Mig
 	return all, nil
 }
 
-// HandAside gives what was put aside the names under which now looks for it, in live and in
+// HandOver gives what was put aside the names under which now looks for it, in live and in
 // all, too. renamed gives the name that a table has by now; done is told how to revert each
 // change.
-func HandAside(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []PutAside, now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
+func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []Archived, now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
 	taken := map[string]int{} // how many of the names for a table are
 	move := func(name, to string) error {
 		if err := RenameKept(ctx, db, e, name, "", to); err != nil {
@@ -97,7 +97,7 @@ func HandAside(ctx context.Context, db engine.Database, e engine.Engine, live *s
 				continue
 			}
 			spare := slices.IndexFunc(free, func(n string) bool {
-				return n != next && live.Table(n) == nil && !slices.ContainsFunc(all, func(p PutAside) bool { return p.Name == n })
+				return n != next && live.Table(n) == nil && !slices.ContainsFunc(all, func(p Archived) bool { return p.Name == n })
 			})
 			if spare < 0 {
 				return fmt.Errorf("too many migrations of %s would become one", table)
@@ -133,7 +133,7 @@ func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		for form := 1; form <= migration.Form; form++ { // what its file had is not known here
 			o := *m
 			o.ID, o.Form = id, form
-			list, err := PutAsideBy(ctx, db, &o)
+			list, err := ArchivedBy(ctx, db, &o)
 			if err != nil {
 				return err
 			}
@@ -156,11 +156,11 @@ func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	if err != nil {
 		return err
 	}
-	all, err := PutAsideByAll(ctx, db, old, m)
+	all, err := ArchivedByAll(ctx, db, old, m)
 	if err != nil {
 		return err
 	}
-	return HandAside(ctx, db, e, live, all, m, same, func(func(context.Context) error) {})
+	return HandOver(ctx, db, e, live, all, m, same, func(func(context.Context) error) {})
 }
 
 // undoNames are several where several migrations have become one, or steps keep columns
@@ -200,7 +200,7 @@ func unsealed(name string) string {
 // again step by step: where that is taken back half-way, what it has until then, which is
 // not yet what it had, must not take the place of it.
 func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
-	list, err := PutAsideBy(ctx, db, m)
+	list, err := ArchivedBy(ctx, db, m)
 	if err != nil {
 		return err
 	}
@@ -230,7 +230,7 @@ func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 // Unseal gives what was sealed for a run that came to nothing the names back under which
 // the undo had put it aside.
 func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
-	list, err := PutAsideBy(ctx, db, m)
+	list, err := ArchivedBy(ctx, db, m)
 	if err != nil {
 		return err
 	}
@@ -240,7 +240,7 @@ func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 			continue
 		}
 		to := openNames(m, p.Table)[at]
-		if slices.ContainsFunc(list, func(o PutAside) bool { return strings.EqualFold(o.Name, to) }) {
+		if slices.ContainsFunc(list, func(o Archived) bool { return strings.EqualFold(o.Name, to) }) {
 			continue
 		}
 		if err := RenameKept(ctx, db, e, p.Name, "", to); err != nil {
@@ -269,24 +269,24 @@ func RenameKept(ctx context.Context, db engine.Database, e engine.Engine, table,
 }
 
 // aside is what an undo destroys of a table, and how it is kept.
-type aside struct {
+type archiving struct {
 	table, kept  string
 	makes, fills []string
 }
 
 // statements are all of them.
-func (a aside) statements() []string { return append(slices.Clone(a.makes), a.fills...) }
+func (a archiving) statements() []string { return append(slices.Clone(a.makes), a.fills...) }
 
 // asides keep what the migration's undo destroys of what s holds, from the tables that
 // have rows, before its first step, while everything is there.
-func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine, m *migration.Migration) ([]aside, error) {
+func archives(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine, m *migration.Migration) ([]archiving, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {
 		for _, name := range step.UndoLoses {
 			lost[name] = true
 		}
 	}
-	var out []aside
+	var out []archiving
 	for _, t := range s.Tables {
 		var columns []string
 		if !lost[t.Name] {
@@ -320,8 +320,8 @@ func asides(s *schema.Schema, rows func(table string) (int64, error), e engine.E
 		if len(columns) == 0 && s.Table(name) != nil {
 			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and not restored since: check %s, and drop it when it is no longer needed", t.Name, name)
 		}
-		makes, fills := e.DDL().KeepAside(t, columns, name)
-		out = append(out, aside{t.Name, name, makes, fills})
+		makes, fills := e.DDL().Archive(t, columns, name)
+		out = append(out, archiving{t.Name, name, makes, fills})
 	}
 	return out, nil
 }
@@ -331,7 +331,7 @@ func rowsOf(ctx context.Context, db engine.Database, e engine.Engine) func(table
 	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(table)) }
 }
 
-func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func archive(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
 		return nil
 	}
@@ -342,7 +342,7 @@ func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	if err := noteNumbers(ctx, db, s, m); err != nil {
 		return err
 	}
-	list, err := asides(s, rowsOf(ctx, db, e), e, m)
+	list, err := archives(s, rowsOf(ctx, db, e), e, m)
 	if err != nil {
 		return err
 	}
@@ -357,7 +357,7 @@ func keepAside(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 }
 
 // putBack brings back what an earlier undo of the migration kept.
-func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func restore(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
 		return nil
 	}
@@ -374,14 +374,14 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	if err != nil {
 		return err
 	}
-	if err := db.HoldReferences(ctx, false); err != nil { // rows may refer to each other in circles
+	if err := db.EnforceReferences(ctx, false); err != nil { // rows may refer to each other in circles
 		return err
 	}
 	// On servers where changes of tables commit, whatever cannot be put back takes the rest
 	// back with it: the kept tables change when all is in its place.
 	var later []func() error
 	for _, t := range schema.ParentsFirst(s) {
-		after, err := putBackInto(ctx, db, e, m, s, t)
+		after, err := restoreInto(ctx, db, e, m, s, t)
 		if err != nil {
 			return err
 		}
@@ -395,21 +395,21 @@ func putBack(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	return settleKept(ctx, db, e, m, false)
 }
 
-// PutBackError is what an undo kept of a table and that table does not take.
-type PutBackError struct {
+// RestoreError is what an undo kept of a table and that table does not take.
+type RestoreError struct {
 	Table, Kept, Migration string
 	Err                    error
 }
 
-func (e *PutBackError) Error() string {
+func (e *RestoreError) Error() string {
 	return fmt.Sprintf("what an undo kept from %s cannot be restored (it remains in %s; erbario redraft %s asks for what it lacks): %v", e.Table, e.Kept, e.Migration, e.Err)
 }
 
-func (e *PutBackError) Unwrap() error { return e.Err }
+func (e *RestoreError) Unwrap() error { return e.Err }
 
-// putBackInto brings back what an earlier undo kept of one table. after is what is still to
+// restoreInto brings back what an earlier undo kept of one table. after is what is still to
 // be done with the kept tables.
-func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) (after []func() error, err error) {
+func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) (after []func() error, err error) {
 	names := undoNames(m, t.Name)
 	if !m.Atomic() { // what was kept last, when less was there, comes back first
 		slices.Reverse(names)
@@ -420,10 +420,10 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			continue
 		}
 		left := unplaced(t, kept)
-		for _, sql := range e.DDL().PutBack(t, kept, left) {
+		for _, sql := range e.DDL().Restore(t, kept, left) {
 			put := func() error {
 				if err := db.Step(ctx, sql); err != nil {
-					return &PutBackError{t.Name, kept.Name, m.ID, err}
+					return &RestoreError{t.Name, kept.Name, m.ID, err}
 				}
 				return nil
 			}
@@ -434,7 +434,7 @@ func putBackInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 		}
 		if left {
-			after = append(after, func() error { return setApart(ctx, db, e, m, kept.Name) })
+			after = append(after, func() error { return retire(ctx, db, e, m, kept.Name) })
 		}
 	}
 	return after, nil
@@ -462,7 +462,7 @@ func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 				return err
 			}
 		default:
-			if err := setApart(ctx, db, e, m, name); err != nil {
+			if err := retire(ctx, db, e, m, name); err != nil {
 				return err
 			}
 		}
@@ -494,8 +494,8 @@ func leftName(m *migration.Migration, name string) string {
 	return schema.Cut(m.Kept() + "left_" + unsealed(rest))
 }
 
-// setApart gives a kept table a name under which nothing looks for it again.
-func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, name string) error {
+// retire gives a kept table a name under which nothing looks for it again.
+func retire(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, name string) error {
 	taken, err := db.Kept(ctx, m.Kept()+"left_")
 	if err != nil {
 		return err
@@ -507,13 +507,13 @@ func setApart(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	return RenameKept(ctx, db, e, name, "", to)
 }
 
-// SetApart gives what the undo of a migration put aside names under which nothing
+// Retire gives what the undo of a migration put aside names under which nothing
 // looks for it again: the migration is gone.
-func SetApart(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
-	list, err := PutAsideBy(ctx, db, m)
+func Retire(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	list, err := ArchivedBy(ctx, db, m)
 	for _, p := range list {
 		if err == nil {
-			err = setApart(ctx, db, e, m, p.Name)
+			err = retire(ctx, db, e, m, p.Name)
 		}
 	}
 	return err
@@ -566,7 +566,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	}
 	whose, whole := map[string]string{}, map[string]bool{}
 	if !undo {
-		list, err := PutAsideBy(ctx, db, m)
+		list, err := ArchivedBy(ctx, db, m)
 		if err != nil {
 			return nil, err
 		}

@@ -99,7 +99,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(name)); err != nil {
 			return nil, err
 		}
-		if k.Bytes, err = db.Size(ctx, name); err != nil {
+		if k.Bytes, err = db.TableSize(ctx, name); err != nil {
 			return nil, err
 		}
 		if k.Rows > 0 {

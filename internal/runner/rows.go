@@ -53,7 +53,7 @@ func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sc
 	if before {
 		where += " AND " + engine.IsAmong(e.SQL().Quote, by, true, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(rowsBefore(m, t.Name))))
 	}
-	return e.DDL().Remove(engine.Removal{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
+	return e.DDL().DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
 }
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
@@ -205,7 +205,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		}
 		where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
 		gone := func(where string) []string {
-			return e.DDL().Remove(engine.Removal{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).Apply
+			return e.DDL().DeleteRows(engine.RowDeletion{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).Apply
 		}
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
@@ -221,7 +221,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 					return err
 				}
 			}
-			after, err := putBackInto(ctx, db, e, m, s, t)
+			after, err := restoreInto(ctx, db, e, m, s, t)
 			if err != nil {
 				return err
 			}
@@ -242,7 +242,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 					return err
 				}
 				if n > 0 {
-					return setApart(ctx, db, e, m, kept.Name)
+					return retire(ctx, db, e, m, kept.Name)
 				}
 			}
 			back, err := removal(ctx, db, e, m, r, s, t)
@@ -251,7 +251,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 			for _, f := range o.Former { // what is no longer declared does not come back
 				if f.Table == t.Name && slices.Equal(f.By, r.By) {
-					if err := StepAll(ctx, db, e.DDL().Remove(formerRows(e, m, f, s, t, kept)).Apply); err != nil {
+					if err := StepAll(ctx, db, e.DDL().DeleteRows(formerRows(e, m, f, s, t, kept)).Apply); err != nil {
 						return err
 					}
 				}
@@ -305,9 +305,9 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 // formerRows is the taking out of reference rows that are declared no more, from
 // their table or from what an undo kept of it. They are kept, since people may have
 // written into them.
-func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t, from *schema.Table) engine.Removal {
+func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t, from *schema.Table) engine.RowDeletion {
 	where := engine.IsAny(e.SQL().Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
-	return engine.Removal{Table: from, Where: where, Keep: schema.Cut(m.Kept() + "former_" + r.Table), What: "reference rows of " + r.Table}
+	return engine.RowDeletion{Table: from, Where: where, Keep: schema.Cut(m.Kept() + "former_" + r.Table), What: "reference rows of " + r.Table}
 }
 
 // dropFormer takes out reference rows that are declared no more, of tables that the
@@ -331,7 +331,7 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		for _, p := range schema.Pointers(s, t) {
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name), rows.On(e, p, "c", e.SQL().Quote(t.Name)))
 		}
-		if err := StepAll(ctx, db, e.DDL().Remove(x).Apply); err != nil {
+		if err := StepAll(ctx, db, e.DDL().DeleteRows(x).Apply); err != nil {
 			return err
 		}
 	}

@@ -148,11 +148,11 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err != nil {
 		return nil, err
 	}
-	s := Stand(files, applied, e)
+	s := StatusOf(files, applied, e)
 	if err := s.Problem(); err != nil {
 		return nil, err
 	}
-	todo, err := upTo(s.Waiting, files, o.To)
+	todo, err := upTo(s.Pending, files, o.To)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 	if err := runnable(todo, e, o.Proved); err != nil {
 		return nil, err
 	}
-	if err := entitled(ctx, db, e, todo, false); err != nil {
+	if err := checkPermissions(ctx, db, e, todo, false); err != nil {
 		return nil, err
 	}
 	through := func(m *migration.Migration, began time.Time, back []Restored) {
@@ -172,10 +172,10 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 		}
 	}
 	if e.Caps().CommitsChanges && len(todo) > 1 { // one lock for all of them
-		if err := db.Hold(ctx, o.Wait); err != nil {
+		if err := db.Lock(ctx, o.Wait); err != nil {
 			return nil, err
 		}
-		defer func() { err = errors.Join(err, db.Release(context.WithoutCancel(ctx))) }()
+		defer func() { err = errors.Join(err, db.Unlock(context.WithoutCancel(ctx))) }()
 		if o.kept, err = db.Kept(ctx, schema.KeptPrefix); err != nil {
 			return nil, err
 		}
@@ -197,7 +197,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 				return done, err
 			}
 			o.more = i+1 < len(todo) && !todo[i+1].Atomic()
-			if skip, back, err = separately(ctx, db, e, m, o, began); err != nil {
+			if skip, back, err = stepByStep(ctx, db, e, m, o, began); err != nil {
 				return done, already(ctx, db, e, m, err)
 			}
 		} else if err := inTurn(ctx, db, o.Wait, func() (err error) {
@@ -258,10 +258,10 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 	return nil
 }
 
-// entitled refuses migrations for which the user lacks a right, before anything is done. What
+// checkPermissions refuses migrations for which the user lacks a right, before anything is done. What
 // is applied has to have its way back, too.
-func entitled(ctx context.Context, db engine.Database, e engine.Engine, list []*migration.Migration, undo bool) error {
-	asked, ok := engine.As[engine.Entitled](db)
+func checkPermissions(ctx context.Context, db engine.Database, e engine.Engine, list []*migration.Migration, undo bool) error {
+	asked, ok := engine.As[engine.PermissionChecker](db)
 	if !ok {
 		return nil
 	}
@@ -278,7 +278,7 @@ func entitled(ctx context.Context, db engine.Database, e engine.Engine, list []*
 			statements = append(statements, "CREATE TABLE "+e.SQL().Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.SQL().Quote(table))
 		}
 	}
-	barred, err := asked.Barred(ctx, statements)
+	barred, err := asked.MissingPermissions(ctx, statements)
 	if err == nil && len(barred) > 0 {
 		err = fmt.Errorf("nothing was done: %s", strings.Join(barred, "; "))
 	}
@@ -342,7 +342,7 @@ func together(e engine.Engine, m *migration.Migration) *migration.Migration {
 			for i := range list {
 				switch s.Kind {
 				case engine.OutsideTransaction:
-					list[i].SQL = engine.Inside(e, list[i].SQL)
+					list[i].SQL = engine.Transactional(e, list[i].SQL)
 				case engine.InBatches:
 					list[i].SQL = e.SQL().Bind(list[i].SQL, map[string]string{engine.Batch: "true"})
 				}
@@ -377,7 +377,7 @@ func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
-			_, back, err := separately(ctx, db, e, m, o, began)
+			_, back, err := stepByStep(ctx, db, e, m, o, began)
 			return back, err
 		}
 		var back []Restored
@@ -453,7 +453,7 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			}
 		}
 	}
-	if err := db.Watch(ctx, m.SQL(undo), tables); err != nil {
+	if err := db.TrackIntegrity(ctx, m.SQL(undo), tables); err != nil {
 		return err
 	}
 	for _, r := range needs { // under the locks that Watch took
@@ -465,7 +465,7 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		}
 	}
 	if undo {
-		if err := keepAside(ctx, db, e, m); err != nil {
+		if err := archive(ctx, db, e, m); err != nil {
 			return err
 		}
 	}
@@ -511,10 +511,10 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 		if err := settleKept(ctx, db, e, m, true); err != nil {
 			return err
 		}
-	} else if err := putBack(ctx, db, e, m); err != nil {
+	} else if err := restore(ctx, db, e, m); err != nil {
 		return err
 	}
-	if err := db.Settle(ctx); err != nil {
+	if err := db.CheckIntegrity(ctx); err != nil {
 		return &StepError{Migration: m.ID, Err: err}
 	}
 	return nil
@@ -628,7 +628,7 @@ func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*mig
 	if err := UnusedFills(todo, o.Answers); err != nil {
 		return nil, err
 	}
-	if err := entitled(ctx, db, e, todo, true); err != nil {
+	if err := checkPermissions(ctx, db, e, todo, true); err != nil {
 		return nil, err
 	}
 	var done []*migration.Migration

@@ -234,33 +234,33 @@ func TestStand(t *testing.T) {
 		}
 		return out
 	}
-	s := runner.Stand(files, nil, e)
-	assert.Len(t, s.Waiting, 4)
+	s := runner.StatusOf(files, nil, e)
+	assert.Len(t, s.Pending, 4)
 	assert.Equal(t, "", s.At())
 	assert.NoError(t, s.Problem())
 
-	s = runner.Stand(files, applied(files[:2]...), e)
-	assert.Equal(t, ids(files[2:]), ids(s.Waiting))
+	s = runner.StatusOf(files, applied(files[:2]...), e)
+	assert.Equal(t, ids(files[2:]), ids(s.Pending))
 	assert.Equal(t, files[1].ID, s.At())
 
-	s = runner.Stand(files[1:], applied(files[:2]...), e)
+	s = runner.StatusOf(files[1:], applied(files[:2]...), e)
 	assert.Equal(t, []string{files[0].ID}, s.Missing)
 	assert.ErrorContains(t, s.Problem(), files[0].ID)
 
-	s = runner.Stand(files[:2], applied(files...), e)
+	s = runner.StatusOf(files[:2], applied(files...), e)
 	assert.Equal(t, ids(files[2:]), s.Newer)
-	assert.Empty(t, s.Waiting)
+	assert.Empty(t, s.Pending)
 	assert.NoError(t, s.Problem(), "an older checkout is warned, not refused")
 
 	edited := applied(files...)
 	edited[1].Checksum = "another"
-	s = runner.Stand(files, edited, e)
+	s = runner.StatusOf(files, edited, e)
 	assert.Equal(t, []string{files[1].ID}, s.Edited)
 	assert.ErrorContains(t, s.Problem(), "edited")
 
 	// One that comes in between, as after a merge, waits and may be applied.
-	s = runner.Stand(files, applied(files[0], files[1], files[3]), e)
-	assert.Equal(t, ids(files[2:3]), ids(s.Waiting))
+	s = runner.StatusOf(files, applied(files[0], files[1], files[3]), e)
+	assert.Equal(t, ids(files[2:3]), ids(s.Pending))
 	assert.NoError(t, s.Problem())
 }
 

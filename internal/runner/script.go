@@ -32,11 +32,11 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		if err != nil {
 			return "", nil, err
 		}
-		s := Stand(files, applied, e)
+		s := StatusOf(files, applied, e)
 		if err := s.Problem(); err != nil {
 			return "", nil, err
 		}
-		if todo, err = upTo(s.Waiting, files, o.To); err != nil {
+		if todo, err = upTo(s.Pending, files, o.To); err != nil {
 			return "", nil, err
 		}
 	}
@@ -116,7 +116,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			if k > 0 { // of a state that is not there yet nobody knows the rows
 				count = func(string) (int64, error) { return 1, nil }
 			}
-			list, err := asides(state, count, e, m)
+			list, err := archives(state, count, e, m)
 			if err != nil {
 				return "", nil, err
 			}
@@ -198,7 +198,7 @@ func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migratio
 		return nil, fmt.Errorf("the undo of several migrations is worked out on scratch: %w", err)
 	}
 	defer db.Close()
-	if _, err := engine.Fill(ctx, db, e.DDL().Recreate(s)); err != nil {
+	if _, err := engine.Fill(ctx, db, e.DDL().CreateAll(s)); err != nil {
 		return nil, fmt.Errorf("the live database cannot be copied to scratch: %w", err)
 	}
 	for _, sql := range e.OwnTables().History {

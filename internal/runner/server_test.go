@@ -85,7 +85,7 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 
 // wholeOnServer checks that every migration of the history is there with all it makes,
 // each step done once, and that nothing else is but for one that the journal tells of.
-func wholeOnServer(t *testing.T, db engine.Database, rows int) (n int, half *runner.Half) {
+func wholeOnServer(t *testing.T, db engine.Database, rows int) (n int, half *runner.Interrupted) {
 	applied, err := runner.History(ctx, db)
 	require.NoError(t, err)
 	half, err = runner.Halfway(ctx, db)
@@ -333,7 +333,7 @@ func stepFails(t *testing.T, place testserver.Place) {
 	assert.Equal(t, 1, n)
 }
 
-func wholeHalf(t *testing.T, db engine.Database) (int, *runner.Half) {
+func wholeHalf(t *testing.T, db engine.Database) (int, *runner.Interrupted) {
 	half, err := runner.Halfway(ctx, db)
 	require.NoError(t, err)
 	return 0, half
@@ -421,9 +421,9 @@ func (s *stopping) Step(ctx context.Context, sql string) error {
 	return s.Database.Step(ctx, sql)
 }
 
-func (s *stopping) Outside(ctx context.Context, sql string) error {
+func (s *stopping) ExecAutocommit(ctx context.Context, sql string) error {
 	s.count()
-	return s.Database.(engine.Autocommitter).Outside(ctx, sql)
+	return s.Database.(engine.Autocommitter).ExecAutocommit(ctx, sql)
 }
 
 func (s *stopping) Commit(ctx context.Context) error {

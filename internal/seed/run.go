@@ -150,7 +150,7 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 	if err := r.begin(); err != nil {
 		return err
 	}
-	if err := r.db.HoldReferences(r.ctx, false); err != nil {
+	if err := r.db.EnforceReferences(r.ctx, false); err != nil {
 		return err
 	}
 	r.goOn()
@@ -185,11 +185,11 @@ func (r *loader) watch() error {
 	if len(r.watched) == 0 {
 		return nil
 	}
-	return r.db.Watch(r.ctx, nil, r.watched)
+	return r.db.TrackIntegrity(r.ctx, nil, r.watched)
 }
 
 func (r *loader) commit() error {
-	if err := r.db.Settle(r.ctx); err != nil {
+	if err := r.db.CheckIntegrity(r.ctx); err != nil {
 		return err
 	}
 	return r.db.Commit(r.ctx)

@@ -64,8 +64,8 @@ func (s *scripted) Commit(context.Context) error {
 
 func (s *scripted) Rollback() error { return nil }
 
-func (s *scripted) Watch(context.Context, []string, []string) error { return nil }
-func (s *scripted) Settle(context.Context) error                    { return nil }
+func (s *scripted) TrackIntegrity(context.Context, []string, []string) error { return nil }
+func (s *scripted) CheckIntegrity(context.Context) error                     { return nil }
 
 // Exec writes one of our own statements, with its arguments in their places.
 func (s *scripted) Exec(_ context.Context, sql string, args ...any) error {

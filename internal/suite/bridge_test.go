@@ -33,7 +33,7 @@ func TestBridge(t *testing.T) {
 				db := p.Open(t)
 				defer db.Close()
 				table := wanted(t, e, "model Sheet\n    number integer\n    before text(20) optional"+clause+"\n    now text(20) optional"+clause+"\n").Tables[0]
-				table.Triggers = engine.StagesOf(e).Bridge(table, []engine.Span{{Column: table.Column("now"), Old: table.Column("before")}})
+				table.Triggers = engine.StagesOf(e).SyncTriggers(table, []engine.Span{{Column: table.Column("now"), Old: table.Column("before")}})
 				made := e.DDL().Create(table).Apply
 				for _, sql := range slices.Concat(e.OwnTables().History, engine.StagesOf(e).Begin(table.Name)[:len(engine.StagesOf(e).Begin(table.Name))-1], made) {
 					require.NoError(t, db.Exec(ctx, sql))

@@ -45,7 +45,7 @@ func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 	require.False(t, lang.Errors(diags), "%v\n%s", diags, src)
-	s, _ := e.DDL().Realize(d.Schema)
+	s, _ := e.DDL().Lower(d.Schema)
 	return s
 }
 
@@ -110,7 +110,7 @@ func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *ran
 
 // likely tells whether a column is of the same kind under its new name.
 func likely(s *draft.State, r plan.Rename) bool {
-	was, now := s.Ahead.Table(r.Table), s.Wanted.Table(r.Table)
+	was, now := s.Upcoming.Table(r.Table), s.Wanted.Table(r.Table)
 	if r.Column == "" || was == nil || now == nil {
 		return r.Column == ""
 	}
@@ -155,7 +155,7 @@ func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Col
 	e := s.Engine
 	for _, k := range table.ForeignKeys {
 		if k.Columns[0] == c.Name {
-			if s.Ahead.Table(k.Table) == nil {
+			if s.Upcoming.Table(k.Table) == nil {
 				return plan.Fill{SQL: "NULL"} // no row to refer to: it cannot be done
 			}
 			return plan.Fill{SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table))}
@@ -190,7 +190,7 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 	if !c.Type.Kind.Number() && c.Type.Kind != schema.Date && c.Type.Kind != schema.Text {
 		return ""
 	}
-	for _, o := range s.Ahead.Tables {
+	for _, o := range s.Upcoming.Tables {
 		if o.Name == table.Name || schema.Own(o.Name) {
 			continue
 		}
@@ -206,7 +206,7 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 
 // insert puts a few rows into every table; what the engine refuses is left out.
 func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, s *schema.Schema, r *rand.Rand, n int) {
-	require.NoError(t, db.HoldReferences(ctx, true))
+	require.NoError(t, db.EnforceReferences(ctx, true))
 	for range 3 { // references find more parents each time
 		for _, table := range s.Tables {
 			if schema.Own(table.Name) {
@@ -242,7 +242,7 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 			}
 		}
 	}
-	require.NoError(t, db.HoldReferences(ctx, false))
+	require.NoError(t, db.EnforceReferences(ctx, false))
 }
 
 // dump is every row of every table but the tool's own.
@@ -367,7 +367,7 @@ func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 // differences are those between what is there and what is declared, in the server's
 // own words.
 func differences(t require.TestingT, ctx context.Context, db engine.Database, live, wanted *schema.Schema) []diff.Change {
-	require.NoError(t, db.Restate(ctx, wanted, live))
+	require.NoError(t, db.Canonicalize(ctx, wanted, live))
 	return diff.Schemas(live, wanted)
 }
 

@@ -111,10 +111,10 @@ func mistakes(t *testing.T, e engine.Engine, m *migration.Migration) []mistake {
 			m.Steps[i].Undo = []migration.Statement{{SQL: "SELECT 1"}}
 		})
 		for j, st := range s.Undo {
-			if slices.Contains([]string{"SET", "LOCK", "UNLOCK"}, e.SQL().Tokens(st.SQL)[0].Word()) {
+			if slices.Contains([]string{"SET", "LOCK", "UNLOCK"}, e.SQL().Lex(st.SQL)[0].Word()) {
 				continue
 			}
-			tables := sqltext.Touches(e.SQL().Tokens(st.SQL), nil).Tables
+			tables := sqltext.Touches(e.SQL().Lex(st.SQL), nil).Tables
 			if len(s.Undo) == 1 || len(tables) > 0 && !slices.ContainsFunc(tables, func(n string) bool { return !schema.Own(n) }) {
 				continue
 			}

@@ -273,7 +273,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	if lang.Errors(diags) {
 		t.Skip("the models make no sense") // a key of the seed's constraints, referred to by another type
 	}
-	wanted, _ := e.DDL().Realize(d.Schema)
+	wanted, _ := e.DDL().Lower(d.Schema)
 	db := empty(t, ctx, e, wanted)
 	defer db.Close()
 	o := seed.RunOptions{Options: seed.Options{Random: rapid.Uint64Range(0, 3).Draw(t, "random")}, Conflict: seed.Skip, Now: time.Now()}
@@ -289,7 +289,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 		return out, err == nil
 	}
 	whole := func() {
-		require.NoError(t, db.HoldReferences(ctx, false))
+		require.NoError(t, db.EnforceReferences(ctx, false))
 		for _, table := range wanted.Tables {
 			for _, c := range table.Columns {
 				if table.SoftDelete == "" || table.Column("created_at") == nil || c.Name != "created_at" {
@@ -388,7 +388,7 @@ func counted(lines []*declare.SeedLine, table string, low, high int) (out [2]int
 func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *schema.Schema) engine.Database {
 	db, err := e.Scratch(ctx)
 	require.NoError(t, err)
-	require.NoError(t, engine.FillWhole(ctx, db, e.DDL().Recreate(s)))
+	require.NoError(t, engine.FillWhole(ctx, db, e.DDL().CreateAll(s)))
 	return db
 }
 
@@ -418,7 +418,7 @@ func TestSeedStopped(t *testing.T) {
 		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nmodel Mark\n    sheet references Sheet\n\nseed demo\n    Tray 5\n        Sheet 64000\n    Mark 3\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-		wanted, _ := e.DDL().Realize(d.Schema)
+		wanted, _ := e.DDL().Lower(d.Schema)
 		sum := func(db engine.Database) [][]string {
 			rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays), (SELECT min(id) FROM marks), (SELECT sum(sheet_id) FROM marks) FROM sheets")
 			require.NoError(t, err)
@@ -480,7 +480,7 @@ func TestSeedPointsAtNothing(t *testing.T) {
 		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
-		wanted, _ := e.DDL().Realize(d.Schema)
+		wanted, _ := e.DDL().Lower(d.Schema)
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
 		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Conflict: seed.Skip, Now: time.Now()})
@@ -548,7 +548,7 @@ seed demo
 		require.Empty(t, diags)
 		d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 		require.False(t, lang.Errors(diags), "%v", diags)
-		wanted, _ := e.DDL().Realize(d.Schema)
+		wanted, _ := e.DDL().Lower(d.Schema)
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
 		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Options: seed.Options{Random: 5}, Conflict: seed.Skip, Now: time.Now()})

@@ -40,7 +40,7 @@ func (l *Literals) compared(t *schema.Table, c *schema.Column) []string {
 	var out []string
 	own := []schema.Purpose{schema.ForType, schema.ForSoftDelete, schema.ForNonblank}
 	for _, k := range t.Checks {
-		list := l.Rules.Tokens(k.SQL.Text)
+		list := l.Rules.Lex(k.SQL.Text)
 		if slices.Contains(own, k.Purpose) || !slices.ContainsFunc(list, func(o sqltok.Token) bool { return o.Named() && strings.EqualFold(o.Name(), c.Name) }) {
 			continue
 		}

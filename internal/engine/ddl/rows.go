@@ -21,12 +21,12 @@ type RowWords struct {
 	Compared func(c *schema.Column, sql string) string
 	// Keep gives the statements that make the kept table, with these columns of the rows that
 	// where tells.
-	Keep func(r engine.RowSetting, columns []string, where string) []string
+	Keep func(r engine.RowUpsert, columns []string, where string) []string
 	// Quiet gives updates of a table so that its triggers keep still.
 	Quiet func(t *schema.Table, updates []string) []string
 	// Restore is the update that gives columns their kept values. live is a condition on the
 	// rows, with " AND " before it where there is one, with an alias of the table.
-	Restore func(r engine.RowSetting, columns []string, live func(alias string) string) string
+	Restore func(r engine.RowUpsert, columns []string, live func(alias string) string) string
 	// Order is what stands behind a DELETE of rows of a table with these keys; nil: nothing.
 	Order func(t *schema.Table, by []string, keys [][]string) string
 	// Unguarded are statements that delete rows past the guard of a soft deletion.
@@ -36,8 +36,8 @@ type RowWords struct {
 	There, Kept string // aliases of the table and of the kept one in subqueries; "": none
 }
 
-// SetRows gives the step that makes reference rows as they are declared.
-func (w *RowWords) SetRows(r engine.RowSetting) engine.Step {
+// UpsertRows gives the step that makes reference rows as they are declared.
+func (w *RowWords) UpsertRows(r engine.RowUpsert) engine.Step {
 	x := setting{w, r}
 	s := engine.Step{Title: r.Title, Note: r.Note}
 	var columns []string // that are changed in any row that may be there
@@ -77,7 +77,7 @@ func (w *RowWords) SetRows(r engine.RowSetting) engine.Step {
 // setting is a step in the making.
 type setting struct {
 	*RowWords
-	engine.RowSetting
+	engine.RowUpsert
 }
 
 // told gives the columns that tell rows apart, of a table with this alias.
@@ -140,7 +140,7 @@ func (x setting) takeOut(rows []engine.RowValues) string {
 	sql := fmt.Sprintf("DELETE FROM %s WHERE %s", x.Quote(x.Table.Name), x.among(rows))
 	if !x.Fresh {
 		sql += " AND " + engine.IsAmong(x.told(""), x.By, true,
-			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(x.told(x.Kept), x.By), as(x.Quote(x.RowSetting.Keep), x.Kept)))
+			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(x.told(x.Kept), x.By), as(x.Quote(x.RowUpsert.Keep), x.Kept)))
 	}
 	if x.Order != nil {
 		sql += x.Order(x.Table, x.By, keysOf(rows))

@@ -15,7 +15,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/engine/demand"
+	"erbario/internal/engine/preconditions"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
@@ -287,7 +287,7 @@ func (c *change) aside() {
 		n := c.Alteration.To.Column(o.Name)
 		lost := slices.Contains(c.Lost, o.Name)
 		there, back := c.Forward[o.Name], c.Back[o.Name]
-		if n != nil && (lost || engine.Freed(o, n) || c.touched(o.Name) && (there.SQL != "" || there.Blocks || back.SQL != "" || back.Blocks)) {
+		if n != nil && (lost || engine.Freed(o, n) || c.touched(o.Name) && (there.SQL != "" || there.Unconvertible || back.SQL != "" || back.Unconvertible)) {
 			c.anew = append(c.anew, o.Name)
 		}
 		if lost && !c.NoKeep && c.Keep != "" && c.Aside != "" {
@@ -305,7 +305,7 @@ func (c *change) fromAside() map[string]engine.Source {
 	}
 	for name, keep := range c.kept {
 		o, s := c.From.Column(name), out[name]
-		s.Kept, s.SQL, s.Blocks = "", quote(keep), false
+		s.Kept, s.SQL, s.Unconvertible = "", quote(keep), false
 		if value := orElse(o, s); value != "" {
 			s.SQL = "coalesce(" + s.SQL + ", " + value + ")"
 		}
@@ -400,7 +400,7 @@ func (c *change) between() {
 		switch {
 		case moves(n.Name):
 			bare.Name = newName(n.Name)
-			if s.Blocks && n.NotNull { // there is nothing to be turned into it
+			if s.Unconvertible && n.NotNull { // there is nothing to be turned into it
 				bare.Default, bare.NotNull = n.Default, n.Default != nil
 			}
 			c.mid.Columns = append(c.mid.Columns, bare)
@@ -418,7 +418,7 @@ func (c *change) between() {
 		n := to.Column(o.Name)
 		m := c.mid.Column(o.Name)
 		if m == nil || n != nil && !moves(o.Name) {
-			if m != nil && n != nil && (c.Back[o.Name].Unfill != "" || c.backNone(o)) {
+			if m != nil && n != nil && (c.Back[o.Name].NullsIn != "" || c.backNone(o)) {
 				m.NotNull = false
 			}
 			continue
@@ -475,7 +475,7 @@ func (c *change) backWorked(o *schema.Column) bool {
 	if _, kept := c.kept[o.Name]; kept {
 		return o.NotNull && orElse(o, s) != ""
 	}
-	return s.SQL != "" || s.Unfill != ""
+	return s.SQL != "" || s.NullsIn != ""
 }
 
 // without takes a generated column out of the table between the steps.
@@ -490,7 +490,7 @@ func (c *change) without(name string) {
 func (c *change) letFill() {
 	given := func(name string) bool {
 		f, b := c.Forward[name], c.Back[name]
-		return !slices.Contains(c.anew, name) && c.From.Column(name) != nil && c.Alteration.To.Column(name) != nil && (f.SQL != "" || b.SQL != "" || b.Unfill != "")
+		return !slices.Contains(c.anew, name) && c.From.Column(name) != nil && c.Alteration.To.Column(name) != nil && (f.SQL != "" || b.SQL != "" || b.NullsIn != "")
 	}
 	worked := func(name string) bool { // on the way back, from others
 		return c.Alteration.To.Column(name) == nil && c.kept[name] == "" && c.Back[name].SQL != ""
@@ -666,7 +666,7 @@ func (c *change) loose() *schema.Table {
 	t := c.mid.Clone()
 	empty := func(name string) bool { return slices.Contains(c.anew, name) && c.kept[name] == "" }
 	for _, o := range t.Columns {
-		if empty(o.Name) && o.Generated == nil && !(c.Back[o.Name].Blocks && o.NotNull && o.Default != nil) {
+		if empty(o.Name) && o.Generated == nil && !(c.Back[o.Name].Unconvertible && o.NotNull && o.Default != nil) {
 			o.NotNull, o.Default = false, nil
 		}
 	}
@@ -764,7 +764,7 @@ func (c *change) values() (apply, undo []string) {
 		undo = append([]string{update(table, set, "")}, undo...)
 	}
 	for _, o := range c.From.Columns {
-		if s := c.Back[o.Name]; s.Unfill != "" && !slices.Contains(c.anew, o.Name) {
+		if s := c.Back[o.Name]; s.NullsIn != "" && !slices.Contains(c.anew, o.Name) {
 			undo = append(undo, c.unfill(o, s, o.Name))
 		}
 	}
@@ -793,7 +793,7 @@ func (c *change) unfill(o *schema.Column, s engine.Source, value string) string 
 // keptEmpty is the condition that a row of a table was noted to have had no value in a
 // column, and still has what it was given.
 func keptEmpty(s engine.Source, column, table, value string) string {
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)", quote(s.Unfill), keptByKey, keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)", quote(s.NullsIn), keptByKey, keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
 }
 
 // conversions gives the statements by which columns that are replaced get their values,
@@ -807,7 +807,7 @@ func (c *change) conversions() (apply, undo []string) {
 		case asksOthers(s.SQL):
 		case s.SQL != "":
 			set = append(set, quote(newName(name))+" = "+s.SQL)
-		case !s.Blocks: // the server's own conversion
+		case !s.Unconvertible: // the server's own conversion
 			set = append(set, quote(newName(name))+" = "+quote(name))
 		}
 		s := c.Back[name]
@@ -823,10 +823,10 @@ func (c *change) conversions() (apply, undo []string) {
 			continue
 		case s.SQL != "":
 			value = renameIn(s.SQL, c.midNames())
-		case s.Blocks:
+		case s.Unconvertible:
 			continue
 		}
-		if s.Unfill != "" { // what was filled need not fit: it is null again; one at a time, since a locked table has its name once
+		if s.NullsIn != "" { // what was filled need not fit: it is null again; one at a time, since a locked table has its name once
 			value = "CASE WHEN " + keptEmpty(s, name, table, table+"."+quote(newName(name))) + " THEN NULL ELSE " + value + " END"
 			undo = append(undo, update(table, []string{quote(name) + " = " + value}, ""))
 			continue
@@ -840,7 +840,7 @@ func (c *change) conversions() (apply, undo []string) {
 		undo = append([]string{update(table, unset, "")}, undo...)
 	}
 	for _, name := range c.anew {
-		if s := c.Back[name]; s.Unfill != "" && asksOthers(s.SQL) {
+		if s := c.Back[name]; s.NullsIn != "" && asksOthers(s.SQL) {
 			undo = append(undo, c.unfill(c.From.Column(name), s, newName(name)))
 		}
 	}
@@ -871,7 +871,7 @@ func quietly(sql []string) []string {
 }
 
 // dialect is what MariaDB says otherwise where rows are asked about.
-var dialect = demand.Dialect{
+var dialect = preconditions.Dialect{
 	Many:    "SQL_BIG_RESULT ", // it sorts: a temporary table with an index on long texts takes many times as long
 	Quote:   quote,
 	Source:  sourceSQL,
@@ -905,13 +905,13 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 	}
 	row := quote(table)
 	switch {
-	case src.Unfill != "":
+	case src.NullsIn != "":
 		value := quote(c.Name)
 		if src.SQL != "" {
 			value = src.SQL
 		}
 		return "CASE WHEN " + keptEmpty(src, c.Name, row, row+"."+quote(c.Name)) + " THEN NULL ELSE " + value + " END", true
-	case src.Blocks && !c.NotNull:
+	case src.Unconvertible && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":
 		return src.SQL, true

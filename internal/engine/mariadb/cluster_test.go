@@ -39,25 +39,25 @@ func TestCluster(t *testing.T) {
 	for _, sql := range e.OwnTables().History {
 		require.NoError(t, first.Exec(ctx, sql))
 	}
-	require.NoError(t, first.Hold(ctx, time.Second))
+	require.NoError(t, first.Lock(ctx, time.Second))
 	for range 2 * len(nodes) {
 		other, err := e.Open(ctx, at, engine.ReadWrite)
 		require.NoError(t, err)
-		require.ErrorIs(t, other.Hold(ctx, 300*time.Millisecond), engine.ErrBusy)
-		gone, err := other.(engine.Resumer).Gone(ctx, first.(engine.Resumer).Session())
+		require.ErrorIs(t, other.Lock(ctx, 300*time.Millisecond), engine.ErrBusy)
+		gone, err := other.(engine.Resumer).SessionEnded(ctx, first.(engine.Resumer).Session())
 		require.NoError(t, err)
 		require.False(t, gone, "it is at work")
 		require.NoError(t, other.Close())
 	}
 	require.NoError(t, first.Begin(ctx, time.Second))
 	require.NoError(t, first.Commit(ctx))
-	require.NoError(t, first.Release(ctx))
+	require.NoError(t, first.Unlock(ctx))
 
 	// A statement that is given up is this session's, whatever the others are called.
 	for range len(nodes) {
 		other, err := e.Open(ctx, at, engine.ReadWrite)
 		require.NoError(t, err)
-		require.NoError(t, other.Hold(ctx, 5*time.Second))
+		require.NoError(t, other.Lock(ctx, 5*time.Second))
 		soon, stop := context.WithTimeout(ctx, 300*time.Millisecond)
 		began := time.Now()
 		err = other.Exec(soon, "DO sleep(20)")
@@ -65,7 +65,7 @@ func TestCluster(t *testing.T) {
 		require.Error(t, err)
 		require.True(t, errors.Is(err, context.DeadlineExceeded), "%v", err)
 		require.Less(t, time.Since(began), 15*time.Second, "the server was told")
-		require.NoError(t, other.Release(ctx))
+		require.NoError(t, other.Unlock(ctx))
 		require.NoError(t, other.Close())
 	}
 	require.NoError(t, first.Exec(ctx, "DROP DATABASE erbario_cluster"))

@@ -236,7 +236,7 @@ func (d *Database) letGo(ctx context.Context) error {
 
 // Step runs one statement of a migration.
 func (d *Database) Step(ctx context.Context, statement string) error {
-	if err := (Engine{}).Refuse(statement); err != nil {
+	if err := (Engine{}).Validate(statement); err != nil {
 		return err
 	}
 	d.dirty = true
@@ -248,15 +248,15 @@ func (d *Database) Step(ctx context.Context, statement string) error {
 	return d.watched(ctx, func() error { return d.Exec(ctx, statement) })
 }
 
-// Watch notes into which tables rows come while their references are not held. What is
+// TrackIntegrity notes into which tables rows come while their references are not held. What is
 // destroyed is so under a lock of its own step.
-func (d *Database) Watch(_ context.Context, _, tables []string) error {
+func (d *Database) TrackIntegrity(_ context.Context, _, tables []string) error {
 	d.loosened = append(d.loosened, tables...)
 	return nil
 }
 
-// Settle looks whether rows that came while references were not held refer to something.
-func (d *Database) Settle(ctx context.Context) error {
+// CheckIntegrity looks whether rows that came while references were not held refer to something.
+func (d *Database) CheckIntegrity(ctx context.Context) error {
 	list := d.loosened
 	d.loosened = nil
 	if d.loose {
@@ -294,10 +294,10 @@ func (d *Database) Settle(ctx context.Context) error {
 	return nil
 }
 
-// HoldReferences with false lets rows that are put in during this transaction refer to
+// EnforceReferences with false lets rows that are put in during this transaction refer to
 // rows that come later; Settle looks whether they have come. With true, they are held at
 // every statement again.
-func (d *Database) HoldReferences(ctx context.Context, hold bool) error {
+func (d *Database) EnforceReferences(ctx context.Context, hold bool) error {
 	if hold == !d.loose || !hold && !d.inTx {
 		return nil
 	}
@@ -471,8 +471,8 @@ func (d *Database) Kept(ctx context.Context, prefix string) ([]string, error) {
 	return out, err
 }
 
-// Size is the room that a table takes with its indexes, as the server last reckoned it.
-func (d *Database) Size(ctx context.Context, table string) (int64, error) {
+// TableSize is the room that a table takes with its indexes, as the server last reckoned it.
+func (d *Database) TableSize(ctx context.Context, table string) (int64, error) {
 	rows, err := d.Select(ctx, "SELECT coalesce(data_length + index_length, 0) FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", table)
 	if err != nil || len(rows) == 0 {
 		return 0, err
@@ -486,9 +486,9 @@ func (d *Database) HasHistory(ctx context.Context) (bool, error) {
 	return slices.Contains(list, "erbario_history"), err
 }
 
-// Broken names the views that show what is not there, and the triggers that name columns
+// InvalidObjects names the views that show what is not there, and the triggers that name columns
 // that are not there.
-func (d *Database) Broken(ctx context.Context) ([]string, error) {
+func (d *Database) InvalidObjects(ctx context.Context) ([]string, error) {
 	rows, err := d.Select(ctx, "SELECT table_name FROM information_schema.views WHERE table_schema = database() ORDER BY table_name")
 	if err != nil {
 		return nil, err

@@ -19,17 +19,17 @@ import (
 // ways are from the gentlest to the hardest.
 var ways = []string{"ALGORITHM=INSTANT", "ALGORITHM=INPLACE, LOCK=NONE", "ALGORITHM=INPLACE, LOCK=SHARED", "ALGORITHM=COPY, LOCK=SHARED"}
 
-// Softens tells whether a statement changes a table, and does not say yet in which way.
-func (d *Database) Softens(statement string) bool {
+// CanRunOnline tells whether a statement changes a table, and does not say yet in which way.
+func (d *Database) CanRunOnline(statement string) bool {
 	list := tokens(statement)
 	return len(list) > 2 && list[0].Is("ALTER") && list[1].Is("TABLE") && !hasClause(list, "ALGORITHM") && !hasClause(list, "LOCK")
 }
 
-// Gentlest runs a statement, and returns it with the gentlest way in which the server
+// LeastLocking runs a statement, and returns it with the gentlest way in which the server
 // makes that change; one that is no change of a table comes back as it is. An empty table
 // takes another type for a column at once, and one with rows does not.
-func (d *Database) Gentlest(ctx context.Context, statement string) (string, error) {
-	if !d.Softens(statement) {
+func (d *Database) LeastLocking(ctx context.Context, statement string) (string, error) {
+	if !d.CanRunOnline(statement) {
 		return statement, d.Exec(ctx, statement)
 	}
 	list := tokens(statement)

@@ -541,10 +541,10 @@ func (r *reading) whole() error {
 	return nil
 }
 
-// Recreate gives what makes an empty database hold the same as s. References are not
+// CreateAll gives what makes an empty database hold the same as s. References are not
 // checked while it runs, since they may go in circles, and dates of zeros are taken, which
 // a server that was set otherwise let in.
-func (Engine) Recreate(s *schema.Schema) []engine.Creation {
+func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 	var out []engine.Creation
 	add := func(kind, name string, list ...string) {
 		for _, sql := range list {

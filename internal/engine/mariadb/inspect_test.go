@@ -101,7 +101,7 @@ func TestOneOfEverything(t *testing.T) {
 	live, err := d.Inspect(ctx)
 	require.NoError(t, err)
 	require.Len(t, live.Tables, 6)
-	require.NoError(t, engine.FillWhole(ctx, again, Engine{}.Recreate(live)))
+	require.NoError(t, engine.FillWhole(ctx, again, Engine{}.CreateAll(live)))
 	made, err := again.Inspect(ctx)
 	require.NoError(t, err)
 	for i, v := range live.Views {
@@ -288,7 +288,7 @@ func TestSample(t *testing.T) {
 	one, err := d.Sample(ctx, "SELECT a FROM t ORDER BY a DESC", 1)
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"18446744073709551615"}}, one.Values)
-	size, err := d.Size(ctx, "t")
+	size, err := d.TableSize(ctx, "t")
 	require.NoError(t, err)
 	assert.Positive(t, size)
 	there, err := d.HasHistory(ctx)

@@ -42,7 +42,7 @@ func (c *change) batched() *inBatches {
 	for _, o := range from.Columns {
 		s, ok := c.Back[o.Name]
 		_, kept := c.kept[o.Name]
-		if ok && !kept && o.Generated == nil && to.Column(o.Name) == nil && s.SQL != "" && s.Unfill == "" {
+		if ok && !kept && o.Generated == nil && to.Column(o.Name) == nil && s.SQL != "" && s.NullsIn == "" {
 			backFills = append(backFills, engine.Step{Title: fmt.Sprintf("%s.%s for existing rows, in the undo", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
 				Undo: quietly([]string{update(table, []string{quote(o.Name) + " = " + s.SQL}, ":"+engine.Batch)})})
 			continue
@@ -50,7 +50,7 @@ func (c *change) batched() *inBatches {
 		if c.backNone(o) {
 			continue
 		}
-		if ok && !kept && o.Generated == nil && (s.SQL != "" || s.Unfill == "" || c.Keep == "") {
+		if ok && !kept && o.Generated == nil && (s.SQL != "" || s.NullsIn == "" || c.Keep == "") {
 			return nil
 		}
 	}

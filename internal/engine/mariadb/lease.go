@@ -167,7 +167,7 @@ func (d *Database) ask(ctx context.Context, wait time.Duration) error {
 			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.leaseHolder(ctx), wait)
 		}
 		if began := deadline.Add(-wait); time.Since(began) > waiting.After && d.waits.watch.Report != nil {
-			d.waits.watch.Tell("another run of erbario"+d.leaseHolder(ctx), "")
+			d.waits.watch.OnProgress("another run of erbario"+d.leaseHolder(ctx), "")
 		}
 		select {
 		case <-ctx.Done():
@@ -187,8 +187,8 @@ func (d *Database) leaseHolder(ctx context.Context) string {
 	return fmt.Sprintf(" (%s, connection %s)%s", rows[0][0], id, d.unasked)
 }
 
-// Hold takes the lock for the session, until Release.
-func (d *Database) Hold(ctx context.Context, wait time.Duration) error {
+// Lock takes the lock for the session, until Release.
+func (d *Database) Lock(ctx context.Context, wait time.Duration) error {
 	d.wait = wait
 	if d.scratch == nil && d.holds == 0 {
 		if err := d.ask(ctx, wait); err != nil {
@@ -199,8 +199,8 @@ func (d *Database) Hold(ctx context.Context, wait time.Duration) error {
 	return nil
 }
 
-// Release lets the lock go.
-func (d *Database) Release(ctx context.Context) error {
+// Unlock lets the lock go.
+func (d *Database) Unlock(ctx context.Context) error {
 	if d.holds == 0 {
 		return nil
 	}
@@ -258,8 +258,8 @@ func (d *Database) nameSession(ctx context.Context) error {
 	return nil
 }
 
-// Gone tells whether the session of a name is there no more.
-func (d *Database) Gone(ctx context.Context, session string) (bool, error) {
+// SessionEnded tells whether the session of a name is there no more.
+func (d *Database) SessionEnded(ctx context.Context, session string) (bool, error) {
 	rows, err := d.Select(ctx, "SELECT address FROM erbario_lease WHERE name = 'run' AND session = ?", session)
 	address := ""
 	if err == nil && len(rows) > 0 {

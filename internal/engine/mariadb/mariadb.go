@@ -50,8 +50,8 @@ func (Engine) Cast(sql, _ string) string { return sql }
 // byte by byte. Both servers have this collation.
 const ownBehind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin"
 
-// Empty gives the statements that drop everything.
-func (Engine) Empty(s *schema.Schema) []string {
+// DropAll gives the statements that drop everything.
+func (Engine) DropAll(s *schema.Schema) []string {
 	out := []string{"SET SESSION foreign_key_checks = 0"}
 	for _, v := range s.Views {
 		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name))
@@ -130,8 +130,8 @@ var refusedPairs = map[string]string{
 	"SET AUTOCOMMIT": "the runner keeps the transaction", "SET SQL_MODE": "the runner keeps the session: under other modes values are cut", "SET FOREIGN_KEY_CHECKS": "the runner keeps the session: references would not be held", "SET TIME_ZONE": "the runner keeps the session",
 }
 
-// Refuse says why a statement cannot stand in a step.
-func (Engine) Refuse(statement string) error {
+// Validate says why a statement cannot stand in a step.
+func (Engine) Validate(statement string) error {
 	list := leading(statement, 2)
 	if len(list) == 0 || statement == holdNoReferences || statement == holdReferences {
 		return nil

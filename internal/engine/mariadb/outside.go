@@ -16,11 +16,11 @@ import (
 	"erbario/internal/engine/sqltok"
 )
 
-// Outside runs one statement that commits by itself, or one under LOCK TABLES. Where it
+// ExecAutocommit runs one statement that commits by itself, or one under LOCK TABLES. Where it
 // meets somebody who is at work on the table it is tried again, for as long as the run
 // may wait.
-func (d *Database) Outside(ctx context.Context, sql string) error {
-	if err := (Engine{}).Refuse(sql); err != nil {
+func (d *Database) ExecAutocommit(ctx context.Context, sql string) error {
+	if err := (Engine{}).Validate(sql); err != nil {
 		return err
 	}
 	if d.inTx {
@@ -75,7 +75,7 @@ func (d *Database) LockTables(ctx context.Context, tables, statements []string) 
 			items = append(items, item)
 		}
 	}
-	if err := d.Outside(ctx, "LOCK TABLES "+strings.Join(items, ", ")); err != nil {
+	if err := d.ExecAutocommit(ctx, "LOCK TABLES "+strings.Join(items, ", ")); err != nil {
 		return err
 	}
 	d.latched = true
@@ -138,8 +138,8 @@ const (
 	noPart   = "\x1f" // what is not there
 )
 
-// Before gives what statements touch, as it is now: the statements that make it.
-func (d *Database) Before(ctx context.Context, statements []string) (string, error) {
+// Checkpoint gives what statements touch, as it is now: the statements that make it.
+func (d *Database) Checkpoint(ctx context.Context, statements []string) (string, error) {
 	tables, views, triggers := touches(statements)
 	var out []string
 	show := func(kind, name string, column int) error {
@@ -182,10 +182,10 @@ func withoutCounter(text string) string {
 	return text[:i] + strings.TrimLeft(rest, "0123456789")
 }
 
-// Reached tells how many of the statements of a step were done, from what it touches, as
+// StatementsDone tells how many of the statements of a step were done, from what it touches, as
 // that was noted before it. The effect of each is worked out on scratch.
-func (d *Database) Reached(ctx context.Context, statements []string, before string) (int, error) {
-	now, err := d.Before(ctx, statements)
+func (d *Database) StatementsDone(ctx context.Context, statements []string, before string) (int, error) {
+	now, err := d.Checkpoint(ctx, statements)
 	if err != nil {
 		return 0, err
 	}
@@ -243,7 +243,7 @@ func (d *Database) Reached(ctx context.Context, statements []string, before stri
 		if err := s.raw(ctx, sql); err != nil {
 			break // then it was not done on the other side either
 		}
-		there, err := s.Before(ctx, statements)
+		there, err := s.Checkpoint(ctx, statements)
 		if err != nil {
 			return 0, err
 		}

@@ -20,9 +20,9 @@ var needs = map[string][]string{
 	"INSERT": {"INSERT"}, "UPDATE": {"UPDATE", "SELECT"}, "DELETE": {"DELETE"}, "SELECT": {"SELECT"},
 }
 
-// Barred tells what of statements the user has no right to do. A right on one table counts
+// MissingPermissions tells what of statements the user has no right to do. A right on one table counts
 // as one on all: who has such is likely to have the others that are needed.
-func (d *Database) Barred(ctx context.Context, statements []string) ([]string, error) {
+func (d *Database) MissingPermissions(ctx context.Context, statements []string) ([]string, error) {
 	var wanted []string
 	for _, sql := range statements {
 		list := tokens(sql)

@@ -16,7 +16,7 @@ var rowWords = &ddl.RowWords{
 	Quote: quote, FromOne: " FROM (SELECT 1) AS q", There: "there", Kept: "kept",
 	Keep:  keepRows,
 	Quiet: func(_ *schema.Table, updates []string) []string { return quietly(updates) },
-	Restore: func(r engine.RowSetting, columns []string, live func(string) string) string {
+	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {
 		same := engine.Same(engine.Aliased(quote, "kept"), engine.Aliased(quote, "here"), r.By)
 		var set []string
 		for _, c := range columns {
@@ -29,11 +29,11 @@ var rowWords = &ddl.RowWords{
 	Unguarded: unguarded,
 }
 
-// SetRows gives the step that makes reference rows as they are declared.
-func (Engine) SetRows(r engine.RowSetting) engine.Step { return rowWords.SetRows(r) }
+// UpsertRows gives the step that makes reference rows as they are declared.
+func (Engine) UpsertRows(r engine.RowUpsert) engine.Step { return rowWords.UpsertRows(r) }
 
 // keepRows makes the kept table first, since that ends a transaction.
-func keepRows(r engine.RowSetting, columns []string, where string) []string {
+func keepRows(r engine.RowUpsert, columns []string, where string) []string {
 	kept := append(slices.Clone(r.By), columns...)
 	keep := bareTable(r.Table, r.Keep)
 	keep.PrimaryKey = nil

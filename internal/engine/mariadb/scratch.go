@@ -213,7 +213,7 @@ func (d *Database) empty(ctx context.Context, given bool) error {
 		if err != nil {
 			return err
 		}
-		list = append(list, (Engine{}).Empty(s)...)
+		list = append(list, (Engine{}).DropAll(s)...)
 	} else {
 		list = append(list, "DROP DATABASE "+quote(d.name), createScratch(d.name, d.server), "USE "+quote(d.name))
 	}

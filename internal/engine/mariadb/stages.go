@@ -35,8 +35,8 @@ func noted(table string) string {
 	return "INSERT INTO erbario_former (table_name, session, at, writer) VALUES (" + literal(table) + ", concat(@@hostname, ':', @@port, ' ', connection_id()), utc_timestamp(6), user()) ON DUPLICATE KEY UPDATE at = utc_timestamp(6), writer = user()"
 }
 
-// Bridge gives the triggers that complete what is written.
-func (stages) Bridge(t *schema.Table, spans []engine.Span) []*schema.Trigger {
+// SyncTriggers gives the triggers that complete what is written.
+func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigger {
 	var out []*schema.Trigger
 	for _, event := range []string{"INSERT", "UPDATE"} {
 		name := schema.Cut(bridgePrefix + t.Name + "_" + strings.ToLower(event))
@@ -90,10 +90,10 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
 	return "BEGIN\n" + vars.String() + "    IF " + quiet + " IS NULL THEN\n" + body.String() + "    END IF;\nEND"
 }
 
-// Follow gives the triggers by which columns that are about to be dropped follow others.
+// FollowTriggers gives the triggers by which columns that are about to be dropped follow others.
 // Where a value does not fit, what is required has one that is never read: the undo asks
 // for such rows before it begins.
-func (stages) Follow(t *schema.Table, list []engine.Following) []*schema.Trigger {
+func (stages) FollowTriggers(t *schema.Table, list []engine.Following) []*schema.Trigger {
 	var out []*schema.Trigger
 	for _, event := range []string{"INSERT", "UPDATE"} {
 		var body strings.Builder
@@ -157,14 +157,14 @@ func (stages) End(table string) []string {
 	return []string{"DELETE FROM erbario_former WHERE table_name = " + literal(table)}
 }
 
-// CatchUp gives the column that stood for another what that has.
-func (stages) CatchUp(table string, s engine.Span) []string {
+// Resync gives the column that stood for another what that has.
+func (stages) Resync(table string, s engine.Span) []string {
 	old, value := quote(s.Old.Name), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)
 	return quietly([]string{update(quote(table), []string{old + " = " + value}, stages{}.Differ(old, value))})
 }
 
-// Settled is what the second migration waits for.
-func (stages) Settled(table string, wait time.Duration) engine.Requirement {
+// NoOldWriters is what the second migration waits for.
+func (stages) NoOldWriters(table string, wait time.Duration) engine.Requirement {
 	seconds := int(wait.Seconds())
 	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table, numbers.Duration(wait)),

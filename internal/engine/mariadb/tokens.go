@@ -27,7 +27,7 @@ var rules = &sqltok.Rules{
 }
 
 // tokens are all tokens of SQL but comments.
-func tokens(src string) []sqltok.Token { return rules.Tokens(src) }
+func tokens(src string) []sqltok.Token { return rules.Lex(src) }
 
 // mentions tells whether a name stands among the tokens of SQL.
 func mentions(sql, name string) bool {
@@ -81,13 +81,13 @@ func closes(list []sqltok.Token) bool {
 	return false
 }
 
-// Tokens cuts SQL into its tokens, comments left out.
-func (Engine) Tokens(sql string) []sqltok.Token { return tokens(sql) }
+// Lex cuts SQL into its tokens, comments left out.
+func (Engine) Lex(sql string) []sqltok.Token { return tokens(sql) }
 
 // tablesOf are the tables that a statement names; what one locks, others name.
 func tablesOf(statement string) []string {
 	if locksTables(statement) {
 		return nil
 	}
-	return sqltext.Touches(Engine{}.Tokens(statement), nil).Tables
+	return sqltext.Touches(Engine{}.Lex(statement), nil).Tables
 }

@@ -31,7 +31,7 @@ func declared(t *testing.T, src string) *schema.Schema {
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, "mariadb")
 	require.False(t, lang.Errors(diags), "%v", diags)
-	s, _ := Engine{}.Realize(d.Schema)
+	s, _ := Engine{}.Lower(d.Schema)
 	return s
 }
 
@@ -39,7 +39,7 @@ func declared(t *testing.T, src string) *schema.Schema {
 func made(t *testing.T, src string) (*Database, *schema.Schema) {
 	d := open(t, testserver.MariaDB(t))
 	s := declared(t, src)
-	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.Recreate(s)))
+	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.CreateAll(s)))
 	return d, s
 }
 
@@ -55,12 +55,12 @@ func one(t *testing.T, d *Database, query string) string {
 func TestLease(t *testing.T) {
 	raw := testserver.MariaDB(t)
 	first, second := open(t, raw), open(t, raw)
-	require.NoError(t, first.Hold(ctx, time.Second))
-	assert.ErrorIs(t, second.Hold(ctx, 0), engine.ErrBusy)
-	assert.ErrorContains(t, second.Hold(ctx, 0), "connection "+one(t, first, "SELECT connection_id()"))
+	require.NoError(t, first.Lock(ctx, time.Second))
+	assert.ErrorIs(t, second.Lock(ctx, 0), engine.ErrBusy)
+	assert.ErrorContains(t, second.Lock(ctx, 0), "connection "+one(t, first, "SELECT connection_id()"))
 	_, err := first.Select(ctx, "SELECT RELEASE_ALL_LOCKS()") // as after the program was killed, while its statement runs
 	require.NoError(t, err)
-	assert.ErrorIs(t, second.Hold(ctx, 0), engine.ErrBusy, "the connection is there")
+	assert.ErrorIs(t, second.Lock(ctx, 0), engine.ErrBusy, "the connection is there")
 
 	// Another that took it for dead: the first can note nothing more.
 	third := open(t, raw)
@@ -68,16 +68,16 @@ func TestLease(t *testing.T) {
 	err = first.Begin(ctx, 0)
 	require.ErrorContains(t, err, "took over from this one")
 	require.NoError(t, first.Close())
-	require.NoError(t, second.Hold(ctx, 10*time.Second), "nobody is there any more")
-	gone, err := third.Gone(ctx, second.Session())
+	require.NoError(t, second.Lock(ctx, 10*time.Second), "nobody is there any more")
+	gone, err := third.SessionEnded(ctx, second.Session())
 	require.NoError(t, err)
 	assert.False(t, gone)
 	session := second.Session()
-	require.NoError(t, second.Release(ctx))
+	require.NoError(t, second.Unlock(ctx))
 	require.NoError(t, second.Close())
-	assert.Eventually(t, func() bool { gone, err := third.Gone(ctx, session); return err == nil && gone }, 5*time.Second, 20*time.Millisecond)
-	require.NoError(t, third.Hold(ctx, 0))
-	require.NoError(t, third.Release(ctx))
+	assert.Eventually(t, func() bool { gone, err := third.SessionEnded(ctx, session); return err == nil && gone }, 5*time.Second, 20*time.Millisecond)
+	require.NoError(t, third.Lock(ctx, 0))
+	require.NoError(t, third.Unlock(ctx))
 }
 
 // A statement that is stopped ends on the server, and the connection goes on.
@@ -143,7 +143,7 @@ func TestAmongUndeleted(t *testing.T) {
 		{"ALTER TABLE sheets ADD CONSTRAINT c CHECK (code <> '')", "ALGORITHM=COPY, LOCK=SHARED"},
 		{"ALTER TABLE sheets ADD COLUMN u uuid DEFAULT (uuid())", "ALGORITHM=COPY, LOCK=SHARED"},
 	} {
-		got, err := d.Gentlest(ctx, c.sql)
+		got, err := d.LeastLocking(ctx, c.sql)
 		require.NoError(t, err, c.sql)
 		assert.Equal(t, c.sql+", "+c.want, got)
 	}
@@ -176,7 +176,7 @@ func TestRenamedUnderTriggers(t *testing.T) {
 	raw := testserver.MariaDB(t)
 	d := open(t, raw)
 	s := declared(t, "model Sheet\n    code text(20) immutable\n    runs integer default 0\n    timestamps\n")
-	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.Recreate(s)))
+	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.CreateAll(s)))
 	run(t, d, "INSERT INTO sheets (code) VALUES ('a')")
 	other := open(t, raw)
 	run(t, other, "SET lock_wait_timeout = 30")
@@ -205,7 +205,7 @@ func TestRenamedUnderTriggers(t *testing.T) {
 		steps, after := Engine{}.Rename(live, "sheets", names[i%2], names[1-i%2])
 		require.Len(t, steps, 1)
 		for _, sql := range steps[0].Apply {
-			require.NoError(t, d.Outside(ctx, sql), sql)
+			require.NoError(t, d.ExecAutocommit(ctx, sql), sql)
 		}
 		now, err := d.Inspect(ctx)
 		require.NoError(t, err)
@@ -277,7 +277,7 @@ func TestScratchReachesNothing(t *testing.T) {
 		"CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW INSERT INTO " + x + ".t VALUES (1)", "INSERT INTO t SELECT " + x + ".t.id FROM t",
 	} {
 		assert.ErrorContains(t, db.Exec(ctx, sql), "on scratch it would reach the live one", sql)
-		assert.ErrorContains(t, db.(engine.Autocommitter).Outside(ctx, sql), "on scratch it would reach the live one", sql)
+		assert.ErrorContains(t, db.(engine.Autocommitter).ExecAutocommit(ctx, sql), "on scratch it would reach the live one", sql)
 	}
 	assert.Error(t, db.Step(ctx, "USE "+x), "it is no statement of a step")
 }
@@ -291,9 +291,9 @@ func TestWaits(t *testing.T) {
 	run(t, other, "START TRANSACTION")
 	assert.Equal(t, "1", one(t, other, "SELECT id FROM t"))
 	var told atomic.Value
-	d.Waits(func(who string) { told.Store(who) })
-	require.NoError(t, d.Hold(ctx, 3*time.Second))
-	err := d.Outside(ctx, "ALTER TABLE t ADD COLUMN a int")
+	d.OnWait(func(who string) { told.Store(who) })
+	require.NoError(t, d.Lock(ctx, 3*time.Second))
+	err := d.ExecAutocommit(ctx, "ALTER TABLE t ADD COLUMN a int")
 	require.ErrorIs(t, err, engine.ErrBusy)
 	id := one(t, other, "SELECT connection_id()")
 	assert.ErrorContains(t, err, "connection "+id)
@@ -304,14 +304,14 @@ func TestWaits(t *testing.T) {
 	run(t, reader, "INSTALL SONAME 'metadata_lock_info'")
 	t.Cleanup(func() { _ = reader.Exec(context.Background(), "UNINSTALL SONAME 'metadata_lock_info'") })
 	for _, sql := range []string{"ALTER TABLE t ADD COLUMN a int", "LOCK TABLES `t` WRITE"} {
-		err = d.Outside(ctx, sql)
+		err = d.ExecAutocommit(ctx, sql)
 		require.ErrorIs(t, err, engine.ErrBusy)
 		assert.ErrorContains(t, err, "connection "+id)
 		assert.NotContains(t, err.Error(), " or connection ")
 	}
 	run(t, other, "COMMIT")
-	require.NoError(t, d.Outside(ctx, "ALTER TABLE t ADD COLUMN a int"))
-	require.NoError(t, d.Release(ctx))
+	require.NoError(t, d.ExecAutocommit(ctx, "ALTER TABLE t ADD COLUMN a int"))
+	require.NoError(t, d.Unlock(ctx))
 	assert.False(t, errors.Is(d.Exec(ctx, "SELECT 1"), engine.ErrBusy))
 }
 
@@ -320,7 +320,7 @@ func TestDeclaredStays(t *testing.T) {
 	declared := &schema.Schema{Tables: []*schema.Table{{Name: "sheets", SoftDelete: "deleted_at",
 		Columns: []*schema.Column{{Name: "label", Type: schema.Type{Kind: schema.Text}}, {Name: "deleted_at", Type: schema.Type{Kind: schema.Timestamp}}},
 		Indexes: []*schema.Index{{Name: "sheets_label_key", Unique: true, Parts: []schema.Part{{Column: "label", Collation: "ignoring case"}}, Where: &schema.SQL{Text: "{deleted_at} IS NULL"}}}}}}
-	kept, _ := Engine{}.Realize(declared)
+	kept, _ := Engine{}.Lower(declared)
 	assert.Len(t, kept.Tables[0].Indexes[0].Parts, 2)
 	assert.Equal(t, []schema.Part{{Column: "label", Collation: "ignoring case"}}, declared.Tables[0].Indexes[0].Parts)
 	assert.NotNil(t, declared.Tables[0].Indexes[0].Where)
@@ -377,7 +377,7 @@ func TestIndexLengths(t *testing.T) {
 
 	f, _ := lang.Parse("models/test.erbario", "model Sheet\n    code text(769) key\n")
 	r, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, "mariadb")
-	_, notices := Engine{}.Realize(r.Schema)
+	_, notices := Engine{}.Lower(r.Schema)
 	require.Len(t, notices, 1)
 	assert.True(t, notices[0].Mistake)
 	assert.Contains(t, notices[0].Text, "up to text(768)")
@@ -388,13 +388,13 @@ func TestIndexLengths(t *testing.T) {
 func TestPutBackByKey(t *testing.T) {
 	d, s := made(t, "model Sheet\n    code text(20)\n    shelf text(9) optional\n    timestamps\n")
 	run(t, d, "INSERT INTO sheets (code, shelf) SELECT concat('c', seq), seq FROM seq_1_to_2000")
-	makes, fills := Engine{}.KeepAside(s.Table("sheets"), []string{"shelf"}, "erbario_kept_sheets")
+	makes, fills := Engine{}.Archive(s.Table("sheets"), []string{"shelf"}, "erbario_kept_sheets")
 	run(t, d, append(makes, fills...)...)
 	live, err := d.Inspect(ctx)
 	require.NoError(t, err)
 	kept := live.Table("erbario_kept_sheets")
 	asked := 0
-	for _, sql := range (Engine{}).PutBack(live.Table("sheets"), kept, false) {
+	for _, sql := range (Engine{}).Restore(live.Table("sheets"), kept, false) {
 		if !strings.HasPrefix(sql, "UPDATE") {
 			continue
 		}

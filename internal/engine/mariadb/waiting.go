@@ -24,8 +24,8 @@ type waits struct {
 	watch  waiting.Watch
 }
 
-// Waits sets what is told for whom a statement waits that is kept waiting.
-func (d *Database) Waits(report func(who string)) { d.waits.watch.Report = report }
+// OnWait sets what is told for whom a statement waits that is kept waiting.
+func (d *Database) OnWait(report func(who string)) { d.waits.watch.Report = report }
 
 // besides runs f on the second connection, if there can be one.
 func (d *Database) besides(ctx context.Context, f func(b *Database) error) {
@@ -89,8 +89,8 @@ func (d *Database) watched(ctx context.Context, run func() error) error {
 	}, run)
 }
 
-// HeldUp tells for whom the session of a name waits; "" for nobody.
-func (d *Database) HeldUp(ctx context.Context, session string) (string, error) {
+// BlockedBy tells for whom the session of a name waits; "" for nobody.
+func (d *Database) BlockedBy(ctx context.Context, session string) (string, error) {
 	return d.heldUp(ctx, readSession(session).id)
 }
 

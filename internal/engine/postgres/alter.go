@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/engine/demand"
+	"erbario/internal/engine/preconditions"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
@@ -252,7 +252,7 @@ func changes(from, to *schema.Table, sources map[string]engine.Source, inUse boo
 		}
 		a.touched[c.Name] = true
 		src, ok := sources[c.Name]
-		simple := !ok || src.Blocks || src.Kept == "" && (src.SQL == "" || (src.Converts || src.Fill != "") && alone(src.SQL, from, c.Name))
+		simple := !ok || src.Unconvertible || src.Kept == "" && (src.SQL == "" || (src.Converts || src.Fill != "") && alone(src.SQL, from, c.Name))
 		a.anew[c.Name] = !simple
 	}
 	a.letGo()
@@ -456,7 +456,7 @@ func (a *alteration) letGo() {
 // empties tells whether a column is empty for a while before its values come.
 func (a *alteration) empties(column string) bool {
 	s, ok := a.sources[column]
-	return ok && !a.anew[column] && (s.Kept != "" || s.Unfill != "")
+	return ok && !a.anew[column] && (s.Kept != "" || s.NullsIn != "")
 }
 
 // mentionsOthers tells whether SQL names columns of the table beside one.
@@ -536,7 +536,7 @@ func (a *alteration) values() {
 	worked := func(c *schema.Column) (engine.Source, bool) { // out from the old row
 		s, ok := a.sources[c.Name]
 		anew := a.anew[c.Name]
-		return s, ok && c.Generated == nil && s.Kept == "" && (s.Unfill == "" || anew) && !s.Blocks && s.SQL != "" && (!a.touched[c.Name] || anew)
+		return s, ok && c.Generated == nil && s.Kept == "" && (s.NullsIn == "" || anew) && !s.Unconvertible && s.SQL != "" && (!a.touched[c.Name] || anew)
 	}
 	for _, c := range a.to.Columns {
 		s, ok := worked(c)
@@ -563,10 +563,10 @@ func (a *alteration) values() {
 	}
 	for _, c := range a.to.Columns {
 		s, ok := a.sources[c.Name]
-		if !ok || c.Generated != nil || s.Kept == "" && s.Unfill == "" {
+		if !ok || c.Generated != nil || s.Kept == "" && s.NullsIn == "" {
 			continue
 		}
-		kept, x := s.Kept+s.Unfill, quote(c.Name)
+		kept, x := s.Kept+s.NullsIn, quote(c.Name)
 		keys := make([]string, len(s.Match))
 		for i, k := range s.Match {
 			keys[i] = quote("key_" + k)
@@ -574,7 +574,7 @@ func (a *alteration) values() {
 		// The newest of what is kept for a row counts.
 		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept", strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
 		match := keptMatch(a.from, s.Match, "kept", "here")
-		if s.Unfill != "" {
+		if s.NullsIn != "" {
 			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM %s", table, target(c), newest, match, x, compared(a.from.Column(c.Name), fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(a.from.Column(c.Name), "here."+x)))
 			continue
 		}
@@ -622,9 +622,9 @@ func (a *alteration) types() {
 		}
 		src := a.sources[c.Name]
 		switch {
-		case src.Blocks && c.NotNull && c.Default != nil:
+		case src.Unconvertible && c.NotNull && c.Default != nil:
 			s += " USING CAST(" + c.Default.Text + " AS " + c.SQLType + ")"
-		case src.Blocks:
+		case src.Unconvertible:
 			s += " USING NULL::" + c.SQLType
 		case src.SQL != "": // without, the server refuses what does not fit rather than cutting it
 			s += " USING " + src.SQL
@@ -747,7 +747,7 @@ func indexTitle(t *schema.Table, x *schema.Index) string {
 }
 
 // dialect is what PostgreSQL says otherwise where rows are asked about.
-var dialect = demand.Dialect{
+var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
@@ -798,14 +798,14 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, src.Else)
 		}
 		return expr, true
-	case src.Unfill != "":
+	case src.NullsIn != "":
 		value := quote(c.Name)
 		if src.SQL != "" {
 			value = src.SQL
 		}
 		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND kept.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(from, src.Match, "kept", row), compared(from.Column(c.Name), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(from.Column(c.Name), row+"."+quote(c.Name)), quote(c.Name), value), true
-	case src.Blocks && !c.NotNull:
+			quote(src.NullsIn), keptMatch(from, src.Match, "kept", row), compared(from.Column(c.Name), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(from.Column(c.Name), row+"."+quote(c.Name)), quote(c.Name), value), true
+	case src.Unconvertible && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":
 		return src.SQL, true

@@ -342,7 +342,7 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.holder(ctx), wait)
 		}
 		if began := deadline.Add(-wait); time.Since(began) > waiting.After && d.waits.watch.Report != nil {
-			d.waits.watch.Tell("another run of erbario"+d.holder(ctx), "")
+			d.waits.watch.OnProgress("another run of erbario"+d.holder(ctx), "")
 		}
 		select {
 		case <-ctx.Done():
@@ -352,8 +352,8 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 	}
 }
 
-// Hold takes the lock for the session, until Release.
-func (d *database) Hold(ctx context.Context, wait time.Duration) error {
+// Lock takes the lock for the session, until Release.
+func (d *database) Lock(ctx context.Context, wait time.Duration) error {
 	if d.pooled {
 		return fmt.Errorf("%w: a migration that is not one transaction needs a direct connection; add direct = \"URL\" next to the url in erbario.toml", engine.ErrNoSession)
 	}
@@ -371,8 +371,8 @@ func (d *database) Hold(ctx context.Context, wait time.Duration) error {
 	})
 }
 
-// Release lets the lock go.
-func (d *database) Release(ctx context.Context) error {
+// Unlock lets the lock go.
+func (d *database) Unlock(ctx context.Context) error {
 	if !d.held {
 		return nil
 	}
@@ -400,7 +400,7 @@ func (d *database) holder(ctx context.Context) string {
 // Step runs one statement of a migration. What it does to the transaction is looked
 // at afterwards: a procedure could have ended it.
 func (d *database) Step(ctx context.Context, statement string) error {
-	if err := (Engine{}).Refuse(statement); err != nil {
+	if err := (Engine{}).Validate(statement); err != nil {
 		return err
 	}
 	restore, err := d.aside(ctx, statement)
@@ -437,10 +437,10 @@ func (d *database) Step(ctx context.Context, statement string) error {
 	return restore()
 }
 
-// Watch takes the locks under which a migration destroys something, before anything
+// TrackIntegrity takes the locks under which a migration destroys something, before anything
 // is asked: no row comes between what is asked or kept and what is done. References
 // the server holds itself.
-func (d *database) Watch(ctx context.Context, statements, _ []string) error {
+func (d *database) TrackIntegrity(ctx context.Context, statements, _ []string) error {
 	var tables []string
 	for _, s := range statements {
 		if t := destroys(s); t != "" && !slices.Contains(tables, t) {
@@ -496,8 +496,8 @@ func destroys(statement string) string {
 	return ""
 }
 
-// Settle holds again what was held at the end alone.
-func (d *database) Settle(ctx context.Context) error {
+// CheckIntegrity holds again what was held at the end alone.
+func (d *database) CheckIntegrity(ctx context.Context) error {
 	for name := range d.upon {
 		return fmt.Errorf("views of other users depend on %s, which is dropped: drop or change them first", name)
 	}
@@ -550,8 +550,8 @@ func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 	return out, err
 }
 
-// Size is the room that a table takes with its indexes.
-func (d *database) Size(ctx context.Context, table string) (int64, error) {
+// TableSize is the room that a table takes with its indexes.
+func (d *database) TableSize(ctx context.Context, table string) (int64, error) {
 	rows, err := d.Select(ctx, "SELECT coalesce(pg_total_relation_size(to_regclass(?)), 0)", quote(table))
 	if err != nil {
 		return 0, err
@@ -571,10 +571,10 @@ func own(name string) bool { return schema.Own(name) }
 // deferredKey is a reference that is held at the end of the transaction for now.
 type deferredKey struct{ table, name string }
 
-// HoldReferences with false lets rows that are loaded in this transaction refer to
+// EnforceReferences with false lets rows that are loaded in this transaction refer to
 // rows that come later: references in a circle are held at its end. With true, and
 // before the transaction ends, they are held at every statement again.
-func (d *database) HoldReferences(ctx context.Context, hold bool) error {
+func (d *database) EnforceReferences(ctx context.Context, hold bool) error {
 	if hold {
 		return d.holdAgain(ctx)
 	}

@@ -113,7 +113,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		if slices.Contains(a.Lost, column) || s.Else != "" {
 			continue
 		}
-		if s.Unfill == "" || s.SQL != "" || a.Forward[column].Fill == "" {
+		if s.NullsIn == "" || s.SQL != "" || a.Forward[column].Fill == "" {
 			return nil
 		}
 	}
@@ -133,7 +133,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 			n := &schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation}
 			d := *n
 			switch {
-			case c.Generated != nil || c.Identity || ok && (src.SQL == "" || src.Kept != "" || src.Unfill != ""):
+			case c.Generated != nil || c.Identity || ok && (src.SQL == "" || src.Kept != "" || src.NullsIn != ""):
 				return nil
 			case src.Literal:
 				n.Default, n.NotNull = &schema.SQL{Text: src.SQL}, c.NotNull

@@ -14,10 +14,10 @@ import (
 	"erbario/internal/engine"
 )
 
-// Outside runs a statement outside of any transaction. It waits for everybody who is
+// ExecAutocommit runs a statement outside of any transaction. It waits for everybody who is
 // at work on the table, however long, since nobody has to wait behind it.
-func (d *database) Outside(ctx context.Context, sql string) error {
-	if err := (Engine{}).Refuse(sql); err != nil {
+func (d *database) ExecAutocommit(ctx context.Context, sql string) error {
+	if err := (Engine{}).Validate(sql); err != nil {
 		return err
 	}
 	if d.inTx {
@@ -67,9 +67,9 @@ func readConcurrent(sql string) (c concurrent, ok bool) {
 	return c, false
 }
 
-// Inside is a statement that builds or drops an index, without the word that lets others
+// Transactional is a statement that builds or drops an index, without the word that lets others
 // work meanwhile.
-func (Engine) Inside(statement string) string {
+func (Engine) Transactional(statement string) string {
 	if _, ok := readConcurrent(statement); !ok {
 		return statement
 	}
@@ -81,8 +81,8 @@ func (Engine) Inside(statement string) string {
 	return statement
 }
 
-// Reached tells how many of the statements are done.
-func (d *database) Reached(ctx context.Context, statements []string, _ string) (int, error) {
+// StatementsDone tells how many of the statements are done.
+func (d *database) StatementsDone(ctx context.Context, statements []string, _ string) (int, error) {
 	for i, sql := range statements {
 		done, err := d.left(ctx, sql)
 		if err != nil || !done {
@@ -111,9 +111,9 @@ func (d *database) left(ctx context.Context, sql string) (bool, error) {
 	case whole:
 		return c.makes, nil
 	case !c.makes: // it was cut off while it went: nothing uses the index, and nothing makes it whole
-		return true, d.Outside(ctx, sql)
+		return true, d.ExecAutocommit(ctx, sql)
 	}
-	return false, d.Outside(ctx, "DROP INDEX CONCURRENTLY IF EXISTS "+quote(c.index))
+	return false, d.ExecAutocommit(ctx, "DROP INDEX CONCURRENTLY IF EXISTS "+quote(c.index))
 }
 
 // Session names the connection by its process on the server and when that began.
@@ -127,8 +127,8 @@ func (d *database) Session() string {
 	return rows[0][0]
 }
 
-// Gone tells whether the session of a name is there no more.
-func (d *database) Gone(ctx context.Context, session string) (bool, error) {
+// SessionEnded tells whether the session of a name is there no more.
+func (d *database) SessionEnded(ctx context.Context, session string) (bool, error) {
 	pid, start, _ := strings.Cut(session, " ")
 	rows, err := d.Select(ctx, "SELECT coalesce(extract(epoch FROM backend_start)::numeric(20,6)::text, '') FROM pg_stat_activity WHERE pid = ?::integer", pid)
 	if err != nil {

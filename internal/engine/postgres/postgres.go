@@ -83,8 +83,8 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     answers text
 )`
 
-// Empty gives the statements that drop everything, but for extensions.
-func (Engine) Empty(s *schema.Schema) []string {
+// DropAll gives the statements that drop everything, but for extensions.
+func (Engine) DropAll(s *schema.Schema) []string {
 	var out []string
 	for _, v := range s.Views {
 		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name)+" CASCADE")
@@ -157,8 +157,8 @@ var refusedPairs = map[string]string{
 	"SET TRANSACTION": "the runner keeps the transaction", "SET SESSION": "the runner keeps the session: write SET LOCAL", "SET ROLE": "the runner keeps the session", "SET SEARCH_PATH": "the runner says where names are looked up",
 }
 
-// Refuse says why a statement cannot stand in a step.
-func (Engine) Refuse(statement string) error {
+// Validate says why a statement cannot stand in a step.
+func (Engine) Validate(statement string) error {
 	var list []string
 	for _, t := range tokens(statement) {
 		if t.Kind != sqltok.Word {

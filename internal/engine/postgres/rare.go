@@ -177,7 +177,7 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*schema.Othe
 		}
 		todo = append(todo, r.needs...)
 		out = append(out, &schema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
-		for _, c := range (Engine{}).Recreate(r.s) {
+		for _, c := range (Engine{}).CreateAll(r.s) {
 			if c.Kind != "" && c.Kind != "extension" {
 				in := "SELECT pg_catalog.set_config('search_path', " + literal(quote(name)) + ", true); "
 				out = append(out, &schema.Other{Kind: c.Kind, Name: name + "." + c.Name, Make: []string{in + c.SQL}})

@@ -12,10 +12,10 @@ import (
 	"erbario/internal/schema"
 )
 
-// Recreate gives what makes an empty database hold the same as s. Bodies of functions are
+// CreateAll gives what makes an empty database hold the same as s. Bodies of functions are
 // not checked while it runs, and what tables ask of a function comes after both, since
 // functions may take and give the rows of tables.
-func (Engine) Recreate(s *schema.Schema) []engine.Creation {
+func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 	var tables, keys, rest, late []engine.Creation
 	add := func(to *[]engine.Creation, kind, name string, list ...string) {
 		for _, sql := range list {

@@ -77,7 +77,7 @@ func uses(statement string) [][2]string {
 	}
 	reads := at > 0 || first == "SELECT" || first == "WITH" || first == "CREATE" && slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Is("SELECT") })
 	if reads {
-		for _, name := range sqltext.Touches(Engine{}.Tokens(statement), nil).Tables {
+		for _, name := range sqltext.Touches(Engine{}.Lex(statement), nil).Tables {
 			if name != target || first != "INSERT" {
 				add("SELECT", name)
 			}
@@ -98,9 +98,9 @@ var roleAsked = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`pg_has_role\(session_user, ('(?:[^']|'')*'), 'MEMBER'\)`)
 })
 
-// Barred tells what of statements the user has no right to do, each with the GRANT that
+// MissingPermissions tells what of statements the user has no right to do, each with the GRANT that
 // gives it.
-func (d *database) Barred(ctx context.Context, statements []string) ([]string, error) {
+func (d *database) MissingPermissions(ctx context.Context, statements []string) ([]string, error) {
 	var owns, roles []string
 	rights := map[string][]string{} // the tables, by right
 	creates := false

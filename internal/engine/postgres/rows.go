@@ -13,7 +13,7 @@ import (
 
 var rowWords = &ddl.RowWords{
 	Quote: quote, Compared: compared,
-	Keep: func(r engine.RowSetting, columns []string, where string) []string {
+	Keep: func(r engine.RowUpsert, columns []string, where string) []string {
 		kept := []string{quoteAll(r.By)}
 		for _, c := range columns {
 			x := quote(c)
@@ -26,7 +26,7 @@ var rowWords = &ddl.RowWords{
 			quote(r.Keep), strings.Join(kept, ", "), quote(r.Table.Name), where)}
 	},
 	Quiet: func(_ *schema.Table, updates []string) []string { return quiet(updates) },
-	Restore: func(r engine.RowSetting, columns []string, live func(string) string) string {
+	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {
 		told := func(alias string) func(string) string {
 			return func(c string) string { return compared(r.Table.Column(c), engine.Aliased(quote, alias)(c)) }
 		}
@@ -40,5 +40,5 @@ var rowWords = &ddl.RowWords{
 	Unguarded: unguarded,
 }
 
-// SetRows gives the step that makes reference rows as they are declared.
-func (Engine) SetRows(r engine.RowSetting) engine.Step { return rowWords.SetRows(r) }
+// UpsertRows gives the step that makes reference rows as they are declared.
+func (Engine) UpsertRows(r engine.RowUpsert) engine.Step { return rowWords.UpsertRows(r) }

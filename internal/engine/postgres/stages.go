@@ -52,8 +52,8 @@ const bridgePrefix = "zy_"
 
 func bridgeFunction(table string) string { return schema.Cut("erbario_bridge_" + table) }
 
-// Bridge gives the trigger that completes what is written.
-func (stages) Bridge(t *schema.Table, spans []engine.Span) []*schema.Trigger {
+// SyncTriggers gives the trigger that completes what is written.
+func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigger {
 	var vars, body strings.Builder
 	noted := "PERFORM erbario_noted(" + literal(t.Name) + ");"
 	row := "FROM (SELECT NEW.*) AS " + quote(t.Name)
@@ -101,8 +101,8 @@ func (stages) Bridge(t *schema.Table, spans []engine.Span) []*schema.Trigger {
 	return []*schema.Trigger{{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)}}
 }
 
-// Follow gives nothing: the second half is one transaction.
-func (stages) Follow(*schema.Table, []engine.Following) []*schema.Trigger { return nil }
+// FollowTriggers gives nothing: the second half is one transaction.
+func (stages) FollowTriggers(*schema.Table, []engine.Following) []*schema.Trigger { return nil }
 
 // LiveView is the view of the rows that are not deleted.
 func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
@@ -126,14 +126,14 @@ func (stages) End(table string) []string {
 	return []string{"DELETE FROM erbario_former WHERE table_name = " + literal(table)}
 }
 
-// CatchUp gives the column that stood for another what that has.
-func (stages) CatchUp(table string, s engine.Span) []string {
+// Resync gives the column that stood for another what that has.
+func (stages) Resync(table string, s engine.Span) []string {
 	old, value := quote(s.Old.Name), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)
 	return quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quote(table), old, value, stages{}.Differ(old, value))})
 }
 
-// Settled is what the second migration waits for.
-func (stages) Settled(table string, wait time.Duration) engine.Requirement {
+// NoOldWriters is what the second migration waits for.
+func (stages) NoOldWriters(table string, wait time.Duration) engine.Requirement {
 	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table, numbers.Duration(wait)),
 		Query:    fmt.Sprintf("SELECT application, role, address, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS') AS last, to_char(at AT TIME ZONE 'UTC' + interval '%d seconds', 'HH24:MI:SS') AS until FROM erbario_former WHERE table_name = %s AND at > now() - interval '%[1]d seconds' ORDER BY at DESC", int(wait.Seconds()), literal(table)),

@@ -25,7 +25,7 @@ var rules = &sqltok.Rules{
 }
 
 // tokens are all tokens of SQL but comments.
-func tokens(src string) []sqltok.Token { return rules.Tokens(src) }
+func tokens(src string) []sqltok.Token { return rules.Lex(src) }
 
 // mentions tells whether a name stands among the tokens of SQL.
 func mentions(sql, name string) bool {
@@ -37,5 +37,5 @@ func mentions(sql, name string) bool {
 	return false
 }
 
-// Tokens cuts SQL into its tokens, comments left out.
-func (Engine) Tokens(sql string) []sqltok.Token { return tokens(sql) }
+// Lex cuts SQL into its tokens, comments left out.
+func (Engine) Lex(sql string) []sqltok.Token { return tokens(sql) }

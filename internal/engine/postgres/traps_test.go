@@ -109,13 +109,13 @@ func TestNoRowBetween(t *testing.T) {
 	exec1(t, writer, "SET lock_timeout = '100ms'")
 	for _, sql := range []string{"ALTER TABLE sheets DROP COLUMN note", "DROP TABLE sheets", "DELETE FROM sheets WHERE id = 1", "INSERT INTO erbario_kept_x (id)\nSELECT id FROM sheets", "ALTER TABLE sheets ALTER COLUMN note TYPE integer USING NULL"} {
 		require.NoError(t, db.Begin(ctx, 0))
-		require.NoError(t, db.Watch(ctx, []string{sql}, nil))
+		require.NoError(t, db.TrackIntegrity(ctx, []string{sql}, nil))
 		assert.ErrorIs(t, writer.Exec(ctx, "INSERT INTO sheets VALUES (1, 'x')"), engine.ErrBusy, sql)
 		assert.NoError(t, writer.Exec(ctx, "INSERT INTO other VALUES (1)"), sql)
 		require.NoError(t, db.Rollback())
 	}
 	require.NoError(t, db.Begin(ctx, 0))
-	require.NoError(t, db.Watch(ctx, []string{"ALTER TABLE sheets ADD COLUMN more text", "CREATE INDEX ON sheets (id)"}, nil))
+	require.NoError(t, db.TrackIntegrity(ctx, []string{"ALTER TABLE sheets ADD COLUMN more text", "CREATE INDEX ON sheets (id)"}, nil))
 	assert.NoError(t, writer.Exec(ctx, "INSERT INTO sheets VALUES (1, 'x')"), "what destroys nothing locks nothing early")
 	require.NoError(t, db.Rollback())
 }
@@ -140,10 +140,10 @@ func TestStepsStayInTheirTransaction(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
 	for _, sql := range []string{"COMMIT", "begin", "ROLLBACK TO x", "SAVEPOINT a", "/* x */ END", "START TRANSACTION", "ABORT", "PREPARE TRANSACTION 'x'", "VACUUM", "CREATE DATABASE x", "DROP DATABASE x", "SET search_path = other",
 		"SET LOCAL search_path = other", "SET SESSION AUTHORIZATION x", "RESET ALL", "ALTER SYSTEM SET x = 1", "COPY t FROM '/etc/passwd'", "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "DISCARD ALL"} {
-		assert.Error(t, e.SQL().Refuse(sql), sql)
+		assert.Error(t, e.SQL().Validate(sql), sql)
 	}
 	for _, sql := range []string{"SET LOCAL erbario.quiet = 'on'", "SELECT 'commit'", "CREATE TABLE begin_end (id integer)", "DO $$ BEGIN PERFORM 1; END $$", "CREATE FUNCTION f() RETURNS int LANGUAGE sql BEGIN ATOMIC SELECT 1; END"} {
-		assert.NoError(t, e.SQL().Refuse(sql), sql)
+		assert.NoError(t, e.SQL().Validate(sql), sql)
 	}
 	exec1(t, db, "CREATE TABLE t (id integer)", "CREATE PROCEDURE ends() LANGUAGE plpgsql AS $$ BEGIN INSERT INTO t VALUES (1); COMMIT; END $$")
 	require.NoError(t, db.Begin(ctx, 0))
@@ -203,7 +203,7 @@ func TestExpressionsAreTheSame(t *testing.T) {
 		assert.True(t, stored[i].SQL.Same(second[i].SQL), "%s\n%s", stored[i].SQL.Text, second[i].SQL.Text)
 	}
 	exec1(t, db, "CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
-	require.NoError(t, db.Restate(ctx, wanted, first))
+	require.NoError(t, db.Canonicalize(ctx, wanted, first))
 	for i, k := range wanted.Table("t").Checks {
 		assert.True(t, k.SQL.Same(stored[i].SQL), "%s\n%s", k.SQL.Text, stored[i].SQL.Text)
 		for j, o := range stored {
@@ -231,14 +231,14 @@ func TestRestateLeavesNothing(t *testing.T) {
 	_, plain := open(t, other)
 	exec1(t, plain, "SELECT 1")
 	before := one(t, db, count)
-	require.NoError(t, plain.Restate(ctx, wanted, live))
+	require.NoError(t, plain.Canonicalize(ctx, wanted, live))
 	assert.Equal(t, before, one(t, db, count))
 	changes := diff.Schemas(live, wanted)
 	require.Len(t, changes, 1)
 	assert.Equal(t, diff.ChangeCheck, changes[0].Kind)
 	exec1(t, db, "REVOKE TEMPORARY ON DATABASE "+name+" FROM PUBLIC")
-	require.NoError(t, plain.Restate(ctx, live.Clone(), live), "nothing is asked where nothing differs")
-	assert.ErrorContains(t, plain.Restate(ctx, wanted, live), "without temporary tables")
+	require.NoError(t, plain.Canonicalize(ctx, live.Clone(), live), "nothing is asked where nothing differs")
+	assert.ErrorContains(t, plain.Canonicalize(ctx, wanted, live), "without temporary tables")
 }
 
 // oddities is a schema with one of everything.
@@ -275,7 +275,7 @@ func TestOneOfEverything(t *testing.T) {
 	for _, sql := range e.OwnTables().History[1:] {
 		exec1(t, again, sql)
 	}
-	require.NoError(t, engine.FillWhole(ctx, again, e.DDL().Recreate(live)))
+	require.NoError(t, engine.FillWhole(ctx, again, e.DDL().CreateAll(live)))
 	made, err := again.Inspect(ctx)
 	require.NoError(t, err)
 	for _, name := range []string{"parted_26", "heir"} { // a part's rows are another's: it is left alone
@@ -322,7 +322,7 @@ func TestNames(t *testing.T) {
 		rows, err := db.Find(ctx, engine.Finding{TableRows: engine.TableRows{Table: table, Columns: []string{name}, Cells: []any{name}}, Take: []string{name}})
 		require.NoError(t, err)
 		assert.Equal(t, []any{name}, rows[0])
-		_, err = db.Size(ctx, name)
+		_, err = db.TableSize(ctx, name)
 		require.NoError(t, err)
 	}
 }
@@ -334,14 +334,14 @@ func TestLockHoldsUpNobody(t *testing.T) {
 	_, holder := open(t, url)
 	_, waiter := open(t, url)
 	exec1(t, holder, "CREATE TABLE t (id integer)", "INSERT INTO t SELECT generate_series(1, 1000)")
-	require.NoError(t, holder.Hold(ctx, 0))
+	require.NoError(t, holder.Lock(ctx, 0))
 	waited := make(chan error, 1)
 	go func() { waited <- waiter.Begin(ctx, 20*time.Second) }()
 	time.Sleep(50 * time.Millisecond)
 	within, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
-	require.NoError(t, holder.(engine.Autocommitter).Outside(within, "CREATE INDEX CONCURRENTLY t_idx ON t (id)"))
-	require.NoError(t, holder.Release(ctx))
+	require.NoError(t, holder.(engine.Autocommitter).ExecAutocommit(within, "CREATE INDEX CONCURRENTLY t_idx ON t (id)"))
+	require.NoError(t, holder.Unlock(ctx))
 	require.NoError(t, <-waited)
 	require.NoError(t, waiter.Rollback())
 	require.NoError(t, holder.Begin(ctx, 0))
@@ -355,7 +355,7 @@ func TestHalfBuiltIndex(t *testing.T) {
 	_, db := open(t, testserver.Postgres(t))
 	exec1(t, db, "CREATE TABLE t (id integer)", "INSERT INTO t VALUES (1), (1)")
 	const make = "CREATE UNIQUE INDEX CONCURRENTLY t_key ON t (id)"
-	require.Error(t, db.(engine.Autocommitter).Outside(ctx, make))
+	require.Error(t, db.(engine.Autocommitter).ExecAutocommit(ctx, make))
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
 	require.Len(t, s.Tables[0].Indexes, 1)
@@ -363,16 +363,16 @@ func TestHalfBuiltIndex(t *testing.T) {
 	whole := *s.Tables[0].Indexes[0]
 	whole.Invalid = false
 	assert.False(t, schema.SameIndex(&whole, s.Tables[0].Indexes[0]))
-	done, err := db.(engine.Resumer).Reached(ctx, []string{make}, "")
+	done, err := db.(engine.Resumer).StatementsDone(ctx, []string{make}, "")
 	require.NoError(t, err)
 	assert.Zero(t, done)
 	assert.Equal(t, "", one(t, db, "SELECT to_regclass('t_key')"), "what was left is gone")
 	exec1(t, db, "DELETE FROM t WHERE ctid = (SELECT min(ctid) FROM t)")
-	require.NoError(t, db.(engine.Autocommitter).Outside(ctx, make))
-	done, err = db.(engine.Resumer).Reached(ctx, []string{make}, "")
+	require.NoError(t, db.(engine.Autocommitter).ExecAutocommit(ctx, make))
+	done, err = db.(engine.Resumer).StatementsDone(ctx, []string{make}, "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, done)
-	_, err = db.(engine.Resumer).Reached(ctx, []string{"REINDEX INDEX CONCURRENTLY t_key"}, "")
+	_, err = db.(engine.Resumer).StatementsDone(ctx, []string{"REINDEX INDEX CONCURRENTLY t_key"}, "")
 	assert.Error(t, err, "nobody can tell from outside")
 }
 
@@ -386,7 +386,7 @@ func TestImmutable(t *testing.T) {
 	table := &schema.Table{Name: "t", Columns: []*schema.Column{
 		{Name: "id", Type: schema.Type{Kind: schema.Bigint}, Identity: true}, {Name: "code", Type: schema.Type{Kind: schema.Text, Length: 9}, Immutable: true},
 		{Name: "other", Type: schema.Type{Kind: schema.Text}}, {Name: "at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true}}}
-	s, _ := e.DDL().Realize(&schema.Schema{Tables: []*schema.Table{table}})
+	s, _ := e.DDL().Lower(&schema.Schema{Tables: []*schema.Table{table}})
 	exec1(t, db, e.DDL().Create(s.Tables[0]).Apply...)
 	exec1(t, db, "INSERT INTO t (code, other, at) VALUES ('a', 'x', '2020-01-01 00:00:00+00'), (NULL, 'x', '2020-01-01 00:00:00+00')", "UPDATE t SET code = 'late' WHERE code IS NULL",
 		"CREATE FUNCTION meddle() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.code := 'b'; RETURN NEW; END $$", "CREATE TRIGGER meddling BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION meddle()")
@@ -484,7 +484,7 @@ func TestNumbersGoOn(t *testing.T) {
 	exec1(t, db, "CREATE TABLE t (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, note text)", "INSERT INTO t (note) SELECT 'x' FROM generate_series(1, 9)", "DELETE FROM t WHERE id > 5")
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	step := e.DDL().Drop(engine.Dropping{Table: s.Table("t"), Keep: "erbario_kept_x_t"}).Steps[0]
+	step := e.DDL().Drop(engine.TableDrop{Table: s.Table("t"), Keep: "erbario_kept_x_t"}).Steps[0]
 	require.NoError(t, db.Begin(ctx, 0))
 	for _, sql := range append(slices.Clone(step.Apply), step.Undo...) {
 		require.NoError(t, db.Step(ctx, sql), sql)

@@ -22,8 +22,8 @@ type waits struct {
 	watch  waiting.Watch
 }
 
-// Waits sets what is told for whom a statement waits that is kept waiting.
-func (d *database) Waits(report func(who string)) { d.waits.watch.Report = report }
+// OnWait sets what is told for whom a statement waits that is kept waiting.
+func (d *database) OnWait(report func(who string)) { d.waits.watch.Report = report }
 
 // watched runs a statement, and tells for whom it waits, if for anybody; so does its
 // error where it waited too long.
@@ -86,8 +86,8 @@ func names(rows [][]string) string {
 	return strings.Join(out, " and ")
 }
 
-// HeldUp tells for whom the session of a name waits; "" for nobody.
-func (d *database) HeldUp(ctx context.Context, session string) (string, error) {
+// BlockedBy tells for whom the session of a name waits; "" for nobody.
+func (d *database) BlockedBy(ctx context.Context, session string) (string, error) {
 	pid, _, _ := strings.Cut(session, " ")
 	rows, err := d.Select(ctx, strings.Replace(heldBy, "$1", "?", 1), pid)
 	return names(rows), err

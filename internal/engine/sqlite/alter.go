@@ -14,7 +14,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/engine/demand"
+	"erbario/internal/engine/preconditions"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
@@ -27,7 +27,7 @@ func (Engine) Create(t *schema.Table) engine.Step {
 // Drop gives the step that drops a table and keeps its rows. They are copied
 // rather than left in the renamed table: its references would go on to hold
 // back or delete rows elsewhere, and its indexes' names would stay taken.
-func (Engine) Drop(d engine.Dropping) engine.Change {
+func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
 	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != ""}
 	if t.Options.Virtual != "" {
@@ -51,9 +51,9 @@ func (Engine) Drop(d engine.Dropping) engine.Change {
 	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{carried(t)}}
 }
 
-// Remove gives the step that takes rows out of a table; they come back as they
+// DeleteRows gives the step that takes rows out of a table; they come back as they
 // were, but for row numbers that are no key: others may have them by then.
-func (Engine) Remove(r engine.Removal) engine.Step {
+func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
 	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
@@ -593,14 +593,14 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, renameIn(src.Else, from.Name, oldName))
 		}
 		return expr, true
-	case src.Unfill != "":
+	case src.NullsIn != "":
 		value := quote(c.Name)
 		if src.SQL != "" {
 			value = renameIn(src.SQL, from.Name, oldName)
 		}
 		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.Unfill), keptMatch(src.Match, src.Unfill, oldName), quote(src.Unfill), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.Unfill), quote(c.Name), value), true
-	case src.Blocks && !c.NotNull:
+			quote(src.NullsIn), keptMatch(src.Match, src.NullsIn, oldName), quote(src.NullsIn), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.NullsIn), quote(c.Name), value), true
+	case src.Unconvertible && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":
 		return renameIn(src.SQL, from.Name, oldName), true
@@ -669,8 +669,8 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 	}
 }
 
-// KeepAside puts values of a table aside before it, or columns of it, go.
-func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+// Archive puts values of a table aside before it, or columns of it, go.
+func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
 		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 		return list[:1], list[1:]
@@ -680,10 +680,10 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, 
 	return []string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil, "")
 }
 
-// PutBack brings kept values back. A whole table's rows go in as they were;
+// Restore brings kept values back. A whole table's rows go in as they were;
 // values of columns go into the rows that they came from, with the table's
 // triggers away, so that nothing else changes.
-func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
+func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	var columns, keys []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
@@ -728,7 +728,7 @@ func requirements(from, to *schema.Table, sources map[string]engine.Source, only
 	return dialect.Rows(from, to, sources, only, parent)
 }
 
-var dialect = demand.Dialect{
+var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,

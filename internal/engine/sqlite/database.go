@@ -236,8 +236,8 @@ func plain(err error) error {
 	return errors.New(text)
 }
 
-// Tell sets what is told how far a copy is.
-func (d *database) Tell(report func(engine.Progress)) { d.report = report }
+// OnProgress sets what is told how far a copy is.
+func (d *database) OnProgress(report func(engine.Progress)) { d.report = report }
 
 // sliceRows is how many rows of a copy are one statement: so many that no time is
 // lost between them, so few that a copy can be watched, and stopped.
@@ -453,7 +453,7 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 // Step runs one statement of a migration. A table renamed aside for a copy
 // keeps its old name wherever it is referred to.
 func (d *database) Step(ctx context.Context, statement string) error {
-	if err := (Engine{}).Refuse(statement); err != nil {
+	if err := (Engine{}).Validate(statement); err != nil {
 		return err
 	}
 	legacy := legacyRename(statement)
@@ -517,9 +517,9 @@ func (d *database) handBack(ctx context.Context, statement string) error {
 	return nil
 }
 
-// Watch notes which references of the tables that are touched point at no row
+// TrackIntegrity notes which references of the tables that are touched point at no row
 // already.
-func (d *database) Watch(ctx context.Context, statements, tables []string) error {
+func (d *database) TrackIntegrity(ctx context.Context, statements, tables []string) error {
 	d.touched, d.before = map[string]bool{}, nil
 	for _, t := range tables {
 		d.touched[strings.ToLower(t)] = true
@@ -579,8 +579,8 @@ func (d *database) orphans(ctx context.Context) (map[string]bool, error) {
 	return out, nil
 }
 
-// Settle looks for references that the steps left without a row.
-func (d *database) Settle(ctx context.Context) error {
+// CheckIntegrity looks for references that the steps left without a row.
+func (d *database) CheckIntegrity(ctx context.Context) error {
 	if d.before == nil {
 		return nil
 	}
@@ -605,10 +605,10 @@ func (d *database) Settle(ctx context.Context) error {
 	return fmt.Errorf("references would point to no row: %s", strings.Join(shown, "; "))
 }
 
-// Hold keeps others that hold the same file waiting, until Release. It is for what takes
+// Lock keeps others that hold the same file waiting, until Release. It is for what takes
 // several transactions, and no lock of the file itself: a file beside those of the machine's
 // other programs is locked in its place.
-func (d *database) Hold(ctx context.Context, wait time.Duration) error {
+func (d *database) Lock(ctx context.Context, wait time.Duration) error {
 	if d.path == "" || d.path == scratchName || d.hold != nil {
 		return nil
 	}
@@ -645,8 +645,8 @@ func (d *database) Hold(ctx context.Context, wait time.Duration) error {
 	return errors.Join(err, pool.Close())
 }
 
-// Release lets others go on.
-func (d *database) Release(context.Context) error {
+// Unlock lets others go on.
+func (d *database) Unlock(context.Context) error {
 	if d.hold == nil {
 		return nil
 	}
@@ -682,9 +682,9 @@ func (d *database) Close() error {
 	return d.pool.Close()
 }
 
-// Broken names the views and triggers that do not work as they stand: SQLite
+// InvalidObjects names the views and triggers that do not work as they stand: SQLite
 // refuses to rename or drop any column while there is one.
-func (d *database) Broken(ctx context.Context) ([]string, error) {
+func (d *database) InvalidObjects(ctx context.Context) ([]string, error) {
 	s, err := d.Inspect(ctx)
 	if err != nil {
 		return nil, err
@@ -737,12 +737,12 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
     answers TEXT
 )`
 
-// Restate has nothing to do: SQLite keeps SQL as it was written.
-func (d *database) Restate(context.Context, *schema.Schema, *schema.Schema) error { return nil }
+// Canonicalize has nothing to do: SQLite keeps SQL as it was written.
+func (d *database) Canonicalize(context.Context, *schema.Schema, *schema.Schema) error { return nil }
 
-// HoldReferences turns SQLite's own check of references on or off. A migration
+// EnforceReferences turns SQLite's own check of references on or off. A migration
 // runs with it off: dropping a table would delete the rows that refer to it.
-func (d *database) HoldReferences(ctx context.Context, hold bool) error {
+func (d *database) EnforceReferences(ctx context.Context, hold bool) error {
 	if hold {
 		return d.Exec(ctx, "PRAGMA foreign_keys = ON")
 	}
@@ -759,8 +759,8 @@ func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 	return out, err
 }
 
-// Size is the room that a table takes in the file, by its pages.
-func (d *database) Size(ctx context.Context, table string) (int64, error) {
+// TableSize is the room that a table takes in the file, by its pages.
+func (d *database) TableSize(ctx context.Context, table string) (int64, error) {
 	rows, err := d.Select(ctx, "SELECT coalesce(sum(pgsize), 0) FROM dbstat WHERE name = ?", table)
 	if err != nil {
 		return 0, err

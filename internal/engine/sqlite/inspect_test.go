@@ -72,7 +72,7 @@ func TestOddFiles(t *testing.T) {
 	for _, table := range copied.Tables {
 		table.Text = ""
 	}
-	require.NoError(t, engine.FillWhole(context.Background(), again, Engine{}.Recreate(copied)))
+	require.NoError(t, engine.FillWhole(context.Background(), again, Engine{}.CreateAll(copied)))
 	second := inspect(t, again)
 	assert.Empty(t, diff.Schemas(first, second))
 	assert.Empty(t, diff.Schemas(second, first))
@@ -92,7 +92,7 @@ func TestOddFiles(t *testing.T) {
 	}
 	// And from the texts as well.
 	third := scratch(t)
-	require.NoError(t, engine.FillWhole(context.Background(), third, Engine{}.Recreate(first)))
+	require.NoError(t, engine.FillWhole(context.Background(), third, Engine{}.CreateAll(first)))
 	assert.Empty(t, diff.Schemas(first, inspect(t, third)))
 }
 
@@ -158,10 +158,10 @@ func TestSplit(t *testing.T) {
 func TestRefuse(t *testing.T) {
 	for _, s := range []string{"COMMIT", "begin immediate", "/* x */ END", "ROLLBACK TO a", "SAVEPOINT a", "ATTACH 'x' AS y", "PRAGMA foreign_keys = ON", "VACUUM", "-- x\nRELEASE a"} {
 		var refused *engine.RefusedError
-		assert.ErrorAs(t, Engine{}.Refuse(s), &refused, s)
+		assert.ErrorAs(t, Engine{}.Validate(s), &refused, s)
 	}
 	for _, s := range []string{"SELECT 'COMMIT'", "CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; END", "UPDATE a SET b = 1"} {
-		assert.NoError(t, Engine{}.Refuse(s), s)
+		assert.NoError(t, Engine{}.Validate(s), s)
 	}
 }
 

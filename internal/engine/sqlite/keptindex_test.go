@@ -64,7 +64,7 @@ func TestKeptIsLookedUpByIndex(t *testing.T) {
 	require.NotContains(t, used, "key_index")
 	require.NoError(t, d.Rollback())
 
-	// Outside of a transaction, and where nothing can be written, a copy has the index.
+	// ExecAutocommit of a transaction, and where nothing can be written, a copy has the index.
 	ask := func(d *database) {
 		t.Helper()
 		require.NoError(t, d.askIndexed(ctx, question, func() error { used = planOf(t, d, question); return nil }))

@@ -15,7 +15,7 @@ import (
 
 var rowWords = &ddl.RowWords{
 	Quote: quote,
-	Keep: func(r engine.RowSetting, columns []string, where string) []string {
+	Keep: func(r engine.RowUpsert, columns []string, where string) []string {
 		return []string{fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s",
 			quote(r.Keep), quoteAll(append(slices.Clone(r.By), columns...)), quote(r.Table.Name), where)}
 	},
@@ -26,7 +26,7 @@ var rowWords = &ddl.RowWords{
 		}
 		return slices.Concat(drop, updates, restore)
 	},
-	Restore: func(r engine.RowSetting, columns []string, live func(string) string) string {
+	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {
 		table := quote(r.Table.Name)
 		same := engine.Same(engine.Aliased(quote, "k"), engine.Aliased(quote, table), r.By)
 		var set []string
@@ -39,5 +39,5 @@ var rowWords = &ddl.RowWords{
 	Unguarded: unguarded,
 }
 
-// SetRows gives the step that makes reference rows as they are declared.
-func (Engine) SetRows(r engine.RowSetting) engine.Step { return rowWords.SetRows(r) }
+// UpsertRows gives the step that makes reference rows as they are declared.
+func (Engine) UpsertRows(r engine.RowUpsert) engine.Step { return rowWords.UpsertRows(r) }

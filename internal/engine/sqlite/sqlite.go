@@ -52,8 +52,8 @@ func (Engine) Quote(name string) string { return quote(name) }
 // Text is a text as a literal.
 func (Engine) Text(s string) string { return literal(s) }
 
-// Recreate gives what makes an empty database hold the same as s.
-func (Engine) Recreate(s *schema.Schema) []engine.Creation {
+// CreateAll gives what makes an empty database hold the same as s.
+func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 	var tables, rest []engine.Creation
 	for _, t := range s.Tables {
 		text := t.Text
@@ -86,8 +86,8 @@ func (Engine) Recreate(s *schema.Schema) []engine.Creation {
 	return append(tables, rest...)
 }
 
-// Empty gives the statements that drop everything.
-func (Engine) Empty(s *schema.Schema) []string {
+// DropAll gives the statements that drop everything.
+func (Engine) DropAll(s *schema.Schema) []string {
 	var out []string
 	for _, v := range s.Views {
 		out = append(out, "DROP VIEW "+quote(v.Name))
@@ -134,8 +134,8 @@ var refused = map[string]string{
 	"VACUUM": "it cannot run in a transaction", "PRAGMA": "the runner sets what a step needs",
 }
 
-// Refuse says why a statement cannot stand in a step.
-func (Engine) Refuse(statement string) error {
+// Validate says why a statement cannot stand in a step.
+func (Engine) Validate(statement string) error {
 	for off := 0; off < len(statement); {
 		t := rules.Next(statement, off)
 		off = t.End
@@ -201,8 +201,8 @@ func (Engine) ScriptAround() (before, begin, commit, after []string) {
 	return []string{".bail on", "PRAGMA foreign_keys = OFF;"}, []string{"BEGIN IMMEDIATE;"}, []string{"COMMIT;"}, []string{"PRAGMA foreign_keys = ON;", "PRAGMA foreign_key_check;"}
 }
 
-// Separate gives the steps as they are: all of them can stand in one transaction.
-func (Engine) Separate(steps []engine.Step) []engine.Step { return steps }
+// Schedule gives the steps as they are: all of them can stand in one transaction.
+func (Engine) Schedule(steps []engine.Step) []engine.Step { return steps }
 
 // CompareKey compares a row of keys.
 func (Engine) CompareKey(keys []string, op, place string) string {

@@ -21,7 +21,7 @@ var rules = &sqltok.Rules{
 }
 
 // tokens are all tokens of SQL but comments.
-func tokens(src string) []sqltok.Token { return rules.Tokens(src) }
+func tokens(src string) []sqltok.Token { return rules.Lex(src) }
 
 // canonical is the form in which two pieces of SQL are compared: their tokens,
 // with names unquoted, words in lower case, comments gone, one spelling for
@@ -88,10 +88,10 @@ func sqlOf(text string) schema.SQL {
 	return schema.SQL{Text: text, Canon: canonical}
 }
 
-// Tokens cuts SQL into its tokens, comments left out.
-func (Engine) Tokens(sql string) []sqltok.Token { return tokens(sql) }
+// Lex cuts SQL into its tokens, comments left out.
+func (Engine) Lex(sql string) []sqltok.Token { return tokens(sql) }
 
 // tablesOf are the tables that a statement names.
 func tablesOf(statement string) []string {
-	return sqltext.Touches(Engine{}.Tokens(statement), nil).Tables
+	return sqltext.Touches(Engine{}.Lex(statement), nil).Tables
 }

@@ -55,11 +55,11 @@ func run(t *testing.T, db *database, steps []engine.Step, undo bool) {
 			all = append(all, steps[i].Apply...)
 		}
 	}
-	require.NoError(t, db.Watch(ctx, all, nil))
+	require.NoError(t, db.TrackIntegrity(ctx, all, nil))
 	for _, s := range all {
 		require.NoError(t, db.Step(ctx, s), s)
 	}
-	require.NoError(t, db.Settle(ctx))
+	require.NoError(t, db.CheckIntegrity(ctx))
 	require.NoError(t, db.Commit(ctx))
 }
 
@@ -133,12 +133,12 @@ func TestFillFiresNoTrigger(t *testing.T) {
 	assert.Equal(t, "1|none|then\n2|x|then", selectAll(t, db, "SELECT * FROM sheets"))
 	// The same for what an undo kept.
 	live := inspect(t, db).Table("sheets")
-	makes, fills := (Engine{}).KeepAside(live, []string{"code"}, "erbario_kept_x")
+	makes, fills := (Engine{}).Archive(live, []string{"code"}, "erbario_kept_x")
 	for _, s := range append(makes, fills...) {
 		require.NoError(t, db.Exec(ctx, s))
 	}
 	kept := inspect(t, db).Table("erbario_kept_x")
-	for _, s := range (Engine{}).PutBack(live, kept, false) {
+	for _, s := range (Engine{}).Restore(live, kept, false) {
 		require.NoError(t, db.Exec(ctx, s), s)
 	}
 	assert.Equal(t, "1|none|then\n2|x|then", selectAll(t, db, "SELECT * FROM sheets"))
@@ -167,11 +167,11 @@ func TestSettle(t *testing.T) {
 		"CREATE TABLE mismatched (a INT REFERENCES taxa (code))", "INSERT INTO taxa VALUES (1)", "INSERT INTO specimens VALUES (1, 1), (2, 99)", "INSERT INTO mismatched VALUES (1)")
 	require.NoError(t, db.Begin(ctx, 0))
 	again := func(statements ...string) error {
-		require.NoError(t, db.Watch(ctx, statements, nil))
+		require.NoError(t, db.TrackIntegrity(ctx, statements, nil))
 		for _, s := range statements {
 			require.NoError(t, db.Step(ctx, s))
 		}
-		return db.Settle(ctx)
+		return db.CheckIntegrity(ctx)
 	}
 	require.NoError(t, again("CREATE TABLE sheets (n INT)"), "what only makes something new is not looked at")
 	require.Error(t, again("UPDATE specimens SET id = 3 WHERE id = 2"), "another row now")
@@ -193,7 +193,7 @@ func TestStoredTypes(t *testing.T) {
 	for i, k := range kinds {
 		table.Columns = append(table.Columns, &schema.Column{Name: fmt.Sprintf("c%d", i), Type: k})
 	}
-	s, _ := Engine{}.Realize(&schema.Schema{Tables: []*schema.Table{table}})
+	s, _ := Engine{}.Lower(&schema.Schema{Tables: []*schema.Table{table}})
 	db := scratch(t, tableStatements(s.Tables[0])...)
 	cases := []struct {
 		column int
@@ -238,7 +238,7 @@ func TestStamped(t *testing.T) {
 	}}
 	for _, without := range []bool{false, true} {
 		table.Options.WithoutRowid = without
-		s, _ := Engine{}.Realize(&schema.Schema{Tables: []*schema.Table{table}})
+		s, _ := Engine{}.Lower(&schema.Schema{Tables: []*schema.Table{table}})
 		db := scratch(t, tableStatements(s.Tables[0])...)
 		require.NoError(t, db.Exec(ctx, "PRAGMA recursive_triggers = ON"))
 		old := "UPDATE t SET updated_at = '2020-01-01 00:00:00'"
@@ -316,7 +316,7 @@ func TestAddColumn(t *testing.T) {
 func TestBroken(t *testing.T) {
 	db := scratch(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)", "CREATE VIEW bad AS SELECT nowhere FROM t", "CREATE TABLE o (x INT)", "CREATE TRIGGER worse AFTER INSERT ON o BEGIN UPDATE t SET gone = 1; END")
 	assert.Error(t, db.Exec(ctx, "ALTER TABLE t DROP COLUMN a"))
-	list, err := db.Broken(ctx)
+	list, err := db.InvalidObjects(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Contains(t, list[0], "view bad")
@@ -431,7 +431,7 @@ func TestNewUUID(t *testing.T) {
 func TestReplacePassesImmutable(t *testing.T) {
 	table := &schema.Table{Name: "t", PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}}, Columns: []*schema.Column{
 		{Name: "k", Type: schema.Type{Kind: schema.Text}, NotNull: true}, {Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true}}}
-	s, _ := Engine{}.Realize(&schema.Schema{Tables: []*schema.Table{table}})
+	s, _ := Engine{}.Lower(&schema.Schema{Tables: []*schema.Table{table}})
 	db := scratch(t, append(tableStatements(s.Tables[0]), "INSERT INTO t VALUES ('a', 'x')", "INSERT OR REPLACE INTO t VALUES ('a', 'y')")...)
 	assert.Equal(t, "a|y", selectAll(t, db, "SELECT * FROM t"))
 	assert.Error(t, db.Exec(ctx, "INSERT INTO t VALUES (NULL, 'x')"), "a text key admits null unless it is NOT NULL")
@@ -445,7 +445,7 @@ func TestUpdateOfKeepsDroppedColumns(t *testing.T) {
 	change(t, db, "t", func(t *schema.Table) { t.Columns = t.Columns[:2] }, nil)
 	require.NoError(t, db.Exec(ctx, "UPDATE t SET a = 'z'"))
 	assert.Equal(t, "z", selectAll(t, db, "SELECT * FROM log"))
-	broken, err := db.Broken(ctx)
+	broken, err := db.InvalidObjects(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, broken)
 }
@@ -530,7 +530,7 @@ func TestRemove(t *testing.T) {
 		require.NoError(t, db.Exec(ctx, "INSERT INTO sheets VALUES ('a', 'x', NULL), ('b', 'y', '2026-01-31 10:00:00')"))
 		s, err := db.Inspect(ctx)
 		require.NoError(t, err)
-		step := Engine{}.Remove(engine.Removal{Table: s.Table("sheets"), Where: "gone IS NOT NULL", Keep: "erbario_kept_sheets", What: "rows"})
+		step := Engine{}.DeleteRows(engine.RowDeletion{Table: s.Table("sheets"), Where: "gone IS NOT NULL", Keep: "erbario_kept_sheets", What: "rows"})
 		before, err := db.Select(ctx, "SELECT * FROM sheets ORDER BY code")
 		require.NoError(t, err)
 		for _, sql := range step.Apply {

@@ -115,8 +115,8 @@ type Prefix struct {
 	Escapes bool // a backslash escapes
 }
 
-// Tokens are all tokens of SQL but comments.
-func (r *Rules) Tokens(src string) []Token {
+// Lex are all tokens of SQL but comments.
+func (r *Rules) Lex(src string) []Token {
 	list := make([]Token, 0, len(src)/5)
 	for off := 0; ; {
 		t := r.Next(src, off)

@@ -89,7 +89,7 @@ func TestNothingIsLost(t *testing.T) {
 
 func Example() {
 	rules := &sqltok.Rules{NameQuotes: `"`, TextQuotes: "'", Operators: []string{"<>"}}
-	for _, t := range rules.Tokens(`SELECT "code" FROM sheets WHERE note <> 'none' -- those with a note`) {
+	for _, t := range rules.Lex(`SELECT "code" FROM sheets WHERE note <> 'none' -- those with a note`) {
 		if t.Named() {
 			fmt.Println(t.Name())
 		}

@@ -22,7 +22,7 @@ const (
 	Again = 30 * time.Second
 )
 
-// Watch is what is known of those for whom the statements of a connection wait.
+// TrackIntegrity is what is known of those for whom the statements of a connection wait.
 type Watch struct {
 	First  time.Duration    // nobody looks before: most statements are through
 	Report func(who string) // is told; nil: nobody is
@@ -49,7 +49,7 @@ func (w *Watch) Run(ctx context.Context, look func(context.Context) (who, key st
 			case <-time.After(pause):
 			}
 			if who, key := look(looking); who != "" {
-				w.Tell(who, key)
+				w.OnProgress(who, key)
 			}
 		}
 	}()
@@ -64,8 +64,8 @@ func (w *Watch) Run(ctx context.Context, look func(context.Context) (who, key st
 	return err
 }
 
-// Tell notes for whom the statement waits, and reports it when that has gone on.
-func (w *Watch) Tell(who, key string) {
+// OnProgress notes for whom the statement waits, and reports it when that has gone on.
+func (w *Watch) OnProgress(who, key string) {
 	w.who = who
 	now := time.Now()
 	if w.since.IsZero() {

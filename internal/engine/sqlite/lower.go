@@ -30,8 +30,8 @@ const (
 // exactDigits is the number of decimal digits that a floating number keeps.
 const exactDigits = 15
 
-// Realize fills the stored layer of a declared schema.
-func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
+// Lower fills the stored layer of a declared schema.
+func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	out := declared.Clone()
 	var notices []engine.Notice
 	for _, t := range out.Tables {

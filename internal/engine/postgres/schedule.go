@@ -17,10 +17,10 @@ const (
 	together   = 200 // so many tables are created or dropped in one
 )
 
-// Separate divides the steps of a migration that creates or drops very many tables into
+// Schedule divides the steps of a migration that creates or drops very many tables into
 // steps with transactions of their own. All others are one transaction, but where a step
 // says otherwise.
-func (Engine) Separate(steps []engine.Step) []engine.Step {
+func (Engine) Schedule(steps []engine.Step) []engine.Step {
 	tables := 0
 	for i := range steps {
 		tables += comesOrGoes(&steps[i])

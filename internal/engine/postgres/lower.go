@@ -17,8 +17,8 @@ const (
 	todaySQL = "(now() AT TIME ZONE 'UTC')::date"
 )
 
-// Realize fills the stored layer of a declared schema.
-func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
+// Lower fills the stored layer of a declared schema.
+func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	out := declared.Clone()
 	var notices []engine.Notice
 	for _, t := range out.Tables { // a table's rows have a type of its name

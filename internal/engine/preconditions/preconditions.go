@@ -1,8 +1,8 @@
-// Package demand writes the queries that tell which rows stand in the way of a
+// Package preconditions writes the queries that tell which rows stand in the way of a
 // change, over the table as it is before it: the old rows are put in the form that
 // they would have, and asked whether they break what comes. The SQL is the same on
 // every engine but for a few words, which a Dialect gives.
-package demand
+package preconditions
 
 import (
 	"fmt"
@@ -42,7 +42,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if c.Generated != nil {
 			continue
 		}
-		if old != nil && sources[c.Name].Blocks {
+		if old != nil && sources[c.Name].Unconvertible {
 			shown := slices.Clone(from.Key())
 			if !slices.Contains(shown, old.Name) {
 				shown = append(shown, old.Name)
@@ -73,7 +73,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
 			continue // values that were kept fulfilled it before, constants are tried in the proof
 		}
-		if len(used) == 1 && k.Purpose != "" && from.HasCheck(k) && (p.sources[used[0]].Constant || p.sources[used[0]].Unfill != "") && !p.sources[used[0]].Converts {
+		if len(used) == 1 && k.Purpose != "" && from.HasCheck(k) && (p.sources[used[0]].Constant || p.sources[used[0]].NullsIn != "") && !p.sources[used[0]].Converts {
 			continue // the other values fulfil it already, and so do the constant and null
 		}
 		out = append(out, engine.Requirement{Sentence: checkSentence(to, k), About: k.Column, Query: p.query(used, "NOT ("+k.SQL.Text+")")})
@@ -164,7 +164,7 @@ func (p projection) expr(c *schema.Column) string {
 		switch {
 		case src.SQL != "":
 			return p.Typed("("+e+")", c)
-		case src.Kept != "" || src.Blocks:
+		case src.Kept != "" || src.Unconvertible:
 			return p.Typed(e, c)
 		}
 		return e
@@ -280,7 +280,7 @@ func (p projection) list(names []string) string {
 func (p projection) unfit(c *schema.Column) (query, typ string) {
 	old := p.from.Column(c.Name)
 	src, sourced := p.sources[c.Name]
-	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) || sourced && !src.Converts && src.Fill == "" && src.Unfill == "" {
+	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) || sourced && !src.Converts && src.Fill == "" && src.NullsIn == "" {
 		return "", ""
 	}
 	conv, ok := p.Convert(old, c)
@@ -292,7 +292,7 @@ func (p projection) unfit(c *schema.Column) (query, typ string) {
 		shown = append(shown, c.Name)
 	}
 	where := fmt.Sprintf("%s IS NOT NULL AND NOT (%s)", p.Quote(c.Name), conv.Fits)
-	if src.Unfill != "" { // what was filled becomes null again and is not converted
+	if src.NullsIn != "" { // what was filled becomes null again and is not converted
 		src.SQL = "1"
 		filled, _ := p.Source(p.from, c, p.from.Name, map[string]engine.Source{c.Name: src})
 		where += " AND " + filled + " IS NOT NULL"
@@ -460,7 +460,7 @@ func (p projection) lossy(c *schema.Column) string {
 		shown = append(shown, c.Name)
 	}
 	where := fmt.Sprintf("%s IS NOT NULL AND %s", name, p.Differs(converted, name, old))
-	if src.Unfill != "" { // what was filled becomes null again and is not converted
+	if src.NullsIn != "" { // what was filled becomes null again and is not converted
 		where += " AND " + p.expr(c) + " IS NOT NULL"
 	}
 	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", p.list(shown), p.rows(), where)

@@ -16,7 +16,7 @@ import (
 
 // Drop gives the steps that drop a table and keep its rows. Its triggers go once nobody
 // writes to it any more: their names may be wanted.
-func (Engine) Drop(d engine.Dropping) engine.Change {
+func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
 	var out engine.Change
 	step := func(what, apply, undo string) *engine.Step { // each commits
@@ -56,7 +56,7 @@ func byHand(t *schema.Table) engine.Requirement {
 }
 
 // takenAlong asks for references by hand that would not let rows go by themselves.
-func takenAlong(r engine.Removal) engine.Requirement {
+func takenAlong(r engine.RowDeletion) engine.Requirement {
 	known := ""
 	if len(r.Known) > 0 {
 		var list []string
@@ -71,8 +71,8 @@ func takenAlong(r engine.Removal) engine.Requirement {
 	}
 }
 
-// Remove gives the step that takes rows out of a table; they come back as they were.
-func (Engine) Remove(r engine.Removal) engine.Step {
+// DeleteRows gives the step that takes rows out of a table; they come back as they were.
+func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
 	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where) + parentsFirst(t, r.By, r.Order, " DESC")
@@ -223,9 +223,9 @@ func noteEmpty(a engine.Alteration, filled []string) string {
 	return fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s WHERE %s", quote(a.Keep), quoteAll(names), strings.Join(values, ", "), quote(a.From.Name), strings.Join(empty, " OR "))
 }
 
-// KeepAside puts values of a table aside before it, or columns of it, go. What an earlier
+// Archive puts values of a table aside before it, or columns of it, go. What an earlier
 // try left there is taken out first.
-func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
 		a := engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}
 		list, values, keys := keptColumns(a, columns, nil)
@@ -239,11 +239,11 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, 
 	return []string{createIfMissing(bare)}, []string{copyRows(t, bare, t.Name, kept, "")}
 }
 
-// PutBack brings kept values back. A whole table's rows go in as they were; values of
+// Restore brings kept values back. A whole table's rows go in as they were; values of
 // columns go into the rows that they came from, and nothing else changes. None of the
 // statements updates several tables at once: one that is interrupted there may end
 // without a word.
-func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
+func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	var columns, keys []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {

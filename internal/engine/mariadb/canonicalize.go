@@ -17,9 +17,9 @@ import (
 	"erbario/internal/schema"
 )
 
-// Restate puts the SQL of wanted into the words in which the server keeps it, where it
+// Canonicalize puts the SQL of wanted into the words in which the server keeps it, where it
 // has others for it than live has.
-func (d *Database) Restate(ctx context.Context, wanted, live *schema.Schema) error {
+func (d *Database) Canonicalize(ctx context.Context, wanted, live *schema.Schema) error {
 	for _, t := range wanted.Tables {
 		d.server.own(t)
 		if old := live.Table(t.Name); old != nil && !t.Outside {

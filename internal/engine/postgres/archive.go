@@ -15,7 +15,7 @@ import (
 )
 
 // Drop gives the step that drops a table and keeps its rows.
-func (Engine) Drop(d engine.Dropping) engine.Change {
+func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
 	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != "" && !t.Options.Foreign}
 	drop := "DROP TABLE " + quote(t.Name)
@@ -103,7 +103,7 @@ func setAside(t *schema.Table, keep string) (apply, undo []string) {
 }
 
 // takenAlong asks for references by hand that would not let rows go by themselves.
-func takenAlong(r engine.Removal) engine.Requirement {
+func takenAlong(r engine.RowDeletion) engine.Requirement {
 	known := ""
 	if len(r.Known) > 0 {
 		var list []string
@@ -118,8 +118,8 @@ func takenAlong(r engine.Removal) engine.Requirement {
 	}
 }
 
-// Remove gives the step that takes rows out of a table; they come back as they were.
-func (Engine) Remove(r engine.Removal) engine.Step {
+// DeleteRows gives the step that takes rows out of a table; they come back as they were.
+func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
 	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
@@ -288,8 +288,8 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 	return out
 }
 
-// KeepAside puts values of a table aside before it, or columns of it, go.
-func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+// Archive puts values of a table aside before it, or columns of it, go.
+func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
 		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 		return list[:1], list[1:]
@@ -298,9 +298,9 @@ func (Engine) KeepAside(t *schema.Table, columns []string, kept string) (makes, 
 	return []string{createTable(bare, kept)}, append([]string{copyRows(t, bare, t.Name, kept, "")}, sequences(t, t.Name, kept)...)
 }
 
-// PutBack brings kept values back. A whole table's rows go in as they were; values
+// Restore brings kept values back. A whole table's rows go in as they were; values
 // of columns go into the rows that they came from, and nothing else changes.
-func (Engine) PutBack(t, kept *schema.Table, stay bool) []string {
+func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	var columns, keys, list []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {

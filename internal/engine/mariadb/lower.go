@@ -51,8 +51,8 @@ const hiddenPrefix = schema.OwnPrefix + "for_"
 // has another binary collation, that is put in its place (see restate.go).
 var behind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=" + server{}.binary()
 
-// Realize fills the stored layer of a declared schema.
-func (Engine) Realize(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
+// Lower fills the stored layer of a declared schema.
+func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	out := declared.Clone()
 	var notices []engine.Notice
 	for _, t := range out.Tables {

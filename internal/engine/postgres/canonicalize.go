@@ -26,9 +26,9 @@ type asked struct {
 	read  string                   // the query that reads it, of the table's number in $1
 }
 
-// Restate puts the SQL of a wanted schema into the server's words where it differs
+// Canonicalize puts the SQL of a wanted schema into the server's words where it differs
 // from what live has.
-func (d *database) Restate(ctx context.Context, wanted, live *schema.Schema) error {
+func (d *database) Canonicalize(ctx context.Context, wanted, live *schema.Schema) error {
 	var list []asked
 	for _, t := range wanted.Tables {
 		old := live.Table(t.Name)

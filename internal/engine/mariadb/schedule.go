@@ -57,9 +57,9 @@ func runs(statements []string) []stretch {
 	return out
 }
 
-// Misplaced says why statements cannot stand together in a step: what commits stands
+// ValidateStep says why statements cannot stand together in a step: what commits stands
 // alone, or under LOCK TABLES.
-func (Engine) Misplaced(kind engine.StepKind, statements []string) error {
+func (Engine) ValidateStep(kind engine.StepKind, statements []string) error {
 	locked := len(statements) > 0 && locksTables(statements[0])
 	for _, s := range statements {
 		word := strings.Join(leading(s, 2), " ")
@@ -82,9 +82,9 @@ func (Engine) Misplaced(kind engine.StepKind, statements []string) error {
 	return nil
 }
 
-// Separate gives steps, as they would stand in one transaction, the form in which the
+// Schedule gives steps, as they would stand in one transaction, the form in which the
 // server runs them. The undo of a step has to be its mirror.
-func (Engine) Separate(steps []engine.Step) []engine.Step {
+func (Engine) Schedule(steps []engine.Step) []engine.Step {
 	var out []engine.Step
 	for _, s := range inOneMoment(steps) {
 		for _, part := range separate(s) {
