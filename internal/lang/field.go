@@ -1,0 +1,228 @@
+package lang
+
+// This file reads a field: its type and its clauses.
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"erbario/internal/schema"
+)
+
+// Elsewhere is what to write instead of a type's name from elsewhere, in any case; "": it
+// is none.
+func Elsewhere(name string) string { return elsewhere[strings.ToLower(name)] }
+
+// elsewhere gives what to write for a type's name from elsewhere.
+var elsewhere = map[string]string{
+	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "char": "text(n)", "character": "text(n)",
+	"string": "text(n)", "str": "text(n)", "clob": "text", "longtext": "text", "mediumtext": "text", "citext": "text(n) unique ignoring case",
+	"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "tinyint": "smallint", "mediumint": "integer", "long": "bigint", "number": "integer or decimal(p,s)",
+	"serial": "integer key identity", "bigserial": "bigint key identity",
+	"numeric": "decimal(p,s)", "money": "decimal(p,s)", "float": "double", "float4": "real", "float8": "double",
+	"bool": "boolean", "bit": "boolean", "timestamptz": "timestamp", "instant": "timestamp", "guid": "uuid",
+	"jsonb": "json", "object": "json", "blob": "bytes", "bytea": "bytes", "binary": "bytes", "varbinary": "bytes", "enum": "choice(a, b)",
+}
+
+func (c *cursor) field() *Field {
+	f := &Field{Name: c.fieldName()}
+	c.segment = 1
+	if c.done() {
+		hint := "write " + f.Name.Name + " text(80), or another type"
+		if near := Nearest(f.Name.Name, lineWords); near != "" && !f.Name.Quoted {
+			hint = "write " + near + ", if that is meant, or a type after it"
+		}
+		c.fail(f.Name.Pos, hint, "the field %s has no type", f.Name.Name)
+	}
+	// Two names with a comma between them, or brackets, are no type.
+	if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' || strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
+		if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" && near != f.Name.Name && !f.Name.Quoted {
+			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type after it, if it is a field", f.Name.Name)
+		}
+	}
+	f.Type = c.fieldType()
+	c.segment = 2
+	for !c.done() {
+		f.Clauses = append(f.Clauses, c.clause())
+	}
+	return f
+}
+
+func (c *cursor) fieldType() Type {
+	w := c.name("a type")
+	t := Type{Pos: w.Pos}
+	kind := schema.Kind(w.Name)
+	switch w.Name {
+	case "text", "bytes":
+		t.Builtin = schema.Type{Kind: kind}
+		if c.acceptByte('(', true) {
+			t.Builtin.Length = c.integer("a length", true)
+			c.closeType(w.Name + "(80)")
+			if t.Builtin.Length == 0 {
+				c.fail(w.Pos, "", "a length of 0 holds nothing")
+			}
+		}
+	case "smallint", "integer", "bigint", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json":
+		t.Builtin = schema.Type{Kind: kind}
+		if c.peek() == '(' {
+			c.fail(c.here(), "write "+w.Name, "%s takes no length", w.Name)
+		}
+	case "decimal":
+		if !c.acceptByte('(', true) {
+			c.fail(w.Pos, "write decimal(8,2): total digits, digits after the point", "decimal needs its digits")
+		}
+		t.Builtin = schema.Type{Kind: kind, Precision: c.integer("the number of digits", true)}
+		if c.acceptByte(',', true) {
+			t.Builtin.Scale = c.integer("the digits after the point", true)
+		} else {
+			c.fail(c.here(), "write decimal(8,2): total digits, digits after the point", "decimal also needs its digits after the point")
+		}
+		c.closeType("decimal(8,2)")
+		if t.Builtin.Precision == 0 || t.Builtin.Scale > t.Builtin.Precision || t.Builtin.Precision > 65 || t.Builtin.Scale > 30 {
+			c.fail(w.Pos, "up to 65 digits in total, up to 30 of them after the point", "decimal(%d,%d) is not possible", t.Builtin.Precision, t.Builtin.Scale)
+		}
+	case "choice":
+		if !c.acceptByte('(', true) {
+			c.fail(w.Pos, "write choice(one, another), or declare choice Name: one, another", "choice needs its values")
+		}
+		t.Builtin = schema.Type{Kind: schema.Choice}
+		n := len(c.words)
+		for _, v := range c.choiceValues() {
+			if slices.Contains(t.Builtin.Choices, v.Name) {
+				c.fail(v.Pos, "", "the value %q is repeated", v.Name)
+			}
+			t.Builtin.Choices = append(t.Builtin.Choices, v.Name)
+		}
+		c.words[n].glued = true
+		c.closeType("choice(one, another)")
+	case "sql":
+		v := c.str("a type of the engine's own")
+		c.checkSQL(c.src[v.Pos.Off+1:v.Pos.End-1], v.Pos)
+		t.Builtin = schema.Type{Kind: schema.Native, Name: v.Text}
+	case "references":
+		t.Ref = &Reference{Model: c.name("a model")}
+		if list := c.bracketed(); list != "" {
+			c.fail(c.here(), "write references "+t.Ref.Model.Name+", or references "+t.Ref.Model.Name+" by "+list+" where that is not its key", "unexpected brackets")
+		}
+		if c.accept("by") {
+			by := c.fieldName()
+			t.Ref.By = &by
+		}
+	default:
+		lower := strings.ToLower(w.Name)
+		if write := Elsewhere(w.Name); write != "" && w.Name == lower { // else it may be a choice
+			c.fail(w.Pos, "write "+write, "no type %s", w.Name)
+		}
+		t.Choice = &w
+		if b := c.peek(); b == '(' {
+			c.fail(w.Pos, TypeHint(w.Name, nil), "no type %s", w.Name)
+		} else if next := c.peekWord(); next != "" && next[0] >= 'A' && next[0] <= 'Z' && Nearest(w.Name, []string{"references"}) != "" {
+			c.fail(w.Pos, "write references "+next, "no type %s", w.Name)
+		}
+	}
+	return t
+}
+
+// TypeHint says what to write where no type or choice has a name; known are the choices.
+func TypeHint(name string, known []string) string {
+	if write := Elsewhere(name); write != "" {
+		return "write " + write
+	}
+	near := Nearest(name, slices.Concat(typeNames, known, slices.Sorted(maps.Keys(elsewhere))))
+	if write := elsewhere[near]; write != "" {
+		return "write " + write
+	}
+	return DidYouMean(name, append(slices.Clone(typeNames), known...))
+}
+
+func (c *cursor) closeType(example string) {
+	if !c.acceptByte(')', true) {
+		c.fail(c.here(), "write "+example, `expected ")", not %s`, c.showNext())
+	}
+}
+
+func (c *cursor) clause() *Clause {
+	k := &Clause{On: c.on(), Pos: c.here()}
+	w := c.peekWord()
+	if w == "on" {
+		k.Word, k.Do, k.Pos = c.action()
+		return k
+	}
+	if w == "" {
+		c.fail(c.here(), "", "unexpected %s", c.showNext())
+	}
+	if !slices.Contains(clauseWords, w) && w != "no" {
+		hint := DidYouMean(w, clauseWords)
+		switch strings.ToLower(w) {
+		case "required":
+			hint = "remove it: a field is required unless it says optional"
+		case "null", "nullable":
+			hint = "write optional"
+		case "not":
+			hint = "remove it: a field is required unless it says optional"
+		case "primary":
+			hint = "write key"
+		case "references":
+			hint = "the type of a reference is references MODEL: write " + "name references MODEL"
+		}
+		c.fail(c.here(), hint, "%q is not a field clause", w)
+	}
+	k.Pos = c.take(len(w), false)
+	k.Word = w
+	switch w {
+	case "no":
+		c.must("index", "no")
+		k.Word = "no index"
+	case "default":
+		k.Value = c.value()
+	case "unique":
+		for {
+			if c.accept("ignoring") {
+				c.must("case", "ignoring")
+				k.IgnoringCase = true
+			} else if c.accept("including") {
+				c.must("deleted", "including")
+				k.IncludingDeleted = true
+			} else {
+				break
+			}
+		}
+	case "range":
+		c.rangeEnds(k)
+	case "column", "comment":
+		k.Value = c.str("a text")
+	case "fake":
+		k.Name = c.name("a generator")
+		for b := c.peek(); b == '"' || b >= '0' && b <= '9'; b = c.peek() {
+			k.Args = append(k.Args, c.value())
+		}
+	case "check":
+		k.SQL = c.sql()
+	case "generated":
+		k.Stored = c.accept("stored")
+		c.must("as", "generated")
+		k.SQL = c.sql()
+	}
+	return k
+}
+
+func (c *cursor) rangeEnds(k *Clause) {
+	if !c.hasPrefix("..") {
+		k.From = c.value()
+	}
+	if !c.hasPrefix("..") {
+		c.fail(c.here(), "write range 1..10, range 1.. or range ..10", `expected "..", not %s`, c.showNext())
+	}
+	c.take(2, k.From != nil)
+	// An open end: nothing, or a clause, stands behind.
+	if b := c.peek(); b == 0 || nameLength(c.src[c.off:c.end]) > 0 && !slices.Contains([]string{"now", "today"}, c.peekWord()) {
+		if k.From == nil {
+			c.fail(c.here(), "write range 1..10, range 1.. or range ..10", "a range needs at least one end")
+		}
+		return
+	}
+	n := len(c.words)
+	k.To = c.value()
+	c.words[n].glued = true
+}

@@ -1,0 +1,156 @@
+package plan
+
+// This file takes over what was made by hand and is declared now, and leaves alone what nobody declared.
+
+import (
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// letGo tells whether a person said that a table or a column that no migration
+// made may go.
+func (p *planner) letGo(c diff.Change) bool {
+	return (c.Kind == diff.DropTable || c.Kind == diff.DropColumn) && p.Answers.Drop[c.Target()]
+}
+
+// made tells whether the applied migrations made what a change would drop.
+func (p *planner) made(c diff.Change) bool {
+	if p.Made == nil {
+		return false
+	}
+	t := p.Made.Table(c.Table)
+	if c.Kind == diff.DropView { // one written by hand stays: no model could declare it
+		v := p.Made.View(c.Table)
+		return v != nil && v.LiveOf != ""
+	}
+	if t == nil {
+		return false
+	}
+	switch c.Kind {
+	case diff.DropTable:
+		return true
+	case diff.DropColumn:
+		return t.Column(c.Name) != nil
+	case diff.DropIndex, diff.DropUnique:
+		return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, c.Object.(*schema.Index).Name) })
+	case diff.DropReference:
+		k := c.Object.(*schema.ForeignKey)
+		return slices.ContainsFunc(t.ForeignKeys, func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, k.Columns) })
+	case diff.DropCheck:
+		k := c.Object.(*schema.Check)
+		return slices.ContainsFunc(t.Checks, func(o *schema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
+	case diff.DropComment:
+		if c.Name == "" {
+			return t.Comment != ""
+		}
+		o := t.Column(c.Name)
+		return o != nil && o.Comment != ""
+	case diff.DropTrigger:
+		return slices.ContainsFunc(t.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
+	}
+	return false
+}
+
+// found notes what of a table no migration made and a model declares now: other
+// databases may have it not.
+func (p *planner) found(live *schema.Table) {
+	if p.Made == nil {
+		return
+	}
+	known := target(live, p.undeclared(live.Name))
+	made := p.Made.Table(live.Name)
+	if made == nil && p.renamed(live.Name) {
+		p.fail("%s was not created by a migration, and cannot be taken over and renamed at once: declare it under its present name first", p.oldTable(live.Name))
+		return
+	}
+	if made == nil {
+		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.DDL().Create(known).Apply})
+		return
+	}
+	var missing []*schema.Column
+	for _, c := range known.Columns {
+		if made.Column(c.Name) == nil {
+			missing = append(missing, c)
+		}
+	}
+	for i, c := range missing {
+		// Each comes behind those before it, and last, so that it can be added in
+		// place to a table that has or has not the others.
+		without := known.Clone()
+		for _, o := range missing[i:] {
+			without = target(without, []diff.Change{{Kind: diff.DropColumn, Table: live.Name, Name: o.Name, Object: o}})
+			without.Indexes = slices.DeleteFunc(without.Indexes, func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), o.Name) })
+			without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, o.Name) })
+			without.Triggers = slices.DeleteFunc(without.Triggers, func(g *schema.Trigger) bool { return g.Column == o.Name })
+		}
+		with := without.Clone()
+		with.Columns = append(with.Columns, c)
+		add := func(n string) bool { return n == c.Name || without.Column(n) != nil }
+		with.Checks, with.Indexes, with.ForeignKeys, with.Triggers = nil, nil, nil, nil
+		for _, k := range known.Checks {
+			if k.Column == "" || add(k.Column) {
+				with.Checks = append(with.Checks, k)
+			}
+		}
+		for _, x := range known.Indexes {
+			if !slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return !add(n) }) {
+				with.Indexes = append(with.Indexes, x)
+			}
+		}
+		for _, k := range known.ForeignKeys {
+			if !slices.ContainsFunc(k.Columns, func(n string) bool { return !add(n) }) {
+				with.ForeignKeys = append(with.ForeignKeys, k)
+			}
+		}
+		for _, g := range known.Triggers {
+			if g.Column == "" || add(g.Column) {
+				with.Triggers = append(with.Triggers, g)
+			}
+		}
+		var list []string
+		for _, step := range p.Engine.DDL().Alter(engine.Between(without, with)).Steps {
+			list = append(list, step.Apply...)
+		}
+		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
+		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})
+	}
+}
+
+// undeclared are the changes that would take what no migration made from a table.
+func (p *planner) undeclared(table string) []diff.Change {
+	return slices.DeleteFunc(slices.Clone(p.plan.Undeclared), func(c diff.Change) bool { return !strings.EqualFold(c.Table, table) })
+}
+
+// byHand names what no migration made of a table and a copy cannot carry along:
+// indexes and triggers it can, since they stand beside the table.
+func (p *planner) byHand(table string) []string {
+	var out []string
+	for _, c := range p.undeclared(table) {
+		switch c.Kind {
+		case diff.DropColumn, diff.DropCheck, diff.DropReference:
+			out = append(out, c.Kind.Thing()+" "+c.Name)
+		}
+	}
+	return out
+}
+
+// without is the table without the indexes and triggers that no migration made:
+// the engine carries them along wherever it finds them.
+func (p *planner) without(t *schema.Table) *schema.Table {
+	var aside []diff.Change
+	for _, c := range p.undeclared(t.Name) {
+		switch c.Kind {
+		case diff.DropIndex, diff.DropTrigger:
+			aside = append(aside, c)
+		case diff.DropUnique:
+			if !c.Object.(*schema.Index).Constraint {
+				aside = append(aside, c)
+			}
+		}
+	}
+	return target(t, aside)
+}

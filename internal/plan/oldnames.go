@@ -1,0 +1,64 @@
+package plan
+
+// This file is what was called otherwise before the renames of the same plan.
+
+import (
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// oldTable and oldColumn give the names that live rows have before the renames.
+func (p *planner) oldTable(name string) string { return p.Answers.before(name, "") }
+
+func (p *planner) oldColumn(table, name string) string { return p.Answers.before(table, name) }
+
+// underOldNames is a requirement of a table that is renamed, or has columns that are, as
+// the live rows can be asked it.
+func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requirement {
+	var b strings.Builder
+	last := 0
+	list := p.Engine.SQL().Lex(r.Query)
+	for i, t := range list {
+		function := i+1 < len(list) && list[i+1].Text == "("
+		typ := i > 0 && list[i-1].Text == "::"
+		if !t.Named() || t.Text[0] == '\'' || t.Bare() && (function || typ) {
+			continue
+		}
+		name := p.oldColumn(table, t.Name())
+		if name == t.Name() { // the table, or another that has a new name
+			name = p.oldTable(t.Name())
+		}
+		if name != t.Name() {
+			b.WriteString(r.Query[last:t.Start] + p.Engine.SQL().Quote(name))
+			last = t.End
+		}
+	}
+	r.Query = b.String() + r.Query[last:]
+	r.Among = p.oldTable(r.Among)
+	r.Repeats = slices.Clone(r.Repeats)
+	for i, c := range r.Repeats {
+		r.Repeats[i] = p.oldColumn(table, c)
+	}
+	return r
+}
+
+// renamed tells whether the table or a column of it gets another name.
+func (p *planner) renamed(table string) bool {
+	return slices.ContainsFunc(p.Answers.Rename, func(r Rename) bool {
+		return r.Value == "" && (strings.EqualFold(r.Table, table) || r.Column == "" && strings.EqualFold(r.To, table))
+	})
+}
+
+// keyRenamed tells whether a table, or something in it that others can refer to, gets
+// another name.
+func (p *planner) keyRenamed(table string) bool {
+	t := p.Live.Table(table)
+	if p.oldTable(table) != table || t == nil {
+		return p.renamed(table)
+	}
+	moves := func(column string) bool { return p.oldColumn(table, column) != column }
+	return slices.ContainsFunc(t.Key(), moves) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), moves) })
+}

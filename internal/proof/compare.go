@@ -1,0 +1,107 @@
+package proof
+
+// This file looks at all that a scratch database holds, and compares two such looks.
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// among are the tables and views of a schema that another has too, and all else of it.
+func among(s, other *schema.Schema) *schema.Schema {
+	out := *s
+	out.Tables, out.Views = nil, nil
+	for _, v := range s.Views {
+		if other.View(v.Name) != nil {
+			out.Views = append(out.Views, v)
+		}
+	}
+	for _, t := range s.Tables {
+		if other.Table(t.Name) != nil {
+			out.Tables = append(out.Tables, t)
+		}
+	}
+	return &out
+}
+
+// state is all that a scratch database holds at one moment.
+type state struct {
+	schema *schema.Schema
+	rows   map[string][]string // every row of each table, in order
+	broken []string
+}
+
+func (p *prover) look(ctx context.Context) (*state, error) {
+	s, err := p.db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &state{schema: s, rows: map[string][]string{}}
+	if out.broken, err = engine.InvalidObjects(ctx, p.db); err != nil {
+		return nil, err
+	}
+	for _, t := range s.Tables {
+		if schema.Own(t.Name) || t.Options.Virtual != "" || slices.Contains(p.out.Lost, t.Name) {
+			continue
+		}
+		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().Quote(t.Name)
+		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.DeletedRows(t.Name)) {
+			query += " WHERE " + p.Engine.SQL().Quote(t.SoftDelete) + " IS NULL" // the others go for good
+		}
+		rows, err := p.db.Sample(ctx, query, 0)
+		if err != nil {
+			return nil, err
+		}
+		list := make([]string, len(rows.Values))
+		for i, r := range rows.Values {
+			list[i] = strings.Join(r, ", ")
+		}
+		slices.Sort(list)
+		out.rows[t.Name] = list
+	}
+	return out, nil
+}
+
+// columns names every column but those whose values are lost for good, in an
+// order that does not depend on the table's.
+func (p *prover) columns(t *schema.Table) string {
+	var names []string
+	for _, c := range t.Columns {
+		if !slices.Contains(p.out.Lost, t.Name+"."+c.Name) {
+			names = append(names, p.Engine.SQL().Quote(c.Name))
+		}
+	}
+	if len(names) == 0 {
+		return "1"
+	}
+	slices.Sort(names)
+	return strings.Join(names, ", ")
+}
+
+func (p *prover) compare(when string, want, got *state, values bool) {
+	for _, c := range append(diff.Schemas(got.schema, want.schema), onlyDrops(diff.Schemas(want.schema, got.schema))...) {
+		p.differ("%s the schema differs: %s %s %s", when, c.Kind, c.Target(), c.What)
+	}
+	for table, rows := range want.rows {
+		now := got.rows[table]
+		if len(rows) != len(now) {
+			p.differ("%s %s has %d rows, not %d", when, table, len(now), len(rows))
+			continue
+		}
+		for i := range rows {
+			if values && rows[i] != now[i] {
+				p.differ("%s a row of %s differs: %s, not %s", when, table, now[i], rows[i])
+				break
+			}
+		}
+	}
+}
+
+func onlyDrops(list []diff.Change) []diff.Change {
+	return slices.DeleteFunc(list, func(c diff.Change) bool { return c.Kind.Sign() != "-" })
+}

@@ -1,0 +1,289 @@
+package runner
+
+// This file restores what an undo kept, when the migration is applied again.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/schema"
+)
+
+// putBack brings back what an earlier undo of the migration kept.
+func restore(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+		return nil
+	}
+	if m.Atomic() { // else it is done before, since it ends a transaction on some servers
+		if err := reserveNumbers(ctx, db, m); err != nil {
+			return err
+		}
+	}
+	names, err := db.Kept(ctx, m.Kept()+"undo_")
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	s, err := db.Inspect(ctx)
+	if err != nil {
+		return err
+	}
+	if err := db.EnforceReferences(ctx, false); err != nil { // rows may refer to each other in circles
+		return err
+	}
+	// On servers where changes of tables commit, whatever cannot be put back takes the rest
+	// back with it: the kept tables change when all is in its place.
+	var later []func() error
+	for _, t := range schema.ParentsFirst(s) {
+		after, err := restoreInto(ctx, db, e, m, s, t)
+		if err != nil {
+			return err
+		}
+		later = append(later, after...)
+	}
+	for _, f := range later {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	return settleKept(ctx, db, e, m, false)
+}
+
+// RestoreError is what an undo kept of a table and that table does not take.
+type RestoreError struct {
+	Table, Kept, Migration string
+	Err                    error
+}
+
+func (e *RestoreError) Error() string {
+	return fmt.Sprintf("what an undo kept from %s cannot be restored (it remains in %s; erbario redraft %s asks for what it lacks): %v", e.Table, e.Kept, e.Migration, e.Err)
+}
+
+func (e *RestoreError) Unwrap() error { return e.Err }
+
+// restoreInto brings back what an earlier undo kept of one table. after is what is still to
+// be done with the kept tables.
+func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) (after []func() error, err error) {
+	names := undoNames(m, t.Name)
+	if !m.Atomic() { // what was kept last, when less was there, comes back first
+		slices.Reverse(names)
+	}
+	for _, name := range names {
+		kept := s.Table(name)
+		if kept == nil {
+			continue
+		}
+		left := unplaced(t, kept)
+		for _, sql := range e.DDL().Restore(t, kept, left) {
+			put := func() error {
+				if err := db.Step(ctx, sql); err != nil {
+					return &RestoreError{t.Name, kept.Name, m.ID, err}
+				}
+				return nil
+			}
+			if strings.HasPrefix(sql, "DROP TABLE ") {
+				after = append(after, put)
+			} else if err := put(); err != nil {
+				return nil, err
+			}
+		}
+		if left {
+			after = append(after, func() error { return retire(ctx, db, e, m, kept.Name) })
+		}
+	}
+	return after, nil
+}
+
+// settleKept drops the tables of what the migration kept once every value is back
+// in its row. What found no row is set apart: it stays kept, and is in nobody's
+// way when the same is kept again.
+func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+	names, err := db.Kept(ctx, m.Kept())
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	byUndo := m.Kept() + "undo_"
+	for _, name := range names {
+		n, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(name))
+		if err != nil {
+			return err
+		}
+		switch lower := strings.ToLower(name); {
+		case strings.HasPrefix(lower, m.Kept()+"left_"):
+		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run, and looked into by the next
+		case n == 0:
+			if err := db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(name)); err != nil {
+				return err
+			}
+		default:
+			if err := retire(ctx, db, e, m, name); err != nil {
+				return err
+			}
+		}
+	}
+	return noteSince(ctx, db, m)
+}
+
+// unplaced tells whether kept holds values of a column that the table has no
+// more: they stay kept, but are not put back again.
+func unplaced(t, kept *schema.Table) bool {
+	return slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool {
+		return t.Column(c.Name) == nil && !strings.HasPrefix(c.Name, "key_") && !strings.HasPrefix(c.Name, Replaced(""))
+	})
+}
+
+// ByKey tells whether a kept table holds values of columns by the keys of their rows, and
+// not whole rows of the table of; nil: it is not known how that looks.
+func ByKey(kept, of *schema.Table) bool {
+	first := kept.Columns[0].Name // the keys come first
+	return strings.HasPrefix(first, "key_") && (of == nil || of.Column(first) == nil)
+}
+
+// Replaced is the name of a column of kept rows whose values are in another now.
+func Replaced(column string) string { return schema.Cut(schema.OwnPrefix + "was_" + column) }
+
+// leftName is the name under which nothing looks for a kept table again.
+func leftName(m *migration.Migration, name string) string {
+	rest := strings.TrimPrefix(name[min(len(name), len(m.Kept())):], "undo_")
+	return schema.Cut(m.Kept() + "left_" + unsealed(rest))
+}
+
+// retire gives a kept table a name under which nothing looks for it again.
+func retire(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, name string) error {
+	taken, err := db.Kept(ctx, m.Kept()+"left_")
+	if err != nil {
+		return err
+	}
+	to := leftName(m, name)
+	for i := 2; slices.Contains(taken, to); i++ {
+		to = schema.Cut(fmt.Sprintf("%s_%d", leftName(m, name), i))
+	}
+	return RenameKept(ctx, db, e, name, "", to)
+}
+
+// Retire gives what the undo of a migration put aside names under which nothing
+// looks for it again: the migration is gone.
+func Retire(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+	list, err := ArchivedBy(ctx, db, m)
+	for _, p := range list {
+		if err == nil {
+			err = retire(ctx, db, e, m, p.Name)
+		}
+	}
+	return err
+}
+
+// Restored is what came back into the rows of a table from what was kept.
+type Restored struct {
+	Table string
+	Rows  int64 // that have their values again
+	Left  int64 // kept rows that found no row, or hold more than has a column now, and stay
+	In    string
+	Whole bool // Left are among Rows: they came back, and hold more
+}
+
+// restoring counts what is kept for a migration, and gives a function that tells
+// afterwards how much of it came back.
+func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) (func() ([]Restored, error), error) {
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
+		if !undo {
+			return len(s.UndoLoses) > 0
+		}
+		return slices.ContainsFunc(s.Undo, func(st migration.Statement) bool { return strings.Contains(st.SQL, schema.KeptPrefix) })
+	}) {
+		return func() ([]Restored, error) { return nil, nil }, nil
+	}
+	byUndo := m.Kept() + "undo_"
+	count := func() (map[string]int64, []string, error) {
+		names, err := db.Kept(ctx, m.Kept())
+		out := map[string]int64{}
+		var order []string
+		for _, n := range names {
+			lower := strings.ToLower(n)
+			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, m.Kept()+"left_") {
+				continue // an undo brings back what the apply kept, and the other way round
+			}
+			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(n)); err != nil {
+				return nil, nil, err
+			}
+			order = append(order, n)
+		}
+		return out, order, err
+	}
+	before, order, err := count()
+	if err != nil {
+		return nil, err
+	}
+	old, err := db.Kept(ctx, m.Kept()+"left_")
+	if err != nil {
+		return nil, err
+	}
+	whose, whole := map[string]string{}, map[string]bool{}
+	if !undo {
+		list, err := ArchivedBy(ctx, db, m)
+		if err != nil {
+			return nil, err
+		}
+		live := &schema.Schema{}
+		if len(list) > 0 {
+			if live, err = db.Inspect(ctx); err != nil {
+				return nil, err
+			}
+		}
+		for _, p := range list {
+			whose[p.Name] = p.Table
+			kept := live.Table(p.Name)
+			whole[p.Name] = kept != nil && !ByKey(kept, live.Table(p.Table))
+		}
+	}
+	return func() ([]Restored, error) {
+		if len(order) == 0 {
+			return nil, nil
+		}
+		after, _, err := count()
+		if err != nil {
+			return nil, err
+		}
+		apart, err := db.Kept(ctx, m.Kept()+"left_")
+		if err != nil {
+			return nil, err
+		}
+		apart = slices.DeleteFunc(apart, func(n string) bool { return slices.Contains(old, n) })
+		var out []Restored
+		for _, n := range order {
+			table := n[len(m.Kept()):]
+			for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_", "former_"} {
+				table = strings.TrimPrefix(table, prefix)
+			}
+			if t, ok := whose[n]; ok {
+				table = t
+			}
+			if undo { // what was called otherwise until it was dropped has its name again
+				table, _ = migration.Before(m.Renames(e), table, "")
+			}
+			r := Restored{Table: table, Left: after[n], In: n}
+			for _, l := range apart {
+				if strings.HasPrefix(l, leftName(m, n)) {
+					if r.Left, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(l)); err != nil {
+						return nil, err
+					}
+					r.In = l
+				}
+			}
+			r.Rows = before[n] - r.Left
+			if r.Left == before[n] && whole[n] { // each came back
+				r.Rows, r.Whole = r.Left, true
+			}
+			if i := slices.IndexFunc(out, func(o Restored) bool { return o.Table == table }); i >= 0 {
+				out[i].Rows = max(out[i].Rows, r.Rows) // other columns of the same rows
+				out[i].Left += r.Left
+			} else if r.Rows > 0 || r.Left > 0 {
+				out = append(out, r)
+			}
+		}
+		return out, nil
+	}, nil
+}
