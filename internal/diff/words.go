@@ -1,0 +1,340 @@
+package diff
+
+// This file says in words what a column, an index or a check is.
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"erbario/internal/schema"
+)
+
+// generated says how a column is worked out; "" for a plain one.
+func generated(c *schema.Column) string {
+	switch {
+	case c.Generated == nil:
+		return ""
+	case c.Generated.Stored:
+		return c.Generated.SQL.Text + " stored"
+	}
+	return c.Generated.SQL.Text
+}
+
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+func partWords(parts []schema.Part) string {
+	var out []string
+	for _, p := range parts {
+		s := p.Column
+		if p.Expr != nil {
+			s = oneLine(p.Expr.Text)
+		}
+		if p.Collation != "" && !strings.EqualFold(p.Collation, "binary") {
+			if strings.EqualFold(p.Collation, "nocase") || p.Collation == "ignoring case" {
+				s += " ignoring case"
+			} else {
+				s += " collate " + p.Collation
+			}
+		}
+		if p.Length > 0 {
+			s += fmt.Sprintf("(%d)", p.Length)
+		}
+		if p.Class != "" {
+			s += " " + p.Class
+		}
+		if p.Desc {
+			s += " desc"
+		}
+		if p.Nulls != "" {
+			s += " nulls " + strings.ToLower(p.Nulls)
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, ", ")
+}
+
+func indexWords(t *schema.Table, x *schema.Index) string {
+	s := "index " + partWords(x.Parts)
+	if x.Unique {
+		s = "unique " + partWords(x.Parts)
+	}
+	if x.NullsEqual {
+		s += " nulls equal"
+	}
+	if x.Using != "" && !strings.EqualFold(x.Using, "btree") {
+		s += " using " + strings.ToLower(x.Using)
+	}
+	if x.Included != "" {
+		s += " including " + strings.Trim(strings.TrimSpace(x.Included), "()")
+	}
+	switch {
+	case t.Among(x) && len(strings.Fields(x.Where.Text)) == 3:
+		s += " among the rows that are not deleted"
+	case x.Where != nil:
+		s += " where " + oneLine(x.Where.Text)
+	}
+	if x.Conflict != "" {
+		s += " on conflict " + strings.ToLower(x.Conflict)
+	}
+	if x.Options != "" {
+		s += ", " + oneLine(x.Options)
+	}
+	if x.Invalid {
+		s += ", invalid: building it was interrupted, and nothing uses it"
+	}
+	return s
+}
+
+func referenceWords(k *schema.ForeignKey) string {
+	s := "references " + k.Table
+	if len(k.References) > 0 {
+		s += " (" + strings.Join(k.References, ", ") + ")"
+	}
+	if k.OnDelete != schema.NoAction && k.OnDelete != "" {
+		s += ", on delete " + strings.ToLower(string(k.OnDelete))
+	}
+	if k.OnUpdate != schema.NoAction && k.OnUpdate != "" && k.OnUpdate != schema.Restrict {
+		s += ", on update " + strings.ToLower(string(k.OnUpdate))
+	}
+	if len(k.SetColumns) > 0 {
+		s += " (" + strings.Join(k.SetColumns, ", ") + ")"
+	}
+	if k.Match != "" && !strings.EqualFold(k.Match, "simple") {
+		s += ", match " + strings.ToLower(k.Match)
+	}
+	if k.Deferrable != "" {
+		s += ", " + strings.ToLower(k.Deferrable)
+	}
+	if k.NotValid {
+		s += ", not valid: older rows were not checked"
+	}
+	return s
+}
+
+// referenceChange tells what differs between two references alone.
+func referenceChange(old, k *schema.ForeignKey) string {
+	if !strings.EqualFold(old.Table, k.Table) || !slices.EqualFunc(old.References, k.References, strings.EqualFold) {
+		return referenceWords(old) + " -> " + referenceWords(k)
+	}
+	var out []string
+	action := func(what string, a, b schema.Action) {
+		if a != b {
+			out = append(out, fmt.Sprintf("on %s %s -> %s", what, strings.ToLower(string(a)), strings.ToLower(string(b))))
+		}
+	}
+	action("delete", old.OnDelete, k.OnDelete)
+	action("update", old.OnUpdate, k.OnUpdate)
+	if old.Deferrable != k.Deferrable {
+		out = append(out, cmp.Or(strings.ToLower(old.Deferrable), "not deferrable")+" -> "+cmp.Or(strings.ToLower(k.Deferrable), "not deferrable"))
+	}
+	if len(out) == 0 {
+		return referenceWords(old) + " -> " + referenceWords(k)
+	}
+	return "reference " + strings.Join(out, ", ")
+}
+
+func viewWords(v *schema.View) string {
+	if v.LiveOf != "" {
+		return "view of the rows of " + v.LiveOf + " that are not deleted"
+	}
+	return "view"
+}
+
+// ofType tells whether a check holds a column to its type; it is told with that.
+func ofType(k *schema.Check) bool {
+	return k.Purpose == schema.ForType || k.Purpose == schema.ForSoftDelete
+}
+
+func checkWords(k *schema.Check) string {
+	if k.NotValid {
+		valid := *k
+		valid.NotValid = false
+		return checkWords(&valid) + ", not valid: older rows were not checked"
+	}
+	switch k.Purpose {
+	case schema.ForNonblank:
+		return k.Column + " nonblank"
+	case schema.ForChoice:
+		return k.Column + " one of " + strings.Join(Choices(k), ", ")
+	case schema.ForRange:
+		if r := Range(k.Column, k.SQL.Text); r != "" {
+			return k.Column + " range " + r
+		}
+		return oneLine(k.SQL.Text)
+	case schema.ForType, schema.ForSoftDelete:
+		return k.Column + " matches its type"
+	}
+	return "check " + oneLine(k.SQL.Text)
+}
+
+// rangeForms are the conditions by which the engines keep a range, without brackets, casts
+// and the quotes around names.
+var rangeForms = sync.OnceValue(func() (out struct{ cast, both, from, to *regexp.Regexp }) {
+	const name, value = `(\S+)`, `('[^']*'|\S+)`
+	out.cast = regexp.MustCompile(`::(?:timestamp|time)(?:\(\d+\))?(?: with(?:out)? time zone)?|::\w+(?:\([\d, ]+\))?`)
+	out.both = regexp.MustCompile(`(?i)^` + name + ` (?:between ` + value + ` and ` + value + `|>= ` + value + ` and (\S+) <= ` + value + `)$`)
+	out.from = regexp.MustCompile(`^` + name + ` >= ` + value + `$`)
+	out.to = regexp.MustCompile(`^` + name + ` <= ` + value + `$`)
+	return out
+})
+
+// Range tells a condition on a column as the range that a model writes, such as 1..10; ""
+// where it is none.
+func Range(column, sql string) string {
+	f := rangeForms()
+	s := f.cast.ReplaceAllString(oneLine(sql), "")
+	s = strings.NewReplacer("(", "", ")", "", "`", "", `"`, "", "{", "", "}", "").Replace(s)
+	bare := func(v string) string { return strings.Trim(v, "'") }
+	is := func(name string) bool { return strings.EqualFold(name, column) }
+	if m := f.both.FindStringSubmatch(s); m != nil && is(m[1]) && (m[5] == "" || is(m[5])) {
+		return bare(m[2]+m[4]) + ".." + bare(m[3]+m[6])
+	}
+	if m := f.from.FindStringSubmatch(s); m != nil && is(m[1]) {
+		return bare(m[2]) + ".."
+	}
+	if m := f.to.FindStringSubmatch(s); m != nil && is(m[1]) {
+		return ".." + bare(m[2])
+	}
+	return ""
+}
+
+func triggerWords(g *schema.Trigger) string {
+	switch g.Purpose {
+	case schema.ForBridge:
+		return "a bridge for old writers"
+	case schema.ForGuard:
+		return "soft delete with guard"
+	case schema.ForGuardMark:
+		return "the guard of the deletion marks"
+	case schema.ForGuardAll:
+		return "the guard against emptying it"
+	case schema.ForGuardChildren:
+		return "the guard of rows that would be deleted with it"
+	case schema.ForChildren:
+		return "soft delete with children"
+	case schema.ForImmutable:
+		return g.Column + " immutable"
+	case schema.ForStamped:
+		return g.Column + " stamped"
+	}
+	return "trigger " + g.Name
+}
+
+var textLiteral = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'((?:[^']|'')*)'`) })
+
+// texts are the text literals in SQL.
+func texts(sql string) []string {
+	var out []string
+	for _, m := range textLiteral().FindAllStringSubmatch(sql, -1) {
+		out = append(out, strings.ReplaceAll(m[1], "''", "'"))
+	}
+	return out
+}
+
+// Choices are the values that a choice's check lets pass.
+func Choices(k *schema.Check) []string {
+	if k.Choices != nil {
+		return k.Choices
+	}
+	return texts(k.SQL.Text)
+}
+
+func choiceWords(from, to *schema.Check) string {
+	a, b := Choices(from), Choices(to)
+	var out []string
+	for _, v := range b {
+		if !slices.Contains(a, v) {
+			out = append(out, "+ "+v)
+		}
+	}
+	for _, v := range a {
+		if !slices.Contains(b, v) {
+			out = append(out, "- "+v)
+		}
+	}
+	if len(out) == 0 {
+		return "choices in another order"
+	}
+	return "choices " + strings.Join(out, ", ")
+}
+
+// columnWords tell a new column with all that was declared with it.
+func columnWords(t *schema.Table, c *schema.Column) string {
+	out := []string{cmp.Or(c.SQLType, "no type")}
+	if c.NotNull {
+		out = append(out, "required")
+	}
+	if c.Stamped {
+		out = append(out, "stamped")
+	} else if d := c.DefaultWords(); d != "" {
+		out = append(out, "default "+d)
+	}
+	if c.Generated != nil {
+		stored := ""
+		if c.Generated.Stored {
+			stored = "stored "
+		}
+		out = append(out, "generated "+stored+"as "+oneLine(c.Generated.SQL.Text))
+	}
+	if c.Immutable {
+		out = append(out, "immutable")
+	}
+	for _, k := range t.Checks {
+		if k.Column == c.Name && !ofType(k) {
+			out = append(out, strings.TrimPrefix(checkWords(k), c.Name+" "))
+		}
+	}
+	for _, k := range t.ForeignKeys {
+		if slices.Equal(k.Columns, []string{c.Name}) {
+			out = append(out, referenceWords(k))
+		}
+	}
+	if t.Model != "" {
+		return strings.Join(out, ", ")
+	}
+	// Read from a database: what no model has said.
+	if c.Collation != "" {
+		out = append(out, "collate "+c.Collation)
+	}
+	if c.OnUpdate != "" {
+		out = append(out, "on update "+oneLine(c.OnUpdate))
+	}
+	if c.Conflict != "" {
+		out = append(out, "on conflict "+strings.ToLower(c.Conflict))
+	}
+	if c.Invisible {
+		out = append(out, "invisible")
+	}
+	if c.Comment != "" {
+		out = append(out, fmt.Sprintf("comment %q", c.Comment))
+	}
+	return strings.Join(out, ", ")
+}
+
+func tableWords(t *schema.Table) string {
+	s := fmt.Sprintf("%d columns", len(t.Columns))
+	count := func(n int, one, many string) {
+		switch {
+		case n == 1:
+			s += ", 1 " + one
+		case n > 1:
+			s += fmt.Sprintf(", %d %s", n, many)
+		}
+	}
+	uniques, indexes := 0, 0
+	for _, x := range t.Indexes {
+		if x.Unique {
+			uniques++
+		} else {
+			indexes++
+		}
+	}
+	count(uniques, "unique", "uniques")
+	count(indexes, "index", "indexes")
+	count(len(t.ForeignKeys), "reference", "references")
+	return s
+}

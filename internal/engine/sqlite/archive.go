@@ -1,0 +1,176 @@
+package sqlite
+
+// This file keeps values before they go, and restores them.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+)
+
+// Drop gives the step that drops a table and keeps its rows. They are copied
+// rather than left in the renamed table: its references would go on to hold
+// back or delete rows elsewhere, and its indexes' names would stay taken.
+func (Engine) Drop(d engine.TableDrop) engine.Change {
+	t := d.Table
+	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != ""}
+	if t.Options.Virtual != "" {
+		s.Kept = false
+	}
+	if !s.Kept {
+		s.Apply = []string{"DROP TABLE " + quote(t.Name)}
+		s.Undo = tableStatements(t)
+		return engine.Change{Steps: []engine.Step{s}}
+	}
+	bare := bareTable(t)
+	bare.Name = d.Keep
+	s.Note = "keeps its rows in " + d.Keep
+	s.Apply = append(s.Apply, createTable(bare, d.Keep))
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, d.Keep, nil, "")...)
+	s.Apply = append(s.Apply, "DROP TABLE "+quote(t.Name))
+	s.Undo = append(s.Undo, createTable(t, t.Name))
+	s.Undo = append(s.Undo, copyRows(bare, t, d.Keep, t.Name, nil, "")...)
+	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
+	s.Undo = append(s.Undo, dependents(t)...)
+	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{carried(t)}}
+}
+
+// DeleteRows gives the step that takes rows out of a table; they come back as they
+// were, but for row numbers that are no key: others may have them by then.
+func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
+	t := r.Table
+	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}}
+	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
+	if r.Keep == "" {
+		s.Apply = unguarded(t, gone)
+		return s
+	}
+	s.Title, s.Kept, s.Note = "set the "+r.What+" aside", true, "keeps them in "+r.Keep
+	bare := bareTable(t)
+	bare.Name = r.Keep
+	s.Apply = append(s.Apply, createTable(bare, r.Keep))
+	// Without the sequence: the rows that stay hold it.
+	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil, r.Where)[0])
+	s.Apply = append(s.Apply, unguarded(t, gone)...)
+	numberless := bare.Clone()
+	numberless.Options.WithoutRowid = true
+	back := copyRows(numberless, t, r.Keep, t.Name, nil, "")[0]
+	if row := rowidName(bare); row != "" {
+		back += " ORDER BY " + row
+	}
+	s.Undo = []string{back, "DROP TABLE " + quote(r.Keep)}
+	return s
+}
+
+// bareTable is the table without anything that could refuse or touch a row:
+// its columns' names and types, and its key.
+func bareTable(t *schema.Table) *schema.Table {
+	b := t.Clone()
+	b.ForeignKeys, b.Checks, b.Indexes, b.Triggers = nil, nil, nil, nil
+	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
+	for _, c := range b.Columns {
+		c.Default = nil
+		if b.PrimaryKey == nil || !b.Options.WithoutRowid {
+			c.NotNull, c.Conflict = false, ""
+		}
+	}
+	if b.PrimaryKey != nil {
+		b.PrimaryKey.Conflict = ""
+	}
+	return b
+}
+
+// keptMatch is the condition that a kept row belongs to a row of a table.
+func keptMatch(keys []string, kept, row string) string {
+	var terms []string
+	for _, k := range keys {
+		terms = append(terms, fmt.Sprintf("%s.%s IS %s.%s", quote(kept), quote("key_"+k), quote(row), quote(k)))
+	}
+	return strings.Join(terms, " AND ")
+}
+
+// keepValues copies the values of columns that go into a table of their own,
+// with the row's key and time of creation, and notes for columns that are filled
+// which rows had no value and what they were given.
+func keepValues(a engine.Alteration, lost, filled []string) []string {
+	t := a.From
+	var items, columns, values []string
+	add := func(name string, c *schema.Column, value string) {
+		items = append(items, strings.TrimSpace(quote(name)+" "+sqlType(c.SQLType)))
+		columns = append(columns, quote(name))
+		values = append(values, value)
+	}
+	for _, k := range a.Match() {
+		add("key_"+k, t.Column(k), quote(k))
+	}
+	for _, k := range lost {
+		add(k, t.Column(k), quote(k))
+	}
+	var empty []string
+	for _, k := range filled {
+		add(k, t.Column(k), quote(k))
+		add("filled_"+k, a.To.Column(k), a.Forward[k].Fill)
+		empty = append(empty, quote(k)+" IS NULL")
+	}
+	where := ""
+	if len(lost) == 0 {
+		where = " WHERE " + strings.Join(empty, " OR ")
+	}
+	return []string{
+		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "), strings.Join(values, ", "), quote(t.Name), where),
+	}
+}
+
+// Archive puts values of a table aside before it, or columns of it, go.
+func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+	if len(columns) > 0 {
+		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
+		return list[:1], list[1:]
+	}
+	bare := bareTable(t)
+	bare.Name = kept
+	return []string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil, "")
+}
+
+// Restore brings kept values back. A whole table's rows go in as they were;
+// values of columns go into the rows that they came from, with the table's
+// triggers away, so that nothing else changes.
+func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
+	var columns, keys []string
+	for _, c := range kept.Columns {
+		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
+			keys = append(keys, key)
+		} else if o := t.Column(c.Name); o != nil && o.Generated == nil {
+			columns = append(columns, c.Name)
+		}
+	}
+	if len(keys) == 0 {
+		out := copyRows(kept, t, kept.Name, t.Name, nil, "")
+		if !stay {
+			out = append(out, "DROP TABLE "+quote(kept.Name))
+		}
+		return out
+	}
+	match := keptMatch(keys, kept.Name, t.Name)
+	var out, set []string
+	for _, g := range t.Triggers {
+		out = append(out, dropTrigger(g))
+	}
+	for _, c := range columns {
+		set = append(set, fmt.Sprintf("%s = (SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c), quote(c), quote(kept.Name), match, quote(kept.Name)))
+	}
+	if len(set) > 0 {
+		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), match))
+	}
+	if !stay {
+		out = append(out, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(kept.Name), quote(t.Name), match))
+	}
+	for _, g := range t.Triggers {
+		out = append(out, g.SQL.Text)
+	}
+	return out
+}
