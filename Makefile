@@ -57,6 +57,7 @@ lint:
 	@test -z "$$(gofmt -l cmd internal examples)" || { echo "gofmt would change:"; gofmt -l cmd internal examples; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+	$(GO) run ./internal/house
 
 bench: build tools
 	$(GO) run ./internal/bench $(bin)

@@ -53,7 +53,9 @@ func grown(what string, numbers []int, times []time.Duration, goal string) {
 func some(n int) string {
 	var models strings.Builder
 	for i := range n {
-		fmt.Fprintf(&models, "model Sheet%d\n    name text(80) unique\n    seen_on date optional\n    weight decimal(8,2) range 0..1000\n", i)
+		fmt.Fprintf(&models,
+			"model Sheet%d\n    name text(80) unique\n    seen_on date optional\n    weight decimal(8,2) range 0..1000\n",
+			i)
 		for k := range 6 {
 			fmt.Fprintf(&models, "    field_%d text(40) optional\n", k)
 		}
@@ -82,7 +84,8 @@ func (b *bench) growth() {
 			news = append(news, b.run(dir, "", b.program, "draft", "fresh"))
 		}
 		for i, n := range numbers {
-			row(fmt.Sprintf("%s: draft of %d models from nothing / apply of it", p.name, n), drafts[i], applies[i], "≤ 4×")
+			row(fmt.Sprintf("%s: draft of %d models from nothing / apply of it", p.name, n), drafts[i], applies[i],
+				"≤ 4×")
 		}
 		grown(p.name+": draft of one new model beside 100, 300, 1,000 tables", numbers, news, "≤ 1.5 s")
 		grown(p.name+": diff of as many", numbers, diffs, "")
@@ -98,11 +101,15 @@ func (b *bench) growth() {
 			if p.file == "sqlite" || n < 1000 {
 				proofs = append(proofs, b.run(dir, "", b.program, "prove", "--all"))
 			}
-			check(os.WriteFile(filepath.Join(dir, "models", "fresh.erbario"), []byte(strings.ReplaceAll(fresh, "Sheet7", "Sheet0")), 0o644))
+			check(
+				os.WriteFile(filepath.Join(dir, "models", "fresh.erbario"),
+					[]byte(strings.ReplaceAll(fresh, "Sheet7", "Sheet0")), 0o644),
+			)
 			drafts = append(drafts, b.run(dir, "", b.program, "draft", "fresh"))
 			b.run(dir, "", b.program, "apply")
 			if n == 1000 {
-				row(p.name+": status with 1,001 migrations, the newest drafted here", median(3, func() time.Duration { return b.run(dir, "", b.program, "status") }), 0, "≤ 1 s")
+				row(p.name+": status with 1,001 migrations, the newest drafted here",
+					median(3, func() time.Duration { return b.run(dir, "", b.program, "status") }), 0, "≤ 1 s")
 			}
 		}
 		grown(p.name+": the first status with 100, 300, 1,000 migrations by hand", numbers, first, "")
@@ -132,7 +139,13 @@ func (b *bench) growth() {
 			if i > 0 {
 				refer = fmt.Sprintf(", FOREIGN KEY (b) REFERENCES other_%d (id)", i-1)
 			}
-			others = append(others, fmt.Sprintf("CREATE TABLE other_%d (id integer PRIMARY KEY, name varchar(50) NOT NULL, b integer CHECK (b > 0), c date%s)", i, refer), fmt.Sprintf("CREATE INDEX other_%d_name ON other_%d (name)", i, i))
+			others = append(
+				others,
+				fmt.Sprintf(
+					"CREATE TABLE other_%d (id integer PRIMARY KEY, name varchar(50) NOT NULL, b integer CHECK (b > 0), c date%s)",
+					i, refer),
+				fmt.Sprintf("CREATE INDEX other_%d_name ON other_%d (name)", i, i),
+			)
 		}
 		p.sql(url, others...)
 		with, drafted := times()
@@ -182,7 +195,11 @@ func (b *bench) line(dir, engine string, n int) {
 			head += "-- : not atomic: it can stop between two steps, and goes on or back from there\n"
 		}
 		follows = id
-		check(os.WriteFile(filepath.Join(dir, "migrations", id+"."+engine+".sql"), fmt.Appendf(nil, "%s\n-- : step 1  m%d%s\n-- : apply\n%s;\n-- : undo\n%s;\n", head, i, kind, up, down), 0o644))
+		check(
+			os.WriteFile(filepath.Join(dir, "migrations", id+"."+engine+".sql"),
+				fmt.Appendf(nil, "%s\n-- : step 1  m%d%s\n-- : apply\n%s;\n-- : undo\n%s;\n", head, i, kind, up, down),
+				0o644),
+		)
 	}
 	var all strings.Builder
 	for i := range models {
@@ -196,8 +213,12 @@ func (b *bench) mariadbUnique() {
 	dir, url := b.onMariaDB("unique")
 	check(os.WriteFile(filepath.Join(dir, "models", "all.erbario"), []byte("model Sheet\n    name text(80)\n"), 0o644))
 	b.run(dir, "", b.program, "draft", "first", "--apply")
-	b.mariadbSQL(url, "INSERT INTO sheets (name) SELECT concat('sheet number ', seq * 7919 % 1000003, ' of the house') FROM seq_1_to_1000000")
-	check(os.WriteFile(filepath.Join(dir, "models", "all.erbario"), []byte("model Sheet\n    name text(80) unique\n"), 0o644))
+	b.mariadbSQL(url,
+		"INSERT INTO sheets (name) SELECT concat('sheet number ', seq * 7919 % 1000003, ' of the house') FROM seq_1_to_1000000")
+	check(
+		os.WriteFile(filepath.Join(dir, "models", "all.erbario"), []byte("model Sheet\n    name text(80) unique\n"),
+			0o644),
+	)
 	b.run(dir, "", b.program, "draft", "unique")
 	ours := b.run(dir, "", b.program, "apply")
 	b.run(dir, "", b.program, "undo")

@@ -37,9 +37,24 @@ func main() {
 	b := &bench{program: program, dir: dir}
 	fmt.Printf("%s %s, %s, %d cores\n\n", runtime.GOOS, runtime.GOARCH, cpu(), runtime.NumCPU())
 	fmt.Printf("%-58s %12s %12s %8s  %s\n", "", "erbario", "beside it", "ratio", "goal")
-	parts := map[string]func(){"start": b.startUp, "models": b.thousandModels, "line": b.fiveHundredMigrations, "rows": b.millionRows, "seed": b.seeds, "huge": b.hugeSeed,
-		"server-models": b.serverModels, "server-line": b.serverLine, "server-seed": b.serverSeed, "in-use": b.inUse,
-		"mariadb-models": b.mariadbModels, "mariadb-line": b.mariadbLine, "mariadb-seed": b.mariadbSeed, "mariadb-in-use": b.mariadbInUse, "growth": b.growth, "mariadb-unique": b.mariadbUnique}
+	parts := map[string]func(){
+		"start":          b.startUp,
+		"models":         b.thousandModels,
+		"line":           b.fiveHundredMigrations,
+		"rows":           b.millionRows,
+		"seed":           b.seeds,
+		"huge":           b.hugeSeed,
+		"server-models":  b.serverModels,
+		"server-line":    b.serverLine,
+		"server-seed":    b.serverSeed,
+		"in-use":         b.inUse,
+		"mariadb-models": b.mariadbModels,
+		"mariadb-line":   b.mariadbLine,
+		"mariadb-seed":   b.mariadbSeed,
+		"mariadb-in-use": b.mariadbInUse,
+		"growth":         b.growth,
+		"mariadb-unique": b.mariadbUnique,
+	}
 	defer func() {
 		if b.postgres != nil {
 			b.postgres.Stop()
@@ -142,7 +157,10 @@ func (b *bench) startUp() {
 // thousand are the models of a thousand tables of twenty fields.
 func thousand() string {
 	var models strings.Builder
-	types := []string{"text(80)", "integer", "date optional", "decimal(8,2) optional", "boolean default false", "timestamp default now", "text optional", "bigint range 0.."}
+	types := []string{
+		"text(80)", "integer", "date optional", "decimal(8,2) optional", "boolean default false",
+		"timestamp default now", "text optional", "bigint range 0..",
+	}
 	for i := range 1000 {
 		fmt.Fprintf(&models, "model Sheet%d\n", i)
 		for j := range 19 {
@@ -163,7 +181,8 @@ func (b *bench) thousandModels() {
 	check(os.MkdirAll(dir, 0o755))
 	b.run(dir, "", b.program, "init", "--url", "sqlite:herbarium.db")
 	b.write("thousand/models/all.erbario", thousand())
-	row("check of 1,000 models of 20 fields", median(7, func() time.Duration { return b.run(dir, "", b.program, "check") }), 0, "≤ 250 ms")
+	row("check of 1,000 models of 20 fields",
+		median(7, func() time.Duration { return b.run(dir, "", b.program, "check") }), 0, "≤ 250 ms")
 	took := b.run(dir, "", b.program, "draft", "all", "of", "them")
 	row("draft of them all, proved", took, 0, "")
 	row("apply of it", b.run(dir, "", b.program, "apply"), 0, "")
@@ -182,13 +201,20 @@ func (b *bench) fiveHundredMigrations() {
 	follows := ""
 	for i := range 500 {
 		id := fmt.Sprintf("20260101T%02d%02d%02d-sheet", i/3600, i/60%60, i%60)
-		sql := fmt.Sprintf("CREATE TABLE sheet_%d (id INTEGER PRIMARY KEY AUTOINCREMENT, name VARCHAR(80) NOT NULL, seen_on DATE, weight DECIMAL(8,2))", i)
+		sql := fmt.Sprintf(
+			"CREATE TABLE sheet_%d (id INTEGER PRIMARY KEY AUTOINCREMENT, name VARCHAR(80) NOT NULL, seen_on DATE, weight DECIMAL(8,2))",
+			i,
+		)
 		head := fmt.Sprintf("-- : %s  sqlite  form 2\n", id)
 		if follows != "" {
 			head += "-- : follows " + follows + "\n"
 		}
 		follows = id
-		b.write("line/migrations/"+id+".sqlite.sql", fmt.Sprintf("%s\n-- : step 1  create sheet_%d\n-- : apply\n%s;\n-- : undo\nDROP TABLE sheet_%d;\n", head, i, sql, i))
+		b.write(
+			"line/migrations/"+id+".sqlite.sql",
+			fmt.Sprintf("%s\n-- : step 1  create sheet_%d\n-- : apply\n%s;\n-- : undo\nDROP TABLE sheet_%d;\n", head, i,
+				sql, i),
+		)
 		fmt.Fprintf(&plain, "BEGIN IMMEDIATE;\n%s;\nCOMMIT;\n", sql)
 	}
 	b.write("line/plain.sql", plain.String())
@@ -225,11 +251,17 @@ func (b *bench) millionRows() {
 	b.write("million/models/all.erbario", before)
 	b.run(dir, "", b.program, "draft", "first")
 	b.run(dir, "", b.program, "apply")
-	b.write("million/rows.sql", fmt.Sprintf("BEGIN; WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT INTO specimens (accession, weight_g, collected_on%s) SELECT 'HB-' || i, (i %% 9000) / 8.0, date('2000-01-01', (i %% 9000) || ' days')%s FROM n; COMMIT;",
-		million, repeat(", field_%d"), repeat(", CASE WHEN i %% %d00017 = 0 THEN 'word ' || i ELSE substr('leaf root stem', 1 + i %% 5, 4) END")))
+	b.write(
+		"million/rows.sql",
+		fmt.Sprintf(
+			"BEGIN; WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT INTO specimens (accession, weight_g, collected_on%s) SELECT 'HB-' || i, (i %% 9000) / 8.0, date('2000-01-01', (i %% 9000) || ' days')%s FROM n; COMMIT;",
+			million, repeat(", field_%d"),
+			repeat(", CASE WHEN i %% %d00017 = 0 THEN 'word ' || i ELSE substr('leaf root stem', 1 + i %% 5, 4) END")),
+	)
 	b.run(dir, filepath.Join(dir, "rows.sql"), "sqlite3", "herbarium.db")
 	copyOf := func(name string) {
-		b.run(dir, "", "cp", "herbarium.db", name) // not through our own memory: a child begins with what its parent has
+		b.run(dir, "", "cp", "herbarium.db",
+			name) // not through our own memory: a child begins with what its parent has
 	}
 	copyOf("before.db")
 
@@ -241,7 +273,13 @@ func (b *bench) millionRows() {
 	check(err)
 	var queries []string
 	for i := range 10 {
-		queries = append(queries, fmt.Sprintf("SELECT id, field_%[1]d FROM specimens WHERE NOT (typeof(field_%[1]d) IN ('text', 'null') AND length(field_%[1]d) <= 4 AND instr(field_%[1]d, char(0)) = 0)", i))
+		queries = append(
+			queries,
+			fmt.Sprintf(
+				"SELECT id, field_%[1]d FROM specimens WHERE NOT (typeof(field_%[1]d) IN ('text', 'null') AND length(field_%[1]d) <= 4 AND instr(field_%[1]d, char(0)) = 0)",
+				i,
+			),
+		)
 	}
 	ctx := context.Background()
 	bare := median(3, func() time.Duration {
@@ -258,7 +296,8 @@ func (b *bench) millionRows() {
 	row("diff with ten questions to 1,000,000 rows / the ten bare queries", asked, bare, "≤ 1.2×")
 
 	// A copy of the table: a required field, worked out.
-	b.write("million/models/all.erbario", strings.Replace(before, "    weight_g", "    drawer integer\n    weight_g", 1))
+	b.write("million/models/all.erbario",
+		strings.Replace(before, "    weight_g", "    drawer integer\n    weight_g", 1))
 	b.run(dir, "", b.program, "draft", "drawers", "--fill", "specimens.drawer=sql:id % 40")
 	files, err := migration.ReadFolder(filepath.Join(dir, "migrations"), e)
 	check(err)
@@ -312,7 +351,10 @@ func (b *bench) seeds() {
 		dir := filepath.Join(b.dir, "seed "+kind.what)
 		check(os.MkdirAll(dir, 0o755))
 		b.run(dir, "", b.program, "init", "--url", "sqlite:herbarium.db")
-		check(os.WriteFile(filepath.Join(dir, "models", "all.erbario"), fmt.Appendf(nil, seedModels, million, kind.accession), 0o644))
+		check(
+			os.WriteFile(filepath.Join(dir, "models", "all.erbario"),
+				fmt.Appendf(nil, seedModels, million, kind.accession), 0o644),
+		)
 		b.run(dir, "", b.program, "draft", "first", "--apply")
 		b.run(dir, "", "cp", "herbarium.db", "empty.db")
 		b.run(dir, "", b.program, "seed", "big")
@@ -322,12 +364,16 @@ func (b *bench) seeds() {
 		for _, cache := range []struct {
 			what, url, pragma string
 		}{{"default cache", "sqlite:herbarium.db", "PRAGMA cache_size = -2000"}, {"cache of 200 MB", "sqlite:herbarium.db?cache=200MB", "PRAGMA cache_size = -204800"}} {
-			check(os.WriteFile(filepath.Join(dir, "erbario.toml"), []byte(strings.ReplaceAll(string(settings), "sqlite:herbarium.db", cache.url)), 0o644))
+			check(
+				os.WriteFile(filepath.Join(dir, "erbario.toml"),
+					[]byte(strings.ReplaceAll(string(settings), "sqlite:herbarium.db", cache.url)), 0o644),
+			)
 			var ours, theirs []time.Duration
 			var memory int64
 			for range 3 { // by turns
 				b.run(dir, "", "cp", "empty.db", "other.db")
-				theirs = append(theirs, b.run(dir, "", "sqlite3", "other.db", cache.pragma, ".mode csv", ".import rows.csv specimens"))
+				theirs = append(theirs,
+					b.run(dir, "", "sqlite3", "other.db", cache.pragma, ".mode csv", ".import rows.csv specimens"))
 				b.run(dir, "", "cp", "empty.db", "herbarium.db")
 				ours = append(ours, b.run(dir, "", b.program, "seed", "big"))
 				memory = max(memory, b.memory)
@@ -335,7 +381,9 @@ func (b *bench) seeds() {
 			slices.Sort(ours)
 			slices.Sort(theirs)
 			rate := func(d time.Duration) string { return fmt.Sprintf("%.0f k/s", million/1000/d.Seconds()) }
-			fmt.Printf("%-58s %12s %12s %8s  %s\n", fmt.Sprintf("seed of 1,000,000 rows, unique %s, %s / .import", kind.what, cache.what), rate(ours[1]), rate(theirs[1]), fmt.Sprintf("%.2f×", theirs[1].Seconds()/ours[1].Seconds()), "≥ 0.8×")
+			fmt.Printf("%-58s %12s %12s %8s  %s\n",
+				fmt.Sprintf("seed of 1,000,000 rows, unique %s, %s / .import", kind.what, cache.what), rate(ours[1]),
+				rate(theirs[1]), fmt.Sprintf("%.2f×", theirs[1].Seconds()/ours[1].Seconds()), "≥ 0.8×")
 			fmt.Printf("%-58s %12s\n", "  its memory", fmt.Sprintf("%d MB", memory/1024))
 		}
 	}
@@ -346,10 +394,14 @@ func (b *bench) hugeSeed() {
 	dir := filepath.Join(b.dir, "huge")
 	check(os.MkdirAll(dir, 0o755))
 	b.run(dir, "", b.program, "init", "--url", "sqlite:herbarium.db")
-	check(os.WriteFile(filepath.Join(dir, "models", "all.erbario"), fmt.Appendf(nil, seedModels, 10*million, "random 10"), 0o644))
+	check(
+		os.WriteFile(filepath.Join(dir, "models", "all.erbario"), fmt.Appendf(nil, seedModels, 10*million, "random 10"),
+			0o644),
+	)
 	b.run(dir, "", b.program, "draft", "first", "--apply")
 	took := b.run(dir, "", b.program, "seed", "big")
-	fmt.Printf("%-58s %12s %12s %8s  %s\n", "seed of 10,000,000 rows: its memory", fmt.Sprintf("%d MB", b.memory/1024), took.Round(time.Second), "", "≤ 150 MB")
+	fmt.Printf("%-58s %12s %12s %8s  %s\n", "seed of 10,000,000 rows: its memory", fmt.Sprintf("%d MB", b.memory/1024),
+		took.Round(time.Second), "", "≤ 150 MB")
 }
 
 // repeat writes a piece of SQL for each of the ten fields.

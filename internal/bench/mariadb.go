@@ -20,7 +20,9 @@ import (
 // mariadbServer starts MariaDB once, like PostgreSQL without waiting for the disk.
 func (b *bench) mariadbServer() *testserver.Server {
 	if b.mariadb == nil {
-		s, err := testserver.StartMariaDB("--innodb-flush-method=nosync", "--innodb-flush-log-at-trx-commit=2", "--innodb-doublewrite=0", "--innodb-buffer-pool-size=512M", "--innodb-log-file-size=512M", "--table-definition-cache=4000", "--table-open-cache=4000")
+		s, err := testserver.StartMariaDB("--innodb-flush-method=nosync", "--innodb-flush-log-at-trx-commit=2",
+			"--innodb-doublewrite=0", "--innodb-buffer-pool-size=512M", "--innodb-log-file-size=512M",
+			"--table-definition-cache=4000", "--table-open-cache=4000")
 		check(err)
 		b.mariadb = s
 	}
@@ -38,7 +40,9 @@ func (b *bench) onMariaDB(name string) (dir, url string) {
 func client(raw string, more ...string) []string {
 	u, err := url.Parse(raw)
 	check(err)
-	return append([]string{"--no-defaults", "--protocol=tcp", "-h", u.Hostname(), "-P", u.Port(), "-u", "root"}, append(more, strings.TrimPrefix(u.Path, "/"))...)
+	return append(
+		[]string{"--no-defaults", "--protocol=tcp", "-h", u.Hostname(), "-P", u.Port(), "-u", "root"},
+		append(more, strings.TrimPrefix(u.Path, "/"))...)
 }
 
 func openMariaDB(raw string) *sql.DB {
@@ -81,14 +85,25 @@ func (b *bench) mariadbLine() {
 	follows := ""
 	for i := range 500 {
 		id := fmt.Sprintf("20260101T%02d%02d%02d-sheet", i/3600, i/60%60, i%60)
-		sql := fmt.Sprintf("CREATE TABLE sheet_%d (id bigint NOT NULL AUTO_INCREMENT PRIMARY KEY, name varchar(80) NOT NULL, seen_on date, weight decimal(8,2))", i)
+		sql := fmt.Sprintf(
+			"CREATE TABLE sheet_%d (id bigint NOT NULL AUTO_INCREMENT PRIMARY KEY, name varchar(80) NOT NULL, seen_on date, weight decimal(8,2))",
+			i,
+		)
 		head := fmt.Sprintf("-- : %s  mariadb  form 2\n", id)
 		if follows != "" {
 			head += "-- : follows " + follows + "\n"
 		}
 		follows = id
 		check(os.MkdirAll(filepath.Join(dir, "migrations"), 0o755))
-		check(os.WriteFile(filepath.Join(dir, "migrations", id+".mariadb.sql"), fmt.Appendf(nil, "%s\n-- : step 1  create sheet_%d  (outside transaction)\n-- : apply\n%s;\n-- : undo\nDROP TABLE sheet_%d;\n", head, i, sql, i), 0o644))
+		check(
+			os.WriteFile(
+				filepath.Join(dir, "migrations", id+".mariadb.sql"),
+				fmt.Appendf(nil,
+					"%s\n-- : step 1  create sheet_%d  (outside transaction)\n-- : apply\n%s;\n-- : undo\nDROP TABLE sheet_%d;\n",
+					head, i, sql, i),
+				0o644,
+			),
+		)
 		fmt.Fprintf(&plain, "%s;\n", sql)
 	}
 	check(os.WriteFile(filepath.Join(dir, "plain.sql"), []byte(plain.String()), 0o644))
@@ -109,12 +124,23 @@ func (b *bench) mariadbLine() {
 
 func (b *bench) mariadbSeed() {
 	dir, raw := b.onMariaDB("seed")
-	check(os.WriteFile(filepath.Join(dir, "models", "all.erbario"), fmt.Appendf(nil, seedModels, million, `"HB-{0000000}"`), 0o644))
+	check(
+		os.WriteFile(filepath.Join(dir, "models", "all.erbario"),
+			fmt.Appendf(nil, seedModels, million, `"HB-{0000000}"`), 0o644),
+	)
 	b.run(dir, "", b.program, "draft", "first", "--apply")
 	b.run(dir, "", b.program, "seed", "big")
 	out := filepath.Join(dir, "rows.txt")
-	b.run(dir, "", "sh", "-c", "mariadb "+strings.Join(client(raw, "-N", "--quick", "-e", "'SELECT * FROM specimens'"), " ")+" | sed 's/NULL/\\\\N/g' > "+out)
-	load := client(raw, "--local-infile=1", "-e", "LOAD DATA LOCAL INFILE '"+out+"' INTO TABLE specimens CHARACTER SET utf8mb4")
+	b.run(
+		dir,
+		"",
+		"sh",
+		"-c",
+		"mariadb "+strings.Join(client(raw, "-N", "--quick", "-e", "'SELECT * FROM specimens'"),
+			" ")+" | sed 's/NULL/\\\\N/g' > "+out,
+	)
+	load := client(raw, "--local-infile=1", "-e",
+		"LOAD DATA LOCAL INFILE '"+out+"' INTO TABLE specimens CHARACTER SET utf8mb4")
 	var ours, theirs []time.Duration
 	var memory int64
 	for range 3 {
@@ -127,7 +153,8 @@ func (b *bench) mariadbSeed() {
 	slices.Sort(ours)
 	slices.Sort(theirs)
 	rate := func(d time.Duration) string { return fmt.Sprintf("%.0f k/s", million/1000/d.Seconds()) }
-	fmt.Printf("%-58s %12s %12s %8s  %s\n", "MariaDB: seed of 1,000,000 rows / LOAD DATA of them", rate(ours[1]), rate(theirs[1]), fmt.Sprintf("%.2f×", theirs[1].Seconds()/ours[1].Seconds()), "≥ 0.8×")
+	fmt.Printf("%-58s %12s %12s %8s  %s\n", "MariaDB: seed of 1,000,000 rows / LOAD DATA of them", rate(ours[1]),
+		rate(theirs[1]), fmt.Sprintf("%.2f×", theirs[1].Seconds()/ours[1].Seconds()), "≥ 0.8×")
 	fmt.Printf("%-58s %12s\n", "  its memory", fmt.Sprintf("%d MB", memory/1024))
 }
 
@@ -147,7 +174,10 @@ func (b *bench) mariadbInUse() {
 	for _, u := range used {
 		var longest, took [2]time.Duration
 		for i, online := range []string{"always", "never"} {
-			check(os.WriteFile(filepath.Join(dir, "erbario.toml"), append(slices.Clone(settings), "\n[plan]\nonline = \""+online+"\"\n"...), 0o644))
+			check(
+				os.WriteFile(filepath.Join(dir, "erbario.toml"),
+					append(slices.Clone(settings), "\n[plan]\nonline = \""+online+"\"\n"...), 0o644),
+			)
 			check(os.WriteFile(path, models(u.after), 0o644))
 			b.run(dir, "", b.program, append([]string{"draft", "change"}, u.flags...)...)
 			stop := b.mariadbTraffic(raw)
@@ -160,7 +190,8 @@ func (b *bench) mariadbInUse() {
 				check(os.Remove(f))
 			}
 		}
-		fmt.Printf("%-58s %12s %12s %8s\n", "MariaDB in use: "+u.what+", longest wait / plainly", ms(longest[0]), ms(longest[1]), fmt.Sprintf("%.2f×", float64(longest[0])/float64(longest[1])))
+		fmt.Printf("%-58s %12s %12s %8s\n", "MariaDB in use: "+u.what+", longest wait / plainly", ms(longest[0]),
+			ms(longest[1]), fmt.Sprintf("%.2f×", float64(longest[0])/float64(longest[1])))
 		fmt.Printf("%-58s %12s %12s\n", "  the change took", ms(took[0]), ms(took[1]))
 	}
 }

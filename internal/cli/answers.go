@@ -37,15 +37,47 @@ type answerFlags struct {
 // flags are the flags of a command that asks.
 func (f *answerFlags) flags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "fill", Usage: "for rows without a value; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-		&cli.StringSliceFlag{Name: "default", Usage: "give the field a default, in the model too: `TABLE.COLUMN=VALUE`", Destination: &f.defaults},
-		&cli.StringSliceFlag{Name: "optional", Usage: "make the field optional, in the model too: `TABLE.COLUMN`", Destination: &f.optional},
-		&cli.StringSliceFlag{Name: "rename", Usage: "a table, column or choice is renamed: `TABLE.OLD=NEW`", Destination: &f.rename},
-		&cli.StringSliceFlag{Name: "drop", Usage: "this table, or TABLE.COLUMN, may be dropped: `NAME`", Destination: &f.drop},
-		&cli.StringSliceFlag{Name: "deleted", Usage: "what to do with deleted rows when soft delete is removed: keep, restore or purge: `TABLE=FATE`", Destination: &f.deleted},
+		&cli.StringSliceFlag{
+			Name:        "fill",
+			Usage:       "for rows without a value; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`",
+			Destination: &f.fill,
+		},
+		&cli.StringSliceFlag{
+			Name:        "default",
+			Usage:       "give the field a default, in the model too: `TABLE.COLUMN=VALUE`",
+			Destination: &f.defaults,
+		},
+		&cli.StringSliceFlag{
+			Name:        "optional",
+			Usage:       "make the field optional, in the model too: `TABLE.COLUMN`",
+			Destination: &f.optional,
+		},
+		&cli.StringSliceFlag{
+			Name:        "rename",
+			Usage:       "a table, column or choice is renamed: `TABLE.OLD=NEW`",
+			Destination: &f.rename,
+		},
+		&cli.StringSliceFlag{
+			Name:        "drop",
+			Usage:       "this table, or TABLE.COLUMN, may be dropped: `NAME`",
+			Destination: &f.drop,
+		},
+		&cli.StringSliceFlag{
+			Name:        "deleted",
+			Usage:       "what to do with deleted rows when soft delete is removed: keep, restore or purge: `TABLE=FATE`",
+			Destination: &f.deleted,
+		},
 		&cli.StringFlag{Name: "answers", Usage: "read the answers from a TOML `FILE`", Destination: &f.file},
-		&cli.StringSliceFlag{Name: "plain", Usage: "use the plain (locking) form for this table: `TABLE`", Destination: &f.plain},
-		&cli.BoolFlag{Name: "no-keep", Usage: "do not keep what is dropped: it is lost permanently", Destination: &f.noKeep},
+		&cli.StringSliceFlag{
+			Name:        "plain",
+			Usage:       "use the plain (locking) form for this table: `TABLE`",
+			Destination: &f.plain,
+		},
+		&cli.BoolFlag{
+			Name:        "no-keep",
+			Usage:       "do not keep what is dropped: it is lost permanently",
+			Destination: &f.noKeep,
+		},
 	}
 }
 
@@ -68,7 +100,8 @@ func readAnswers(path string) (*answersFile, error) {
 	dec.DisallowUnknownFields()
 	out := &answersFile{}
 	if err := dec.Decode(out); err != nil {
-		return nil, project.TOMLError(path, err, "answer", []string{"fill", "rename", "drop", "deleted", "default", "optional"})
+		return nil, project.TOMLError(path, err, "answer",
+			[]string{"fill", "rename", "drop", "deleted", "default", "optional"})
 	}
 	return out, nil
 }
@@ -79,7 +112,9 @@ func (f *answerFlags) values() (map[string]string, error) {
 		return nil, err
 	}
 	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 || f.noKeep {
-		return nil, wrongUse("only --fill, and --answers with fill, apply here: the other answers were given when the migration was drafted")
+		return nil, wrongUse(
+			"only --fill, and --answers with fill, apply here: the other answers were given when the migration was drafted",
+		)
 	}
 	out := map[string]string{}
 	for _, r := range f.fill {
@@ -182,7 +217,8 @@ func (a *app) edits(p *project.Project, s *schema.Schema, f *answerFlags) error 
 		}
 		_, ok, err := p.Edit(t.Model, c.Field, clause)
 		if err == nil && !ok {
-			err = fmt.Errorf("--%s %s: the line of %s is not in model %s itself: add %s to it where it is", flag, name, c.Field, t.Model, clause)
+			err = fmt.Errorf("--%s %s: the line of %s is not in model %s itself: add %s to it where it is", flag, name,
+				c.Field, t.Model, clause)
 		}
 		return err
 	}
@@ -372,7 +408,8 @@ func oneExpression(e engine.Engine, sql string) error {
 // settle makes a draft, and asks what it has to until there is nothing left to
 // ask or nobody is there. look reads how things stand; it is read again when an
 // answer has changed the models.
-func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, look func() (*draft.State, error), try func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error)) (*draft.State, *draft.Draft, error) {
+func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, look func() (*draft.State, error),
+	try func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error)) (*draft.State, *draft.Draft, error) {
 	if err := f.load(); err != nil {
 		return nil, nil, err
 	}
@@ -423,7 +460,8 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 // template writes questions as a file of answers to fill in.
 func (a *app) template(command string, list []plan.Question) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Answers for erbario %s --answers FILE.\n# Uncomment one line per question and fill in the value.\n", command)
+	fmt.Fprintf(&b,
+		"# Answers for erbario %s --answers FILE.\n# Uncomment one line per question and fill in the value.\n", command)
 	for i, q := range list {
 		fmt.Fprintf(&b, "\n# question %d: %s\n", i+1, cell(q.Text))
 		var lines [][]string

@@ -38,13 +38,18 @@ type applyOptions struct {
 
 // onFailure is the flag that says what becomes of finished steps when one fails.
 func onFailure(to *string) cli.Flag {
-	return &cli.StringFlag{Name: "on-failure", Usage: "if a migration that is not one transaction fails: undo its finished steps, or stop: `back|stop`", Value: "back", Destination: to,
+	return &cli.StringFlag{
+		Name:        "on-failure",
+		Usage:       "if a migration that is not one transaction fails: undo its finished steps, or stop: `back|stop`",
+		Value:       "back",
+		Destination: to,
 		Validator: func(s string) error {
 			if s != "back" && s != "stop" {
 				return fmt.Errorf("write back or stop, not %q", s)
 			}
 			return nil
-		}}
+		},
+	}
 }
 
 func (a *app) applyCommand() *cli.Command {
@@ -55,15 +60,40 @@ func (a *app) applyCommand() *cli.Command {
 		Name: "apply", Usage: "apply the pending migrations",
 		Description: "Values that differ per database are read from --answers FILE, or asked at the\nterminal.\n\n--direct changes a throwaway database to match the models without writing a\nmigration; it asks what a draft would ask, and takes the same answers.\n\n  erbario apply --dry-run\n  erbario apply --to first-sheets",
 		Flags: append([]cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "stop after this migration (any unique part of its `ID`)", Destination: &o.to},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show each step and check every requirement; read only", Destination: &o.dryRun},
+			&cli.StringFlag{
+				Name:        "to",
+				Usage:       "stop after this migration (any unique part of its `ID`)",
+				Destination: &o.to,
+			},
+			&cli.BoolFlag{
+				Name:        "dry-run",
+				Usage:       "show each step and check every requirement; read only",
+				Destination: &o.dryRun,
+			},
 			&cli.BoolFlag{Name: "create", Usage: "create the database if it does not exist", Destination: &o.create},
-			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for others", Value: 10 * time.Minute, Destination: &o.wait},
+			&cli.DurationFlag{
+				Name:        "wait",
+				Usage:       "how long to wait for others",
+				Value:       10 * time.Minute,
+				Destination: &o.wait,
+			},
 			onFailure(&o.onFailure),
-			&cli.BoolFlag{Name: "at-once", Usage: "apply the second of a staged pair without waiting for old writers", Destination: &o.atOnce},
-			&cli.StringSliceFlag{Name: "take-over", Usage: "a table, or TABLE.COLUMN, that exists here already and that a migration adds: keep its values: `NAME`", Destination: &o.takeOver},
+			&cli.BoolFlag{
+				Name:        "at-once",
+				Usage:       "apply the second of a staged pair without waiting for old writers",
+				Destination: &o.atOnce,
+			},
+			&cli.StringSliceFlag{
+				Name:        "take-over",
+				Usage:       "a table, or TABLE.COLUMN, that exists here already and that a migration adds: keep its values: `NAME`",
+				Destination: &o.takeOver,
+			},
 			&cli.BoolFlag{Name: "all", Usage: "all databases of the project that are not protected", Destination: &all},
-			&cli.BoolFlag{Name: "direct", Usage: "without a migration: change a throwaway database to match the models", Destination: &direct},
+			&cli.BoolFlag{
+				Name:        "direct",
+				Usage:       "without a migration: change a throwaway database to match the models",
+				Destination: &direct,
+			},
 		}, f.flags()...),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -72,7 +102,8 @@ func (a *app) applyCommand() *cli.Command {
 				return err
 			}
 			if all && (direct || len(a.databases) > 0) {
-				return wrongUse("--all works on every database that is not protected: leave out --%s", map[bool]string{true: "direct", false: "database"}[direct])
+				return wrongUse("--all works on every database that is not protected: leave out --%s",
+					map[bool]string{true: "direct", false: "database"}[direct])
 			}
 			if direct && len(a.databases) > 1 {
 				return wrongUse("--direct works on one database")
@@ -208,7 +239,8 @@ func oneMany(n int, one, many string) string {
 func (a *app) restored(r runner.Run) {
 	for _, b := range r.Restored {
 		if b.Rows > 0 {
-			a.out.printf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, oneMany(int(b.Rows), "is", "are"))
+			a.out.printf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table,
+				oneMany(int(b.Rows), "is", "are"))
 		}
 		if b.Whole {
 			a.out.printf("    values of %s that have no column any longer remain in %s", b.Table, b.In)
@@ -237,7 +269,8 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	}
 	for _, column := range slices.Sorted(maps.Keys(o.answers)) {
 		if !slices.ContainsFunc(files, func(m *migration.Migration) bool {
-			return slices.ContainsFunc(m.Parameters, func(x migration.Parameter) bool { return x.For == column && !x.Undo })
+			return slices.ContainsFunc(m.Parameters,
+				func(x migration.Parameter) bool { return x.For == column && !x.Undo })
 		}) {
 			return fmt.Errorf("--fill %s matches no question: no migration asks each database for %s", column, column)
 		}
@@ -274,24 +307,40 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	var left []jsonStayed
 	given := newGiven(o.answers)
 	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
-	options := runner.Options{Stayed: stayed, Answered: given.rows, To: o.to, Wait: o.wait, Stop: o.onFailure == "stop", Resumed: a.resumed, Proved: l.Protected, Answers: o.answers, Home: l.Throwaway, Waits: !o.atOnce, Done: func(r runner.Run) {
-		run := jsonRunOf(r)
-		run.Stayed = left
-		given.done(r)
-		runs = append(runs, run)
-		if !a.json {
-			a.out.line(a.out.sign("+", r.ID) + "  " + plural(len(r.Steps), "step", "steps") + ", " + spent(r.Took))
-			a.restored(r)
-			for _, x := range left {
-				a.out.printf("    %s of %s %s, since others refer to %s: %s", plural(len(x.Keys), "reference row", "reference rows"), x.Table, oneMany(len(x.Keys), "stays", "stay"), oneMany(len(x.Keys), "it", "them"), cell(strings.Join(x.Keys, ", ")))
+	options := runner.Options{
+		Stayed:   stayed,
+		Answered: given.rows,
+		To:       o.to,
+		Wait:     o.wait,
+		Stop:     o.onFailure == "stop",
+		Resumed:  a.resumed,
+		Proved:   l.Protected,
+		Answers:  o.answers,
+		Home:     l.Throwaway,
+		Waits:    !o.atOnce,
+		Done: func(r runner.Run) {
+			run := jsonRunOf(r)
+			run.Stayed = left
+			given.done(r)
+			runs = append(runs, run)
+			if !a.json {
+				a.out.line(a.out.sign("+", r.ID) + "  " + plural(len(r.Steps), "step", "steps") + ", " + spent(r.Took))
+				a.restored(r)
+				for _, x := range left {
+					a.out.printf("    %s of %s %s, since others refer to %s: %s",
+						plural(len(x.Keys), "reference row", "reference rows"), x.Table,
+						oneMany(len(x.Keys), "stays", "stay"), oneMany(len(x.Keys), "it", "them"),
+						cell(strings.Join(x.Keys, ", ")))
+				}
 			}
-		}
-		left = nil
-	}}
+			left = nil
+		},
+	}
 	if len(o.takeOver) > 0 {
 		options.Room = a.room(ctx, l, waiting, o.takeOver)
 		if options.Room == nil {
-			return fmt.Errorf("--take-over %s matches nothing: no pending migration adds it", strings.Join(o.takeOver, ", "))
+			return fmt.Errorf("--take-over %s matches nothing: no pending migration adds it",
+				strings.Join(o.takeOver, ", "))
 		}
 	}
 	watching := a.watch(l)
@@ -411,11 +460,13 @@ func modelsQuietly(p *project.Project, e engine.Engine) (models *schema.Schema, 
 
 // room gives what makes room for the migrations that add what was added by hand; nil: not
 // all of it is added by any.
-func (a *app) room(ctx context.Context, l *live, waiting []*migration.Migration, names []string) func(*migration.Migration) error {
+func (a *app) room(ctx context.Context, l *live, waiting []*migration.Migration,
+	names []string) func(*migration.Migration) error {
 	of := map[string][]string{}
 	for _, name := range names {
 		i := slices.IndexFunc(waiting, func(m *migration.Migration) bool {
-			return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return slices.Contains(s.UndoLoses, name) })
+			return slices.ContainsFunc(m.Steps,
+				func(s migration.Step) bool { return slices.Contains(s.UndoLoses, name) })
 		})
 		if i < 0 {
 			return nil

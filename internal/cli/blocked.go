@@ -21,7 +21,12 @@ type jsonWay struct {
 func jsonWays(list []plan.InTheWay) []jsonWay {
 	out := []jsonWay{}
 	for _, w := range list {
-		j := jsonWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Rows: w.Rows, Columns: w.Sample.Columns, Values: w.Sample.Values}
+		j := jsonWay{
+			Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows),
+			Rows:     w.Rows,
+			Columns:  w.Sample.Columns,
+			Values:   w.Sample.Values,
+		}
 		for _, c := range w.Choices {
 			j.Flags = append(j.Flags, shellFlags(c.Flags))
 		}
@@ -32,7 +37,12 @@ func jsonWays(list []plan.InTheWay) []jsonWay {
 
 // way is what stands in a plan's way in the words of a run.
 func way(w plan.InTheWay) *runner.InTheWay {
-	return &runner.InTheWay{Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows), Query: w.Requirement.Query, Count: w.Rows, Sample: w.Sample}
+	return &runner.InTheWay{
+		Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows),
+		Query:    w.Requirement.Query,
+		Count:    w.Rows,
+		Sample:   w.Sample,
+	}
 }
 
 // lookFor is the command that shows the rows which have the same values, those of the

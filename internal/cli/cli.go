@@ -78,7 +78,9 @@ func Main(engines engine.Registry, args []string, stdin io.Reader, stdout, stder
 	context.AfterFunc(ctx, func() { // a second one ends the program at once
 		stop()
 		time.AfterFunc(2*time.Second, func() {
-			a.err.line("stopping: the migration in progress is undone first. Ctrl-C again ends at once; erbario status then shows the state of the database.")
+			a.err.line(
+				"stopping: the migration in progress is undone first. Ctrl-C again ends at once; erbario status then shows the state of the database.",
+			)
 		})
 	})
 	root := a.root()
@@ -175,7 +177,10 @@ func (a *app) root() *cli.Command {
 	cli.HelpPrinter = a.help
 	format := ""
 	usage := func(ctx context.Context, c *cli.Command, err error, sub bool) error {
-		return &exitError{code: exitUse, err: fmt.Errorf("%s; erbario %s--help shows more", usageWords(c, err), subName(c))}
+		return &exitError{
+			code: exitUse,
+			err:  fmt.Errorf("%s; erbario %s--help shows more", usageWords(c, err), subName(c)),
+		}
 	}
 	root := &cli.Command{
 		Name:    "erbario",
@@ -183,10 +188,18 @@ func (a *app) root() *cli.Command {
 		Version: version(),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "C", Usage: "project directory: `DIR`", Destination: &a.dir, Value: "."},
-			&cli.StringSliceFlag{Name: "database", Usage: "database to use: `NAME`; repeat it for apply, undo and status", Destination: &a.databases},
+			&cli.StringSliceFlag{
+				Name:        "database",
+				Usage:       "database to use: `NAME`; repeat it for apply, undo and status",
+				Destination: &a.databases,
+			},
 			&cli.StringFlag{Name: "format", Usage: "text or json", Destination: &format, Value: "text"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Destination: &a.noColour},
-			&cli.BoolFlag{Name: "v", Usage: "print the SQL sent to the database, and what scratch databases lack", Destination: &a.verbose},
+			&cli.BoolFlag{
+				Name:        "v",
+				Usage:       "print the SQL sent to the database, and what scratch databases lack",
+				Destination: &a.verbose,
+			},
 			&cli.BoolFlag{Name: "yes", Usage: "answer yes-or-no questions with yes", Destination: &a.yes},
 			&cli.StringFlag{Name: "yes-on", Usage: "the same for the protected database `NAME`", Destination: &a.yesOn},
 		},
@@ -207,8 +220,10 @@ func (a *app) root() *cli.Command {
 			if len(a.databases) > 0 {
 				a.database = a.databases[0]
 			}
-			if name := c.Args().First(); len(a.databases) > 1 && !slices.Contains([]string{"apply", "undo", "status"}, name) {
-				return ctx, wrongUse("--database is given %d times: erbario %s works on one database", len(a.databases), name)
+			if name := c.Args().First(); len(a.databases) > 1 &&
+				!slices.Contains([]string{"apply", "undo", "status"}, name) {
+				return ctx, wrongUse("--database is given %d times: erbario %s works on one database", len(a.databases),
+					name)
 			}
 			return ctx, nil
 		},

@@ -26,14 +26,16 @@ func (a *app) deletedCommand() *cli.Command {
 		Description: "  erbario deleted list specimens\n  erbario deleted restore specimens --key 7\n  erbario deleted purge specimens --older-than 90d",
 		Commands:    []*cli.Command{a.deletedList(), a.deletedMark(), a.deletedRestore(), a.deletedPurge()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return wrongUse("erbario deleted list, mark, restore or purge: which one?%s", meant(c.Args().First(), []string{"list", "mark", "restore", "purge"}))
+			return wrongUse("erbario deleted list, mark, restore or purge: which one?%s",
+				meant(c.Args().First(), []string{"list", "mark", "restore", "purge"}))
 		},
 	}
 }
 
 // deletedTable opens the database and finds a table with soft deletion, by its
 // name or its model's.
-func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode, f func(l *live, t deleted.Table) error) error {
+func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode,
+	f func(l *live, t deleted.Table) error) error {
 	if c.Args().Len() != 1 {
 		return wrongUse("erbario deleted %s needs one table, such as specimens", c.Name)
 	}
@@ -44,14 +46,16 @@ func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode
 			return err
 		}
 		if t.SoftDelete == "" {
-			return fmt.Errorf("%s has no soft delete in %s: declare it with erbario declare MODEL 'soft delete'", t.Name, l.Name)
+			return fmt.Errorf("%s has no soft delete in %s: declare it with erbario declare MODEL 'soft delete'",
+				t.Name, l.Name)
 		}
 		return f(l, deleted.Table{DB: l.db, Engine: l.engine, Schema: s, Table: t})
 	})
 }
 
 // onSchema opens the run's database and reads what is there.
-func (a *app) onSchema(ctx context.Context, mode engine.Mode, f func(p *project.Project, l *live, s *schema.Schema) error) error {
+func (a *app) onSchema(ctx context.Context, mode engine.Mode,
+	f func(p *project.Project, l *live, s *schema.Schema) error) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -75,9 +79,11 @@ func (a *app) deletedList() *cli.Command {
 		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show `N` rows", Destination: &count, Value: 20}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
-				return a.onSchema(ctx, engine.ReadOnly, func(_ *project.Project, l *live, s *schema.Schema) error { return a.deletedCounts(ctx, l, s) })
+				return a.onSchema(ctx, engine.ReadOnly,
+					func(_ *project.Project, l *live, s *schema.Schema) error { return a.deletedCounts(ctx, l, s) })
 			}
-			return a.deletedTable(ctx, c, engine.ReadOnly, func(l *live, t deleted.Table) error { return a.listDeleted(ctx, l, t, count) })
+			return a.deletedTable(ctx, c, engine.ReadOnly,
+				func(l *live, t deleted.Table) error { return a.listDeleted(ctx, l, t, count) })
 		},
 	}
 }
@@ -132,7 +138,13 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 		}
 		doc := []jsonRow{}
 		for _, r := range list {
-			j := jsonRow{Key: map[string]string{}, DeletedAt: strings.Trim(r.At, "'"), Values: map[string]string{}, Taken: []string{}, Children: map[string]int64{}}
+			j := jsonRow{
+				Key:       map[string]string{},
+				DeletedAt: strings.Trim(r.At, "'"),
+				Values:    map[string]string{},
+				Taken:     []string{},
+				Children:  map[string]int64{},
+			}
 			for i, k := range t.Key() {
 				j.Key[k] = r.Key[i]
 			}
@@ -147,9 +159,12 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 			}
 			doc = append(doc, j)
 		}
-		return a.document(map[string]any{"database": l.Name, "table": t.Name, "deleted": gone, "rows": all, "list": doc})
+		return a.document(
+			map[string]any{"database": l.Name, "table": t.Name, "deleted": gone, "rows": all, "list": doc},
+		)
 	}
-	a.out.printf("%s  %s", a.out.paint(styleHead, cell(t.Name)), a.out.paint(styleDim, fmt.Sprintf("%s of %s deleted", thousands(gone), rows(all))))
+	a.out.printf("%s  %s", a.out.paint(styleHead, cell(t.Name)),
+		a.out.paint(styleDim, fmt.Sprintf("%s of %s deleted", thousands(gone), rows(all))))
 	if len(list) == 0 {
 		return nil
 	}
@@ -209,7 +224,11 @@ func (a *app) deletedMark() *cli.Command {
 	return &cli.Command{
 		Name: "mark", ArgsUsage: "TABLE", Usage: "mark rows as deleted, with their children where the model says so",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`", Destination: &keys},
+			&cli.StringSliceFlag{
+				Name:        "key",
+				Usage:       "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`",
+				Destination: &keys,
+			},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -229,9 +248,15 @@ func (a *app) deletedMark() *cli.Command {
 					return err
 				}
 				if a.json {
-					return a.document(map[string]any{"database": l.Name, "table": t.Name, "marked": len(list), "with": jsonCounted(with)})
+					return a.document(map[string]any{
+						"database": l.Name,
+						"table":    t.Name,
+						"marked":   len(list),
+						"with":     jsonCounted(with),
+					})
 				}
-				a.out.printf("%s of %s %s marked as deleted%s", rows(int64(len(list))), t.Name, oneMany(len(list), "is", "are"), withWords(with))
+				a.out.printf("%s of %s %s marked as deleted%s", rows(int64(len(list))), t.Name,
+					oneMany(len(list), "is", "are"), withWords(with))
 				a.next("erbario deleted list " + t.Name)
 				return nil
 			})
@@ -245,13 +270,18 @@ func (a *app) deletedRestore() *cli.Command {
 	return &cli.Command{
 		Name: "restore", ArgsUsage: "TABLE", Usage: "restore deleted rows, with the rows that were deleted with them",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`", Destination: &keys},
+			&cli.StringSliceFlag{
+				Name:        "key",
+				Usage:       "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`",
+				Destination: &keys,
+			},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be restored; change nothing", Destination: &dryRun},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if len(keys) == 0 {
-				return wrongUse("erbario deleted restore needs --key: erbario deleted list %s shows the keys", c.Args().First())
+				return wrongUse("erbario deleted restore needs --key: erbario deleted list %s shows the keys",
+					c.Args().First())
 			}
 			if !dryRun {
 				if err := a.confirmDatabase("restoring rows"); err != nil {
@@ -279,7 +309,14 @@ func (a *app) deletedRestore() *cli.Command {
 				}
 				parents := slices.Sorted(maps.Keys(above))
 				if a.json {
-					return a.document(map[string]any{"database": l.Name, "table": t.Name, "restored": len(list), "with": jsonCounted(with), "deleted_parents": append([]string{}, parents...), "dry_run": dryRun})
+					return a.document(map[string]any{
+						"database":        l.Name,
+						"table":           t.Name,
+						"restored":        len(list),
+						"with":            jsonCounted(with),
+						"deleted_parents": append([]string{}, parents...),
+						"dry_run":         dryRun,
+					})
 				}
 				verb := "is restored"
 				if len(list) > 1 {
@@ -336,8 +373,16 @@ func (a *app) deletedPurge() *cli.Command {
 	return &cli.Command{
 		Name: "purge", ArgsUsage: "TABLE", Usage: "delete soft-deleted rows permanently, children first; counted before it asks",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key", Usage: "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`", Destination: &keys},
-			&cli.StringFlag{Name: "older-than", Usage: "rows deleted at least this long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
+			&cli.StringSliceFlag{
+				Name:        "key",
+				Usage:       "the row with this primary key; its parts separated by commas, a part with a comma in single quotes: `K`",
+				Destination: &keys,
+			},
+			&cli.StringFlag{
+				Name:        "older-than",
+				Usage:       "rows deleted at least this long ago, such as 90d, 12w or 36h: `AGE`",
+				Destination: &older,
+			},
 			&cli.BoolFlag{Name: "dry-run", Usage: "count what would be purged; change nothing", Destination: &dryRun},
 		},
 		DisableSliceFlagSeparator: true,
@@ -362,7 +407,14 @@ func (a *app) deletedPurge() *cli.Command {
 				if err != nil {
 					return err
 				}
-				doc := map[string]any{"database": l.Name, "table": t.Name, "purged": jsonCounted(counted.Rows), "live": jsonCounted(counted.Live), "unlinked": jsonCounted(counted.Loosed), "dry_run": dryRun}
+				doc := map[string]any{
+					"database": l.Name,
+					"table":    t.Name,
+					"purged":   jsonCounted(counted.Rows),
+					"live":     jsonCounted(counted.Live),
+					"unlinked": jsonCounted(counted.Loosed),
+					"dry_run":  dryRun,
+				}
 				if len(counted.Rows) == 0 {
 					if a.json {
 						return a.document(doc)
@@ -409,7 +461,8 @@ func (a *app) showPurge(p deleted.Purged) {
 		note := ""
 		for _, x := range p.Live {
 			if x.Table == c.Table {
-				note = fmt.Sprintf("%s of them not deleted before: they are deleted with the row that they refer to", thousands(x.Rows))
+				note = fmt.Sprintf("%s of them not deleted before: they are deleted with the row that they refer to",
+					thousands(x.Rows))
 			}
 		}
 		table = append(table, []string{cell(c.Table), rows(c.Rows), note})
@@ -428,7 +481,13 @@ func (a *app) showPurge(p deleted.Purged) {
 
 // readAge reads an age such as 90d.
 func readAge(s string) (time.Duration, error) {
-	units := map[byte]time.Duration{'d': 24 * time.Hour, 'w': 7 * 24 * time.Hour, 'h': time.Hour, 'm': time.Minute, 's': time.Second}
+	units := map[byte]time.Duration{
+		'd': 24 * time.Hour,
+		'w': 7 * 24 * time.Hour,
+		'h': time.Hour,
+		'm': time.Minute,
+		's': time.Second,
+	}
 	if s != "" {
 		if n, err := strconv.Atoi(s[:len(s)-1]); err == nil && n >= 0 && units[s[len(s)-1]] > 0 {
 			return time.Duration(n) * units[s[len(s)-1]], nil

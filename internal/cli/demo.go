@@ -49,7 +49,10 @@ var tales = []tale{
 	}},
 	{"Only a person can decide this, so it is a question, with the flags that answer it.", [][]string{
 		{"draft", "label specimens"},
-		{"draft", "label specimens", "--fill", "specimens.label=sql:accession || ', ' || rarity", "--drop", "collectors.joined_on"},
+		{
+			"draft", "label specimens", "--fill", "specimens.label=sql:accession || ', ' || rarity", "--drop",
+			"collectors.joined_on",
+		},
 		{"apply"},
 		{"look", "specimens", "--rows", "3"},
 	}},
@@ -160,7 +163,15 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 		line = strings.Replace(line, "'"+args[1]+"'", args[1], 1)
 	}
 	a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, "erbario "+line))
-	sub := &app{engines: a.engines, stdin: strings.NewReader(""), out: &printer{w: a.out.w}, err: &printer{w: a.out.w}, noColour: a.noColour, forceTerm: a.out.colour, shown: true}
+	sub := &app{
+		engines:   a.engines,
+		stdin:     strings.NewReader(""),
+		out:       &printer{w: a.out.w},
+		err:       &printer{w: a.out.w},
+		noColour:  a.noColour,
+		forceTerm: a.out.colour,
+		shown:     true,
+	}
 	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
 	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {
 		return fmt.Errorf("the command above exited with %d, which it should not", code)

@@ -51,7 +51,15 @@ type jsonQuestion struct {
 func jsonQuestions(list []plan.Question) []jsonQuestion {
 	out := []jsonQuestion{}
 	for _, q := range list {
-		j := jsonQuestion{About: q.About, Text: q.Text, Rows: q.Rows, Flags: []string{}, Other: q.Other, Columns: q.Sample.Columns, Values: q.Sample.Values}
+		j := jsonQuestion{
+			About:   q.About,
+			Text:    q.Text,
+			Rows:    q.Rows,
+			Flags:   []string{},
+			Other:   q.Other,
+			Columns: q.Sample.Columns,
+			Values:  q.Sample.Values,
+		}
 		for _, c := range q.Choices {
 			j.Flags = append(j.Flags, shellFlags(c.Flags))
 		}
@@ -67,8 +75,16 @@ func (a *app) diffCommand() *cli.Command {
 		Description: "In two groups: what is drafted and pending, and what is not drafted yet. The signs\nare + added, ~ changed, - dropped. It only reads.\n\n  erbario diff --sql",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "sql", Usage: "also show the SQL of each step", Destination: &showSQL},
-			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if there is a difference or a pending migration", Destination: &exitCode},
-			&cli.BoolFlag{Name: "undeclared", Usage: "list what is in the database and not created by a migration", Destination: &undeclared},
+			&cli.BoolFlag{
+				Name:        "exit-code",
+				Usage:       "exit 3 if there is a difference or a pending migration",
+				Destination: &exitCode,
+			},
+			&cli.BoolFlag{
+				Name:        "undeclared",
+				Usage:       "list what is in the database and not created by a migration",
+				Destination: &undeclared,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.reading(ctx, c, 0, func(p *project.Project, l *live) error {
@@ -93,7 +109,9 @@ func (a *app) diffCommand() *cli.Command {
 				if a.json {
 					doc := map[string]any{
 						"database": l.Name, "pending": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
-						"questions": jsonQuestions(pl.Questions), "blocking": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),
+						"questions": jsonQuestions(
+							pl.Questions,
+						), "blocking": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),
 						"changed_outside": jsonChanges(hand.changes, nil),
 					}
 					if len(hand.ways) > 0 {
@@ -203,7 +221,11 @@ func undeclaredWords(n int) string {
 const rowsShown = 10
 
 // rowWords are the changes of reference rows, of which there can be many.
-var rowWords = map[diff.Kind]string{diff.AddRow: "reference rows", diff.ChangeRow: "values of reference rows", diff.DropRow: "reference rows"}
+var rowWords = map[diff.Kind]string{
+	diff.AddRow:    "reference rows",
+	diff.ChangeRow: "values of reference rows",
+	diff.DropRow:   "reference rows",
+}
 
 // changes shows changes grouped by table.
 func (a *app) changes(list []diff.Change, effects map[string]string) {
@@ -242,7 +264,10 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 			of := [2]string{c.Table, string(c.Kind)}
 			if shown[of]++; rows[of] > rowsShown+1 && shown[of] > rowsShown {
 				if shown[of] == rowsShown+1 {
-					table = append(table, row{sign: c.Kind.Sign(), cell: []string{fmt.Sprintf("and %s more %s", thousands(int64(rows[of]-rowsShown)), words)}})
+					table = append(table, row{
+						sign: c.Kind.Sign(),
+						cell: []string{fmt.Sprintf("and %s more %s", thousands(int64(rows[of]-rowsShown)), words)},
+					})
 				}
 				continue
 			}

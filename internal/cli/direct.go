@@ -30,7 +30,10 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	}
 	defer l.Close()
 	if !l.Throwaway {
-		return fmt.Errorf("%s is not marked throwaway in erbario.toml: write the change as a migration, with erbario draft TITLE", l.Name)
+		return fmt.Errorf(
+			"%s is not marked throwaway in erbario.toml: write the change as a migration, with erbario draft TITLE",
+			l.Name,
+		)
 	}
 	look := func() (*draft.State, error) {
 		s, err := a.state(ctx, p, l)
@@ -39,15 +42,29 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 		}
 		return s, err
 	}
-	_, d, err := a.settle(ctx, p, f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
-		if err := s.Status.Problem(); err != nil {
-			return nil, err
-		}
-		if n := len(s.Status.Pending); n > 0 {
-			return nil, fmt.Errorf("%s: apply them first with erbario apply", plural(n, "migration is pending", "migrations are pending"))
-		}
-		return s.Make(ctx, draft.Request{Title: "direct", Answers: answers, Said: said, NoKeep: f.noKeep, Now: time.Now(), Rows: true})
-	})
+	_, d, err := a.settle(
+		ctx,
+		p,
+		f,
+		look,
+		func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
+			if err := s.Status.Problem(); err != nil {
+				return nil, err
+			}
+			if n := len(s.Status.Pending); n > 0 {
+				return nil, fmt.Errorf("%s: apply them first with erbario apply",
+					plural(n, "migration is pending", "migrations are pending"))
+			}
+			return s.Make(ctx, draft.Request{
+				Title:   "direct",
+				Answers: answers,
+				Said:    said,
+				NoKeep:  f.noKeep,
+				Now:     time.Now(),
+				Rows:    true,
+			})
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -75,7 +92,12 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 		return err
 	}
 	if a.json {
-		return a.document(map[string]any{"database": l.Name, "applied": m.ID, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps)})
+		return a.document(map[string]any{
+			"database": l.Name,
+			"applied":  m.ID,
+			"changes":  jsonChanges(d.Plan.Changes, d.Plan.Effects),
+			"steps":    len(m.Steps),
+		})
 	}
 	a.changes(d.Plan.Changes, d.Plan.Effects)
 	a.out.line("")
@@ -96,7 +118,8 @@ func directOnes(ctx context.Context, l *live) ([]*migration.Migration, error) {
 
 // draftDirect makes a migration of what was applied without one: it is taken back
 // and applied again as the file that every database gets.
-func (a *app) draftDirect(ctx context.Context, p *project.Project, d project.Database, f *answerFlags, title string, old []*migration.Migration) error {
+func (a *app) draftDirect(ctx context.Context, p *project.Project, d project.Database, f *answerFlags, title string,
+	old []*migration.Migration) error {
 	e, err := d.Engine()
 	if err != nil {
 		return err

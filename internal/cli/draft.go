@@ -31,10 +31,21 @@ func (a *app) draftCommand() *cli.Command {
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write a migration for the difference, proved first",
 		Description: "What only a person can decide is a question, printed with the flags that answer\nit (exit 4). The migration is applied, undone and applied again on a scratch\ndatabase before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
-		Flags: append(append([]cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply}}, f.flags()...),
+		Flags: append(
+			append(
+				[]cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply}},
+				f.flags()...),
 			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty migration to fill in", Destination: &byHand},
-			&cli.StringSliceFlag{Name: "order", Usage: "copy this table, so that its columns are in the declared order: `TABLE`", Destination: &order},
-			&cli.BoolFlag{Name: "staged", Usage: "write two migrations, between which the old and the new application both work", Destination: &staged},
+			&cli.StringSliceFlag{
+				Name:        "order",
+				Usage:       "copy this table, so that its columns are in the declared order: `TABLE`",
+				Destination: &order,
+			},
+			&cli.BoolFlag{
+				Name:        "staged",
+				Usage:       "write two migrations, between which the old and the new application both work",
+				Destination: &staged,
+			},
 		),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -46,7 +57,8 @@ func (a *app) draftCommand() *cli.Command {
 				return wrongUse("--staged and --by-hand cannot be used together")
 			}
 			if len(order) > 0 && (staged || byHand) {
-				return wrongUse("--order cannot be used with --%s", map[bool]string{true: "staged", false: "by-hand"}[staged])
+				return wrongUse("--order cannot be used with --%s",
+					map[bool]string{true: "staged", false: "by-hand"}[staged])
 			}
 			p, err := a.project()
 			if err != nil {
@@ -83,15 +95,30 @@ func (a *app) draftCommand() *cli.Command {
 			}
 			look := func() (*draft.State, error) { return a.state(ctx, p, l) }
 			var second *draft.Draft
-			s, d, err := a.settle(ctx, p, &f, look, func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
-				if err := s.Status.Problem(); err != nil {
-					return nil, err
-				}
-				var first *draft.Draft
-				var err error
-				first, second, err = drafter.make(ctx, s, draft.Request{Title: title, Answers: answers, Said: said, NoKeep: f.noKeep, Plain: f.plain, Order: order, Now: time.Now(), Rows: !l.Protected})
-				return first, err
-			})
+			s, d, err := a.settle(
+				ctx,
+				p,
+				&f,
+				look,
+				func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
+					if err := s.Status.Problem(); err != nil {
+						return nil, err
+					}
+					var first *draft.Draft
+					var err error
+					first, second, err = drafter.make(ctx, s, draft.Request{
+						Title:   title,
+						Answers: answers,
+						Said:    said,
+						NoKeep:  f.noKeep,
+						Plain:   f.plain,
+						Order:   order,
+						Now:     time.Now(),
+						Rows:    !l.Protected,
+					})
+					return first, err
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -143,7 +170,16 @@ func (a *app) draftCommand() *cli.Command {
 			if a.json {
 				doc := map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
 				if m != nil {
-					doc = map[string]any{"database": l.Name, "migration": m.ID, "file": fileOf(m), "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "steps": len(m.Steps), "proof": m.Proof, "proof_doubts": m.Doubts(), "applied": false}
+					doc = map[string]any{
+						"database":     l.Name,
+						"migration":    m.ID,
+						"file":         fileOf(m),
+						"changes":      jsonChanges(d.Plan.Changes, d.Plan.Effects),
+						"steps":        len(m.Steps),
+						"proof":        m.Proof,
+						"proof_doubts": m.Doubts(),
+						"applied":      false,
+					}
 					if len(d.Plan.Held) > 0 {
 						doc["held"] = d.Plan.Held
 					}
@@ -218,7 +254,9 @@ func lastWords(e engine.Engine, table string) string {
 func (a *app) outerNames(list []plan.OuterName) {
 	for _, o := range list {
 		table, _, _ := strings.Cut(o.Fill, ".")
-		a.warn("in the fill of %s, %s is read from the row of %s itself: %s has no such column. Write %s.%s if you mean that one", o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
+		a.warn(
+			"in the fill of %s, %s is read from the row of %s itself: %s has no such column. Write %s.%s if you mean that one",
+			o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
 	}
 }
 
@@ -232,7 +270,9 @@ func (a *app) barred(database string, list []string) {
 // held warns of tables in use that nobody can read for a while.
 func (a *app) held(list []plan.Held) {
 	for _, h := range list {
-		a.warn("step %[2]d rewrites %[1]s and blocks readers in the meantime; if that takes too long, draft with --staged (two migrations; both applications work in between)", h.Table, h.Step)
+		a.warn(
+			"step %[2]d rewrites %[1]s and blocks readers in the meantime; if that takes too long, draft with --staged (two migrations; both applications work in between)",
+			h.Table, h.Step)
 	}
 }
 
@@ -258,7 +298,8 @@ func (a *app) showDraft(m *migration.Migration) {
 	}
 	a.out.line("  " + m.Proof)
 	if d := m.Doubts(); d != "" {
-		a.warn("the proof was %s: what %s does there is not proved. A protected database takes it only with --yes-on", d, m.ID)
+		a.warn("the proof was %s: what %s does there is not proved. A protected database takes it only with --yes-on",
+			d, m.ID)
 	}
 }
 
@@ -268,7 +309,14 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 	switch {
 	case len(d.Plan.Questions) > 0:
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": nil, "changes": jsonChanges(d.Plan.Changes, d.Plan.Effects), "questions": jsonQuestions(d.Plan.Questions), "blocking": jsonWays(d.InTheWay), "answers": a.template(command, d.Plan.Questions)})
+			a.document(map[string]any{
+				"database":  l.Name,
+				"migration": nil,
+				"changes":   jsonChanges(d.Plan.Changes, d.Plan.Effects),
+				"questions": jsonQuestions(d.Plan.Questions),
+				"blocking":  jsonWays(d.InTheWay),
+				"answers":   a.template(command, d.Plan.Questions),
+			})
 		} else {
 			a.questions(d.Plan.Questions)
 			a.ways(d.InTheWay)
@@ -281,7 +329,11 @@ func (a *app) refused(ctx context.Context, l *live, d *draft.Draft, command stri
 			fmt.Fprint(a.out.w, a.template(command, d.Plan.Questions))
 			a.err.line("the questions were also written to standard output, as a file to fill in for --answers")
 		}
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s to answer; nothing was written", plural(len(d.Plan.Questions), "question", "questions"))}
+		return &exitError{
+			code: exitQuestion,
+			err: fmt.Errorf("%s to answer; nothing was written",
+				plural(len(d.Plan.Questions), "question", "questions")),
+		}
 	case len(d.InTheWay) > 0:
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "migration": nil, "blocking": jsonWays(d.InTheWay)})
@@ -327,7 +379,9 @@ func (a *app) oneLog() bool {
 func notProved(d *draft.Draft) error {
 	if n := d.Outcome.Stopped; n > 0 {
 		if s := &d.Migration.Steps[n-1]; d.Migration.ByPerson(s) || d.Migration.ByHand {
-			return fmt.Errorf("step %d (%s) was written by hand and is carried over unchanged: nothing was written. Edit it in its file, where it may use a former name, and redraft again; --no-carry leaves it out", n, s.Title)
+			return fmt.Errorf(
+				"step %d (%s) was written by hand and is carried over unchanged: nothing was written. Edit it in its file, where it may use a former name, and redraft again; --no-carry leaves it out",
+				n, s.Title)
 		}
 	}
 	return errors.New("the migration could not be proved: nothing was written")

@@ -86,7 +86,11 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	}
 	name := c.Table + ": " + c.What
 	if c.Kind.Sign() != "+" {
-		return &jsonWaysOn{name, "change model " + model + " to match the database", again + " restores the declared form"}
+		return &jsonWaysOn{
+			name,
+			"change model " + model + " to match the database",
+			again + " restores the declared form",
+		}
 	}
 	away := "drop it in the database"
 	switch o := c.Object.(type) {

@@ -88,7 +88,8 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.LineStatus, to stri
 			case err != nil && (i > 0 || len(m.Found) > 0):
 				need.Sentence = r.Sentence
 				if !a.json {
-					a.out.printf("  checked later, after the migrations before it: %s", strings.ReplaceAll(r.Sentence, "{n}", "0"))
+					a.out.printf("  checked later, after the migrations before it: %s",
+						strings.ReplaceAll(r.Sentence, "{n}", "0"))
 				}
 			case err != nil:
 				return fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
@@ -114,7 +115,8 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.LineStatus, to stri
 			note, here := st.Note, ""
 			if _, locks := plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{}, roomOf); len(locks) > 0 {
 				// What it locks here, rather than where it was drafted.
-				here, _ = plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind}, roomOf)
+				here, _ = plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind},
+					roomOf)
 				js.Lock, note = here, here
 			}
 			if !a.json {
@@ -151,7 +153,10 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.LineStatus, to stri
 		a.out.line("lock: " + l.engine.Caps().Waiting)
 	}
 	if failed > 0 {
-		return &exitError{code: exitFailed, err: fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements"))}
+		return &exitError{
+			code: exitFailed,
+			err:  fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements")),
+		}
 	}
 	return nil
 }
@@ -218,7 +223,8 @@ func (a *app) outsideThere(ctx context.Context, p *project.Project, l *live, wai
 		return nil // what is applied are files: mistakes in the models are told elsewhere
 	}
 	wanted = &schema.Schema{Tables: slices.DeleteFunc(wanted.Tables, func(t *schema.Table) bool {
-		return !t.Outside || !slices.ContainsFunc(waiting, func(m *migration.Migration) bool { return strings.Contains(m.Text, t.Name) })
+		return !t.Outside ||
+			!slices.ContainsFunc(waiting, func(m *migration.Migration) bool { return strings.Contains(m.Text, t.Name) })
 	})}
 	if len(wanted.Tables) == 0 {
 		return nil

@@ -35,7 +35,10 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]
 	for _, e := range p.Others(c.home.Engine) {
 		one := c
 		if c.again != nil {
-			f := c.again.carried(slices.DeleteFunc(slices.Clone(c.again.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
+			f := c.again.carried(
+				slices.DeleteFunc(slices.Clone(c.again.oldElsewhere),
+					func(m *migration.Migration) bool { return m.Engine != e.Name() }),
+			)
 			one.f = &f
 		}
 		list, err := a.draftOther(ctx, p, e, one)
@@ -46,12 +49,14 @@ func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]
 		out = append(out, list...)
 	}
 	if len(c.f.unknown) > 0 {
-		return nil, fmt.Errorf("%s matches nothing: no engine of the project has such a column, or would get one", c.f.unknown[0])
+		return nil, fmt.Errorf("%s matches nothing: no engine of the project has such a column, or would get one",
+			c.f.unknown[0])
 	}
 	return out, nil
 }
 
-func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine, c change) ([]*migration.Migration, error) {
+func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engine,
+	c change) ([]*migration.Migration, error) {
 	files, err := p.Migrations(e)
 	if err != nil {
 		return nil, err
@@ -99,9 +104,21 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	if err != nil {
 		return nil, err
 	}
-	r := draft.Request{Title: c.title, Answers: answers, Said: said, NoKeep: given.noKeep, Plain: given.plain, Now: time.Now(), Carried: true, Steps: steps}
+	r := draft.Request{
+		Title:   c.title,
+		Answers: answers,
+		Said:    said,
+		NoKeep:  given.noKeep,
+		Plain:   given.plain,
+		Now:     time.Now(),
+		Carried: true,
+		Steps:   steps,
+	}
 	if c.again != nil {
-		r.Redrafts = draft.Redrafted(slices.DeleteFunc(slices.Clone(c.again.oldElsewhere), func(m *migration.Migration) bool { return m.Engine != e.Name() }))
+		r.Redrafts = draft.Redrafted(
+			slices.DeleteFunc(slices.Clone(c.again.oldElsewhere),
+				func(m *migration.Migration) bool { return m.Engine != e.Name() }),
+		)
 	}
 	switch {
 	case c.draft.Migration != nil:
@@ -165,13 +182,15 @@ func (f *answerFlags) known(wanted, ahead *schema.Schema) (out answerFlags, unkn
 			name, to, _ := strings.Cut(v, "=")
 			table, column, _ := strings.Cut(name, ".")
 			column, value, _ := strings.Cut(column, ".") // of a choice
-			if column == "" || column == "*" || has(wanted, table, column) || has(ahead, table, column) || rename && value == "" && has(wanted, table, to) {
+			if column == "" || column == "*" || has(wanted, table, column) || has(ahead, table, column) ||
+				rename && value == "" && has(wanted, table, to) {
 				return false
 			}
 			unknown = append(unknown, flag+v)
 			return true
 		})
 	}
-	out.fill, out.drop, out.rename = filter("--fill ", f.fill, false), filter("--drop ", f.drop, false), filter("--rename ", f.rename, true)
+	out.fill, out.drop, out.rename = filter("--fill ", f.fill, false), filter("--drop ", f.drop,
+		false), filter("--rename ", f.rename, true)
 	return out, unknown
 }

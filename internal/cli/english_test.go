@@ -53,7 +53,10 @@ var givenUp = []struct{ word, better string }{
 
 // ownWords are literals with such a word that are no prose: marks of the migration file, and
 // the form that earlier versions wrote.
-var ownWords = []string{"found beside ", "beside ", "by hand", "being taken back", "are deleted and would come back", "writes every row anew", " stand in ", " stands in "}
+var ownWords = []string{
+	"found beside ", "beside ", "by hand", "being taken back", "are deleted and would come back",
+	"writes every row anew", " stand in ", " stands in ",
+}
 
 // literals are the string literals of the program, by their place. Names of fields that seeds
 // know and words that they make up are data.
@@ -88,7 +91,8 @@ func literals(t *testing.T, each func(place, text string)) {
 
 // prose says whether a text is in sentences rather than SQL, a list of words or a pattern.
 func prose(text string) bool {
-	if regexp.MustCompile(`\b(SELECT|INSERT|UPDATE|CREATE|ALTER|FROM|WHERE)\b|\\b|\(\?|json:"`).MatchString(text) && !strings.Contains(text, ": ") {
+	if regexp.MustCompile(`\b(SELECT|INSERT|UPDATE|CREATE|ALTER|FROM|WHERE)\b|\\b|\(\?|json:"`).MatchString(text) &&
+		!strings.Contains(text, ": ") {
 		return false
 	}
 	return strings.Contains(strings.TrimSpace(text), " ")
@@ -102,7 +106,8 @@ func TestEnglish(t *testing.T) {
 	look := func(place, text string) {
 		for i, w := range words {
 			if found := w.FindString(text); found != "" {
-				assert.Fail(t, "a word that was given up", "%s: %q in %q: better %s", place, found, text, givenUp[i].better)
+				assert.Fail(t, "a word that was given up", "%s: %q in %q: better %s", place, found, text,
+					givenUp[i].better)
 			}
 		}
 	}
@@ -134,7 +139,8 @@ func TestEnglish(t *testing.T) {
 // A message has a full stop after at most 25 words.
 func TestShortMessages(t *testing.T) {
 	literals(t, func(place, text string) {
-		if !prose(text) || strings.Contains(place, "words.go") || strings.Contains(place, "seed/") && !strings.ContainsAny(text, "%:") {
+		if !prose(text) || strings.Contains(place, "words.go") ||
+			strings.Contains(place, "seed/") && !strings.ContainsAny(text, "%:") {
 			return
 		}
 		for _, sentence := range regexp.MustCompile(`[.?]\s|\n`).Split(text, -1) {

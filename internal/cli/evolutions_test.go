@@ -102,7 +102,9 @@ func (p *evolving) rows() string {
 				return strings.Compare(a, b)
 			})
 		}
-		rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.SQL().Quote(t.Name)), 0)
+		rows, err := db.Sample(ctx,
+			fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.SQL().Quote(t.Name)),
+			0)
 		require.NoError(p.t, err)
 		fmt.Fprintf(&b, "%s (%s)\n", t.Name, strings.Join(rows.Columns, ", "))
 		for _, r := range rows.Values {

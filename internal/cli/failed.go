@@ -23,7 +23,8 @@ type seen struct{ err error }
 // transaction, whether the server has it: nobody else can know. It takes the lock first,
 // so that nothing of the lost session is under way any more. nil: there was no such loss,
 // or the server is not there again.
-func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o applyOptions, files, done []*migration.Migration, lost error) ([]*migration.Migration, *seen) {
+func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o applyOptions,
+	files, done []*migration.Migration, lost error) ([]*migration.Migration, *seen) {
 	var half *runner.HalfError
 	if !errors.Is(lost, engine.ErrLost) || errors.As(lost, &half) {
 		return nil, nil
@@ -49,12 +50,16 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 	s := runner.StatusOf(files, applied, l.engine)
 	var there []*migration.Migration // that was not known to be through
 	for _, m := range files {
-		if slices.ContainsFunc(s.Applied, func(x runner.Applied) bool { return x.ID == m.ID }) && !slices.Contains(done, m) && m.ID > lastOr(done, o.stoodAt) {
+		if slices.ContainsFunc(s.Applied, func(x runner.Applied) bool { return x.ID == m.ID }) &&
+			!slices.Contains(done, m) && m.ID > lastOr(done, o.stoodAt) {
 			there = append(there, m)
 		}
 	}
 	if len(there) == 0 {
-		return nil, &seen{fmt.Errorf("%w; the server is back, and nothing of the interrupted migration was applied: erbario apply", lost)}
+		return nil, &seen{
+			fmt.Errorf("%w; the server is back, and nothing of the interrupted migration was applied: erbario apply",
+				lost),
+		}
 	}
 	if !a.json {
 		for _, m := range there {
@@ -62,7 +67,10 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 		}
 	}
 	if len(s.Pending) > 0 && o.to == "" {
-		return there, &seen{fmt.Errorf("%w after %s, which is applied; others are pending: erbario apply", lost, there[len(there)-1].ID)}
+		return there, &seen{
+			fmt.Errorf("%w after %s, which is applied; others are pending: erbario apply", lost,
+				there[len(there)-1].ID),
+		}
 	}
 	return there, &seen{}
 }
@@ -97,7 +105,8 @@ func (a *app) applyQuietly(ctx context.Context, p *project.Project, name string,
 	if err := a.doubtful(l, runner.StatusOf(files, applied, l.engine).Pending); err != nil {
 		return err
 	}
-	_, err = runner.Apply(ctx, l.db, l.engine, files, runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway, Waits: true})
+	_, err = runner.Apply(ctx, l.db, l.engine, files,
+		runner.Options{Wait: time.Minute, Proved: l.Protected, Answers: answers, Home: l.Throwaway, Waits: true})
 	var waits *runner.InTheWay
 	if errors.As(err, &waits) && waits.Wait && newest(files, waits.Migration) {
 		return nil
@@ -127,7 +136,17 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	var way *runner.InTheWay
 	if errors.As(err, &way) {
 		if a.json {
-			a.document(map[string]any{"database": l.Name, "migration": way.Migration, "when": way.When, "blocking": way.Sentence, "rows": way.Count, "columns": way.Sample.Columns, "values": way.Sample.Values, "flags": fillFlags(way), "applied_before": done})
+			a.document(map[string]any{
+				"database":       l.Name,
+				"migration":      way.Migration,
+				"when":           way.When,
+				"blocking":       way.Sentence,
+				"rows":           way.Count,
+				"columns":        way.Sample.Columns,
+				"values":         way.Sample.Values,
+				"flags":          fillFlags(way),
+				"applied_before": done,
+			})
 		}
 		if way.Wait {
 			if !a.json {
@@ -154,16 +173,25 @@ func (a *app) runFailed(l *live, err error, done int) error {
 			for _, n := range open.Needs {
 				list = append(list, jsonNeed{n.For, n.Type, n.Home, n.Rows, "--fill " + n.For + "=VALUE"})
 			}
-			a.document(map[string]any{"database": l.Name, "migration": open.Migration, "questions": list, "applied_before": done})
+			a.document(map[string]any{
+				"database": l.Name, "migration": open.Migration, "questions": list, "applied_before": done,
+			})
 		}
 		for i, n := range open.Needs {
 			if a.json {
 				break
 			}
-			a.err.printf("%s each database is asked for %s, and %s of %s need a value (drafted with %s)", a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name, cell(n.Home))
-			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For), tomlText(n.For))
+			a.err.printf("%s each database is asked for %s, and %s of %s need a value (drafted with %s)",
+				a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name,
+				cell(n.Home))
+			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For),
+				tomlText(n.For))
 		}
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s has %s to answer: %s is unchanged", open.Migration, plural(len(open.Needs), "question", "questions"), l.Name)}
+		return &exitError{
+			code: exitQuestion,
+			err: fmt.Errorf("%s has %s to answer: %s is unchanged", open.Migration,
+				plural(len(open.Needs), "question", "questions"), l.Name),
+		}
 	}
 	var already *runner.AlreadyThereError
 	if errors.As(err, &already) {
@@ -172,7 +200,10 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	var half *runner.HalfError
 	stopped := errors.As(err, &half)
 	if !stopped && errors.Is(err, engine.ErrLost) {
-		return fmt.Errorf("%w; the migration in progress was applied completely or not at all: erbario status shows which", err)
+		return fmt.Errorf(
+			"%w; the migration in progress was applied completely or not at all: erbario status shows which",
+			err,
+		)
 	}
 	var step *runner.StepError
 	if errors.As(err, &step) {
@@ -189,7 +220,11 @@ func (a *app) runFailed(l *live, err error, done int) error {
 		if a.json {
 			a.document(map[string]any{"database": l.Name, "interrupted": jsonHalfOf(half.Half), "applied_before": done})
 		}
-		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s stopped halfway on %s (%s): erbario apply resumes it, erbario undo rolls it back", err, half.Half.ID, l.Name, half.Half.Where())}
+		return &exitError{
+			code: exitHalfway,
+			err: fmt.Errorf("%w\n%s stopped halfway on %s (%s): erbario apply resumes it, erbario undo rolls it back",
+				err, half.Half.ID, l.Name, half.Half.Where()),
+		}
 	}
 	return err
 }

@@ -16,18 +16,23 @@ import (
 
 // askNeeds asks at the terminal for the values that a migration leaves to each
 // database.
-func (a *app) askNeeds(ctx context.Context, open *runner.NeedsAnswers, given map[string]string) (map[string]string, error) {
+func (a *app) askNeeds(ctx context.Context, open *runner.NeedsAnswers,
+	given map[string]string) (map[string]string, error) {
 	out := maps.Clone(given)
 	if out == nil {
 		out = map[string]string{}
 	}
 	for _, n := range open.Needs {
-		a.err.printf("%s %s asks each database for %s: %s need a value (drafted with %s)", a.err.paint(styleWarn, "question:"), open.Migration, cell(n.For), rows(n.Rows), cell(n.Home))
+		a.err.printf("%s %s asks each database for %s: %s need a value (drafted with %s)",
+			a.err.paint(styleWarn, "question:"), open.Migration, cell(n.For), rows(n.Rows), cell(n.Home))
 		text := ""
-		field := huh.NewInput().Title("value for " + n.For + ", " + n.Type + ":").Value(&text).Validate(func(v string) error {
-			_, err := schema.ReadValue(v, schema.ParseType(n.Type))
-			return err
-		})
+		field := huh.NewInput().
+			Title("value for " + n.For + ", " + n.Type + ":").
+			Value(&text).
+			Validate(func(v string) error {
+				_, err := schema.ReadValue(v, schema.ParseType(n.Type))
+				return err
+			})
 		if err := a.form(ctx, field); err != nil {
 			return nil, err
 		}

@@ -25,10 +25,12 @@ func TestHelp(t *testing.T) {
 			return
 		}
 		var out bytes.Buffer
-		code := Main(engines.All(), append([]string{"erbario"}, append(strings.Fields(path), "--help")...), strings.NewReader(""), &out, &out)
+		code := Main(engines.All(), append([]string{"erbario"}, append(strings.Fields(path), "--help")...),
+			strings.NewReader(""), &out, &out)
 		require.Equal(t, exitDone, code, path)
 		for line := range strings.Lines(out.String()) {
-			require.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), 80, "erbario %s --help: %s", path, line)
+			require.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), 80, "erbario %s --help: %s", path,
+				line)
 		}
 		if len(c.Commands) == 0 && !strings.Contains(path, " ") {
 			require.Regexp(t, `(?m)^  (.*&& )?erbario `+path+`( |$)`, out.String(), "an example of erbario %s", path)

@@ -25,7 +25,13 @@ func (a *app) historyCommand() *cli.Command {
 	return &cli.Command{
 		Name: "history", ArgsUsage: "[ID]", Usage: "list the applied migrations of a database, newest last; or print one as the database has it",
 		Description: "For each: when it was applied, by whom, how long it took, and what was answered.\nWith ID (any unique part of it), its whole text.\n\n  erbario history\n  erbario history first-sheets --restore",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "restore", Usage: "write the missing file of the migration ID again", Destination: &restore}},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{
+				Name:        "restore",
+				Usage:       "write the missing file of the migration ID again",
+				Destination: &restore,
+			},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if restore && c.Args().First() == "" {
 				return wrongUse("--restore writes one file: erbario history ID --restore")
@@ -75,7 +81,14 @@ func (a *app) showHistory(p *project.Project, l *live, applied []runner.Applied)
 	}
 	list := []jsonApplied{}
 	for _, x := range applied {
-		list = append(list, jsonApplied{x.ID, x.AppliedAt, x.AppliedBy, x.TookMS, append([]string{}, x.Answers...), fileState(files, x)})
+		list = append(list, jsonApplied{
+			x.ID,
+			x.AppliedAt,
+			x.AppliedBy,
+			x.TookMS,
+			append([]string{}, x.Answers...),
+			fileState(files, x),
+		})
 	}
 	if a.json {
 		return a.document(map[string]any{"database": l.Name, "history": list})
@@ -87,7 +100,13 @@ func (a *app) showHistory(p *project.Project, l *live, applied []runner.Applied)
 	table := [][]string{{"migration", "applied (UTC)", "by", "took", ""}}
 	for _, x := range list {
 		state := map[string]string{"edited": "the file was edited since", "missing": "the file is missing", "none": "applied without a file"}[x.File]
-		table = append(table, []string{x.Migration, x.AppliedAt, cell(x.AppliedBy), spent(time.Duration(x.Took) * time.Millisecond), state})
+		table = append(table, []string{
+			x.Migration,
+			x.AppliedAt,
+			cell(x.AppliedBy),
+			spent(time.Duration(x.Took) * time.Millisecond),
+			state,
+		})
 	}
 	head, lines := a.out.table(table)
 	if head != "" {
@@ -123,7 +142,15 @@ func (a *app) showApplied(p *project.Project, l *live, applied []runner.Applied,
 	x := applied[slices.Index(list, found)]
 	if !restore {
 		if a.json {
-			return a.document(map[string]any{"database": l.Name, "migration": x.ID, "applied_at": x.AppliedAt, "applied_by": x.AppliedBy, "took_ms": x.TookMS, "answers": append([]string{}, x.Answers...), "text": x.Text})
+			return a.document(map[string]any{
+				"database":   l.Name,
+				"migration":  x.ID,
+				"applied_at": x.AppliedAt,
+				"applied_by": x.AppliedBy,
+				"took_ms":    x.TookMS,
+				"answers":    append([]string{}, x.Answers...),
+				"text":       x.Text,
+			})
 		}
 		fmt.Fprint(a.out.w, clean(strings.TrimRight(x.Text, "\n"))+"\n")
 		return nil

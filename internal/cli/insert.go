@@ -24,7 +24,13 @@ func (a *app) insertCommand() *cli.Command {
 	return &cli.Command{
 		Name: "insert", ArgsUsage: "MODEL FIELD=VALUE…", Usage: "insert a row, and print it as it is stored",
 		Description: "Values are written as in the models: true, null, now, today, new uuid, 2026-01-31,\ntext without quotes. A reference takes the primary key or any unique value of a\nrow. A field that is not given gets its default.\n\n  erbario insert Specimen accession=HB-0001 taxon='Rosa canina'",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "from", Usage: "the rows of this CSV `FILE`, whose first line names the fields; all or none", Destination: &from}},
+		Flags: []cli.Flag{
+			&cli.StringFlag{
+				Name:        "from",
+				Usage:       "the rows of this CSV `FILE`, whose first line names the fields; all or none",
+				Destination: &from,
+			},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			model := c.Args().First()
 			if model == "" {
@@ -47,7 +53,8 @@ func (a *app) insertCommand() *cli.Command {
 					return err
 				}
 				models, _ := modelsQuietly(p, l.engine)
-				return a.insert(ctx, l, insert.Table{DB: l.db, Engine: l.engine, Live: s, Models: models, Table: t}, rows, from)
+				return a.insert(ctx, l, insert.Table{DB: l.db, Engine: l.engine, Live: s, Models: models, Table: t},
+					rows, from)
 			})
 		},
 	}
@@ -121,7 +128,13 @@ func (a *app) insert(ctx context.Context, l *live, t insert.Table, given [][]ins
 		return err
 	}
 	if a.json {
-		return a.document(map[string]any{"database": l.Name, "table": t.Name, "inserted": len(list), "columns": append([]string{}, stored.Columns...), "values": append([][]string{}, stored.Values...)})
+		return a.document(map[string]any{
+			"database": l.Name,
+			"table":    t.Name,
+			"inserted": len(list),
+			"columns":  append([]string{}, stored.Columns...),
+			"values":   append([][]string{}, stored.Values...),
+		})
 	}
 	a.out.line(a.out.sign("+", t.Name) + "  " + rows(int64(len(list))))
 	const most = 20

@@ -61,7 +61,8 @@ func TestSecondInterrupt(t *testing.T) {
 		files, err := filepath.Glob(filepath.Join(dir, "migrations", "*slow*"))
 		require.NoError(t, err)
 		text := read(t, files[0])
-		filled := strings.Replace(string(text), "-- : apply\n", "-- : apply\nUPDATE sheets SET label = 'x';\n"+sleep+";\n", 1)
+		filled := strings.Replace(string(text), "-- : apply\n",
+			"-- : apply\nUPDATE sheets SET label = 'x';\n"+sleep+";\n", 1)
 		require.NoError(t, os.WriteFile(files[0], []byte(filled), 0o600))
 		said := &lines{}
 		cmd := run(said, "-v", "apply")
@@ -71,7 +72,8 @@ func TestSecondInterrupt(t *testing.T) {
 		stall()
 		interrupt := func() { _ = cmd.Process.Signal(os.Interrupt) }
 		interrupt()
-		require.Eventually(t, func() bool { return said.has("Ctrl-C again ends at once") || len(ended) > 0 }, time.Minute, 20*time.Millisecond, said)
+		require.Eventually(t, func() bool { return said.has("Ctrl-C again ends at once") || len(ended) > 0 },
+			time.Minute, 20*time.Millisecond, said)
 		interrupt()
 		select {
 		case <-ended:
@@ -81,7 +83,11 @@ func TestSecondInterrupt(t *testing.T) {
 		}
 		// Another run finds the database usable, and nothing of the step in it.
 		direct := &lines{}
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "erbario.toml"), bytes.ReplaceAll(read(t, filepath.Join(dir, "erbario.toml")), []byte(through), []byte(raw)), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(filepath.Join(dir, "erbario.toml"),
+				bytes.ReplaceAll(read(t, filepath.Join(dir, "erbario.toml")), []byte(through), []byte(raw)), 0o600),
+		)
 		require.NoError(t, run(direct, "look", "sheets").Wait(), direct)
 		require.True(t, direct.has("0 rows"), direct)
 	})

@@ -22,13 +22,15 @@ func (a *app) keptCommand() *cli.Command {
 		Description: "  erbario kept list\n  erbario kept drop --older-than 90d",
 		Commands:    []*cli.Command{a.keptList(), a.keptDrop()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			return wrongUse("erbario kept list or drop: which one?%s", meant(c.Args().First(), []string{"list", "drop"}))
+			return wrongUse("erbario kept list or drop: which one?%s",
+				meant(c.Args().First(), []string{"list", "drop"}))
 		},
 	}
 }
 
 // keptOf reads what is kept in the run's database.
-func (a *app) keptOf(ctx context.Context, mode engine.Mode, f func(l *live, p *project.Project, list []runner.Kept) error) error {
+func (a *app) keptOf(ctx context.Context, mode engine.Mode,
+	f func(l *live, p *project.Project, list []runner.Kept) error) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -154,8 +156,16 @@ func (a *app) keptDrop() *cli.Command {
 		Name: "drop", Usage: "delete what is kept, permanently; it asks first",
 		Description: "Without flags, everything; or what has been kept for longer than keep_for in\nerbario.toml, if that is set. The undo of a migration whose values are dropped\nstill works, and restores the columns without them.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "older-than", Usage: "what was kept at least this long ago, such as 90d, 12w or 36h: `AGE`", Destination: &older},
-			&cli.StringFlag{Name: "from", Usage: "what this migration kept (any unique part of its `ID`)", Destination: &from},
+			&cli.StringFlag{
+				Name:        "older-than",
+				Usage:       "what was kept at least this long ago, such as 90d, 12w or 36h: `AGE`",
+				Destination: &older,
+			},
+			&cli.StringFlag{
+				Name:        "from",
+				Usage:       "what this migration kept (any unique part of its `ID`)",
+				Destination: &from,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 0); err != nil {
@@ -173,7 +183,8 @@ func (a *app) keptDrop() *cli.Command {
 				}
 				var chosen []runner.Kept
 				for _, k := range list {
-					if (limit == 0 && older == "" || !k.Since.IsZero() && time.Since(k.Since) >= limit) && (from == "" || strings.Contains(k.Migration, from)) {
+					if (limit == 0 && older == "" || !k.Since.IsZero() && time.Since(k.Since) >= limit) &&
+						(from == "" || strings.Contains(k.Migration, from)) {
 						chosen = append(chosen, k)
 					}
 				}

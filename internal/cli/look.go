@@ -30,7 +30,11 @@ func (a *app) lookCommand() *cli.Command {
 			&cli.IntFlag{Name: "rows", Usage: "show `N` rows of the table", Destination: &o.rows, Value: 5},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which this `SQL` is true", Destination: &o.where},
 			&cli.StringFlag{Name: "order", Usage: "order the rows by this `SQL`", Destination: &o.order},
-			&cli.StringSliceFlag{Name: "columns", Usage: "only these columns: `NAMES` separated by commas", Destination: &o.columns},
+			&cli.StringSliceFlag{
+				Name:        "columns",
+				Usage:       "only these columns: `NAMES` separated by commas",
+				Destination: &o.columns,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.reading(ctx, c, 1, func(_ *project.Project, l *live) error {
@@ -66,7 +70,8 @@ func (a *app) lookCommand() *cli.Command {
 					}
 					one.Error = unread
 					list = append(list, one)
-					table = append(table, []string{cell(t.Name), plural(len(t.Columns), "column", "columns"), cell(size)})
+					table = append(table,
+						[]string{cell(t.Name), plural(len(t.Columns), "column", "columns"), cell(size)})
 				}
 				views := []string{}
 				for _, v := range s.Views {
@@ -148,7 +153,8 @@ func (a *app) grid(r engine.Rows) {
 			return columns(turned)
 		}
 		fit := func(most, from, to int) bool {
-			return !slices.ContainsFunc(down(most, from, to), func(line string) bool { return runewidth.StringWidth(line) > width })
+			return !slices.ContainsFunc(down(most, from, to),
+				func(line string) bool { return runewidth.StringWidth(line) > width })
 		}
 		for from := 0; from < len(r.Values); {
 			to := len(r.Values)
@@ -192,7 +198,14 @@ func (a *app) lookView(ctx context.Context, l *live, v *schema.View, o lookOptio
 		return fmt.Errorf("the view %s: %w", v.Name, err)
 	}
 	if a.json {
-		return a.document(map[string]any{"database": l.Name, "view": v.Name, "rows": n, "columns": some.Columns, "values": append([][]string{}, some.Values...), "sql": v.SQL.Text})
+		return a.document(map[string]any{
+			"database": l.Name,
+			"view":     v.Name,
+			"rows":     n,
+			"columns":  some.Columns,
+			"values":   append([][]string{}, some.Values...),
+			"sql":      v.SQL.Text,
+		})
 	}
 	a.out.line(a.out.paint(styleHead, cell(v.Name)) + "  " + a.out.paint(styleDim, "view, "+rows(n)))
 	if !o.rowsAlone() {
@@ -224,7 +237,8 @@ func (a *app) someRows(some engine.Rows, o lookOptions) {
 
 // rowsOf counts the rows that are asked for, and gives the first of them. all are the
 // columns of a table, w what the models declare of it; nil: it is a view, or outside of them.
-func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Column, w *schema.Table, o lookOptions) (int64, engine.Rows, error) {
+func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Column, w *schema.Table,
+	o lookOptions) (int64, engine.Rows, error) {
 	column := func(field string) string {
 		if w != nil {
 			for _, c := range w.Columns {
@@ -238,7 +252,8 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 	var unknown []string
 	quote := func(field string) string {
 		c := column(field)
-		if all != nil && !slices.ContainsFunc(all, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c) }) {
+		if all != nil &&
+			!slices.ContainsFunc(all, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c) }) {
 			unknown = append(unknown, field)
 		}
 		return l.engine.SQL().Quote(c)
@@ -348,13 +363,20 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 		}
 	}
 	if a.json {
-		document := map[string]any{"database": l.Name, "table": t.Name, "rows": n, "columns": some.Columns, "values": append([][]string{}, some.Values...)}
+		document := map[string]any{
+			"database": l.Name,
+			"table":    t.Name,
+			"rows":     n,
+			"columns":  some.Columns,
+			"values":   append([][]string{}, some.Values...),
+		}
 		if !o.rowsAlone() {
 			parts := []jsonPart{}
 			for _, part := range partsToLook(t) {
 				parts = append(parts, part.jsonPart)
 			}
-			maps.Copy(document, map[string]any{"parts": parts, "sql": t.Text, "comment": t.Comment, "options": optionWords(t)})
+			maps.Copy(document,
+				map[string]any{"parts": parts, "sql": t.Text, "comment": t.Comment, "options": optionWords(t)})
 		}
 		if unread != "" {
 			document["rows"], document["error"] = nil, unread
@@ -395,7 +417,10 @@ type lookPart struct {
 func partsToLook(t *schema.Table) []lookPart {
 	var columns, rest []lookPart
 	for _, c := range diff.Tables(&schema.Table{Name: t.Name}, t) {
-		part := lookPart{jsonPart: jsonPart{Kind: c.Kind.Thing(), Table: t.Name, Name: c.Name, What: c.What}, told: !c.Told()}
+		part := lookPart{
+			jsonPart: jsonPart{Kind: c.Kind.Thing(), Table: t.Name, Name: c.Name, What: c.What},
+			told:     !c.Told(),
+		}
 		switch o := c.Object.(type) {
 		case *schema.Column:
 			if part.column = c.Kind == diff.AddColumn; !part.column {
@@ -486,7 +511,9 @@ func optionWords(t *schema.Table) string {
 }
 
 var triggerForm = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?is)\b(BEFORE|AFTER|INSTEAD\s+OF)\s+((?:INSERT|UPDATE|DELETE|TRUNCATE)(?:\s+OF\s+[^;]*?)?(?:\s+OR\s+(?:INSERT|UPDATE|DELETE|TRUNCATE)(?:\s+OF\s+[^;]*?)?)*)\s+ON\b`)
+	return regexp.MustCompile(
+		`(?is)\b(BEFORE|AFTER|INSTEAD\s+OF)\s+((?:INSERT|UPDATE|DELETE|TRUNCATE)(?:\s+OF\s+[^;]*?)?(?:\s+OR\s+(?:INSERT|UPDATE|DELETE|TRUNCATE)(?:\s+OF\s+[^;]*?)?)*)\s+ON\b`,
+	)
 })
 
 // triggerWhen tells when a trigger runs, such as "trigger before insert or update".

@@ -86,7 +86,14 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 		docs := []map[string]any{}
 		for _, t := range tables {
 			m := made[t.Table.Name]
-			docs = append(docs, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "rows": t.Rows, "columns": m.names, "filled": m.filled(), "first": append([][]any{}, m.first(f.preview)...)})
+			docs = append(docs, map[string]any{
+				"model":   t.Table.Model,
+				"table":   t.Table.Name,
+				"rows":    t.Rows,
+				"columns": m.names,
+				"filled":  m.filled(),
+				"first":   append([][]any{}, m.first(f.preview)...),
+			})
 		}
 		return a.document(map[string]any{"seed": name, "random": f.random, "tables": docs})
 	}

@@ -38,11 +38,20 @@ func (a *app) watch(l *live) *progress {
 		if p.table != s.Table {
 			p.end()
 			p.table = s.Table
-			p.bar = progressbar.NewOptions64(s.Total,
-				progressbar.OptionSetWriter(a.err.w), progressbar.OptionSetDescription("rows of "+cell(s.Table)),
-				progressbar.OptionSetWidth(24), progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString("rows"),
-				progressbar.OptionSetPredictTime(true), progressbar.OptionClearOnFinish(),
-				progressbar.OptionSetTheme(progressbar.Theme{Saucer: "=", SaucerHead: ">", SaucerPadding: " ", BarStart: "[", BarEnd: "]"}))
+			p.bar = progressbar.NewOptions64(
+				s.Total,
+				progressbar.OptionSetWriter(a.err.w),
+				progressbar.OptionSetDescription("rows of "+cell(s.Table)),
+				progressbar.OptionSetWidth(24),
+				progressbar.OptionShowCount(),
+				progressbar.OptionShowIts(),
+				progressbar.OptionSetItsString("rows"),
+				progressbar.OptionSetPredictTime(true),
+				progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetTheme(
+					progressbar.Theme{Saucer: "=", SaucerHead: ">", SaucerPadding: " ", BarStart: "[", BarEnd: "]"},
+				),
+			)
 		}
 		p.bar.Set64(s.Done)
 		if s.Done >= s.Total {

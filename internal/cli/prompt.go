@@ -42,7 +42,8 @@ func (a *app) form(ctx context.Context, fields ...huh.Field) error {
 }
 
 // formWith is form with a filter for what is pressed, and other keys; nil: none.
-func (a *app) formWith(ctx context.Context, filter func(tea.Model, tea.Msg) tea.Msg, keys *huh.KeyMap, fields ...huh.Field) error {
+func (a *app) formWith(ctx context.Context, filter func(tea.Model, tea.Msg) tea.Msg, keys *huh.KeyMap,
+	fields ...huh.Field) error {
 	theme := huh.ThemeFunc(func(isDark bool) *huh.Styles {
 		s := huh.ThemeBase(isDark)
 		s.Focused.Base = lipgloss.NewStyle()
@@ -56,8 +57,12 @@ func (a *app) formWith(ctx context.Context, filter func(tea.Model, tea.Msg) tea.
 		}
 		return s
 	})
-	form := huh.NewForm(huh.NewGroup(fields...)).WithTheme(theme).WithShowHelp(false).WithWidth(min(a.err.width(), 120)).
-		WithInput(a.stdin).WithOutput(a.err.w)
+	form := huh.NewForm(huh.NewGroup(fields...)).
+		WithTheme(theme).
+		WithShowHelp(false).
+		WithWidth(min(a.err.width(), 120)).
+		WithInput(a.stdin).
+		WithOutput(a.err.w)
 	if keys != nil {
 		form = form.WithKeyMap(keys)
 	}
@@ -207,18 +212,22 @@ func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole str
 		}
 	}
 	text := ""
-	field := huh.NewInput().Title(what).Description("enter accept   ctrl-c stop").Value(&text).Validate(func(v string) error {
-		if hole == "EXPRESSION" {
-			return oneExpression(s.Engine, v)
-		}
-		if sql, ok := strings.CutPrefix(v, "sql:"); ok {
-			return oneExpression(s.Engine, sql)
-		}
-		if col == nil {
-			return nil
-		}
-		return takes(col, v)
-	})
+	field := huh.NewInput().
+		Title(what).
+		Description("enter accept   ctrl-c stop").
+		Value(&text).
+		Validate(func(v string) error {
+			if hole == "EXPRESSION" {
+				return oneExpression(s.Engine, v)
+			}
+			if sql, ok := strings.CutPrefix(v, "sql:"); ok {
+				return oneExpression(s.Engine, sql)
+			}
+			if col == nil {
+				return nil
+			}
+			return takes(col, v)
+		})
 	err := a.form(ctx, field)
 	return text, err
 }
@@ -236,7 +245,8 @@ func shellFlags(list []string) string {
 // quotes.
 func shellFlag(flag string) string {
 	name, value, _ := strings.Cut(flag, " ")
-	if strings.HasSuffix(value, "EXPRESSION") || strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:-") != "" {
+	if strings.HasSuffix(value, "EXPRESSION") ||
+		strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:-") != "" {
 		value = "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 	}
 	return name + " " + value
@@ -250,7 +260,9 @@ func (a *app) askRows(ctx context.Context, db engine.Database, list []plan.InThe
 			continue
 		}
 		all := false
-		field := huh.NewSelect[bool]().Description(keysHelp).Options(huh.NewOption("stop here", false), huh.NewOption("show them all", true)).Value(&all)
+		field := huh.NewSelect[bool]().Description(keysHelp).
+			Options(huh.NewOption("stop here", false), huh.NewOption("show them all", true)).
+			Value(&all)
 		if err := a.form(ctx, field); err != nil {
 			return err
 		}

@@ -119,7 +119,8 @@ func TestConversation(t *testing.T) {
 	p.must("draft", "first")
 	p.must("apply")
 	p.exec("INSERT INTO specimens (code, label) VALUES ('a', 'x'), ('a', 'y');")
-	p.write("models/m.erbario", "model Specimen\n    code text(9)\n    title text(20) optional\n    shelf integer\n    wing text(9)\n")
+	p.write("models/m.erbario",
+		"model Specimen\n    code text(9)\n    title text(20) optional\n    shelf integer\n    wing text(9)\n")
 	term := newTerminal(t)
 	code := make(chan int)
 	run := func(args ...string) {

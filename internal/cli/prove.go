@@ -24,7 +24,13 @@ func (a *app) proveCommand() *cli.Command {
 	return &cli.Command{
 		Name: "prove", ArgsUsage: "[ID]", Usage: "apply, undo and apply again a migration on a scratch database, with rows",
 		Description: "Without ID, the newest. The result is written into the file's head. --all runs\nevery migration from an empty database and compares the result with the models\n(exit 3 if they differ, or if two branches forked): a check for CI that needs no\ndatabase.\n\n  erbario prove --all",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "all of them, from an empty database, and the result compared with the models", Destination: &all}},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{
+				Name:        "all",
+				Usage:       "all of them, from an empty database, and the result compared with the models",
+				Destination: &all,
+			},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
 				return err
@@ -45,7 +51,9 @@ func (a *app) proveCommand() *cli.Command {
 					}
 				}
 				if len(list) == 0 {
-					return fmt.Errorf("there is no migration, and no database of the project has a URL here, so the engine is unknown")
+					return fmt.Errorf(
+						"there is no migration, and no database of the project has a URL here, so the engine is unknown",
+					)
 				}
 			} else {
 				e, err := a.engineToProve(p)
@@ -117,7 +125,8 @@ type jsonProof struct {
 
 // prove proves one migration or all, and tells whether the end is as the models
 // declare.
-func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id string, all bool) (out []jsonProof, difference, err error) {
+func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id string,
+	all bool) (out []jsonProof, difference, err error) {
 	files, err := p.Migrations(e)
 	if err != nil {
 		return nil, nil, err
@@ -135,7 +144,8 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		}
 		todo = []*migration.Migration{m}
 	}
-	if gaps := migration.Gaps(files, func(string) bool { return false }); len(gaps) > 0 && (all || slices.ContainsFunc(gaps, func(g *migration.Gap) bool { return g.Migration.ID <= todo[0].ID })) {
+	if gaps := migration.Gaps(files, func(string) bool { return false }); len(gaps) > 0 &&
+		(all || slices.ContainsFunc(gaps, func(g *migration.Gap) bool { return g.Migration.ID <= todo[0].ID })) {
 		return nil, nil, gaps[0]
 	}
 	db, err := e.Scratch(ctx)
@@ -190,7 +200,8 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		var after *schema.Schema
 		if slices.Contains(todo, m) {
 			in := proof.Input{Engine: e, Start: start, Migration: m}
-			if slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) && len(migration.RowsOf(files[:i], e)) > 0 {
+			if slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) &&
+				len(migration.RowsOf(files[:i], e)) > 0 {
 				if err := run(i); err != nil && err == fork {
 					return out, fork, nil
 				} else if err != nil {
@@ -265,7 +276,8 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	changes := append(diff.Schemas(end, declared), refer...)
 	if len(changes) == 0 {
 		if !a.json {
-			a.out.printf("%s applied from an empty database %s the models", plural(len(files), "migration", "migrations"), oneMany(len(files), "matches", "match"))
+			a.out.printf("%s applied from an empty database %s the models",
+				plural(len(files), "migration", "migrations"), oneMany(len(files), "matches", "match"))
 		}
 		return out, nil, nil
 	}
@@ -275,7 +287,11 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 		a.changes(changes, nil)
 		a.next("erbario draft TITLE")
 	}
-	return out, &exitError{code: exitDiffers, err: fmt.Errorf("the result of the %s migrations differs from the models in %s", e.Name(), plural(len(changes), "change", "changes"))}, nil
+	return out, &exitError{
+		code: exitDiffers,
+		err: fmt.Errorf("the result of the %s migrations differs from the models in %s", e.Name(),
+			plural(len(changes), "change", "changes")),
+	}, nil
 }
 
 // withRows tells whether models or migrations have reference rows.

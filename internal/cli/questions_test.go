@@ -41,60 +41,206 @@ type questionCase struct {
 }
 
 var questionCases = []questionCase{
-	{about: "a new required field", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(9)\n  weight integer\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a'), ('b')", value: "7", expression: "length({tone}) + 1"},
-	{about: "a new required field, and one like it is dropped", before: "model Bell\n  tone text(9)\n  cast_by text(9)\n", after: "model Bell\n  tone text(9)\n  maker text(9)\n",
-		rows: "INSERT INTO bells (tone, cast_by) VALUES ('a', 'x')", value: "Ada", expression: "upper({tone})", then: []string{"--drop", "bells.cast_by"}},
-	{about: "a field that becomes required", before: "model Bell\n  tone text(9) optional\n", after: "model Bell\n  tone text(9)\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a'), (NULL)", value: "none", expression: "'b'"},
-	{about: "a field that is dropped", before: "model Bell\n  tone text(9)\n  built text(9)\n  weight integer optional\n", after: "model Bell\n  tone text(9)\n  weight integer optional\n",
-		rows: "INSERT INTO bells (tone, built, weight) VALUES ('a', 'x', 1), ('b', 'y', 2)"},
-	{about: "a field that is dropped, and another that is added", before: "model Bell\n  tone text(9)\n  v integer optional\n  n integer optional\n", after: "model Bell\n  tone text(9)\n  vv integer optional\n  v integer optional\n",
-		rows: "INSERT INTO bells (tone, v, n) VALUES ('a', 1, 2)"},
-	{about: "a model that is dropped, and another that is added", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
-		rows: "INSERT INTO gates (name) VALUES ('north')"},
-	{about: "two models that are declared as the other was", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  tone text(9)\n  wide integer optional\n", after: "model Gate\n  tone text(9)\n\nmodel Bell\n  tone text(9)\n  wide integer optional\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a'); INSERT INTO gates (tone, wide) VALUES ('g', 3)"},
-	{about: "a type without one way to convert it", before: "model Bell\n  tone text(9)\n  cast_by integer optional\n", after: "model Bell\n  tone text(9)\n  cast_by date optional\n",
-		rows: "INSERT INTO bells (tone, cast_by) VALUES ('a', 20)", expression: "date('2026-01-01')", on: map[string]string{"postgres": "date '2026-01-01' + {cast_by}", "mariadb": "date '2026-01-01' + interval {cast_by} day"}},
+	{
+		about:      "a new required field",
+		before:     "model Bell\n  tone text(9)\n",
+		after:      "model Bell\n  tone text(9)\n  weight integer\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a'), ('b')",
+		value:      "7",
+		expression: "length({tone}) + 1",
+	},
+	{
+		about:      "a new required field, and one like it is dropped",
+		before:     "model Bell\n  tone text(9)\n  cast_by text(9)\n",
+		after:      "model Bell\n  tone text(9)\n  maker text(9)\n",
+		rows:       "INSERT INTO bells (tone, cast_by) VALUES ('a', 'x')",
+		value:      "Ada",
+		expression: "upper({tone})",
+		then:       []string{"--drop", "bells.cast_by"},
+	},
+	{
+		about:      "a field that becomes required",
+		before:     "model Bell\n  tone text(9) optional\n",
+		after:      "model Bell\n  tone text(9)\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a'), (NULL)",
+		value:      "none",
+		expression: "'b'",
+	},
+	{
+		about:  "a field that is dropped",
+		before: "model Bell\n  tone text(9)\n  built text(9)\n  weight integer optional\n",
+		after:  "model Bell\n  tone text(9)\n  weight integer optional\n",
+		rows:   "INSERT INTO bells (tone, built, weight) VALUES ('a', 'x', 1), ('b', 'y', 2)",
+	},
+	{
+		about:  "a field that is dropped, and another that is added",
+		before: "model Bell\n  tone text(9)\n  v integer optional\n  n integer optional\n",
+		after:  "model Bell\n  tone text(9)\n  vv integer optional\n  v integer optional\n",
+		rows:   "INSERT INTO bells (tone, v, n) VALUES ('a', 1, 2)",
+	},
+	{
+		about:  "a model that is dropped, and another that is added",
+		before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n",
+		after:  "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
+		rows:   "INSERT INTO gates (name) VALUES ('north')",
+	},
+	{
+		about:  "two models that are declared as the other was",
+		before: "model Bell\n  tone text(9)\n\nmodel Gate\n  tone text(9)\n  wide integer optional\n",
+		after:  "model Gate\n  tone text(9)\n\nmodel Bell\n  tone text(9)\n  wide integer optional\n",
+		rows:   "INSERT INTO bells (tone) VALUES ('a'); INSERT INTO gates (tone, wide) VALUES ('g', 3)",
+	},
+	{
+		about:      "a type without one way to convert it",
+		before:     "model Bell\n  tone text(9)\n  cast_by integer optional\n",
+		after:      "model Bell\n  tone text(9)\n  cast_by date optional\n",
+		rows:       "INSERT INTO bells (tone, cast_by) VALUES ('a', 20)",
+		expression: "date('2026-01-01')",
+		on: map[string]string{
+			"postgres": "date '2026-01-01' + {cast_by}",
+			"mariadb":  "date '2026-01-01' + interval {cast_by} day",
+		},
+	},
 	{about: "a text that is too long", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(3)\n",
 		rows: "INSERT INTO bells (tone) VALUES ('a'), ('abcd')", value: "x"},
-	{about: "a decimal with too many digits", before: "model Bell\n  weight decimal(8,3)\n", after: "model Bell\n  weight decimal(8,1)\n",
-		rows: "INSERT INTO bells (weight) VALUES (1.5), (1.125)", value: "1"},
+	{
+		about:  "a decimal with too many digits",
+		before: "model Bell\n  weight decimal(8,3)\n",
+		after:  "model Bell\n  weight decimal(8,1)\n",
+		rows:   "INSERT INTO bells (weight) VALUES (1.5), (1.125)",
+		value:  "1",
+	},
 	{about: "values that do not convert", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone integer\n",
 		rows: "INSERT INTO bells (tone) VALUES ('12'), ('a')", value: "1", expression: "length({tone})"},
-	{about: "a value of a choice that is dropped", before: "model Bell\n  state choice(dry, wet, lost)\n", after: "model Bell\n  state choice(dry, wet, found)\n",
-		rows: "INSERT INTO bells (state) VALUES ('dry'), ('lost')", expression: "'wet'"},
-	{about: "a reference to another model", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n\nmodel Rope\n  at references Bell column \"at_id\" optional\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n\nmodel Rope\n  at references Gate column \"at_id\" optional\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a'); INSERT INTO gates (name) VALUES ('north'); INSERT INTO ropes (at_id) VALUES (1)", expression: "(SELECT min(id) FROM gates)"},
-	{about: "soft delete that is removed", before: "model Bell\n  tone text(9)\n  soft delete\n", after: "model Bell\n  tone text(9)\n",
-		rows: "INSERT INTO bells (tone, deleted_at) VALUES ('a', NULL), ('b', '2026-01-31 10:00:00')"},
-	{about: "a field that becomes generated", before: "model Bell\n  n integer\n  twice integer\n", after: "model Bell\n  n integer\n  twice integer generated stored as {n} * 2\n",
-		rows: "INSERT INTO bells (n, twice) VALUES (1, 5)"},
-	{about: "a value of a choice that is dropped, with an enum type where the engine has them", before: "choice State as enum: dry, wet, lost\n\nmodel Bell\n  state State\n", after: "choice State as enum: dry, wet, found\n\nmodel Bell\n  state State\n",
-		rows: "INSERT INTO bells (state) VALUES ('dry'), ('lost')", expression: "'wet'"},
-	{about: "the primary key that is dropped", before: "model Bell\n  word text(9) unique\n", after: "model Bell\n  word text(9) key\n",
-		rows: "INSERT INTO bells (word) VALUES ('a'), ('b')"},
-	{about: "a field that is dropped, in a table without a primary key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  no key\n",
-		rows: "INSERT INTO bells (tone, built) VALUES ('a', 'x')", lost: true},
-	{about: "a field that becomes required, in a table without a primary key", before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n", after: "model Bell\n  tone text(9)\n  built text(9)\n  no key\n",
-		rows: "INSERT INTO bells (tone, built) VALUES ('a', 'x'), ('b', NULL)", value: "y", expression: "tone", lost: true},
-	{about: "a table that is dropped, with a column not created by a migration", before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n",
-		rows: "INSERT INTO gates (name) VALUES ('north')", hand: "ALTER TABLE gates ADD COLUMN byhand integer; UPDATE gates SET byhand = 3"},
-	{about: "a table that is copied, with a column not created by a migration", before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(3)\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a')", hand: "ALTER TABLE bells ADD COLUMN byhand integer; UPDATE bells SET byhand = 3"},
-	{about: "a required field in two steps", servers: true, change: []string{"draft", "change", "--staged"}, before: "model Bell\n  tone text(9)\n", after: "model Bell\n  tone text(9)\n  weight integer\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a'), ('b')", value: "7", expression: "length({tone}) + 1"},
-	{about: "a renamed table of the redrafted migration", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (name) VALUES ('north')"},
-	{about: "a renamed field of the redrafted migration", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n  weight integer optional\n", after: "model Bell\n  tone text(9)\n  mass integer optional\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "UPDATE bells SET weight = 4"},
-	{about: "a field of the redrafted migration, with another type", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  name integer\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (name) VALUES ('north')", expression: "length(name)"},
-	{about: "a choice of the redrafted migration, which has fewer values", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  state choice(open, shut, lost)\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  state choice(open, shut)\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (state) VALUES ('lost'), ('open')", value: "shut", expression: "'open'"},
-	{about: "a required field of the redrafted migration", change: []string{"redraft"}, before: "model Bell\n  tone text(9)\n", last: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n", after: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n  wide integer\n",
-		rows: "INSERT INTO bells (tone) VALUES ('a')", lastRows: "INSERT INTO gates (name) VALUES ('north')", value: "4", expression: "length(name)"},
+	{
+		about:      "a value of a choice that is dropped",
+		before:     "model Bell\n  state choice(dry, wet, lost)\n",
+		after:      "model Bell\n  state choice(dry, wet, found)\n",
+		rows:       "INSERT INTO bells (state) VALUES ('dry'), ('lost')",
+		expression: "'wet'",
+	},
+	{
+		about:      "a reference to another model",
+		before:     "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n\nmodel Rope\n  at references Bell column \"at_id\" optional\n",
+		after:      "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n\nmodel Rope\n  at references Gate column \"at_id\" optional\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a'); INSERT INTO gates (name) VALUES ('north'); INSERT INTO ropes (at_id) VALUES (1)",
+		expression: "(SELECT min(id) FROM gates)",
+	},
+	{
+		about:  "soft delete that is removed",
+		before: "model Bell\n  tone text(9)\n  soft delete\n",
+		after:  "model Bell\n  tone text(9)\n",
+		rows:   "INSERT INTO bells (tone, deleted_at) VALUES ('a', NULL), ('b', '2026-01-31 10:00:00')",
+	},
+	{
+		about:  "a field that becomes generated",
+		before: "model Bell\n  n integer\n  twice integer\n",
+		after:  "model Bell\n  n integer\n  twice integer generated stored as {n} * 2\n",
+		rows:   "INSERT INTO bells (n, twice) VALUES (1, 5)",
+	},
+	{
+		about:      "a value of a choice that is dropped, with an enum type where the engine has them",
+		before:     "choice State as enum: dry, wet, lost\n\nmodel Bell\n  state State\n",
+		after:      "choice State as enum: dry, wet, found\n\nmodel Bell\n  state State\n",
+		rows:       "INSERT INTO bells (state) VALUES ('dry'), ('lost')",
+		expression: "'wet'",
+	},
+	{
+		about:  "the primary key that is dropped",
+		before: "model Bell\n  word text(9) unique\n",
+		after:  "model Bell\n  word text(9) key\n",
+		rows:   "INSERT INTO bells (word) VALUES ('a'), ('b')",
+	},
+	{
+		about:  "a field that is dropped, in a table without a primary key",
+		before: "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n",
+		after:  "model Bell\n  tone text(9)\n  no key\n",
+		rows:   "INSERT INTO bells (tone, built) VALUES ('a', 'x')",
+		lost:   true,
+	},
+	{
+		about:      "a field that becomes required, in a table without a primary key",
+		before:     "model Bell\n  tone text(9)\n  built text(9) optional\n  no key\n",
+		after:      "model Bell\n  tone text(9)\n  built text(9)\n  no key\n",
+		rows:       "INSERT INTO bells (tone, built) VALUES ('a', 'x'), ('b', NULL)",
+		value:      "y",
+		expression: "tone",
+		lost:       true,
+	},
+	{
+		about:  "a table that is dropped, with a column not created by a migration",
+		before: "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n",
+		after:  "model Bell\n  tone text(9)\n",
+		rows:   "INSERT INTO gates (name) VALUES ('north')",
+		hand:   "ALTER TABLE gates ADD COLUMN byhand integer; UPDATE gates SET byhand = 3",
+	},
+	{
+		about:  "a table that is copied, with a column not created by a migration",
+		before: "model Bell\n  tone text(9)\n",
+		after:  "model Bell\n  tone text(3)\n",
+		rows:   "INSERT INTO bells (tone) VALUES ('a')",
+		hand:   "ALTER TABLE bells ADD COLUMN byhand integer; UPDATE bells SET byhand = 3",
+	},
+	{
+		about:      "a required field in two steps",
+		servers:    true,
+		change:     []string{"draft", "change", "--staged"},
+		before:     "model Bell\n  tone text(9)\n",
+		after:      "model Bell\n  tone text(9)\n  weight integer\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a'), ('b')",
+		value:      "7",
+		expression: "length({tone}) + 1",
+	},
+	{
+		about:    "a renamed table of the redrafted migration",
+		change:   []string{"redraft"},
+		before:   "model Bell\n  tone text(9)\n",
+		last:     "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n",
+		after:    "model Bell\n  tone text(9)\n\nmodel Tower\n  name text(9)\n",
+		rows:     "INSERT INTO bells (tone) VALUES ('a')",
+		lastRows: "INSERT INTO gates (name) VALUES ('north')",
+	},
+	{
+		about:    "a renamed field of the redrafted migration",
+		change:   []string{"redraft"},
+		before:   "model Bell\n  tone text(9)\n",
+		last:     "model Bell\n  tone text(9)\n  weight integer optional\n",
+		after:    "model Bell\n  tone text(9)\n  mass integer optional\n",
+		rows:     "INSERT INTO bells (tone) VALUES ('a')",
+		lastRows: "UPDATE bells SET weight = 4",
+	},
+	{
+		about:      "a field of the redrafted migration, with another type",
+		change:     []string{"redraft"},
+		before:     "model Bell\n  tone text(9)\n",
+		last:       "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n",
+		after:      "model Bell\n  tone text(9)\n\nmodel Gate\n  name integer\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a')",
+		lastRows:   "INSERT INTO gates (name) VALUES ('north')",
+		expression: "length(name)",
+	},
+	{
+		about:      "a choice of the redrafted migration, which has fewer values",
+		change:     []string{"redraft"},
+		before:     "model Bell\n  tone text(9)\n",
+		last:       "model Bell\n  tone text(9)\n\nmodel Gate\n  state choice(open, shut, lost)\n",
+		after:      "model Bell\n  tone text(9)\n\nmodel Gate\n  state choice(open, shut)\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a')",
+		lastRows:   "INSERT INTO gates (state) VALUES ('lost'), ('open')",
+		value:      "shut",
+		expression: "'open'",
+	},
+	{
+		about:      "a required field of the redrafted migration",
+		change:     []string{"redraft"},
+		before:     "model Bell\n  tone text(9)\n",
+		last:       "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n",
+		after:      "model Bell\n  tone text(9)\n\nmodel Gate\n  name text(9)\n  wide integer\n",
+		rows:       "INSERT INTO bells (tone) VALUES ('a')",
+		lastRows:   "INSERT INTO gates (name) VALUES ('north')",
+		value:      "4",
+		expression: "length(name)",
+	},
 }
 
 // command is what brings the question up, with flags behind it.
@@ -109,7 +255,8 @@ func (c questionCase) command(flags ...string) []string {
 // its way; none where it drafts.
 func (c questionCase) asked(p *evolving, flags []string) (text string, answers []string, words []string) {
 	var out bytes.Buffer
-	code := Main(engines.All(), append([]string{"erbario", "-C", p.dir, "--format", "json"}, c.command(flags...)...), strings.NewReader(""), &out, &bytes.Buffer{})
+	code := Main(engines.All(), append([]string{"erbario", "-C", p.dir, "--format", "json"}, c.command(flags...)...),
+		strings.NewReader(""), &out, &bytes.Buffer{})
 	if code == exitDone {
 		return "", nil, nil
 	}
@@ -249,7 +396,8 @@ func TestQuestions(t *testing.T) {
 						if n > 0 && !c.servers && !place.Turn(i) {
 							break // the others on the other server, and all of them where the whole is asked for
 						}
-						if later := c.end(t, place, answer, n == 0 || place.Name == "sqlite"); !strings.Contains(page, later) {
+						if later := c.end(t, place, answer, n == 0 || place.Name == "sqlite"); !strings.Contains(page,
+							later) {
 							page += later
 						}
 					}
@@ -261,13 +409,17 @@ func TestQuestions(t *testing.T) {
 		})
 	})
 	if !t.Failed() && !slices.Contains(pages, "") { // on all engines
-		page := "# Every question, and its answers\n\nEvery question that a draft can ask, with the flags that answer it. Written by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Without a terminal, a draft ends with 4 at a question and with 1 if rows block it, writes nothing, and names these flags; at a terminal it asks.\n\n" + exampleOf(t, filepath.Join("..", "..", "docs", "questions.md")) + strings.TrimPrefix(strings.Join(pages, ""), "\n")
+		page := "# Every question, and its answers\n\nEvery question that a draft can ask, with the flags that answer it. Written by `TestQuestions` from its table of cases. Each answer is taken to its end on SQLite, PostgreSQL and MariaDB: drafted, applied, undone with every row as it was (unless rows are purged), and applied again. The words are those of SQLite. Without a terminal, a draft ends with 4 at a question and with 1 if rows block it, writes nothing, and names these flags; at a terminal it asks.\n\n" + exampleOf(
+			t,
+			filepath.Join("..", "..", "docs", "questions.md"),
+		) + strings.TrimPrefix(strings.Join(pages, ""), "\n")
 		path := filepath.Join("..", "..", "docs", "questions.md")
 		if os.Getenv("UPDATE_QUESTIONS") != "" {
 			require.NoError(t, os.WriteFile(path, []byte(page), 0o644))
 		}
 		have, err := os.ReadFile(path)
 		require.NoError(t, err)
-		require.Equal(t, string(have), page, "docs/questions.md is as the cases turn out: UPDATE_QUESTIONS=1 writes it again, and read what changed")
+		require.Equal(t, string(have), page,
+			"docs/questions.md is as the cases turn out: UPDATE_QUESTIONS=1 writes it again, and read what changed")
 	}
 }

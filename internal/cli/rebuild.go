@@ -30,10 +30,23 @@ func (a *app) rebuildCommand() *cli.Command {
 		Name: "rebuild", Usage: "empty a throwaway database and apply every migration from scratch",
 		Description: "Every table is dropped, with its rows and what was kept. Only a database marked\nthrowaway in erbario.toml is rebuilt, and nothing is emptied before the migrations\nhave run on an empty scratch database. If there are rows, it asks first.\n\n  erbario rebuild --database test --with demo",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "with", Usage: "then fill it from this `SEED`; repeat it for several, in order", Destination: &with},
-			&cli.Uint64Flag{Name: "random", Usage: "with --with: random seed: another number gives other rows: `N`", Destination: &f.random, Value: 1},
+			&cli.StringSliceFlag{
+				Name:        "with",
+				Usage:       "then fill it from this `SEED`; repeat it for several, in order",
+				Destination: &with,
+			},
+			&cli.Uint64Flag{
+				Name:        "random",
+				Usage:       "with --with: random seed: another number gives other rows: `N`",
+				Destination: &f.random,
+				Value:       1,
+			},
 			&cli.BoolFlag{Name: "today", Usage: "with --with: base dates on today", Destination: &f.today},
-			&cli.BoolFlag{Name: "undeclared", Usage: "also drop tables that no migration created", Destination: &undeclared},
+			&cli.BoolFlag{
+				Name:        "undeclared",
+				Usage:       "also drop tables that no migration created",
+				Destination: &undeclared,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
@@ -52,7 +65,8 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		return err
 	}
 	if !d.Throwaway {
-		return fmt.Errorf("%s is not marked throwaway in erbario.toml, so it is not emptied (no flag overrides this)", d.Name)
+		return fmt.Errorf("%s is not marked throwaway in erbario.toml, so it is not emptied (no flag overrides this)",
+			d.Name)
 	}
 	e, err := d.Engine()
 	if err != nil {
@@ -140,7 +154,8 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		if name := strings.ToLower(t.Name); !known[name] || found[name] && n > 0 {
 			strangers = append(strangers, line)
 		}
-		if r := reference[strings.ToLower(t.Name)]; n > 0 && (r == nil || n > int64(len(r.Keys))) { // the migrations bring those back
+		if r := reference[strings.ToLower(t.Name)]; n > 0 &&
+			(r == nil || n > int64(len(r.Keys))) { // the migrations bring those back
 			full = append(full, line)
 		}
 	}
@@ -161,7 +176,8 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 				a.err.line("    " + cell(s))
 			}
 		}
-		return fmt.Errorf("%s that no migration created would be lost: nothing was emptied; --undeclared drops them", plural(len(strangers), "table", "tables"))
+		return fmt.Errorf("%s that no migration created would be lost: nothing was emptied; --undeclared drops them",
+			plural(len(strangers), "table", "tables"))
 	}
 	if len(full) > 0 {
 		if !a.yes && !a.json {
@@ -176,7 +192,9 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	there.Tables = slices.DeleteFunc(there.Tables, outside)
 	if err := empty(ctx, l.db, e, there); err != nil {
 		if e.Caps().CommitsChanges {
-			return fmt.Errorf("%s cannot be emptied, and some of it may be lost: %w; fix that, and run the same command again", d.Name, err)
+			return fmt.Errorf(
+				"%s cannot be emptied, and some of it may be lost: %w; fix that, and run the same command again",
+				d.Name, err)
 		}
 		return fmt.Errorf("%s cannot be emptied, and is unchanged: %w", d.Name, err)
 	}

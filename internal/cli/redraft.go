@@ -144,7 +144,10 @@ func (r *remaking) elsewhere() error {
 func (r *remaking) noPair() error {
 	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
 		if slices.ContainsFunc(m.BeforeApply, func(q engine.Requirement) bool { return q.Wait }) {
-			return fmt.Errorf("%s is the second of a staged pair, and cannot be drafted again by itself. Undo what is applied of the two, delete their files, and draft with --staged again", m.ID)
+			return fmt.Errorf(
+				"%s is the second of a staged pair, and cannot be drafted again by itself. Undo what is applied of the two, delete their files, and draft with --staged again",
+				m.ID,
+			)
 		}
 	}
 	return nil
@@ -179,7 +182,8 @@ func (r *remaking) choose(ctx context.Context, name string) error {
 			r.old = append(r.old, o)
 		}
 	}
-	r.rest = slices.DeleteFunc(slices.Clone(r.files), func(o *migration.Migration) bool { return slices.Contains(r.old, o) })
+	r.rest = slices.DeleteFunc(slices.Clone(r.files),
+		func(o *migration.Migration) bool { return slices.Contains(r.old, o) })
 	return nil
 }
 
@@ -191,7 +195,9 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 		if err != nil || slices.Contains(here, name) && !d.Protected {
 			continue
 		}
-		if e, err := d.Engine(); err != nil || e != r.e && !slices.ContainsFunc(r.oldElsewhere, func(m *migration.Migration) bool { return m.Engine == e.Name() }) {
+		if e, err := d.Engine(); err != nil || e != r.e &&
+			!slices.ContainsFunc(r.oldElsewhere,
+				func(m *migration.Migration) bool { return m.Engine == e.Name() }) {
 			continue
 		}
 		l, err := r.open(ctx, r.p, name, engine.ReadOnly, false)
@@ -211,9 +217,13 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 				continue
 			}
 			if d.Protected {
-				return fmt.Errorf("%s has %s already and is protected, so it is not changed; write the change as a new migration with erbario draft TITLE", name, m.ID)
+				return fmt.Errorf(
+					"%s has %s already and is protected, so it is not changed; write the change as a new migration with erbario draft TITLE",
+					name, m.ID)
 			}
-			return fmt.Errorf("%s has %s too: undo it there first with erbario undo --database %s, or list both in together = [...] in erbario.toml", name, m.ID, name)
+			return fmt.Errorf(
+				"%s has %s too: undo it there first with erbario undo --database %s, or list both in together = [...] in erbario.toml",
+				name, m.ID, name)
 		}
 	}
 	return nil
@@ -337,7 +347,8 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 		here, _ = all.known(s.Wanted, s.Upcoming)
 		all.fill = here.fill
 	}
-	r.f.unknown = slices.DeleteFunc(slices.Clone(unknown), func(flag string) bool { return !strings.HasPrefix(flag, "--fill ") })
+	r.f.unknown = slices.DeleteFunc(slices.Clone(unknown),
+		func(flag string) bool { return !strings.HasPrefix(flag, "--fill ") })
 	_, now, err := mine.answers(s)
 	if err != nil {
 		return nil, nil, err
@@ -354,7 +365,15 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	if r.old[0].Direct {
 		id = s.NextID(time.Now(), r.title)
 	}
-	d, to, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry, Now: now}, draft.Request{ID: id, Answers: answers, Said: said, NoKeep: r.f.noKeep, Plain: r.f.plain, Now: time.Now(), Rows: !l.Protected})
+	d, to, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry, Now: now}, draft.Request{
+		ID:      id,
+		Answers: answers,
+		Said:    said,
+		NoKeep:  r.f.noKeep,
+		Plain:   r.f.plain,
+		Now:     time.Now(),
+		Rows:    !l.Protected,
+	})
 	if err != nil || len(d.Plan.Questions) > 0 {
 		return d, to, err
 	}
@@ -374,7 +393,9 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 func unfit(err error) error {
 	var rows *runner.RestoreError
 	if errors.As(err, &rows) {
-		return fmt.Errorf("the rows of %s do not fit what the models declare now (%w): nothing was changed. Change those rows, or the models, and redraft again", rows.Table, rows.Err)
+		return fmt.Errorf(
+			"the rows of %s do not fit what the models declare now (%w): nothing was changed. Change those rows, or the models, and redraft again",
+			rows.Table, rows.Err)
 	}
 	return err
 }
@@ -398,7 +419,8 @@ func (r *remaking) outcome(l *live, d *draft.Draft, more []*migration.Migration,
 	}
 	now := append(migrationsOf(d), more...)
 	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
-		if !m.Direct && !slices.ContainsFunc(now, func(o *migration.Migration) bool { return o.FileName() == m.FileName() }) {
+		if !m.Direct &&
+			!slices.ContainsFunc(now, func(o *migration.Migration) bool { return o.FileName() == m.FileName() }) {
 			r.out.line(r.out.sign("-", fileOf(m)))
 		}
 	}
@@ -417,7 +439,8 @@ func (r *remaking) outcome(l *live, d *draft.Draft, more []*migration.Migration,
 	r.restored(run)
 }
 
-func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Migration, was bool, run runner.Run, also []string) error {
+func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Migration, was bool, run runner.Run,
+	also []string) error {
 	if !r.json {
 		return nil
 	}
@@ -425,9 +448,18 @@ func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Mi
 	for _, m := range r.old {
 		replaced = append(replaced, m.ID)
 	}
-	doc := map[string]any{"database": l.Name, "replaced": replaced, "migration": nil, "applied": was && d.Migration != nil, "together": append([]string{}, also...)}
+	doc := map[string]any{
+		"database":  l.Name,
+		"replaced":  replaced,
+		"migration": nil,
+		"applied":   was && d.Migration != nil,
+		"together":  append([]string{}, also...),
+	}
 	if m := d.Migration; m != nil {
-		doc["migration"], doc["file"], doc["changes"], doc["steps"], doc["proof"] = m.ID, fileOf(m), jsonChanges(d.Plan.Changes, d.Plan.Effects), len(m.Steps), m.Proof
+		doc["migration"], doc["file"], doc["changes"], doc["steps"], doc["proof"] = m.ID, fileOf(m), jsonChanges(
+			d.Plan.Changes,
+			d.Plan.Effects,
+		), len(m.Steps), m.Proof
 		doc["restored"] = jsonRunOf(runner.Run{Migration: m, Restored: run.Restored}).Restored
 	}
 	if len(more) > 0 {

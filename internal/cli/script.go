@@ -20,9 +20,21 @@ func (a *app) scriptCommand() *cli.Command {
 		Name: "script", Usage: "write the pending migrations as one plain SQL file, history rows included",
 		Description: "For running changes with the database's own client:\n\n  erbario script > forward.sql",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "to", Usage: "stop after this migration (any unique part of its `ID`); with --undo, the one that stays, or start", Destination: &to},
-			&cli.BoolFlag{Name: "undo", Usage: "the undo instead: of the newest alone, or back to --to", Destination: &undo},
-			&cli.StringSliceFlag{Name: "fill", Usage: "a value that differs per database: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
+			&cli.StringFlag{
+				Name:        "to",
+				Usage:       "stop after this migration (any unique part of its `ID`); with --undo, the one that stays, or start",
+				Destination: &to,
+			},
+			&cli.BoolFlag{
+				Name:        "undo",
+				Usage:       "the undo instead: of the newest alone, or back to --to",
+				Destination: &undo,
+			},
+			&cli.StringSliceFlag{
+				Name:        "fill",
+				Usage:       "a value that differs per database: `TABLE.COLUMN=VALUE`",
+				Destination: &f.fill,
+			},
 			&cli.StringFlag{Name: "answers", Usage: "read such values from a TOML `FILE`", Destination: &f.file},
 		},
 		DisableSliceFlagSeparator: true,
@@ -36,7 +48,8 @@ func (a *app) scriptCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				text, ids, err := runner.Script(ctx, l.db, l.engine, files, runner.Options{To: to, Start: to == "start", Answers: values, Home: l.Throwaway}, undo)
+				text, ids, err := runner.Script(ctx, l.db, l.engine, files,
+					runner.Options{To: to, Start: to == "start", Answers: values, Home: l.Throwaway}, undo)
 				if err != nil {
 					return a.runFailed(l, err, 0)
 				}

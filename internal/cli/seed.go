@@ -45,15 +45,50 @@ func (a *app) seedCommand() *cli.Command {
 		Name: "seed", ArgsUsage: "[NAME]", Usage: "fill a database from a seed; without a name, list the seeds",
 		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\ncreates only what is missing. Every run is recorded, so that --remove deletes exactly\nthe rows that it created.\n\n  erbario seed demo --preview 5\n  erbario seed demo --database test",
 		Flags: []cli.Flag{
-			&cli.Uint64Flag{Name: "random", Usage: "random seed: another number gives other rows: `N`", Destination: &f.random, Value: 1},
-			&cli.BoolFlag{Name: "today", Usage: "base dates on today instead of " + seed.FixedDay, Destination: &f.today},
-			&cli.StringFlag{Name: "on-conflict", Usage: "what to do with existing rows: skip, replace or fail", Destination: &f.conflict, Value: "skip"},
-			&cli.Int64Flag{Name: "preview", Usage: "show the first `N` rows of each model; no database needed", Destination: &f.preview},
+			&cli.Uint64Flag{
+				Name:        "random",
+				Usage:       "random seed: another number gives other rows: `N`",
+				Destination: &f.random,
+				Value:       1,
+			},
+			&cli.BoolFlag{
+				Name:        "today",
+				Usage:       "base dates on today instead of " + seed.FixedDay,
+				Destination: &f.today,
+			},
+			&cli.StringFlag{
+				Name:        "on-conflict",
+				Usage:       "what to do with existing rows: skip, replace or fail",
+				Destination: &f.conflict,
+				Value:       "skip",
+			},
+			&cli.Int64Flag{
+				Name:        "preview",
+				Usage:       "show the first `N` rows of each model; no database needed",
+				Destination: &f.preview,
+			},
 			&cli.BoolFlag{Name: "sql", Usage: "write the script for the database's own client", Destination: &f.sql},
-			&cli.StringFlag{Name: "engine", Usage: "with --sql: for this `ENGINE`, and an empty database", Destination: &f.engine},
-			&cli.BoolFlag{Name: "generators", Usage: "list the generators, and the field names that are recognised", Destination: &f.generators},
-			&cli.BoolFlag{Name: "remove", Usage: "delete the rows that the runs of this seed created", Destination: &f.remove},
-			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for the database: `TIME`", Destination: &f.wait, Value: time.Minute},
+			&cli.StringFlag{
+				Name:        "engine",
+				Usage:       "with --sql: for this `ENGINE`, and an empty database",
+				Destination: &f.engine,
+			},
+			&cli.BoolFlag{
+				Name:        "generators",
+				Usage:       "list the generators, and the field names that are recognised",
+				Destination: &f.generators,
+			},
+			&cli.BoolFlag{
+				Name:        "remove",
+				Usage:       "delete the rows that the runs of this seed created",
+				Destination: &f.remove,
+			},
+			&cli.DurationFlag{
+				Name:        "wait",
+				Usage:       "how long to wait for the database: `TIME`",
+				Destination: &f.wait,
+				Value:       time.Minute,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if f.generators {
@@ -183,7 +218,10 @@ func (a *app) seeds(p *project.Project, e engine.Engine, name string) (*declare.
 	}
 	switch {
 	case len(names) == 0:
-		return nil, nil, fmt.Errorf("the models have no seed: a block such as seed %s, with lines such as Specimen 500 under it, declares one", name)
+		return nil, nil, fmt.Errorf(
+			"the models have no seed: a block such as seed %s, with lines such as Specimen 500 under it, declares one",
+			name,
+		)
 	case lang.DidYouMean(name, names) != "":
 		return nil, nil, fmt.Errorf("there is no seed %s; %s", name, lang.DidYouMean(name, names))
 	}
@@ -258,7 +296,8 @@ func (a *app) listSeeds(p *project.Project) error {
 			parts = append(parts, thousands(t.Rows)+" "+t.Table.Name)
 		}
 		docs = append(docs, at)
-		table = append(table, []string{s.Name, thousands(total), strings.Join(parts, ", "), fmt.Sprintf("%s:%d", s.Pos.Path, s.Pos.Line)})
+		table = append(table,
+			[]string{s.Name, thousands(total), strings.Join(parts, ", "), fmt.Sprintf("%s:%d", s.Pos.Path, s.Pos.Line)})
 	}
 	if a.json {
 		return a.document(map[string]any{"seeds": docs})
@@ -477,8 +516,12 @@ func (a *app) seedFailed(p *project.Project, name string, err error) error {
 		if errors.Is(why, context.Canceled) {
 			why = errors.New("stopped")
 		}
-		return &exitError{code: exitHalfway, err: fmt.Errorf("%w\n%s of %s rows are stored: erbario seed %s resumes from them, erbario seed %s --remove deletes them",
-			why, thousands(half.Done), thousands(half.Total), name, name)}
+		return &exitError{
+			code: exitHalfway,
+			err: fmt.Errorf(
+				"%w\n%s of %s rows are stored: erbario seed %s resumes from them, erbario seed %s --remove deletes them",
+				why, thousands(half.Done), thousands(half.Total), name, name),
+		}
 	}
 	return err
 }
@@ -516,7 +559,8 @@ func (a *app) runSeed(ctx context.Context, p *project.Project, name string, f *s
 const seedMemory = 100 << 20
 
 // fill loads a seed into an open database, with its progress.
-func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.Declared, s *declare.Seed, f *seedFlags) (*seed.Outcome, error) {
+func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.Declared, s *declare.Seed,
+	f *seedFlags) (*seed.Outcome, error) {
 	// A run may be long, and most of what it makes is gone at once.
 	defer debug.SetMemoryLimit(debug.SetMemoryLimit(seedMemory))
 	defer debug.SetGCPercent(debug.SetGCPercent(1000))
@@ -531,7 +575,10 @@ func (a *app) fill(ctx context.Context, p *project.Project, l *live, d *declare.
 func seedDocument(database, name string, random uint64, out *seed.Outcome) map[string]any {
 	tables := []map[string]any{}
 	for _, t := range out.Tables {
-		tables = append(tables, map[string]any{"model": t.Table.Model, "table": t.Table.Name, "created": t.Made, "found": t.Found, "replaced": t.Replaced, "shared": t.Shared})
+		tables = append(tables, map[string]any{
+			"model": t.Table.Model, "table": t.Table.Name, "created": t.Made, "found": t.Found, "replaced": t.Replaced,
+			"shared": t.Shared,
+		})
 	}
 	return map[string]any{"database": database, "seed": name, "random": random, "tables": tables}
 }
@@ -548,7 +595,8 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 	}
 	a.numbers(table)
 	if shared > 0 {
-		a.out.printf("%s of the rows found %s created by a run with another --random: both have the same unique values", thousands(shared), oneMany(int(shared), "was", "were"))
+		a.out.printf("%s of the rows found %s created by a run with another --random: both have the same unique values",
+			thousands(shared), oneMany(int(shared), "was", "were"))
 	}
 	if touched == 0 {
 		a.out.printf("seed %[2]s: %[1]s has every row already, nothing was added", database, name)
@@ -559,7 +607,10 @@ func (a *app) seeded(database, name string, out *seed.Outcome) {
 	if a.database != "" {
 		on = " --database " + a.database
 	}
-	a.next(fmt.Sprintf("erbario look %s%s, or erbario seed %s --remove%s to delete them", out.Tables[len(out.Tables)-1].Table.Name, on, name, on))
+	a.next(
+		fmt.Sprintf("erbario look %s%s, or erbario seed %s --remove%s to delete them",
+			out.Tables[len(out.Tables)-1].Table.Name, on, name, on),
+	)
 }
 
 // numbers shows a table of names and numbers, which stand to the right.
@@ -602,7 +653,12 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 	if a.json {
 		tables := []map[string]any{}
 		for _, r := range out {
-			tables = append(tables, map[string]any{"table": r.Table, "removed": r.Gone, "left": r.Left, "because": append([]string{}, r.Because...)})
+			tables = append(tables, map[string]any{
+				"table":   r.Table,
+				"removed": r.Gone,
+				"left":    r.Left,
+				"because": append([]string{}, r.Because...),
+			})
 		}
 		return a.document(map[string]any{"database": l.Name, "seed": name, "tables": tables})
 	}
@@ -614,7 +670,8 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 	a.numbers(table)
 	for _, r := range out {
 		if r.Left > 0 {
-			a.warn("%s of %s had to be left: rows of %s that this seed did not create refer to them", rows(r.Left), r.Table, strings.Join(r.Because, " and "))
+			a.warn("%s of %s had to be left: rows of %s that this seed did not create refer to them", rows(r.Left),
+				r.Table, strings.Join(r.Because, " and "))
 		}
 	}
 	if left == 0 {

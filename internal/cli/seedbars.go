@@ -50,9 +50,21 @@ func (a *app) watchSeed() *seedBars {
 	s.Options.ETAString = "left"
 	s.Options.TimeDonePrecision = 10 * time.Millisecond
 	s.Options.TimeInProgressPrecision = time.Second
-	s.Chars = prettybar.StyleChars{BoxLeft: "[", BoxRight: "]", Finished: "=", Finished25: " ", Finished50: " ", Finished75: " ", Unfinished: " "}
+	s.Chars = prettybar.StyleChars{
+		BoxLeft:    "[",
+		BoxRight:   "]",
+		Finished:   "=",
+		Finished25: " ",
+		Finished50: " ",
+		Finished75: " ",
+		Unfinished: " ",
+	}
 	if a.err.colour {
-		s.Colors = prettybar.StyleColors{Message: text.Colors{text.Bold}, Speed: text.Colors{text.Faint}, Time: text.Colors{text.Faint}}
+		s.Colors = prettybar.StyleColors{
+			Message: text.Colors{text.Bold},
+			Speed:   text.Colors{text.Faint},
+			Time:    text.Colors{text.Faint},
+		}
 	}
 	w.SetStyle(s)
 	b.writer = w
@@ -88,7 +100,12 @@ func (b *seedBars) show(w prettybar.Writer, list []engine.Progress) {
 		name, total = max(name, runewidth.StringWidth(cell(p.Table))), max(total, len(thousands(p.Total)))
 	}
 	for _, p := range list {
-		t := &prettybar.Tracker{Message: fmt.Sprintf("%s  %*s rows", runewidth.FillRight(cell(p.Table), name), total, thousands(p.Total)), Total: p.Total, Units: prettybar.Units{Formatter: thousands}, DeferStart: true}
+		t := &prettybar.Tracker{
+			Message:    fmt.Sprintf("%s  %*s rows", runewidth.FillRight(cell(p.Table), name), total, thousands(p.Total)),
+			Total:      p.Total,
+			Units:      prettybar.Units{Formatter: thousands},
+			DeferStart: true,
+		}
 		b.bars[p.Table] = t
 		w.AppendTracker(t)
 	}

@@ -36,7 +36,14 @@ type jsonHalf struct {
 }
 
 func jsonHalfOf(h *runner.Interrupted) *jsonHalf {
-	return &jsonHalf{Migration: h.ID, Since: h.Since, Done: append([]int{}, h.Done...), Cut: h.Cut, Error: h.Error, where: h.Where()}
+	return &jsonHalf{
+		Migration: h.ID,
+		Since:     h.Since,
+		Done:      append([]int{}, h.Done...),
+		Cut:       h.Cut,
+		Error:     h.Error,
+		where:     h.Where(),
+	}
 }
 
 // halfway tells of a migration that was left half-way where it stands, what stopped it,
@@ -187,7 +194,8 @@ type statusRow struct {
 }
 
 func (r *statusRow) differs() bool {
-	return r.Problem != "" || r.Half != nil || len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+len(r.Early)+len(r.Models)+len(r.Live) > 0
+	return r.Problem != "" || r.Half != nil ||
+		len(r.Waits)+len(r.Edited)+len(r.Missing)+len(r.Forks)+len(r.Gaps)+len(r.Early)+len(r.Models)+len(r.Live) > 0
 }
 
 func (a *app) statusCommand() *cli.Command {
@@ -197,7 +205,11 @@ func (a *app) statusCommand() *cli.Command {
 		Description: "  erbario status --all\n  erbario status --exit-code",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "all databases of the project", Destination: &all},
-			&cli.BoolFlag{Name: "exit-code", Usage: "exit 3 if something is pending or differs", Destination: &exitCode},
+			&cli.BoolFlag{
+				Name:        "exit-code",
+				Usage:       "exit 3 if something is pending or differs",
+				Destination: &exitCode,
+			},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			p, err := a.projectFor(c, 0)
@@ -253,7 +265,17 @@ func (a *app) statusCommand() *cli.Command {
 // status looks at one database. What goes wrong is a part of the answer.
 func (a *app) status(ctx context.Context, p *project.Project, name string) *statusRow {
 	d, err := p.Database(name)
-	r := &statusRow{Database: d.Name, URL: d.Shown, Waits: []string{}, Edited: []string{}, Missing: []string{}, Newer: []string{}, Forks: [][2]string{}, Models: []jsonChange{}, Live: []jsonChange{}}
+	r := &statusRow{
+		Database: d.Name,
+		URL:      d.Shown,
+		Waits:    []string{},
+		Edited:   []string{},
+		Missing:  []string{},
+		Newer:    []string{},
+		Forks:    [][2]string{},
+		Models:   []jsonChange{},
+		Live:     []jsonChange{},
+	}
 	fail := func(err error) *statusRow {
 		r.Problem = err.Error()
 		var u *project.DatabaseError
@@ -374,16 +396,22 @@ func (a *app) showStatus(list []*statusRow) {
 			a.out.printf("%spending   %s", who, id)
 		}
 		for _, id := range r.Edited {
-			a.out.printf("%sedited    %s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text", who, id, id)
+			a.out.printf(
+				"%sedited    %s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text",
+				who, id, id)
 		}
 		for _, id := range r.Missing {
-			a.out.printf("%smissing   %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it", who, id, id)
+			a.out.printf(
+				"%smissing   %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it",
+				who, id, id)
 		}
 		for _, f := range r.Early {
-			a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply", who, f[0], f[1])
+			a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply",
+				who, f[0], f[1])
 		}
 		for _, g := range r.Gaps {
-			a.out.printf("%smissing   %s, which %s follows, has no file: restore it, or run erbario redraft %s", who, g[1], g[0], g[0])
+			a.out.printf("%smissing   %s, which %s follows, has no file: restore it, or run erbario redraft %s", who,
+				g[1], g[0], g[0])
 		}
 		for _, id := range r.Newer {
 			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
@@ -395,7 +423,8 @@ func (a *app) showStatus(list []*statusRow) {
 			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
 		}
 		if r.Others > 0 {
-			a.out.printf("%s%s: erbario diff --undeclared lists %s", who, undeclaredWords(r.Others), oneMany(r.Others, "it", "them"))
+			a.out.printf("%s%s: erbario diff --undeclared lists %s", who, undeclaredWords(r.Others),
+				oneMany(r.Others, "it", "them"))
 		}
 		if len(r.Live) > 0 {
 			a.out.line("")

@@ -96,10 +96,15 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 		r.inTheWay(held)
 		for _, f := range migration.Forks(r.files, r.e) { // of two that forked, the other may do
 			if other := map[string]string{f.First.ID: f.Second.ID, f.Second.ID: f.First.ID}[held.Migration]; other != "" {
-				return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed. Change them, or let the other of the two follow it: erbario redraft %s. If that is applied, undo it first; the next apply restores its values", held.Migration, other)
+				return nil, fmt.Errorf(
+					"%s cannot be undone with the existing rows, and nothing was changed. Change them, or let the other of the two follow it: erbario redraft %s. If that is applied, undo it first; the next apply restores its values",
+					held.Migration, other)
 			}
 		}
-		return nil, fmt.Errorf("%s cannot be undone with the existing rows, and nothing was changed. Change them, or write the change as a new migration with erbario draft TITLE", held.Migration)
+		return nil, fmt.Errorf(
+			"%s cannot be undone with the existing rows, and nothing was changed. Change them, or write the change as a new migration with erbario draft TITLE",
+			held.Migration,
+		)
 	}
 	if err != nil {
 		return nil, r.runFailed(l, err, 0)
@@ -146,11 +151,15 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 			return nil, errors.Join(err, files.back())
 		}
 		if was && d.Migration != nil {
-			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began, runner.Options{Home: true, Declared: true, Former: r.former(), Wait: time.Minute})
+			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began,
+				runner.Options{Home: true, Declared: true, Former: r.former(), Wait: time.Minute})
 			if err != nil {
 				err = r.runFailed(l, err, 0)
 				if !d.Migration.Atomic() && !t.apart {
-					err = fmt.Errorf("%w; if one transaction cannot hold it, run erbario undo, delete its file, and draft it again", err)
+					err = fmt.Errorf(
+						"%w; if one transaction cannot hold it, run erbario undo, delete its file, and draft it again",
+						err,
+					)
 				}
 				return nil, errors.Join(err, files.back())
 			}
@@ -190,14 +199,20 @@ func (t *turn) others(ctx context.Context) error {
 	}
 	for _, m := range runner.StatusOf(r.rest, applied, r.e).Pending {
 		began := time.Now()
-		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Answers: nil, Home: l.Throwaway, Wait: time.Minute})
+		back, err := runner.Into(ctx, l.db, r.e, m, began,
+			runner.Options{Answers: nil, Home: l.Throwaway, Wait: time.Minute})
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}
 		t.come = append(t.come, m)
-		r.lines = append(r.lines, r.out.sign("+", m.ID)+"  "+plural(len(m.Steps), "step", "steps")+", "+spent(time.Since(began)))
+		r.lines = append(r.lines,
+			r.out.sign("+", m.ID)+"  "+plural(len(m.Steps), "step", "steps")+", "+spent(time.Since(began)))
 		for _, b := range back {
-			r.lines = append(r.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table, oneMany(int(b.Rows), "is", "are")))
+			r.lines = append(
+				r.lines,
+				fmt.Sprintf("    %s of %s %s restored from what was kept", rows(b.Rows), b.Table,
+					oneMany(int(b.Rows), "is", "are")),
+			)
 		}
 	}
 	return nil
@@ -230,7 +245,8 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	if m != nil {
-		back, err := runner.Into(ctx, l.db, r.e, m, began, runner.Options{Home: l.Throwaway, Declared: true, Former: r.former(), Wait: time.Minute})
+		back, err := runner.Into(ctx, l.db, r.e, m, began,
+			runner.Options{Home: l.Throwaway, Declared: true, Former: r.former(), Wait: time.Minute})
 		if err != nil {
 			return r.runFailed(l, err, 0)
 		}
@@ -256,14 +272,19 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, to *draft.Hando
 	err := draft.Return(ctx, db, t.e, t.old, func(r draft.Returned) {
 		t.returned = append(t.returned, r)
 		if n := r.Rows; n > 0 {
-			t.lines = append(t.lines, fmt.Sprintf("    %s of %s %s restored from what was kept", rows(n), r.Table.Name, oneMany(int(n), "is", "are")))
+			t.lines = append(
+				t.lines,
+				fmt.Sprintf("    %s of %s %s restored from what was kept", rows(n), r.Table.Name,
+					oneMany(int(n), "is", "are")),
+			)
 		}
 	})
 	if err != nil {
 		return err
 	}
 	if t.now = m; m != nil {
-		return draft.Hand(ctx, db, t.e, t.old, m, to, func(back func(context.Context) error) { t.handed = append(t.handed, back) })
+		return draft.Hand(ctx, db, t.e, t.old, m, to,
+			func(back func(context.Context) error) { t.handed = append(t.handed, back) })
 	}
 	for _, o := range t.old {
 		if err := runner.Retire(ctx, db, t.e, o); err != nil {

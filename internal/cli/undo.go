@@ -29,10 +29,27 @@ func (a *app) undoCommand() *cli.Command {
 		Description: "The rows stay: what a migration dropped is restored, and what it added is kept for\nthe next apply.\n\n  erbario undo --dry-run\n  erbario undo --count 2",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "count", Usage: "undo `N` migrations", Destination: &o.Count},
-			&cli.StringFlag{Name: "to", Usage: "undo everything after this migration (any unique part of its `ID`), or to start", Destination: &to},
-			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be done and check every requirement; read only", Destination: &dryRun},
-			&cli.StringSliceFlag{Name: "fill", Usage: "for rows to which a required column returns and for which nothing is kept: `TABLE.COLUMN=VALUE`", Destination: &f.fill},
-			&cli.DurationFlag{Name: "wait", Usage: "how long to wait for others", Value: 10 * time.Minute, Destination: &o.Wait},
+			&cli.StringFlag{
+				Name:        "to",
+				Usage:       "undo everything after this migration (any unique part of its `ID`), or to start",
+				Destination: &to,
+			},
+			&cli.BoolFlag{
+				Name:        "dry-run",
+				Usage:       "show what would be done and check every requirement; read only",
+				Destination: &dryRun,
+			},
+			&cli.StringSliceFlag{
+				Name:        "fill",
+				Usage:       "for rows to which a required column returns and for which nothing is kept: `TABLE.COLUMN=VALUE`",
+				Destination: &f.fill,
+			},
+			&cli.DurationFlag{
+				Name:        "wait",
+				Usage:       "how long to wait for others",
+				Value:       10 * time.Minute,
+				Destination: &o.Wait,
+			},
 		},
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -106,7 +123,8 @@ func (a *app) undo(ctx context.Context, p *project.Project, name string, o runne
 			a.out.line(a.out.sign("-", r.ID) + "  undone, " + spent(r.Took))
 			a.restored(r)
 			for _, k := range run.Kept {
-				a.out.printf("    %s of %s %s kept, and restored when it is applied again", rows(k.Rows), cell(k.Of), oneMany(int(k.Rows), "is", "are"))
+				a.out.printf("    %s of %s %s kept, and restored when it is applied again", rows(k.Rows), cell(k.Of),
+					oneMany(int(k.Rows), "is", "are"))
 			}
 		}
 	}
@@ -273,7 +291,10 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 		a.out.printf("%s: nothing to undo", l.Name)
 	}
 	if failed > 0 {
-		return &exitError{code: exitFailed, err: fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements"))}
+		return &exitError{
+			code: exitFailed,
+			err:  fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements")),
+		}
 	}
 	return nil
 }

@@ -11,10 +11,16 @@ import (
 
 // The forms in which the library reports, compiled when something is wrong.
 var (
-	usageUnknown = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^flag provided but not defined: -+(\S+)`) })
-	usageMissing = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^flag needs an argument: -+(\S+)`) })
+	usageUnknown = sync.OnceValue(
+		func() *regexp.Regexp { return regexp.MustCompile(`^flag provided but not defined: -+(\S+)`) },
+	)
+	usageMissing = sync.OnceValue(
+		func() *regexp.Regexp { return regexp.MustCompile(`^flag needs an argument: -+(\S+)`) },
+	)
 	usageShell   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^No help topic for '(.*)'$`) })
-	usageInvalid = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)^invalid value "(.*)" for flag -+(\S+): `) })
+	usageInvalid = sync.OnceValue(
+		func() *regexp.Regexp { return regexp.MustCompile(`(?s)^invalid value "(.*)" for flag -+(\S+): `) },
+	)
 )
 
 // usageWords is what is wrong with the arguments of a command.

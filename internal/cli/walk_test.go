@@ -408,7 +408,11 @@ func (w *walk) byHand(ops []*walkOp) *walkOp {
 	}
 	update := fmt.Sprintf("UPDATE specimens SET %s = %s", op.name, op.name)
 	w.note("a step by hand: %s + 10", update)
-	w.write("migrations/"+filepath.Base(files[len(files)-1]), fmt.Sprintf("%s\n-- : step %d  more by hand%s\n-- : apply\n%s + 10;\n-- : undo\n%s - 10;\n", text, strings.Count(string(text), "\n-- : step ")+1, own, update, update))
+	w.write(
+		"migrations/"+filepath.Base(files[len(files)-1]),
+		fmt.Sprintf("%s\n-- : step %d  more by hand%s\n-- : apply\n%s + 10;\n-- : undo\n%s - 10;\n", text,
+			strings.Count(string(text), "\n-- : step ")+1, own, update, update),
+	)
 	return op
 }
 
@@ -648,7 +652,13 @@ func TestWalks(t *testing.T) {
 		for i := range number(t, "ERBARIO_WALKS", 3) {
 			t.Run(fmt.Sprintf("seed %d", seed+uint64(i)), func(t *testing.T) {
 				t.Parallel()
-				w := &walk{evolving: evolve(t, place), r: rand.New(rand.NewPCG(seed+uint64(i), 7)), fields: map[string]walkField{}, wanted: map[string]walkField{}, rows: map[int]map[string]string{}}
+				w := &walk{
+					evolving: evolve(t, place),
+					r:        rand.New(rand.NewPCG(seed+uint64(i), 7)),
+					fields:   map[string]walkField{},
+					wanted:   map[string]walkField{},
+					rows:     map[int]map[string]string{},
+				}
 				if i%2 == 0 { // as if others were at work on the tables
 					text, err := os.ReadFile(filepath.Join(w.dir, "erbario.toml"))
 					require.NoError(t, err)

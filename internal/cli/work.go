@@ -57,14 +57,18 @@ func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, 
 		if a.json {
 			a.document(map[string]any{"diagnostics": jsonDiagnostics(diags)})
 		}
-		return nil, nil, &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n, "error", "errors"))}
+		return nil, nil, &exitError{
+			code: exitFailed,
+			err:  fmt.Errorf("the models have %s: nothing was done", plural(n, "error", "errors")),
+		}
 	}
 	return d, s, nil
 }
 
 // resolve is what files declare for an engine, the same in its words, the mistakes in it,
 // and what the engine cannot do. Where there are mistakes there is nothing in its words.
-func resolve(p *project.Project, files []*lang.File, e engine.Engine) (*declare.Declared, *schema.Schema, []lang.Diagnostic) {
+func resolve(p *project.Project, files []*lang.File,
+	e engine.Engine) (*declare.Declared, *schema.Schema, []lang.Diagnostic) {
 	d, diags := declare.Resolve(files, p.Rules(), e.Name())
 	if lang.Errors(diags) {
 		return d, nil, diags
@@ -131,14 +135,18 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 		return nil, &project.DatabaseError{Name: d.Name, Err: err}
 	}
 	if a.verbose {
-		l.db = &traced{Database: l.db, tell: func(sql string) { a.err.line(a.err.paint(styleDim, clean(d.Name+"> "+sql))) }}
+		l.db = &traced{
+			Database: l.db,
+			tell:     func(sql string) { a.err.line(a.err.paint(styleDim, clean(d.Name+"> "+sql))) },
+		}
 	}
 	return l, nil
 }
 
 // openWaiting opens a database to change it, and waits while somebody else holds
 // all of it.
-func (a *app) openWaiting(ctx context.Context, p *project.Project, name string, mode engine.Mode, create bool, wait time.Duration) (*live, error) {
+func (a *app) openWaiting(ctx context.Context, p *project.Project, name string, mode engine.Mode, create bool,
+	wait time.Duration) (*live, error) {
 	deadline := time.Now().Add(wait)
 	for {
 		l, err := a.open(ctx, p, name, mode, create)
@@ -182,7 +190,8 @@ func (a *app) confirmDatabase(what string) error {
 
 // look reads a database, and holds it against what read gives, with what earlier runs found
 // out.
-func look(ctx context.Context, l *live, read func() (*schema.Schema, []*migration.Migration, error)) (*draft.State, error) {
+func look(ctx context.Context, l *live,
+	read func() (*schema.Schema, []*migration.Migration, error)) (*draft.State, error) {
 	s, err := draft.Look(ctx, l.engine, l.db, read)
 	if err == nil {
 		s.Memory = project.NewMemory()
@@ -218,7 +227,8 @@ func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.St
 // tellNewer warns of a database that is ahead of this checkout.
 func (a *app) tellNewer(name string, newer []string) {
 	if len(newer) > 0 {
-		a.warn("%s has %s unknown to this checkout, the newest %s: is it out of date?", name, plural(len(newer), "migration", "migrations"), newer[len(newer)-1])
+		a.warn("%s has %s unknown to this checkout, the newest %s: is it out of date?", name,
+			plural(len(newer), "migration", "migrations"), newer[len(newer)-1])
 	}
 }
 
@@ -324,7 +334,11 @@ func (a *app) confirmOn(d project.Database, what string) error {
 		return nil
 	}
 	if !isTerminal(a.stdin) {
-		return &exitError{code: exitQuestion, err: fmt.Errorf("%s on the protected database %s must be confirmed by name: add --yes-on %s", what, d.Name, d.Name)}
+		return &exitError{
+			code: exitQuestion,
+			err: fmt.Errorf("%s on the protected database %s must be confirmed by name: add --yes-on %s", what, d.Name,
+				d.Name),
+		}
 	}
 	fmt.Fprintf(a.err.w, "%s on the protected database %s. Type its name to continue: ", upperFirst(what), d.Name)
 	answer, _ := bufio.NewReader(a.stdin).ReadString('\n')

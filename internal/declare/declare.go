@@ -113,10 +113,15 @@ func (r *resolver) collect(files []*lang.File) {
 			switch b.Kind {
 			case lang.ModelBlock:
 				if old := r.models[name]; old != nil {
-					r.errorf(b.Name.Pos, "", "the model %s is declared twice, also at %s:%d", name, old.block.Pos.Path, old.block.Pos.Line)
+					r.errorf(b.Name.Pos, "", "the model %s is declared twice, also at %s:%d", name, old.block.Pos.Path,
+						old.block.Pos.Line)
 					continue
 				}
-				m := &model{block: b, fields: map[string]*field{}, table: &schema.Table{Name: schema.Cut(r.rules.tableName(name)), Model: name, Outside: b.Outside}}
+				m := &model{
+					block:  b,
+					fields: map[string]*field{},
+					table:  &schema.Table{Name: schema.Cut(r.rules.tableName(name)), Model: name, Outside: b.Outside},
+				}
 				r.models[name] = m
 				r.order = append(r.order, m)
 			case lang.ChoiceBlock:
@@ -142,7 +147,8 @@ func (r *resolver) collect(files []*lang.File) {
 
 func (r *resolver) once(in map[string]*lang.Block, b *lang.Block, what string) {
 	if old := in[b.Name.Name]; old != nil {
-		r.errorf(b.Name.Pos, "", "the %s %s is declared twice, also at %s:%d", what, b.Name.Name, old.Pos.Path, old.Pos.Line)
+		r.errorf(b.Name.Pos, "", "the %s %s is declared twice, also at %s:%d", what, b.Name.Name, old.Pos.Path,
+			old.Pos.Line)
 		return
 	}
 	in[b.Name.Name] = b
@@ -156,7 +162,8 @@ func (r *resolver) here(on []lang.Ident) bool {
 	hit := false
 	for _, e := range on {
 		if known := r.rules.Engines; known != nil && !slices.Contains(known, e.Name) {
-			r.errorf(e.Pos, lang.DidYouMean(e.Name, known), "%q is not an engine (%s)", e.Name, strings.Join(known, ", "))
+			r.errorf(e.Pos, lang.DidYouMean(e.Name, known), "%q is not an engine (%s)", e.Name,
+				strings.Join(known, ", "))
 		}
 		hit = hit || e.Name == r.engine
 	}
@@ -178,7 +185,8 @@ func (r *resolver) flatten(lines []*lang.Line, inside []string) []*lang.Line {
 		shape := r.shapes[name]
 		switch {
 		case shape == nil:
-			r.errorf(l.Include.Pos, lang.DidYouMean(name, slices.Sorted(maps.Keys(r.shapes))), "there is no shape %s", name)
+			r.errorf(l.Include.Pos, lang.DidYouMean(name, slices.Sorted(maps.Keys(r.shapes))), "there is no shape %s",
+				name)
 		case slices.Contains(inside, name):
 			r.errorf(l.Include.Pos, "", "the shape %s includes itself", name)
 		default:
@@ -234,15 +242,19 @@ func (r *resolver) begin(m *model) {
 		}
 	}
 	if schema.Own(t.Name) || strings.HasPrefix(strings.ToLower(t.Name), "sqlite_") {
-		r.errorf(m.block.Name.Pos, `give another name with table "…"`, "a table cannot be called %s: names that begin so are reserved", t.Name)
+		r.errorf(m.block.Name.Pos, `give another name with table "…"`,
+			"a table cannot be called %s: names that begin so are reserved", t.Name)
 	}
 	if m.soft != nil {
 		name := "deleted_at"
 		if m.soft.Column != nil {
 			name = m.soft.Column.Text
 		}
-		r.addField(m, &lang.Field{Name: lang.Ident{Name: name, Pos: m.softPos}, Type: lang.Type{Pos: m.softPos, Builtin: schema.Type{Kind: schema.Timestamp}},
-			Clauses: []*lang.Clause{{Word: "optional", Pos: m.softPos}}})
+		r.addField(m, &lang.Field{
+			Name:    lang.Ident{Name: name, Pos: m.softPos},
+			Type:    lang.Type{Pos: m.softPos, Builtin: schema.Type{Kind: schema.Timestamp}},
+			Clauses: []*lang.Clause{{Word: "optional", Pos: m.softPos}},
+		})
 		t.SoftDelete, t.Children, t.Guard = name, m.soft.Children, m.soft.Guard
 		if m.soft.By != nil {
 			t.GuardRole = m.soft.By.Text
@@ -260,7 +272,11 @@ func (r *resolver) begin(m *model) {
 // timestamps are the fields that the line timestamps stands for.
 func timestamps(pos lang.Pos) []*lang.Field {
 	field := func(name string, clause *lang.Clause) *lang.Field {
-		return &lang.Field{Name: lang.Ident{Name: name, Pos: pos}, Type: lang.Type{Pos: pos, Builtin: schema.Type{Kind: schema.Timestamp}}, Clauses: []*lang.Clause{clause}}
+		return &lang.Field{
+			Name:    lang.Ident{Name: name, Pos: pos},
+			Type:    lang.Type{Pos: pos, Builtin: schema.Type{Kind: schema.Timestamp}},
+			Clauses: []*lang.Clause{clause},
+		}
 	}
 	now := &lang.Value{Value: schema.Value{Kind: schema.NowValue}}
 	return []*lang.Field{
@@ -297,7 +313,8 @@ func (r *resolver) impliedKey(m *model) {
 			if c.Word == "key" && r.here(c.On) {
 				m.key = append(m.key, f.decl.Name.Name)
 				if line != nil || len(m.key) > 1 {
-					r.errorf(c.Pos, "write one line primary key a, b", "the primary key of %s is declared twice", m.table.Model)
+					r.errorf(c.Pos, "write one line primary key a, b", "the primary key of %s is declared twice",
+						m.table.Model)
 				}
 			}
 		}
@@ -318,7 +335,8 @@ func (r *resolver) impliedKey(m *model) {
 		m.keyed = true
 	default:
 		if f := m.fields["id"]; f != nil {
-			r.errorf(f.decl.Name.Pos, "add key to it, or write no key for the model", "%s has a field id that is not its primary key", m.table.Model)
+			r.errorf(f.decl.Name.Pos, "add key to it, or write no key for the model",
+				"%s has a field id that is not its primary key", m.table.Model)
 			return
 		}
 		typ := schema.Type{Kind: schema.Bigint}
@@ -327,7 +345,15 @@ func (r *resolver) impliedKey(m *model) {
 			typ.Kind = schema.UUID
 			clauses[1] = &lang.Clause{Word: "default", Value: &lang.Value{Value: schema.Value{Kind: schema.UUIDValue}}}
 		}
-		f := &field{model: m, decl: &lang.Field{Name: lang.Ident{Name: "id", Pos: m.block.Name.Pos}, Type: lang.Type{Pos: m.block.Name.Pos, Builtin: typ}, Clauses: clauses}, column: &schema.Column{Field: "id", Name: "id"}}
+		f := &field{
+			model: m,
+			decl: &lang.Field{
+				Name:    lang.Ident{Name: "id", Pos: m.block.Name.Pos},
+				Type:    lang.Type{Pos: m.block.Name.Pos, Builtin: typ},
+				Clauses: clauses,
+			},
+			column: &schema.Column{Field: "id", Name: "id"},
+		}
 		m.fields["id"] = f
 		m.order = slices.Insert(m.order, 0, f)
 		m.key = []string{"id"}
@@ -367,7 +393,8 @@ func (r *resolver) resolveType(f *field) bool {
 		return true
 	}
 	if f.resolving {
-		r.errorf(f.decl.Type.Pos, "give one of the models in the circle a primary key of its own", "the type of %s depends on itself", f.decl.Name.Name)
+		r.errorf(f.decl.Type.Pos, "give one of the models in the circle a primary key of its own",
+			"the type of %s depends on itself", f.decl.Name.Name)
 		f.resolved = true
 		return false
 	}
@@ -390,10 +417,18 @@ func (r *resolver) resolveType(f *field) bool {
 		case len(target.key) == 1:
 			by = target.key[0]
 		case len(target.key) == 0:
-			r.errorf(t.Ref.Model.Pos, "write references "+t.Ref.Model.Name+" by FIELD, with a unique field", "%s has no primary key to refer to", t.Ref.Model.Name)
+			r.errorf(t.Ref.Model.Pos, "write references "+t.Ref.Model.Name+" by FIELD, with a unique field",
+				"%s has no primary key to refer to", t.Ref.Model.Name)
 			return false
 		default:
-			r.errorf(t.Ref.Model.Pos, fmt.Sprintf("declare the fields and write foreign key … references %s by %s", t.Ref.Model.Name, strings.Join(target.key, ", ")), "the primary key of %s has %d fields", t.Ref.Model.Name, len(target.key))
+			r.errorf(
+				t.Ref.Model.Pos,
+				fmt.Sprintf("declare the fields and write foreign key … references %s by %s", t.Ref.Model.Name,
+					strings.Join(target.key, ", ")),
+				"the primary key of %s has %d fields",
+				t.Ref.Model.Name,
+				len(target.key),
+			)
 			return false
 		}
 		f.target = target.fields[by]
@@ -444,17 +479,25 @@ func (r *resolver) clashes() {
 	for _, m := range r.order {
 		key := strings.ToLower(m.table.Name)
 		if old := tables[key]; old != nil {
-			r.errorf(m.block.Name.Pos, `name one of them with table "…"`, "the models %s and %s have the same table, %s", old.table.Model, m.table.Model, m.table.Name)
+			r.errorf(m.block.Name.Pos, `name one of them with table "…"`,
+				"the models %s and %s have the same table, %s", old.table.Model, m.table.Model, m.table.Name)
 		}
 		tables[key] = m
 	}
 	for _, m := range r.order {
 		if old := tables[strings.ToLower(m.table.LiveView)]; old != nil && m.table.LiveView != "" {
-			r.errorf(m.softPos, `give that table another name with table "…"`, "the view %s of %s has the same name as the table of %s", m.table.LiveView, m.table.Model, old.table.Model)
+			r.errorf(m.softPos, `give that table another name with table "…"`,
+				"the view %s of %s has the same name as the table of %s", m.table.LiveView, m.table.Model,
+				old.table.Model)
 		}
 		if m.table.Children && len(schema.Children(r.out.Schema, m.table)) == 0 {
-			r.diags = append(r.diags, lang.Diagnostic{Pos: m.softPos, Warning: true, Message: fmt.Sprintf("no model with soft delete refers to %s, so with children does nothing", m.table.Model),
-				Hint: "a child has soft delete itself, and a reference that is not on delete set null"})
+			r.diags = append(r.diags, lang.Diagnostic{
+				Pos:     m.softPos,
+				Warning: true,
+				Message: fmt.Sprintf("no model with soft delete refers to %s, so with children does nothing",
+					m.table.Model),
+				Hint: "a child has soft delete itself, and a reference that is not on delete set null",
+			})
 		}
 	}
 	names := map[string]string{}

@@ -77,7 +77,13 @@ model Return
 	for _, c := range sp.Columns {
 		names = append(names, c.Name)
 	}
-	assert.Equal(t, []string{"seen_on", "accession", "taxon_id", "named_name", "rarity", "grams", "remark", "created_at", "updated_at"}, names)
+	assert.Equal(
+		t,
+		[]string{
+			"seen_on", "accession", "taxon_id", "named_name", "rarity", "grams", "remark", "created_at", "updated_at",
+		},
+		names,
+	)
 	assert.Equal(t, []string{"accession"}, sp.Key())
 	assert.Equal(t, schema.Type{Kind: schema.Text, Length: 120}, sp.Column("named_name").Type, "of the target's type")
 	assert.Equal(t, []string{"common", "on hold"}, sp.Column("rarity").Type.Choices)
@@ -87,12 +93,21 @@ model Return
 	for _, x := range sp.Indexes {
 		indexes = append(indexes, x.Name)
 	}
-	assert.Equal(t, []string{"specimens_seen_on_idx", "specimens_taxon_id_seen_on_key", "specimens_taxon_id_idx"}, indexes, "no index for postgres, none where it was not wanted, and a partial one is none for a reference")
+	assert.Equal(t, []string{"specimens_seen_on_idx", "specimens_taxon_id_seen_on_key", "specimens_taxon_id_idx"},
+		indexes, "no index for postgres, none where it was not wanted, and a partial one is none for a reference")
 	var checks []string
 	for _, k := range sp.Checks {
 		checks = append(checks, k.Name+": "+k.SQL.Text)
 	}
-	assert.Equal(t, []string{"specimens_remark_check: {remark} <> {accession}", "specimens_check: {grams} < 100", "specimens_check1: {grams} <> 5"}, checks)
+	assert.Equal(
+		t,
+		[]string{
+			"specimens_remark_check: {remark} <> {accession}",
+			"specimens_check: {grams} < 100",
+			"specimens_check1: {grams} <> 5",
+		},
+		checks,
+	)
 	require.Len(t, sp.ForeignKeys, 2)
 	assert.Equal(t, schema.Cascade, sp.ForeignKeys[0].OnDelete)
 	assert.Equal(t, schema.Restrict, sp.ForeignKeys[1].OnDelete)
@@ -116,7 +131,8 @@ func TestUUIDKeys(t *testing.T) {
 // The order of files and of models in them makes no difference.
 func TestOrderOfFiles(t *testing.T) {
 	a, _ := lang.Parse("a", "model Taxon\n    name text\n    parent references Taxon optional\n")
-	b, _ := lang.Parse("b", "model Specimen\n    taxon references Taxon\nmodel Loan\n    specimen references Specimen\n")
+	b, _ := lang.Parse("b",
+		"model Specimen\n    taxon references Taxon\nmodel Loan\n    specimen references Specimen\n")
 	one, d1 := Resolve([]*lang.File{a, b}, Rules{}, "sqlite")
 	two, d2 := Resolve([]*lang.File{b, a}, Rules{}, "sqlite")
 	require.Empty(t, d1)

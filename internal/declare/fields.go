@@ -21,7 +21,8 @@ func (r *resolver) clauses(m *model) {
 	for _, f := range m.order {
 		key := strings.ToLower(f.column.Name)
 		if old := byName[key]; old != nil {
-			r.errorf(f.decl.Name.Pos, `name one with column "…"`, "the fields %s and %s have the same column, %s", old.decl.Name.Name, f.decl.Name.Name, f.column.Name)
+			r.errorf(f.decl.Name.Pos, `name one with column "…"`, "the fields %s and %s have the same column, %s",
+				old.decl.Name.Name, f.decl.Name.Name, f.column.Name)
 		}
 		byName[key] = f
 		f.column.NotNull = true
@@ -96,14 +97,23 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 		}
 		f.unique = !c.IgnoringCase && (m.soft == nil || c.IncludingDeleted)
 		f.partly = m.soft != nil && !c.IncludingDeleted
-		x := &schema.Index{Unique: true, Column: col.Name, Name: schema.ConstraintName(m.table.Name, []string{col.Name}, "key"), Parts: []schema.Part{{Column: col.Name}}}
+		x := &schema.Index{
+			Unique: true,
+			Column: col.Name,
+			Name:   schema.ConstraintName(m.table.Name, []string{col.Name}, "key"),
+			Parts:  []schema.Part{{Column: col.Name}},
+		}
 		if c.IgnoringCase {
 			x.Parts[0].Collation = "ignoring case"
 		}
 		r.among(m, x, c.IncludingDeleted)
 		m.table.Indexes = append(m.table.Indexes, x)
 	case "index":
-		m.table.Indexes = append(m.table.Indexes, &schema.Index{Column: col.Name, Name: schema.ConstraintName(m.table.Name, []string{col.Name}, "idx"), Parts: []schema.Part{{Column: col.Name}}})
+		m.table.Indexes = append(m.table.Indexes, &schema.Index{
+			Column: col.Name,
+			Name:   schema.ConstraintName(m.table.Name, []string{col.Name}, "idx"),
+			Parts:  []schema.Part{{Column: col.Name}},
+		})
 	case "immutable":
 		col.Immutable = true
 	case "nonblank":
@@ -131,7 +141,12 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 	case "fake":
 		col.Fake = r.generator(col, name, c.Name.Name, c.Name.Pos, c.Args)
 	case "check":
-		m.table.Checks = append(m.table.Checks, &schema.Check{Name: checkName(m.table, []string{col.Name}), Column: col.Name, Purpose: schema.ForCheck, SQL: schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)}})
+		m.table.Checks = append(m.table.Checks, &schema.Check{
+			Name:    checkName(m.table, []string{col.Name}),
+			Column:  col.Name,
+			Purpose: schema.ForCheck,
+			SQL:     schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)},
+		})
 	case "generated":
 		col.Generated = &schema.Generated{Stored: c.Stored, SQL: schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)}}
 	case "delete", "update", "no index":
@@ -180,7 +195,8 @@ func (r *resolver) together(f *field, seen map[string]bool) {
 			if c.Do == schema.SetDefault && col.Value == nil {
 				r.errorf(c.Pos, "give it a default", "%s has no default to be set to", name)
 			}
-			if col.Immutable && (c.Do == schema.SetNull || c.Do == schema.SetDefault || c.Do == schema.Cascade && c.Word == "update") {
+			if col.Immutable &&
+				(c.Do == schema.SetNull || c.Do == schema.SetDefault || c.Do == schema.Cascade && c.Word == "update") {
 				r.errorf(c.Pos, "", "%s is immutable and cannot be changed by its reference", name)
 			}
 		}
@@ -253,7 +269,11 @@ func (r *resolver) value(v *lang.Value, t schema.Type, name string) bool {
 func (r *resolver) rangeOf(f *field, c *lang.Clause) {
 	t := f.column.Type
 	switch {
-	case t.Kind.Number(), t.Kind == schema.Date, t.Kind == schema.Time, t.Kind == schema.Timestamp, t.Kind == schema.Datetime:
+	case t.Kind.Number(),
+		t.Kind == schema.Date,
+		t.Kind == schema.Time,
+		t.Kind == schema.Timestamp,
+		t.Kind == schema.Datetime:
 	default:
 		r.errorf(c.Pos, "", "only numbers, dates and times have a range; %s is %s", f.decl.Name.Name, t)
 		return
@@ -393,7 +413,9 @@ func (r *resolver) references(m *model) {
 		}
 		if !target.unique {
 			if target.partly {
-				r.errorf(at, "write unique including deleted there", "%s.%s is unique only among the rows that are not deleted", target.model.table.Model, target.decl.Name.Name)
+				r.errorf(at, "write unique including deleted there",
+					"%s.%s is unique only among the rows that are not deleted", target.model.table.Model,
+					target.decl.Name.Name)
 			} else {
 				r.errorf(at, "make it unique, or refer to the key", "%s.%s is not unique", target.model.table.Model, target.decl.Name.Name)
 			}
@@ -461,14 +483,16 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 	}
 	for i := range from {
 		if a, b := from[i].column.Type, to[i].column.Type; a.Kind != b.Kind || a.Length != b.Length {
-			r.errorf(k.Fields[i].Pos, "", "%s is %s and %s.%s is %s", k.Fields[i].Name, a, target.table.Model, by[i].Name, b)
+			r.errorf(k.Fields[i].Pos, "", "%s is %s and %s.%s is %s", k.Fields[i].Name, a, target.table.Model,
+				by[i].Name, b)
 		}
 		if k.OnDelete == schema.SetNull && from[i].column.NotNull {
 			r.errorf(k.Fields[i].Pos, "write optional there", "%s is required and cannot be set null", k.Fields[i].Name)
 		}
 	}
 	if !r.uniqueTogether(target, fk.References) {
-		r.errorf(k.Model.Pos, "declare unique "+strings.Join(fk.References, ", ")+" there", "%s is not unique by %s", target.table.Model, strings.Join(fk.References, ", "))
+		r.errorf(k.Model.Pos, "declare unique "+strings.Join(fk.References, ", ")+" there", "%s is not unique by %s",
+			target.table.Model, strings.Join(fk.References, ", "))
 	}
 	if k.OnDelete != "" {
 		fk.OnDelete = k.OnDelete
@@ -506,7 +530,8 @@ func (r *resolver) uniqueTogether(m *model, columns []string) bool {
 	if m.table.PrimaryKey != nil && same(m.table.PrimaryKey.Columns) {
 		return true
 	}
-	return slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool { return x.Unique && x.Where == nil && same(x.Parts) })
+	return slices.ContainsFunc(m.table.Indexes,
+		func(x *schema.Index) bool { return x.Unique && x.Where == nil && same(x.Parts) })
 }
 
 // indexReference gives a reference its index, unless the key or an index
@@ -514,7 +539,8 @@ func (r *resolver) uniqueTogether(m *model, columns []string) bool {
 func (r *resolver) indexReference(m *model, fk *schema.ForeignKey, no bool) {
 	begins := func(parts []schema.Part) bool {
 		names := schema.Names(parts)
-		return len(names) == len(parts) && len(names) >= len(fk.Columns) && slices.Equal(names[:len(fk.Columns)], fk.Columns)
+		return len(names) == len(parts) && len(names) >= len(fk.Columns) &&
+			slices.Equal(names[:len(fk.Columns)], fk.Columns)
 	}
 	if no || m.table.PrimaryKey != nil && begins(m.table.PrimaryKey.Columns) {
 		return

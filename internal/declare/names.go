@@ -44,7 +44,11 @@ func Plural(word string) string {
 	switch {
 	case n == 0:
 		return word
-	case strings.HasSuffix(last, "s"), strings.HasSuffix(last, "x"), strings.HasSuffix(last, "z"), strings.HasSuffix(last, "ch"), strings.HasSuffix(last, "sh"):
+	case strings.HasSuffix(last, "s"),
+		strings.HasSuffix(last, "x"),
+		strings.HasSuffix(last, "z"),
+		strings.HasSuffix(last, "ch"),
+		strings.HasSuffix(last, "sh"):
 		return word + "es"
 	case n > 1 && last[n-1] == 'y' && !strings.ContainsRune("aeiou", rune(last[n-2])):
 		return word[:len(word)-1] + "ies"
@@ -64,7 +68,8 @@ func SnakeCase(name string) string {
 	list := []rune(name)
 	var b strings.Builder
 	for i, r := range list {
-		if unicode.IsUpper(r) && i > 0 && list[i-1] != '_' && (!unicode.IsUpper(list[i-1]) || i+1 < len(list) && unicode.IsLower(list[i+1])) {
+		if unicode.IsUpper(r) && i > 0 && list[i-1] != '_' &&
+			(!unicode.IsUpper(list[i-1]) || i+1 < len(list) && unicode.IsLower(list[i+1])) {
 			b.WriteByte('_')
 		}
 		b.WriteRune(unicode.ToLower(r))

@@ -76,11 +76,13 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 			if len(key) > 1 {
 				hint = "write unique " + strings.Join(names, ", ") + " in the model"
 			}
-			r.errorf(b.By[0].Pos, hint, "%s %s not identify one %s", strings.Join(names, " and "), map[bool]string{true: "do", false: "does"}[len(key) > 1], m.table.Model)
+			r.errorf(b.By[0].Pos, hint, "%s %s not identify one %s", strings.Join(names, " and "),
+				map[bool]string{true: "do", false: "does"}[len(key) > 1], m.table.Model)
 		}
 		for i, f := range key {
 			if f.column.Identity {
-				r.errorf(b.By[i].Pos, "identify them by another field, such as code text(20) unique", "%s is numbered by the database, and differs between databases", b.By[i].Name)
+				r.errorf(b.By[i].Pos, "identify them by another field, such as code text(20) unique",
+					"%s is numbered by the database, and differs between databases", b.By[i].Name)
 			}
 		}
 		out := &Rows{Pos: b.Pos, Table: m.table}
@@ -102,9 +104,10 @@ func tellsApart(m *model, key []*field) bool {
 			return p.Expr != nil || !slices.ContainsFunc(key, func(f *field) bool { return f.column.Name == p.Column })
 		})
 	}
-	return m.table.PrimaryKey != nil && among(m.table.PrimaryKey.Columns) || slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool {
-		return x.Unique && (x.Where == nil || m.table.Among(x)) && among(x.Parts)
-	})
+	return m.table.PrimaryKey != nil && among(m.table.PrimaryKey.Columns) ||
+		slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool {
+			return x.Unique && (x.Where == nil || m.table.Among(x)) && among(x.Parts)
+		})
 }
 
 // theirNames are names as they are written.
@@ -116,7 +119,8 @@ func theirNames(list []lang.Ident) []string {
 	return out
 }
 
-func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*field, by map[*model][]*field, into *Rows) bool {
+func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*field, by map[*model][]*field,
+	into *Rows) bool {
 	out := &schema.Rows{InsertOnly: b.InsertOnly}
 	for _, f := range key {
 		out.By = append(out.By, f.column.Name)
@@ -145,7 +149,10 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 		if f.target != nil && len(by[f.target.model]) > 1 {
 			if f.target.column.Identity {
 				known = false
-				r.errorf(cell.Name.Pos, "refer to a unique field instead, such as references "+f.target.model.table.Model+" by code", "rows of %s are identified by several fields, but %s holds one value", f.target.model.table.Model, f.decl.Name.Name)
+				r.errorf(cell.Name.Pos,
+					"refer to a unique field instead, such as references "+f.target.model.table.Model+" by code",
+					"rows of %s are identified by several fields, but %s holds one value", f.target.model.table.Model,
+					f.decl.Name.Name)
 			}
 			to = f.target.model.table.Name
 		} else if f.target != nil && by[f.target.model] != nil && by[f.target.model][0] != nil {
@@ -166,8 +173,10 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 	}
 	for _, f := range m.order {
 		c := f.column
-		if c.NotNull && c.Value == nil && c.Generated == nil && !c.Identity && !c.Stamped && !slices.Contains(fields, f) {
-			r.errorf(b.Pos, "give it a column here, or a default in the model", "%s.%s is required, and the rows have no value for it", m.table.Model, f.decl.Name.Name)
+		if c.NotNull && c.Value == nil && c.Generated == nil && !c.Identity && !c.Stamped &&
+			!slices.Contains(fields, f) {
+			r.errorf(b.Pos, "give it a column here, or a default in the model",
+				"%s.%s is required, and the rows have no value for it", m.table.Model, f.decl.Name.Name)
 		}
 	}
 	for i, c := range out.By {
@@ -215,7 +224,8 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 					r.errorf(l.Cells[place].Value.Pos, "", "%s identifies the rows and cannot be null", b.By[i].Name)
 				}
 			case v.Kind == schema.TextValue && v.Text == "":
-				r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s identifies the rows and cannot be empty", b.By[i].Name)
+				r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s identifies the rows and cannot be empty",
+					b.By[i].Name)
 			}
 		}
 		name := out.Key(len(out.Values) - 1)
@@ -224,7 +234,8 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 			if len(key) > 1 {
 				what = name
 			}
-			r.errorf(l.Cells[first].Value.Pos, "", "two rows have the same %s, %s", strings.Join(theirNames(b.By), " and "), what)
+			r.errorf(l.Cells[first].Value.Pos, "", "two rows have the same %s, %s",
+				strings.Join(theirNames(b.By), " and "), what)
 		}
 		keys[name] = true
 		into.cells = append(into.cells, at)
@@ -260,7 +271,8 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 		r.errorf(c.Pos, "", "%s is required and cannot be null", name)
 	case c.Kind == schema.NullValue:
 	case !c.Constant() && c.Kind != schema.SQLValue:
-		r.errorf(c.Pos, "write the value itself, or leave the field to its default", "%s would be different on every database", c.Value)
+		r.errorf(c.Pos, "write the value itself, or leave the field to its default",
+			"%s would be different on every database", c.Value)
 	case r.value(&c, t, name):
 		if x := f.column; x.Nonblank && strings.TrimSpace(c.Text) == "" && c.Kind == schema.TextValue {
 			r.errorf(c.Pos, "", "%s cannot be blank", name)
@@ -273,7 +285,8 @@ func (r *resolver) rowValue(v *lang.Value, f *field, t schema.Type) schema.Value
 // inRange tells of a literal that is out of its field's range.
 func (r *resolver) inRange(v lang.Value, f *field) {
 	t := f.column.Type
-	if x := f.column.Range; x != nil && v.Constant() && v.Kind != schema.NullValue && (x.From != nil && !inOrder(*x.From, v.Value, t) || x.To != nil && !inOrder(v.Value, *x.To, t)) {
+	if x := f.column.Range; x != nil && v.Constant() && v.Kind != schema.NullValue &&
+		(x.From != nil && !inOrder(*x.From, v.Value, t) || x.To != nil && !inOrder(v.Value, *x.To, t)) {
 		r.errorf(v.Pos, "", "%s is out of the range of %s", v.Value, f.decl.Name.Name)
 	}
 }
@@ -283,13 +296,15 @@ func (r *resolver) rowLinks() {
 	var reaches func(from, to string, steps int) bool // by the names of tables
 	reaches = func(from, to string, steps int) bool {
 		m := r.modelOf(from)
-		return m != nil && m.table.Rows != nil && steps < len(r.out.Rows) && slices.ContainsFunc(m.table.Rows.Points, func(next string) bool {
-			return next != "" && next != from && (next == to || reaches(next, to, steps+1))
-		})
+		return m != nil && m.table.Rows != nil && steps < len(r.out.Rows) &&
+			slices.ContainsFunc(m.table.Rows.Points, func(next string) bool {
+				return next != "" && next != from && (next == to || reaches(next, to, steps+1))
+			})
 	}
 	for _, rows := range r.out.Rows {
 		if _, ok := rows.ParentsFirst(rows.Table.Name); !ok {
-			r.errorf(rows.Pos, "leave one of the references null", "rows of %s refer to each other in a circle, and none can be the first", rows.Table.Model)
+			r.errorf(rows.Pos, "leave one of the references null",
+				"rows of %s refer to each other in a circle, and none can be the first", rows.Table.Model)
 		} else if reaches(rows.Table.Name, rows.Table.Name, 0) {
 			r.errorf(rows.Pos, "remove the reference from one of the blocks", "the rows of %s and of other models refer to each other in a circle, and none can be the first", rows.Table.Model)
 		}

@@ -55,7 +55,8 @@ func (t Table) Shown() []string {
 	var out []string
 	add := func(n string) {
 		c := t.Column(n)
-		if c == nil || schema.Own(n) || len(out) >= shownColumns || slices.Contains(out, n) || slices.Contains(t.Key(), n) || strings.EqualFold(n, t.SoftDelete) || c.Stamped || n == "created_at" {
+		if c == nil || schema.Own(n) || len(out) >= shownColumns || slices.Contains(out, n) ||
+			slices.Contains(t.Key(), n) || strings.EqualFold(n, t.SoftDelete) || c.Stamped || n == "created_at" {
 			return
 		}
 		out = append(out, n)
@@ -111,7 +112,8 @@ func (t Table) List(ctx context.Context, limit int) ([]Row, error) {
 
 func (t Table) rows(ctx context.Context, where string, limit int, whole bool) ([]Row, error) {
 	columns := append(append(slices.Clone(t.Key()), t.SoftDelete), t.Shown()...)
-	found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(columns), t.q(t.Name), where), limit)
+	found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(columns), t.q(t.Name), where),
+		limit)
 	if err != nil {
 		return nil, err
 	}
@@ -165,8 +167,10 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 		if u.back != "" { // holds of the row too, once it is back
 			rest += " AND " + u.back
 		}
-		query := fmt.Sprintf("SELECT %s, %s, %s FROM (SELECT %s FROM %s WHERE %s) AS d JOIN (SELECT %s FROM %s WHERE %s) AS l ON %s",
-			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.every(), t.q(t.Name), rest, t.every(), t.q(t.Name), u.live, strings.Join(same, " AND "))
+		query := fmt.Sprintf(
+			"SELECT %s, %s, %s FROM (SELECT %s FROM %s WHERE %s) AS d JOIN (SELECT %s FROM %s WHERE %s) AS l ON %s",
+			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.every(), t.q(t.Name), rest, t.every(),
+			t.q(t.Name), u.live, strings.Join(same, " AND "))
 		rows, err := t.DB.Sample(ctx, query, 1)
 		if err != nil {
 			return nil, err
@@ -201,7 +205,8 @@ func (t Table) amongLive(x *schema.Index) (u uniqueness, ok bool) {
 	}
 	for _, p := range x.Parts {
 		c := t.Column(p.Column)
-		if c == nil || !schema.Own(c.Name) || c.Generated == nil || !strings.Contains(c.Generated.SQL.Text, t.q(t.SoftDelete)) {
+		if c == nil || !schema.Own(c.Name) || c.Generated == nil ||
+			!strings.Contains(c.Generated.SQL.Text, t.q(t.SoftDelete)) {
 			u.parts = append(u.parts, p)
 			continue
 		}
@@ -247,7 +252,8 @@ func (r reference) to(t Table, where string) string {
 	for i, c := range r.key.Columns {
 		match = append(match, fmt.Sprintf("p.%s = %s.%s", t.q(r.key.References[i]), t.q(r.table.Name), t.q(c)))
 	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS p WHERE %s)", t.every(), t.q(t.Name), where, strings.Join(match, " AND "))
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS p WHERE %s)", t.every(), t.q(t.Name),
+		where, strings.Join(match, " AND "))
 }
 
 // children counts the rows that refer to a deleted row and are not deleted.
@@ -281,7 +287,9 @@ func (t Table) ReadKey(raw string) ([]string, error) {
 		parts = splitKey(raw)
 	}
 	if len(parts) != len(keys) {
-		return nil, fmt.Errorf("the primary key of %s is %s: write its values separated by commas, a value with a comma in single quotes, not %q", t.Name, strings.Join(keys, ", "), raw)
+		return nil, fmt.Errorf(
+			"the primary key of %s is %s: write its values separated by commas, a value with a comma in single quotes, not %q",
+			t.Name, strings.Join(keys, ", "), raw)
 	}
 	var out []string
 	for i, k := range keys {
@@ -374,9 +382,11 @@ type TakenError struct {
 func (e *TakenError) Error() string {
 	var out []string
 	for i, t := range e.Taken {
-		out = append(out, fmt.Sprintf("%s %s is taken by %s", strings.Join(t.Columns, ", "), strings.Join(t.Values, ", "), e.By[i]))
+		out = append(out,
+			fmt.Sprintf("%s %s is taken by %s", strings.Join(t.Columns, ", "), strings.Join(t.Values, ", "), e.By[i]))
 	}
-	return fmt.Sprintf("the row %s of %s cannot be restored: %s; change one of the two, or purge the deleted one", e.Row, e.Table, strings.Join(out, "; "))
+	return fmt.Sprintf("the row %s of %s cannot be restored: %s; change one of the two, or purge the deleted one",
+		e.Row, e.Table, strings.Join(out, "; "))
 }
 
 // blockedError says that what went with a row keeps it from coming back.
@@ -408,7 +418,12 @@ func (t Table) blocking(ctx context.Context, where, at string, seen map[string]b
 			return err
 		}
 		if len(taken) > 0 {
-			return &TakenError{Table: c.Name, Row: c.KeyWords(taken[0].Key), Taken: taken[:1], By: []string{c.KeyWords(taken[0].By)}}
+			return &TakenError{
+				Table: c.Name,
+				Row:   c.KeyWords(taken[0].Key),
+				Taken: taken[:1],
+				By:    []string{c.KeyWords(taken[0].By)},
+			}
 		}
 		if err := c.blocking(ctx, below, at, seen); err != nil {
 			return err
@@ -468,7 +483,8 @@ func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (w
 
 // Restore brings rows back, by their keys, and tells what came back with them.
 // Without commit all of it is taken back again.
-func (t Table) Restore(ctx context.Context, keys [][]string, wait time.Duration, commit bool) (with []Counted, err error) {
+func (t Table) Restore(ctx context.Context, keys [][]string, wait time.Duration,
+	commit bool) (with []Counted, err error) {
 	err = t.inside(ctx, wait, commit, func() error {
 		before, err := t.marked(ctx)
 		if err != nil {
@@ -507,7 +523,8 @@ func (t Table) restore(ctx context.Context, key []string) error {
 	}
 	name := t.KeyWords(key)
 	if len(rows) == 0 {
-		return fmt.Errorf("%s has no row with %s: erbario deleted list %s shows those that are deleted", t.Name, name, t.Name)
+		return fmt.Errorf("%s has no row with %s: erbario deleted list %s shows those that are deleted", t.Name, name,
+			t.Name)
 	}
 	if rows[0].At == "NULL" {
 		return nil // it has come back with another, or was never away
@@ -538,8 +555,12 @@ func (t Table) Above(ctx context.Context, key []string) ([]string, error) {
 		for i, c := range k.Columns {
 			match = append(match, fmt.Sprintf("p.%s = c.%s", t.q(k.References[i]), t.q(c)))
 		}
-		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS c JOIN %s AS p ON %s WHERE p.%s IS NOT NULL",
-			t.every(), t.q(t.Name), t.is(key, ""), t.q(parent.Name), strings.Join(match, " AND "), t.q(parent.SoftDelete)))
+		n, err := t.DB.Count(
+			ctx,
+			fmt.Sprintf("SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS c JOIN %s AS p ON %s WHERE p.%s IS NOT NULL",
+				t.every(), t.q(t.Name), t.is(key, ""), t.q(parent.Name), strings.Join(match, " AND "),
+				t.q(parent.SoftDelete)),
+		)
 		if err != nil {
 			return nil, err
 		}

@@ -249,7 +249,8 @@ func TestAgainstPlainGo(t *testing.T) {
 		for range rapid.IntRange(10, 50).Draw(t, "steps") {
 			clock = clock.Add(time.Hour)
 			now := clock.Format("2006-01-02 15:04:05")
-			kind := rapid.SampledFrom([]string{"insert", "insert", "insert", "delete", "delete", "restore", "purge", "purge old"}).Draw(t, "what")
+			kind := rapid.SampledFrom([]string{"insert", "insert", "insert", "delete", "delete", "restore", "purge", "purge old"}).
+				Draw(t, "what")
 			table := rapid.SampledFrom([]string{"taxa", "specimens", "sheets", "photos", "notes"}).Draw(t, "table")
 			after := want.clone()
 			var err error
@@ -318,7 +319,12 @@ func TestAgainstPlainGo(t *testing.T) {
 					continue
 				}
 				ok = after.purge(table, []int{id})
-				_, err = Table{db, e, live, live.Table(table)}.Purge(ctx, [][]string{{fmt.Sprint(id)}}, time.Time{}, 0, true)
+				_, err = Table{
+					db,
+					e,
+					live,
+					live.Table(table),
+				}.Purge(ctx, [][]string{{fmt.Sprint(id)}}, time.Time{}, 0, true)
 				require.NoError(t, db.EnforceReferences(ctx, true))
 			case "purge old":
 				if table == "notes" {
@@ -373,11 +379,14 @@ func TestList(t *testing.T) {
 	require.Equal(t, []Row{
 		{Key: []string{"2"}, At: "'2026-02-02 10:00:00'", Values: []string{"'HB-2'", "1"}},
 		{Key: []string{"1"}, At: "'2026-02-01 10:00:00'", Values: []string{"'HB-1'", "1"},
-			Taken:    []Taken{{Columns: []string{"accession"}, Values: []string{"'HB-1'"}, By: []string{"3"}, Key: []string{"1"}}},
+			Taken: []Taken{
+				{Columns: []string{"accession"}, Values: []string{"'HB-1'"}, By: []string{"3"}, Key: []string{"1"}},
+			},
 			Children: []Children{{"notes", 1}}},
 	}, list)
 	_, err = specimens.Restore(ctx, [][]string{{"1"}}, 0, true)
-	require.EqualError(t, err, "the row id 1 of specimens cannot be restored: accession 'HB-1' is taken by id 3; change one of the two, or purge the deleted one")
+	require.EqualError(t, err,
+		"the row id 1 of specimens cannot be restored: accession 'HB-1' is taken by id 3; change one of the two, or purge the deleted one")
 	_, err = specimens.Purge(ctx, [][]string{{"3"}}, time.Time{}, 0, true)
 	require.ErrorContains(t, err, "only deleted rows are purged")
 }

@@ -45,7 +45,9 @@ func (e *HeldError) Error() string {
 	if e.Rows == 1 {
 		verb, are = "refers", "is"
 	}
-	return fmt.Sprintf("%s of %s %s to deleted rows of %s and %s not deleted: delete or change them first; nothing was purged", words.Rows(e.Rows), e.Table, verb, e.To, are)
+	return fmt.Sprintf(
+		"%s of %s %s to deleted rows of %s and %s not deleted: delete or change them first; nothing was purged",
+		words.Rows(e.Rows), e.Table, verb, e.To, are)
 }
 
 const chunk = 200
@@ -69,7 +71,8 @@ func add(list *[]Counted, table string, n int64) {
 
 // Purge deletes rows for good: those with the keys, or, without keys, those that
 // were deleted before a time. Without commit all of it is taken back again.
-func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wait time.Duration, commit bool) (Purged, error) {
+func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wait time.Duration,
+	commit bool) (Purged, error) {
 	p := &purge{}
 	err := t.inside(ctx, wait, commit, func() error {
 		for _, key := range keys {
@@ -78,10 +81,12 @@ func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wai
 				return err
 			}
 			if len(rows) == 0 {
-				return fmt.Errorf("%s has no row with %s: erbario deleted list %s shows those that are deleted", t.Name, t.KeyWords(key), t.Name)
+				return fmt.Errorf("%s has no row with %s: erbario deleted list %s shows those that are deleted", t.Name,
+					t.KeyWords(key), t.Name)
 			}
 			if rows[0].At == "NULL" {
-				return fmt.Errorf("the row %s of %s is not deleted: only deleted rows are purged", t.KeyWords(key), t.Name)
+				return fmt.Errorf("the row %s of %s is not deleted: only deleted rows are purged", t.KeyWords(key),
+					t.Name)
 			}
 		}
 		for _, key := range keys {
@@ -92,7 +97,8 @@ func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wai
 		if len(keys) > 0 {
 			return nil
 		}
-		limit, err := t.Engine.SQL().Literal(schema.Value{Kind: schema.TextValue, Text: before.UTC().Truncate(time.Second).Format(time.DateTime)}, schema.Type{Kind: schema.Timestamp})
+		limit, err := t.Engine.SQL().
+			Literal(schema.Value{Kind: schema.TextValue, Text: before.UTC().Truncate(time.Second).Format(time.DateTime)}, schema.Type{Kind: schema.Timestamp})
 		if err != nil {
 			return err
 		}
@@ -125,7 +131,10 @@ func (t Table) purge(ctx context.Context, p *purge, where string, inside []strin
 		return err
 	}
 	if len(inside) > 100 {
-		return fmt.Errorf("rows of %s refer to each other in a circle of more than 100 steps: loosen one of the references first; nothing was purged", t.Name)
+		return fmt.Errorf(
+			"rows of %s refer to each other in a circle of more than 100 steps: loosen one of the references first; nothing was purged",
+			t.Name,
+		)
 	}
 	for _, ref := range t.references() {
 		c, to := ref.table, ref.to(t, where)
@@ -162,7 +171,8 @@ func (t Table) purge(ctx context.Context, p *purge, where string, inside []strin
 		}
 	}
 	if t.SoftDelete != "" {
-		live, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE (%s) AND %s IS NULL", t.q(t.Name), where, t.q(t.SoftDelete)))
+		live, err := t.DB.Count(ctx,
+			fmt.Sprintf("SELECT 1 FROM %s WHERE (%s) AND %s IS NULL", t.q(t.Name), where, t.q(t.SoftDelete)))
 		if err != nil {
 			return err
 		}

@@ -64,9 +64,29 @@ const (
 // Sign is "+" for what comes, "-" for what goes and "~" for what changes.
 func (k Kind) Sign() string {
 	switch k {
-	case AddTable, AddColumn, AddUnique, AddIndex, AddReference, AddCheck, AddTrigger, AddView, AddEnum, AddRow, AddComment:
+	case AddTable,
+		AddColumn,
+		AddUnique,
+		AddIndex,
+		AddReference,
+		AddCheck,
+		AddTrigger,
+		AddView,
+		AddEnum,
+		AddRow,
+		AddComment:
 		return "+"
-	case DropTable, DropColumn, DropUnique, DropIndex, DropReference, DropCheck, DropTrigger, DropView, DropEnum, DropRow, DropComment:
+	case DropTable,
+		DropColumn,
+		DropUnique,
+		DropIndex,
+		DropReference,
+		DropCheck,
+		DropTrigger,
+		DropView,
+		DropEnum,
+		DropRow,
+		DropComment:
 		return "-"
 	}
 	return "~"
@@ -154,7 +174,8 @@ func Schemas(live, wanted *schema.Schema) []Change {
 	}
 	for _, t := range live.Tables {
 		if w := wanted.Table(t.Name); w == nil && !schema.Own(t.Name) {
-			out = append(out, Change{Kind: DropTable, Table: t.Name, What: fmt.Sprintf("%d columns", len(t.Columns)), Object: t})
+			out = append(out,
+				Change{Kind: DropTable, Table: t.Name, What: fmt.Sprintf("%d columns", len(t.Columns)), Object: t})
 		}
 	}
 	for _, o := range wanted.Others {
@@ -198,7 +219,8 @@ func Tables(live, wanted *schema.Table) []Change {
 	d.triggers()
 	d.comment("", live.Comment, wanted.Comment, wanted, live)
 	d.order()
-	if a, b := live.Options, wanted.Options; a.Strict != b.Strict || a.WithoutRowid != b.WithoutRowid || a.Virtual != b.Virtual {
+	if a, b := live.Options, wanted.Options; a.Strict != b.Strict || a.WithoutRowid != b.WithoutRowid ||
+		a.Virtual != b.Virtual {
 		d.add(Change{Kind: ChangeOptions, What: "options of the table"})
 	}
 	return d.out
@@ -247,7 +269,15 @@ func (d *tables) order() {
 
 // comment compares the comments of a table or a column.
 func (d *tables) comment(column, from, to string, object, before any) {
-	c := Change{Kind: ChangeComment, Name: column, From: from, To: to, What: fmt.Sprintf("comment %q -> %q", from, to), Object: object, Before: before}
+	c := Change{
+		Kind:   ChangeComment,
+		Name:   column,
+		From:   from,
+		To:     to,
+		What:   fmt.Sprintf("comment %q -> %q", from, to),
+		Object: object,
+		Before: before,
+	}
 	switch {
 	case from == to:
 		return
@@ -277,7 +307,8 @@ func (d *tables) columns() {
 			change(ChangeColumn, old.Name, c.Name, "name "+old.Name+" -> "+c.Name)
 		}
 		if !schema.SameForm(old.SQLType, c.SQLType) {
-			change(ChangeType, old.SQLType, c.SQLType, cmp.Or(old.SQLType, "no type")+" -> "+cmp.Or(c.SQLType, "no type"))
+			change(ChangeType, old.SQLType, c.SQLType,
+				cmp.Or(old.SQLType, "no type")+" -> "+cmp.Or(c.SQLType, "no type"))
 		}
 		if c.NotNull && !old.NotNull {
 			change(MakeRequired, "optional", "required", "optional -> required")
@@ -293,10 +324,12 @@ func (d *tables) columns() {
 			change(ChangeColumn, a, b, "generated "+cmp.Or(a, "no")+" -> "+cmp.Or(b, "no"))
 		}
 		if !schema.SameCollation(old.Collation, c.Collation) {
-			change(ChangeColumn, old.Collation, c.Collation, "collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
+			change(ChangeColumn, old.Collation, c.Collation,
+				"collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
 		}
 		if !strings.EqualFold(old.OnUpdate, c.OnUpdate) {
-			change(ChangeColumn, old.OnUpdate, c.OnUpdate, "on update "+cmp.Or(old.OnUpdate, "nothing")+" -> "+cmp.Or(c.OnUpdate, "nothing"))
+			change(ChangeColumn, old.OnUpdate, c.OnUpdate,
+				"on update "+cmp.Or(old.OnUpdate, "nothing")+" -> "+cmp.Or(c.OnUpdate, "nothing"))
 		}
 		if old.Invisible != c.Invisible {
 			seen := map[bool]string{true: "invisible", false: "visible"}
@@ -304,7 +337,8 @@ func (d *tables) columns() {
 		}
 		d.comment(c.Name, old.Comment, c.Comment, c, old)
 		if old.Conflict != c.Conflict {
-			change(ChangeColumn, old.Conflict, c.Conflict, "on conflict "+cmp.Or(old.Conflict, "abort")+" -> "+cmp.Or(c.Conflict, "abort"))
+			change(ChangeColumn, old.Conflict, c.Conflict,
+				"on conflict "+cmp.Or(old.Conflict, "abort")+" -> "+cmp.Or(c.Conflict, "abort"))
 		}
 	}
 	for _, c := range d.live.Columns {
@@ -330,8 +364,16 @@ func (d *tables) key() {
 		}
 		return s
 	}
-	if (a == nil) != (b == nil) || a != nil && (a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)) {
-		d.add(Change{Kind: ChangeKey, From: words(a), To: words(b), What: "primary key " + words(a) + " -> " + words(b), Object: b, Before: a})
+	if (a == nil) != (b == nil) || a != nil &&
+		(a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)) {
+		d.add(Change{
+			Kind:   ChangeKey,
+			From:   words(a),
+			To:     words(b),
+			What:   "primary key " + words(a) + " -> " + words(b),
+			Object: b,
+			Before: a,
+		})
 	}
 }
 
@@ -341,7 +383,8 @@ func (d *tables) uniquesAndIndexes() {
 	left := slices.Clone(d.live.Indexes)
 	var wanted []*schema.Index
 	for _, x := range d.wanted.Indexes {
-		i := slices.IndexFunc(left, func(o *schema.Index) bool { return schema.SameIndex(o, x) && sameName(o.Name, x.Name) })
+		i := slices.IndexFunc(left,
+			func(o *schema.Index) bool { return schema.SameIndex(o, x) && sameName(o.Name, x.Name) })
 		if i >= 0 {
 			left = slices.Delete(left, i, i+1)
 		} else {
@@ -373,7 +416,8 @@ func (d *tables) uniquesAndIndexes() {
 		}
 		c := Change{Kind: kind, Name: x.Name, From: from, To: to, What: from + " -> " + to, Object: x, Before: old}
 		if x.Unique && d.wanted.Among(x) && !d.live.Among(old) {
-			c.Note = fmt.Sprintf("an upsert on it has to say so: ON CONFLICT (%s) WHERE %s", strings.Join(schema.Names(x.Parts), ", "), oneLine(x.Where.Text))
+			c.Note = fmt.Sprintf("an upsert on it has to say so: ON CONFLICT (%s) WHERE %s",
+				strings.Join(schema.Names(x.Parts), ", "), oneLine(x.Where.Text))
 		}
 		d.add(c)
 	}
@@ -389,7 +433,8 @@ func (d *tables) uniquesAndIndexes() {
 func (d *tables) references() {
 	left := slices.Clone(d.live.ForeignKeys)
 	for _, k := range d.wanted.ForeignKeys {
-		i := slices.IndexFunc(left, func(o *schema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) })
+		i := slices.IndexFunc(left,
+			func(o *schema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) })
 		name := strings.Join(k.Columns, ", ")
 		if i < 0 {
 			if c := d.live.Column(name); c != nil || len(k.Columns) > 1 {
@@ -402,7 +447,15 @@ func (d *tables) references() {
 		old := left[i]
 		left = slices.Delete(left, i, i+1)
 		if !sameReference(old, k) {
-			d.add(Change{Kind: ChangeRef, Name: name, From: referenceWords(old), To: referenceWords(k), What: referenceChange(old, k), Object: k, Before: old})
+			d.add(Change{
+				Kind:   ChangeRef,
+				Name:   name,
+				From:   referenceWords(old),
+				To:     referenceWords(k),
+				What:   referenceChange(old, k),
+				Object: k,
+				Before: old,
+			})
 		}
 	}
 	for _, k := range left {
@@ -428,7 +481,8 @@ func (d *tables) checks() {
 		}
 	}
 	for _, k := range wanted {
-		i := slices.IndexFunc(left, func(o *schema.Check) bool { return o.Name != "" && strings.EqualFold(o.Name, k.Name) })
+		i := slices.IndexFunc(left,
+			func(o *schema.Check) bool { return o.Name != "" && strings.EqualFold(o.Name, k.Name) })
 		if i < 0 {
 			i = slices.IndexFunc(left, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) })
 		}
@@ -480,7 +534,8 @@ func (d *tables) typeHolds(k *schema.Check) string {
 
 func (d *tables) triggers() {
 	for _, g := range d.wanted.Triggers {
-		i := slices.IndexFunc(d.live.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) })
+		i := slices.IndexFunc(d.live.Triggers,
+			func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) })
 		switch {
 		case i < 0:
 			c := Change{Kind: AddTrigger, Name: g.Name, What: triggerWords(g), Object: g}
@@ -489,11 +544,14 @@ func (d *tables) triggers() {
 			}
 			d.add(c)
 		case !d.live.Triggers[i].SQL.Same(g.SQL):
-			d.add(Change{Kind: ChangeTrigger, Name: g.Name, What: triggerWords(g), Object: g, Before: d.live.Triggers[i]})
+			d.add(
+				Change{Kind: ChangeTrigger, Name: g.Name, What: triggerWords(g), Object: g, Before: d.live.Triggers[i]},
+			)
 		}
 	}
 	for _, g := range d.live.Triggers {
-		if slices.ContainsFunc(d.wanted.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) }) {
+		if slices.ContainsFunc(d.wanted.Triggers,
+			func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) }) {
 			continue
 		}
 		c := Change{Kind: DropTrigger, Name: g.Name, What: triggerWords(g), Object: g}
@@ -508,6 +566,7 @@ func (d *tables) triggers() {
 func sameName(live, wanted string) bool { return live == "" || wanted == "" || live == wanted }
 
 func sameReference(a, b *schema.ForeignKey) bool {
-	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) && a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate &&
-		a.Deferrable == b.Deferrable && strings.EqualFold(a.Match, b.Match) && sameName(a.Name, b.Name)
+	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) &&
+		a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate && a.Deferrable == b.Deferrable &&
+		strings.EqualFold(a.Match, b.Match) && sameName(a.Name, b.Name)
 }

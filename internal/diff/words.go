@@ -123,13 +123,18 @@ func referenceChange(old, k *schema.ForeignKey) string {
 	var out []string
 	action := func(what string, a, b schema.Action) {
 		if a != b {
-			out = append(out, fmt.Sprintf("on %s %s -> %s", what, strings.ToLower(string(a)), strings.ToLower(string(b))))
+			out = append(out,
+				fmt.Sprintf("on %s %s -> %s", what, strings.ToLower(string(a)), strings.ToLower(string(b))))
 		}
 	}
 	action("delete", old.OnDelete, k.OnDelete)
 	action("update", old.OnUpdate, k.OnUpdate)
 	if old.Deferrable != k.Deferrable {
-		out = append(out, cmp.Or(strings.ToLower(old.Deferrable), "not deferrable")+" -> "+cmp.Or(strings.ToLower(k.Deferrable), "not deferrable"))
+		out = append(
+			out,
+			cmp.Or(strings.ToLower(old.Deferrable), "not deferrable")+" -> "+cmp.Or(strings.ToLower(k.Deferrable),
+				"not deferrable"),
+		)
 	}
 	if len(out) == 0 {
 		return referenceWords(old) + " -> " + referenceWords(k)
@@ -176,7 +181,9 @@ func checkWords(k *schema.Check) string {
 var rangeForms = sync.OnceValue(func() (out struct{ cast, both, from, to *regexp.Regexp }) {
 	const name, value = `(\S+)`, `('[^']*'|\S+)`
 	out.cast = regexp.MustCompile(`::(?:timestamp|time)(?:\(\d+\))?(?: with(?:out)? time zone)?|::\w+(?:\([\d, ]+\))?`)
-	out.both = regexp.MustCompile(`(?i)^` + name + ` (?:between ` + value + ` and ` + value + `|>= ` + value + ` and (\S+) <= ` + value + `)$`)
+	out.both = regexp.MustCompile(
+		`(?i)^` + name + ` (?:between ` + value + ` and ` + value + `|>= ` + value + ` and (\S+) <= ` + value + `)$`,
+	)
 	out.from = regexp.MustCompile(`^` + name + ` >= ` + value + `$`)
 	out.to = regexp.MustCompile(`^` + name + ` <= ` + value + `$`)
 	return out

@@ -169,7 +169,8 @@ func (s *State) renames(a plan.Answers, carried bool) ([]plan.Rename, error) {
 			}
 			beside := func(is func(o plan.Rename) bool) bool {
 				return slices.ContainsFunc(out, func(o plan.Rename) bool {
-					return o.Value == "" && (o.Column == "") == (r.Column == "") && (r.Column == "" || o.Table == r.Table) && is(o)
+					return o.Value == "" && (o.Column == "") == (r.Column == "") &&
+						(r.Column == "" || o.Table == r.Table) && is(o)
 				})
 			}
 			frees := beside(func(o plan.Rename) bool { return strings.EqualFold(o.Old(), r.To) })
@@ -196,7 +197,8 @@ func (s *State) replaced(renames []plan.Rename, drop map[string]bool) []plan.Ren
 			}
 			d := w.Column(c.Name)
 			moves := slices.ContainsFunc(renames, func(r plan.Rename) bool {
-				return r.Column != "" && r.Value == "" && r.Table == t.Name && (strings.EqualFold(r.Column, c.Name) || strings.EqualFold(r.To, c.Name))
+				return r.Column != "" && r.Value == "" && r.Table == t.Name &&
+					(strings.EqualFold(r.Column, c.Name) || strings.EqualFold(r.To, c.Name))
 			})
 			if d != nil && !moves && d.SQLType != c.SQLType {
 				out = append(out, plan.Rename{Table: t.Name, Column: c.Name, Aside: true})

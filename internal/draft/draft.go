@@ -56,12 +56,16 @@ func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*mig
 	if len(names) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%s, declared as outside, does not exist in this database: create it there; in a throwaway database erbario rebuild creates it", strings.Join(names, " and "))
+	return fmt.Errorf(
+		"%s, declared as outside, does not exist in this database: create it there; in a throwaway database erbario rebuild creates it",
+		strings.Join(names, " and "),
+	)
 }
 
 // Look reads a database and holds it against the models and the files, which
 // read gives; it is called while the database is read.
-func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() (*schema.Schema, []*migration.Migration, error)) (*State, error) {
+func Look(ctx context.Context, e engine.Engine, db engine.Database,
+	read func() (*schema.Schema, []*migration.Migration, error)) (*State, error) {
 	s := &State{Engine: e, DB: db}
 	var files []*migration.Migration
 	var readErr error
@@ -116,7 +120,8 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database, read func() 
 }
 
 // ahead is what a schema becomes by migrations, which run on scratch.
-func (s *State) ahead(ctx context.Context, from *schema.Schema, list []*migration.Migration, run func(scratch engine.Database) error) (*schema.Schema, error) {
+func (s *State) ahead(ctx context.Context, from *schema.Schema, list []*migration.Migration,
+	run func(scratch engine.Database) error) (*schema.Schema, error) {
 	out, left, err := proof.After(ctx, s.Engine, from, s.Wanted, list, run)
 	if e := s.lacks(left); e != nil {
 		return nil, e
@@ -234,7 +239,9 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 	db, err := proof.Replay(ctx, s.Engine, list, s.Wanted)
 	if err != nil {
 		if name := s.stranger(list); name != "" { // its declaration may be gone
-			err = fmt.Errorf("%w; no migration creates %s, which exists here: declare it as model NAME outside, with the columns that are referred to", err, name)
+			err = fmt.Errorf(
+				"%w; no migration creates %s, which exists here: declare it as model NAME outside, with the columns that are referred to",
+				err, name)
 		}
 		return nil, err
 	}
@@ -253,7 +260,8 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 func (s *State) stranger(line []*migration.Migration) string {
 	created := migration.Creates(line, s.Engine)
 	for _, t := range s.Live.Tables {
-		mentioned := slices.ContainsFunc(line, func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.SQL().Quote(t.Name)) })
+		mentioned := slices.ContainsFunc(line,
+			func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.SQL().Quote(t.Name)) })
 		if mentioned && !schema.Own(t.Name) && s.Wanted.Table(t.Name) == nil && !created[strings.ToLower(t.Name)] {
 			return t.Name
 		}
@@ -313,7 +321,8 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 		return nil, err
 	}
 	return slices.DeleteFunc(diff.Schemas(made, live), func(c diff.Change) bool {
-		return c.Kind == diff.AddTable || c.Kind == diff.AddView || c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
+		return c.Kind == diff.AddTable || c.Kind == diff.AddView ||
+			c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
 	}), nil
 }
 

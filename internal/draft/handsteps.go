@@ -51,7 +51,9 @@ func carry(m *migration.Migration, list []HandStep) error {
 		step := renamed(h.Step, h.Of, m)
 		switch i := slices.Index(m.Drafted, h.Was); {
 		case h.Was != "" && i < 0:
-			return fmt.Errorf("a step of %s was edited (%s), and the draft of it would be different now: nothing was changed. Note what you edited, then erbario redraft --no-carry leaves it out", h.Of.ID, h.Title)
+			return fmt.Errorf(
+				"a step of %s was edited (%s), and the draft of it would be different now: nothing was changed. Note what you edited, then erbario redraft --no-carry leaves it out",
+				h.Of.ID, h.Title)
 		case h.Was != "":
 			m.Steps[i] = step
 		case h.First:

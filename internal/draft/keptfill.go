@@ -43,7 +43,8 @@ type keptRows struct {
 
 // fills gives the fills of what the rows lack, and the questions about it. It takes the
 // answers that it uses out of answers.
-func (k *keptRows) fills(ctx context.Context, answers map[string]plan.Fill) (out []KeptFill, questions []plan.Question, err error) {
+func (k *keptRows) fills(ctx context.Context,
+	answers map[string]plan.Fill) (out []KeptFill, questions []plan.Question, err error) {
 	for _, w := range k.wanted.Columns {
 		if w.Generated != nil || w.Identity || k.alone && !k.adds(w.Name) {
 			continue
@@ -83,7 +84,8 @@ func (k *keptRows) count(ctx context.Context, where string) (int64, error) {
 }
 
 // replaced is the fill of a column that the rows have, with another type or optional.
-func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
+func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column,
+	answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
 	name, old, now := k.wanted.Name+"."+w.Name, k.Engine.SQL().Quote(has.Name), k.Engine.SQL().Quote(w.Name)
 	value := now
 	if !sameKept(has, w) && k.alone {
@@ -105,8 +107,17 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 		case n > 0 && answer != nil:
 			return &KeptFill{SQL: answer.SQL, Has: true, Loses: true}, nil, true, nil
 		case n > 0:
-			return nil, &plan.Question{Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and %s a value that cannot be converted", name, has.SQLType, w.SQLType, words.Have(n)),
-				Choices: []plan.Choice{{Words: "an expression over the row", Flags: []string{fmt.Sprintf("--fill %s=sql:EXPRESSION", name)}}}}, false, nil
+			return nil, &plan.Question{
+				Rows: n,
+				Text: fmt.Sprintf("%s changes from %s to %s, and %s a value that cannot be converted", name,
+					has.SQLType, w.SQLType, words.Have(n)),
+				Choices: []plan.Choice{
+					{
+						Words: "an expression over the row",
+						Flags: []string{fmt.Sprintf("--fill %s=sql:EXPRESSION", name)},
+					},
+				},
+			}, false, nil
 		case !ok:
 			value = "NULL"
 		case conv.SQL != "":
@@ -144,11 +155,13 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column, answer *
 // held is the value of a column of the same type whose values have other limits now: a choice
 // that lost some, a range. Those that are renamed have their new names; of what is not
 // allowed any more it asks, or takes the answer, which loses the old values.
-func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan.Fill) (value string, loses bool, q *plan.Question, err error) {
+func (k *keptRows) held(ctx context.Context, has, w *schema.Column,
+	answer *plan.Fill) (value string, loses bool, q *plan.Question, err error) {
 	e, now := k.Engine, k.Engine.SQL().Quote(w.Name)
 	var must []string
 	for _, c := range k.wanted.Checks {
-		if c.Column == w.Name && (c.Purpose == schema.ForChoice || c.Purpose == schema.ForRange || c.Purpose == schema.ForNonblank) {
+		if c.Column == w.Name &&
+			(c.Purpose == schema.ForChoice || c.Purpose == schema.ForRange || c.Purpose == schema.ForNonblank) {
 			must = append(must, "("+c.SQL.Text+")")
 		}
 	}
@@ -164,7 +177,9 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	}
 	fits := strings.Join(must, " AND ")
 	bad := func(value string) string {
-		return fmt.Sprintf("(SELECT %s AS %s, %s AS erbario_was FROM (SELECT %s AS %s FROM %s) AS r) AS q WHERE %s IS NOT NULL AND NOT (%s)", value, now, now, e.SQL().Quote(has.Name), now, e.SQL().Quote(k.kept.Name), now, fits)
+		return fmt.Sprintf(
+			"(SELECT %s AS %s, %s AS erbario_was FROM (SELECT %s AS %s FROM %s) AS r) AS q WHERE %s IS NOT NULL AND NOT (%s)",
+			value, now, now, e.SQL().Quote(has.Name), now, e.SQL().Quote(k.kept.Name), now, fits)
 	}
 	gone, err := k.DB.Select(ctx, "SELECT DISTINCT erbario_was FROM "+bad(now))
 	if err != nil || len(gone) == 0 {
@@ -188,7 +203,9 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 		}
 	}
 	if answer != nil {
-		return otherwise("CASE WHEN " + now + " IS NULL OR " + fits + " THEN " + now + " ELSE (" + answer.SQL + ") END"), true, nil, nil
+		return otherwise(
+			"CASE WHEN " + now + " IS NULL OR " + fits + " THEN " + now + " ELSE (" + answer.SQL + ") END",
+		), true, nil, nil
 	}
 	n, err := k.DB.Count(ctx, "SELECT 1 FROM "+bad(value))
 	if err != nil {
@@ -198,7 +215,10 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 	q = &plan.Question{Rows: n, Text: fmt.Sprintf("%s no longer allows what %s", name, words.Have(n))}
 	if len(gone) == 1 {
 		for _, c := range w.Type.Choices {
-			q.Choices = append(q.Choices, plan.Choice{Words: fmt.Sprintf("%s is renamed to %s", gone[0][0], c), Flags: []string{fmt.Sprintf("--rename %s.%s=%s", name, gone[0][0], c)}})
+			q.Choices = append(q.Choices, plan.Choice{
+				Words: fmt.Sprintf("%s is renamed to %s", gone[0][0], c),
+				Flags: []string{fmt.Sprintf("--rename %s.%s=%s", name, gone[0][0], c)},
+			})
 		}
 	}
 	q.Choices = append(q.Choices,
@@ -209,7 +229,8 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column, answer *plan
 
 // missing is the fill of a required column that the rows do not have. Another of the
 // migrations may have added it, whose undo kept its values by key.
-func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
+func (k *keptRows) missing(ctx context.Context, w *schema.Column,
+	answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
 	f, none := &KeptFill{}, "true"
 	for _, t := range k.byKey {
 		if c := t.Column(w.Name); c == nil || !sameKept(c, w) {
@@ -222,7 +243,8 @@ func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.F
 					match = append(match, "v."+k.Engine.SQL().Quote(c.Name)+" = "+row+k.Engine.SQL().Quote(key))
 				}
 			}
-			return fmt.Sprintf("(SELECT v.%s FROM %s AS v WHERE %s LIMIT 1)", k.Engine.SQL().Quote(w.Name), from, strings.Join(match, " AND "))
+			return fmt.Sprintf("(SELECT v.%s FROM %s AS v WHERE %s LIMIT 1)", k.Engine.SQL().Quote(w.Name), from,
+				strings.Join(match, " AND "))
 		}
 		f.From, f.SQL = t.Name, read("{from}", "")
 		none = read(k.Engine.SQL().Quote(t.Name), k.Engine.SQL().Quote(k.kept.Name)+".") + " IS NULL"
@@ -247,7 +269,11 @@ func (k *keptRows) missing(ctx context.Context, w *schema.Column, answer *plan.F
 
 // noValue asks what value rows are to have in a column that is required.
 func noValue(t *schema.Table, column string, rows int64) *plan.Question {
-	return &plan.Question{Rows: rows, Text: fmt.Sprintf("%s.%s is required, and %s no value for it", t.Name, column, words.Have(rows)), Choices: plan.ValueChoices(t, column, rows)}
+	return &plan.Question{
+		Rows:    rows,
+		Text:    fmt.Sprintf("%s.%s is required, and %s no value for it", t.Name, column, words.Have(rows)),
+		Choices: plan.ValueChoices(t, column, rows),
+	}
 }
 
 // misfits counts the rows whose value of a column is lost by its conversion.
@@ -283,7 +309,8 @@ func (k *keptRows) misfits(ctx context.Context, w *schema.Column, conv engine.Co
 
 // fillKept writes fills into a kept table, each worked out over the rows as they were. now
 // gives the name that a kept table has by now. done is told how to revert each change.
-func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name string, list []KeptFill, now func(name string) string, done func(back func(context.Context) error)) error {
+func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name string, list []KeptFill,
+	now func(name string) string, done func(back func(context.Context) error)) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
@@ -304,7 +331,12 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 	a := engine.Between(kept, to)
 	var names []string
 	for _, f := range list {
-		c := &schema.Column{Name: fresh(f), Type: f.Column.Type, SQLType: f.Column.SQLType, Collation: f.Column.Collation}
+		c := &schema.Column{
+			Name:      fresh(f),
+			Type:      f.Column.Type,
+			SQLType:   f.Column.SQLType,
+			Collation: f.Column.Collation,
+		}
 		if f.Column.Values != nil { // the new migration may create the enum type
 			c.Type, c.SQLType = schema.Type{Kind: schema.Text}, "text"
 		}
@@ -318,7 +350,8 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 	}
 	for _, s := range e.DDL().Alter(a).Steps {
 		if err := runner.StepAll(ctx, db, s.Apply); err != nil {
-			return fmt.Errorf("the rows of %s that are restored cannot be given %s: %w", list[0].Table, strings.Join(names, ", "), err)
+			return fmt.Errorf("the rows of %s that are restored cannot be given %s: %w", list[0].Table,
+				strings.Join(names, ", "), err)
 		}
 		done(func(ctx context.Context) error { return runner.StepAll(ctx, db, s.Undo) })
 	}

@@ -21,12 +21,34 @@ import (
 
 // planned is the migration of a plan.
 func planned(id string, form int, e engine.Engine, p *plan.Plan) *migration.Migration {
-	m := &migration.Migration{ID: id, Form: form, Engine: e.Name(), Parameters: p.Parameters, BeforeApply: p.BeforeApply, BeforeUndo: p.BeforeUndo}
+	m := &migration.Migration{
+		ID:          id,
+		Form:        form,
+		Engine:      e.Name(),
+		Parameters:  p.Parameters,
+		BeforeApply: p.BeforeApply,
+		BeforeUndo:  p.BeforeUndo,
+	}
 	for _, f := range p.Found {
-		m.Found = append(m.Found, migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
+		m.Found = append(m.Found,
+			migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
-		m.Steps = append(m.Steps, migration.Step{Title: st.Title, Kind: st.Kind, Work: st.Work, Note: cmp.Or(st.Note, st.Work.String()), Loses: st.Loses, Kept: st.Kept, UndoLoses: st.UndoLoses, Here: st.Here, HereUndo: st.HereUndo, Batches: st.Batches, Rows: st.Rows, Apply: statements(st.Apply), Undo: statements(st.Undo)})
+		m.Steps = append(m.Steps, migration.Step{
+			Title:     st.Title,
+			Kind:      st.Kind,
+			Work:      st.Work,
+			Note:      cmp.Or(st.Note, st.Work.String()),
+			Loses:     st.Loses,
+			Kept:      st.Kept,
+			UndoLoses: st.UndoLoses,
+			Here:      st.Here,
+			HereUndo:  st.HereUndo,
+			Batches:   st.Batches,
+			Rows:      st.Rows,
+			Apply:     statements(st.Apply),
+			Undo:      statements(st.Undo),
+		})
 	}
 	return m
 }
@@ -61,7 +83,10 @@ type Draft struct {
 // Make drafts the migration that closes the difference. Nothing is written.
 func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if newer := s.Status.Newer; len(newer) > 0 {
-		return nil, fmt.Errorf("%s is applied here and has no file in this checkout, so a draft would follow a migration that others do not have. Restore its file first, or undo it with erbario undo (the database has its text)", newer[len(newer)-1])
+		return nil, fmt.Errorf(
+			"%s is applied here and has no file in this checkout, so a draft would follow a migration that others do not have. Restore its file first, or undo it with erbario undo (the database has its text)",
+			newer[len(newer)-1],
+		)
 	}
 	id := cmp.Or(r.ID, s.NextID(r.Now, r.Title))
 	p, err := s.plan(ctx, id, r)
@@ -97,7 +122,14 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		m.Text = migration.WithHead(m)
 		return d, nil
 	}
-	in := proof.Input{Engine: s.Engine, Start: s.Upcoming, Wanted: s.Wanted, Ignore: p.Undeclared, More: len(r.Steps) > 0, Migration: m}
+	in := proof.Input{
+		Engine:    s.Engine,
+		Start:     s.Upcoming,
+		Wanted:    s.Wanted,
+		Ignore:    p.Undeclared,
+		More:      len(r.Steps) > 0,
+		Migration: m,
+	}
 	live, done, err := s.rowsToTry(ctx, r.Rows)
 	if err != nil {
 		return nil, err
@@ -113,7 +145,8 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 			return nil, err
 		}
 		byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
-			return t.GuardRole != "" && slices.ContainsFunc(p.Changes, func(c diff.Change) bool { return c.Table == t.Name })
+			return t.GuardRole != "" &&
+				slices.ContainsFunc(p.Changes, func(c diff.Change) bool { return c.Table == t.Name })
 		})
 		if byRole && len(d.Barred) > 0 { // a guard that cannot ask would let nobody delete anything
 			return nil, errors.New(strings.Join(d.Barred, "; ") + ": nothing was written")
@@ -211,7 +244,13 @@ func (s *State) NextID(now time.Time, title string) string {
 
 // ByHand is a migration to fill in.
 func (s *State) ByHand(r Request) *migration.Migration {
-	m := &migration.Migration{ID: cmp.Or(r.ID, s.NextID(r.Now, r.Title)), Engine: s.Engine.Name(), Follows: s.Last(), ByHand: true, Proof: "not proved: fill it in, then run erbario prove"}
+	m := &migration.Migration{
+		ID:      cmp.Or(r.ID, s.NextID(r.Now, r.Title)),
+		Engine:  s.Engine.Name(),
+		Follows: s.Last(),
+		ByHand:  true,
+		Proof:   "not proved: fill it in, then run erbario prove",
+	}
 	m.Steps = []migration.Step{{Title: migration.Title(r.Title)}}
 	migration.Write(m)
 	return m

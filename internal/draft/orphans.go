@@ -18,8 +18,14 @@ import (
 // orphans asks about values that rows held in what the old migrations made and
 // the models no longer declare, and about those that such rows lack now. It takes the
 // answers about them out.
-func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out plan.Answers, to *Handover, questions []plan.Question, err error) {
-	out, to = in, &Handover{Tables: map[string]string{}, Columns: map[string]map[string]string{}, Fills: map[string][]KeptFill{}, answers: map[string]bool{}}
+func (s *State) orphans(ctx context.Context, again Again,
+	in plan.Answers) (out plan.Answers, to *Handover, questions []plan.Question, err error) {
+	out, to = in, &Handover{
+		Tables:  map[string]string{},
+		Columns: map[string]map[string]string{},
+		Fills:   map[string][]KeptFill{},
+		answers: map[string]bool{},
+	}
 	out.Rename = nil
 	fill, drop := map[string]plan.Fill{}, map[string]bool{}
 	for k, v := range in.Fill {
@@ -34,7 +40,8 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 	used := map[int]bool{}
 	find := func(table, column string) (name string, ok bool) {
 		for i, r := range in.Rename {
-			if r.Value == "" && strings.EqualFold(r.Column, column) && (strings.EqualFold(r.Table, table) || strings.EqualFold(s.table(r.Table), table)) {
+			if r.Value == "" && strings.EqualFold(r.Column, column) &&
+				(strings.EqualFold(r.Table, table) || strings.EqualFold(s.table(r.Table), table)) {
 				used[i] = true
 				to.answers[strings.TrimSuffix("--rename "+table+"."+column, ".")] = true
 				return r.To, true
@@ -62,7 +69,9 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			case ok:
 				to.Tables[table] = s.table(name)
 				if wanted = s.Wanted.Table(to.Tables[table]); wanted != nil && s.ownRows(wanted, all) {
-					return out, to, nil, fmt.Errorf("--rename %s=%s: %s has rows of its own, which are restored: give up %s with --drop %s, or declare it under a free name", table, name, wanted.Name, table, table)
+					return out, to, nil, fmt.Errorf(
+						"--rename %s=%s: %s has rows of its own, which are restored: give up %s with --drop %s, or declare it under a free name",
+						table, name, wanted.Name, table, table)
 				}
 			case drop[table]:
 				delete(drop, table)
@@ -105,7 +114,8 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 				}
 				continue
 			}
-			stays := wanted.Column(c.Name) != nil || s.Upcoming.Table(table) != nil && s.Upcoming.Table(table).Column(c.Name) != nil
+			stays := wanted.Column(c.Name) != nil ||
+				s.Upcoming.Table(table) != nil && s.Upcoming.Table(table).Column(c.Name) != nil
 			if stays && (!created || byKey) {
 				continue
 			}
@@ -119,7 +129,8 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 			if now = s.column(wanted.Name, now); ok && wanted.Column(now) != nil {
 				for other, taken := range to.Columns[kept.Name] {
 					if taken == now && other != c.Name {
-						return out, to, nil, fmt.Errorf("--rename %s=%s: %s is to be called %s already", name, now, other, now)
+						return out, to, nil, fmt.Errorf("--rename %s=%s: %s is to be called %s already", name, now,
+							other, now)
 					}
 				}
 				rename(c.Name, now)
@@ -147,7 +158,8 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 		rows := keptRows{State: s, kept: kept, wanted: wanted, called: called, alone: byKey}
 		rows.renamed = func(column, value string) (string, bool) {
 			for i, r := range in.Rename {
-				if r.Value == value && strings.EqualFold(s.column(wanted.Name, r.Column), column) && (strings.EqualFold(r.Table, table) || strings.EqualFold(s.table(r.Table), wanted.Name)) {
+				if r.Value == value && strings.EqualFold(s.column(wanted.Name, r.Column), column) &&
+					(strings.EqualFold(r.Table, table) || strings.EqualFold(s.table(r.Table), wanted.Name)) {
 					used[i] = true
 					to.answers["--rename "+wanted.Name+"."+column+"."+value] = true
 					return r.To, true
@@ -181,7 +193,8 @@ func (s *State) orphans(ctx context.Context, again Again, in plan.Answers) (out 
 		}
 		for key := range had { // a required one needs it for rows elsewhere, too
 			_, left := given[key]
-			if c := wanted.Column(strings.TrimPrefix(key, wanted.Name+".")); byKey && !left && c != nil && (!c.NotNull || c.Default != nil) {
+			if c := wanted.Column(strings.TrimPrefix(key, wanted.Name+".")); byKey && !left && c != nil &&
+				(!c.NotNull || c.Default != nil) {
 				delete(fill, key)
 			}
 		}
@@ -210,9 +223,15 @@ func (s *State) ownRows(t *schema.Table, all []runner.Archived) bool {
 
 // orphanTable asks about a table that is no longer declared; all are what the undo put
 // aside, and a table that is among it has rows of its own.
-func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string, all []runner.Archived) plan.Question {
+func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string,
+	all []runner.Archived) plan.Question {
 	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.SQL().Quote(kept.Name))
-	q := plan.Question{About: table, Rows: n, Text: fmt.Sprintf("the table %s, which this change had created, is no longer declared, and it has %s", table, words.Rows(n))}
+	q := plan.Question{
+		About: table,
+		Rows:  n,
+		Text: fmt.Sprintf("the table %s, which this change had created, is no longer declared, and it has %s", table,
+			words.Rows(n)),
+	}
 	for _, t := range s.Wanted.Tables {
 		shared := 0
 		for _, c := range t.Columns {
@@ -221,7 +240,10 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 			}
 		}
 		if s.Upcoming.Table(t.Name) == nil && !s.ownRows(t, all) && shared*2 >= len(kept.Columns) {
-			q.Choices = append(q.Choices, plan.Choice{Words: "renamed to " + t.Name, Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)}})
+			q.Choices = append(q.Choices, plan.Choice{
+				Words: "renamed to " + t.Name,
+				Flags: []string{fmt.Sprintf("--rename %s=%s", table, t.Name)},
+			})
 		}
 	}
 	q.Choices = append(q.Choices, plan.Choice{Words: "drop it; its rows stay kept", Flags: []string{"--drop " + table}})
@@ -230,32 +252,53 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 
 // orphanColumn asks about a column that is no longer declared; taken are the names that
 // others of its table get.
-func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, table string, c *schema.Column, taken []string) (*plan.Question, error) {
-	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name), s.Engine.SQL().Quote(c.Name)))
+func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, table string, c *schema.Column,
+	taken []string) (*plan.Question, error) {
+	n, err := s.DB.Count(
+		ctx,
+		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name),
+			s.Engine.SQL().Quote(c.Name)),
+	)
 	if err != nil || n == 0 {
 		return nil, err
 	}
 	name := table + "." + c.Name
-	q := &plan.Question{About: name, Rows: n, Text: fmt.Sprintf("%s, which this change had added, is no longer declared, and %s a value in it", name, words.Have(n))}
+	q := &plan.Question{
+		About: name,
+		Rows:  n,
+		Text: fmt.Sprintf("%s, which this change had added, is no longer declared, and %s a value in it", name,
+			words.Have(n)),
+	}
 	for _, w := range wanted.Columns {
-		if live := s.Upcoming.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) && kept.Column(w.Name) == nil && !slices.Contains(taken, w.Name) && strings.EqualFold(w.SQLType, c.SQLType) {
-			q.Choices = append(q.Choices, plan.Choice{Words: "renamed to " + w.Name, Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)}})
+		if live := s.Upcoming.Table(wanted.Name); (live == nil || live.Column(w.Name) == nil) &&
+			kept.Column(w.Name) == nil && !slices.Contains(taken, w.Name) && strings.EqualFold(w.SQLType, c.SQLType) {
+			q.Choices = append(q.Choices, plan.Choice{
+				Words: "renamed to " + w.Name,
+				Flags: []string{fmt.Sprintf("--rename %s=%s", name, w.Name)},
+			})
 		}
 	}
-	q.Choices = append(q.Choices, plan.Choice{Words: "drop it; the values stay kept", Flags: []string{"--drop " + name}})
+	q.Choices = append(q.Choices,
+		plan.Choice{Words: "drop it; the values stay kept", Flags: []string{"--drop " + name}})
 	return q, nil
 }
 
 // otherType asks about values of a column that another migration makes now, with another
 // type.
 func (s *State) otherType(ctx context.Context, kept, t *schema.Table, c *schema.Column) (*plan.Question, error) {
-	n, err := s.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name), s.Engine.SQL().Quote(c.Name)))
+	n, err := s.DB.Count(
+		ctx,
+		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name),
+			s.Engine.SQL().Quote(c.Name)),
+	)
 	if err != nil || n == 0 {
 		return nil, err
 	}
 	name := t.Name + "." + c.Name
 	return &plan.Question{About: name, Rows: n,
-		Text:    fmt.Sprintf("%s, which this change had added as %s, is added as %s by another migration, and %s a value in it", name, c.SQLType, t.Column(c.Name).SQLType, words.Have(n)),
+		Text: fmt.Sprintf(
+			"%s, which this change had added as %s, is added as %s by another migration, and %s a value in it", name,
+			c.SQLType, t.Column(c.Name).SQLType, words.Have(n)),
 		Choices: []plan.Choice{{Words: "the values stay kept", Flags: []string{"--drop " + name}}},
 		Other:   "or give the field a new name, and answer --rename"}, nil
 }

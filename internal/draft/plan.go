@@ -48,7 +48,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	made := &schema.Schema{}
 	// Also a migration that only creates tables has to know what the others made: the
 	// rest of what is declared and exists is found, and belongs into its file.
-	if r.Title != "" && len(from.Tables) > 0 || len(changes) == 0 && len(s.Wanted.Tables) > 0 || slices.ContainsFunc(changes, func(c diff.Change) bool { return c.Kind != diff.AddTable || s.mentioned(c.Table) }) {
+	if r.Title != "" && len(from.Tables) > 0 || len(changes) == 0 && len(s.Wanted.Tables) > 0 ||
+		slices.ContainsFunc(changes,
+			func(c diff.Change) bool { return c.Kind != diff.AddTable || s.mentioned(c.Table) }) {
 		if made, err = s.Made(ctx); err != nil {
 			return nil, err
 		}
@@ -93,22 +95,43 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 				if enums[r].Apply == nil {
 					continue
 				}
-				if i := slices.Index(there, r.Value); i >= 0 && slices.Equal(enums[r].Apply, engine.EnumsOf(s.Engine).RenameValue(o.Name, r.Value, r.To)) {
+				if i := slices.Index(there, r.Value); i >= 0 &&
+					slices.Equal(enums[r].Apply, engine.EnumsOf(s.Engine).RenameValue(o.Name, r.Value, r.To)) {
 					there[i] = r.To
 				}
 			}
 			if !plan.OnlyAdded(there, o.Values) {
-				renames = append(renames, engine.Step{Title: "set the enum type " + o.Name + " apart", Apply: engine.EnumsOf(s.Engine).Rename(o.Name, plan.Apart(o.Name))})
+				renames = append(renames, engine.Step{
+					Title: "set the enum type " + o.Name + " apart",
+					Apply: engine.EnumsOf(s.Engine).Rename(o.Name, plan.Apart(o.Name)),
+				})
 			}
 		}
 	}
-	in := plan.Input{Engine: s.Engine, EnumRenames: enums, Renames: named, Kept: migration.KeptNames(id, r.Form), Live: from, Wanted: wanted, Order: r.Order, Made: made, Answers: answers, NoKeep: r.NoKeep, Stage: s.stage, Rows: refer, TakeOver: r.Title != "" && len(s.Status.Pending) == 0, Lenient: r.Carried, Unseen: s.Unseen, Count: func(q string) (int64, error) {
-		n, err := s.DB.Count(ctx, q)
-		if err != nil && len(s.Status.Pending) > 0 {
-			return 0, nil // about what a waiting migration will make: no rows yet
-		}
-		return n, err
-	}}
+	in := plan.Input{
+		Engine:      s.Engine,
+		EnumRenames: enums,
+		Renames:     named,
+		Kept:        migration.KeptNames(id, r.Form),
+		Live:        from,
+		Wanted:      wanted,
+		Order:       r.Order,
+		Made:        made,
+		Answers:     answers,
+		NoKeep:      r.NoKeep,
+		Stage:       s.stage,
+		Rows:        refer,
+		TakeOver:    r.Title != "" && len(s.Status.Pending) == 0,
+		Lenient:     r.Carried,
+		Unseen:      s.Unseen,
+		Count: func(q string) (int64, error) {
+			n, err := s.DB.Count(ctx, q)
+			if err != nil && len(s.Status.Pending) > 0 {
+				return 0, nil // about what a waiting migration will make: no rows yet
+			}
+			return n, err
+		},
+	}
 	in.Look = func(q string) (int64, engine.Rows, error) {
 		n, rows, err := engine.InTheWay(ctx, s.DB, q)
 		if err != nil && len(s.Status.Pending) > 0 {
@@ -148,15 +171,18 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 func ordered(live, wanted *schema.Schema, names []string) (from, to *schema.Schema, tables []string, err error) {
 	from, to = live.Clone(), wanted.Clone()
 	for _, name := range names {
-		i := slices.IndexFunc(to.Tables, func(t *schema.Table) bool { return t.Model == name || strings.EqualFold(t.Name, name) })
+		i := slices.IndexFunc(to.Tables,
+			func(t *schema.Table) bool { return t.Model == name || strings.EqualFold(t.Name, name) })
 		if i < 0 || from.Table(to.Tables[i].Name) == nil {
-			return nil, nil, nil, fmt.Errorf("--order %s matches nothing: no such table in the database and the models", name)
+			return nil, nil, nil, fmt.Errorf("--order %s matches nothing: no such table in the database and the models",
+				name)
 		}
 		w := to.Tables[i]
 		old := from.Table(w.Name)
 		old.Ordered, w.Ordered = true, true
 		comes := slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return old.Column(c.Name) == nil })
-		moves := slices.ContainsFunc(diff.Tables(old, w), func(c diff.Change) bool { return c.Kind == diff.ChangeOrder })
+		moves := slices.ContainsFunc(diff.Tables(old, w),
+			func(c diff.Change) bool { return c.Kind == diff.ChangeOrder })
 		if !comes && !moves {
 			return nil, nil, nil, fmt.Errorf("--order %s matches nothing: its columns are in the declared order", name)
 		}
@@ -189,7 +215,8 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 		for _, r := range values {
 			frees := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.Value == r.To })
 			takes := slices.ContainsFunc(values, func(o plan.Rename) bool { return o.To == r.Value })
-			if now == nil || !among(old.Values, r.Value) || among(old.Values, r.To) && !frees || among(now.Values, r.Value) && !takes || !among(now.Values, r.To) {
+			if now == nil || !among(old.Values, r.Value) || among(old.Values, r.To) && !frees ||
+				among(now.Values, r.Value) && !takes || !among(now.Values, r.To) {
 				return nil, fmt.Errorf("--rename %s: %s has to lose the value %q and to have %q", r, key, r.Value, r.To)
 			}
 		}
@@ -228,8 +255,10 @@ func softDeletesAfter(before, after *schema.Schema, renames plan.Answers) {
 
 // trial makes renames on scratch, so that the engine itself says what follows
 // them, and tells whether something there is broken.
-func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine.Step, out **schema.Schema) (broken bool, err error) {
-	breakable := len(from.Views) > 0 || slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 })
+func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine.Step,
+	out **schema.Schema) (broken bool, err error) {
+	breakable := len(from.Views) > 0 ||
+		slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 })
 	var list []string
 	if s.Engine.Caps().ChecksAll && breakable {
 		if list, err = s.broken(ctx, from); err != nil {
@@ -243,24 +272,31 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 	for _, r := range renames {
 		m.Steps = append(m.Steps, migration.Step{Title: r.Title, Apply: statements(r.Apply)})
 	}
-	after, left, err := proof.After(ctx, s.Engine, from, nil, []*migration.Migration{m}, func(db engine.Database) error {
-		if breakable && !s.Engine.Caps().ChecksAll {
-			if list, err = engine.InvalidObjects(ctx, db); err != nil {
-				return err
-			}
-		}
-		if len(list) > 0 {
-			return fmt.Errorf("nothing can be renamed while %s does not work: fix or drop it first", list[0])
-		}
-		for _, r := range renames {
-			for _, sql := range r.Apply {
-				if err := db.Exec(ctx, sql); err != nil {
-					return fmt.Errorf("%s: %w", r.Title, err)
+	after, left, err := proof.After(
+		ctx,
+		s.Engine,
+		from,
+		nil,
+		[]*migration.Migration{m},
+		func(db engine.Database) error {
+			if breakable && !s.Engine.Caps().ChecksAll {
+				if list, err = engine.InvalidObjects(ctx, db); err != nil {
+					return err
 				}
 			}
-		}
-		return nil
-	})
+			if len(list) > 0 {
+				return fmt.Errorf("nothing can be renamed while %s does not work: fix or drop it first", list[0])
+			}
+			for _, r := range renames {
+				for _, sql := range r.Apply {
+					if err := db.Exec(ctx, sql); err != nil {
+						return fmt.Errorf("%s: %w", r.Title, err)
+					}
+				}
+			}
+			return nil
+		},
+	)
 	if e := s.lacks(left); e != nil {
 		return false, e
 	}

@@ -23,7 +23,8 @@ import (
 // TakeBack takes migrations back on a database inside the transaction that was
 // begun, newest first, as far as it has them; it returns those. Deleted rows may come
 // back: the new draft puts their mark back.
-func TakeBack(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration) (gone []*migration.Migration, err error) {
+func TakeBack(ctx context.Context, db engine.Database, e engine.Engine,
+	old []*migration.Migration) (gone []*migration.Migration, err error) {
 	applied, err := runner.History(ctx, db)
 	if err != nil {
 		return nil, err
@@ -34,7 +35,10 @@ func TakeBack(ctx context.Context, db engine.Database, e engine.Engine, old []*m
 			if slices.ContainsFunc(applied[:i], func(b runner.Applied) bool {
 				return slices.ContainsFunc(old, func(m *migration.Migration) bool { return m.ID == b.ID })
 			}) && !independent(a, old) {
-				return gone, fmt.Errorf("%s was applied after what is to be drafted again and does not belong to it: undo it first with erbario undo", a.ID)
+				return gone, fmt.Errorf(
+					"%s was applied after what is to be drafted again and does not belong to it: undo it first with erbario undo",
+					a.ID,
+				)
 			}
 			continue
 		}
@@ -73,7 +77,8 @@ func (h *Handover) tableNow(table string) string { return cmp.Or(h.Tables[table]
 
 // Hand moves what an undo of the old migrations kept to where the new one looks
 // for it, and fills what kept rows lack. done is told how to revert each change.
-func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, now *migration.Migration, to *Handover, done func(back func(context.Context) error)) error {
+func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
+	now *migration.Migration, to *Handover, done func(back func(context.Context) error)) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
@@ -112,7 +117,8 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 
 // renameColumns gives columns of a kept table new names, which may be those that others of
 // them have until then.
-func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kept *schema.Table, names map[string]string, done func(back func(context.Context) error)) error {
+func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kept *schema.Table,
+	names map[string]string, done func(back func(context.Context) error)) error {
 	var steps [][2]string
 	for _, old := range slices.Sorted(maps.Keys(names)) {
 		now := names[old]
@@ -162,7 +168,8 @@ func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine
 // that exist without the new one: another migration made them, such as one that came with
 // a merge. Those of another type, and those that a person let go of, stay kept. told is told
 // of each.
-func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration, told func(Returned)) error {
+func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
+	told func(Returned)) error {
 	var live *schema.Schema
 	for _, m := range old {
 		list, err := runner.ArchivedBy(ctx, db, m)
@@ -189,7 +196,8 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 					rest = true
 				}
 			}
-			if !slices.ContainsFunc(fits.Columns, func(c *schema.Column) bool { return !strings.HasPrefix(c.Name, "key_") }) {
+			if !slices.ContainsFunc(fits.Columns,
+				func(c *schema.Column) bool { return !strings.HasPrefix(c.Name, "key_") }) {
 				continue
 			}
 			before, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(kept.Name))
@@ -198,7 +206,9 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 			}
 			for _, sql := range e.DDL().Restore(t, fits, rest) {
 				if err := db.Step(ctx, sql); err != nil {
-					return fmt.Errorf("the values that %s kept for %s, which another migration creates now, cannot be restored (they remain in %s): %w", m.ID, t.Name, kept.Name, err)
+					return fmt.Errorf(
+						"the values that %s kept for %s, which another migration creates now, cannot be restored (they remain in %s): %w",
+						m.ID, t.Name, kept.Name, err)
 				}
 			}
 			after := int64(0)
@@ -234,7 +244,8 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 // sameKept tells whether a kept value is one of a column as it is: those of an enum type are
 // kept as texts.
 func sameKept(kept, c *schema.Column) bool {
-	return schema.SameForm(kept.SQLType, c.SQLType) || c.Values != nil && kept.Values == nil && kept.Type.Kind == schema.Text && kept.Type.Length == 0
+	return schema.SameForm(kept.SQLType, c.SQLType) ||
+		c.Values != nil && kept.Values == nil && kept.Type.Kind == schema.Text && kept.Type.Length == 0
 }
 
 // Again is what a change is drafted again from.
@@ -284,10 +295,15 @@ func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *H
 		return nil, to, err
 	}
 	r.Answers = answers
-	r.Said = slices.DeleteFunc(slices.Clone(r.Said), func(flag string) bool { // they answered what the file does not ask
-		key := s.flagKey(flag)
-		return to.answers[key] || strings.HasPrefix(flag, "--drop ") && !answers.Drop[strings.TrimPrefix(key, "--drop ")] && !answers.Drop[strings.TrimPrefix(flag, "--drop ")]
-	})
+	r.Said = slices.DeleteFunc(
+		slices.Clone(r.Said),
+		func(flag string) bool { // they answered what the file does not ask
+			key := s.flagKey(flag)
+			return to.answers[key] ||
+				strings.HasPrefix(flag, "--drop ") && !answers.Drop[strings.TrimPrefix(key, "--drop ")] &&
+					!answers.Drop[strings.TrimPrefix(flag, "--drop ")]
+		},
+	)
 	if len(questions) > 0 {
 		return &Draft{Plan: &plan.Plan{Questions: questions}}, to, nil
 	}

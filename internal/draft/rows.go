@@ -75,8 +75,16 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 
 // RowChanges lists what differs between the reference rows of the models and those
 // that a whole line of migrations makes from nothing.
-func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *schema.Schema, line []*migration.Migration) ([]diff.Change, error) {
-	s := &State{Engine: e, DB: db, Wanted: wanted, Live: end, Upcoming: end, Status: &runner.LineStatus{Pending: line, Files: line}}
+func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *schema.Schema,
+	line []*migration.Migration) ([]diff.Change, error) {
+	s := &State{
+		Engine:   e,
+		DB:       db,
+		Wanted:   wanted,
+		Live:     end,
+		Upcoming: end,
+		Status:   &runner.LineStatus{Pending: line, Files: line},
+	}
 	p, err := s.Changes(ctx)
 	if err != nil {
 		return nil, err
@@ -89,7 +97,8 @@ func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, w
 // rowsToTry gives rows to a proof: a few of the database, where some may be taken of it, and
 // the reference rows that others name, without which those could not be inserted. These are
 // in the database, or are made by the line of migrations, where that has yet to be applied.
-func (s *State) rowsToTry(ctx context.Context, some bool) (try func(table string, limit int) (engine.Rows, error), done func(), err error) {
+func (s *State) rowsToTry(ctx context.Context,
+	some bool) (try func(table string, limit int) (engine.Rows, error), done func(), err error) {
 	done = func() {}
 	source, in := s.DB, s.Live
 	named := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
@@ -121,7 +130,13 @@ func (s *State) rowsToTry(ctx context.Context, some bool) (try func(table string
 		if !named || where == "" {
 			return engine.Rows{}, nil
 		}
-		return source.Sample(ctx, "SELECT "+proof.Stored(in.Table(table), s.Engine)+" FROM "+s.Engine.SQL().Quote(in.Table(table).Name)+" WHERE "+where, namedAtMost)
+		return source.Sample(
+			ctx,
+			"SELECT "+proof.Stored(in.Table(table), s.Engine)+" FROM "+s.Engine.SQL().
+				Quote(in.Table(table).Name)+
+				" WHERE "+where,
+			namedAtMost,
+		)
 	}
 	return func(table string, limit int) (engine.Rows, error) {
 		out, err := rows(table)

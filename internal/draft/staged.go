@@ -22,7 +22,10 @@ import (
 // the way, there is no second draft.
 func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (first, second *Draft, err error) {
 	if !s.Engine.Caps().Stages {
-		return nil, nil, fmt.Errorf("--staged: on %s nobody writes while a migration runs, and one is enough: draft without it", s.Engine.Name())
+		return nil, nil, fmt.Errorf(
+			"--staged: on %s nobody writes while a migration runs, and one is enough: draft without it",
+			s.Engine.Name(),
+		)
 	}
 	if s.unreached {
 		return nil, nil, fmt.Errorf("--staged needs a server of %s, to prove both migrations", s.Engine.Name())
@@ -70,7 +73,8 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	two := *s
 	two.stage, two.made = &plan.Stage{Tables: halves.Tables, Wait: wait, Second: true}, nil
 	standing := *s.Status
-	standing.Pending, standing.Files = append(slices.Clone(standing.Pending), m), append(slices.Clone(standing.Files), m)
+	standing.Pending, standing.Files = append(slices.Clone(standing.Pending), m), append(slices.Clone(standing.Files),
+		m)
 	two.Status = &standing
 	if err := two.behind(ctx, s, m); err != nil {
 		return nil, nil, err

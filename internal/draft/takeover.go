@@ -30,7 +30,8 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	drop := map[string]bool{}
 	for _, name := range names {
 		if !slices.Contains(there, name) {
-			return fmt.Errorf("--take-over %s matches nothing: %s adds nothing of that name that exists here", name, m.ID)
+			return fmt.Errorf("--take-over %s matches nothing: %s adds nothing of that name that exists here", name,
+				m.ID)
 		}
 		table, column, _ := strings.Cut(name, ".")
 		t := wanted.Table(table)
@@ -40,17 +41,22 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 			continue
 		}
 		if t.Unkeyed() {
-			return fmt.Errorf("--take-over %s: %s has no primary key by which to match the values with their rows", name, table)
+			return fmt.Errorf("--take-over %s: %s has no primary key by which to match the values with their rows",
+				name, table)
 		}
 		t.Columns = slices.DeleteFunc(t.Columns, func(c *schema.Column) bool { return c.Name == column })
 		reads := func(x *schema.SQL) bool {
-			return x != nil && slices.ContainsFunc(e.SQL().Lex(x.Text), func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), column) })
+			return x != nil && slices.ContainsFunc(e.SQL().Lex(x.Text),
+				func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), column) })
 		}
-		t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool { return k.Column == column || reads(&k.SQL) })
+		t.Checks = slices.DeleteFunc(t.Checks,
+			func(k *schema.Check) bool { return k.Column == column || reads(&k.SQL) })
 		t.Triggers = slices.DeleteFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Column == column })
-		t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, column) })
+		t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
+			func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, column) })
 		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
-			return reads(x.Where) || slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Column == column || reads(p.Expr) })
+			return reads(x.Where) ||
+				slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Column == column || reads(p.Expr) })
 		})
 		t.Text = ""
 	}
@@ -60,10 +66,18 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	if err := runner.KeepFor(ctx, db, e, m, names); err != nil {
 		return err
 	}
-	in := plan.Input{Engine: e, Kept: m.Kept(), Live: live, Wanted: wanted, Made: live, Answers: plan.Answers{Drop: drop}, NoKeep: true,
-		Count: func(q string) (int64, error) { return db.Count(ctx, q) },
-		Look:  func(q string) (int64, engine.Rows, error) { return engine.InTheWay(ctx, db, q) },
-		Size:  func(table string) (int64, error) { return db.TableSize(ctx, table) }}
+	in := plan.Input{
+		Engine:  e,
+		Kept:    m.Kept(),
+		Live:    live,
+		Wanted:  wanted,
+		Made:    live,
+		Answers: plan.Answers{Drop: drop},
+		NoKeep:  true,
+		Count:   func(q string) (int64, error) { return db.Count(ctx, q) },
+		Look:    func(q string) (int64, engine.Rows, error) { return engine.InTheWay(ctx, db, q) },
+		Size:    func(table string) (int64, error) { return db.TableSize(ctx, table) },
+	}
 	p, err := plan.Make(in)
 	if err != nil {
 		return err

@@ -26,7 +26,8 @@ import (
 // Unreached is how an engine stands of which no server can be reached. declared is what
 // the models declare for it, and changes lead to that on home, from where this one
 // stands too.
-func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes []diff.Change, files []*migration.Migration) (*State, error) {
+func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes []diff.Change,
+	files []*migration.Migration) (*State, error) {
 	before := &schema.Schema{}
 	if len(files) > 0 {
 		var err error
@@ -39,10 +40,12 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 				continue
 			}
 			at := func(c *schema.Column) int {
-				return slices.IndexFunc(there.Columns, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c.Name) })
+				return slices.IndexFunc(there.Columns,
+					func(o *schema.Column) bool { return strings.EqualFold(o.Name, c.Name) })
 			}
 			slices.SortStableFunc(t.Columns, func(a, b *schema.Column) int { return at(a) - at(b) })
-			t.Children = slices.ContainsFunc(there.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren })
+			t.Children = slices.ContainsFunc(there.Triggers,
+				func(g *schema.Trigger) bool { return g.Purpose == schema.ForChildren })
 			if t.Guard = slices.ContainsFunc(there.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForGuard }); !t.Guard {
 				t.GuardRole = ""
 			}
@@ -71,12 +74,14 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 }
 
 // unreachedRows are the reference rows as the engine's own migrations say that they are.
-func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []diff.Change, files []*migration.Migration) []plan.TableRows {
+func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []diff.Change,
+	files []*migration.Migration) []plan.TableRows {
 	line := migration.RowsOf(files, e)
 	var out []plan.TableRows
 	for _, t := range wanted.Tables {
 		var known []string
-		if at := line[strings.ToLower(t.Name)]; at != nil && rows.Has(t, at.By) && (t.Rows == nil || slices.Equal(t.Rows.KeyParts(), at.By)) {
+		if at := line[strings.ToLower(t.Name)]; at != nil && rows.Has(t, at.By) &&
+			(t.Rows == nil || slices.Equal(t.Rows.KeyParts(), at.By)) {
 			known = at.Keys
 		}
 		if t.Outside || t.Rows == nil && len(known) == 0 {
@@ -114,7 +119,16 @@ func unreachedRows(e engine.Engine, wanted, before *schema.Schema, changes []dif
 
 // planUnreached plans without a database: there are no rows to ask.
 func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
-	in := plan.Input{Engine: s.Engine, Kept: migration.KeptNames(id, r.Form), Live: s.Live, Wanted: s.Wanted, Made: s.made, Answers: r.Answers, NoKeep: r.NoKeep, Lenient: true}
+	in := plan.Input{
+		Engine:  s.Engine,
+		Kept:    migration.KeptNames(id, r.Form),
+		Live:    s.Live,
+		Wanted:  s.Wanted,
+		Made:    s.made,
+		Answers: r.Answers,
+		NoKeep:  r.NoKeep,
+		Lenient: true,
+	}
 	in.Rows = s.refer
 	in.Answers.Fill = map[string]plan.Fill{}
 	for key, f := range r.Answers.Fill {
@@ -148,7 +162,8 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 		renameEnumValue(in.Live, in.Live.Table(n.Table).Column(n.Column), n)
 	}
 	for _, o := range s.Wanted.Others { // an enum type that has to be made anew is set apart
-		if old := in.Live.Enum(o.Name); o.Kind == schema.EnumType && old != nil && !plan.OnlyAdded(old.Values, o.Values) {
+		if old := in.Live.Enum(o.Name); o.Kind == schema.EnumType && old != nil &&
+			!plan.OnlyAdded(old.Values, o.Values) {
 			in.Live = in.Live.Clone()
 			setEnumApart(s.Engine, in.Live, o.Name)
 		}
@@ -232,11 +247,14 @@ func (w *earlier) typeIn(table, column string) (string, bool) {
 		return "", false
 	}
 	x := regexp.QuoteMeta(w.engine.SQL().Quote(column))
-	words := regexp.MustCompile(`(?m)(?:^    ` + x + ` |ADD COLUMN ` + x + ` |ALTER COLUMN ` + x + ` TYPE )(\w+|"[^"]+")`)
+	words := regexp.MustCompile(
+		`(?m)(?:^    ` + x + ` |ADD COLUMN ` + x + ` |ALTER COLUMN ` + x + ` TYPE )(\w+|"[^"]+")`,
+	)
 	name, made := "", map[string]bool{}
 	for _, m := range w.files {
 		for _, sql := range m.SQL(false) {
-			tables := sqltext.Touches(w.engine.SQL().Lex(sql), nil).Tables // the first is the one that the statement makes or changes
+			tables := sqltext.Touches(w.engine.SQL().Lex(sql),
+				nil).Tables // the first is the one that the statement makes or changes
 			if list := words.FindAllStringSubmatch(sql, -1); list != nil && len(tables) > 0 && tables[0] == table {
 				name = strings.Trim(list[len(list)-1][1], `"`)
 			}
@@ -296,7 +314,8 @@ func (w *earlier) takeOut(c diff.Change) bool {
 	}
 	switch c.Kind {
 	case diff.AddTable:
-		w.out.Tables = slices.DeleteFunc(w.out.Tables, func(o *schema.Table) bool { return strings.EqualFold(o.Name, c.Table) })
+		w.out.Tables = slices.DeleteFunc(w.out.Tables,
+			func(o *schema.Table) bool { return strings.EqualFold(o.Name, c.Table) })
 		return true
 	case diff.DropTable:
 		return w.putTable(c.Object.(*schema.Table))
@@ -438,9 +457,16 @@ func (w *earlier) value(def *schema.SQL, t schema.Type) *schema.Value {
 	if in, ok := strings.CutPrefix(text, "'"); ok {
 		plain = strings.ReplaceAll(strings.TrimSuffix(in, "'"), "''", "'")
 	}
-	list := []schema.Value{{Kind: schema.NowValue}, {Kind: schema.TodayValue}, {Kind: schema.UUIDValue}, {Kind: schema.BooleanValue, Text: "true"}, {Kind: schema.BooleanValue, Text: "false"}}
+	list := []schema.Value{
+		{Kind: schema.NowValue},
+		{Kind: schema.TodayValue},
+		{Kind: schema.UUIDValue},
+		{Kind: schema.BooleanValue, Text: "true"},
+		{Kind: schema.BooleanValue, Text: "false"},
+	}
 	for _, v := range append(list, schema.Value{Kind: schema.NumberValue, Text: text}, schema.Value{Kind: schema.NumberValue, Text: strings.TrimRight(strings.TrimRight(plain, "0"), ".")}, schema.Value{Kind: schema.TextValue, Text: plain}) {
-		if v.Kind == schema.BooleanValue && t.Kind != schema.Boolean || v.Kind == schema.NumberValue && !t.Kind.Number() {
+		if v.Kind == schema.BooleanValue && t.Kind != schema.Boolean ||
+			v.Kind == schema.NumberValue && !t.Kind.Number() {
 			continue
 		}
 		sql, err := w.home.SQL().Literal(v, t)
@@ -478,7 +504,8 @@ func takeColumn(t *schema.Table, name string) {
 	t.Columns = slices.DeleteFunc(t.Columns, func(o *schema.Column) bool { return o.Name == name })
 	on := func(parts []schema.Part) bool { return slices.Contains(schema.Names(parts), name) }
 	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool { return on(x.Parts) })
-	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, name) })
+	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
+		func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, name) })
 	if t.SoftDelete == name {
 		t.SoftDelete, t.LiveView, t.Children = "", "", false
 	}
@@ -519,7 +546,8 @@ func (w *earlier) check(t *schema.Table, kind diff.Kind, k, before *schema.Check
 	default:
 		n := len(t.Checks)
 		if kind != diff.DropCheck {
-			t.Checks = slices.DeleteFunc(t.Checks, func(o *schema.Check) bool { return o.Name == k.Name && k.Name != "" })
+			t.Checks = slices.DeleteFunc(t.Checks,
+				func(o *schema.Check) bool { return o.Name == k.Name && k.Name != "" })
 			if len(t.Checks) == n && (c != nil || k.Column == "") {
 				return false
 			}
@@ -535,7 +563,11 @@ func (w *earlier) check(t *schema.Table, kind diff.Kind, k, before *schema.Check
 func trigger(t *schema.Table, g *schema.Trigger, was bool) bool {
 	c := t.Column(g.Column)
 	switch g.Purpose {
-	case schema.ForChildren, schema.ForGuard, schema.ForGuardMark, schema.ForGuardAll, schema.ForGuardChildren: // the other engine's table tells
+	case schema.ForChildren,
+		schema.ForGuard,
+		schema.ForGuardMark,
+		schema.ForGuardAll,
+		schema.ForGuardChildren: // the other engine's table tells
 	case schema.ForImmutable:
 		if c != nil { // else it came with its column
 			c.Immutable = was

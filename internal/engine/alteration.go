@@ -21,7 +21,13 @@ func Qualify(table string, columns []string) []string {
 
 // Between is the alteration of a table into another where no more is known than the two.
 func Between(from, to *schema.Table) Alteration {
-	return Alteration{From: from, To: to, Forward: map[string]Source{}, Back: map[string]Source{}, Parent: func(string, bool) Parent { return ParentUnknown }}
+	return Alteration{
+		From:    from,
+		To:      to,
+		Forward: map[string]Source{},
+		Back:    map[string]Source{},
+		Parent:  func(string, bool) Parent { return ParentUnknown },
+	}
 }
 
 // LostColumns are the columns of from, generated ones aside, that to lacks or generates.

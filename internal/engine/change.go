@@ -283,7 +283,8 @@ func (a Alteration) Match() []string {
 		}
 	}
 	const created = "created_at"
-	if _, given := a.Forward[created]; len(keys) > 0 && !given && !slices.Contains(keys, created) && !slices.Contains(a.Lost, created) && a.From.Column(created) != nil && a.To.Column(created) != nil {
+	if _, given := a.Forward[created]; len(keys) > 0 && !given && !slices.Contains(keys, created) &&
+		!slices.Contains(a.Lost, created) && a.From.Column(created) != nil && a.To.Column(created) != nil {
 		keys = append(slices.Clone(keys), created)
 	}
 	return keys
@@ -294,7 +295,8 @@ func (a Alteration) Match() []string {
 func (a Alteration) otherKey() []string {
 	stays := func(column string) bool {
 		old, now := a.From.Column(column), a.To.Column(column)
-		return old != nil && now != nil && old.NotNull && old.SQLType == now.SQLType && old.Generated == nil && !slices.Contains(a.Lost, column)
+		return old != nil && now != nil && old.NotNull && old.SQLType == now.SQLType && old.Generated == nil &&
+			!slices.Contains(a.Lost, column)
 	}
 	if keys := a.To.Key(); len(keys) > 0 && !slices.ContainsFunc(keys, func(k string) bool { return !stays(k) }) {
 		return keys

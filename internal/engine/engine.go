@@ -125,9 +125,11 @@ type SchemeError struct {
 
 func (e *SchemeError) Error() string {
 	if e.Scheme == "" {
-		return fmt.Sprintf("the URL has no scheme: it begins with one of %s, such as sqlite:herbarium.db", strings.Join(e.Known, ", "))
+		return fmt.Sprintf("the URL has no scheme: it begins with one of %s, such as sqlite:herbarium.db",
+			strings.Join(e.Known, ", "))
 	}
-	return fmt.Sprintf("no engine of this version takes URLs with the scheme %q; it takes %s", e.Scheme, strings.Join(e.Known, ", "))
+	return fmt.Sprintf("no engine of this version takes URLs with the scheme %q; it takes %s", e.Scheme,
+		strings.Join(e.Known, ", "))
 }
 
 // Names are the names of all engines.

@@ -21,7 +21,8 @@ const (
 	MaxCost = 15
 )
 
-var bcryptBase64 = base64.NewEncoding("./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789").WithPadding(base64.NoPadding)
+var bcryptBase64 = base64.NewEncoding("./ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789").
+	WithPadding(base64.NoPadding)
 
 // salts is how many hashes a password has at the least cost: rows have one of them each, since
 // working out one for every row would take longer than all the rest.
@@ -63,5 +64,6 @@ func hash(password string, cost int, number uint64) string {
 			c.Encrypt(text[i:i+8], text[i:i+8])
 		}
 	}
-	return fmt.Sprintf("$2a$%02d$%s%s", cost, bcryptBase64.EncodeToString(salt[:]), bcryptBase64.EncodeToString(text[:23]))
+	return fmt.Sprintf("$2a$%02d$%s%s", cost, bcryptBase64.EncodeToString(salt[:]),
+		bcryptBase64.EncodeToString(text[:23]))
 }

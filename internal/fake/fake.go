@@ -108,16 +108,33 @@ var all = sync.OnceValue(func() []Generator {
 		{Name: "first_name", About: "Ada", make: func(w *Want) string { return w.person().First }},
 		{Name: "middle_name", About: "Elisa", make: func(w *Want) string { return w.person().Middle }},
 		{Name: "last_name", About: "Verdi", make: func(w *Want) string { return w.person().Last }},
-		{Name: "gender", About: "female or male, as the person's first name", make: func(w *Want) string { return w.person().Gendered([]string{"female", "male"}) }},
-		{Name: "email", About: "ada.verdi@meadow.example, of the row's name where it has one", From: slices.Concat(userNames, whole), make: email},
+		{
+			Name:  "gender",
+			About: "female or male, as the person's first name",
+			make:  func(w *Want) string { return w.person().Gendered([]string{"female", "male"}) },
+		},
+		{
+			Name:  "email",
+			About: "ada.verdi@meadow.example, of the row's name where it has one",
+			From:  slices.Concat(userNames, whole),
+			make:  email,
+		},
 		{Name: "username", About: "ada.verdi, of the row's name where it has one", From: whole, make: mailName},
-		{Name: "phone", About: "+00 555 0142 377: no number of anyone", make: func(w *Want) string { return digits(w.Random, "+00 555 01## ###") }},
+		{
+			Name:  "phone",
+			About: "+00 555 0142 377: no number of anyone",
+			make:  func(w *Want) string { return digits(w.Random, "+00 555 01## ###") },
+		},
 		{Name: "company", About: "Verdi and Sons", make: company},
 		{Name: "job", About: "a profession: bookbinder", make: func(w *Want) string { return w.Random.Of(jobs) }},
-		{Name: "place", About: "Rowanmere, Kent, United Kingdom: a town that is nowhere, in a region that there is", make: func(w *Want) string {
-			p := w.place()
-			return p.Town + ", " + p.Region + ", " + p.Country
-		}},
+		{
+			Name:  "place",
+			About: "Rowanmere, Kent, United Kingdom: a town that is nowhere, in a region that there is",
+			make: func(w *Want) string {
+				p := w.place()
+				return p.Town + ", " + p.Region + ", " + p.Country
+			},
+		},
 		{Name: "address", About: "Via dei Tigli 12, 53021 Montefelce", make: func(w *Want) string {
 			p := w.place()
 			if slices.Contains([]string{"GB", "IE", "US", "CA", "AU", "NZ"}, p.Code) {
@@ -139,9 +156,11 @@ var all = sync.OnceValue(func() []Generator {
 		{"city", "a town that is nowhere: Rowanmere"}, {"region", "Kent: one that there is"}, {"postcode", "53021, as in its region"}, {"country", "Italy"}, {"country_code", "IT"},
 		{"timezone", "Europe/Rome"}, {"currency", "EUR"}, {"language", "it"}, {"locale", "it-IT"},
 	} {
-		generators = append(generators, Generator{Name: of.name, About: of.about, make: func(w *Want) string { return w.place().Of(of.name) }})
+		generators = append(generators,
+			Generator{Name: of.name, About: of.about, make: func(w *Want) string { return w.place().Of(of.name) }})
 	}
-	generators = append(generators,
+	generators = append(
+		generators,
 		Generator{Name: "latitude", About: "43.4821", make: func(w *Want) string {
 			at, _ := w.place().Near(w.Random)
 			return degrees(int64(at * 10000))
@@ -155,23 +174,56 @@ var all = sync.OnceValue(func() []Generator {
 			return "https://" + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things))
 		}},
 		Generator{Name: "word", About: "lantern", make: func(w *Want) string { return w.Random.Of(things) }},
-		Generator{Name: "title", About: "a few words: The quiet lantern; of a \"task\": Repair the old kettle; of an \"article\": What a wooden bench tells; of a \"place\": Lower orchard", Args: []Arg{{What: "kind", Optional: true}}, make: title},
+		Generator{
+			Name:  "title",
+			About: "a few words: The quiet lantern; of a \"task\": Repair the old kettle; of an \"article\": What a wooden bench tells; of a \"place\": Lower orchard",
+			Args:  []Arg{{What: "kind", Optional: true}},
+			make:  title,
+		},
 		Generator{Name: "latin", About: "two words of Latin: Perferendis dolorum", make: func(w *Want) string {
 			return capital(w.Random.Of(data.Lorem["word"])) + " " + w.Random.Of(data.Lorem["word"])
 		}},
-		Generator{Name: "slug", About: "quiet-lantern, of the row's title or name where it has one", From: titles, make: func(w *Want) string {
-			if s := slug(w.firstOf(titles)); s != "" {
-				return s
-			}
-			return slug(w.Random.Of(qualities) + " " + w.Random.Of(things))
-		}})
+		Generator{
+			Name:  "slug",
+			About: "quiet-lantern, of the row's title or name where it has one",
+			From:  titles,
+			make: func(w *Want) string {
+				if s := slug(w.firstOf(titles)); s != "" {
+					return s
+				}
+				return slug(w.Random.Of(qualities) + " " + w.Random.Of(things))
+			},
+		},
+	)
 	generators = append(generators, texts()...)
-	generators = append(generators,
-		Generator{Name: "price", About: "19.99, between two amounts; most are small, and end as prices do", Args: []Arg{{What: "least", Number: true, Optional: true}, {What: "most", Number: true, Optional: true}}, make: price},
+	generators = append(
+		generators,
+		Generator{
+			Name:  "price",
+			About: "19.99, between two amounts; most are small, and end as prices do",
+			Args:  []Arg{{What: "least", Number: true, Optional: true}, {What: "most", Number: true, Optional: true}},
+			make:  price,
+		},
 		Generator{Name: "color", About: "teal", make: func(w *Want) string { return w.Random.Of(data.Colors["safe"]) }},
-		Generator{Name: "json", About: "an object whose keys the field's name suggests, or those named: \"width height\"", Args: []Arg{{What: "keys", Optional: true}}, make: func(*Want) string { return "{}" }},
-		Generator{Name: "random", About: "so many characters, letters and digits or those of a text", Args: []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}}, make: random},
-		Generator{Name: "bcrypt", About: "the bcrypt hash of a password; of a cost from 4, the least, to 15", Args: []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}}, make: func(w *Want) string { return hashed(w.Random, w.Args[0], number(w, 1, minCost)) }})
+		Generator{
+			Name:  "json",
+			About: "an object whose keys the field's name suggests, or those named: \"width height\"",
+			Args:  []Arg{{What: "keys", Optional: true}},
+			make:  func(*Want) string { return "{}" },
+		},
+		Generator{
+			Name:  "random",
+			About: "so many characters, letters and digits or those of a text",
+			Args:  []Arg{{What: "length", Number: true}, {What: "alphabet", Optional: true}},
+			make:  random,
+		},
+		Generator{
+			Name:  "bcrypt",
+			About: "the bcrypt hash of a password; of a cost from 4, the least, to 15",
+			Args:  []Arg{{What: "password"}, {What: "cost", Number: true, Optional: true}},
+			make:  func(w *Want) string { return hashed(w.Random, w.Args[0], number(w, 1, minCost)) },
+		},
+	)
 	return append(generators, technical()...)
 })
 
@@ -179,7 +231,10 @@ var all = sync.OnceValue(func() []Generator {
 var titles = []string{"title", "name", "product_name", "headline", "label"}
 
 // jobs are professions.
-var jobs = strings.Split("bookbinder carpenter cartographer clockmaker cook dentist electrician engineer florist gardener glazier goldsmith journalist joiner librarian locksmith mason mechanic midwife miller nurse optician painter pharmacist photographer pilot plumber potter printer roofer sailor stonecutter surveyor tailor teacher translator upholsterer veterinarian watchmaker weaver", " ")
+var jobs = strings.Split(
+	"bookbinder carpenter cartographer clockmaker cook dentist electrician engineer florist gardener glazier goldsmith journalist joiner librarian locksmith mason mechanic midwife miller nurse optician painter pharmacist photographer pilot plumber potter printer roofer sailor stonecutter surveyor tailor teacher translator upholsterer veterinarian watchmaker weaver",
+	" ",
+)
 
 // Variants is how many ways there are at most to tell a text from another one like it.
 const Variants = 22

@@ -35,7 +35,8 @@ func TestPasswords(t *testing.T) {
 	for _, password := range []string{"", "herbarium", "päßword", string(make([]byte, 0, 80)) + "a long one that goes on for longer than the seventy-two bytes that count here"} {
 		r := NewRandom(3)
 		h := hashed(&r, password, 4)
-		require.NoError(t, bcrypt.CompareHashAndPassword([]byte(h), []byte(password)[:min(len(password), 72)]), password)
+		require.NoError(t, bcrypt.CompareHashAndPassword([]byte(h), []byte(password)[:min(len(password), 72)]),
+			password)
 		require.NotEqual(t, h, hash(password, 4, salts), "another salt")
 		cost, err := bcrypt.Cost([]byte(h))
 		require.NoError(t, err)
@@ -46,7 +47,8 @@ func TestPasswords(t *testing.T) {
 func TestMailOfTheRow(t *testing.T) {
 	r := NewRandom(1)
 	row := map[string]string{"name": "Ada O'Verdi-Smith"}
-	require.Regexp(t, `^ada\.overdi\.smith@[a-z0-9-]+\.example$`, Lookup("email").Make(&Want{Random: &r, Row: func(f string) string { return row[f] }}))
+	require.Regexp(t, `^ada\.overdi\.smith@[a-z0-9-]+\.example$`,
+		Lookup("email").Make(&Want{Random: &r, Row: func(f string) string { return row[f] }}))
 }
 
 func TestRandom(t *testing.T) {

@@ -185,7 +185,17 @@ func plain(s string, sep byte) string {
 }
 
 // spelled are letters that are no others with a mark.
-var spelled = map[rune]string{'ß': "ss", 'ł': "l", 'ø': "o", 'æ': "ae", 'œ': "oe", 'đ': "d", 'ð': "d", 'þ': "th", 'ı': "i"}
+var spelled = map[rune]string{
+	'ß': "ss",
+	'ł': "l",
+	'ø': "o",
+	'æ': "ae",
+	'œ': "oe",
+	'đ': "d",
+	'ð': "d",
+	'þ': "th",
+	'ı': "i",
+}
 
 // gendered is a word for the person's gender out of a list, as a choice has them; empty: none
 // of them is.

@@ -62,7 +62,10 @@ func (p *Place) Near(r *Random) (latitude, longitude float64) {
 
 // PlaceKinds are the generators whose texts belong to one place, from the most to the least
 // that they tell of it.
-var PlaceKinds = []string{"city", "postcode", "region", "country_code", "country", "locale", "timezone", "currency", "language", "latitude", "longitude", "street", "street_name", "place"}
+var PlaceKinds = []string{
+	"city", "postcode", "region", "country_code", "country", "locale", "timezone", "currency", "language", "latitude",
+	"longitude", "street", "street_name", "place",
+}
 
 // land is a country of the table.
 type land struct {
@@ -115,7 +118,16 @@ var lands = sync.OnceValue(func() []land {
 	var out []land
 	for line := range strings.Lines(strings.TrimSpace(countryFacts)) {
 		f := strings.Split(strings.TrimSuffix(line, "\n"), "|")
-		l := land{code: f[0], name: f[1], currency: f[2], language: f[3], zone: f[4], form: f[5], begin: strings.Split(f[7], ","), end: strings.Split(f[8], ",")}
+		l := land{
+			code:     f[0],
+			name:     f[1],
+			currency: f[2],
+			language: f[3],
+			zone:     f[4],
+			form:     f[5],
+			begin:    strings.Split(f[7], ","),
+			end:      strings.Split(f[8], ","),
+		}
 		for _, r := range strings.Split(f[6], ";") {
 			f := strings.Split(r, ",")
 			a := area{name: f[0], post: f[3], zone: l.zone}
@@ -153,7 +165,16 @@ func makePlaces(script bool) []*Place {
 				latin := written(begin, false) + written(end, false)
 				r := NewRandom(Hash(l.code), Hash(latin))
 				a := l.regions[r.Below(uint64(len(l.regions)))]
-				p := &Place{Town: written(begin, script) + written(end, script), Region: written(a.name, script), Country: l.name, Code: l.code, Currency: l.currency, Language: l.language, Zone: a.zone, country: i}
+				p := &Place{
+					Town:     written(begin, script) + written(end, script),
+					Region:   written(a.name, script),
+					Country:  l.name,
+					Code:     l.code,
+					Currency: l.currency,
+					Language: l.language,
+					Zone:     a.zone,
+					country:  i,
+				}
 				p.Postcode = strings.Replace(filledIn(&r, l.form), "^", a.post, 1)
 				p.Latitude = a.latitude + float64(r.Between(-3000, 3000))/10000
 				p.Longitude = a.longitude + float64(r.Between(-3000, 3000))/10000
@@ -207,7 +228,8 @@ var Countries = sync.OnceValue(func() []*Place {
 // Says tells whether the place is the one that a text is about, taken as what a generator
 // makes; case does not count.
 func (p *Place) Says(generator, text string) bool {
-	return strings.EqualFold(p.Of(generator), text) || generator == "locale" && strings.EqualFold(p.Of(generator), strings.ReplaceAll(text, "_", "-"))
+	return strings.EqualFold(p.Of(generator), text) ||
+		generator == "locale" && strings.EqualFold(p.Of(generator), strings.ReplaceAll(text, "_", "-"))
 }
 
 // Languages are those whose names and places are known.
@@ -273,7 +295,8 @@ func Around(locale string) *Group {
 	language, code, _ := strings.Cut(locale, "-")
 	var list []*Place
 	for _, p := range Places(scripted(language)) {
-		if locale == "" && !scripted(p.Language) || p.Language == language && (code == "" || strings.EqualFold(p.Code, code)) {
+		if locale == "" && !scripted(p.Language) ||
+			p.Language == language && (code == "" || strings.EqualFold(p.Code, code)) {
 			list = append(list, p)
 		}
 	}
@@ -289,20 +312,60 @@ var groups sync.Map // by locale
 // streetsOf are names of streets by language.
 var streetsOf = sync.OnceValue(func() map[string][]string {
 	return map[string][]string{
-		"en": {"North Alley", "Mill Lane", "Orchard Road", "Fern Street", "Station Road", "Chapel Hill", "Quarry Lane", "Harbour Street", "Willow Walk", "Bramble Close", "Meadow Way", "Bridge Street"},
-		"de": {"Lindenweg", "Farnstraße", "Mühlgasse", "Gartenstraße", "Bachstraße", "Kirchweg", "Amselweg", "Obere Gasse", "Wiesengrund", "Kastanienallee", "Steinweg", "Brunnenplatz"},
-		"fr": {"rue des Tilleuls", "rue du Moulin", "chemin des Fougères", "place de la Fontaine", "avenue des Marronniers", "impasse du Verger", "rue de la Gare", "quai des Saules", "rue Haute", "allée des Genêts"},
-		"es": {"Calle del Tomillo", "Calle Mayor", "Camino de la Fuente", "Avenida de los Olmos", "Plaza del Molino", "Calle de la Huerta", "Paseo de los Tilos", "Calle Nueva", "Travesía del Pozo", "Calle de las Jaras"},
-		"it": {"Via dei Tigli", "Via del Mulino", "Piazza della Fontana", "Viale delle Ginestre", "Via dell'Orto", "Vicolo Stretto", "Via della Stazione", "Corso degli Olmi", "Via delle Felci", "Strada del Bosco"},
-		"pt": {"Rua da Urze", "Rua do Moinho", "Travessa da Fonte", "Avenida das Tílias", "Largo do Poço", "Rua Nova", "Rua das Hortas", "Calçada da Ribeira", "Rua do Alecrim", "Estrada do Monte"},
-		"nl": {"Varenstraat", "Molenweg", "Lindelaan", "Dorpsstraat", "Achterdijk", "Wilgenpad", "Heideweg", "Kerkplein", "Oude Gracht", "Stationsweg"},
-		"pl": {"ul. Wrzosowa", "ul. Młyńska", "ul. Lipowa", "ul. Ogrodowa", "ul. Polna", "ul. Kasztanowa", "ul. Nadrzeczna", "ul. Krótka", "al. Brzozowa", "ul. Leśna"},
-		"sv": {"Ljungvägen", "Kvarngatan", "Lindallén", "Björkstigen", "Storgatan", "Hamngatan", "Trädgårdsgatan", "Kyrkvägen", "Ormbunksvägen", "Skogsgatan"},
-		"no": {"Lyngveien", "Møllegata", "Lindealléen", "Bjørkestien", "Storgata", "Havnegata", "Hageveien", "Kirkeveien", "Bregneveien", "Skogveien"},
-		"da": {"Lyngvej", "Møllegade", "Lindealle", "Birkestien", "Storegade", "Havnegade", "Havevej", "Kirkevej", "Bregnevej", "Skovvej"},
-		"fi": {"Kanervatie", "Myllykatu", "Lehmuskuja", "Koivupolku", "Kauppakatu", "Satamatie", "Puutarhakatu", "Kirkkotie", "Saniaistie", "Metsäkatu"},
+		"en": {
+			"North Alley", "Mill Lane", "Orchard Road", "Fern Street", "Station Road", "Chapel Hill", "Quarry Lane",
+			"Harbour Street", "Willow Walk", "Bramble Close", "Meadow Way", "Bridge Street",
+		},
+		"de": {
+			"Lindenweg", "Farnstraße", "Mühlgasse", "Gartenstraße", "Bachstraße", "Kirchweg", "Amselweg", "Obere Gasse",
+			"Wiesengrund", "Kastanienallee", "Steinweg", "Brunnenplatz",
+		},
+		"fr": {
+			"rue des Tilleuls", "rue du Moulin", "chemin des Fougères", "place de la Fontaine",
+			"avenue des Marronniers", "impasse du Verger", "rue de la Gare", "quai des Saules", "rue Haute",
+			"allée des Genêts",
+		},
+		"es": {
+			"Calle del Tomillo", "Calle Mayor", "Camino de la Fuente", "Avenida de los Olmos", "Plaza del Molino",
+			"Calle de la Huerta", "Paseo de los Tilos", "Calle Nueva", "Travesía del Pozo", "Calle de las Jaras",
+		},
+		"it": {
+			"Via dei Tigli", "Via del Mulino", "Piazza della Fontana", "Viale delle Ginestre", "Via dell'Orto",
+			"Vicolo Stretto", "Via della Stazione", "Corso degli Olmi", "Via delle Felci", "Strada del Bosco",
+		},
+		"pt": {
+			"Rua da Urze", "Rua do Moinho", "Travessa da Fonte", "Avenida das Tílias", "Largo do Poço", "Rua Nova",
+			"Rua das Hortas", "Calçada da Ribeira", "Rua do Alecrim", "Estrada do Monte",
+		},
+		"nl": {
+			"Varenstraat", "Molenweg", "Lindelaan", "Dorpsstraat", "Achterdijk", "Wilgenpad", "Heideweg", "Kerkplein",
+			"Oude Gracht", "Stationsweg",
+		},
+		"pl": {
+			"ul. Wrzosowa", "ul. Młyńska", "ul. Lipowa", "ul. Ogrodowa", "ul. Polna", "ul. Kasztanowa",
+			"ul. Nadrzeczna", "ul. Krótka", "al. Brzozowa", "ul. Leśna",
+		},
+		"sv": {
+			"Ljungvägen", "Kvarngatan", "Lindallén", "Björkstigen", "Storgatan", "Hamngatan", "Trädgårdsgatan",
+			"Kyrkvägen", "Ormbunksvägen", "Skogsgatan",
+		},
+		"no": {
+			"Lyngveien", "Møllegata", "Lindealléen", "Bjørkestien", "Storgata", "Havnegata", "Hageveien", "Kirkeveien",
+			"Bregneveien", "Skogveien",
+		},
+		"da": {
+			"Lyngvej", "Møllegade", "Lindealle", "Birkestien", "Storegade", "Havnegade", "Havevej", "Kirkevej",
+			"Bregnevej", "Skovvej",
+		},
+		"fi": {
+			"Kanervatie", "Myllykatu", "Lehmuskuja", "Koivupolku", "Kauppakatu", "Satamatie", "Puutarhakatu",
+			"Kirkkotie", "Saniaistie", "Metsäkatu",
+		},
 		"ja": {"Kokenocho=苔野町", "Hagiwaracho=萩原町", "Fukisawacho=蕗沢町", "Tsubakicho=椿町", "Kaededori=楓通り", "Kirizaka=霧坂"},
-		"ar": {"Yasmin Street=شارع الياسمين", "Rihan Street=شارع الريحان", "Khuzama Street=شارع الخزامى", "Fountain Street=شارع النافورة", "Orchard Street=شارع البستان", "Mill Street=شارع الطاحونة"},
+		"ar": {
+			"Yasmin Street=شارع الياسمين", "Rihan Street=شارع الريحان", "Khuzama Street=شارع الخزامى",
+			"Fountain Street=شارع النافورة", "Orchard Street=شارع البستان", "Mill Street=شارع الطاحونة",
+		},
 	}
 })
 

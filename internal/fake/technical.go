@@ -14,7 +14,18 @@ import (
 var (
 	systems = strings.Fields("Linux Android macOS iOS Windows")
 	// files are endings of files, each with its MIME type.
-	files = [][2]string{{"pdf", "application/pdf"}, {"jpg", "image/jpeg"}, {"png", "image/png"}, {"csv", "text/csv"}, {"txt", "text/plain"}, {"zip", "application/zip"}, {"json", "application/json"}, {"mp3", "audio/mpeg"}, {"mp4", "video/mp4"}, {"svg", "image/svg+xml"}}
+	files = [][2]string{
+		{"pdf", "application/pdf"},
+		{"jpg", "image/jpeg"},
+		{"png", "image/png"},
+		{"csv", "text/csv"},
+		{"txt", "text/plain"},
+		{"zip", "application/zip"},
+		{"json", "application/json"},
+		{"mp3", "audio/mpeg"},
+		{"mp4", "video/mp4"},
+		{"svg", "image/svg+xml"},
+	}
 )
 
 // machine is how long the texts are that mean nothing when they are cut.
@@ -22,61 +33,93 @@ var machine = map[string]int{"ip": 15, "ipv6": 22, "mac": 17, "hex_color": 7, "i
 
 // Whole tells whether a generator's texts mean nothing when they are cut.
 func Whole(generator string) bool {
-	return machine[generator] > 0 || generator != "street" && generator != "place" && generator != "city" && slices.Contains(PlaceKinds, generator)
+	return machine[generator] > 0 ||
+		generator != "street" && generator != "place" && generator != "city" && slices.Contains(PlaceKinds, generator)
 }
 
 // technical are the generators of this file.
 func technical() []Generator {
 	return []Generator{
 		{Name: "ip", About: "203.0.113.17, of a network kept for documents", make: func(w *Want) string {
-			return w.Random.Of([]string{"192.0.2.", "198.51.100.", "203.0.113."}) + strconv.FormatInt(w.Random.Between(1, 254), 10)
+			return w.Random.Of([]string{"192.0.2.", "198.51.100.", "203.0.113."}) + strconv.FormatInt(
+				w.Random.Between(1, 254),
+				10,
+			)
 		}},
 		{Name: "ipv6", About: "2001:db8::1f:3a2", make: func(w *Want) string {
 			return fmt.Sprintf("2001:db8::%x:%x", w.Random.Between(1, 0xfff), w.Random.Between(1, 0xffff))
 		}},
 		{Name: "mac", About: "02:1b:7f:30:c4:9e, of no maker", make: func(w *Want) string {
 			n := w.Random.Uint64()
-			return fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", byte(n), byte(n>>8), byte(n>>16), byte(n>>24), byte(n>>32))
+			return fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", byte(n), byte(n>>8), byte(n>>16), byte(n>>24),
+				byte(n>>32))
 		}},
 		{Name: "hostname", About: "lantern-3.meadow.example", make: func(w *Want) string {
-			return slug(w.Random.Of(things)) + "-" + strconv.FormatInt(w.Random.Between(1, 9), 10) + "." + domain(w.Random)
+			return slug(w.Random.Of(things)) + "-" + strconv.FormatInt(w.Random.Between(1, 9),
+				10) + "." + domain(w.Random)
 		}},
 		{Name: "user_agent", About: "Meadow/3.2 (Linux)", make: func(w *Want) string {
-			return fmt.Sprintf("%s/%d.%d (%s)", capital(slug(w.Random.Of(things))), w.Random.Between(1, 9), w.Random.Below(10), w.Random.Of(systems))
+			return fmt.Sprintf("%s/%d.%d (%s)", capital(slug(w.Random.Of(things))), w.Random.Between(1, 9),
+				w.Random.Below(10), w.Random.Of(systems))
 		}},
-		{Name: "hash", About: "so many digits of a checksum; 64", Args: []Arg{{What: "length", Number: true, Optional: true}}, make: func(w *Want) string {
-			n := number(w, 0, 64)
-			var b strings.Builder
-			for b.Len() < n {
-				fmt.Fprintf(&b, "%016x", w.Random.Uint64())
-			}
-			return b.String()[:n]
-		}},
-		{Name: "hex_color", About: "#3a7f9c", make: func(w *Want) string { return fmt.Sprintf("#%06x", w.Random.Below(1<<24)) }},
+		{
+			Name:  "hash",
+			About: "so many digits of a checksum; 64",
+			Args:  []Arg{{What: "length", Number: true, Optional: true}},
+			make: func(w *Want) string {
+				n := number(w, 0, 64)
+				var b strings.Builder
+				for b.Len() < n {
+					fmt.Fprintf(&b, "%016x", w.Random.Uint64())
+				}
+				return b.String()[:n]
+			},
+		},
+		{
+			Name:  "hex_color",
+			About: "#3a7f9c",
+			make:  func(w *Want) string { return fmt.Sprintf("#%06x", w.Random.Below(1<<24)) },
+		},
 		{Name: "file_name", About: "quiet-lantern.pdf", make: func(w *Want) string {
-			return slug(w.Random.Of(qualities)+" "+w.Random.Of(things)) + "." + files[w.Random.Below(uint64(len(files)))][0]
+			return slug(
+				w.Random.Of(qualities)+" "+w.Random.Of(things),
+			) + "." + files[w.Random.Below(uint64(len(files)))][0]
 		}},
-		{Name: "mime_type", About: "application/pdf, of the row's file where it has one", From: fileFields, make: func(w *Want) string {
-			for _, f := range fileFields {
-				name := w.row(f)
-				for _, kind := range files {
-					if strings.HasSuffix(name, "."+kind[0]) {
-						return kind[1]
+		{
+			Name:  "mime_type",
+			About: "application/pdf, of the row's file where it has one",
+			From:  fileFields,
+			make: func(w *Want) string {
+				for _, f := range fileFields {
+					name := w.row(f)
+					for _, kind := range files {
+						if strings.HasSuffix(name, "."+kind[0]) {
+							return kind[1]
+						}
 					}
 				}
-			}
-			return files[w.Random.Below(uint64(len(files)))][1]
-		}},
+				return files[w.Random.Below(uint64(len(files)))][1]
+			},
+		},
 		{Name: "path", About: "/archive/quiet-lantern.pdf", make: func(w *Want) string {
-			return "/" + slug(w.Random.Of(things)) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things)) + "." + files[w.Random.Below(uint64(len(files)))][0]
+			return "/" + slug(w.Random.Of(things)) + "/" + slug(
+				w.Random.Of(qualities)+" "+w.Random.Of(things),
+			) + "." + files[w.Random.Below(uint64(len(files)))][0]
 		}},
 		{Name: "image_url", About: "https://images.meadow.example/quiet-lantern.jpg", make: func(w *Want) string {
-			return "https://images." + domain(w.Random) + "/" + slug(w.Random.Of(qualities)+" "+w.Random.Of(things)) + w.Random.Of([]string{".jpg", ".png"})
+			return "https://images." + domain(w.Random) + "/" + slug(
+				w.Random.Of(qualities)+" "+w.Random.Of(things),
+			) + w.Random.Of([]string{".jpg", ".png"})
 		}},
 		{Name: "iban", About: "an account with the right checksum, at a bank that is none", make: iban},
-		{Name: "plain", About: "the words given, and a number: Shelf 37", Args: []Arg{{What: "words"}}, make: func(w *Want) string {
-			return capital(w.Args[0]) + " " + strconv.FormatInt(w.Random.Between(1, 99), 10)
-		}},
+		{
+			Name:  "plain",
+			About: "the words given, and a number: Shelf 37",
+			Args:  []Arg{{What: "words"}},
+			make: func(w *Want) string {
+				return capital(w.Args[0]) + " " + strconv.FormatInt(w.Random.Between(1, 99), 10)
+			},
+		},
 		{Name: "version", About: "2.4.1", make: func(w *Want) string {
 			return fmt.Sprintf("%d.%d.%d", w.Random.Between(0, 5), w.Random.Below(12), w.Random.Below(20))
 		}},

@@ -14,10 +14,16 @@ import (
 // slots are the words that stand for one in braces.
 var slots = sync.OnceValue(func() map[string][]string {
 	return map[string][]string{
-		"o": strings.Fields("lantern mirror basket kettle candle compass saddle ladder drawer cabinet whistle ribbon journal letter feather window key bench"),
-		"p": strings.Fields("meadow harbour orchard garden valley courtyard workshop library gallery terrace pavilion greenhouse cellar cottage lighthouse quarry vineyard station"),
+		"o": strings.Fields(
+			"lantern mirror basket kettle candle compass saddle ladder drawer cabinet whistle ribbon journal letter feather window key bench",
+		),
+		"p": strings.Fields(
+			"meadow harbour orchard garden valley courtyard workshop library gallery terrace pavilion greenhouse cellar cottage lighthouse quarry vineyard station",
+		),
 		"t": strings.Fields("willow maple cedar clover heather thistle bramble fern hazel rowan"),
-		"q": strings.Fields("quiet silver golden hidden open old new small tall narrow wide bright pale plain green blue amber grey round long short wooden simple sturdy slender spare"),
+		"q": strings.Fields(
+			"quiet silver golden hidden open old new small tall narrow wide bright pale plain green blue amber grey round long short wooden simple sturdy slender spare",
+		),
 		"w": strings.Fields("Monday Tuesday Wednesday Thursday Friday Saturday Sunday"),
 		"m": strings.Fields("January February March April May June July August September October November December"),
 		"n": strings.Fields("two three four five six seven eight nine ten eleven twelve"),
@@ -103,16 +109,33 @@ func texts() []Generator {
 	sentences := []Arg{{What: "sentences", Number: true, Optional: true}}
 	var out []Generator
 	for _, k := range textKinds {
-		g := Generator{Name: k.name, About: k.about, Args: sentences, make: func(w *Want) string { return text(w, k.name, k.from, k.to) }}
+		g := Generator{
+			Name:  k.name,
+			About: k.about,
+			Args:  sentences,
+			make:  func(w *Want) string { return text(w, k.name, k.from, k.to) },
+		}
 		if k.name == "review" {
 			g.From = ratings
 			g.make = func(w *Want) string { return text(w, mood(w), k.from, k.to) }
 		}
 		out = append(out, g)
 	}
-	return append(out,
-		Generator{Name: "sentence", About: "a sentence; of so many words", Args: []Arg{{What: "words", Number: true, Optional: true}}, make: func(w *Want) string { return sentence(w.Random, number(w, 0, int(w.Random.Between(6, 12)))) }},
-		Generator{Name: "paragraph", About: "several sentences; so many", Args: sentences, make: func(w *Want) string { return text(w, "paragraph", 3, 6) }})
+	return append(
+		out,
+		Generator{
+			Name:  "sentence",
+			About: "a sentence; of so many words",
+			Args:  []Arg{{What: "words", Number: true, Optional: true}},
+			make:  func(w *Want) string { return sentence(w.Random, number(w, 0, int(w.Random.Between(6, 12)))) },
+		},
+		Generator{
+			Name:  "paragraph",
+			About: "several sentences; so many",
+			Args:  sentences,
+			make:  func(w *Want) string { return text(w, "paragraph", 3, 6) },
+		},
+	)
 }
 
 // mood is how a review sounds: as the row's rating, or mostly content.
@@ -183,7 +206,8 @@ func filled(r *Random, b []byte, pattern string) []byte {
 		}
 		slot, after, _ := strings.Cut(rest, "}")
 		word := r.Of(slots()[slot])
-		if n := len(b); n >= 2 && (b[n-2]|0x20 == 'a') && b[n-1] == ' ' && (n == 2 || b[n-3] == ' ') && strings.ContainsRune("aeiou", rune(word[0])) {
+		if n := len(b); n >= 2 && (b[n-2]|0x20 == 'a') && b[n-1] == ' ' && (n == 2 || b[n-3] == ' ') &&
+			strings.ContainsRune("aeiou", rune(word[0])) {
 			b = append(b[:n-1], 'n', ' ')
 		}
 		if len(b) == 0 {
@@ -197,10 +221,20 @@ func filled(r *Random, b []byte, pattern string) []byte {
 // clauses are what a thing does, and endings what can stand behind that, by the words that
 // they have.
 var (
-	clauses = []string{"stands beside the {p}", "hangs in the {p}", "belongs to the {p}", "lies under the {t}", "came from the {p}", "leans against the {t}"}
+	clauses = []string{
+		"stands beside the {p}", "hangs in the {p}", "belongs to the {p}", "lies under the {t}", "came from the {p}",
+		"leans against the {t}",
+	}
 	endings = [][]string{
-		{"again", "alone", "today"}, {"at dusk", "by chance", "on {w}"}, {"without a label", "with two others", "for a while"},
-		{"as it always did", "for all to see"}, {"because the {t} gave shade", "since the {p} was closed", "although the {p} was closer"},
+		{
+			"again",
+			"alone",
+			"today",
+		}, {"at dusk", "by chance", "on {w}"}, {"without a label", "with two others", "for a while"},
+		{
+			"as it always did",
+			"for all to see",
+		}, {"because the {t} gave shade", "since the {p} was closed", "although the {p} was closer"},
 	}
 )
 

@@ -92,8 +92,11 @@ func (t Table) column(name string) (*schema.Column, error) {
 			known = append(known, c.Name)
 		}
 	}
-	if w != nil && slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return c.Field == name || c.Name == name }) {
-		return nil, fmt.Errorf("it is declared, but not in the database yet: erbario draft writes the migration, erbario apply adds it")
+	if w != nil &&
+		slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return c.Field == name || c.Name == name }) {
+		return nil, fmt.Errorf(
+			"it is declared, but not in the database yet: erbario draft writes the migration, erbario apply adds it",
+		)
 	}
 	return nil, &UnknownError{name, known}
 }
@@ -138,7 +141,9 @@ func (t Table) Read(ctx context.Context, given []Given) (Row, error) {
 // SQLite, a whole number that is the key alone.
 func (t Table) numbered(column string) bool {
 	key := t.Key()
-	return len(key) == 1 && strings.EqualFold(key[0], column) && (t.PrimaryKey.Autoincrement || strings.EqualFold(t.Column(column).SQLType, "INTEGER")) && !t.Engine.Caps().Journal
+	return len(key) == 1 && strings.EqualFold(key[0], column) &&
+		(t.PrimaryKey.Autoincrement || strings.EqualFold(t.Column(column).SQLType, "INTEGER")) &&
+		!t.Engine.Caps().Journal
 }
 
 // value reads a value for a column, as a literal.
@@ -159,7 +164,8 @@ func (t Table) value(ctx context.Context, c *schema.Column, raw string) (string,
 func (t Table) literal(c *schema.Column, raw string) (string, error) {
 	if c.Type.Kind == schema.Bytes {
 		pieces := t.Engine.SQL().Split(raw + ";")
-		if !strings.HasPrefix(raw, "(") || !strings.HasSuffix(raw, ")") || len(pieces) != 1 || pieces[0].Bad != "" || pieces[0].Comment {
+		if !strings.HasPrefix(raw, "(") || !strings.HasSuffix(raw, ")") || len(pieces) != 1 || pieces[0].Bad != "" ||
+			pieces[0].Comment {
 			return "", fmt.Errorf("bytes are written as (SQL), in the engine's syntax")
 		}
 		return raw, nil
@@ -175,7 +181,10 @@ func (t Table) literal(c *schema.Column, raw string) (string, error) {
 }
 
 // moments are the forms in which people write a time.
-var moments = []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05.999999", "2006-01-02T15:04", "2006-01-02T15:04:05.999999", time.RFC3339Nano}
+var moments = []string{
+	"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05.999999", "2006-01-02T15:04", "2006-01-02T15:04:05.999999",
+	time.RFC3339Nano,
+}
 
 // read reads a value in the language's words; a text may stand in double quotes.
 func read(raw string, typ schema.Type) (schema.Value, error) {
@@ -276,7 +285,8 @@ func (t Table) pointing(ctx context.Context, k *schema.ForeignKey, raw string) (
 	case 1:
 		return found[0], nil
 	}
-	return "", fmt.Errorf("several rows of %s have %q as their %s: name one by its %s", to.Name, raw, strings.Join(names, " or "), key.Name)
+	return "", fmt.Errorf("several rows of %s have %q as their %s: name one by its %s", to.Name, raw,
+		strings.Join(names, " or "), key.Name)
 }
 
 // unique is a column whose value tells a row from all others.
@@ -342,7 +352,12 @@ func (t Table) Insert(ctx context.Context, list []Row, wait time.Duration) (stor
 		for i, k := range t.Key() {
 			is = append(is, t.Engine.SQL().Quote(k)+" = "+key[i])
 		}
-		one, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), t.Engine.SQL().Quote(t.Name), strings.Join(is, " AND ")), 1)
+		one, err := t.DB.Sample(
+			ctx,
+			fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), t.Engine.SQL().Quote(t.Name),
+				strings.Join(is, " AND ")),
+			1,
+		)
 		if err != nil {
 			return stored, err
 		}

@@ -196,10 +196,24 @@ func parseLine(model, text string) (*Block, []Diagnostic) {
 	const head = "model M\n    "
 	f, diags := Parse("", head+strings.TrimSpace(text))
 	for i := range diags {
-		diags[i].Pos = Pos{Path: fmt.Sprintf("line for %s", model), Line: 1, Col: diags[i].Pos.Col - len(indentation), Off: diags[i].Pos.Off - len(head), End: diags[i].Pos.End - len(head)}
+		diags[i].Pos = Pos{
+			Path: fmt.Sprintf("line for %s", model),
+			Line: 1,
+			Col:  diags[i].Pos.Col - len(indentation),
+			Off:  diags[i].Pos.Off - len(head),
+			End:  diags[i].Pos.End - len(head),
+		}
 	}
-	if len(diags) == 0 && (len(f.Blocks) != 1 || len(f.Blocks[0].Lines) == 0 || strings.Contains(strings.TrimSpace(text), "\n")) {
-		diags = append(diags, Diagnostic{Pos: Pos{Path: fmt.Sprintf("line for %s", model), Line: 1, Col: 1}, Message: "one line of the language is expected", Hint: `write each line as an argument of its own, such as 'label text(120) unique'`})
+	if len(diags) == 0 &&
+		(len(f.Blocks) != 1 || len(f.Blocks[0].Lines) == 0 || strings.Contains(strings.TrimSpace(text), "\n")) {
+		diags = append(
+			diags,
+			Diagnostic{
+				Pos:     Pos{Path: fmt.Sprintf("line for %s", model), Line: 1, Col: 1},
+				Message: "one line of the language is expected",
+				Hint:    `write each line as an argument of its own, such as 'label text(120) unique'`,
+			},
+		)
 	}
 	if len(diags) > 0 {
 		return nil, diags

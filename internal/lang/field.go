@@ -36,9 +36,12 @@ func (c *cursor) field() *Field {
 		c.fail(f.Name.Pos, hint, "the field %s has no type", f.Name.Name)
 	}
 	// Two names with a comma between them, or brackets, are no type.
-	if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' || strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
-		if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" && near != f.Name.Name && !f.Name.Quoted {
-			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type after it, if it is a field", f.Name.Name)
+	if rest := strings.TrimLeft(c.src[c.off:c.end], " \t"); rest[0] == '(' ||
+		strings.HasPrefix(strings.TrimLeft(rest[nameLength(rest):], " \t"), ",") {
+		if near := Nearest(f.Name.Name, []string{"unique", "index", "check", "foreign"}); near != "" &&
+			near != f.Name.Name && !f.Name.Quoted {
+			c.fail(f.Name.Pos, DidYouMean(f.Name.Name, []string{near}), "%s has no type after it, if it is a field",
+				f.Name.Name)
 		}
 	}
 	f.Type = c.fieldType()
@@ -63,7 +66,18 @@ func (c *cursor) fieldType() Type {
 				c.fail(w.Pos, "", "a length of 0 holds nothing")
 			}
 		}
-	case "smallint", "integer", "bigint", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json":
+	case "smallint",
+		"integer",
+		"bigint",
+		"real",
+		"double",
+		"boolean",
+		"date",
+		"time",
+		"timestamp",
+		"datetime",
+		"uuid",
+		"json":
 		t.Builtin = schema.Type{Kind: kind}
 		if c.peek() == '(' {
 			c.fail(c.here(), "write "+w.Name, "%s takes no length", w.Name)
@@ -79,8 +93,10 @@ func (c *cursor) fieldType() Type {
 			c.fail(c.here(), "write decimal(8,2): total digits, digits after the point", "decimal also needs its digits after the point")
 		}
 		c.closeType("decimal(8,2)")
-		if t.Builtin.Precision == 0 || t.Builtin.Scale > t.Builtin.Precision || t.Builtin.Precision > 65 || t.Builtin.Scale > 30 {
-			c.fail(w.Pos, "up to 65 digits in total, up to 30 of them after the point", "decimal(%d,%d) is not possible", t.Builtin.Precision, t.Builtin.Scale)
+		if t.Builtin.Precision == 0 || t.Builtin.Scale > t.Builtin.Precision || t.Builtin.Precision > 65 ||
+			t.Builtin.Scale > 30 {
+			c.fail(w.Pos, "up to 65 digits in total, up to 30 of them after the point",
+				"decimal(%d,%d) is not possible", t.Builtin.Precision, t.Builtin.Scale)
 		}
 	case "choice":
 		if !c.acceptByte('(', true) {
@@ -103,7 +119,9 @@ func (c *cursor) fieldType() Type {
 	case "references":
 		t.Ref = &Reference{Model: c.name("a model")}
 		if list := c.bracketed(); list != "" {
-			c.fail(c.here(), "write references "+t.Ref.Model.Name+", or references "+t.Ref.Model.Name+" by "+list+" where that is not its key", "unexpected brackets")
+			c.fail(c.here(),
+				"write references "+t.Ref.Model.Name+", or references "+t.Ref.Model.Name+" by "+list+" where that is not its key",
+				"unexpected brackets")
 		}
 		if c.accept("by") {
 			by := c.fieldName()
@@ -216,7 +234,8 @@ func (c *cursor) rangeEnds(k *Clause) {
 	}
 	c.take(2, k.From != nil)
 	// An open end: nothing, or a clause, stands behind.
-	if b := c.peek(); b == 0 || nameLength(c.src[c.off:c.end]) > 0 && !slices.Contains([]string{"now", "today"}, c.peekWord()) {
+	if b := c.peek(); b == 0 ||
+		nameLength(c.src[c.off:c.end]) > 0 && !slices.Contains([]string{"now", "today"}, c.peekWord()) {
 		if k.From == nil {
 			c.fail(c.here(), "write range 1..10, range 1.. or range ..10", "a range needs at least one end")
 		}

@@ -176,7 +176,8 @@ func asClauses(lines []*Line) []*Line {
 		target := -1
 		if text != "" && l.layout.behind == "" && len(trimBlank(l.layout.above)) == 0 {
 			target = slices.IndexFunc(lines, func(o *Line) bool {
-				return o.Field != nil && o.Field.Name.Name == field && len(o.On) == 0 && o.Field.Clause(strings.Fields(text)[0]) == nil
+				return o.Field != nil && o.Field.Name.Name == field && len(o.On) == 0 &&
+					o.Field.Clause(strings.Fields(text)[0]) == nil
 			})
 		}
 		if target < 0 {
@@ -219,7 +220,8 @@ func singleField(l *Line) (field, clause string) {
 		return k.Fields[0].Name, "key"
 	}
 	k := l.Constraint
-	if k == nil || k.Word == "check" || k.Name != nil || len(k.Parts) != 1 || k.Where != nil || k.Using != nil || k.NullsEqual || k.Parts[0].SQL != nil || k.Parts[0].Desc {
+	if k == nil || k.Word == "check" || k.Name != nil || len(k.Parts) != 1 || k.Where != nil || k.Using != nil ||
+		k.NullsEqual || k.Parts[0].SQL != nil || k.Parts[0].Desc {
 		return "", ""
 	}
 	clause = k.Word

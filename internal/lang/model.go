@@ -101,10 +101,12 @@ func (c *cursor) softDelete() *SoftDelete {
 					}
 				}
 			default:
-				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children", "guard"}), `expected "view", "children" or "guard" after "with"`)
+				c.fail(w.Pos, DidYouMean(w.Name, []string{"view", "children", "guard"}),
+					`expected "view", "children" or "guard" after "with"`)
 			}
 		default:
-			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"column", "with"}), `unexpected %s after "soft delete"`, c.showNext())
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"column", "with"}), `unexpected %s after "soft delete"`,
+				c.showNext())
 		}
 	}
 	return s
@@ -193,7 +195,8 @@ func (c *cursor) foreignKey() *ForeignKey {
 	k := &ForeignKey{Name: c.constraintName()}
 	k.Fields = c.names("foreign key")
 	if !c.accept("references") {
-		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `expected "references", not %s`, c.showNext())
+		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `expected "references", not %s`,
+			c.showNext())
 	}
 	k.Model = c.name("a model")
 	if list := c.bracketed(); list != "" {
@@ -216,7 +219,8 @@ func (c *cursor) foreignKey() *ForeignKey {
 			c.must("index", "no")
 			k.NoIndex = true
 		default:
-			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no"}), "unexpected %s in a foreign key", c.showNext())
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no"}), "unexpected %s in a foreign key",
+				c.showNext())
 		}
 	}
 	return k

@@ -54,7 +54,13 @@ func Parse(path, src string) (*File, []Diagnostic) {
 
 func (p *parser) pos(off, end int) Pos {
 	line := sort.Search(len(p.lines), func(i int) bool { return p.lines[i] > off }) - 1
-	return Pos{Path: p.file.Path, Line: line + 1, Col: utf8.RuneCountInString(p.file.Src[p.lines[line]:off]) + 1, Off: off, End: end}
+	return Pos{
+		Path: p.file.Path,
+		Line: line + 1,
+		Col:  utf8.RuneCountInString(p.file.Src[p.lines[line]:off]) + 1,
+		Off:  off,
+		End:  end,
+	}
 }
 
 func (p *parser) errorf(pos Pos, hint, format string, args ...any) {
@@ -113,7 +119,9 @@ func (p *parser) unconflicted(lines []physical) []physical {
 		mark := l.indent == 0 && len(text) >= 7 && (len(text) == 7 || text[7] == ' ')
 		switch {
 		case mark && strings.HasPrefix(text, "<<<<<<<"):
-			p.errorf(p.pos(l.start, l.end), "keep what is right of the two versions, and delete the lines <<<<<<<, ======= and >>>>>>>", "unresolved merge conflict")
+			p.errorf(p.pos(l.start, l.end),
+				"keep what is right of the two versions, and delete the lines <<<<<<<, ======= and >>>>>>>",
+				"unresolved merge conflict")
 			mine, theirs = true, false
 		case mark && mine && (strings.HasPrefix(text, "|||||||") || text == "======="):
 			theirs = true
@@ -142,7 +150,8 @@ func (p *parser) block(above []comment, lines []physical) {
 	head := lines[0]
 	b := &Block{Pos: p.pos(head.start, head.end), end: lines[len(lines)-1].end}
 	if head.indent > 0 {
-		p.errorf(p.pos(head.start, head.end), "do not indent it, or put the line it belongs to above it", "an indented line outside a block")
+		p.errorf(p.pos(head.start, head.end), "do not indent it, or put the line it belongs to above it",
+			"an indented line outside a block")
 		return
 	}
 	// A choice may go on on deeper lines; all others end their head here.
@@ -162,7 +171,8 @@ func (p *parser) block(above []comment, lines []physical) {
 	case SeedBlock:
 		var left []group
 		if b.Lines, left = p.seedLines(groups, 0); len(left) > 0 {
-			p.errorf(p.pos(left[0].start, left[0].end), "indent it equally", "this line is indented less than the first one of the seed")
+			p.errorf(p.pos(left[0].start, left[0].end), "indent it equally",
+				"this line is indented less than the first one of the seed")
 		}
 	case RowsBlock:
 		b.Lines = p.rowLines(groups)
@@ -402,7 +412,8 @@ func (c *cursor) checkSQL(raw string, pos Pos) (fields []Ident) {
 			c.fail(c.p.pos(base+i, base+i+1), "write one expression", `";" is not allowed in SQL within a line`)
 		case '-', '/':
 			if two := raw[i:min(i+2, len(raw))]; two == "--" || two == "/*" {
-				c.fail(c.p.pos(base+i, base+i+2), "put the comment on a line of its own with #", "an SQL comment is not allowed within a line")
+				c.fail(c.p.pos(base+i, base+i+2), "put the comment on a line of its own with #",
+					"an SQL comment is not allowed within a line")
 			}
 		case '{':
 			n := strings.IndexByte(raw[i:], '}')
@@ -450,7 +461,8 @@ func (c *cursor) bracketed() string {
 	for name := range strings.SplitSeq(inside, ",") {
 		name = strings.TrimSpace(name)
 		if bare := strings.Trim(name, `"`); bare == "" || nameLength(bare) != len(bare) {
-			if first, order, _ := strings.Cut(name, " "); nameLength(first) != len(first) || !slices.Contains([]string{"asc", "desc"}, strings.ToLower(strings.TrimSpace(order))) {
+			if first, order, _ := strings.Cut(name, " "); nameLength(first) != len(first) ||
+				!slices.Contains([]string{"asc", "desc"}, strings.ToLower(strings.TrimSpace(order))) {
 				return ""
 			}
 		}
@@ -544,12 +556,79 @@ func (c *cursor) behindWord() string {
 var actionWords = []string{"restrict", "cascade", "set null", "set default", "no action"}
 
 // typeNames are the words that begin a type.
-var typeNames = []string{"text", "smallint", "integer", "bigint", "decimal", "real", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice", "references"}
+var typeNames = []string{
+	"text",
+	"smallint",
+	"integer",
+	"bigint",
+	"decimal",
+	"real",
+	"double",
+	"boolean",
+	"date",
+	"time",
+	"timestamp",
+	"datetime",
+	"uuid",
+	"json",
+	"bytes",
+	"choice",
+	"references",
+}
 
 // lineWords are what a line of a model may begin with that is no field.
-var lineWords = []string{"table", "comment", "timestamps", "no timestamps", "primary key", "no key", "unique", "index", "check", "foreign key", "include", "soft delete"}
+var lineWords = []string{
+	"table",
+	"comment",
+	"timestamps",
+	"no timestamps",
+	"primary key",
+	"no key",
+	"unique",
+	"index",
+	"check",
+	"foreign key",
+	"include",
+	"soft delete",
+}
 
-var clauseWords = []string{"optional", "default", "unique", "index", "no index", "immutable", "nonblank", "range", "key", "identity", "column", "comment", "stamped", "fake", "check", "generated", "on delete", "on update"}
+var clauseWords = []string{
+	"optional",
+	"default",
+	"unique",
+	"index",
+	"no index",
+	"immutable",
+	"nonblank",
+	"range",
+	"key",
+	"identity",
+	"column",
+	"comment",
+	"stamped",
+	"fake",
+	"check",
+	"generated",
+	"on delete",
+	"on update",
+}
 
 // counts are numbers as words.
-var counts = []string{"one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "twenty", "hundred", "thousand", "some", "many", "few"}
+var counts = []string{
+	"one",
+	"two",
+	"three",
+	"four",
+	"five",
+	"six",
+	"seven",
+	"eight",
+	"nine",
+	"ten",
+	"twenty",
+	"hundred",
+	"thousand",
+	"some",
+	"many",
+	"few",
+}

@@ -154,7 +154,14 @@ func nameLength(s string) int {
 // take reads n bytes as a word of the line.
 func (c *cursor) take(n int, glued bool) Pos {
 	pos := c.p.pos(c.off, c.off+n)
-	c.words = append(c.words, word{text: c.src[c.off : c.off+n], off: c.off, glued: glued, broken: c.broken, segment: c.segment, above: c.above})
+	c.words = append(c.words, word{
+		text:    c.src[c.off : c.off+n],
+		off:     c.off,
+		glued:   glued,
+		broken:  c.broken,
+		segment: c.segment,
+		above:   c.above,
+	})
 	c.broken, c.above = false, nil
 	c.off += n
 	return pos

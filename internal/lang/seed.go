@@ -59,7 +59,8 @@ func (c *cursor) seedLine(l *Line) {
 		// A field may have such a name too, but not such a value.
 		switch word := behind[:nameLength(behind)]; {
 		case strings.HasPrefix(behind, "-") && digits(behind[1:]) > 0, slices.Contains(counts, word):
-			c.fail(c.here(), "write "+first+" 10, or another number", "the number of rows of %s is a whole number from 0", first)
+			c.fail(c.here(), "write "+first+" 10, or another number",
+				"the number of rows of %s is a whole number from 0", first)
 		}
 	}
 	if first != "" && first[0] >= 'A' && first[0] <= 'Z' && digits(behind) > 0 {
@@ -181,7 +182,8 @@ func (c *cursor) moment() *Value {
 		case unit == "":
 			c.fail(at, "write days, hours, minutes or seconds", "the unit is missing")
 		case size == 0:
-			c.fail(at, "write weeks, days, hours, minutes or seconds", "%s is not a unit here: they differ in length", unit)
+			c.fail(at, "write weeks, days, hours, minutes or seconds", "%s is not a unit here: they differ in length",
+				unit)
 		}
 		c.accept(unit)
 		if sign == '-' {
@@ -271,7 +273,8 @@ func (c *cursor) sum() *Sum {
 	for !c.done() {
 		op := c.peek()
 		if op != '+' && op != '-' && op != '*' {
-			c.fail(c.here(), "write {field} + 14, {field} + 14..60 days, {field} * {other}", "unexpected %s", c.showNext())
+			c.fail(c.here(), "write {field} + 14, {field} + 14..60 days, {field} * {other}", "unexpected %s",
+				c.showNext())
 		}
 		c.take(1, false)
 		t := Term{Op: op}

@@ -35,7 +35,9 @@ func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
 		id, engineName, ok := NameParts(entry.Name())
 		path := filepath.Join(dir, entry.Name())
 		if !ok {
-			return nil, fmt.Errorf("%s has no migration file name: <id>-<slug>.<engine>.sql, such as 20261123T093000-first-sheets.%s.sql; rename it, or move it elsewhere", path, e.Name())
+			return nil, fmt.Errorf(
+				"%s has no migration file name: <id>-<slug>.<engine>.sql, such as 20261123T093000-first-sheets.%s.sql; rename it, or move it elsewhere",
+				path, e.Name())
 		}
 		if engineName != e.Name() {
 			continue
@@ -49,7 +51,11 @@ func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
 			return nil, err
 		}
 		if m.ID != id {
-			return nil, &ParseError{Path: path, Line: 1, Message: fmt.Sprintf("the head says %s and the file's name %s: make them the same", m.ID, id)}
+			return nil, &ParseError{
+				Path:    path,
+				Line:    1,
+				Message: fmt.Sprintf("the head says %s and the file's name %s: make them the same", m.ID, id),
+			}
 		}
 		out = append(out, m)
 	}
@@ -78,13 +84,17 @@ func Find(list []*Migration, part string) (*Migration, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
-		return nil, fmt.Errorf("no migration has %q in its name; erbario history lists the applied ones, erbario status the pending ones", part)
+		return nil, fmt.Errorf(
+			"no migration has %q in its name; erbario history lists the applied ones, erbario status the pending ones",
+			part,
+		)
 	}
 	var names []string
 	for _, m := range hits[:min(len(hits), 5)] {
 		names = append(names, m.ID)
 	}
-	return nil, fmt.Errorf("%d migrations have %q in their name: %s; write more of the name", len(hits), part, strings.Join(names, ", "))
+	return nil, fmt.Errorf("%d migrations have %q in their name: %s; write more of the name", len(hits), part,
+		strings.Join(names, ", "))
 }
 
 // Gap is a migration that follows one whose file does not exist.
@@ -95,14 +105,17 @@ type Gap struct {
 
 // Error says which file is missing, and the ways on.
 func (g *Gap) Error() string {
-	return fmt.Sprintf("%s follows %s, which has no file: restore it from version control, or run erbario redraft %s, which drafts the change without it", g.Migration.ID, g.Missing, g.Migration.ID)
+	return fmt.Sprintf(
+		"%s follows %s, which has no file: restore it from version control, or run erbario redraft %s, which drafts the change without it",
+		g.Migration.ID, g.Missing, g.Migration.ID)
 }
 
 // Gaps returns the migrations of list that follow one which is neither in list nor known.
 func Gaps(list []*Migration, known func(id string) bool) []*Gap {
 	var out []*Gap
 	for _, m := range list {
-		if m.Follows != "" && !slices.ContainsFunc(list, func(o *Migration) bool { return o.ID == m.Follows }) && !known(m.Follows) {
+		if m.Follows != "" && !slices.ContainsFunc(list, func(o *Migration) bool { return o.ID == m.Follows }) &&
+			!known(m.Follows) {
 			out = append(out, &Gap{m, m.Follows})
 		}
 	}
@@ -141,7 +154,8 @@ type Fork struct{ First, Second *Migration }
 
 // Error says what is wrong with the two, and the way out.
 func (f Fork) Error() string {
-	return fmt.Sprintf("%s and %s were drafted in parallel and change the same table: run erbario redraft %[1]s", f.Second.ID, f.First.ID, f.Second.ID)
+	return fmt.Sprintf("%s and %s were drafted in parallel and change the same table: run erbario redraft %[1]s",
+		f.Second.ID, f.First.ID, f.Second.ID)
 }
 
 // Forks lists the forks of a line. Migrations that touch different tables may stand in one

@@ -265,7 +265,9 @@ func fold(r rune) rune {
 var (
 	headLine = once(`^(\d{8}T\d{6}\S*)\s+(\S+)\s+form (\d+)$`)
 	stepLine = once(`^step (\d+)(?:\s+(.*))?$`)
-	needLine = once(`^(?:(before apply|before undo|here|here before undo), none of these may exist|(before apply, wait) until none of these exist|(before undo|here before undo), no deleted row may exist)\s+(".*")$`)
+	needLine = once(
+		`^(?:(before apply|before undo|here|here before undo), none of these may exist|(before apply, wait) until none of these exist|(before undo|here before undo), no deleted row may exist)\s+(".*")$`,
+	)
 	schemaIs = once(`^schema (\S+) -> (\S+)$`)
 	nameForm = once(`^(\d{8}T\d{6}(?:-[^.]*)?)\.([a-z]+)\.sql$`)
 )

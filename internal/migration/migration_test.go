@@ -23,7 +23,22 @@ func sqlite(t require.TestingT) engine.Engine {
 }
 
 // hostile are texts that try to pose as something else.
-var hostile = []string{"a", "it's", "a;b", "\n-- : undo\nDROP TABLE x;", "-- : apply", `"quoted"`, "größe 標本", "a, b", ", kept", "step 2  x", "(own transaction)", "  (keeps every row)", "\x1b[31m", "\u2028"}
+var hostile = []string{
+	"a",
+	"it's",
+	"a;b",
+	"\n-- : undo\nDROP TABLE x;",
+	"-- : apply",
+	`"quoted"`,
+	"größe 標本",
+	"a, b",
+	", kept",
+	"step 2  x",
+	"(own transaction)",
+	"  (keeps every row)",
+	"\x1b[31m",
+	"\u2028",
+}
 
 // Whatever stands in titles, names, sentences and SQL, a file is read as it was
 // written, and writing what was read gives the same file.
@@ -33,19 +48,37 @@ func TestRoundTrip(t *testing.T) {
 		text := func(label string) string { return rapid.SampledFrom(hostile).Draw(t, label) }
 		quoted := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 		statement := func() migration.Statement {
-			return migration.Statement{SQL: "INSERT INTO t VALUES (" + quoted(text("value")) + ") -- " + strings.NewReplacer("\n", " ", "\u2028", " ").Replace(text("comment")) + "\n"}
+			return migration.Statement{
+				SQL: "INSERT INTO t VALUES (" + quoted(
+					text("value"),
+				) + ") -- " + strings.NewReplacer("\n", " ", "\u2028", " ").
+					Replace(text("comment")) +
+					"\n",
+			}
 		}
-		m := &migration.Migration{ID: "20260101T000000-" + migration.Slug(text("slug")), Engine: "sqlite", Answers: []string{"--fill a.b=" + text("answer")}, Proof: "proved forward"}
+		m := &migration.Migration{
+			ID:      "20260101T000000-" + migration.Slug(text("slug")),
+			Engine:  "sqlite",
+			Answers: []string{"--fill a.b=" + text("answer")},
+			Proof:   "proved forward",
+		}
 		if rapid.Bool().Draw(t, "follows") {
 			m.Follows = "20250101T000000-before"
 			m.Redrafts = rapid.SliceOfN(rapid.Just("20250102T000000-again"), 0, 2).Draw(t, "redrafts")
 		}
-		need := engine.Requirement{Sentence: "{n} rows of " + text("sentence"), Query: "SELECT " + quoted(text("query"))}
+		need := engine.Requirement{
+			Sentence: "{n} rows of " + text("sentence"),
+			Query:    "SELECT " + quoted(text("query")),
+		}
 		if rapid.Bool().Draw(t, "needs") {
 			m.BeforeApply, m.BeforeUndo = append(m.BeforeApply, need), append(m.BeforeUndo, need)
 		}
 		for range rapid.IntRange(1, 3).Draw(t, "steps") {
-			s := migration.Step{Title: text("title"), Apply: []migration.Statement{statement()}, Undo: []migration.Statement{statement(), statement()}}
+			s := migration.Step{
+				Title: text("title"),
+				Apply: []migration.Statement{statement()},
+				Undo:  []migration.Statement{statement(), statement()},
+			}
 			s.Loses = []string{text("lost"), text("lost")}
 			s.Kept = rapid.Bool().Draw(t, "kept")
 			s.UndoLoses = []string{text("undo lost")}
@@ -143,7 +176,18 @@ func TestSlug(t *testing.T) {
 }
 
 func file(t *testing.T, id, follows, table string) *migration.Migration {
-	m := &migration.Migration{ID: id, Engine: "sqlite", Follows: follows, Steps: []migration.Step{{Title: "x", Apply: []migration.Statement{{SQL: "ALTER TABLE " + table + " ADD COLUMN c TEXT"}}, Undo: []migration.Statement{{SQL: "ALTER TABLE " + table + " DROP COLUMN c"}}}}}
+	m := &migration.Migration{
+		ID:      id,
+		Engine:  "sqlite",
+		Follows: follows,
+		Steps: []migration.Step{
+			{
+				Title: "x",
+				Apply: []migration.Statement{{SQL: "ALTER TABLE " + table + " ADD COLUMN c TEXT"}},
+				Undo:  []migration.Statement{{SQL: "ALTER TABLE " + table + " DROP COLUMN c"}},
+			},
+		},
+	}
 	m, err := migration.Parse("m", migration.Write(m), sqlite(t))
 	require.NoError(t, err)
 	return m
@@ -169,7 +213,8 @@ func TestFindAndFolder(t *testing.T) {
 		m := file(t, fmt.Sprintf("2026010%dT000000-%s", 3-i, name), "", "t")
 		require.NoError(t, os.WriteFile(filepath.Join(dir, m.FileName()), []byte(m.Text), 0o644))
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "20260101T000000-x.postgres.sql"), []byte("other engine"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "20260101T000000-x.postgres.sql"), []byte("other engine"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("x"), 0o644))
 	list, err := migration.ReadFolder(dir, sqlite(t))
 	require.NoError(t, err)
@@ -185,7 +230,8 @@ func TestFindAndFolder(t *testing.T) {
 	none, err := migration.ReadFolder(filepath.Join(dir, "nowhere"), sqlite(t))
 	require.NoError(t, err)
 	assert.Empty(t, none)
-	require.NoError(t, os.Rename(filepath.Join(dir, list[0].FileName()), filepath.Join(dir, "20260109T000000-other.sqlite.sql")))
+	require.NoError(t,
+		os.Rename(filepath.Join(dir, list[0].FileName()), filepath.Join(dir, "20260109T000000-other.sqlite.sql")))
 	_, err = migration.ReadFolder(dir, sqlite(t))
 	assert.ErrorContains(t, err, "make them the same")
 }

@@ -104,7 +104,8 @@ func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migra
 		var to []engine.Requirement
 		for _, r := range list {
 			for _, x := range m.Parameters {
-				if _, given := undo[x.For]; x.Undo && !given && e.SQL().Bind(r.Query, map[string]string{x.Name: "NULL"}) != r.Query {
+				if _, given := undo[x.For]; x.Undo && !given &&
+					e.SQL().Bind(r.Query, map[string]string{x.Name: "NULL"}) != r.Query {
 					r.Ungiven = append(slices.Clone(r.Ungiven), x.For)
 				}
 			}

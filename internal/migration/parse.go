@@ -104,7 +104,9 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	pieces := e.SQL().Split(strings.ReplaceAll(text, "\r\n", "\n"))
 	if len(pieces) == 0 || !pieces[0].Comment || !strings.HasPrefix(pieces[0].Text, Marker) {
-		return fail(1, "the file does not begin with the head of a migration, such as %s20261123T093000-first-sheets  %s  form %d", Marker, e.Name(), Form)
+		return fail(1,
+			"the file does not begin with the head of a migration, such as %s20261123T093000-first-sheets  %s  form %d",
+			Marker, e.Name(), Form)
 	}
 	var step *Step
 	var need *engine.Requirement
@@ -138,7 +140,9 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 					return fail(p.Line, "the head cannot be read: it is %s<id>-<slug>  <engine>  form %d", Marker, Form)
 				}
 				if m.Form, _ = strconv.Atoi(g[3]); m.Form < 1 || m.Form > Form {
-					return fail(p.Line, "the file has form %s and this erbario reads forms up to %d: use the version that wrote it", g[3], Form)
+					return fail(p.Line,
+						"the file has form %s and this erbario reads forms up to %d: use the version that wrote it",
+						g[3], Form)
 				}
 				if g[2] != e.Name() {
 					return fail(p.Line, "the file is for %s, not for %s", g[2], e.Name())
@@ -198,9 +202,14 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				g := needLine().FindStringSubmatch(words)
 				sentence, err := strconv.Unquote(g[4])
 				if err != nil {
-					return fail(p.Line, "the sentence of this requirement cannot be read: it is written in double quotes")
+					return fail(p.Line,
+						"the sentence of this requirement cannot be read: it is written in double quotes")
 				}
-				need, into = &engine.Requirement{Sentence: sentence, Wait: g[2] != "", Revives: g[3] != "" || strings.HasSuffix(sentence, formerlyRevives)}, nil
+				need, into = &engine.Requirement{
+					Sentence: sentence,
+					Wait:     g[2] != "",
+					Revives:  g[3] != "" || strings.HasSuffix(sentence, formerlyRevives),
+				}, nil
 				switch g[1] + g[3] {
 				case "before apply", "":
 					needTo = &m.BeforeApply
@@ -218,7 +227,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			case step == nil && (strings.HasPrefix(words, "parameter ") || strings.HasPrefix(words, "undo parameter ")):
 				x, ok := readParameter(words)
 				if !ok {
-					return fail(p.Line, "this parameter cannot be read: it is parameter NAME for \"TABLE.COLUMN\" a \"TYPE\" here \"VALUE\"")
+					return fail(p.Line,
+						"this parameter cannot be read: it is parameter NAME for \"TABLE.COLUMN\" a \"TYPE\" here \"VALUE\"")
 				}
 				m.Parameters = append(m.Parameters, x)
 				into = nil
@@ -229,7 +239,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				rest, beside := strings.CutPrefix(strings.TrimPrefix(words, "found "), "beside ")
 				names := readNames(rest)
 				if len(names) < 1 || len(names) > 2 || len(m.BeforeApply)+len(m.BeforeUndo) > 0 {
-					return fail(p.Line, "a line found names one table, or a table and a column, and comes before the requirements")
+					return fail(p.Line,
+						"a line found names one table, or a table and a column, and comes before the requirements")
 				}
 				f := Found{Table: names[0], Column: strings.Join(names[1:], "")}
 				if beside {
@@ -239,7 +250,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 				into = &m.Found[len(m.Found)-1].Make
 			case step == nil && m.headWords(words):
 			default:
-				return fail(p.Line, "the line %q is not a migration marker; a comment begins with -- alone", strings.TrimRight(p.Text, " "))
+				return fail(p.Line, "the line %q is not a migration marker; a comment begins with -- alone",
+					strings.TrimRight(p.Text, " "))
 			}
 			continue
 		}
@@ -258,7 +270,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 			*into = append(*into, Statement{SQL: p.Text, Line: p.Line, Above: comments})
 			comments = nil
 		default:
-			return fail(p.Line, "a statement outside any step; write %sstep 1  TITLE, %sapply and %sundo above it", Marker, Marker, Marker)
+			return fail(p.Line, "a statement outside any step; write %sstep 1  TITLE, %sapply and %sundo above it",
+				Marker, Marker, Marker)
 		}
 	}
 	if err := closeNeed(strings.Count(text, "\n") + 1); err != nil {
@@ -288,7 +301,8 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 	}
 	last := m.Steps[len(m.Steps)-1]
 	if into == nil || last.NoUndo && !m.ByHand {
-		return fail(last.Line, "step %d has no undo; the file seems truncated: restore it from version control", len(m.Steps))
+		return fail(last.Line, "step %d has no undo; the file seems truncated: restore it from version control",
+			len(m.Steps))
 	}
 	return m, nil
 }
@@ -330,7 +344,9 @@ func workOf(note string) engine.Work {
 		}
 	}
 	switch {
-	case strings.Contains(note, ", rewrites it"), strings.Contains(note, ", some rows at a time"), note == "writes every row anew": // so called in earlier versions
+	case strings.Contains(note, ", rewrites it"),
+		strings.Contains(note, ", some rows at a time"),
+		note == "writes every row anew": // so called in earlier versions
 		return engine.Rewrites
 	case strings.Contains(note, ", reads it"):
 		return engine.Reads

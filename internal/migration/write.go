@@ -33,7 +33,8 @@ func Write(m *Migration) string {
 			} else if r.Revives {
 				words = "no deleted row may exist"
 			}
-			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n", before, Marker, when, words, strconv.Quote(Title(r.Sentence)), r.Query)
+			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n", before, Marker, when, words, strconv.Quote(Title(r.Sentence)),
+				r.Query)
 		}
 	}
 	for _, f := range m.Found {
@@ -91,7 +92,8 @@ func Write(m *Migration) string {
 		}
 		for _, r := range s.Rows {
 			for keys := range slices.Chunk(r.Keys, 8) {
-				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r), nameList(append([]string{r.Table, keyNames(r.By)}, r.Columns...)), nameList(keys))
+				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r),
+					nameList(append([]string{r.Table, keyNames(r.By)}, r.Columns...)), nameList(keys))
 			}
 		}
 		need("", "here", s.Here)
@@ -131,7 +133,8 @@ func writeHead(b *strings.Builder, m *Migration) {
 		fmt.Fprintf(b, "%sanswered %s\n", Marker, Title(a))
 	}
 	if !m.Atomic() {
-		fmt.Fprintf(b, "%snot atomic: it can stop between two steps, and is resumed or rolled back from there\n", Marker)
+		fmt.Fprintf(b, "%snot atomic: it can stop between two steps, and is resumed or rolled back from there\n",
+			Marker)
 	}
 	if m.Proof != "" {
 		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))

@@ -125,7 +125,12 @@ func (p *planner) wayOn(r engine.Requirement) []Choice {
 		case t.Kind == schema.Decimal && t.Precision-t.Scale >= old.Type.Precision-old.Type.Scale:
 			expression = fmt.Sprintf("round(%s, %d)", x, t.Scale)
 		}
-		return append(p.columnsSwap(c), choice("an expression over each row; the old values are kept", fmt.Sprintf("--fill %s=sql:%s", c.Target(), expression)), asNewColumn(c))
+		return append(
+			p.columnsSwap(c),
+			choice("an expression over each row; the old values are kept",
+				fmt.Sprintf("--fill %s=sql:%s", c.Target(), expression)),
+			asNewColumn(c),
+		)
 	}
 	return nil
 }
@@ -182,7 +187,8 @@ func (p *planner) shown(table, column, where string) string {
 	if len(names) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), p.Engine.SQL().Quote(p.oldTable(table)), where)
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), p.Engine.SQL().Quote(p.oldTable(table)),
+		where)
 }
 
 // fill is the value that a person gave for rows of a column; where tells which
@@ -204,7 +210,13 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 			if c := p.Wanted.Table(table).Column(column); c != nil {
 				typ = c.Type
 			}
-			p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + column, Type: typ.String(), Home: f.SQL, Query: query})
+			p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{
+				Name:  name,
+				For:   table + "." + column,
+				Type:  typ.String(),
+				Home:  f.SQL,
+				Query: query,
+			})
 		}
 		return Fill{SQL: ":" + name}, true
 	}

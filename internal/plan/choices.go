@@ -35,7 +35,8 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 		}
 		p.used["rename "+r.String()] = true
 		settled[r.Value] = true
-		if slices.Contains(old, r.To) && !among(func(r Rename) string { return r.Value }, r.To) { // nobody could tell afterwards which rows had which
+		if slices.Contains(old, r.To) && !among(func(r Rename) string { return r.Value },
+			r.To) { // nobody could tell afterwards which rows had which
 			merged = append(merged, when(r.Value, p.Engine.SQL().Text(r.To)))
 			continue
 		}
@@ -87,7 +88,8 @@ func (p *planner) choiceFill(table, column string, old, now []string, settled ma
 // valueRenames are the renames of values of a column.
 func (p *planner) valueRenames(table, column string) []Rename {
 	return slices.DeleteFunc(slices.Clone(p.Answers.Rename), func(r Rename) bool {
-		return r.Value == "" || !strings.EqualFold(r.Table, p.oldTable(table)) && !strings.EqualFold(r.Table, table) || !strings.EqualFold(r.Column, column) && !strings.EqualFold(r.Column, p.oldColumn(table, column))
+		return r.Value == "" || !strings.EqualFold(r.Table, p.oldTable(table)) && !strings.EqualFold(r.Table, table) ||
+			!strings.EqualFold(r.Column, column) && !strings.EqualFold(r.Column, p.oldColumn(table, column))
 	})
 }
 
@@ -100,10 +102,21 @@ func (p *planner) valuesSwap() {
 			if k.Purpose != schema.ForChoice || w == nil || len(p.valueRenames(t.Name, k.Column)) == 0 {
 				continue
 			}
-			known := slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.ChangeCheck && c.Table == t.Name && c.Before == any(k) })
+			known := slices.ContainsFunc(p.plan.Changes,
+				func(c diff.Change) bool { return c.Kind == diff.ChangeCheck && c.Table == t.Name && c.Before == any(k) })
 			for _, o := range w.Checks {
-				if !known && o.Purpose == schema.ForChoice && strings.EqualFold(o.Column, k.Column) && o.SQL.Same(k.SQL) {
-					p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.ChangeCheck, Table: t.Name, Name: k.Name, From: k.SQL.Text, To: k.SQL.Text, What: k.Column + ": its values are renamed", Object: k, Before: k})
+				if !known && o.Purpose == schema.ForChoice && strings.EqualFold(o.Column, k.Column) &&
+					o.SQL.Same(k.SQL) {
+					p.plan.Changes = append(p.plan.Changes, diff.Change{
+						Kind:   diff.ChangeCheck,
+						Table:  t.Name,
+						Name:   k.Name,
+						From:   k.SQL.Text,
+						To:     k.SQL.Text,
+						What:   k.Column + ": its values are renamed",
+						Object: k,
+						Before: k,
+					})
 				}
 			}
 		}
@@ -122,18 +135,32 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 		if n == 0 {
 			continue
 		}
-		q := Question{About: table + "." + column, Rows: n, Text: fmt.Sprintf("the value %s of %s.%s is no longer declared, and %s it", v, table, column, words.Have(n))}
+		q := Question{
+			About: table + "." + column,
+			Rows:  n,
+			Text: fmt.Sprintf("the value %s of %s.%s is no longer declared, and %s it", v, table, column,
+				words.Have(n)),
+		}
 		for _, w := range now {
 			if !slices.Contains(old, w) {
-				q.Choices = append(q.Choices, choice("renamed to "+w, fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
+				q.Choices = append(q.Choices,
+					choice("renamed to "+w, fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
 			}
 		}
 		for _, w := range now {
 			if slices.Contains(old, w) {
-				q.Choices = append(q.Choices, choice("its rows become "+w+"; their values are kept", fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)))
+				q.Choices = append(
+					q.Choices,
+					choice("its rows become "+w+"; their values are kept",
+						fmt.Sprintf("--rename %s.%s.%s=%s", table, column, v, w)),
+				)
 			}
 		}
-		q.Choices = append(q.Choices, choice("an expression over the row, for all dropped values; the old ones are kept", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)))
+		q.Choices = append(
+			q.Choices,
+			choice("an expression over the row, for all dropped values; the old ones are kept",
+				fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", table, column)),
+		)
 		q.Query = p.shown(table, column, where)
 		q.Other = "or change those rows first, or declare the value again"
 		p.ask(q)

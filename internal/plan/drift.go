@@ -94,7 +94,8 @@ func (p *planner) restoreTables() []diff.Change {
 	missing := &schema.Schema{}
 	for _, t := range p.Made.Tables {
 		w := p.Wanted.Table(t.Name)
-		if w != nil && !w.Outside && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil && p.Live.View(t.Name) == nil && p.oldTable(t.Name) == t.Name {
+		if w != nil && !w.Outside && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil && p.Live.View(t.Name) == nil &&
+			p.oldTable(t.Name) == t.Name {
 			missing.Tables = append(missing.Tables, t)
 		}
 	}
@@ -175,14 +176,18 @@ func (p *planner) takeOver() {
 			p.foundOnce(p.without(live))
 		}
 	}
-	if len(p.plan.Found) == 0 || len(p.plan.Steps) > 0 || slices.ContainsFunc(p.units, func(u unit) bool { return len(u.change.Steps) > 0 }) {
+	if len(p.plan.Found) == 0 || len(p.plan.Steps) > 0 ||
+		slices.ContainsFunc(p.units, func(u unit) bool { return len(u.change.Steps) > 0 }) {
 		return
 	}
 	var names []string
 	for _, f := range p.plan.Found {
 		names = append(names, cmp.Or(f.Beside, strings.TrimSuffix(f.Table+"."+f.Column, ".")))
 	}
-	p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(names, ", "), Note: "created above if it is missing; nothing else to do"})
+	p.plan.Steps = append(p.plan.Steps, engine.Step{
+		Title: "have " + strings.Join(names, ", "),
+		Note:  "created above if it is missing; nothing else to do",
+	})
 }
 
 // foundOnce is found for tables that were not looked at yet.

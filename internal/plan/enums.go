@@ -53,25 +53,51 @@ func (p *planner) enums() {
 		case diff.AddEnum:
 			old := p.Live.Enum(Apart(o.Name))
 			if old == nil {
-				comes(o.Name, engine.Step{Title: "create the enum type " + o.Name, Apply: words.Make(o.Name, o.Values), Undo: words.Drop(o.Name)})
+				comes(o.Name, engine.Step{
+					Title: "create the enum type " + o.Name,
+					Apply: words.Make(o.Name, o.Values),
+					Undo:  words.Drop(o.Name),
+				})
 				continue
 			}
-			c.Kind, c.From, c.To, c.Before = diff.ChangeEnum, strings.Join(old.Values, ", "), strings.Join(o.Values, ", "), old
+			c.Kind, c.From, c.To, c.Before = diff.ChangeEnum, strings.Join(old.Values, ", "), strings.Join(o.Values,
+				", "), old
 			c.What = "enum type: " + c.From + " -> " + c.To
 			p.fresh = append(p.fresh, added(old.Values, o.Values)...)
 			comes(o.Name, engine.Step{Title: "create the enum type " + o.Name + " again",
-				Apply: append(words.Rename(o.Name, old.Name), words.Make(o.Name, o.Values)...), Undo: append(words.Drop(o.Name), words.Rename(old.Name, o.Name)...)})
-			goes(o.Name, engine.Step{Title: "drop the enum type " + o.Name + " as it was", Apply: words.Drop(old.Name), Undo: words.Make(old.Name, old.Values)})
+				Apply: append(
+					words.Rename(o.Name, old.Name),
+					words.Make(o.Name,
+						o.Values)...), Undo: append(words.Drop(o.Name), words.Rename(old.Name, o.Name)...)})
+			goes(o.Name, engine.Step{
+				Title: "drop the enum type " + o.Name + " as it was",
+				Apply: words.Drop(old.Name),
+				Undo:  words.Make(old.Name, old.Values),
+			})
 		case diff.ChangeEnum:
 			p.fresh = append(p.fresh, added(c.Before.(*schema.Other).Values, o.Values)...)
-			p.units = append(p.units, unit{rank: rankEnumComes, name: o.Name, change: engine.Change{Steps: []engine.Step{p.addValues(o, c.Before.(*schema.Other))}}})
+			p.units = append(p.units, unit{
+				rank:   rankEnumComes,
+				name:   o.Name,
+				change: engine.Change{Steps: []engine.Step{p.addValues(o, c.Before.(*schema.Other))}},
+			})
 		}
 	}
 	p.tellEnums()
 	for _, old := range p.Live.Others {
-		if old.Kind == schema.EnumType && p.Made != nil && p.Made.Enum(old.Name) != nil && p.Wanted.Enum(old.Name) == nil && !strings.HasPrefix(old.Name, Apart("")) {
-			p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.DropEnum, Table: old.Name, What: "enum type: " + strings.Join(old.Values, ", "), Object: old})
-			goes(old.Name, engine.Step{Title: "drop the enum type " + old.Name, Apply: words.Drop(old.Name), Undo: words.Make(old.Name, old.Values)})
+		if old.Kind == schema.EnumType && p.Made != nil && p.Made.Enum(old.Name) != nil &&
+			p.Wanted.Enum(old.Name) == nil && !strings.HasPrefix(old.Name, Apart("")) {
+			p.plan.Changes = append(p.plan.Changes, diff.Change{
+				Kind:   diff.DropEnum,
+				Table:  old.Name,
+				What:   "enum type: " + strings.Join(old.Values, ", "),
+				Object: old,
+			})
+			goes(old.Name, engine.Step{
+				Title: "drop the enum type " + old.Name,
+				Apply: words.Drop(old.Name),
+				Undo:  words.Make(old.Name, old.Values),
+			})
 		}
 	}
 }
@@ -97,7 +123,8 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 				said = said || strings.Contains(r.Query, "::"+n) || strings.Contains(r.Query, "AS "+n+")")
 			}
 			for _, v := range p.fresh {
-				said = said || !r.Guards && strings.Contains(r.Query, p.Engine.SQL().Text(v)) && p.asksEnum(table, r.Query)
+				said = said ||
+					!r.Guards && strings.Contains(r.Query, p.Engine.SQL().Text(v)) && p.asksEnum(table, r.Query)
 			}
 			for apart, name := range p.remade() {
 				r.Sentence = strings.ReplaceAll(r.Sentence, apart, name+" as it was")
@@ -122,7 +149,8 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 			if _, ok := p.EnumRenames[r]; !ok {
 				continue
 			}
-			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.SQL().Text(r.To), p.Engine.SQL().Text(r.Value))
+			change.BeforeApply[i].Query = strings.ReplaceAll(change.BeforeApply[i].Query, p.Engine.SQL().Text(r.To),
+				p.Engine.SQL().Text(r.Value))
 		}
 	}
 }
@@ -157,7 +185,10 @@ func (p *planner) enumsAside() {
 	for apart, name := range p.remade() {
 		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
 			if old, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck {
-				return schema.SQL{Text: strings.ReplaceAll(old.SQL.Text, apart, name), Canon: old.SQL.Canon}.Same(c.Object.(*schema.Check).SQL)
+				return schema.SQL{
+					Text:  strings.ReplaceAll(old.SQL.Text, apart, name),
+					Canon: old.SQL.Canon,
+				}.Same(c.Object.(*schema.Check).SQL)
 			}
 			return c.Kind == diff.ChangeDefault && c.From == c.To+"::"+name
 		})
@@ -168,7 +199,10 @@ func (p *planner) enumsAside() {
 // anew without them, and each column changes over, which no row must stand against.
 func (p *planner) addValues(o, old *schema.Other) engine.Step {
 	words := engine.EnumsOf(p.Engine)
-	s := engine.Step{Title: "the enum type " + o.Name + " has " + strings.Join(added(old.Values, o.Values), ", "), Apply: words.Add(o.Name, old.Values, o.Values)}
+	s := engine.Step{
+		Title: "the enum type " + o.Name + " has " + strings.Join(added(old.Values, o.Values), ", "),
+		Apply: words.Add(o.Name, old.Values, o.Values),
+	}
 	apart := Apart(o.Name)
 	s.Undo = append(words.Rename(o.Name, apart), words.Make(o.Name, old.Values)...)
 	for _, t := range p.Live.Tables {
@@ -213,13 +247,15 @@ func (p *planner) addedUsed() {
 		for _, c := range p.plan.Changes {
 			o, ok := c.Object.(*schema.Other)
 			old, changed := c.Before.(*schema.Other)
-			if !ok || !changed || c.Kind != diff.ChangeEnum || old.Name != o.Name || !slices.Equal(s.Apply, engine.EnumsOf(p.Engine).Add(o.Name, old.Values, o.Values)) {
+			if !ok || !changed || c.Kind != diff.ChangeEnum || old.Name != o.Name ||
+				!slices.Equal(s.Apply, engine.EnumsOf(p.Engine).Add(o.Name, old.Values, o.Values)) {
 				continue
 			}
 			for _, v := range added(old.Values, o.Values) {
 				if slices.ContainsFunc(p.plan.Steps[i+1:], func(later engine.Step) bool {
 					said := func(sql string) bool { return strings.Contains(sql, p.Engine.SQL().Text(v)) }
-					return slices.ContainsFunc(later.Apply, said) || slices.ContainsFunc(later.Here, func(r engine.Requirement) bool { return said(r.Query) })
+					return slices.ContainsFunc(later.Apply, said) ||
+						slices.ContainsFunc(later.Here, func(r engine.Requirement) bool { return said(r.Query) })
 				}) {
 					s.Kind = engine.OwnTransaction
 				}
@@ -296,8 +332,13 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 	for _, n := range append(p.Live.Table(table).Key(), column) {
 		shown = append(shown, p.Engine.SQL().Quote(n))
 	}
-	p.needs[table] = append(p.needs[table], engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s are not among the choices", table, column), Table: table, About: column,
-		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.SQL().Quote(table), engine.EnumsOf(p.Engine).Text(p.Engine.SQL().Quote(column)), strings.Join(open, ", "))})
+	p.needs[table] = append(p.needs[table], engine.Requirement{
+		Sentence: fmt.Sprintf("{n} values of %s.%s are not among the choices", table, column),
+		Table:    table,
+		About:    column,
+		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.SQL().Quote(table),
+			engine.EnumsOf(p.Engine).Text(p.Engine.SQL().Quote(column)), strings.Join(open, ", ")),
+	})
 }
 
 // EnumRename is the step that renames a value of the enum type of a column; false
@@ -309,13 +350,18 @@ func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engi
 		return engine.Step{}, false
 	}
 	c := t.Column(r.Column)
-	if c != nil && slices.Contains(c.Values, r.To) && !slices.ContainsFunc(all, func(o Rename) bool { return o.Table == r.Table && o.Column == r.Column && o.Value == r.To }) {
+	if c != nil && slices.Contains(c.Values, r.To) && !slices.ContainsFunc(all,
+		func(o Rename) bool { return o.Table == r.Table && o.Column == r.Column && o.Value == r.To }) {
 		return engine.Step{}, false
 	}
 	for _, o := range s.Others {
 		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.SQL().Quote(o.Name) {
-			return engine.Step{Title: migration.Title(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
-				Apply: engine.EnumsOf(e).RenameValue(o.Name, r.Value, r.To), Undo: engine.EnumsOf(e).RenameValue(o.Name, r.To, r.Value)}, true
+			return engine.Step{
+				Title: migration.Title(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
+				Apply: engine.EnumsOf(e).
+					RenameValue(o.Name, r.Value, r.To),
+				Undo: engine.EnumsOf(e).RenameValue(o.Name, r.To, r.Value),
+			}, true
 		}
 	}
 	return engine.Step{}, false

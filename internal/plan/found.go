@@ -36,13 +36,16 @@ func (p *planner) made(c diff.Change) bool {
 	case diff.DropColumn:
 		return t.Column(c.Name) != nil
 	case diff.DropIndex, diff.DropUnique:
-		return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, c.Object.(*schema.Index).Name) })
+		return slices.ContainsFunc(t.Indexes,
+			func(x *schema.Index) bool { return strings.EqualFold(x.Name, c.Object.(*schema.Index).Name) })
 	case diff.DropReference:
 		k := c.Object.(*schema.ForeignKey)
-		return slices.ContainsFunc(t.ForeignKeys, func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, k.Columns) })
+		return slices.ContainsFunc(t.ForeignKeys,
+			func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, k.Columns) })
 	case diff.DropCheck:
 		k := c.Object.(*schema.Check)
-		return slices.ContainsFunc(t.Checks, func(o *schema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
+		return slices.ContainsFunc(t.Checks,
+			func(o *schema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
 	case diff.DropComment:
 		if c.Name == "" {
 			return t.Comment != ""
@@ -50,7 +53,8 @@ func (p *planner) made(c diff.Change) bool {
 		o := t.Column(c.Name)
 		return o != nil && o.Comment != ""
 	case diff.DropTrigger:
-		return slices.ContainsFunc(t.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
+		return slices.ContainsFunc(t.Triggers,
+			func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
 	}
 	return false
 }
@@ -64,7 +68,10 @@ func (p *planner) found(live *schema.Table) {
 	known := target(live, p.undeclared(live.Name))
 	made := p.Made.Table(live.Name)
 	if made == nil && p.renamed(live.Name) {
-		p.fail("%s was not created by a migration, and cannot be taken over and renamed at once: declare it under its present name first", p.oldTable(live.Name))
+		p.fail(
+			"%s was not created by a migration, and cannot be taken over and renamed at once: declare it under its present name first",
+			p.oldTable(live.Name),
+		)
 		return
 	}
 	if made == nil {
@@ -83,9 +90,12 @@ func (p *planner) found(live *schema.Table) {
 		without := known.Clone()
 		for _, o := range missing[i:] {
 			without = target(without, []diff.Change{{Kind: diff.DropColumn, Table: live.Name, Name: o.Name, Object: o}})
-			without.Indexes = slices.DeleteFunc(without.Indexes, func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), o.Name) })
-			without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, o.Name) })
-			without.Triggers = slices.DeleteFunc(without.Triggers, func(g *schema.Trigger) bool { return g.Column == o.Name })
+			without.Indexes = slices.DeleteFunc(without.Indexes,
+				func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), o.Name) })
+			without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys,
+				func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, o.Name) })
+			without.Triggers = slices.DeleteFunc(without.Triggers,
+				func(g *schema.Trigger) bool { return g.Column == o.Name })
 		}
 		with := without.Clone()
 		with.Columns = append(with.Columns, c)
@@ -115,14 +125,17 @@ func (p *planner) found(live *schema.Table) {
 		for _, step := range p.Engine.DDL().Alter(engine.Between(without, with)).Steps {
 			list = append(list, step.Apply...)
 		}
-		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
+		list = append(
+			list,
+			p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})
 	}
 }
 
 // undeclared are the changes that would take what no migration made from a table.
 func (p *planner) undeclared(table string) []diff.Change {
-	return slices.DeleteFunc(slices.Clone(p.plan.Undeclared), func(c diff.Change) bool { return !strings.EqualFold(c.Table, table) })
+	return slices.DeleteFunc(slices.Clone(p.plan.Undeclared),
+		func(c diff.Change) bool { return !strings.EqualFold(c.Table, table) })
 }
 
 // byHand names what no migration made of a table and a copy cannot carry along:

@@ -32,10 +32,15 @@ func (p *planner) generatedAgain(a *engine.Alteration, changes []diff.Change, ro
 		case old.Generated == nil:
 			again[c.Name] = true
 			if n := rows(); n > 0 && !p.answered("drop", c.Target()) {
-				p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s becomes generated, which replaces its values; %s has %s", c.Target(), c.Table, words.Rows(n)),
+				p.ask(Question{
+					About: c.Target(),
+					Rows:  n,
+					Text: fmt.Sprintf("%s becomes generated, which replaces its values; %s has %s", c.Target(), c.Table,
+						words.Rows(n)),
 					Choices: []Choice{choice("replace its values; they are kept", "--drop "+c.Target())},
 					Query:   p.shown(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
-					Other:   "or give the generated field a new name"})
+					Other:   "or give the generated field a new name",
+				})
 				continue
 			}
 			p.lose(a, old)
@@ -75,7 +80,8 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 	})
 	mid.Checks = slices.DeleteFunc(mid.Checks, func(k *schema.Check) bool { return missing(k.Column) || stands(k.SQL) })
 	mid.Triggers = slices.DeleteFunc(mid.Triggers, func(g *schema.Trigger) bool { return missing(g.Column) })
-	mid.ForeignKeys = slices.DeleteFunc(mid.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.ContainsFunc(k.Columns, missing) })
+	mid.ForeignKeys = slices.DeleteFunc(mid.ForeignKeys,
+		func(k *schema.ForeignKey) bool { return slices.ContainsFunc(k.Columns, missing) })
 
 	second := a
 	second.From, second.To = mid, a.To

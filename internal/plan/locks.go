@@ -57,7 +57,8 @@ func strongest(e engine.Engine, statements []string, known func(table string) bo
 // LockWords tells what a step's statements lock, on a database whose tables have the
 // sizes that size gives ("" where one is not there); empty on an engine without locks
 // of tables. s has the step's kind, what it does with rows and its note.
-func LockWords(e engine.Engine, statements []string, s engine.Step, size func(table string) (string, bool)) (words string, most []engine.Lock) {
+func LockWords(e engine.Engine, statements []string, s engine.Step,
+	size func(table string) (string, bool)) (words string, most []engine.Lock) {
 	var list []string
 	most = strongest(e, statements, func(table string) bool { _, ok := size(table); return ok })
 	for _, l := range most {

@@ -60,5 +60,6 @@ func (p *planner) keyRenamed(table string) bool {
 		return p.renamed(table)
 	}
 	moves := func(column string) bool { return p.oldColumn(table, column) != column }
-	return slices.ContainsFunc(t.Key(), moves) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), moves) })
+	return slices.ContainsFunc(t.Key(), moves) || slices.ContainsFunc(t.Indexes,
+		func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), moves) })
 }

@@ -53,7 +53,10 @@ func (p *planner) byReads() {
 	}
 	for _, u := range p.units {
 		if u.rank == rankAlter && p.comesBackTo(u.name, u.ahead, map[string]bool{}) {
-			p.fail("the fills of %s and of other tables read columns that the others drop. Draft it in two migrations, first what is added and filled, then what is dropped", u.name)
+			p.fail(
+				"the fills of %s and of other tables read columns that the others drop. Draft it in two migrations, first what is added and filled, then what is dropped",
+				u.name,
+			)
 		}
 	}
 }
@@ -88,7 +91,8 @@ func summary(table string, changes []diff.Change) string {
 func titled(head string, changes []diff.Change, none string) string {
 	var out []string
 	for _, c := range changes {
-		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && c.Before != c.Object && k.SQL.Same(c.Object.(*schema.Check).SQL) {
+		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && c.Before != c.Object &&
+			k.SQL.Same(c.Object.(*schema.Check).SQL) {
 			continue // the names of checks follow, and those of indexes
 		}
 		if x, ok := c.Before.(*schema.Index); ok && c.From == x.Name && c.From != "" {
@@ -148,9 +152,10 @@ func ordered(units []unit) []unit {
 	for len(left) > 0 {
 		next := slices.IndexFunc(left, func(u unit) bool {
 			return !slices.ContainsFunc(left, func(o unit) bool {
-				return o.name == u.name && u.late && o.rank == u.rank && !o.late || o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
-					return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
-				}) || o.rank == u.rank && slices.Contains(o.ahead, u.id()))
+				return o.name == u.name && u.late && o.rank == u.rank && !o.late ||
+					o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
+						return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
+					}) || o.rank == u.rank && slices.Contains(o.ahead, u.id()))
 			})
 		})
 		next = max(next, 0) // in a circle the proof tells what collides

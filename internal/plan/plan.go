@@ -138,8 +138,22 @@ const (
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{Input: in, rowsTold: map[string]bool{}, plan: &Plan{Effects: map[string]string{}}, used: map[string]bool{}, looked: map[string]bool{}, skipped: map[string]bool{}, needs: map[string][]engine.Requirement{}, reads: map[string][]string{}, parted: map[string][]string{}, again: map[string][]string{}, follow: map[string]engine.Step{},
-		place: map[string]int{}, apartFrom: map[*schema.ForeignKey]bool{}, foundKeys: map[*schema.ForeignKey]bool{}}
+	p := &planner{
+		Input:     in,
+		rowsTold:  map[string]bool{},
+		plan:      &Plan{Effects: map[string]string{}},
+		used:      map[string]bool{},
+		looked:    map[string]bool{},
+		skipped:   map[string]bool{},
+		needs:     map[string][]engine.Requirement{},
+		reads:     map[string][]string{},
+		parted:    map[string][]string{},
+		again:     map[string][]string{},
+		follow:    map[string]engine.Step{},
+		place:     map[string]int{},
+		apartFrom: map[*schema.ForeignKey]bool{},
+		foundKeys: map[*schema.ForeignKey]bool{},
+	}
 	restored := p.restoreTables()
 	p.split(diff.Schemas(p.Live, in.Wanted))
 	p.valuesSwap()
@@ -186,7 +200,10 @@ func Make(in Input) (*Plan, error) {
 		return nil, err
 	}
 	if len(p.dropped) > 0 && len(p.plan.Questions) == 0 {
-		p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "have " + strings.Join(p.dropped, ", ") + ", dropped outside Erbario", Note: "created above if missing, without rows"})
+		p.plan.Steps = append(p.plan.Steps, engine.Step{
+			Title: "have " + strings.Join(p.dropped, ", ") + ", dropped outside Erbario",
+			Note:  "created above if missing, without rows",
+		})
 	}
 	p.takeOver()
 	p.referenceUnits()
@@ -247,10 +264,12 @@ func (p *planner) once() {
 // others sets apart what no model can declare.
 func (p *planner) others() {
 	add := func(kind, name, what string) {
-		p.plan.Undeclared = append(p.plan.Undeclared, diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
+		p.plan.Undeclared = append(p.plan.Undeclared,
+			diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
 	}
 	for _, o := range p.Live.Others {
-		if o.Kind == schema.EnumType && (p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil || strings.HasPrefix(o.Name, Apart(""))) {
+		if o.Kind == schema.EnumType &&
+			(p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil || strings.HasPrefix(o.Name, Apart(""))) {
 			continue
 		}
 		if o.Kind != "" && o.Kind != "extension" {
@@ -281,7 +300,8 @@ func (p *planner) count(query string) int64 {
 }
 
 func (p *planner) goes(table string) bool {
-	return slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.DropTable && strings.EqualFold(c.Table, table) })
+	return slices.ContainsFunc(p.plan.Changes,
+		func(c diff.Change) bool { return c.Kind == diff.DropTable && strings.EqualFold(c.Table, table) })
 }
 
 func (p *planner) fail(format string, args ...any) {

@@ -66,7 +66,13 @@ func wordsOf(list []sqltok.Token) (out []word, within map[int]int) {
 		case !t.Named():
 			continue
 		}
-		w := word{name: t.Name(), qualified: text(i-1) == ".", owner: text(i+1) == ".", call: text(i+1) == "(", query: current}
+		w := word{
+			name:      t.Name(),
+			qualified: text(i-1) == ".",
+			owner:     text(i+1) == ".",
+			call:      text(i+1) == "(",
+			query:     current,
+		}
 		if i > 0 {
 			last := list[i-1].Word()
 			w.alias = last == "AS"
@@ -128,7 +134,8 @@ func (p *planner) outerNames(table, column, sql string) {
 			read = append(read, names[q]...)
 		}
 		o := OuterName{Fill: table + "." + column, Name: w.name, Tables: read}
-		if sure && !found && !slices.ContainsFunc(p.plan.Outer, func(x OuterName) bool { return x.Fill == o.Fill && x.Name == o.Name }) {
+		if sure && !found &&
+			!slices.ContainsFunc(p.plan.Outer, func(x OuterName) bool { return x.Fill == o.Fill && x.Name == o.Name }) {
 			p.plan.Outer = append(p.plan.Outer, o)
 		}
 	}
@@ -150,7 +157,8 @@ func (p *planner) order(table string) (before, after []string, err error) {
 			}
 			var goes, comes bool
 			for _, c := range live.Columns {
-				if w := wanted.Column(c.Name); mentions(c.Name) && (w == nil || !strings.EqualFold(w.SQLType, c.SQLType)) {
+				if w := wanted.Column(c.Name); mentions(c.Name) &&
+					(w == nil || !strings.EqualFold(w.SQLType, c.SQLType)) {
 					goes = true
 				}
 			}
@@ -161,7 +169,9 @@ func (p *planner) order(table string) (before, after []string, err error) {
 			case goes && comes && p.parted[live.Name] != nil:
 				before, after = append(before, live.Name), append(after, lateID(live.Name))
 			case goes && comes:
-				return nil, nil, fmt.Errorf("the fill of %s reads both columns that %s loses and columns that it gets. Draft it in two migrations, first what is added, then what is dropped", table, live.Name)
+				return nil, nil, fmt.Errorf(
+					"the fill of %s reads both columns that %s loses and columns that it gets. Draft it in two migrations, first what is added, then what is dropped",
+					table, live.Name)
 			case goes:
 				after = append(after, live.Name)
 			case comes:

@@ -37,7 +37,13 @@ func (p *planner) references() {
 			come = append(come, c.Object.(*schema.Table))
 		case diff.DropTable:
 			gone = append(gone, c.Object.(*schema.Table))
-		case diff.ChangeType, diff.ChangeKey, diff.DropUnique, diff.ChangeUnique, diff.AddUnique, diff.DropColumn, diff.AddColumn:
+		case diff.ChangeType,
+			diff.ChangeKey,
+			diff.DropUnique,
+			diff.ChangeUnique,
+			diff.AddUnique,
+			diff.DropColumn,
+			diff.AddColumn:
 			altered[strings.ToLower(c.Table)] = true
 			changed = append(changed, c)
 		case diff.DropReference:
@@ -57,7 +63,9 @@ func (p *planner) references() {
 		for _, k := range t.ForeignKeys {
 			parent := p.Wanted.Table(k.Table)
 			switch {
-			case parent == nil, strings.EqualFold(k.Table, t.Name), comes(k.Table) && place[parent.Name] < place[t.Name]:
+			case parent == nil,
+				strings.EqualFold(k.Table, t.Name),
+				comes(k.Table) && place[parent.Name] < place[t.Name]:
 			case comes(k.Table), altered[strings.ToLower(k.Table)]:
 				p.apartFrom[k] = true
 				p.comingKeys = append(p.comingKeys, held{t, k})
@@ -92,7 +100,8 @@ func (p *planner) references() {
 			}
 			dropped := without[id(t.Name, k)]
 			// A row that is taken out must take none along that refers to it.
-			if !dropped && !p.rowsGo(k.Table) && !slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
+			if !dropped && !p.rowsGo(k.Table) &&
+				!slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
 				continue
 			}
 			p.goingKeys = append(p.goingKeys, held{t, k})
@@ -114,7 +123,8 @@ func (p *planner) foreignKeyByHand(t *schema.Table, k *schema.ForeignKey) bool {
 		if s == nil {
 			continue
 		}
-		if o := s.Table(t.Name); o != nil && slices.ContainsFunc(o.ForeignKeys, func(x *schema.ForeignKey) bool { return slices.EqualFunc(x.Columns, k.Columns, strings.EqualFold) }) {
+		if o := s.Table(t.Name); o != nil && slices.ContainsFunc(o.ForeignKeys,
+			func(x *schema.ForeignKey) bool { return slices.EqualFunc(x.Columns, k.Columns, strings.EqualFold) }) {
 			return false
 		}
 	}
@@ -128,11 +138,13 @@ func (p *planner) viewsAside() {
 		return
 	}
 	for _, v := range p.Live.Views {
-		if v.LiveOf == "" || slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return strings.EqualFold(c.Table, v.Name) }) {
+		if v.LiveOf == "" || slices.ContainsFunc(p.plan.Changes,
+			func(c diff.Change) bool { return strings.EqualFold(c.Table, v.Name) }) {
 			continue
 		}
 		if slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool {
-			return strings.EqualFold(c.Table, v.LiveOf) && !schema.Own(c.Name) && (c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
+			return strings.EqualFold(c.Table, v.LiveOf) && !schema.Own(c.Name) &&
+				(c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
 		}) {
 			drop := []string{"DROP VIEW " + p.Engine.SQL().Quote(v.Name)}
 			p.spanGoes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
@@ -190,20 +202,34 @@ func (p *planner) referenceUnits() {
 		return fmt.Sprintf("%s (%s) references %s", h.table.Name, strings.Join(h.key.Columns, ", "), h.key.Table)
 	}
 	unitOf := func(h held, rank int, step engine.Step) {
-		p.units = append(p.units, unit{rank: rank, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: []engine.Step{step}}})
+		p.units = append(p.units,
+			unit{rank: rank, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: []engine.Step{step}}})
 	}
 	for _, h := range p.goingKeys {
-		unitOf(h, rankReferenceGoes, engine.Step{Title: "drop the reference: " + title(h), Apply: p.online().DropReference(h.table, h.key), Undo: p.online().AddReference(h.table, h.key)})
+		unitOf(h, rankReferenceGoes, engine.Step{
+			Title: "drop the reference: " + title(h),
+			Apply: p.online().DropReference(h.table, h.key),
+			Undo:  p.online().AddReference(h.table, h.key),
+		})
 	}
 	for _, h := range p.comingKeys {
 		if p.foundKeys[h.key] {
 			continue
 		}
 		if p.inUse(h.table.Name) && p.Live.Table(h.key.Table) != nil {
-			p.units = append(p.units, unit{rank: rankReferenceComes, name: h.table.Name + " " + h.key.Name, change: engine.Change{Steps: p.online().ReferenceInUse(h.table, h.key)}})
+			p.units = append(p.units, unit{
+				rank:   rankReferenceComes,
+				name:   h.table.Name + " " + h.key.Name,
+				change: engine.Change{Steps: p.online().ReferenceInUse(h.table, h.key)},
+			})
 			continue
 		}
-		unitOf(h, rankReferenceComes, engine.Step{Title: title(h), Work: engine.Reads, Apply: p.online().AddReference(h.table, h.key), Undo: p.online().DropReference(h.table, h.key)})
+		unitOf(h, rankReferenceComes, engine.Step{
+			Title: title(h),
+			Work:  engine.Reads,
+			Apply: p.online().AddReference(h.table, h.key),
+			Undo:  p.online().DropReference(h.table, h.key),
+		})
 	}
 }
 

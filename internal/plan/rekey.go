@@ -57,7 +57,8 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 		} else if len(from) > 1 {
 			from = slices.DeleteFunc(from, func(o *schema.ForeignKey) bool { return stem(o) != stem(k) })
 		}
-		if len(from) == 1 && !(strings.EqualFold(k.Table, table) && p.ofKey(table, append(slices.Clone(from[0].Columns), k.Columns...))) {
+		if len(from) == 1 &&
+			!(strings.EqualFold(k.Table, table) && p.ofKey(table, append(slices.Clone(from[0].Columns), k.Columns...))) {
 			out = append(out, rekeying{from[0], k})
 		}
 	}
@@ -91,7 +92,8 @@ func (p *planner) followWithin(table string, changes []diff.Change) (follow, res
 		})
 	}
 	for _, c := range changes {
-		mine := named([]string{c.Name}) && (c.Kind == diff.AddColumn || c.Kind == diff.DropColumn || c.Kind == diff.ChangeType || c.Kind == diff.MakeRequired || c.Kind == diff.MakeOptional)
+		mine := named([]string{c.Name}) &&
+			(c.Kind == diff.AddColumn || c.Kind == diff.DropColumn || c.Kind == diff.ChangeType || c.Kind == diff.MakeRequired || c.Kind == diff.MakeOptional)
 		for _, o := range []any{c.Object, c.Before} {
 			switch o := o.(type) {
 			case *schema.ForeignKey:
@@ -123,7 +125,8 @@ func (p *planner) followed(table string, changes []diff.Change) following {
 			for i, c := range by {
 				where = append(where, fmt.Sprintf("%s.%s = %s.%s", parentAlias, q(c), q(table), q(columns[i])))
 			}
-			return fmt.Sprintf("(SELECT %s.%s FROM %s %s WHERE %s)", parentAlias, q(want), q(pair.new.Table), parentAlias, strings.Join(where, " AND "))
+			return fmt.Sprintf("(SELECT %s.%s FROM %s %s WHERE %s)", parentAlias, q(want), q(pair.new.Table),
+				parentAlias, strings.Join(where, " AND "))
 		}
 		for i, c := range pair.new.Columns {
 			out.there[c] = lookup(pair.new.References[i], pair.old.References, pair.old.Columns)
@@ -142,7 +145,8 @@ func (p *planner) rekeyed(table string, old, new *schema.ForeignKey, changes []d
 		return false
 	}
 	parent, wanted := p.Live.Table(old.Table), p.Wanted.Table(new.Table)
-	if parent == nil || wanted == nil || len(new.Columns) != len(new.References) || len(old.Columns) != len(old.References) {
+	if parent == nil || wanted == nil || len(new.Columns) != len(new.References) ||
+		len(old.Columns) != len(old.References) {
 		return false
 	}
 	changed := func(column string, kind diff.Kind) bool {
@@ -151,12 +155,14 @@ func (p *planner) rekeyed(table string, old, new *schema.ForeignKey, changes []d
 		})
 	}
 	for _, c := range new.Columns {
-		if !changed(c, diff.AddColumn) && !slices.ContainsFunc(old.Columns, func(o string) bool { return strings.EqualFold(o, c) }) {
+		if !changed(c, diff.AddColumn) &&
+			!slices.ContainsFunc(old.Columns, func(o string) bool { return strings.EqualFold(o, c) }) {
 			return false
 		}
 	}
 	for _, c := range old.Columns {
-		if !changed(c, diff.DropColumn) && !slices.ContainsFunc(new.Columns, func(n string) bool { return strings.EqualFold(n, c) }) {
+		if !changed(c, diff.DropColumn) &&
+			!slices.ContainsFunc(new.Columns, func(n string) bool { return strings.EqualFold(n, c) }) {
 			return false
 		}
 	}
@@ -280,7 +286,8 @@ func (p *planner) join(i, j int) {
 		u.change.BeforeUndo = append(u.change.BeforeUndo, o.change.BeforeUndo...)
 	}
 	u.change.Steps = append(u.change.Steps, o.change.Steps...)
-	u.change.Copies, u.change.CopiesBack = u.change.Copies || o.change.Copies, u.change.CopiesBack || o.change.CopiesBack
+	u.change.Copies, u.change.CopiesBack = u.change.Copies || o.change.Copies, u.change.CopiesBack ||
+		o.change.CopiesBack
 	u.frees, u.takes = append(u.frees, o.frees...), append(u.takes, o.takes...)
 }
 
@@ -301,7 +308,8 @@ func (p *planner) inParts(name string, changes []diff.Change) {
 			if old := c.Object.(*schema.Column); old.Identity { // which may need a key
 				plain := *old
 				plain.Identity, plain.IdentityAlways, plain.NotNull = false, false, true
-				first = append(first, diff.Change{Kind: diff.ChangeColumn, Table: name, Name: c.Name, Object: &plain, Before: old})
+				first = append(first,
+					diff.Change{Kind: diff.ChangeColumn, Table: name, Name: c.Name, Object: &plain, Before: old})
 				second[len(second)-1].Object = &plain
 			}
 		} else {
@@ -367,14 +375,16 @@ func (p *planner) followsLater(t *schema.Table, changes []diff.Change) bool {
 	}
 	changes = slices.DeleteFunc(slices.Clone(changes), func(c diff.Change) bool { return c.Kind != diff.ChangeType })
 	for _, k := range t.ForeignKeys {
-		if len(k.Columns) != 1 || strings.EqualFold(k.Table, t.Name) || !slices.ContainsFunc(changes, func(c diff.Change) bool {
-			_, said := p.Answers.Fill[c.Target()]
-			return strings.EqualFold(c.Name, k.Columns[0]) && !said
-		}) {
+		if len(k.Columns) != 1 || strings.EqualFold(k.Table, t.Name) ||
+			!slices.ContainsFunc(changes, func(c diff.Change) bool {
+				_, said := p.Answers.Fill[c.Target()]
+				return strings.EqualFold(c.Name, k.Columns[0]) && !said
+			}) {
 			continue
 		}
 		for _, c := range p.plan.Changes {
-			if c.Kind != diff.ChangeType || !strings.EqualFold(c.Table, k.Table) || !strings.EqualFold(c.Name, k.References[0]) {
+			if c.Kind != diff.ChangeType || !strings.EqualFold(c.Table, k.Table) ||
+				!strings.EqualFold(c.Name, k.References[0]) {
 				continue
 			}
 			_, ok := p.Engine.DDL().Convert(c.Before.(*schema.Column), c.Object.(*schema.Column))

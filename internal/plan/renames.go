@@ -129,7 +129,8 @@ func (n Names) free(r Rename, why string, beside []Rename) string {
 			name = schema.Cut(fmt.Sprintf("%s%d_%s", r.Old(), i, why))
 		}
 		table, column := r.named(name)
-		if !n.There(table, column) && !n.Declared(table, column) && !slices.ContainsFunc(beside, func(o Rename) bool { return strings.EqualFold(o.To, name) }) {
+		if !n.There(table, column) && !n.Declared(table, column) &&
+			!slices.ContainsFunc(beside, func(o Rename) bool { return strings.EqualFold(o.To, name) }) {
 			return name
 		}
 	}
@@ -143,7 +144,8 @@ func (a Answers) before(table, column string) string {
 		name, table = column, a.before(table, "")
 	}
 	for _, r := range slices.Backward(a.Rename) {
-		if r.Value == "" && (r.Column != "") == (column != "") && strings.EqualFold(r.To, name) && (column == "" || strings.EqualFold(r.Table, table)) {
+		if r.Value == "" && (r.Column != "") == (column != "") && strings.EqualFold(r.To, name) &&
+			(column == "" || strings.EqualFold(r.Table, table)) {
 			name = r.Old()
 		}
 	}
@@ -172,7 +174,8 @@ func (a Answers) aside(table, column string) bool {
 		table = a.before(table, "")
 	}
 	return slices.ContainsFunc(a.Rename, func(r Rename) bool {
-		return r.Aside && (column != "" && strings.EqualFold(r.Table, table) && r.Column != "" && strings.EqualFold(r.To, column) || column == "" && r.Column == "" && strings.EqualFold(r.To, table))
+		return r.Aside &&
+			(column != "" && strings.EqualFold(r.Table, table) && r.Column != "" && strings.EqualFold(r.To, column) || column == "" && r.Column == "" && strings.EqualFold(r.To, table))
 	})
 }
 
@@ -180,7 +183,8 @@ func (a Answers) aside(table, column string) bool {
 // those of another get; they come again under their own new names.
 func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change) {
 	moves := func(table string) bool { return p.oldTable(table) != table }
-	circle := slices.ContainsFunc(p.Answers.Rename, func(r Rename) bool { return r.Column == "" && !r.Aside && p.Wanted.Table(r.To) == nil })
+	circle := slices.ContainsFunc(p.Answers.Rename,
+		func(r Rename) bool { return r.Column == "" && !r.Aside && p.Wanted.Table(r.To) == nil })
 	if !circle || !moves(live.Name) {
 		return live, changes
 	}
@@ -198,7 +202,8 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 		return gone[name]
 	}
 	bare.Indexes = slices.DeleteFunc(bare.Indexes, func(x *schema.Index) bool { return x.Name != "" && goes(x.Name) })
-	bare.Triggers = slices.DeleteFunc(bare.Triggers, func(g *schema.Trigger) bool { return !isSpanning(g) && goes(g.Name) })
+	bare.Triggers = slices.DeleteFunc(bare.Triggers,
+		func(g *schema.Trigger) bool { return !isSpanning(g) && goes(g.Name) })
 	if len(gone) == 0 {
 		return live, changes
 	}
@@ -224,21 +229,32 @@ func (p *planner) places(q *Question, table, column string, come []string) {
 	var stay []*schema.Column
 	for _, c := range live.Columns {
 		w := wanted.Column(c.Name)
-		if w != nil && w.SQLType == c.SQLType && c.Generated == nil && p.oldColumn(table, c.Name) == c.Name && !slices.Contains(live.Key(), c.Name) &&
-			strings.EqualFold(c.SQLType, p.typeOf(live, table, column)) && !slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
+		if w != nil && w.SQLType == c.SQLType && c.Generated == nil && p.oldColumn(table, c.Name) == c.Name &&
+			!slices.Contains(live.Key(), c.Name) && strings.EqualFold(c.SQLType, p.typeOf(live, table, column)) &&
+			!slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
 			stay = append(stay, c)
 		}
 	}
 	if len(stay) > 3 { // nobody would read them
-		q.Other = fmt.Sprintf("or it takes the name of another column: --rename %s.%s=NAME, with --drop or --rename %s.NAME", table, column, table)
+		q.Other = fmt.Sprintf(
+			"or it takes the name of another column: --rename %s.%s=NAME, with --drop or --rename %s.NAME", table,
+			column, table)
 		return
 	}
 	for _, c := range stay {
 		taken := fmt.Sprintf("--rename %s.%s=%s", table, column, c.Name)
 		for _, n := range come {
-			q.Choices = append(q.Choices, choice(fmt.Sprintf("renamed to %s, and %s renamed to %s", c.Name, c.Name, n), taken, fmt.Sprintf("--rename %s.%s=%s", table, c.Name, n)))
+			q.Choices = append(
+				q.Choices,
+				choice(fmt.Sprintf("renamed to %s, and %s renamed to %s", c.Name, c.Name, n), taken,
+					fmt.Sprintf("--rename %s.%s=%s", table, c.Name, n)),
+			)
 		}
-		q.Choices = append(q.Choices, choice(fmt.Sprintf("renamed to %s; drop %s, its values are kept", c.Name, c.Name), taken, fmt.Sprintf("--drop %s.%s", table, c.Name)))
+		q.Choices = append(
+			q.Choices,
+			choice(fmt.Sprintf("renamed to %s; drop %s, its values are kept", c.Name, c.Name), taken,
+				fmt.Sprintf("--drop %s.%s", table, c.Name)),
+		)
 	}
 }
 
@@ -261,8 +277,13 @@ func (p *planner) columnsSwap(c diff.Change) []Choice {
 		if o.Kind != diff.ChangeType || o.Table != c.Table || o.Name == c.Name || renamed(o) || renamed(c) {
 			continue
 		}
-		if was, now := o.Before.(*schema.Column), o.Object.(*schema.Column); was.SQLType == to.SQLType && now.SQLType == from.SQLType {
-			return []Choice{choice(fmt.Sprintf("swap the names of %s and %s", c.Name, o.Name), fmt.Sprintf("--rename %s.%s=%s", c.Table, c.Name, o.Name), fmt.Sprintf("--rename %s.%s=%s", c.Table, o.Name, c.Name))}
+		if was, now := o.Before.(*schema.Column), o.Object.(*schema.Column); was.SQLType == to.SQLType &&
+			now.SQLType == from.SQLType {
+			return []Choice{
+				choice(fmt.Sprintf("swap the names of %s and %s", c.Name, o.Name),
+					fmt.Sprintf("--rename %s.%s=%s", c.Table, c.Name, o.Name),
+					fmt.Sprintf("--rename %s.%s=%s", c.Table, o.Name, c.Name)),
+			}
 		}
 	}
 	return nil
@@ -282,8 +303,13 @@ func (p *planner) tablesSwap(q *Question, table string) {
 		})
 	}
 	for _, t := range p.Wanted.Tables {
-		if o := p.Live.Table(t.Name); t != now && o != nil && !p.renamed(t.Name) && same(was, t) && same(o, now) && !same(was, now) {
-			q.Choices = append(q.Choices, choice(fmt.Sprintf("swap the names of %s and %s", table, t.Name), fmt.Sprintf("--rename %s=%s", table, t.Name), fmt.Sprintf("--rename %s=%s", t.Name, table)))
+		if o := p.Live.Table(t.Name); t != now && o != nil && !p.renamed(t.Name) && same(was, t) && same(o, now) &&
+			!same(was, now) {
+			q.Choices = append(
+				q.Choices,
+				choice(fmt.Sprintf("swap the names of %s and %s", table, t.Name),
+					fmt.Sprintf("--rename %s=%s", table, t.Name), fmt.Sprintf("--rename %s=%s", t.Name, table)),
+			)
 		}
 	}
 }

@@ -43,7 +43,8 @@ func (p *planner) rowSteps() {
 		return t.Rows != nil && slices.ContainsFunc(t.Rows.Points, func(to string) bool { return waits(r, to) })
 	}
 	refers := func(r TableRows) bool {
-		return slices.ContainsFunc(p.Wanted.Table(r.Table).ForeignKeys, func(k *schema.ForeignKey) bool { return waits(r, k.Table) })
+		return slices.ContainsFunc(p.Wanted.Table(r.Table).ForeignKeys,
+			func(k *schema.ForeignKey) bool { return waits(r, k.Table) })
 	}
 	for len(list) > 0 { // what is named by others, or referred to, comes first
 		next := slices.IndexFunc(list, func(r TableRows) bool { return !names(r) && !refers(r) })
@@ -81,7 +82,8 @@ func (p *planner) setRows(r TableRows, rank int) {
 	var keys []string
 	added, changed := 0, 0
 	// A table that comes with the migration has no rows but those that an undo kept.
-	set.Fresh = slices.ContainsFunc(p.plan.Changes, func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
+	set.Fresh = slices.ContainsFunc(p.plan.Changes,
+		func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
 	order, _ := t.Rows.ParentsFirst(t.Name)
 	for _, n := range order {
 		here := r.Here[n] // declared rows stand first, in the order of the block
@@ -114,7 +116,15 @@ func (p *planner) setRows(r TableRows, rank int) {
 					now = line.Cells[i].Now
 				}
 				declared := t.Rows.Values[n][i].String()
-				list = append(list, diff.Change{Kind: diff.ChangeRow, Table: t.Name, Name: here.Key, From: now, To: declared, Object: t.Column(cell.Column), What: fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), declared)})
+				list = append(list, diff.Change{
+					Kind:   diff.ChangeRow,
+					Table:  t.Name,
+					Name:   here.Key,
+					From:   now,
+					To:     declared,
+					Object: t.Column(cell.Column),
+					What:   fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), declared),
+				})
 			}
 		}
 		if t.Rows.InsertOnly {
@@ -128,7 +138,8 @@ func (p *planner) setRows(r TableRows, rank int) {
 			}
 			added++
 			keys = append(keys, here.Key)
-			p.plan.Changes = append(p.plan.Changes, diff.Change{Kind: diff.AddRow, Table: t.Name, Name: here.Key, What: p.rowWords(t, n)})
+			p.plan.Changes = append(p.plan.Changes,
+				diff.Change{Kind: diff.AddRow, Table: t.Name, Name: here.Key, What: p.rowWords(t, n)})
 		case len(list) > 0:
 			changed++
 			p.plan.Changes = append(p.plan.Changes, list...)
@@ -142,10 +153,12 @@ func (p *planner) setRows(r TableRows, rank int) {
 	}
 	var what []string
 	if added > 0 {
-		what = append(what, fmt.Sprintf("insert %s of %s", words.Count(int64(added), "reference row", "reference rows"), t.Name))
+		what = append(what,
+			fmt.Sprintf("insert %s of %s", words.Count(int64(added), "reference row", "reference rows"), t.Name))
 	}
 	if changed > 0 {
-		what = append(what, fmt.Sprintf("change %s of %s", words.Count(int64(changed), "reference row", "reference rows"), t.Name))
+		what = append(what,
+			fmt.Sprintf("change %s of %s", words.Count(int64(changed), "reference row", "reference rows"), t.Name))
 	}
 	set.Title, set.Note = strings.Join(what, ", "), ""
 	if changed > 0 {
@@ -153,7 +166,8 @@ func (p *planner) setRows(r TableRows, rank int) {
 	}
 	step := p.Engine.DDL().UpsertRows(set)
 	if added > 0 {
-		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns), func(c string) bool { return slices.Contains(t.Rows.By, c) || t.Rows.InsertOnly })
+		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns),
+			func(c string) bool { return slices.Contains(t.Rows.By, c) || t.Rows.InsertOnly })
 		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.KeyParts(), Columns: columns, Keys: keys}}
 	}
 	change := engine.Change{Steps: []engine.Step{step}}
@@ -180,7 +194,8 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requ
 		where += " AND t." + q(t.SoftDelete) + " IS NULL"
 	}
 	if !set.Fresh {
-		where += " AND " + engine.IsAmong(at, set.By, true, fmt.Sprintf("SELECT %s FROM %s AS k", engine.KeyList(engine.Aliased(q, "k"), set.By), q(set.Keep)))
+		where += " AND " + engine.IsAmong(at, set.By, true,
+			fmt.Sprintf("SELECT %s FROM %s AS k", engine.KeyList(engine.Aliased(q, "k"), set.By), q(set.Keep)))
 	}
 	var out []engine.Requirement
 	for _, x := range schema.Pointers(p.Wanted, t) {
@@ -198,8 +213,10 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requ
 		}
 		show = append(show, engine.KeyList(at, set.By))
 		out = append(out, engine.Requirement{
-			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", x.Table.Name, t.Name),
-			Query:    fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "), q(x.Table.Name), q(t.Name), rows.On(p.Engine, x, "c", "t"), also),
+			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", x.Table.Name,
+				t.Name),
+			Query: fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "),
+				q(x.Table.Name), q(t.Name), rows.On(p.Engine, x, "c", "t"), also),
 		})
 	}
 	return out
@@ -261,7 +278,8 @@ func (p *planner) takeRows(r TableRows, rank int) {
 				by = append(by, words.Rows(x.Rows)+" of "+x.Table)
 			}
 			if len(by) > 0 {
-				c.What, c.Note = "is no longer declared", "it is not deleted, since "+strings.Join(by, " and ")+" refer to it"
+				c.What, c.Note = "is no longer declared", "it is not deleted, since "+strings.Join(by,
+					" and ")+" refer to it"
 			}
 		}
 		p.plan.Changes = append(p.plan.Changes, c)
@@ -281,8 +299,13 @@ func (p *planner) takeRows(r TableRows, rank int) {
 			also = fmt.Sprintf(" AND NOT (%s)", engine.IsAny(engine.Aliased(q, "c"), by, literals))
 			further = append(further, rows.On(p.Engine, x, "c", "p"))
 		}
-		held = append(held, fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", "p"), also))
-		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", q(t.Name)), also)
+		held = append(
+			held,
+			fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", "p"),
+				also),
+		)
+		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name),
+			rows.On(p.Engine, x, "c", q(t.Name)), also)
 	}
 	if len(further) > 0 { // what a row refers to that stays, stays with it
 		of := engine.Aliased(q, "p")
@@ -296,8 +319,16 @@ func (p *planner) takeRows(r TableRows, rank int) {
 			named, names = append(named, of(c)+" AS "+called[c]), append(names, called[c])
 		}
 		inHeld := func(c string) string { return "held." + called[c] }
-		where = engine.IsAny(here, by, literals) + " AND " + engine.IsAmong(here, by, true, fmt.Sprintf("\n    WITH RECURSIVE held AS (\n        SELECT %[1]s FROM %[2]s AS p WHERE %[3]s AND (%[4]s)\n        UNION\n        SELECT %[5]s FROM %[2]s AS p JOIN %[2]s AS c ON %[6]s JOIN held ON %[7]s WHERE %[3]s\n    )\n    SELECT %[8]s FROM held",
-			strings.Join(named, ", "), q(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "), engine.KeyList(of, by), "("+strings.Join(further, " OR ")+")", engine.Same(inHeld, engine.Aliased(q, "c"), by), strings.Join(names, ", ")))
+		where = engine.IsAny(here, by, literals) + " AND " + engine.IsAmong(
+			here,
+			by,
+			true,
+			fmt.Sprintf(
+				"\n    WITH RECURSIVE held AS (\n        SELECT %[1]s FROM %[2]s AS p WHERE %[3]s AND (%[4]s)\n        UNION\n        SELECT %[5]s FROM %[2]s AS p JOIN %[2]s AS c ON %[6]s JOIN held ON %[7]s WHERE %[3]s\n    )\n    SELECT %[8]s FROM held",
+				strings.Join(named, ", "), q(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "),
+				engine.KeyList(of, by), "("+strings.Join(further, " OR ")+")",
+				engine.Same(inHeld, engine.Aliased(q, "c"), by), strings.Join(names, ", ")),
+		)
 		if t.SoftDelete != "" {
 			where += " AND " + q(t.SoftDelete) + " IS NULL"
 		}
@@ -306,11 +337,13 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) > 1 {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	step := p.Engine.DDL().DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
+	step := p.Engine.DDL().
+		DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "deleted")
-	p.units = append(p.units, unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})
+	p.units = append(p.units,
+		unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})
 }
 
 // effect says how many reference rows of a table are added, changed or deleted.

@@ -36,11 +36,19 @@ func withoutSpanning(t *schema.Table) *schema.Table {
 // spanGoes and spanComes plan a view or a trigger that names other tables. The
 // undo is the mirror, so what goes first comes back last.
 func (p *planner) spanGoes(name, title string, drop, create []string) {
-	p.units = append(p.units, unit{rank: rankSpanGoes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "drop " + title, Apply: drop, Undo: create}}}})
+	p.units = append(p.units, unit{
+		rank:   rankSpanGoes,
+		name:   name,
+		change: engine.Change{Steps: []engine.Step{{Title: "drop " + title, Apply: drop, Undo: create}}},
+	})
 }
 
 func (p *planner) spanComes(name, title string, drop, create []string) {
-	p.units = append(p.units, unit{rank: rankSpanComes, name: name, change: engine.Change{Steps: []engine.Step{{Title: "create " + title, Apply: create, Undo: drop}}}})
+	p.units = append(p.units, unit{
+		rank:   rankSpanComes,
+		name:   name,
+		change: engine.Change{Steps: []engine.Step{{Title: "create " + title, Apply: create, Undo: drop}}},
+	})
 }
 
 // spanning plans the triggers that name other tables.
@@ -147,7 +155,8 @@ func (p *planner) viewStays(v *schema.View) bool {
 
 // shownAlike tells whether a view that shows one column can show the other as it is.
 func shownAlike(c, o *schema.Column) bool {
-	return o != nil && schema.SameForm(o.SQLType, c.SQLType) && (o.Generated == nil) == (c.Generated == nil) && (o.Generated == nil || o.Generated.SQL.Same(c.Generated.SQL))
+	return o != nil && schema.SameForm(o.SQLType, c.SQLType) && (o.Generated == nil) == (c.Generated == nil) &&
+		(o.Generated == nil || o.Generated.SQL.Same(c.Generated.SQL))
 }
 
 // viewLets tells whether all that a view is to show is there already, so that it can be
@@ -168,7 +177,8 @@ func (p *planner) settled(t *schema.Table) *schema.Table {
 	c := t.Clone()
 	c.Triggers = slices.DeleteFunc(c.Triggers, func(g *schema.Trigger) bool {
 		return isSpanning(g) && slices.ContainsFunc(p.plan.Changes, func(d diff.Change) bool {
-			if o, ok := d.Object.(*schema.Trigger); !ok || d.Table != t.Name || d.Kind == diff.AddTrigger || !strings.EqualFold(o.Name, g.Name) {
+			if o, ok := d.Object.(*schema.Trigger); !ok || d.Table != t.Name || d.Kind == diff.AddTrigger ||
+				!strings.EqualFold(o.Name, g.Name) {
 				return false
 			}
 			return true
@@ -193,7 +203,8 @@ func (p *planner) deletedRows(t *schema.Table, table, column string) string {
 	for i, n := range shown {
 		shown[i] = p.Engine.SQL().Quote(n)
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "), p.Engine.SQL().Quote(table), p.Engine.SQL().Quote(column))
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "), p.Engine.SQL().Quote(table),
+		p.Engine.SQL().Quote(column))
 }
 
 // revived is what must hold before an undo takes soft deletion away: deleted
@@ -222,10 +233,17 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		return false
 	}
 	oldTable, oldColumn := p.oldTable(c.Table), p.oldColumn(c.Table, c.Name)
-	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(oldTable), p.Engine.SQL().Quote(oldColumn)))
+	n := p.count(
+		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(oldTable),
+			p.Engine.SQL().Quote(oldColumn)),
+	)
 	fate, ok := p.Answers.Deleted[c.Table]
 	if !ok && n > 0 {
-		q := Question{About: c.Table, Rows: n, Text: fmt.Sprintf("soft delete is removed from %s, and %s deleted", c.Table, are(n))}
+		q := Question{
+			About: c.Table,
+			Rows:  n,
+			Text:  fmt.Sprintf("soft delete is removed from %s, and %s deleted", c.Table, are(n)),
+		}
 		for _, f := range []struct {
 			fate Fate
 			what string
@@ -245,7 +263,8 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 		if fate == Keep {
 			keep = schema.Cut(p.Kept + "deleted_" + c.Table)
 		}
-		step := p.Engine.DDL().DeleteRows(engine.RowDeletion{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
+		step := p.Engine.DDL().
+			DeleteRows(engine.RowDeletion{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
 		a.Only = p.Engine.SQL().Quote(c.Name) + " IS NULL"
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
@@ -259,9 +278,17 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sc
 			}
 		}
 		// Before anything else, so that a fill elsewhere sees only the rows that stay.
-		p.units = append(p.units, unit{rank: rankRowsGo, place: p.childrenFirst(c.Table), name: c.Table, change: engine.Change{Steps: []engine.Step{step}}})
+		p.units = append(p.units, unit{
+			rank:   rankRowsGo,
+			place:  p.childrenFirst(c.Table),
+			name:   c.Table,
+			change: engine.Change{Steps: []engine.Step{step}},
+		})
 	default: // there is none here, and elsewhere nobody has said
-		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s are deleted, and no answer says what to do with them", c.Table), Query: p.deletedRows(a.From, c.Table, c.Name)})
+		p.needs[c.Table] = append(p.needs[c.Table], engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s are deleted, and no answer says what to do with them", c.Table),
+			Query:    p.deletedRows(a.From, c.Table, c.Name),
+		})
 	}
 	return true
 }
@@ -282,7 +309,8 @@ func (p *planner) childrenFirst(table string) int {
 	if !p.Engine.Caps().ImmediateReferences {
 		return 0
 	}
-	return 1 - slices.IndexFunc(parentsFirst(p.Live.Tables), func(t *schema.Table) bool { return strings.EqualFold(t.Name, table) })
+	return 1 - slices.IndexFunc(parentsFirst(p.Live.Tables),
+		func(t *schema.Table) bool { return strings.EqualFold(t.Name, table) })
 }
 
 // leftBehind requires that no row refers to a deleted one that is to go, unless
@@ -294,7 +322,8 @@ func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) engi
 		match = append(match, fmt.Sprintf("parent.%s = child.%s", q(k.References[i]), q(col)))
 	}
 	goes := ""
-	if w := p.Wanted.Table(t.Name); t.SoftDelete != "" && w != nil && w.SoftDelete == "" && (p.Answers.Deleted[t.Name] == Keep || p.Answers.Deleted[t.Name] == Purge) {
+	if w := p.Wanted.Table(t.Name); t.SoftDelete != "" && w != nil && w.SoftDelete == "" &&
+		(p.Answers.Deleted[t.Name] == Keep || p.Answers.Deleted[t.Name] == Purge) {
 		goes = fmt.Sprintf(" AND child.%s IS NULL", q(t.SoftDelete))
 	}
 	var shown []string
@@ -305,8 +334,10 @@ func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) engi
 	}
 	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} rows of %s refer to deleted rows of %s", t.Name, parent.Name),
-		Query: fmt.Sprintf("SELECT %s FROM %s AS child WHERE EXISTS (SELECT 1 FROM %s AS parent WHERE %s AND parent.%s IS NOT NULL)%s",
-			strings.Join(shown, ", "), q(t.Name), q(parent.Name), strings.Join(match, " AND "), q(parent.SoftDelete), goes),
+		Query: fmt.Sprintf(
+			"SELECT %s FROM %s AS child WHERE EXISTS (SELECT 1 FROM %s AS parent WHERE %s AND parent.%s IS NOT NULL)%s",
+			strings.Join(shown, ", "), q(t.Name), q(parent.Name), strings.Join(match, " AND "), q(parent.SoftDelete),
+			goes),
 	}
 }
 

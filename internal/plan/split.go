@@ -37,26 +37,40 @@ type Stage struct {
 }
 
 // ErrOneIsEnough says that a change needs no staged pair.
-var ErrOneIsEnough = errors.New("--staged: nothing here needs two migrations, since no required field is added and nothing is renamed or changes its type: draft without it")
+var ErrOneIsEnough = errors.New(
+	"--staged: nothing here needs two migrations, since no required field is added and nothing is renamed or changes its type: draft without it",
+)
 
 // Split makes two halves of a change that was planned as a whole, from live, before any
 // rename, to wanted. Its error says what cannot be split.
 func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
 	s := &splitter{engine: e, live: live, wanted: wanted, answers: answers, tables: map[string]*StagedTable{},
-		out: &Staged{Between: wanted.Clone(), First: Answers{Fill: maps.Clone(answers.Fill)}, Second: Answers{Fill: map[string]Fill{}, Drop: answers.Drop, Deleted: answers.Deleted}}}
+		out: &Staged{
+			Between: wanted.Clone(),
+			First:   Answers{Fill: maps.Clone(answers.Fill)},
+			Second:  Answers{Fill: map[string]Fill{}, Drop: answers.Drop, Deleted: answers.Deleted},
+		}}
 	s.out.Between.Others = wanted.Others
 	if s.out.First.Fill == nil {
 		s.out.First.Fill = map[string]Fill{}
 	}
 	for _, r := range answers.Rename {
 		if r.Column == "" || r.Value != "" {
-			return nil, fmt.Errorf("--staged: %s cannot have two names at once: draft --rename %s by itself", about(r), r)
+			return nil, fmt.Errorf("--staged: %s cannot have two names at once: draft --rename %s by itself", about(r),
+				r)
 		}
-		if r.Aside && !slices.ContainsFunc(answers.Rename, func(o Rename) bool { return o.Table == r.Table && o.Column != "" && o.To == r.Column }) {
-			return nil, fmt.Errorf("--staged: %s.%s is replaced by a new column of that name, and no application can write both: draft it without --staged", r.Table, r.Column)
+		if r.Aside && !slices.ContainsFunc(answers.Rename,
+			func(o Rename) bool { return o.Table == r.Table && o.Column != "" && o.To == r.Column }) {
+			return nil, fmt.Errorf(
+				"--staged: %s.%s is replaced by a new column of that name, and no application can write both: draft it without --staged",
+				r.Table, r.Column)
 		}
-		if w, t := wanted.Table(r.Table), live.Table(r.Table); r.Aside || w == nil || w.Column(r.To) == nil || t != nil && t.Column(r.To) != nil {
-			return nil, fmt.Errorf("--staged: columns of %s swap names, or one gets the name of another; no application can write both: draft it without --staged", r.Table)
+		if w, t := wanted.Table(r.Table), live.Table(r.Table); r.Aside || w == nil || w.Column(r.To) == nil ||
+			t != nil && t.Column(r.To) != nil {
+			return nil, fmt.Errorf(
+				"--staged: columns of %s swap names, or one gets the name of another; no application can write both: draft it without --staged",
+				r.Table,
+			)
 		}
 		if err := s.rename(r); err != nil {
 			return nil, err
@@ -84,12 +98,14 @@ func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, an
 // asideTogether has the old names of a table go in the moment in which another of its
 // columns changes its type: the bridge goes then, for all of them.
 func (s *splitter) asideTogether(st *StagedTable) {
-	if !s.engine.Caps().CommitsChanges || !slices.ContainsFunc(st.Spans, func(sp engine.Span) bool { return sp.Hidden }) {
+	if !s.engine.Caps().CommitsChanges ||
+		!slices.ContainsFunc(st.Spans, func(sp engine.Span) bool { return sp.Hidden }) {
 		return // elsewhere the second half is one transaction
 	}
 	for _, sp := range st.Spans {
 		if sp.Old != nil && !sp.Hidden {
-			s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: st.Name, Column: sp.Old.Name, To: schema.Cut(schema.PrevPrefix + sp.Old.Name)})
+			s.out.Second.Rename = append(s.out.Second.Rename,
+				Rename{Table: st.Name, Column: sp.Old.Name, To: schema.Cut(schema.PrevPrefix + sp.Old.Name)})
 		}
 	}
 }
@@ -133,10 +149,13 @@ func (s *splitter) rename(r Rename) error {
 	there, ok := s.engine.DDL().Convert(old, col)
 	back, ok2 := s.engine.DDL().Convert(col, old)
 	if !ok || !ok2 {
-		return fmt.Errorf("--staged: there is no single way to convert %s.%s to %s and back, which both applications need. Draft the new name and the new type one after the other", r.Table, r.Column, col.Type)
+		return fmt.Errorf(
+			"--staged: there is no single way to convert %s.%s to %s and back, which both applications need. Draft the new name and the new type one after the other",
+			r.Table, r.Column, col.Type)
 	}
 	if col.NotNull && !old.NotNull {
-		return fmt.Errorf("--staged: %s.%s is renamed and becomes required: draft one after the other", r.Table, r.Column)
+		return fmt.Errorf("--staged: %s.%s is renamed and becomes required: draft one after the other", r.Table,
+			r.Column)
 	}
 	b := s.between(r.Table)
 	s.stay(b, live, old)
@@ -144,7 +163,9 @@ func (s *splitter) rename(r Rename) error {
 	if there.Fits != "" {
 		b.Column(r.To).NotNull = false
 	}
-	s.out.First.Fill[r.Table+"."+r.To] = Fill{SQL: engine.StagesOf(s.engine).Guarded(there, s.engine.SQL().Quote(r.Column), col.SQLType)}
+	s.out.First.Fill[r.Table+"."+r.To] = Fill{
+		SQL: engine.StagesOf(s.engine).Guarded(there, s.engine.SQL().Quote(r.Column), col.SQLType),
+	}
 	return nil
 }
 
@@ -185,12 +206,14 @@ func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
 	b.Columns = slices.Insert(b.Columns, at, &kept)
 	names := append(s.madeFrom(live, c), c.Name)
 	for _, k := range live.Checks {
-		if k.Column == c.Name && !slices.ContainsFunc(b.Checks, func(o *schema.Check) bool { return o.Name == k.Name }) {
+		if k.Column == c.Name &&
+			!slices.ContainsFunc(b.Checks, func(o *schema.Check) bool { return o.Name == k.Name }) {
 			b.Checks = append(b.Checks, k)
 		}
 	}
 	for _, x := range live.Indexes {
-		if slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return slices.Contains(names, n) }) && !slices.ContainsFunc(b.Indexes, func(o *schema.Index) bool { return o.Name == x.Name }) {
+		if slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return slices.Contains(names, n) }) &&
+			!slices.ContainsFunc(b.Indexes, func(o *schema.Index) bool { return o.Name == x.Name }) {
 			b.Indexes = append(b.Indexes, x)
 			for _, name := range schema.Names(x.Parts) { // with what the engine made for it
 				if o := live.Column(name); o != nil && hidden(o) && b.Column(name) == nil {
@@ -201,12 +224,14 @@ func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
 		}
 	}
 	for _, k := range live.ForeignKeys {
-		if slices.Contains(k.Columns, c.Name) && !slices.ContainsFunc(b.ForeignKeys, func(o *schema.ForeignKey) bool { return o.Name == k.Name }) {
+		if slices.Contains(k.Columns, c.Name) &&
+			!slices.ContainsFunc(b.ForeignKeys, func(o *schema.ForeignKey) bool { return o.Name == k.Name }) {
 			b.ForeignKeys = append(b.ForeignKeys, k)
 		}
 	}
 	for _, g := range live.Triggers {
-		if g.Column == c.Name && !slices.ContainsFunc(b.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name }) {
+		if g.Column == c.Name &&
+			!slices.ContainsFunc(b.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name }) {
 			b.Triggers = append(b.Triggers, g)
 		}
 	}
@@ -261,13 +286,28 @@ func (s *splitter) change(c diff.Change) error {
 			}
 		}
 		return nil
-	case diff.AddTable, diff.AddIndex, diff.DropIndex, diff.ChangeIndex, diff.MakeOptional, diff.ChangeDefault, diff.AddComment, diff.ChangeComment, diff.DropComment, diff.AddRow, diff.DropRow, diff.AddView, diff.ChangeView, diff.DropView, diff.AddEnum:
+	case diff.AddTable,
+		diff.AddIndex,
+		diff.DropIndex,
+		diff.ChangeIndex,
+		diff.MakeOptional,
+		diff.ChangeDefault,
+		diff.AddComment,
+		diff.ChangeComment,
+		diff.DropComment,
+		diff.AddRow,
+		diff.DropRow,
+		diff.AddView,
+		diff.ChangeView,
+		diff.DropView,
+		diff.AddEnum:
 		return nil
 	}
 	if s.belongs(c) {
 		return nil
 	}
-	return fmt.Errorf("--staged: %s of %s (%s) takes effect at once: draft it by itself, before or after", c.Kind, c.Table, c.What)
+	return fmt.Errorf("--staged: %s of %s (%s) takes effect at once: draft it by itself, before or after", c.Kind,
+		c.Table, c.What)
 }
 
 // belongs tells whether a change is about a column that comes, goes, or is there twice.
@@ -305,14 +345,21 @@ func (s *splitter) required(c diff.Change, col *schema.Column) error {
 	f, ok := s.answers.Fill[c.Target()]
 	switch {
 	case !ok:
-		s.out.Questions = append(s.out.Questions, Question{About: c.Target(), Text: fmt.Sprintf("%s is required, and the old application does not write it: which value does it get until the second migration?", c.Target()),
+		s.out.Questions = append(s.out.Questions, Question{
+			About: c.Target(),
+			Text: fmt.Sprintf(
+				"%s is required, and the old application does not write it: which value does it get until the second migration?",
+				c.Target(),
+			),
 			Choices: []Choice{
 				choice("one value", "--fill "+c.Target()+"=VALUE"),
 				choice("an expression over the row's other columns", "--fill "+c.Target()+"=sql:EXPRESSION"),
-			}})
+			},
+		})
 		return nil
 	case f.Ask:
-		return fmt.Errorf("--staged: new rows get %s too, so it cannot differ per database: give --fill %s=VALUE", c.Target(), c.Target())
+		return fmt.Errorf("--staged: new rows get %s too, so it cannot differ per database: give --fill %s=VALUE",
+			c.Target(), c.Target())
 	}
 	s.span(c.Table, engine.Span{Column: col, Fill: f.SQL})
 	return nil
@@ -328,11 +375,16 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	if err := s.spannable(live, old); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
-		return fmt.Errorf("--staged: %s refers to another table, and cannot exist twice: draft it by itself", c.Target())
+	if slices.ContainsFunc(live.ForeignKeys,
+		func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
+		return fmt.Errorf("--staged: %s refers to another table, and cannot exist twice: draft it by itself",
+			c.Target())
 	}
 	if w := s.wanted.Table(c.Table); len(s.madeFrom(live, old))+len(s.madeFrom(w, col)) > 0 {
-		return fmt.Errorf("--staged: %s is unique in full, beyond the length of an index, and cannot exist twice: draft it by itself", c.Target())
+		return fmt.Errorf(
+			"--staged: %s is unique in full, beyond the length of an index, and cannot exist twice: draft it by itself",
+			c.Target(),
+		)
 	}
 	there, ok := s.engine.DDL().Convert(old, col)
 	_, ok2 := s.engine.DDL().Convert(col, old)
@@ -341,7 +393,8 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	case col.NotNull && !old.NotNull:
 		return fmt.Errorf("--staged: %s changes its type and becomes required: draft one after the other", c.Target())
 	case !ok || !ok2 || given:
-		return fmt.Errorf("--staged: there is no single way to convert %s to %s and back: draft it by itself", c.Target(), c.To)
+		return fmt.Errorf("--staged: there is no single way to convert %s to %s and back: draft it by itself",
+			c.Target(), c.To)
 	}
 	next := *col
 	next.Name, next.Comment = schema.Cut(schema.NextPrefix+c.Name), ""
@@ -371,8 +424,12 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	b.Indexes = append(b.Indexes, indexes...)
 	back, _ := s.engine.DDL().Convert(&next, old)
 	s.span(c.Table, engine.Span{Column: &next, Old: old, There: there, Back: back, Hidden: true})
-	s.out.First.Fill[c.Table+"."+next.Name] = Fill{SQL: engine.StagesOf(s.engine).Guarded(there, s.engine.SQL().Quote(c.Name), col.SQLType)}
-	s.out.Second.Rename = append(s.out.Second.Rename, Rename{Table: c.Table, Column: c.Name, To: schema.Cut(schema.PrevPrefix + c.Name)}, Rename{Table: c.Table, Column: next.Name, To: c.Name})
+	s.out.First.Fill[c.Table+"."+next.Name] = Fill{
+		SQL: engine.StagesOf(s.engine).Guarded(there, s.engine.SQL().Quote(c.Name), col.SQLType),
+	}
+	s.out.Second.Rename = append(s.out.Second.Rename,
+		Rename{Table: c.Table, Column: c.Name, To: schema.Cut(schema.PrevPrefix + c.Name)},
+		Rename{Table: c.Table, Column: next.Name, To: c.Name})
 	return nil
 }
 

@@ -31,12 +31,33 @@ func (p *planner) staged() {
 			kind = engine.OwnTransaction
 		}
 		if !p.Stage.Second {
-			p.units = append(p.units, unit{rank: rankSpanGoes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "record old writers of " + t.Name + "", Kind: kind, Apply: words.Begin(t.Name), Undo: words.End(t.Name)}}}})
+			p.units = append(p.units, unit{
+				rank: rankSpanGoes,
+				name: t.Name,
+				change: engine.Change{
+					Steps: []engine.Step{
+						{
+							Title: "record old writers of " + t.Name + "",
+							Kind:  kind,
+							Apply: words.Begin(t.Name),
+							Undo:  words.End(t.Name),
+						},
+					},
+				},
+			})
 			continue
 		}
 		p.plan.BeforeApply = append(p.plan.BeforeApply, words.NoOldWriters(t.Name, p.Stage.Wait))
 		p.plan.BeforeApply = append(p.plan.BeforeApply, p.crossed(t)...)
-		p.units = append(p.units, unit{rank: rankSpanComes, name: t.Name, change: engine.Change{Steps: []engine.Step{{Title: "stop recording old writers of " + t.Name + "", Kind: kind, Apply: words.End(t.Name)}}}})
+		p.units = append(p.units, unit{
+			rank: rankSpanComes,
+			name: t.Name,
+			change: engine.Change{
+				Steps: []engine.Step{
+					{Title: "stop recording old writers of " + t.Name + "", Kind: kind, Apply: words.End(t.Name)},
+				},
+			},
+		})
 		if !slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Hidden }) {
 			continue
 		}
@@ -52,13 +73,18 @@ func (p *planner) staged() {
 		for _, g := range live.Triggers {
 			if g.Purpose == schema.ForBridge {
 				create, drop := p.Engine.DDL().Trigger(live, g)
-				stop.Title, stop.Apply, stop.Undo = engine.TriggerTitle("stop", live, g), append(stop.Apply, drop...), append(stop.Undo, create...)
+				stop.Title, stop.Apply, stop.Undo = engine.TriggerTitle("stop", live, g), append(
+					stop.Apply,
+					drop...), append(
+					stop.Undo,
+					create...)
 			}
 		}
 		if len(stop.Apply) > 0 {
 			p.plan.Steps = append(p.plan.Steps, stop)
 		}
-		live.Triggers = slices.DeleteFunc(live.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
+		live.Triggers = slices.DeleteFunc(live.Triggers,
+			func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
 		if follow := words.FollowTriggers(live, p.following(live, t)); len(follow) > 0 {
 			step := engine.Step{Title: "create the old columns of " + t.Name + " follow"}
 			for _, g := range follow {
@@ -122,7 +148,8 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 		gone = append(gone, c.Name)
 		at := 0
 		for j := i - 1; j >= 0 && at == 0; j-- {
-			at = 1 + slices.IndexFunc(mid.Columns, func(o *schema.Column) bool { return o.Name == a.From.Columns[j].Name })
+			at = 1 + slices.IndexFunc(mid.Columns,
+				func(o *schema.Column) bool { return o.Name == a.From.Columns[j].Name })
 		}
 		mid.Columns = slices.Insert(mid.Columns, at, &kept)
 		if src, ok := first[c.Name]; ok {
@@ -138,7 +165,8 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 	}
 	if apart { // what stands on them goes with them
 		for _, x := range a.From.Indexes {
-			if names := schema.Names(x.Parts); slices.ContainsFunc(names, goes) && !slices.ContainsFunc(names, func(n string) bool { return mid.Column(n) == nil }) {
+			if names := schema.Names(x.Parts); slices.ContainsFunc(names, goes) &&
+				!slices.ContainsFunc(names, func(n string) bool { return mid.Column(n) == nil }) {
 				mid.Indexes = append(mid.Indexes, x)
 			}
 		}
@@ -155,11 +183,13 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 	if apart {
 		rest = "all but what is set aside"
 	}
-	a.Summary, second.Summary = "change "+a.From.Name+": "+rest, "change "+a.From.Name+": drop "+strings.Join(gone, ", ")
+	a.Summary, second.Summary = "change "+a.From.Name+": "+rest, "change "+a.From.Name+": drop "+strings.Join(gone,
+		", ")
 	out, add := p.Engine.DDL().Alter(a), p.Engine.DDL().Alter(second)
 	// What the columns have to hold that come back is asked when they are there.
 	there := func(r engine.Requirement) bool {
-		return slices.ContainsFunc(p.Engine.SQL().Lex(r.Query), func(t sqltok.Token) bool { return t.Named() && slices.Contains(gone, t.Name()) })
+		return slices.ContainsFunc(p.Engine.SQL().Lex(r.Query),
+			func(t sqltok.Token) bool { return t.Named() && slices.Contains(gone, t.Name()) })
 	}
 	if n := len(out.Steps); n > 0 {
 		for _, r := range out.BeforeUndo {
@@ -202,9 +232,13 @@ func (p *planner) half(table string, change *engine.Change) {
 			change.Steps[i].Here = append(change.Steps[i].Here, p.crossed(t)...)
 		}
 		for i := range change.Steps {
-			change.Steps[i].UndoLoses = slices.DeleteFunc(slices.Clone(change.Steps[i].UndoLoses), func(name string) bool {
-				return slices.ContainsFunc(t.Spans, func(s engine.Span) bool { return s.Old != nil && name == table+"."+s.Column.Name })
-			})
+			change.Steps[i].UndoLoses = slices.DeleteFunc(
+				slices.Clone(change.Steps[i].UndoLoses),
+				func(name string) bool {
+					return slices.ContainsFunc(t.Spans,
+						func(s engine.Span) bool { return s.Old != nil && name == table+"."+s.Column.Name })
+				},
+			)
 		}
 	}
 }
@@ -214,7 +248,8 @@ func (p *planner) stopsBridge(table string, s engine.Step) bool {
 	live := p.Live.Table(table)
 	return live != nil && slices.ContainsFunc(live.Triggers, func(g *schema.Trigger) bool {
 		_, drop := p.Engine.DDL().Trigger(live, g)
-		return g.Purpose == schema.ForBridge && slices.ContainsFunc(s.Apply, func(sql string) bool { return slices.Contains(drop, sql) })
+		return g.Purpose == schema.ForBridge &&
+			slices.ContainsFunc(s.Apply, func(sql string) bool { return slices.Contains(drop, sql) })
 	})
 }
 
@@ -222,9 +257,16 @@ func (p *planner) stopsBridge(table string, s engine.Step) bool {
 // same.
 func (p *planner) across(table string, s engine.Span) engine.Requirement {
 	old, now := p.Engine.SQL().Quote(s.Old.Name), p.Engine.SQL().Quote(s.Column.Name)
-	r := engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have different values in %s and %s: set %s to the right one in these rows, and the other follows", table, s.Old.Name, s.Column.Name, s.Column.Name), About: s.Column.Name}
+	r := engine.Requirement{
+		Sentence: fmt.Sprintf(
+			"{n} rows of %s have different values in %s and %s: set %s to the right one in these rows, and the other follows",
+			table, s.Old.Name, s.Column.Name, s.Column.Name),
+		About: s.Column.Name,
+	}
 	if s.There.SQL+s.There.Fits != "" {
-		r.Sentence = fmt.Sprintf("{n} values of %s.%s cannot be converted to %s without loss: set %s to values that can be in these rows", table, s.Old.Name, s.Column.SQLType, s.Old.Name)
+		r.Sentence = fmt.Sprintf(
+			"{n} values of %s.%s cannot be converted to %s without loss: set %s to values that can be in these rows",
+			table, s.Old.Name, s.Column.SQLType, s.Old.Name)
 	}
 	var names []string
 	if t := p.Live.Table(table); t != nil {
@@ -232,7 +274,9 @@ func (p *planner) across(table string, s engine.Span) engine.Requirement {
 			names = append(names, p.Engine.SQL().Quote(k))
 		}
 	}
-	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "), p.Engine.SQL().Quote(table), engine.StagesOf(p.Engine).Differ(engine.StagesOf(p.Engine).Guarded(s.Back, now, s.Old.SQLType), old))
+	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "),
+		p.Engine.SQL().Quote(table),
+		engine.StagesOf(p.Engine).Differ(engine.StagesOf(p.Engine).Guarded(s.Back, now, s.Old.SQLType), old))
 	return r
 }
 
@@ -247,7 +291,10 @@ func (p *planner) backRequired(a *engine.Alteration, c diff.Change) {
 		return
 	}
 	if src, ok := p.backValue(c.Table, old, ""); ok {
-		a.Back[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", p.Engine.SQL().Quote(c.Name), src.SQL), Else: src.SQL}
+		a.Back[c.Name] = engine.Source{
+			SQL:  fmt.Sprintf("coalesce(%s, %s)", p.Engine.SQL().Quote(c.Name), src.SQL),
+			Else: src.SQL,
+		}
 	}
 }
 
@@ -264,9 +311,13 @@ func (p *planner) twin(table, column string) (engine.Source, bool) {
 				now := *s.Column
 				now.Name = s.Old.Name
 				back, _ := p.Engine.DDL().Convert(&now, s.Old)
-				return engine.Source{SQL: engine.StagesOf(p.Engine).Guarded(back, p.Engine.SQL().Quote(s.Old.Name), s.Old.SQLType)}, true
+				return engine.Source{
+					SQL: engine.StagesOf(p.Engine).Guarded(back, p.Engine.SQL().Quote(s.Old.Name), s.Old.SQLType),
+				}, true
 			case !s.Hidden && (column == s.Old.Name || column == schema.Cut(schema.PrevPrefix+s.Old.Name)):
-				return engine.Source{SQL: engine.StagesOf(p.Engine).Guarded(s.Back, p.Engine.SQL().Quote(s.Column.Name), s.Old.SQLType)}, true
+				return engine.Source{
+					SQL: engine.StagesOf(p.Engine).Guarded(s.Back, p.Engine.SQL().Quote(s.Column.Name), s.Old.SQLType),
+				}, true
 			}
 		}
 	}

@@ -38,7 +38,8 @@ func (p *planner) backValue(table string, col *schema.Column, keep string) (engi
 		column = p.oldColumn(table, column)
 	}
 	name := migration.ParameterName(table+"_"+column, true)
-	p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{Name: name, For: table + "." + column, Type: col.Type.String(), Undo: true})
+	p.plan.Parameters = append(p.plan.Parameters,
+		migration.Parameter{Name: name, For: table + "." + column, Type: col.Type.String(), Undo: true})
 	if keep == "" {
 		return engine.Source{SQL: ":" + name}, true
 	}
@@ -83,7 +84,13 @@ func (p *planner) table(name string, changes []diff.Change) {
 		t := withoutSpanning(p.inline(first.Object.(*schema.Table)))
 		step := p.Engine.DDL().Create(t)
 		p.plan.Effects[name] = "new"
-		p.units = append(p.units, unit{rank: rankCreate, place: p.place[t.Name], name: name, takes: names(t, true), change: engine.Change{Steps: []engine.Step{step}}})
+		p.units = append(p.units, unit{
+			rank:   rankCreate,
+			place:  p.place[t.Name],
+			name:   name,
+			takes:  names(t, true),
+			change: engine.Change{Steps: []engine.Step{step}},
+		})
 	case diff.DropTable:
 		p.dropTable(first.Object.(*schema.Table))
 	default:
@@ -96,9 +103,14 @@ func (p *planner) dropTable(t *schema.Table) {
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
 		name := p.oldTable(t.Name)
-		q := Question{About: name, Rows: rows, Text: fmt.Sprintf("the table %s is no longer declared; it has %s", name, words.Rows(rows))}
+		q := Question{
+			About: name,
+			Rows:  rows,
+			Text:  fmt.Sprintf("the table %s is no longer declared; it has %s", name, words.Rows(rows)),
+		}
 		if p.Answers.aside(t.Name, "") {
-			q.Text = fmt.Sprintf("the name of the table %s is given to another table; it has %s", name, words.Rows(rows))
+			q.Text = fmt.Sprintf("the name of the table %s is given to another table; it has %s", name,
+				words.Rows(rows))
 		}
 		for _, c := range come {
 			q.Choices = append(q.Choices, choice("renamed to "+c, fmt.Sprintf("--rename %s=%s", name, c)))
@@ -118,7 +130,15 @@ func (p *planner) dropTable(t *schema.Table) {
 		p.found(withoutSpanning(t))
 	}
 	if by := p.byHand(t.Name); len(by) > 0 {
-		p.ask(Question{About: t.Name, Rows: rows, Text: fmt.Sprintf("%s is kept when it is dropped, and has objects not created by a migration: %s; the migration must also run on databases without them", t.Name, strings.Join(by, ", ")), Choices: p.letGoes(t.Name), Other: "or drop it yourself first, or declare it and use two migrations"})
+		p.ask(Question{
+			About: t.Name,
+			Rows:  rows,
+			Text: fmt.Sprintf(
+				"%s is kept when it is dropped, and has objects not created by a migration: %s; the migration must also run on databases without them",
+				t.Name, strings.Join(by, ", ")),
+			Choices: p.letGoes(t.Name),
+			Other:   "or drop it yourself first, or declare it and use two migrations",
+		})
 		return
 	}
 	t = withoutSpanning(p.without(p.inline(t)))
@@ -127,7 +147,13 @@ func (p *planner) dropTable(t *schema.Table) {
 	if p.NoKeep {
 		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" are lost"
 	}
-	p.units = append(p.units, unit{rank: rankDrop, place: p.place[t.Name], name: t.Name, frees: names(t, true), change: p.Engine.DDL().Drop(engine.TableDrop{Table: t, Keep: keep})})
+	p.units = append(p.units, unit{
+		rank:   rankDrop,
+		place:  p.place[t.Name],
+		name:   t.Name,
+		frees:  names(t, true),
+		change: p.Engine.DDL().Drop(engine.TableDrop{Table: t, Keep: keep}),
+	})
 }
 
 // keep is the name of the table for what is kept of a table.
@@ -218,7 +244,9 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	a := engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: p.Kept, Summary: summary(name, changes), SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),
+		InUse: p.inUse(
+			name,
+		), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep, Keep: p.keep(name), Aside: p.Kept, Summary: summary(name, changes), SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),
 		Parent: func(t string, after bool) engine.Parent {
 			switch {
 			case after && (p.Wanted.Table(t) != nil || p.Live.Table(t) != nil && !p.goes(t)):
@@ -275,14 +303,28 @@ func (p *planner) alter(name string, changes []diff.Change) {
 				if src.SQL != "" {
 					base = src.SQL // converted first
 				}
-				a.Forward[c.Name] = engine.Source{SQL: fmt.Sprintf("coalesce(%s, %s)", base, value), Converts: src.Converts, Fill: value, Constant: f.Literal}
+				a.Forward[c.Name] = engine.Source{
+					SQL:      fmt.Sprintf("coalesce(%s, %s)", base, value),
+					Converts: src.Converts,
+					Fill:     value,
+					Constant: f.Literal,
+				}
 				a.Back[c.Name] = engine.Source{SQL: back.SQL, Converts: back.Converts, NullsIn: a.Keep}
 				continue
 			}
-			nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.SQL().Quote(p.oldTable(name)), p.Engine.SQL().Quote(p.oldColumn(name, c.Name))))
+			nulls := p.count(
+				fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NULL", p.Engine.SQL().Quote(p.oldTable(name)),
+					p.Engine.SQL().Quote(p.oldColumn(name, c.Name))),
+			)
 			if nulls > 0 {
-				p.ask(Question{About: c.Target(), Lacks: true, Rows: nulls, Text: fmt.Sprintf("%s becomes required, and %s no value", c.Target(), words.Have(nulls)),
-					Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, nulls), Query: p.shown(name, c.Name, p.Engine.SQL().Quote(p.oldColumn(name, c.Name))+" IS NULL")})
+				p.ask(Question{
+					About:   c.Target(),
+					Lacks:   true,
+					Rows:    nulls,
+					Text:    fmt.Sprintf("%s becomes required, and %s no value", c.Target(), words.Have(nulls)),
+					Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, nulls),
+					Query:   p.shown(name, c.Name, p.Engine.SQL().Quote(p.oldColumn(name, c.Name))+" IS NULL"),
+				})
 			}
 		case diff.MakeOptional:
 			p.backRequired(&a, c)
@@ -312,8 +354,18 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	keyless := len(a.Match()) == 0
 	if len(a.Lost) > 0 && keyless {
 		if count() > 0 && !p.answered("drop", name+".*") {
-			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no lasting primary key, so the values of its columns cannot be restored to the right rows", name),
-				Choices: []Choice{choice("drop it; its values are lost", "--drop "+name+".*")}, Other: "or give the model a primary key first"})
+			p.ask(Question{
+				About: name,
+				Rows:  count(),
+				Text: fmt.Sprintf(
+					"%s has no lasting primary key, so the values of its columns cannot be restored to the right rows",
+					name,
+				),
+				Choices: []Choice{
+					choice("drop it; its values are lost", "--drop "+name+".*"),
+				},
+				Other: "or give the model a primary key first",
+			})
 			return
 		}
 		a.Keep = ""
@@ -336,8 +388,16 @@ func (p *planner) alter(name string, changes []diff.Change) {
 			}
 		}
 		if len(filled) > 0 && count() > 0 && !p.answered("drop", name+".*") {
-			p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("%s has no primary key, so an undo could not know which rows had no value in %s", name, strings.Join(filled, ", ")),
-				Choices: []Choice{choice("accept that", "--drop "+name+".*")}, Other: "or give the model a primary key first"})
+			p.ask(Question{
+				About: name,
+				Rows:  count(),
+				Text: fmt.Sprintf("%s has no primary key, so an undo could not know which rows had no value in %s",
+					name, strings.Join(filled, ", ")),
+				Choices: []Choice{
+					choice("accept that", "--drop "+name+".*"),
+				},
+				Other: "or give the model a primary key first",
+			})
 			return
 		}
 		for c, s := range a.Back {
@@ -360,7 +420,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	}
 	change := p.alterTable(a, again)
 	if a.Copy && !change.Copies && !p.Engine.Caps().OrderedColumns {
-		p.fail("--order %s: %s adds new columns last, and only a new table could have them in another order", name, p.Engine.Name())
+		p.fail("--order %s: %s adds new columns last, and only a new table could have them in another order", name,
+			p.Engine.Name())
 		return
 	}
 	if change.Copies {
@@ -388,7 +449,15 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		}
 	}
 	if by := p.byHand(name); (change.Copies || change.CopiesBack) && len(by) > 0 {
-		p.ask(Question{About: name, Rows: count(), Text: fmt.Sprintf("the change or its undo copies %s, which has objects not created by a migration: %s; the migration must also run on databases without them", name, strings.Join(by, ", ")), Choices: p.letGoes(name), Other: "or drop it yourself, or declare it first"})
+		p.ask(Question{
+			About: name,
+			Rows:  count(),
+			Text: fmt.Sprintf(
+				"the change or its undo copies %s, which has objects not created by a migration: %s; the migration must also run on databases without them",
+				name, strings.Join(by, ", ")),
+			Choices: p.letGoes(name),
+			Other:   "or drop it yourself, or declare it first",
+		})
 		p.plan.Effects[name] = words.Rows(count()) + ", after a question"
 		return
 	}
@@ -413,7 +482,8 @@ func (p *planner) alter(name string, changes []diff.Change) {
 		first.Here = append(first.Here, slices.DeleteFunc(change.BeforeApply, first.AsksHere)...)
 		change.BeforeApply = nil
 	}
-	p.units = append(p.units, unit{rank: rankAlter, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
+	p.units = append(p.units,
+		unit{rank: rankAlter, name: name, frees: names(live, false), takes: names(a.To, false), change: change})
 }
 
 func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
@@ -422,15 +492,24 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		return
 	}
-	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity || rows() == 0 && !p.unseen(c.Table, c.Name) {
+	if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity ||
+		rows() == 0 && !p.unseen(c.Table, c.Name) {
 		return
 	}
-	q := Question{About: c.Target(), Lacks: true, Rows: rows(), Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table, p.rowsOf(c.Table, c.Name, rows())),
-		Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, rows())}
+	q := Question{
+		About: c.Target(),
+		Lacks: true,
+		Rows:  rows(),
+		Text: fmt.Sprintf("%s is required and has no default, and %s has %s", c.Target(), c.Table,
+			p.rowsOf(c.Table, c.Name, rows())),
+		Choices: ValueChoices(p.Wanted.Table(c.Table), c.Name, rows()),
+	}
 	p.tablesSwap(&q, c.Table)
 	for _, o := range changes {
 		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) && !p.Answers.aside(c.Table, o.Name) {
-			q.Choices = append([]Choice{choice("renamed from "+o.Name, fmt.Sprintf("--rename %s=%s", o.Target(), col.Name))}, q.Choices...)
+			q.Choices = append(
+				[]Choice{choice("renamed from "+o.Name, fmt.Sprintf("--rename %s=%s", o.Target(), col.Name))},
+				q.Choices...)
 		}
 	}
 	p.ask(q)
@@ -463,10 +542,15 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 	restored := p.Answers.Deleted[c.Table] == Restore && a.From.SoftDelete == c.Name
 	if !restored && !p.answered("drop", c.Target()) && (rows() > 0 || len(come) > 0 || p.unseen(c.Table, c.Name)) {
 		name := c.Table + "." + p.oldColumn(c.Table, c.Name)
-		q := Question{About: name, Rows: rows(), Text: fmt.Sprintf("%s is no longer declared; %s has %s", name, c.Table, p.rowsOf(c.Table, c.Name, rows()))}
+		q := Question{
+			About: name,
+			Rows:  rows(),
+			Text:  fmt.Sprintf("%s is no longer declared; %s has %s", name, c.Table, p.rowsOf(c.Table, c.Name, rows())),
+		}
 		switch {
 		case p.Answers.aside(c.Table, c.Name):
-			q.Text = fmt.Sprintf("the name of %s is given to another column; %s has %s", name, c.Table, words.Rows(rows()))
+			q.Text = fmt.Sprintf("the name of %s is given to another column; %s has %s", name, c.Table,
+				words.Rows(rows()))
 		case a.From.SoftDelete == c.Name:
 			q.Text = fmt.Sprintf("the column that marks deleted rows of %s is no longer %s", c.Table, c.Name)
 		}
@@ -502,11 +586,22 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 	if !ok || !ok2 {
 		n := int64(0)
 		if rows() > 0 {
-			n = p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)), p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))))
+			n = p.count(
+				fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)),
+					p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))),
+			)
 		}
 		if n > 0 {
-			p.ask(Question{About: c.Target(), Rows: n, Text: fmt.Sprintf("%s changes from %s to %s, and there is no single way to convert the values of %s", c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
-				Choices: append(p.columnsSwap(c), choice("an expression over the row", fmt.Sprintf("--fill %s=sql:EXPRESSION", c.Target())), asNewColumn(c)), Query: p.shown(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL")})
+			p.ask(Question{
+				About: c.Target(),
+				Rows:  n,
+				Text: fmt.Sprintf("%s changes from %s to %s, and there is no single way to convert the values of %s",
+					c.Target(), cmp.Or(c.From, "no type"), c.To, words.Rows(n)),
+				Choices: append(p.columnsSwap(c),
+					choice("an expression over the row", fmt.Sprintf("--fill %s=sql:EXPRESSION", c.Target())),
+					asNewColumn(c)),
+				Query: p.shown(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
+			})
 			return
 		}
 		// Without rows nothing is turned; a row elsewhere stops it.
@@ -531,7 +626,8 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 // another table now: a number that happens to be there is no answer.
 func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 	k, old := c.Object.(*schema.ForeignKey), c.Before.(*schema.ForeignKey)
-	if strings.EqualFold(k.Table, old.Table) && slices.EqualFunc(k.References, old.References, strings.EqualFold) || len(k.Columns) != 1 {
+	if strings.EqualFold(k.Table, old.Table) && slices.EqualFunc(k.References, old.References, strings.EqualFold) ||
+		len(k.Columns) != 1 {
 		return
 	}
 	name := k.Columns[0]
@@ -543,10 +639,21 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 		p.lose(a, a.From.Column(name))
 		return
 	}
-	n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)), p.Engine.SQL().Quote(p.oldColumn(c.Table, name))))
+	n := p.count(
+		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)),
+			p.Engine.SQL().Quote(p.oldColumn(c.Table, name))),
+	)
 	if n > 0 {
-		p.ask(Question{About: c.Table + "." + name, Rows: n, Text: fmt.Sprintf("%s.%s referred to %s and now refers to %s, and %s a value", c.Table, name, old.Table, k.Table, words.Have(n)),
-			Choices: []Choice{choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name))}, Query: p.shown(c.Table, name, p.Engine.SQL().Quote(p.oldColumn(c.Table, name))+" IS NOT NULL")})
+		p.ask(Question{
+			About: c.Table + "." + name,
+			Rows:  n,
+			Text: fmt.Sprintf("%s.%s referred to %s and now refers to %s, and %s a value", c.Table, name, old.Table,
+				k.Table, words.Have(n)),
+			Choices: []Choice{
+				choice("an expression over the row", fmt.Sprintf("--fill %s.%s=sql:EXPRESSION", c.Table, name)),
+			},
+			Query: p.shown(c.Table, name, p.Engine.SQL().Quote(p.oldColumn(c.Table, name))+" IS NOT NULL"),
+		})
 		return
 	}
 	a.Forward[name] = engine.Source{Unconvertible: true}

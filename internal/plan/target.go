@@ -20,9 +20,11 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 		case diff.AddColumn:
 			t.Columns = append(t.Columns, c.Object.(*schema.Column))
 		case diff.DropColumn:
-			t.Columns = slices.DeleteFunc(t.Columns, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c.Name) })
+			t.Columns = slices.DeleteFunc(t.Columns,
+				func(o *schema.Column) bool { return strings.EqualFold(o.Name, c.Name) })
 			// What was declared with the column alone goes with it.
-			t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool { return strings.EqualFold(k.Column, c.Name) && c.Name != "" })
+			t.Checks = slices.DeleteFunc(t.Checks,
+				func(k *schema.Check) bool { return strings.EqualFold(k.Column, c.Name) && c.Name != "" })
 		case diff.ChangeType, diff.MakeRequired, diff.MakeOptional, diff.ChangeDefault, diff.ChangeColumn:
 			for i, o := range t.Columns {
 				if strings.EqualFold(o.Name, c.Name) {
@@ -34,7 +36,8 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 		case diff.AddUnique, diff.AddIndex:
 			t.Indexes = append(t.Indexes, c.Object.(*schema.Index))
 		case diff.DropUnique, diff.DropIndex:
-			t.Indexes = slices.DeleteFunc(t.Indexes, func(o *schema.Index) bool { return equalIndex(o, c.Object.(*schema.Index)) })
+			t.Indexes = slices.DeleteFunc(t.Indexes,
+				func(o *schema.Index) bool { return equalIndex(o, c.Object.(*schema.Index)) })
 		case diff.ChangeUnique, diff.ChangeIndex:
 			for i, o := range t.Indexes {
 				if equalIndex(o, c.Before.(*schema.Index)) {
@@ -48,7 +51,8 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 			if c.Kind == diff.ChangeRef {
 				gone = c.Before.(*schema.ForeignKey)
 			}
-			t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys, func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, gone.Columns) && o.Table == gone.Table })
+			t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
+				func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, gone.Columns) && o.Table == gone.Table })
 			if c.Kind == diff.ChangeRef {
 				t.ForeignKeys = append(t.ForeignKeys, c.Object.(*schema.ForeignKey))
 			}
@@ -56,7 +60,8 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 			t.Checks = append(t.Checks, c.Object.(*schema.Check))
 		case diff.DropCheck:
 			gone := c.Object.(*schema.Check)
-			t.Checks = slices.DeleteFunc(t.Checks, func(o *schema.Check) bool { return o.Name == gone.Name && o.SQL.Same(gone.SQL) })
+			t.Checks = slices.DeleteFunc(t.Checks,
+				func(o *schema.Check) bool { return o.Name == gone.Name && o.SQL.Same(gone.SQL) })
 		case diff.ChangeCheck:
 			old := c.Before.(*schema.Check)
 			if i := slices.IndexFunc(t.Checks, func(o *schema.Check) bool { return o.Name == old.Name && o.SQL.Same(old.SQL) }); i >= 0 {
@@ -67,7 +72,8 @@ func target(live *schema.Table, changes []diff.Change) *schema.Table {
 		case diff.AddTrigger:
 			t.Triggers = append(t.Triggers, c.Object.(*schema.Trigger))
 		case diff.DropTrigger, diff.ChangeTrigger:
-			t.Triggers = slices.DeleteFunc(t.Triggers, func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
+			t.Triggers = slices.DeleteFunc(t.Triggers,
+				func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
 			if c.Kind == diff.ChangeTrigger {
 				t.Triggers = append(t.Triggers, c.Object.(*schema.Trigger))
 			}

@@ -92,7 +92,8 @@ url = %q
 	}
 	ignore := []string{".env"}
 	file, _, _ := strings.Cut(rawURL, "?cache=")
-	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && slices.Contains(done, SettingsFile) && !filepath.IsAbs(path) && path != ":memory:" {
+	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && slices.Contains(done, SettingsFile) &&
+		!filepath.IsAbs(path) && path != ":memory:" {
 		ignore = append(ignore, path, path+"-*")
 		if test := strings.TrimPrefix(testURL(file), "sqlite:"); test != "" {
 			ignore = append(ignore, test, test+"-*")

@@ -49,7 +49,8 @@ func (m *Memory) Remember(name, text string) {
 		return
 	}
 	_, err = beside.WriteString(text)
-	if closed := beside.Close(); err != nil || closed != nil || os.Rename(beside.Name(), filepath.Join(m.folder, name)) != nil {
+	if closed := beside.Close(); err != nil || closed != nil ||
+		os.Rename(beside.Name(), filepath.Join(m.folder, name)) != nil {
 		_ = os.Remove(beside.Name())
 		return
 	}

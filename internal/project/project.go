@@ -140,10 +140,15 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 	dec := toml.NewDecoder(strings.NewReader(text))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&p.Settings); err != nil {
-		return nil, TOMLError(path, err, "setting", []string{"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway", "protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models", "timestamps"})
+		return nil, TOMLError(path, err, "setting", []string{
+			"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway",
+			"protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models",
+			"timestamps",
+		})
 	}
 	if p.Settings.Language != 1 {
-		return nil, fmt.Errorf("%s: language is %d, and this version of erbario reads language = 1", path, p.Settings.Language)
+		return nil, fmt.Errorf("%s: language is %d, and this version of erbario reads language = 1", path,
+			p.Settings.Language)
 	}
 	if t := p.Settings.Naming.Tables; t != "" && t != "plural" && t != "singular" {
 		return nil, fmt.Errorf(`%s: naming.tables is %q; it is "plural" or "singular"`, path, t)
@@ -160,7 +165,8 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 		}
 	}
 	if l := p.Settings.Seed.Locale; l != "" && !fake.IsLocale(l) {
-		return nil, fmt.Errorf(`%s: seed.locale is %q; it is a language, %s, or one with a country, such as "pt-BR"`, path, l, strings.Join(fake.Languages(), ", "))
+		return nil, fmt.Errorf(`%s: seed.locale is %q; it is a language, %s, or one with a country, such as "pt-BR"`,
+			path, l, strings.Join(fake.Languages(), ", "))
 	}
 	switch p.Settings.Plan.Online {
 	case "", "auto", "always", "never":
@@ -248,9 +254,12 @@ func TOMLError(path string, err error, what string, known []string) error {
 	if errors.As(err, &decode) {
 		row, col := decode.Position()
 		if strings.Contains(decode.Error(), "cannot decode TOML") {
-			return fmt.Errorf("%s:%d:%d: the %s %s has a value of the wrong kind: write text in quotes, a number, or true or false", path, row, col, what, strings.Join(decode.Key(), "."))
+			return fmt.Errorf(
+				"%s:%d:%d: the %s %s has a value of the wrong kind: write text in quotes, a number, or true or false",
+				path, row, col, what, strings.Join(decode.Key(), "."))
 		}
-		return fmt.Errorf("%s:%d:%d: this line is not TOML: write NAME = VALUE, with text in double quotes", path, row, col)
+		return fmt.Errorf("%s:%d:%d: this line is not TOML: write NAME = VALUE, with text in double quotes", path, row,
+			col)
 	}
 	return fmt.Errorf("%s: %w", path, err)
 }
@@ -393,7 +402,10 @@ func (p *Project) Database(name string) (Database, error) {
 // Engine is the engine of a database.
 func (db Database) Engine() (engine.Engine, error) {
 	if db.Unset != "" {
-		return nil, &DatabaseError{db.Name, fmt.Errorf("its URL needs %s, which has no value: set it in the environment or in .env", db.Unset)}
+		return nil, &DatabaseError{
+			db.Name,
+			fmt.Errorf("its URL needs %s, which has no value: set it in the environment or in .env", db.Unset),
+		}
 	}
 	e, err := db.engines.ForURL(db.Direct)
 	if err == nil && db.Scratch != "" {
@@ -486,7 +498,12 @@ func (p *Project) Others(e engine.Engine) []engine.Engine {
 
 // Rules are the project's naming rules.
 func (p *Project) Rules() declare.Rules {
-	return declare.Rules{Tables: p.Settings.Naming.Tables, Key: p.Settings.Naming.Key, Timestamps: p.Settings.Models.Timestamps, Engines: p.engines.Names()}
+	return declare.Rules{
+		Tables:     p.Settings.Naming.Tables,
+		Key:        p.Settings.Naming.Key,
+		Timestamps: p.Settings.Models.Timestamps,
+		Engines:    p.engines.Names(),
+	}
 }
 
 // Sources are the texts of the model files by their path, as shown.

@@ -88,14 +88,20 @@ func TestSettingsErrors(t *testing.T) {
 	_, err := Find(engines.All(), t.TempDir())
 	assert.ErrorIs(t, err, ErrNone)
 	// The line of .env that cannot be read may hold a secret.
-	_, err = Find(engines.All(), with(t, map[string]string{"erbario.toml": head, ".env": "URL='postgres://ada:sesame@x\n"}))
+	_, err = Find(
+		engines.All(),
+		with(t, map[string]string{"erbario.toml": head, ".env": "URL='postgres://ada:sesame@x\n"}),
+	)
 	require.Error(t, err)
 	assert.NotContains(t, err.Error(), "sesame")
 }
 
 // The environment comes before .env.
 func TestVariables(t *testing.T) {
-	dir := with(t, map[string]string{"erbario.toml": "language = 1\n[database.dev]\nurl = \"sqlite:${NAME}-${OTHER_NAME}.db\"\n", ".env": "NAME=fromfile\nOTHER_NAME=fromfile\n"})
+	dir := with(t, map[string]string{
+		"erbario.toml": "language = 1\n[database.dev]\nurl = \"sqlite:${NAME}-${OTHER_NAME}.db\"\n",
+		".env":         "NAME=fromfile\nOTHER_NAME=fromfile\n",
+	})
 	t.Setenv("NAME", "fromenv")
 	p, err := Find(engines.All(), filepath.Join(dir))
 	require.NoError(t, err)
@@ -157,7 +163,13 @@ func TestWriteFile(t *testing.T) {
 }
 
 func TestModelFiles(t *testing.T) {
-	dir := with(t, map[string]string{"erbario.toml": "language = 1\n", "models/b.erbario": "model B\n    a text\n", "models/deep/er/a.erbario": "model A\n    a text\n", "models/.hidden/c.erbario": "model C\n", "models/note.txt": "x"})
+	dir := with(t, map[string]string{
+		"erbario.toml":             "language = 1\n",
+		"models/b.erbario":         "model B\n    a text\n",
+		"models/deep/er/a.erbario": "model A\n    a text\n",
+		"models/.hidden/c.erbario": "model C\n",
+		"models/note.txt":          "x",
+	})
 	p, err := Find(engines.All(), filepath.Join(dir, "models", "deep"))
 	require.NoError(t, err)
 	list, err := p.ModelFiles()

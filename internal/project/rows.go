@@ -39,7 +39,8 @@ func (p *Project) rowFiles(f *lang.File, src Sources) []lang.Diagnostic {
 		}
 		text, err := ReadFile(filepath.Join(p.Dir, path))
 		if err != nil {
-			wrong(b.From.Pos, "its path is relative to the folder of "+b.From.Pos.Path, "the file %s cannot be read: %v", path, reason(err))
+			wrong(b.From.Pos, "its path is relative to the folder of "+b.From.Pos.Path,
+				"the file %s cannot be read: %v", path, reason(err))
 			continue
 		}
 		src[path] = text
@@ -92,7 +93,11 @@ func readRows(path, text string) ([]*lang.Line, *lang.Diagnostic) {
 			off += n
 		}
 		line := 1 + strings.Count(text[:off], "\n")
-		return nil, &lang.Diagnostic{Pos: at(line, off-starts[line-1]+1), Message: fmt.Sprintf("the file is not UTF-8: the byte %#x here is no character", text[off]), Hint: "save it as UTF-8"}
+		return nil, &lang.Diagnostic{
+			Pos:     at(line, off-starts[line-1]+1),
+			Message: fmt.Sprintf("the file is not UTF-8: the byte %#x here is no character", text[off]),
+			Hint:    "save it as UTF-8",
+		}
 	}
 	var lines []*lang.Line
 	for {
@@ -125,7 +130,17 @@ func readRows(path, text string) ([]*lang.Line, *lang.Diagnostic) {
 				l.Cells = append(l.Cells, lang.Cell{Name: lang.Ident{Name: strings.TrimSpace(value), Pos: pos}})
 				continue
 			}
-			l.Cells = append(l.Cells, lang.Cell{Value: &lang.Value{Value: schema.Value{Kind: schema.TextValue, Text: value}, Raw: true, Quoted: strings.HasPrefix(text[pos.Off:], `"`), Pos: pos}})
+			l.Cells = append(
+				l.Cells,
+				lang.Cell{
+					Value: &lang.Value{
+						Value:  schema.Value{Kind: schema.TextValue, Text: value},
+						Raw:    true,
+						Quoted: strings.HasPrefix(text[pos.Off:], `"`),
+						Pos:    pos,
+					},
+				},
+			)
 		}
 		lines = append(lines, l)
 	}

@@ -19,12 +19,17 @@ func (p *Project) Secrets() []string {
 	for _, name := range p.Names() {
 		d := p.Settings.Database[name]
 		if slices.ContainsFunc([]string{d.URL, d.Direct, d.Scratch}, writtenPassword) {
-			out = append(out, fmt.Sprintf("%s contains the password of the database %s: put it into .env, such as %s=secret, and write ${%s} instead",
-				SettingsFile, name, passwordVariable(name), passwordVariable(name)))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s contains the password of the database %s: put it into .env, such as %s=secret, and write ${%s} instead",
+					SettingsFile, name, passwordVariable(name), passwordVariable(name)),
+			)
 		}
 	}
 	if p.tracked(".env") {
-		out = append(out, "git tracks .env, and everybody who can read the repository can read its secrets. Run git rm --cached .env, add .env to .gitignore, and change the passwords")
+		out = append(out,
+			"git tracks .env, and everybody who can read the repository can read its secrets. Run git rm --cached .env, add .env to .gitignore, and change the passwords")
 	}
 	return out
 }

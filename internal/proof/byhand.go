@@ -39,7 +39,9 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 		}
 		for n, st := range append(slices.Clone(s.Apply), s.Undo...) {
 			list := in.Engine.SQL().Lex(st.SQL)
-			drafted := slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(t string) bool { return schema.Own(t) || strings.HasPrefix(t, "sqlite_") }) || n >= len(s.Apply) && fills(list)
+			drafted := slices.ContainsFunc(sqltext.Touches(list, nil).Tables,
+				func(t string) bool { return schema.Own(t) || strings.HasPrefix(t, "sqlite_") }) ||
+				n >= len(s.Apply) && fills(list)
 			if sqltext.ChangesRows(list) && !drafted {
 				h.steps[st.SQL] = i + 1
 				if n < len(s.Apply) {
@@ -55,7 +57,8 @@ func newByHand(in Input, file *migration.Migration) *byHand {
 // drafted that have to: there may well be no such row, and it replaces nothing.
 func fills(list []sqltok.Token) bool {
 	n := len(list)
-	return n > 9 && list[0].Word() == "UPDATE" && list[2].Word() == "SET" && list[n-4].Word() == "WHERE" && list[n-3].Name() == list[3].Name() && list[n-2].Word() == "IS" && list[n-1].Word() == "NULL"
+	return n > 9 && list[0].Word() == "UPDATE" && list[2].Word() == "SET" && list[n-4].Word() == "WHERE" &&
+		list[n-3].Name() == list[3].Name() && list[n-2].Word() == "IS" && list[n-1].Word() == "NULL"
 }
 
 // written tells whether a person wrote a step, or nobody can tell who did.
@@ -159,7 +162,9 @@ func (p *prover) reach(name string, out map[string]bool, all *bool) {
 		for _, n := range found.Tables {
 			add(n)
 		}
-		*all = *all || slices.ContainsFunc(p.Engine.SQL().Lex(g.SQL.Text), func(t sqltok.Token) bool { return t.Word() == "EXECUTE" || t.Word() == "CALL" })
+		*all = *all ||
+			slices.ContainsFunc(p.Engine.SQL().Lex(g.SQL.Text),
+				func(t sqltok.Token) bool { return t.Word() == "EXECUTE" || t.Word() == "CALL" })
 	}
 }
 
@@ -170,7 +175,8 @@ func (h *byHand) hints(table string) map[string][]string {
 	out := map[string][]string{}
 	for _, sql := range h.forward {
 		list := h.in.Engine.SQL().Lex(sql)
-		if !slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(n string) bool { return strings.EqualFold(n, table) }) {
+		if !slices.ContainsFunc(sqltext.Touches(list, nil).Tables,
+			func(n string) bool { return strings.EqualFold(n, table) }) {
 			continue
 		}
 		where := false
@@ -205,7 +211,8 @@ func (h *byHand) hints(table string) map[string][]string {
 				}
 			case op.Text == "<" || op.Text == ">" || op.Text == "<>" || op.Text == "!=":
 				if v, ok := constant(i + 2); ok && v[0] != '\'' {
-					add(v+" "+map[string]string{"<": "- 1"}[op.Text], v+map[string]string{">": " + 1", "<>": " + 1", "!=": " + 1"}[op.Text])
+					add(v+" "+map[string]string{"<": "- 1"}[op.Text],
+						v+map[string]string{">": " + 1", "<>": " + 1", "!=": " + 1"}[op.Text])
 				}
 			case op.Word() == "IN" && list[i+2].Text == "(", op.Word() == "BETWEEN":
 				if v, ok := constant(i + 3); ok && op.Word() == "IN" {

@@ -134,16 +134,19 @@ func (p *prover) empty(t *schema.Table) bool {
 		list := p.Engine.SQL().Lex(r.Query)
 		n := len(list)
 		return n > 2 && list[n-2].Word() == "WHERE" && list[n-1].Word() == "TRUE" &&
-			slices.ContainsFunc(sqltext.Touches(list, nil).Tables, func(name string) bool { return strings.EqualFold(name, t.Name) })
+			slices.ContainsFunc(sqltext.Touches(list, nil).Tables,
+				func(name string) bool { return strings.EqualFold(name, t.Name) })
 	})
 }
 
 // fillWithChildren makes rows of a table together with rows that refer to them, where a
 // requirement asks for both.
-func (p *prover) fillWithChildren(ctx context.Context, t *schema.Table, need map[string]bool, random *rand.Rand) (int, error) {
+func (p *prover) fillWithChildren(ctx context.Context, t *schema.Table, need map[string]bool,
+	random *rand.Rand) (int, error) {
 	var children []*schema.Table
 	for _, o := range p.Start.Tables {
-		if need[o.Name] && o != t && slices.ContainsFunc(o.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
+		if need[o.Name] && o != t && slices.ContainsFunc(o.ForeignKeys,
+			func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
 			children = append(children, o)
 		}
 	}
@@ -273,7 +276,8 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 	if count < rowsPerTable { // others than the rows before
 		offset = random.IntN(1000)
 	}
-	itself := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
+	itself := slices.ContainsFunc(t.ForeignKeys,
+		func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
 	for n := offset; n < offset+rowsPerTable*triesPerRow && done < goal; n++ {
 		values := make([]string, len(columns))
 		for i := range columns {
@@ -339,7 +343,8 @@ func (p *prover) parents(ctx context.Context, t *schema.Table) (map[*schema.Fore
 		if names == nil {
 			continue
 		}
-		rows, err := p.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.SQL().Quote(parent.Name), 20)
+		rows, err := p.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.SQL().Quote(parent.Name),
+			20)
 		if err != nil {
 			return nil, err
 		}

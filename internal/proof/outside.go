@@ -36,7 +36,8 @@ func Missing(e engine.Engine, wanted, live *schema.Schema, line []*migration.Mig
 }
 
 // MakeOutside creates what is Missing in a database where the line is about to be run.
-func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *schema.Schema, line []*migration.Migration) error {
+func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *schema.Schema,
+	line []*migration.Migration) error {
 	if wanted == nil || len(Missing(e, wanted, &schema.Schema{}, line)) == 0 {
 		return nil
 	}

@@ -18,7 +18,13 @@ import (
 // reached where nobody can tell what a statement touches. Erbario's own tables are in
 // neither.
 func Part(e engine.Engine, s *schema.Schema, list ...*migration.Migration) (part, rest *schema.Schema) {
-	p := &parting{e: e, tables: map[string]*schema.Table{}, views: map[string]*schema.View{}, in: map[string]bool{}, named: map[string]bool{}}
+	p := &parting{
+		e:      e,
+		tables: map[string]*schema.Table{},
+		views:  map[string]*schema.View{},
+		in:     map[string]bool{},
+		named:  map[string]bool{},
+	}
 	for _, t := range s.Tables {
 		p.tables[strings.ToLower(t.Name)] = t
 	}
@@ -182,7 +188,8 @@ func (p *parting) reach(s *schema.Schema) {
 		for _, t := range s.Tables {
 			name := strings.ToLower(t.Name)
 			if !p.in[name] {
-				child := slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return touched[strings.ToLower(k.Table)] })
+				child := slices.ContainsFunc(t.ForeignKeys,
+					func(k *schema.ForeignKey) bool { return touched[strings.ToLower(k.Table)] })
 				if !child && !(len(t.Triggers) > 0 && touches(triggers(t))) {
 					continue
 				}
@@ -210,7 +217,8 @@ func (p *parting) reach(s *schema.Schema) {
 		for _, o := range s.Others {
 			on := of(lateName(o), o.Make...)
 			named := slices.ContainsFunc(others, func(n string) bool {
-				return slices.ContainsFunc(o.Make, func(sql string) bool { return strings.Contains(strings.ToLower(sql), n) })
+				return slices.ContainsFunc(o.Make,
+					func(sql string) bool { return strings.Contains(strings.ToLower(sql), n) })
 			})
 			if o.Late && !p.in[lateName(o)] && !touches(on) && !named {
 				continue

@@ -52,7 +52,8 @@ func TestPart(t *testing.T) {
 		m := &migration.Migration{Steps: []migration.Step{{Apply: []migration.Statement{{SQL: c.apply}}}}}
 		part, rest := proof.Part(e, s, m)
 		assert.ElementsMatch(t, c.part, names(part), c.apply)
-		assert.Len(t, append(names(part), names(rest)...), 8, "%s: all of it is in one of the two, but what is Erbario's own", c.apply)
+		assert.Len(t, append(names(part), names(rest)...), 8,
+			"%s: all of it is in one of the two, but what is Erbario's own", c.apply)
 		whole := proof.Join(part, rest)
 		assert.Empty(t, schemasDiffer(whole, s), c.apply)
 	}

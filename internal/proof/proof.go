@@ -48,7 +48,10 @@ func (o *Outcome) Sentence() string {
 		return "not proved: " + o.Differ[0]
 	}
 	if o.Unsure != "" && len(o.Without) > 0 {
-		return "not proved: it cannot be determined what " + o.Unsure + " changes, and there are no rows in " + strings.Join(o.Without, ", ")
+		return "not proved: it cannot be determined what " + o.Unsure + " changes, and there are no rows in " + strings.Join(
+			o.Without,
+			", ",
+		)
 	}
 	rows := " with " + words.Rows(o.Rows)
 	if o.Rows == 0 && len(o.Without)+len(o.Empty) == 0 {
@@ -308,7 +311,8 @@ func (p *prover) run(ctx context.Context) error {
 			p.out.Stopped = step.Step
 		}
 		if len(p.out.Missing) > 0 {
-			err = fmt.Errorf("%w; the scratch database lacks %s (%v)", err, engine.LeftNames(p.out.Missing), p.out.Missing[0].Err)
+			err = fmt.Errorf("%w; the scratch database lacks %s (%v)", err, engine.LeftNames(p.out.Missing),
+				p.out.Missing[0].Err)
 		}
 		p.differ("it cannot be applied: %v", err)
 		return nil
@@ -332,7 +336,8 @@ func (p *prover) run(ctx context.Context) error {
 			if p.More && c.Kind.Sign() == "-" {
 				continue
 			}
-			if !slices.ContainsFunc(p.Ignore, func(o diff.Change) bool { return o.Kind == c.Kind && o.Target() == c.Target() }) {
+			if !slices.ContainsFunc(p.Ignore,
+				func(o diff.Change) bool { return o.Kind == c.Kind && o.Target() == c.Target() }) {
 				p.differ("after it, this still differs from the models: %s %s %s", c.Kind, c.Target(), c.What)
 			}
 		}

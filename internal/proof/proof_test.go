@@ -24,7 +24,11 @@ func sqlite(t *testing.T) engine.Engine {
 
 // prove proves a migration of one step from what the statements make.
 func prove(t *testing.T, start string, apply, undo string, live ...engine.Rows) *proof.Outcome {
-	return proveText(t, start, "-- : 20260101T000000-x  sqlite  form 1\n\n-- : step 1  x\n-- : apply\n"+apply+"\n-- : undo\n"+undo+"\n", live...)
+	return proveText(
+		t,
+		start,
+		"-- : 20260101T000000-x  sqlite  form 1\n\n-- : step 1  x\n-- : apply\n"+apply+"\n-- : undo\n"+undo+"\n",
+		live...)
 }
 
 func proveText(t *testing.T, start, text string, live ...engine.Rows) *proof.Outcome {
@@ -120,7 +124,8 @@ DROP INDEX i;
 	o = prove(t, odd, "ALTER TABLE taxa ADD COLUMN n INT;", "ALTER TABLE taxa DROP COLUMN n;")
 	assert.Empty(t, o.Differ)
 	assert.Contains(t, o.Sentence(), "without rows in taxa (CHECK constraint failed")
-	o = prove(t, odd, "ALTER TABLE taxa ADD COLUMN n INT;", "ALTER TABLE taxa DROP COLUMN n;", engine.Rows{Columns: []string{"id", "code"}, Values: [][]string{{"1", "'HB0001'"}}})
+	o = prove(t, odd, "ALTER TABLE taxa ADD COLUMN n INT;", "ALTER TABLE taxa DROP COLUMN n;",
+		engine.Rows{Columns: []string{"id", "code"}, Values: [][]string{{"1", "'HB0001'"}}})
 	assert.Empty(t, o.Differ)
 	assert.EqualValues(t, 1, o.Rows)
 	assert.NotContains(t, o.Sentence(), "without")
@@ -130,7 +135,8 @@ DROP INDEX i;
 // the same.
 func TestVolatile(t *testing.T) {
 	o := prove(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY, name TEXT);",
-		"ALTER TABLE taxa ADD COLUMN seen TEXT;\nUPDATE taxa SET seen = hex(randomblob(8));", "ALTER TABLE taxa DROP COLUMN seen;")
+		"ALTER TABLE taxa ADD COLUMN seen TEXT;\nUPDATE taxa SET seen = hex(randomblob(8));",
+		"ALTER TABLE taxa DROP COLUMN seen;")
 	assert.Empty(t, o.Differ)
 }
 

@@ -36,7 +36,8 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 
 // Replay runs migrations on an empty scratch database, without rows. It has the tables
 // that wanted declares as outside and the migrations do not create; nil: none.
-func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, wanted *schema.Schema) (engine.Database, error) {
+func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration,
+	wanted *schema.Schema) (engine.Database, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, err
@@ -57,7 +58,8 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration, w
 // ReferenceRows gives a proof the reference rows that a line of migrations has made in a
 // database where nothing else has rows, as Input.Live does: those that come may refer to
 // them. s is what is there.
-func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, line []*migration.Migration) func(table string, limit int) (engine.Rows, error) {
+func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema,
+	line []*migration.Migration) func(table string, limit int) (engine.Rows, error) {
 	made := migration.RowsOf(line, e)
 	return func(table string, _ int) (engine.Rows, error) {
 		t := s.Table(table)
@@ -82,7 +84,8 @@ func Stored(t *schema.Table, e engine.Engine) string {
 // After is what a schema becomes by migrations, run on scratch without rows, and what the
 // scratch database could not have. wanted is then in the words in which the server keeps
 // what they changed; nil: it is not asked for.
-func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schema.Schema, list []*migration.Migration, run func(db engine.Database) error) (*schema.Schema, []engine.LeftOut, error) {
+func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schema.Schema, list []*migration.Migration,
+	run func(db engine.Database) error) (*schema.Schema, []engine.LeftOut, error) {
 	part, rest := Part(e, s, list...)
 	db, left, err := Scratch(ctx, e, part)
 	if err != nil {

@@ -50,7 +50,8 @@ type Known struct {
 
 // Compare holds the rows of a table against a database; known are, by table, the
 // rows that were declared once. What the live table has no column for differs.
-func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, live *schema.Schema, table string, known map[string]Known) ([]Row, error) {
+func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, live *schema.Schema, table string,
+	known map[string]Known) ([]Row, error) {
 	by := known[table].By
 	t := wanted.Table(table)
 	there := live.Table(table)
@@ -137,9 +138,15 @@ func (c *comparison) cells(list []Row, first int) error {
 		if slices.Contains(r.By, r.Columns[i]) {
 			key = append(key, fmt.Sprintf("%s = d.c%d", now, n))
 		}
-		take = append(take, fmt.Sprintf("CASE WHEN %s = d.c%d OR %s IS NULL AND d.c%d IS NULL THEN 1 ELSE 0 END AS same%d", now, n, now, n, n), fmt.Sprintf("%s AS now%d", now, n))
+		take = append(
+			take,
+			fmt.Sprintf("CASE WHEN %s = d.c%d OR %s IS NULL AND d.c%d IS NULL THEN 1 ELSE 0 END AS same%d", now, n, now,
+				n, n),
+			fmt.Sprintf("%s AS now%d", now, n),
+		)
 	}
-	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), strings.Join(key, " AND "), c.among("t"))
+	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "),
+		strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), strings.Join(key, " AND "), c.among("t"))
 	rows, err := c.db.Sample(c.ctx, query, 0)
 	if err != nil {
 		return fmt.Errorf("the rows of %s cannot be compared with the database: %w", c.table.Name, err)
@@ -178,12 +185,14 @@ func (c *comparison) literal(row, column int) (string, error) {
 func (c *comparison) now(column int) string {
 	q, r := c.e.SQL().Quote, c.table.Rows
 	name := "t." + q(r.Columns[column])
-	if link := r.Refers[column]; link != nil && c.live.Table(link.Table) != nil && c.live.Table(link.Table).Column(link.By) != nil {
+	if link := r.Refers[column]; link != nil && c.live.Table(link.Table) != nil &&
+		c.live.Table(link.Table).Column(link.By) != nil {
 		live := ""
 		if link.Marked != "" && c.live.Table(link.Table).Column(link.Marked) != nil {
 			live = " AND l." + q(link.Marked) + " IS NULL"
 		}
-		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s%s)", q(link.By), q(link.Table), q(link.Column), name, live)
+		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s%s)", q(link.By), q(link.Table), q(link.Column),
+			name, live)
 	}
 	return name
 }
@@ -205,7 +214,8 @@ func Literal(e engine.Engine, t *schema.Table, row, column int, take bool) (stri
 	if link.Marked != "" {
 		live = " AND " + e.SQL().Quote(link.Marked) + " IS NULL"
 	}
-	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.SQL().Quote(link.Column), e.SQL().Quote(link.Table), e.SQL().Quote(link.By), sql, live), nil
+	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.SQL().Quote(link.Column), e.SQL().Quote(link.Table),
+		e.SQL().Quote(link.By), sql, live), nil
 }
 
 // Has tells whether a table has the columns of a key.
@@ -261,7 +271,8 @@ func KeyLiteral(e engine.Engine, s *schema.Schema, t *schema.Table, by []schema.
 			return nil, err
 		}
 		if named {
-			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.SQL().Quote(to), e.SQL().Quote(target.Name), e.SQL().Quote(k.Field), sql, live(e, target))
+			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.SQL().Quote(to), e.SQL().Quote(target.Name),
+				e.SQL().Quote(k.Field), sql, live(e, target))
 		}
 		out = append(out, sql)
 	}
@@ -289,7 +300,11 @@ func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 		keys = append(keys, key)
 	}
 	for i := range list {
-		n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS t WHERE %s%s", q(c.there.Name), engine.IsRow(at, Names(by), keys[i]), c.among("t")))
+		n, err := c.db.Count(
+			c.ctx,
+			fmt.Sprintf("SELECT 1 FROM %s AS t WHERE %s%s", q(c.there.Name), engine.IsRow(at, Names(by), keys[i]),
+				c.among("t")),
+		)
 		if err != nil {
 			return err
 		}
@@ -303,7 +318,11 @@ func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 				return err
 			}
 			where += managed
-			n, err := c.db.Count(c.ctx, fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", q(p.Table.Name), q(c.there.Name), On(c.e, p, "c", "t"), where))
+			n, err := c.db.Count(
+				c.ctx,
+				fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", q(p.Table.Name), q(c.there.Name),
+					On(c.e, p, "c", "t"), where),
+			)
 			if err != nil {
 				return err
 			}

@@ -33,7 +33,8 @@ func AlreadyThere(m *migration.Migration, e engine.Engine, s *schema.Schema) []s
 		for _, name := range step.UndoLoses {
 			table, column, _ := strings.Cut(name, ".")
 			t := s.Table(table)
-			if t == nil || column != "" && t.Column(column) == nil || slices.Contains(freed, name) || slices.Contains(out, name) {
+			if t == nil || column != "" && t.Column(column) == nil || slices.Contains(freed, name) ||
+				slices.Contains(out, name) {
 				continue
 			}
 			out = append(out, name)
@@ -57,7 +58,9 @@ func (e *AlreadyThereError) Error() string {
 	if len(e.Names) > 1 {
 		exists, it = "exist", "them"
 	}
-	return fmt.Sprintf("%s %s here already, not created by a migration, and %[4]s adds %[5]s. To add %[5]s with the present values: erbario apply%[8]s", strings.Join(e.Names, ", "), exists, it, e.Migration, it, it, it, strings.Join(flags, ""))
+	return fmt.Sprintf(
+		"%s %s here already, not created by a migration, and %[4]s adds %[5]s. To add %[5]s with the present values: erbario apply%[8]s",
+		strings.Join(e.Names, ", "), exists, it, e.Migration, it, it, it, strings.Join(flags, ""))
 }
 
 // already says instead of a step's error what is the reason for it, if it is that.

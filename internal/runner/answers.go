@@ -34,12 +34,14 @@ func (e *NeedsAnswers) Error() string {
 	for _, n := range e.Needs {
 		names = append(names, n.For)
 	}
-	return fmt.Sprintf("%s asks each database for %s, and no answer was given here: nothing was changed", e.Migration, strings.Join(names, ", "))
+	return fmt.Sprintf("%s asks each database for %s, and no answer was given here: nothing was changed", e.Migration,
+		strings.Join(names, ", "))
 }
 
 // answered gives the values of a migration's parameters as SQL, and what was
 // said, for the history. Nobody is asked about rows that are not there.
-func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (values map[string]string, said []string, err error) {
+func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	o Options) (values map[string]string, said []string, err error) {
 	values = map[string]string{}
 	var open []Need
 	for _, x := range m.Parameters {
@@ -116,7 +118,8 @@ func undoValues(e engine.Engine, m *migration.Migration, given map[string]string
 func UnusedFills(list []*migration.Migration, given map[string]string) error {
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		used := slices.ContainsFunc(list, func(m *migration.Migration) bool {
-			return slices.ContainsFunc(m.Parameters, func(x migration.Parameter) bool { return x.Undo && x.For == name })
+			return slices.ContainsFunc(m.Parameters,
+				func(x migration.Parameter) bool { return x.Undo && x.For == name })
 		})
 		if !used {
 			return fmt.Errorf("--fill %s matches nothing: no undo here restores a required column %s", name, name)

@@ -197,8 +197,12 @@ func (w *walk) done(size int) { w.found = w.found[min(size, len(w.found)):] }
 
 // places are the keys of so many rows, behind as many others.
 func (w *walk) places(limit, offset int) (out []string, err error) {
-	rows, err := w.s.db.Sample(w.s.ctx, fmt.Sprintf("SELECT %[1]s FROM %[2]s WHERE %[3]s ORDER BY %[1]s LIMIT %[4]d OFFSET %[5]d",
-		strings.Join(w.keys, ", "), w.table, w.among(), limit, offset), limit)
+	rows, err := w.s.db.Sample(
+		w.s.ctx,
+		fmt.Sprintf("SELECT %[1]s FROM %[2]s WHERE %[3]s ORDER BY %[1]s LIMIT %[4]d OFFSET %[5]d",
+			strings.Join(w.keys, ", "), w.table, w.among(), limit, offset),
+		limit,
+	)
 	for _, v := range rows.Values {
 		out = append(out, "("+strings.Join(v, ", ")+")")
 	}

@@ -118,16 +118,23 @@ UPDATE sheets SET label = 'new ' || number WHERE label IS NULL AND :batch;
 	require.NoError(t, err)
 	stopping, stop := context.WithCancel(ctx)
 	var seen engine.Progress
-	_, err = runner.Apply(stopping, db, e, []*migration.Migration{m}, runner.Options{Wait: 5 * time.Second, Progress: func(p engine.Progress) {
-		if seen = p; p.Done >= 2000 {
-			stop()
-		}
-	}})
+	_, err = runner.Apply(
+		stopping,
+		db,
+		e,
+		[]*migration.Migration{m},
+		runner.Options{Wait: 5 * time.Second, Progress: func(p engine.Progress) {
+			if seen = p; p.Done >= 2000 {
+				stop()
+			}
+		}},
+	)
 	stop()
 	require.ErrorIs(t, err, context.Canceled)
 	require.EqualValues(t, 6666, seen.Total, "only these rows are counted")
 	rows := func() []string {
-		out, err := db.Select(ctx, "SELECT count(*) FILTER (WHERE label IS NULL), count(*) FILTER (WHERE label = 'old'), count(*) FILTER (WHERE label = 'new ' || number) FROM sheets")
+		out, err := db.Select(ctx,
+			"SELECT count(*) FILTER (WHERE label IS NULL), count(*) FILTER (WHERE label = 'old'), count(*) FILTER (WHERE label = 'new ' || number) FROM sheets")
 		require.NoError(t, err)
 		return out[0]
 	}
@@ -138,7 +145,12 @@ UPDATE sheets SET label = 'new ' || number WHERE label IS NULL AND :batch;
 	require.NoError(t, err)
 	require.Equal(t, []string{"1", "13334", "6667"}, rows())
 
-	bad, err := migration.Parse("m", strings.NewReplacer("20260101", "20260102", "form 1", "form 1\n-- : follows "+m.ID, "where label IS", "where lable IS").Replace(m.Text), e)
+	bad, err := migration.Parse(
+		"m",
+		strings.NewReplacer("20260101", "20260102", "form 1", "form 1\n-- : follows "+m.ID, "where label IS", "where lable IS").
+			Replace(m.Text),
+		e,
+	)
 	require.NoError(t, err)
 	_, err = runner.Apply(ctx, db, e, []*migration.Migration{m, bad}, runner.Options{Wait: 5 * time.Second})
 	require.ErrorContains(t, err, "lable", "what the condition has wrong is said")

@@ -24,7 +24,11 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 	}
 	for _, sql := range list {
 		if err := db.Step(ctx, sql); err != nil {
-			return &StepError{Migration: m.ID, SQL: sql, Err: fmt.Errorf("what the migration expects to exist cannot be created: %w", err)}
+			return &StepError{
+				Migration: m.ID,
+				SQL:       sql,
+				Err:       fmt.Errorf("what the migration expects to exist cannot be created: %w", err),
+			}
 		}
 	}
 	return nil
@@ -33,7 +37,8 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 // isThere tells whether a table has what was found.
 func isThere(t *schema.Table, f migration.Found) bool {
 	if f.Beside != "" {
-		return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
+		return slices.ContainsFunc(t.Indexes,
+			func(x *schema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
 			slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
 			slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
 	}

@@ -39,7 +39,8 @@ func History(ctx context.Context, db engine.Database) ([]Applied, error) {
 	if err != nil || !has {
 		return nil, err
 	}
-	rows, err := db.Select(ctx, "SELECT id, checksum, applied_at, applied_by, took_ms, text, answers FROM erbario_history ORDER BY id")
+	rows, err := db.Select(ctx,
+		"SELECT id, checksum, applied_at, applied_by, took_ms, text, answers FROM erbario_history ORDER BY id")
 	if err != nil {
 		return nil, fmt.Errorf("the history cannot be read: %w", err)
 	}
@@ -82,9 +83,13 @@ func (s *LineStatus) At() string {
 func (s *LineStatus) Problem() error {
 	switch {
 	case len(s.Edited) > 0:
-		return fmt.Errorf("the migration %s was edited after it was applied. Restore the file (erbario history %s shows its text), undo it first, or write the change as a new migration", s.Edited[0], s.Edited[0])
+		return fmt.Errorf(
+			"the migration %s was edited after it was applied. Restore the file (erbario history %s shows its text), undo it first, or write the change as a new migration",
+			s.Edited[0], s.Edited[0])
 	case len(s.Missing) > 0:
-		return fmt.Errorf("the migration %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it", s.Missing[0], s.Missing[0])
+		return fmt.Errorf(
+			"the migration %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it",
+			s.Missing[0], s.Missing[0])
 	case len(s.Gaps) > 0:
 		return s.Gaps[0]
 	case len(s.Forks) > 0:
@@ -108,7 +113,9 @@ type Early struct{ Migration, Follows *migration.Migration }
 
 // Error says what is wrong, and the way on.
 func (x *Early) Error() string {
-	return fmt.Sprintf("%s is applied here without %s, which its file now follows: run erbario undo, then erbario apply applies both and restores the kept values", x.Migration.ID, x.Follows.ID)
+	return fmt.Sprintf(
+		"%s is applied here without %s, which its file now follows: run erbario undo, then erbario apply applies both and restores the kept values",
+		x.Migration.ID, x.Follows.ID)
 }
 
 // StatusOf holds files and history against each other.
@@ -141,7 +148,8 @@ func StatusOf(files []*migration.Migration, applied []Applied, e engine.Engine) 
 		}
 	}
 	for _, m := range files {
-		if before := byID[m.Follows]; done[m.ID] && before != nil && !done[before.ID] && migration.Together(before, m, e) {
+		if before := byID[m.Follows]; done[m.ID] && before != nil && !done[before.ID] &&
+			migration.Together(before, m, e) {
 			s.Early = append(s.Early, &Early{m, before})
 		}
 	}
@@ -166,12 +174,23 @@ func record(ctx context.Context, db engine.Database, m *migration.Migration, sai
 	for i, v := range values {
 		args[i] = v
 	}
-	return db.Exec(ctx, "INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (?, ?, ?, ?, ?, ?, ?)", args...)
+	return db.Exec(
+		ctx,
+		"INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		args...)
 }
 
 // HistoryRow are the values of a row of history, in the order of its columns.
 func HistoryRow(m *migration.Migration, said []string, took time.Duration) []string {
-	return []string{m.ID, m.Checksum(), time.Now().UTC().Format("2006-01-02 15:04:05"), who(), strconv.FormatInt(took.Milliseconds(), 10), m.Text, strings.Join(append(slices.Clone(m.Answers), said...), "\n")}
+	return []string{
+		m.ID,
+		m.Checksum(),
+		time.Now().UTC().Format("2006-01-02 15:04:05"),
+		who(),
+		strconv.FormatInt(took.Milliseconds(), 10),
+		m.Text,
+		strings.Join(append(slices.Clone(m.Answers), said...), "\n"),
+	}
 }
 
 // who is the person or machine that runs this, as far as the system knows.

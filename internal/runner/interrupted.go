@@ -62,7 +62,8 @@ func (e *HalfError) Unwrap() error { return e.Err }
 type Stopped struct{ Half *Interrupted }
 
 func (e *Stopped) Error() string {
-	return fmt.Sprintf("%s was interrupted on %s (%s): erbario apply resumes it, erbario undo rolls it back", e.Half.ID, e.Half.Since, e.Half.Where())
+	return fmt.Sprintf("%s was interrupted on %s (%s): erbario apply resumes it, erbario undo rolls it back", e.Half.ID,
+		e.Half.Since, e.Half.Where())
 }
 
 // Where tells in words how far the migration is.
@@ -81,7 +82,8 @@ func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
 	if err != nil || !slices.Contains(there, "erbario_journal") {
 		return nil, err
 	}
-	rows, err := db.Select(ctx, "SELECT migration, step, state, at, session, text, answers FROM erbario_journal ORDER BY step")
+	rows, err := db.Select(ctx,
+		"SELECT migration, step, state, at, session, text, answers FROM erbario_journal ORDER BY step")
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -128,7 +130,8 @@ func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
 
 // resume goes on with a migration that was left half-way, forward or back. It waits
 // until nothing of the run that began it is left on the server.
-func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options, apply bool) (m *migration.Migration, back []Restored, err error) {
+func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
+	apply bool) (m *migration.Migration, back []Restored, err error) {
 	if err := db.Lock(ctx, o.Wait); err != nil {
 		return nil, nil, err
 	}
@@ -149,7 +152,9 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 			break
 		}
 		if time.Now().After(deadline) {
-			return nil, nil, fmt.Errorf("the run that began %s is still active on the server (process %s): wait for it; --wait gives it longer", half.ID, strings.Fields(half.Session)[0])
+			return nil, nil, fmt.Errorf(
+				"the run that began %s is still active on the server (process %s): wait for it; --wait gives it longer",
+				half.ID, strings.Fields(half.Session)[0])
 		}
 		select {
 		case <-ctx.Done():
@@ -177,7 +182,17 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 			}
 		}
 	}
-	s := &stepwise{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, values, nil), o: o, half: half, said: said, note: true}
+	s := &stepwise{
+		ctx:   ctx,
+		db:    db,
+		e:     e,
+		m:     m,
+		bound: m.Bound(e, values, nil),
+		o:     o,
+		half:  half,
+		said:  said,
+		note:  true,
+	}
 	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", sessionOf(db), half.ID); err != nil {
 		return nil, nil, err
 	}

@@ -49,7 +49,8 @@ type stepwise struct {
 
 // stepByStep brings one migration forward step by step and records it. done tells that
 // somebody else has applied it in the meantime.
-func stepByStep(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options, began time.Time) (skip bool, back []Restored, err error) {
+func stepByStep(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options,
+	began time.Time) (skip bool, back []Restored, err error) {
 	if err := db.Lock(ctx, o.Wait); err != nil {
 		return false, nil, err
 	}
@@ -182,7 +183,8 @@ func (w *owed) settle(committed bool, wrong error) error {
 		var stop func()
 		s.ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), engine.EndWait)
 		defer stop()
-		there, err := s.db.Select(s.ctx, "SELECT 1 FROM erbario_history WHERE id = ?", s.m.ID) // a change of a table may have committed it
+		there, err := s.db.Select(s.ctx, "SELECT 1 FROM erbario_history WHERE id = ?",
+			s.m.ID) // a change of a table may have committed it
 		if err == nil && len(there) == 0 {
 			_, err = s.end(w.began)
 		}
@@ -302,7 +304,8 @@ func (s *stepwise) untouched(err error) bool {
 	ctx, stop := context.WithTimeout(context.WithoutCancel(s.ctx), engine.EndWait)
 	defer stop()
 	h, e := Halfway(ctx, s.db)
-	return e == nil && h != nil && len(h.Done) == 0 && h.Cut <= 1 && (h.Place == "" || s.m.Steps[0].Kind != engine.InBatches)
+	return e == nil && h != nil && len(h.Done) == 0 && h.Cut <= 1 &&
+		(h.Place == "" || s.m.Steps[0].Kind != engine.InBatches)
 }
 
 // left tells that the migration is left as it stands. With what the run ends is noted,
@@ -313,7 +316,9 @@ func (s *stepwise) left(err error) error {
 	}
 	ctx := context.WithoutCancel(s.ctx)
 	if s.db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, failedRow) == nil {
-		_ = s.db.Exec(ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID, failedRow, stateFailed, nowText(), s.half.Session, err.Error())
+		_ = s.db.Exec(ctx,
+			"INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID,
+			failedRow, stateFailed, nowText(), s.half.Session, err.Error())
 	}
 	if h, e := Halfway(ctx, s.db); e == nil && h != nil {
 		s.half = h
@@ -393,7 +398,8 @@ func sqls(list []migration.Statement) []string {
 }
 
 // separatelyBack takes one applied migration back step by step.
-func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
+func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	o Options) (back []Restored, err error) {
 	if err := undoable(m); err != nil {
 		return nil, err
 	}

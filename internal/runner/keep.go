@@ -46,7 +46,8 @@ func ArchivedBy(ctx context.Context, db engine.Database, m *migration.Migration)
 
 // ArchivedByAll lists what the undos of old migrations put aside, in the order in which
 // one that takes the place of them puts it back.
-func ArchivedByAll(ctx context.Context, db engine.Database, old []*migration.Migration, now *migration.Migration) ([]Archived, error) {
+func ArchivedByAll(ctx context.Context, db engine.Database, old []*migration.Migration,
+	now *migration.Migration) ([]Archived, error) {
 	var all []Archived
 	if !now.Atomic() { // what is kept last comes back first there
 		old = slices.Clone(old)
@@ -68,7 +69,8 @@ func ArchivedByAll(ctx context.Context, db engine.Database, old []*migration.Mig
 // HandOver gives what was put aside the names under which now looks for it, in live and in
 // all, too. renamed gives the name that a table has by now; done is told how to revert each
 // change.
-func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []Archived, now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
+func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []Archived,
+	now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
 	taken := map[string]int{} // how many of the names for a table are
 	move := func(name, to string) error {
 		if err := RenameKept(ctx, db, e, name, "", to); err != nil {
@@ -97,7 +99,8 @@ func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *sc
 				continue
 			}
 			spare := slices.IndexFunc(free, func(n string) bool {
-				return n != next && live.Table(n) == nil && !slices.ContainsFunc(all, func(p Archived) bool { return p.Name == n })
+				return n != next && live.Table(n) == nil &&
+					!slices.ContainsFunc(all, func(p Archived) bool { return p.Name == n })
 			})
 			if spare < 0 {
 				return fmt.Errorf("too many migrations of %s would become one", table)
@@ -279,7 +282,8 @@ func (a archiving) statements() []string { return append(slices.Clone(a.makes), 
 
 // asides keep what the migration's undo destroys of what s holds, from the tables that
 // have rows, before its first step, while everything is there.
-func archives(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine, m *migration.Migration) ([]archiving, error) {
+func archives(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine,
+	m *migration.Migration) ([]archiving, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {
 		for _, name := range step.UndoLoses {
@@ -311,14 +315,17 @@ func archives(s *schema.Schema, rows func(table string) (int64, error), e engine
 		}
 		name := keptByUndo(m, t.Name)
 		for _, other := range openNames(m, t.Name) { // steps that run apart keep other columns of one table
-			if there := s.Table(other); len(columns) > 0 && there != nil && slices.ContainsFunc(columns, func(c string) bool { return there.Column(c) == nil }) {
+			if there := s.Table(other); len(columns) > 0 && there != nil &&
+				slices.ContainsFunc(columns, func(c string) bool { return there.Column(c) == nil }) {
 				continue
 			}
 			name = other
 			break
 		}
 		if len(columns) == 0 && s.Table(name) != nil {
-			return nil, fmt.Errorf("rows of %s were kept by an earlier undo and not restored since: check %s, and drop it when it is no longer needed", t.Name, name)
+			return nil, fmt.Errorf(
+				"rows of %s were kept by an earlier undo and not restored since: check %s, and drop it when it is no longer needed",
+				t.Name, name)
 		}
 		makes, fills := e.DDL().Archive(t, columns, name)
 		out = append(out, archiving{t.Name, name, makes, fills})

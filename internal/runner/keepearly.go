@@ -27,7 +27,8 @@ func (s *stepwise) before(n int) int {
 	}
 	for m := len(s.bound.Steps); m > n; m-- {
 		step := &s.bound.Steps[m-1]
-		if step.Kind != engine.InTransaction && step.Kind != engine.OwnTransaction || len(step.Rows) > 0 { // reference rows are kept by themselves
+		if step.Kind != engine.InTransaction && step.Kind != engine.OwnTransaction ||
+			len(step.Rows) > 0 { // reference rows are kept by themselves
 			continue
 		}
 		for _, st := range step.Undo {
@@ -36,7 +37,8 @@ func (s *stepwise) before(n int) int {
 				continue
 			}
 			t := sqltext.Touches(list, nil)
-			if t.Unsure != "" || slices.ContainsFunc(t.Tables, func(name string) bool { return slices.Contains(tables, strings.ToLower(name)) }) {
+			if t.Unsure != "" || slices.ContainsFunc(t.Tables,
+				func(name string) bool { return slices.Contains(tables, strings.ToLower(name)) }) {
 				return m
 			}
 		}

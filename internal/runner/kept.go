@@ -169,7 +169,8 @@ func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []K
 		sql := "DROP TABLE " + e.SQL().Quote(k.Name)
 		switch {
 		case k.In != "" && k.Applied: // the undo finds it, with nothing in it
-			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.SQL().Quote(k.In), e.SQL().Quote(k.Name), e.SQL().Quote(k.Name), k.Type)
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.SQL().Quote(k.In),
+				e.SQL().Quote(k.Name), e.SQL().Quote(k.Name), k.Type)
 		case k.In != "":
 			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", e.SQL().Quote(k.In), e.SQL().Quote(k.Name))
 		case k.Applied:

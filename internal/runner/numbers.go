@@ -88,7 +88,8 @@ func reserveNumbers(ctx context.Context, db engine.Database, m *migration.Migrat
 
 // HandNumbers gives the numbers that were noted for tables of one migration to another, in
 // whose place that comes; renamed is the name that a table has there.
-func HandNumbers(ctx context.Context, db engine.Database, old, now *migration.Migration, renamed func(table string) string) error {
+func HandNumbers(ctx context.Context, db engine.Database, old, now *migration.Migration,
+	renamed func(table string) string) error {
 	if has, err := there(ctx, db, sinceName); err != nil || !has {
 		return err
 	}

@@ -59,14 +59,17 @@ type RestoreError struct {
 }
 
 func (e *RestoreError) Error() string {
-	return fmt.Sprintf("what an undo kept from %s cannot be restored (it remains in %s; erbario redraft %s asks for what it lacks): %v", e.Table, e.Kept, e.Migration, e.Err)
+	return fmt.Sprintf(
+		"what an undo kept from %s cannot be restored (it remains in %s; erbario redraft %s asks for what it lacks): %v",
+		e.Table, e.Kept, e.Migration, e.Err)
 }
 
 func (e *RestoreError) Unwrap() error { return e.Err }
 
 // restoreInto brings back what an earlier undo kept of one table. after is what is still to
 // be done with the kept tables.
-func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema, t *schema.Table) (after []func() error, err error) {
+func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema,
+	t *schema.Table) (after []func() error, err error) {
 	names := undoNames(m, t.Name)
 	if !m.Atomic() { // what was kept last, when less was there, comes back first
 		slices.Reverse(names)
@@ -187,12 +190,14 @@ type Restored struct {
 
 // restoring counts what is kept for a migration, and gives a function that tells
 // afterwards how much of it came back.
-func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) (func() ([]Restored, error), error) {
+func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	undo bool) (func() ([]Restored, error), error) {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
 		if !undo {
 			return len(s.UndoLoses) > 0
 		}
-		return slices.ContainsFunc(s.Undo, func(st migration.Statement) bool { return strings.Contains(st.SQL, schema.KeptPrefix) })
+		return slices.ContainsFunc(s.Undo,
+			func(st migration.Statement) bool { return strings.Contains(st.SQL, schema.KeptPrefix) })
 	}) {
 		return func() ([]Restored, error) { return nil, nil }, nil
 	}

@@ -37,7 +37,8 @@ func there(ctx context.Context, db engine.Database, name string) (bool, error) {
 
 // removal is the taking out of the rows that a step inserted, but those that were
 // there before it.
-func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table) (engine.Step, error) {
+func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows,
+	s *schema.Schema, t *schema.Table) (engine.Step, error) {
 	ok, err := there(ctx, db, rowsBefore(m, t.Name))
 	if err != nil {
 		return engine.Step{}, err
@@ -47,13 +48,16 @@ func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 
 // removalOf is the removal where the values that rows had before the step are kept, or are
 // not.
-func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table, before bool) engine.Step {
+func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table,
+	before bool) engine.Step {
 	by, keys := rows.Names(r.By), keysOf(e, s, t, r)
 	where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
 	if before {
-		where += " AND " + engine.IsAmong(e.SQL().Quote, by, true, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(rowsBefore(m, t.Name))))
+		where += " AND " + engine.IsAmong(e.SQL().Quote, by, true,
+			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(rowsBefore(m, t.Name))))
 	}
-	return e.DDL().DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
+	return e.DDL().
+		DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
 }
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
@@ -83,7 +87,8 @@ func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPar
 	}
 	for _, f := range t.ForeignKeys {
 		if len(f.Columns) == 1 && f.Columns[0] == k.Column {
-			return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s%s", e.SQL().Quote(f.References[0]), e.SQL().Quote(target.Name), e.SQL().Quote(k.Field), e.SQL().Text(text), live(e, target))
+			return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s%s", e.SQL().Quote(f.References[0]),
+				e.SQL().Quote(target.Name), e.SQL().Quote(k.Field), e.SQL().Text(text), live(e, target))
 		}
 	}
 	return ""
@@ -91,7 +96,8 @@ func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPar
 
 // storedKeys are the keys of a step's rows as the table has them; a key that
 // names a missing row of another table is left out.
-func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRows) (cells []any, err error) {
+func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, t *schema.Table,
+	r engine.StepRows) (cells []any, err error) {
 	for _, key := range r.Keys {
 		var one []any
 		for i, text := range schema.SplitKey(key, len(r.By)) {
@@ -130,7 +136,8 @@ func wholeTable(m *migration.Migration, table string) bool {
 
 // keepRows takes the rows that a step inserted out and keeps them, before its
 // undo would delete them.
-func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step) error {
+func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	step *migration.Step) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, all *schema.Schema, t *schema.Table) error {
 		if wholeTable(m, t.Name) && m.Atomic() { // else these rows go before it is kept
 			return nil
@@ -150,7 +157,8 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 
 // unreferred stops where rows that are to go would take others along, or loosen
 // them: those are people's.
-func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) error {
+func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *schema.Schema, r engine.StepRows,
+	t *schema.Table) error {
 	for _, q := range referred(e, all, r, t) {
 		n, err := db.Count(ctx, q.Query)
 		if err != nil {
@@ -172,8 +180,10 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 			continue // the server refuses
 		}
 		out = append(out, engine.Requirement{
-			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", p.Table.Name, t.Name),
-			Query:    fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.SQL().Quote(p.Table.Name), e.SQL().Quote(t.Name), rows.On(e, p, "c", "t"), keys),
+			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", p.Table.Name,
+				t.Name),
+			Query: fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.SQL().Quote(p.Table.Name),
+				e.SQL().Quote(t.Name), rows.On(e, p, "c", "t"), keys),
 		})
 	}
 	return out
@@ -183,14 +193,19 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 // those that it has just inserted anew: as they were, with what people wrote into
 // them; with o.Declared, but for the values that are declared. Where somebody made
 // such a row meanwhile, what was kept stays apart.
-func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step, o Options) error {
+func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step,
+	o Options) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *schema.Schema, t *schema.Table) error {
-		whole := wholeTable(m, t.Name) && slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
+		whole := wholeTable(m, t.Name) &&
+			slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
 		kept, by := s.Table(keptRows(m, t.Name)), rows.Names(r.By)
 		if !whole && kept == nil {
 			return nil
 		}
-		fresh := engine.Finding{Live: true, Take: slices.DeleteFunc(slices.Clone(r.Columns), func(c string) bool { return t.Column(c) == nil })}
+		fresh := engine.Finding{
+			Live: true,
+			Take: slices.DeleteFunc(slices.Clone(r.Columns), func(c string) bool { return t.Column(c) == nil }),
+		}
 		fresh.Table, fresh.Columns = t, by
 		keys := keysOf(e, s, t, r)
 		var values [][]any
@@ -205,7 +220,9 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		}
 		where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
 		gone := func(where string) []string {
-			return e.DDL().DeleteRows(engine.RowDeletion{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).Apply
+			return e.DDL().
+				DeleteRows(engine.RowDeletion{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).
+				Apply
 		}
 		switch {
 		case whole: // the table is new: all that is in it comes back first, and then what is missing
@@ -237,7 +254,20 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 			}
 		default:
 			if before := s.Table(rowsBefore(m, t.Name)); before != nil {
-				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().Quote(kept.Name), engine.IsAmong(e.SQL().Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(before.Name)))))
+				n, err := db.Count(
+					ctx,
+					fmt.Sprintf(
+						"SELECT 1 FROM %s WHERE %s",
+						e.SQL().Quote(kept.Name),
+						engine.IsAmong(
+							e.SQL().Quote,
+							by,
+							false,
+							fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by),
+								e.SQL().Quote(before.Name)),
+						),
+					),
+				)
 				if err != nil {
 					return err
 				}
@@ -256,7 +286,8 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 					}
 				}
 			}
-			again := " AND " + engine.IsAmong(e.SQL().Quote, by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(kept.Name)))
+			again := " AND " + engine.IsAmong(e.SQL().Quote, by, false,
+				fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(kept.Name)))
 			if err := StepAll(ctx, db, append(gone(where+again), back.Undo...)); err != nil {
 				return err
 			}
@@ -305,16 +336,23 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 // formerRows is the taking out of reference rows that are declared no more, from
 // their table or from what an undo kept of it. They are kept, since people may have
 // written into them.
-func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t, from *schema.Table) engine.RowDeletion {
+func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema,
+	t, from *schema.Table) engine.RowDeletion {
 	where := engine.IsAny(e.SQL().Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
-	return engine.RowDeletion{Table: from, Where: where, Keep: schema.Cut(m.Kept() + "former_" + r.Table), What: "reference rows of " + r.Table}
+	return engine.RowDeletion{
+		Table: from,
+		Where: where,
+		Keep:  schema.Cut(m.Kept() + "former_" + r.Table),
+		What:  "reference rows of " + r.Table,
+	}
 }
 
 // dropFormer takes out reference rows that are declared no more, of tables that the
 // migration makes: there they came back with all the rest, when every other table
 // was back too, and stay where others refer to them. In a table that was there
 // before, they have not come back; a row with such a key is somebody else's.
-func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, former []engine.StepRows) error {
+func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	former []engine.StepRows) error {
 	if len(former) == 0 {
 		return nil
 	}
@@ -329,7 +367,8 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		}
 		x := formerRows(e, m, r, s, t, t)
 		for _, p := range schema.Pointers(s, t) {
-			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name), rows.On(e, p, "c", e.SQL().Quote(t.Name)))
+			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name),
+				rows.On(e, p, "c", e.SQL().Quote(t.Name)))
 		}
 		if err := StepAll(ctx, db, e.DDL().DeleteRows(x).Apply); err != nil {
 			return err
@@ -340,7 +379,8 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 
 // stayed tells which rows a migration was to take out and did not, since others
 // refer to them.
-func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, tell func(table string, keys []string)) error {
+func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	tell func(table string, keys []string)) error {
 	var gone []engine.StepRows
 	for _, step := range m.Steps {
 		for _, r := range step.Rows {
@@ -363,7 +403,11 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 		}
 		var left []string
 		for i, key := range keysOf(e, s, t, r) {
-			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.SQL().Quote(t.Name), engine.IsRow(e.SQL().Quote, rows.Names(r.By), key), live(e, t)))
+			n, err := db.Count(
+				ctx,
+				fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.SQL().Quote(t.Name),
+					engine.IsRow(e.SQL().Quote, rows.Names(r.By), key), live(e, t)),
+			)
 			if err != nil {
 				return err
 			}
@@ -379,7 +423,8 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 	return nil
 }
 
-func eachInserted(ctx context.Context, db engine.Database, step *migration.Step, f func(engine.StepRows, *schema.Schema, *schema.Table) error) error {
+func eachInserted(ctx context.Context, db engine.Database, step *migration.Step,
+	f func(engine.StepRows, *schema.Schema, *schema.Table) error) error {
 	if len(inserted(step)) == 0 {
 		return nil
 	}
@@ -428,7 +473,8 @@ func followRenames(ctx context.Context, db engine.Database, e engine.Engine, m *
 	var list []migration.Rename
 	for _, sql := range m.SQL(undo) {
 		r, ok := migration.ReadRename(e, sql)
-		if ok && r.Column == "" && (!schema.Own(r.To) || strings.HasPrefix(r.To, schema.OwnPrefix+"case_")) && !strings.HasPrefix(r.Table, schema.KeptPrefix) {
+		if ok && r.Column == "" && (!schema.Own(r.To) || strings.HasPrefix(r.To, schema.OwnPrefix+"case_")) &&
+			!strings.HasPrefix(r.Table, schema.KeptPrefix) {
 			list = append(list, r)
 		}
 	}

@@ -127,20 +127,31 @@ func Ask(ctx context.Context, db engine.Database, m string, when string, r engin
 	if n == 0 {
 		return nil
 	}
-	return &InTheWay{Migration: m, When: when, Sentence: Sentence(r.Sentence, n), Query: r.Query, Count: n, Sample: sample, Wait: r.Wait, Ungiven: r.Ungiven}
+	return &InTheWay{
+		Migration: m,
+		When:      when,
+		Sentence:  Sentence(r.Sentence, n),
+		Query:     r.Query,
+		Count:     n,
+		Sample:    sample,
+		Wait:      r.Wait,
+		Ungiven:   r.Ungiven,
+	}
 }
 
 // Sentence puts the number into a requirement's sentence.
 func Sentence(s string, n int64) string {
 	if n == 1 {
-		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} sessions wrote", "1 session wrote", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ", " occur in ", " occurs in ", " depend on ", " depends on ", " use ", " uses ", "{n} triggers", "1 trigger", "{n} references", "1 reference").Replace(s)
+		s = strings.NewReplacer("{n} rows of", "1 row of", "{n} sessions wrote", "1 session wrote", "{n} values of", "1 value of", "{n} columns of", "1 column of", " were added ", " was added ", " do not ", " does not ", " are ", " is ", " would have ", " would have ", " have ", " has ", " refer to ", " refers to ", " break the ", " breaks the ", " stand in ", " stands in ", " occur in ", " occurs in ", " depend on ", " depends on ", " use ", " uses ", "{n} triggers", "1 trigger", "{n} references", "1 reference").
+			Replace(s)
 	}
 	return strings.ReplaceAll(s, "{n}", words.Thousands(n))
 }
 
 // Apply brings a database forward. It returns the migrations that were applied
 // and stands at the boundary of a migration whatever happens.
-func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) (done []*migration.Migration, err error) {
+func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
+	o Options) (done []*migration.Migration, err error) {
 	if _, err := finish(ctx, db, e, o, true); err != nil {
 		return nil, err
 	}
@@ -249,10 +260,14 @@ func inTurn(ctx context.Context, db engine.Database, wait time.Duration, f func(
 func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 	for _, m := range list {
 		if proved && !m.Proved() {
-			return fmt.Errorf("%s is not proved in its present form, and the database is protected: prove it first with erbario prove %s", m.ID, m.ID)
+			return fmt.Errorf(
+				"%s is not proved in its present form, and the database is protected: prove it first with erbario prove %s",
+				m.ID, m.ID)
 		}
 		if !m.Atomic() && !e.Caps().Journal {
-			return fmt.Errorf("%s has a step outside the migration's transaction, which %s does not support: remove the words in brackets", m.ID, m.Engine)
+			return fmt.Errorf(
+				"%s has a step outside the migration's transaction, which %s does not support: remove the words in brackets",
+				m.ID, m.Engine)
 		}
 	}
 	return nil
@@ -260,7 +275,8 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 
 // checkPermissions refuses migrations for which the user lacks a right, before anything is done. What
 // is applied has to have its way back, too.
-func checkPermissions(ctx context.Context, db engine.Database, e engine.Engine, list []*migration.Migration, undo bool) error {
+func checkPermissions(ctx context.Context, db engine.Database, e engine.Engine, list []*migration.Migration,
+	undo bool) error {
 	asked, ok := engine.As[engine.PermissionChecker](db)
 	if !ok {
 		return nil
@@ -275,7 +291,8 @@ func checkPermissions(ctx context.Context, db engine.Database, e engine.Engine, 
 			if strings.Contains(table, ".") {
 				continue // a column: its table is named, too
 			}
-			statements = append(statements, "CREATE TABLE "+e.SQL().Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.SQL().Quote(table))
+			statements = append(statements,
+				"CREATE TABLE "+e.SQL().Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.SQL().Quote(table))
 		}
 	}
 	barred, err := asked.MissingPermissions(ctx, statements)
@@ -291,7 +308,9 @@ func unwritten(list []*migration.Migration) error {
 	for _, m := range list {
 		for i, s := range m.Steps {
 			if s.Empty() && (m.ByHand || m.ByPerson(&s)) { // a drafted one may have nothing left to do
-				return fmt.Errorf("step %d of %s (%s) is empty: nothing was changed. Write its apply and its undo into %s, or delete the file", i+1, m.ID, s.Title, cmp.Or(m.Path, m.ID))
+				return fmt.Errorf(
+					"step %d of %s (%s) is empty: nothing was changed. Write its apply and its undo into %s, or delete the file",
+					i+1, m.ID, s.Title, cmp.Or(m.Path, m.ID))
 			}
 		}
 	}
@@ -300,7 +319,8 @@ func unwritten(list []*migration.Migration) error {
 
 // Forward applies one migration inside the transaction that was begun, and
 // commits it. skip tells that somebody else has applied it in the meantime.
-func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) (skip bool, back []Restored, err error) {
+func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
+	o Options) (skip bool, back []Restored, err error) {
 	if !o.begun {
 		for _, sql := range e.OwnTables().History {
 			if err := db.Exec(ctx, sql); err != nil {
@@ -357,7 +377,8 @@ func together(e engine.Engine, m *migration.Migration) *migration.Migration {
 
 // Once applies one migration and records it: in one transaction, where the engine has
 // any such.
-func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) (back []Restored, err error) {
+func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	o Options) (back []Restored, err error) {
 	began := time.Now()
 	if e.Caps().CommitsChanges {
 		return Into(ctx, db, e, m, began, o)
@@ -374,7 +395,8 @@ func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 // Into applies one migration and records it, inside the transaction that was
 // begun, and leaves that open. Where changes of tables commit by themselves there is none,
 // and its steps stand in the journal.
-func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
+func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
+	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
 			_, back, err := stepByStep(ctx, db, e, m, o, began)
@@ -390,7 +412,8 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	return into(ctx, db, e, m, began, o)
 }
 
-func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time, o Options) ([]Restored, error) {
+func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
+	o Options) ([]Restored, error) {
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
 		return nil, err
@@ -429,7 +452,8 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 	return steps(ctx, db, e, m, undo, Options{})
 }
 
-func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool, o Options) error {
+func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool,
+	o Options) error {
 	m = m.Bound(e, nil, nil)
 	when, needs := "before apply", m.BeforeApply
 	if undo {
@@ -487,7 +511,12 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
 			}
 			if step.NoUndo {
-				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: errors.New("the file has no undo for it")}
+				return &StepError{
+					Migration: m.ID,
+					Step:      n + 1,
+					Title:     step.Title,
+					Err:       errors.New("the file has no undo for it"),
+				}
 			}
 		} else {
 			for _, r := range step.Here {

@@ -37,11 +37,23 @@ func line(t testing.TB, n, rows int) []*migration.Migration {
 		follows = m.ID
 		table := fmt.Sprintf("sheet_%02d", i)
 		m.Steps = []migration.Step{
-			{Title: "create " + table, Apply: []migration.Statement{{SQL: "CREATE TABLE " + table + " (id INTEGER PRIMARY KEY, note TEXT)"}}, Undo: []migration.Statement{{SQL: "DROP TABLE " + table}}},
+			{
+				Title: "create " + table,
+				Apply: []migration.Statement{{SQL: "CREATE TABLE " + table + " (id INTEGER PRIMARY KEY, note TEXT)"}},
+				Undo:  []migration.Statement{{SQL: "DROP TABLE " + table}},
+			},
 			{Title: "fill it", Apply: []migration.Statement{
-				{SQL: fmt.Sprintf("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT INTO %s SELECT i, hex(randomblob(50)) FROM n", rows, table)},
+				{
+					SQL: fmt.Sprintf(
+						"WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT INTO %s SELECT i, hex(randomblob(50)) FROM n",
+						rows, table),
+				},
 			}},
-			{Title: "index it", Apply: []migration.Statement{{SQL: "CREATE INDEX " + table + "_idx ON " + table + " (note)"}}, Undo: []migration.Statement{{SQL: "DROP INDEX " + table + "_idx"}}},
+			{
+				Title: "index it",
+				Apply: []migration.Statement{{SQL: "CREATE INDEX " + table + "_idx ON " + table + " (note)"}},
+				Undo:  []migration.Statement{{SQL: "DROP INDEX " + table + "_idx"}},
+			},
 		}
 		m, err := migration.Parse("m", migration.Write(m), e)
 		require.NoError(t, err)
@@ -180,7 +192,11 @@ func TestCancelled(t *testing.T) {
 	require.NoError(t, err)
 	slow := *files[1]
 	slow.Steps = append([]migration.Step{}, slow.Steps...)
-	slow.Steps[1].Apply = []migration.Statement{{SQL: "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 50000000) INSERT INTO sheet_01 SELECT i, '' FROM n"}}
+	slow.Steps[1].Apply = []migration.Statement{
+		{
+			SQL: "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 50000000) INSERT INTO sheet_01 SELECT i, '' FROM n",
+		},
+	}
 	stop, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
 	defer cancel()
 	_, err = runner.Apply(stop, db, e, []*migration.Migration{files[0], &slow}, runner.Options{})
@@ -273,7 +289,8 @@ func TestSentence(t *testing.T) {
 		assert.Equal(t, c.want, runner.Sentence("{n} rows of taxa have no name", c.n))
 	}
 	assert.Equal(t, "1 row of taxa would have no name", runner.Sentence("{n} rows of taxa would have no name", 1))
-	assert.Equal(t, "1 value of taxa.name occurs in more than one row", runner.Sentence("{n} values of taxa.name occur in more than one row", 1))
+	assert.Equal(t, "1 value of taxa.name occurs in more than one row",
+		runner.Sentence("{n} values of taxa.name occur in more than one row", 1))
 }
 
 // An undo needs no file: the database has the text. What the undo of a file
@@ -286,7 +303,8 @@ func TestUndoWithoutFiles(t *testing.T) {
 	_, err := runner.Apply(ctx, db, e, files, runner.Options{})
 	require.NoError(t, err)
 	asked := 0
-	_, err = runner.Undo(ctx, db, e, files[:2], runner.Options{Confirm: func(a runner.Applied) error { asked++; return fmt.Errorf("no") }})
+	_, err = runner.Undo(ctx, db, e, files[:2],
+		runner.Options{Confirm: func(a runner.Applied) error { asked++; return fmt.Errorf("no") }})
 	require.Error(t, err)
 	assert.Equal(t, 1, asked)
 	assert.Equal(t, 3, whole(t, db))

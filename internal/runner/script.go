@@ -17,7 +17,8 @@ import (
 
 // Script gives the SQL of the waiting migrations, or of the way back, with the
 // ids of those in it.
-func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options, undo bool) (string, []string, error) {
+func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options,
+	undo bool) (string, []string, error) {
 	if err := Whole(ctx, db, e); err != nil {
 		return "", nil, err
 	}
@@ -51,7 +52,8 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 		}
 	}
 	since := func(kept string) { // when it was put aside
-		write("DELETE FROM "+sinceName+" WHERE name = "+e.SQL().Text(kept)+";", "INSERT INTO "+sinceName+" (name, at) VALUES ("+e.SQL().Text(kept)+", "+e.SQL().Text(nowText())+");")
+		write("DELETE FROM "+sinceName+" WHERE name = "+e.SQL().Text(kept)+";",
+			"INSERT INTO "+sinceName+" (name, at) VALUES ("+e.SQL().Text(kept)+", "+e.SQL().Text(nowText())+");")
 	}
 	before, begin, commit, after := e.Scripts().ScriptAround()
 	write(before...)
@@ -140,7 +142,8 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			if undo {
 				list, needs = st.Undo, st.HereUndo
 			}
-			apart := !m.Atomic() && (i == 0 || st.Kind != engine.InTransaction || m.Steps[order[i-1]].Kind != engine.InTransaction)
+			apart := !m.Atomic() &&
+				(i == 0 || st.Kind != engine.InTransaction || m.Steps[order[i-1]].Kind != engine.InTransaction)
 			if apart { // what came before it is there to stay
 				write(commit...)
 			}
@@ -152,7 +155,8 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 				write(e.Scripts().ScriptRequire(r)...)
 			}
 			write("-- " + migration.Title(st.Title))
-			if r, t := insertedIn(state, &st); undo && t != nil && !wholeTable(m, t.Name) { // with what people wrote into them
+			if r, t := insertedIn(state, &st); undo && t != nil &&
+				!wholeTable(m, t.Name) { // with what people wrote into them
 				if e.Caps().ImmediateReferences {
 					for _, q := range referred(e, state, r, t) {
 						write(e.Scripts().ScriptRequire(q)...)

@@ -49,7 +49,12 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 		follows = m.ID
 		table := fmt.Sprintf("sheet_%02d", i)
 		step := func(kind engine.StepKind, title, apply, undo string) {
-			s := migration.Step{Title: title, Kind: kind, Apply: []migration.Statement{{SQL: apply}}, Undo: []migration.Statement{{SQL: undo}}}
+			s := migration.Step{
+				Title: title,
+				Kind:  kind,
+				Apply: []migration.Statement{{SQL: apply}},
+				Undo:  []migration.Statement{{SQL: undo}},
+			}
 			if kind == engine.InBatches {
 				s.Batches = &engine.Batches{Table: table, Key: []string{"id"}}
 			}
@@ -57,25 +62,44 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 		}
 		if e.Caps().CommitsChanges {
 			alter := "ALTER TABLE " + table
-			step(engine.OutsideTransaction, "create "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note varchar(40), runs integer NOT NULL DEFAULT 0)", "DROP TABLE "+table)
-			step(engine.OwnTransaction, "fill it", fmt.Sprintf("INSERT INTO %s SELECT seq, concat('sheet ', seq), 0 FROM seq_1_to_%d", table, rows), "DELETE FROM "+table)
-			step(engine.OutsideTransaction, "index it", alter+" ADD INDEX "+table+"_idx (note)", alter+" DROP INDEX "+table+"_idx")
-			step(engine.InBatches, "count its runs", "UPDATE "+table+" SET runs = runs + 1 WHERE :batch", "UPDATE "+table+" SET runs = runs - 1 WHERE :batch")
-			step(engine.OutsideTransaction, "unique", alter+" ADD UNIQUE INDEX "+table+"_key (note, id)", alter+" DROP INDEX "+table+"_key")
-			step(engine.OutsideTransaction, "check", alter+" ADD CONSTRAINT "+table+"_check CHECK (id > 0)", alter+" DROP CONSTRAINT "+table+"_check")
+			step(engine.OutsideTransaction, "create "+table,
+				"CREATE TABLE "+table+" (id integer PRIMARY KEY, note varchar(40), runs integer NOT NULL DEFAULT 0)",
+				"DROP TABLE "+table)
+			step(engine.OwnTransaction, "fill it",
+				fmt.Sprintf("INSERT INTO %s SELECT seq, concat('sheet ', seq), 0 FROM seq_1_to_%d", table, rows),
+				"DELETE FROM "+table)
+			step(engine.OutsideTransaction, "index it", alter+" ADD INDEX "+table+"_idx (note)",
+				alter+" DROP INDEX "+table+"_idx")
+			step(engine.InBatches, "count its runs", "UPDATE "+table+" SET runs = runs + 1 WHERE :batch",
+				"UPDATE "+table+" SET runs = runs - 1 WHERE :batch")
+			step(engine.OutsideTransaction, "unique", alter+" ADD UNIQUE INDEX "+table+"_key (note, id)",
+				alter+" DROP INDEX "+table+"_key")
+			step(engine.OutsideTransaction, "check", alter+" ADD CONSTRAINT "+table+"_check CHECK (id > 0)",
+				alter+" DROP CONSTRAINT "+table+"_check")
 			step(engine.OwnTransaction, "nothing", "SELECT 1", "SELECT 1")
 			m, err := migration.Parse("m", migration.Write(m), e)
 			require.NoError(t, err)
 			out = append(out, m)
 			continue
 		}
-		step(engine.InTransaction, "create "+table, "CREATE TABLE "+table+" (id integer PRIMARY KEY, note text, runs integer NOT NULL DEFAULT 0)", "DROP TABLE "+table)
-		step(engine.InTransaction, "fill it", fmt.Sprintf("INSERT INTO %s SELECT i, 'sheet ' || i FROM generate_series(1, %d) AS i", table, rows), "DELETE FROM "+table)
-		step(engine.OutsideTransaction, "index it", "CREATE INDEX CONCURRENTLY "+table+"_idx ON "+table+" (note)", "DROP INDEX CONCURRENTLY IF EXISTS "+table+"_idx")
-		step(engine.InBatches, "count its runs", "UPDATE "+table+" SET runs = runs + 1 WHERE :batch", "UPDATE "+table+" SET runs = runs - 1 WHERE :batch")
-		step(engine.OutsideTransaction, "unique", "CREATE UNIQUE INDEX CONCURRENTLY "+table+"_key ON "+table+" (note, id)", "DROP INDEX CONCURRENTLY IF EXISTS "+table+"_key")
-		step(engine.OwnTransaction, "check what comes", "ALTER TABLE "+table+" ADD CONSTRAINT "+table+"_check CHECK (id > 0) NOT VALID", "ALTER TABLE "+table+" DROP CONSTRAINT "+table+"_check")
-		step(engine.OwnTransaction, "check every row", "ALTER TABLE "+table+" VALIDATE CONSTRAINT "+table+"_check", "SELECT 1")
+		step(engine.InTransaction, "create "+table,
+			"CREATE TABLE "+table+" (id integer PRIMARY KEY, note text, runs integer NOT NULL DEFAULT 0)",
+			"DROP TABLE "+table)
+		step(engine.InTransaction, "fill it",
+			fmt.Sprintf("INSERT INTO %s SELECT i, 'sheet ' || i FROM generate_series(1, %d) AS i", table, rows),
+			"DELETE FROM "+table)
+		step(engine.OutsideTransaction, "index it", "CREATE INDEX CONCURRENTLY "+table+"_idx ON "+table+" (note)",
+			"DROP INDEX CONCURRENTLY IF EXISTS "+table+"_idx")
+		step(engine.InBatches, "count its runs", "UPDATE "+table+" SET runs = runs + 1 WHERE :batch",
+			"UPDATE "+table+" SET runs = runs - 1 WHERE :batch")
+		step(engine.OutsideTransaction, "unique",
+			"CREATE UNIQUE INDEX CONCURRENTLY "+table+"_key ON "+table+" (note, id)",
+			"DROP INDEX CONCURRENTLY IF EXISTS "+table+"_key")
+		step(engine.OwnTransaction, "check what comes",
+			"ALTER TABLE "+table+" ADD CONSTRAINT "+table+"_check CHECK (id > 0) NOT VALID",
+			"ALTER TABLE "+table+" DROP CONSTRAINT "+table+"_check")
+		step(engine.OwnTransaction, "check every row", "ALTER TABLE "+table+" VALIDATE CONSTRAINT "+table+"_check",
+			"SELECT 1")
 		m, err := migration.Parse("m", migration.Write(m), e)
 		require.NoError(t, err)
 		out = append(out, m)
@@ -298,9 +322,13 @@ func stepFails(t *testing.T, place testserver.Place) {
 	broken := *files[1]
 	broken.Steps = append([]migration.Step{}, broken.Steps...)
 	// Every row has the same value: the index is half built when that shows.
-	broken.Steps[4].Apply = []migration.Statement{{SQL: "CREATE UNIQUE INDEX CONCURRENTLY sheet_01_key ON sheet_01 (runs)"}}
+	broken.Steps[4].Apply = []migration.Statement{
+		{SQL: "CREATE UNIQUE INDEX CONCURRENTLY sheet_01_key ON sheet_01 (runs)"},
+	}
 	if e.Caps().CommitsChanges {
-		broken.Steps[4].Apply = []migration.Statement{{SQL: "ALTER TABLE sheet_01 ADD UNIQUE INDEX sheet_01_key (runs)"}}
+		broken.Steps[4].Apply = []migration.Statement{
+			{SQL: "ALTER TABLE sheet_01 ADD UNIQUE INDEX sheet_01_key (runs)"},
+		}
 	}
 	bad, err := migration.Parse("m", migration.Write(&broken), e)
 	require.NoError(t, err)
@@ -345,7 +373,9 @@ func TestNextFails(t *testing.T) { onServers(t, nextFails) }
 
 func nextFails(t *testing.T, place testserver.Place) {
 	question := func(m *migration.Migration) {
-		m.BeforeApply = []engine.Requirement{{Sentence: "{n} rows of sheet_00 are there", Query: "SELECT id FROM sheet_00"}}
+		m.BeforeApply = []engine.Requirement{
+			{Sentence: "{n} rows of sheet_00 are there", Query: "SELECT id FROM sheet_00"},
+		}
 	}
 	step := func(m *migration.Migration) {
 		m.Steps[0].Apply = []migration.Statement{{SQL: "CREATE TABLE sheet_00 (id integer)"}}
@@ -375,7 +405,8 @@ func nextFails(t *testing.T, place testserver.Place) {
 			e, db := openURL(t, place.URL(t))
 			stopped, stop := context.WithCancel(ctx)
 			var told []string
-			done, err := runner.Apply(stopped, &stopping{Database: db, left: at, stop: stop}, e, serverLine(t, e, 3, 5), runner.Options{Wait: time.Second, Done: func(r runner.Run) { told = append(told, r.ID) }})
+			done, err := runner.Apply(stopped, &stopping{Database: db, left: at, stop: stop}, e, serverLine(t, e, 3, 5),
+				runner.Options{Wait: time.Second, Done: func(r runner.Run) { told = append(told, r.ID) }})
 			ended := stopped.Err() == nil
 			stop()
 			n, half := wholeOnServer(t, db, 5)

@@ -20,7 +20,8 @@ func (s *stepwise) steps(apply bool) error {
 	for _, group := range all {
 		var todo []int
 		for _, n := range group {
-			if applied := slices.Contains(s.half.Done, n); apply && (!applied || s.half.Cut == n) || !apply && (applied || s.half.Cut == n) {
+			if applied := slices.Contains(s.half.Done, n); apply && (!applied || s.half.Cut == n) ||
+				!apply && (applied || s.half.Cut == n) {
 				todo = append(todo, n)
 			}
 		}
@@ -102,19 +103,23 @@ func (s *stepwise) mark(n int, applied bool) error {
 	if !s.note {
 		return nil
 	}
-	if err := s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, n); err != nil || !applied {
+	if err := s.db.Exec(s.ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, n); err != nil ||
+		!applied {
 		return err
 	}
 	return s.state(n, stateApplied, "")
 }
 
 func (s *stepwise) state(n int, state, place string) error {
-	return s.db.Exec(s.ctx, "INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID, n, state, nowText(), s.half.Session, place)
+	return s.db.Exec(s.ctx,
+		"INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID, n,
+		state, nowText(), s.half.Session, place)
 }
 
 // change gives a step that stands in the journal another state.
 func (s *stepwise) change(n int, state, place string) error {
-	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ?, text = ? WHERE migration = ? AND step = ?", state, nowText(), place, s.m.ID, n)
+	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ?, text = ? WHERE migration = ? AND step = ?",
+		state, nowText(), place, s.m.ID, n)
 }
 
 // one runs one step of one direction inside the transaction that was begun.

@@ -41,7 +41,8 @@ func refilled(m *migration.Migration) []string {
 }
 
 // ToUndo are the migrations that an undo would take back, newest first.
-func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
+	o Options) ([]*migration.Migration, error) {
 	applied, err := History(ctx, db)
 	if err != nil {
 		return nil, err
@@ -83,7 +84,8 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 }
 
 // finish goes on with a migration that was left half-way, or back.
-func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options, apply bool) (*migration.Migration, error) {
+func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
+	apply bool) (*migration.Migration, error) {
 	if !e.Caps().Journal {
 		return nil, nil
 	}
@@ -106,7 +108,8 @@ func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 
 // Undo takes migrations back, newest first, each in its own transaction. One that was
 // left half-way is taken back, and no other with it unless that is asked for.
-func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options) ([]*migration.Migration, error) {
+func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
+	o Options) ([]*migration.Migration, error) {
 	half, err := finish(ctx, db, e, o, false)
 	if err != nil {
 		return nil, err
@@ -153,10 +156,13 @@ func undoable(m *migration.Migration) error {
 	if n == 0 {
 		return nil
 	}
-	return fmt.Errorf("%s cannot be undone, and neither can what was applied before it: its step %d (%s) has no undo. Write the reverse as a new migration: erbario draft TITLE --by-hand", m.ID, n, m.Steps[n-1].Title)
+	return fmt.Errorf(
+		"%s cannot be undone, and neither can what was applied before it: its step %d (%s) has no undo. Write the reverse as a new migration: erbario draft TITLE --by-hand",
+		m.ID, n, m.Steps[n-1].Title)
 }
 
-func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
+func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	o Options) ([]Restored, error) {
 	if err := newest(ctx, db, m); err != nil {
 		return nil, err
 	}
@@ -174,14 +180,18 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 		return err
 	}
 	if len(rows) == 0 || rows[0][0] != m.ID {
-		return fmt.Errorf("%s is no longer the newest migration here: another run changed the database; see erbario status", m.ID)
+		return fmt.Errorf(
+			"%s is no longer the newest migration here: another run changed the database; see erbario status",
+			m.ID,
+		)
 	}
 	return nil
 }
 
 // Away takes one migration back and strikes it from the history, inside the
 // transaction that was begun, and leaves that open; or step by step, as Into.
-func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
+func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
 			return separatelyBack(ctx, db, e, m, o)
@@ -196,7 +206,8 @@ func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	return away(ctx, db, e, m, o)
 }
 
-func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) ([]Restored, error) {
+func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+	o Options) ([]Restored, error) {
 	if err := undoable(m); err != nil {
 		return nil, err
 	}

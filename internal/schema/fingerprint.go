@@ -25,7 +25,8 @@ func Fingerprint(s *Schema) string {
 			tables = append(tables, t)
 		}
 	}
-	slices.SortFunc(tables, func(a, b *Table) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
+	slices.SortFunc(tables,
+		func(a, b *Table) int { return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)) })
 	texts := make([]bytes.Buffer, len(tables))
 	var work sync.WaitGroup
 	const some = 50
@@ -65,7 +66,8 @@ func lines(w io.Writer, list []string) {
 
 func writeTable(w io.Writer, t *Table) {
 	o := t.Options
-	fmt.Fprintf(w, "table %q {%t %t %s %t %t}%s\n", strings.ToLower(t.Name), o.Strict, o.WithoutRowid, o.Virtual, o.Unlogged, o.Foreign, o.Behind)
+	fmt.Fprintf(w, "table %q {%t %t %s %t %t}%s\n", strings.ToLower(t.Name), o.Strict, o.WithoutRowid, o.Virtual,
+		o.Unlogged, o.Foreign, o.Behind)
 	var list []string
 	add := func(format string, args ...any) { list = append(list, fmt.Sprintf(format, args...)) }
 	key := func(s *SQL) string {
@@ -77,7 +79,8 @@ func writeTable(w io.Writer, t *Table) {
 	partKeys := func(parts []Part) string {
 		var out []string
 		for _, p := range parts {
-			one := fmt.Sprintf("%q %s %t %s", strings.ToLower(p.Column), key(p.Expr), p.Desc, strings.ToLower(p.Collation))
+			one := fmt.Sprintf("%q %s %t %s", strings.ToLower(p.Column), key(p.Expr), p.Desc,
+				strings.ToLower(p.Collation))
 			if p.Length > 0 || p.Class != "" || p.Nulls != "" {
 				one += fmt.Sprintf(" (%d) %s %s", p.Length, p.Class, p.Nulls)
 			}
@@ -90,7 +93,8 @@ func writeTable(w io.Writer, t *Table) {
 		if c.Generated != nil {
 			gen = fmt.Sprintf("%s %t", c.Generated.SQL.Key(), c.Generated.Stored)
 		}
-		add("column %q %q %t %s %s %s %s", c.Name, strings.ToLower(c.SQLType), c.NotNull, key(c.Default), gen, strings.ToLower(c.Collation), c.Conflict)
+		add("column %q %q %t %s %s %s %s", c.Name, strings.ToLower(c.SQLType), c.NotNull, key(c.Default), gen,
+			strings.ToLower(c.Collation), c.Conflict)
 		if c.OnUpdate != "" || c.Invisible {
 			add("column %q on update %s, invisible %t", c.Name, strings.ToLower(c.OnUpdate), c.Invisible)
 		}
@@ -111,7 +115,8 @@ func writeTable(w io.Writer, t *Table) {
 		}
 	}
 	for _, k := range t.ForeignKeys {
-		add("reference %q %q %q %s %s %s", k.Columns, strings.ToLower(k.Table), k.References, k.OnDelete, k.OnUpdate, k.Deferrable)
+		add("reference %q %q %q %s %s %s", k.Columns, strings.ToLower(k.Table), k.References, k.OnDelete, k.OnUpdate,
+			k.Deferrable)
 		add("reference %q named %q %s %q %t", k.Columns, k.Name, k.Match, k.SetColumns, k.NotValid)
 	}
 	for _, k := range t.Checks {

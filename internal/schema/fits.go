@@ -47,7 +47,8 @@ func (v Value) Misfit(t Type, name string) (message, hint string) {
 		if low, high, ok := Limits(t); ok && (n.Cmp(low) < 0 || n.Cmp(high) > 0) {
 			return wrong(fmt.Sprintf("it holds %s to %s", low.FloatString(t.Scale), high.FloatString(t.Scale)))
 		}
-		if _, digits, _ := strings.Cut(v.Text, "."); t.Kind == Decimal && len(strings.TrimRight(digits, "0")) > t.Scale {
+		if _, digits, _ := strings.Cut(v.Text, "."); t.Kind == Decimal &&
+			len(strings.TrimRight(digits, "0")) > t.Scale {
 			return wrong(fmt.Sprintf("it has %d digits after the decimal point", t.Scale))
 		}
 	case Date:

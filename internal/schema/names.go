@@ -58,7 +58,10 @@ const (
 )
 
 // Purposes are all of them, for reading names.
-var Purposes = []Purpose{ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren, ForBridge, ForGuard, ForGuardMark, ForGuardAll, ForGuardChildren}
+var Purposes = []Purpose{
+	ForType, ForChoice, ForNonblank, ForRange, ForSoftDelete, ForStamped, ForImmutable, ForChildren, ForBridge,
+	ForGuard, ForGuardMark, ForGuardAll, ForGuardChildren,
+}
 
 // OfTrigger tells whether a purpose is a trigger's rather than a check's.
 func (p Purpose) OfTrigger() bool {

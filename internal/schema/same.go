@@ -12,7 +12,8 @@ func SamePart(a, b Part) bool {
 	if (a.Expr == nil) != (b.Expr == nil) || a.Expr != nil && !a.Expr.Same(*b.Expr) {
 		return false
 	}
-	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && a.Length == b.Length && SameCollation(a.Collation, b.Collation)
+	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && a.Length == b.Length &&
+		SameCollation(a.Collation, b.Collation)
 }
 
 // SameCollation compares two collations; none is the binary one.
@@ -31,12 +32,14 @@ func SameKey(a, b *PrimaryKey) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return a.Autoincrement == b.Autoincrement && a.Conflict == b.Conflict && slices.EqualFunc(a.Columns, b.Columns, SamePart)
+	return a.Autoincrement == b.Autoincrement && a.Conflict == b.Conflict &&
+		slices.EqualFunc(a.Columns, b.Columns, SamePart)
 }
 
 // SameIndex tells whether two indexes are the same but for their names.
 func SameIndex(a, b *Index) bool {
-	return a.Unique == b.Unique && a.Invalid == b.Invalid && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual && a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
+	return a.Unique == b.Unique && a.Invalid == b.Invalid && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual &&
+		a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
 }
 
 // SameSQL compares two expressions that may not be there.

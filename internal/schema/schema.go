@@ -290,7 +290,8 @@ func (g *Trigger) WithFunction() bool {
 
 // Guarded tells whether a trigger of the table refuses to let rows go.
 func (t *Table) Guarded() bool {
-	return slices.ContainsFunc(t.Triggers, func(g *Trigger) bool { return g.Purpose == ForGuard || g.Purpose == ForGuardChildren })
+	return slices.ContainsFunc(t.Triggers,
+		func(g *Trigger) bool { return g.Purpose == ForGuard || g.Purpose == ForGuardChildren })
 }
 
 // View is a stored query.

@@ -27,7 +27,19 @@ func TestTypeWords(t *testing.T) {
 
 // A clone shares nothing that a later stage changes.
 func TestClone(t *testing.T) {
-	a := &Schema{Tables: []*Table{{Name: "a", Columns: []*Column{{Name: "x"}}, PrimaryKey: &PrimaryKey{Name: "k"}, Checks: []*Check{{Name: "c"}}, Indexes: []*Index{{Name: "i"}}, Triggers: []*Trigger{{Name: "t"}}, ForeignKeys: []*ForeignKey{{Name: "f"}}}}}
+	a := &Schema{
+		Tables: []*Table{
+			{
+				Name:        "a",
+				Columns:     []*Column{{Name: "x"}},
+				PrimaryKey:  &PrimaryKey{Name: "k"},
+				Checks:      []*Check{{Name: "c"}},
+				Indexes:     []*Index{{Name: "i"}},
+				Triggers:    []*Trigger{{Name: "t"}},
+				ForeignKeys: []*ForeignKey{{Name: "f"}},
+			},
+		},
+	}
 	b := a.Clone()
 	b.Tables[0].Columns[0].Name, b.Tables[0].PrimaryKey.Name, b.Tables[0].Checks[0].Name = "y", "y", "y"
 	b.Tables[0].Indexes[0].Name, b.Tables[0].Triggers[0].Name, b.Tables[0].ForeignKeys[0].Name = "y", "y", "y"

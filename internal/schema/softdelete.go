@@ -20,7 +20,8 @@ func Children(s *Schema, t *Table) []Child {
 			continue
 		}
 		for _, k := range c.ForeignKeys {
-			if strings.EqualFold(k.Table, t.Name) && k.OnDelete != SetNull && k.OnDelete != SetDefault && len(k.References) == len(k.Columns) {
+			if strings.EqualFold(k.Table, t.Name) && k.OnDelete != SetNull && k.OnDelete != SetDefault &&
+				len(k.References) == len(k.Columns) {
 				out = append(out, Child{c, k})
 			}
 		}

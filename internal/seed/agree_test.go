@@ -157,7 +157,8 @@ func TestAgreement(t *testing.T) {
 			}
 		}
 		stage := func(r map[string]any) int {
-			return slices.Index([]string{"cancelled", "pending", "paid", "shipped", "delivered", "returned"}, text(r, "status"))
+			return slices.Index([]string{"cancelled", "pending", "paid", "shipped", "delivered", "returned"},
+				text(r, "status"))
 		}
 		now := "2026-01-01 12:00:00"
 		later := func(columns ...string) func(r map[string]any) bool {
@@ -167,68 +168,126 @@ func TestAgreement(t *testing.T) {
 		}
 		rules := []rule{
 			{"countries", "the code of the country", func(r map[string]any) bool {
-				return !slices.ContainsFunc(fake.Countries(), func(p *fake.Place) bool { return p.Country == text(r, "name") && p.Code == text(r, "code") })
+				return !slices.ContainsFunc(fake.Countries(),
+					func(p *fake.Place) bool { return p.Country == text(r, "name") && p.Code == text(r, "code") })
 			}},
 			{"branches", "a town of the country that is referred to", func(r map[string]any) bool {
 				return !in(text(r, "city"), func(p *fake.Place) bool {
-					return p.Code == text(countries[r["country_id"]], "code") && p.Region == text(r, "region") && p.Postcode == text(r, "postcode") && p.Zone == text(r, "timezone")
+					return p.Code == text(countries[r["country_id"]], "code") && p.Region == text(r, "region") &&
+						p.Postcode == text(r, "postcode") && p.Zone == text(r, "timezone")
 				})
 			}},
 			{"branches", "coordinates of the town", func(r map[string]any) bool {
 				return !in(text(r, "city"), func(p *fake.Place) bool {
-					return abs(p.Latitude-number(r, "latitude")) < 0.03 && abs(p.Longitude-number(r, "longitude")) < 0.03
+					return abs(p.Latitude-number(r, "latitude")) < 0.03 &&
+						abs(p.Longitude-number(r, "longitude")) < 0.03
 				})
 			}},
 			{"visitors", "one place", func(r map[string]any) bool {
 				return !in(text(r, "city"), func(p *fake.Place) bool {
 					return p.Region == text(r, "region") && p.Postcode == text(r, "postcode") && p.Country == text(r, "country") && p.Code == text(r, "country_code") && p.Currency == text(r, "currency") &&
-						p.Zone == text(r, "timezone") && p.Locale() == text(r, "locale") && abs(p.Latitude-number(r, "lat")) < 0.03 && abs(p.Longitude-number(r, "lng")) < 0.03
+						p.Zone == text(r, "timezone") && p.Locale() == text(r, "locale") &&
+						abs(p.Latitude-number(r, "lat")) < 0.03 && abs(p.Longitude-number(r, "lng")) < 0.03
 				})
 			}},
 			{"visitors", "the place of the bill", func(r map[string]any) bool {
-				return !in(text(r, "billing_city"), func(p *fake.Place) bool { return p.Code == text(r, "billing_country_code") })
+				return !in(text(r, "billing_city"),
+					func(p *fake.Place) bool { return p.Code == text(r, "billing_country_code") })
 			}},
 			{"visitors", "one name", func(r map[string]any) bool {
 				whole, user := text(r, "first_name")+" "+text(r, "last_name"), text(r, "username")
-				first := fake.Lookup("username").Make(&fake.Want{Random: &fake.Random{}, Row: func(f string) string { return text(r, f) }})
-				return text(r, "full_name") != whole || !strings.HasPrefix(user, first) || !strings.HasPrefix(text(r, "email"), user)
+				first := fake.Lookup("username").
+					Make(&fake.Want{Random: &fake.Random{}, Row: func(f string) string { return text(r, f) }})
+				return text(r, "full_name") != whole || !strings.HasPrefix(user, first) ||
+					!strings.HasPrefix(text(r, "email"), user)
 			}},
-			{"visitors", "the gender of the first name", func(r map[string]any) bool { return text(r, "gender") == "other" }},
-			{"visitors", "not deleted", func(r map[string]any) bool { return r["is_deleted"] != (r["deleted_at"] != nil) }},
+			{
+				"visitors",
+				"the gender of the first name",
+				func(r map[string]any) bool { return text(r, "gender") == "other" },
+			},
+			{
+				"visitors",
+				"not deleted",
+				func(r map[string]any) bool { return r["is_deleted"] != (r["deleted_at"] != nil) },
+			},
 			{"visitors", "of age", func(r map[string]any) bool { return text(r, "birth_date") > "2008-01-02" }},
-			order("visitors", "created_at", "registered_at"), order("visitors", "registered_at", "last_login_at"), order("visitors", "created_at", "updated_at"), order("visitors", "last_login_at", "deleted_at"),
+			order("visitors", "created_at",
+				"registered_at"), order("visitors", "registered_at", "last_login_at"), order("visitors", "created_at", "updated_at"), order("visitors", "last_login_at", "deleted_at"),
 			order("visitors", "updated_at", "deleted_at"),
-			{"visitors", "not in the future", later("registered_at", "last_login_at", "created_at", "updated_at", "deleted_at")},
-			order("requests", "ordered_at", "paid_at"), order("requests", "paid_at", "shipped_at"), order("requests", "shipped_at", "delivered_at"), order("requests", "ordered_at", "cancelled_at"),
-			order("requests", "created_at", "updated_at"), order("requests", "delivered_at", "deleted_at"), order("requests", "created_at", "ordered_at"),
-			{"requests", "not older than the visitor", parent(visitors, "visitor_id", "created_at", "ordered_at", "paid_at", "created_at", "updated_at")},
-			{"requests", "not older than the branch", parent(branches, "branch_id", "opened_on", "ordered_at", "created_at")},
-			{"requests", "not in the future", later("ordered_at", "paid_at", "shipped_at", "delivered_at", "cancelled_at", "created_at")},
+			{
+				"visitors",
+				"not in the future",
+				later("registered_at", "last_login_at", "created_at", "updated_at", "deleted_at"),
+			},
+			order("requests", "ordered_at",
+				"paid_at"), order("requests", "paid_at", "shipped_at"), order("requests", "shipped_at", "delivered_at"), order("requests", "ordered_at", "cancelled_at"),
+			order("requests", "created_at",
+				"updated_at"), order("requests", "delivered_at", "deleted_at"), order("requests", "created_at", "ordered_at"),
+			{
+				"requests",
+				"not older than the visitor",
+				parent(visitors, "visitor_id", "created_at", "ordered_at", "paid_at", "created_at", "updated_at"),
+			},
+			{
+				"requests",
+				"not older than the branch",
+				parent(branches, "branch_id", "opened_on", "ordered_at", "created_at"),
+			},
+			{
+				"requests",
+				"not in the future",
+				later("ordered_at", "paid_at", "shipped_at", "delivered_at", "cancelled_at", "created_at"),
+			},
 			{"requests", "paid", func(r map[string]any) bool { return (r["paid_at"] != nil) != (stage(r) >= 2) }},
 			{"requests", "shipped", func(r map[string]any) bool { return (r["shipped_at"] != nil) != (stage(r) >= 3) }},
-			{"requests", "delivered", func(r map[string]any) bool { return (r["delivered_at"] != nil) != (stage(r) >= 4) }},
-			{"requests", "cancelled", func(r map[string]any) bool { return (r["cancelled_at"] != nil) != (stage(r) == 0) }},
-			{"requests", "why cancelled", func(r map[string]any) bool { return r["cancellation_reason"] != nil && stage(r) != 0 }},
-			{"requests", "the parcel", func(r map[string]any) bool { return r["tracking_number"] != nil && stage(r) < 3 }},
+			{
+				"requests",
+				"delivered",
+				func(r map[string]any) bool { return (r["delivered_at"] != nil) != (stage(r) >= 4) },
+			},
+			{
+				"requests",
+				"cancelled",
+				func(r map[string]any) bool { return (r["cancelled_at"] != nil) != (stage(r) == 0) },
+			},
+			{
+				"requests",
+				"why cancelled",
+				func(r map[string]any) bool { return r["cancellation_reason"] != nil && stage(r) != 0 },
+			},
+			{
+				"requests",
+				"the parcel",
+				func(r map[string]any) bool { return r["tracking_number"] != nil && stage(r) < 3 },
+			},
 			{"requests", "the flag", func(r map[string]any) bool { return r["is_paid"] != (r["paid_at"] != nil) }},
 			{"requests", "the total", func(r map[string]any) bool {
 				return abs(number(r, "quantity")*number(r, "unit_price")-number(r, "total")) > 0.006
 			}},
 			{"reviews", "not older than the request", parent(requests, "request_id", "created_at", "created_at")},
 			{"reviews", "the mood", func(r map[string]any) bool {
-				good := slices.ContainsFunc([]string{"I would buy it again", "Better than", "well made", "well packed"}, func(s string) bool { return strings.Contains(text(r, "review"), s) })
+				good := slices.ContainsFunc([]string{"I would buy it again", "Better than", "well made", "well packed"},
+					func(s string) bool { return strings.Contains(text(r, "review"), s) })
 				return good && number(r, "rating") < 3
 			}},
-			order("courses", "valid_from", "valid_to"), order("courses", "starts_at", "ends_at"), order("courses", "check_in", "check_out"), order("courses", "created_at", "starts_at"),
+			order("courses", "valid_from",
+				"valid_to"), order("courses", "starts_at", "ends_at"), order("courses", "check_in", "check_out"), order("courses", "created_at", "starts_at"),
 			{"courses", "a length to be believed", func(r map[string]any) bool {
-				return apartBy(t, text(r, "starts_at"), text(r, "ends_at")) > 6*time.Hour || apartBy(t, text(r, "check_in"), text(r, "check_out")) > 14*24*time.Hour || apartBy(t, text(r, "valid_from"), text(r, "valid_to")) < 29*24*time.Hour
+				return apartBy(t, text(r, "starts_at"), text(r, "ends_at")) > 6*time.Hour ||
+					apartBy(t, text(r, "check_in"), text(r, "check_out")) > 14*24*time.Hour ||
+					apartBy(t, text(r, "valid_from"), text(r, "valid_to")) < 29*24*time.Hour
 			}},
 			{"courses", "on a weekday, in hours of work", func(r map[string]any) bool {
 				at, err := time.Parse(time.DateTime, text(r, "meeting_at"))
 				require.NoError(t, err)
 				return at.Weekday() == time.Saturday || at.Weekday() == time.Sunday || at.Hour() < 8 || at.Hour() >= 18
 			}},
-			{"courses", "from the least to the most", func(r map[string]any) bool { return number(r, "min_price") > number(r, "max_price") }},
+			{
+				"courses",
+				"from the least to the most",
+				func(r map[string]any) bool { return number(r, "min_price") > number(r, "max_price") },
+			},
 		}
 		looked := 0
 		for _, list := range rows {
@@ -246,7 +305,8 @@ func TestAgreement(t *testing.T) {
 					}
 				}
 			}
-			require.Zero(t, broken, "%s, %s: %d of %d rows, first %s", rule.table, rule.name, broken, len(rows[rule.table]), fmt.Sprint(first))
+			require.Zero(t, broken, "%s, %s: %d of %d rows, first %s", rule.table, rule.name, broken,
+				len(rows[rule.table]), fmt.Sprint(first))
 		}
 		statuses, prices, cheap := map[string]int{}, 0, 0
 		for _, r := range rows["requests"] {

@@ -23,9 +23,11 @@ func (p *Plan) allowed(l *Line, c *column, s *declare.Supply, who string) *lang.
 	if c.asked.and(c.hard) == c.asked {
 		return nil
 	}
-	m := mistake(l.source, "write a range within that, or let the model allow more", "%s is to be %s, and %s", c.Field, c.shown(c.asked), fmt.Sprintf(who, c.shown(c.hard)))
+	m := mistake(l.source, "write a range within that, or let the model allow more", "%s is to be %s, and %s", c.Field,
+		c.shown(c.asked), fmt.Sprintf(who, c.shown(c.hard)))
 	if c.hard.empty() {
-		m = mistake(l.source, "write a range that does, or let the model allow more", "no value of %s passes a check", c.shown(c.asked))
+		m = mistake(l.source, "write a range that does, or let the model allow more", "no value of %s passes a check",
+			c.shown(c.asked))
 	}
 	m.Pos = s.Pos
 	return &m
@@ -70,7 +72,8 @@ func (p *Plan) missing(l *Line) []lang.Diagnostic {
 			if pick.Parts != nil || pick.Value.Kind == schema.NullValue || slices.Contains(list, v) {
 				continue
 			}
-			m := mistake(l.source, "create one in the seed, or use another value", "%s: no %s has the %s %s", c.Field, target.Model, target.Column(of).Field, v)
+			m := mistake(l.source, "create one in the seed, or use another value", "%s: no %s has the %s %s", c.Field,
+				target.Model, target.Column(of).Field, v)
 			if makes {
 				var total int64
 				for _, o := range p.Lines {
@@ -81,7 +84,8 @@ func (p *Plan) missing(l *Line) []lang.Diagnostic {
 				if n, err := strconv.ParseInt(v, 10, 64); err != nil || n >= 1 && n <= total {
 					continue
 				}
-				m = mistake(l.source, fmt.Sprintf("use a number from 1 to %d, or create more", total), "%s is %s, but the seed creates only %s of %s", c.Field, v, words.Rows(total), target.Model)
+				m = mistake(l.source, fmt.Sprintf("use a number from 1 to %d, or create more", total),
+					"%s is %s, but the seed creates only %s of %s", c.Field, v, words.Rows(total), target.Model)
 			} else if like := lang.DidYouMean(v, list); like != "" {
 				m.Hint = like
 			}
@@ -124,8 +128,10 @@ func (p *Plan) reaches(l *Line, c *column) *lang.Diagnostic {
 	if s == nil {
 		return nil
 	}
-	if n, ok := p.longest(l, c, 0); ok && c.Type.Length > 0 && n > c.Type.Length && slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Parts != nil }) {
-		m := mistake(l.source, "make the field longer, or the text shorter", "%s can become %d characters long, and holds at most %d", c.Field, n, c.Type.Length)
+	if n, ok := p.longest(l, c, 0); ok && c.Type.Length > 0 && n > c.Type.Length &&
+		slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Parts != nil }) {
+		m := mistake(l.source, "make the field longer, or the text shorter",
+			"%s can become %d characters long, and holds at most %d", c.Field, n, c.Type.Length)
 		m.Pos = s.Pos
 		return &m
 	}
@@ -162,7 +168,9 @@ func (p *Plan) reaches(l *Line, c *column) *lang.Diagnostic {
 	if math.Round(high*scale) <= float64(limits.high) {
 		at = low
 	}
-	m := mistake(l.source, "add or multiply by less, give its source field a range, or let this field hold more", "%s can become %s, and it holds %s", c.Field, number(at), textOf(c.axis.value(limits.low))+".."+textOf(c.axis.value(limits.high)))
+	m := mistake(l.source, "add or multiply by less, give its source field a range, or let this field hold more",
+		"%s can become %s, and it holds %s", c.Field, number(at),
+		textOf(c.axis.value(limits.low))+".."+textOf(c.axis.value(limits.high)))
 	m.Pos = s.Pos
 	return &m
 }
@@ -233,7 +241,8 @@ func (p *Plan) longest(l *Line, c *column, steps int) (n int, ok bool) {
 		if s != nil && s.Fake != nil {
 			f = s.Fake
 		}
-		if f != nil && !slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) { // else words or a number come behind it
+		if f != nil && !slices.ContainsFunc(l.plan.uniques,
+			func(u *unique) bool { return slices.Contains(u.columns, c.at) }) { // else words or a number come behind it
 			if at := fake.Longest(f.Generator, f.Args); at > 0 {
 				n = at
 			}
@@ -259,5 +268,8 @@ func (p *Plan) longest(l *Line, c *column, steps int) (n int, ok bool) {
 	if c.hard == (interval{}) || i.empty() {
 		i = interval{c.axis.low, c.axis.high}
 	}
-	return max(len(textOf(c.axis.value(i.low))), len(textOf(c.axis.value(i.high)))), c.Type.Kind != schema.Real && c.Type.Kind != schema.Double
+	return max(
+		len(textOf(c.axis.value(i.low))),
+		len(textOf(c.axis.value(i.high))),
+	), c.Type.Kind != schema.Real && c.Type.Kind != schema.Double
 }

@@ -115,7 +115,8 @@ func (p *checkParser) scan(sql string) bool {
 
 // accept takes the next token if it is this word or operator.
 func (p *checkParser) accept(text string) bool {
-	if p.at < len(p.tokens) && (p.tokens[p.at].kind == 'w' || p.tokens[p.at].kind == 'o') && strings.EqualFold(p.tokens[p.at].text, text) {
+	if p.at < len(p.tokens) && (p.tokens[p.at].kind == 'w' || p.tokens[p.at].kind == 'o') &&
+		strings.EqualFold(p.tokens[p.at].text, text) {
 		p.at++
 		return true
 	}
@@ -183,7 +184,10 @@ func (p *checkParser) comparison() *expr {
 		if !p.accept("and") {
 			return p.fail()
 		}
-		return negate(&expr{op: "and", args: []*expr{{op: ">=", args: []*expr{e, low}}, {op: "<=", args: []*expr{e, p.sum()}}}}, not)
+		return negate(
+			&expr{op: "and", args: []*expr{{op: ">=", args: []*expr{e, low}}, {op: "<=", args: []*expr{e, p.sum()}}}},
+			not,
+		)
 	case p.accept("in"):
 		out := &expr{op: "in", args: []*expr{e}}
 		if !p.accept("(") {

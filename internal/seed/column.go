@@ -62,7 +62,13 @@ func (p *Plan) columns(l *Line) *lang.Diagnostic {
 	l.columns = make([]*column, len(t.columns))
 	for i, c := range t.columns {
 		l.Columns = append(l.Columns, c.Name)
-		l.columns[i] = &column{Column: c, at: i, seed: fake.Hash(c.Name), said: says(l.source.Supplies[c.Name]), axis: axisOf(c.Type)}
+		l.columns[i] = &column{
+			Column: c,
+			at:     i,
+			seed:   fake.Hash(c.Name),
+			said:   says(l.source.Supplies[c.Name]),
+			axis:   axisOf(c.Type),
+		}
 		if !c.NotNull {
 			l.columns[i].empty = emptyUnsaid
 		}
@@ -147,7 +153,8 @@ func (p *Plan) maker(l *Line, c *column) *schema.Fake {
 		if n := c.Type.Length; n > 0 {
 			c.words = slices.DeleteFunc(c.words, func(w string) bool { return utf8.RuneCountInString(w) > n })
 		}
-		if len(c.words) > 1 && !slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) {
+		if len(c.words) > 1 &&
+			!slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) {
 			return nil
 		}
 		c.words = nil
@@ -168,7 +175,8 @@ func (p *Plan) leftToDefault(l *Line, c *column) bool {
 	row := make([]any, len(l.plan.columns))
 	row[c.at] = p.constant(*v, c.Column)
 	for _, e := range l.plan.checks {
-		if at := e.columns(); slices.Contains(at, c.at) && (slices.ContainsFunc(at, func(i int) bool { return i != c.at }) || !e.holds(row)) {
+		if at := e.columns(); slices.Contains(at, c.at) &&
+			(slices.ContainsFunc(at, func(i int) bool { return i != c.at }) || !e.holds(row)) {
 			return false
 		}
 	}
@@ -221,7 +229,15 @@ func (p *Plan) references(l *Line) {
 		}
 		c := l.columns[at]
 		deferred := slices.IndexFunc(l.Deferred, func(d *Deferred) bool { return d.Key == k })
-		pk := &pick{key: k, line: l, optional: optional(l.Table, k), own: k.Table == l.Table.Name, column: c, beside: besides(p.schema, l.Table, k), born: birthOf(p.schema, k.Table)}
+		pk := &pick{
+			key:      k,
+			line:     l,
+			optional: optional(l.Table, k),
+			own:      k.Table == l.Table.Name,
+			column:   c,
+			beside:   besides(p.schema, l.Table, k),
+			born:     birthOf(p.schema, k.Table),
+		}
 		if t := p.tables[k.Table]; t != nil {
 			pk.lines = t.lines
 		}
@@ -288,7 +304,9 @@ func (l *Line) arrange() *lang.Diagnostic {
 		case 2:
 			return nil
 		case 1:
-			m := mistake(l.source, "give one of them a value of its own", "the fields of %s are calculated from each other: %s", l.Table.Model, strings.Join(append(path, l.columns[i].Field), " → "))
+			m := mistake(l.source, "give one of them a value of its own",
+				"the fields of %s are calculated from each other: %s", l.Table.Model,
+				strings.Join(append(path, l.columns[i].Field), " → "))
 			return &m
 		}
 		state[i] = 1
@@ -296,7 +314,8 @@ func (l *Line) arrange() *lang.Diagnostic {
 		c := l.columns[i]
 		for _, o := range c.needs {
 			if state[o] == 1 && slices.ContainsFunc(c.bounds, func(b bound) bool { return b.column == o }) {
-				c.bounds = slices.DeleteFunc(c.bounds, func(b bound) bool { return b.column == o }) // the check itself is asked
+				c.bounds = slices.DeleteFunc(c.bounds,
+					func(b bound) bool { return b.column == o }) // the check itself is asked
 				continue
 			}
 			if m := visit(o); m != nil {

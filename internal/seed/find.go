@@ -137,9 +137,13 @@ func (r *loader) isThere(b *Batch, i int, columns []string, values []any, by []s
 			what = append(what, fmt.Sprintf("%s %v", c, b.Row(i)[l.plan.place[c]]))
 		}
 		if len(what) == 0 {
-			return fmt.Errorf("rows of %s created by an earlier run of this seed exist already: --on-conflict skip leaves them, replace changes them", l.Table.Name)
+			return fmt.Errorf(
+				"rows of %s created by an earlier run of this seed exist already: --on-conflict skip leaves them, replace changes them",
+				l.Table.Name,
+			)
 		}
-		return fmt.Errorf("%s has a row with %s already: --on-conflict skip leaves such rows, replace changes them", l.Table.Name, strings.Join(what, ", "))
+		return fmt.Errorf("%s has a row with %s already: --on-conflict skip leaves such rows, replace changes them",
+			l.Table.Name, strings.Join(what, ", "))
 	}
 	row := map[string]any{}
 	for j, c := range columns {
@@ -243,7 +247,8 @@ func (r *loader) replace(b *Batch, there []bool) error {
 	}
 	columns := slices.Clone(key)
 	for _, c := range l.plan.columns {
-		if !slices.Contains(key, c.Name) && !c.Immutable && !c.Stamped && !c.Identity && c.Name != l.Table.SoftDelete && (c.Value == nil || c.Value.Constant() || l.source.Supplies[c.Name] != nil) &&
+		if !slices.Contains(key, c.Name) && !c.Immutable && !c.Stamped && !c.Identity && c.Name != l.Table.SoftDelete &&
+			(c.Value == nil || c.Value.Constant() || l.source.Supplies[c.Name] != nil) &&
 			!slices.ContainsFunc(l.Deferred, func(d *Deferred) bool { return slices.Contains(d.Key.Columns, c.Name) }) {
 			columns = append(columns, c.Name)
 		}

@@ -50,7 +50,8 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 	}
 	looks := map[string]int{}
 	look := func(name, column string) {
-		if at, ok := l.plan.place[column]; ok && at != c.at && looks[name] == 0 && l.columns[at].Type.Kind != schema.JSON {
+		if at, ok := l.plan.place[column]; ok && at != c.at && looks[name] == 0 &&
+			l.columns[at].Type.Kind != schema.JSON {
 			looks[name] = at + 1
 			c.needs = append(c.needs, at)
 		}
@@ -108,7 +109,8 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 		c.domain = func(*row) int64 { return size }
 		c.nth = func(_ *row, i int64) any {
 			out := make([]rune, length)
-			hi, lo := bits.Mul64(uint64(i), 2654435761) // a prime: no two numbers come to the same, and they look like chance
+			hi, lo := bits.Mul64(uint64(i),
+				2654435761) // a prime: no two numbers come to the same, and they look like chance
 			i = int64(bits.Rem64(hi, lo, uint64(size)))
 			for j := length - 1; j >= 0; j-- {
 				out[j] = alphabet[i%int64(len(alphabet))]
@@ -142,11 +144,13 @@ func (p *Plan) numbered(c *column, generator string) {
 		random := fake.NewRandom(c.seed, r.line.hash, uint64(r.n))
 		base := textOf(fill(r, &random))
 		if i < fake.Variants {
-			if v := fake.Variant(generator, base, int(i)); v != "" && (length == 0 || utf8.RuneCountInString(v) <= length) {
+			if v := fake.Variant(generator, base, int(i)); v != "" &&
+				(length == 0 || utf8.RuneCountInString(v) <= length) {
 				return v
 			}
 		}
-		if at := strings.LastIndexByte(base, ' '); generator == "plain" && at > 0 { // the words alone, and numbers behind those that all have
+		if at := strings.LastIndexByte(base, ' '); generator == "plain" &&
+			at > 0 { // the words alone, and numbers behind those that all have
 			base, i = base[:at], i+98
 		}
 		i += 2                         // the first is without a number
@@ -278,7 +282,8 @@ func (p *Plan) suggested(l *Line, c *column) *lang.Diagnostic {
 			return nil
 		}
 		if c.NotNull {
-			m := mistake(l.source, fmt.Sprintf("write a line such as %s \"…\" under it", c.Field), "%s.%s is %s, a type of one engine, for which no value can be generated", l.Table.Model, c.Field, t)
+			m := mistake(l.source, fmt.Sprintf("write a line such as %s \"…\" under it", c.Field),
+				"%s.%s is %s, a type of one engine, for which no value can be generated", l.Table.Model, c.Field, t)
 			return &m
 		}
 		c.fill = func(*row, *fake.Random) any { return nil }

@@ -81,7 +81,8 @@ func (p *Plan) picked(l *Line, c *column, s *declare.Supply) *lang.Diagnostic {
 		v := p.constant(k.Value, c.Column)
 		values[i] = func(*row, *fake.Random) any { return v }
 	}
-	if !slices.ContainsFunc(picks, func(k declare.Pick) bool { return k.Parts != nil || k.Value.Kind == schema.UUIDValue }) {
+	if !slices.ContainsFunc(picks,
+		func(k declare.Pick) bool { return k.Parts != nil || k.Value.Kind == schema.UUIDValue }) {
 		c.distinct = int64(len(picks))
 	}
 	if len(picks) == 1 {
@@ -115,7 +116,8 @@ func (p *Plan) picked(l *Line, c *column, s *declare.Supply) *lang.Diagnostic {
 // rest is what a field has in the rows that its shares leave over: the values of its type
 // that the seed does not name. left is what the shares leave over where no value is without
 // one. Shares that come to 100 % together with that of empty rows leave nothing over.
-func (p *Plan) rest(l *Line, c *column, s *declare.Supply, unsaid int, left float64) ([]declare.Pick, *lang.Diagnostic) {
+func (p *Plan) rest(l *Line, c *column, s *declare.Supply, unsaid int,
+	left float64) ([]declare.Pick, *lang.Diagnostic) {
 	if unsaid > 0 || left < 1e-9 || math.Abs(left-max(s.Empty, 0)) < 1e-9 {
 		return nil, nil
 	}
@@ -132,7 +134,8 @@ func (p *Plan) rest(l *Line, c *column, s *declare.Supply, unsaid int, left floa
 		return slices.ContainsFunc(s.Picks, func(k declare.Pick) bool { return k.Value.Text == v.Text })
 	})
 	if len(all) == 0 {
-		m := mistake(l.source, "let them add up to 100 %, or leave one value without a share: it gets the rest", "the shares of %s add up to %g %%", c.Field, 100-left)
+		m := mistake(l.source, "let them add up to 100 %, or leave one value without a share: it gets the rest",
+			"the shares of %s add up to %g %%", c.Field, 100-left)
 		m.Pos = s.Pos
 		return nil, &m
 	}

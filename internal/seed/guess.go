@@ -97,10 +97,14 @@ var guesses = sync.OnceValue(func() map[string]string {
 })
 
 // qualifiers may stand before a name that is known: the billing_email is a mail, too.
-var qualifiers = strings.Fields("billing shipping delivery home work office private business personal primary secondary main alternative other old new from to mailing postal legal current previous default")
+var qualifiers = strings.Fields(
+	"billing shipping delivery home work office private business personal primary secondary main alternative other old new from to mailing postal legal current previous default",
+)
 
 // roles are people who have something to do with a row; alone, or before what is said of them.
-var roles = strings.Fields("author owner sender recipient manager guest member employee reporter assignee reviewer editor translator applicant donor tenant landlord spouse patient doctor nurse teacher student driver passenger pilot contact emergency supervisor buyer seller candidate interviewer speaker organizer organiser visitor customer user creator approver requester technician inspector curator borrower collector")
+var roles = strings.Fields(
+	"author owner sender recipient manager guest member employee reporter assignee reviewer editor translator applicant donor tenant landlord spouse patient doctor nurse teacher student driver passenger pilot contact emergency supervisor buyer seller candidate interviewer speaker organizer organiser visitor customer user creator approver requester technician inspector curator borrower collector",
+)
 
 // GuessOf gives the generator that the name of a text field suggests, with what stands behind
 // it, such as "hash 64"; empty: the name suggests none.
@@ -123,7 +127,10 @@ func GuessOf(name string) string {
 func GuessedNames() []string { return slices.Sorted(maps.Keys(guesses())) }
 
 // people are models whose name is a person's.
-var people = []string{"person", "user", "author", "member", "customer", "employee", "contact", "collector", "borrower", "visitor", "student", "teacher", "owner", "botanist", "gardener", "curator", "account"}
+var people = []string{
+	"person", "user", "author", "member", "customer", "employee", "contact", "collector", "borrower", "visitor",
+	"student", "teacher", "owner", "botanist", "gardener", "curator", "account",
+}
 
 // guess is the generator for a text without one.
 func (p *Plan) guess(l *Line, c *column) *schema.Fake {
@@ -152,7 +159,8 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 				f.Generator = "title"
 			}
 		}
-		if n := fake.Longest(f.Generator, f.Args); fits(n) || !fake.Whole(f.Generator) && fits(n/2) { // else most of it would be cut off
+		if n := fake.Longest(f.Generator, f.Args); fits(n) ||
+			!fake.Whole(f.Generator) && fits(n/2) { // else most of it would be cut off
 			return f
 		}
 	}
@@ -178,9 +186,11 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 
 // titled are models by what their titles are about.
 var titled = map[string][]string{
-	"task":    strings.Fields("ticket issue task todo case incident request bug job order workorder"),
-	"place":   strings.Fields("locality place site location spot venue hall stop area zone park"),
-	"article": strings.Fields("article post page news blogpost story lesson course chapter event talk lecture newsletter campaign"),
+	"task":  strings.Fields("ticket issue task todo case incident request bug job order workorder"),
+	"place": strings.Fields("locality place site location spot venue hall stop area zone park"),
+	"article": strings.Fields(
+		"article post page news blogpost story lesson course chapter event talk lecture newsletter campaign",
+	),
 }
 
 // named are the generators by which the name of a model tells what its rows are called.
@@ -190,7 +200,8 @@ var named = []string{"company", "country", "city", "region", "job", "color", "la
 func (p *Plan) known(l *Line, c *column) string {
 	name := strings.ToLower(c.Field)
 	has := func(kind string) bool {
-		return slices.ContainsFunc(l.plan.columns, func(o *schema.Column) bool { return o.Name != c.Name && GuessOf(o.Field) == kind })
+		return slices.ContainsFunc(l.plan.columns,
+			func(o *schema.Column) bool { return o.Name != c.Name && GuessOf(o.Field) == kind })
 	}
 	of := kindIn(l.Table, c.Column)
 	switch {
@@ -217,9 +228,10 @@ func (p *Plan) known(l *Line, c *column) string {
 
 // person tells whether the rows of a table are people.
 func (p *Plan) person(t *schema.Table) bool {
-	return slices.Contains(people, strings.ToLower(t.Model)) || slices.ContainsFunc(t.Columns, func(c *schema.Column) bool {
-		return strings.HasSuffix(c.Field, "email") || strings.HasPrefix(c.Field, "birth") || c.Field == "born_on"
-	})
+	return slices.Contains(people, strings.ToLower(t.Model)) ||
+		slices.ContainsFunc(t.Columns, func(c *schema.Column) bool {
+			return strings.HasSuffix(c.Field, "email") || strings.HasPrefix(c.Field, "birth") || c.Field == "born_on"
+		})
 }
 
 // NumberOf gives the range in which numbers of a field with that name are believable.
@@ -234,16 +246,46 @@ func NumberNames() []string { return slices.Sorted(maps.Keys(sizes())) }
 // sizes are believable numbers by the words of a name.
 var sizes = sync.OnceValue(func() map[string][2]float64 {
 	return map[string][2]float64{
-		"age": {18, 90}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500}, "total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
-		"rating": {1, 5}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180}, "lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
-		"weight": {0.1, 100}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
-		"month": {1, 12}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
-		"population": {200, 900000}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
-		"guests": {1, 6}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4}, "children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
-		"days": {1, 30}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12}, "months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
-		"bedrooms": {1, 5}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400}, "words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
-		"duration": {1, 240}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
-		"port": {1024, 49151}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
+		"age": {
+			18,
+			90,
+		}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500}, "total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
+		"rating": {
+			1,
+			5,
+		}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180}, "lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
+		"weight": {
+			0.1,
+			100,
+		}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
+		"month": {
+			1,
+			12,
+		}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
+		"population": {
+			200,
+			900000,
+		}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
+		"guests": {
+			1,
+			6,
+		}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4}, "children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
+		"days": {
+			1,
+			30,
+		}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12}, "months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
+		"bedrooms": {
+			1,
+			5,
+		}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400}, "words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
+		"duration": {
+			1,
+			240,
+		}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
+		"port": {
+			1024,
+			49151,
+		}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
 	}
 })
 

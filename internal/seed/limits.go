@@ -214,12 +214,14 @@ func (l *Line) narrow() {
 					strict = 1
 				}
 				high := func(a, b *column) { // a is not above b
-					if n, ok := a.other(b, b.axis.value(b.hard.high)); ok && n-strict < a.hard.high && n-strict >= a.hard.low {
+					if n, ok := a.other(b, b.axis.value(b.hard.high)); ok && n-strict < a.hard.high &&
+						n-strict >= a.hard.low {
 						a.hard.high = n - strict
 					}
 				}
 				low := func(a, b *column) { // a is not below b
-					if n, ok := a.other(b, b.axis.value(b.hard.low)); ok && n+strict > a.hard.low && n+strict <= a.hard.high {
+					if n, ok := a.other(b, b.axis.value(b.hard.low)); ok && n+strict > a.hard.low &&
+						n+strict <= a.hard.high {
 						a.hard.low = n + strict
 					}
 				}
@@ -243,7 +245,8 @@ func (l *Line) narrow() {
 
 // looks tells whether a column is worked out from another, by however many steps.
 func (l *Line) looks(c, at *column, steps int) bool {
-	return steps <= len(l.columns) && slices.ContainsFunc(c.needs, func(n int) bool { return n == at.at || l.looks(l.columns[n], at, steps+1) })
+	return steps <= len(l.columns) &&
+		slices.ContainsFunc(c.needs, func(n int) bool { return n == at.at || l.looks(l.columns[n], at, steps+1) })
 }
 
 // against narrows a column by a comparison with a constant.
@@ -280,7 +283,8 @@ func (c *column) among(e *expr) {
 	}
 	var list []string
 	for _, a := range e.args[1:] {
-		if s, ok := a.constant().value.(string); ok && (c.Type.Kind != schema.Choice || slices.Contains(c.Type.Choices, s)) {
+		if s, ok := a.constant().value.(string); ok &&
+			(c.Type.Kind != schema.Choice || slices.Contains(c.Type.Choices, s)) {
 			list = append(list, s)
 		}
 	}

@@ -14,7 +14,8 @@ import (
 )
 
 // Look reads what a seed has to know of a database.
-func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed) (*Ground, error) {
+func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared,
+	s *declare.Seed) (*Ground, error) {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return nil, err
@@ -35,7 +36,8 @@ func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.D
 	return g, lines(s.Lines)
 }
 
-func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed, g *Ground, live *schema.Schema, t *schema.Table) error {
+func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed,
+	g *Ground, live *schema.Schema, t *schema.Table) error {
 	if g.Tables[t.Name] != nil && g.Tables[t.Name].Next > 0 {
 		return nil
 	}
@@ -45,7 +47,8 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	}
 	for _, c := range t.Columns {
 		if there.Column(c.Name) == nil {
-			return fmt.Errorf("the table %s has no column %s in the database: apply the migrations first", t.Name, c.Name)
+			return fmt.Errorf("the table %s has no column %s in the database: apply the migrations first", t.Name,
+				c.Name)
 		}
 	}
 	out := &There{Next: 1}
@@ -87,7 +90,8 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	return nil
 }
 
-func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there *schema.Table, columns, beside []string) ([][]any, error) {
+func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there *schema.Table,
+	columns, beside []string) ([][]any, error) {
 	var names, where []string
 	for _, c := range columns {
 		names = append(names, e.SQL().Quote(c))
@@ -104,7 +108,11 @@ func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there
 		}
 		list = append(list, e.SQL().Quote(c))
 	}
-	rows, err := db.Select(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.SQL().Quote(t.Name), strings.Join(where, " AND "), order, keysLooked))
+	rows, err := db.Select(
+		ctx,
+		fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.SQL().Quote(t.Name),
+			strings.Join(where, " AND "), order, keysLooked),
+	)
 	if err != nil {
 		return nil, err
 	}

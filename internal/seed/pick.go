@@ -54,10 +54,12 @@ func (k *pick) starved(p *Plan, l *Line) *lang.Diagnostic {
 	}
 	to := p.model(k.key.Table)
 	if len(k.lines) > 0 {
-		m := mistake(l.source, "create at least one "+to, "%s.%s has no %s to refer to", l.Table.Model, k.column.Field, to)
+		m := mistake(l.source, "create at least one "+to, "%s.%s has no %s to refer to", l.Table.Model, k.column.Field,
+			to)
 		return &m
 	}
-	m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, not indented", to), "%s.%s picks an existing %s, and there is none", l.Table.Model, k.column.Field, to)
+	m := mistake(l.source, fmt.Sprintf("write a line such as %s 12 above it, not indented", to),
+		"%s.%s picks an existing %s, and there is none", l.Table.Model, k.column.Field, to)
 	return &m
 }
 

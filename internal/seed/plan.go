@@ -106,7 +106,15 @@ func mistake(l *declare.SeedLine, hint, format string, args ...any) lang.Diagnos
 
 // New makes a plan. What cannot be made is told as mistakes in the seed.
 func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnostic) {
-	p := &Plan{Seed: s, Random: o.Random, locale: o.Locale, schema: d.Schema, ground: o.Ground, today: day(FixedDay), tables: map[string]*tablePlan{}}
+	p := &Plan{
+		Seed:   s,
+		Random: o.Random,
+		locale: o.Locale,
+		schema: d.Schema,
+		ground: o.Ground,
+		today:  day(FixedDay),
+		tables: map[string]*tablePlan{},
+	}
 	if p.ground == nil {
 		p.ground = &Ground{}
 	}
@@ -131,7 +139,8 @@ func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnos
 	}
 	var mistakes []lang.Diagnostic
 	for _, l := range p.Lines {
-		if m := p.columns(l); m != nil && !slices.ContainsFunc(mistakes, func(o lang.Diagnostic) bool { return o == *m }) { // the levels of a tree have the same
+		if m := p.columns(l); m != nil && !slices.ContainsFunc(mistakes,
+			func(o lang.Diagnostic) bool { return o == *m }) { // the levels of a tree have the same
 			mistakes = append(mistakes, *m)
 		}
 	}
@@ -176,7 +185,18 @@ func (p *Plan) expand(lines []*declare.SeedLine, parent *Line, twins map[string]
 		}
 		above, up := parent, s.Up
 		for level := range max(1, s.Depth) {
-			l := &Line{Table: s.Table, Name: name, pos: s.Pos, source: s, parent: above, up: up, level: level, written: len(p.Lines), kept: map[string][]any{}, picks: map[string]*pick{}}
+			l := &Line{
+				Table:   s.Table,
+				Name:    name,
+				pos:     s.Pos,
+				source:  s,
+				parent:  above,
+				up:      up,
+				level:   level,
+				written: len(p.Lines),
+				kept:    map[string][]any{},
+				picks:   map[string]*pick{},
+			}
 			if level > 0 {
 				l.Name = fmt.Sprintf("%s^%d", name, level)
 				l.above = s.Up
@@ -210,7 +230,8 @@ func (p *Plan) order() *lang.Diagnostic {
 	for len(out) < len(p.Lines) {
 		var next *Line
 		for _, l := range p.Lines {
-			if !done[l] && (l.parent == nil || done[l.parent]) && !slices.ContainsFunc(l.Table.ForeignKeys, func(k *schema.ForeignKey) bool { return needs(l, k) }) {
+			if !done[l] && (l.parent == nil || done[l.parent]) &&
+				!slices.ContainsFunc(l.Table.ForeignKeys, func(k *schema.ForeignKey) bool { return needs(l, k) }) {
 				next = l
 				break
 			}
@@ -232,7 +253,8 @@ func (p *Plan) order() *lang.Diagnostic {
 // given by the seed.
 func (p *Plan) picksAmong(l *Line, k *schema.ForeignKey) bool {
 	for _, c := range k.Columns {
-		if s := l.source.Supplies[c]; s != nil && (len(s.Picks) > 0 || s.Sum != nil || s.Fake != nil || s.Empty == 100) {
+		if s := l.source.Supplies[c]; s != nil &&
+			(len(s.Picks) > 0 || s.Sum != nil || s.Fake != nil || s.Empty == 100) {
 			return false
 		}
 	}
@@ -270,7 +292,8 @@ func (p *Plan) cut(done map[*Line]bool, needs func(*Line, *schema.ForeignKey) bo
 }
 
 // circle tells which models wait for each other.
-func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey) bool, makes map[string][]*Line) *lang.Diagnostic {
+func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey) bool,
+	makes map[string][]*Line) *lang.Diagnostic {
 	var at *Line
 	for _, l := range p.Lines {
 		if !done[l] {
@@ -304,7 +327,8 @@ func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey)
 			}
 		}
 	}
-	m := mistake(at.source, "make one of these references optional: it is then filled once all rows exist", "no row can be the first in a circle of required references: %s", strings.Join(path, " → "))
+	m := mistake(at.source, "make one of these references optional: it is then filled once all rows exist",
+		"no row can be the first in a circle of required references: %s", strings.Join(path, " → "))
 	return &m
 }
 
@@ -312,7 +336,8 @@ func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey)
 func (p *Plan) newTable(t *schema.Table) *tablePlan {
 	out := &tablePlan{table: t, place: map[string]int{}, read: map[*schema.Check]bool{}}
 	for _, c := range t.Columns {
-		if c.Generated != nil || c.Value != nil && c.Value.Kind == schema.SQLValue && c.Fake == nil && !p.said(c.Name, t) {
+		if c.Generated != nil ||
+			c.Value != nil && c.Value.Kind == schema.SQLValue && c.Fake == nil && !p.said(c.Name, t) {
 			continue
 		}
 		if c.Identity {
@@ -347,7 +372,8 @@ func (p *Plan) newTable(t *schema.Table) *tablePlan {
 			u.columns = append(u.columns, i)
 			u.fold = append(u.fold, part.Collation != "")
 		}
-		if where != nil && t.SoftDelete != "" && strings.EqualFold(strings.TrimSpace(where.Text), "{"+t.SoftDelete+"} IS NULL") {
+		if where != nil && t.SoftDelete != "" &&
+			strings.EqualFold(strings.TrimSpace(where.Text), "{"+t.SoftDelete+"} IS NULL") {
 			where = nil // unique among all, deleted or not: more than is asked for
 		}
 		if where != nil {
@@ -426,7 +452,8 @@ func (p *Plan) keepReferred(l *Line) {
 		keep(k.Table, k.References)
 		keep(k.Table, besides(p.schema, l.Table, k))
 	}
-	if k := l.up; k != nil && k == l.source.Up && l.level == 0 && l.parent.Table.Children && l.Table.SoftDelete != "" && k.OnDelete != schema.SetNull && k.OnDelete != schema.SetDefault {
+	if k := l.up; k != nil && k == l.source.Up && l.level == 0 && l.parent.Table.Children && l.Table.SoftDelete != "" &&
+		k.OnDelete != schema.SetNull && k.OnDelete != schema.SetDefault {
 		l.follows = l.parent.Table.SoftDelete
 		keep(k.Table, []string{l.follows})
 	}
@@ -445,9 +472,11 @@ func (t *tablePlan) share() {
 		for i, at := range u.columns {
 			injective := func(l *Line) bool {
 				c := l.columns[at]
-				return c != nil && c.injective != "" && c.injective == t.lines[0].columns[at].injective && c.empty == 0 && !u.fold[i]
+				return c != nil && c.injective != "" && c.injective == t.lines[0].columns[at].injective &&
+					c.empty == 0 && !u.fold[i]
 			}
-			if t.lines[0].columns[at] != nil && !slices.ContainsFunc(t.lines, func(l *Line) bool { return !injective(l) }) {
+			if t.lines[0].columns[at] != nil &&
+				!slices.ContainsFunc(t.lines, func(l *Line) bool { return !injective(l) }) {
 				return true // no two rows can have the same value
 			}
 		}
@@ -472,7 +501,8 @@ func (t *tablePlan) share() {
 // deferredIn are the references in a uniqueness that are filled in the end.
 func (l *Line) deferredIn(u *unique) []*Deferred {
 	return slices.DeleteFunc(slices.Clone(l.Deferred), func(d *Deferred) bool {
-		return !slices.ContainsFunc(u.columns, func(at int) bool { return slices.Contains(d.Key.Columns, l.Columns[at]) })
+		return !slices.ContainsFunc(u.columns,
+			func(at int) bool { return slices.Contains(d.Key.Columns, l.Columns[at]) })
 	})
 }
 
@@ -508,7 +538,9 @@ func (p *Plan) count() *lang.Diagnostic {
 		}
 		if n, fields, ok := l.limit(); ok {
 			if n < int64(l.source.From) {
-				m := mistake(l.source, "create fewer rows, list more values, or create more of the rows that they refer to", "%s must be unique by %s, and only %d values are available", l.Table.Model, together(fields), n)
+				m := mistake(l.source,
+					"create fewer rows, list more values, or create more of the rows that they refer to",
+					"%s must be unique by %s, and only %d values are available", l.Table.Model, together(fields), n)
 				return &m
 			}
 			l.most = n
@@ -520,7 +552,8 @@ func (p *Plan) count() *lang.Diagnostic {
 		if l.source.From == l.source.To {
 			l.Total = parents * int64(l.source.From)
 			if parents > most || l.Total > most {
-				m := mistake(l.source, "create fewer rows", "these are more rows than can be created, %d times %d", parents, l.source.From)
+				m := mistake(l.source, "create fewer rows", "these are more rows than can be created, %d times %d",
+					parents, l.source.From)
 				return &m
 			}
 		} else {

@@ -43,7 +43,8 @@ var taxRates = []int64{0, 5, 7, 10, 19, 20, 21, 22, 25}
 
 func isTaxRate(field string) bool {
 	words := strings.Split(strings.ToLower(field), "_")
-	return slices.ContainsFunc(words, func(w string) bool { return w == "vat" || w == "tax" }) && slices.Contains([]string{"rate", "vat", "tax", "percent", "pct"}, words[len(words)-1])
+	return slices.ContainsFunc(words, func(w string) bool { return w == "vat" || w == "tax" }) &&
+		slices.Contains([]string{"rate", "vat", "tax", "percent", "pct"}, words[len(words)-1])
 }
 
 // taxed fills a number with rates of taxes, as far as it may have them.
@@ -61,10 +62,18 @@ func (c *column) taxed() {
 // spans lets the least of something not be more than the most of it, where the names of two
 // numbers say so: min_price and max_price.
 func (p *Plan) spans(l *Line) {
-	ends := [][2]string{{"min", "max"}, {"low", "high"}, {"from", "to"}, {"lower", "upper"}, {"start", "end"}, {"minimum", "maximum"}}
+	ends := [][2]string{
+		{"min", "max"},
+		{"low", "high"},
+		{"from", "to"},
+		{"lower", "upper"},
+		{"start", "end"},
+		{"minimum", "maximum"},
+	}
 	for _, a := range l.columns {
 		for _, b := range l.columns {
-			if a.axis == nil || b.axis == nil || a == b || !a.Type.Kind.Number() || !b.Type.Kind.Number() || a.said || b.said || a.hard == (interval{}) || b.hard == (interval{}) || l.looks(a, b, 0) {
+			if a.axis == nil || b.axis == nil || a == b || !a.Type.Kind.Number() || !b.Type.Kind.Number() || a.said ||
+				b.said || a.hard == (interval{}) || b.hard == (interval{}) || l.looks(a, b, 0) {
 				continue
 			}
 			for _, e := range ends {
@@ -87,15 +96,18 @@ func (p *Plan) totals(l *Line) {
 	find := func(names ...string) *column {
 		for _, name := range names {
 			for _, c := range l.columns {
-				if strings.EqualFold(c.Field, name) && c.axis != nil && c.Type.Kind.Number() && c.fill != nil && c.pick == nil {
+				if strings.EqualFold(c.Field, name) && c.axis != nil && c.Type.Kind.Number() && c.fill != nil &&
+					c.pick == nil {
 					return c
 				}
 			}
 		}
 		return nil
 	}
-	total, count, price := find("total", "line_total", "total_price", "subtotal", "amount"), find("quantity", "qty"), find("unit_price", "price", "unit_cost")
-	if total == nil || count == nil || price == nil || total.said || total.made != nil || p.leftToDefault(l, total) || total.Type.Kind.Whole() && !price.Type.Kind.Whole() || total.Type.Kind == schema.Real ||
+	total, count, price := find("total", "line_total", "total_price", "subtotal", "amount"), find("quantity",
+		"qty"), find("unit_price", "price", "unit_cost")
+	if total == nil || count == nil || price == nil || total.said || total.made != nil || p.leftToDefault(l, total) ||
+		total.Type.Kind.Whole() && !price.Type.Kind.Whole() || total.Type.Kind == schema.Real ||
 		l.looks(count, total, 0) || l.looks(price, total, 0) || total.domain == nil {
 		return
 	}
@@ -108,7 +120,9 @@ func (p *Plan) totals(l *Line) {
 		if !ok1 || !ok2 {
 			return fill(r, random)
 		}
-		at := float64(n) / float64(count.axis.scale) * float64(each) / float64(price.axis.scale) * float64(total.axis.scale)
+		at := float64(n) / float64(count.axis.scale) * float64(each) / float64(
+			price.axis.scale,
+		) * float64(total.axis.scale)
 		if i := total.may(r); at >= float64(i.low) && at <= float64(i.high) {
 			return total.axis.value(int64(at + 0.5))
 		}

@@ -66,7 +66,8 @@ func rankOf(word string) (int, bool) {
 func (p *Plan) progress(l *Line) {
 	g := &progress{}
 	for _, c := range l.columns {
-		if c.fill != nil && isStatus(c.Field) && (c.Type.Kind == schema.Choice || c.Type.Kind == schema.Text) && (c.said || c.Type.Kind == schema.Choice || c.words != nil || p.leftToDefault(l, c)) && g.status == nil {
+		if c.fill != nil && isStatus(c.Field) && (c.Type.Kind == schema.Choice || c.Type.Kind == schema.Text) &&
+			(c.said || c.Type.Kind == schema.Choice || c.words != nil || p.leftToDefault(l, c)) && g.status == nil {
 			g.status = c
 			g.order = c.Type.Choices
 		}
@@ -79,7 +80,8 @@ func (p *Plan) progress(l *Line) {
 	}
 	slices.SortStableFunc(g.steps, func(a, b timed) int { return a.rank - b.rank })
 	free := func(c *column) bool { // the seed says nothing of it, and it may be empty
-		return !c.NotNull && l.source.Supplies[c.Name] == nil && !c.mark && c.fill != nil && c.subject == nil && !p.leftToDefault(l, c)
+		return !c.NotNull && l.source.Supplies[c.Name] == nil && !c.mark && c.fill != nil && c.subject == nil &&
+			!p.leftToDefault(l, c)
 	}
 	flags := map[*column]*column{} // by the time: the boolean that says the same
 	for _, c := range l.columns {
@@ -121,7 +123,11 @@ func (p *Plan) progress(l *Line) {
 		}
 		word, _, _ := strings.Cut(name, "_")
 		switch {
-		case strings.HasPrefix(name, "cancel"), strings.HasPrefix(name, "reject"), strings.HasPrefix(name, "refund"), strings.HasPrefix(name, "decline"), strings.HasPrefix(name, "return_"):
+		case strings.HasPrefix(name, "cancel"),
+			strings.HasPrefix(name, "reject"),
+			strings.HasPrefix(name, "refund"),
+			strings.HasPrefix(name, "decline"),
+			strings.HasPrefix(name, "return_"):
 			c.needs = append(c.needs, g.status.at)
 			c.absent = func(r *row) bool {
 				return !strings.HasPrefix(strings.ToLower(textOf(r.cells[g.status.at])), word[:min(len(word), 6)])
@@ -186,7 +192,8 @@ func (g *progress) follow(t timed, before []timed, flag *column) {
 // tells nothing of it.
 func (g *progress) missing(status string, t timed) (missing, ok bool) {
 	same := func(a, b string) bool {
-		return strings.EqualFold(strings.ReplaceAll(a, "cancelled", "canceled"), strings.ReplaceAll(b, "cancelled", "canceled"))
+		return strings.EqualFold(strings.ReplaceAll(a, "cancelled", "canceled"),
+			strings.ReplaceAll(b, "cancelled", "canceled"))
 	}
 	if same(status, t.word) {
 		return false, true
@@ -195,7 +202,8 @@ func (g *progress) missing(status string, t timed) (missing, ok bool) {
 	if !known {
 		return false, false
 	}
-	if t.rank == off || t.word == "returned" && slices.ContainsFunc(g.order, func(s string) bool { return same(s, t.word) }) {
+	if t.rank == off ||
+		t.word == "returned" && slices.ContainsFunc(g.order, func(s string) bool { return same(s, t.word) }) {
 		return true, true // another status says so
 	}
 	if rank == off {
@@ -228,7 +236,9 @@ func (p *Plan) flag(l *Line, t timed, flag *column, free bool) {
 func (p *Plan) there(l *Line, t timed) {
 	for _, c := range l.columns {
 		name := strings.TrimPrefix(strings.ToLower(c.Field), "is_")
-		if c.Type.Kind != schema.Boolean || c.said || p.leftToDefault(l, c) || !slices.Contains([]string{"active", "enabled", "current", "employed"}, name) || c.Fake != nil || l.looks(t.column, c, 0) {
+		if c.Type.Kind != schema.Boolean || c.said || p.leftToDefault(l, c) ||
+			!slices.Contains([]string{"active", "enabled", "current", "employed"}, name) || c.Fake != nil ||
+			l.looks(t.column, c, 0) {
 			continue
 		}
 		fill := c.fill
@@ -246,7 +256,21 @@ func (p *Plan) there(l *Line, t timed) {
 func likely(field string) float64 {
 	for _, w := range strings.Split(strings.ToLower(field), "_") {
 		switch w {
-		case "deleted", "removed", "banned", "blocked", "suspended", "locked", "spam", "archived", "hidden", "test", "disabled", "expired", "cancelled", "canceled", "failed":
+		case "deleted",
+			"removed",
+			"banned",
+			"blocked",
+			"suspended",
+			"locked",
+			"spam",
+			"archived",
+			"hidden",
+			"test",
+			"disabled",
+			"expired",
+			"cancelled",
+			"canceled",
+			"failed":
 			return 0
 		case "active", "enabled", "available", "visible", "verified", "confirmed", "published", "valid":
 			return 0.9

@@ -58,7 +58,8 @@ func (r *loader) isOther(l *Line, row map[string]any) bool {
 		for _, c := range l.Table.Key() {
 			key = append(key, row[c])
 		}
-		if text := fmt.Sprint(key...); slices.ContainsFunc(s.keys, func(k []any) bool { return fmt.Sprint(k...) == text }) {
+		if text := fmt.Sprint(key...); slices.ContainsFunc(s.keys,
+			func(k []any) bool { return fmt.Sprint(k...) == text }) {
 			return true
 		}
 	}
@@ -86,7 +87,8 @@ func (r *loader) note(b *Batch, made []int64) {
 				end++
 			}
 			first := b.First + made[start]
-			if n := len(r.pending); n > 0 && r.pending[n-1].line == l && r.pending[n-1].rows > 0 && r.pending[n-1].first+r.pending[n-1].rows == first {
+			if n := len(r.pending); n > 0 && r.pending[n-1].line == l && r.pending[n-1].rows > 0 &&
+				r.pending[n-1].first+r.pending[n-1].rows == first {
 				r.pending[n-1].rows += int64(end - start)
 			} else {
 				r.pending = append(r.pending, record{line: l, first: first, rows: int64(end - start)})
@@ -114,7 +116,8 @@ func (r *loader) note(b *Batch, made []int64) {
 			end++
 		}
 		text, _ := json.Marshal(keys[start:end]) // plain values always can be
-		r.pending = append(r.pending, record{line: l, first: b.First + made[start], rows: int64(end - start), keys: string(text)})
+		r.pending = append(r.pending,
+			record{line: l, first: b.First + made[start], rows: int64(end - start), keys: string(text)})
 		start = end
 	}
 }
@@ -122,7 +125,8 @@ func (r *loader) note(b *Batch, made []int64) {
 // keyColumns are the columns that tell the rows of a line's table apart: those of
 // its key, or all, where it has none.
 func (l *Line) keyColumns() []string {
-	if key := l.Table.Key(); len(key) > 0 && !slices.ContainsFunc(key, func(c string) bool { _, ok := l.plan.place[c]; return !ok }) {
+	if key := l.Table.Key(); len(key) > 0 &&
+		!slices.ContainsFunc(key, func(c string) bool { _, ok := l.plan.place[c]; return !ok }) {
 		return key
 	}
 	return l.Columns
@@ -135,8 +139,18 @@ func (r *loader) flush() error {
 		if keys == "" {
 			keys = strconv.FormatInt(p.line.first+p.first, 10)
 		}
-		err := r.db.Exec(r.ctx, "INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+r.engine.SQL().Quote("keys")+") VALUES (?, ?, ?, ?, ?, ?)",
-			r.id, p.line.recordName(), p.line.Table.Name, p.first, p.rows, keys)
+		err := r.db.Exec(
+			r.ctx,
+			"INSERT INTO erbario_seed_rows (run, line, table_name, first_row, row_count, "+r.engine.SQL().
+				Quote("keys")+
+				") VALUES (?, ?, ?, ?, ?, ?)",
+			r.id,
+			p.line.recordName(),
+			p.line.Table.Name,
+			p.first,
+			p.rows,
+			keys,
+		)
 		if err != nil {
 			return err
 		}
@@ -157,7 +171,9 @@ type segment struct {
 
 // recordedLines reads what the runs of a seed made, the newest first.
 func recordedLines(ctx context.Context, db engine.Database, seed string) (map[string][]segment, error) {
-	rows, err := db.Select(ctx, "SELECT r.line, r.table_name, r.first_row, r.row_count, r.keys, CASE WHEN u.ended_at IS NULL THEN 1 ELSE 0 END FROM erbario_seed_rows r JOIN erbario_seed_runs u ON u.id = r.run WHERE u.seed = ? ORDER BY u.id DESC, r.first_row", seed)
+	rows, err := db.Select(ctx,
+		"SELECT r.line, r.table_name, r.first_row, r.row_count, r.keys, CASE WHEN u.ended_at IS NULL THEN 1 ELSE 0 END FROM erbario_seed_rows r JOIN erbario_seed_runs u ON u.id = r.run WHERE u.seed = ? ORDER BY u.id DESC, r.first_row",
+		seed)
 	if err != nil {
 		return nil, err
 	}

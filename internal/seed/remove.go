@@ -41,7 +41,8 @@ type going struct {
 var ErrNothing = errors.New("no run of it is recorded: there is nothing to delete")
 
 // Remove takes out the rows that the runs of a seed made.
-func Remove(ctx context.Context, db engine.Database, e engine.Engine, name string, wait time.Duration) ([]Removed, error) {
+func Remove(ctx context.Context, db engine.Database, e engine.Engine, name string,
+	wait time.Duration) ([]Removed, error) {
 	if err := db.Begin(ctx, wait); err != nil {
 		return nil, err
 	}
@@ -154,7 +155,10 @@ func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
 	for _, s := range segments {
 		for _, key := range s.keys {
 			if len(key) != len(r.Columns) {
-				return r, fmt.Errorf("the rows of %s cannot be identified: it has no primary key, and its columns have changed since", t.Name)
+				return r, fmt.Errorf(
+					"the rows of %s cannot be identified: it has no primary key, and its columns have changed since",
+					t.Name,
+				)
 			}
 			r.Cells = append(r.Cells, plainKey(key)...)
 		}
@@ -164,7 +168,8 @@ func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
 
 // gather puts the rows that were made, and are there still, into a table of the
 // session.
-func gather(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, t *schema.Table, segments []segment, number int) (*going, error) {
+func gather(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, t *schema.Table,
+	segments []segment, number int) (*going, error) {
 	g := &going{table: t, key: t.Key(), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
 	g.columns = slices.Clone(g.key)
 	for _, p := range schema.Pointers(live, t) {
@@ -239,14 +244,16 @@ func list(e engine.Engine, columns []string) string {
 }
 
 // hold takes the rows out of those that go that others point at which stay.
-func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []*going) (bool, error) {
+func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema,
+	all []*going) (bool, error) {
 	held := false
 	for _, p := range schema.Pointers(live, g.table) {
 		var where []string
 		for _, c := range p.Key.Columns {
 			where = append(where, e.SQL().Quote(c)+" IS NOT NULL")
 		}
-		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.SQL().Quote(p.Table.Name), strings.Join(where, " AND "))
+		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.SQL().Quote(p.Table.Name),
+			strings.Join(where, " AND "))
 		if i := slices.IndexFunc(all, func(o *going) bool { return o.table == p.Table }); i >= 0 {
 			// A difference of sets, which no server works out row by row: with NOT IN, PostgreSQL
 			// reads all that go for each row, where they are too many for its memory.
@@ -263,8 +270,11 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 			for _, c := range all[i].key {
 				on = append(on, fmt.Sprintf("t.%s = g.%s", e.SQL().Quote(c), e.SQL().Quote(c)))
 			}
-			stay = fmt.Sprintf("SELECT %s FROM (SELECT %s FROM %s WHERE %s EXCEPT SELECT %s FROM %s AS t JOIN %s AS g ON %s) AS stay", list(e, p.Key.Columns),
-				list(e, columns), e.SQL().Quote(p.Table.Name), strings.Join(where, " AND "), strings.Join(of, ", "), e.SQL().Quote(p.Table.Name), e.SQL().Quote(all[i].name), strings.Join(on, " AND "))
+			stay = fmt.Sprintf(
+				"SELECT %s FROM (SELECT %s FROM %s WHERE %s EXCEPT SELECT %s FROM %s AS t JOIN %s AS g ON %s) AS stay",
+				list(e, p.Key.Columns), list(e, columns), e.SQL().Quote(p.Table.Name), strings.Join(where, " AND "),
+				strings.Join(of, ", "), e.SQL().Quote(p.Table.Name), e.SQL().Quote(all[i].name),
+				strings.Join(on, " AND "))
 		}
 		before, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.name))
 		if err != nil {
@@ -299,7 +309,8 @@ func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*go
 			return err
 		}
 		tables = append(tables, g.table.Name)
-		where = append(where, fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.SQL().Quote(g.name)))
+		where = append(where,
+			fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.SQL().Quote(g.name)))
 	}
 	list := e.Scripts().DeleteTogether(tables, where)
 	for _, g := range all {
@@ -321,7 +332,8 @@ func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*go
 }
 
 // rewrite forgets the runs, but for the rows that were left.
-func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name string, live *schema.Schema, out []Removed) error {
+func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name string, live *schema.Schema,
+	out []Removed) error {
 	const runs = "(SELECT id FROM erbario_seed_runs WHERE seed = ?)"
 	if !slices.ContainsFunc(out, func(r Removed) bool { return r.Left > 0 }) {
 		if err := db.Exec(ctx, "DELETE FROM erbario_seed_rows WHERE run IN "+runs, name); err != nil {
@@ -329,7 +341,13 @@ func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name stri
 		}
 		return db.Exec(ctx, "DELETE FROM erbario_seed_runs WHERE seed = ?", name)
 	}
-	rows, err := db.Select(ctx, "SELECT run, line, table_name, first_row, row_count, "+e.SQL().Quote("keys")+" FROM erbario_seed_rows WHERE run IN "+runs, name)
+	rows, err := db.Select(
+		ctx,
+		"SELECT run, line, table_name, first_row, row_count, "+e.SQL().
+			Quote("keys")+
+			" FROM erbario_seed_rows WHERE run IN "+runs,
+		name,
+	)
 	if err != nil {
 		return err
 	}

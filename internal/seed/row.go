@@ -208,7 +208,8 @@ func (r *row) beyond(c *column, x float64) { r.outside, r.became = c, x }
 
 // unheld tells of it.
 func (r *row) unheld(c *column) error {
-	m := mistake(r.line.source, "add or multiply by less, or let the field hold more", "row %d of %s: %s would be %s, which is out of its range", r.n+1, r.line.Table.Model, c.Field, number(r.became))
+	m := mistake(r.line.source, "add or multiply by less, or let the field hold more",
+		"row %d of %s: %s would be %s, which is out of its range", r.n+1, r.line.Table.Model, c.Field, number(r.became))
 	m.Pos = r.line.source.Supplies[c.Name].Pos
 	return &Problem{m}
 }
@@ -318,7 +319,8 @@ func (r *row) isFree(u *unique) bool {
 // that no other row has the same, remembered or not.
 func (r *row) apart(u *unique) bool {
 	for _, at := range u.columns {
-		if c := r.line.columns[at]; r.nth[at] == r.n+r.line.before+remembered && c.nth != nil && c.domain != nil && c.domain(r) >= r.n+r.line.before+remembered {
+		if c := r.line.columns[at]; r.nth[at] == r.n+r.line.before+remembered && c.nth != nil && c.domain != nil &&
+			c.domain(r) >= r.n+r.line.before+remembered {
 			return true
 		}
 	}
@@ -373,7 +375,8 @@ func (t *tablePlan) joined(u *unique) *unique {
 func (r *row) goThrough(u *unique, settled []*unique) error {
 	l := r.line
 	free := func() bool {
-		return r.isFree(u) && !slices.ContainsFunc(settled, func(o *unique) bool { return !r.isFree(o) }) && r.outside == nil && r.failing() == nil
+		return r.isFree(u) && !slices.ContainsFunc(settled, func(o *unique) bool { return !r.isFree(o) }) &&
+			r.outside == nil && r.failing() == nil
 	}
 	var turn []*column
 	var sizes []int64
@@ -442,7 +445,8 @@ func (r *row) goThrough(u *unique, settled []*unique) error {
 	if all > limit {
 		why = fmt.Sprintf("%d were tried, and each is taken or fails a check", limit)
 	}
-	m := mistake(l.source, "create fewer rows, or let the fields have more values", "row %d of %s finds no free %s: %s", r.n+1, l.Table.Model, together(fields), why)
+	m := mistake(l.source, "create fewer rows, or let the fields have more values", "row %d of %s finds no free %s: %s",
+		r.n+1, l.Table.Model, together(fields), why)
 	return &Problem{m}
 }
 
@@ -614,7 +618,9 @@ func (l *Line) fits() *lang.Diagnostic {
 				}
 			}
 			if size > n {
-				m := mistake(l.source, "make the field longer, or the text shorter", "the last number of %s.%s makes it %d characters long, and it holds at most %d", l.Table.Model, c.Field, size, n)
+				m := mistake(l.source, "make the field longer, or the text shorter",
+					"the last number of %s.%s makes it %d characters long, and it holds at most %d", l.Table.Model,
+					c.Field, size, n)
 				return &m
 			}
 		}

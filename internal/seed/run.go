@@ -97,9 +97,20 @@ type loader struct {
 }
 
 // Run loads a seed.
-func Run(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed, o RunOptions) (*Outcome, error) {
+func Run(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed,
+	o RunOptions) (*Outcome, error) {
 	start := time.Now()
-	r := &loader{ctx: ctx, db: db, engine: e, o: o, outcome: &Outcome{}, id: o.Now.UTC().Format("20060102T150405.000000"), reserved: map[string]bool{}, known: map[string]bool{}, told: map[string]int64{}}
+	r := &loader{
+		ctx:      ctx,
+		db:       db,
+		engine:   e,
+		o:        o,
+		outcome:  &Outcome{},
+		id:       o.Now.UTC().Format("20060102T150405.000000"),
+		reserved: map[string]bool{},
+		known:    map[string]bool{},
+		told:     map[string]int64{},
+	}
 	if err := db.Begin(ctx, o.Wait); err != nil {
 		return nil, err
 	}
@@ -224,7 +235,9 @@ func (r *loader) begin() error {
 		}
 	}
 	if has {
-		open, err := r.db.Select(r.ctx, "SELECT 1 FROM erbario_seed_runs WHERE seed = ? AND random = ? AND ended_at IS NULL", r.plan.Seed.Name, fmt.Sprint(r.plan.Random))
+		open, err := r.db.Select(r.ctx,
+			"SELECT 1 FROM erbario_seed_runs WHERE seed = ? AND random = ? AND ended_at IS NULL", r.plan.Seed.Name,
+			fmt.Sprint(r.plan.Random))
 		if err != nil {
 			return err
 		}
@@ -235,7 +248,8 @@ func (r *loader) begin() error {
 		r.follow()
 		r.apart()
 	}
-	return r.db.Exec(r.ctx, "INSERT INTO erbario_seed_runs (id, seed, random, begun_at) VALUES (?, ?, ?, ?)", r.id, r.plan.Seed.Name, fmt.Sprint(r.plan.Random), r.o.Now.UTC().Format(time.DateTime))
+	return r.db.Exec(r.ctx, "INSERT INTO erbario_seed_runs (id, seed, random, begun_at) VALUES (?, ?, ?, ?)", r.id,
+		r.plan.Seed.Name, fmt.Sprint(r.plan.Random), r.o.Now.UTC().Format(time.DateTime))
 }
 
 // notePlaces records where the numbers of each line begin, with the first part of a run that

@@ -19,7 +19,8 @@ import (
 
 // Script writes the script of a seed against what is in the database; db is only
 // read. wanted is the schema in the engine's words.
-func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engine, wanted *schema.Schema, d *declare.Declared, s *declare.Seed, o RunOptions) error {
+func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engine, wanted *schema.Schema,
+	d *declare.Declared, s *declare.Seed, o RunOptions) error {
 	out := bufio.NewWriterSize(w, 1<<16)
 	x := &scripted{Database: db, engine: e, wanted: wanted, w: out}
 	before, begin, commit, after := e.Scripts().ScriptAround()

@@ -187,7 +187,8 @@ func TestSameEachTime(t *testing.T) {
 	require.NotEqual(t, one, made(t, Options{Random: 8}, garden, seed))
 	more := made(t, Options{Random: 7}, garden, strings.Replace(seed, "Taxon 3", "Taxon 9", 1))
 	require.Equal(t, one["taxons"], more["taxons"][:3], "more rows")
-	wider := made(t, Options{Random: 7}, strings.Replace(garden, "    taken_on date", "    taken_on date\n    notes text optional", 1), seed)
+	wider := made(t, Options{Random: 7},
+		strings.Replace(garden, "    taken_on date", "    taken_on date\n    notes text optional", 1), seed)
 	require.Equal(t, values(one["specimens"], "weight_g"), values(wider["specimens"], "weight_g"), "another field")
 	later := made(t, Options{Random: 7, Today: time.Date(2036, 5, 1, 0, 0, 0, 0, time.UTC)}, garden, seed)
 	require.Contains(t, later["specimens"][0]["taken_on"], "203")
@@ -195,7 +196,8 @@ func TestSameEachTime(t *testing.T) {
 }
 
 func TestTimesAndDeletion(t *testing.T) {
-	rows := made(t, Options{Random: 1}, garden, "seed demo\n    Taxon 3\n    Collector 60\n        deleted 30%\n        created_at 2020-01-01..2024-12-31\n        Specimen 3\n            deleted 5%\n")
+	rows := made(t, Options{Random: 1}, garden,
+		"seed demo\n    Taxon 3\n    Collector 60\n        deleted 30%\n        created_at 2020-01-01..2024-12-31\n        Specimen 3\n            deleted 5%\n")
 	gone := map[any]any{}
 	for _, r := range rows["collectors"] {
 		created, updated := r["created_at"].(string), r["updated_at"].(string)
@@ -297,7 +299,8 @@ func TestManyUnique(t *testing.T) {
 	if testing.Short() {
 		t.Skip("makes more than a million rows")
 	}
-	p, mistakes := plan(t, Options{}, "model A\n    email text(60) unique fake email\n", fmt.Sprintf("seed demo\n    A %d\n", remembered+200_000))
+	p, mistakes := plan(t, Options{}, "model A\n    email text(60) unique fake email\n",
+		fmt.Sprintf("seed demo\n    A %d\n", remembered+200_000))
 	require.Empty(t, mistakes)
 	seen := make(map[string]bool, remembered)
 	require.NoError(t, p.Make(context.Background(), p.Lines[0], 0, func(b *Batch) error {

@@ -50,8 +50,10 @@ func aboutOf(name, generator string) (prefix string, place, ok bool) {
 	if !place && !slices.Contains(fake.PersonKinds, generator) {
 		return "", false, false
 	}
-	if first, rest, ok := strings.Cut(name, "_"); ok && guesses()[name] == "" && (guesses()[rest] != "" || rest == "name") {
-		if slices.Contains(roles, first) || place && slices.Contains(qualifiers, first) { // a person's work_email is the person's own
+	if first, rest, ok := strings.Cut(name, "_"); ok && guesses()[name] == "" &&
+		(guesses()[rest] != "" || rest == "name") {
+		if slices.Contains(roles, first) ||
+			place && slices.Contains(qualifiers, first) { // a person's work_email is the person's own
 			return first, place, true
 		}
 	}
@@ -77,7 +79,12 @@ func (p *Plan) subjects(l *Line) {
 				return s
 			}
 		}
-		s := &subject{place: place, prefix: prefix, hash: fake.Hash(fmt.Sprint("subject ", place, " ", prefix)), groups: map[string]*fake.Group{}}
+		s := &subject{
+			place:  place,
+			prefix: prefix,
+			hash:   fake.Hash(fmt.Sprint("subject ", place, " ", prefix)),
+			groups: map[string]*fake.Group{},
+		}
 		l.subjects = append(l.subjects, s)
 		return s
 	}
@@ -112,7 +119,8 @@ func (p *Plan) subjects(l *Line) {
 		p.givens(l, s)
 		for _, kind := range fake.PlaceKinds { // of several the one that tells the most
 			for _, c := range s.members {
-				if s.lead == nil && c.about == kind && slices.ContainsFunc(l.plan.uniques, func(u *unique) bool { return slices.Contains(u.columns, c.at) }) {
+				if s.lead == nil && c.about == kind && slices.ContainsFunc(l.plan.uniques,
+					func(u *unique) bool { return slices.Contains(u.columns, c.at) }) {
 					s.lead = c
 				}
 			}
@@ -166,7 +174,8 @@ func offers(choices []string, kind string) bool {
 // degrees tells whether a column is a number of degrees.
 func (c *column) degrees() bool {
 	g := GuessOf(c.Field)
-	return c.axis != nil && (g == "latitude" || g == "longitude") && (c.Type.Kind == schema.Decimal || c.Type.Kind == schema.Real || c.Type.Kind == schema.Double)
+	return c.axis != nil && (g == "latitude" || g == "longitude") &&
+		(c.Type.Kind == schema.Decimal || c.Type.Kind == schema.Real || c.Type.Kind == schema.Double)
 }
 
 // givens finds what is said of a subject's place: by columns of the row that are no members,
@@ -187,7 +196,8 @@ func (p *Plan) givens(l *Line, s *subject) {
 			continue
 		}
 		first, _, _ := strings.Cut(strings.ToLower(l.Table.Column(k.Columns[0]).Field), "_")
-		if s.prefix != "" && first != s.prefix || s.prefix == "" && !slices.Contains([]string{"country", "city", "town", "region", "place", "location", "address"}, first) {
+		if s.prefix != "" && first != s.prefix || s.prefix == "" &&
+			!slices.Contains([]string{"country", "city", "town", "region", "place", "location", "address"}, first) {
 			continue // the customer's town is not where the order is packed
 		}
 		for _, c := range target.Columns {
@@ -205,7 +215,10 @@ func (p *Plan) givens(l *Line, s *subject) {
 
 // tells tells whether a text of that kind tells one place from others.
 func tells(kind string) bool {
-	return slices.Contains([]string{"city", "region", "country", "country_code", "postcode", "currency", "language", "locale", "timezone"}, kind)
+	return slices.Contains(
+		[]string{"city", "region", "country", "country_code", "postcode", "currency", "language", "locale", "timezone"},
+		kind,
+	)
 }
 
 // kindIn is the generator of texts like those of a column, where its table is a country's, a
@@ -351,11 +364,14 @@ func (s *subject) group(p *Plan, said string) *fake.Group {
 	for i, line := range lines {
 		kind, text, ok := strings.Cut(line, " ")
 		says := func(o *fake.Place) bool { return o.Says(kind, text) }
-		if ok && !slices.ContainsFunc(list, says) && i == 0 && slices.ContainsFunc(fake.Places(false), says) { // not of the locale's
+		if ok && !slices.ContainsFunc(list, says) && i == 0 &&
+			slices.ContainsFunc(fake.Places(false), says) { // not of the locale's
 			list = fake.Places(false)
 		}
 		if ok && i == 0 && !slices.ContainsFunc(list, says) { // a country of which only the name is known
-			if all := slices.DeleteFunc(slices.Clone(fake.Countries()), func(o *fake.Place) bool { return !says(o) }); len(all) > 0 && s.countries() {
+			if all := slices.DeleteFunc(slices.Clone(fake.Countries()), func(o *fake.Place) bool { return !says(o) }); len(
+				all,
+			) > 0 && s.countries() {
 				list = all
 			}
 		}
@@ -377,7 +393,8 @@ func (s *subject) group(p *Plan, said string) *fake.Group {
 
 // countries tells whether nothing is asked of a place but its country.
 func (s *subject) countries() bool {
-	return !slices.ContainsFunc(s.members, func(c *column) bool { return c.about != "country" && c.about != "country_code" })
+	return !slices.ContainsFunc(s.members,
+		func(c *column) bool { return c.about != "country" && c.about != "country_code" })
 }
 
 // distinct are places of a group that differ in what the leading column has of them.

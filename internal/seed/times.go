@@ -198,7 +198,14 @@ func (p *Plan) inOrder(l *Line) {
 				continue
 			}
 			at := a.at
-			f := after{of: func(r *row) any { return r.cells[at] }, column: a.column, axis: a.axis, least: least, far: far, before: turned}
+			f := after{
+				of:     func(r *row) any { return r.cells[at] },
+				column: a.column,
+				axis:   a.axis,
+				least:  least,
+				far:    far,
+				before: turned,
+			}
 			if b.needs = append(b.needs, at); turned { // what is said goes first
 				b.afters = slices.Insert(b.afters, 0, f)
 			} else {
@@ -209,9 +216,11 @@ func (p *Plan) inOrder(l *Line) {
 			continue
 		}
 		for _, k := range l.Table.ForeignKeys {
-			if target := p.schema.Table(k.Table); k == l.up && target.SoftDelete != "" && l.follows == "" && (b.stage == created || b.stage == step) { // nothing is done for one that is gone
+			if target := p.schema.Table(k.Table); k == l.up && target.SoftDelete != "" && l.follows == "" &&
+				(b.stage == created || b.stage == step) { // nothing is done for one that is gone
 				of, needs := p.ofReferred(l, k, target.SoftDelete)
-				b.afters = append(b.afters, after{of: of, axis: axisOf(target.Column(target.SoftDelete).Type), before: true})
+				b.afters = append(b.afters,
+					after{of: of, axis: axisOf(target.Column(target.SoftDelete).Type), before: true})
 				b.needs = append(b.needs, needs)
 			}
 			born := birthOf(p.schema, k.Table)
@@ -361,7 +370,8 @@ var pairs = sync.OnceValue(func() map[string]int {
 func stem(t timed) string {
 	var out []string
 	for _, w := range strings.Split(strings.ToLower(t.Field), "_") {
-		if _, ok := times()[w]; !ok && !slices.Contains([]string{"at", "on", "date", "time", "valid", "check", "active", "in", "out"}, w) {
+		if _, ok := times()[w]; !ok &&
+			!slices.Contains([]string{"at", "on", "date", "time", "valid", "check", "active", "in", "out"}, w) {
 			out = append(out, w)
 		}
 	}
@@ -438,7 +448,9 @@ func (c *column) kept(r *row, i interval) (may, near interval) {
 }
 
 // business are words in the names of times that are in hours of work, on weekdays.
-var business = strings.Fields("meeting appointment invoice invoiced issued shipped dispatched approved reviewed signed hired interview lesson visit consultation office packed prepared processed handed")
+var business = strings.Fields(
+	"meeting appointment invoice invoiced issued shipped dispatched approved reviewed signed hired interview lesson visit consultation office packed prepared processed handed",
+)
 
 // hours are when something is done, by the name of its time.
 type hours struct {
@@ -449,7 +461,8 @@ type hours struct {
 
 func hoursOf(field string) hours {
 	h := hours{from: 7 * hour, to: 22 * hour, unit: 1}
-	if slices.ContainsFunc(strings.Split(strings.ToLower(field), "_"), func(w string) bool { return slices.Contains(business, w) }) {
+	if slices.ContainsFunc(strings.Split(strings.ToLower(field), "_"),
+		func(w string) bool { return slices.Contains(business, w) }) {
 		h.work, h.from, h.to = true, 8*hour, 18*hour
 	}
 	if m := momentOf(field); m.stage == planned || m.stage == ending {

@@ -32,18 +32,85 @@ type byHand struct {
 }
 
 var byHands = []byHand{
-	{name: "a table with rows", sql: []string{"CREATE TABLE byhand_press (id integer PRIMARY KEY, note varchar(20))", "INSERT INTO byhand_press VALUES (1, 'kept')"}, check: "SELECT 1 FROM byhand_press WHERE note = 'kept'"},
-	{name: "a table that refers to one of ours", sql: []string{"CREATE TABLE byhand_loan (id integer PRIMARY KEY, of_id bigint REFERENCES {table} (id))"}, check: "SELECT 1 FROM (SELECT count(*) AS n FROM byhand_loan) AS q"},
-	{name: "a view over a table by hand", sql: []string{"CREATE TABLE byhand_shelf (id integer PRIMARY KEY)", "INSERT INTO byhand_shelf VALUES (4)", "CREATE VIEW byhand_seen AS SELECT id FROM byhand_shelf"}, check: "SELECT 1 FROM byhand_seen WHERE id = 4"},
+	{
+		name: "a table with rows",
+		sql: []string{
+			"CREATE TABLE byhand_press (id integer PRIMARY KEY, note varchar(20))",
+			"INSERT INTO byhand_press VALUES (1, 'kept')",
+		},
+		check: "SELECT 1 FROM byhand_press WHERE note = 'kept'",
+	},
+	{
+		name:  "a table that refers to one of ours",
+		sql:   []string{"CREATE TABLE byhand_loan (id integer PRIMARY KEY, of_id bigint REFERENCES {table} (id))"},
+		check: "SELECT 1 FROM (SELECT count(*) AS n FROM byhand_loan) AS q",
+	},
+	{
+		name: "a view over a table by hand",
+		sql: []string{
+			"CREATE TABLE byhand_shelf (id integer PRIMARY KEY)",
+			"INSERT INTO byhand_shelf VALUES (4)",
+			"CREATE VIEW byhand_seen AS SELECT id FROM byhand_shelf",
+		},
+		check: "SELECT 1 FROM byhand_seen WHERE id = 4",
+	},
 	{name: "an index", sql: []string{"CREATE INDEX byhand_{table} ON {table} (id)"}},
 	{name: "a column", sql: []string{"ALTER TABLE {table} ADD COLUMN byhand integer"}},
-	{name: "a trigger", on: "sqlite", sql: []string{"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} BEGIN SELECT 1; END"}},
-	{name: "a trigger", on: "mariadb", sql: []string{"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} FOR EACH ROW SET @byhand = NEW.id"}},
-	{name: "a trigger", on: "postgres", sql: []string{"CREATE FUNCTION byhand_noted() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'", "CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} FOR EACH ROW EXECUTE FUNCTION byhand_noted()"}, check: "SELECT 1 FROM pg_proc WHERE proname = 'byhand_noted'"},
-	{name: "a function, a type and a sequence", on: "postgres", sql: []string{"CREATE TYPE byhand_kind AS ENUM ('a', 'b')", "CREATE SEQUENCE byhand_number START 7", "CREATE FUNCTION byhand_of(kind byhand_kind) RETURNS integer LANGUAGE sql AS 'SELECT 3'", "CREATE TABLE byhand_box (id bigint DEFAULT nextval('byhand_number'), kind byhand_kind)"}, check: "SELECT 1 WHERE byhand_of('a') = 3 AND to_regclass('byhand_number') IS NOT NULL"},
-	{name: "what takes a table's row", on: "postgres", sql: []string{"CREATE FUNCTION byhand_row(r {table}) RETURNS integer LANGUAGE plpgsql AS 'BEGIN RETURN 1; END'"}},
-	{name: "things in another schema", on: "postgres", sql: []string{"CREATE SCHEMA byhand_aside", "CREATE TABLE byhand_aside.leaf (id integer)", "CREATE VIEW byhand_aside.leaves AS SELECT id FROM byhand_aside.leaf"}, check: "SELECT 1 FROM (SELECT count(*) AS n FROM byhand_aside.leaves) AS q"},
-	{name: "a procedure and a function", on: "mariadb", sql: []string{"CREATE FUNCTION byhand_of() RETURNS int DETERMINISTIC RETURN 3", "CREATE PROCEDURE byhand_do() SELECT 1"}, check: "SELECT 1 FROM dual WHERE byhand_of() = 3"},
+	{
+		name: "a trigger",
+		on:   "sqlite",
+		sql:  []string{"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} BEGIN SELECT 1; END"},
+	},
+	{
+		name: "a trigger",
+		on:   "mariadb",
+		sql:  []string{"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} FOR EACH ROW SET @byhand = NEW.id"},
+	},
+	{
+		name: "a trigger",
+		on:   "postgres",
+		sql: []string{
+			"CREATE FUNCTION byhand_noted() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'",
+			"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} FOR EACH ROW EXECUTE FUNCTION byhand_noted()",
+		},
+		check: "SELECT 1 FROM pg_proc WHERE proname = 'byhand_noted'",
+	},
+	{
+		name: "a function, a type and a sequence",
+		on:   "postgres",
+		sql: []string{
+			"CREATE TYPE byhand_kind AS ENUM ('a', 'b')", "CREATE SEQUENCE byhand_number START 7",
+			"CREATE FUNCTION byhand_of(kind byhand_kind) RETURNS integer LANGUAGE sql AS 'SELECT 3'",
+			"CREATE TABLE byhand_box (id bigint DEFAULT nextval('byhand_number'), kind byhand_kind)",
+		},
+		check: "SELECT 1 WHERE byhand_of('a') = 3 AND to_regclass('byhand_number') IS NOT NULL",
+	},
+	{
+		name: "what takes a table's row",
+		on:   "postgres",
+		sql: []string{
+			"CREATE FUNCTION byhand_row(r {table}) RETURNS integer LANGUAGE plpgsql AS 'BEGIN RETURN 1; END'",
+		},
+	},
+	{
+		name: "things in another schema",
+		on:   "postgres",
+		sql: []string{
+			"CREATE SCHEMA byhand_aside",
+			"CREATE TABLE byhand_aside.leaf (id integer)",
+			"CREATE VIEW byhand_aside.leaves AS SELECT id FROM byhand_aside.leaf",
+		},
+		check: "SELECT 1 FROM (SELECT count(*) AS n FROM byhand_aside.leaves) AS q",
+	},
+	{
+		name: "a procedure and a function",
+		on:   "mariadb",
+		sql: []string{
+			"CREATE FUNCTION byhand_of() RETURNS int DETERMINISTIC RETURN 3",
+			"CREATE PROCEDURE byhand_do() SELECT 1",
+		},
+		check: "SELECT 1 FROM dual WHERE byhand_of() = 3",
+	},
 }
 
 // outsideTables make the table outside, by engine.
@@ -69,9 +136,16 @@ func beside(t *rapid.T, p testserver.Place) bool {
 		if e.Name() == "sqlite" {
 			outside = strings.Replace(outside, "bigint", "integer", 1)
 		}
-		refers := model{name: "Deposit", fields: []field{{name: "herbarium", typ: "references Herbarium", clauses: []string{"optional"}}, {name: "count", typ: "integer"}}}
+		refers := model{
+			name: "Deposit",
+			fields: []field{
+				{name: "herbarium", typ: "references Herbarium", clauses: []string{"optional"}},
+				{name: "count", typ: "integer"},
+			},
+		}
 		a = append(a, refers)
-		refers.fields = append(slices.Clone(refers.fields), field{name: "mark", typ: "text(8)", clauses: []string{"optional"}})
+		refers.fields = append(slices.Clone(refers.fields),
+			field{name: "mark", typ: "text(8)", clauses: []string{"optional"}})
 		b = append(b, refers)
 	}
 	r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 2))

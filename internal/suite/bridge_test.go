@@ -33,7 +33,8 @@ func TestBridge(t *testing.T) {
 				db := p.Open(t)
 				defer db.Close()
 				table := wanted(t, e, "model Sheet\n    number integer\n    before text(20) optional"+clause+"\n    now text(20) optional"+clause+"\n").Tables[0]
-				table.Triggers = engine.StagesOf(e).SyncTriggers(table, []engine.Span{{Column: table.Column("now"), Old: table.Column("before")}})
+				table.Triggers = engine.StagesOf(e).
+					SyncTriggers(table, []engine.Span{{Column: table.Column("now"), Old: table.Column("before")}})
 				made := e.DDL().Create(table).Apply
 				for _, sql := range slices.Concat(e.OwnTables().History, engine.StagesOf(e).Begin(table.Name)[:len(engine.StagesOf(e).Begin(table.Name))-1], made) {
 					require.NoError(t, db.Exec(ctx, sql))
@@ -48,12 +49,20 @@ func TestBridge(t *testing.T) {
 						v := literal.Draw(t, "value")
 						id := rapid.IntRange(0, i).Draw(t, "row")
 						if _, there := model[id]; there {
-							require.NoError(t, db.Exec(ctx, fmt.Sprintf("UPDATE sheets SET %s = %s WHERE %s = %d", column, v, number, id)))
+							require.NoError(
+								t,
+								db.Exec(ctx,
+									fmt.Sprintf("UPDATE sheets SET %s = %s WHERE %s = %d", column, v, number, id)),
+							)
 							model[id] = v
 							continue
 						}
 						if rapid.Bool().Draw(t, "written") {
-							require.NoError(t, db.Exec(ctx, fmt.Sprintf("INSERT INTO sheets (%s, %s) VALUES (%d, %s)", number, column, id, v)))
+							require.NoError(
+								t,
+								db.Exec(ctx,
+									fmt.Sprintf("INSERT INTO sheets (%s, %s) VALUES (%d, %s)", number, column, id, v)),
+							)
 							model[id] = v
 						} else { // by its default
 							require.NoError(t, db.Exec(ctx, fmt.Sprintf("INSERT INTO sheets (%s) VALUES (%d)", number, id)))
@@ -62,7 +71,8 @@ func TestBridge(t *testing.T) {
 							}
 						}
 					}
-					rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s, %s, %s FROM sheets", number, before, e.SQL().Quote("now")), 0)
+					rows, err := db.Sample(ctx,
+						fmt.Sprintf("SELECT %s, %s, %s FROM sheets", number, before, e.SQL().Quote("now")), 0)
 					require.NoError(t, err)
 					require.Len(t, rows.Values, len(model))
 					for _, r := range rows.Values {

@@ -33,8 +33,10 @@ func TestImports(t *testing.T) {
 			}
 			assert.NotEqual(t, "cli", inner, path)
 			if pkg != "cli" && pkg != "bench" {
-				shared := strings.HasPrefix(pkg, "engine/") && inner == "engine/preconditions" || inner == "engine/sqltext" // what engines have in common, and what is said of their tokens
-				assert.False(t, strings.HasPrefix(inner, "engine/") && !shared && pkg != "testserver", "%s imports %s", path, name)
+				shared := strings.HasPrefix(pkg, "engine/") && inner == "engine/preconditions" ||
+					inner == "engine/sqltext" // what engines have in common, and what is said of their tokens
+				assert.False(t, strings.HasPrefix(inner, "engine/") && !shared && pkg != "testserver", "%s imports %s",
+					path, name)
 				for _, w := range terminal {
 					assert.NotContains(t, name, w, path)
 				}

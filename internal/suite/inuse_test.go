@@ -75,7 +75,8 @@ func TestFilledWhileInUse(t *testing.T) {
 		before := "model Sheet\n    number text(20)\n    note text(20) optional\n    place text(20) optional\n"
 		after := "model Sheet\n    number text(20)\n    note text(20)\n    place text(20) optional\n    title text(60)\n"
 		look := func(src string, files []*migration.Migration) *draft.State {
-			s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
+			s, err := draft.Look(ctx, e, db,
+				func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 			require.NoError(t, err)
 			return s
 		}
@@ -98,8 +99,11 @@ func TestFilledWhileInUse(t *testing.T) {
 		}
 		s := look(after, files)
 		s.InUse = true
-		d, err := s.Make(ctx, draft.Request{Title: "more", Now: time.Now(), Answers: plan.Answers{Fill: map[string]plan.Fill{
-			"sheets.note": {SQL: "'none'", Literal: true}, "sheets.title": {SQL: "upper(number)"}}}})
+		d, err := s.Make(
+			ctx,
+			draft.Request{Title: "more", Now: time.Now(), Answers: plan.Answers{Fill: map[string]plan.Fill{
+				"sheets.note": {SQL: "'none'", Literal: true}, "sheets.title": {SQL: "upper(number)"}}}},
+		)
 		require.NoError(t, err)
 		require.NotNil(t, d.Migration, "%v %v", d.Plan.Questions, d.Outcome)
 		files = append(files, d.Migration)

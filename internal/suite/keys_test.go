@@ -48,8 +48,10 @@ func keys(t *rapid.T, p testserver.Place) {
 	ctx := context.Background()
 	kinds := rapid.Permutation([]int{0, 1, 2, 3}).Draw(t, "keys")
 	from, to := keyKinds[kinds[0]], keyKinds[kinds[1]]
-	extra := rapid.SampledFrom([]string{"", "    timestamps\n", "    noted text optional\n", "    soft delete\n", "    soft delete with view with children\n"}).Draw(t, "beside")
-	inner := rapid.SampledFrom([]string{"", "", "    under references Taxon optional\n", "    under references Taxon optional on delete set null\n    index under\n"}).Draw(t, "within")
+	extra := rapid.SampledFrom([]string{"", "    timestamps\n", "    noted text optional\n", "    soft delete\n", "    soft delete with view with children\n"}).
+		Draw(t, "beside")
+	inner := rapid.SampledFrom([]string{"", "", "    under references Taxon optional\n", "    under references Taxon optional on delete set null\n    index under\n"}).
+		Draw(t, "within")
 	shapes := []string{"", " optional", " optional on delete set null", " on delete cascade", " unique optional"}
 	var list []referring
 	for _, name := range []string{"Sheet", "Loan"}[:rapid.IntRange(1, 2).Draw(t, "referring")] {
@@ -59,7 +61,8 @@ func keys(t *rapid.T, p testserver.Place) {
 			r.refs = append(r.refs, f)
 			r.lines += "    " + f + " references Taxon" + clauses + "\n"
 		}
-		r.lines += rapid.SampledFrom([]string{"", "    count integer default 1\n", "    soft delete\n", "    index first\n"}).Draw(t, "lines")
+		r.lines += rapid.SampledFrom([]string{"", "    count integer default 1\n", "    soft delete\n", "    index first\n"}).
+			Draw(t, "lines")
 		list = append(list, r)
 	}
 	models := func(k keyed) string {
@@ -81,7 +84,8 @@ func keys(t *rapid.T, p testserver.Place) {
 		words++
 		run("INSERT INTO taxons (word) VALUES ('w%d')", words)
 		if inner != "" && r.IntN(3) > 0 {
-			above, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM taxons WHERE word = 'w%d'", k.column, 1+r.IntN(words)), 1)
+			above, err := db.Sample(ctx,
+				fmt.Sprintf("SELECT %s FROM taxons WHERE word = 'w%d'", k.column, 1+r.IntN(words)), 1)
 			require.NoError(t, err)
 			run("UPDATE taxons SET under_%s = %s WHERE word = 'w%d'", k.column, above.Values[0][0], words)
 		}
@@ -113,13 +117,23 @@ func keys(t *rapid.T, p testserver.Place) {
 		require.NoError(t, err)
 		all := []string{fmt.Sprint(out)}
 		if inner != "" {
-			rows, err := db.Select(ctx, fmt.Sprintf("SELECT m.word, coalesce(t.word, 'none') FROM taxons m LEFT JOIN taxons t ON t.%s = m.under_%s ORDER BY m.word", k.column, k.column))
+			rows, err := db.Select(
+				ctx,
+				fmt.Sprintf(
+					"SELECT m.word, coalesce(t.word, 'none') FROM taxons m LEFT JOIN taxons t ON t.%s = m.under_%s ORDER BY m.word",
+					k.column, k.column),
+			)
 			require.NoError(t, err)
 			all = append(all, fmt.Sprint(rows))
 		}
 		for _, m := range list {
 			for _, f := range m.refs {
-				rows, err := db.Select(ctx, fmt.Sprintf("SELECT m.mark, coalesce(t.word, 'none') FROM %s m LEFT JOIN taxons t ON t.%s = m.%s_%s ORDER BY m.mark", table(m.name), k.column, f, k.column))
+				rows, err := db.Select(
+					ctx,
+					fmt.Sprintf(
+						"SELECT m.mark, coalesce(t.word, 'none') FROM %s m LEFT JOIN taxons t ON t.%s = m.%s_%s ORDER BY m.mark",
+						table(m.name), k.column, f, k.column),
+				)
 				require.NoError(t, err)
 				all = append(all, fmt.Sprint(m.name, f, rows))
 			}
@@ -142,7 +156,8 @@ func keys(t *rapid.T, p testserver.Place) {
 		answers.Drop["taxons."+from.column] = true
 	}
 	look := func() *draft.State {
-		s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, models(to)), files, nil })
+		s, err := draft.Look(ctx, e, db,
+			func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, models(to)), files, nil })
 		require.NoError(t, err)
 		return s
 	}
@@ -167,7 +182,8 @@ func keys(t *rapid.T, p testserver.Place) {
 	apply()
 	live, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, models(to))), "the live schema after\n%s", d.Migration.Text)
+	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, models(to))), "the live schema after\n%s",
+		d.Migration.Text)
 	require.Equal(t, before, points(to), "after\n%s", d.Migration.Text)
 	undo()
 	require.Equal(t, before, points(from), "undone\n%s", d.Migration.Text)
@@ -175,14 +191,16 @@ func keys(t *rapid.T, p testserver.Place) {
 	apply()
 	require.Equal(t, before, points(to), "applied again\n%s", d.Migration.Text)
 	word(to)
-	if !strings.Contains(from.lines, "uuid") && slices.ContainsFunc(d.Migration.Parameters, func(x migration.Parameter) bool { return x.For == "taxons.id" }) {
+	if !strings.Contains(from.lines, "uuid") &&
+		slices.ContainsFunc(d.Migration.Parameters, func(x migration.Parameter) bool { return x.For == "taxons.id" }) {
 		told["taxons.id"] = "9000" // which the database does not number by itself
 	}
 	for _, m := range list {
 		if !strings.Contains(m.lines, "unique") {
 			row(m, to)
 			if words > 0 {
-				run("UPDATE %s SET %s_%s = (SELECT %s FROM taxons WHERE word = 'w%d')", table(m.name), m.refs[0], to.column, to.column, 1+r.IntN(words))
+				run("UPDATE %s SET %s_%s = (SELECT %s FROM taxons WHERE word = 'w%d')", table(m.name), m.refs[0],
+					to.column, to.column, 1+r.IntN(words))
 			}
 		}
 	}

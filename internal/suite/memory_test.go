@@ -45,11 +45,16 @@ func handWritten(t *testing.T, p testserver.Place, n int) (out []*migration.Migr
 	follows := ""
 	for i := range n {
 		id := fmt.Sprintf("20260101T0000%02d-m%d", i, i)
-		up, down := fmt.Sprintf("ALTER TABLE sheets ADD COLUMN c%d integer", i), fmt.Sprintf("ALTER TABLE sheets DROP COLUMN c%d", i)
+		up, down := fmt.Sprintf("ALTER TABLE sheets ADD COLUMN c%d integer", i), fmt.Sprintf(
+			"ALTER TABLE sheets DROP COLUMN c%d",
+			i,
+		)
 		if i == 0 {
 			up, down = "CREATE TABLE sheets (id integer NOT NULL PRIMARY KEY)", "DROP TABLE sheets"
 		}
-		text := fmt.Sprintf("-- : %s  %s  form 1\n%s-- : not atomic: it can stop between two steps, and is resumed or rolled back from there\n\n-- : step 1  m%d%s\n-- : apply\n%s;\n-- : undo\n%s;\n", id, p.Name, follows, i, outside, up, down)
+		text := fmt.Sprintf(
+			"-- : %s  %s  form 1\n%s-- : not atomic: it can stop between two steps, and is resumed or rolled back from there\n\n-- : step 1  m%d%s\n-- : apply\n%s;\n-- : undo\n%s;\n",
+			id, p.Name, follows, i, outside, up, down)
 		m, err := migration.Parse("migrations/"+id+".sql", text, p.Engine)
 		require.NoError(t, err)
 		out, follows = append(out, m), "-- : follows "+id+"\n"

@@ -54,7 +54,8 @@ func shuffled(t *rapid.T, label string, names, pool []string) map[string]string 
 
 // exchange gives models and fields other names. fields are those of each model by their old
 // names, models the same of these; gone are fields that go, as Model.field.
-func exchange(t *rapid.T, from []model) (out []model, fields map[string]map[string]string, models map[string]string, gone []string) {
+func exchange(t *rapid.T,
+	from []model) (out []model, fields map[string]map[string]string, models map[string]string, gone []string) {
 	fields, models = map[string]map[string]string{}, map[string]string{}
 	var names []string
 	for _, m := range from {
@@ -74,7 +75,9 @@ func exchange(t *rapid.T, from []model) (out []model, fields map[string]map[stri
 		}
 		to := shuffled(t, "fields of "+m.name, names, fieldNames)
 		lost := ""
-		if f := rapid.SampledFrom(m.fields).Draw(t, "goes"); !enums && len(m.fields) > 1 && rapid.Bool().Draw(t, "one goes") && !slices.ContainsFunc(m.fields, func(o field) bool { return o.source() == f.name }) {
+		if f := rapid.SampledFrom(m.fields).Draw(t, "goes"); !enums && len(m.fields) > 1 &&
+			rapid.Bool().Draw(t, "one goes") &&
+			!slices.ContainsFunc(m.fields, func(o field) bool { return o.source() == f.name }) {
 			lost = f.name
 			delete(to, lost)
 			gone = append(gone, m.name+"."+lost)
@@ -140,9 +143,11 @@ func names(t *rapid.T, p testserver.Place) {
 			}
 			i := slices.IndexFunc(is.Columns, func(o *schema.Column) bool { return o.Field == to })
 			if c.Name != is.Columns[i].Name {
-				answers.Rename = append(answers.Rename, plan.Rename{Table: was.Name, Column: c.Name, To: is.Columns[i].Name})
+				answers.Rename = append(answers.Rename,
+					plan.Rename{Table: was.Name, Column: c.Name, To: is.Columns[i].Name})
 			}
-			old[was.Name], renamed[is.Name] = append(old[was.Name], c.Name), append(renamed[is.Name], is.Columns[i].Name)
+			old[was.Name], renamed[is.Name] = append(old[was.Name], c.Name), append(renamed[is.Name],
+				is.Columns[i].Name)
 		}
 	}
 	for _, f := range gone {
@@ -157,7 +162,8 @@ func names(t *rapid.T, p testserver.Place) {
 	for table, list := range selected(t, ctx, e, db, old) {
 		values[strings.Join(old[table], " ")+" of "+table] = list
 	}
-	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
+	s, err := draft.Look(ctx, e, db,
+		func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
 	require.NoError(t, err)
 	s.InUse = e.Caps().Journal && r.IntN(2) == 0
 	d, err := s.Make(ctx, draft.Request{Title: "names", Answers: answers, Now: time.Now(), Rows: true})
@@ -173,11 +179,13 @@ func names(t *rapid.T, p testserver.Place) {
 	require.NoError(t, err, "applying\n%s", d.Migration.Text)
 	live, err = db.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s", d.Migration.Text)
+	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s",
+		d.Migration.Text)
 	got := selected(t, ctx, e, db, renamed)
 	for _, m := range a {
 		was, is := table(declared, m.name), table(now, models[m.name])
-		require.Equal(t, values[strings.Join(old[was.Name], " ")+" of "+was.Name], got[is.Name], "%s is %s after\n%s", was.Name, is.Name, d.Migration.Text)
+		require.Equal(t, values[strings.Join(old[was.Name], " ")+" of "+was.Name], got[is.Name], "%s is %s after\n%s",
+			was.Name, is.Name, d.Migration.Text)
 	}
 	after := dump(t, ctx, e, db)
 

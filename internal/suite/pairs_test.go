@@ -67,7 +67,8 @@ func answering(t require.TestingT, ctx context.Context, s *draft.State, r *rand.
 
 // answeringBy gives one of its answers to each question; without renames, none that gives
 // a column or a table another name.
-func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand, renames bool) (d *draft.Draft, stuck bool, err error) {
+func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand,
+	renames bool) (d *draft.Draft, stuck bool, err error) {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	for tries := 0; ; tries++ {
 		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now(), Rows: true})
@@ -83,8 +84,9 @@ func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *ran
 					key, is := strings.CutPrefix(flag, "--rename ")
 					return !is || read(key).Value != ""
 				})
-				return strings.HasPrefix(c.Flags[0], "--default") || strings.HasPrefix(c.Flags[0], "--optional") || renamed(out, c) || len(names) > 0 && !renames ||
-					slices.ContainsFunc(names, func(flag string) bool { return !likely(s, read(strings.TrimPrefix(flag, "--rename "))) })
+				return strings.HasPrefix(c.Flags[0], "--default") || strings.HasPrefix(c.Flags[0], "--optional") ||
+					renamed(out, c) || len(names) > 0 && !renames || slices.ContainsFunc(names,
+					func(flag string) bool { return !likely(s, read(strings.TrimPrefix(flag, "--rename "))) })
 			})
 			if len(choices) == 0 {
 				return d, true, nil
@@ -123,7 +125,8 @@ func likely(s *draft.State, r plan.Rename) bool {
 		return ""
 	}
 	c, o := was.Column(r.Column), now.Column(r.To)
-	return c != nil && o != nil && c.SQLType == o.SQLType && c.Type.Kind == o.Type.Kind && c.Generated == nil && o.Generated == nil && reference(was, c.Name) == reference(now, o.Name)
+	return c != nil && o != nil && c.SQLType == o.SQLType && c.Type.Kind == o.Type.Kind && c.Generated == nil &&
+		o.Generated == nil && reference(was, c.Name) == reference(now, o.Name)
 }
 
 // read is a rename as its flag says it.
@@ -137,7 +140,8 @@ func read(key string) plan.Rename {
 func renamed(out plan.Answers, c plan.Choice) bool {
 	return slices.ContainsFunc(c.Flags, func(flag string) bool {
 		if key, is := strings.CutPrefix(flag, "--drop "); is {
-			return slices.ContainsFunc(out.Rename, func(o plan.Rename) bool { return o.Value == "" && strings.Trim(o.Table+"."+o.Column, ".") == key })
+			return slices.ContainsFunc(out.Rename,
+				func(o plan.Rename) bool { return o.Value == "" && strings.Trim(o.Table+"."+o.Column, ".") == key })
 		}
 		key, is := strings.CutPrefix(flag, "--rename ")
 		n := read(key)
@@ -145,7 +149,9 @@ func renamed(out plan.Answers, c plan.Choice) bool {
 			return true
 		}
 		return is && slices.ContainsFunc(out.Rename, func(o plan.Rename) bool {
-			return o.Table == n.Table && o.Column == n.Column && (o.Value == n.Value || n.Value != "" && o.To == n.To) || o.To == n.To && (o.Table == n.Table || n.Column == "") && n.Value == ""
+			return o.Table == n.Table && o.Column == n.Column &&
+				(o.Value == n.Value || n.Value != "" && o.To == n.To) ||
+				o.To == n.To && (o.Table == n.Table || n.Column == "") && n.Value == ""
 		})
 	})
 }
@@ -158,7 +164,9 @@ func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Col
 			if s.Upcoming.Table(k.Table) == nil {
 				return plan.Fill{SQL: "NULL"} // no row to refer to: it cannot be done
 			}
-			return plan.Fill{SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table))}
+			return plan.Fill{
+				SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table)),
+			}
 		}
 	}
 	text := map[schema.Kind]string{
@@ -196,8 +204,11 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 		}
 		stays := s.Wanted.Table(o.Name)
 		for _, goes := range o.Columns {
-			if (stays == nil || stays.Column(goes.Name) == nil) && goes.NotNull && goes.SQLType == c.SQLType && !slices.ContainsFunc(o.ForeignKeys, func(k *schema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
-				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(goes.Name), s.Engine.SQL().Quote(o.Name))
+			if (stays == nil || stays.Column(goes.Name) == nil) && goes.NotNull && goes.SQLType == c.SQLType &&
+				!slices.ContainsFunc(o.ForeignKeys,
+					func(k *schema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
+				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(goes.Name),
+					s.Engine.SQL().Quote(o.Name))
 			}
 		}
 	}
@@ -205,7 +216,8 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 }
 
 // insert puts a few rows into every table; what the engine refuses is left out.
-func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, s *schema.Schema, r *rand.Rand, n int) {
+func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, s *schema.Schema,
+	r *rand.Rand, n int) {
 	require.NoError(t, db.EnforceReferences(ctx, true))
 	for range 3 { // references find more parents each time
 		for _, table := range s.Tables {
@@ -214,7 +226,8 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 			}
 			parents := map[string][]string{} // by column: the values that it can refer to
 			for _, k := range table.ForeignKeys {
-				rows, err := db.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table)), 50)
+				rows, err := db.Sample(ctx,
+					fmt.Sprintf("SELECT %s FROM %s", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table)), 50)
 				require.NoError(t, err)
 				for _, row := range rows.Values {
 					parents[k.Columns[0]] = append(parents[k.Columns[0]], row[0])
@@ -227,7 +240,8 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 						continue
 					}
 					v := "NULL"
-					fk := slices.IndexFunc(table.ForeignKeys, func(k *schema.ForeignKey) bool { return k.Columns[0] == c.Name })
+					fk := slices.IndexFunc(table.ForeignKeys,
+						func(k *schema.ForeignKey) bool { return k.Columns[0] == c.Name })
 					if fk >= 0 {
 						if there := parents[c.Name]; len(there) > 0 {
 							v = there[r.IntN(len(there))]
@@ -238,7 +252,11 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 					}
 					names, values = append(names, e.SQL().Quote(c.Name)), append(values, v)
 				}
-				db.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.SQL().Quote(table.Name), strings.Join(names, ", "), strings.Join(values, ", ")))
+				db.Exec(
+					ctx,
+					fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.SQL().Quote(table.Name), strings.Join(names, ", "),
+						strings.Join(values, ", ")),
+				)
 			}
 		}
 	}
@@ -272,12 +290,15 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 }
 
 // drafted is what is drafted for the way to the models.
-func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) *draft.Draft {
-	s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
+func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string,
+	files []*migration.Migration, r *rand.Rand) *draft.Draft {
+	s, err := draft.Look(ctx, e, db,
+		func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 	require.NoError(t, err)
 	s.InUse = e.Caps().Journal && r.IntN(2) == 0 // half of the changes are made for tables that are in use
 	d := answered(t, ctx, s, r)
-	if slices.ContainsFunc(d.Plan.Questions, func(q plan.Question) bool { return strings.HasPrefix(q.Text, "the value ") }) {
+	if slices.ContainsFunc(d.Plan.Questions,
+		func(q plan.Question) bool { return strings.HasPrefix(q.Text, "the value ") }) {
 		return d // two values go where one comes
 	}
 	for _, q := range d.Plan.Questions {
@@ -300,11 +321,13 @@ func unfilled(m *migration.Migration, said string) bool {
 	aside := slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
 		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
 	})
-	return aside && (strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point to no row"))
+	return aside &&
+		(strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point to no row"))
 }
 
 // step drafts and applies the way to the models; it returns what was drafted.
-func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string, files []*migration.Migration, r *rand.Rand) (*draft.Draft, []*migration.Migration) {
+func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string,
+	files []*migration.Migration, r *rand.Rand) (*draft.Draft, []*migration.Migration) {
 	d := drafted(t, ctx, e, db, src, files, r)
 	if d.Migration == nil || len(d.Plan.Questions) > 0 || len(d.InTheWay) > 0 {
 		return d, files
@@ -342,7 +365,10 @@ func untouched(a, declared, b *schema.Schema) map[string][]string {
 			return ""
 		}
 		for _, c := range x.Columns {
-			if o := y.Column(c.Name); o != nil && o.SQLType == c.SQLType && slices.Equal(o.Type.Choices, declared.Table(x.Name).Column(c.Name).Type.Choices) && o.NotNull == c.NotNull && c.Generated == nil && o.Generated == nil && reference(x, c.Name) == reference(y, c.Name) {
+			if o := y.Column(c.Name); o != nil && o.SQLType == c.SQLType &&
+				slices.Equal(o.Type.Choices, declared.Table(x.Name).Column(c.Name).Type.Choices) &&
+				o.NotNull == c.NotNull && c.Generated == nil && o.Generated == nil &&
+				reference(x, c.Name) == reference(y, c.Name) {
 				out[x.Name] = append(out[x.Name], c.Name)
 			}
 		}
@@ -350,7 +376,8 @@ func untouched(a, declared, b *schema.Schema) map[string][]string {
 	return out
 }
 
-func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, columns map[string][]string) map[string][][]string {
+func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database,
+	columns map[string][]string) map[string][][]string {
 	out := map[string][][]string{}
 	for table, list := range columns {
 		var names []string
@@ -366,7 +393,8 @@ func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 
 // differences are those between what is there and what is declared, in the server's
 // own words.
-func differences(t require.TestingT, ctx context.Context, db engine.Database, live, wanted *schema.Schema) []diff.Change {
+func differences(t require.TestingT, ctx context.Context, db engine.Database,
+	live, wanted *schema.Schema) []diff.Change {
 	require.NoError(t, db.Canonicalize(ctx, wanted, live))
 	return diff.Schemas(live, wanted)
 }
@@ -397,7 +425,8 @@ func pair(t *rapid.T, p testserver.Place) {
 	}
 	live, err = db.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s", d.Migration.Text)
+	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s",
+		d.Migration.Text)
 	after := dump(t, ctx, e, db)
 	for _, sql := range d.Migration.SQL(false) { // what has another name now is of another's
 		if r, ok := migration.ReadRename(e, sql); ok {
@@ -415,13 +444,15 @@ func pair(t *rapid.T, p testserver.Place) {
 			}
 		}
 	}
-	require.Equal(t, values, selected(t, ctx, e, db, same), "what did not change is as it was after\n%s", d.Migration.Text)
+	require.Equal(t, values, selected(t, ctx, e, db, same), "what did not change is as it was after\n%s",
+		d.Migration.Text)
 
 	_, err = runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Second})
 	require.NoError(t, err, "undoing\n%s", d.Migration.Text)
 	live, err = db.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(a))), "the live schema is A again after the undo of\n%s", d.Migration.Text)
+	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(a))),
+		"the live schema is A again after the undo of\n%s", d.Migration.Text)
 	require.Equal(t, before, dump(t, ctx, e, db), "every row is as it was after the undo of\n%s", d.Migration.Text)
 
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
@@ -462,18 +493,25 @@ func third(t *rapid.T, p testserver.Place, db engine.Database, b []model, files 
 		_, err := runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Second})
 		var way *runner.InTheWay
 		var needs *runner.NeedsAnswers
-		if (i > 0 || d.Migration == nil) && (errors.As(err, &way) || errors.As(err, &needs)) { // a row of now does not fit what was there before
+		if (i > 0 || d.Migration == nil) &&
+			(errors.As(err, &way) || errors.As(err, &needs)) { // a row of now does not fit what was there before
 			break
 		}
 		require.NoError(t, err, "undoing\n%s", all)
 		if i == 0 && d.Migration != nil {
-			require.Equal(t, before, dump(t, ctx, e, db), "every row is as it was after the undo of\n%s", d.Migration.Text)
+			require.Equal(t, before, dump(t, ctx, e, db), "every row is as it was after the undo of\n%s",
+				d.Migration.Text)
 		}
 	}
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Second})
 	var way *runner.InTheWay
-	drafted := []string{"would have no ", "in a single way", "in more than one row"} // when there was no row to give a value, to turn, or to tell from another
-	if errors.As(err, &way) && slices.ContainsFunc(drafted, func(s string) bool { return strings.Contains(way.Sentence, s) }) {
+	drafted := []string{
+		"would have no ",
+		"in a single way",
+		"in more than one row",
+	} // when there was no row to give a value, to turn, or to tell from another
+	if errors.As(err, &way) &&
+		slices.ContainsFunc(drafted, func(s string) bool { return strings.Contains(way.Sentence, s) }) {
 		return
 	}
 	require.NoError(t, err, "applying again\n%s", all)

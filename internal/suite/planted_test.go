@@ -51,12 +51,24 @@ model Visitor
 // evolutions of the herbarium, of the kinds that a person writes on with.
 var herbariumAfter = []struct{ name, find, replace string }{
 	{"a field goes", "    rank text(20) optional\n", ""},
-	{"a field comes", "    rank text(20) optional\n", "    rank text(20) optional\n    label text(9) default \"plain\"\n"},
+	{
+		"a field comes",
+		"    rank text(20) optional\n",
+		"    rank text(20) optional\n    label text(9) default \"plain\"\n",
+	},
 	{"a type changes", "    weight integer default 5\n", "    weight text(12) default \"5\"\n"},
 	{"a model goes", herbarium[strings.Index(herbarium, "model Visitor"):], ""},
-	{"a model comes", "model Visitor", "model Drawer\n    number integer unique\n    sheet references Sheet optional\n\nmodel Visitor"},
+	{
+		"a model comes",
+		"model Visitor",
+		"model Drawer\n    number integer unique\n    sheet references Sheet optional\n\nmodel Visitor",
+	},
 	{"a field is required", "    notes text(200) optional\n", "    notes text(200)\n"},
-	{"an index and a check", "    seen_on date optional\n", "    seen_on date optional\n    index weight, seen_on\n    check light: {weight} is not null or 1 = 1\n"},
+	{
+		"an index and a check",
+		"    seen_on date optional\n",
+		"    seen_on date optional\n    index weight, seen_on\n    check light: {weight} is not null or 1 = 1\n",
+	},
 	{"deleted softly", "    seen_on date optional\n", "    seen_on date optional\n    soft delete with view\n"},
 }
 
@@ -86,12 +98,19 @@ func destroying(e engine.Engine) []string {
 	}
 	switch {
 	case e.Caps().CommitsChanges:
-		list = append(list, "DELETE v FROM visitors AS v JOIN visitors AS w ON w.id = v.id", "UPDATE sheets AS s JOIN taxons AS t ON t.id = s.taxon_id SET s.notes = NULL, t.height = NULL", "REPLACE INTO visitors (id, name) SELECT id, 'gone' FROM (SELECT id FROM visitors) AS v")
+		list = append(list, "DELETE v FROM visitors AS v JOIN visitors AS w ON w.id = v.id",
+			"UPDATE sheets AS s JOIN taxons AS t ON t.id = s.taxon_id SET s.notes = NULL, t.height = NULL",
+			"REPLACE INTO visitors (id, name) SELECT id, 'gone' FROM (SELECT id FROM visitors) AS v")
 	case e.Caps().Journal:
-		list = append(list, "TRUNCATE visitors", "TRUNCATE TABLE ONLY visitors", "DELETE FROM public.visitors", "DO $$ BEGIN DELETE FROM visitors; END $$", "DO $$ BEGIN EXECUTE 'DELETE FROM ' || 'visitors'; END $$",
-			"WITH gone AS (DELETE FROM visitors RETURNING id) SELECT count(*) FROM gone", "UPDATE visitors AS v SET name = 'gone' FROM families AS f WHERE v.id > 0")
+		list = append(list, "TRUNCATE visitors", "TRUNCATE TABLE ONLY visitors", "DELETE FROM public.visitors",
+			"DO $$ BEGIN DELETE FROM visitors; END $$", "DO $$ BEGIN EXECUTE 'DELETE FROM ' || 'visitors'; END $$",
+			"WITH gone AS (DELETE FROM visitors RETURNING id) SELECT count(*) FROM gone",
+			"UPDATE visitors AS v SET name = 'gone' FROM families AS f WHERE v.id > 0")
 	default:
-		list = append(list, "DELETE FROM main.visitors", "REPLACE INTO visitors (id, name) SELECT id, 'gone' FROM visitors", "DELETE FROM \"VISITORS\"", "WITH few AS (SELECT id FROM visitors) DELETE FROM visitors WHERE id IN few", "UPDATE OR IGNORE visitors SET name = 'gone'")
+		list = append(list, "DELETE FROM main.visitors",
+			"REPLACE INTO visitors (id, name) SELECT id, 'gone' FROM visitors", "DELETE FROM \"VISITORS\"",
+			"WITH few AS (SELECT id FROM visitors) DELETE FROM visitors WHERE id IN few",
+			"UPDATE OR IGNORE visitors SET name = 'gone'")
 	}
 	return list
 }
@@ -115,7 +134,8 @@ func mistakes(t *testing.T, e engine.Engine, m *migration.Migration) []mistake {
 				continue
 			}
 			tables := sqltext.Touches(e.SQL().Lex(st.SQL), nil).Tables
-			if len(s.Undo) == 1 || len(tables) > 0 && !slices.ContainsFunc(tables, func(n string) bool { return !schema.Own(n) }) {
+			if len(s.Undo) == 1 ||
+				len(tables) > 0 && !slices.ContainsFunc(tables, func(n string) bool { return !schema.Own(n) }) {
 				continue
 			}
 			plant(fmt.Sprintf("step %d: the undo leaves out %s", i+1, st.SQL), true, func(m *migration.Migration) {

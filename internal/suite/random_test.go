@@ -58,12 +58,16 @@ func derived(t *rapid.T, models []model) []model {
 func (m *model) derive(t *rapid.T) {
 	for i, f := range m.fields {
 		if s := f.source(); s != "" {
-			if at := slices.IndexFunc(m.fields, func(o field) bool { return o.name == s }); at < 0 || !m.fields[at].integral() || m.fields[at].required() != f.required() || rapid.IntRange(0, 5).Draw(t, f.name+" plain again") == 0 {
-				m.fields[i].clauses = slices.DeleteFunc(slices.Clone(f.clauses), func(c string) bool { return strings.HasPrefix(c, "generated") })
+			if at := slices.IndexFunc(m.fields, func(o field) bool { return o.name == s }); at < 0 ||
+				!m.fields[at].integral() || m.fields[at].required() != f.required() ||
+				rapid.IntRange(0, 5).Draw(t, f.name+" plain again") == 0 {
+				m.fields[i].clauses = slices.DeleteFunc(slices.Clone(f.clauses),
+					func(c string) bool { return strings.HasPrefix(c, "generated") })
 			}
 			continue
 		}
-		if !f.integral() || rapid.IntRange(0, 3).Draw(t, f.name+" worked out") > 0 || slices.ContainsFunc(m.fields, func(o field) bool { return o.source() == f.name }) {
+		if !f.integral() || rapid.IntRange(0, 3).Draw(t, f.name+" worked out") > 0 ||
+			slices.ContainsFunc(m.fields, func(o field) bool { return o.source() == f.name }) {
 			continue
 		}
 		for _, o := range m.fields {
@@ -72,7 +76,12 @@ func (m *model) derive(t *rapid.T) {
 				if !o.required() {
 					g.clauses = append(g.clauses, "optional")
 				}
-				g.clauses = append(g.clauses, "generated "+rapid.SampledFrom([]string{"", "stored "}).Draw(t, "how "+f.name)+"as {"+o.name+"} / 2")
+				g.clauses = append(
+					g.clauses,
+					"generated "+rapid.SampledFrom([]string{"", "stored "}).
+						Draw(t, "how "+f.name)+
+						"as {"+o.name+"} / 2",
+				)
 				m.fields[i] = g
 				break
 			}
@@ -83,9 +92,17 @@ func (m *model) derive(t *rapid.T) {
 func (f field) line() string { return f.name + " " + f.typ + " " + strings.Join(f.clauses, " ") }
 
 var modelNames = []string{"Collector", "Taxon", "Specimen", "Sheet", "Loan", "Locality"}
-var fieldNames = []string{"name", "label", "code", "weight", "height", "seen_on", "opened", "noted", "rarity", "order", "notes", "mark", "count"}
 
-var scalarTypes = []string{"text", "text(20)", "text(8)", "smallint", "integer", "bigint", "decimal(8,2)", "decimal(20,4)", "double", "boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice(low, mid, high)", "choice(low, mid)", "choice(low, mid, high, top)", "Rarity"}
+var fieldNames = []string{
+	"name", "label", "code", "weight", "height", "seen_on", "opened", "noted", "rarity", "order", "notes", "mark",
+	"count",
+}
+
+var scalarTypes = []string{
+	"text", "text(20)", "text(8)", "smallint", "integer", "bigint", "decimal(8,2)", "decimal(20,4)", "double",
+	"boolean", "date", "time", "timestamp", "datetime", "uuid", "json", "bytes", "choice(low, mid, high)",
+	"choice(low, mid)", "choice(low, mid, high, top)", "Rarity",
+}
 
 // rarities are what the choice Rarity, which is kept as an enum type, may be.
 var rarities = []string{"low, mid, high", "low, mid, high, top", "mid, low, high", "low, mid", "nil, low, mid, high"}
@@ -167,7 +184,8 @@ func (m *model) drawLines(t *rapid.T) {
 		m.lines = append(m.lines, "index "+m.quoted(a)+" desc")
 	case 2:
 		if len(m.fields) > 1 {
-			m.lines = append(m.lines, "index "+m.quoted(m.fields[0])+", "+m.quoted(m.fields[1])+" where {"+a.name+"} is not null")
+			m.lines = append(m.lines,
+				"index "+m.quoted(m.fields[0])+", "+m.quoted(m.fields[1])+" where {"+a.name+"} is not null")
 		}
 	case 3:
 		m.lines = append(m.lines, "check known: {"+a.name+"} is not null or 1 = 1")
@@ -267,14 +285,17 @@ func evolve(t *rapid.T, from []model) []model {
 			}
 		}
 		for _, name := range fieldNames {
-			if !slices.ContainsFunc(n.fields, func(f field) bool { return f.name == name }) && (len(n.fields) == 0 || rapid.IntRange(0, 12).Draw(t, "new "+name) == 0) {
+			if !slices.ContainsFunc(n.fields, func(f field) bool { return f.name == name }) &&
+				(len(n.fields) == 0 || rapid.IntRange(0, 12).Draw(t, "new "+name) == 0) {
 				n.fields = append(n.fields, drawField(t, name, names))
 			}
 		}
 		keep := true
 		for _, l := range m.lines {
 			for _, w := range fieldNames {
-				if slices.ContainsFunc(m.fields, func(f field) bool { return f.name == w }) && !slices.ContainsFunc(n.fields, func(f field) bool { return f.name == w }) && strings.Contains(l, w) {
+				if slices.ContainsFunc(m.fields, func(f field) bool { return f.name == w }) &&
+					!slices.ContainsFunc(n.fields, func(f field) bool { return f.name == w }) &&
+					strings.Contains(l, w) {
 					keep = false
 				}
 			}

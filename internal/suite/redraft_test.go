@@ -33,7 +33,8 @@ type project struct {
 
 func (p project) run(args ...string) (string, int) {
 	var out bytes.Buffer
-	code := cli.Main(engines.All(), append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out, &out)
+	code := cli.Main(engines.All(), append([]string{"erbario", "-C", p.dir}, args...), strings.NewReader(""), &out,
+		&out)
 	return out.String(), code
 }
 
@@ -51,7 +52,8 @@ func (p project) models(src string) {
 // is none.
 func (p project) asked(args ...string) (asked string, answers []string, code int) {
 	var out bytes.Buffer
-	code = cli.Main(engines.All(), append([]string{"erbario", "-C", p.dir, "--format", "json"}, args...), strings.NewReader(""), &out, &bytes.Buffer{})
+	code = cli.Main(engines.All(), append([]string{"erbario", "-C", p.dir, "--format", "json"}, args...),
+		strings.NewReader(""), &out, &bytes.Buffer{})
 	type open struct {
 		About, Text, Sentence string
 		Flags                 []string
@@ -113,12 +115,19 @@ func redrafted(t *rapid.T, p testserver.Place, dir, url string) (whole bool) {
 		if asked == "" || n == 14 {
 			out, _ = at.run(args...)
 			require.Equal(t, before, dump(t, ctx, e, db), "what is refused changes nothing: %v\n%s", args, out)
-			refused := []string{"more than one row", "would point to no row", "foreign key constraint", "do not fit what the models declare now", "cannot be restored", "would have no", "not among the choices", "out of range", "are blank", "break the check", "refer to no row", "matches no"} // values that were given break what is declared
-			require.True(t, slices.ContainsFunc(refused, func(s string) bool { return strings.Contains(out, s) }), "from\n%s\nto\n%s\n%s%v\n%s", text(a), text(b), said, args, out)
+			refused := []string{
+				"more than one row", "would point to no row", "foreign key constraint",
+				"do not fit what the models declare now", "cannot be restored", "would have no",
+				"not among the choices", "out of range", "are blank", "break the check", "refer to no row",
+				"matches no",
+			} // values that were given break what is declared
+			require.True(t, slices.ContainsFunc(refused, func(s string) bool { return strings.Contains(out, s) }),
+				"from\n%s\nto\n%s\n%s%v\n%s", text(a), text(b), said, args, out)
 			return false
 		}
 		require.NotEmpty(t, answers, "%s has an answer", asked)
-		answers = slices.DeleteFunc(answers, func(f string) bool { return strings.HasPrefix(f, "--default") || strings.HasPrefix(f, "--optional") })
+		answers = slices.DeleteFunc(answers,
+			func(f string) bool { return strings.HasPrefix(f, "--default") || strings.HasPrefix(f, "--optional") })
 		said += asked + "\n"
 		args = append(args, asArguments(t, p, text(b), answers[r.IntN(len(answers))], parents, r)...)
 	}
@@ -143,7 +152,8 @@ func redrafted(t *rapid.T, p testserver.Place, dir, url string) (whole bool) {
 
 // asArguments is an answer as arguments, with a value that its field takes: a reference, the key
 // of one of its parents.
-func asArguments(t require.TestingT, p testserver.Place, src, answer string, parents map[string]string, r *rand.Rand) []string {
+func asArguments(t require.TestingT, p testserver.Place, src, answer string, parents map[string]string,
+	r *rand.Rand) []string {
 	var out []string
 	for _, flag := range strings.Split(strings.TrimPrefix(answer, "--"), " --") {
 		name, value, _ := strings.Cut(flag, " ")

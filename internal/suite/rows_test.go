@@ -31,12 +31,18 @@ import (
 // random rows.
 func rowsModels(t *rapid.T, lines string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "model Habitat\n    code text(8) unique\n    name text(40) optional\n    height integer optional\n    share decimal(4,1) default 1.5\n    note text optional\n%s\nmodel Plot\n    number integer key\n    habitat references Habitat optional\n    sunny boolean default true\n", lines)
-	keys := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"alpine", "bog", "fen", "wood", "it's", `a \"b\"`}), 0, 5, rapid.ID[string]).Draw(t, "habitats")
+	fmt.Fprintf(&b,
+		"model Habitat\n    code text(8) unique\n    name text(40) optional\n    height integer optional\n    share decimal(4,1) default 1.5\n    note text optional\n%s\nmodel Plot\n    number integer key\n    habitat references Habitat optional\n    sunny boolean default true\n",
+		lines)
+	keys := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"alpine", "bog", "fen", "wood", "it's", `a \"b\"`}), 0, 5, rapid.ID[string]).
+		Draw(t, "habitats")
 	if len(keys) > 0 {
 		b.WriteString("\nrows Habitat by code\n    code  name  height  share\n")
 		for _, k := range keys {
-			fmt.Fprintf(&b, "    \"%s\"  %s  %s  %s\n", k, rapid.SampledFrom([]string{"null", `"one"`, `"it's two"`, `"a; b"`}).Draw(t, "name"), rapid.SampledFrom([]string{"null", "0", "-3", "2100"}).Draw(t, "height"), rapid.SampledFrom([]string{"0", "2.5", "10.0"}).Draw(t, "share"))
+			fmt.Fprintf(&b, "    \"%s\"  %s  %s  %s\n", k,
+				rapid.SampledFrom([]string{"null", `"one"`, `"it's two"`, `"a; b"`}).Draw(t, "name"),
+				rapid.SampledFrom([]string{"null", "0", "-3", "2100"}).Draw(t, "height"),
+				rapid.SampledFrom([]string{"0", "2.5", "10.0"}).Draw(t, "share"))
 		}
 	}
 	if numbers := rapid.SliceOfNDistinct(rapid.IntRange(1, 5), 0, 3, rapid.ID[int]).Draw(t, "plots"); len(numbers) > 0 {
@@ -100,7 +106,8 @@ func rowsCase(t *rapid.T, e engine.Engine) {
 			require.Equal(t, before, dump(t, ctx, e, db), "a refused draft changes nothing")
 			return
 		}
-		s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
+		s, err := draft.Look(ctx, e, db,
+			func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 		require.NoError(t, err)
 		left, err := s.Changes(ctx)
 		require.NoError(t, err)
@@ -136,7 +143,8 @@ func rowsCase(t *rapid.T, e engine.Engine) {
 			return c.Kind == diff.ChangeRow || c.Kind == diff.AddRow && keptMade.MatchString(text)
 		}) {
 			for table, rows := range written { // a declared row that they deleted comes again
-				require.Subset(t, now[table], rows, "what people wrote is there after an undo and an apply of\n%s", text)
+				require.Subset(t, now[table], rows, "what people wrote is there after an undo and an apply of\n%s",
+					text)
 			}
 		} else {
 			for table := range written {

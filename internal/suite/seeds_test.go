@@ -47,7 +47,10 @@ func drawConstraints(t *rapid.T, m *model) {
 		switch kind {
 		case 0:
 			if len(numbers) > 1 {
-				add(fmt.Sprintf("check {%s} %s {%s}", numbers[0].name, rapid.SampledFrom([]string{"<", "<=", ">", ">=", "<>"}).Draw(t, "op"), numbers[1].name))
+				add(
+					fmt.Sprintf("check {%s} %s {%s}", numbers[0].name,
+						rapid.SampledFrom([]string{"<", "<=", ">", ">=", "<>"}).Draw(t, "op"), numbers[1].name),
+				)
 			}
 		case 1:
 			if len(numbers) > 0 {
@@ -76,12 +79,14 @@ func drawConstraints(t *rapid.T, m *model) {
 			for i, f := range m.fields {
 				if f.typ == "text(20)" || f.typ == "text(8)" || f.typ == "uuid" {
 					m.fields[i].clauses = []string{"key"}
-					m.lines = slices.DeleteFunc(m.lines, func(l string) bool { return strings.Contains(l, "unique "+f.name) })
+					m.lines = slices.DeleteFunc(m.lines,
+						func(l string) bool { return strings.Contains(l, "unique "+f.name) })
 					return
 				}
 			}
 		case 7: // uniquenesses that share a field, and one of its own
-			if len(m.fields) > 2 && !slices.ContainsFunc(m.fields[:3], func(f field) bool { return strings.HasPrefix(f.typ, "json") }) {
+			if len(m.fields) > 2 &&
+				!slices.ContainsFunc(m.fields[:3], func(f field) bool { return strings.HasPrefix(f.typ, "json") }) {
 				add(fmt.Sprintf("unique %s, %s", m.fields[0].name, m.fields[2].name))
 				add(fmt.Sprintf("unique %s, %s", m.fields[1].name, m.fields[2].name))
 			}
@@ -130,16 +135,20 @@ func drawSeed(t *rapid.T, name string, models []model) (string, []claim) {
 		fmt.Fprintf(&b, "%s%s %s\n", indent, m.name, count)
 		lines[m.name]++
 		free := func(f field) bool { // nothing but its type says what it may be
-			return !f.generated() && !slices.ContainsFunc(f.clauses, func(c string) bool { return c != "optional" }) && !slices.ContainsFunc(m.lines, func(l string) bool {
-				return strings.Contains(l, "{"+f.name+"}") || strings.Contains(l, "unique") && strings.Contains(l, f.name)
-			})
+			return !f.generated() && !slices.ContainsFunc(f.clauses, func(c string) bool { return c != "optional" }) &&
+				!slices.ContainsFunc(m.lines, func(l string) bool {
+					return strings.Contains(l, "{"+f.name+"}") ||
+						strings.Contains(l, "unique") && strings.Contains(l, f.name)
+				})
 		}
 		for _, f := range m.fields {
-			if f.name == via || strings.Contains(count, "via "+f.name) || strings.HasPrefix(f.typ, "references") || rapid.IntRange(0, 3).Draw(t, "said") > 0 {
+			if f.name == via || strings.Contains(count, "via "+f.name) || strings.HasPrefix(f.typ, "references") ||
+				rapid.IntRange(0, 3).Draw(t, "said") > 0 {
 				continue
 			}
 			if !f.required() && rapid.Bool().Draw(t, "empty") {
-				fmt.Fprintf(&b, "%s    %s empty %d%%\n", indent, f.name, rapid.SampledFrom([]int{0, 40, 100}).Draw(t, "share"))
+				fmt.Fprintf(&b, "%s    %s empty %d%%\n", indent, f.name,
+					rapid.SampledFrom([]int{0, 40, 100}).Draw(t, "share"))
 			} else if slices.Contains([]string{"smallint", "integer", "bigint", "decimal(8,2)", "double"}, f.typ) && free(f) {
 				low := rapid.IntRange(-300, 300).Draw(t, "low")
 				high := low + rapid.IntRange(0, 300).Draw(t, "span")
@@ -152,7 +161,8 @@ func drawSeed(t *rapid.T, name string, models []model) (string, []claim) {
 				fmt.Fprintf(&b, "%s    %s %s\n", indent, f.name, rapid.SampledFrom([]string{`"N-{000}"`, "name", "email", "sentence 4", `random 3`, "latin"}).Draw(t, "supply"))
 			}
 		}
-		if slices.ContainsFunc(m.lines, func(l string) bool { return strings.HasPrefix(l, "soft delete") }) && rapid.Bool().Draw(t, "deleted") {
+		if slices.ContainsFunc(m.lines, func(l string) bool { return strings.HasPrefix(l, "soft delete") }) &&
+			rapid.Bool().Draw(t, "deleted") {
 			fmt.Fprintf(&b, "%s    deleted 40%%\n", indent)
 		}
 		if depth < 3 {
@@ -217,12 +227,14 @@ model SpeciesMark
 // drawOdd are lines of a seed for them.
 func drawOdd(t *rapid.T) string {
 	n := func(most int, what string) int { return rapid.IntRange(0, most).Draw(t, what) }
-	return fmt.Sprintf("    Genus %d\n        code random 3 \"abcd\"\n        Species %d..9\n            SpeciesMark %d..4\n    Mark 3\n        deleted 30%%\n    Grid %d\n        north 1..3\n        east 1..4\n    Find %d\n    Log %d\n        line \"one\", \"two\"\n        size empty 50%%\n        on_day empty 80%%\n",
+	return fmt.Sprintf(
+		"    Genus %d\n        code random 3 \"abcd\"\n        Species %d..9\n            SpeciesMark %d..4\n    Mark 3\n        deleted 30%%\n    Grid %d\n        north 1..3\n        east 1..4\n    Find %d\n    Log %d\n        line \"one\", \"two\"\n        size empty 50%%\n        on_day empty 80%%\n",
 		n(6, "genera"), n(9, "species"), n(3, "marks"), n(11, "grids")+1, n(9, "finds"), n(9, "logs"))
 }
 
 // contents are every row of every table of the models, as text.
-func contents(t require.TestingT, ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) map[string][]string {
+func contents(t require.TestingT, ctx context.Context, db engine.Database, e engine.Engine,
+	s *schema.Schema) map[string][]string {
 	out := map[string][]string{}
 	for _, table := range s.Tables {
 		rows, err := db.Sample(ctx, "SELECT * FROM "+e.SQL().Quote(table.Name), 0)
@@ -250,7 +262,9 @@ func TestSeeds(t *testing.T) {
 }
 
 // cannot are the reasons for which a random seed cannot be carried out.
-var cannot = []string{"values are available", "first in a circle", "there is none", "to refer to", "does not pass the check"}
+var cannot = []string{
+	"values are available", "first in a circle", "there is none", "to refer to", "does not pass the check",
+}
 
 func seedCase(t *rapid.T, e engine.Engine) bool {
 	models := drawSchema(t)
@@ -276,13 +290,19 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	wanted, _ := e.DDL().Lower(d.Schema)
 	db := empty(t, ctx, e, wanted)
 	defer db.Close()
-	o := seed.RunOptions{Options: seed.Options{Random: rapid.Uint64Range(0, 3).Draw(t, "random")}, Conflict: seed.Skip, Now: time.Now()}
+	o := seed.RunOptions{
+		Options:  seed.Options{Random: rapid.Uint64Range(0, 3).Draw(t, "random")},
+		Conflict: seed.Skip,
+		Now:      time.Now(),
+	}
 	var why error
 	run := func(db engine.Database, s *declare.Seed) (*seed.Outcome, bool) {
 		o.Now = o.Now.Add(time.Second)
 		out, err := seed.Run(ctx, db, e, d, s, o)
 		if err != nil {
-			require.True(t, slices.ContainsFunc(cannot, func(c string) bool { return strings.Contains(err.Error(), c) }), "%v\n%s", err, src)
+			require.True(t,
+				slices.ContainsFunc(cannot, func(c string) bool { return strings.Contains(err.Error(), c) }), "%v\n%s",
+				err, src)
 			require.NotContains(t, err.Error(), "does not pass the check", src)
 		}
 		why = err
@@ -295,7 +315,11 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 				if table.SoftDelete == "" || table.Column("created_at") == nil || c.Name != "created_at" {
 					continue
 				}
-				n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE created_at > updated_at OR updated_at > %s", e.SQL().Quote(table.Name), e.SQL().Quote(table.SoftDelete)))
+				n, err := db.Count(
+					ctx,
+					fmt.Sprintf("SELECT 1 FROM %s WHERE created_at > updated_at OR updated_at > %s",
+						e.SQL().Quote(table.Name), e.SQL().Quote(table.SoftDelete)),
+				)
 				require.NoError(t, err)
 				require.Zero(t, n, "times out of order\n%s", src)
 			}
@@ -309,7 +333,11 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	for _, c := range claims {
 		i := slices.IndexFunc(wanted.Tables, func(t *schema.Table) bool { return t.Model == c.model })
 		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns, func(x *schema.Column) bool { return x.Field == c.field })]
-		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().Quote(wanted.Tables[i].Name), e.SQL().Quote(column.Name), c.condition))
+		n, err := db.Count(
+			ctx,
+			fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().Quote(wanted.Tables[i].Name),
+				e.SQL().Quote(column.Name), c.condition),
+		)
 		require.NoError(t, err, src)
 		require.Zero(t, n, "%s.%s is not always %s\n%s", c.model, c.field, c.condition, src)
 	}
@@ -403,7 +431,11 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func
 				on = append(on, fmt.Sprintf("p.%s = c.%s", q(k.References[i]), q(c)))
 				set = append(set, fmt.Sprintf("c.%s IS NOT NULL", q(c)))
 			}
-			n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)", q(table.Name), strings.Join(set, " AND "), q(k.Table), strings.Join(on, " AND ")))
+			n, err := db.Count(
+				ctx,
+				fmt.Sprintf("SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)", q(table.Name),
+					strings.Join(set, " AND "), q(k.Table), strings.Join(on, " AND ")),
+			)
 			require.NoError(t, err)
 			require.Zero(t, n, "%s.%v points at nothing\n%s", table.Name, k.Columns, src)
 		}
@@ -415,12 +447,14 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func
 func TestSeedStopped(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		ctx, e := context.Background(), p.Engine
-		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nmodel Mark\n    sheet references Sheet\n\nseed demo\n    Tray 5\n        Sheet 64000\n    Mark 3\n")
+		f, diags := lang.Parse("models/test.erbario",
+			"model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nmodel Mark\n    sheet references Sheet\n\nseed demo\n    Tray 5\n        Sheet 64000\n    Mark 3\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 		wanted, _ := e.DDL().Lower(d.Schema)
 		sum := func(db engine.Database) [][]string {
-			rows, err := db.Select(ctx, "SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays), (SELECT min(id) FROM marks), (SELECT sum(sheet_id) FROM marks) FROM sheets")
+			rows, err := db.Select(ctx,
+				"SELECT count(*), min(id), max(id), sum(id * folds), sum(tray_id * folds), (SELECT count(*) FROM trays), (SELECT min(id) FROM marks), (SELECT sum(sheet_id) FROM marks) FROM sheets")
 			require.NoError(t, err)
 			return rows
 		}
@@ -477,7 +511,8 @@ func TestSeedStopped(t *testing.T) {
 func TestSeedPointsAtNothing(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		ctx, e := context.Background(), p.Engine
-		f, diags := lang.Parse("models/test.erbario", "model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
+		f, diags := lang.Parse("models/test.erbario",
+			"model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
 		require.Empty(t, diags)
 		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 		wanted, _ := e.DDL().Lower(d.Schema)
@@ -551,7 +586,8 @@ seed demo
 		wanted, _ := e.DDL().Lower(d.Schema)
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
-		_, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Options: seed.Options{Random: 5}, Conflict: seed.Skip, Now: time.Now()})
+		_, err := seed.Run(ctx, db, e, d, d.Seeds[0],
+			seed.RunOptions{Options: seed.Options{Random: 5}, Conflict: seed.Skip, Now: time.Now()})
 		require.NoError(t, err)
 		rows := map[string][]string{}
 		for _, table := range d.Schema.Tables {
@@ -559,7 +595,8 @@ seed demo
 			for _, c := range table.Columns {
 				columns = append(columns, e.SQL().Quote(c.Name))
 			}
-			list, err := db.Select(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+e.SQL().Quote(table.Name)+" ORDER BY id")
+			list, err := db.Select(ctx,
+				"SELECT "+strings.Join(columns, ", ")+" FROM "+e.SQL().Quote(table.Name)+" ORDER BY id")
 			require.NoError(t, err)
 			for _, row := range list {
 				for i, c := range table.Columns {

@@ -29,8 +29,15 @@ import (
 
 // retyped are types that become others, some of them not for every value.
 var retyped = map[string][]string{
-	"text": {"integer", "text(8)", "date"}, "text(20)": {"text(8)", "text", "bigint"}, "smallint": {"bigint", "text"}, "integer": {"bigint", "smallint", "decimal(8,2)"}, "bigint": {"integer", "text(20)"},
-	"decimal(8,2)": {"decimal(20,4)", "integer"}, "decimal(20,4)": {"decimal(8,2)"}, "timestamp": {"datetime"}, "datetime": {"timestamp"}, "date": {"text"},
+	"text": {
+		"integer",
+		"text(8)",
+		"date",
+	}, "text(20)": {"text(8)", "text", "bigint"}, "smallint": {"bigint", "text"}, "integer": {"bigint", "smallint", "decimal(8,2)"}, "bigint": {"integer", "text(20)"},
+	"decimal(8,2)": {
+		"decimal(20,4)",
+		"integer",
+	}, "decimal(20,4)": {"decimal(8,2)"}, "timestamp": {"datetime"}, "datetime": {"timestamp"}, "date": {"text"},
 }
 
 // staged changes one model in ways of which a pair of migrations can be made, and gives
@@ -69,7 +76,8 @@ func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers,
 		m.fields = append(m.fields, f)
 	}
 	if rapid.Bool().Draw(t, "required") || len(m.fields) == 0 {
-		m.fields = append(m.fields, field{name: "given", typ: rapid.SampledFrom([]string{"text(20)", "integer", "date"}).Draw(t, "given")})
+		m.fields = append(m.fields,
+			field{name: "given", typ: rapid.SampledFrom([]string{"text(20)", "integer", "date"}).Draw(t, "given")})
 	}
 	out[at] = m
 	if fmt.Sprint(m) == fmt.Sprint(from[at]) {
@@ -107,7 +115,8 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	insert(t, ctx, e, db, before, r, rapid.IntRange(0, 3).Draw(t, "rows"))
 
 	look := func() *draft.State {
-		s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
+		s, err := draft.Look(ctx, e, db,
+			func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
 		require.NoError(t, err)
 		return s
 	}
@@ -127,7 +136,8 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 			filled[c.Name] = true
 		}
 	}
-	first, second, err := s.Staged(ctx, draft.Request{Title: "change", Answers: said, Now: time.Now(), Rows: true}, time.Hour)
+	first, second, err := s.Staged(ctx, draft.Request{Title: "change", Answers: said, Now: time.Now(), Rows: true},
+		time.Hour)
 	if err != nil && strings.Contains(err.Error(), "--staged: ") {
 		return false // of the key, referred to, a random default: refused by name
 	}
@@ -147,7 +157,8 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 		_, err := runner.Apply(ctx, db, e, list, runner.Options{Wait: time.Second})
 		return err
 	}
-	one, both := append(slices.Clone(files), first.Migration), append(slices.Clone(files), first.Migration, second.Migration)
+	one, both := append(slices.Clone(files), first.Migration), append(slices.Clone(files), first.Migration,
+		second.Migration)
 	require.NoError(t, apply(one), "applying\n%s", first.Migration.Text)
 
 	// Either application writes what it knows of.
@@ -171,7 +182,11 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	}
 	old := selectedSorted(t, ctx, e, db, of(before))
 	for _, r := range said.Rename {
-		n, err := db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().Quote(table), engine.StagesOf(e).Differ(e.SQL().Quote(r.Column), e.SQL().Quote(r.To))))
+		n, err := db.Count(
+			ctx,
+			fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().Quote(table),
+				engine.StagesOf(e).Differ(e.SQL().Quote(r.Column), e.SQL().Quote(r.To))),
+		)
 		require.NoError(t, err)
 		require.Zero(t, n, "%s and %s are one field", r.Column, r.To)
 	}
@@ -183,7 +198,8 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	}
 	live, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s", second.Migration.Text)
+	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(b))), "the live schema is B after\n%s",
+		second.Migration.Text)
 	after := dump(t, ctx, e, db)
 
 	told := map[string]string{} // what the undo was told of rows that came without a value
@@ -209,7 +225,8 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	undo()
 	live, err = db.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(a))), "the live schema is A again after the undo of\n%s", first.Migration.Text)
+	require.Empty(t, differences(t, ctx, db, live, wanted(t, e, text(a))),
+		"the live schema is A again after the undo of\n%s", first.Migration.Text)
 	if len(told) > 0 {
 		require.NoError(t, apply(both), "applying again")
 		return true
@@ -222,7 +239,8 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 
 // selectedSorted are the values of some columns for existing rows, in an order that tells
 // nothing of where the rows lie.
-func selectedSorted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, columns map[string][]string) map[string][]string {
+func selectedSorted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database,
+	columns map[string][]string) map[string][]string {
 	out := map[string][]string{}
 	for table, rows := range selected(t, ctx, e, db, columns) {
 		list := []string{}

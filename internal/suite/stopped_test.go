@@ -80,7 +80,19 @@ func serverDump(t *testing.T, db engine.Database, raw string) string {
 	u, err := url.Parse(raw)
 	require.NoError(t, err)
 	name := strings.TrimPrefix(u.Path, "/")
-	args := []string{"--no-defaults", "--no-data", "--skip-comments", "--protocol=tcp", "-h", u.Hostname(), "-P", u.Port(), "-u", u.User.Username(), name}
+	args := []string{
+		"--no-defaults",
+		"--no-data",
+		"--skip-comments",
+		"--protocol=tcp",
+		"-h",
+		u.Hostname(),
+		"-P",
+		u.Port(),
+		"-u",
+		u.User.Username(),
+		name,
+	}
 	own, err := db.Kept(context.Background(), schema.OwnPrefix)
 	require.NoError(t, err)
 	for _, table := range own {
@@ -126,7 +138,8 @@ func TestStoppedAnywhere(t *testing.T) {
 		} {
 			require.NoError(t, db.Exec(ctx, sql))
 		}
-		require.NoError(t, db.Exec(ctx, "UPDATE specimens SET created_at = '2026-01-01 08:00:00', updated_at = '2026-01-02 08:00:00'"))
+		require.NoError(t,
+			db.Exec(ctx, "UPDATE specimens SET created_at = '2026-01-01 08:00:00', updated_at = '2026-01-02 08:00:00'"))
 		s, err := draft.Look(ctx, place.Engine, db, func() (*schema.Schema, []*migration.Migration, error) {
 			return wanted(t, place.Engine, stoppedAfter), files, nil
 		})
@@ -137,7 +150,9 @@ func TestStoppedAnywhere(t *testing.T) {
 	db, s, files := begin(first, nil)
 	before, rowsBefore := serverDump(t, db, first), dump(t, ctx, place.Engine, db)
 	d, err := s.Make(ctx, draft.Request{Title: "change", Now: time.Now(), Rows: true, Answers: plan.Answers{
-		Rename: []plan.Rename{{Table: "specimens", Column: "accession", To: "number"}}, Fill: map[string]plan.Fill{"specimens.label": {SQL: "'none'", Literal: true}}, Drop: map[string]bool{"specimens.note": true, "loans": true},
+		Rename: []plan.Rename{
+			{Table: "specimens", Column: "accession", To: "number"},
+		}, Fill: map[string]plan.Fill{"specimens.label": {SQL: "'none'", Literal: true}}, Drop: map[string]bool{"specimens.note": true, "loans": true},
 	}})
 	require.NoError(t, err)
 	require.Empty(t, d.Plan.Questions)
@@ -235,7 +250,8 @@ func drawCut(r *rand.Rand, total, totalBack int64) cut {
 // run stops a migration and has the next run bring it to its end; it tells whether it was
 // left half-way. What is given up is taken back by the run itself, if it is of the
 // migration.
-func (c cut) run(t require.TestingT, tb testing.TB, ctx context.Context, e engine.Engine, db engine.Database, raw string, all []*migration.Migration, before string, what string) bool {
+func (c cut) run(t require.TestingT, tb testing.TB, ctx context.Context, e engine.Engine, db engine.Database,
+	raw string, all []*migration.Migration, before string, what string) bool {
 	o := runner.Options{Wait: 30 * time.Second}
 	through, sent := testserver.Interrupted(tb, raw, c.at, c.how)
 	gone, err := e.Open(ctx, through, engine.Make)

@@ -33,7 +33,8 @@ type written struct {
 
 // writer is an application that writes rows of its own, told by their ids, again and again.
 // write says how it writes the value n to row id, new or not.
-func writer(t *testing.T, p testserver.Place, url string, done *written, ids []int, stop *atomic.Bool, refused *atomic.Int64, write func(id, n int, add bool) string) *sync.WaitGroup {
+func writer(t *testing.T, p testserver.Place, url string, done *written, ids []int, stop *atomic.Bool,
+	refused *atomic.Int64, write func(id, n int, add bool) string) *sync.WaitGroup {
 	var wg sync.WaitGroup
 	wg.Add(1)
 	go func() {
@@ -90,7 +91,8 @@ func TestStagedTraffic(t *testing.T) {
 		defer db.Close()
 		e := p.Engine
 		look := func(models string, files []*migration.Migration) *draft.State {
-			s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, models), files, nil })
+			s, err := draft.Look(ctx, e, db,
+				func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, models), files, nil })
 			require.NoError(t, err)
 			s.InUse = true
 			return s
@@ -109,7 +111,15 @@ func TestStagedTraffic(t *testing.T) {
 		}
 		require.NoError(t, db.Exec(ctx, "INSERT INTO sheets (id, label, n) VALUES "+strings.Join(rows, ", ")))
 		s := look(to, files)
-		first, second, err := s.Staged(ctx, draft.Request{Title: "change", Now: time.Now(), Answers: plan.Answers{Rename: []plan.Rename{{Table: "sheets", Column: "label", To: "title"}}}}, time.Hour)
+		first, second, err := s.Staged(
+			ctx,
+			draft.Request{
+				Title:   "change",
+				Now:     time.Now(),
+				Answers: plan.Answers{Rename: []plan.Rename{{Table: "sheets", Column: "label", To: "title"}}},
+			},
+			time.Hour,
+		)
 		require.NoError(t, err)
 		require.NotNil(t, second.Migration)
 		one, both := append(files, first.Migration), append(files, first.Migration, second.Migration)
@@ -152,7 +162,8 @@ func TestStagedTraffic(t *testing.T) {
 			for id, n := range done.rows {
 				require.Equal(t, n, have[strconv.Itoa(id)], "row %d", id)
 			}
-			others, err := db.Count(ctx, "SELECT 1 FROM sheets WHERE id >= 1000 AND "+column+" = CAST(id AS char(10)) AND CAST(n AS char(10)) = CAST(id AS char(10))")
+			others, err := db.Count(ctx,
+				"SELECT 1 FROM sheets WHERE id >= 1000 AND "+column+" = CAST(id AS char(10)) AND CAST(n AS char(10)) = CAST(id AS char(10))")
 			require.NoError(t, err)
 			require.EqualValues(t, 4000, others)
 		}

@@ -51,7 +51,8 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 
 	scratch, err := e.Scratch(ctx)
 	require.NoError(t, err)
-	first, err := draft.Look(ctx, e, scratch, func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(a)), nil, nil })
+	first, err := draft.Look(ctx, e, scratch,
+		func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(a)), nil, nil })
 	require.NoError(t, err)
 	made := answered(t, ctx, first, r)
 	scratch.Close()
@@ -82,7 +83,8 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	require.NoError(t, err, "applying what was worked out\n%s\n->\n%s", text(a), text(b))
 	live, err := end.Inspect(ctx)
 	require.NoError(t, err)
-	require.Empty(t, differences(t, ctx, end, live, wanted(t, e, text(b))), "what was worked out for\n%s\n->\n%s", text(a), text(b))
+	require.Empty(t, differences(t, ctx, end, live, wanted(t, e, text(b))), "what was worked out for\n%s\n->\n%s",
+		text(a), text(b))
 	end.Close()
 	if out.Migration == nil {
 		return ""
@@ -92,9 +94,11 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	was, err := start.Inspect(ctx)
 	require.NoError(t, err)
 	start.Close()
-	outcome, err := proof.Prove(ctx, proof.Input{Engine: e, Start: was, Wanted: wanted(t, e, text(b)), Migration: out.Migration})
+	outcome, err := proof.Prove(ctx,
+		proof.Input{Engine: e, Start: was, Wanted: wanted(t, e, text(b)), Migration: out.Migration})
 	require.NoError(t, err)
-	require.Empty(t, outcome.Differ, "the proof of what was worked out for\n%s\n->\n%s\n%s", text(a), text(b), out.Migration.Text)
+	require.Empty(t, outcome.Differ, "the proof of what was worked out for\n%s\n->\n%s\n%s", text(a), text(b),
+		out.Migration.Text)
 	return ""
 }
 

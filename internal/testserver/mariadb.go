@@ -53,7 +53,9 @@ func MariaDBServer(t testing.TB) string {
 		}
 	})
 	if mariadbErr != nil {
-		t.Fatalf("no MariaDB server for the tests: %v\nset %s to the URL of one whose user may create databases, or install Debian's mariadb-server", mariadbErr, MariaDBVariable)
+		t.Fatalf(
+			"no MariaDB server for the tests: %v\nset %s to the URL of one whose user may create databases, or install Debian's mariadb-server",
+			mariadbErr, MariaDBVariable)
 	}
 	return mariadbURL
 }
@@ -137,7 +139,13 @@ func StartMariaDB(settings ...string) (*Server, error) {
 	if s.account, err = serverAccount("mysql", s.dir); err != nil {
 		return nil, err
 	}
-	args := []string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve"}
+	args := []string{
+		"--no-defaults",
+		"--datadir=" + data,
+		"--auth-root-authentication-method=normal",
+		"--skip-test-db",
+		"--skip-name-resolve",
+	}
 	if s.account != nil {
 		args = append(args, "--user=mysql")
 	}
@@ -151,8 +159,22 @@ func StartMariaDB(settings ...string) (*Server, error) {
 		return nil, err
 	}
 	s.URL = fmt.Sprintf("mariadb://root@127.0.0.1:%d/mysql", port)
-	s.args = append([]string{"--no-defaults", "--datadir=" + data, "--tmpdir=" + tmp, "--socket=" + filepath.Join(s.dir, "my.sock"), "--pid-file=" + filepath.Join(s.dir, "my.pid"), "--port=" + strconv.Itoa(port),
-		"--bind-address=127.0.0.1", "--skip-log-bin", "--local-infile=1", "--character-set-server=utf8mb4", "--performance-schema=0", "--max-connections=200"}, settings...)
+	s.args = append(
+		[]string{
+			"--no-defaults",
+			"--datadir=" + data,
+			"--tmpdir=" + tmp,
+			"--socket=" + filepath.Join(s.dir, "my.sock"),
+			"--pid-file=" + filepath.Join(s.dir, "my.pid"),
+			"--port=" + strconv.Itoa(port),
+			"--bind-address=127.0.0.1",
+			"--skip-log-bin",
+			"--local-infile=1",
+			"--character-set-server=utf8mb4",
+			"--performance-schema=0",
+			"--max-connections=200",
+		},
+		settings...)
 	s.answers = func(ctx context.Context) error { return mariadbRun(ctx, s.URL, "SELECT 1") }
 	return s, s.Start()
 }

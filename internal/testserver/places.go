@@ -96,7 +96,8 @@ func At(t testing.TB, name string) Place {
 	dir := t.TempDir()
 	p.URL = func(testing.TB) string { return fmt.Sprintf("sqlite:%s/herbarium-%d.db", dir, rand.Uint64()) }
 	p.Open = func(t require.TestingT) engine.Database {
-		db, err := e.Open(context.Background(), fmt.Sprintf("sqlite:%s/herbarium-%d.db", dir, rand.Uint64()), engine.Make)
+		db, err := e.Open(context.Background(), fmt.Sprintf("sqlite:%s/herbarium-%d.db", dir, rand.Uint64()),
+			engine.Make)
 		require.NoError(t, err)
 		return db
 	}

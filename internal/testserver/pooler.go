@@ -78,7 +78,8 @@ func startPooler(server string) error {
 	if err != nil {
 		return err
 	}
-	settings := fmt.Sprintf("[databases]\n* = host=%s port=%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\nunix_socket_dir =\nauth_type = trust\nauth_file = %s/users\npool_mode = transaction\ndefault_pool_size = 3\nserver_idle_timeout = 1\nlogfile = %s/log\n",
+	settings := fmt.Sprintf(
+		"[databases]\n* = host=%s port=%s\n[pgbouncer]\nlisten_addr = 127.0.0.1\nlisten_port = %d\nunix_socket_dir =\nauth_type = trust\nauth_file = %s/users\npool_mode = transaction\ndefault_pool_size = 3\nserver_idle_timeout = 1\nlogfile = %s/log\n",
 		u.Hostname(), u.Port(), poolerPort, dir, dir)
 	if err := os.WriteFile(filepath.Join(dir, "settings.ini"), []byte(settings), 0o644); err != nil {
 		return err

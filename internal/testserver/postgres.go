@@ -75,7 +75,9 @@ func PostgresServer(t testing.TB) string {
 		}
 	})
 	if postgresErr != nil {
-		t.Fatalf("no PostgreSQL server for the tests: %v\nset %s to the URL of one whose user may create databases, or install Debian's postgresql", postgresErr, PostgresVariable)
+		t.Fatalf(
+			"no PostgreSQL server for the tests: %v\nset %s to the URL of one whose user may create databases, or install Debian's postgresql",
+			postgresErr, PostgresVariable)
 	}
 	return postgresURL
 }
@@ -131,7 +133,8 @@ func version(path string) int {
 
 // StartPostgres starts a server of its own, with settings added.
 func StartPostgres(settings ...string) (*Server, error) {
-	return startPostgres(settings, "initdb", "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+	return startPostgres(settings, "initdb", "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
+		"--no-sync")
 }
 
 // StartStandby starts a server that repeats what another does, and only reads.
@@ -169,6 +172,19 @@ func startPostgres(settings []string, fill string, args ...string) (*Server, err
 		return nil, err
 	}
 	s.URL = fmt.Sprintf("postgres://postgres@127.0.0.1:%d/postgres?sslmode=disable", port)
-	s.args = append([]string{"-D", filepath.Join(s.dir, "data"), "-p", strconv.Itoa(port), "-k", s.dir, "-c", "listen_addresses=127.0.0.1", "-c", "max_connections=200"}, settings...)
+	s.args = append(
+		[]string{
+			"-D",
+			filepath.Join(s.dir, "data"),
+			"-p",
+			strconv.Itoa(port),
+			"-k",
+			s.dir,
+			"-c",
+			"listen_addresses=127.0.0.1",
+			"-c",
+			"max_connections=200",
+		},
+		settings...)
 	return s, s.Start()
 }

@@ -77,7 +77,8 @@ func (s *Server) Start() error {
 	var err error
 	for range 50 {
 		// A process of the one that was killed may be about to notice.
-		if err = s.start(); err == nil || !strings.Contains(err.Error(), "still in use") && !strings.Contains(err.Error(), "lock file") {
+		if err = s.start(); err == nil ||
+			!strings.Contains(err.Error(), "still in use") && !strings.Contains(err.Error(), "lock file") {
 			return err
 		}
 		_ = os.Truncate(filepath.Join(s.dir, "log"), 0)

@@ -41,7 +41,8 @@ func (l *Literals) compared(t *schema.Table, c *schema.Column) []string {
 	own := []schema.Purpose{schema.ForType, schema.ForSoftDelete, schema.ForNonblank}
 	for _, k := range t.Checks {
 		list := l.Rules.Lex(k.SQL.Text)
-		if slices.Contains(own, k.Purpose) || !slices.ContainsFunc(list, func(o sqltok.Token) bool { return o.Named() && strings.EqualFold(o.Name(), c.Name) }) {
+		if slices.Contains(own, k.Purpose) || !slices.ContainsFunc(list,
+			func(o sqltok.Token) bool { return o.Named() && strings.EqualFold(o.Name(), c.Name) }) {
 			continue
 		}
 		for _, o := range list {
@@ -60,7 +61,9 @@ func (l *Literals) compared(t *schema.Table, c *schema.Column) []string {
 func (l *Literals) ofType(typ schema.Type) []string {
 	switch typ.Kind {
 	case schema.Text:
-		out := []string{"'Bellis'", "'bellis'", "'Bellis '", "'é'", "'7'", "'x'", "'Ada Verdi'", l.TwoLines, "'2026-01-31'", "''"}
+		out := []string{
+			"'Bellis'", "'bellis'", "'Bellis '", "'é'", "'7'", "'x'", "'Ada Verdi'", l.TwoLines, "'2026-01-31'", "''",
+		}
 		if typ.Length > 0 && typ.Length < 10000 {
 			out = append(out, "'"+strings.Repeat("n", typ.Length)+"'")
 		}

@@ -139,8 +139,13 @@ func (x setting) inserts(rows []engine.RowValues) (out []string) {
 func (x setting) takeOut(rows []engine.RowValues) string {
 	sql := fmt.Sprintf("DELETE FROM %s WHERE %s", x.Quote(x.Table.Name), x.among(rows))
 	if !x.Fresh {
-		sql += " AND " + engine.IsAmong(x.told(""), x.By, true,
-			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(x.told(x.Kept), x.By), as(x.Quote(x.RowUpsert.Keep), x.Kept)))
+		sql += " AND " + engine.IsAmong(
+			x.told(""),
+			x.By,
+			true,
+			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(x.told(x.Kept), x.By),
+				as(x.Quote(x.RowUpsert.Keep), x.Kept)),
+		)
 	}
 	if x.Order != nil {
 		sql += x.Order(x.Table, x.By, keysOf(rows))

@@ -34,7 +34,8 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		a.Back[column] = s
 	}
 	for _, n := range a.To.Columns {
-		if _, given := a.Forward[n.Name]; !given && engine.Freed(a.From.Column(n.Name), n) { // what it has been generated as stays
+		if _, given := a.Forward[n.Name]; !given &&
+			engine.Freed(a.From.Column(n.Name), n) { // what it has been generated as stays
 			a.Forward[n.Name] = engine.Source{SQL: quote(n.Name)}
 		}
 	}
@@ -42,14 +43,17 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	c.aside()
 	c.Back = c.fromAside()
 	out := engine.Change{
-		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo:  dialect.Rows(a.To, a.From, c.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
+		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only,
+			func(t string) engine.Parent { return a.Parent(t, false) }),
+		BeforeUndo: dialect.Rows(a.To, a.From, c.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	// Rows come in between the steps: what changes values asks again, under its lock.
 	// Of rows that a step before has taken out, the column that told them may be gone.
 	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
 	if a.Only != "" {
-		here = engine.Guards(dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }))
+		here = engine.Guards(
+			dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }),
+		)
 	}
 	out.BeforeApply = append(out.BeforeApply, c.byHand()...)
 	c.between()
@@ -60,7 +64,8 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 // touched tells whether the type of a column is another afterwards.
 func (c *change) touched(name string) bool {
 	old, n := c.From.Column(name), c.Alteration.To.Column(name)
-	return old != nil && n != nil && n.Generated == nil && old.Generated == nil && (!schema.SameForm(old.SQLType, n.SQLType) || old.Collation != n.Collation)
+	return old != nil && n != nil && n.Generated == nil && old.Generated == nil &&
+		(!schema.SameForm(old.SQLType, n.SQLType) || old.Collation != n.Collation)
 }
 
 // aside sorts out which columns are replaced, and which of those that go stay in the
@@ -70,7 +75,8 @@ func (c *change) aside() {
 		n := c.Alteration.To.Column(o.Name)
 		lost := slices.Contains(c.Lost, o.Name)
 		there, back := c.Forward[o.Name], c.Back[o.Name]
-		if n != nil && (lost || engine.Freed(o, n) || c.touched(o.Name) && (there.SQL != "" || there.Unconvertible || back.SQL != "" || back.Unconvertible)) {
+		if n != nil &&
+			(lost || engine.Freed(o, n) || c.touched(o.Name) && (there.SQL != "" || there.Unconvertible || back.SQL != "" || back.Unconvertible)) {
 			c.anew = append(c.anew, o.Name)
 		}
 		if lost && !c.NoKeep && c.Keep != "" && c.Aside != "" {
@@ -127,7 +133,11 @@ func (c *change) byHand() []engine.Requirement {
 		}
 	}
 	for i, n := range gone {
-		purposes := []schema.Purpose{schema.ForChildren, schema.ForImmutable, schema.ForStamped} // ours, which have gone by then
+		purposes := []schema.Purpose{
+			schema.ForChildren,
+			schema.ForImmutable,
+			schema.ForStamped,
+		} // ours, which have gone by then
 		if slices.Contains(c.From.Key(), n) {
 			purposes = append(purposes, schema.ForGuardChildren)
 		}
@@ -138,8 +148,12 @@ func (c *change) byHand() []engine.Requirement {
 	}
 	names := literal("(?i)(new|old) *[.] *`?(" + strings.Join(gone, "|") + ")($|[^a-z0-9_$])")
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} triggers not created by a migration use dropped columns of %s, and would block every change of a row. Change or drop them first", c.From.Name),
-		Query: fmt.Sprintf("SELECT trigger_name, action_statement FROM information_schema.triggers WHERE trigger_schema = database() AND event_object_table = %s AND trigger_name NOT IN (%s) AND action_statement REGEXP %s",
+		Sentence: fmt.Sprintf(
+			"{n} triggers not created by a migration use dropped columns of %s, and would block every change of a row. Change or drop them first",
+			c.From.Name,
+		),
+		Query: fmt.Sprintf(
+			"SELECT trigger_name, action_statement FROM information_schema.triggers WHERE trigger_schema = database() AND event_object_table = %s AND trigger_name NOT IN (%s) AND action_statement REGEXP %s",
 			literal(c.From.Name), strings.Join(known, ", "), names),
 	}}
 }
@@ -207,7 +221,14 @@ func (c *change) between() {
 			continue
 		}
 		if keep, ok := c.kept[o.Name]; ok {
-			aside := &schema.Column{Name: keep, Type: o.Type, SQLType: o.SQLType, Collation: o.Collation, Comment: o.Comment, Invisible: true}
+			aside := &schema.Column{
+				Name:      keep,
+				Type:      o.Type,
+				SQLType:   o.SQLType,
+				Collation: o.Collation,
+				Comment:   o.Comment,
+				Invisible: true,
+			}
 			at := len(c.to.Columns)
 			for i, x := range from.Columns { // behind the column behind which it was
 				if x.Name != o.Name {
@@ -233,7 +254,8 @@ func (c *change) between() {
 		} else if moves(o.Name) {
 			c.moves[o.Name] = ""
 		}
-		if c.backWorked(o) && (!moves(o.Name) || c.kept[o.Name] != "" || asksOthers(c.Back[o.Name].SQL)) { // it comes back empty, and is filled then
+		if c.backWorked(o) &&
+			(!moves(o.Name) || c.kept[o.Name] != "" || asksOthers(c.Back[o.Name].SQL)) { // it comes back empty, and is filled then
 			m.NotNull, m.Identity = false, false
 			if pk := c.mid.PrimaryKey; pk != nil && slices.Contains(schema.Names(pk.Columns), o.Name) {
 				c.mid.PrimaryKey = nil
@@ -246,7 +268,8 @@ func (c *change) between() {
 // way back.
 func (c *change) backNone(o *schema.Column) bool {
 	s := c.Back[o.Name]
-	return s.Else != "" && s.Kept == "" && o.NotNull && c.Alteration.To.Column(o.Name) != nil && !slices.Contains(c.anew, o.Name)
+	return s.Else != "" && s.Kept == "" && o.NotNull && c.Alteration.To.Column(o.Name) != nil &&
+		!slices.Contains(c.anew, o.Name)
 }
 
 // backWorked tells whether a column of from has to be given values on the way back.
@@ -264,7 +287,8 @@ func (c *change) backWorked(o *schema.Column) bool {
 // without takes a generated column out of the table between the steps.
 func (c *change) without(name string) {
 	c.mid.Columns = slices.DeleteFunc(c.mid.Columns, func(o *schema.Column) bool { return o.Name == name })
-	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes, func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), name) })
+	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes,
+		func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), name) })
 	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *schema.Check) bool { return mentions(k.SQL.Text, name) })
 }
 
@@ -273,17 +297,23 @@ func (c *change) without(name string) {
 func (c *change) letFill() {
 	given := func(name string) bool {
 		f, b := c.Forward[name], c.Back[name]
-		return !slices.Contains(c.anew, name) && c.From.Column(name) != nil && c.Alteration.To.Column(name) != nil && (f.SQL != "" || b.SQL != "" || b.NullsIn != "")
+		return !slices.Contains(c.anew, name) && c.From.Column(name) != nil && c.Alteration.To.Column(name) != nil &&
+			(f.SQL != "" || b.SQL != "" || b.NullsIn != "")
 	}
 	worked := func(name string) bool { // on the way back, from others
 		return c.Alteration.To.Column(name) == nil && c.kept[name] == "" && c.Back[name].SQL != ""
 	}
 	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes, func(x *schema.Index) bool {
-		return x.Unique && c.stands(x, worked) || x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) && !slices.ContainsFunc(c.Alteration.To.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
+		return x.Unique && c.stands(x, worked) ||
+			x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) &&
+				!slices.ContainsFunc(c.Alteration.To.Indexes,
+					func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
 	})
 	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *schema.Check) bool {
-		return slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool { return given(o.Name) && mentions(k.SQL.Text, o.Name) }) &&
-			!slices.ContainsFunc(c.Alteration.To.Checks, func(o *schema.Check) bool { return o.Name == k.Name && o.SQL.Same(k.SQL) })
+		return slices.ContainsFunc(c.From.Columns,
+			func(o *schema.Column) bool { return given(o.Name) && mentions(k.SQL.Text, o.Name) }) &&
+			!slices.ContainsFunc(c.Alteration.To.Checks,
+				func(o *schema.Check) bool { return o.Name == k.Name && o.SQL.Same(k.SQL) })
 	})
 }
 
@@ -292,9 +322,10 @@ func (c *change) letFill() {
 func (c *change) stands(x *schema.Index, of func(name string) bool) bool {
 	return slices.ContainsFunc(schema.Names(x.Parts), func(name string) bool {
 		p := c.From.Column(name)
-		return of(name) || p != nil && p.Generated != nil && slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool {
-			return of(o.Name) && mentions(p.Generated.SQL.Text, o.Name)
-		})
+		return of(name) ||
+			p != nil && p.Generated != nil && slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool {
+				return of(o.Name) && mentions(p.Generated.SQL.Text, o.Name)
+			})
 	})
 }
 
@@ -304,7 +335,8 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	var out []engine.Step
 	triggers := func(list, other []*schema.Trigger, f func(g *schema.Trigger)) {
 		for _, g := range list {
-			if !slices.ContainsFunc(other, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+			if !slices.ContainsFunc(other,
+				func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
 				f(g)
 			}
 		}
@@ -330,7 +362,11 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		case g.Purpose == schema.ForBridge:
 			bridge = append(bridge, g)
 		default:
-			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, g), Apply: []string{"DROP TRIGGER " + quote(g.Name)}, Undo: []string{inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)}})
+			out = append(out, engine.Step{
+				Title: engine.TriggerTitle("stop", c.From, g),
+				Apply: []string{"DROP TRIGGER " + quote(g.Name)},
+				Undo:  []string{inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)},
+			})
 		}
 	})
 	prepare, unprepare := tableChange{c.From, c.mid, nil}.statement(), tableChange{c.mid, c.From, nil}.statement()
@@ -343,7 +379,12 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	batched := c.batched()
 	single := prepare == "" && len(values)+len(back) == 0 && noted == nil
 	if prepare != "" {
-		s := engine.Step{Title: "add columns to " + table + " for new values", Work: engine.Keeps, Apply: []string{prepare}, Undo: []string{unprepare}}
+		s := engine.Step{
+			Title: "add columns to " + table + " for new values",
+			Work:  engine.Keeps,
+			Apply: []string{prepare},
+			Undo:  []string{unprepare},
+		}
 		for _, n := range c.mid.Columns {
 			if c.From.Column(n.Name) == nil && c.Alteration.To.Column(n.Name) != nil {
 				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
@@ -378,10 +419,26 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if batched != nil && batched.held != nil {
 		declared := tableChange{c.mid, batched.held, nil}
 		final, unfinal = tableChange{batched.held, c.to, c.moves}.statement(), c.mirror(batched.held).statement()
-		out = append(out, engine.Step{Title: "enforce the declared rules of " + table, Work: engine.Keeps, Apply: oneOf(declared.statement()), Undo: oneOf(tableChange{batched.held, c.mid, nil}.statement())}, *batched.behind)
+		out = append(
+			out,
+			engine.Step{
+				Title: "enforce the declared rules of " + table,
+				Work:  engine.Keeps,
+				Apply: oneOf(declared.statement()),
+				Undo:  oneOf(tableChange{batched.held, c.mid, nil}.statement()),
+			},
+			*batched.behind,
+		)
 	}
 	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
-		s := engine.Step{Title: c.Summary, Work: engine.Keeps, Loses: engine.Qualify(table, c.Lost), Kept: len(c.kept) > 0 && len(c.kept) == len(c.Lost), Here: here, HereUndo: hereUndo}
+		s := engine.Step{
+			Title:    c.Summary,
+			Work:     engine.Keeps,
+			Loses:    engine.Qualify(table, c.Lost),
+			Kept:     len(c.kept) > 0 && len(c.kept) == len(c.Lost),
+			Here:     here,
+			HereUndo: hereUndo,
+		}
 		apply, undo := oneOf(final), oneOf(unfinal)
 		keep := ""
 		if noted != nil {
@@ -400,7 +457,9 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 		s.Apply, s.Undo = apply, undo
 		for _, n := range c.Alteration.To.Columns {
-			if c.mid.Column(n.Name) == nil && n.Generated == nil || slices.Contains(c.anew, n.Name) && (slices.Contains(c.Lost, n.Name) || engine.Freed(c.From.Column(n.Name), n)) {
+			if c.mid.Column(n.Name) == nil && n.Generated == nil ||
+				slices.Contains(c.anew, n.Name) &&
+					(slices.Contains(c.Lost, n.Name) || engine.Freed(c.From.Column(n.Name), n)) {
 				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
 			}
 		}
@@ -415,7 +474,12 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 			drop, create = append(drop, "DROP TRIGGER "+quote(g.Name)), append(create, g.SQL.Text)
 		}
 		if len(bridge) > 0 {
-			out = append(out, engine.Step{Title: engine.TriggerTitle("stop", c.From, bridge[0]), Work: engine.Keeps, Apply: underLock(table, "", drop...), Undo: underLock(table, "", create...)})
+			out = append(out, engine.Step{
+				Title: engine.TriggerTitle("stop", c.From, bridge[0]),
+				Work:  engine.Keeps,
+				Apply: underLock(table, "", drop...),
+				Undo:  underLock(table, "", create...),
+			})
 		}
 	}
 	if batched != nil && batched.held == nil && batched.behind != nil {
@@ -427,11 +491,19 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 			return // it is there already
 		}
 		if old == nil {
-			out = append(out, engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, g), Apply: []string{g.SQL.Text}, Undo: []string{"DROP TRIGGER " + quote(g.Name)}})
+			out = append(out, engine.Step{
+				Title: engine.TriggerTitle("hold", c.Alteration.To, g),
+				Apply: []string{g.SQL.Text},
+				Undo:  []string{"DROP TRIGGER " + quote(g.Name)},
+			})
 			return
 		}
 		drop := "DROP TRIGGER " + quote(g.Name)
-		out = append(out, engine.Step{Title: "change trigger " + g.Name, Apply: underLock(table, "", drop, inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)), Undo: underLock(table, "", drop, inPlace(from(g.Name), old.SQL.Text, c.Alteration.To.Triggers))})
+		out = append(out, engine.Step{
+			Title: "change trigger " + g.Name,
+			Apply: underLock(table, "", drop, inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)),
+			Undo:  underLock(table, "", drop, inPlace(from(g.Name), old.SQL.Text, c.Alteration.To.Triggers)),
+		})
 	})
 	return out
 }
@@ -453,9 +525,12 @@ func (c *change) loose() *schema.Table {
 			o.NotNull, o.Default = false, nil
 		}
 	}
-	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), empty) })
+	t.Indexes = slices.DeleteFunc(t.Indexes,
+		func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), empty) })
 	t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool {
-		return k.Name != "" && slices.ContainsFunc(t.Columns, func(o *schema.Column) bool { return empty(o.Name) && mentions(k.SQL.Text, o.Name) })
+		return k.Name != "" &&
+			slices.ContainsFunc(t.Columns,
+				func(o *schema.Column) bool { return empty(o.Name) && mentions(k.SQL.Text, o.Name) })
 	})
 	if pk := t.PrimaryKey; pk != nil && slices.ContainsFunc(schema.Names(pk.Columns), empty) {
 		t.PrimaryKey = nil

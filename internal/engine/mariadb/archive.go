@@ -20,7 +20,8 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
 	var out engine.Change
 	step := func(what, apply, undo string) *engine.Step { // each commits
-		out.Steps = append(out.Steps, engine.Step{Title: "drop " + t.Name + what, Apply: []string{apply}, Undo: []string{undo}})
+		out.Steps = append(out.Steps,
+			engine.Step{Title: "drop " + t.Name + what, Apply: []string{apply}, Undo: []string{undo}})
 		return &out.Steps[len(out.Steps)-1]
 	}
 	if d.Keep == "" {
@@ -51,7 +52,9 @@ func byHand(t *schema.Table) engine.Requirement {
 	}
 	return engine.Requirement{
 		Sentence: fmt.Sprintf("{n} columns of %s were added outside Erbario and would be lost", t.Name),
-		Query:    fmt.Sprintf("SELECT column_name FROM information_schema.columns WHERE table_schema = database() AND table_name = %s AND column_name NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
+		Query: fmt.Sprintf(
+			"SELECT column_name FROM information_schema.columns WHERE table_schema = database() AND table_name = %s AND column_name NOT IN (%s)",
+			literal(t.Name), strings.Join(columns, ", ")),
 	}
 }
 
@@ -66,15 +69,24 @@ func takenAlong(r engine.RowDeletion) engine.Requirement {
 		known = " AND table_name NOT IN (" + strings.Join(list, ", ") + ")"
 	}
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} references not created by a migration would delete or unlink rows with the %s: declare or drop them first", r.What),
-		Query:    fmt.Sprintf("SELECT table_name, constraint_name, delete_rule FROM information_schema.referential_constraints WHERE unique_constraint_schema = database() AND referenced_table_name = %s AND delete_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT')%s", literal(r.Table.Name), known),
+		Sentence: fmt.Sprintf(
+			"{n} references not created by a migration would delete or unlink rows with the %s: declare or drop them first",
+			r.What,
+		),
+		Query: fmt.Sprintf(
+			"SELECT table_name, constraint_name, delete_rule FROM information_schema.referential_constraints WHERE unique_constraint_schema = database() AND referenced_table_name = %s AND delete_rule IN ('CASCADE', 'SET NULL', 'SET DEFAULT')%s",
+			literal(r.Table.Name), known),
 	}
 }
 
 // DeleteRows gives the step that takes rows out of a table; they come back as they were.
 func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
+	s := engine.Step{
+		Title: "delete the " + r.What + " permanently",
+		Loses: []string{r.What},
+		Here:  []engine.Requirement{takenAlong(r)},
+	}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where) + parentsFirst(t, r.By, r.Order, " DESC")
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
@@ -132,7 +144,8 @@ func copyRows(from, to *schema.Table, fromName, toName, where string) string {
 	list := strings.Join(columns, ", ")
 	s := fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s", quote(toName), list, list, quote(fromName))
 	if list == "" { // nothing of the old rows goes on but that they are there
-		s = fmt.Sprintf("INSERT INTO %s (%s)\nSELECT DEFAULT(%s) FROM %s, %s", quote(toName), quote(to.Columns[0].Name), quote(to.Columns[0].Name), quote(toName), quote(fromName))
+		s = fmt.Sprintf("INSERT INTO %s (%s)\nSELECT DEFAULT(%s) FROM %s, %s", quote(toName), quote(to.Columns[0].Name),
+			quote(to.Columns[0].Name), quote(toName), quote(fromName))
 	}
 	if where != "" {
 		s += " WHERE " + where
@@ -200,7 +213,8 @@ func keptDefinition(a engine.Alteration, columns []*schema.Column, keys []string
 	if len(index) > 0 {
 		items = append(items, "KEY "+quote(keptKey)+" ("+strings.Join(index, ", ")+")")
 	}
-	return "CREATE TABLE IF NOT EXISTS " + quote(a.Keep) + " (\n    " + strings.Join(items, ",\n    ") + "\n)" + plainOptions(a.From)
+	return "CREATE TABLE IF NOT EXISTS " + quote(a.Keep) + " (\n    " + strings.Join(items,
+		",\n    ") + "\n)" + plainOptions(a.From)
 }
 
 // keptTable makes the table in which is noted which rows had no value in columns that are
@@ -220,7 +234,8 @@ func noteEmpty(a engine.Alteration, filled []string) string {
 	for _, k := range filled {
 		empty = append(empty, quote(k)+" IS NULL")
 	}
-	return fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s WHERE %s", quote(a.Keep), quoteAll(names), strings.Join(values, ", "), quote(a.From.Name), strings.Join(empty, " OR "))
+	return fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s WHERE %s", quote(a.Keep), quoteAll(names),
+		strings.Join(values, ", "), quote(a.From.Name), strings.Join(empty, " OR "))
 }
 
 // Archive puts values of a table aside before it, or columns of it, go. What an earlier
@@ -233,7 +248,12 @@ func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fi
 		for _, c := range list {
 			names = append(names, c.Name)
 		}
-		return []string{keptDefinition(a, list, keys)}, []string{fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s", quote(kept), quoteAll(names), strings.Join(values, ", "), quote(t.Name))}
+		return []string{
+				keptDefinition(a, list, keys),
+			}, []string{
+				fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s", quote(kept), quoteAll(names),
+					strings.Join(values, ", "), quote(t.Name)),
+			}
 	}
 	bare := bareTable(t, kept)
 	return []string{createIfMissing(bare)}, []string{copyRows(t, bare, t.Name, kept, "")}
@@ -268,17 +288,25 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	}
 	var out, set []string
 	for _, c := range columns {
-		value := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept%s WHERE %s LIMIT 1)", quote(c), quote(kept.Name), byKey, match)
+		value := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept%s WHERE %s LIMIT 1)", quote(c), quote(kept.Name), byKey,
+			match)
 		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
 			value = "coalesce(" + value + ", here." + quote(c) + ")"
 		}
 		set = append(set, quote(c)+" = "+value)
 	}
 	if len(set) > 0 {
-		out = quietly([]string{fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), byKey, match)})
+		out = quietly([]string{
+			fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s)", quote(t.Name),
+				strings.Join(set, ", "), quote(kept.Name), byKey, match),
+		})
 	}
 	if !stay {
-		out = append(out, fmt.Sprintf("DELETE kept FROM %s AS kept STRAIGHT_JOIN %s AS here ON %s", quote(kept.Name), quote(t.Name), match))
+		out = append(
+			out,
+			fmt.Sprintf("DELETE kept FROM %s AS kept STRAIGHT_JOIN %s AS here ON %s", quote(kept.Name), quote(t.Name),
+				match),
+		)
 	}
 	return out
 }

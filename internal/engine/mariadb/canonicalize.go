@@ -78,7 +78,8 @@ func (d *Database) restateTypes(ctx context.Context, t, old *schema.Table) error
 		if c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
 			continue
 		}
-		rows, err := d.temporarily(ctx, []string{quote(c.Name) + " " + c.SQLType}, t.Options.Behind, "SHOW COLUMNS FROM ")
+		rows, err := d.temporarily(ctx, []string{quote(c.Name) + " " + c.SQLType}, t.Options.Behind,
+			"SHOW COLUMNS FROM ")
 		switch {
 		case err == nil && len(rows) == 1:
 			c.SQLType = shortType(rows[0][1], d.server)
@@ -97,7 +98,12 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 	var list []expression
 	add := func(to *schema.SQL, item, line string) {
 		name := fmt.Sprintf("erbario_%d", len(list)+1)
-		list = append(list, expression{name, strings.ReplaceAll(item, "{name}", quote(name)), to, regexp.MustCompile("(?m)^ *" + strings.ReplaceAll(line, "{name}", quote(name)) + "$")})
+		list = append(list, expression{
+			name,
+			strings.ReplaceAll(item, "{name}", quote(name)),
+			to,
+			regexp.MustCompile("(?m)^ *" + strings.ReplaceAll(line, "{name}", quote(name)) + "$"),
+		})
 	}
 	for _, k := range t.Checks {
 		same := func(o *schema.Check) bool { return o.Name == k.Name && o.Column == k.Column && o.SQL.Same(k.SQL) }
@@ -111,7 +117,8 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 			continue
 		}
 		if c.Generated != nil && (o.Generated == nil || !o.Generated.SQL.Same(c.Generated.SQL)) {
-			add(&c.Generated.SQL, "{name} "+c.SQLType+" GENERATED ALWAYS AS ("+c.Generated.SQL.Text+") VIRTUAL", `{name} .* GENERATED ALWAYS AS \((.*)\) VIRTUAL,?`)
+			add(&c.Generated.SQL, "{name} "+c.SQLType+" GENERATED ALWAYS AS ("+c.Generated.SQL.Text+") VIRTUAL",
+				`{name} .* GENERATED ALWAYS AS \((.*)\) VIRTUAL,?`)
 		}
 		if c.Default != nil && !schema.SameSQL(c.Default, o.Default) {
 			add(c.Default, "{name} "+c.SQLType+" DEFAULT "+defaultSQL(c.Default.Text), `{name} .* DEFAULT (.*?),?`)

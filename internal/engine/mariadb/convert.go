@@ -106,15 +106,18 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	case moment(a) && b == schema.Date:
 		return as(cast(x), "a timestamp becomes its day, and must be at midnight", "")
 	case a.Whole() && moment(b):
-		return exact(epoch+" + INTERVAL "+x+" SECOND", "seconds since 1970 become the timestamp", x+" BETWEEN -30610224000 AND 253402300799")
+		return exact(epoch+" + INTERVAL "+x+" SECOND", "seconds since 1970 become the timestamp",
+			x+" BETWEEN -30610224000 AND 253402300799")
 	case moment(a) && b.Whole():
 		seconds := "timestampdiff(SECOND, " + epoch + ", " + x + ")"
-		return as(seconds, "a timestamp becomes the seconds since 1970, and must have no fraction", "microsecond("+x+") = 0 AND "+between(seconds))
+		return as(seconds, "a timestamp becomes the seconds since 1970, and must have no fraction",
+			"microsecond("+x+") = 0 AND "+between(seconds))
 	case a == schema.Boolean && b == schema.Text:
 		words := "CASE " + x + " WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"
 		return exact(words, "true and false become words", fitsText(words))
 	case a == schema.Text && b == schema.Boolean:
-		return exact("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text must be true or false", x+" IN ('true', 'false')")
+		return exact("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text must be true or false",
+			x+" IN ('true', 'false')")
 	case a == schema.Boolean && (b.Whole() || b == schema.Decimal && tt.Precision > tt.Scale):
 		return exact(cast(x), "false becomes 0, true 1", "")
 	case (a == schema.Decimal || a.Whole()) && b == schema.Boolean:
@@ -127,9 +130,11 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		}
 		return as(text, "a number becomes its digits", fitsText(text))
 	case a == schema.Text && b.Whole():
-		return exact(cast(x), "the text must be a whole number's digits", when(x+" REGEXP "+literal(wholePattern), between(whole(x))))
+		return exact(cast(x), "the text must be a whole number's digits",
+			when(x+" REGEXP "+literal(wholePattern), between(whole(x))))
 	case a == schema.Text && b == schema.Decimal:
-		return as(cast(x), "the text must be a number's digits", when(x+" REGEXP "+literal(decimalPattern), fitsDecimal("CAST("+x+" AS DECIMAL(65,30))")))
+		return as(cast(x), "the text must be a number's digits",
+			when(x+" REGEXP "+literal(decimalPattern), fitsDecimal("CAST("+x+" AS DECIMAL(65,30))")))
 	case a == schema.Text && float(b):
 		return as(cast(x), "the text must be a number's digits", x+" REGEXP "+literal(floatPattern))
 	case (a.Whole() || a == schema.Decimal) && float(b):
@@ -154,7 +159,10 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		}
 		return as(cast(x), how, day(x, " "+timePattern+`\z`))
 	case a == schema.Text && b == schema.UUID: // the server's own: not each of them has the type
-		return engine.Conversion{How: "the text must be a UUID in lower case", Fits: x + " REGEXP " + literal(uuidPattern)}, true
+		return engine.Conversion{
+			How:  "the text must be a UUID in lower case",
+			Fits: x + " REGEXP " + literal(uuidPattern),
+		}, true
 	case a == schema.UUID && b == schema.Text:
 		return exact(text, "the text is written as the database writes it", fitsText(text))
 	case a == schema.Text && b == schema.JSON:
@@ -193,5 +201,6 @@ func castType(sqlType string) string {
 
 // day is the condition that a text begins with a day that there is.
 func day(x, rest string) string {
-	return when(x+" REGEXP "+literal("^"+dayPattern+rest), fmt.Sprintf("CAST(substr(%s, 9, 2) AS SIGNED) <= day(last_day(concat(substr(%s, 1, 7), '-01')))", x, x))
+	return when(x+" REGEXP "+literal("^"+dayPattern+rest),
+		fmt.Sprintf("CAST(substr(%s, 9, 2) AS SIGNED) <= day(last_day(concat(substr(%s, 1, 7), '-01')))", x, x))
 }

@@ -197,7 +197,8 @@ func (d *Database) indexed(ctx context.Context, table string) error {
 // would know.
 func keptDrop(statement string) string {
 	list := tokens(statement)
-	if len(list) == 3 && list[0].Is("DROP") && list[1].Is("TABLE") && strings.HasPrefix(list[2].Name(), schema.KeptPrefix) {
+	if len(list) == 3 && list[0].Is("DROP") && list[1].Is("TABLE") &&
+		strings.HasPrefix(list[2].Name(), schema.KeptPrefix) {
 		return list[2].Name()
 	}
 	return ""
@@ -282,12 +283,17 @@ func (d *Database) CheckIntegrity(ctx context.Context) error {
 				there = append(there, "child."+quote(c)+" IS NOT NULL")
 				match = append(match, fmt.Sprintf("parent.%s = child.%s", quote(k.References[i]), quote(c)))
 			}
-			n, err := d.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s AS child WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", quote(t.Name), strings.Join(there, " AND "), quote(k.Table), strings.Join(match, " AND ")))
+			n, err := d.Count(
+				ctx,
+				fmt.Sprintf("SELECT 1 FROM %s AS child WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)",
+					quote(t.Name), strings.Join(there, " AND "), quote(k.Table), strings.Join(match, " AND ")),
+			)
 			if err != nil {
 				return err
 			}
 			if n > 0 {
-				return fmt.Errorf("references would point to no row: %d rows of %s refer to no row of %s", n, t.Name, k.Table)
+				return fmt.Errorf("references would point to no row: %d rows of %s refer to no row of %s", n, t.Name,
+					k.Table)
 			}
 		}
 	}
@@ -328,7 +334,8 @@ func (d *Database) Commit(ctx context.Context) error {
 func (d *Database) ended(ctx context.Context) error {
 	d.later, d.loosened = nil, nil
 	for _, t := range d.temporary { // no end of a transaction takes them away
-		if err := d.raw(ctx, "DROP TEMPORARY TABLE IF EXISTS "+quote(t)); err != nil && !errors.Is(err, engine.ErrLost) {
+		if err := d.raw(ctx, "DROP TEMPORARY TABLE IF EXISTS "+quote(t)); err != nil &&
+			!errors.Is(err, engine.ErrLost) {
 			return err
 		}
 	}
@@ -381,7 +388,8 @@ func (d *Database) each(ctx context.Context, query string, args []any, f func(va
 
 // query gives every row of a query with the types of its columns; without rows, the types
 // alone.
-func (d *Database) query(ctx context.Context, query string, args []any, f func(types []*sql.ColumnType, values []sql.RawBytes)) error {
+func (d *Database) query(ctx context.Context, query string, args []any,
+	f func(types []*sql.ColumnType, values []sql.RawBytes)) error {
 	return d.plain(d.guarded(ctx, func(ctx context.Context) error {
 		rows, err := d.conn.QueryContext(ctx, query, args...)
 		if err != nil {
@@ -462,7 +470,8 @@ func valueLiteral(v sql.RawBytes, typ string) string {
 // Kept are the names of the tables that begin with prefix. The server opens no table to
 // tell them, as it would for its catalogue.
 func (d *Database) Kept(ctx context.Context, prefix string) ([]string, error) {
-	rows, err := d.Select(ctx, "SHOW TABLES LIKE "+literal(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(prefix)+"%"))
+	rows, err := d.Select(ctx,
+		"SHOW TABLES LIKE "+literal(strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(prefix)+"%"))
 	var out []string
 	for _, r := range rows {
 		out = append(out, r[0])
@@ -473,7 +482,9 @@ func (d *Database) Kept(ctx context.Context, prefix string) ([]string, error) {
 
 // TableSize is the room that a table takes with its indexes, as the server last reckoned it.
 func (d *Database) TableSize(ctx context.Context, table string) (int64, error) {
-	rows, err := d.Select(ctx, "SELECT coalesce(data_length + index_length, 0) FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", table)
+	rows, err := d.Select(ctx,
+		"SELECT coalesce(data_length + index_length, 0) FROM information_schema.tables WHERE table_schema = database() AND table_name = ?",
+		table)
 	if err != nil || len(rows) == 0 {
 		return 0, err
 	}
@@ -489,7 +500,8 @@ func (d *Database) HasHistory(ctx context.Context) (bool, error) {
 // InvalidObjects names the views that show what is not there, and the triggers that name columns
 // that are not there.
 func (d *Database) InvalidObjects(ctx context.Context) ([]string, error) {
-	rows, err := d.Select(ctx, "SELECT table_name FROM information_schema.views WHERE table_schema = database() ORDER BY table_name")
+	rows, err := d.Select(ctx,
+		"SELECT table_name FROM information_schema.views WHERE table_schema = database() ORDER BY table_name")
 	if err != nil {
 		return nil, err
 	}
@@ -502,12 +514,14 @@ func (d *Database) InvalidObjects(ctx context.Context) ([]string, error) {
 			out = append(out, "the view "+r[0])
 		}
 	}
-	rows, err = d.Select(ctx, "SELECT trigger_name, event_object_table, action_statement FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY trigger_name")
+	rows, err = d.Select(ctx,
+		"SELECT trigger_name, event_object_table, action_statement FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY trigger_name")
 	if err != nil || len(rows) == 0 {
 		return out, err
 	}
 	columns := map[string]map[string]bool{}
-	names, err := d.Select(ctx, "SELECT table_name, lower(column_name) FROM information_schema.columns WHERE table_schema = database()")
+	names, err := d.Select(ctx,
+		"SELECT table_name, lower(column_name) FROM information_schema.columns WHERE table_schema = database()")
 	if err != nil {
 		return nil, err
 	}
@@ -520,7 +534,8 @@ func (d *Database) InvalidObjects(ctx context.Context) ([]string, error) {
 	for _, r := range rows {
 		list := tokens(r[2])
 		for i := 0; i+2 < len(list); i++ {
-			if (list[i].Is("NEW") || list[i].Is("OLD")) && list[i+1].Is(".") && list[i+2].Named() && !columns[r[1]][strings.ToLower(list[i+2].Name())] {
+			if (list[i].Is("NEW") || list[i].Is("OLD")) && list[i+1].Is(".") && list[i+2].Named() &&
+				!columns[r[1]][strings.ToLower(list[i+2].Name())] {
 				out = append(out, "the trigger "+r[0])
 				break
 			}

@@ -65,7 +65,11 @@ func (d *Database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 		take = append(take, "t."+quote(c))
 	}
 	for at := 0; at < len(out); at += together {
-		sql := "SELECT " + strings.Join(append([]string{"v.i"}, take...), ", ") + " FROM " + valueRows(f.TableRows, at, min(at+together, len(out))) + " JOIN " + quote(f.Table.Name) + " AS t ON " + strings.Join(on, " AND ")
+		sql := "SELECT " + strings.Join(append([]string{"v.i"}, take...), ", ") + " FROM " + valueRows(f.TableRows, at,
+			min(at+together, len(out))) + " JOIN " + quote(f.Table.Name) + " AS t ON " + strings.Join(
+			on,
+			" AND ",
+		)
 		err := d.each(ctx, sql, nil, func(values []gosql.RawBytes) {
 			i, err := strconv.Atoi(string(values[0]))
 			if err != nil {
@@ -123,7 +127,12 @@ func (d *Database) Change(ctx context.Context, r engine.TableRows, by []string, 
 		}
 	}
 	for at := 0; at < r.Rows(); at += together {
-		n, err := d.change(ctx, fmt.Sprintf("UPDATE %s AS t JOIN %s ON %s SET %s WHERE %s", quote(r.Table.Name), valueRows(r, at, min(at+together, r.Rows())), strings.Join(where, " AND "), strings.Join(set, ", "), strings.Join(differs, " OR ")))
+		n, err := d.change(
+			ctx,
+			fmt.Sprintf("UPDATE %s AS t JOIN %s ON %s SET %s WHERE %s", quote(r.Table.Name),
+				valueRows(r, at, min(at+together, r.Rows())), strings.Join(where, " AND "), strings.Join(set, ", "),
+				strings.Join(differs, " OR ")),
+		)
 		if err != nil {
 			return changed, err
 		}
@@ -150,7 +159,8 @@ func (d *Database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 		for i, c := range r.Columns {
 			where = append(where, quote(c)+" <=> "+typed(r.Cells[at+i], r.Table.Column(c)))
 		}
-		n, err := d.change(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT 1", quote(r.Table.Name), strings.Join(where, " AND ")))
+		n, err := d.change(ctx,
+			fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT 1", quote(r.Table.Name), strings.Join(where, " AND ")))
 		if err != nil {
 			return deleted, err
 		}
@@ -161,7 +171,13 @@ func (d *Database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 
 // NextNumber is the number that the next row gets.
 func (d *Database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
-	rows, err := d.Select(ctx, fmt.Sprintf("SELECT greatest(coalesce((SELECT max(%s) FROM %s), 0) + 1, coalesce((SELECT auto_increment FROM information_schema.tables WHERE table_schema = database() AND table_name = ?), 1))", quote(t.Key()[0]), quote(t.Name)), t.Name)
+	rows, err := d.Select(
+		ctx,
+		fmt.Sprintf(
+			"SELECT greatest(coalesce((SELECT max(%s) FROM %s), 0) + 1, coalesce((SELECT auto_increment FROM information_schema.tables WHERE table_schema = database() AND table_name = ?), 1))",
+			quote(t.Key()[0]), quote(t.Name)),
+		t.Name,
+	)
 	if err != nil {
 		return 0, err
 	}

@@ -75,7 +75,8 @@ func widest(t *schema.Table, parts []schema.Part, more int) int {
 
 // fit shortens an index that the server would refuse. sum gives the column of the sums
 // of another.
-func fit(t *schema.Table, x *schema.Index, sum func(p schema.Part) schema.Part, mistake, notice func(column, format string, args ...any)) {
+func fit(t *schema.Table, x *schema.Index, sum func(p schema.Part) schema.Part,
+	mistake, notice func(column, format string, args ...any)) {
 	if total(t, x.Parts) <= indexBytes {
 		return
 	}
@@ -92,7 +93,9 @@ func fit(t *schema.Table, x *schema.Index, sum func(p schema.Part) schema.Part, 
 		}
 	}
 	if total(t, x.Parts) > indexBytes {
-		mistake("", "the index %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, or remove some of them", x.Name)
+		mistake("",
+			"the index %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, or remove some of them",
+			x.Name)
 	} else if !x.Unique {
 		notice("", "an index of MariaDB holds 3,072 bytes: %s holds only the beginning of each text", x.Name)
 	}

@@ -17,12 +17,16 @@ import (
 )
 
 // ways are from the gentlest to the hardest.
-var ways = []string{"ALGORITHM=INSTANT", "ALGORITHM=INPLACE, LOCK=NONE", "ALGORITHM=INPLACE, LOCK=SHARED", "ALGORITHM=COPY, LOCK=SHARED"}
+var ways = []string{
+	"ALGORITHM=INSTANT", "ALGORITHM=INPLACE, LOCK=NONE", "ALGORITHM=INPLACE, LOCK=SHARED",
+	"ALGORITHM=COPY, LOCK=SHARED",
+}
 
 // CanRunOnline tells whether a statement changes a table, and does not say yet in which way.
 func (d *Database) CanRunOnline(statement string) bool {
 	list := tokens(statement)
-	return len(list) > 2 && list[0].Is("ALTER") && list[1].Is("TABLE") && !hasClause(list, "ALGORITHM") && !hasClause(list, "LOCK")
+	return len(list) > 2 && list[0].Is("ALTER") && list[1].Is("TABLE") && !hasClause(list, "ALGORITHM") &&
+		!hasClause(list, "LOCK")
 }
 
 // LeastLocking runs a statement, and returns it with the gentlest way in which the server

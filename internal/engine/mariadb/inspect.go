@@ -92,7 +92,9 @@ func recognise(t *schema.Table) {
 // knownDefaults are the defaults of the language that are expressions.
 var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 	return map[string]*schema.Value{
-		canon(nowSQL): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon(newUUID): {Kind: schema.UUIDValue},
+		canon(nowSQL): {
+			Kind: schema.NowValue,
+		}, canon(todaySQL): {Kind: schema.TodayValue}, canon(newUUID): {Kind: schema.UUIDValue},
 	}
 })
 
@@ -100,7 +102,8 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 func liveOf(s *schema.Schema, v *schema.View) string {
 	list := tokens(v.SQL.Text)
 	n := len(list)
-	if n < 9 || !list[n-1].Is("null") || !list[n-2].Is("is") || !list[n-4].Is(".") || !list[n-6].Is("where") || !list[n-8].Is("from") {
+	if n < 9 || !list[n-1].Is("null") || !list[n-2].Is("is") || !list[n-4].Is(".") || !list[n-6].Is("where") ||
+		!list[n-8].Is("from") {
 		return ""
 	}
 	t := s.Table(list[n-7].Name())
@@ -116,60 +119,71 @@ func (r *reading) rows(query string, f func(v []sql.RawBytes)) error {
 }
 
 func (r *reading) tables() error {
-	return r.rows("SELECT table_name, table_type, engine, table_collation, create_options, table_comment FROM information_schema.tables WHERE table_schema = {here} AND table_type <> 'VIEW' ORDER BY table_name", func(v []sql.RawBytes) {
-		name, kind, options := string(v[0]), string(v[1]), string(v[4])
-		if kind == "SEQUENCE" {
-			r.s.Others = append(r.s.Others, &schema.Other{Kind: "sequence", Name: name})
-			return
-		}
-		t := &schema.Table{Name: name, Comment: string(v[5]), Ordered: true}
-		collation := string(v[3])
-		charset, _, _ := strings.Cut(collation, "_")
-		t.Options.Behind = " ENGINE=" + string(v[2]) + " DEFAULT CHARSET=" + charset + " COLLATE=" + collation
-		odd := kind == "SYSTEM VERSIONED"
-		for _, word := range strings.Fields(options) {
-			if word == "partitioned" {
-				odd = true
-				continue
+	return r.rows(
+		"SELECT table_name, table_type, engine, table_collation, create_options, table_comment FROM information_schema.tables WHERE table_schema = {here} AND table_type <> 'VIEW' ORDER BY table_name",
+		func(v []sql.RawBytes) {
+			name, kind, options := string(v[0]), string(v[1]), string(v[4])
+			if kind == "SEQUENCE" {
+				r.s.Others = append(r.s.Others, &schema.Other{Kind: "sequence", Name: name})
+				return
 			}
-			t.Options.Behind += " " + strings.ToUpper(word)
-		}
-		if odd {
-			r.plain = append(r.plain, name)
-		}
-		r.of[name], r.texts[name] = t, collation
-		r.s.Tables = append(r.s.Tables, t)
-	})
+			t := &schema.Table{Name: name, Comment: string(v[5]), Ordered: true}
+			collation := string(v[3])
+			charset, _, _ := strings.Cut(collation, "_")
+			t.Options.Behind = " ENGINE=" + string(v[2]) + " DEFAULT CHARSET=" + charset + " COLLATE=" + collation
+			odd := kind == "SYSTEM VERSIONED"
+			for _, word := range strings.Fields(options) {
+				if word == "partitioned" {
+					odd = true
+					continue
+				}
+				t.Options.Behind += " " + strings.ToUpper(word)
+			}
+			if odd {
+				r.plain = append(r.plain, name)
+			}
+			r.of[name], r.texts[name] = t, collation
+			r.s.Tables = append(r.s.Tables, t)
+		},
+	)
 }
 
 func (r *reading) columns() error {
-	return r.rows("SELECT table_name, column_name, column_default, is_nullable, column_type, collation_name, extra, column_comment, generation_expression FROM information_schema.columns WHERE table_schema = {here} ORDER BY table_name, ordinal_position", func(v []sql.RawBytes) {
-		t := r.of[string(v[0])]
-		if t == nil { // of a view, or of a sequence
-			return
-		}
-		c := &schema.Column{Name: string(v[1]), SQLType: shortType(string(v[4]), r.d.server), NotNull: string(v[3]) == "NO", Comment: string(v[7])}
-		if collation := string(v[5]); collation != r.texts[t.Name] {
-			c.Collation = collation
-		}
-		extra := strings.ToLower(string(v[6]))
-		c.Identity = strings.Contains(extra, "auto_increment")
-		c.Invisible = strings.Contains(extra, "invisible")
-		if _, rest, ok := strings.Cut(extra, "on update "); ok {
-			c.OnUpdate, _, _ = strings.Cut(rest, ",")
-		}
-		if strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") {
-			c.Generated = &schema.Generated{SQL: sqlOf(string(v[8])), Stored: strings.Contains(extra, "stored")}
-		} else {
-			c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
-		}
-		c.Type = typeOf(c.SQLType)
-		if strings.HasPrefix(c.Name, schema.KeptPrefix) && !schema.Own(t.Name) {
-			t.Aside = append(t.Aside, c)
-			return
-		}
-		t.Columns = append(t.Columns, c)
-	})
+	return r.rows(
+		"SELECT table_name, column_name, column_default, is_nullable, column_type, collation_name, extra, column_comment, generation_expression FROM information_schema.columns WHERE table_schema = {here} ORDER BY table_name, ordinal_position",
+		func(v []sql.RawBytes) {
+			t := r.of[string(v[0])]
+			if t == nil { // of a view, or of a sequence
+				return
+			}
+			c := &schema.Column{
+				Name:    string(v[1]),
+				SQLType: shortType(string(v[4]), r.d.server),
+				NotNull: string(v[3]) == "NO",
+				Comment: string(v[7]),
+			}
+			if collation := string(v[5]); collation != r.texts[t.Name] {
+				c.Collation = collation
+			}
+			extra := strings.ToLower(string(v[6]))
+			c.Identity = strings.Contains(extra, "auto_increment")
+			c.Invisible = strings.Contains(extra, "invisible")
+			if _, rest, ok := strings.Cut(extra, "on update "); ok {
+				c.OnUpdate, _, _ = strings.Cut(rest, ",")
+			}
+			if strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") {
+				c.Generated = &schema.Generated{SQL: sqlOf(string(v[8])), Stored: strings.Contains(extra, "stored")}
+			} else {
+				c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
+			}
+			c.Type = typeOf(c.SQLType)
+			if strings.HasPrefix(c.Name, schema.KeptPrefix) && !schema.Own(t.Name) {
+				t.Aside = append(t.Aside, c)
+				return
+			}
+			t.Columns = append(t.Columns, c)
+		},
+	)
 }
 
 // sqlOf is an expression with its way to be compared.
@@ -246,29 +260,40 @@ func (r *reading) references() error {
 	type rule struct{ update, delete string }
 	rules := map[string]rule{}
 	id := func(table, name string) string { return table + "\x00" + name }
-	err := r.rows("SELECT table_name, constraint_name, update_rule, delete_rule FROM information_schema.referential_constraints WHERE constraint_schema = {here}", func(v []sql.RawBytes) {
-		rules[id(string(v[0]), string(v[1]))] = rule{string(v[2]), string(v[3])}
-	})
+	err := r.rows(
+		"SELECT table_name, constraint_name, update_rule, delete_rule FROM information_schema.referential_constraints WHERE constraint_schema = {here}",
+		func(v []sql.RawBytes) {
+			rules[id(string(v[0]), string(v[1]))] = rule{string(v[2]), string(v[3])}
+		},
+	)
 	if err != nil {
 		return err
 	}
-	return r.rows("SELECT table_name, constraint_name, column_name, referenced_table_schema, referenced_table_name, referenced_column_name FROM information_schema.key_column_usage WHERE table_schema = {here} AND referenced_table_name IS NOT NULL ORDER BY table_name, constraint_name, ordinal_position", func(v []sql.RawBytes) {
-		t := r.of[string(v[0])]
-		if t == nil {
-			return
-		}
-		name := string(v[1])
-		if n := len(t.ForeignKeys); n == 0 || t.ForeignKeys[n-1].Name != name {
-			x := rules[id(t.Name, name)]
-			k := &schema.ForeignKey{Name: name, Table: string(v[4]), OnUpdate: schema.Action(x.update), OnDelete: schema.Action(x.delete)}
-			if other := string(v[3]); other != r.d.name {
-				k.Table = other + "." + k.Table
+	return r.rows(
+		"SELECT table_name, constraint_name, column_name, referenced_table_schema, referenced_table_name, referenced_column_name FROM information_schema.key_column_usage WHERE table_schema = {here} AND referenced_table_name IS NOT NULL ORDER BY table_name, constraint_name, ordinal_position",
+		func(v []sql.RawBytes) {
+			t := r.of[string(v[0])]
+			if t == nil {
+				return
 			}
-			t.ForeignKeys = append(t.ForeignKeys, k)
-		}
-		k := t.ForeignKeys[len(t.ForeignKeys)-1]
-		k.Columns, k.References = append(k.Columns, string(v[2])), append(k.References, string(v[5]))
-	})
+			name := string(v[1])
+			if n := len(t.ForeignKeys); n == 0 || t.ForeignKeys[n-1].Name != name {
+				x := rules[id(t.Name, name)]
+				k := &schema.ForeignKey{
+					Name:     name,
+					Table:    string(v[4]),
+					OnUpdate: schema.Action(x.update),
+					OnDelete: schema.Action(x.delete),
+				}
+				if other := string(v[3]); other != r.d.name {
+					k.Table = other + "." + k.Table
+				}
+				t.ForeignKeys = append(t.ForeignKeys, k)
+			}
+			k := t.ForeignKeys[len(t.ForeignKeys)-1]
+			k.Columns, k.References = append(k.Columns, string(v[2])), append(k.References, string(v[5]))
+		},
+	)
 }
 
 // indexes reads the key and the indexes. The one that the server makes for a reference
@@ -278,46 +303,49 @@ func (r *reading) indexes() error {
 	if r.d.server.mysql {
 		more, order = "is_visible, expression", " ORDER BY table_name, index_name, seq_in_index"
 	}
-	err := r.rows("SELECT table_name, index_name, non_unique, column_name, collation, sub_part, index_type, index_comment, "+more+" FROM information_schema.statistics WHERE table_schema = {here}"+order, func(v []sql.RawBytes) {
-		t := r.of[string(v[0])]
-		if t == nil {
-			return
-		}
-		p := schema.Part{Column: string(v[3]), Desc: string(v[4]) == "D"}
-		p.Length, _ = strconv.Atoi(string(v[5]))
-		if v[9] != nil {
-			e := sqlOf(string(v[9]))
-			p.Expr = &e
-		}
-		name, kind := string(v[1]), string(v[6])
-		if name == "PRIMARY" {
-			if t.PrimaryKey == nil {
-				t.PrimaryKey = &schema.PrimaryKey{Name: name}
+	err := r.rows(
+		"SELECT table_name, index_name, non_unique, column_name, collation, sub_part, index_type, index_comment, "+more+" FROM information_schema.statistics WHERE table_schema = {here}"+order,
+		func(v []sql.RawBytes) {
+			t := r.of[string(v[0])]
+			if t == nil {
+				return
 			}
-			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, p)
-			return
-		}
-		if n := len(t.Indexes); n == 0 || t.Indexes[n-1].Name != name {
-			x := &schema.Index{Name: name, Unique: string(v[2]) == "0"}
-			switch kind {
-			case "FULLTEXT", "SPATIAL":
-				x.Using = strings.ToLower(kind)
-			case "HASH":
-				x.Options = " USING HASH"
+			p := schema.Part{Column: string(v[3]), Desc: string(v[4]) == "D"}
+			p.Length, _ = strconv.Atoi(string(v[5]))
+			if v[9] != nil {
+				e := sqlOf(string(v[9]))
+				p.Expr = &e
 			}
-			if x.Using == "spatial" {
-				p.Length = 0 // how much of a place it keeps is not for anyone to say
+			name, kind := string(v[1]), string(v[6])
+			if name == "PRIMARY" {
+				if t.PrimaryKey == nil {
+					t.PrimaryKey = &schema.PrimaryKey{Name: name}
+				}
+				t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, p)
+				return
 			}
-			x.Options += commentOf(string(v[7]))
-			if word := string(v[8]); word == "YES" && !r.d.server.mysql || word == "NO" && r.d.server.mysql {
-				x.Options += " " + r.d.server.ignored()
+			if n := len(t.Indexes); n == 0 || t.Indexes[n-1].Name != name {
+				x := &schema.Index{Name: name, Unique: string(v[2]) == "0"}
+				switch kind {
+				case "FULLTEXT", "SPATIAL":
+					x.Using = strings.ToLower(kind)
+				case "HASH":
+					x.Options = " USING HASH"
+				}
+				if x.Using == "spatial" {
+					p.Length = 0 // how much of a place it keeps is not for anyone to say
+				}
+				x.Options += commentOf(string(v[7]))
+				if word := string(v[8]); word == "YES" && !r.d.server.mysql || word == "NO" && r.d.server.mysql {
+					x.Options += " " + r.d.server.ignored()
+				}
+				t.Indexes = append(t.Indexes, x)
+				t.Standing = append(t.Standing, name)
 			}
-			t.Indexes = append(t.Indexes, x)
-			t.Standing = append(t.Standing, name)
-		}
-		x := t.Indexes[len(t.Indexes)-1]
-		x.Parts = append(x.Parts, p)
-	})
+			x := t.Indexes[len(t.Indexes)-1]
+			x.Parts = append(x.Parts, p)
+		},
+	)
 	for _, t := range r.s.Tables {
 		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
 			i := slices.IndexFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
@@ -341,19 +369,22 @@ func (r *reading) triggers() error {
 		head string
 	}
 	var again []trigger
-	err := r.rows("SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order", func(v []sql.RawBytes) {
-		t := r.of[string(v[0])]
-		if t == nil {
-			return
-		}
-		g := &schema.Trigger{Name: string(v[1])}
-		head := fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW ", quote(g.Name), v[2], v[3], quote(t.Name))
-		g.SQL = sqlOf(head + string(v[4]))
-		t.Triggers = append(t.Triggers, g)
-		if strings.Contains(string(v[4]), `\`) {
-			again = append(again, trigger{g, head})
-		}
-	})
+	err := r.rows(
+		"SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order",
+		func(v []sql.RawBytes) {
+			t := r.of[string(v[0])]
+			if t == nil {
+				return
+			}
+			g := &schema.Trigger{Name: string(v[1])}
+			head := fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW ", quote(g.Name), v[2], v[3], quote(t.Name))
+			g.SQL = sqlOf(head + string(v[4]))
+			t.Triggers = append(t.Triggers, g)
+			if strings.Contains(string(v[4]), `\`) {
+				again = append(again, trigger{g, head})
+			}
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -384,18 +415,21 @@ func triggerBody(text string) string {
 // views are told with the database before every name: it goes, or a copy on scratch
 // would read the live one.
 func (r *reading) views() error {
-	return r.rows("SELECT table_name, view_definition, check_option, security_type FROM information_schema.views WHERE table_schema = {here} ORDER BY table_name", func(v []sql.RawBytes) {
-		text, ok := unqualified(string(v[1]), r.d.name)
-		if !ok {
-			r.s.Others = append(r.s.Others, &schema.Other{Kind: otherView, Name: string(v[0])})
-			return
-		}
-		text = fmt.Sprintf("CREATE SQL SECURITY %s VIEW %s AS %s", v[3], quote(string(v[0])), text)
-		if option := string(v[2]); option != "NONE" {
-			text += " WITH " + option + " CHECK OPTION"
-		}
-		r.s.Views = append(r.s.Views, &schema.View{Name: string(v[0]), SQL: schema.SQL{Text: text, Canon: viewKey}})
-	})
+	return r.rows(
+		"SELECT table_name, view_definition, check_option, security_type FROM information_schema.views WHERE table_schema = {here} ORDER BY table_name",
+		func(v []sql.RawBytes) {
+			text, ok := unqualified(string(v[1]), r.d.name)
+			if !ok {
+				r.s.Others = append(r.s.Others, &schema.Other{Kind: otherView, Name: string(v[0])})
+				return
+			}
+			text = fmt.Sprintf("CREATE SQL SECURITY %s VIEW %s AS %s", v[3], quote(string(v[0])), text)
+			if option := string(v[2]); option != "NONE" {
+				text += " WITH " + option + " CHECK OPTION"
+			}
+			r.s.Views = append(r.s.Views, &schema.View{Name: string(v[0]), SQL: schema.SQL{Text: text, Canon: viewKey}})
+		},
+	)
 }
 
 // otherView is the kind of views that cannot be copied.
@@ -441,7 +475,9 @@ func unqualified(text, database string) (string, bool) {
 		if i > 0 {
 			behind = strings.ToLower(list[i-1].Text)
 		}
-		table := behind == "from" || behind == "join" || behind == "straight_join" || behind == "," && i+3 < len(list) && !list[i+3].Is(".") && !list[i+3].Is(",") && !list[i+3].Is(")") && from(list[:i])
+		table := behind == "from" || behind == "join" || behind == "straight_join" ||
+			behind == "," && i+3 < len(list) && !list[i+3].Is(".") && !list[i+3].Is(",") && !list[i+3].Is(")") &&
+				from(list[:i])
 		whole := i+4 < len(list) && list[i+3].Is(".")
 		if behind == "(" { // as in FROM (`a`.`b` JOIN `a`.`c`)
 			table = !whole && from(list[:i])
@@ -478,9 +514,12 @@ func from(list []sqltok.Token) bool {
 func (r *reading) routines() error {
 	type routine struct{ name, kind string }
 	var list []routine
-	err := r.rows("SELECT routine_name, routine_type FROM information_schema.routines WHERE routine_schema = {here} ORDER BY routine_type, routine_name", func(v []sql.RawBytes) {
-		list = append(list, routine{string(v[0]), string(v[1])})
-	})
+	err := r.rows(
+		"SELECT routine_name, routine_type FROM information_schema.routines WHERE routine_schema = {here} ORDER BY routine_type, routine_name",
+		func(v []sql.RawBytes) {
+			list = append(list, routine{string(v[0]), string(v[1])})
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -554,7 +593,8 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 	for _, o := range s.Others { // which keep the mode in which they are created
 		add(o.Kind, o.Name, o.Make...)
 	}
-	add("", "", "SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
+	add("", "",
+		"SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
 	for _, t := range s.Tables {
 		text := t.Text
 		if text == "" {

@@ -72,7 +72,8 @@ var oddities = []string{
 func dump(t *testing.T, raw string) []string {
 	u, err := url.Parse(raw)
 	require.NoError(t, err)
-	c := exec.Command("mariadb-dump", "--no-defaults", "--no-data", "--routines", "--skip-comments", "--protocol=tcp", "-h", u.Hostname(), "-P", u.Port(), "-u", u.User.Username(), strings.TrimPrefix(u.Path, "/"))
+	c := exec.Command("mariadb-dump", "--no-defaults", "--no-data", "--routines", "--skip-comments", "--protocol=tcp",
+		"-h", u.Hostname(), "-P", u.Port(), "-u", u.User.Username(), strings.TrimPrefix(u.Path, "/"))
 	c.Stderr = os.Stderr
 	out, err := c.Output()
 	require.NoError(t, err)
@@ -119,7 +120,16 @@ func TestInspectDetails(t *testing.T) {
 	s, err := d.Inspect(ctx)
 	require.NoError(t, err)
 	odd, kid := s.Table("odd"), s.Table("kid")
-	types := map[string]string{"id": "bigint unsigned", "a": "int(5) unsigned zerofill", "j": "tinyint(1)", "o": "year(4)", "mid": "mediumint", "tiny": "tinyint unsigned", "c": "enum('x','y''z')", "b": "varchar(20)"}
+	types := map[string]string{
+		"id":   "bigint unsigned",
+		"a":    "int(5) unsigned zerofill",
+		"j":    "tinyint(1)",
+		"o":    "year(4)",
+		"mid":  "mediumint",
+		"tiny": "tinyint unsigned",
+		"c":    "enum('x','y''z')",
+		"b":    "varchar(20)",
+	}
 	for name, want := range types {
 		assert.Equal(t, want, odd.Column(name).SQLType, name)
 	}
@@ -142,9 +152,21 @@ func TestInspectDetails(t *testing.T) {
 	}
 	assert.Equal(t, []string{"ft", "ign", "multi", "pre", "sp", "uk"}, names(odd.Indexes))
 	assert.Equal(t, []schema.Part{{Column: "k", Length: 10}, {Column: "b", Desc: true}}, odd.Indexes[3].Parts)
-	assert.Equal(t, []string{"circle_idx", "longer", "named"}, names(kid.Indexes), "an index that a reference brings along is none")
+	assert.Equal(t, []string{"circle_idx", "longer", "named"}, names(kid.Indexes),
+		"an index that a reference brings along is none")
 	require.Len(t, kid.ForeignKeys, 2)
-	assert.Equal(t, &schema.ForeignKey{Name: "kid_odd", Columns: []string{"odd_id"}, Table: "odd", References: []string{"id"}, OnDelete: schema.SetNull, OnUpdate: schema.Cascade}, kid.ForeignKeys[1])
+	assert.Equal(
+		t,
+		&schema.ForeignKey{
+			Name:       "kid_odd",
+			Columns:    []string{"odd_id"},
+			Table:      "odd",
+			References: []string{"id"},
+			OnDelete:   schema.SetNull,
+			OnUpdate:   schema.Cascade,
+		},
+		kid.ForeignKeys[1],
+	)
 	assert.True(t, s.Table("parted").Partitioned())
 	var others []string
 	for _, o := range s.Others {
@@ -165,7 +187,8 @@ func TestSettingsPinned(t *testing.T) {
 	for _, sql := range []string{"INSERT INTO t VALUES ('four', 1)", "INSERT INTO t VALUES ('a', NULL)", "INSERT INTO t (a) VALUES ('a')"} {
 		assert.Error(t, other.Exec(ctx, sql), sql)
 	}
-	rows, err := other.Select(ctx, "SELECT @@session.time_zone, @@session.foreign_key_checks, @@session.character_set_client, @@session.character_set_connection")
+	rows, err := other.Select(ctx,
+		"SELECT @@session.time_zone, @@session.foreign_key_checks, @@session.character_set_client, @@session.character_set_connection")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"+00:00", "1", "utf8mb4", "utf8mb4"}, rows[0])
 }
@@ -173,7 +196,9 @@ func TestSettingsPinned(t *testing.T) {
 func TestNames(t *testing.T) {
 	d := open(t, testserver.MariaDB(t))
 	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", "qu`ote", "it's", "semi;colon", "-- : undo", "é", "?", ":name", strings.Repeat("x", 64)} {
-		run(t, d, "CREATE TABLE "+Quote(name)+" ("+Quote(name)+" TEXT DEFAULT "+Literal(name)+" COMMENT "+Literal(name)+")", "INSERT INTO "+Quote(name)+" VALUES ()")
+		run(t, d,
+			"CREATE TABLE "+Quote(name)+" ("+Quote(name)+" TEXT DEFAULT "+Literal(name)+" COMMENT "+Literal(name)+")",
+			"INSERT INTO "+Quote(name)+" VALUES ()")
 		s, err := d.Inspect(ctx)
 		require.NoError(t, err)
 		table := s.Table(name)
@@ -226,8 +251,12 @@ func TestLoad(t *testing.T) {
 	const columns = "(id BIGINT PRIMARY KEY, a SMALLINT, b DECIMAL(30,10), c DOUBLE, d TINYINT(1), e DATE, f TIME(6), g DATETIME(6), h UUID, i JSON, j LONGBLOB, k LONGTEXT, l VARCHAR(4))"
 	run(t, d, "CREATE TABLE t "+columns, "CREATE TABLE u "+columns)
 	cells := []any{
-		int64(1), int64(-32768), "12345678901234567890.0123456789", 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00.000001", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255, '\n', '\t', '\\'}, "tab\tline\n\\é\x00\\", "x",
-		int64(2), int64(0), "-0.0000000001", -2.25e300, false, "0001-01-01", "23:59:59.000001", "9999-12-31 23:59:59", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, `\N`, "",
+		int64(
+			1,
+		), int64(-32768), "12345678901234567890.0123456789", 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00.000001", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255, '\n', '\t', '\\'}, "tab\tline\n\\é\x00\\", "x",
+		int64(
+			2,
+		), int64(0), "-0.0000000001", -2.25e300, false, "0001-01-01", "23:59:59.000001", "9999-12-31 23:59:59", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, `\N`, "",
 		int64(3), nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil,
 	}
 	s, err := d.Inspect(ctx)
@@ -251,7 +280,11 @@ func TestLoad(t *testing.T) {
 	assert.Equal(t, "tab\tline\n\\é\x00\\", one[0][11])
 	assert.Equal(t, "\x00\xff\n\t\\", one[0][10])
 
-	short := engine.TableRows{Table: s.Table("t"), Columns: []string{"id", "l"}, Cells: []any{int64(4), "x", int64(5), "too long"}}
+	short := engine.TableRows{
+		Table:   s.Table("t"),
+		Columns: []string{"id", "l"},
+		Cells:   []any{int64(4), "x", int64(5), "too long"},
+	}
 	assert.ErrorContains(t, d.Load(ctx, short), "Data truncated for column 'l'")
 	short.Cells = []any{int64(1), "x", int64(6), "y"}
 	assert.ErrorContains(t, d.Load(ctx, short), "Duplicate entry '1'")
@@ -272,8 +305,10 @@ func TestLoad(t *testing.T) {
 // What is shown of rows can be said again, to the byte.
 func TestSample(t *testing.T) {
 	d := open(t, testserver.MariaDB(t))
-	run(t, d, "CREATE TABLE t (a BIGINT UNSIGNED, b DECIMAL(8,3), c DOUBLE, d VARCHAR(20), e LONGBLOB, f DATETIME(6), g BIT(3), h JSON, i UUID, j DATE, k TINYINT(1))",
-		"INSERT INTO t VALUES (18446744073709551615, -1.250, 1e300, 'it''s \\\\ é', x'00ff', '2026-01-31 08:30:00.000001', b'101', '{\"a\": 1}', uuid(), '2026-01-31', 1), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)", "CREATE TABLE u LIKE t")
+	run(t, d,
+		"CREATE TABLE t (a BIGINT UNSIGNED, b DECIMAL(8,3), c DOUBLE, d VARCHAR(20), e LONGBLOB, f DATETIME(6), g BIT(3), h JSON, i UUID, j DATE, k TINYINT(1))",
+		"INSERT INTO t VALUES (18446744073709551615, -1.250, 1e300, 'it''s \\\\ é', x'00ff', '2026-01-31 08:30:00.000001', b'101', '{\"a\": 1}', uuid(), '2026-01-31', 1), (NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)",
+		"CREATE TABLE u LIKE t")
 	got, err := d.Sample(ctx, "SELECT * FROM t", 5)
 	require.NoError(t, err)
 	require.Len(t, got.Values, 2)

@@ -33,7 +33,8 @@ func fillTrigger(table, event string) string {
 func (c *change) batched() *inBatches {
 	from, to := c.From, c.Alteration.To
 	key := from.Key()
-	if !c.InUse || len(key) == 0 || len(c.anew) > 0 || from.Unkeyed() || !schema.SameKey(from.PrimaryKey, to.PrimaryKey) {
+	if !c.InUse || len(key) == 0 || len(c.anew) > 0 || from.Unkeyed() ||
+		!schema.SameKey(from.PrimaryKey, to.PrimaryKey) {
 		return nil
 	}
 	table := quote(from.Name)
@@ -43,8 +44,12 @@ func (c *change) batched() *inBatches {
 		s, ok := c.Back[o.Name]
 		_, kept := c.kept[o.Name]
 		if ok && !kept && o.Generated == nil && to.Column(o.Name) == nil && s.SQL != "" && s.NullsIn == "" {
-			backFills = append(backFills, engine.Step{Title: fmt.Sprintf("%s.%s for existing rows, in the undo", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
-				Undo: quietly([]string{update(table, []string{quote(o.Name) + " = " + s.SQL}, ":"+engine.Batch)})})
+			backFills = append(backFills, engine.Step{
+				Title:   fmt.Sprintf("%s.%s for existing rows, in the undo", from.Name, o.Name),
+				Kind:    engine.InBatches,
+				Batches: batches,
+				Undo:    quietly([]string{update(table, []string{quote(o.Name) + " = " + s.SQL}, ":"+engine.Batch)}),
+			})
 			continue
 		}
 		if c.backNone(o) {
@@ -74,27 +79,43 @@ func (c *change) batched() *inBatches {
 	}
 	for _, n := range fills {
 		x, value := quote(n.Name), values[n.Name]
-		if slices.ContainsFunc(from.Columns, func(o *schema.Column) bool { return o.Generated != nil && mentions(value, o.Name) }) {
+		if slices.ContainsFunc(from.Columns,
+			func(o *schema.Column) bool { return o.Generated != nil && mentions(value, o.Name) }) {
 			return nil // not there yet for a trigger
 		}
-		s := engine.Step{Title: fmt.Sprintf("fill %s.%s", from.Name, n.Name), Kind: engine.InBatches, Work: engine.Rewrites, Batches: batches}
+		s := engine.Step{
+			Title:   fmt.Sprintf("fill %s.%s", from.Name, n.Name),
+			Kind:    engine.InBatches,
+			Work:    engine.Rewrites,
+			Batches: batches,
+		}
 		if from.Column(n.Name) != nil && c.Keep != "" {
 			noted := quote(c.Keep) + " AS kept" + keptByKey
 			s.Apply = append(s.Apply, noteEmpty(c.Alteration, []string{n.Name})+" AND :"+engine.Batch)
 			s.Undo = []string{
 				c.unfill(from.Column(n.Name), c.Back[n.Name], n.Name) + " AND :" + engine.Batch,
-				fmt.Sprintf("DELETE kept FROM %s JOIN %s ON %s WHERE kept.%s IS NOT NULL AND :%s", noted, table, keptMatch(c.Back[n.Name].Match, "kept", table), quote("filled_"+n.Name), engine.Batch),
+				fmt.Sprintf("DELETE kept FROM %s JOIN %s ON %s WHERE kept.%s IS NOT NULL AND :%s", noted, table,
+					keptMatch(c.Back[n.Name].Match, "kept", table), quote("filled_"+n.Name), engine.Batch),
 			}
 		}
-		s.Apply = quietly(append(s.Apply, update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)))
+		s.Apply = quietly(
+			append(s.Apply, update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)),
+		)
 		s.Undo = quietly(s.Undo)
 		out.fills = append(out.fills, s)
 	}
 	for _, o := range from.Columns {
-		if value := orElse(o, c.Back[o.Name]); (c.kept[o.Name] != "" || c.backNone(o)) && o.NotNull && value != "" && o.Generated == nil {
+		if value := orElse(o, c.Back[o.Name]); (c.kept[o.Name] != "" || c.backNone(o)) && o.NotNull && value != "" &&
+			o.Generated == nil {
 			x := quote(o.Name)
-			out.fills = append(out.fills, engine.Step{Title: fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", from.Name, o.Name), Kind: engine.InBatches, Batches: batches,
-				Undo: quietly([]string{update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)})})
+			out.fills = append(out.fills, engine.Step{
+				Title:   fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", from.Name, o.Name),
+				Kind:    engine.InBatches,
+				Batches: batches,
+				Undo: quietly(
+					[]string{update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)},
+				),
+			})
 		}
 	}
 	if out.fills = append(out.fills, backFills...); len(out.fills) == 0 {
@@ -113,7 +134,8 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 			continue
 		}
 		x := quote(n.Name)
-		given := fmt.Sprintf("NEW.%s = IF(NEW.%s IS NULL AND %s IS NULL, %s, NEW.%s)", x, x, quiet, overNew(c.mid, values[n.Name]), x)
+		given := fmt.Sprintf("NEW.%s = IF(NEW.%s IS NULL AND %s IS NULL, %s, NEW.%s)", x, x, quiet,
+			overNew(c.mid, values[n.Name]), x)
 		set["INSERT"] = append(set["INSERT"], given)
 		if c.From.Column(n.Name) != nil {
 			set["UPDATE"] = append(set["UPDATE"], given)
@@ -133,11 +155,24 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 			continue
 		}
 		name := quote(fillTrigger(c.From.Name, event))
-		create = append(create, fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW SET %s", name, event, quote(c.From.Name), strings.Join(set[event], ", ")))
+		create = append(
+			create,
+			fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW SET %s", name, event, quote(c.From.Name),
+				strings.Join(set[event], ", ")),
+		)
 		drop = append(drop, "DROP TRIGGER IF EXISTS "+name)
 	}
-	b.during = &engine.Step{Title: "fill new rows of " + c.From.Name, Work: engine.Keeps, Apply: underLock(c.From.Name, "", create...), Undo: underLock(c.From.Name, "", drop...)}
-	b.behind = &engine.Step{Title: "stop filling new rows of " + c.From.Name, Work: engine.Keeps, Apply: underLock(c.From.Name, "", drop...)}
+	b.during = &engine.Step{
+		Title: "fill new rows of " + c.From.Name,
+		Work:  engine.Keeps,
+		Apply: underLock(c.From.Name, "", create...),
+		Undo:  underLock(c.From.Name, "", drop...),
+	}
+	b.behind = &engine.Step{
+		Title: "stop filling new rows of " + c.From.Name,
+		Work:  engine.Keeps,
+		Apply: underLock(c.From.Name, "", drop...),
+	}
 	if b.held != nil { // the columns that go keep their names until no trigger asks them
 		b.held = c.to.Clone()
 		for name, keep := range c.kept {
@@ -152,7 +187,8 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 // table: they are there before anything is filled.
 func (c *change) bridges() []*schema.Trigger {
 	return slices.DeleteFunc(slices.Clone(c.Alteration.To.Triggers), func(g *schema.Trigger) bool {
-		return g.Purpose != schema.ForBridge || slices.ContainsFunc(c.From.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name })
+		return g.Purpose != schema.ForBridge ||
+			slices.ContainsFunc(c.From.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name })
 	})
 }
 
@@ -185,7 +221,12 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 	var out []engine.Step
 	if k.OwnIndex || !covered(t, k) {
 		x := ownIndex(k)
-		out = append(out, engine.Step{Title: "index for: " + title, Work: engine.Reads, Apply: []string{alter + " ADD " + indexDefinition(x)}, Undo: []string{alter + " DROP INDEX " + quote(x.Name)}})
+		out = append(out, engine.Step{
+			Title: "index for: " + title,
+			Work:  engine.Reads,
+			Apply: []string{alter + " ADD " + indexDefinition(x)},
+			Undo:  []string{alter + " DROP INDEX " + quote(x.Name)},
+		})
 	}
 	lock := "LOCK TABLES " + quote(t.Name) + " WRITE"
 	if !strings.EqualFold(k.Table, t.Name) {
@@ -201,14 +242,33 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 		given = append(given, "child."+quote(c)+" IS NOT NULL")
 		same = append(same, "parent."+quote(k.References[i])+" = child."+quote(c))
 	}
-	return append(out,
-		engine.Step{Title: title + ", for new rows", Work: engine.Keeps, Apply: []string{lock, holdNoReferences, alter + " ADD " + named(k.Name) + foreignKey(k), holdReferences, "UNLOCK TABLES"},
-			Undo: []string{alter + " DROP FOREIGN KEY " + quote(k.Name)}},
-		engine.Step{Title: title + ", for existing rows", Kind: engine.OwnTransaction, Work: engine.Reads, Here: []engine.Requirement{{
-			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", t.Name, k.Table),
-			Query: fmt.Sprintf("SELECT %s FROM %s AS child WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)",
-				strings.Join(names, ", "), quote(t.Name), strings.Join(given, " AND "), quote(k.Table), strings.Join(same, " AND ")),
-		}}})
+	return append(
+		out,
+		engine.Step{
+			Title: title + ", for new rows",
+			Work:  engine.Keeps,
+			Apply: []string{
+				lock,
+				holdNoReferences,
+				alter + " ADD " + named(k.Name) + foreignKey(k),
+				holdReferences,
+				"UNLOCK TABLES",
+			},
+			Undo: []string{alter + " DROP FOREIGN KEY " + quote(k.Name)},
+		},
+		engine.Step{
+			Title: title + ", for existing rows",
+			Kind:  engine.OwnTransaction,
+			Work:  engine.Reads,
+			Here: []engine.Requirement{{
+				Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", t.Name, k.Table),
+				Query: fmt.Sprintf(
+					"SELECT %s FROM %s AS child WHERE %s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)",
+					strings.Join(names, ", "), quote(t.Name), strings.Join(given, " AND "), quote(k.Table),
+					strings.Join(same, " AND ")),
+			}},
+		},
+	)
 }
 
 // CompareKey compares a key with a place in its order: of a row of several the server would

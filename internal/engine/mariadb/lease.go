@@ -83,7 +83,9 @@ func (d *Database) take(ctx context.Context) (got bool, err error) {
 			return false, err
 		}
 	}
-	changed, err := d.change(ctx, "UPDATE erbario_lease SET token = token + 1, holder = ?, session = ?, address = ?, beat_at = utc_timestamp(6) WHERE name = 'run' AND token = ?", holderName(), d.session, d.config.Addr, token)
+	changed, err := d.change(ctx,
+		"UPDATE erbario_lease SET token = token + 1, holder = ?, session = ?, address = ?, beat_at = utc_timestamp(6) WHERE name = 'run' AND token = ?",
+		holderName(), d.session, d.config.Addr, token)
 	if err != nil || changed != 1 {
 		return false, err
 	}
@@ -103,12 +105,15 @@ func (d *Database) fence(ctx context.Context) error {
 	if d.lease == nil {
 		return nil
 	}
-	changed, err := d.change(ctx, "UPDATE erbario_lease SET beat_at = utc_timestamp(6) WHERE name = 'run' AND token = ?", d.lease.token)
+	changed, err := d.change(ctx,
+		"UPDATE erbario_lease SET beat_at = utc_timestamp(6) WHERE name = 'run' AND token = ?", d.lease.token)
 	if err != nil {
 		return err
 	}
 	if changed != 1 {
-		return errors.New("another run of erbario took over from this one, assuming it had ended: nothing more was recorded or changed here; see erbario status")
+		return errors.New(
+			"another run of erbario took over from this one, assuming it had ended: nothing more was recorded or changed here; see erbario status",
+		)
 	}
 	return nil
 }
@@ -127,7 +132,8 @@ func (d *Database) beats() {
 			case <-time.After(beatEvery):
 			}
 			d.besides(ctx, func(b *Database) error {
-				_, err := b.change(ctx, "UPDATE erbario_lease SET beat_at = utc_timestamp(6) WHERE name = 'run' AND token = ?", l.token)
+				_, err := b.change(ctx,
+					"UPDATE erbario_lease SET beat_at = utc_timestamp(6) WHERE name = 'run' AND token = ?", l.token)
 				return err
 			})
 		}
@@ -143,7 +149,8 @@ func (d *Database) give(ctx context.Context) error {
 	d.lease = nil
 	l.stop()
 	<-l.done
-	_, err := d.change(ctx, "UPDATE erbario_lease SET holder = '', session = '', address = '' WHERE name = 'run' AND token = ?", l.token)
+	_, err := d.change(ctx,
+		"UPDATE erbario_lease SET holder = '', session = '', address = '' WHERE name = 'run' AND token = ?", l.token)
 	if errors.Is(err, engine.ErrLost) {
 		return nil // the server lets go by itself, and the next run sees that nobody is there
 	}
@@ -164,7 +171,8 @@ func (d *Database) ask(ctx context.Context, wait time.Duration) error {
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.leaseHolder(ctx), wait)
+			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer",
+				engine.ErrBusy, d.leaseHolder(ctx), wait)
 		}
 		if began := deadline.Add(-wait); time.Since(began) > waiting.After && d.waits.watch.Report != nil {
 			d.waits.watch.OnProgress("another run of erbario"+d.leaseHolder(ctx), "")
@@ -239,14 +247,16 @@ func (d *Database) Session() string {
 
 // nameSession gives the session its name.
 func (d *Database) nameSession(ctx context.Context) error {
-	rows, err := d.Select(ctx, "SELECT unix_timestamp() - (SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'Uptime'), concat(@@hostname, ':', @@port), substring_index(user(), '@', 1)")
+	rows, err := d.Select(ctx,
+		"SELECT unix_timestamp() - (SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'Uptime'), concat(@@hostname, ':', @@port), substring_index(user(), '@', 1)")
 	if err != nil {
 		return err
 	}
 	start, _, _ := strings.Cut(rows[0][0], ".")
 	node := rows[0][1]
 	if d.clustered {
-		member, err := d.Select(ctx, "SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'wsrep_gcomm_uuid'")
+		member, err := d.Select(ctx,
+			"SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'wsrep_gcomm_uuid'")
 		if err != nil {
 			return err
 		}
@@ -293,12 +303,15 @@ func (d *Database) gone(ctx context.Context, session, address string) (bool, err
 	if then.user == now.user {
 		return true, nil
 	}
-	rows, err = d.Select(ctx, "SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = 'PROCESS' LIMIT 1")
+	rows, err = d.Select(ctx,
+		"SELECT 1 FROM information_schema.user_privileges WHERE privilege_type = 'PROCESS' LIMIT 1")
 	if err != nil {
 		return false, err
 	}
 	if len(rows) == 0 {
-		return false, fmt.Errorf("a run of the user %s holds the database, and the user %s cannot see whether it is still active. Resume as a user with the right PROCESS", then.user, now.user)
+		return false, fmt.Errorf(
+			"a run of the user %s holds the database, and the user %s cannot see whether it is still active. Resume as a user with the right PROCESS",
+			then.user, now.user)
 	}
 	return true, nil
 }
@@ -319,11 +332,15 @@ func (d *Database) goneElsewhere(ctx context.Context, session string, then sessi
 		defer other.Close()
 		return other.gone(ctx, session, "")
 	}
-	d.unasked = fmt.Sprintf("; its server %s cannot be asked whether it is still active (if that server no longer exists, set session = '' in erbario_lease)", then.server)
+	d.unasked = fmt.Sprintf(
+		"; its server %s cannot be asked whether it is still active (if that server no longer exists, set session = '' in erbario_lease)",
+		then.server,
+	)
 	if then.member == "" || !d.clustered {
 		return false, nil
 	}
-	rows, err := d.Select(ctx, "SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'wsrep_cluster_status'")
+	rows, err := d.Select(ctx,
+		"SELECT variable_value FROM "+d.server.statusTable()+" WHERE variable_name = 'wsrep_cluster_status'")
 	if err != nil || len(rows) != 1 || rows[0][0] != "Primary" {
 		return false, err
 	}

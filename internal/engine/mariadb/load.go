@@ -125,7 +125,12 @@ func (d *Database) loadData(ctx context.Context, r engine.TableRows) error {
 		}
 		into = append(into, quote(c))
 	}
-	sql := "LOAD DATA LOCAL INFILE " + literal("Reader::"+name) + " INTO TABLE " + quote(r.Table.Name) + " CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' (" + strings.Join(into, ", ") + ")"
+	sql := "LOAD DATA LOCAL INFILE " + literal("Reader::"+name) + " INTO TABLE " + quote(
+		r.Table.Name,
+	) + " CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' (" + strings.Join(
+		into,
+		", ",
+	) + ")"
 	if len(set) > 0 {
 		sql += " SET " + strings.Join(set, ", ")
 	}
@@ -160,7 +165,8 @@ func (d *Database) insertAll(ctx context.Context, r engine.TableRows) error {
 		if len(rows) == 0 {
 			return nil
 		}
-		err := d.Exec(ctx, "INSERT INTO "+quote(r.Table.Name)+" ("+quoteAll(r.Columns)+") VALUES "+strings.Join(rows, ", "))
+		err := d.Exec(ctx,
+			"INSERT INTO "+quote(r.Table.Name)+" ("+quoteAll(r.Columns)+") VALUES "+strings.Join(rows, ", "))
 		rows = rows[:0]
 		return err
 	}

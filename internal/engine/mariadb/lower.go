@@ -71,7 +71,8 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 			t.Triggers = append(t.Triggers, g)
 		}
 		if t.LiveView != "" && !t.Outside {
-			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
+			out.Views = append(out.Views,
+				&schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
 		}
 	}
 	return out, notices
@@ -80,7 +81,8 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 func realizeTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
-		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
+		notices = append(notices,
+			engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
 	mistake := func(column, format string, args ...any) {
 		notice(column, format, args...)
@@ -118,13 +120,19 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
 		}
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
+			checks = append(checks, &schema.Check{
+				Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
+				Column:  c.Name,
+				Purpose: purpose,
+				SQL:     sqlOf(expr),
+			})
 		}
 		x := quote(c.Name)
 		switch {
 		case c.Type.Kind == schema.JSON: // it comes with the type
 			c.Collation = "utf8mb4_bin"
-			checks = append(checks, &schema.Check{Column: c.Name, Purpose: schema.ForType, SQL: sqlOf("json_valid(" + x + ")")})
+			checks = append(checks,
+				&schema.Check{Column: c.Name, Purpose: schema.ForType, SQL: sqlOf("json_valid(" + x + ")")})
 		case c.Type.Kind == schema.Boolean:
 			check(schema.ForType, x+" in (0,1)")
 		case c.Type.Kind == schema.Text && c.Type.Length > longestVarchar:
@@ -150,7 +158,9 @@ func realizeTable(t *schema.Table) []engine.Notice {
 	for _, k := range t.Checks {
 		k.SQL = sql(&k.SQL)
 		if c := unchecked(t, k.SQL.Text); c != nil {
-			notice(c.Name, "MariaDB allows no check on a column that it numbers or that a reference changes: %s is not enforced", k.Name)
+			notice(c.Name,
+				"MariaDB allows no check on a column that it numbers or that a reference changes: %s is not enforced",
+				k.Name)
 			continue
 		}
 		checks = append(checks, k)
@@ -175,7 +185,8 @@ func unchecked(t *schema.Table, sql string) *schema.Column {
 			continue
 		}
 		if c.Identity || slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
-			return slices.Contains(k.Columns, c.Name) && (changes(k.OnUpdate) || k.OnDelete == schema.SetNull || k.OnDelete == schema.SetDefault)
+			return slices.Contains(k.Columns, c.Name) &&
+				(changes(k.OnUpdate) || k.OnDelete == schema.SetNull || k.OnDelete == schema.SetDefault)
 		}) {
 			return c
 		}
@@ -188,15 +199,24 @@ func realizeIndexes(t *schema.Table, notice, mistake func(column, format string,
 	hidden := func(name, sqlType, expr string) string {
 		name = schema.Cut(hiddenPrefix + name)
 		if t.Column(name) == nil {
-			t.Columns = append(t.Columns, &schema.Column{Name: name, SQLType: sqlType, Type: typeOf(sqlType), Invisible: true, Generated: &schema.Generated{SQL: sqlOf(expr), Stored: true}})
+			t.Columns = append(t.Columns, &schema.Column{
+				Name:      name,
+				SQLType:   sqlType,
+				Type:      typeOf(sqlType),
+				Invisible: true,
+				Generated: &schema.Generated{SQL: sqlOf(expr), Stored: true},
+			})
 		}
 		return name
 	}
 	sum := func(p schema.Part) schema.Part {
 		return schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
 	}
-	if pk := t.PrimaryKey; pk != nil && (total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p schema.Part) bool { return long(t.Column(p.Column)) })) {
-		mistake(pk.Columns[0].Column, "the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)", t.Name, longestIndexed)
+	if pk := t.PrimaryKey; pk != nil &&
+		(total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p schema.Part) bool { return long(t.Column(p.Column)) })) {
+		mistake(pk.Columns[0].Column,
+			"the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)",
+			t.Name, longestIndexed)
 	}
 	var kept []*schema.Index
 	for _, x := range t.Indexes {
@@ -207,9 +227,15 @@ func realizeIndexes(t *schema.Table, notice, mistake func(column, format string,
 			case p.Expr != nil: // its type is nobody's to say
 				notice("", "MariaDB has no index on an expression: declare a generated field, and index that")
 			case p.Collation == "ignoring case" && x.Unique && long(c):
-				x.Parts[i] = schema.Part{Column: hidden("foldsum_"+p.Column, "char(64)", "sha2(lcase("+quote(p.Column)+"),256)"), Desc: p.Desc}
+				x.Parts[i] = schema.Part{
+					Column: hidden("foldsum_"+p.Column, "char(64)", "sha2(lcase("+quote(p.Column)+"),256)"),
+					Desc:   p.Desc,
+				}
 			case p.Collation == "ignoring case":
-				x.Parts[i] = schema.Part{Column: hidden("fold_"+p.Column, c.SQLType, "lcase("+quote(p.Column)+")"), Desc: p.Desc}
+				x.Parts[i] = schema.Part{
+					Column: hidden("fold_"+p.Column, c.SQLType, "lcase("+quote(p.Column)+")"),
+					Desc:   p.Desc,
+				}
 				if long(c) {
 					x.Parts[i].Length = indexedBeginning
 				}
@@ -226,7 +252,8 @@ func realizeIndexes(t *schema.Table, notice, mistake func(column, format string,
 			x.Where = nil
 		case x.Where != nil:
 			where := schema.Braces(x.Where.Text, quote)
-			x.Parts = append(x.Parts, schema.Part{Column: hidden(schema.Hash8(canon(where)), "tinyint", "if("+where+",1,NULL)")})
+			x.Parts = append(x.Parts,
+				schema.Part{Column: hidden(schema.Hash8(canon(where)), "tinyint", "if("+where+",1,NULL)")})
 			x.Where = nil
 		}
 		if len(schema.Names(x.Parts)) == len(x.Parts) {
@@ -351,7 +378,9 @@ const quiet = "@erbario_quiet"
 
 func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = IF(NEW.%s <=> OLD.%s AND %s IS NULL, %s, NEW.%s)", quote(name), quote(t.Name), x, x, x, quiet, nowSQL, x)
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = IF(NEW.%s <=> OLD.%s AND %s IS NULL, %s, NEW.%s)",
+		quote(name), quote(t.Name), x, x, x, quiet, nowSQL, x)
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
 }
 
@@ -359,7 +388,8 @@ func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 // be one.
 func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW IF %s IS NULL AND OLD.%s IS NOT NULL AND NOT (BINARY OLD.%s <=> BINARY NEW.%s) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF",
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW IF %s IS NULL AND OLD.%s IS NOT NULL AND NOT (BINARY OLD.%s <=> BINARY NEW.%s) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF",
 		quote(name), quote(t.Name), quiet, x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
@@ -373,9 +403,12 @@ const rolesTable = "mysql.roles_mapping"
 func isMember(role string) string {
 	const user, host, here = "substring_index(user(), '@', 1)", "substring_index(user(), '@', -1)", "('localhost', '127.0.0.1', '::1')"
 	is := func(alias string) string { // the names of this machine are one
-		return fmt.Sprintf("%s.User = %s AND (%s LIKE %s.Host OR %s IN %s AND %s.Host IN %s)", alias, user, host, alias, host, here, alias, here)
+		return fmt.Sprintf("%s.User = %s AND (%s LIKE %s.Host OR %s IN %s AND %s.Host IN %s)", alias, user, host, alias,
+			host, here, alias, here)
 	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM "+rolesTable+" AS m LEFT JOIN "+rolesTable+" AS g ON g.Role = m.User AND m.Host = '' WHERE m.Role = %s AND (%s OR %s))", literal(role), is("m"), is("g"))
+	return fmt.Sprintf(
+		"EXISTS (SELECT 1 FROM "+rolesTable+" AS m LEFT JOIN "+rolesTable+" AS g ON g.Role = m.User AND m.Host = '' WHERE m.Role = %s AND (%s OR %s))",
+		literal(role), is("m"), is("g"))
 }
 
 func signal(message string) string {
@@ -388,15 +421,35 @@ func guardTriggers(t *schema.Table) []*schema.Trigger {
 	x := quote(t.SoftDelete)
 	make := func(p schema.Purpose, event, body string) *schema.Trigger {
 		name := triggerName(t, t.Column(t.SoftDelete), p)
-		return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: sqlOf(fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW %s", quote(name), event, quote(t.Name), body))}
+		return &schema.Trigger{
+			Name:    name,
+			Column:  t.SoftDelete,
+			Purpose: p,
+			SQL: sqlOf(
+				fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW %s", quote(name), event, quote(t.Name),
+					body),
+			),
+		}
 	}
-	unmarked := fmt.Sprintf("IF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF", quiet, x, signal(engine.GuardWords(t.Name)))
+	unmarked := fmt.Sprintf("IF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF", quiet, x,
+		signal(engine.GuardWords(t.Name)))
 	if t.GuardRole == "" {
 		return []*schema.Trigger{make(schema.ForGuard, "DELETE", unmarked)}
 	}
 	return []*schema.Trigger{
-		make(schema.ForGuard, "DELETE", fmt.Sprintf("IF NOT %s THEN %s; ELSEIF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF", isMember(t.GuardRole), signal(engine.GuardRoleWords(t.Name, t.GuardRole)), quiet, x, signal(engine.GuardWords(t.Name)))),
-		make(schema.ForGuardMark, "UPDATE", fmt.Sprintf("IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN %s; END IF", x, x, isMember(t.GuardRole), signal(engine.GuardMarkWords(t.Name, t.GuardRole)))),
+		make(
+			schema.ForGuard,
+			"DELETE",
+			fmt.Sprintf("IF NOT %s THEN %s; ELSEIF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF",
+				isMember(t.GuardRole), signal(engine.GuardRoleWords(t.Name, t.GuardRole)), quiet, x,
+				signal(engine.GuardWords(t.Name))),
+		),
+		make(
+			schema.ForGuardMark,
+			"UPDATE",
+			fmt.Sprintf("IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN %s; END IF", x, x,
+				isMember(t.GuardRole), signal(engine.GuardMarkWords(t.Name, t.GuardRole))),
+		),
 	}
 }
 
@@ -411,7 +464,8 @@ func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
 				continue
 			}
 			for _, k := range c.ForeignKeys {
-				if !strings.EqualFold(k.Table, parent.Name) || k.OnDelete != schema.Cascade || len(k.References) != len(k.Columns) {
+				if !strings.EqualFold(k.Table, parent.Name) || k.OnDelete != schema.Cascade ||
+					len(k.References) != len(k.Columns) {
 					continue
 				}
 				alias := fmt.Sprintf("c%d", len(seen))
@@ -428,7 +482,11 @@ func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
 					nextFrom, nextWhere = from+" JOIN "+nextFrom+" ON "+nextWhere, where
 				}
 				if c.Guard {
-					reached = append(reached, fmt.Sprintf("IF EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS NULL) THEN %s; END IF;", nextFrom, nextWhere, alias, quote(c.SoftDelete), signal(engine.GuardWords(c.Name))))
+					reached = append(
+						reached,
+						fmt.Sprintf("IF EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS NULL) THEN %s; END IF;",
+							nextFrom, nextWhere, alias, quote(c.SoftDelete), signal(engine.GuardWords(c.Name))),
+					)
 				}
 				follow(c, nextFrom, nextWhere, append(slices.Clone(seen), c.Name))
 			}
@@ -443,7 +501,8 @@ func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
 		column = t.Column(key[0])
 	}
 	name := triggerName(t, column, schema.ForGuardChildren)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW IF %s IS NULL THEN %s END IF", quote(name), quote(t.Name), quiet, strings.Join(reached, " "))
+	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW IF %s IS NULL THEN %s END IF", quote(name),
+		quote(t.Name), quiet, strings.Join(reached, " "))
 	return &schema.Trigger{Name: name, Column: column.Name, Purpose: schema.ForGuardChildren, SQL: sqlOf(text)}
 }
 
@@ -466,7 +525,8 @@ func liveView(t *schema.Table) string {
 			names = append(names, quote(t.Name)+"."+quote(c.Name)+" AS "+quote(c.Name))
 		}
 	}
-	return fmt.Sprintf("CREATE SQL SECURITY INVOKER VIEW %s AS select %s from %s where %s.%s is null", quote(t.LiveView), strings.Join(names, ","), quote(t.Name), quote(t.Name), quote(t.SoftDelete))
+	return fmt.Sprintf("CREATE SQL SECURITY INVOKER VIEW %s AS select %s from %s where %s.%s is null",
+		quote(t.LiveView), strings.Join(names, ","), quote(t.Name), quote(t.Name), quote(t.SoftDelete))
 }
 
 // childrenTriggers mark the rows that refer to a row as deleted together with it, and
@@ -478,7 +538,10 @@ func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string
 	var body []string
 	for _, c := range schema.Children(s, t) {
 		if c.Table == t {
-			cannot(fmt.Sprintf("on MariaDB rows of %s that refer to another row of %s are not deleted with it", t.Name, t.Name))
+			cannot(
+				fmt.Sprintf("on MariaDB rows of %s that refer to another row of %s are not deleted with it", t.Name,
+					t.Name),
+			)
 			continue
 		}
 		var on []string
@@ -486,12 +549,18 @@ func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string
 			on = append(on, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
 		}
 		mark := quote(c.Table.SoftDelete)
-		body = append(body, fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s AND %s <=> OLD.%s;", quote(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x))
+		body = append(
+			body,
+			fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s AND %s <=> OLD.%s;", quote(c.Table.Name), mark, x,
+				strings.Join(on, " AND "), mark, x),
+		)
 	}
 	if len(body) == 0 {
 		return nil
 	}
 	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
-	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW IF %s IS NULL AND NOT (OLD.%s <=> NEW.%s) THEN %s END IF", quote(name), quote(t.Name), quiet, x, x, strings.Join(body, " "))
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW IF %s IS NULL AND NOT (OLD.%s <=> NEW.%s) THEN %s END IF",
+		quote(name), quote(t.Name), quiet, x, x, strings.Join(body, " "))
 	return []*schema.Trigger{{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: sqlOf(text)}}
 }

@@ -80,7 +80,8 @@ func (Engine) Split(src string) []engine.Piece {
 		var open []string // what has an END to come
 		return func(t sqltok.Token) bool {
 			word := strings.ToUpper(t.Text)
-			if words++; words < 12 && (word == "TRIGGER" || word == "PROCEDURE" || word == "FUNCTION" || word == "EVENT") {
+			if words++; words < 12 &&
+				(word == "TRIGGER" || word == "PROCEDURE" || word == "FUNCTION" || word == "EVENT") {
 				routine = true
 			}
 			switch {
@@ -104,7 +105,10 @@ func (Engine) Split(src string) []engine.Piece {
 }
 
 // begins are the words behind which a statement of a routine begins.
-var begins = map[string]bool{";": true, "BEGIN": true, "THEN": true, "ELSE": true, "DO": true, "LOOP": true, "REPEAT": true, "ROW": true, ")": true, ":": true}
+var begins = map[string]bool{
+	";": true, "BEGIN": true, "THEN": true, "ELSE": true, "DO": true, "LOOP": true, "REPEAT": true, "ROW": true,
+	")": true, ":": true,
+}
 
 // Bind puts values in the place of parameters.
 func (Engine) Bind(sql string, values map[string]string) string {
@@ -136,7 +140,8 @@ func (Engine) Validate(statement string) error {
 	if len(list) == 0 || statement == holdNoReferences || statement == holdReferences {
 		return nil
 	}
-	if list[0] == "SET" && len(tokens(statement)) > 1 && strings.HasPrefix(statement[tokens(statement)[1].Start:], "@@") {
+	if list[0] == "SET" && len(tokens(statement)) > 1 &&
+		strings.HasPrefix(statement[tokens(statement)[1].Start:], "@@") {
 		return &engine.RefusedError{Word: "SET @@", Why: "the runner keeps the session"}
 	}
 	if why, ok := refused[list[0]]; ok {
@@ -185,7 +190,10 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 	return []string{
 		fmt.Sprintf("SET @erbario_rows = (SELECT count(*) FROM (\n%s\n) AS q);", r.Query),
 		"DELIMITER //",
-		fmt.Sprintf("BEGIN NOT ATOMIC IF @erbario_rows > 0 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF; END//", sentence),
+		fmt.Sprintf(
+			"BEGIN NOT ATOMIC IF @erbario_rows > 0 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF; END//",
+			sentence,
+		),
 		"DELIMITER ;",
 	}
 }

@@ -9,7 +9,12 @@ import (
 
 // Create gives the step for a new table.
 func (Engine) Create(t *schema.Table) engine.Step {
-	s := engine.Step{Title: "create " + t.Name, Apply: []string{createTable(t, t.Name)}, Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
+	s := engine.Step{
+		Title:     "create " + t.Name,
+		Apply:     []string{createTable(t, t.Name)},
+		Undo:      []string{"DROP TABLE " + quote(t.Name)},
+		UndoLoses: []string{t.Name},
+	}
 	for _, g := range t.Triggers { // each goes by itself, too: the way back may be turned between two steps
 		s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append([]string{"DROP TRIGGER " + quote(g.Name)}, s.Undo...)
 	}

@@ -110,7 +110,8 @@ func touches(statements []string) (tables, views, triggers []string) {
 	}
 	for _, sql := range statements {
 		list := slices.DeleteFunc(tokens(sql), func(t sqltok.Token) bool {
-			return t.Is("IF") || t.Is("NOT") || t.Is("EXISTS") || t.Is("OR") || t.Is("REPLACE") || t.Is("SQL") || t.Is("SECURITY") || t.Is("INVOKER") || t.Is("DEFINER")
+			return t.Is("IF") || t.Is("NOT") || t.Is("EXISTS") || t.Is("OR") || t.Is("REPLACE") || t.Is("SQL") ||
+				t.Is("SECURITY") || t.Is("INVOKER") || t.Is("DEFINER")
 		})
 		if len(list) < 3 || !list[2].Named() {
 			continue
@@ -192,7 +193,8 @@ func (d *Database) StatementsDone(ctx context.Context, statements []string, befo
 	if now == before {
 		return 0, nil
 	}
-	effects := slices.DeleteFunc(slices.Clone(statements), func(s string) bool { return !commits(s) || locksTables(s) || unlocksTables(s) })
+	effects := slices.DeleteFunc(slices.Clone(statements),
+		func(s string) bool { return !commits(s) || locksTables(s) || unlocksTables(s) })
 	last := func(n int) int { // behind the n-th that commits
 		for i, s := range statements {
 			if n == 0 {
@@ -216,7 +218,9 @@ func (d *Database) StatementsDone(ctx context.Context, statements []string, befo
 	tables, views, triggers := touches(statements)
 	parts := strings.Split(before, nextPart)
 	if len(parts) != len(tables)+len(views)+len(triggers) {
-		return 0, errors.New("the journal does not say what the step was to change: check the database and erbario_journal")
+		return 0, errors.New(
+			"the journal does not say what the step was to change: check the database and erbario_journal",
+		)
 	}
 	for i, text := range parts {
 		if i == len(tables) { // what stands on tables: these are there for it, with what else stands on them
@@ -251,13 +255,17 @@ func (d *Database) StatementsDone(ctx context.Context, statements []string, befo
 			return last(n + 1), nil
 		}
 	}
-	return 0, fmt.Errorf("what the step changes is neither as it was before nor as it would be after it: it was changed outside Erbario (%s). Restore one of the two states, and run the same command again", strings.Join(slices.Concat(tables, views, triggers), ", "))
+	return 0, fmt.Errorf(
+		"what the step changes is neither as it was before nor as it would be after it: it was changed outside Erbario (%s). Restore one of the two states, and run the same command again",
+		strings.Join(slices.Concat(tables, views, triggers), ", "),
+	)
 }
 
 // otherTriggers makes the triggers of the tables on scratch that a step does not touch:
 // one that it makes may have its place among them.
 func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched []string) error {
-	rows, err := d.Select(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, event_manipulation, action_timing, action_order DESC")
+	rows, err := d.Select(ctx,
+		"SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, event_manipulation, action_timing, action_order DESC")
 	if err != nil {
 		return err
 	}
@@ -265,7 +273,8 @@ func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched
 		if slices.Contains(touched, r[0]) {
 			continue
 		}
-		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", r[1]); err != nil || len(has) == 0 {
+		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", r[1]); err != nil ||
+			len(has) == 0 {
 			continue
 		}
 		text, err := d.Select(ctx, "SHOW CREATE TRIGGER "+quote(r[0]))
@@ -280,7 +289,8 @@ func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched
 // standIn makes the tables that SQL names and scratch has not, as they are here.
 func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) error {
 	for _, name := range tablesOf(sql) {
-		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", name); err != nil || len(has) > 0 {
+		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", name); err != nil ||
+			len(has) > 0 {
 			continue
 		}
 		rows, err := d.Select(ctx, "SHOW CREATE TABLE "+quote(name))
@@ -306,8 +316,9 @@ func otherDatabase(statement string) string {
 		}
 		behind := list[i-1]
 		whole := i+4 < len(list) && list[i+3].Is(".") && list[i+4].Named() && !behind.Is(".")
-		place := behind.Is("FROM") || behind.Is("JOIN") || behind.Is("INTO") || behind.Is("UPDATE") || behind.Is("TABLE") || behind.Is("REFERENCES") || behind.Is("TO") ||
-			behind.Is("TRIGGER") || behind.Is("VIEW") || behind.Is("ON") && len(list) > 1 && list[1].Is("TRIGGER") && i < 12
+		place := behind.Is("FROM") || behind.Is("JOIN") || behind.Is("INTO") || behind.Is("UPDATE") ||
+			behind.Is("TABLE") || behind.Is("REFERENCES") || behind.Is("TO") || behind.Is("TRIGGER") ||
+			behind.Is("VIEW") || behind.Is("ON") && len(list) > 1 && list[1].Is("TRIGGER") && i < 12
 		if (behind.Is("FROM") || behind.Is("JOIN")) && list[i].Name()+"."+list[i+2].Name() == rolesTable {
 			continue // a guard only reads there who is in a role
 		}

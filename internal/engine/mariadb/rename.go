@@ -28,7 +28,11 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		}
 	}
 	title := fmt.Sprintf("rename %s to %s", table, to)
-	apply, undo := []string{"RENAME TABLE " + quote(table) + " TO " + quote(to)}, []string{"RENAME TABLE " + quote(to) + " TO " + quote(table)}
+	apply, undo := []string{
+		"RENAME TABLE " + quote(table) + " TO " + quote(to),
+	}, []string{
+		"RENAME TABLE " + quote(to) + " TO " + quote(table),
+	}
 	if column != "" {
 		title = fmt.Sprintf("rename %s.%s to %s", table, column, to)
 		sql := func(a, b string) string {
@@ -107,7 +111,8 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 // table: list begins with it, and others are those of which one has to be there.
 func inPlace(list []*schema.Trigger, text string, others []*schema.Trigger) string {
 	for _, o := range list[min(1, len(list)):] {
-		if o.Purpose == schema.ForBridge || triggerEvent(o.SQL.Text) != triggerEvent(text) || others != nil && !slices.ContainsFunc(others, func(x *schema.Trigger) bool { return x.Name == o.Name }) {
+		if o.Purpose == schema.ForBridge || triggerEvent(o.SQL.Text) != triggerEvent(text) ||
+			others != nil && !slices.ContainsFunc(others, func(x *schema.Trigger) bool { return x.Name == o.Name }) {
 			continue
 		}
 		for i, ts := 0, tokens(text); i+2 < len(ts); i++ {

@@ -14,9 +14,15 @@ import (
 
 // needs are the rights that statements take, by their first words.
 var needs = map[string][]string{
-	"CREATE TABLE": {"CREATE"}, "DROP TABLE": {"DROP"}, "ALTER TABLE": {"ALTER"}, "RENAME TABLE": {"ALTER", "DROP", "CREATE", "INSERT"},
-	"CREATE INDEX": {"INDEX"}, "CREATE UNIQUE": {"INDEX"}, "DROP INDEX": {"INDEX"}, "CREATE TRIGGER": {"TRIGGER"}, "DROP TRIGGER": {"TRIGGER"},
-	"CREATE VIEW": {"CREATE VIEW"}, "CREATE OR": {"CREATE VIEW", "DROP"}, "DROP VIEW": {"DROP"}, "LOCK TABLES": {"LOCK TABLES"},
+	"CREATE TABLE": {
+		"CREATE",
+	}, "DROP TABLE": {"DROP"}, "ALTER TABLE": {"ALTER"}, "RENAME TABLE": {"ALTER", "DROP", "CREATE", "INSERT"},
+	"CREATE INDEX": {
+		"INDEX",
+	}, "CREATE UNIQUE": {"INDEX"}, "DROP INDEX": {"INDEX"}, "CREATE TRIGGER": {"TRIGGER"}, "DROP TRIGGER": {"TRIGGER"},
+	"CREATE VIEW": {
+		"CREATE VIEW",
+	}, "CREATE OR": {"CREATE VIEW", "DROP"}, "DROP VIEW": {"DROP"}, "LOCK TABLES": {"LOCK TABLES"},
 	"INSERT": {"INSERT"}, "UPDATE": {"UPDATE", "SELECT"}, "DELETE": {"DELETE"}, "SELECT": {"SELECT"},
 }
 
@@ -59,7 +65,12 @@ func (d *Database) MissingPermissions(ctx context.Context, statements []string) 
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, fmt.Sprintf("a guard by a role reads the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s", user, rolesTable, literal(user), literal(host)))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"a guard by a role reads the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s",
+					user, rolesTable, literal(user), literal(host)),
+			)
 		}
 	}
 	if len(wanted) == 0 {
@@ -106,7 +117,11 @@ func (d *Database) MissingPermissions(ctx context.Context, statements []string) 
 	if err != nil {
 		return nil, err
 	}
-	return append(out, fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "), strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host))), nil
+	return append(
+		out,
+		fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "),
+			strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host)),
+	), nil
 }
 
 // me is the user of the connection, as grants name it.

@@ -20,7 +20,11 @@ var rowWords = &ddl.RowWords{
 		same := engine.Same(engine.Aliased(quote, "kept"), engine.Aliased(quote, "here"), r.By)
 		var set []string
 		for _, c := range columns {
-			set = append(set, fmt.Sprintf("%s = (SELECT kept.%s FROM %s AS kept WHERE %s LIMIT 1)", quote(c), quote(c), quote(r.Keep), same))
+			set = append(
+				set,
+				fmt.Sprintf("%s = (SELECT kept.%s FROM %s AS kept WHERE %s LIMIT 1)", quote(c), quote(c), quote(r.Keep),
+					same),
+			)
 		}
 		return fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept WHERE %s)%s",
 			quote(r.Table.Name), strings.Join(set, ", "), quote(r.Keep), same, live("here"))
@@ -37,7 +41,8 @@ func keepRows(r engine.RowUpsert, columns []string, where string) []string {
 	kept := append(slices.Clone(r.By), columns...)
 	keep := bareTable(r.Table, r.Keep)
 	keep.PrimaryKey = nil
-	keep.Columns = slices.DeleteFunc(keep.Columns, func(c *schema.Column) bool { return !slices.Contains(kept, c.Name) })
+	keep.Columns = slices.DeleteFunc(keep.Columns,
+		func(c *schema.Column) bool { return !slices.Contains(kept, c.Name) })
 	for _, c := range keep.Columns {
 		c.NotNull = false
 	}
@@ -49,7 +54,8 @@ func keepRows(r engine.RowUpsert, columns []string, where string) []string {
 // behind it go, where keys are those of rows of which none refers to a later one: the
 // server holds references row by row. Empty: any order will do.
 func parentsFirst(t *schema.Table, by []string, keys [][]string, behind string) string {
-	if len(keys) < 2 || !slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
+	if len(keys) < 2 || !slices.ContainsFunc(t.ForeignKeys,
+		func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
 		return ""
 	}
 	if len(by) > 1 {

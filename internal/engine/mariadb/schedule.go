@@ -65,16 +65,29 @@ func (Engine) ValidateStep(kind engine.StepKind, statements []string) error {
 		word := strings.Join(leading(s, 2), " ")
 		switch c := commits(s); {
 		case c && kind != engine.OutsideTransaction:
-			return &engine.RefusedError{Word: word, Why: "on MariaDB it commits by itself: give it a step of its own, marked (outside transaction)"}
+			return &engine.RefusedError{
+				Word: word,
+				Why:  "on MariaDB it commits by itself: give it a step of its own, marked (outside transaction)",
+			}
 		case !c && kind == engine.OutsideTransaction && !locked:
-			return &engine.RefusedError{Word: word, Why: "a step (outside transaction) is one change of a table; put changes of rows into a step marked (own transaction)"}
+			return &engine.RefusedError{
+				Word: word,
+				Why:  "a step (outside transaction) is one change of a table; put changes of rows into a step marked (own transaction)",
+			}
 		}
 	}
 	if kind == engine.OutsideTransaction && !locked && len(statements) > 1 {
-		return &engine.RefusedError{Word: "a second statement", Why: "each commits by itself: give it a step of its own, or put both between LOCK TABLES and UNLOCK TABLES"}
+		return &engine.RefusedError{
+			Word: "a second statement",
+			Why:  "each commits by itself: give it a step of its own, or put both between LOCK TABLES and UNLOCK TABLES",
+		}
 	}
-	if off, on := slices.Index(statements, holdNoReferences), slices.Index(statements, holdReferences); off >= 0 && (!locked || on < off) {
-		return &engine.RefusedError{Word: holdNoReferences, Why: "it is between LOCK TABLES and UNLOCK TABLES, with " + holdReferences + " after it"}
+	if off, on := slices.Index(statements, holdNoReferences), slices.Index(statements, holdReferences); off >= 0 &&
+		(!locked || on < off) {
+		return &engine.RefusedError{
+			Word: holdNoReferences,
+			Why:  "it is between LOCK TABLES and UNLOCK TABLES, with " + holdReferences + " after it",
+		}
 	}
 	if locked && !unlocksTables(statements[len(statements)-1]) {
 		return &engine.RefusedError{Word: "LOCK TABLES", Why: "UNLOCK TABLES has to end the step"}
@@ -89,7 +102,9 @@ func (Engine) Schedule(steps []engine.Step) []engine.Step {
 	for _, s := range inOneMoment(steps) {
 		for _, part := range separate(s) {
 			// What comes and goes at once, such as a view between two changes, need not come.
-			if n := len(out) - 1; n >= 0 && len(part.Apply) == 1 && len(part.Loses)+len(part.Here)+len(part.HereUndo) == 0 && slices.Equal(out[n].Apply, part.Undo) && slices.Equal(out[n].Undo, part.Apply) {
+			if n := len(out) - 1; n >= 0 && len(part.Apply) == 1 &&
+				len(part.Loses)+len(part.Here)+len(part.HereUndo) == 0 && slices.Equal(out[n].Apply, part.Undo) &&
+				slices.Equal(out[n].Undo, part.Apply) {
 				out = out[:n]
 				continue
 			}
@@ -118,7 +133,8 @@ func separate(s engine.Step) []engine.Step {
 		}
 		return engine.OwnTransaction
 	}
-	if locked || len(apply) <= 1 && len(undo) <= 1 && (len(apply) == 0 || len(undo) == 0 || apply[0].commits == undo[0].commits) {
+	if locked || len(apply) <= 1 && len(undo) <= 1 &&
+		(len(apply) == 0 || len(undo) == 0 || apply[0].commits == undo[0].commits) {
 		s.Kind = engine.OwnTransaction
 		if locked || len(apply) > 0 && apply[0].commits || len(undo) > 0 && undo[0].commits {
 			s.Kind = engine.OutsideTransaction
@@ -170,7 +186,8 @@ func separate(s engine.Step) []engine.Step {
 
 // replaced has a view that goes and comes again be there all the time.
 func replaced(list []string) []string {
-	if len(list) != 2 || !strings.HasPrefix(list[0], "DROP VIEW ") || !strings.HasPrefix(list[1], "CREATE ") || !strings.Contains(list[1], " "+strings.TrimPrefix(list[0], "DROP ")+" AS ") {
+	if len(list) != 2 || !strings.HasPrefix(list[0], "DROP VIEW ") || !strings.HasPrefix(list[1], "CREATE ") ||
+		!strings.Contains(list[1], " "+strings.TrimPrefix(list[0], "DROP ")+" AS ") {
 		return list
 	}
 	return []string{"CREATE OR REPLACE " + strings.TrimPrefix(list[1], "CREATE ")}

@@ -70,7 +70,9 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		raw = e.scratch
 	}
 	if raw == "" {
-		return nil, errors.New("no MariaDB server is known for a scratch database. Name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
+		return nil, errors.New(
+			"no MariaDB server is known for a scratch database. Name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another",
+		)
 	}
 	c, err := configOf(raw)
 	if err != nil {
@@ -116,13 +118,16 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	if p.given {
 		defer p.mu.Unlock()
 		if p.out {
-			return nil, errors.New("it is in use already, and two are needed at once: let the user create databases instead (GRANT ALL ON `erbario\\_scratch\\_%`.* TO …)")
+			return nil, errors.New(
+				"it is in use already, and two are needed at once: let the user create databases instead (GRANT ALL ON `erbario\\_scratch\\_%`.* TO …)",
+			)
 		}
 		d, err := openConfig(ctx, p.config, false)
 		if err != nil {
 			return nil, err
 		}
-		rows, err := d.Select(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() LIMIT 1")
+		rows, err := d.Select(ctx,
+			"SELECT table_name FROM information_schema.tables WHERE table_schema = database() LIMIT 1")
 		if err == nil && len(rows) > 0 {
 			err = fmt.Errorf("%s is not empty (%s): its contents would be lost", p.config.DBName, rows[0][0])
 		}
@@ -150,7 +155,9 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), hex.EncodeToString(random))
 	if err := admin.raw(ctx, createScratch(name, admin.server)); err != nil {
 		if errors.Is(err, engine.ErrDenied) {
-			return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved. Grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, p.config.User)
+			return nil, fmt.Errorf(
+				"the user %s has no right to create a scratch database, on which migrations are proved. Grant it with GRANT ALL ON `erbario\\_scratch\\_%%`.* TO %s, or name an empty database for it with scratch = \"URL\" in erbario.toml",
+				p.config.User, p.config.User)
 		}
 		return nil, fmt.Errorf("no scratch database can be created: %w", err)
 	}
@@ -176,7 +183,8 @@ const leftAfter = 10 * time.Minute
 // sweep drops the scratch databases that a program that was killed left behind: nobody holds
 // their lock, nor, as far as the user may see, is connected to them.
 func (p *scratchPlace) sweep(ctx context.Context, admin *Database) {
-	rows, err := admin.Select(ctx, "SELECT schema_name FROM information_schema.schemata s WHERE schema_name LIKE 'erbario\\_scratch\\_%' AND is_free_lock(s.schema_name) AND NOT EXISTS (SELECT 1 FROM information_schema.processlist p WHERE p.db = s.schema_name)")
+	rows, err := admin.Select(ctx,
+		"SELECT schema_name FROM information_schema.schemata s WHERE schema_name LIKE 'erbario\\_scratch\\_%' AND is_free_lock(s.schema_name) AND NOT EXISTS (SELECT 1 FROM information_schema.processlist p WHERE p.db = s.schema_name)")
 	if err != nil {
 		return
 	}

@@ -32,7 +32,9 @@ const bridgePrefix = "erbario_bridge_"
 
 // noted is the statement by which a bridge notes who writes as before.
 func noted(table string) string {
-	return "INSERT INTO erbario_former (table_name, session, at, writer) VALUES (" + literal(table) + ", concat(@@hostname, ':', @@port, ' ', connection_id()), utc_timestamp(6), user()) ON DUPLICATE KEY UPDATE at = utc_timestamp(6), writer = user()"
+	return "INSERT INTO erbario_former (table_name, session, at, writer) VALUES (" + literal(
+		table,
+	) + ", concat(@@hostname, ':', @@port, ' ', connection_id()), utc_timestamp(6), user()) ON DUPLICATE KEY UPDATE at = utc_timestamp(6), writer = user()"
 }
 
 // SyncTriggers gives the triggers that complete what is written.
@@ -40,7 +42,8 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
 	var out []*schema.Trigger
 	for _, event := range []string{"INSERT", "UPDATE"} {
 		name := schema.Cut(bridgePrefix + t.Name + "_" + strings.ToLower(event))
-		text := fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW %s", quote(name), event, quote(t.Name), bridgeBody(t, spans, event))
+		text := fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW %s", quote(name), event, quote(t.Name),
+			bridgeBody(t, spans, event))
 		out = append(out, &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
 	}
 	return out
@@ -51,14 +54,18 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
 	for i, s := range spans {
 		now := "NEW." + quote(s.Column.Name)
 		if s.Old == nil {
-			fmt.Fprintf(&body, "        IF %s IS NULL THEN\n            SET %s = %s;\n            %s;\n        END IF;\n", now, now, overNew(t, s.Fill), noted(t.Name))
+			fmt.Fprintf(&body,
+				"        IF %s IS NULL THEN\n            SET %s = %s;\n            %s;\n        END IF;\n", now, now,
+				overNew(t, s.Fill), noted(t.Name))
 			continue
 		}
 		old, there := "NEW."+quote(s.Old.Name), fmt.Sprintf("there_%d", i+1)
 		kind := *s.Column
 		kind.Name, kind.Default, kind.NotNull, kind.Invisible, kind.OnUpdate, kind.Identity, kind.Comment = there, nil, false, false, "", false, ""
-		fmt.Fprintf(&vars, "    DECLARE %s;\n", strings.TrimSuffix(strings.Replace(columnDefinition(&kind), quote(there), there, 1), " NULL"))
-		fmt.Fprintf(&body, "        SET %s = %s;\n", there, overNew(t, stages{}.Guarded(s.There, quote(s.Old.Name), s.Column.SQLType)))
+		fmt.Fprintf(&vars, "    DECLARE %s;\n",
+			strings.TrimSuffix(strings.Replace(columnDefinition(&kind), quote(there), there, 1), " NULL"))
+		fmt.Fprintf(&body, "        SET %s = %s;\n", there,
+			overNew(t, stages{}.Guarded(s.There, quote(s.Old.Name), s.Column.SQLType)))
 		if s.Hidden {
 			fmt.Fprintf(&body, "        SET %s = %s;\n", now, there)
 			continue
@@ -73,7 +80,9 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
 			}
 			return "NULL"
 		}
-		fmt.Fprintf(&body, `        IF %s THEN
+		fmt.Fprintf(
+			&body,
+			`        IF %s THEN
             SET %s = %s;
         ELSEIF %s THEN
             SET %s = %s;
@@ -83,9 +92,22 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
         ELSE
             SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s;
         END IF;
-`, same(s.Column, now, there), now, now, same(s.Column, now, was(s.Column)), now, there, noted(t.Name),
-			same(s.Old, old, was(s.Old)), old, overNew(t, stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)),
-			literal(fmt.Sprintf("%s.%s and %s.%s are one field under two names: they cannot be given different values", t.Name, s.Old.Name, t.Name, s.Column.Name)))
+`,
+			same(s.Column, now, there),
+			now,
+			now,
+			same(s.Column, now, was(s.Column)),
+			now,
+			there,
+			noted(t.Name),
+			same(s.Old, old, was(s.Old)),
+			old,
+			overNew(t, stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)),
+			literal(
+				fmt.Sprintf("%s.%s and %s.%s are one field under two names: they cannot be given different values",
+					t.Name, s.Old.Name, t.Name, s.Column.Name),
+			),
+		)
 	}
 	return "BEGIN\n" + vars.String() + "    IF " + quiet + " IS NULL THEN\n" + body.String() + "    END IF;\nEND"
 }
@@ -105,7 +127,9 @@ func (stages) FollowTriggers(t *schema.Table, list []engine.Following) []*schema
 			fmt.Fprintf(&body, "        SET NEW.%s = %s;\n", quote(f.Column.Name), value)
 		}
 		name := schema.Cut(bridgePrefix + t.Name + "_" + strings.ToLower(event))
-		text := fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW BEGIN\n    IF %s IS NULL THEN\n%s    END IF;\nEND", quote(name), event, quote(t.Name), quiet, body.String())
+		text := fmt.Sprintf(
+			"CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW BEGIN\n    IF %s IS NULL THEN\n%s    END IF;\nEND",
+			quote(name), event, quote(t.Name), quiet, body.String())
 		out = append(out, &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
 	}
 	return out
@@ -122,7 +146,18 @@ func anyValue(c *schema.Column) string {
 		return "'00:00:00'"
 	case "uuid":
 		return "'00000000-0000-0000-0000-000000000000'"
-	case "char", "varchar", "text", "tinytext", "mediumtext", "longtext", "binary", "varbinary", "blob", "tinyblob", "mediumblob", "longblob":
+	case "char",
+		"varchar",
+		"text",
+		"tinytext",
+		"mediumtext",
+		"longtext",
+		"binary",
+		"varbinary",
+		"blob",
+		"tinyblob",
+		"mediumblob",
+		"longblob":
 		if c.Type.Kind == schema.JSON {
 			return "'{}'"
 		}
@@ -143,13 +178,19 @@ func same(c *schema.Column, a, b string) string {
 // LiveView is the view of the rows that are not deleted.
 func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
 	shown := t.Clone()
-	shown.Columns = slices.DeleteFunc(shown.Columns, func(c *schema.Column) bool { return slices.Contains(without, c.Name) })
+	shown.Columns = slices.DeleteFunc(shown.Columns,
+		func(c *schema.Column) bool { return slices.Contains(without, c.Name) })
 	return &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(shown), Canon: viewKey}}
 }
 
 // Begin notes the change itself, where there are rows that somebody wrote.
 func (stages) Begin(table string) []string {
-	return []string{formerTable, fmt.Sprintf("INSERT INTO erbario_former (table_name, session, at, writer) SELECT %s, '', utc_timestamp(6), 'the change itself' FROM dual WHERE EXISTS (SELECT 1 FROM %s)", literal(table), quote(table))}
+	return []string{
+		formerTable,
+		fmt.Sprintf(
+			"INSERT INTO erbario_former (table_name, session, at, writer) SELECT %s, '', utc_timestamp(6), 'the change itself' FROM dual WHERE EXISTS (SELECT 1 FROM %s)",
+			literal(table), quote(table)),
+	}
 }
 
 // End forgets who wrote as before.
@@ -167,9 +208,12 @@ func (stages) Resync(table string, s engine.Span) []string {
 func (stages) NoOldWriters(table string, wait time.Duration) engine.Requirement {
 	seconds := int(wait.Seconds())
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table, numbers.Duration(wait)),
-		Query:    fmt.Sprintf("SELECT writer, date_format(at, '%%Y-%%m-%%d %%H:%%i:%%s') AS last, date_format(at + INTERVAL %d SECOND, '%%H:%%i:%%s') AS until FROM erbario_former WHERE table_name = %s AND at > utc_timestamp(6) - INTERVAL %[1]d SECOND ORDER BY at DESC", seconds, literal(table)),
-		Wait:     true,
+		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table,
+			numbers.Duration(wait)),
+		Query: fmt.Sprintf(
+			"SELECT writer, date_format(at, '%%Y-%%m-%%d %%H:%%i:%%s') AS last, date_format(at + INTERVAL %d SECOND, '%%H:%%i:%%s') AS until FROM erbario_former WHERE table_name = %s AND at > utc_timestamp(6) - INTERVAL %[1]d SECOND ORDER BY at DESC",
+			seconds, literal(table)),
+		Wait: true,
 	}
 }
 
@@ -205,11 +249,14 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 	for i := 0; i < len(steps); i++ {
 		s := steps[i]
 		table := ""
-		if len(s.Apply) > 0 && strings.HasPrefix(s.Apply[0], "DROP TRIGGER "+strings.TrimSuffix(quote(bridgePrefix), "`")) {
+		if len(s.Apply) > 0 &&
+			strings.HasPrefix(s.Apply[0], "DROP TRIGGER "+strings.TrimSuffix(quote(bridgePrefix), "`")) {
 			table = bridgeTable(s.Undo)
 		}
 		renames := func(j int) bool {
-			return table != "" && j < len(steps) && slices.ContainsFunc(steps[j].Apply, func(sql string) bool { return strings.HasPrefix(sql, "ALTER TABLE "+quote(table)+" RENAME COLUMN ") })
+			return table != "" && j < len(steps) &&
+				slices.ContainsFunc(steps[j].Apply,
+					func(sql string) bool { return strings.HasPrefix(sql, "ALTER TABLE "+quote(table)+" RENAME COLUMN ") })
 		}
 		view := func(j int, list func(s engine.Step) []string) bool { // around a rename
 			return j < len(steps) && len(list(steps[j])) == 1 && strings.HasPrefix(list(steps[j])[0], "DROP VIEW ")
@@ -241,7 +288,13 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 			j++
 		}
 		s.Title, s.Work = title, engine.Keeps
-		s.Apply, s.Undo = underLock(table, "", append(slices.Clone(s.Apply), apply...)...), underLock(table, "", append(undo, s.Undo...)...)
+		s.Apply, s.Undo = underLock(
+			table,
+			"",
+			append(slices.Clone(s.Apply), apply...)...), underLock(
+			table,
+			"",
+			append(undo, s.Undo...)...)
 		if k := replacedView(steps, j, before); k >= 0 && len(behind) > 0 {
 			stays := steps[k]
 			stays.Undo = []string{before[0].Apply[0], before[0].Undo[0]} // as one statement, once they are parted
@@ -285,7 +338,8 @@ func bare(list []string) []string {
 // bridgeTable is the table of the bridge that statements make; "": they make none.
 func bridgeTable(statements []string) string {
 	for _, sql := range statements {
-		if list := tokens(sql); len(list) > 6 && list[0].Is("CREATE") && list[1].Is("TRIGGER") && strings.HasPrefix(list[2].Name(), bridgePrefix) {
+		if list := tokens(sql); len(list) > 6 && list[0].Is("CREATE") && list[1].Is("TRIGGER") &&
+			strings.HasPrefix(list[2].Name(), bridgePrefix) {
 			return list[6].Name()
 		}
 	}

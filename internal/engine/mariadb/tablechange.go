@@ -121,15 +121,24 @@ func (c tableChange) statement() string {
 	}
 	// What comes back gets its old place: what stands behind it goes and comes in the same
 	// moment, of which the server makes nothing but another order.
-	inOrder(c.to, &comes, func(x *schema.Index) string { return x.Name }, slices.Concat(c.to.Indexes, ownOf(c.to)), func(x *schema.Index) bool {
-		if slices.ContainsFunc(c.from.Indexes, func(o *schema.Index) bool { return o.Name == x.Name && !slices.Contains(goes, o) }) || slices.ContainsFunc(ownBefore, func(k *schema.ForeignKey) bool { return k.Name == x.Name }) {
-			drop = append(drop, x.Name)
-			return true
-		}
-		return false
-	})
+	inOrder(
+		c.to,
+		&comes,
+		func(x *schema.Index) string { return x.Name },
+		slices.Concat(c.to.Indexes, ownOf(c.to)),
+		func(x *schema.Index) bool {
+			if slices.ContainsFunc(c.from.Indexes,
+				func(o *schema.Index) bool { return o.Name == x.Name && !slices.Contains(goes, o) }) ||
+				slices.ContainsFunc(ownBefore, func(k *schema.ForeignKey) bool { return k.Name == x.Name }) {
+				drop = append(drop, x.Name)
+				return true
+			}
+			return false
+		},
+	)
 	inOrder(c.to, &checksCome, func(k *schema.Check) string { return k.Name }, c.to.Checks, func(k *schema.Check) bool {
-		if k.Name != "" && slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
+		if k.Name != "" && slices.ContainsFunc(c.from.Checks,
+			func(o *schema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
 			checksGo = append(checksGo, k)
 			return true
 		}
@@ -182,7 +191,8 @@ func (c tableChange) checks() (goes, comes []*schema.Check) {
 		}
 	}
 	for _, k := range c.to.Checks {
-		if k.Name != "" && !slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return c.checkAfter(o) == k }) {
+		if k.Name != "" &&
+			!slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return c.checkAfter(o) == k }) {
 			comes = append(comes, k)
 		}
 	}
@@ -423,7 +433,8 @@ func covered(t *schema.Table, k *schema.ForeignKey) bool {
 		}
 		return true
 	}
-	return t.PrimaryKey != nil && begins(t.PrimaryKey.Columns) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Using == "" && begins(x.Parts) })
+	return t.PrimaryKey != nil && begins(t.PrimaryKey.Columns) ||
+		slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Using == "" && begins(x.Parts) })
 }
 
 // ownIndex is the index of a reference itself.

@@ -58,7 +58,8 @@ func TestLease(t *testing.T) {
 	require.NoError(t, first.Lock(ctx, time.Second))
 	assert.ErrorIs(t, second.Lock(ctx, 0), engine.ErrBusy)
 	assert.ErrorContains(t, second.Lock(ctx, 0), "connection "+one(t, first, "SELECT connection_id()"))
-	_, err := first.Select(ctx, "SELECT RELEASE_ALL_LOCKS()") // as after the program was killed, while its statement runs
+	_, err := first.Select(ctx,
+		"SELECT RELEASE_ALL_LOCKS()") // as after the program was killed, while its statement runs
 	require.NoError(t, err)
 	assert.ErrorIs(t, second.Lock(ctx, 0), engine.ErrBusy, "the connection is there")
 
@@ -75,7 +76,8 @@ func TestLease(t *testing.T) {
 	session := second.Session()
 	require.NoError(t, second.Unlock(ctx))
 	require.NoError(t, second.Close())
-	assert.Eventually(t, func() bool { gone, err := third.SessionEnded(ctx, session); return err == nil && gone }, 5*time.Second, 20*time.Millisecond)
+	assert.Eventually(t, func() bool { gone, err := third.SessionEnded(ctx, session); return err == nil && gone },
+		5*time.Second, 20*time.Millisecond)
 	require.NoError(t, third.Lock(ctx, 0))
 	require.NoError(t, third.Unlock(ctx))
 }
@@ -90,24 +92,29 @@ func TestStopped(t *testing.T) {
 	assert.ErrorIs(t, d.Step(stopping, "UPDATE t SET id = benchmark(100000000000, md5('x'))"), context.DeadlineExceeded)
 	assert.Less(t, time.Since(began), 10*time.Second)
 	assert.Equal(t, "1", one(t, d, "SELECT 1"))
-	assert.Equal(t, "0", one(t, d, "SELECT count(*) FROM information_schema.processlist WHERE info LIKE 'UPDATE t SET%'"))
+	assert.Equal(t, "0",
+		one(t, d, "SELECT count(*) FROM information_schema.processlist WHERE info LIKE 'UPDATE t SET%'"))
 }
 
 // Texts are told apart by case, accents and blanks at their end; long ones to the last
 // sign, of which no index holds the end.
 func TestTexts(t *testing.T) {
-	d, _ := made(t, "model Sheet\n    code text(20) unique immutable\n    label text unique\n    name text(40) unique ignoring case\n")
+	d, _ := made(t,
+		"model Sheet\n    code text(20) unique immutable\n    label text unique\n    name text(40) unique ignoring case\n")
 	long := strings.Repeat("x", 3000)
 	for i, code := range []string{"a", "A", "a ", "á"} {
-		run(t, d, fmt.Sprintf("INSERT INTO sheets (code, label, name) VALUES (%s, '%s%d', 'n%d')", Literal(code), long, i, i))
+		run(t, d,
+			fmt.Sprintf("INSERT INTO sheets (code, label, name) VALUES (%s, '%s%d', 'n%d')", Literal(code), long, i, i))
 	}
 	assert.Error(t, d.Exec(ctx, "INSERT INTO sheets (code, label, name) VALUES ('a', 'y', 'y')"))
 	assert.Error(t, d.Exec(ctx, "INSERT INTO sheets (code, label, name) VALUES ('z', '"+long+"2', 'z')"))
 	assert.Error(t, d.Exec(ctx, "INSERT INTO sheets (code, label, name) VALUES ('z', 'z', 'N1')"))
 	for _, code := range []string{"A", "a ", "b"} {
-		assert.ErrorContains(t, d.Exec(ctx, "UPDATE sheets SET code = "+Literal(code)+" WHERE id = 1"), "cannot be changed once it is set")
+		assert.ErrorContains(t, d.Exec(ctx, "UPDATE sheets SET code = "+Literal(code)+" WHERE id = 1"),
+			"cannot be changed once it is set")
 	}
-	run(t, d, "SET @erbario_quiet = 1", "UPDATE sheets SET code = 'b' WHERE id = 1", "SET @erbario_quiet = NULL", "UPDATE sheets SET label = 'new' WHERE id = 1")
+	run(t, d, "SET @erbario_quiet = 1", "UPDATE sheets SET code = 'b' WHERE id = 1", "SET @erbario_quiet = NULL",
+		"UPDATE sheets SET label = 'new' WHERE id = 1")
 }
 
 // Moments are in UTC, whatever zone a session is in: when a row comes, and when it is
@@ -119,7 +126,8 @@ func TestMoments(t *testing.T) {
 	run(t, d, "UPDATE sheets SET created_at = '2026-01-01', updated_at = '2026-01-01'", "UPDATE sheets SET code = 'b'")
 	assert.Equal(t, "1", one(t, d, "SELECT abs(timestampdiff(SECOND, updated_at, utc_timestamp())) < 60 FROM sheets"))
 	run(t, d, "INSERT INTO sheets (id, code) VALUES (1, 'c') ON DUPLICATE KEY UPDATE code = 'c'")
-	assert.Equal(t, "c|1", one(t, d, "SELECT code, abs(timestampdiff(SECOND, updated_at, utc_timestamp())) < 60 FROM sheets"))
+	assert.Equal(t, "c|1",
+		one(t, d, "SELECT code, abs(timestampdiff(SECOND, updated_at, utc_timestamp())) < 60 FROM sheets"))
 	run(t, d, "SET @erbario_quiet = 1", "UPDATE sheets SET updated_at = '2026-01-01'", "UPDATE sheets SET code = 'd'")
 	assert.Equal(t, "2026-01-01 00:00:00.000000", one(t, d, "SELECT updated_at FROM sheets"))
 }
@@ -130,7 +138,8 @@ func TestAmongUndeleted(t *testing.T) {
 	d, _ := made(t, "model Sheet\n    code text(20) unique\n    soft delete with view\n")
 	run(t, d, "INSERT INTO sheets (code) VALUES ('a')")
 	assert.Error(t, d.Exec(ctx, "INSERT INTO sheets (code) VALUES ('a')"))
-	run(t, d, "UPDATE sheets SET deleted_at = utc_timestamp(6)", "INSERT INTO sheets (code) VALUES ('a')", "UPDATE sheets SET deleted_at = utc_timestamp(6)")
+	run(t, d, "UPDATE sheets SET deleted_at = utc_timestamp(6)", "INSERT INTO sheets (code) VALUES ('a')",
+		"UPDATE sheets SET deleted_at = utc_timestamp(6)")
 	assert.Error(t, d.Exec(ctx, "UPDATE sheets SET deleted_at = NULL"), "both cannot come back")
 	for _, c := range []struct{ sql, want string }{
 		{"ALTER TABLE sheets ADD COLUMN note text AFTER code", "ALGORITHM=INSTANT"},
@@ -147,13 +156,19 @@ func TestAmongUndeleted(t *testing.T) {
 		require.NoError(t, err, c.sql)
 		assert.Equal(t, c.sql+", "+c.want, got)
 	}
-	assert.NotContains(t, one(t, d, "SELECT group_concat(column_name) FROM information_schema.columns WHERE table_schema = database() AND table_name = 'live_sheets'"), "erbario_for")
+	assert.NotContains(
+		t,
+		one(t, d,
+			"SELECT group_concat(column_name) FROM information_schema.columns WHERE table_schema = database() AND table_name = 'live_sheets'"),
+		"erbario_for",
+	)
 }
 
 // The index that a reference needs has a name, and stays when another could serve it; so
 // the way back finds what it expects.
 func TestReferences(t *testing.T) {
-	d, s := made(t, "model Room\n    name text(20)\n\nmodel Sheet\n    room references Room no index\n    shelf text(9)\n")
+	d, s := made(t,
+		"model Room\n    name text(20)\n\nmodel Sheet\n    room references Room no index\n    shelf text(9)\n")
 	sheets := s.Table("sheets")
 	key := sheets.ForeignKeys[0]
 	before := one(t, d, "SHOW CREATE TABLE sheets")
@@ -222,7 +237,9 @@ func TestRenamedUnderTriggers(t *testing.T) {
 func TestKeptUnderWriters(t *testing.T) {
 	raw := testserver.MariaDB(t)
 	d := open(t, raw)
-	run(t, d, "CREATE TABLE sheets (id bigint NOT NULL PRIMARY KEY) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin", "INSERT INTO sheets VALUES (1)")
+	run(t, d,
+		"CREATE TABLE sheets (id bigint NOT NULL PRIMARY KEY) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin",
+		"INSERT INTO sheets VALUES (1)")
 	m, err := migration.Parse("m", `-- : 20260101T000000-runs  mariadb  form 1
 -- : step 1  add sheets.runs  (outside transaction)
 -- : undo loses sheets.runs, kept
@@ -277,7 +294,8 @@ func TestScratchReachesNothing(t *testing.T) {
 		"CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW INSERT INTO " + x + ".t VALUES (1)", "INSERT INTO t SELECT " + x + ".t.id FROM t",
 	} {
 		assert.ErrorContains(t, db.Exec(ctx, sql), "on scratch it would reach the live one", sql)
-		assert.ErrorContains(t, db.(engine.Autocommitter).ExecAutocommit(ctx, sql), "on scratch it would reach the live one", sql)
+		assert.ErrorContains(t, db.(engine.Autocommitter).ExecAutocommit(ctx, sql),
+			"on scratch it would reach the live one", sql)
 	}
 	assert.Error(t, db.Step(ctx, "USE "+x), "it is no statement of a step")
 }
@@ -300,7 +318,8 @@ func TestWaits(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(told.Load()), "connection "+id)
 	// Where the server tells whose the lock is, nobody else is named.
 	older, reader := open(t, raw), open(t, raw)
-	run(t, older, "START TRANSACTION", "CREATE TEMPORARY TABLE mine (id int) ENGINE=InnoDB", "INSERT INTO mine VALUES (1)")
+	run(t, older, "START TRANSACTION", "CREATE TEMPORARY TABLE mine (id int) ENGINE=InnoDB",
+		"INSERT INTO mine VALUES (1)")
 	run(t, reader, "INSTALL SONAME 'metadata_lock_info'")
 	t.Cleanup(func() { _ = reader.Exec(context.Background(), "UNINSTALL SONAME 'metadata_lock_info'") })
 	for _, sql := range []string{"ALTER TABLE t ADD COLUMN a int", "LOCK TABLES `t` WRITE"} {
@@ -318,8 +337,18 @@ func TestWaits(t *testing.T) {
 // What was declared stays as it was when it is worked out what is kept for it.
 func TestDeclaredStays(t *testing.T) {
 	declared := &schema.Schema{Tables: []*schema.Table{{Name: "sheets", SoftDelete: "deleted_at",
-		Columns: []*schema.Column{{Name: "label", Type: schema.Type{Kind: schema.Text}}, {Name: "deleted_at", Type: schema.Type{Kind: schema.Timestamp}}},
-		Indexes: []*schema.Index{{Name: "sheets_label_key", Unique: true, Parts: []schema.Part{{Column: "label", Collation: "ignoring case"}}, Where: &schema.SQL{Text: "{deleted_at} IS NULL"}}}}}}
+		Columns: []*schema.Column{
+			{Name: "label", Type: schema.Type{Kind: schema.Text}},
+			{Name: "deleted_at", Type: schema.Type{Kind: schema.Timestamp}},
+		},
+		Indexes: []*schema.Index{
+			{
+				Name:   "sheets_label_key",
+				Unique: true,
+				Parts:  []schema.Part{{Column: "label", Collation: "ignoring case"}},
+				Where:  &schema.SQL{Text: "{deleted_at} IS NULL"},
+			},
+		}}}}
 	kept, _ := Engine{}.Lower(declared)
 	assert.Len(t, kept.Tables[0].Indexes[0].Parts, 2)
 	assert.Equal(t, []schema.Part{{Column: "label", Collation: "ignoring case"}}, declared.Tables[0].Indexes[0].Parts)
@@ -330,12 +359,14 @@ func TestDeclaredStays(t *testing.T) {
 // A trigger is read as it was written: the server itself tells of it with a backslash less.
 func TestTriggersAreRead(t *testing.T) {
 	d := open(t, testserver.MariaDB(t))
-	run(t, d, "CREATE TABLE t (a varchar(20))", "CREATE TRIGGER o BEFORE INSERT ON t FOR EACH ROW SET NEW.a = concat(NEW.a, '-')",
+	run(t, d, "CREATE TABLE t (a varchar(20))",
+		"CREATE TRIGGER o BEFORE INSERT ON t FOR EACH ROW SET NEW.a = concat(NEW.a, '-')",
 		`CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW PRECEDES o SET NEW.a = IF(NEW.a REGEXP '^\\d+\\z', 'it\'s a number \\', NEW.a)`)
 	s, err := d.Inspect(ctx)
 	require.NoError(t, err)
 	require.Len(t, s.Table("t").Triggers, 2)
-	run(t, d, "DROP TRIGGER g", "DROP TRIGGER o", s.Table("t").Triggers[0].SQL.Text, s.Table("t").Triggers[1].SQL.Text, "INSERT INTO t VALUES ('12'), ('x12')")
+	run(t, d, "DROP TRIGGER g", "DROP TRIGGER o", s.Table("t").Triggers[0].SQL.Text, s.Table("t").Triggers[1].SQL.Text,
+		"INSERT INTO t VALUES ('12'), ('x12')")
 	assert.Equal(t, `it's a number \-`, one(t, d, "SELECT a FROM t WHERE a NOT LIKE 'x%'"))
 	assert.Equal(t, "x12-", one(t, d, "SELECT a FROM t WHERE a LIKE 'x%'"))
 }
@@ -363,12 +394,25 @@ func TestIndexLengths(t *testing.T) {
     unique remarks ignoring case
 `)
 	for name, parts := range map[string]string{"sheets_exact_number_idx": "exact , number ", "sheets_over_number_idx": "over 191, number ", "sheets_label_note_key": "erbario_for_sum_label , note "} {
-		assert.Equal(t, parts, one(t, d, "SELECT group_concat(column_name, ' ', coalesce(sub_part, '') ORDER BY seq_in_index SEPARATOR ', ') FROM information_schema.statistics WHERE table_schema = database() AND index_name = "+Literal(name)))
+		assert.Equal(
+			t,
+			parts,
+			one(
+				t,
+				d,
+				"SELECT group_concat(column_name, ' ', coalesce(sub_part, '') ORDER BY seq_in_index SEPARATOR ', ') FROM information_schema.statistics WHERE table_schema = database() AND index_name = "+Literal(
+					name,
+				),
+			),
+		)
 	}
 	assert.Len(t, s.Table("sheets").Indexes, 5)
 	columns := "(number, exact, over, label, note, place, finder, habitat, remarks, weather, price)"
 	row := func(label, remarks string) string {
-		return "INSERT INTO sheets " + strings.ReplaceAll(columns, "over", "`over`") + " VALUES (1, 'x', 'x', " + Literal(label) + ", 'n', 'x', 'x', 'x', " + Literal(remarks) + ", 'x', 1)"
+		return "INSERT INTO sheets " + strings.ReplaceAll(columns, "over",
+			"`over`") + " VALUES (1, 'x', 'x', " + Literal(
+			label,
+		) + ", 'n', 'x', 'x', 'x', " + Literal(remarks) + ", 'x', 1)"
 	}
 	long := strings.Repeat("x", 499)
 	run(t, d, row(long+"a", "dry"), row(long+"b", "wet"))

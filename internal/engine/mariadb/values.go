@@ -20,7 +20,11 @@ func (c *change) noted() *engine.Step {
 	if len(filled) == 0 || c.Keep == "" {
 		return nil
 	}
-	return &engine.Step{Title: "prepare to note which rows have no " + strings.Join(filled, ", "), Apply: []string{keptTable(c.Alteration, filled)}, Undo: []string{"DROP TABLE " + quote(c.Keep)}}
+	return &engine.Step{
+		Title: "prepare to note which rows have no " + strings.Join(filled, ", "),
+		Apply: []string{keptTable(c.Alteration, filled)},
+		Undo:  []string{"DROP TABLE " + quote(c.Keep)},
+	}
 }
 
 // values gives the statements that give columns values beside others, and back.
@@ -115,7 +119,8 @@ func (c *change) unfill(o *schema.Column, s engine.Source, value string) string 
 // keptEmpty is the condition that a row of a table was noted to have had no value in a
 // column, and still has what it was given.
 func keptEmpty(s engine.Source, column, table, value string) string {
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)", quote(s.NullsIn), keptByKey, keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS kept%s WHERE %s AND kept.%s <=> %s AND kept.%s IS NULL)",
+		quote(s.NullsIn), keptByKey, keptMatch(s.Match, "kept", table), quote("filled_"+column), value, quote(column))
 }
 
 // conversions gives the statements by which columns that are replaced get their values,
@@ -149,7 +154,8 @@ func (c *change) conversions() (apply, undo []string) {
 			continue
 		}
 		if s.NullsIn != "" { // what was filled need not fit: it is null again; one at a time, since a locked table has its name once
-			value = "CASE WHEN " + keptEmpty(s, name, table, table+"."+quote(newName(name))) + " THEN NULL ELSE " + value + " END"
+			value = "CASE WHEN " + keptEmpty(s, name, table,
+				table+"."+quote(newName(name))) + " THEN NULL ELSE " + value + " END"
 			undo = append(undo, update(table, []string{quote(name) + " = " + value}, ""))
 			continue
 		}
@@ -232,7 +238,8 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 		if src.SQL != "" {
 			value = src.SQL
 		}
-		return "CASE WHEN " + keptEmpty(src, c.Name, row, row+"."+quote(c.Name)) + " THEN NULL ELSE " + value + " END", true
+		return "CASE WHEN " + keptEmpty(src, c.Name, row,
+			row+"."+quote(c.Name)) + " THEN NULL ELSE " + value + " END", true
 	case src.Unconvertible && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":

@@ -43,7 +43,9 @@ func readServer(version string) (server, error) {
 		oldest = oldestMySQL
 	}
 	if s.number < oldest {
-		return s, fmt.Errorf("the server is %s, and erbario works with %s and newer: on older ones a crash can leave a change of a table half done", s, server{s.mysql, oldest})
+		return s, fmt.Errorf(
+			"the server is %s, and erbario works with %s and newer: on older ones a crash can leave a change of a table half done",
+			s, server{s.mysql, oldest})
 	}
 	return s, nil
 }

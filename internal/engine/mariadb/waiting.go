@@ -103,7 +103,14 @@ func (d *Database) holders(ctx context.Context, id, statement string) []string {
 	}
 	var out []string
 	if len(names) > 0 {
-		rows, err := d.Select(ctx, "SELECT DISTINCT thread_id FROM information_schema.metadata_lock_info WHERE table_schema = database() AND table_name IN ("+strings.Join(names, ", ")+") AND thread_id <> ?", id)
+		rows, err := d.Select(
+			ctx,
+			"SELECT DISTINCT thread_id FROM information_schema.metadata_lock_info WHERE table_schema = database() AND table_name IN ("+strings.Join(
+				names,
+				", ",
+			)+") AND thread_id <> ?",
+			id,
+		)
 		for _, r := range rows {
 			out = append(out, r[0])
 		}
@@ -139,7 +146,8 @@ func lockedTables(statement string) []string {
 
 // heldUp looks whether a connection waits for a lock, and who has one open.
 func (d *Database) heldUp(ctx context.Context, id string) (string, error) {
-	rows, err := d.Select(ctx, "SELECT coalesce(state, ''), coalesce(info, '') FROM information_schema.processlist WHERE id = ?", id)
+	rows, err := d.Select(ctx,
+		"SELECT coalesce(state, ''), coalesce(info, '') FROM information_schema.processlist WHERE id = ?", id)
 	if err != nil || len(rows) == 0 || !strings.Contains(strings.ToLower(rows[0][0]), "lock") {
 		return "", err
 	}
@@ -147,8 +155,14 @@ func (d *Database) heldUp(ctx context.Context, id string) (string, error) {
 	if holders := d.holders(ctx, id, rows[0][1]); len(holders) > 0 {
 		which = " AND p.id IN (" + strings.Join(holders, ", ") + ")"
 	}
-	rows, err = d.Select(ctx, "SELECT p.id, p.user, substring_index(p.host, ':', 1), p.command, coalesce(timestampdiff(SECOND, t.trx_started, now()), p.time) FROM information_schema.processlist p LEFT JOIN information_schema.innodb_trx t ON p.id = t.trx_mysql_thread_id WHERE "+
-		"(t.trx_started IS NOT NULL OR "+fmt.Sprint(which != "")+") AND p.id <> ? AND p.id <> connection_id()"+which+" ORDER BY t.trx_started LIMIT 3", id)
+	rows, err = d.Select(
+		ctx,
+		"SELECT p.id, p.user, substring_index(p.host, ':', 1), p.command, coalesce(timestampdiff(SECOND, t.trx_started, now()), p.time) FROM information_schema.processlist p LEFT JOIN information_schema.innodb_trx t ON p.id = t.trx_mysql_thread_id WHERE "+
+			"(t.trx_started IS NOT NULL OR "+fmt.Sprint(
+			which != "",
+		)+") AND p.id <> ? AND p.id <> connection_id()"+which+" ORDER BY t.trx_started LIMIT 3",
+		id,
+	)
 	if err != nil {
 		return "", err
 	}
@@ -161,7 +175,9 @@ func (d *Database) heldUp(ctx context.Context, id string) (string, error) {
 		out = append(out, fmt.Sprintf("connection %s (%s, from %s, %s for %s s)", r[0], r[1], r[2], what, r[4]))
 	}
 	if len(out) == 0 {
-		rows, err = d.Select(ctx, "SELECT id, user, substring_index(host, ':', 1), time FROM information_schema.processlist WHERE db = database() AND command = 'Query' AND id <> ? AND id <> connection_id() AND coalesce(state, '') NOT LIKE '%lock%' ORDER BY time DESC LIMIT 3", id)
+		rows, err = d.Select(ctx,
+			"SELECT id, user, substring_index(host, ':', 1), time FROM information_schema.processlist WHERE db = database() AND command = 'Query' AND id <> ? AND id <> connection_id() AND coalesce(state, '') NOT LIKE '%lock%' ORDER BY time DESC LIMIT 3",
+			id)
 		if err != nil {
 			return "", err
 		}

@@ -102,7 +102,8 @@ func createTable(t *schema.Table, name string) string {
 			items = append(items, named(k.Name)+"CHECK ("+k.SQL.Text+")")
 		}
 	}
-	return "CREATE TABLE " + quote(name) + " (\n    " + strings.Join(items, ",\n    ") + "\n)" + t.Options.Behind + commentOf(t.Comment)
+	return "CREATE TABLE " + quote(name) + " (\n    " + strings.Join(items,
+		",\n    ") + "\n)" + t.Options.Behind + commentOf(t.Comment)
 }
 
 // columnDefinition gives a column with what stands with it.
@@ -145,7 +146,10 @@ func columnDefinition(c *schema.Column) string {
 func defaultSQL(text string) string {
 	list := tokens(text)
 	switch {
-	case len(list) == 1, len(list) == 2 && list[0].Is("-"), len(list) > 0 && list[0].Is("current_timestamp"), len(list) > 1 && list[0].Is("(") && closes(list):
+	case len(list) == 1,
+		len(list) == 2 && list[0].Is("-"),
+		len(list) > 0 && list[0].Is("current_timestamp"),
+		len(list) > 1 && list[0].Is("(") && closes(list):
 		return text
 	}
 	return "(" + text + ")"

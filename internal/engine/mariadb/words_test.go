@@ -77,7 +77,35 @@ func TestTokens(t *testing.T) {
 	for _, x := range tokens("SELECT `a``b`, 'it''s \\' ;', \"x\", _utf8mb4'é', 0x41, 1.5e3, a<=>b -- rest\n, c--1 # more\n/* ; */ = :name") {
 		got = append(got, x.Text)
 	}
-	assert.Equal(t, []string{"SELECT", "`a``b`", ",", `'it''s \' ;'`, ",", `"x"`, ",", "_utf8mb4'é'", ",", "0x41", ",", "1.5e3", ",", "a", "<=>", "b", ",", "c", "-", "-", "1", "=", ":name"}, got)
+	assert.Equal(
+		t,
+		[]string{
+			"SELECT",
+			"`a``b`",
+			",",
+			`'it''s \' ;'`,
+			",",
+			`"x"`,
+			",",
+			"_utf8mb4'é'",
+			",",
+			"0x41",
+			",",
+			"1.5e3",
+			",",
+			"a",
+			"<=>",
+			"b",
+			",",
+			"c",
+			"-",
+			"-",
+			"1",
+			"=",
+			":name",
+		},
+		got,
+	)
 	assert.Equal(t, sqltok.Bad, tokens("/*! DROP TABLE t */")[0].Kind)
 	assert.Equal(t, canon("(`A` <> 'x')"), canon("a != \"x\""))
 }
@@ -104,6 +132,7 @@ func TestSplit(t *testing.T) {
 func TestCompareKey(t *testing.T) {
 	e := Engine{}
 	assert.Equal(t, "(a) > (7)", e.CompareKey([]string{"a"}, ">", "(7)"))
-	assert.Equal(t, "(a > -7 OR a = -7 AND b > 'x, (y)' OR a = -7 AND b = 'x, (y)' AND c > 3)", e.CompareKey([]string{"a", "b", "c"}, ">", "(-7, 'x, (y)', 3)"))
+	assert.Equal(t, "(a > -7 OR a = -7 AND b > 'x, (y)' OR a = -7 AND b = 'x, (y)' AND c > 3)",
+		e.CompareKey([]string{"a", "b", "c"}, ">", "(-7, 'x, (y)', 3)"))
 	assert.Equal(t, "(a < 1 OR a = 1 AND b <= X'00')", e.CompareKey([]string{"a", "b"}, "<=", "(1, X'00')"))
 }

@@ -41,18 +41,22 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		a.Back = fromAside(a)
 	}
 	out := engine.Change{
-		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo:  dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
+		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only,
+			func(t string) engine.Parent { return a.Parent(t, false) }),
+		BeforeUndo: dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	// Where steps run apart, rows come in between: what changes values asks again.
 	// Of rows that a step before has taken out, the column that told them may be gone.
 	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
 	if a.Only != "" {
-		here = engine.Guards(dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }))
+		here = engine.Guards(
+			dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }),
+		)
 	}
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
-	writes := a.InUse && slices.ContainsFunc(a.To.Columns, func(c *schema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
+	writes := a.InUse && slices.ContainsFunc(a.To.Columns,
+		func(c *schema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
 	ways, ok := paired(forward, back)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && ok {
 		if a.InUse {
@@ -72,7 +76,13 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			return out
 		}
 		for i, o := range forward {
-			step := engine.Step{Title: o.title, Work: o.work, Apply: o.sql, Undo: ways[i].sql, UndoLoses: engine.Qualify(a.From.Name, o.adds)}
+			step := engine.Step{
+				Title:     o.title,
+				Work:      o.work,
+				Apply:     o.sql,
+				Undo:      ways[i].sql,
+				UndoLoses: engine.Qualify(a.From.Name, o.adds),
+			}
 			if o.what == "types" {
 				step.Here, step.HereUndo = here, hereUndo
 			}
@@ -91,7 +101,13 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		return Engine{}.Alter(a)
 	}
 	out.BeforeApply = append(out.BeforeApply, attached(a.From, forward)...)
-	step := engine.Step{Title: a.Summary, Work: work(forward), Loses: engine.Qualify(a.From.Name, a.Lost), Here: here, HereUndo: hereUndo}
+	step := engine.Step{
+		Title:    a.Summary,
+		Work:     work(forward),
+		Loses:    engine.Qualify(a.From.Name, a.Lost),
+		Here:     here,
+		HereUndo: hereUndo,
+	}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range a.Lost {
@@ -117,7 +133,11 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		step.Undo = append(step.Undo, o.sql...)
 	}
 	if keeps {
-		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(a.Keep), quote(a.From.Name), keptMatch(a.From, a.Match(), "kept", "here")))
+		step.Undo = append(
+			step.Undo,
+			fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(a.Keep), quote(a.From.Name),
+				keptMatch(a.From, a.Match(), "kept", "here")),
+		)
 	}
 	out.Steps = []engine.Step{step}
 	return out
@@ -136,7 +156,15 @@ type alteration struct {
 
 // changes gives the changes that make from to.
 func changes(from, to *schema.Table, sources map[string]engine.Source, inUse bool) []op {
-	a := &alteration{from: from, to: to, sources: sources, inUse: inUse, anew: map[string]bool{}, touched: map[string]bool{}, again: map[string]bool{}}
+	a := &alteration{
+		from:    from,
+		to:      to,
+		sources: sources,
+		inUse:   inUse,
+		anew:    map[string]bool{},
+		touched: map[string]bool{},
+		again:   map[string]bool{},
+	}
 	for _, c := range to.Columns {
 		if old := from.Column(c.Name); old != nil && a.remade(old, c) {
 			a.again[c.Name] = true
@@ -149,7 +177,8 @@ func changes(from, to *schema.Table, sources map[string]engine.Source, inUse boo
 		}
 		a.touched[c.Name] = true
 		src, ok := sources[c.Name]
-		simple := !ok || src.Unconvertible || src.Kept == "" && (src.SQL == "" || (src.Converts || src.Fill != "") && alone(src.SQL, from, c.Name))
+		simple := !ok || src.Unconvertible ||
+			src.Kept == "" && (src.SQL == "" || (src.Converts || src.Fill != "") && alone(src.SQL, from, c.Name))
 		a.anew[c.Name] = !simple
 	}
 	a.letGo()
@@ -175,7 +204,8 @@ func alone(sql string, t *schema.Table, column string) bool {
 		if i > 0 && list[i-1].Is("::") {
 			continue // a type, whatever columns are called
 		}
-		if tok.Is("SELECT") || tok.Kind == sqltok.Param || tok.Named() && tok.Name() != column && t.Column(tok.Name()) != nil {
+		if tok.Is("SELECT") || tok.Kind == sqltok.Param ||
+			tok.Named() && tok.Name() != column && t.Column(tok.Name()) != nil {
 			return false
 		}
 	}
@@ -217,7 +247,8 @@ func (a *alteration) moves(sql string) bool {
 
 func (a *alteration) movesIndex(x *schema.Index) bool {
 	for _, p := range x.Parts {
-		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || a.again[p.Column] || p.Collation == ignoringCase && a.touched[p.Column] {
+		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || a.again[p.Column] ||
+			p.Collation == ignoringCase && a.touched[p.Column] {
 			return true
 		}
 	}
@@ -227,11 +258,13 @@ func (a *alteration) movesIndex(x *schema.Index) bool {
 // stays tells whether an index is the same before and after, and stands on nothing
 // that moves.
 func (a *alteration) stays(x *schema.Index, other *schema.Table) bool {
-	return !a.movesIndex(x) && slices.ContainsFunc(other.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
+	return !a.movesIndex(x) && slices.ContainsFunc(other.Indexes,
+		func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
 }
 
 func (a *alteration) staysCheck(k *schema.Check, other *schema.Table) bool {
-	return !a.moves(k.SQL.Text) && slices.ContainsFunc(other.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+	return !a.moves(k.SQL.Text) &&
+		slices.ContainsFunc(other.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
 }
 
 // sameColumn leaves checks of the same words apart that were declared for different
@@ -239,7 +272,8 @@ func (a *alteration) staysCheck(k *schema.Check, other *schema.Table) bool {
 func sameColumn(a, b *schema.Check) bool { return a.Purpose == b.Purpose || a.Name == b.Name }
 
 func (a *alteration) staysTrigger(g *schema.Trigger, other *schema.Table) bool {
-	return !a.moves(g.SQL.Text) && slices.ContainsFunc(other.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) })
+	return !a.moves(g.SQL.Text) && slices.ContainsFunc(other.Triggers,
+		func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) })
 }
 
 func (a *alteration) staysKey() bool {
@@ -247,7 +281,8 @@ func (a *alteration) staysKey() bool {
 	if x == nil || y == nil {
 		return x == y
 	}
-	return slices.EqualFunc(x.Columns, y.Columns, schema.SamePart) && !slices.ContainsFunc(x.Columns, func(p schema.Part) bool { return a.anew[p.Column] || a.again[p.Column] })
+	return slices.EqualFunc(x.Columns, y.Columns, schema.SamePart) &&
+		!slices.ContainsFunc(x.Columns, func(p schema.Part) bool { return a.anew[p.Column] || a.again[p.Column] })
 }
 
 // remade tells whether a column has to be added again, since it is generated otherwise.
@@ -259,7 +294,8 @@ func (a *alteration) remade(c, o *schema.Column) bool {
 	case c.Generated == nil:
 		return true
 	}
-	return !schema.SameForm(c.SQLType, o.SQLType) || !c.Generated.SQL.Same(o.Generated.SQL) || a.moves(c.Generated.SQL.Text)
+	return !schema.SameForm(c.SQLType, o.SQLType) || !c.Generated.SQL.Same(o.Generated.SQL) ||
+		a.moves(c.Generated.SQL.Text)
 }
 
 // newName is the name that a column has while it replaces another.
@@ -293,7 +329,8 @@ func (a *alteration) addColumns() {
 func (a *alteration) addColumn(c, as *schema.Column, work engine.Work) {
 	s := alterTable(a.to.Name) + "ADD COLUMN " + columnDefinition(as)
 	for _, k := range a.to.Checks {
-		if !a.inUse && as == c && k.Column == c.Name && a.from.Column(c.Name) == nil && !mentionsOthers(k.SQL.Text, a.to, c.Name) {
+		if !a.inUse && as == c && k.Column == c.Name && a.from.Column(c.Name) == nil &&
+			!mentionsOthers(k.SQL.Text, a.to, c.Name) {
 			s += " " + named(k.Name) + checkDefinition(k)
 		}
 	}
@@ -310,7 +347,8 @@ func (a *alteration) dropColumns() {
 	for i := len(a.from.Columns) - 1; i >= 0; i-- {
 		c := a.from.Columns[i]
 		if a.anew[c.Name] {
-			a.do("column "+c.Name, "", engine.Keeps, table+"DROP COLUMN "+quote(c.Name), table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
+			a.do("column "+c.Name, "", engine.Keeps, table+"DROP COLUMN "+quote(c.Name),
+				table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
 		} else if a.to.Column(c.Name) == nil && c.Generated == nil {
 			a.drop("column "+c.Name, a.to.Name+"."+c.Name, engine.Keeps, table+"DROP COLUMN "+quote(c.Name))
 		}

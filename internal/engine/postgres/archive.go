@@ -38,7 +38,8 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 
 // ofEnum tells whether SQL names a column of an enum type.
 func ofEnum(t *schema.Table, sql string) bool {
-	return slices.ContainsFunc(t.Columns, func(c *schema.Column) bool { return c.Values != nil && mentions(sql, c.Name) })
+	return slices.ContainsFunc(t.Columns,
+		func(c *schema.Column) bool { return c.Values != nil && mentions(sql, c.Name) })
 }
 
 // asTexts gives the statements that make the values of enum types in a table which was set
@@ -69,7 +70,8 @@ func asTexts(t *schema.Table, keep string) (apply, undo []string) {
 	}
 	to.Checks = slices.DeleteFunc(to.Checks, func(k *schema.Check) bool { return ofEnum(t, k.SQL.Text) })
 	to.Indexes = slices.DeleteFunc(to.Indexes, func(x *schema.Index) bool {
-		return x.Where != nil && ofEnum(t, x.Where.Text) || slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil && ofEnum(t, p.Expr.Text) })
+		return x.Where != nil && ofEnum(t, x.Where.Text) ||
+			slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil && ofEnum(t, p.Expr.Text) })
 	})
 	for _, step := range (Engine{}).Alter(a).Steps {
 		apply, undo = append(apply, step.Apply...), append(slices.Clone(step.Undo), undo...)
@@ -113,15 +115,24 @@ func takenAlong(r engine.RowDeletion) engine.Requirement {
 		known = " AND conrelid <> ALL (array_remove(ARRAY[" + strings.Join(list, ", ") + "]::oid[], NULL))"
 	}
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} references not created by a migration would delete or unlink rows with the %s: declare or drop them first", r.What),
-		Query:    fmt.Sprintf("SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s)::oid AND confdeltype IN ('c', 'n', 'd')%s", literal(quote(r.Table.Name)), known),
+		Sentence: fmt.Sprintf(
+			"{n} references not created by a migration would delete or unlink rows with the %s: declare or drop them first",
+			r.What,
+		),
+		Query: fmt.Sprintf(
+			"SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s)::oid AND confdeltype IN ('c', 'n', 'd')%s",
+			literal(quote(r.Table.Name)), known),
 	}
 }
 
 // DeleteRows gives the step that takes rows out of a table; they come back as they were.
 func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}, Here: []engine.Requirement{takenAlong(r)}}
+	s := engine.Step{
+		Title: "delete the " + r.What + " permanently",
+		Loses: []string{r.What},
+		Here:  []engine.Requirement{takenAlong(r)},
+	}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
@@ -132,7 +143,9 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	for _, c := range bare.Columns {
 		c.Identity = false
 	}
-	s.Apply = append([]string{createTable(bare, r.Keep), copyRows(t, bare, t.Name, r.Keep, r.Where)}, unguarded(t, gone)...)
+	s.Apply = append(
+		[]string{createTable(bare, r.Keep), copyRows(t, bare, t.Name, r.Keep, r.Where)},
+		unguarded(t, gone)...)
 	s.Undo = []string{copyRows(bare, t, r.Keep, t.Name, ""), "DROP TABLE " + quote(r.Keep)}
 	return s
 }
@@ -230,7 +243,12 @@ func sequences(t *schema.Table, from, to string) []string {
 	var out []string
 	for _, c := range t.Columns {
 		if c.Identity {
-			out = append(out, fmt.Sprintf("SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), pg_catalog.pg_sequence_last_value(pg_catalog.pg_get_serial_sequence(%s, %s)::regclass))", literal(quote(to)), literal(c.Name), literal(quote(from)), literal(c.Name)))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), pg_catalog.pg_sequence_last_value(pg_catalog.pg_get_serial_sequence(%s, %s)::regclass))",
+					literal(quote(to)), literal(c.Name), literal(quote(from)), literal(c.Name)),
+			)
 		}
 	}
 	return out
@@ -257,7 +275,8 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 	t := a.From
 	var items, columns, values, keys []string
 	add := func(name string, c *schema.Column, value string) {
-		items = append(items, columnDefinition(&schema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation}))
+		items = append(items,
+			columnDefinition(&schema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation}))
 		columns = append(columns, quote(name))
 		values = append(values, toKept(c, value))
 	}
@@ -280,7 +299,8 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 	}
 	out := []string{
 		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
-		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "), strings.Join(values, ", "), quote(t.Name), where),
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "),
+			strings.Join(values, ", "), quote(t.Name), where),
 	}
 	if len(keys) > 0 {
 		out = append(out, fmt.Sprintf("CREATE INDEX ON %s (%s)", quote(a.Keep), strings.Join(keys, ", ")))
@@ -295,7 +315,11 @@ func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fi
 		return list[:1], list[1:]
 	}
 	bare := bareTable(t, kept)
-	return []string{createTable(bare, kept)}, append([]string{copyRows(t, bare, t.Name, kept, "")}, sequences(t, t.Name, kept)...)
+	return []string{
+			createTable(bare, kept),
+		}, append(
+			[]string{copyRows(t, bare, t.Name, kept, "")},
+			sequences(t, t.Name, kept)...)
 }
 
 // Restore brings kept values back. A whole table's rows go in as they were; values
@@ -336,10 +360,15 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	}
 	if len(set) > 0 {
 		by := strings.Join(list, ", ")
-		out = quiet([]string{fmt.Sprintf("UPDATE %s AS here SET %s FROM (SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept WHERE %s", quote(t.Name), strings.Join(set, ", "), by, quote(kept.Name), by, match)})
+		out = quiet([]string{
+			fmt.Sprintf(
+				"UPDATE %s AS here SET %s FROM (SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept WHERE %s",
+				quote(t.Name), strings.Join(set, ", "), by, quote(kept.Name), by, match),
+		})
 	}
 	if !stay {
-		out = append(out, fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(kept.Name), quote(t.Name), match))
+		out = append(out,
+			fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(kept.Name), quote(t.Name), match))
 	}
 	return out
 }

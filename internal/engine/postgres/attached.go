@@ -17,7 +17,8 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	var gone []string
 	for _, c := range t.Columns {
 		if slices.ContainsFunc(forward, func(o op) bool {
-			return o.what == "column "+c.Name && slices.ContainsFunc(o.sql, func(s string) bool { return strings.HasSuffix(s, "DROP COLUMN "+quote(c.Name)) })
+			return o.what == "column "+c.Name && slices.ContainsFunc(o.sql,
+				func(s string) bool { return strings.HasSuffix(s, "DROP COLUMN "+quote(c.Name)) })
 		}) {
 			gone = append(gone, literal(c.Name))
 		}
@@ -25,9 +26,13 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	if len(gone) == 0 {
 		return nil
 	}
-	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)), strings.Join(gone, ", "))
+	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)),
+		strings.Join(gone, ", "))
 	return []engine.Requirement{{
-		Sentence: fmt.Sprintf("{n} rights, statistics, policies or publications depend on dropped columns of %s, and no undo restores them: drop them first", t.Name),
+		Sentence: fmt.Sprintf(
+			"{n} rights, statistics, policies or publications depend on dropped columns of %s, and no undo restores them: drop them first",
+			t.Name,
+		),
 		Query: "SELECT a.attname AS on_column, 'rights' AS what, a.attacl::text AS is FROM pg_attribute AS a WHERE a.attacl IS NOT NULL AND " + where +
 			"\nUNION ALL SELECT a.attname, 'statistics', s.stxname FROM pg_statistic_ext AS s JOIN pg_attribute AS a ON a.attrelid = s.stxrelid AND a.attnum = ANY (s.stxkeys) WHERE " + where +
 			"\nUNION ALL SELECT a.attname, 'policy', p.polname FROM pg_policy AS p JOIN pg_depend AS d ON d.classid = 'pg_catalog.pg_policy'::regclass::oid AND d.objid = p.oid JOIN pg_attribute AS a ON a.attrelid = d.refobjid AND a.attnum = d.refobjsubid WHERE d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND " + where +
@@ -111,17 +116,21 @@ func (a *alteration) letGo() {
 		}
 	}
 	for _, m := range schema.InOrder(names, between) {
-		a.rename("index", m, func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
+		a.rename("index", m,
+			func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
 	}
 	if a.from.PrimaryKey != nil && !a.staysKey() {
-		a.drop("key", "the primary key of "+table, engine.NoWork, alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
+		a.drop("key", "the primary key of "+table, engine.NoWork,
+			alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
 	goes := func(k *schema.Check) bool { // with its column
-		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil && !mentionsOthers(k.SQL.Text, a.from, k.Column)
+		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil &&
+			!mentionsOthers(k.SQL.Text, a.from, k.Column)
 	}
 	for _, k := range a.from.Checks {
 		if !goes(k) && !a.staysCheck(k, a.to) {
-			a.do("check "+k.Name, "drop check "+k.Name, engine.Keeps, alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
+			a.do("check "+k.Name, "drop check "+k.Name, engine.Keeps,
+				alterTable(table)+"DROP CONSTRAINT "+quote(k.Name))
 			a.last().check = k
 		}
 	}
@@ -160,14 +169,17 @@ func (a *alteration) letGo() {
 			continue
 		}
 		if engine.Freed(c, o) {
-			a.do("generated "+c.Name, fmt.Sprintf("%s.%s is no longer generated", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP EXPRESSION")
+			a.do("generated "+c.Name, fmt.Sprintf("%s.%s is no longer generated", table, c.Name), engine.Keeps,
+				alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP EXPRESSION")
 			a.last().adds = []string{c.Name}
 		}
 		if c.Identity && !o.Identity {
-			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is set by the application", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
+			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is set by the application", table, c.Name), engine.Keeps,
+				alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
 		}
 		if c.NotNull && (!o.NotNull || a.empties(c.Name)) {
-			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), engine.Keeps, alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
+			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), engine.Keeps,
+				alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
 			a.last().column = c
 		}
 	}
@@ -203,18 +215,28 @@ func (a *alteration) hold() {
 		_, sourced := a.sources[c.Name]
 		bare := a.anew[c.Name] || old == nil && sourced
 		if bare && c.Default != nil {
-			a.do("default "+c.Name, "", engine.Keeps, table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
+			a.do("default "+c.Name, "", engine.Keeps,
+				table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
 		}
 		if c.NotNull && (bare || old != nil && (!old.NotNull || a.empties(c.Name))) {
-			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), engine.Reads, table+"ALTER COLUMN "+x+" SET NOT NULL")
+			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), engine.Reads,
+				table+"ALTER COLUMN "+x+" SET NOT NULL")
 			a.last().column, a.last().comes = c, true
 		}
 		if c.Identity && (bare || old != nil && !old.Identity) {
-			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name), engine.Keeps, table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
-				fmt.Sprintf("SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))", literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)))
+			a.do(
+				"identity "+c.Name,
+				fmt.Sprintf("%s.%s is numbered by the database", a.to.Name, c.Name),
+				engine.Keeps,
+				table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
+				fmt.Sprintf(
+					"SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))",
+					literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)),
+			)
 		}
 		if old != nil && old.Comment != c.Comment || bare && c.Comment != "" {
-			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), engine.Keeps, commentOn(a.to.Name, c.Name, c.Comment))
+			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), engine.Keeps,
+				commentOn(a.to.Name, c.Name, c.Comment))
 		}
 	}
 	if a.from.Comment != a.to.Comment {
@@ -224,7 +246,8 @@ func (a *alteration) hold() {
 		k := a.to.Checks[i]
 		c := a.to.Column(k.Column)
 		_, sourced := a.sources[k.Column]
-		if !a.inUse && c != nil && a.from.Column(k.Column) == nil && !sourced && !mentionsOthers(k.SQL.Text, a.to, k.Column) {
+		if !a.inUse && c != nil && a.from.Column(k.Column) == nil && !sourced &&
+			!mentionsOthers(k.SQL.Text, a.to, k.Column) {
 			continue // it came with its column
 		}
 		if !a.staysCheck(k, a.from) {
@@ -233,7 +256,8 @@ func (a *alteration) hold() {
 		}
 	}
 	if pk := a.to.PrimaryKey; pk != nil && !a.staysKey() {
-		a.do("key", "primary key of "+a.to.Name, engine.Reads, table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
+		a.do("key", "primary key of "+a.to.Name, engine.Reads,
+			table+"ADD "+named(pk.Name)+"PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
 	for i := len(a.to.Indexes) - 1; i >= 0; i-- {
 		if x := a.to.Indexes[i]; !a.stays(x, a.from) {

@@ -26,7 +26,9 @@ var plainTypes = map[string]bool{
 	"uuid": true, "jsonb": true, "json": true, "bytea": true, "boolean": true, "interval": true,
 }
 
-var numberTypes = map[string]bool{"integer": true, "bigint": true, "smallint": true, "numeric": true, "real": true, "double precision": true}
+var numberTypes = map[string]bool{
+	"integer": true, "bigint": true, "smallint": true, "numeric": true, "real": true, "double precision": true,
+}
 
 // textTypes are those among which a cast changes nothing.
 var textTypes = map[string]bool{"text": true, "character varying": true, "varchar": true}
@@ -56,7 +58,8 @@ func words(text string) []string {
 		case sqltok.Name:
 			out = append(out, quote(t.Val))
 		case sqltok.Text:
-			if strings.HasPrefix(t.Text, "b'") || strings.HasPrefix(t.Text, "B'") || strings.HasPrefix(t.Text, "x'") || strings.HasPrefix(t.Text, "X'") {
+			if strings.HasPrefix(t.Text, "b'") || strings.HasPrefix(t.Text, "B'") || strings.HasPrefix(t.Text, "x'") ||
+				strings.HasPrefix(t.Text, "X'") {
 				out = append(out, t.Text)
 			} else {
 				out = append(out, literal(t.Val))
@@ -94,7 +97,27 @@ func negatives(list []string) []string {
 // opens tells whether a value, rather than an operator, follows a word.
 func opens(w string) bool {
 	switch w {
-	case "(", ",", "=", "<", ">", "<=", ">=", "<>", "+", "*", "/", "%", "and", "or", "not", "then", "else", "when", "between", "[", "in":
+	case "(",
+		",",
+		"=",
+		"<",
+		">",
+		"<=",
+		">=",
+		"<>",
+		"+",
+		"*",
+		"/",
+		"%",
+		"and",
+		"or",
+		"not",
+		"then",
+		"else",
+		"when",
+		"between",
+		"[",
+		"in":
 		return true
 	}
 	return false
@@ -209,7 +232,8 @@ func unbracket(list []string) []string {
 			continue
 		}
 		j := match[i]
-		called := i > 0 && (isWord(list[i-1]) && !opens(list[i-1]) && list[i-1] != "is" && list[i-1] != "from" || list[i-1] == "in")
+		called := i > 0 &&
+			(isWord(list[i-1]) && !opens(list[i-1]) && list[i-1] != "is" && list[i-1] != "from" || list[i-1] == "in")
 		switch {
 		case i == 0 && j == len(list)-1:
 		case !called && j == i+2:
@@ -334,7 +358,8 @@ func spelled(form string) string {
 		if t.Kind == sqltok.Word && (reservedWords()[w] || w == "between") {
 			w = strings.ToUpper(w)
 		}
-		tight := w == ")" || w == "," || w == "]" || w == "[" || w == "." || last == "(" || last == "[" || last == "." || last == "" || last == "::" || w == "::" ||
+		tight := w == ")" || w == "," || w == "]" || w == "[" || w == "." || last == "(" || last == "[" ||
+			last == "." || last == "" || last == "::" || w == "::" ||
 			w == "(" && isWord(last) && strings.ToUpper(last) != last
 		if !tight {
 			b.WriteByte(' ')

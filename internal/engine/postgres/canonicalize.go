@@ -116,10 +116,15 @@ func differing(t, live *schema.Table) []asked {
 		}
 		if c.Default != nil && o.Default != nil && !c.Default.Same(*o.Default) {
 			x := quote(c.Name)
-			add(c.Default, func(table string) string {
-				return "ALTER TABLE " + table + " ALTER COLUMN " + x + " SET DEFAULT " + defaultSQL(c.Default.Text)
-			},
-				"SELECT pg_get_expr(d.adbin, d.adrelid, true) FROM pg_attrdef d JOIN pg_attribute a ON a.attrelid = d.adrelid AND a.attnum = d.adnum WHERE d.adrelid = $1::oid AND a.attname = "+literal(c.Name))
+			add(
+				c.Default,
+				func(table string) string {
+					return "ALTER TABLE " + table + " ALTER COLUMN " + x + " SET DEFAULT " + defaultSQL(c.Default.Text)
+				},
+				"SELECT pg_get_expr(d.adbin, d.adrelid, true) FROM pg_attrdef d JOIN pg_attribute a ON a.attrelid = d.adrelid AND a.attnum = d.adnum WHERE d.adrelid = $1::oid AND a.attname = "+literal(
+					c.Name,
+				),
+			)
 		}
 		if c.Generated != nil && o.Generated != nil && !c.Generated.SQL.Same(o.Generated.SQL) {
 			k := name()
@@ -141,10 +146,15 @@ func differing(t, live *schema.Table) []asked {
 		}
 		if differs && (there || len(live.Checks) > 0) {
 			k := name()
-			add(&c.SQL, func(table string) string {
-				return "ALTER TABLE " + table + " ADD CONSTRAINT " + k + " CHECK (" + c.SQL.Text + ")"
-			},
-				"SELECT pg_get_expr(conbin, conrelid, true) FROM pg_constraint WHERE conrelid = $1::oid AND conname = "+literal(k))
+			add(
+				&c.SQL,
+				func(table string) string {
+					return "ALTER TABLE " + table + " ADD CONSTRAINT " + k + " CHECK (" + c.SQL.Text + ")"
+				},
+				"SELECT pg_get_expr(conbin, conrelid, true) FROM pg_constraint WHERE conrelid = $1::oid AND conname = "+literal(
+					k,
+				),
+			)
 		}
 	}
 	for _, x := range t.Indexes {
@@ -159,16 +169,26 @@ func differing(t, live *schema.Table) []asked {
 		}
 		if x.Where != nil && old.Where != nil && !x.Where.Same(*old.Where) {
 			k := name()
-			add(x.Where, func(table string) string {
-				return "CREATE INDEX " + k + " ON " + table + " ((1)) WHERE " + x.Where.Text
-			},
-				"SELECT pg_get_expr(i.indpred, i.indrelid, true) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indrelid = $1::oid AND c.relname = "+literal(k))
+			add(
+				x.Where,
+				func(table string) string {
+					return "CREATE INDEX " + k + " ON " + table + " ((1)) WHERE " + x.Where.Text
+				},
+				"SELECT pg_get_expr(i.indpred, i.indrelid, true) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indrelid = $1::oid AND c.relname = "+literal(
+					k,
+				),
+			)
 		}
 		for i, p := range x.Parts {
 			if p.Expr != nil && i < len(old.Parts) && old.Parts[i].Expr != nil && !p.Expr.Same(*old.Parts[i].Expr) {
 				k := name()
-				add(x.Parts[i].Expr, func(table string) string { return "CREATE INDEX " + k + " ON " + table + " ((" + p.Expr.Text + "))" },
-					"SELECT pg_get_indexdef(i.indexrelid, 1, true) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indrelid = $1::oid AND c.relname = "+literal(k))
+				add(
+					x.Parts[i].Expr,
+					func(table string) string { return "CREATE INDEX " + k + " ON " + table + " ((" + p.Expr.Text + "))" },
+					"SELECT pg_get_indexdef(i.indexrelid, 1, true) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE i.indrelid = $1::oid AND c.relname = "+literal(
+						k,
+					),
+				)
 			}
 		}
 	}
@@ -185,7 +205,8 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 			var columns []string
 			for _, c := range q.table.Columns {
 				if c.Generated == nil {
-					columns = append(columns, columnDefinition(&schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}))
+					columns = append(columns,
+						columnDefinition(&schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}))
 				}
 			}
 			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {

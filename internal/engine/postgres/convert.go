@@ -125,7 +125,9 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 		}
 		return exact(sql, "seconds since 1970 become the timestamp", x+" BETWEEN -62135596800 AND 253402300799")
 	case moment(a) && b.Whole():
-		return as(cast(fmt.Sprintf("floor(extract(epoch FROM %s))", x)), "a timestamp becomes the seconds since 1970, and must have no fraction", between(fmt.Sprintf("extract(epoch FROM %s)", x)))
+		return as(cast(fmt.Sprintf("floor(extract(epoch FROM %s))", x)),
+			"a timestamp becomes the seconds since 1970, and must have no fraction",
+			between(fmt.Sprintf("extract(epoch FROM %s)", x)))
 	case a == schema.Boolean && b == schema.Text:
 		return exact(cast(x+"::text"), "true and false become words", fitsText(x+"::text"))
 	case a == schema.Text && b == schema.Boolean:
@@ -137,23 +139,28 @@ func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
 	case a.Whole() && b == schema.Boolean:
 		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
 	case a.Whole() && b == schema.Decimal:
-		return exact(cast(x), "the number is unchanged", fmt.Sprintf("abs(%s::numeric) < 1e%d", x, tt.Precision-tt.Scale))
+		return exact(cast(x), "the number is unchanged",
+			fmt.Sprintf("abs(%s::numeric) < 1e%d", x, tt.Precision-tt.Scale))
 	case b == schema.Text && (a.Whole() || float(a)):
 		return exact(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
 	case b == schema.Text && a == schema.Decimal:
 		return as(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
 	case a == schema.Text && b.Whole():
-		return exact(cast(x), "the text must be a whole number's digits", when(x+" ~ "+literal(wholePattern), between(x+"::numeric")))
+		return exact(cast(x), "the text must be a whole number's digits",
+			when(x+" ~ "+literal(wholePattern), between(x+"::numeric")))
 	case a == schema.Text && b == schema.Decimal:
-		return as(cast(x), "the text must be a number's digits", when(x+" ~ "+literal(decimalPattern), fitsDecimal(x+"::numeric")))
+		return as(cast(x), "the text must be a number's digits",
+			when(x+" ~ "+literal(decimalPattern), fitsDecimal(x+"::numeric")))
 	case a == schema.Text && float(b):
 		return as(cast(x), "the text must be a number's digits", x+" ~ "+literal(floatPattern))
 	case (a.Whole() || a == schema.Decimal) && float(b):
 		return as(cast(x), "the number is unchanged", "")
 	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as(cast(x), "the number must be whole", when(finite(a, x), fmt.Sprintf("%s::numeric = trunc(%s::numeric) AND %s", x, x, between(x+"::numeric"))))
+		return as(cast(x), "the number must be whole",
+			when(finite(a, x), fmt.Sprintf("%s::numeric = trunc(%s::numeric) AND %s", x, x, between(x+"::numeric"))))
 	case float(a) && b == schema.Decimal:
-		return as(cast(x), "the number is unchanged", when(finite(a, x), fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale)))
+		return as(cast(x), "the number is unchanged",
+			when(finite(a, x), fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale)))
 	case float(a) && float(b):
 		if b == schema.Double {
 			return engine.Conversion{How: "the number is unchanged"}, true
@@ -193,6 +200,7 @@ func finite(k schema.Kind, x string) string {
 func day(x, rest string) string {
 	month := fmt.Sprintf("(substr(%s, 1, 7) || '-01')::date", x)
 	return when(x+" ~ "+literal("^"+dayPattern+rest), strings.Join([]string{
-		fmt.Sprintf("substr(%s, 9, 2)::integer <= extract(day FROM %s + interval '1 month' - interval '1 day')", x, month),
+		fmt.Sprintf("substr(%s, 9, 2)::integer <= extract(day FROM %s + interval '1 month' - interval '1 day')", x,
+			month),
 	}, ""))
 }

@@ -54,12 +54,18 @@ type database struct {
 const lockTimeout = "150ms"
 
 // sessionSettings are the same on every connection, whatever the server says.
-var sessionSettings = []string{"TIME ZONE 'UTC'", "DateStyle = 'ISO, YMD'", "IntervalStyle = 'postgres'", "bytea_output = 'hex'", "standard_conforming_strings = on", "synchronous_commit = on", "client_min_messages = warning", "extra_float_digits = 1"}
+var sessionSettings = []string{
+	"TIME ZONE 'UTC'", "DateStyle = 'ISO, YMD'", "IntervalStyle = 'postgres'", "bytea_output = 'hex'",
+	"standard_conforming_strings = on", "synchronous_commit = on", "client_min_messages = warning",
+	"extra_float_digits = 1",
+}
 
 // settings prepares a session and learns in which schema it works. Through a pooler
 // whose sessions are others' too nothing is set but within transactions.
 func (d *database) settings(ctx context.Context, path string) error {
-	find := qualified("SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid(), pg_is_in_recovery()")
+	find := qualified(
+		"SELECT current_schema(), current_database(), current_setting('search_path'), current_setting('server_version_num'), pg_backend_pid(), pg_is_in_recovery()",
+	)
 	if path != "" {
 		find = "BEGIN; SET LOCAL search_path = " + path + "; " + find + "; COMMIT"
 	}
@@ -72,7 +78,8 @@ func (d *database) settings(ctx context.Context, path string) error {
 		return fmt.Errorf("the database has no schema of the path %s: create it, or fix the URL", row[2])
 	}
 	if n, _ := strconv.Atoi(row[3]); n < oldestServer {
-		return fmt.Errorf("the server is PostgreSQL %d, and erbario works with %d and newer", n/10000, oldestServer/10000)
+		return fmt.Errorf("the server is PostgreSQL %d, and erbario works with %d and newer", n/10000,
+			oldestServer/10000)
 	} else if n >= 140000 {
 		d.notices = true
 	}
@@ -318,7 +325,10 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 	if d.pooled {
 		begin += d.set("SET LOCAL ") + "; "
 	}
-	begin += "SET LOCAL lock_timeout = '" + lockTimeout + "'; SELECT pg_try_advisory_xact_lock(" + strconv.FormatInt(d.lock, 10) + ")"
+	begin += "SET LOCAL lock_timeout = '" + lockTimeout + "'; SELECT pg_try_advisory_xact_lock(" + strconv.FormatInt(
+		d.lock,
+		10,
+	) + ")"
 	return d.ask(ctx, wait, func() (bool, error) {
 		results, err := d.pg().Exec(ctx, begin).ReadAll()
 		if err != nil {
@@ -339,7 +349,8 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, d.holder(ctx), wait)
+			return fmt.Errorf("the database %w%s, still after %s; nothing was changed; --wait gives them longer",
+				engine.ErrBusy, d.holder(ctx), wait)
 		}
 		if began := deadline.Add(-wait); time.Since(began) > waiting.After && d.waits.watch.Report != nil {
 			d.waits.watch.OnProgress("another run of erbario"+d.holder(ctx), "")
@@ -355,7 +366,10 @@ func (d *database) ask(ctx context.Context, wait time.Duration, try func() (bool
 // Lock takes the lock for the session, until Release.
 func (d *database) Lock(ctx context.Context, wait time.Duration) error {
 	if d.pooled {
-		return fmt.Errorf("%w: a migration that is not one transaction needs a direct connection; add direct = \"URL\" next to the url in erbario.toml", engine.ErrNoSession)
+		return fmt.Errorf(
+			"%w: a migration that is not one transaction needs a direct connection; add direct = \"URL\" next to the url in erbario.toml",
+			engine.ErrNoSession,
+		)
 	}
 	if d.held {
 		d.holds++
@@ -389,8 +403,12 @@ func (d *database) Unlock(ctx context.Context) error {
 
 // holder tells who has the lock, as far as one may know.
 func (d *database) holder(ctx context.Context) string {
-	rows, err := d.Select(ctx, `SELECT a.usename, coalesce(a.client_addr::text, 'this machine') FROM pg_locks l JOIN pg_stat_activity a USING (pid)
-		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND (l.classid::bigint << 32) | l.objid::bigint = ? AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) LIMIT 1`, d.lock)
+	rows, err := d.Select(
+		ctx,
+		`SELECT a.usename, coalesce(a.client_addr::text, 'this machine') FROM pg_locks l JOIN pg_stat_activity a USING (pid)
+		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND (l.classid::bigint << 32) | l.objid::bigint = ? AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database()) LIMIT 1`,
+		d.lock,
+	)
 	if err != nil || len(rows) == 0 || rows[0][0] == "" {
 		return ""
 	}
@@ -411,7 +429,9 @@ func (d *database) Step(ctx context.Context, statement string) error {
 		return err
 	}
 	if d.inTx && d.pg().TxStatus() != 'T' {
-		return errors.New("the statement ended the migration's transaction: what it did is permanent, and the rest is not done")
+		return errors.New(
+			"the statement ended the migration's transaction: what it did is permanent, and the rest is not done",
+		)
 	}
 	goes, comes := exchange(statement)
 	if give := d.own[comes]; give != nil {
@@ -449,7 +469,8 @@ func (d *database) TrackIntegrity(ctx context.Context, statements, _ []string) e
 	}
 	slices.Sort(tables) // the same order for everybody
 	for _, t := range tables {
-		rows, err := d.Select(ctx, "SELECT 1 FROM pg_class WHERE oid = to_regclass(?)::oid AND relkind IN ('r', 'p')", quote(t))
+		rows, err := d.Select(ctx, "SELECT 1 FROM pg_class WHERE oid = to_regclass(?)::oid AND relkind IN ('r', 'p')",
+			quote(t))
 		if err != nil {
 			return err
 		}
@@ -542,7 +563,9 @@ func (d *database) Close() error {
 
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
-	rows, err := d.Select(ctx, "SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace::oid AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname", prefix, prefix)
+	rows, err := d.Select(ctx,
+		"SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace::oid AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname",
+		prefix, prefix)
 	var out []string
 	for _, r := range rows {
 		out = append(out, r[0])

@@ -71,7 +71,9 @@ var inspections = []string{
 }
 
 // rareInspections are the queries about what few databases have, where there may be any.
-var rareInspections = []string{collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery}
+var rareInspections = []string{
+	collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery,
+}
 
 const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`
 
@@ -108,7 +110,8 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 		if v.LiveOf = liveOf(r.s, v); v.LiveOf != "" { // as it was declared, not as the server spells it
 			body := v.SQL.Key()
 			body = strings.Replace(strings.Replace(body, " from ", "\nFROM ", 1), " where ", "\nWHERE ", 1)
-			body = strings.TrimSuffix(strings.ReplaceAll(strings.Replace(body, "select ", "SELECT ", 1), " , ", ", "), " is null") + " IS NULL"
+			body = strings.TrimSuffix(strings.ReplaceAll(strings.Replace(body, "select ", "SELECT ", 1), " , ", ", "),
+				" is null") + " IS NULL"
 			v.SQL.Text = "CREATE VIEW " + quote(v.Name) + " AS\n" + body
 		}
 	}
@@ -193,10 +196,24 @@ func (r *reading) relations(rows [][]string) {
 	for _, v := range rows {
 		switch v[2] {
 		case "v":
-			r.s.Views = append(r.s.Views, &schema.View{Name: v[1], SQL: schema.SQL{Text: "CREATE VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";"), Canon: viewKey}})
+			r.s.Views = append(r.s.Views, &schema.View{
+				Name: v[1],
+				SQL: schema.SQL{
+					Text:  "CREATE VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";"),
+					Canon: viewKey,
+				},
+			})
 			continue
 		case "m":
-			r.s.Others = append(r.s.Others, &schema.Other{Kind: "materialised view", Name: v[1], Late: true, Make: []string{"CREATE MATERIALIZED VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";") + "\nWITH NO DATA"}})
+			r.s.Others = append(r.s.Others, &schema.Other{
+				Kind: "materialised view",
+				Name: v[1],
+				Late: true,
+				Make: []string{
+					"CREATE MATERIALIZED VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]),
+						";") + "\nWITH NO DATA",
+				},
+			})
 			continue
 		}
 		t := &schema.Table{Name: v[1], Comment: v[7]}
@@ -248,7 +265,15 @@ func (r *reading) columns(rows [][]string) {
 		if rel == nil {
 			continue
 		}
-		c := &schema.Column{Name: v[1], SQLType: typeText(v[2], v[3], v[4]), NotNull: v[5] == "t", Identity: v[6] != "", IdentityAlways: v[6] == "a", Collation: v[8], Comment: v[10]}
+		c := &schema.Column{
+			Name:           v[1],
+			SQLType:        typeText(v[2], v[3], v[4]),
+			NotNull:        v[5] == "t",
+			Identity:       v[6] != "",
+			IdentityAlways: v[6] == "a",
+			Collation:      v[8],
+			Comment:        v[10],
+		}
 		switch {
 		case v[7] != "":
 			c.Generated = &schema.Generated{SQL: sqlOf(tidy(v[9])), Stored: v[7] == "s"}
@@ -276,7 +301,9 @@ func (rel *relation) names(numbers string) []string {
 	return out
 }
 
-var actions = map[string]schema.Action{"a": schema.NoAction, "r": schema.Restrict, "c": schema.Cascade, "n": schema.SetNull, "d": schema.SetDefault}
+var actions = map[string]schema.Action{
+	"a": schema.NoAction, "r": schema.Restrict, "c": schema.Cascade, "n": schema.SetNull, "d": schema.SetDefault,
+}
 
 func (r *reading) constraints(rows [][]string) {
 	for _, v := range rows {
@@ -293,12 +320,21 @@ func (r *reading) constraints(rows [][]string) {
 			}
 			t.PrimaryKey.Options = deferrable(v[10], v[11])
 		case "u":
-			t.Indexes = append(t.Indexes, &schema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
+			t.Indexes = append(t.Indexes,
+				&schema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
 		case "c":
 			k := &schema.Check{Name: v[1], SQL: sqlOf(tidy(v[15])), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
 			t.Checks = append(t.Checks, k)
 		case "f":
-			k := &schema.ForeignKey{Name: v[1], Columns: columns, Table: v[4], OnUpdate: actions[v[7]], OnDelete: actions[v[8]], Deferrable: strings.TrimSpace(deferrable(v[10], v[11])), NotValid: v[12] == "f"}
+			k := &schema.ForeignKey{
+				Name:       v[1],
+				Columns:    columns,
+				Table:      v[4],
+				OnUpdate:   actions[v[7]],
+				OnDelete:   actions[v[8]],
+				Deferrable: strings.TrimSpace(deferrable(v[10], v[11])),
+				NotValid:   v[12] == "f",
+			}
 			if to := r.byOID[v[6]]; to != nil {
 				k.References = to.names(v[5])
 			}
@@ -352,7 +388,9 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 			x.Where = &w
 		}
 		keys, _ := strconv.Atoi(v[8])
-		numbers, options, colls, ops := strings.Fields(v[9]), strings.Fields(v[10]), strings.Fields(v[11]), strings.Fields(v[12])
+		numbers, options, colls, ops := strings.Fields(v[9]), strings.Fields(
+			v[10],
+		), strings.Fields(v[11]), strings.Fields(v[12])
 		expressions := jsonTexts(v[16])
 		var beside []string
 		for n, number := range numbers {
@@ -420,7 +458,11 @@ func (r *reading) triggers(rows [][]string) {
 func (r *reading) others(extensions, types, sequences, functions [][]string, rare []dated) {
 	var list []*schema.Other
 	for _, v := range extensions {
-		o := &schema.Other{Kind: "extension", Name: v[0], Make: []string{"CREATE EXTENSION IF NOT EXISTS " + quote(v[0])}}
+		o := &schema.Other{
+			Kind: "extension",
+			Name: v[0],
+			Make: []string{"CREATE EXTENSION IF NOT EXISTS " + quote(v[0])},
+		}
 		if v[2] != "t" { // in a schema of its own
 			o.Make = []string{"CREATE SCHEMA IF NOT EXISTS " + v[1], o.Make[0] + " WITH SCHEMA " + v[1]}
 		}
@@ -451,19 +493,32 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 			}
 			add(v[0], &schema.Other{Kind: "domain", Name: v[1], Make: []string{s}})
 		case "c":
-			add(v[0], &schema.Other{Kind: "composite type", Name: v[1], Make: []string{"CREATE TYPE " + name + " AS (" + strings.Join(jsonTexts(v[8]), ", ") + ")"}})
+			add(v[0], &schema.Other{
+				Kind: "composite type",
+				Name: v[1],
+				Make: []string{"CREATE TYPE " + name + " AS (" + strings.Join(jsonTexts(v[8]), ", ") + ")"},
+			})
 		case "r":
-			add(v[0], &schema.Other{Kind: "range type", Name: v[1], Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"}})
+			add(v[0], &schema.Other{
+				Kind: "range type",
+				Name: v[1],
+				Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"},
+			})
 		}
 	}
 	for _, v := range sequences {
-		s := fmt.Sprintf("CREATE SEQUENCE %s AS %s INCREMENT BY %s MINVALUE %s MAXVALUE %s START WITH %s CACHE %s", quote(v[1]), v[2], v[4], v[5], v[6], v[3], v[7])
+		s := fmt.Sprintf("CREATE SEQUENCE %s AS %s INCREMENT BY %s MINVALUE %s MAXVALUE %s START WITH %s CACHE %s",
+			quote(v[1]), v[2], v[4], v[5], v[6], v[3], v[7])
 		if v[8] == "t" {
 			s += " CYCLE"
 		}
 		add(v[0], &schema.Other{Kind: "sequence", Name: v[1], Make: []string{s}})
 		if v[9] != "" {
-			r.s.Others = append(r.s.Others, &schema.Other{Name: v[1], Late: true, Make: []string{"ALTER SEQUENCE " + quote(v[1]) + " OWNED BY " + v[9]}})
+			r.s.Others = append(r.s.Others, &schema.Other{
+				Name: v[1],
+				Late: true,
+				Make: []string{"ALTER SEQUENCE " + quote(v[1]) + " OWNED BY " + v[9]},
+			})
 		}
 	}
 	for _, v := range functions {
@@ -490,7 +545,15 @@ func (r *reading) policies(rows [][]string) {
 		if v[5] != "" {
 			s += " WITH CHECK (" + v[5] + ")"
 		}
-		r.s.Others = append(r.s.Others, &schema.Other{Kind: "policy", Name: strings.Trim(v[1], `"`) + " of " + v[0], Late: true, Make: []string{"ALTER TABLE " + quote(v[0]) + " ENABLE ROW LEVEL SECURITY", s}})
+		r.s.Others = append(
+			r.s.Others,
+			&schema.Other{
+				Kind: "policy",
+				Name: strings.Trim(v[1], `"`) + " of " + v[0],
+				Late: true,
+				Make: []string{"ALTER TABLE " + quote(v[0]) + " ENABLE ROW LEVEL SECURITY", s},
+			},
+		)
 	}
 }
 
@@ -563,7 +626,9 @@ func recognise(t *schema.Table) {
 // knownDefaults are the defaults of the language that are expressions.
 var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 	return map[string]*schema.Value{
-		canon("now()"): {Kind: schema.NowValue}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
+		canon("now()"): {
+			Kind: schema.NowValue,
+		}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
 	}
 })
 

@@ -41,7 +41,8 @@ func inUse(table string, o, back op) []engine.Step {
 		k.NotValid = true
 		name := quote(k.Name)
 		return []engine.Step{
-			own("check "+k.Name+" for new rows", []string{alter + "ADD " + named(k.Name) + checkDefinition(&k)}, []string{alter + "DROP CONSTRAINT " + name}),
+			own("check "+k.Name+" for new rows", []string{alter + "ADD " + named(k.Name) + checkDefinition(&k)},
+				[]string{alter + "DROP CONSTRAINT " + name}),
 			reads("check "+k.Name+" for existing rows", alter+"VALIDATE CONSTRAINT "+name),
 		}
 	case o.column != nil:
@@ -52,8 +53,10 @@ func inUse(table string, o, back op) []engine.Step {
 		drop := alter + "DROP CONSTRAINT " + quote(name)
 		return []engine.Step{
 			own(fmt.Sprintf("%s.%s is required in new rows", table, o.column.Name), []string{add}, []string{drop}),
-			reads(fmt.Sprintf("%s.%s is required in existing rows", table, o.column.Name), alter+"VALIDATE CONSTRAINT "+quote(name)),
-			own(o.title, []string{alter + "ALTER COLUMN " + x + " SET NOT NULL", drop}, []string{add, alter + "ALTER COLUMN " + x + " DROP NOT NULL"}),
+			reads(fmt.Sprintf("%s.%s is required in existing rows", table, o.column.Name),
+				alter+"VALIDATE CONSTRAINT "+quote(name)),
+			own(o.title, []string{alter + "ALTER COLUMN " + x + " SET NOT NULL", drop},
+				[]string{add, alter + "ALTER COLUMN " + x + " DROP NOT NULL"}),
 		}
 	case o.index != nil:
 		x := *o.index
@@ -62,20 +65,40 @@ func inUse(table string, o, back op) []engine.Step {
 		if o.index.Constraint {
 			x.Options = ""
 		}
-		build := engine.Step{Title: "build " + indexTitle(&schema.Table{Name: table}, &x), Kind: engine.OutsideTransaction,
-			Apply: []string{indexStatement(table, &x, "CONCURRENTLY ")}, Undo: []string{"DROP INDEX CONCURRENTLY IF EXISTS " + quote(x.Name)}}
+		build := engine.Step{
+			Title: "build " + indexTitle(&schema.Table{Name: table}, &x),
+			Kind:  engine.OutsideTransaction,
+			Apply: []string{
+				indexStatement(table, &x, "CONCURRENTLY "),
+			},
+			Undo: []string{"DROP INDEX CONCURRENTLY IF EXISTS " + quote(x.Name)},
+		}
 		if !o.index.Constraint {
 			return []engine.Step{build}
 		}
-		return []engine.Step{build, own(o.title, []string{alter + "ADD " + named(x.Name) + "UNIQUE USING INDEX " + quote(x.Name) + options}, []string{alter + "DROP CONSTRAINT " + quote(x.Name)})}
+		return []engine.Step{
+			build,
+			own(o.title, []string{alter + "ADD " + named(x.Name) + "UNIQUE USING INDEX " + quote(x.Name) + options},
+				[]string{alter + "DROP CONSTRAINT " + quote(x.Name)}),
+		}
 	}
-	return []engine.Step{{Title: o.title, Kind: engine.OwnTransaction, Work: o.work, Apply: o.sql, Undo: back.sql, UndoLoses: engine.Qualify(table, o.adds)}}
+	return []engine.Step{
+		{
+			Title:     o.title,
+			Kind:      engine.OwnTransaction,
+			Work:      o.work,
+			Apply:     o.sql,
+			Undo:      back.sql,
+			UndoLoses: engine.Qualify(table, o.adds),
+		},
+	}
 }
 
 // allInUse gives the steps for all changes of a table, each of which has its own way
 // back. again, by column, fills what came without a value while the first fill was
 // under way: from then on nothing does.
-func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirement, again map[string]engine.Step) []engine.Step {
+func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirement,
+	again map[string]engine.Step) []engine.Step {
 	var out []engine.Step
 	for i, o := range forward {
 		steps := inUse(table, o, ways[i])
@@ -119,7 +142,8 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	}
 	bare, ready := a.From.Clone(), a.From.Clone() // with the new columns; with their defaults
 	for _, g := range a.To.Triggers {             // a bridge stands before anything is filled
-		if g.Purpose == schema.ForBridge && !slices.ContainsFunc(a.From.Triggers, func(o *schema.Trigger) bool { return o.Purpose == g.Purpose }) {
+		if g.Purpose == schema.ForBridge &&
+			!slices.ContainsFunc(a.From.Triggers, func(o *schema.Trigger) bool { return o.Purpose == g.Purpose }) {
 			bare.Triggers, ready.Triggers = append(bare.Triggers, g), append(ready.Triggers, g)
 		}
 	}
@@ -182,20 +206,36 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	}
 	if filled := a.Filled(); len(filled) > 0 && a.Keep != "" {
 		keep := keepValues(a, nil, filled)
-		out = append(out, engine.Step{Title: "note which rows have no " + strings.Join(filled, ", "), Kind: engine.OwnTransaction, Work: engine.Keeps,
-			Apply: []string{keep[0], keep[2]}, Undo: []string{"DROP TABLE " + quote(a.Keep)}})
+		out = append(out, engine.Step{
+			Title: "note which rows have no " + strings.Join(filled, ", "),
+			Kind:  engine.OwnTransaction,
+			Work:  engine.Keeps,
+			Apply: []string{keep[0], keep[2]},
+			Undo:  []string{"DROP TABLE " + quote(a.Keep)},
+		})
 	}
 	for _, f := range fills {
 		x := quote(f.column)
 		sql := fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, f.sql, table, x, engine.Batch)
-		s := engine.Step{Title: fmt.Sprintf("fill %s.%s", a.To.Name, f.column), Kind: engine.InBatches, Batches: batches}
+		s := engine.Step{
+			Title:   fmt.Sprintf("fill %s.%s", a.To.Name, f.column),
+			Kind:    engine.InBatches,
+			Batches: batches,
+		}
 		if a.From.Column(f.column) != nil && a.Keep != "" {
 			var to, from []string
 			for _, k := range a.Match() {
 				to, from = append(to, quote("key_"+k)), append(from, quote(k))
 			}
-			sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled", sql, table, quote(a.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "), toKept(a.To.Column(f.column), x))
-			s.Undo = quiet([]string{fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND :%s", table, x, quote(a.Keep), keptMatch(a.From, a.Match(), "kept", table), compared(a.To.Column(f.column), fromKept(a.To.Column(f.column), "kept."+quote("filled_"+f.column))), compared(a.To.Column(f.column), table+"."+x), engine.Batch)})
+			sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled",
+				sql, table, quote(a.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "),
+				toKept(a.To.Column(f.column), x))
+			s.Undo = quiet([]string{
+				fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND :%s",
+					table, x, quote(a.Keep), keptMatch(a.From, a.Match(), "kept", table),
+					compared(a.To.Column(f.column), fromKept(a.To.Column(f.column), "kept."+quote("filled_"+f.column))),
+					compared(a.To.Column(f.column), table+"."+x), engine.Batch),
+			})
 		}
 		s.Apply = quiet([]string{sql})
 		out = append(out, s)
@@ -211,8 +251,15 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		}
 		if value := orElse(c, s); value != "" {
 			x := quote(c.Name)
-			s := engine.Step{Title: fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", a.To.Name, c.Name), Kind: engine.InBatches, Batches: few(c.Name),
-				Undo: quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x, engine.Batch)})}
+			s := engine.Step{
+				Title:   fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", a.To.Name, c.Name),
+				Kind:    engine.InBatches,
+				Batches: few(c.Name),
+				Undo: quiet([]string{
+					fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x,
+						engine.Batch),
+				}),
+			}
 			aside, again[c.Name] = append(aside, s), s
 		}
 	}
@@ -226,14 +273,22 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	bared := a.To.Clone()
 	for _, name := range a.Lost {
 		c := a.From.Column(name)
-		bared.Columns = append(bared.Columns, &schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
+		bared.Columns = append(bared.Columns,
+			&schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
 	}
 	for _, name := range a.Lost {
 		rename := func(from, to string) []string {
 			return []string{alterTable(a.To.Name) + "RENAME COLUMN " + quote(from) + " TO " + quote(to)}
 		}
-		aside = append(aside, engine.Step{Title: "set " + a.To.Name + "." + name + " aside", Kind: engine.OwnTransaction, Work: engine.Keeps, Loses: engine.Qualify(a.To.Name, []string{name}), Kept: true,
-			Apply: rename(name, asideName(a, name)), Undo: rename(asideName(a, name), name)})
+		aside = append(aside, engine.Step{
+			Title: "set " + a.To.Name + "." + name + " aside",
+			Kind:  engine.OwnTransaction,
+			Work:  engine.Keeps,
+			Loses: engine.Qualify(a.To.Name, []string{name}),
+			Kept:  true,
+			Apply: rename(name, asideName(a, name)),
+			Undo:  rename(asideName(a, name), name),
+		})
 	}
 	if !between(ready, bared) {
 		return nil
@@ -245,22 +300,26 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 // which the column is filled.
 func letFill(t, to *schema.Table, column string) {
 	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
-		return x.Unique && slices.Contains(schema.Names(x.Parts), column) && !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
+		return x.Unique && slices.Contains(schema.Names(x.Parts), column) && !slices.ContainsFunc(to.Indexes,
+			func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
 	})
 	t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool {
-		return mentions(k.SQL.Text, column) && !slices.ContainsFunc(to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+		return mentions(k.SQL.Text, column) &&
+			!slices.ContainsFunc(to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
 	})
 }
 
 // keepsInPlace tells whether all columns that are lost can stay in the table under
 // another name.
 func keepsInPlace(a engine.Alteration) bool {
-	if len(a.Lost) == 0 || a.NoKeep || a.Keep == "" || a.Aside == "" || a.From.Unkeyed() || !schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
+	if len(a.Lost) == 0 || a.NoKeep || a.Keep == "" || a.Aside == "" || a.From.Unkeyed() ||
+		!schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
 		return false
 	}
 	return !slices.ContainsFunc(a.Lost, func(name string) bool {
 		c := a.From.Column(name)
-		return a.To.Column(name) != nil || c.Values != nil || c.Identity || c.Generated != nil || slices.Contains(a.From.Key(), name)
+		return a.To.Column(name) != nil || c.Values != nil || c.Identity || c.Generated != nil ||
+			slices.Contains(a.From.Key(), name)
 	})
 }
 
@@ -318,7 +377,17 @@ func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Ste
 	title := fmt.Sprintf("%s references %s", t.Name, k.Table)
 	alter := alterTable(t.Name)
 	return []engine.Step{
-		{Title: title + ", for new rows", Kind: engine.OwnTransaction, Work: engine.Keeps, Apply: []string{alter + "ADD " + named(k.Name) + foreignKey(&c)}, Undo: []string{alter + "DROP CONSTRAINT " + quote(k.Name)}},
-		{Title: title + ", for existing rows", Kind: engine.OwnTransaction, Apply: []string{alter + "VALIDATE CONSTRAINT " + quote(k.Name)}},
+		{
+			Title: title + ", for new rows",
+			Kind:  engine.OwnTransaction,
+			Work:  engine.Keeps,
+			Apply: []string{alter + "ADD " + named(k.Name) + foreignKey(&c)},
+			Undo:  []string{alter + "DROP CONSTRAINT " + quote(k.Name)},
+		},
+		{
+			Title: title + ", for existing rows",
+			Kind:  engine.OwnTransaction,
+			Apply: []string{alter + "VALIDATE CONSTRAINT " + quote(k.Name)},
+		},
 	}
 }

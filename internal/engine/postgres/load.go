@@ -129,7 +129,9 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 			}
 			values = append(values, "("+strings.Join(cells, ", ")+")")
 		}
-		sql := fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v JOIN %s AS t ON %s", strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), quote(f.Table.Name), strings.Join(on, " AND "))
+		sql := fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v JOIN %s AS t ON %s",
+			strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), quote(f.Table.Name),
+			strings.Join(on, " AND "))
 		r, err := d.run(ctx, sql, nil)
 		if err != nil {
 			return nil, err
@@ -176,7 +178,8 @@ func (d *database) Change(ctx context.Context, r engine.TableRows, by []string, 
 			continue
 		}
 		set = append(set, quote(c)+" = "+v)
-		differs = append(differs, compared(r.Table.Column(c), "t."+quote(c))+" IS DISTINCT FROM "+compared(r.Table.Column(c), v))
+		differs = append(differs,
+			compared(r.Table.Column(c), "t."+quote(c))+" IS DISTINCT FROM "+compared(r.Table.Column(c), v))
 	}
 	if len(set) == 0 || len(r.Cells) == 0 {
 		return 0, nil
@@ -193,7 +196,9 @@ func (d *database) Change(ctx context.Context, r engine.TableRows, by []string, 
 	const each = 500
 	for at := 0; at < len(r.Cells); at += each * w {
 		cells := r.Cells[at:min(at+each*w, len(r.Cells))]
-		sql := fmt.Sprintf("UPDATE %s AS t SET %s FROM (VALUES %s) AS v(%s) WHERE %s AND (%s)", quote(r.Table.Name), strings.Join(set, ", "), d.valueRows(r, cells), strings.Join(names, ", "), strings.Join(where, " AND "), strings.Join(differs, " OR "))
+		sql := fmt.Sprintf("UPDATE %s AS t SET %s FROM (VALUES %s) AS v(%s) WHERE %s AND (%s)", quote(r.Table.Name),
+			strings.Join(set, ", "), d.valueRows(r, cells), strings.Join(names, ", "), strings.Join(where, " AND "),
+			strings.Join(differs, " OR "))
 		res, err := d.run(ctx, sql, nil)
 		if err != nil {
 			return changed, err
@@ -241,9 +246,18 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 	for at := 0; at < len(r.Cells); at += w {
 		var where []string
 		for i, c := range r.Columns {
-			where = append(where, compared(r.Table.Column(c), quote(c))+" IS NOT DISTINCT FROM "+compared(r.Table.Column(c), typed(r.Cells[at+i], r.Table.Column(c))))
+			where = append(
+				where,
+				compared(r.Table.Column(c), quote(c))+" IS NOT DISTINCT FROM "+compared(r.Table.Column(c),
+					typed(r.Cells[at+i], r.Table.Column(c))),
+			)
 		}
-		res, err := d.run(ctx, fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name), quote(r.Table.Name), strings.Join(where, " AND ")), nil)
+		res, err := d.run(
+			ctx,
+			fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name),
+				quote(r.Table.Name), strings.Join(where, " AND ")),
+			nil,
+		)
 		if err != nil {
 			return deleted, err
 		}
@@ -255,7 +269,14 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 // NextNumber is the number that the next row gets.
 func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
 	key := t.Key()[0]
-	rows, err := d.Select(ctx, fmt.Sprintf("SELECT greatest(coalesce((SELECT max(%s) FROM %s), 0), coalesce(pg_sequence_last_value(pg_get_serial_sequence(?, ?)::regclass), 0))", quote(key), quote(t.Name)), quote(t.Name), key)
+	rows, err := d.Select(
+		ctx,
+		fmt.Sprintf(
+			"SELECT greatest(coalesce((SELECT max(%s) FROM %s), 0), coalesce(pg_sequence_last_value(pg_get_serial_sequence(?, ?)::regclass), 0))",
+			quote(key), quote(t.Name)),
+		quote(t.Name),
+		key,
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -266,7 +287,9 @@ func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, erro
 // Reserve lets nobody else get the numbers up to last.
 func (d *database) Reserve(ctx context.Context, t *schema.Table, last int64) error {
 	key := t.Key()[0]
-	_, err := d.Select(ctx, "SELECT setval(s, greatest(?::bigint, coalesce(pg_sequence_last_value(s::regclass), 1))) FROM pg_get_serial_sequence(?, ?) AS s", last, quote(t.Name), key)
+	_, err := d.Select(ctx,
+		"SELECT setval(s, greatest(?::bigint, coalesce(pg_sequence_last_value(s::regclass), 1))) FROM pg_get_serial_sequence(?, ?) AS s",
+		last, quote(t.Name), key)
 	return err
 }
 

@@ -30,7 +30,13 @@ func (Engine) Locks(statement string) []engine.Lock {
 	var out []engine.Lock
 	lock := func(table string, level int, work engine.Work) {
 		if table != "" {
-			out = append(out, engine.Lock{Table: table, Mode: lockNames[level], Level: level, Alone: level == accessExclusive, Work: work})
+			out = append(out, engine.Lock{
+				Table: table,
+				Mode:  lockNames[level],
+				Level: level,
+				Alone: level == accessExclusive,
+				Work:  work,
+			})
 		}
 	}
 	word := func(i int) string {

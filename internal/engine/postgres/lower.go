@@ -46,7 +46,8 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 			t.Triggers = append(t.Triggers, guardTriggers(t)...)
 		}
 		if t.LiveView != "" && !t.Outside {
-			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
+			out.Views = append(out.Views,
+				&schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
 		}
 	}
 	return out, notices
@@ -55,7 +56,8 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 func realizeTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
-		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
+		notices = append(notices,
+			engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
 	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
 	var checks []*schema.Check
@@ -91,7 +93,12 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
 		}
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
+			checks = append(checks, &schema.Check{
+				Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
+				Column:  c.Name,
+				Purpose: purpose,
+				SQL:     sqlOf(expr),
+			})
 		}
 		x := quote(c.Name)
 		if c.Name == t.SoftDelete {
@@ -182,7 +189,8 @@ func rangeCheck(c *schema.Column) string {
 	x := quote(c.Name)
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
-		if v.Kind == schema.NumberValue && (c.Type.Kind == schema.Decimal || c.Type.Kind == schema.Double) { // compared as such
+		if v.Kind == schema.NumberValue &&
+			(c.Type.Kind == schema.Decimal || c.Type.Kind == schema.Double) { // compared as such
 			s += "::" + strings.Split(typeName(c.Type), "(")[0]
 		}
 		return s
@@ -255,13 +263,17 @@ func triggerName(t *schema.Table, c *schema.Column, p schema.Purpose) string {
 
 func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (NOT old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_stamped(%s)", quote(name), quote(t.Name), x, x, literal(c.Name))
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (NOT old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_stamped(%s)",
+		quote(name), quote(t.Name), x, x, literal(c.Name))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
 }
 
 func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND %s IS DISTINCT FROM %s)\n    EXECUTE FUNCTION erbario_immutable(%s)", quote(name), quote(t.Name), x, compared(c, "old."+x), compared(c, "new."+x), literal(c.Name))
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND %s IS DISTINCT FROM %s)\n    EXECUTE FUNCTION erbario_immutable(%s)",
+		quote(name), quote(t.Name), x, compared(c, "old."+x), compared(c, "new."+x), literal(c.Name))
 	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
 
@@ -272,7 +284,8 @@ func liveView(t *schema.Table) string {
 	for _, c := range t.Columns {
 		names = append(names, quote(c.Name))
 	}
-	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView), strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView),
+		strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
 }
 
 // quietly is the condition that Erbario itself is at work, for whom triggers keep
@@ -299,12 +312,20 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 			on = append(on, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
 		}
 		mark := quote(c.Table.SoftDelete)
-		fmt.Fprintf(&body, "    UPDATE %s SET %s = NEW.%s WHERE %s AND %s IS NOT DISTINCT FROM OLD.%s;\n", quote(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x)
+		fmt.Fprintf(&body, "    UPDATE %s SET %s = NEW.%s WHERE %s AND %s IS NOT DISTINCT FROM OLD.%s;\n",
+			quote(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x)
 	}
 	body.WriteString("    RETURN NULL;\nEND\n")
 	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
-	trigger := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION %s()", quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
-	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: withFunction(childrenFunction(t.Name), trigger, body.String())}
+	trigger := fmt.Sprintf(
+		"CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION %s()",
+		quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
+	return &schema.Trigger{
+		Name:    name,
+		Column:  t.SoftDelete,
+		Purpose: schema.ForChildren,
+		SQL:     withFunction(childrenFunction(t.Name), trigger, body.String()),
+	}
 }
 
 // guardTriggers let no row go permanently that is not marked as deleted, and the table not be
@@ -317,15 +338,23 @@ func guardTriggers(t *schema.Table) []*schema.Trigger {
 	body.WriteString(still)
 	member := fmt.Sprintf("pg_has_role(session_user, %s, 'MEMBER')", literal(t.GuardRole))
 	if t.GuardRole != "" {
-		fmt.Fprintf(&body, "    IF TG_OP = 'UPDATE' THEN\n        IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN\n            RAISE insufficient_privilege USING MESSAGE = %s;\n        END IF;\n        RETURN NEW;\n    END IF;\n", x, x, member, literal(engine.GuardMarkWords(t.Name, t.GuardRole)))
+		fmt.Fprintf(&body,
+			"    IF TG_OP = 'UPDATE' THEN\n        IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN\n            RAISE insufficient_privilege USING MESSAGE = %s;\n        END IF;\n        RETURN NEW;\n    END IF;\n",
+			x, x, member, literal(engine.GuardMarkWords(t.Name, t.GuardRole)))
 	}
-	fmt.Fprintf(&body, "    IF OLD.%s IS NULL THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n", x, literal(engine.GuardWords(t.Name)))
-	fmt.Fprintf(&all, "\nBEGIN\n    IF EXISTS (SELECT FROM %s WHERE %s IS NULL) THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n", quote(t.Name), x, literal(engine.GuardWords(t.Name)))
+	fmt.Fprintf(&body,
+		"    IF OLD.%s IS NULL THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n", x,
+		literal(engine.GuardWords(t.Name)))
+	fmt.Fprintf(&all,
+		"\nBEGIN\n    IF EXISTS (SELECT FROM %s WHERE %s IS NULL) THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n",
+		quote(t.Name), x, literal(engine.GuardWords(t.Name)))
 	event := "DELETE"
 	if t.GuardRole != "" {
 		event = "DELETE OR UPDATE OF " + x
 		for _, b := range []*strings.Builder{&body, &all} {
-			fmt.Fprintf(b, "    IF NOT %s THEN\n        RAISE insufficient_privilege USING MESSAGE = %s;\n    END IF;\n", member, literal(engine.GuardRoleWords(t.Name, t.GuardRole)))
+			fmt.Fprintf(b,
+				"    IF NOT %s THEN\n        RAISE insufficient_privilege USING MESSAGE = %s;\n    END IF;\n", member,
+				literal(engine.GuardRoleWords(t.Name, t.GuardRole)))
 		}
 	}
 	body.WriteString("    RETURN OLD;\nEND\n")
@@ -336,8 +365,10 @@ func guardTriggers(t *schema.Table) []*schema.Trigger {
 		return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: withFunction(function, trigger, body)}
 	}
 	return []*schema.Trigger{
-		make(schema.ForGuard, "erbario_guard_", fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quote(t.Name)), body.String()),
-		make(schema.ForGuardAll, "erbario_guard_all_", fmt.Sprintf("BEFORE TRUNCATE ON %s\n    FOR EACH STATEMENT", quote(t.Name)), all.String()),
+		make(schema.ForGuard, "erbario_guard_", fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quote(t.Name)),
+			body.String()),
+		make(schema.ForGuardAll, "erbario_guard_all_",
+			fmt.Sprintf("BEFORE TRUNCATE ON %s\n    FOR EACH STATEMENT", quote(t.Name)), all.String()),
 	}
 }
 
@@ -360,7 +391,9 @@ func withFunction(function, trigger, body string) schema.SQL {
 	if strings.HasPrefix(function, "erbario_bridge_") {
 		rights = "SECURITY DEFINER "
 	}
-	head := fmt.Sprintf("CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql %sSET search_path FROM CURRENT AS $erbario$%s$erbario$", quote(function), rights, body)
+	head := fmt.Sprintf(
+		"CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql %sSET search_path FROM CURRENT AS $erbario$%s$erbario$",
+		quote(function), rights, body)
 	return schema.SQL{Text: head + ";\n" + trigger, Canon: func(text string) string {
 		f, g, _ := strings.Cut(text, "$erbario$;\n")
 		_, f, _ = strings.Cut(f, "$erbario$")

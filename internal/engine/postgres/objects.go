@@ -11,7 +11,12 @@ import (
 
 // Create gives the step for a new table.
 func (Engine) Create(t *schema.Table) engine.Step {
-	return engine.Step{Title: "create " + t.Name, Apply: tableStatements(t), Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
+	return engine.Step{
+		Title:     "create " + t.Name,
+		Apply:     tableStatements(t),
+		Undo:      []string{"DROP TABLE " + quote(t.Name)},
+		UndoLoses: []string{t.Name},
+	}
 }
 
 // AddReference gives the statement that makes a reference.
@@ -27,11 +32,14 @@ func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
 // Rename gives the step that renames a table, or a column of one; the server's own
 // references follow.
 func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step, *schema.Schema) {
-	title, start := fmt.Sprintf("rename %s to %s", table, to), func(name string) string { return alterTable(name) + "RENAME " }
+	title, start := fmt.Sprintf("rename %s to %s", table,
+		to), func(name string) string { return alterTable(name) + "RENAME " }
 	apply, undo := start(table)+"TO "+quote(to), start(to)+"TO "+quote(table)
 	if column != "" {
 		title = fmt.Sprintf("rename %s.%s to %s", table, column, to)
-		apply, undo = start(table)+"COLUMN "+quote(column)+" TO "+quote(to), start(table)+"COLUMN "+quote(to)+" TO "+quote(column)
+		apply, undo = start(table)+"COLUMN "+quote(column)+" TO "+quote(to), start(
+			table,
+		)+"COLUMN "+quote(to)+" TO "+quote(column)
 	}
 	return []engine.Step{{Title: title, Work: engine.Keeps, Apply: []string{apply}, Undo: []string{undo}}}, s
 }

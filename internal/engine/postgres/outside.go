@@ -61,7 +61,10 @@ func readConcurrent(sql string) (c concurrent, ok bool) {
 			j++
 		}
 		if j < len(list) && list[j].Named() {
-			return concurrent{makes: list[0].Is("CREATE"), index: list[j].Name()}, list[0].Is("CREATE") || list[0].Is("DROP")
+			return concurrent{
+				makes: list[0].Is("CREATE"),
+				index: list[j].Name(),
+			}, list[0].Is("CREATE") || list[0].Is("DROP")
 		}
 	}
 	return c, false
@@ -98,9 +101,11 @@ func (d *database) StatementsDone(ctx context.Context, statements []string, _ st
 func (d *database) left(ctx context.Context, sql string) (bool, error) {
 	c, ok := readConcurrent(sql)
 	if !ok {
-		return false, fmt.Errorf("it cannot be determined whether this was done: %s", strings.Join(strings.Fields(sql), " "))
+		return false, fmt.Errorf("it cannot be determined whether this was done: %s",
+			strings.Join(strings.Fields(sql), " "))
 	}
-	rows, err := d.Select(ctx, "SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)::oid", quote(c.index))
+	rows, err := d.Select(ctx,
+		"SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)::oid", quote(c.index))
 	if err != nil {
 		return false, err
 	}
@@ -120,7 +125,8 @@ func (d *database) left(ctx context.Context, sql string) (bool, error) {
 func (d *database) Session() string {
 	ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
-	rows, err := d.Select(ctx, "SELECT concat(pg_backend_pid(), ' ', extract(epoch FROM backend_start)::numeric(20,6)) FROM pg_stat_activity WHERE pid = pg_backend_pid()")
+	rows, err := d.Select(ctx,
+		"SELECT concat(pg_backend_pid(), ' ', extract(epoch FROM backend_start)::numeric(20,6)) FROM pg_stat_activity WHERE pid = pg_backend_pid()")
 	if err != nil || len(rows) == 0 {
 		return fmt.Sprint(d.pg().PID())
 	}
@@ -130,7 +136,9 @@ func (d *database) Session() string {
 // SessionEnded tells whether the session of a name is there no more.
 func (d *database) SessionEnded(ctx context.Context, session string) (bool, error) {
 	pid, start, _ := strings.Cut(session, " ")
-	rows, err := d.Select(ctx, "SELECT coalesce(extract(epoch FROM backend_start)::numeric(20,6)::text, '') FROM pg_stat_activity WHERE pid = ?::integer", pid)
+	rows, err := d.Select(ctx,
+		"SELECT coalesce(extract(epoch FROM backend_start)::numeric(20,6)::text, '') FROM pg_stat_activity WHERE pid = ?::integer",
+		pid)
 	if err != nil {
 		return false, err
 	}

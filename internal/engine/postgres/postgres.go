@@ -99,7 +99,14 @@ func (Engine) DropAll(s *schema.Schema) []string {
 		}
 	}
 	for _, o := range s.Others {
-		kinds := map[string]string{"materialised view": "MATERIALIZED VIEW", "enum type": "TYPE", "domain": "DOMAIN", "composite type": "TYPE", "range type": "TYPE", "sequence": "SEQUENCE"}
+		kinds := map[string]string{
+			"materialised view": "MATERIALIZED VIEW",
+			"enum type":         "TYPE",
+			"domain":            "DOMAIN",
+			"composite type":    "TYPE",
+			"range type":        "TYPE",
+			"sequence":          "SEQUENCE",
+		}
 		switch kind := kinds[o.Kind]; {
 		case kind != "":
 			out = append(out, "DROP "+kind+" IF EXISTS "+quote(o.Name)+" CASCADE")
@@ -195,7 +202,11 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 	for i := 0; strings.Contains(r.Query+r.Sentence, tag); i++ {
 		tag = fmt.Sprintf("$erbario%d$", i)
 	}
-	return []string{fmt.Sprintf("DO %s\nBEGIN\n    IF EXISTS (\n%s\n    ) THEN\n        RAISE EXCEPTION USING MESSAGE = %s;\n    END IF;\nEND\n%s;", tag, r.Query, literal("rows block this change: "+strings.ReplaceAll(r.Sentence, "{n} ", "")), tag)}
+	return []string{
+		fmt.Sprintf(
+			"DO %s\nBEGIN\n    IF EXISTS (\n%s\n    ) THEN\n        RAISE EXCEPTION USING MESSAGE = %s;\n    END IF;\nEND\n%s;",
+			tag, r.Query, literal("rows block this change: "+strings.ReplaceAll(r.Sentence, "{n} ", "")), tag),
+	}
 }
 
 // ScriptAround gives what a plain script needs around its steps.

@@ -36,13 +36,15 @@ func qualified(sql string) string {
 		return sql
 	}
 	for i, t := range list {
-		if t.Kind != sqltok.Word || i+1 >= len(list) || !list[i+1].Is("(") || noCalls[strings.ToUpper(t.Text)] || own(t.Name()) {
+		if t.Kind != sqltok.Word || i+1 >= len(list) || !list[i+1].Is("(") || noCalls[strings.ToUpper(t.Text)] ||
+			own(t.Name()) {
 			continue
 		}
 		if i > 0 {
 			before := list[i-1]
 			// A part of a qualified name, a type, or an alias with its columns.
-			if before.Is(".") || before.Is("::") || before.Is(")") || before.Is("AS") || before.Is("ORDINALITY") || before.Is("RECURSIVE") || before.Is("INTO") || before.Is("WITH") {
+			if before.Is(".") || before.Is("::") || before.Is(")") || before.Is("AS") || before.Is("ORDINALITY") ||
+				before.Is("RECURSIVE") || before.Is("INTO") || before.Is("WITH") {
 				continue
 			}
 		}

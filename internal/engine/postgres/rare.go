@@ -28,21 +28,40 @@ const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16
 
 var (
 	collationsQuery = `SELECT c.oid, c.collname, c.collprovider, coalesce(to_jsonb(c) ->> 'colllocale', to_jsonb(c) ->> 'colliculocale', c.collcollate::text), coalesce(c.collctype::text, ''), coalesce(to_jsonb(c) ->> 'collisdeterministic', 'true'), coalesce(to_jsonb(c) ->> 'collicurules', '')
-		FROM pg_collation c WHERE c.collnamespace = ` + here + ` AND ` + notExtension("pg_collation", "c.oid")
+		FROM pg_collation c WHERE c.collnamespace = ` + here + ` AND ` + notExtension(
+		"pg_collation",
+		"c.oid",
+	)
 	dictionariesQuery = `SELECT d.oid, d.dictname, quote_ident(n.nspname) || '.' || quote_ident(t.tmplname), coalesce(d.dictinitoption, '')
-		FROM pg_ts_dict d JOIN pg_ts_template t ON t.oid = d.dicttemplate JOIN pg_namespace n ON n.oid = t.tmplnamespace WHERE d.dictnamespace = ` + here + ` AND ` + notExtension("pg_ts_dict", "d.oid")
+		FROM pg_ts_dict d JOIN pg_ts_template t ON t.oid = d.dicttemplate JOIN pg_namespace n ON n.oid = t.tmplnamespace WHERE d.dictnamespace = ` + here + ` AND ` + notExtension(
+		"pg_ts_dict",
+		"d.oid",
+	)
 	searchesQuery = `SELECT c.oid, c.cfgname, quote_ident(n.nspname) || '.' || quote_ident(p.prsname),
 		coalesce((SELECT json_agg(json_build_array(k.alias, (SELECT string_agg(m.mapdict::regdictionary::text, ', ' ORDER BY m.mapseqno) FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)))::text
 			FROM ts_token_type(c.cfgparser) k WHERE EXISTS (SELECT 1 FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)), '')
 		FROM pg_ts_config c JOIN pg_ts_parser p ON p.oid = c.cfgparser JOIN pg_namespace n ON n.oid = p.prsnamespace WHERE c.cfgnamespace = ` + here + ` AND ` + notExtension("pg_ts_config", "c.oid")
 	aggregatesQuery = `SELECT p.oid, p.proname, pg_get_function_arguments(p.oid), pg_get_function_identity_arguments(p.oid), a.aggtransfn::regproc, format_type(a.aggtranstype, NULL), a.aggfinalfn::regproc, a.aggfinalextra,
 		a.agginitval IS NOT NULL, coalesce(a.agginitval, ''), a.aggcombinefn::regproc, a.aggserialfn::regproc, a.aggdeserialfn::regproc, coalesce((SELECT CASE WHEN o.oprnamespace = ` + here + ` THEN o.oprname::text ELSE 'OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname::text || ')' END FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE o.oid = a.aggsortop), ''), a.aggkind, p.proparallel
-		FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid::oid WHERE p.pronamespace = ` + here + ` AND ` + notExtension("pg_proc", "p.oid")
+		FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid::oid WHERE p.pronamespace = ` + here + ` AND ` + notExtension(
+		"pg_proc",
+		"p.oid",
+	)
 	operatorsQuery = `SELECT o.oid, o.oprname, CASE WHEN o.oprleft = '0' THEN '' ELSE format_type(o.oprleft, NULL) END, CASE WHEN o.oprright = '0' THEN '' ELSE format_type(o.oprright, NULL) END, o.oprcode::regproc::text,
-		` + operatorName("o.oprcom") + `, ` + operatorName("o.oprnegate") + `, o.oprrest::regproc::text, o.oprjoin::regproc::text, o.oprcanhash, o.oprcanmerge
-		FROM pg_operator o WHERE o.oprnamespace = ` + here + ` AND o.oprcode::oid <> '0' AND ` + notExtension("pg_operator", "o.oid") + `
+		` + operatorName(
+		"o.oprcom",
+	) + `, ` + operatorName(
+		"o.oprnegate",
+	) + `, o.oprrest::regproc::text, o.oprjoin::regproc::text, o.oprcanhash, o.oprcanmerge
+		FROM pg_operator o WHERE o.oprnamespace = ` + here + ` AND o.oprcode::oid <> '0' AND ` + notExtension(
+		"pg_operator",
+		"o.oid",
+	) + `
 		UNION ALL SELECT c.oid, ''::name, format_type(c.castsource, NULL), format_type(c.casttarget, NULL), CASE WHEN c.castfunc = '0' THEN '' ELSE c.castfunc::regprocedure::text END, c.castcontext::text, c.castmethod::text, '0', '0', false, false
-		FROM pg_cast c WHERE c.oid >= '16384' AND (EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = c.castfunc AND p.pronamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_type t WHERE t.oid IN (c.castsource, c.casttarget) AND t.typnamespace = ` + here + `)) AND ` + notExtension("pg_cast", "c.oid")
+		FROM pg_cast c WHERE c.oid >= '16384' AND (EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = c.castfunc AND p.pronamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_type t WHERE t.oid IN (c.castsource, c.casttarget) AND t.typnamespace = ` + here + `)) AND ` + notExtension(
+		"pg_cast",
+		"c.oid",
+	)
 	// The schemas on which something of this one stands, as the server keeps it or a body
 	// of a function says. What stands on them by a reference alone does without.
 	elsewhereQuery = `WITH beside AS (SELECT oid, nspname FROM pg_namespace WHERE oid <> ` + here + ` AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%' AND nspname <> 'information_schema'),
@@ -105,7 +124,8 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 		return literal(text)
 	}
 	for _, v := range collations {
-		o := options("PROVIDER", map[string]string{"i": "icu", "b": "builtin", "c": "libc"}[v[2]], "LOCALE", said(v[3]), "DETERMINISTIC", map[string]string{"false": "false"}[v[5]], "RULES", said(v[6]))
+		o := options("PROVIDER", map[string]string{"i": "icu", "b": "builtin", "c": "libc"}[v[2]], "LOCALE", said(v[3]),
+			"DETERMINISTIC", map[string]string{"false": "false"}[v[5]], "RULES", said(v[6]))
 		if v[2] == "c" {
 			o = options("LC_COLLATE", said(v[3]), "LC_CTYPE", said(v[4]))
 		}
@@ -130,7 +150,24 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 		if args == "" {
 			args = "*"
 		}
-		o := []string{"SFUNC", v[4], "STYPE", v[5], "FINALFUNC", v[6], "COMBINEFUNC", v[10], "SERIALFUNC", v[11], "DESERIALFUNC", v[12], "SORTOP", v[13], "PARALLEL", map[string]string{"s": "safe", "r": "restricted"}[v[15]]}
+		o := []string{
+			"SFUNC",
+			v[4],
+			"STYPE",
+			v[5],
+			"FINALFUNC",
+			v[6],
+			"COMBINEFUNC",
+			v[10],
+			"SERIALFUNC",
+			v[11],
+			"DESERIALFUNC",
+			v[12],
+			"SORTOP",
+			v[13],
+			"PARALLEL",
+			map[string]string{"s": "safe", "r": "restricted"}[v[15]],
+		}
 		if v[8] == "t" {
 			o = append(o, "INITCOND", literal(v[9]))
 		}
@@ -146,10 +183,12 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 	for _, v := range operators {
 		if v[1] == "" { // a cast
 			how := map[string]string{"b": "WITHOUT FUNCTION", "i": "WITH INOUT", "f": "WITH FUNCTION " + v[4]}[v[6]]
-			add(v[0], "cast", v[2]+" to "+v[3], "CREATE CAST ("+v[2]+" AS "+v[3]+") "+how+map[string]string{"a": " AS ASSIGNMENT", "i": " AS IMPLICIT"}[v[5]])
+			add(v[0], "cast", v[2]+" to "+v[3],
+				"CREATE CAST ("+v[2]+" AS "+v[3]+") "+how+map[string]string{"a": " AS ASSIGNMENT", "i": " AS IMPLICIT"}[v[5]])
 			continue
 		}
-		text := options("PROCEDURE", v[4], "LEFTARG", v[2], "RIGHTARG", v[3], "COMMUTATOR", v[5], "NEGATOR", v[6], "RESTRICT", v[7], "JOIN", v[8])
+		text := options("PROCEDURE", v[4], "LEFTARG", v[2], "RIGHTARG", v[3], "COMMUTATOR", v[5], "NEGATOR", v[6],
+			"RESTRICT", v[7], "JOIN", v[8])
 		for i, flag := range []string{"HASHES", "MERGES"} {
 			if v[9+i] == "t" {
 				text = strings.TrimSuffix(text, ")") + ", " + flag + ")"
@@ -167,7 +206,8 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*schema.Othe
 	for len(todo) > 0 {
 		name := todo[0]
 		todo = todo[1:]
-		if slices.Contains(seen, name) || name == d.schema || name == "public" && d.schema != "public" && !strings.Contains(d.path, ",") && d.path == quote(d.schema) {
+		if slices.Contains(seen, name) || name == d.schema ||
+			name == "public" && d.schema != "public" && !strings.Contains(d.path, ",") && d.path == quote(d.schema) {
 			continue
 		}
 		seen = append(seen, name)
@@ -176,7 +216,8 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*schema.Othe
 			return nil, fmt.Errorf("the schema %s, which %s needs: %w", name, d.schema, err)
 		}
 		todo = append(todo, r.needs...)
-		out = append(out, &schema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
+		out = append(out,
+			&schema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
 		for _, c := range (Engine{}).CreateAll(r.s) {
 			if c.Kind != "" && c.Kind != "extension" {
 				in := "SELECT pg_catalog.set_config('search_path', " + literal(quote(name)) + ", true); "

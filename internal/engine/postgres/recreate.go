@@ -40,7 +40,8 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 		alone.Columns = append(alone.Columns, t.Aside...) // policies and others' views may stand on them
 		for _, c := range alone.Columns {
 			if calls(c.Default) {
-				add(&rest, "default", t.Name+"."+c.Name, alterTable(t.Name)+"ALTER COLUMN "+quote(c.Name)+" SET DEFAULT "+c.Default.Text)
+				add(&rest, "default", t.Name+"."+c.Name,
+					alterTable(t.Name)+"ALTER COLUMN "+quote(c.Name)+" SET DEFAULT "+c.Default.Text)
 				c.Default = nil
 			}
 		}

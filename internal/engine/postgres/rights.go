@@ -75,7 +75,8 @@ func uses(statement string) [][2]string {
 			add(first, target)
 		}
 	}
-	reads := at > 0 || first == "SELECT" || first == "WITH" || first == "CREATE" && slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Is("SELECT") })
+	reads := at > 0 || first == "SELECT" || first == "WITH" ||
+		first == "CREATE" && slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Is("SELECT") })
 	if reads {
 		for _, name := range sqltext.Touches(Engine{}.Lex(statement), nil).Tables {
 			if name != target || first != "INSERT" {
@@ -119,7 +120,8 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 			rights[use[0]] = list
 		}
 		words := strings.Fields(sql)
-		creates = creates || len(words) > 1 && strings.EqualFold(words[0], "CREATE") && slices.Contains(makes, strings.ToUpper(words[1]))
+		creates = creates ||
+			len(words) > 1 && strings.EqualFold(words[0], "CREATE") && slices.Contains(makes, strings.ToUpper(words[1]))
 	}
 	for _, right := range []string{"SELECT", "INSERT", "DELETE"} { // of what every run notes
 		list := rights[right]
@@ -128,7 +130,10 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 	}
 	for _, sql := range statements {
 		for _, m := range roleAsked().FindAllStringSubmatch(sql, -1) {
-			if part := "SELECT 'ROLE' AS right, " + m[1] + " AS name, '' AS owner WHERE NOT EXISTS (SELECT FROM pg_roles WHERE rolname = " + m[1] + ")"; !slices.Contains(roles, part) {
+			if part := "SELECT 'ROLE' AS right, " + m[1] + " AS name, '' AS owner WHERE NOT EXISTS (SELECT FROM pg_roles WHERE rolname = " + m[1] + ")"; !slices.Contains(
+				roles,
+				part,
+			) {
 				roles = append(roles, part)
 			}
 		}
@@ -136,10 +141,24 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 	// One query for all: what does not exist yet is created by the migrations.
 	parts := roles
 	if len(owns) > 0 {
-		parts = append(parts, "SELECT '' AS right, c.relname::text AS name, pg_get_userbyid(c.relowner)::text AS owner FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND c.relname IN ("+strings.Join(owns, ", ")+") AND NOT pg_has_role(c.relowner, 'USAGE')")
+		parts = append(
+			parts,
+			"SELECT '' AS right, c.relname::text AS name, pg_get_userbyid(c.relowner)::text AS owner FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND c.relname IN ("+strings.Join(
+				owns,
+				", ",
+			)+") AND NOT pg_has_role(c.relowner, 'USAGE')",
+		)
 	}
 	for _, right := range slices.Sorted(maps.Keys(rights)) {
-		parts = append(parts, "SELECT "+literal(right)+", c.relname::text, '' FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relname IN ("+strings.Join(rights[right], ", ")+") AND NOT has_table_privilege(c.oid, "+literal(right)+")")
+		parts = append(
+			parts,
+			"SELECT "+literal(
+				right,
+			)+", c.relname::text, '' FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relname IN ("+strings.Join(
+				rights[right],
+				", ",
+			)+") AND NOT has_table_privilege(c.oid, "+literal(right)+")",
+		)
 	}
 	if creates {
 		parts = append(parts, "SELECT 'CREATE', '', '' WHERE NOT has_schema_privilege(current_schema(), 'CREATE')")
@@ -154,13 +173,30 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 		switch right, name := r[0], r[1]; {
 		case right == "":
 			foreign[name] = true
-			out = append(out, fmt.Sprintf("%s belongs to %s, and the user %s may not change it: connect as its owner, or GRANT %s TO %s", name, r[2], d.user, quote(r[2]), quote(d.user)))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"%s belongs to %s, and the user %s may not change it: connect as its owner, or GRANT %s TO %s",
+					name, r[2], d.user, quote(r[2]), quote(d.user)),
+			)
 		case right == "ROLE":
-			out = append(out, fmt.Sprintf("there is no role %s, which a guard uses to decide who may delete: CREATE ROLE %s", name, quote(name)))
+			out = append(
+				out,
+				fmt.Sprintf("there is no role %s, which a guard uses to decide who may delete: CREATE ROLE %s", name,
+					quote(name)),
+			)
 		case name == "":
-			out = append(out, fmt.Sprintf("the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user, d.schema, quote(d.schema), quote(d.user)))
+			out = append(
+				out,
+				fmt.Sprintf("the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user,
+					d.schema, quote(d.schema), quote(d.user)),
+			)
 		case !foreign[name]:
-			out = append(out, fmt.Sprintf("the user %s lacks the right %s on %s: GRANT %s ON %s TO %s", d.user, right, name, right, quote(name), quote(d.user)))
+			out = append(
+				out,
+				fmt.Sprintf("the user %s lacks the right %s on %s: GRANT %s ON %s TO %s", d.user, right, name, right,
+					quote(name), quote(d.user)),
+			)
 		}
 	}
 	return out, nil

@@ -34,8 +34,8 @@ var rowWords = &ddl.RowWords{
 		for _, c := range columns {
 			set = append(set, fmt.Sprintf("%s = %s", quote(c), fromKept(r.Table.Column(c), "kept."+quote(c))))
 		}
-		return fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE %s%s",
-			quote(r.Table.Name), strings.Join(set, ", "), quote(r.Keep), engine.Same(told("kept"), told("here"), r.By), live("here"))
+		return fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE %s%s", quote(r.Table.Name),
+			strings.Join(set, ", "), quote(r.Keep), engine.Same(told("kept"), told("here"), r.By), live("here"))
 	},
 	Unguarded: unguarded,
 }

@@ -58,7 +58,9 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		return e.given(ctx)
 	}
 	if e.url == "" {
-		return nil, errors.New("no PostgreSQL server is known for a scratch database. Name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another")
+		return nil, errors.New(
+			"no PostgreSQL server is known for a scratch database. Name a throwaway database on one in erbario.toml, or add scratch = \"URL\" next to the url of another",
+		)
 	}
 	c, path, err := config(e.url)
 	if err != nil {
@@ -155,7 +157,9 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 			return fmt.Errorf("%s is used by another run: try again when it is done", p.config.Database)
 		}
 	}
-	things, err := ask(`SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname::text NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`)
+	things, err := ask(
+		`SELECT count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname::text NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema'`,
+	)
 	if err != nil {
 		return err
 	}
@@ -168,7 +172,11 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 	}
 	sql := "CREATE SCHEMA " + markSchema
 	if marked != "0" {
-		drops, err := ask(`SELECT coalesce(string_agg('DROP SCHEMA ' || quote_ident(nspname) || ' CASCADE; ', ''), '') FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\_%' AND nspname NOT IN ('information_schema', ` + literal(markSchema) + `)`)
+		drops, err := ask(
+			`SELECT coalesce(string_agg('DROP SCHEMA ' || quote_ident(nspname) || ' CASCADE; ', ''), '') FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\_%' AND nspname NOT IN ('information_schema', ` + literal(
+				markSchema,
+			) + `)`,
+		)
 		if err != nil {
 			return err
 		}
@@ -251,13 +259,20 @@ func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
 	random := make([]byte, 6)
 	rand.Read(random)
 	name := fmt.Sprintf("%s%d_%s", scratchPrefix, time.Now().Unix(), hex.EncodeToString(random))
-	_, err = admin.PgConn().Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'").ReadAll()
+	_, err = admin.PgConn().
+		Exec(ctx, "CREATE DATABASE "+name+" TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C'").
+		ReadAll()
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) && pg.Code == "42501" {
-		return nil, fmt.Errorf("the user %s has no right to create a scratch database, on which migrations are proved. Grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml", p.config.User, quote(p.config.User))
+		return nil, fmt.Errorf(
+			"the user %s has no right to create a scratch database, on which migrations are proved. Grant it with ALTER ROLE %s CREATEDB, or name an empty database for it with scratch = \"URL\" in erbario.toml",
+			p.config.User, quote(p.config.User))
 	}
 	if pg != nil && pg.Code == "25006" {
-		return nil, fmt.Errorf("the server at %s is read only, as a standby is, and no scratch database can be created on it. Name the primary in the URL, or scratch = \"URL\" in erbario.toml", net.JoinHostPort(c.Host, fmt.Sprint(c.Port)))
+		return nil, fmt.Errorf(
+			"the server at %s is read only, as a standby is, and no scratch database can be created on it. Name the primary in the URL, or scratch = \"URL\" in erbario.toml",
+			net.JoinHostPort(c.Host, fmt.Sprint(c.Port)),
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("no scratch database can be created: %s", last(err))
@@ -277,8 +292,10 @@ const leftAfter = 10 * time.Minute
 // sweep drops the scratch databases that a program that was killed left behind:
 // nobody is connected to them, and they are not of this moment.
 func (p *scratchPlace) sweep(ctx context.Context, admin *pgx.Conn) {
-	r := admin.PgConn().ExecParams(ctx, `SELECT d.datname FROM pg_database d WHERE d.datname::text LIKE 'erbario\_scratch\_%'
-		AND NOT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.datid = d.oid) AND pg_has_role(d.datdba, 'USAGE')`, nil, nil, nil, nil).Read()
+	r := admin.PgConn().
+		ExecParams(ctx, `SELECT d.datname FROM pg_database d WHERE d.datname::text LIKE 'erbario\_scratch\_%'
+		AND NOT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.datid = d.oid) AND pg_has_role(d.datdba, 'USAGE')`, nil, nil, nil, nil).
+		Read()
 	for _, row := range r.Rows {
 		made, _, _ := strings.Cut(strings.TrimPrefix(string(row[0]), scratchPrefix), "_")
 		if n, err := strconv.ParseInt(made, 10, 64); err == nil && time.Since(time.Unix(n, 0)) > leftAfter {
@@ -311,7 +328,8 @@ func (p *scratchPlace) back(d *database) error {
 		}
 		return p.dropOne(ctx, d.conn.Config().Database)
 	}
-	rows, err := d.Select(ctx, "SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\\_%' AND nspname::text NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
+	rows, err := d.Select(ctx,
+		"SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\\_%' AND nspname::text NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
 	if err == nil {
 		var drop []string
 		for _, r := range rows {

@@ -60,12 +60,14 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
 	for i, s := range spans {
 		now := "NEW." + quote(s.Column.Name)
 		if s.Old == nil {
-			fmt.Fprintf(&body, "    IF %s IS NULL THEN\n        SELECT %s INTO %s %s;\n        %s\n    END IF;\n", now, s.Fill, now, row, noted)
+			fmt.Fprintf(&body, "    IF %s IS NULL THEN\n        SELECT %s INTO %s %s;\n        %s\n    END IF;\n", now,
+				s.Fill, now, row, noted)
 			continue
 		}
 		old, there := "NEW."+quote(s.Old.Name), fmt.Sprintf("there_%d", i+1)
 		fmt.Fprintf(&vars, "    %s %s;\n", there, s.Column.SQLType)
-		fmt.Fprintf(&body, "    SELECT %s INTO %s %s;\n", stages{}.Guarded(s.There, quote(s.Old.Name), s.Column.SQLType), there, row)
+		fmt.Fprintf(&body, "    SELECT %s INTO %s %s;\n",
+			stages{}.Guarded(s.There, quote(s.Old.Name), s.Column.SQLType), there, row)
 		if s.Hidden {
 			fmt.Fprintf(&body, "    %s := %s;\n", now, there)
 			continue
@@ -78,7 +80,8 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
 			return "(" + c.Default.Text + ")"
 		}
 		branch := func(unwritten, unwrittenOld string) string {
-			return fmt.Sprintf(`        IF %s IS NOT DISTINCT FROM %s THEN
+			return fmt.Sprintf(
+				`        IF %s IS NOT DISTINCT FROM %s THEN
             %s := %s;
             %s
         ELSIF %s IS NOT DISTINCT FROM %s THEN
@@ -86,10 +89,34 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
         ELSE
             RAISE EXCEPTION '%s' USING ERRCODE = 'check_violation';
         END IF;
-`, compared(s.Column, now), compared(s.Column, unwritten), now, there, noted, compared(s.Old, old), compared(s.Old, unwrittenOld), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType), old, row,
-				strings.ReplaceAll(strings.ReplaceAll(fmt.Sprintf("%s.%s and %s.%s are one field under two names: they cannot be given different values", t.Name, s.Old.Name, t.Name, s.Column.Name), "'", "''"), "%", "%%"))
+`,
+				compared(s.Column, now),
+				compared(s.Column, unwritten),
+				now,
+				there,
+				noted,
+				compared(s.Old, old),
+				compared(s.Old, unwrittenOld),
+				stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType),
+				old,
+				row,
+				strings.ReplaceAll(
+					strings.ReplaceAll(
+						fmt.Sprintf(
+							"%s.%s and %s.%s are one field under two names: they cannot be given different values",
+							t.Name, s.Old.Name, t.Name, s.Column.Name),
+						"'",
+						"''",
+					),
+					"%",
+					"%%",
+				),
+			)
 		}
-		fmt.Fprintf(&body, "    IF %s IS NOT DISTINCT FROM %s THEN\n        NULL;\n    ELSIF TG_OP = 'INSERT' THEN\n%s    ELSE\n%s    END IF;\n", compared(s.Column, now), compared(s.Column, there), branch(none(s.Column), none(s.Old)), branch(was(s.Column), was(s.Old)))
+		fmt.Fprintf(&body,
+			"    IF %s IS NOT DISTINCT FROM %s THEN\n        NULL;\n    ELSIF TG_OP = 'INSERT' THEN\n%s    ELSE\n%s    END IF;\n",
+			compared(s.Column, now), compared(s.Column, there), branch(none(s.Column), none(s.Old)),
+			branch(was(s.Column), was(s.Old)))
 	}
 	text := "\n"
 	if vars.Len() > 0 {
@@ -97,8 +124,11 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
 	}
 	text += "BEGIN\n    IF " + quietly + " THEN\n        RETURN NEW;\n    END IF;\n" + body.String() + "    RETURN NEW;\nEND\n"
 	name := schema.Cut(bridgePrefix + t.Name + "_" + string(schema.ForBridge))
-	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()", quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
-	return []*schema.Trigger{{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)}}
+	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()",
+		quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
+	return []*schema.Trigger{
+		{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)},
+	}
 }
 
 // FollowTriggers gives nothing: the second half is one transaction.
@@ -118,7 +148,13 @@ func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
 
 // Begin notes the change itself, where there are rows that somebody wrote.
 func (stages) Begin(table string) []string {
-	return []string{formerTable, notedFunction, fmt.Sprintf("INSERT INTO erbario_former (table_name, session, at, application, role) SELECT %s, 0, clock_timestamp(), 'the change itself', session_user WHERE EXISTS (SELECT 1 FROM %s)", literal(table), quote(table))}
+	return []string{
+		formerTable,
+		notedFunction,
+		fmt.Sprintf(
+			"INSERT INTO erbario_former (table_name, session, at, application, role) SELECT %s, 0, clock_timestamp(), 'the change itself', session_user WHERE EXISTS (SELECT 1 FROM %s)",
+			literal(table), quote(table)),
+	}
 }
 
 // End forgets who wrote as before.
@@ -129,15 +165,20 @@ func (stages) End(table string) []string {
 // Resync gives the column that stood for another what that has.
 func (stages) Resync(table string, s engine.Span) []string {
 	old, value := quote(s.Old.Name), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)
-	return quiet([]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quote(table), old, value, stages{}.Differ(old, value))})
+	return quiet(
+		[]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quote(table), old, value, stages{}.Differ(old, value))},
+	)
 }
 
 // NoOldWriters is what the second migration waits for.
 func (stages) NoOldWriters(table string, wait time.Duration) engine.Requirement {
 	return engine.Requirement{
-		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table, numbers.Duration(wait)),
-		Query:    fmt.Sprintf("SELECT application, role, address, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS') AS last, to_char(at AT TIME ZONE 'UTC' + interval '%d seconds', 'HH24:MI:SS') AS until FROM erbario_former WHERE table_name = %s AND at > now() - interval '%[1]d seconds' ORDER BY at DESC", int(wait.Seconds()), literal(table)),
-		Wait:     true,
+		Sentence: fmt.Sprintf("{n} sessions wrote %s in the old form in the last %s, the change itself counted", table,
+			numbers.Duration(wait)),
+		Query: fmt.Sprintf(
+			"SELECT application, role, address, to_char(at AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS') AS last, to_char(at AT TIME ZONE 'UTC' + interval '%d seconds', 'HH24:MI:SS') AS until FROM erbario_former WHERE table_name = %s AND at > now() - interval '%[1]d seconds' ORDER BY at DESC",
+			int(wait.Seconds()), literal(table)),
+		Wait: true,
 	}
 }
 

@@ -130,7 +130,8 @@ func viewStatement(statement string) (dropped bool, view string) {
 // column means the name.
 func swaps(statement string) (away bool, table, column string) {
 	list := tokens(statement)
-	if len(list) != 8 || !list[0].Is("ALTER") || !list[1].Is("TABLE") || !list[3].Is("RENAME") || !list[4].Is("COLUMN") || !list[6].Is("TO") {
+	if len(list) != 8 || !list[0].Is("ALTER") || !list[1].Is("TABLE") || !list[3].Is("RENAME") ||
+		!list[4].Is("COLUMN") || !list[6].Is("TO") {
 		return false, "", ""
 	}
 	from, to := list[5].Name(), list[7].Name()
@@ -214,7 +215,9 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 					continue
 				}
 				if err := d.Exec(ctx, sql); err != nil {
-					return fmt.Errorf("%s depends on %s and cannot be created again after the change (%w): change or drop it first", r[0], quote(table), err)
+					return fmt.Errorf(
+						"%s depends on %s and cannot be created again after the change (%w): change or drop it first",
+						r[0], quote(table), err)
 				}
 			}
 		}
@@ -247,7 +250,9 @@ func (d *database) belongings(ctx context.Context, oid, view, table string) ([]b
 	var out []belonging
 	for _, r := range rows {
 		if r[2] != "" {
-			return nil, fmt.Errorf("the view %s is created again when %s changes, and would not be as it was: %s. Drop it first, or have its owner do it", view, table, r[2])
+			return nil, fmt.Errorf(
+				"the view %s is created again when %s changes, and would not be as it was: %s. Drop it first, or have its owner do it",
+				view, table, r[2])
 		}
 		out = append(out, belonging{r[0], r[1]})
 	}
@@ -257,7 +262,9 @@ func (d *database) belongings(ctx context.Context, oid, view, table string) ([]b
 // giveBack gives a view that was created again what it had, but for columns that it has
 // no more. Rights that the server gave it by default are taken away first.
 func (d *database) giveBack(ctx context.Context, view string, list []belonging) error {
-	defaults, err := d.Select(ctx, "SELECT DISTINCT format('REVOKE ALL ON %s FROM %s', ?::text, CASE WHEN x.grantee = '0' THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee)) END) FROM pg_class c, aclexplode(c.relacl) x WHERE c.oid = to_regclass(?)::oid AND x.grantee <> c.relowner", view, view)
+	defaults, err := d.Select(ctx,
+		"SELECT DISTINCT format('REVOKE ALL ON %s FROM %s', ?::text, CASE WHEN x.grantee = '0' THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee)) END) FROM pg_class c, aclexplode(c.relacl) x WHERE c.oid = to_regclass(?)::oid AND x.grantee <> c.relowner",
+		view, view)
 	if err != nil {
 		return err
 	}
@@ -266,7 +273,9 @@ func (d *database) giveBack(ctx context.Context, view string, list []belonging) 
 			return err
 		}
 	}
-	columns, err := d.Select(ctx, "SELECT attname FROM pg_attribute WHERE attrelid = to_regclass(?)::oid AND attnum > 0 AND NOT attisdropped", view)
+	columns, err := d.Select(ctx,
+		"SELECT attname FROM pg_attribute WHERE attrelid = to_regclass(?)::oid AND attnum > 0 AND NOT attisdropped",
+		view)
 	if err != nil {
 		return err
 	}
@@ -288,7 +297,9 @@ func (d *database) giveBack(ctx context.Context, view string, list []belonging) 
 // ownAside notes what a view of ours has beside its query, before it is dropped; what it
 // returns gives it that back once it has been created again.
 func (d *database) ownAside(ctx context.Context, view string) (func() error, error) {
-	rows, err := d.Select(ctx, "SELECT c.oid, quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass(?)::oid AND c.relkind = 'v'", quote(view))
+	rows, err := d.Select(ctx,
+		"SELECT c.oid, quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass(?)::oid AND c.relkind = 'v'",
+		quote(view))
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -339,7 +350,9 @@ func (d *database) viewsAside(ctx context.Context, table, column string) (func()
 				err = d.giveBack(ctx, v[2], had[i])
 			}
 			if err != nil {
-				return fmt.Errorf("the view %s depends on %s and cannot be created again after the change (%w): change or drop it first", v[2], table, err)
+				return fmt.Errorf(
+					"the view %s depends on %s and cannot be created again after the change (%w): change or drop it first",
+					v[2], table, err)
 			}
 		}
 		return nil

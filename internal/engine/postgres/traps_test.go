@@ -65,7 +65,12 @@ func TestScratchReachesNothing(t *testing.T) {
 	require.NoError(t, scratch.Begin(ctx, 0))
 	assert.ErrorContains(t, scratch.Step(ctx, "ALTER TABLE public.real DROP COLUMN id"), "does not exist")
 	require.NoError(t, scratch.Rollback())
-	assert.Equal(t, "2", one(t, live, "SELECT count(*) FROM pg_attribute WHERE attrelid = 'real'::regclass AND attnum > 0 AND NOT attisdropped"))
+	assert.Equal(
+		t,
+		"2",
+		one(t, live,
+			"SELECT count(*) FROM pg_attribute WHERE attrelid = 'real'::regclass AND attnum > 0 AND NOT attisdropped"),
+	)
 }
 
 // Scratch is empty each time, also where the last use made schemas, settings and locks.
@@ -73,7 +78,8 @@ func TestScratchIsEmpty(t *testing.T) {
 	e, _ := open(t, testserver.Postgres(t))
 	first, err := e.Scratch(ctx)
 	require.NoError(t, err)
-	exec1(t, first, "CREATE SCHEMA north", "CREATE TABLE north.t (id integer)", "CREATE TABLE t (id integer)", "CREATE TYPE mood AS ENUM ('a')", "SET statement_timeout = 54321", "CREATE TEMPORARY TABLE x (id integer)")
+	exec1(t, first, "CREATE SCHEMA north", "CREATE TABLE north.t (id integer)", "CREATE TABLE t (id integer)",
+		"CREATE TYPE mood AS ENUM ('a')", "SET statement_timeout = 54321", "CREATE TEMPORARY TABLE x (id integer)")
 	require.NoError(t, first.Close())
 	second, err := e.Scratch(ctx)
 	require.NoError(t, err)
@@ -115,8 +121,10 @@ func TestNoRowBetween(t *testing.T) {
 		require.NoError(t, db.Rollback())
 	}
 	require.NoError(t, db.Begin(ctx, 0))
-	require.NoError(t, db.TrackIntegrity(ctx, []string{"ALTER TABLE sheets ADD COLUMN more text", "CREATE INDEX ON sheets (id)"}, nil))
-	assert.NoError(t, writer.Exec(ctx, "INSERT INTO sheets VALUES (1, 'x')"), "what destroys nothing locks nothing early")
+	require.NoError(t,
+		db.TrackIntegrity(ctx, []string{"ALTER TABLE sheets ADD COLUMN more text", "CREATE INDEX ON sheets (id)"}, nil))
+	assert.NoError(t, writer.Exec(ctx, "INSERT INTO sheets VALUES (1, 'x')"),
+		"what destroys nothing locks nothing early")
 	require.NoError(t, db.Rollback())
 }
 
@@ -129,9 +137,12 @@ func TestSettingsPinned(t *testing.T) {
 		exec1(t, db, "ALTER DATABASE "+name+" SET "+s)
 	}
 	_, again := open(t, url)
-	rows, err := again.Sample(ctx, `SELECT timestamptz '2026-01-31 08:30:00+00', date '2026-01-31', '\x00ff'::bytea, 'a\b', 0.1::double precision, interval '90 minutes'`, 1)
+	rows, err := again.Sample(ctx,
+		`SELECT timestamptz '2026-01-31 08:30:00+00', date '2026-01-31', '\x00ff'::bytea, 'a\b', 0.1::double precision, interval '90 minutes'`,
+		1)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"'2026-01-31 08:30:00+00'", "'2026-01-31'", `'\x00ff'`, `'a\b'`, "0.1", "'01:30:00'"}, rows.Values[0])
+	assert.Equal(t, []string{"'2026-01-31 08:30:00+00'", "'2026-01-31'", `'\x00ff'`, `'a\b'`, "0.1", "'01:30:00'"},
+		rows.Values[0])
 }
 
 // What would end the transaction of a step, or reach beyond it, is refused; what does so
@@ -145,7 +156,8 @@ func TestStepsStayInTheirTransaction(t *testing.T) {
 	for _, sql := range []string{"SET LOCAL erbario.quiet = 'on'", "SELECT 'commit'", "CREATE TABLE begin_end (id integer)", "DO $$ BEGIN PERFORM 1; END $$", "CREATE FUNCTION f() RETURNS int LANGUAGE sql BEGIN ATOMIC SELECT 1; END"} {
 		assert.NoError(t, e.SQL().Validate(sql), sql)
 	}
-	exec1(t, db, "CREATE TABLE t (id integer)", "CREATE PROCEDURE ends() LANGUAGE plpgsql AS $$ BEGIN INSERT INTO t VALUES (1); COMMIT; END $$")
+	exec1(t, db, "CREATE TABLE t (id integer)",
+		"CREATE PROCEDURE ends() LANGUAGE plpgsql AS $$ BEGIN INSERT INTO t VALUES (1); COMMIT; END $$")
 	require.NoError(t, db.Begin(ctx, 0))
 	assert.Error(t, db.Step(ctx, "CALL ends()"), "in a transaction block it cannot")
 	require.NoError(t, db.Rollback())
@@ -165,7 +177,8 @@ func TestSplit(t *testing.T) {
 	assert.Equal(t, "SELECT 1", got[0])
 	assert.True(t, strings.HasSuffix(got[2], "SELECT 2; END"))
 	assert.True(t, strings.HasSuffix(got[3], "SELECT 2)"))
-	assert.Equal(t, "SELECT x::text, 5, a[1:2]", postgres.Engine{}.Bind(got[4], map[string]string{"name": "5", "text": "no"}))
+	assert.Equal(t, "SELECT x::text, 5, a[1:2]",
+		postgres.Engine{}.Bind(got[4], map[string]string{"name": "5", "text": "no"}))
 	for _, bad := range []string{"SELECT 'x", "SELECT $$x", "/* /* */", `SELECT "x`} {
 		pieces := postgres.Engine{}.Split(bad)
 		assert.NotEmpty(t, pieces[len(pieces)-1].Bad, bad)
@@ -176,13 +189,20 @@ func TestSplit(t *testing.T) {
 // after two: its words are put in again and come out in others.
 func TestExpressionsAreTheSame(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
-	checks := []string{"code IN ('a', 'b')", "code IN ('a')", "code NOT IN ('a', 'b')", "n BETWEEN -5 AND 7", "n > -3 AND (w < 0.5 OR n IS NULL)", "w >= 1", "code ~ '^x'", "n = 1 OR n = 2 AND w > 3", "(n = 1 OR n = 2) AND w > 3",
-		"code <> ''", "on_day >= '2026-01-01'", "at > '2026-01-01 00:00:00+00'", "lower(code) = code", "coalesce(n, 0) >= 0", "data ->> 'kind' = 'sheet'", "length(code) <= 5", "n % 2 = 0", "- n < 4", "code LIKE 'a%'", "CASE WHEN n > 0 THEN w > 0 ELSE true END", "n IN (1, 2, 3)", "f <> 13", "f BETWEEN 3 AND 4", "s <= -7"}
+	checks := []string{
+		"code IN ('a', 'b')", "code IN ('a')", "code NOT IN ('a', 'b')", "n BETWEEN -5 AND 7",
+		"n > -3 AND (w < 0.5 OR n IS NULL)", "w >= 1", "code ~ '^x'", "n = 1 OR n = 2 AND w > 3",
+		"(n = 1 OR n = 2) AND w > 3", "code <> ''", "on_day >= '2026-01-01'", "at > '2026-01-01 00:00:00+00'",
+		"lower(code) = code", "coalesce(n, 0) >= 0", "data ->> 'kind' = 'sheet'", "length(code) <= 5", "n % 2 = 0",
+		"- n < 4", "code LIKE 'a%'", "CASE WHEN n > 0 THEN w > 0 ELSE true END", "n IN (1, 2, 3)", "f <> 13",
+		"f BETWEEN 3 AND 4", "s <= -7",
+	}
 	build := func(expr func(i int) string) *schema.Schema {
 		scratch, err := e.Scratch(ctx)
 		require.NoError(t, err)
 		defer scratch.Close()
-		exec1(t, scratch, "CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
+		exec1(t, scratch,
+			"CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
 		for i := range checks {
 			exec1(t, scratch, fmt.Sprintf("ALTER TABLE t ADD CONSTRAINT c%02d CHECK (%s)", i, expr(i)))
 		}
@@ -202,7 +222,8 @@ func TestExpressionsAreTheSame(t *testing.T) {
 		k.SQL.Text = checks[i]
 		assert.True(t, stored[i].SQL.Same(second[i].SQL), "%s\n%s", stored[i].SQL.Text, second[i].SQL.Text)
 	}
-	exec1(t, db, "CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
+	exec1(t, db,
+		"CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
 	require.NoError(t, db.Canonicalize(ctx, wanted, first))
 	for i, k := range wanted.Table("t").Checks {
 		assert.True(t, k.SQL.Same(stored[i].SQL), "%s\n%s", k.SQL.Text, stored[i].SQL.Text)
@@ -220,7 +241,9 @@ func TestRestateLeavesNothing(t *testing.T) {
 	url := testserver.Postgres(t)
 	_, db := open(t, url)
 	name := one(t, db, "SELECT current_database()")
-	exec1(t, db, "CREATE TABLE t (id integer, code varchar(9) DEFAULT 'a', CONSTRAINT c CHECK (code LIKE 'a%'))", "DROP ROLE IF EXISTS plain_writer", "CREATE ROLE plain_writer LOGIN", "GRANT SELECT ON t TO plain_writer", "REVOKE CREATE ON SCHEMA public FROM PUBLIC")
+	exec1(t, db, "CREATE TABLE t (id integer, code varchar(9) DEFAULT 'a', CONSTRAINT c CHECK (code LIKE 'a%'))",
+		"DROP ROLE IF EXISTS plain_writer", "CREATE ROLE plain_writer LOGIN", "GRANT SELECT ON t TO plain_writer",
+		"REVOKE CREATE ON SCHEMA public FROM PUBLIC")
 	t.Cleanup(func() { _ = db.Exec(ctx, "DROP OWNED BY plain_writer; DROP ROLE plain_writer") })
 	live, err := db.Inspect(ctx)
 	require.NoError(t, err)
@@ -284,14 +307,16 @@ func TestOneOfEverything(t *testing.T) {
 	assert.Empty(t, diff.Schemas(live, made))
 	assert.Empty(t, diff.Schemas(made, live))
 	dump := func(url string) []string {
-		c := exec.Command("pg_dump", "--schema-only", "--no-owner", "--schema=public", "--exclude-table=parted_26", "--exclude-table=heir", url)
+		c := exec.Command("pg_dump", "--schema-only", "--no-owner", "--schema=public", "--exclude-table=parted_26",
+			"--exclude-table=heir", url)
 		c.Stderr = os.Stderr
 		out, err := c.Output()
 		require.NoError(t, err)
 		var lines []string
 		for l := range strings.Lines(string(out)) {
 			l = strings.TrimRight(strings.TrimSpace(l), ",")
-			if l != "" && !strings.HasPrefix(l, "--") && !strings.Contains(l, "restrict") && !strings.Contains(l, "parted_26") && !strings.Contains(l, "erbario_") {
+			if l != "" && !strings.HasPrefix(l, "--") && !strings.Contains(l, "restrict") &&
+				!strings.Contains(l, "parted_26") && !strings.Contains(l, "erbario_") {
 				lines = append(lines, l)
 			}
 		}
@@ -312,14 +337,19 @@ func TestOneOfEverything(t *testing.T) {
 func TestNames(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
 	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", `qu"ote`, "it's", "semi;colon", "-- : undo", "é", "$1", ":name", "?", strings.Repeat("x", 63)} {
-		exec1(t, db, "CREATE TABLE "+e.SQL().Quote(name)+" ("+e.SQL().Quote(name)+" text DEFAULT "+e.SQL().Text(name)+")", "INSERT INTO "+e.SQL().Quote(name)+" DEFAULT VALUES")
+		exec1(t, db,
+			"CREATE TABLE "+e.SQL().Quote(name)+" ("+e.SQL().Quote(name)+" text DEFAULT "+e.SQL().Text(name)+")",
+			"INSERT INTO "+e.SQL().Quote(name)+" DEFAULT VALUES")
 		s, err := db.Inspect(ctx)
 		require.NoError(t, err)
 		table := s.Table(name)
 		require.NotNil(t, table, name)
 		assert.Equal(t, name, table.Columns[0].Name)
 		assert.Equal(t, e.SQL().Text(name), table.Columns[0].Default.Text)
-		rows, err := db.Find(ctx, engine.Finding{TableRows: engine.TableRows{Table: table, Columns: []string{name}, Cells: []any{name}}, Take: []string{name}})
+		rows, err := db.Find(ctx, engine.Finding{
+			TableRows: engine.TableRows{Table: table, Columns: []string{name}, Cells: []any{name}},
+			Take:      []string{name},
+		})
 		require.NoError(t, err)
 		assert.Equal(t, []any{name}, rows[0])
 		_, err = db.TableSize(ctx, name)
@@ -340,7 +370,8 @@ func TestLockHoldsUpNobody(t *testing.T) {
 	time.Sleep(50 * time.Millisecond)
 	within, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
-	require.NoError(t, holder.(engine.Autocommitter).ExecAutocommit(within, "CREATE INDEX CONCURRENTLY t_idx ON t (id)"))
+	require.NoError(t,
+		holder.(engine.Autocommitter).ExecAutocommit(within, "CREATE INDEX CONCURRENTLY t_idx ON t (id)"))
 	require.NoError(t, holder.Unlock(ctx))
 	require.NoError(t, <-waited)
 	require.NoError(t, waiter.Rollback())
@@ -384,17 +415,28 @@ func TestImmutable(t *testing.T) {
 		exec1(t, db, sql)
 	}
 	table := &schema.Table{Name: "t", Columns: []*schema.Column{
-		{Name: "id", Type: schema.Type{Kind: schema.Bigint}, Identity: true}, {Name: "code", Type: schema.Type{Kind: schema.Text, Length: 9}, Immutable: true},
-		{Name: "other", Type: schema.Type{Kind: schema.Text}}, {Name: "at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true}}}
+		{
+			Name:     "id",
+			Type:     schema.Type{Kind: schema.Bigint},
+			Identity: true,
+		}, {Name: "code", Type: schema.Type{Kind: schema.Text, Length: 9}, Immutable: true},
+		{
+			Name: "other",
+			Type: schema.Type{Kind: schema.Text},
+		}, {Name: "at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true}}}
 	s, _ := e.DDL().Lower(&schema.Schema{Tables: []*schema.Table{table}})
 	exec1(t, db, e.DDL().Create(s.Tables[0]).Apply...)
-	exec1(t, db, "INSERT INTO t (code, other, at) VALUES ('a', 'x', '2020-01-01 00:00:00+00'), (NULL, 'x', '2020-01-01 00:00:00+00')", "UPDATE t SET code = 'late' WHERE code IS NULL",
-		"CREATE FUNCTION meddle() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.code := 'b'; RETURN NEW; END $$", "CREATE TRIGGER meddling BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION meddle()")
+	exec1(t, db,
+		"INSERT INTO t (code, other, at) VALUES ('a', 'x', '2020-01-01 00:00:00+00'), (NULL, 'x', '2020-01-01 00:00:00+00')",
+		"UPDATE t SET code = 'late' WHERE code IS NULL",
+		"CREATE FUNCTION meddle() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.code := 'b'; RETURN NEW; END $$",
+		"CREATE TRIGGER meddling BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION meddle()")
 	assert.ErrorContains(t, db.Exec(ctx, "UPDATE t SET other = 'y'"), "t.code cannot be changed once it is set")
 	exec1(t, db, "DROP TRIGGER meddling ON t", "UPDATE t SET other = 'y' WHERE code = 'a'")
 	assert.Equal(t, "t", one(t, db, "SELECT at > '2026-01-01' FROM t WHERE code = 'a'"))
 	require.NoError(t, db.Begin(ctx, 0))
-	exec1(t, db, "SET LOCAL erbario.quiet = 'on'", "UPDATE t SET code = 'c', at = '2021-01-01 00:00:00+00' WHERE code = 'a'")
+	exec1(t, db, "SET LOCAL erbario.quiet = 'on'",
+		"UPDATE t SET code = 'c', at = '2021-01-01 00:00:00+00' WHERE code = 'a'")
 	require.NoError(t, db.Commit(ctx))
 	assert.Equal(t, "2021-01-01 00:00:00+00", one(t, db, "SELECT at FROM t WHERE code = 'c'"))
 	assert.Error(t, db.Exec(ctx, "UPDATE t SET code = 'd'"), "the quiet is over with the transaction")
@@ -404,8 +446,10 @@ func TestImmutable(t *testing.T) {
 func TestLocks(t *testing.T) {
 	url := testserver.Postgres(t)
 	e, db := open(t, url)
-	exec1(t, db, "CREATE TABLE parents (id integer PRIMARY KEY)", "CREATE TABLE sheets (id integer PRIMARY KEY, parent integer, note varchar(20), n integer, CONSTRAINT low CHECK (n < 100) NOT VALID, CONSTRAINT refers FOREIGN KEY (parent) REFERENCES parents)",
-		"CREATE UNIQUE INDEX ready ON sheets (n)", "INSERT INTO parents VALUES (1)", "INSERT INTO sheets SELECT i, 1, 'x', i FROM generate_series(1, 9) i")
+	exec1(t, db, "CREATE TABLE parents (id integer PRIMARY KEY)",
+		"CREATE TABLE sheets (id integer PRIMARY KEY, parent integer, note varchar(20), n integer, CONSTRAINT low CHECK (n < 100) NOT VALID, CONSTRAINT refers FOREIGN KEY (parent) REFERENCES parents)",
+		"CREATE UNIQUE INDEX ready ON sheets (n)", "INSERT INTO parents VALUES (1)",
+		"INSERT INTO sheets SELECT i, 1, 'x', i FROM generate_series(1, 9) i")
 	c, err := pgx.Connect(ctx, url)
 	require.NoError(t, err)
 	defer c.Close(ctx)
@@ -424,10 +468,13 @@ func TestLocks(t *testing.T) {
 		for _, l := range e.DDL().(engine.Online).Locks(sql) {
 			said[l.Table] = strings.ReplaceAll(l.Mode, " ", "")
 		}
-		rows, err := tx.Query(ctx, "SELECT c.relname, upper(replace(l.mode, 'Lock', '')) FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE l.pid = pg_backend_pid() AND c.relname IN ('sheets', 'parents') AND c.relkind = 'r' AND l.mode NOT IN ('AccessShareLock', 'RowShareLock')")
+		rows, err := tx.Query(ctx,
+			"SELECT c.relname, upper(replace(l.mode, 'Lock', '')) FROM pg_locks l JOIN pg_class c ON c.oid = l.relation WHERE l.pid = pg_backend_pid() AND c.relname IN ('sheets', 'parents') AND c.relkind = 'r' AND l.mode NOT IN ('AccessShareLock', 'RowShareLock')")
 		require.NoError(t, err)
 		held := map[string]string{}
-		strength := []string{"ROWEXCLUSIVE", "SHAREUPDATEEXCLUSIVE", "SHARE", "SHAREROWEXCLUSIVE", "EXCLUSIVE", "ACCESSEXCLUSIVE"}
+		strength := []string{
+			"ROWEXCLUSIVE", "SHAREUPDATEEXCLUSIVE", "SHARE", "SHAREROWEXCLUSIVE", "EXCLUSIVE", "ACCESSEXCLUSIVE",
+		}
 		for rows.Next() {
 			var table, mode string
 			require.NoError(t, rows.Scan(&table, &mode))
@@ -452,16 +499,28 @@ func TestLocks(t *testing.T) {
 // Rows in the binary form of COPY are the rows that the same values make as texts.
 func TestCopy(t *testing.T) {
 	_, db := open(t, testserver.Postgres(t))
-	exec1(t, db, "CREATE TABLE t (a smallint, b integer, c bigint, d numeric(30,10), e real, f double precision, g boolean, h date, i time, j timestamptz, k timestamp, l uuid, m jsonb, n bytea, o text, p varchar(40), q numeric)", "CREATE TABLE u (LIKE t)")
+	exec1(t, db,
+		"CREATE TABLE t (a smallint, b integer, c bigint, d numeric(30,10), e real, f double precision, g boolean, h date, i time, j timestamptz, k timestamp, l uuid, m jsonb, n bytea, o text, p varchar(40), q numeric)",
+		"CREATE TABLE u (LIKE t)")
 	cells := []any{
-		int64(-32768), int64(2147483647), int64(-9223372036854775808), "12345678901234567890.0123456789", 1.5, 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00", "1999-12-31 23:59:59.999999", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255}, "tab\tline\n\\é", "x", "-0.00010",
-		int64(0), int64(-1), int64(7), "-1", -2.25, 1e300, false, "0001-01-01", "23:59:59.000001", "2000-01-01 00:00:00", "2000-01-01 00:00:00.1", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, "", "it's", "10000",
+		int64(
+			-32768,
+		), int64(2147483647), int64(-9223372036854775808), "12345678901234567890.0123456789", 1.5, 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00", "1999-12-31 23:59:59.999999", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255}, "tab\tline\n\\é", "x", "-0.00010",
+		int64(
+			0,
+		), int64(-1), int64(7), "-1", -2.25, 1e300, false, "0001-01-01", "23:59:59.000001", "2000-01-01 00:00:00", "2000-01-01 00:00:00.1", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, "", "it's", "10000",
 		nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil,
-		int64(1), int64(2), int64(3), "0", 0.0, 0.0, true, "1970-01-01", "00:00:00", "1970-01-01 00:00:00", "9999-12-31 00:00:00", "00000000-0000-0000-0000-000000000000", "[]", []byte("x"), "a", "b", "99999999.5",
+		int64(
+			1,
+		), int64(2), int64(3), "0", 0.0, 0.0, true, "1970-01-01", "00:00:00", "1970-01-01 00:00:00", "9999-12-31 00:00:00", "00000000-0000-0000-0000-000000000000", "[]", []byte("x"), "a", "b", "99999999.5",
 	}
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	r := engine.TableRows{Table: s.Table("t"), Columns: strings.Split("a b c d e f g h i j k l m n o p q", " "), Cells: cells}
+	r := engine.TableRows{
+		Table:   s.Table("t"),
+		Columns: strings.Split("a b c d e f g h i j k l m n o p q", " "),
+		Cells:   cells,
+	}
 	require.NoError(t, db.Load(ctx, r))
 	r.Table = s.Table("u")
 	for _, p := range (postgres.Engine{}).Split(postgres.Engine{}.Insert(r)) {
@@ -470,10 +529,19 @@ func TestCopy(t *testing.T) {
 	differ, err := db.Select(ctx, "SELECT to_jsonb(x)::text FROM (SELECT * FROM t EXCEPT SELECT * FROM u) x")
 	require.NoError(t, err)
 	assert.Empty(t, differ)
-	assert.Equal(t, "0|4", one(t, db, "SELECT (SELECT count(*) FROM (SELECT * FROM t EXCEPT SELECT * FROM u) x), (SELECT count(*) FROM t)"))
+	assert.Equal(
+		t,
+		"0|4",
+		one(t, db,
+			"SELECT (SELECT count(*) FROM (SELECT * FROM t EXCEPT SELECT * FROM u) x), (SELECT count(*) FROM t)"),
+	)
 	// A type that only its own text form tells goes as text.
 	exec1(t, db, "CREATE TYPE mood AS ENUM ('fresh', 'dry')", "CREATE TABLE v (feel mood, tags text[], n integer)")
-	require.NoError(t, db.Load(ctx, engine.TableRows{Table: &schema.Table{Name: "v"}, Columns: []string{"feel", "tags", "n"}, Cells: []any{"dry", "{a,b}", int64(3), nil, nil, nil}}))
+	require.NoError(t, db.Load(ctx, engine.TableRows{
+		Table:   &schema.Table{Name: "v"},
+		Columns: []string{"feel", "tags", "n"},
+		Cells:   []any{"dry", "{a,b}", int64(3), nil, nil, nil},
+	}))
 	assert.Equal(t, "dry|{a,b}|3", one(t, db, "SELECT * FROM v WHERE n = 3"))
 }
 
@@ -481,7 +549,8 @@ func TestCopy(t *testing.T) {
 // never given again to another row.
 func TestNumbersGoOn(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
-	exec1(t, db, "CREATE TABLE t (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, note text)", "INSERT INTO t (note) SELECT 'x' FROM generate_series(1, 9)", "DELETE FROM t WHERE id > 5")
+	exec1(t, db, "CREATE TABLE t (id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, note text)",
+		"INSERT INTO t (note) SELECT 'x' FROM generate_series(1, 9)", "DELETE FROM t WHERE id > 5")
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
 	step := e.DDL().Drop(engine.TableDrop{Table: s.Table("t"), Keep: "erbario_kept_x_t"}).Steps[0]
@@ -504,7 +573,8 @@ func TestStandby(t *testing.T) {
 	require.NoError(t, err)
 	defer standby.Stop()
 	e, db := open(t, standby.URL)
-	assert.ErrorContains(t, db.Exec(ctx, "CREATE TABLE sheets (id integer)"), "is a standby, which is read only: name the primary in the URL")
+	assert.ErrorContains(t, db.Exec(ctx, "CREATE TABLE sheets (id integer)"),
+		"is a standby, which is read only: name the primary in the URL")
 	_, err = e.At(standby.URL).Scratch(ctx)
 	assert.ErrorContains(t, err, "is read only, as a standby is")
 	m, err := url.Parse(main.URL)

@@ -17,7 +17,8 @@ func rewrites(c *schema.Column) bool {
 	if c.Identity || c.Generated != nil {
 		return true
 	}
-	return c.Default != nil && (mentions(c.Default.Text, "gen_random_uuid") || mentions(c.Default.Text, "clock_timestamp") || mentions(c.Default.Text, "random") || mentions(c.Default.Text, "nextval"))
+	return c.Default != nil &&
+		(mentions(c.Default.Text, "gen_random_uuid") || mentions(c.Default.Text, "clock_timestamp") || mentions(c.Default.Text, "random") || mentions(c.Default.Text, "nextval"))
 }
 
 // values gives columns their values: all that are worked out from the old row in one
@@ -36,7 +37,8 @@ func (a *alteration) values() {
 	worked := func(c *schema.Column) (engine.Source, bool) { // out from the old row
 		s, ok := a.sources[c.Name]
 		anew := a.anew[c.Name]
-		return s, ok && c.Generated == nil && s.Kept == "" && (s.NullsIn == "" || anew) && !s.Unconvertible && s.SQL != "" && (!a.touched[c.Name] || anew)
+		return s, ok && c.Generated == nil && s.Kept == "" && (s.NullsIn == "" || anew) && !s.Unconvertible &&
+			s.SQL != "" && (!a.touched[c.Name] || anew)
 	}
 	for _, c := range a.to.Columns {
 		s, ok := worked(c)
@@ -72,16 +74,28 @@ func (a *alteration) values() {
 			keys[i] = quote("key_" + k)
 		}
 		// The newest of what is kept for a row counts.
-		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept", strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
+		newest := fmt.Sprintf("(SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept",
+			strings.Join(keys, ", "), quote(kept), strings.Join(keys, ", "))
 		match := keptMatch(a.from, s.Match, "kept", "here")
 		if s.NullsIn != "" {
-			sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM %s", table, target(c), newest, match, x, compared(a.from.Column(c.Name), fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(a.from.Column(c.Name), "here."+x)))
+			sql = append(
+				sql,
+				fmt.Sprintf(
+					"UPDATE %s AS here SET %s = NULL FROM %s WHERE %s AND kept.%s IS NULL AND %s IS NOT DISTINCT FROM %s",
+					table, target(c), newest, match, x,
+					compared(a.from.Column(c.Name), fromKept(a.from.Column(c.Name), "kept."+quote("filled_"+c.Name))),
+					compared(a.from.Column(c.Name), "here."+x)),
+			)
 			continue
 		}
 		if a.from.Column(c.Name) != nil && !a.anew[c.Name] {
 			sql = append(sql, fmt.Sprintf("UPDATE %s SET %s = NULL", table, x))
 		}
-		sql = append(sql, fmt.Sprintf("UPDATE %s AS here SET %s = %s FROM %s WHERE %s", table, target(c), fromKept(c, "kept."+x), newest, match))
+		sql = append(
+			sql,
+			fmt.Sprintf("UPDATE %s AS here SET %s = %s FROM %s WHERE %s", table, target(c), fromKept(c, "kept."+x),
+				newest, match),
+		)
 		rest := s.Else
 		if c.NotNull && c.Default != nil {
 			rest = c.Default.Text
@@ -148,7 +162,8 @@ func (a *alteration) types() {
 		}
 		s := table + "ALTER COLUMN " + quote(c.Name)
 		if c.Default == nil {
-			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), engine.Keeps, s+" DROP DEFAULT")
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), engine.Keeps,
+				s+" DROP DEFAULT")
 		} else {
 			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, c.DefaultWords()), engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
 		}
@@ -209,7 +224,8 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 	row := quote(table)
 	switch {
 	case src.Kept != "":
-		expr := fmt.Sprintf("(SELECT %s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)", fromKept(c, "kept."+quote(c.Name)), quote(src.Kept), keptMatch(from, src.Match, "kept", row))
+		expr := fmt.Sprintf("(SELECT %s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)",
+			fromKept(c, "kept."+quote(c.Name)), quote(src.Kept), keptMatch(from, src.Match, "kept", row))
 		switch {
 		case c.NotNull && c.Default != nil:
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
@@ -222,8 +238,11 @@ func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[s
 		if src.SQL != "" {
 			value = src.SQL
 		}
-		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND kept.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.NullsIn), keptMatch(from, src.Match, "kept", row), compared(from.Column(c.Name), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name))), compared(from.Column(c.Name), row+"."+quote(c.Name)), quote(c.Name), value), true
+		return fmt.Sprintf(
+			"CASE WHEN EXISTS (SELECT 1 FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND kept.%s IS NULL) THEN NULL ELSE %s END",
+			quote(src.NullsIn), keptMatch(from, src.Match, "kept", row),
+			compared(from.Column(c.Name), fromKept(from.Column(c.Name), "kept."+quote("filled_"+c.Name))),
+			compared(from.Column(c.Name), row+"."+quote(c.Name)), quote(c.Name), value), true
 	case src.Unconvertible && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":

@@ -54,7 +54,9 @@ func (d *database) lookFor(ctx context.Context, pid uint32) [][]string {
 			return nil
 		}
 	}
-	r := d.waits.beside.PgConn().ExecParams(ctx, qualified(heldBy), [][]byte{fmt.Append(nil, pid)}, nil, nil, nil).Read()
+	r := d.waits.beside.PgConn().
+		ExecParams(ctx, qualified(heldBy), [][]byte{fmt.Append(nil, pid)}, nil, nil, nil).
+		Read()
 	if r.Err != nil {
 		return nil
 	}

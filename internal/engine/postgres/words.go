@@ -61,7 +61,8 @@ var serverTypes = sync.OnceValue(func() map[string]bool {
 })
 
 // shortTypes are the types that the server spells out and people do not.
-var shortTypes = strings.NewReplacer("character varying", "varchar", "timestamp with time zone", "timestamptz", "timestamp without time zone", "timestamp", "time without time zone", "time", "time with time zone", "timetz")
+var shortTypes = strings.NewReplacer("character varying", "varchar", "timestamp with time zone", "timestamptz",
+	"timestamp without time zone", "timestamp", "time without time zone", "time", "time with time zone", "timetz")
 
 // shortType is a type as the server tells it, as people write it. A length stands
 // within the long words.
@@ -73,7 +74,8 @@ func shortType(s string) string {
 				if strings.HasPrefix(zone, "with time zone") {
 					name += "tz"
 				}
-				return name + "(" + n + ")" + strings.TrimPrefix(strings.TrimPrefix(zone, "with time zone"), "without time zone")
+				return name + "(" + n + ")" + strings.TrimPrefix(strings.TrimPrefix(zone, "with time zone"),
+					"without time zone")
 			}
 		}
 	}
@@ -136,7 +138,8 @@ func createTable(t *schema.Table, name string) string {
 // gives it the name that it has.
 func inlineKey(t *schema.Table) string {
 	pk := t.PrimaryKey
-	if pk == nil || len(pk.Columns) != 1 || pk.Options != "" || pk.Name != t.Name+"_pkey" || len(pk.Name) > schema.NameLimit {
+	if pk == nil || len(pk.Columns) != 1 || pk.Options != "" || pk.Name != t.Name+"_pkey" ||
+		len(pk.Name) > schema.NameLimit {
 		return ""
 	}
 	return pk.Columns[0].Column

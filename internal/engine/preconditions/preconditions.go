@@ -34,7 +34,8 @@ func (d Dialect) tells(c *schema.Column) bool { return d.Only != nil && d.Only(c
 
 // Rows are what the rows of from must fulfil to become rows of to; only
 // tells which rows stay until then.
-func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, only string, parent func(string) engine.Parent) []engine.Requirement {
+func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, only string,
+	parent func(string) engine.Parent) []engine.Requirement {
 	var out []engine.Requirement
 	p := projection{Dialect: d, from: from, to: to, sources: sources, only: only}
 	for _, c := range to.Columns {
@@ -48,21 +49,45 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 				shown = append(shown, old.Name)
 			}
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} values of %s.%s cannot be converted to the declared type in a single way", to.Name, c.Name), About: c.Name, Guards: true,
-				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(), p.Quote(old.Name)),
+				Sentence: fmt.Sprintf("{n} values of %s.%s cannot be converted to the declared type in a single way",
+					to.Name, c.Name), About: c.Name, Guards: true,
+				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(),
+					p.Quote(old.Name)),
 			})
 		}
 		if q, typ := p.unfit(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ), About: c.Name, Guards: true, Query: q})
+			out = append(out, engine.Requirement{
+				Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ),
+				About:    c.Name,
+				Guards:   true,
+				Query:    q,
+			})
 		}
 		if q := p.lossy(c); q != "" {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s would be changed by the undo from %s", to.Name, c.Name, c.SQLType), About: c.Name, Guards: true, Query: q})
+			out = append(out, engine.Requirement{
+				Sentence: fmt.Sprintf("{n} values of %s.%s would be changed by the undo from %s", to.Name, c.Name,
+					c.SQLType),
+				About:  c.Name,
+				Guards: true,
+				Query:  q,
+			})
 		}
-		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !p.sources[c.Name].Constant && !(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name), About: c.Name, Lacks: true, Query: p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL")})
+		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !p.sources[c.Name].Constant &&
+			!(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
+			out = append(out, engine.Requirement{
+				Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name),
+				About:    c.Name,
+				Lacks:    true,
+				Query:    p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL"),
+			})
 		}
 		if c.NotNull && c.Default == nil && !p.sourced(c) && !p.Given(to, c) {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name), About: c.Name, Lacks: true, Query: p.query(nil, "true")})
+			out = append(out, engine.Requirement{
+				Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name),
+				About:    c.Name,
+				Lacks:    true,
+				Query:    p.query(nil, "true"),
+			})
 		}
 	}
 	for _, k := range to.Checks {
@@ -73,10 +98,15 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
 			continue // values that were kept fulfilled it before, constants are tried in the proof
 		}
-		if len(used) == 1 && k.Purpose != "" && from.HasCheck(k) && (p.sources[used[0]].Constant || p.sources[used[0]].NullsIn != "") && !p.sources[used[0]].Converts {
+		if len(used) == 1 && k.Purpose != "" && from.HasCheck(k) &&
+			(p.sources[used[0]].Constant || p.sources[used[0]].NullsIn != "") && !p.sources[used[0]].Converts {
 			continue // the other values fulfil it already, and so do the constant and null
 		}
-		out = append(out, engine.Requirement{Sentence: checkSentence(to, k), About: k.Column, Query: p.query(used, "NOT ("+k.SQL.Text+")")})
+		out = append(out, engine.Requirement{
+			Sentence: checkSentence(to, k),
+			About:    k.Column,
+			Query:    p.query(used, "NOT ("+k.SQL.Text+")"),
+		})
 	}
 	for _, x := range to.Indexes {
 		if !x.Unique {
@@ -84,25 +114,42 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		}
 		names, parts := p.bases(schema.Names(x.Parts)), len(schema.Names(x.Parts))
 		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
-		null := slices.ContainsFunc(p.told(x), func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
+		null := slices.ContainsFunc(p.told(x),
+			func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
 		implied := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
 			whole := o.Where == nil && (x.Where != nil || len(o.Parts) < len(x.Parts))
-			return o.Unique && whole && len(o.Parts) <= len(x.Parts) && slices.EqualFunc(o.Parts, x.Parts[:len(o.Parts)], schema.SamePart)
+			return o.Unique && whole && len(o.Parts) <= len(x.Parts) &&
+				slices.EqualFunc(o.Parts, x.Parts[:len(o.Parts)], schema.SamePart)
 		})
 		if (same || implied) && !p.concerned(names) || parts != len(x.Parts) || null {
 			continue
 		}
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row", to.Name, strings.Join(p.told(x), ", ")), Query: p.duplicates(x),
-			Among: from.Name, Repeats: p.told(x), Folded: p.folded(x)})
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row", to.Name,
+				strings.Join(p.told(x), ", ")),
+			Query:   p.duplicates(x),
+			Among:   from.Name,
+			Repeats: p.told(x),
+			Folded:  p.folded(x),
+		})
 	}
-	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) && p.allSourced(names) {
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row and cannot be its primary key", to.Name, strings.Join(names, ", ")), Query: p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns}), Among: from.Name, Repeats: names})
+	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) &&
+		p.allSourced(names) {
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row and cannot be its primary key",
+				to.Name, strings.Join(names, ", ")),
+			Query:   p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns}),
+			Among:   from.Name,
+			Repeats: names,
+		})
 	}
 	for _, k := range to.ForeignKeys {
 		same := slices.ContainsFunc(from.ForeignKeys, func(o *schema.ForeignKey) bool {
-			return slices.Equal(o.Columns, k.Columns) && strings.EqualFold(o.Table, k.Table) && slices.Equal(o.References, k.References)
+			return slices.Equal(o.Columns, k.Columns) && strings.EqualFold(o.Table, k.Table) &&
+				slices.Equal(o.References, k.References)
 		})
-		if same && !p.concerned(k.Columns) || !p.allSourced(k.Columns) || parent(k.Table) == engine.ParentUnknown || len(k.References) != len(k.Columns) {
+		if same && !p.concerned(k.Columns) || !p.allSourced(k.Columns) || parent(k.Table) == engine.ParentUnknown ||
+			len(k.References) != len(k.Columns) {
 			continue
 		}
 		var there, match []string
@@ -111,11 +158,18 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 			match = append(match, fmt.Sprintf("parent.%s = q.%s", p.Quote(k.References[i]), p.Quote(c)))
 		}
 		if parent(k.Table) == engine.ParentNew {
-			out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, strings.Join(there, " AND "))})
+			out = append(out, engine.Requirement{
+				Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table),
+				Query:    p.query(k.Columns, strings.Join(there, " AND ")),
+			})
 			continue
 		}
-		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "), p.Quote(k.Table), strings.Join(match, " AND "))
-		out = append(out, engine.Requirement{Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table), Query: p.query(k.Columns, where)})
+		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "),
+			p.Quote(k.Table), strings.Join(match, " AND "))
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table),
+			Query:    p.query(k.Columns, where),
+		})
 	}
 	for i := range out {
 		out[i].Table = to.Name
@@ -280,7 +334,8 @@ func (p projection) list(names []string) string {
 func (p projection) unfit(c *schema.Column) (query, typ string) {
 	old := p.from.Column(c.Name)
 	src, sourced := p.sources[c.Name]
-	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) || sourced && !src.Converts && src.Fill == "" && src.NullsIn == "" {
+	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) ||
+		sourced && !src.Converts && src.Fill == "" && src.NullsIn == "" {
 		return "", ""
 	}
 	conv, ok := p.Convert(old, c)
@@ -430,8 +485,9 @@ func (p projection) duplicates(x *schema.Index) string {
 		}
 		shown = append(shown, name)
 	}
-	return fmt.Sprintf("SELECT %s%s, count(*) AS %s FROM (%s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1",
-		p.Many, strings.Join(shown, ", "), p.Quote("rows"), p.formed(nil, used), strings.Join(where, " AND "), strings.Join(group, ", "))
+	return fmt.Sprintf("SELECT %s%s, count(*) AS %s FROM (%s) AS q\nWHERE %s GROUP BY %s HAVING count(*) > 1", p.Many,
+		strings.Join(shown, ", "), p.Quote("rows"), p.formed(nil, used), strings.Join(where, " AND "),
+		strings.Join(group, ", "))
 }
 
 // lossy selects the rows whose value would not come back the same from a

@@ -20,7 +20,12 @@ import (
 
 // Create gives the step for a new table.
 func (Engine) Create(t *schema.Table) engine.Step {
-	return engine.Step{Title: "create " + t.Name, Apply: tableStatements(t), Undo: []string{"DROP TABLE " + quote(t.Name)}, UndoLoses: []string{t.Name}}
+	return engine.Step{
+		Title:     "create " + t.Name,
+		Apply:     tableStatements(t),
+		Undo:      []string{"DROP TABLE " + quote(t.Name)},
+		UndoLoses: []string{t.Name},
+	}
 }
 
 // Rename gives the step that renames a table, or a column of one; SQLite itself
@@ -42,16 +47,28 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 				}
 			}
 		}
-		return []engine.Step{{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Work: engine.Keeps, Apply: apply, Undo: undo}}, s
+		return []engine.Step{
+			{Title: fmt.Sprintf("rename %s.%s to %s", table, column, to), Work: engine.Keeps, Apply: apply, Undo: undo},
+		}, s
 	}
 	rename := func(a, b string) []string {
 		if strings.EqualFold(a, b) { // another case alone takes two steps
 			mid := schema.OwnPrefix + "case_" + a
-			return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(mid), "ALTER TABLE " + quote(mid) + " RENAME TO " + quote(b)}
+			return []string{
+				"ALTER TABLE " + quote(a) + " RENAME TO " + quote(mid),
+				"ALTER TABLE " + quote(mid) + " RENAME TO " + quote(b),
+			}
 		}
 		return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(b)}
 	}
-	return []engine.Step{{Title: fmt.Sprintf("rename %s to %s", table, to), Work: engine.Keeps, Apply: rename(table, to), Undo: rename(to, table)}}, s
+	return []engine.Step{
+		{
+			Title: fmt.Sprintf("rename %s to %s", table, to),
+			Work:  engine.Keeps,
+			Apply: rename(table, to),
+			Undo:  rename(to, table),
+		},
+	}, s
 }
 
 // Alter gives the steps that make one table another.
@@ -61,8 +78,9 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		a.Back[column] = s
 	}
 	out := engine.Change{
-		BeforeApply: requirements(a.From, a.To, a.Forward, a.Only, func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo:  requirements(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
+		BeforeApply: requirements(a.From, a.To, a.Forward, a.Only,
+			func(t string) engine.Parent { return a.Parent(t, false) }),
+		BeforeUndo: requirements(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
 	}
 	lost := a.Lost
 	filled := a.Filled()
@@ -86,12 +104,23 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				return out
 			}
 			for i, op := range forward {
-				out.Steps = append(out.Steps, engine.Step{Title: op.title, Work: op.work, Apply: op.sql, Undo: back[i].sql, UndoLoses: engine.Qualify(a.From.Name, op.adds)})
+				out.Steps = append(out.Steps, engine.Step{
+					Title:     op.title,
+					Work:      op.work,
+					Apply:     op.sql,
+					Undo:      back[i].sql,
+					UndoLoses: engine.Qualify(a.From.Name, op.adds),
+				})
 			}
 			return out
 		}
 	}
-	step := engine.Step{Title: a.Summary, Work: engine.Copies, Note: engine.Copies.String(), Loses: engine.Qualify(a.From.Name, lost)}
+	step := engine.Step{
+		Title: a.Summary,
+		Work:  engine.Copies,
+		Note:  engine.Copies.String(),
+		Loses: engine.Qualify(a.From.Name, lost),
+	}
 	if why != "" {
 		step.Note += ": " + why
 	}
@@ -128,7 +157,11 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	out.BeforeUndo = append([]engine.Requirement{carried(a.To)}, out.BeforeUndo...)
 	step.Undo = copyTable(a.To, a.From, a.Back)
 	if a.Keep != "" && len(kept)+len(filled) > 0 {
-		step.Undo = append(step.Undo, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name), keptMatch(a.Match(), a.Keep, a.From.Name)))
+		step.Undo = append(
+			step.Undo,
+			fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(a.Keep), quote(a.From.Name),
+				keptMatch(a.Match(), a.Keep, a.From.Name)),
+		)
 	}
 	out.Steps = []engine.Step{step}
 	return out
@@ -168,7 +201,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 
 	// Off first: triggers, indexes, checks; then columns; then all on again.
 	for _, g := range from.Triggers {
-		if !slices.ContainsFunc(to.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+		if !slices.ContainsFunc(to.Triggers,
+			func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
 			do(engine.TriggerTitle("stop", from, g), engine.NoWork, dropTrigger(g))
 		}
 	}
@@ -207,7 +241,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 		if k.Name == "" || k.Conflict != "" || countCheck(from, k.Name) > 1 {
 			return nil, "a check without a name of its own is dropped"
 		}
-		drop("check "+k.Name, engine.Keeps, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
+		drop("check "+k.Name, engine.Keeps,
+			fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
 	}
 	for _, c := range from.Columns {
 		o := to.Column(c.Name)
@@ -218,7 +253,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 			return nil, c.Name + " changes"
 		}
 		if c.NotNull && !o.NotNull {
-			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), engine.Keeps, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
+			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), engine.Keeps,
+				fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
 		}
 	}
 	for i := len(dropped) - 1; i >= 0; i-- {
@@ -234,14 +270,19 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 				sql = append(sql, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
 			}
 		}
-		drop(from.Name+"."+c.Name, engine.Rewrites, append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
+		drop(
+			from.Name+"."+c.Name,
+			engine.Rewrites,
+			append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
 	}
 	for i, c := range added {
-		early := c.Generated != nil && slices.ContainsFunc(added[i+1:], func(o *schema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
+		early := c.Generated != nil && slices.ContainsFunc(added[i+1:],
+			func(o *schema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
 		if !addable(to, c) || early { // it is calculated from one after it
 			return nil, c.Name + " cannot be added in place"
 		}
-		do("add "+to.Name+"."+c.Name, engine.Keeps, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
+		do("add "+to.Name+"."+c.Name, engine.Keeps,
+			fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
 		if c.Generated == nil {
 			ops[len(ops)-1].adds = []string{c.Name}
 		}
@@ -249,7 +290,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	for i := len(to.Columns) - 1; i >= 0; i-- {
 		c := to.Columns[i]
 		if o := from.Column(c.Name); o != nil && c.NotNull && !o.NotNull {
-			do(fmt.Sprintf("%s.%s is required", to.Name, c.Name), engine.Reads, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", quote(to.Name), quote(c.Name)))
+			do(fmt.Sprintf("%s.%s is required", to.Name, c.Name), engine.Reads,
+				fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", quote(to.Name), quote(c.Name)))
 		}
 	}
 	for i := len(to.Checks) - 1; i >= 0; i-- {
@@ -260,11 +302,13 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 		if k.Name == "" || k.Conflict != "" {
 			return nil, "a check without a name is added"
 		}
-		do("check "+k.Name, engine.Reads, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
+		do("check "+k.Name, engine.Reads,
+			fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
 	}
 	for i := len(to.Indexes) - 1; i >= 0; i-- {
 		x := to.Indexes[i]
-		if !slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
+		if !slices.ContainsFunc(from.Indexes,
+			func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
 				return nil, "a constraint in the table's own statement is added"
 			}
@@ -273,7 +317,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	}
 	for i := len(to.Triggers) - 1; i >= 0; i-- {
 		g := to.Triggers[i]
-		if !slices.ContainsFunc(from.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+		if !slices.ContainsFunc(from.Triggers,
+			func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
 			do(engine.TriggerTitle("hold", to, g), engine.NoWork, g.SQL.Text)
 		}
 	}
@@ -298,7 +343,8 @@ func indexTitle(t *schema.Table, x *schema.Index) string {
 
 // sameIndex tells whether two indexes are the same but for their names.
 func sameIndex(a, b *schema.Index) bool {
-	if a.Unique != b.Unique || a.Constraint != b.Constraint || a.Conflict != b.Conflict || (a.Where == nil) != (b.Where == nil) {
+	if a.Unique != b.Unique || a.Constraint != b.Constraint || a.Conflict != b.Conflict ||
+		(a.Where == nil) != (b.Where == nil) {
 		return false
 	}
 	return (a.Where == nil || a.Where.Same(*b.Where)) && slices.EqualFunc(a.Parts, b.Parts, schema.SamePart)
@@ -320,7 +366,8 @@ func sameForeignKeys(from, to *schema.Table, dropped, added []*schema.Column) bo
 	of := func(t *schema.Table, skip []*schema.Column) []string {
 		var out []string
 		for _, k := range t.ForeignKeys {
-			if len(k.Columns) == 1 && slices.ContainsFunc(skip, func(c *schema.Column) bool { return strings.EqualFold(c.Name, k.Columns[0]) }) {
+			if len(k.Columns) == 1 && slices.ContainsFunc(skip,
+				func(c *schema.Column) bool { return strings.EqualFold(c.Name, k.Columns[0]) }) {
 				continue
 			}
 			out = append(out, strings.ToLower(quoteAll(k.Columns)+" "+references(k)))
@@ -347,7 +394,8 @@ func countCheck(t *schema.Table, name string) int {
 }
 
 func sameColumnButNull(a, b *schema.Column) bool {
-	if !strings.EqualFold(a.SQLType, b.SQLType) || a.Name != b.Name || a.Conflict != b.Conflict || !schema.SameCollation(a.Collation, b.Collation) {
+	if !strings.EqualFold(a.SQLType, b.SQLType) || a.Name != b.Name || a.Conflict != b.Conflict ||
+		!schema.SameCollation(a.Collation, b.Collation) {
 		return false
 	}
 	if (a.Default == nil) != (b.Default == nil) || a.Default != nil && !a.Default.Same(*b.Default) {
@@ -431,5 +479,6 @@ func droppable(t *schema.Table, c *schema.Column) bool {
 
 // mentions tells whether a name stands among the tokens of SQL.
 func mentions(sql, name string) bool {
-	return slices.ContainsFunc(tokens(sql), func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), name) })
+	return slices.ContainsFunc(tokens(sql),
+		func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), name) })
 }

@@ -121,7 +121,8 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 	}
 	return []string{
 		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
-		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "), strings.Join(values, ", "), quote(t.Name), where),
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "),
+			strings.Join(values, ", "), quote(t.Name), where),
 	}
 }
 
@@ -161,13 +162,25 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 		out = append(out, dropTrigger(g))
 	}
 	for _, c := range columns {
-		set = append(set, fmt.Sprintf("%s = (SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c), quote(c), quote(kept.Name), match, quote(kept.Name)))
+		set = append(
+			set,
+			fmt.Sprintf("%s = (SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c), quote(c),
+				quote(kept.Name), match, quote(kept.Name)),
+		)
 	}
 	if len(set) > 0 {
-		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(t.Name), strings.Join(set, ", "), quote(kept.Name), match))
+		out = append(
+			out,
+			fmt.Sprintf("UPDATE %s SET %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(t.Name),
+				strings.Join(set, ", "), quote(kept.Name), match),
+		)
 	}
 	if !stay {
-		out = append(out, fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(kept.Name), quote(t.Name), match))
+		out = append(
+			out,
+			fmt.Sprintf("DELETE FROM %s WHERE EXISTS (SELECT 1 FROM %s WHERE %s)", quote(kept.Name), quote(t.Name),
+				match),
+		)
 	}
 	for _, g := range t.Triggers {
 		out = append(out, g.SQL.Text)

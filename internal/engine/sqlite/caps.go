@@ -24,7 +24,10 @@ func (e Engine) Scripts() engine.Scripter { return e }
 // OwnTables are the statements that make Erbario's own tables.
 func (Engine) OwnTables() engine.OwnTables {
 	return engine.OwnTables{
-		History: []string{historyTable, "CREATE TABLE IF NOT EXISTS erbario_since (\n    name TEXT NOT NULL PRIMARY KEY,\n    at TEXT NOT NULL,\n    next_number INTEGER\n)"},
+		History: []string{
+			historyTable,
+			"CREATE TABLE IF NOT EXISTS erbario_since (\n    name TEXT NOT NULL PRIMARY KEY,\n    at TEXT NOT NULL,\n    next_number INTEGER\n)",
+		},
 		Seeds: []string{
 			"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id TEXT NOT NULL PRIMARY KEY,\n    seed TEXT NOT NULL,\n    random TEXT NOT NULL,\n    begun_at TEXT NOT NULL,\n    ended_at TEXT\n)",
 			"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run TEXT NOT NULL,\n    line TEXT NOT NULL,\n    table_name TEXT NOT NULL,\n    first_row INTEGER NOT NULL,\n    row_count INTEGER NOT NULL,\n    keys TEXT NOT NULL\n)",

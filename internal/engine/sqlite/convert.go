@@ -81,7 +81,8 @@ func exact(sqlType string) bool { return strings.HasPrefix(strings.ToUpper(sqlTy
 // digits is a number as a text with so many digits behind the point. One that is kept as a
 // whole number keeps all of its digits.
 func digits(x string, scale int) string {
-	return fmt.Sprintf("CASE typeof(%s) WHEN 'integer' THEN %s || %s WHEN 'real' THEN printf('%%.%df', %s) ELSE %s END", x, x, literal(zeros(scale)), scale, x, x)
+	return fmt.Sprintf("CASE typeof(%s) WHEN 'integer' THEN %s || %s WHEN 'real' THEN printf('%%.%df', %s) ELSE %s END",
+		x, x, literal(zeros(scale)), scale, x, x)
 }
 
 // zeros are a point and so many zeros; "" for none.
@@ -112,13 +113,19 @@ func convertExact(x, from, to string) (engine.Conversion, bool) {
 		case b.Scale == 0:
 			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, a.Scale+1), "the number must be whole")
 		default:
-			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, -more), fmt.Sprintf("the number must have at most %d digits after the decimal point", b.Scale))
+			return as(fmt.Sprintf("substr(%s, 1, length(%s) - %d)", x, x, -more),
+				fmt.Sprintf("the number must have at most %d digits after the decimal point", b.Scale))
 		}
 	case exact(to) && a.Kind == schema.Text:
 		if b.Scale == 0 {
 			return as("", "the text must be a whole number's digits")
 		}
-		return as(fmt.Sprintf("CASE instr(%s, '.') WHEN 0 THEN %s || %s ELSE %s || substr(%s, 1, max(0, %d - (length(%s) - instr(%s, '.')))) END", x, x, literal(zeros(b.Scale)), x, literal(strings.Repeat("0", b.Scale)), b.Scale, x, x), "the text must be a number's digits")
+		return as(
+			fmt.Sprintf(
+				"CASE instr(%s, '.') WHEN 0 THEN %s || %s ELSE %s || substr(%s, 1, max(0, %d - (length(%s) - instr(%s, '.')))) END",
+				x, x, literal(zeros(b.Scale)), x, literal(strings.Repeat("0", b.Scale)), b.Scale, x, x),
+			"the text must be a number's digits",
+		)
 	case exact(from) && b.Kind == schema.Text:
 		return as("", "a number becomes its digits")
 	case exact(to) && number(a):

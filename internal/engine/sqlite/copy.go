@@ -24,7 +24,8 @@ func copyTable(from, to *schema.Table, sources map[string]engine.Source) []strin
 			out = append(out, dropIndex(x))
 		}
 	}
-	out = append(out, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", quote(from.Name), quote(aside)), createTable(to, to.Name))
+	out = append(out, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", quote(from.Name), quote(aside)),
+		createTable(to, to.Name))
 	out = append(out, copyRows(from, to, aside, to.Name, sources, "")...)
 	out = append(out, "DROP TABLE "+quote(aside))
 	return append(out, dependents(to)...)
@@ -32,7 +33,8 @@ func copyTable(from, to *schema.Table, sources map[string]engine.Source) []strin
 
 // copyRows fills the new table from the old one, which stands under oldName; where
 // chooses rows of it, empty for all.
-func copyRows(from, to *schema.Table, oldName, newName string, sources map[string]engine.Source, where string) []string {
+func copyRows(from, to *schema.Table, oldName, newName string, sources map[string]engine.Source,
+	where string) []string {
 	var columns, values []string
 	f, t := rowidName(from), rowidName(to)
 	if f != "" && t != "" && rowidKey(to) == "" && rowidKey(from) == "" {
@@ -66,12 +68,18 @@ func copyRows(from, to *schema.Table, oldName, newName string, sources map[strin
 			}
 		}
 	}
-	out := []string{fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(newName), strings.Join(columns, ", "), strings.Join(values, ", "), quote(oldName), order)}
+	out := []string{
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(newName), strings.Join(columns, ", "),
+			strings.Join(values, ", "), quote(oldName), order),
+	}
 	if autoincrement(from) && autoincrement(to) {
 		// The next number goes on from where it was, not from the rows that are left.
-		out = append(out,
+		out = append(
+			out,
 			fmt.Sprintf("DELETE FROM sqlite_sequence WHERE name = %s", literal(newName)),
-			fmt.Sprintf("INSERT INTO sqlite_sequence (name, seq) SELECT %s, seq FROM sqlite_sequence WHERE name = %s", literal(newName), literal(oldName)))
+			fmt.Sprintf("INSERT INTO sqlite_sequence (name, seq) SELECT %s, seq FROM sqlite_sequence WHERE name = %s",
+				literal(newName), literal(oldName)),
+		)
 	}
 	return out
 }
@@ -90,7 +98,8 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 	}
 	switch {
 	case src.Kept != "":
-		expr := fmt.Sprintf("(SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c.Name), quote(src.Kept), keptMatch(src.Match, src.Kept, oldName), quote(src.Kept))
+		expr := fmt.Sprintf("(SELECT %s FROM %s WHERE %s ORDER BY %s.rowid DESC LIMIT 1)", quote(c.Name),
+			quote(src.Kept), keptMatch(src.Match, src.Kept, oldName), quote(src.Kept))
 		switch {
 		case c.NotNull && c.Default != nil:
 			expr = fmt.Sprintf("coalesce(%s, %s)", expr, c.Default.Text)
@@ -103,8 +112,10 @@ func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map
 		if src.SQL != "" {
 			value = renameIn(src.SQL, from.Name, oldName)
 		}
-		return fmt.Sprintf("CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
-			quote(src.NullsIn), keptMatch(src.Match, src.NullsIn, oldName), quote(src.NullsIn), quote("filled_"+c.Name), quote(oldName), quote(c.Name), quote(src.NullsIn), quote(c.Name), value), true
+		return fmt.Sprintf(
+			"CASE WHEN EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS %s.%s AND %s.%s IS NULL) THEN NULL ELSE %s END",
+			quote(src.NullsIn), keptMatch(src.Match, src.NullsIn, oldName), quote(src.NullsIn), quote("filled_"+c.Name),
+			quote(oldName), quote(c.Name), quote(src.NullsIn), quote(c.Name), value), true
 	case src.Unconvertible && !c.NotNull:
 		return "NULL", true // all of them are: it was asked
 	case src.SQL != "":
@@ -124,7 +135,8 @@ func renameIn(sql, table, name string) string {
 	last := 0
 	list := tokens(sql)
 	for i, t := range list {
-		if (t.Kind == sqltok.Word || t.Kind == sqltok.Name) && strings.EqualFold(t.Name(), table) && (i == 0 || !list[i-1].Is(".")) {
+		if (t.Kind == sqltok.Word || t.Kind == sqltok.Name) && strings.EqualFold(t.Name(), table) &&
+			(i == 0 || !list[i-1].Is(".")) {
 			b.WriteString(sql[last:t.Start] + quote(name))
 			last = t.End
 		}
@@ -134,7 +146,8 @@ func renameIn(sql, table, name string) string {
 
 // requirements are what the rows of from must fulfil to become rows of to; only
 // tells which rows stay until then.
-func requirements(from, to *schema.Table, sources map[string]engine.Source, only string, parent func(string) engine.Parent) []engine.Requirement {
+func requirements(from, to *schema.Table, sources map[string]engine.Source, only string,
+	parent func(string) engine.Parent) []engine.Requirement {
 	if from.Options.Virtual != "" {
 		return nil
 	}
@@ -178,7 +191,8 @@ func carried(t *schema.Table) engine.Requirement {
 	return engine.Requirement{
 		Shape:    true,
 		Sentence: fmt.Sprintf("{n} columns of %s were added outside Erbario and would be lost", t.Name),
-		Query:    fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name), strings.Join(columns, ", ")),
+		Query: fmt.Sprintf("SELECT name FROM pragma_table_xinfo(%s) WHERE lower(name) NOT IN (%s)", literal(t.Name),
+			strings.Join(columns, ", ")),
 	}
 }
 

@@ -51,7 +51,9 @@ func brief(ctx context.Context, sql string) context.Context {
 		return ctx
 	}
 	switch {
-	case strings.HasPrefix(sql, "INSERT INTO erbario_history "), strings.HasPrefix(sql, "SELECT 1 FROM erbario_history WHERE id = "), strings.HasPrefix(sql, "CREATE TABLE ") && !strings.Contains(strings.ToUpper(sql), " AS"):
+	case strings.HasPrefix(sql, "INSERT INTO erbario_history "),
+		strings.HasPrefix(sql, "SELECT 1 FROM erbario_history WHERE id = "),
+		strings.HasPrefix(sql, "CREATE TABLE ") && !strings.Contains(strings.ToUpper(sql), " AS"):
 		return context.WithoutCancel(ctx)
 	}
 	return ctx
@@ -145,7 +147,8 @@ func (d *database) sample(ctx context.Context, query string, limit int) (engine.
 		names = append(names, fmt.Sprintf("c%d", i))
 		quoted = append(quoted, fmt.Sprintf("quote(c%d)", i))
 	}
-	text := fmt.Sprintf("WITH q(%s) AS (\n%s\n) SELECT %s FROM q", strings.Join(names, ", "), query, strings.Join(quoted, ", "))
+	text := fmt.Sprintf("WITH q(%s) AS (\n%s\n) SELECT %s FROM q", strings.Join(names, ", "), query,
+		strings.Join(quoted, ", "))
 	if limit > 0 {
 		text += fmt.Sprintf(" LIMIT %d", limit)
 	}
@@ -171,7 +174,8 @@ func (d *database) Begin(ctx context.Context, wait time.Duration) error {
 			break
 		}
 		if errors.Is(err, engine.ErrBusy) && time.Now().After(deadline) {
-			return fmt.Errorf("the database %w, still after %s; nothing was changed; --wait gives them longer", engine.ErrBusy, wait)
+			return fmt.Errorf("the database %w, still after %s; nothing was changed; --wait gives them longer",
+				engine.ErrBusy, wait)
 		}
 		if !errors.Is(err, engine.ErrBusy) {
 			return err
@@ -245,7 +249,8 @@ func (d *database) Rollback() error {
 	}
 	d.inTx = false
 	// SQLite may have rolled back by itself, as on a full disk.
-	if _, err := d.conn.ExecContext(context.Background(), "ROLLBACK"); err != nil && !strings.Contains(err.Error(), "no transaction") {
+	if _, err := d.conn.ExecContext(context.Background(), "ROLLBACK"); err != nil &&
+		!strings.Contains(err.Error(), "no transaction") {
 		return plain(err)
 	}
 	return nil
@@ -327,7 +332,9 @@ func (d *database) EnforceReferences(ctx context.Context, hold bool) error {
 
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
-	rows, err := d.Select(ctx, "SELECT name FROM sqlite_schema WHERE type = 'table' AND lower(substr(name, 1, length(?1))) = lower(?1) ORDER BY name", prefix)
+	rows, err := d.Select(ctx,
+		"SELECT name FROM sqlite_schema WHERE type = 'table' AND lower(substr(name, 1, length(?1))) = lower(?1) ORDER BY name",
+		prefix)
 	var out []string
 	for _, r := range rows {
 		out = append(out, r[0])

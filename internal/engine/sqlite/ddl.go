@@ -216,13 +216,20 @@ func (r *reader) column(t *schema.Table) error {
 		case r.accept("NULL"):
 			r.conflict()
 		case r.accept("UNIQUE"):
-			t.Indexes = append(t.Indexes, &schema.Index{Name: constraint, Unique: true, Constraint: true, Parts: []schema.Part{{Column: name}}, Conflict: r.conflict()})
+			t.Indexes = append(t.Indexes, &schema.Index{
+				Name:       constraint,
+				Unique:     true,
+				Constraint: true,
+				Parts:      []schema.Part{{Column: name}},
+				Conflict:   r.conflict(),
+			})
 		case r.accept("CHECK"):
 			_, text, err := r.bracketed()
 			if err != nil {
 				return err
 			}
-			t.Checks = append(t.Checks, &schema.Check{Name: constraint, SQL: sqlOf(text), Column: name, Conflict: r.conflict()})
+			t.Checks = append(t.Checks,
+				&schema.Check{Name: constraint, SQL: sqlOf(text), Column: name, Conflict: r.conflict()})
 		case r.accept("DEFAULT"):
 			text, err := r.defaultValue()
 			if err != nil {
@@ -392,7 +399,13 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 		if err != nil {
 			return err
 		}
-		t.Indexes = append(t.Indexes, &schema.Index{Name: name, Unique: true, Constraint: true, Parts: parts(r.src, inner), Conflict: r.conflict()})
+		t.Indexes = append(t.Indexes, &schema.Index{
+			Name:       name,
+			Unique:     true,
+			Constraint: true,
+			Parts:      parts(r.src, inner),
+			Conflict:   r.conflict(),
+		})
 	case r.accept("CHECK"):
 		_, text, err := r.bracketed()
 		if err != nil {

@@ -15,7 +15,8 @@ import (
 // Inspect reads tables, indexes, triggers and views. What SQLite made for
 // itself is left out.
 func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
-	rows, err := d.Select(ctx, "SELECT type, name, tbl_name, sql FROM sqlite_schema WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' OR type = 'trigger' ORDER BY rowid")
+	rows, err := d.Select(ctx,
+		"SELECT type, name, tbl_name, sql FROM sqlite_schema WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' OR type = 'trigger' ORDER BY rowid")
 	if err != nil {
 		return nil, err
 	}
@@ -93,7 +94,8 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 func liveOf(s *schema.Schema, v *schema.View) string {
 	list := tokens(v.SQL.Text)
 	n := len(list)
-	if n < 8 || !list[n-1].Is("NULL") || !list[n-2].Is("IS") || !list[n-4].Is("WHERE") || !list[n-6].Is("FROM") || !list[n-5].Named() || !list[n-3].Named() {
+	if n < 8 || !list[n-1].Is("NULL") || !list[n-2].Is("IS") || !list[n-4].Is("WHERE") || !list[n-6].Is("FROM") ||
+		!list[n-5].Named() || !list[n-3].Named() {
 		return ""
 	}
 	t := s.Table(list[n-5].Name())

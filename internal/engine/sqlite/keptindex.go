@@ -26,7 +26,8 @@ func (k keyed) index() string { return k.table + "_key_index" }
 
 // stepIndexed runs a statement while the kept tables that it looks into have an index on the
 // key of the rows they belong to. The index is dropped again: a kept table is as it was.
-func (d *database) stepIndexed(ctx context.Context, statement string, run func(ctx context.Context, sql string, args ...any) error) error {
+func (d *database) stepIndexed(ctx context.Context, statement string,
+	run func(ctx context.Context, sql string, args ...any) error) error {
 	list, err := d.keyedIn(ctx, statement)
 	if err != nil {
 		return err
@@ -88,7 +89,8 @@ func (d *database) indexed(ctx context.Context, list []keyed, do func() error) e
 // keyedIn are the kept tables with more than a few rows that SQL looks into by their keys.
 func (d *database) keyedIn(ctx context.Context, sql string) (out []keyed, err error) {
 	for _, table := range keptIn(sql) {
-		columns, err := d.Select(ctx, "SELECT name FROM pragma_table_info(?) WHERE name LIKE 'key\\_%' ESCAPE '\\' ORDER BY cid", table)
+		columns, err := d.Select(ctx,
+			"SELECT name FROM pragma_table_info(?) WHERE name LIKE 'key\\_%' ESCAPE '\\' ORDER BY cid", table)
 		if err != nil {
 			return nil, err
 		}
@@ -117,7 +119,8 @@ func keptIn(sql string) (out []string) {
 		return nil
 	}
 	for _, t := range tokens(sql) {
-		if t.Named() && strings.HasPrefix(strings.ToLower(t.Name()), schema.KeptPrefix) && !slices.Contains(out, t.Name()) {
+		if t.Named() && strings.HasPrefix(strings.ToLower(t.Name()), schema.KeptPrefix) &&
+			!slices.Contains(out, t.Name()) {
 			out = append(out, t.Name())
 		}
 	}

@@ -100,8 +100,12 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 			args = append(args, f.Cells[(at+i)*w:(at+i+1)*w]...)
 		}
 		// CROSS JOIN keeps the rows asked for outside, and the index inside.
-		rows, err := d.values(ctx, fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v CROSS JOIN %s AS t ON %s",
-			strings.Join(names, ", "), marks(w+1, n), strings.Join(take, ", "), quote(f.Table.Name), strings.Join(on, " AND ")), args...)
+		rows, err := d.values(
+			ctx,
+			fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v CROSS JOIN %s AS t ON %s",
+				strings.Join(names, ", "), marks(w+1, n), strings.Join(take, ", "), quote(f.Table.Name),
+				strings.Join(on, " AND ")),
+			args...)
 		if err != nil {
 			return nil, err
 		}
@@ -126,7 +130,9 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 // takes them away and puts them back, in the same transaction.
 func (d *database) Change(ctx context.Context, r engine.TableRows, by []string, quiet bool) (int64, error) {
 	if quiet {
-		triggers, err := d.Select(ctx, "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY rowid", r.Table.Name)
+		triggers, err := d.Select(ctx,
+			"SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND lower(tbl_name) = lower(?) ORDER BY rowid",
+			r.Table.Name)
 		if err != nil {
 			return 0, err
 		}
@@ -164,7 +170,11 @@ func (d *database) change(ctx context.Context, r engine.TableRows, by []string) 
 	if len(set) == 0 {
 		return 0, nil
 	}
-	s, err := d.prepared(ctx, fmt.Sprintf("UPDATE %s SET %s WHERE %s AND (%s)", quote(r.Table.Name), strings.Join(set, ", "), strings.Join(where, " AND "), strings.Join(differs, " OR ")))
+	s, err := d.prepared(
+		ctx,
+		fmt.Sprintf("UPDATE %s SET %s WHERE %s AND (%s)", quote(r.Table.Name), strings.Join(set, ", "),
+			strings.Join(where, " AND "), strings.Join(differs, " OR ")),
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -210,7 +220,11 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 	for _, c := range r.Columns {
 		where = append(where, quote(c)+" IS ?")
 	}
-	s, err := d.prepared(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s = (SELECT %s FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name), row, row, quote(r.Table.Name), strings.Join(where, " AND ")))
+	s, err := d.prepared(
+		ctx,
+		fmt.Sprintf("DELETE FROM %s WHERE %s = (SELECT %s FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name), row, row,
+			quote(r.Table.Name), strings.Join(where, " AND ")),
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -229,7 +243,13 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 // NextNumber is the number that the next row gets.
 func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
 	key := quote(t.Key()[0])
-	rows, err := d.Select(ctx, fmt.Sprintf("SELECT max(coalesce((SELECT max(%s) FROM %s), 0), coalesce((SELECT max(seq) FROM sqlite_sequence WHERE lower(name) = lower(?)), 0))", key, quote(t.Name)), t.Name)
+	rows, err := d.Select(
+		ctx,
+		fmt.Sprintf(
+			"SELECT max(coalesce((SELECT max(%s) FROM %s), 0), coalesce((SELECT max(seq) FROM sqlite_sequence WHERE lower(name) = lower(?)), 0))",
+			key, quote(t.Name)),
+		t.Name,
+	)
 	if err != nil {
 		return 0, err
 	}

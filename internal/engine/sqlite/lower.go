@@ -46,14 +46,22 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 		if t.Guard && !t.Outside {
 			t.Triggers = append(t.Triggers, guardTrigger(t))
 			kind := "guard"
-			text := fmt.Sprintf("on SQLite REPLACE deletes rows of %s without their guard, unless PRAGMA recursive_triggers is on", t.Name)
+			text := fmt.Sprintf(
+				"on SQLite REPLACE deletes rows of %s without their guard, unless PRAGMA recursive_triggers is on",
+				t.Name,
+			)
 			if t.GuardRole != "" {
-				kind, text = "guard by", fmt.Sprintf("SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q", t.GuardRole)
+				kind, text = "guard by", fmt.Sprintf(
+					"SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q",
+					t.GuardRole,
+				)
 			}
-			notices = append(notices, engine.Notice{Kind: kind, Mistake: t.GuardRole != "", Table: t.Name, Column: t.SoftDelete, Text: text})
+			notices = append(notices,
+				engine.Notice{Kind: kind, Mistake: t.GuardRole != "", Table: t.Name, Column: t.SoftDelete, Text: text})
 		}
 		if t.LiveView != "" && !t.Outside {
-			out.Views = append(out.Views, &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: bodyKey}})
+			out.Views = append(out.Views,
+				&schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: bodyKey}})
 		}
 	}
 	return out, notices
@@ -62,7 +70,8 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 func realizeTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(c *schema.Column, format string, args ...any) {
-		notices = append(notices, engine.Notice{Kind: format, Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
+		notices = append(notices,
+			engine.Notice{Kind: format, Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
 	}
 	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
 	key := t.Key()
@@ -99,7 +108,12 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
 		}
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, &schema.Check{Name: schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)), Column: c.Name, Purpose: purpose, SQL: sqlOf(expr)})
+			checks = append(checks, &schema.Check{
+				Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
+				Column:  c.Name,
+				Purpose: purpose,
+				SQL:     sqlOf(expr),
+			})
 		}
 		if e := typeCheck(c); e != "" && !identity {
 			purpose := schema.ForType
@@ -147,7 +161,8 @@ func realizeTable(t *schema.Table) []engine.Notice {
 			x.Where = &w
 		}
 		if x.NullsEqual {
-			notice(&schema.Column{Name: strings.Join(schema.Names(x.Parts), ", ")}, "SQLite allows any number of rows with null: nulls equal is not enforced")
+			notice(&schema.Column{Name: strings.Join(schema.Names(x.Parts), ", ")},
+				"SQLite allows any number of rows with null: nulls equal is not enforced")
 			x.NullsEqual = false
 		}
 	}
@@ -222,7 +237,9 @@ func typeCheck(c *schema.Column) string {
 	case schema.Timestamp, schema.Datetime:
 		return fmt.Sprintf("%s IS datetime(%s) OR %s IS strftime('%%Y-%%m-%%d %%H:%%M:%%f', %s)", x, x, x, x)
 	case schema.UUID:
-		return fmt.Sprintf("%s GLOB '????????-????-????-????-????????????' AND length(replace(%s, '-', '')) = 32 AND %s NOT GLOB '*[^0-9a-f-]*'", x, x, x)
+		return fmt.Sprintf(
+			"%s GLOB '????????-????-????-????-????????????' AND length(replace(%s, '-', '')) = 32 AND %s NOT GLOB '*[^0-9a-f-]*'",
+			x, x, x)
 	case schema.JSON:
 		return fmt.Sprintf("typeof(%s) IN ('text', 'null') AND json_valid(%s)", x, x)
 	case schema.Bytes:
@@ -238,14 +255,19 @@ func typeCheck(c *schema.Column) string {
 func decimalCheck(x string, t schema.Type) string {
 	if t.Precision <= exactDigits {
 		limit := new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(t.Precision-t.Scale)), nil)
-		return fmt.Sprintf("typeof(%s) IN ('integer', 'real', 'null') AND round(%s, %d) = %s AND abs(%s) < %s", x, x, t.Scale, x, x, limit)
+		return fmt.Sprintf("typeof(%s) IN ('integer', 'real', 'null') AND round(%s, %d) = %s AND abs(%s) < %s", x, x,
+			t.Scale, x, x, limit)
 	}
 	// As text in one form: a sign only if negative, no leading zeros but one
 	// before the point, and all digits behind it.
 	whole := t.Precision - t.Scale
-	s := fmt.Sprintf("typeof(%s) IN ('text', 'null') AND ltrim(%s, '-') NOT GLOB '*[^0-9.]*' AND substr(%s, 2) NOT GLOB '*-*'", x, x, x)
+	s := fmt.Sprintf(
+		"typeof(%s) IN ('text', 'null') AND ltrim(%s, '-') NOT GLOB '*[^0-9.]*' AND substr(%s, 2) NOT GLOB '*-*'", x, x,
+		x)
 	if t.Scale > 0 {
-		s += fmt.Sprintf(" AND length(%s) - length(replace(%s, '.', '')) = 1 AND instr(%s, '.') = length(%s) - %d AND instr(ltrim(%s, '-'), '.') BETWEEN 2 AND %d", x, x, x, x, t.Scale, x, max(whole, 1)+1)
+		s += fmt.Sprintf(
+			" AND length(%s) - length(replace(%s, '.', '')) = 1 AND instr(%s, '.') = length(%s) - %d AND instr(ltrim(%s, '-'), '.') BETWEEN 2 AND %d",
+			x, x, x, x, t.Scale, x, max(whole, 1)+1)
 	} else {
 		s += fmt.Sprintf(" AND instr(%s, '.') = 0 AND length(ltrim(%s, '-')) BETWEEN 1 AND %d", x, x, whole)
 	}
@@ -335,17 +357,29 @@ func rowCondition(t *schema.Table) string {
 
 func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "stamped"), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN NEW.%s IS OLD.%s AND NEW.%s IS NOT %s\nBEGIN\n    UPDATE %s SET %s = %s WHERE %s;\nEND",
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN NEW.%s IS OLD.%s AND NEW.%s IS NOT %s\nBEGIN\n    UPDATE %s SET %s = %s WHERE %s;\nEND",
 		quote(name), quote(t.Name), x, x, x, nowExpr, quote(t.Name), x, nowExpr, rowCondition(t))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+	return &schema.Trigger{
+		Name:    name,
+		Column:  c.Name,
+		Purpose: schema.ForStamped,
+		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+	}
 }
 
 // guardTrigger lets no row go permanently that is not marked as deleted.
 func guardTrigger(t *schema.Table) *schema.Trigger {
 	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForGuard))
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW\nWHEN OLD.%s IS NULL\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW\nWHEN OLD.%s IS NULL\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
 		quote(name), quote(t.Name), quote(t.SoftDelete), literal(engine.GuardWords(t.Name)))
-	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForGuard, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+	return &schema.Trigger{
+		Name:    name,
+		Column:  t.SoftDelete,
+		Purpose: schema.ForGuard,
+		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+	}
 }
 
 // unguarded are statements that delete rows of a table past its guard, in a transaction of
@@ -365,9 +399,15 @@ func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguar
 
 func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "immutable"), quote(c.Name)
-	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NULL AND NEW.%s IS NOT OLD.%s\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NULL AND NEW.%s IS NOT OLD.%s\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
 		quote(name), quote(t.Name), x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+	return &schema.Trigger{
+		Name:    name,
+		Column:  c.Name,
+		Purpose: schema.ForImmutable,
+		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+	}
 }
 
 // liveView is the view of the rows that are not deleted. It names its columns,
@@ -377,7 +417,8 @@ func liveView(t *schema.Table) string {
 	for _, c := range t.Columns {
 		names = append(names, quote(c.Name))
 	}
-	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView), strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView),
+		strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
 }
 
 // childrenTrigger marks the rows that refer to a row as deleted together with it, and
@@ -404,8 +445,15 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 		return nil
 	}
 	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForChildren))
-	text := fmt.Sprintf("CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NEW.%s\nBEGIN\n    %s;\nEND", quote(name), quote(t.Name), x, x, strings.Join(updates, ";\n    "))
-	return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: schema.SQL{Text: text, Canon: bodyKey}}
+	text := fmt.Sprintf(
+		"CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NEW.%s\nBEGIN\n    %s;\nEND",
+		quote(name), quote(t.Name), x, x, strings.Join(updates, ";\n    "))
+	return &schema.Trigger{
+		Name:    name,
+		Column:  t.SoftDelete,
+		Purpose: schema.ForChildren,
+		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+	}
 }
 
 // leadsBack tells whether rows of a table can go with others of the same table.
@@ -417,7 +465,8 @@ func leadsBack(s *schema.Schema, t *schema.Table) bool {
 			return false
 		}
 		seen[parent] = true
-		return slices.ContainsFunc(schema.Children(s, parent), func(c schema.Child) bool { return c.Table == t || walk(c.Table) })
+		return slices.ContainsFunc(schema.Children(s, parent),
+			func(c schema.Child) bool { return c.Table == t || walk(c.Table) })
 	}
 	return walk(t)
 }
@@ -443,8 +492,13 @@ func recursiveUpdates(s *schema.Schema, t *schema.Table) []string {
 				on = append(on, fmt.Sprintf("c.%s = p.%s", quote(col), quote(c.Key.References[i])))
 			}
 			x := "c." + quote(c.Table.SoftDelete)
-			terms = append(terms, fmt.Sprintf("SELECT %s, c.%s FROM gone JOIN %s AS p ON gone.kind = %s AND p.%s = gone.n JOIN %s AS c ON %s WHERE (%s IS OLD.%s OR %s IS NEW.%s)",
-				literal(c.Table.Name), cr, quote(parent.Name), literal(parent.Name), pr, quote(c.Table.Name), strings.Join(on, " AND "), x, quote(t.SoftDelete), x, quote(t.SoftDelete)))
+			terms = append(
+				terms,
+				fmt.Sprintf(
+					"SELECT %s, c.%s FROM gone JOIN %s AS p ON gone.kind = %s AND p.%s = gone.n JOIN %s AS c ON %s WHERE (%s IS OLD.%s OR %s IS NEW.%s)",
+					literal(c.Table.Name), cr, quote(parent.Name), literal(parent.Name), pr, quote(c.Table.Name),
+					strings.Join(on, " AND "), x, quote(t.SoftDelete), x, quote(t.SoftDelete)),
+			)
 			if !slices.Contains(reached, c.Table) {
 				reached = append(reached, c.Table)
 			}
@@ -454,8 +508,14 @@ func recursiveUpdates(s *schema.Schema, t *schema.Table) []string {
 	walk(t)
 	var out []string
 	for _, c := range reached {
-		out = append(out, fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s)",
-			quote(c.Name), quote(c.SoftDelete), quote(t.SoftDelete), quote(c.SoftDelete), quote(t.SoftDelete), rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "), literal(c.Name)))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s)",
+				quote(c.Name), quote(c.SoftDelete), quote(t.SoftDelete), quote(c.SoftDelete), quote(t.SoftDelete),
+				rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "),
+				literal(c.Name)),
+		)
 	}
 	return out
 }

@@ -89,7 +89,9 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	if err != nil && mode == engine.ReadOnly && info != nil && inWAL(abs) && !errors.Is(err, engine.ErrBusy) {
 		// To read it SQLite writes beside it, but where nobody can have written to it.
 		if wal, failed := os.Stat(abs + "-wal"); failed == nil && wal.Size() > 0 {
-			return nil, fmt.Errorf("the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written. Give the right to write there, or have the application close it", p, p)
+			return nil, fmt.Errorf(
+				"the file %s is in WAL mode and holds changes in %s-wal, which can be read only where its folder can be written. Give the right to write there, or have the application close it",
+				p, p)
 		}
 		u.RawQuery += "&immutable=1"
 		return open(ctx, p, u.String(), cache)
@@ -152,7 +154,12 @@ func open(ctx context.Context, shown, dsn string, cache int) (engine.Database, e
 		return nil, plain(err)
 	}
 	d := &database{pool: pool, conn: conn, path: shown, timeout: 5 * time.Second}
-	settings := []string{"PRAGMA busy_timeout = 5000", "PRAGMA foreign_keys = OFF", "PRAGMA trusted_schema = OFF", fmt.Sprintf("PRAGMA cache_size = %d", -cmp.Or(cache, usualCache))}
+	settings := []string{
+		"PRAGMA busy_timeout = 5000",
+		"PRAGMA foreign_keys = OFF",
+		"PRAGMA trusted_schema = OFF",
+		fmt.Sprintf("PRAGMA cache_size = %d", -cmp.Or(cache, usualCache)),
+	}
 	for _, s := range settings {
 		if err := d.Exec(ctx, s); err != nil {
 			d.Close()

@@ -31,10 +31,12 @@ var rowWords = &ddl.RowWords{
 		same := engine.Same(engine.Aliased(quote, "k"), engine.Aliased(quote, table), r.By)
 		var set []string
 		for _, c := range columns {
-			set = append(set, fmt.Sprintf("%s = (SELECT k.%s FROM %s AS k WHERE %s)", quote(c), quote(c), quote(r.Keep), same))
+			set = append(set,
+				fmt.Sprintf("%s = (SELECT k.%s FROM %s AS k WHERE %s)", quote(c), quote(c), quote(r.Keep), same))
 		}
 		kept := fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(quote, r.By), quote(r.Keep))
-		return fmt.Sprintf("UPDATE %s SET %s WHERE %s%s", table, strings.Join(set, ", "), engine.IsAmong(quote, r.By, false, kept), live(""))
+		return fmt.Sprintf("UPDATE %s SET %s WHERE %s%s", table, strings.Join(set, ", "),
+			engine.IsAmong(quote, r.By, false, kept), live(""))
 	},
 	Unguarded: unguarded,
 }

@@ -160,14 +160,25 @@ func (Engine) Validate(statement string) error {
 func (Engine) ScriptStatement(statement string) []string {
 	if legacyRename(statement) {
 		table := tokens(statement)[2].Name()
-		byHand := engine.Requirement{Sentence: "indexes or triggers of " + table + " were not created by a migration and would be lost",
-			Query: "SELECT 1 FROM sqlite_schema WHERE lower(tbl_name) = lower(" + literal(table) + ") AND type IN ('index', 'trigger') AND sql IS NOT NULL"}
-		return append((Engine{}).ScriptRequire(byHand), "PRAGMA legacy_alter_table = ON;", statement+";", "PRAGMA legacy_alter_table = OFF;")
+		byHand := engine.Requirement{
+			Sentence: "indexes or triggers of " + table + " were not created by a migration and would be lost",
+			Query: "SELECT 1 FROM sqlite_schema WHERE lower(tbl_name) = lower(" + literal(
+				table,
+			) + ") AND type IN ('index', 'trigger') AND sql IS NOT NULL",
+		}
+		return append((Engine{}).ScriptRequire(byHand), "PRAGMA legacy_alter_table = ON;", statement+";",
+			"PRAGMA legacy_alter_table = OFF;")
 	}
 	if newForm(statement) {
 		return []string{
-			fmt.Sprintf(`CREATE TEMP TABLE IF NOT EXISTS erbario_client (new INTEGER CONSTRAINT "this script needs the client of SQLite 3.%d or newer" CHECK (new));`, newForms),
-			fmt.Sprintf("INSERT INTO temp.erbario_client SELECT sqlite_version() NOT LIKE '3.%%' OR CAST(substr(sqlite_version(), 3) AS INTEGER) >= %d;", newForms),
+			fmt.Sprintf(
+				`CREATE TEMP TABLE IF NOT EXISTS erbario_client (new INTEGER CONSTRAINT "this script needs the client of SQLite 3.%d or newer" CHECK (new));`,
+				newForms,
+			),
+			fmt.Sprintf(
+				"INSERT INTO temp.erbario_client SELECT sqlite_version() NOT LIKE '3.%%' OR CAST(substr(sqlite_version(), 3) AS INTEGER) >= %d;",
+				newForms,
+			),
 			statement + ";",
 		}
 	}
@@ -198,7 +209,17 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 
 // ScriptAround gives what a plain script needs around its steps.
 func (Engine) ScriptAround() (before, begin, commit, after []string) {
-	return []string{".bail on", "PRAGMA foreign_keys = OFF;"}, []string{"BEGIN IMMEDIATE;"}, []string{"COMMIT;"}, []string{"PRAGMA foreign_keys = ON;", "PRAGMA foreign_key_check;"}
+	return []string{
+			".bail on",
+			"PRAGMA foreign_keys = OFF;",
+		}, []string{
+			"BEGIN IMMEDIATE;",
+		}, []string{
+			"COMMIT;",
+		}, []string{
+			"PRAGMA foreign_keys = ON;",
+			"PRAGMA foreign_key_check;",
+		}
 }
 
 // Schedule gives the steps as they are: all of them can stand in one transaction.

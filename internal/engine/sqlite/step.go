@@ -49,7 +49,8 @@ func (d *database) copyInSlices(ctx context.Context, statement string, _ ...any)
 	tail := copyTail(statement)
 	row := statement[tail+len(" ORDER BY "):]
 	aside := tokens(statement[strings.LastIndex(statement[:tail], " FROM "):tail])[1].Name()
-	ends, err := d.Select(ctx, fmt.Sprintf("SELECT count(*), coalesce(min(%s), 0), coalesce(max(%s), 0) FROM %s", row, row, quote(aside)))
+	ends, err := d.Select(ctx,
+		fmt.Sprintf("SELECT count(*), coalesce(min(%s), 0), coalesce(max(%s), 0) FROM %s", row, row, quote(aside)))
 	if err != nil {
 		return err
 	}
@@ -70,7 +71,8 @@ func (d *database) copyInSlices(ctx context.Context, statement string, _ ...any)
 		if !last {
 			end = at + int64(width) - 1
 		}
-		res, err := d.conn.ExecContext(ctx, fmt.Sprintf("%s WHERE %s BETWEEN %d AND %d%s", statement[:tail], row, at, end, statement[tail:]))
+		res, err := d.conn.ExecContext(ctx,
+			fmt.Sprintf("%s WHERE %s BETWEEN %d AND %d%s", statement[:tail], row, at, end, statement[tail:]))
 		if err != nil {
 			return plain(err)
 		}
@@ -124,7 +126,9 @@ func (d *database) Step(ctx context.Context, statement string) error {
 // gone.
 func (d *database) takeAside(ctx context.Context, statement string) error {
 	table := tokens(statement)[2].Name()
-	rows, err := d.Select(ctx, "SELECT type, name, sql FROM sqlite_schema WHERE lower(tbl_name) = lower(?) AND type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY rowid", table)
+	rows, err := d.Select(ctx,
+		"SELECT type, name, sql FROM sqlite_schema WHERE lower(tbl_name) = lower(?) AND type IN ('index', 'trigger') AND sql IS NOT NULL ORDER BY rowid",
+		table)
 	if err != nil {
 		return err
 	}
@@ -147,7 +151,8 @@ func (d *database) handBack(ctx context.Context, statement string) error {
 	key := strings.ToLower(list[2].Name())
 	for _, r := range d.aside[key] {
 		if err := d.Exec(ctx, r[2]); err != nil {
-			return fmt.Errorf("the %s %s, which was not created by a migration, cannot be kept (%w): drop it first", r[0], r[1], err)
+			return fmt.Errorf("the %s %s, which was not created by a migration, cannot be kept (%w): drop it first",
+				r[0], r[1], err)
 		}
 	}
 	delete(d.aside, key)
@@ -191,7 +196,8 @@ func orphaning(statement string) bool {
 // references of touched tables and to them.
 func (d *database) orphans(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
-	references, err := d.Select(ctx, "SELECT m.name, f.\"table\" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table'")
+	references, err := d.Select(ctx,
+		"SELECT m.name, f.\"table\" FROM sqlite_schema m, pragma_foreign_key_list(m.name) f WHERE m.type = 'table'")
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +208,8 @@ func (d *database) orphans(ctx context.Context) (map[string]bool, error) {
 			continue
 		}
 		checked[table] = true
-		rows, err := d.Select(ctx, "SELECT \"table\", rowid, parent, fkid FROM pragma_foreign_key_check("+literal(table)+")")
+		rows, err := d.Select(ctx,
+			"SELECT \"table\", rowid, parent, fkid FROM pragma_foreign_key_check("+literal(table)+")")
 		if err != nil {
 			// One reference to something that cannot be referred to makes the
 			// whole check an error. It was so before, or the steps made it so.

@@ -33,14 +33,22 @@ func selectAll(t *testing.T, db *database, query string) string {
 }
 
 // change alters a table of db as a migration would, in one transaction.
-func change(t *testing.T, db *database, table string, edit func(*schema.Table), forward map[string]engine.Source) engine.Change {
+func change(t *testing.T, db *database, table string, edit func(*schema.Table),
+	forward map[string]engine.Source) engine.Change {
 	from := inspect(t, db).Table(table)
 	to := from.Clone()
 	edit(to)
 	if forward == nil {
 		forward = map[string]engine.Source{}
 	}
-	c := Engine{}.Alter(engine.Alteration{From: from, To: to, Forward: forward, Back: map[string]engine.Source{}, Parent: func(string, bool) engine.Parent { return engine.ParentThere }, Summary: "change"})
+	c := Engine{}.Alter(engine.Alteration{
+		From:    from,
+		To:      to,
+		Forward: forward,
+		Back:    map[string]engine.Source{},
+		Parent:  func(string, bool) engine.Parent { return engine.ParentThere },
+		Summary: "change",
+	})
 	run(t, db, c.Steps, false)
 	return c
 }
@@ -78,7 +86,8 @@ func TestCopyKeepsEverythingAround(t *testing.T) {
 		"CREATE TRIGGER own AFTER DELETE ON taxa BEGIN DELETE FROM specimens; END",
 		"CREATE INDEX by_name ON taxa (name)",
 		"INSERT INTO taxa (id, name, up) VALUES (1, 'Bellis', NULL), (2, 'Salix', 1), (7, 'Arnica', 2)",
-		"INSERT INTO specimens VALUES (1, 1), (2, 7)", "UPDATE taxa SET type_id = 1", "DELETE FROM specimens WHERE id = 99")
+		"INSERT INTO specimens VALUES (1, 1), (2, 7)", "UPDATE taxa SET type_id = 1",
+		"DELETE FROM specimens WHERE id = 99")
 	before := selectAll(t, db, "SELECT * FROM taxa")
 	others := "SELECT type, name, sql FROM sqlite_schema WHERE name NOT IN ('taxa') AND name NOT LIKE 'sqlite%' ORDER BY name"
 	texts := selectAll(t, db, others)
@@ -94,7 +103,8 @@ func TestCopyKeepsEverythingAround(t *testing.T) {
 
 // The next number goes on from where it was, also where the newest rows are gone.
 func TestCopyKeepsTheSequence(t *testing.T) {
-	db := scratch(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT)", "INSERT INTO taxa (name) VALUES ('a'), ('b'), ('c')", "DELETE FROM taxa WHERE id = 3")
+	db := scratch(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT)",
+		"INSERT INTO taxa (name) VALUES ('a'), ('b'), ('c')", "DELETE FROM taxa WHERE id = 3")
 	change(t, db, "taxa", retype("name", "VARCHAR(80)"), nil)
 	require.NoError(t, db.Exec(ctx, "INSERT INTO taxa (name) VALUES ('d')"))
 	assert.Equal(t, "4", selectAll(t, db, "SELECT max(id) FROM taxa"))
@@ -103,17 +113,20 @@ func TestCopyKeepsTheSequence(t *testing.T) {
 // The row number of a table without an integer key stays, by whichever name no
 // column hides.
 func TestCopyKeepsRowNumbers(t *testing.T) {
-	db := scratch(t, "CREATE TABLE sheets (rowid TEXT, code TEXT PRIMARY KEY)", "INSERT INTO sheets (oid, rowid, code) VALUES (5, 'x', 'a'), (9, 'y', 'b')")
+	db := scratch(t, "CREATE TABLE sheets (rowid TEXT, code TEXT PRIMARY KEY)",
+		"INSERT INTO sheets (oid, rowid, code) VALUES (5, 'x', 'a'), (9, 'y', 'b')")
 	change(t, db, "sheets", retype("code", "VARCHAR(9)"), nil)
 	assert.Equal(t, "5|x|a\n9|y|b", selectAll(t, db, "SELECT oid, rowid, code FROM sheets"))
-	db = scratch(t, "CREATE TABLE sheets (code TEXT PRIMARY KEY, n INT) WITHOUT ROWID", "INSERT INTO sheets VALUES ('b', 1), ('a', 2)")
+	db = scratch(t, "CREATE TABLE sheets (code TEXT PRIMARY KEY, n INT) WITHOUT ROWID",
+		"INSERT INTO sheets VALUES ('b', 1), ('a', 2)")
 	change(t, db, "sheets", retype("n", "TEXT"), nil)
 	assert.Equal(t, "a|2\nb|1", selectAll(t, db, "SELECT * FROM sheets"))
 }
 
 // Generated columns are worked out again rather than copied.
 func TestCopyLeavesGeneratedColumnsOut(t *testing.T) {
-	db := scratch(t, "CREATE TABLE sheets (id INTEGER PRIMARY KEY, mm INT, cm REAL AS (mm / 10.0) STORED)", "INSERT INTO sheets (mm) VALUES (25)")
+	db := scratch(t, "CREATE TABLE sheets (id INTEGER PRIMARY KEY, mm INT, cm REAL AS (mm / 10.0) STORED)",
+		"INSERT INTO sheets (mm) VALUES (25)")
 	change(t, db, "sheets", retype("mm", "INTEGER"), nil)
 	assert.Equal(t, "1|25|2.5", selectAll(t, db, "SELECT * FROM sheets"))
 }
@@ -128,8 +141,10 @@ func TestFillFiresNoTrigger(t *testing.T) {
 		"CREATE TRIGGER ins AFTER INSERT ON sheets BEGIN UPDATE sheets SET updated_at = 'now'; END")
 	require.NoError(t, db.Exec(ctx, "DROP TRIGGER ins"))
 	require.NoError(t, db.Exec(ctx, "INSERT INTO sheets (code) VALUES (NULL), ('x')"))
-	require.NoError(t, db.Exec(ctx, "CREATE TRIGGER ins AFTER INSERT ON sheets BEGIN UPDATE sheets SET updated_at = 'now'; END"))
-	change(t, db, "sheets", func(t *schema.Table) { t.Column("code").NotNull = true }, map[string]engine.Source{"code": {SQL: "coalesce(code, 'none')"}})
+	require.NoError(t,
+		db.Exec(ctx, "CREATE TRIGGER ins AFTER INSERT ON sheets BEGIN UPDATE sheets SET updated_at = 'now'; END"))
+	change(t, db, "sheets", func(t *schema.Table) { t.Column("code").NotNull = true },
+		map[string]engine.Source{"code": {SQL: "coalesce(code, 'none')"}})
 	assert.Equal(t, "1|none|then\n2|x|then", selectAll(t, db, "SELECT * FROM sheets"))
 	// The same for what an undo kept.
 	live := inspect(t, db).Table("sheets")
@@ -147,24 +162,37 @@ func TestFillFiresNoTrigger(t *testing.T) {
 
 // A row that was given an old key again is not given the old row's value.
 func TestKeptValueNeedsTheSameRow(t *testing.T) {
-	db := scratch(t, "CREATE TABLE sheets (id INTEGER PRIMARY KEY, note TEXT, created_at TEXT)", "INSERT INTO sheets VALUES (1, 'old', 'monday'), (2, 'stays', 'monday')")
+	db := scratch(t, "CREATE TABLE sheets (id INTEGER PRIMARY KEY, note TEXT, created_at TEXT)",
+		"INSERT INTO sheets VALUES (1, 'old', 'monday'), (2, 'stays', 'monday')")
 	from := inspect(t, db).Table("sheets")
 	to := from.Clone()
 	to.Columns = []*schema.Column{to.Columns[0], to.Columns[2]}
-	c := Engine{}.Alter(engine.Alteration{From: from, To: to, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{"note": {Kept: "erbario_kept_1_sheets"}}, Lost: []string{"note"}, Keep: "erbario_kept_1_sheets", Parent: func(string, bool) engine.Parent { return engine.ParentThere }})
+	c := Engine{}.Alter(engine.Alteration{
+		From:    from,
+		To:      to,
+		Forward: map[string]engine.Source{},
+		Back:    map[string]engine.Source{"note": {Kept: "erbario_kept_1_sheets"}},
+		Lost:    []string{"note"},
+		Keep:    "erbario_kept_1_sheets",
+		Parent:  func(string, bool) engine.Parent { return engine.ParentThere },
+	})
 	run(t, db, c.Steps, false)
 	require.NoError(t, db.Exec(ctx, "DELETE FROM sheets WHERE id = 1"))
 	require.NoError(t, db.Exec(ctx, "INSERT INTO sheets VALUES (1, 'tuesday')"))
 	run(t, db, c.Steps, true)
-	assert.Equal(t, "1||tuesday\n2|stays|monday", selectAll(t, db, "SELECT id, note, created_at FROM sheets ORDER BY id"))
-	assert.Equal(t, "old", selectAll(t, db, "SELECT note FROM erbario_kept_1_sheets"), "what found no row is still there")
+	assert.Equal(t, "1||tuesday\n2|stays|monday",
+		selectAll(t, db, "SELECT id, note, created_at FROM sheets ORDER BY id"))
+	assert.Equal(t, "old", selectAll(t, db, "SELECT note FROM erbario_kept_1_sheets"),
+		"what found no row is still there")
 }
 
 // A reference that the steps leave without a row is found; one that was so
 // before is not held against them, nor one that cannot be checked at all.
 func TestSettle(t *testing.T) {
-	db := scratch(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY)", "CREATE TABLE specimens (id INTEGER PRIMARY KEY, taxon INT REFERENCES taxa (id))",
-		"CREATE TABLE mismatched (a INT REFERENCES taxa (code))", "INSERT INTO taxa VALUES (1)", "INSERT INTO specimens VALUES (1, 1), (2, 99)", "INSERT INTO mismatched VALUES (1)")
+	db := scratch(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY)",
+		"CREATE TABLE specimens (id INTEGER PRIMARY KEY, taxon INT REFERENCES taxa (id))",
+		"CREATE TABLE mismatched (a INT REFERENCES taxa (code))", "INSERT INTO taxa VALUES (1)",
+		"INSERT INTO specimens VALUES (1, 1), (2, 99)", "INSERT INTO mismatched VALUES (1)")
 	require.NoError(t, db.Begin(ctx, 0))
 	again := func(statements ...string) error {
 		require.NoError(t, db.TrackIntegrity(ctx, statements, nil))
@@ -178,7 +206,8 @@ func TestSettle(t *testing.T) {
 	require.NoError(t, db.Rollback())
 	require.NoError(t, db.Begin(ctx, 0))
 	require.NoError(t, again("UPDATE specimens SET taxon = 1 WHERE id = 2"))
-	assert.ErrorContains(t, again("DELETE FROM taxa"), "row 1 of specimens refers to no row of taxa", "also where only the parent is touched")
+	assert.ErrorContains(t, again("DELETE FROM taxa"), "row 1 of specimens refers to no row of taxa",
+		"also where only the parent is touched")
 	require.NoError(t, db.Rollback())
 }
 
@@ -187,8 +216,12 @@ func TestSettle(t *testing.T) {
 func TestStoredTypes(t *testing.T) {
 	table := &schema.Table{Name: "t"}
 	kinds := []schema.Type{
-		{Kind: schema.UUID}, {Kind: schema.JSON}, {Kind: schema.Decimal, Precision: 20, Scale: 2}, {Kind: schema.Text}, {Kind: schema.Text, Length: 5}, {Kind: schema.Date}, {Kind: schema.Time},
-		{Kind: schema.Timestamp}, {Kind: schema.Boolean}, {Kind: schema.Decimal, Precision: 6, Scale: 2}, {Kind: schema.Integer}, {Kind: schema.Choice, Choices: []string{"a", "0930"}}, {Kind: schema.Bytes, Length: 2},
+		{
+			Kind: schema.UUID,
+		}, {Kind: schema.JSON}, {Kind: schema.Decimal, Precision: 20, Scale: 2}, {Kind: schema.Text}, {Kind: schema.Text, Length: 5}, {Kind: schema.Date}, {Kind: schema.Time},
+		{
+			Kind: schema.Timestamp,
+		}, {Kind: schema.Boolean}, {Kind: schema.Decimal, Precision: 6, Scale: 2}, {Kind: schema.Integer}, {Kind: schema.Choice, Choices: []string{"a", "0930"}}, {Kind: schema.Bytes, Length: 2},
 	}
 	for i, k := range kinds {
 		table.Columns = append(table.Columns, &schema.Column{Name: fmt.Sprintf("c%d", i), Type: k})
@@ -200,14 +233,34 @@ func TestStoredTypes(t *testing.T) {
 		good   []string
 		bad    []string
 	}{
-		{0, []string{"'12345678-1234-1234-1234-123456789012'"}, []string{"'12345678123412341234123456789012'", "'x'", "12", "'12345678-1234-1234-1234-12345678901G'"}},
+		{
+			0,
+			[]string{"'12345678-1234-1234-1234-123456789012'"},
+			[]string{"'12345678123412341234123456789012'", "'x'", "12", "'12345678-1234-1234-1234-12345678901G'"},
+		},
 		{1, []string{"'12.50'", "'{}'", "'\"0930\"'"}, []string{"'{'", "x'00'"}},
-		{2, []string{"'123456789012345678.10'", "'0.05'", "'-7.00'"}, []string{"'1'", "'1.5'", "'01.50'", "'1.234'", "'--1.00'", "'1234567890123456789.00'", "1.5"}},
-		{3, []string{"'0930'", "'12.50'", "'12345678901234567890123456789012'", "''"}, []string{"'a' || char(0) || 'b'", "x'6162'"}},
+		{
+			2,
+			[]string{"'123456789012345678.10'", "'0.05'", "'-7.00'"},
+			[]string{"'1'", "'1.5'", "'01.50'", "'1.234'", "'--1.00'", "'1234567890123456789.00'", "1.5"},
+		},
+		{
+			3,
+			[]string{"'0930'", "'12.50'", "'12345678901234567890123456789012'", "''"},
+			[]string{"'a' || char(0) || 'b'", "x'6162'"},
+		},
 		{4, []string{"'ééééé'"}, []string{"'abcdef'"}},
-		{5, []string{"'2026-01-31'", "'0930-01-01'"}, []string{"'2026-02-30'", "'31.01.2026'", "'now'", "20260131", "'x'"}},
+		{
+			5,
+			[]string{"'2026-01-31'", "'0930-01-01'"},
+			[]string{"'2026-02-30'", "'31.01.2026'", "'now'", "20260131", "'x'"},
+		},
 		{6, []string{"'08:30:00'", "'08:30:00.125'"}, []string{"'8:30'", "'25:00:00'", "'x'", "7"}},
-		{7, []string{"'2026-01-31 08:30:00'", "'2026-01-31 08:30:00.125'"}, []string{"'2026-01-31T08:30:00Z'", "'2026-01-31'", "'2026-01-31 08:30:00 +0000 UTC'", "'x'", "1769848200"}},
+		{
+			7,
+			[]string{"'2026-01-31 08:30:00'", "'2026-01-31 08:30:00.125'"},
+			[]string{"'2026-01-31T08:30:00Z'", "'2026-01-31'", "'2026-01-31 08:30:00 +0000 UTC'", "'x'", "1769848200"},
+		},
 		{8, []string{"0", "1", "true"}, []string{"2", "'true'", "'x'"}},
 		{9, []string{"1", "-9999.99", "0.5"}, []string{"0.125", "10000", "'x'"}},
 		{10, []string{"2147483647", "-2147483648", "'7'"}, []string{"2147483648", "1.5", "'x'"}},
@@ -218,13 +271,15 @@ func TestStoredTypes(t *testing.T) {
 		name := fmt.Sprintf("c%d", c.column)
 		for _, v := range append(c.good, "NULL") {
 			require.NoError(t, db.Exec(ctx, "DELETE FROM t"))
-			require.NoError(t, db.Exec(ctx, fmt.Sprintf("INSERT INTO t (%s) VALUES (%s)", name, v)), "%s takes %s", kinds[c.column], v)
+			require.NoError(t, db.Exec(ctx, fmt.Sprintf("INSERT INTO t (%s) VALUES (%s)", name, v)), "%s takes %s",
+				kinds[c.column], v)
 			if v[0] == '\'' && c.column != 10 {
 				assert.Equal(t, v, selectAll(t, db, "SELECT quote("+name+") FROM t"), "%s keeps %s", kinds[c.column], v)
 			}
 		}
 		for _, v := range c.bad {
-			assert.Error(t, db.Exec(ctx, fmt.Sprintf("INSERT INTO t (%s) VALUES (%s)", name, v)), "%s refuses %s", kinds[c.column], v)
+			assert.Error(t, db.Exec(ctx, fmt.Sprintf("INSERT INTO t (%s) VALUES (%s)", name, v)), "%s refuses %s",
+				kinds[c.column], v)
 		}
 	}
 }
@@ -232,10 +287,18 @@ func TestStoredTypes(t *testing.T) {
 // updated_at is set by every update, upserts and recursive triggers included,
 // and an explicit value stays.
 func TestStamped(t *testing.T) {
-	table := &schema.Table{Name: "t", PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}}, Columns: []*schema.Column{
-		{Name: "k", Type: schema.Type{Kind: schema.Text}, NotNull: true}, {Name: "n", Type: schema.Type{Kind: schema.Integer}}, {Name: "updated_at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true, NotNull: true},
-		{Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true},
-	}}
+	table := &schema.Table{
+		Name:       "t",
+		PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}},
+		Columns: []*schema.Column{
+			{
+				Name:    "k",
+				Type:    schema.Type{Kind: schema.Text},
+				NotNull: true,
+			}, {Name: "n", Type: schema.Type{Kind: schema.Integer}}, {Name: "updated_at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true, NotNull: true},
+			{Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true},
+		},
+	}
 	for _, without := range []bool{false, true} {
 		table.Options.WithoutRowid = without
 		s, _ := Engine{}.Lower(&schema.Schema{Tables: []*schema.Table{table}})
@@ -249,11 +312,17 @@ func TestStamped(t *testing.T) {
 		assert.Equal(t, "0", selectAll(t, db, fresh), "an explicit value stays")
 		require.NoError(t, db.Exec(ctx, "UPDATE t SET n = n + 1 WHERE k = 'a'"))
 		assert.Equal(t, "1", selectAll(t, db, fresh))
-		require.NoError(t, db.Exec(ctx, "INSERT INTO t (k, n) VALUES ('b', 5) ON CONFLICT (k) DO UPDATE SET n = excluded.n"))
+		require.NoError(t,
+			db.Exec(ctx, "INSERT INTO t (k, n) VALUES ('b', 5) ON CONFLICT (k) DO UPDATE SET n = excluded.n"))
 		assert.Equal(t, "2", selectAll(t, db, fresh))
 		require.NoError(t, db.Exec(ctx, "UPDATE t SET once = 'x' WHERE k = 'a'"), "not set before")
 		assert.ErrorContains(t, db.Exec(ctx, "UPDATE t SET once = 'y' WHERE k = 'a'"), "cannot be changed")
-		assert.ErrorContains(t, db.Exec(ctx, "INSERT INTO t (k, once) VALUES ('a', 'z') ON CONFLICT (k) DO UPDATE SET once = excluded.once"), "cannot be changed")
+		assert.ErrorContains(
+			t,
+			db.Exec(ctx,
+				"INSERT INTO t (k, once) VALUES ('a', 'z') ON CONFLICT (k) DO UPDATE SET once = excluded.once"),
+			"cannot be changed",
+		)
 		require.NoError(t, db.Exec(ctx, "UPDATE t SET once = 'x'"), "the same again")
 	}
 }
@@ -280,12 +349,46 @@ func TestAddColumn(t *testing.T) {
 		{schema.Column{Name: "c", SQLType: "TEXT", NotNull: true}, nil, nil, true},
 		{schema.Column{Name: "c", SQLType: "TEXT", Default: sqlOr("(1+1)")}, nil, nil, true},
 		{schema.Column{Name: "c", SQLType: "TEXT", Default: sqlOr("CURRENT_DATE")}, nil, nil, true},
-		{schema.Column{Name: "c", SQLType: "TEXT", Generated: &schema.Generated{SQL: sqlOf("a || 'x'"), Stored: true}}, nil, nil, true},
-		{schema.Column{Name: "c", SQLType: "TEXT", Generated: &schema.Generated{SQL: sqlOf("a || 'x'")}}, nil, nil, false},
-		{schema.Column{Name: "c", SQLType: "TEXT"}, &schema.Index{Unique: true, Constraint: true, Parts: []schema.Part{{Column: "c"}}}, nil, true},
-		{schema.Column{Name: "c", SQLType: "TEXT"}, &schema.Index{Name: "u", Unique: true, Parts: []schema.Part{{Column: "c"}}}, nil, false},
-		{schema.Column{Name: "c", SQLType: "INT"}, nil, &schema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}}, false},
-		{schema.Column{Name: "c", SQLType: "INT", Default: sqlOr("1")}, nil, &schema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}}, true},
+		{
+			schema.Column{
+				Name:      "c",
+				SQLType:   "TEXT",
+				Generated: &schema.Generated{SQL: sqlOf("a || 'x'"), Stored: true},
+			},
+			nil,
+			nil,
+			true,
+		},
+		{
+			schema.Column{Name: "c", SQLType: "TEXT", Generated: &schema.Generated{SQL: sqlOf("a || 'x'")}},
+			nil,
+			nil,
+			false,
+		},
+		{
+			schema.Column{Name: "c", SQLType: "TEXT"},
+			&schema.Index{Unique: true, Constraint: true, Parts: []schema.Part{{Column: "c"}}},
+			nil,
+			true,
+		},
+		{
+			schema.Column{Name: "c", SQLType: "TEXT"},
+			&schema.Index{Name: "u", Unique: true, Parts: []schema.Part{{Column: "c"}}},
+			nil,
+			false,
+		},
+		{
+			schema.Column{Name: "c", SQLType: "INT"},
+			nil,
+			&schema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}},
+			false,
+		},
+		{
+			schema.Column{Name: "c", SQLType: "INT", Default: sqlOr("1")},
+			nil,
+			&schema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}},
+			true,
+		},
 	}
 	for i, c := range cases {
 		for _, rows := range []bool{false, true} {
@@ -303,7 +406,8 @@ func TestAddColumn(t *testing.T) {
 					t.ForeignKeys = append(t.ForeignKeys, c.fk)
 				}
 			}, nil)
-			assert.Equal(t, c.copies, strings.Contains(strings.Join(out.Steps[0].Apply, ";"), "erbario_old_t"), "case %d", i)
+			assert.Equal(t, c.copies, strings.Contains(strings.Join(out.Steps[0].Apply, ";"), "erbario_old_t"),
+				"case %d", i)
 			run(t, db, out.Steps, true)
 			after := inspect(t, db)
 			assert.Equal(t, schema.Fingerprint(before), schema.Fingerprint(after), "case %d", i)
@@ -314,7 +418,8 @@ func TestAddColumn(t *testing.T) {
 // While any view of the file is broken SQLite drops and renames no column at
 // all; that is found out before, and the copy used.
 func TestBroken(t *testing.T) {
-	db := scratch(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)", "CREATE VIEW bad AS SELECT nowhere FROM t", "CREATE TABLE o (x INT)", "CREATE TRIGGER worse AFTER INSERT ON o BEGIN UPDATE t SET gone = 1; END")
+	db := scratch(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)", "CREATE VIEW bad AS SELECT nowhere FROM t",
+		"CREATE TABLE o (x INT)", "CREATE TRIGGER worse AFTER INSERT ON o BEGIN UPDATE t SET gone = 1; END")
 	assert.Error(t, db.Exec(ctx, "ALTER TABLE t DROP COLUMN a"))
 	list, err := db.InvalidObjects(ctx)
 	require.NoError(t, err)
@@ -323,7 +428,14 @@ func TestBroken(t *testing.T) {
 	from := inspect(t, db).Table("t")
 	to := from.Clone()
 	to.Columns = append(to.Columns, &schema.Column{Name: "b", SQLType: "TEXT"})
-	c := Engine{}.Alter(engine.Alteration{From: from, To: to, Forward: map[string]engine.Source{}, Back: map[string]engine.Source{}, NoDrop: true, Parent: func(string, bool) engine.Parent { return engine.ParentThere }})
+	c := Engine{}.Alter(engine.Alteration{
+		From:    from,
+		To:      to,
+		Forward: map[string]engine.Source{},
+		Back:    map[string]engine.Source{},
+		NoDrop:  true,
+		Parent:  func(string, bool) engine.Parent { return engine.ParentThere },
+	})
 	run(t, db, c.Steps, false)
 	run(t, db, c.Steps, true)
 	assert.Nil(t, inspect(t, db).Table("t").Column("b"))
@@ -344,7 +456,8 @@ func TestRenameCase(t *testing.T) {
 // The driver gives a DATE's text back as a time and stores a time as something
 // else: values are read by quote alone.
 func TestDatesAreNeverScanned(t *testing.T) {
-	db := scratch(t, "CREATE TABLE t (d DATE, s TIMESTAMP)", "INSERT INTO t VALUES ('2026-01-31', '2026-01-31 08:30:00')")
+	db := scratch(t, "CREATE TABLE t (d DATE, s TIMESTAMP)",
+		"INSERT INTO t VALUES ('2026-01-31', '2026-01-31 08:30:00')")
 	rows, err := db.Sample(ctx, "SELECT d, s FROM t", 5)
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"'2026-01-31'", "'2026-01-31 08:30:00'"}}, rows.Values)
@@ -354,7 +467,12 @@ func TestDatesAreNeverScanned(t *testing.T) {
 	assert.IsType(t, time.Time{}, v)
 	_, err = db.conn.ExecContext(ctx, "INSERT INTO t (d) VALUES (?)", time.Date(2026, 1, 31, 0, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
-	assert.Contains(t, selectAll(t, db, "SELECT quote(d) FROM t WHERE d LIKE '%UTC%' OR typeof(d) = 'text' ORDER BY rowid DESC LIMIT 1"), "+0000 UTC")
+	assert.Contains(
+		t,
+		selectAll(t, db,
+			"SELECT quote(d) FROM t WHERE d LIKE '%UTC%' OR typeof(d) = 'text' ORDER BY rowid DESC LIMIT 1"),
+		"+0000 UTC",
+	)
 }
 
 // Scratch cannot reach another database: the statements that could are refused.
@@ -420,7 +538,12 @@ func TestForeignKeysAreOff(t *testing.T) {
 // SQLite has no uuid(); ours is a version 7 one.
 func TestNewUUID(t *testing.T) {
 	db := scratch(t)
-	assert.Equal(t, "1", selectAll(t, db, "SELECT u GLOB '????????-????-7???-[89ab]???-????????????' AND length(replace(u, '-', '')) = 32 FROM (SELECT "+uuidExpr+" AS u)"))
+	assert.Equal(
+		t,
+		"1",
+		selectAll(t, db,
+			"SELECT u GLOB '????????-????-7???-[89ab]???-????????????' AND length(replace(u, '-', '')) = 32 FROM (SELECT "+uuidExpr+" AS u)"),
+	)
 	a := selectAll(t, db, "SELECT "+uuidExpr)
 	time.Sleep(5 * time.Millisecond)
 	assert.Less(t, a, selectAll(t, db, "SELECT "+uuidExpr), "they sort by time")
@@ -429,10 +552,21 @@ func TestNewUUID(t *testing.T) {
 // INSERT OR REPLACE deletes and inserts, so that immutable does not hold against
 // it: said in the language's page, and noticed here should it change.
 func TestReplacePassesImmutable(t *testing.T) {
-	table := &schema.Table{Name: "t", PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}}, Columns: []*schema.Column{
-		{Name: "k", Type: schema.Type{Kind: schema.Text}, NotNull: true}, {Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true}}}
+	table := &schema.Table{
+		Name:       "t",
+		PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}},
+		Columns: []*schema.Column{
+			{
+				Name:    "k",
+				Type:    schema.Type{Kind: schema.Text},
+				NotNull: true,
+			}, {Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true}},
+	}
 	s, _ := Engine{}.Lower(&schema.Schema{Tables: []*schema.Table{table}})
-	db := scratch(t, append(tableStatements(s.Tables[0]), "INSERT INTO t VALUES ('a', 'x')", "INSERT OR REPLACE INTO t VALUES ('a', 'y')")...)
+	db := scratch(
+		t,
+		append(tableStatements(s.Tables[0]), "INSERT INTO t VALUES ('a', 'x')",
+			"INSERT OR REPLACE INTO t VALUES ('a', 'y')")...)
 	assert.Equal(t, "a|y", selectAll(t, db, "SELECT * FROM t"))
 	assert.Error(t, db.Exec(ctx, "INSERT INTO t VALUES (NULL, 'x')"), "a text key admits null unless it is NOT NULL")
 }
@@ -441,7 +575,8 @@ func TestReplacePassesImmutable(t *testing.T) {
 // goes on working, and the copy carries it along as it stands.
 func TestUpdateOfKeepsDroppedColumns(t *testing.T) {
 	db := scratch(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b TEXT)", "CREATE TABLE log (n TEXT)",
-		"CREATE TRIGGER watch AFTER UPDATE OF a, b ON t BEGIN INSERT INTO log VALUES (NEW.a); END", "INSERT INTO t VALUES (1, 'x', 'y')")
+		"CREATE TRIGGER watch AFTER UPDATE OF a, b ON t BEGIN INSERT INTO log VALUES (NEW.a); END",
+		"INSERT INTO t VALUES (1, 'x', 'y')")
 	change(t, db, "t", func(t *schema.Table) { t.Columns = t.Columns[:2] }, nil)
 	require.NoError(t, db.Exec(ctx, "UPDATE t SET a = 'z'"))
 	assert.Equal(t, "z", selectAll(t, db, "SELECT * FROM log"))
@@ -466,7 +601,8 @@ func TestInPlaceIsReadByOlderClients(t *testing.T) {
 	}, nil)
 	assert.False(t, c.Copies)
 	require.NoError(t, db.Close())
-	out, err := exec.Command("sqlite3", path, "PRAGMA integrity_check; INSERT INTO t VALUES (2, 'y', 3); SELECT count(*) FROM t;").CombinedOutput()
+	out, err := exec.Command("sqlite3", path, "PRAGMA integrity_check; INSERT INTO t VALUES (2, 'y', 3); SELECT count(*) FROM t;").
+		CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, "ok\n2\n", string(out))
 	out, _ = exec.Command("sqlite3", path, "INSERT INTO t VALUES (3, 'y', 0);").CombinedOutput()
@@ -526,11 +662,21 @@ func TestRemove(t *testing.T) {
 		db, err := Engine{}.Scratch(ctx)
 		require.NoError(t, err)
 		defer db.Close()
-		require.NoError(t, db.Exec(ctx, `CREATE TABLE sheets (code TEXT NOT NULL PRIMARY KEY, "a ORDER BY b" TEXT, gone TEXT)`+options))
-		require.NoError(t, db.Exec(ctx, "INSERT INTO sheets VALUES ('a', 'x', NULL), ('b', 'y', '2026-01-31 10:00:00')"))
+		require.NoError(
+			t,
+			db.Exec(ctx,
+				`CREATE TABLE sheets (code TEXT NOT NULL PRIMARY KEY, "a ORDER BY b" TEXT, gone TEXT)`+options),
+		)
+		require.NoError(t,
+			db.Exec(ctx, "INSERT INTO sheets VALUES ('a', 'x', NULL), ('b', 'y', '2026-01-31 10:00:00')"))
 		s, err := db.Inspect(ctx)
 		require.NoError(t, err)
-		step := Engine{}.DeleteRows(engine.RowDeletion{Table: s.Table("sheets"), Where: "gone IS NOT NULL", Keep: "erbario_kept_sheets", What: "rows"})
+		step := Engine{}.DeleteRows(engine.RowDeletion{
+			Table: s.Table("sheets"),
+			Where: "gone IS NOT NULL",
+			Keep:  "erbario_kept_sheets",
+			What:  "rows",
+		})
 		before, err := db.Select(ctx, "SELECT * FROM sheets ORDER BY code")
 		require.NoError(t, err)
 		for _, sql := range step.Apply {

@@ -73,7 +73,9 @@ func sqlType(typ string) string {
 	return out
 }
 
-var constraintStart = map[string]bool{"CONSTRAINT": true, "PRIMARY": true, "UNIQUE": true, "CHECK": true, "FOREIGN": true}
+var constraintStart = map[string]bool{
+	"CONSTRAINT": true, "PRIMARY": true, "UNIQUE": true, "CHECK": true, "FOREIGN": true,
+}
 
 // createTable gives the statement that makes the table under another name or
 // its own, without indexes and triggers.
@@ -121,7 +123,8 @@ func createTable(t *schema.Table, name string) string {
 // inlineKey tells whether the primary key stands with its column: a key of one
 // column must for AUTOINCREMENT, and may else.
 func inlineKey(t *schema.Table) bool {
-	return t.PrimaryKey != nil && len(t.PrimaryKey.Columns) == 1 && t.PrimaryKey.Columns[0].Collation == "" && t.Column(t.PrimaryKey.Columns[0].Column) != nil
+	return t.PrimaryKey != nil && len(t.PrimaryKey.Columns) == 1 && t.PrimaryKey.Columns[0].Collation == "" &&
+		t.Column(t.PrimaryKey.Columns[0].Column) != nil
 }
 
 func named(name string) string {
@@ -272,7 +275,8 @@ func rowidName(t *schema.Table) string {
 
 // rowidKey is the column that is another name for the row number, or "".
 func rowidKey(t *schema.Table) string {
-	if t.PrimaryKey == nil || len(t.PrimaryKey.Columns) != 1 || t.PrimaryKey.Columns[0].Desc && inlineKey(t) || t.Options.WithoutRowid {
+	if t.PrimaryKey == nil || len(t.PrimaryKey.Columns) != 1 || t.PrimaryKey.Columns[0].Desc && inlineKey(t) ||
+		t.Options.WithoutRowid {
 		return ""
 	}
 	c := t.Column(t.PrimaryKey.Columns[0].Column)

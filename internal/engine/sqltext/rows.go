@@ -52,7 +52,8 @@ func Updates(r engine.TableRows, by []string, quote func(string) string, cell fu
 				set = append(set, term)
 			}
 		}
-		out = append(out, "UPDATE "+quote(r.Table.Name)+" SET "+strings.Join(set, ", ")+" WHERE "+strings.Join(where, " AND "))
+		out = append(out,
+			"UPDATE "+quote(r.Table.Name)+" SET "+strings.Join(set, ", ")+" WHERE "+strings.Join(where, " AND "))
 	}
 	return out
 }

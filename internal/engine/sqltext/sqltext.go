@@ -26,7 +26,8 @@ func Split(rules *sqltok.Rules, src string, within func() func(sqltok.Token) boo
 			break
 		}
 		if t.Kind == sqltok.Comment {
-			out = append(out, engine.Piece{Comment: true, Text: strings.TrimRight(t.Text, "\r\n"), Line: lineAt(t.Start)})
+			out = append(out,
+				engine.Piece{Comment: true, Text: strings.TrimRight(t.Text, "\r\n"), Line: lineAt(t.Start)})
 			off = t.End
 			continue
 		}

@@ -21,26 +21,36 @@ type Touched struct {
 
 // surely are the first words of statements that touch nothing but the tables they name.
 var surely = sync.OnceValue(func() map[string]bool {
-	return words("SELECT WITH VALUES INSERT UPDATE DELETE REPLACE MERGE TRUNCATE CREATE ALTER DROP COMMENT LOCK UNLOCK SET RENAME ANALYZE GRANT REVOKE REFRESH REINDEX CLUSTER COPY LOAD TABLE OPTIMIZE SAVEPOINT RELEASE")
+	return words(
+		"SELECT WITH VALUES INSERT UPDATE DELETE REPLACE MERGE TRUNCATE CREATE ALTER DROP COMMENT LOCK UNLOCK SET RENAME ANALYZE GRANT REVOKE REFRESH REINDEX CLUSTER COPY LOAD TABLE OPTIMIZE SAVEPOINT RELEASE",
+	)
 })
 
 // noNames are words that stand where a table's name can, and are none.
 var noNames = sync.OnceValue(func() map[string]bool {
-	return words("DELETE UPDATE CONFLICT SET IF EXISTS ONLY COLUMN TABLE LATERAL FUNCTION DUPLICATE SELECT EACH DUAL NULL CASCADE RESTRICT NO NOT IGNORE OR VALUES OF ALL COMMIT INDEX CONSTRAINT TRIGGER VIEW SCHEMA TYPE DOMAIN SEQUENCE DATABASE POLICY RULE UNNEST JSON_TABLE GENERATE_SERIES USER ROLE UNLOGGED TEMPORARY TEMP LOCAL DEFAULT TRUE FALSE CURRENT_TIMESTAMP NOTHING DO ON AS WHERE FROM JOIN BY KEY FOR WITH MATERIALIZED")
+	return words(
+		"DELETE UPDATE CONFLICT SET IF EXISTS ONLY COLUMN TABLE LATERAL FUNCTION DUPLICATE SELECT EACH DUAL NULL CASCADE RESTRICT NO NOT IGNORE OR VALUES OF ALL COMMIT INDEX CONSTRAINT TRIGGER VIEW SCHEMA TYPE DOMAIN SEQUENCE DATABASE POLICY RULE UNNEST JSON_TABLE GENERATE_SERIES USER ROLE UNLOGGED TEMPORARY TEMP LOCAL DEFAULT TRUE FALSE CURRENT_TIMESTAMP NOTHING DO ON AS WHERE FROM JOIN BY KEY FOR WITH MATERIALIZED",
+	)
 })
 
 // between are words that stand between a word that a table follows and its name.
 var between = sync.OnceValue(func() map[string]bool {
-	return words("IF NOT EXISTS ONLY TABLE COLUMN OR IGNORE ROLLBACK ABORT REPLACE FAIL LOW_PRIORITY HIGH_PRIORITY DELAYED QUICK CONCURRENTLY INTO FROM UNLOGGED TEMPORARY TEMP LATERAL")
+	return words(
+		"IF NOT EXISTS ONLY TABLE COLUMN OR IGNORE ROLLBACK ABORT REPLACE FAIL LOW_PRIORITY HIGH_PRIORITY DELAYED QUICK CONCURRENTLY INTO FROM UNLOGGED TEMPORARY TEMP LATERAL",
+	)
 })
 
 // endsList are words behind which a list of tables does not go on.
 var endsList = sync.OnceValue(func() map[string]bool {
-	return words("WHERE SET ON USING GROUP ORDER HAVING LIMIT RETURNING UNION EXCEPT INTERSECT VALUES SELECT WINDOW FETCH FOR WHEN DO")
+	return words(
+		"WHERE SET ON USING GROUP ORDER HAVING LIMIT RETURNING UNION EXCEPT INTERSECT VALUES SELECT WINDOW FETCH FOR WHEN DO",
+	)
 })
 
 // behindUpdate are words behind which UPDATE begins no statement.
-var behindUpdate = sync.OnceValue(func() map[string]bool { return words("ON FOR BEFORE AFTER OF OR KEY DO GRANT REVOKE INSTEAD") })
+var behindUpdate = sync.OnceValue(
+	func() map[string]bool { return words("ON FOR BEFORE AFTER OF OR KEY DO GRANT REVOKE INSTEAD") },
+)
 
 // running are functions that run what they are given as a text.
 var running = sync.OnceValue(func() map[string]bool {
@@ -80,7 +90,9 @@ func Touches(list []sqltok.Token, routines map[string]bool) Touched {
 	if !surely()[first] {
 		unsure(first)
 	}
-	if first == "DROP" && len(list) > 1 && !slices.Contains([]string{"TABLE", "VIEW", "INDEX", "TRIGGER"}, list[1].Word()) && slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Word() == "CASCADE" || t.Word() == "OWNED" }) {
+	if first == "DROP" && len(list) > 1 &&
+		!slices.Contains([]string{"TABLE", "VIEW", "INDEX", "TRIGGER"}, list[1].Word()) &&
+		slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Word() == "CASCADE" || t.Word() == "OWNED" }) {
 		unsure("DROP " + list[1].Word())
 	}
 	add := func(t sqltok.Token) {
@@ -128,7 +140,8 @@ func Touches(list []sqltok.Token, routines map[string]bool) Touched {
 			if i > 0 && word == "UPDATE" && (list[i-1].Text == "," || behindUpdate()[list[i-1].Word()]) {
 				continue
 			}
-			several = word == "UPDATE" && begins || word == "TABLE" && slices.Contains([]string{"TRUNCATE", "DROP", "LOCK", "RENAME"}, first)
+			several = word == "UPDATE" && begins ||
+				word == "TABLE" && slices.Contains([]string{"TRUNCATE", "DROP", "LOCK", "RENAME"}, first)
 		case "FROM", "JOIN", "USING", "TABLES":
 			if word == "FROM" && list[max(i-1, 0)].Word() == "DISTINCT" {
 				continue

@@ -12,9 +12,38 @@ import (
 )
 
 var (
-	plain   = &sqltok.Rules{NameQuotes: "\"`[", TextQuotes: "'", TextsAsNames: true, Prefixes: []sqltok.Prefix{{Head: "x", Quote: '\'', Kind: sqltok.Blob}}, Params: "?", Hex: true, Operators: []string{"->>", "<>"}}
-	folding = &sqltok.Rules{NameQuotes: `"`, TextQuotes: "'", FoldNames: true, Prefixes: []sqltok.Prefix{{Head: "e", Quote: '\'', Escapes: true, Kind: sqltok.Text}}, Escaped: map[byte]byte{'n': '\n'}, DollarTexts: true, DollarAfter: true, NestedComments: true, Operators: []string{"::"}}
-	ticks   = &sqltok.Rules{NameQuotes: "`", TextQuotes: `'"`, Escapes: `'"`, Escaped: map[byte]byte{'n': '\n'}, CharsetText: true, Dollar: true, HashComments: true, DashBlank: true, RunComments: []string{"/*!"}, Hex: true}
+	plain = &sqltok.Rules{
+		NameQuotes:   "\"`[",
+		TextQuotes:   "'",
+		TextsAsNames: true,
+		Prefixes:     []sqltok.Prefix{{Head: "x", Quote: '\'', Kind: sqltok.Blob}},
+		Params:       "?",
+		Hex:          true,
+		Operators:    []string{"->>", "<>"},
+	}
+	folding = &sqltok.Rules{
+		NameQuotes:     `"`,
+		TextQuotes:     "'",
+		FoldNames:      true,
+		Prefixes:       []sqltok.Prefix{{Head: "e", Quote: '\'', Escapes: true, Kind: sqltok.Text}},
+		Escaped:        map[byte]byte{'n': '\n'},
+		DollarTexts:    true,
+		DollarAfter:    true,
+		NestedComments: true,
+		Operators:      []string{"::"},
+	}
+	ticks = &sqltok.Rules{
+		NameQuotes:   "`",
+		TextQuotes:   `'"`,
+		Escapes:      `'"`,
+		Escaped:      map[byte]byte{'n': '\n'},
+		CharsetText:  true,
+		Dollar:       true,
+		HashComments: true,
+		DashBlank:    true,
+		RunComments:  []string{"/*!"},
+		Hex:          true,
+	}
 )
 
 // each token is its kind, and in brackets what it stands for as a name, or as a text.
@@ -69,7 +98,40 @@ func TestKinds(t *testing.T) {
 // Whatever is read, its tokens stand in order, and nothing but blanks and comments between
 // them.
 func TestNothingIsLost(t *testing.T) {
-	bits := rapid.SampledFrom([]string{"'", `"`, "`", "[", "]", "$", "$a$", "--", "/*", "*/", "/*!", "#", `\`, "e'", "x'", "_a'", "1", ".", "e5", "0x", "a", "é", ":", "?", "->>", " ", "\n", ";", "\x00", "\xff"})
+	bits := rapid.SampledFrom(
+		[]string{
+			"'",
+			`"`,
+			"`",
+			"[",
+			"]",
+			"$",
+			"$a$",
+			"--",
+			"/*",
+			"*/",
+			"/*!",
+			"#",
+			`\`,
+			"e'",
+			"x'",
+			"_a'",
+			"1",
+			".",
+			"e5",
+			"0x",
+			"a",
+			"é",
+			":",
+			"?",
+			"->>",
+			" ",
+			"\n",
+			";",
+			"\x00",
+			"\xff",
+		},
+	)
 	rapid.Check(t, func(t *rapid.T) {
 		src := strings.Join(rapid.SliceOfN(bits, 0, 12).Draw(t, "bits"), "")
 		rules := rapid.SampledFrom([]*sqltok.Rules{plain, folding, ticks}).Draw(t, "rules")
