@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 )
 
@@ -25,17 +26,6 @@ const (
 	uuidPattern    = `^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}\z`
 )
 
-// wholeEnds are the smallest and the largest number of a type.
-func wholeEnds(k schema.Kind) (string, string) {
-	switch k {
-	case schema.Smallint:
-		return "-32768", "32767"
-	case schema.Integer:
-		return "-2147483648", "2147483647"
-	}
-	return "-9223372036854775808", "9223372036854775807"
-}
-
 // when asks a second question only of those values that passed the first.
 func when(first, second string) string {
 	return fmt.Sprintf("CASE WHEN %s THEN %s ELSE 0 END", first, second)
@@ -44,135 +34,66 @@ func when(first, second string) string {
 // epoch is the moment from which seconds count.
 const epoch = "CAST('1970-01-01' AS DATETIME(6))"
 
+var conversions = &ddl.Conversions{
+	Quote: quote, Type: kindOf,
+	Same:   func(from, to *schema.Column) bool { return schema.SameForm(typeOrStored(from), typeOrStored(to)) },
+	Cast:   castTo,
+	Text:   asText,
+	AsText: func(sql string, _ *schema.Column) string { return sql },
+	Length: func(sql string, most int) string { return fmt.Sprintf("char_length(%s) <= %d", sql, most) },
+	Match:  func(sql, pattern string) string { return sql + " REGEXP " + literal(pattern) },
+	When:   when, Day: day,
+	Whole:        func(x string) string { return "CAST(" + x + " AS DECIMAL(40,0))" },
+	Number:       func(x string) string { return "CAST(" + x + " AS DECIMAL(65,30))" },
+	WholePattern: wholePattern, DecimalPattern: decimalPattern, FloatPattern: floatPattern, TimePattern: timePattern, End: `\z`,
+}
+
+func init() { conversions.Rules = ownConversions() } // they use the words themselves
+
+func castTo(sql string, to *schema.Column) string {
+	return "CAST(" + sql + " AS " + castType(typeOrStored(to)) + ")"
+}
+
+func asText(x string) string { return "CAST(" + x + " AS CHAR)" }
+
+// ownConversions are those of moments, of booleans, which are numbers, and of types that
+// this server keeps as texts.
+func ownConversions() []ddl.Rule {
+	cast := func(v ddl.Value) string { return castTo(v.X, v.To) }
+	seconds := func(v ddl.Value) string { return "timestampdiff(SECOND, " + epoch + ", " + v.X + ")" }
+	words := func(v ddl.Value) string { return "CASE " + v.X + " WHEN 1 THEN 'true' WHEN 0 THEN 'false' END" }
+	text, boolean, json := ddl.Is(schema.Text), ddl.Is(schema.Boolean), ddl.Is(schema.JSON)
+	number := ddl.Is(schema.Smallint, schema.Integer, schema.Bigint, schema.Decimal)
+	return []ddl.Rule{
+		{From: ddl.Whole, To: ddl.Moment, How: "seconds since 1970 become the timestamp", Exact: true,
+			SQL:  func(v ddl.Value) string { return epoch + " + INTERVAL " + v.X + " SECOND" },
+			Fits: func(v ddl.Value) string { return v.X + " BETWEEN -30610224000 AND 253402300799" }},
+		{From: ddl.Moment, To: ddl.Whole, How: "a timestamp becomes the seconds since 1970, and must have no fraction",
+			SQL:  seconds,
+			Fits: func(v ddl.Value) string { return "microsecond(" + v.X + ") = 0 AND " + ddl.Between(v, seconds(v)) }},
+		{From: boolean, To: text, How: "true and false become words", Exact: true,
+			SQL: words, Fits: func(v ddl.Value) string { return conversions.FitsText(v, words(v)) }},
+		{From: text, To: boolean, How: "the text must be true or false", Exact: true,
+			SQL:  func(v ddl.Value) string { return "CASE " + v.X + " WHEN 'true' THEN 1 WHEN 'false' THEN 0 END" },
+			Fits: func(v ddl.Value) string { return v.X + " IN ('true', 'false')" }},
+		{From: boolean, To: number, How: "false becomes 0, true 1", Exact: true, SQL: cast,
+			If: func(v ddl.Value) bool { return v.New.Kind.Whole() || v.New.Precision > v.New.Scale }},
+		{From: ddl.Is(schema.Real, schema.Double, schema.Decimal), To: ddl.Whole, How: "the number must be whole", SQL: cast,
+			Fits: func(v ddl.Value) string {
+				return fmt.Sprintf("%s = truncate(%s, 0) AND %s", v.X, v.X, ddl.Between(v, v.X))
+			}},
+		{From: text, To: ddl.Is(schema.UUID), How: "the text must be a UUID in lower case", // not each server has the type
+			Fits: func(v ddl.Value) string { return v.X + " REGEXP " + literal(uuidPattern) }},
+		{From: text, To: json, How: "the text must be JSON", Fits: func(v ddl.Value) string { return "json_valid(" + v.X + ")" }},
+		{From: json, To: text, How: "the text is as the database has it",
+			Fits: func(v ddl.Value) string { return conversions.FitsText(v, v.X) }},
+	}
+}
+
 // Convert tells how a value of one type becomes one of another. ok is false where there
 // is no one obvious way.
 func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
-	x := quote(from.Name)
-	tf, tt := kindOf(from), kindOf(to)
-	a, b := tf.Kind, tt.Kind
-	if schema.SameForm(typeOrStored(from), typeOrStored(to)) {
-		return engine.Conversion{}, true
-	}
-	as := func(sql, how, fits string) (engine.Conversion, bool) {
-		if fits != "" && sql != "" {
-			sql = fmt.Sprintf("CASE WHEN %s THEN %s END", fits, sql)
-		}
-		return engine.Conversion{SQL: sql, How: how, Fits: fits}, true
-	}
-	exact := func(sql, how, fits string) (engine.Conversion, bool) {
-		c, ok := as(sql, how, fits)
-		c.Exact = true
-		return c, ok
-	}
-	fitsText := func(sql string) string {
-		if b != schema.Text || tt.Length == 0 {
-			return ""
-		}
-		return fmt.Sprintf("char_length(%s) <= %d", sql, tt.Length)
-	}
-	fitsDecimal := func(n string) string {
-		return fmt.Sprintf("%s = round(%s, %d) AND abs(%s) < 1e%d", n, n, tt.Scale, n, tt.Precision-tt.Scale)
-	}
-	moment := func(k schema.Kind) bool { return k == schema.Timestamp || k == schema.Datetime }
-	float := func(k schema.Kind) bool { return k == schema.Real || k == schema.Double }
-	cast := func(sql string) string { return "CAST(" + sql + " AS " + castType(typeOrStored(to)) + ")" }
-	text := "CAST(" + x + " AS CHAR)"
-	between := func(sql string) string {
-		low, high := wholeEnds(b)
-		return fmt.Sprintf("%s BETWEEN %s AND %s", sql, low, high)
-	}
-	whole := func(sql string) string { return "CAST(" + sql + " AS DECIMAL(40,0))" }
-	order := map[schema.Kind]int{schema.Smallint: 1, schema.Integer: 2, schema.Bigint: 3}
-	switch {
-	case a == schema.Native || b == schema.Native:
-		return engine.Conversion{}, false
-	case a == schema.Text && b == schema.Text:
-		if tf.Length > 0 && tf.Length <= tt.Length {
-			return engine.Conversion{}, true
-		}
-		return engine.Conversion{Fits: fitsText(x)}, true
-	case a == schema.Decimal && b == schema.Decimal:
-		if tt.Scale >= tf.Scale && tt.Precision-tt.Scale >= tf.Precision-tf.Scale {
-			return engine.Conversion{}, true
-		}
-		return engine.Conversion{Fits: fitsDecimal(x)}, true
-	case a.Whole() && b.Whole():
-		if order[a] < order[b] {
-			return engine.Conversion{How: "the number is unchanged"}, true
-		}
-		return engine.Conversion{How: "the number is unchanged", Fits: between(x)}, true
-	case a == schema.Date && moment(b):
-		return exact(cast(x), "a day becomes midnight of that day", "")
-	case moment(a) && b == schema.Date:
-		return as(cast(x), "a timestamp becomes its day, and must be at midnight", "")
-	case a.Whole() && moment(b):
-		return exact(epoch+" + INTERVAL "+x+" SECOND", "seconds since 1970 become the timestamp",
-			x+" BETWEEN -30610224000 AND 253402300799")
-	case moment(a) && b.Whole():
-		seconds := "timestampdiff(SECOND, " + epoch + ", " + x + ")"
-		return as(seconds, "a timestamp becomes the seconds since 1970, and must have no fraction",
-			"microsecond("+x+") = 0 AND "+between(seconds))
-	case a == schema.Boolean && b == schema.Text:
-		words := "CASE " + x + " WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"
-		return exact(words, "true and false become words", fitsText(words))
-	case a == schema.Text && b == schema.Boolean:
-		return exact("CASE "+x+" WHEN 'true' THEN 1 WHEN 'false' THEN 0 END", "the text must be true or false",
-			x+" IN ('true', 'false')")
-	case a == schema.Boolean && (b.Whole() || b == schema.Decimal && tt.Precision > tt.Scale):
-		return exact(cast(x), "false becomes 0, true 1", "")
-	case (a == schema.Decimal || a.Whole()) && b == schema.Boolean:
-		return exact("("+x+" = 1)", "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
-	case a.Whole() && b == schema.Decimal:
-		return exact(cast(x), "the number is unchanged", fmt.Sprintf("abs(%s) < 1e%d", whole(x), tt.Precision-tt.Scale))
-	case b == schema.Text && (a.Whole() || float(a) || a == schema.Decimal):
-		if a.Whole() {
-			return exact(text, "a number becomes its digits", fitsText(text))
-		}
-		return as(text, "a number becomes its digits", fitsText(text))
-	case a == schema.Text && b.Whole():
-		return exact(cast(x), "the text must be a whole number's digits",
-			when(x+" REGEXP "+literal(wholePattern), between(whole(x))))
-	case a == schema.Text && b == schema.Decimal:
-		return as(cast(x), "the text must be a number's digits",
-			when(x+" REGEXP "+literal(decimalPattern), fitsDecimal("CAST("+x+" AS DECIMAL(65,30))")))
-	case a == schema.Text && float(b):
-		return as(cast(x), "the text must be a number's digits", x+" REGEXP "+literal(floatPattern))
-	case (a.Whole() || a == schema.Decimal) && float(b):
-		return as(cast(x), "the number is unchanged", "")
-	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as(cast(x), "the number must be whole", fmt.Sprintf("%s = truncate(%s, 0) AND %s", x, x, between(x)))
-	case float(a) && b == schema.Decimal:
-		return as(cast(x), "the number is unchanged", fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale))
-	case float(a) && float(b):
-		if b == schema.Double {
-			return engine.Conversion{How: "the number is unchanged"}, true
-		}
-		return as(cast(x), "the number is unchanged", "abs("+x+") <= 3e38")
-	case a == schema.Text && b == schema.Date:
-		return exact(cast(x), "the text must be a day, as 2026-01-31", day(x, `\z`))
-	case a == schema.Text && b == schema.Time:
-		return as(cast(x), "the text must be a time, as 10:30:00", x+" REGEXP "+literal("^"+timePattern+`\z`))
-	case a == schema.Text && moment(b):
-		how := "the text must be a time, as 2026-01-31 10:30:00"
-		if b == schema.Timestamp {
-			how = "the text must be a timestamp in UTC, as 2026-01-31 10:30:00"
-		}
-		return as(cast(x), how, day(x, " "+timePattern+`\z`))
-	case a == schema.Text && b == schema.UUID: // the server's own: not each of them has the type
-		return engine.Conversion{
-			How:  "the text must be a UUID in lower case",
-			Fits: x + " REGEXP " + literal(uuidPattern),
-		}, true
-	case a == schema.UUID && b == schema.Text:
-		return exact(text, "the text is written as the database writes it", fitsText(text))
-	case a == schema.Text && b == schema.JSON:
-		return engine.Conversion{How: "the text must be JSON", Fits: "json_valid(" + x + ")"}, true
-	case a == schema.JSON && b == schema.Text:
-		return engine.Conversion{How: "the text is as the database has it", Fits: fitsText(x)}, true
-	case b == schema.Text && (a == schema.Date || a == schema.Time || moment(a)):
-		return exact(text, "the text is written as the database writes it", fitsText(text))
-	}
-	return engine.Conversion{}, false
+	return conversions.Convert(from, to)
 }
 
 // kindOf is the type of a column as one of the language. Booleans, choices and JSON are

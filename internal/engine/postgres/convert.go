@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 )
 
@@ -22,171 +23,115 @@ const (
 	uuidPattern    = `^[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$`
 )
 
-// wholeEnds are the smallest and the largest number of a type.
-func wholeEnds(k schema.Kind) (string, string) {
-	switch k {
-	case schema.Smallint:
-		return "-32768", "32767"
-	case schema.Integer:
-		return "-2147483648", "2147483647"
-	}
-	return "-9223372036854775808", "9223372036854775807"
-}
-
 // when asks a second question only of those values that passed the first.
 func when(first, second string) string {
 	return fmt.Sprintf("CASE WHEN %s THEN %s ELSE false END", first, second)
 }
 
+var conversions = &ddl.Conversions{
+	Quote:  quote,
+	Type:   func(c *schema.Column) schema.Type { return typeOf(c.SQLType) },
+	Same:   func(from, to *schema.Column) bool { return schema.SameForm(from.SQLType, to.SQLType) },
+	Cast:   castTo,
+	Text:   func(x string) string { return x + "::text" },
+	AsText: castTo,
+	Length: func(sql string, most int) string { return fmt.Sprintf("pg_catalog.length(%s) <= %d", sql, most) },
+	Match:  func(sql, pattern string) string { return sql + " ~ " + literal(pattern) },
+	When:   when, Day: day,
+	Whole:        func(x string) string { return x + "::numeric" },
+	Number:       func(x string) string { return x + "::numeric" },
+	WholePattern: wholePattern, DecimalPattern: decimalPattern, FloatPattern: floatPattern, TimePattern: timePattern, End: "$",
+}
+
+func init() { conversions.Rules = ownConversions() } // they use the words themselves
+
+func castTo(sql string, to *schema.Column) string { return sql + "::" + to.SQLType }
+
+// ownConversions are those of times with a zone, of numbers that may be no number, and of
+// types that only this server has.
+func ownConversions() []ddl.Rule {
+	cast := func(v ddl.Value) string { return castTo(v.X, v.To) }
+	utc := func(v ddl.Value) string { return v.X + " AT TIME ZONE 'UTC'" }
+	timestamp, datetime, text, json := ddl.Is(schema.Timestamp), ddl.Is(schema.Datetime), ddl.Is(schema.Text), ddl.Is(schema.JSON)
+	number := ddl.Is(schema.Smallint, schema.Integer, schema.Bigint, schema.Decimal)
+	return []ddl.Rule{
+		{From: timestamp, To: datetime, How: "the time is unchanged, in UTC", Exact: true, SQL: utc},
+		{From: datetime, To: timestamp, How: "the time is unchanged, in UTC", Exact: true, SQL: utc},
+		{From: ddl.Is(schema.Date), To: timestamp, How: "a day becomes midnight of that day", Exact: true,
+			SQL: func(v ddl.Value) string { return "(" + v.X + "::timestamp AT TIME ZONE 'UTC')" }},
+		{From: timestamp, To: ddl.Is(schema.Date), How: "a timestamp becomes its day, and must be at midnight",
+			SQL: func(v ddl.Value) string { return "(" + utc(v) + ")::date" }},
+		{From: ddl.Whole, To: ddl.Moment, How: "seconds since 1970 become the timestamp", Exact: true,
+			SQL: func(v ddl.Value) string {
+				if v.New.Kind == schema.Datetime {
+					return "(to_timestamp(" + v.X + ") AT TIME ZONE 'UTC')"
+				}
+				return "to_timestamp(" + v.X + ")"
+			},
+			Fits: func(v ddl.Value) string { return v.X + " BETWEEN -62135596800 AND 253402300799" }},
+		{From: ddl.Moment, To: ddl.Whole, How: "a timestamp becomes the seconds since 1970, and must have no fraction",
+			SQL:  func(v ddl.Value) string { return castTo(fmt.Sprintf("floor(extract(epoch FROM %s))", v.X), v.To) },
+			Fits: func(v ddl.Value) string { return ddl.Between(v, fmt.Sprintf("extract(epoch FROM %s)", v.X)) }},
+		{From: ddl.Is(schema.Boolean), To: number, How: "false becomes 0, true 1", Exact: true, If: holdsOne,
+			SQL: func(v ddl.Value) string { return castTo(v.X+"::integer", v.To) }},
+		{From: ddl.Float, To: text, How: "a number becomes its digits", Exact: true,
+			SQL:  func(v ddl.Value) string { return castTo(v.X+"::text", v.To) },
+			Fits: func(v ddl.Value) string { return conversions.FitsText(v, v.X+"::text") }},
+		{From: ddl.Is(schema.Real, schema.Double, schema.Decimal), To: ddl.Whole, How: "the number must be whole", SQL: cast,
+			Fits: func(v ddl.Value) string {
+				n := v.X + "::numeric"
+				return when(finite(v.Old.Kind, v.X), fmt.Sprintf("%s = trunc(%s) AND %s", n, n, ddl.Between(v, n)))
+			}},
+		{From: ddl.Float, To: ddl.Is(schema.Decimal), How: "the number is unchanged", SQL: cast,
+			Fits: func(v ddl.Value) string {
+				return when(finite(v.Old.Kind, v.X), fmt.Sprintf("abs(%s) < 1e%d", v.X, v.New.Precision-v.New.Scale))
+			}},
+		{From: ddl.Float, To: ddl.Is(schema.Real), How: "the number is unchanged", SQL: cast,
+			Fits: func(v ddl.Value) string {
+				return "abs(" + v.X + ") <= 3e38 OR " + v.X + " IN ('NaN', 'Infinity', '-Infinity')"
+			}},
+		{From: text, To: timestamp, How: "the text must be a timestamp in UTC, as 2026-01-31 10:30:00",
+			SQL:  func(v ddl.Value) string { return "(" + v.X + "::timestamp AT TIME ZONE 'UTC')" },
+			Fits: func(v ddl.Value) string { return conversions.FitsMoment(v) }},
+		{From: text, To: ddl.Is(schema.UUID), How: "the text must be a UUID in lower case", Exact: true, SQL: cast,
+			Fits: func(v ddl.Value) string { return v.X + " ~ " + literal(uuidPattern) }},
+		{From: timestamp, To: text, How: "the text is written as the database writes it", Exact: true,
+			SQL:  func(v ddl.Value) string { return castTo("("+utc(v)+")::text", v.To) },
+			Fits: func(v ddl.Value) string { return conversions.FitsText(v, "("+utc(v)+")::text") }},
+		{From: json, To: text, How: "the text is written as the database writes it", Exact: true,
+			SQL:  func(v ddl.Value) string { return castTo(v.X+"::text", v.To) },
+			Fits: func(v ddl.Value) string { return conversions.FitsText(v, v.X+"::text") }},
+		{From: json, To: json},
+	}
+}
+
+// holdsOne tells whether a number can be 1.
+func holdsOne(v ddl.Value) bool { return v.New.Kind.Whole() || v.New.Precision > v.New.Scale }
+
 // Convert tells how a value of one type becomes one of another. ok is false where
 // there is no one obvious way.
 func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
-	x := quote(from.Name)
-	tf, tt := typeOf(from.SQLType), typeOf(to.SQLType)
-	a, b := tf.Kind, tt.Kind
-	if schema.SameForm(from.SQLType, to.SQLType) {
-		return engine.Conversion{}, true
-	}
-	as := func(sql, how, fits string) (engine.Conversion, bool) {
-		if fits != "" && sql != "" {
-			sql = fmt.Sprintf("CASE WHEN %s THEN %s END", fits, sql)
-		}
-		return engine.Conversion{SQL: sql, How: how, Fits: fits}, true
-	}
-	exact := func(sql, how, fits string) (engine.Conversion, bool) {
-		c, ok := as(sql, how, fits)
-		c.Exact = true
-		return c, ok
-	}
-	length := ""
-	if b == schema.Text && tt.Length > 0 {
-		length = fmt.Sprintf("pg_catalog.length(%%s) <= %d", tt.Length)
-	}
-	fitsText := func(sql string) string {
-		if length == "" {
-			return ""
-		}
-		return fmt.Sprintf(length, sql)
-	}
-	fitsDecimal := func(n string) string {
-		return fmt.Sprintf("%s = round(%s, %d) AND abs(%s) < 1e%d", n, n, tt.Scale, n, tt.Precision-tt.Scale)
-	}
-	moment := func(k schema.Kind) bool { return k == schema.Timestamp || k == schema.Datetime }
-	float := func(k schema.Kind) bool { return k == schema.Real || k == schema.Double }
-	cast := func(sql string) string { return sql + "::" + to.SQLType }
-	between := func(sql string) string {
-		low, high := wholeEnds(b)
-		return fmt.Sprintf("%s BETWEEN %s AND %s", sql, low, high)
-	}
-	order := map[schema.Kind]int{schema.Smallint: 1, schema.Integer: 2, schema.Bigint: 3}
-	list := func(values []string) string {
-		out := make([]string, len(values))
-		for i, v := range values {
-			out[i] = literal(v)
-		}
-		return x + "::text IN (" + strings.Join(out, ", ") + ")"
-	}
+	a, b := typeOf(from.SQLType).Kind, typeOf(to.SQLType).Kind
+	text := quote(from.Name) + "::text"
+	c := engine.Conversion{SQL: castTo(text, to), Exact: true}
 	switch {
-	case to.Values != nil && (from.Values != nil || a == schema.Text):
-		return exact(cast(x+"::text"), "the text must be one of the values", list(to.Values))
-	case from.Values != nil && b == schema.Text:
-		return exact(cast(x+"::text"), "a value becomes its text", fitsText(x+"::text"))
-	case a == schema.Native || b == schema.Native:
-		return engine.Conversion{}, false
-	case a == schema.Text && b == schema.Text:
-		if tf.Length > 0 && tf.Length <= tt.Length {
-			length = ""
-		}
-		return engine.Conversion{Fits: fitsText(x)}, true
-	case a == schema.Decimal && b == schema.Decimal:
-		if tt.Scale >= tf.Scale && tt.Precision-tt.Scale >= tf.Precision-tf.Scale {
-			return engine.Conversion{}, true
-		}
-		return engine.Conversion{Fits: fitsDecimal(x)}, true
-	case a.Whole() && b.Whole():
-		if order[a] < order[b] {
-			return engine.Conversion{How: "the number is unchanged"}, true
-		}
-		return engine.Conversion{How: "the number is unchanged", Fits: between(x)}, true
-	case a == schema.Timestamp && b == schema.Datetime, a == schema.Datetime && b == schema.Timestamp:
-		return exact(x+" AT TIME ZONE 'UTC'", "the time is unchanged, in UTC", "")
-	case a == schema.Date && b == schema.Timestamp:
-		return exact("("+x+"::timestamp AT TIME ZONE 'UTC')", "a day becomes midnight of that day", "")
-	case a == schema.Date && b == schema.Datetime:
-		return exact(cast(x), "a day becomes midnight of that day", "")
-	case a == schema.Timestamp && b == schema.Date:
-		return as("("+x+" AT TIME ZONE 'UTC')::date", "a timestamp becomes its day, and must be at midnight", "")
-	case a == schema.Datetime && b == schema.Date:
-		return as(cast(x), "a timestamp becomes its day, and must be at midnight", "")
-	case a.Whole() && moment(b):
-		sql := "to_timestamp(" + x + ")"
-		if b == schema.Datetime {
-			sql = "(" + sql + " AT TIME ZONE 'UTC')"
-		}
-		return exact(sql, "seconds since 1970 become the timestamp", x+" BETWEEN -62135596800 AND 253402300799")
-	case moment(a) && b.Whole():
-		return as(cast(fmt.Sprintf("floor(extract(epoch FROM %s))", x)),
-			"a timestamp becomes the seconds since 1970, and must have no fraction",
-			between(fmt.Sprintf("extract(epoch FROM %s)", x)))
-	case a == schema.Boolean && b == schema.Text:
-		return exact(cast(x+"::text"), "true and false become words", fitsText(x+"::text"))
-	case a == schema.Text && b == schema.Boolean:
-		return exact(cast(x), "the text must be true or false", x+" IN ('true', 'false')")
-	case a == schema.Boolean && (b.Whole() || b == schema.Decimal && tt.Precision > tt.Scale):
-		return exact(cast(x+"::integer"), "false becomes 0, true 1", "")
-	case a == schema.Decimal && b == schema.Boolean:
-		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
-	case a.Whole() && b == schema.Boolean:
-		return exact(fmt.Sprintf("(%s = 1)", x), "0 becomes false, 1 true; no other number is allowed", x+" IN (0, 1)")
-	case a.Whole() && b == schema.Decimal:
-		return exact(cast(x), "the number is unchanged",
-			fmt.Sprintf("abs(%s::numeric) < 1e%d", x, tt.Precision-tt.Scale))
-	case b == schema.Text && (a.Whole() || float(a)):
-		return exact(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
-	case b == schema.Text && a == schema.Decimal:
-		return as(cast(x+"::text"), "a number becomes its digits", fitsText(x+"::text"))
-	case a == schema.Text && b.Whole():
-		return exact(cast(x), "the text must be a whole number's digits",
-			when(x+" ~ "+literal(wholePattern), between(x+"::numeric")))
-	case a == schema.Text && b == schema.Decimal:
-		return as(cast(x), "the text must be a number's digits",
-			when(x+" ~ "+literal(decimalPattern), fitsDecimal(x+"::numeric")))
-	case a == schema.Text && float(b):
-		return as(cast(x), "the text must be a number's digits", x+" ~ "+literal(floatPattern))
-	case (a.Whole() || a == schema.Decimal) && float(b):
-		return as(cast(x), "the number is unchanged", "")
-	case (float(a) || a == schema.Decimal) && b.Whole():
-		return as(cast(x), "the number must be whole",
-			when(finite(a, x), fmt.Sprintf("%s::numeric = trunc(%s::numeric) AND %s", x, x, between(x+"::numeric"))))
-	case float(a) && b == schema.Decimal:
-		return as(cast(x), "the number is unchanged",
-			when(finite(a, x), fmt.Sprintf("abs(%s) < 1e%d", x, tt.Precision-tt.Scale)))
-	case float(a) && float(b):
-		if b == schema.Double {
-			return engine.Conversion{How: "the number is unchanged"}, true
-		}
-		return as(cast(x), "the number is unchanged", "abs("+x+") <= 3e38 OR "+x+" IN ('NaN', 'Infinity', '-Infinity')")
-	case a == schema.Text && b == schema.Date:
-		return exact(cast(x), "the text must be a day, as 2026-01-31", day(x, "$"))
-	case a == schema.Text && b == schema.Time:
-		return as(cast(x), "the text must be a time, as 10:30:00", x+" ~ "+literal("^"+timePattern+"$"))
-	case a == schema.Text && moment(b):
-		sql, how := cast(x), "the text must be a time, as 2026-01-31 10:30:00"
-		if b == schema.Timestamp {
-			sql, how = "("+x+"::timestamp AT TIME ZONE 'UTC')", "the text must be a timestamp in UTC, as 2026-01-31 10:30:00"
-		}
-		return as(sql, how, day(x, " "+timePattern+"$"))
-	case a == schema.Text && b == schema.UUID:
-		return exact(cast(x), "the text must be a UUID in lower case", x+" ~ "+literal(uuidPattern))
-	case b == schema.Text && (a == schema.Date || a == schema.Time || a == schema.UUID || a == schema.Datetime || a == schema.JSON):
-		return exact(cast(x+"::text"), "the text is written as the database writes it", fitsText(x+"::text"))
-	case a == schema.Timestamp && b == schema.Text:
-		sql := "(" + x + " AT TIME ZONE 'UTC')::text"
-		return exact(cast(sql), "the text is written as the database writes it", fitsText(sql))
-	case a == schema.JSON && b == schema.JSON:
+	case schema.SameForm(from.SQLType, to.SQLType):
 		return engine.Conversion{}, true
+	case to.Values != nil && (from.Values != nil || a == schema.Text):
+		var list []string
+		for _, v := range to.Values {
+			list = append(list, literal(v))
+		}
+		c.How, c.Fits = "the text must be one of the values", text+" IN ("+strings.Join(list, ", ")+")"
+	case from.Values != nil && b == schema.Text:
+		c.How, c.Fits = "a value becomes its text", conversions.FitsText(ddl.Value{New: typeOf(to.SQLType)}, text)
+	default:
+		return conversions.Convert(from, to)
 	}
-	return engine.Conversion{}, false
+	if c.Fits != "" {
+		c.SQL = fmt.Sprintf("CASE WHEN %s THEN %s END", c.Fits, c.SQL)
+	}
+	return c, true
 }
 
 func finite(k schema.Kind, x string) string {
