@@ -270,7 +270,7 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	for _, column := range slices.Sorted(maps.Keys(o.answers)) {
 		if !slices.ContainsFunc(files, func(m *migration.Migration) bool {
 			return slices.ContainsFunc(m.Parameters,
-				func(x migration.Parameter) bool { return x.For == column && !x.Undo })
+				func(x engine.Parameter) bool { return x.For == column && !x.Undo })
 		}) {
 			return fmt.Errorf("--fill %s matches no question: no migration asks each database for %s", column, column)
 		}

@@ -17,6 +17,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/proof"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // planned is the migration of a plan.
@@ -251,7 +252,7 @@ func (s *State) ByHand(r Request) *migration.Migration {
 		ByHand:  true,
 		Proof:   "not proved: fill it in, then run erbario prove",
 	}
-	m.Steps = []migration.Step{{Title: migration.Title(r.Title)}}
+	m.Steps = []migration.Step{{Title: words.OneLine(r.Title)}}
 	migration.Write(m)
 	return m
 }

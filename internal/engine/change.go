@@ -290,6 +290,17 @@ func (a Alteration) Match() []string {
 	return keys
 }
 
+// Matched are the sources of the way back, with the columns by which kept values find their
+// rows.
+func (a Alteration) Matched() map[string]Source {
+	out := map[string]Source{}
+	for column, s := range a.Back {
+		s.Match = a.Match()
+		out[column] = s
+	}
+	return out
+}
+
 // otherKey are columns that tell rows apart before and after: those of the key that comes,
 // or of a uniqueness that stays as it is and leaves no row out; nil: there are none.
 func (a Alteration) otherKey() []string {

@@ -41,7 +41,7 @@ type Migration struct {
 	Drafted  []string // the sums of the steps as they were drafted: any other was written by a person
 
 	Found       []Found
-	Parameters  []Parameter
+	Parameters  []engine.Parameter
 	BeforeApply []engine.Requirement
 	BeforeUndo  []engine.Requirement
 	Steps       []Step
@@ -203,18 +203,6 @@ func (m *Migration) SQL(undo bool) []string {
 		}
 	}
 	return out
-}
-
-// Title makes a line's worth of a text: control characters gone, so that no
-// name with a line break in it can begin a marker.
-func Title(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
-			return ' '
-		}
-		return r
-	}, s)
-	return strings.Join(strings.Fields(s), " ")
 }
 
 // Slug is the part of a file's name that is made of the title.

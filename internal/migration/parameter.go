@@ -13,31 +13,8 @@ import (
 	"erbario/internal/engine"
 )
 
-// Parameter is a value that is asked for on each database.
-type Parameter struct {
-	Name  string // stands in SQL behind a colon
-	For   string // the column that is given it, as table.column
-	Type  string // of the column, as a model would write it
-	Home  string // what it was where the migration was drafted, as SQL; "": null
-	Undo  bool   // it belongs to the way back: null unless it is given
-	Query string // the rows that are given it; none: nobody needs to be asked
-}
-
-// ParameterName makes the word for a column's value.
-func ParameterName(column string, undo bool) string {
-	word := strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '_' {
-			return r
-		}
-		return '_'
-	}, strings.ToLower(column))
-	if undo {
-		return "back_" + word
-	}
-	return "value_" + word
-}
-
-func (x Parameter) line() string {
+// parameterLine is a parameter as the file has it.
+func parameterLine(x engine.Parameter) string {
 	s := fmt.Sprintf("parameter %s for %s a %s", x.Name, strconv.Quote(x.For), strconv.Quote(x.Type))
 	if x.Undo {
 		return "undo " + s
@@ -45,8 +22,8 @@ func (x Parameter) line() string {
 	return s + " here " + strconv.Quote(x.Home)
 }
 
-// readParameter is the inverse of line.
-func readParameter(words string) (x Parameter, ok bool) {
+// readParameter is the inverse of parameterLine.
+func readParameter(words string) (x engine.Parameter, ok bool) {
 	words, x.Undo = strings.CutPrefix(words, "undo ")
 	rest, ok := strings.CutPrefix(words, "parameter ")
 	if !ok {

@@ -98,213 +98,285 @@ func NameParts(name string) (id, engineName string, ok bool) {
 // Parse reads a file's text. Every statement is looked at: one that would reach
 // beyond its step is refused here, before anything runs.
 func Parse(path, text string, e engine.Engine) (*Migration, error) {
-	m := &Migration{Text: text, Path: path}
-	fail := func(line int, format string, args ...any) (*Migration, error) {
-		return nil, &ParseError{Path: path, Line: line, Message: fmt.Sprintf(format, args...)}
-	}
+	p := &parser{m: &Migration{Text: text, Path: path}, e: e}
 	pieces := e.SQL().Split(strings.ReplaceAll(text, "\r\n", "\n"))
 	if len(pieces) == 0 || !pieces[0].Comment || !strings.HasPrefix(pieces[0].Text, Marker) {
-		return fail(1,
+		return nil, p.fail(1,
 			"the file does not begin with the head of a migration, such as %s20261123T093000-first-sheets  %s  form %d",
 			Marker, e.Name(), Form)
 	}
-	var step *Step
-	var need *engine.Requirement
-	var asked *Parameter // whose query comes next
-	var needTo *[]engine.Requirement
-	var into *[]Statement
-	var comments []string // that belong to what comes next
-	closeNeed := func(line int) error {
-		if need != nil && need.Query == "" {
-			return &ParseError{Path: path, Line: line, Message: "a requirement has no query"}
-		}
-		if need != nil {
-			*needTo = append(*needTo, *need)
-		}
-		need = nil
-		return nil
-	}
-	for i, p := range pieces {
-		if p.Bad != "" {
-			return fail(p.Line, "the file seems truncated: %s; restore it from version control", p.Bad)
-		}
-		if p.Comment {
-			if !strings.HasPrefix(p.Text, Marker) {
-				comments = append(comments, strings.TrimRight(p.Text, "\n"))
-				continue
-			}
-			words := strings.TrimSpace(strings.TrimPrefix(p.Text, Marker))
-			if i == 0 {
-				g := headLine().FindStringSubmatch(words)
-				if g == nil {
-					return fail(p.Line, "the head cannot be read: it is %s<id>-<slug>  <engine>  form %d", Marker, Form)
-				}
-				if m.Form, _ = strconv.Atoi(g[3]); m.Form < 1 || m.Form > Form {
-					return fail(p.Line,
-						"the file has form %s and this erbario reads forms up to %d: use the version that wrote it",
-						g[3], Form)
-				}
-				if g[2] != e.Name() {
-					return fail(p.Line, "the file is for %s, not for %s", g[2], e.Name())
-				}
-				m.ID, m.Engine = g[1], g[2]
-				continue
-			}
-			if err := closeNeed(p.Line); err != nil {
-				return nil, err
-			}
-			if asked != nil {
-				return fail(p.Line, "the parameter %s has no query for the rows that need it", asked.Name)
-			}
-			switch g := stepLine().FindStringSubmatch(words); {
-			case g != nil:
-				if g[1] != strconv.Itoa(len(m.Steps)+1) {
-					return fail(p.Line, "expected step %[2]d, not step %[1]s", g[1], len(m.Steps)+1)
-				}
-				m.Steps = append(m.Steps, Step{Line: p.Line, NoUndo: true, Above: comments})
-				comments = nil
-				step, into = &m.Steps[len(m.Steps)-1], nil
-				step.Title, step.Note, step.Kind = stepWords(g[2])
-				step.Work = workOf(step.Note)
-			case words == "apply" && step != nil:
-				into = &step.Apply
-				step.Under, comments = append(step.Under, comments...), nil
-			case words == "undo" && step != nil:
-				if into == &step.Apply {
-					step.ApplyEnd, comments = comments, nil
-				}
-				into, step.NoUndo = &step.Undo, false
-			case strings.HasPrefix(words, "loses ") && step != nil:
-				list := strings.TrimPrefix(words, "loses ")
-				list, step.Kept = strings.CutSuffix(list, ", kept")
-				step.Loses = readNames(list)
-			case strings.HasPrefix(words, "batches ") && step != nil:
-				names := readNames(strings.TrimPrefix(words, "batches "))
-				if len(names) < 2 || step.Kind != engine.InBatches {
-					return fail(p.Line, "this line cannot be read: it is batches TABLE, KEY, under a step (in batches)")
-				}
-				step.Batches = &engine.Batches{Table: names[0], Key: names[1:]}
-			case strings.HasPrefix(words, "only rows where ") && step != nil:
-				if step.Batches == nil {
-					return fail(p.Line, "this line belongs below %sbatches TABLE, KEY", Marker)
-				}
-				step.Batches.Where = strings.TrimPrefix(words, "only rows where ")
-			case strings.HasPrefix(words, "undo loses ") && step != nil:
-				list, _ := strings.CutSuffix(strings.TrimPrefix(words, "undo loses "), ", kept")
-				step.UndoLoses = readNames(list)
-			case step != nil && strings.HasPrefix(words, "rows "):
-				r, ok := readRows(words)
-				if !ok {
-					return fail(p.Line, "this line cannot be read: it is rows TABLE, FIELD, OTHER FIELDS: KEY, KEY")
-				}
-				step.Rows = append(step.Rows, r)
-			case needLine().MatchString(words):
-				g := needLine().FindStringSubmatch(words)
-				sentence, err := strconv.Unquote(g[4])
-				if err != nil {
-					return fail(p.Line,
-						"the sentence of this requirement cannot be read: it is written in double quotes")
-				}
-				need, into = &engine.Requirement{
-					Sentence: sentence,
-					Wait:     g[2] != "",
-					Revives:  g[3] != "" || strings.HasSuffix(sentence, formerlyRevives),
-				}, nil
-				switch g[1] + g[3] {
-				case "before apply", "":
-					needTo = &m.BeforeApply
-				case "before undo":
-					needTo = &m.BeforeUndo
-				default:
-					if step == nil {
-						return fail(p.Line, `"here" is outside a step`)
-					}
-					needTo = &step.Here
-					if g[1]+g[3] == "here before undo" {
-						needTo = &step.HereUndo
-					}
-				}
-			case step == nil && (strings.HasPrefix(words, "parameter ") || strings.HasPrefix(words, "undo parameter ")):
-				x, ok := readParameter(words)
-				if !ok {
-					return fail(p.Line,
-						"this parameter cannot be read: it is parameter NAME for \"TABLE.COLUMN\" a \"TYPE\" here \"VALUE\"")
-				}
-				m.Parameters = append(m.Parameters, x)
-				into = nil
-				if !x.Undo {
-					asked = &m.Parameters[len(m.Parameters)-1]
-				}
-			case step == nil && strings.HasPrefix(words, "found "):
-				rest, beside := strings.CutPrefix(strings.TrimPrefix(words, "found "), "beside ")
-				names := readNames(rest)
-				if len(names) < 1 || len(names) > 2 || len(m.BeforeApply)+len(m.BeforeUndo) > 0 {
-					return fail(p.Line,
-						"a line found names one table, or a table and a column, and comes before the requirements")
-				}
-				f := Found{Table: names[0], Column: strings.Join(names[1:], "")}
-				if beside {
-					f.Column, f.Beside = "", f.Column
-				}
-				m.Found = append(m.Found, f)
-				into = &m.Found[len(m.Found)-1].Make
-			case step == nil && m.headWords(words):
-			default:
-				return fail(p.Line, "the line %q is not a migration marker; a comment begins with -- alone",
-					strings.TrimRight(p.Text, " "))
-			}
-			continue
-		}
-		switch {
-		case asked != nil:
-			asked.Query, asked = p.Text, nil
-		case need != nil:
-			if need.Query != "" {
-				return fail(p.Line, "a requirement has one query")
-			}
-			need.Query = p.Text
-		case into != nil:
-			if err := e.SQL().Validate(p.Text); err != nil {
-				return fail(p.Line, "%v; nothing was run", err)
-			}
-			*into = append(*into, Statement{SQL: p.Text, Line: p.Line, Above: comments})
-			comments = nil
-		default:
-			return fail(p.Line, "a statement outside any step; write %sstep 1  TITLE, %sapply and %sundo above it",
-				Marker, Marker, Marker)
+	for i, piece := range pieces {
+		if err := p.piece(i, piece); err != nil {
+			return nil, err
 		}
 	}
-	if err := closeNeed(strings.Count(text, "\n") + 1); err != nil {
+	if err := p.end(strings.Count(text, "\n") + 1); err != nil {
 		return nil, err
 	}
+	return p.m, nil
+}
+
+// parser reads the pieces of a file, one after the other.
+type parser struct {
+	m        *Migration
+	e        engine.Engine
+	step     *Step                 // the last one; nil: the head is not over
+	into     *[]Statement          // to which the next statements belong
+	need     *engine.Requirement   // that has its query yet to come
+	needTo   *[]engine.Requirement // the list it goes into
+	asked    *engine.Parameter     // whose query comes next
+	comments []string              // that belong to what comes next
+}
+
+func (p *parser) fail(line int, format string, args ...any) error {
+	return &ParseError{Path: p.m.Path, Line: line, Message: fmt.Sprintf(format, args...)}
+}
+
+// piece reads one piece: a comment, a marker or a statement.
+func (p *parser) piece(i int, x engine.Piece) error {
+	switch {
+	case x.Bad != "":
+		return p.fail(x.Line, "the file seems truncated: %s; restore it from version control", x.Bad)
+	case !x.Comment:
+		return p.statement(x)
+	case !strings.HasPrefix(x.Text, Marker):
+		p.comments = append(p.comments, strings.TrimRight(x.Text, "\n"))
+		return nil
+	}
+	words := strings.TrimSpace(strings.TrimPrefix(x.Text, Marker))
+	if i == 0 {
+		return p.first(x.Line, words)
+	}
+	if err := p.closeNeed(x.Line); err != nil {
+		return err
+	}
+	if p.asked != nil {
+		return p.fail(x.Line, "the parameter %s has no query for the rows that need it", p.asked.Name)
+	}
+	read := p.headMarker
+	if p.step != nil {
+		read = p.stepMarker
+	}
+	for _, f := range []func(int, string) (bool, error){p.beginStep, read, p.requirement} {
+		if ok, err := f(x.Line, words); ok || err != nil {
+			return err
+		}
+	}
+	return p.fail(x.Line, "the line %q is not a migration marker; a comment begins with -- alone",
+		strings.TrimRight(x.Text, " "))
+}
+
+// first reads the first line.
+func (p *parser) first(line int, words string) error {
+	g := headLine().FindStringSubmatch(words)
+	if g == nil {
+		return p.fail(line, "the head cannot be read: it is %s<id>-<slug>  <engine>  form %d", Marker, Form)
+	}
+	p.m.ID, p.m.Engine = g[1], g[2]
+	if p.m.Form, _ = strconv.Atoi(g[3]); p.m.Form < 1 || p.m.Form > Form {
+		return p.fail(line, "the file has form %s and this erbario reads forms up to %d: use the version that wrote it",
+			g[3], Form)
+	}
+	if p.m.Engine != p.e.Name() {
+		return p.fail(line, "the file is for %s, not for %s", p.m.Engine, p.e.Name())
+	}
+	return nil
+}
+
+// statement reads a statement: of a step, or the query of a requirement or a parameter.
+func (p *parser) statement(x engine.Piece) error {
+	switch {
+	case p.asked != nil:
+		p.asked.Query, p.asked = x.Text, nil
+	case p.need != nil:
+		if p.need.Query != "" {
+			return p.fail(x.Line, "a requirement has one query")
+		}
+		p.need.Query = x.Text
+	case p.into != nil:
+		if err := p.e.SQL().Validate(x.Text); err != nil {
+			return p.fail(x.Line, "%v; nothing was run", err)
+		}
+		*p.into = append(*p.into, Statement{SQL: x.Text, Line: x.Line, Above: p.comments})
+		p.comments = nil
+	default:
+		return p.fail(x.Line, "a statement outside any step; write %sstep 1  TITLE, %sapply and %sundo above it",
+			Marker, Marker, Marker)
+	}
+	return nil
+}
+
+// closeNeed ends a requirement.
+func (p *parser) closeNeed(line int) error {
+	if p.need != nil && p.need.Query == "" {
+		return p.fail(line, "a requirement has no query")
+	}
+	if p.need != nil {
+		*p.needTo = append(*p.needTo, *p.need)
+	}
+	p.need = nil
+	return nil
+}
+
+// beginStep reads a line that begins a step.
+func (p *parser) beginStep(line int, words string) (ok bool, err error) {
+	g := stepLine().FindStringSubmatch(words)
+	if g == nil {
+		return false, nil
+	}
+	if n := len(p.m.Steps) + 1; g[1] != strconv.Itoa(n) {
+		return true, p.fail(line, "expected step %d, not step %s", n, g[1])
+	}
+	p.m.Steps = append(p.m.Steps, Step{Line: line, NoUndo: true, Above: p.comments})
+	p.comments, p.into = nil, nil
+	p.step = &p.m.Steps[len(p.m.Steps)-1]
+	p.step.Title, p.step.Note, p.step.Kind = stepWords(g[2])
+	p.step.Work = workOf(p.step.Note)
+	return true, nil
+}
+
+// stepMarker reads a line about the step at hand.
+func (p *parser) stepMarker(line int, words string) (ok bool, err error) {
+	s := p.step
+	word, rest, _ := strings.Cut(words, " ")
+	switch {
+	case words == "apply":
+		p.into = &s.Apply
+		s.Under, p.comments = append(s.Under, p.comments...), nil
+	case words == "undo":
+		if p.into == &s.Apply {
+			s.ApplyEnd, p.comments = p.comments, nil
+		}
+		p.into, s.NoUndo = &s.Undo, false
+	case word == "loses":
+		rest, s.Kept = strings.CutSuffix(rest, ", kept")
+		s.Loses = readNames(rest)
+	case strings.HasPrefix(words, "undo loses "):
+		s.UndoLoses = readNames(strings.TrimSuffix(strings.TrimPrefix(words, "undo loses "), ", kept"))
+	case word == "batches":
+		names := readNames(rest)
+		if len(names) < 2 || s.Kind != engine.InBatches {
+			return true, p.fail(line, "this line cannot be read: it is batches TABLE, KEY, under a step (in batches)")
+		}
+		s.Batches = &engine.Batches{Table: names[0], Key: names[1:]}
+	case strings.HasPrefix(words, "only rows where "):
+		if s.Batches == nil {
+			return true, p.fail(line, "this line belongs below %sbatches TABLE, KEY", Marker)
+		}
+		s.Batches.Where = strings.TrimPrefix(words, "only rows where ")
+	case word == "rows":
+		r, ok := readRows(words)
+		if !ok {
+			return true, p.fail(line, "this line cannot be read: it is rows TABLE, FIELD, OTHER FIELDS: KEY, KEY")
+		}
+		s.Rows = append(s.Rows, r)
+	default:
+		return false, nil
+	}
+	return true, nil
+}
+
+// requirement reads a line that begins a requirement.
+func (p *parser) requirement(line int, words string) (ok bool, err error) {
+	g := needLine().FindStringSubmatch(words)
+	if g == nil {
+		return false, nil
+	}
+	sentence, err := strconv.Unquote(g[4])
+	if err != nil {
+		return true, p.fail(line, "the sentence of this requirement cannot be read: it is written in double quotes")
+	}
+	p.need, p.into = &engine.Requirement{
+		Sentence: sentence,
+		Wait:     g[2] != "",
+		Revives:  g[3] != "" || strings.HasSuffix(sentence, formerlyRevives),
+	}, nil
+	switch when := g[1] + g[3]; {
+	case when == "before apply" || when == "":
+		p.needTo = &p.m.BeforeApply
+	case when == "before undo":
+		p.needTo = &p.m.BeforeUndo
+	case p.step == nil:
+		return true, p.fail(line, `"here" is outside a step`)
+	case when == "here before undo":
+		p.needTo = &p.step.HereUndo
+	default:
+		p.needTo = &p.step.Here
+	}
+	return true, nil
+}
+
+// headMarker reads a line before the first step that is no requirement.
+func (p *parser) headMarker(line int, words string) (ok bool, err error) {
+	switch {
+	case strings.HasPrefix(words, "parameter "), strings.HasPrefix(words, "undo parameter "):
+		x, ok := readParameter(words)
+		if !ok {
+			return true, p.fail(line,
+				"this parameter cannot be read: it is parameter NAME for \"TABLE.COLUMN\" a \"TYPE\" here \"VALUE\"")
+		}
+		p.m.Parameters = append(p.m.Parameters, x)
+		p.into = nil
+		if !x.Undo {
+			p.asked = &p.m.Parameters[len(p.m.Parameters)-1]
+		}
+		return true, nil
+	case strings.HasPrefix(words, "found "):
+		return true, p.found(line, strings.TrimPrefix(words, "found "))
+	}
+	return p.m.headWords(words), nil
+}
+
+// found reads what was there though no migration had made it.
+func (p *parser) found(line int, words string) error {
+	rest, beside := strings.CutPrefix(words, "beside ")
+	names := readNames(rest)
+	if len(names) < 1 || len(names) > 2 || len(p.m.BeforeApply)+len(p.m.BeforeUndo) > 0 {
+		return p.fail(line, "a line found names one table, or a table and a column, and comes before the requirements")
+	}
+	f := Found{Table: names[0], Column: strings.Join(names[1:], "")}
+	if beside {
+		f.Column, f.Beside = "", f.Column
+	}
+	p.m.Found = append(p.m.Found, f)
+	p.into = &p.m.Found[len(p.m.Found)-1].Make
+	return nil
+}
+
+// end looks at the whole.
+func (p *parser) end(line int) error {
+	if err := p.closeNeed(line); err != nil {
+		return err
+	}
+	m := p.m
 	for _, s := range m.Steps {
 		if s.Kind == engine.InBatches && s.Batches == nil {
-			return fail(s.Line, "a step (in batches) needs its rows: %sbatches TABLE, KEY", Marker)
+			return p.fail(s.Line, "a step (in batches) needs its rows: %sbatches TABLE, KEY", Marker)
 		}
 		for _, list := range [][]Statement{s.Apply, s.Undo} {
 			var all []string
 			for _, st := range list {
 				all = append(all, st.SQL)
 			}
-			if err := engine.ValidateStep(e.SQL(), s.Kind, all); err != nil {
-				return fail(s.Line, "%v; nothing was run", err)
+			if err := engine.ValidateStep(p.e.SQL(), s.Kind, all); err != nil {
+				return p.fail(s.Line, "%v; nothing was run", err)
 			}
 		}
 	}
 	if len(m.Steps) == 0 {
-		return fail(1, "the migration has no step; the file may be truncated")
+		return p.fail(1, "the migration has no step; the file may be truncated")
 	}
 	if s := &m.Steps[len(m.Steps)-1]; s.NoUndo {
-		s.ApplyEnd = append(s.ApplyEnd, comments...)
+		s.ApplyEnd = append(s.ApplyEnd, p.comments...)
 	} else {
-		s.UndoEnd = append(s.UndoEnd, comments...)
+		s.UndoEnd = append(s.UndoEnd, p.comments...)
 	}
 	last := m.Steps[len(m.Steps)-1]
-	if into == nil || last.NoUndo && !m.ByHand {
-		return fail(last.Line, "step %d has no undo; the file seems truncated: restore it from version control",
+	if p.into == nil || last.NoUndo && !m.ByHand {
+		return p.fail(last.Line, "step %d has no undo; the file seems truncated: restore it from version control",
 			len(m.Steps))
 	}
-	return m, nil
+	return nil
 }
 
 // headWords reads a line of the head but the first.

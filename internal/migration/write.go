@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/words"
 )
 
 // unmarked keeps a name in a title from posing as the mode of its step.
@@ -27,14 +28,14 @@ func Write(m *Migration) string {
 	writeHead(&b, m)
 	need := func(before, when string, list []engine.Requirement) {
 		for _, r := range list {
-			words := "none of these may exist"
+			must := "none of these may exist"
 			if r.Wait {
-				words = "wait until none of these exist"
+				must = "wait until none of these exist"
 			} else if r.Revives {
-				words = "no deleted row may exist"
+				must = "no deleted row may exist"
 			}
-			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n", before, Marker, when, words, strconv.Quote(Title(r.Sentence)),
-				r.Query)
+			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n",
+				before, Marker, when, must, strconv.Quote(words.OneLine(r.Sentence)), r.Query)
 		}
 	}
 	for _, f := range m.Found {
@@ -44,7 +45,7 @@ func Write(m *Migration) string {
 		}
 	}
 	for _, x := range m.Parameters {
-		fmt.Fprintf(&b, "\n%s%s\n", Marker, x.line())
+		fmt.Fprintf(&b, "\n%s%s\n", Marker, parameterLine(x))
 		if !x.Undo {
 			b.WriteString(x.Query + ";\n")
 		}
@@ -66,9 +67,9 @@ func Write(m *Migration) string {
 	for i, s := range m.Steps {
 		b.WriteByte('\n')
 		say(s.Above)
-		fmt.Fprintf(&b, "%sstep %d  %s", Marker, i+1, unmarked.Replace(Title(s.Title)))
+		fmt.Fprintf(&b, "%sstep %d  %s", Marker, i+1, unmarked.Replace(words.OneLine(s.Title)))
 		if s.Note != "" {
-			fmt.Fprintf(&b, "  (%s)", unmarked.Replace(Title(s.Note)))
+			fmt.Fprintf(&b, "  (%s)", unmarked.Replace(words.OneLine(s.Note)))
 		}
 		if s.Kind != engine.InTransaction {
 			fmt.Fprintf(&b, "  (%s)", s.Kind)
@@ -130,14 +131,14 @@ func writeHead(b *strings.Builder, m *Migration) {
 		b.WriteString(direct)
 	}
 	for _, a := range m.Answers {
-		fmt.Fprintf(b, "%sanswered %s\n", Marker, Title(a))
+		fmt.Fprintf(b, "%sanswered %s\n", Marker, words.OneLine(a))
 	}
 	if !m.Atomic() {
 		fmt.Fprintf(b, "%snot atomic: it can stop between two steps, and is resumed or rolled back from there\n",
 			Marker)
 	}
 	if m.Proof != "" {
-		fmt.Fprintf(b, "%s%s\n", Marker, Title(m.Proof))
+		fmt.Fprintf(b, "%s%s\n", Marker, words.OneLine(m.Proof))
 	}
 	if len(m.Drafted) > 0 {
 		fmt.Fprintf(b, "%sdrafted %s\n", Marker, strings.Join(m.Drafted, " "))
@@ -153,7 +154,7 @@ func nameList(names []string) string {
 	out := make([]string, len(names))
 	for i, n := range names {
 		out[i] = n
-		if n != Title(n) || strings.ContainsAny(n, ",\"\\") {
+		if n != words.OneLine(n) || strings.ContainsAny(n, ",\"\\") {
 			out[i] = strconv.Quote(n)
 		}
 	}

@@ -10,7 +10,6 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/migration"
 	"erbario/internal/schema"
 	"erbario/internal/words"
 )
@@ -200,8 +199,8 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 	}
 	p.used["fill "+table+"."+column] = true
 	if f.Ask {
-		name := migration.ParameterName(table+"_"+column, false)
-		if !slices.ContainsFunc(p.plan.Parameters, func(x migration.Parameter) bool { return x.Name == name }) {
+		name := engine.ParameterName(table+"_"+column, false)
+		if !slices.ContainsFunc(p.plan.Parameters, func(x engine.Parameter) bool { return x.Name == name }) {
 			query := "SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(table))
 			if where != "" {
 				query += " WHERE " + where
@@ -210,7 +209,7 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 			if c := p.Wanted.Table(table).Column(column); c != nil {
 				typ = c.Type
 			}
-			p.plan.Parameters = append(p.plan.Parameters, migration.Parameter{
+			p.plan.Parameters = append(p.plan.Parameters, engine.Parameter{
 				Name:  name,
 				For:   table + "." + column,
 				Type:  typ.String(),

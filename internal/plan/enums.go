@@ -13,8 +13,8 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // Apart is the name of an enum type that is set apart while another is made in its
@@ -357,7 +357,7 @@ func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engi
 	for _, o := range s.Others {
 		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.SQL().Quote(o.Name) {
 			return engine.Step{
-				Title: migration.Title(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
+				Title: words.OneLine(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
 				Apply: engine.EnumsOf(e).
 					RenameValue(o.Name, r.Value, r.To),
 				Undo: engine.EnumsOf(e).RenameValue(o.Name, r.To, r.Value),

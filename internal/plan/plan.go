@@ -12,7 +12,6 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/migration"
 	"erbario/internal/schema"
 )
 
@@ -66,7 +65,7 @@ type Plan struct {
 	Undeclared  []diff.Change // what is there and no migration made: left alone
 	Questions   []Question
 	Steps       []engine.Step
-	Parameters  []migration.Parameter
+	Parameters  []engine.Parameter
 	BeforeApply []engine.Requirement
 	BeforeUndo  []engine.Requirement
 	InTheWay    []InTheWay        // rows of the live database that would stop it

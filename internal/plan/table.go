@@ -10,7 +10,6 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/migration"
 	"erbario/internal/schema"
 	"erbario/internal/words"
 )
@@ -37,9 +36,9 @@ func (p *planner) backValue(table string, col *schema.Column, keep string) (engi
 	if p.Answers.aside(table, column) { // it has its name again then
 		column = p.oldColumn(table, column)
 	}
-	name := migration.ParameterName(table+"_"+column, true)
+	name := engine.ParameterName(table+"_"+column, true)
 	p.plan.Parameters = append(p.plan.Parameters,
-		migration.Parameter{Name: name, For: table + "." + column, Type: col.Type.String(), Undo: true})
+		engine.Parameter{Name: name, For: table + "." + column, Type: col.Type.String(), Undo: true})
 	if keep == "" {
 		return engine.Source{SQL: ":" + name}, true
 	}

@@ -74,7 +74,7 @@ func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	return values, said, nil
 }
 
-func literal(e engine.Engine, x migration.Parameter, raw string) (string, error) {
+func literal(e engine.Engine, x engine.Parameter, raw string) (string, error) {
 	typ := schema.ParseType(x.Type)
 	v, err := schema.ReadValue(raw, typ)
 	if err != nil {
@@ -119,7 +119,7 @@ func UnusedFills(list []*migration.Migration, given map[string]string) error {
 	for _, name := range slices.Sorted(maps.Keys(given)) {
 		used := slices.ContainsFunc(list, func(m *migration.Migration) bool {
 			return slices.ContainsFunc(m.Parameters,
-				func(x migration.Parameter) bool { return x.Undo && x.For == name })
+				func(x engine.Parameter) bool { return x.Undo && x.For == name })
 		})
 		if !used {
 			return fmt.Errorf("--fill %s matches nothing: no undo here restores a required column %s", name, name)

@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // Script gives the SQL of the waiting migrations, or of the way back, with the
@@ -154,7 +155,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			for _, r := range needs {
 				write(e.Scripts().ScriptRequire(r)...)
 			}
-			write("-- " + migration.Title(st.Title))
+			write("-- " + words.OneLine(st.Title))
 			if r, t := insertedIn(state, &st); undo && t != nil &&
 				!wholeTable(m, t.Name) { // with what people wrote into them
 				if e.Caps().ImmediateReferences {

@@ -27,7 +27,8 @@ var among = map[string]func(pkg string) bool{
 	"engine/ddl":           ofEngines,
 	"engine/waiting":       ofEngines,
 	"engine/preconditions": ofEngines,
-	"testserver":           func(pkg string) bool { return pkg == "bench" }, // and tests
+	"migration":            func(pkg string) bool { return pkg != "plan" && pkg != "diff" && !ofEngines(pkg) }, // the file is made of a plan
+	"testserver":           func(pkg string) bool { return pkg == "bench" },                                    // and tests
 }
 
 func ofEngines(pkg string) bool { return strings.HasPrefix(pkg, "engine/") }

@@ -18,6 +18,7 @@ import (
 	"pgregory.net/rapid"
 
 	"erbario/internal/draft"
+	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
@@ -192,7 +193,7 @@ func keys(t *rapid.T, p testserver.Place) {
 	require.Equal(t, before, points(to), "applied again\n%s", d.Migration.Text)
 	word(to)
 	if !strings.Contains(from.lines, "uuid") &&
-		slices.ContainsFunc(d.Migration.Parameters, func(x migration.Parameter) bool { return x.For == "taxons.id" }) {
+		slices.ContainsFunc(d.Migration.Parameters, func(x engine.Parameter) bool { return x.For == "taxons.id" }) {
 		told["taxons.id"] = "9000" // which the database does not number by itself
 	}
 	for _, m := range list {

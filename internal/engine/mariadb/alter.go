@@ -10,6 +10,7 @@ package mariadb
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -29,10 +30,7 @@ type change struct {
 
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
-	for column, s := range a.Back {
-		s.Match = a.Match()
-		a.Back[column] = s
-	}
+	a.Forward, a.Back = maps.Clone(a.Forward), a.Matched()
 	for _, n := range a.To.Columns {
 		if _, given := a.Forward[n.Name]; !given &&
 			engine.Freed(a.From.Column(n.Name), n) { // what it has been generated as stays

@@ -8,6 +8,7 @@ package postgres
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"erbario/internal/engine"
@@ -32,10 +33,7 @@ type op struct {
 
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
-	for column, s := range a.Back {
-		s.Match = a.Match()
-		a.Back[column] = s
-	}
+	a.Forward, a.Back = maps.Clone(a.Forward), a.Matched()
 	copied, inPlace := a.Back, a.InUse && keepsInPlace(a)
 	if inPlace {
 		a.Back = fromAside(a)

@@ -73,10 +73,7 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
-	for column, s := range a.Back {
-		s.Match = a.Match()
-		a.Back[column] = s
-	}
+	a.Forward, a.Back = maps.Clone(a.Forward), a.Matched()
 	out := engine.Change{
 		BeforeApply: requirements(a.From, a.To, a.Forward, a.Only,
 			func(t string) engine.Parent { return a.Parent(t, false) }),
