@@ -23,177 +23,206 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	if err := Whole(ctx, db, e); err != nil {
 		return "", nil, err
 	}
-	var todo []*migration.Migration
-	if undo {
-		var err error
-		if todo, err = ToUndo(ctx, db, e, files, o); err != nil {
-			return "", nil, err
-		}
-	} else {
-		applied, err := History(ctx, db)
-		if err != nil {
-			return "", nil, err
-		}
-		s := StatusOf(files, applied, e)
-		if err := s.Problem(); err != nil {
-			return "", nil, err
-		}
-		if todo, err = upTo(s.Pending, files, o.To); err != nil {
-			return "", nil, err
-		}
+	todo, err := toScript(ctx, db, e, files, o, undo)
+	if err != nil || len(todo) == 0 {
+		return "", nil, err
 	}
-	if len(todo) == 0 {
-		return "", nil, nil
-	}
-	var b strings.Builder
-	var ids []string
-	write := func(list ...string) {
-		for _, l := range list {
-			b.WriteString(l + "\n")
-		}
-	}
-	since := func(kept string) { // when it was put aside
-		write("DELETE FROM "+sinceName+" WHERE name = "+e.SQL().Text(kept)+";",
-			"INSERT INTO "+sinceName+" (name, at) VALUES ("+e.SQL().Text(kept)+", "+e.SQL().Text(nowText())+");")
-	}
+	w := &scriptWriter{ctx: ctx, db: db, e: e, o: o, undo: undo, state: &schema.Schema{}}
 	before, begin, commit, after := e.Scripts().ScriptAround()
-	write(before...)
-	state := &schema.Schema{} // as it is when an undo begins
+	w.begin, w.commit = begin, commit
+	w.write(before...)
 	if undo {
-		var err error
-		if state, err = db.Inspect(ctx); err != nil {
+		if w.state, err = db.Inspect(ctx); err != nil {
 			return "", nil, err
 		}
 	}
+	var ids []string
 	for k, m := range todo {
 		ids = append(ids, m.ID)
-		whole := m
-		values, said, err := answered(ctx, db, e, m, o)
-		if err != nil && !undo {
-			if _, open := err.(*NeedsAnswers); open || len(ids) == 1 {
-				return "", nil, err
-			}
-			values, said = nil, nil // its tables come with a migration before it: none has rows yet
-		}
-		back, err := undoValues(e, m, o.Answers)
-		if err != nil {
+		if err := w.migration(k, m); err != nil {
 			return "", nil, err
 		}
-		m = m.Bound(e, values, back)
-		word := "apply"
-		needs := m.BeforeApply
-		if undo {
-			word, needs = "undo", m.BeforeUndo
-		}
-		write("", fmt.Sprintf("-- %s %s", word, m.ID))
-		if !undo {
-			list, err := db.Kept(ctx, m.Kept()+"undo_")
-			if err != nil {
-				return "", nil, err
-			}
-			if len(list) > 0 {
-				write("-- this script does not restore what an earlier undo of it kept: erbario apply does")
-			}
-		}
-		if !m.Atomic() {
-			write("-- not one transaction: if it stops, what was done before remains")
-		}
-		write(begin...)
-		for _, sql := range e.OwnTables().History {
-			write(sql + ";")
-		}
-		if !undo {
-			found, err := missingFound(ctx, db, m)
-			if err != nil {
-				return "", nil, err
-			}
-			for _, sql := range found {
-				write(sql + ";")
-			}
-		}
-		for _, r := range needs {
-			write(e.Scripts().ScriptRequire(r)...)
-		}
-		if undo {
-			count := rowsOf(ctx, db, e)
-			if k > 0 { // of a state that is not there yet nobody knows the rows
-				count = func(string) (int64, error) { return 1, nil }
-			}
-			list, err := archives(state, count, e, m)
-			if err != nil {
-				return "", nil, err
-			}
-			for _, a := range list {
-				for _, sql := range a.statements() {
-					write(e.Scripts().ScriptStatement(sql)...)
-				}
-				since(a.kept)
-			}
-		}
-		order := make([]int, len(m.Steps)) // the steps as they run
-		for i := range order {
-			order[i] = i
-		}
-		if undo {
-			slices.Reverse(order)
-		}
-		for i, n := range order {
-			st := m.Steps[n]
-			list, needs := st.Apply, st.Here
-			if undo {
-				list, needs = st.Undo, st.HereUndo
-			}
-			apart := !m.Atomic() &&
-				(i == 0 || st.Kind != engine.InTransaction || m.Steps[order[i-1]].Kind != engine.InTransaction)
-			if apart { // what came before it is there to stay
-				write(commit...)
-			}
-			outside := st.Kind == engine.OutsideTransaction
-			if apart && !outside {
-				write(begin...)
-			}
-			for _, r := range needs {
-				write(e.Scripts().ScriptRequire(r)...)
-			}
-			write("-- " + words.OneLine(st.Title))
-			if r, t := insertedIn(state, &st); undo && t != nil &&
-				!wholeTable(m, t.Name) { // with what people wrote into them
-				if e.Caps().ImmediateReferences {
-					for _, q := range referred(e, state, r, t) {
-						write(e.Scripts().ScriptRequire(q)...)
-					}
-				}
-				for _, sql := range removalOf(e, m, r, state, t, state.Table(rowsBefore(m, t.Name)) != nil).Apply {
-					write(e.Scripts().ScriptStatement(sql)...)
-				}
-				since(keptRows(m, t.Name))
-			}
-			for _, s := range list {
-				write(e.Scripts().ScriptStatement(e.SQL().Bind(s.SQL, map[string]string{engine.Batch: "true"}))...)
-			}
-			if outside { // there is always one to end
-				write(begin...)
-			}
-		}
-		if undo {
-			write("DELETE FROM erbario_history WHERE id = " + e.SQL().Text(m.ID) + ";")
-		} else {
-			var values []string
-			for _, v := range HistoryRow(whole, said, 0) {
-				values = append(values, e.SQL().Text(v))
-			}
-			write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" + strings.Join(values, ", ") + ");")
-		}
-		write(commit...)
 		if undo && k < len(todo)-1 {
-			if state, err = without(ctx, e, state, m); err != nil {
+			if w.state, err = without(ctx, e, w.state, m); err != nil {
 				return "", nil, err
 			}
 		}
 	}
-	write("")
-	write(after...)
-	return b.String(), ids, nil
+	w.write("")
+	w.write(after...)
+	return w.b.String(), ids, nil
+}
+
+// toScript are the migrations of a script, in the order in which it runs them.
+func toScript(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options,
+	undo bool) ([]*migration.Migration, error) {
+	if undo {
+		return ToUndo(ctx, db, e, files, o)
+	}
+	applied, err := History(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	s := StatusOf(files, applied, e)
+	if err := s.Problem(); err != nil {
+		return nil, err
+	}
+	return upTo(s.Pending, files, o.To)
+}
+
+// scriptWriter writes migrations as a plain script.
+type scriptWriter struct {
+	ctx           context.Context
+	db            engine.Database
+	e             engine.Engine
+	o             Options
+	undo          bool
+	state         *schema.Schema // as it is when an undo begins
+	begin, commit []string
+	b             strings.Builder
+}
+
+func (w *scriptWriter) write(list ...string) {
+	for _, l := range list {
+		w.b.WriteString(l + "\n")
+	}
+}
+
+func (w *scriptWriter) statements(list ...string) {
+	for _, sql := range list {
+		w.write(w.e.Scripts().ScriptStatement(sql)...)
+	}
+}
+
+func (w *scriptWriter) require(list ...engine.Requirement) {
+	for _, r := range list {
+		w.write(w.e.Scripts().ScriptRequire(r)...)
+	}
+}
+
+// since notes when something was kept.
+func (w *scriptWriter) since(kept string) {
+	text := w.e.SQL().Text
+	w.write("DELETE FROM "+sinceName+" WHERE name = "+text(kept)+";",
+		"INSERT INTO "+sinceName+" (name, at) VALUES ("+text(kept)+", "+text(nowText())+");")
+}
+
+// migration writes one migration, the k-th from 0.
+func (w *scriptWriter) migration(k int, whole *migration.Migration) error {
+	values, said, err := answered(w.ctx, w.db, w.e, whole, w.o)
+	if err != nil && !w.undo {
+		if _, open := err.(*NeedsAnswers); open || k == 0 {
+			return err
+		}
+		values, said = nil, nil // its tables come with a migration before it: none has rows yet
+	}
+	back, err := undoValues(w.e, whole, w.o.Answers)
+	if err != nil {
+		return err
+	}
+	m := whole.Bound(w.e, values, back)
+	if err := w.head(k, m); err != nil {
+		return err
+	}
+	order := make([]int, len(m.Steps)) // the steps as they run
+	for i := range order {
+		order[i] = i
+	}
+	if w.undo {
+		slices.Reverse(order)
+	}
+	for i, n := range order {
+		apart := !m.Atomic() && (i == 0 || m.Steps[n].Kind != engine.InTransaction ||
+			m.Steps[order[i-1]].Kind != engine.InTransaction)
+		w.step(m, &m.Steps[n], apart)
+	}
+	if w.undo {
+		w.write("DELETE FROM erbario_history WHERE id = " + w.e.SQL().Text(m.ID) + ";")
+	} else {
+		var row []string
+		for _, v := range HistoryRow(whole, said, 0) {
+			row = append(row, w.e.SQL().Text(v))
+		}
+		w.write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" +
+			strings.Join(row, ", ") + ");")
+	}
+	w.write(w.commit...)
+	return nil
+}
+
+// head writes what comes before the steps: what must hold, what was found, what is kept.
+func (w *scriptWriter) head(k int, m *migration.Migration) error {
+	if w.undo {
+		w.write("", "-- undo "+m.ID)
+	} else {
+		w.write("", "-- apply "+m.ID)
+		list, err := w.db.Kept(w.ctx, m.Kept()+"undo_")
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			w.write("-- this script does not restore what an earlier undo of it kept: erbario apply does")
+		}
+	}
+	if !m.Atomic() {
+		w.write("-- not one transaction: if it stops, what was done before remains")
+	}
+	w.write(w.begin...)
+	for _, sql := range w.e.OwnTables().History {
+		w.write(sql + ";")
+	}
+	if !w.undo {
+		found, err := missingFound(w.ctx, w.db, m)
+		if err != nil {
+			return err
+		}
+		for _, sql := range found {
+			w.write(sql + ";")
+		}
+		w.require(m.BeforeApply...)
+		return nil
+	}
+	w.require(m.BeforeUndo...)
+	count := rowsOf(w.ctx, w.db, w.e)
+	if k > 0 { // of a state that is not there yet nobody knows the rows
+		count = func(string) (int64, error) { return 1, nil }
+	}
+	list, err := archives(w.state, count, w.e, m)
+	for _, a := range list {
+		w.statements(a.statements()...)
+		w.since(a.kept)
+	}
+	return err
+}
+
+// step writes one step. apart: what came before it is there to stay.
+func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bool) {
+	list, needs := st.Apply, st.Here
+	if w.undo {
+		list, needs = st.Undo, st.HereUndo
+	}
+	outside := st.Kind == engine.OutsideTransaction
+	if apart {
+		w.write(w.commit...)
+	}
+	if apart && !outside {
+		w.write(w.begin...)
+	}
+	w.require(needs...)
+	w.write("-- " + words.OneLine(st.Title))
+	if r, t := insertedIn(w.state, st); w.undo && t != nil && !wholeTable(m, t.Name) { // with what people wrote into them
+		if w.e.Caps().ImmediateReferences {
+			w.require(referred(w.e, w.state, r, t)...)
+		}
+		w.statements(removalOf(w.e, m, r, w.state, t, w.state.Table(rowsBefore(m, t.Name)) != nil).Apply...)
+		w.since(keptRows(m, t.Name))
+	}
+	for _, s := range list {
+		w.statements(w.e.SQL().Bind(s.SQL, map[string]string{engine.Batch: "true"}))
+	}
+	if outside { // there is always one to end
+		w.write(w.begin...)
+	}
 }
 
 // without is what is there once a migration has been taken back, seen on scratch.

@@ -36,87 +36,108 @@ func (d Dialect) tells(c *schema.Column) bool { return d.Only != nil && d.Only(c
 // tells which rows stay until then.
 func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, only string,
 	parent func(string) engine.Parent) []engine.Requirement {
-	var out []engine.Requirement
 	p := projection{Dialect: d, from: from, to: to, sources: sources, only: only}
+	var out []engine.Requirement
 	for _, c := range to.Columns {
-		old := from.Column(c.Name)
-		if c.Generated != nil {
-			continue
-		}
-		if old != nil && sources[c.Name].Unconvertible {
-			shown := slices.Clone(from.Key())
-			if !slices.Contains(shown, old.Name) {
-				shown = append(shown, old.Name)
-			}
-			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} values of %s.%s cannot be converted to the declared type in a single way",
-					to.Name, c.Name), About: c.Name, Guards: true,
-				Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(),
-					p.Quote(old.Name)),
-			})
-		}
-		if q, typ := p.unfit(c); q != "" {
-			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", to.Name, c.Name, typ),
-				About:    c.Name,
-				Guards:   true,
-				Query:    q,
-			})
-		}
-		if q := p.lossy(c); q != "" {
-			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} values of %s.%s would be changed by the undo from %s", to.Name, c.Name,
-					c.SQLType),
-				About:  c.Name,
-				Guards: true,
-				Query:  q,
-			})
-		}
-		if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !p.sources[c.Name].Constant &&
-			!(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
-			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} rows of %s have no %s", to.Name, c.Name),
-				About:    c.Name,
-				Lacks:    true,
-				Query:    p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL"),
-			})
-		}
-		if c.NotNull && c.Default == nil && !p.sourced(c) && !p.Given(to, c) {
-			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} rows of %s would have no %s", to.Name, c.Name),
-				About:    c.Name,
-				Lacks:    true,
-				Query:    p.query(nil, "true"),
-			})
-		}
+		out = append(out, p.ofColumn(c)...)
 	}
-	for _, k := range to.Checks {
+	out = slices.Concat(out, p.ofChecks(), p.ofUniques(), p.ofKey(), p.ofReferences(parent))
+	for i := range out {
+		out[i].Table = to.Name
+	}
+	return out
+}
+
+// ofColumn asks about the values of one column: those that do not convert, do not fit, would not
+// come back, or are missing.
+func (p projection) ofColumn(c *schema.Column) (out []engine.Requirement) {
+	old := p.from.Column(c.Name)
+	if c.Generated != nil {
+		return nil
+	}
+	if old != nil && p.sources[c.Name].Unconvertible {
+		shown := slices.Clone(p.from.Key())
+		if !slices.Contains(shown, old.Name) {
+			shown = append(shown, old.Name)
+		}
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} values of %s.%s cannot be converted to the declared type in a single way",
+				p.to.Name, c.Name), About: c.Name, Guards: true,
+			Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", p.list(shown), p.rows(),
+				p.Quote(old.Name)),
+		})
+	}
+	if q, typ := p.unfit(c); q != "" {
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} values of %s.%s do not fit %s", p.to.Name, c.Name, typ),
+			About:    c.Name,
+			Guards:   true,
+			Query:    q,
+		})
+	}
+	if q := p.lossy(c); q != "" {
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} values of %s.%s would be changed by the undo from %s", p.to.Name, c.Name,
+				c.SQLType),
+			About:  c.Name,
+			Guards: true,
+			Query:  q,
+		})
+	}
+	if c.NotNull && (old == nil || !old.NotNull || p.changed(c)) && p.sourced(c) && !p.sources[c.Name].Constant &&
+		!(p.kept(c.Name) && (c.Default != nil || p.sources[c.Name].Literal)) {
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s have no %s", p.to.Name, c.Name),
+			About:    c.Name,
+			Lacks:    true,
+			Query:    p.query([]string{c.Name}, p.Quote(c.Name)+" IS NULL"),
+		})
+	}
+	if c.NotNull && c.Default == nil && !p.sourced(c) && !p.Given(p.to, c) {
+		out = append(out, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s would have no %s", p.to.Name, c.Name),
+			About:    c.Name,
+			Lacks:    true,
+			Query:    p.query(nil, "true"),
+		})
+	}
+	return out
+}
+
+// ofChecks asks about rows that a check would refuse.
+func (p projection) ofChecks() (out []engine.Requirement) {
+	for _, k := range p.to.Checks {
 		used := p.used(k.SQL.Text)
-		if !p.concerned(used) && from.HasCheck(k) || !p.anySourced(used) {
+		if !p.concerned(used) && p.from.HasCheck(k) || !p.anySourced(used) {
 			continue
 		}
 		if !slices.ContainsFunc(used, func(n string) bool { return !p.kept(n) }) {
 			continue // values that were kept fulfilled it before, constants are tried in the proof
 		}
-		if len(used) == 1 && k.Purpose != "" && from.HasCheck(k) &&
+		if len(used) == 1 && k.Purpose != "" && p.from.HasCheck(k) &&
 			(p.sources[used[0]].Constant || p.sources[used[0]].NullsIn != "") && !p.sources[used[0]].Converts {
 			continue // the other values fulfil it already, and so do the constant and null
 		}
 		out = append(out, engine.Requirement{
-			Sentence: checkSentence(to, k),
+			Sentence: checkSentence(p.to, k),
 			About:    k.Column,
 			Query:    p.query(used, "NOT ("+k.SQL.Text+")"),
 		})
 	}
-	for _, x := range to.Indexes {
+	return out
+}
+
+// ofUniques asks about values that are no longer unique.
+func (p projection) ofUniques() (out []engine.Requirement) {
+	for _, x := range p.to.Indexes {
 		if !x.Unique {
 			continue
 		}
 		names, parts := p.bases(schema.Names(x.Parts)), len(schema.Names(x.Parts))
-		same := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
+		same := slices.ContainsFunc(p.from.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
 		null := slices.ContainsFunc(p.told(x),
-			func(n string) bool { c := to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
-		implied := slices.ContainsFunc(from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
+			func(n string) bool { c := p.to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
+		implied := slices.ContainsFunc(p.from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
 			whole := o.Where == nil && (x.Where != nil || len(o.Parts) < len(x.Parts))
 			return o.Unique && whole && len(o.Parts) <= len(x.Parts) &&
 				slices.EqualFunc(o.Parts, x.Parts[:len(o.Parts)], schema.SamePart)
@@ -125,26 +146,36 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 			continue
 		}
 		out = append(out, engine.Requirement{
-			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row", to.Name,
+			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row", p.to.Name,
 				strings.Join(p.told(x), ", ")),
 			Query:   p.duplicates(x),
-			Among:   from.Name,
+			Among:   p.from.Name,
 			Repeats: p.told(x),
 			Folded:  p.folded(x),
 		})
 	}
-	if names := to.Key(); len(names) > 0 && (!schema.SameKey(from.PrimaryKey, to.PrimaryKey) || p.concerned(names)) &&
+	return out
+}
+
+// ofKey asks about rows that a primary key would not tell apart.
+func (p projection) ofKey() (out []engine.Requirement) {
+	if names := p.to.Key(); len(names) > 0 && (!schema.SameKey(p.from.PrimaryKey, p.to.PrimaryKey) || p.concerned(names)) &&
 		p.allSourced(names) {
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row and cannot be its primary key",
-				to.Name, strings.Join(names, ", ")),
-			Query:   p.duplicates(&schema.Index{Parts: to.PrimaryKey.Columns}),
-			Among:   from.Name,
+				p.to.Name, strings.Join(names, ", ")),
+			Query:   p.duplicates(&schema.Index{Parts: p.to.PrimaryKey.Columns}),
+			Among:   p.from.Name,
 			Repeats: names,
 		})
 	}
-	for _, k := range to.ForeignKeys {
-		same := slices.ContainsFunc(from.ForeignKeys, func(o *schema.ForeignKey) bool {
+	return out
+}
+
+// ofReferences asks about rows that refer to nothing.
+func (p projection) ofReferences(parent func(string) engine.Parent) (out []engine.Requirement) {
+	for _, k := range p.to.ForeignKeys {
+		same := slices.ContainsFunc(p.from.ForeignKeys, func(o *schema.ForeignKey) bool {
 			return slices.Equal(o.Columns, k.Columns) && strings.EqualFold(o.Table, k.Table) &&
 				slices.Equal(o.References, k.References)
 		})
@@ -159,7 +190,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		}
 		if parent(k.Table) == engine.ParentNew {
 			out = append(out, engine.Requirement{
-				Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table),
+				Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", p.to.Name, k.Table),
 				Query:    p.query(k.Columns, strings.Join(there, " AND ")),
 			})
 			continue
@@ -167,12 +198,9 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "),
 			p.Quote(k.Table), strings.Join(match, " AND "))
 		out = append(out, engine.Requirement{
-			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", to.Name, k.Table),
+			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", p.to.Name, k.Table),
 			Query:    p.query(k.Columns, where),
 		})
-	}
-	for i := range out {
-		out[i].Table = to.Name
 	}
 	return out
 }
