@@ -25,218 +25,243 @@ import (
 )
 
 func (a *app) draftCommand() *cli.Command {
-	f := answerFlags{engines: a.engines}
-	var byHand, apply, staged bool
-	var order []string
+	d := &drafting{app: a, f: answerFlags{engines: a.engines}}
 	return &cli.Command{
 		Name: "draft", ArgsUsage: "TITLE…", Usage: "write a migration for the difference, proved first",
 		Description: "What only a person can decide is a question, printed with the flags that answer\nit (exit 4). The migration is applied, undone and applied again on a scratch\ndatabase before it is written.\n\n  erbario draft label specimens --fill specimens.label=unlabelled\n  erbario draft names --staged --rename specimens.number=sheet_number",
 		Flags: append(
 			append(
-				[]cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &apply}},
-				f.flags()...),
-			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty migration to fill in", Destination: &byHand},
+				[]cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "apply it at once", Destination: &d.apply}},
+				d.f.flags()...),
+			&cli.BoolFlag{Name: "by-hand", Usage: "write an empty migration to fill in", Destination: &d.byHand},
 			&cli.StringSliceFlag{
 				Name:        "order",
 				Usage:       "copy this table, so that its columns are in the declared order: `TABLE`",
-				Destination: &order,
+				Destination: &d.order,
 			},
 			&cli.BoolFlag{
 				Name:        "staged",
 				Usage:       "write two migrations, between which the old and the new application both work",
-				Destination: &staged,
+				Destination: &d.staged,
 			},
 		),
 		DisableSliceFlagSeparator: true,
 		Action: func(ctx context.Context, c *cli.Command) error {
-			title := strings.Join(c.Args().Slice(), " ")
-			if strings.TrimSpace(title) == "" {
-				return wrongUse("erbario draft needs a title, such as: erbario draft first sheets")
-			}
-			if staged && byHand {
-				return wrongUse("--staged and --by-hand cannot be used together")
-			}
-			if len(order) > 0 && (staged || byHand) {
-				return wrongUse("--order cannot be used with --%s",
-					map[bool]string{true: "staged", false: "by-hand"}[staged])
-			}
-			p, err := a.project()
-			if err != nil {
-				return err
-			}
-			drafter, err := a.drafter(p, staged, &f)
-			if err != nil {
-				return err
-			}
-			p.ReadAhead()
-			l, err := a.open(ctx, p, a.database, engine.ReadOnly, false)
-			if err != nil {
-				return err
-			}
-			defer l.Close()
-			if byHand {
-				s, err := a.state(ctx, p, l)
-				if err != nil {
-					return err
-				}
-				if err := s.Status.Problem(); err != nil {
-					return err
-				}
-				return a.draftByHand(p, s, title)
-			}
-			if old, err := directOnes(ctx, l); err != nil {
-				return err
-			} else if len(old) > 0 {
-				l.Close()
-				if staged {
-					return fmt.Errorf("--staged: %s has a change that was applied without a migration: draft that first", l.Name)
-				}
-				return a.draftDirect(ctx, p, l.Database, &f, title, old)
-			}
-			look := func() (*draft.State, error) { return a.state(ctx, p, l) }
-			var second *draft.Draft
-			s, d, err := a.settle(
-				ctx,
-				p,
-				&f,
-				look,
-				func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
-					if err := s.Status.Problem(); err != nil {
-						return nil, err
-					}
-					var first *draft.Draft
-					var err error
-					first, second, err = drafter.make(ctx, s, draft.Request{
-						Title:   title,
-						Answers: answers,
-						Said:    said,
-						NoKeep:  f.noKeep,
-						Plain:   f.plain,
-						Order:   order,
-						Now:     time.Now(),
-						Rows:    !l.Protected,
-					})
-					return first, err
-				},
-			)
-			if err != nil {
-				return err
-			}
-			for _, half := range []*draft.Draft{d, second} {
-				if half == nil {
-					continue
-				}
-				if !a.json {
-					a.outerNames(half.Plan.Outer)
-				}
-				if err := a.refused(ctx, l, half, "draft TITLE"); err != nil {
-					return err
-				}
-			}
-			others, err := a.draftOthers(ctx, p, change{home: s, draft: d, f: &f, title: title, with: drafter})
-			if err != nil {
-				return err
-			}
-			if d.Migration == nil && len(others) == 0 {
-				edited := slices.Sorted(maps.Keys(p.Edited)) // such as a field that is optional after all
-				if err := p.Save(); err != nil {
-					return err
-				}
-				if a.json {
-					return a.document(map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}})
-				}
-				for _, path := range edited {
-					a.out.line(a.out.sign("~", path))
-				}
-				if len(s.Status.Pending) > 0 {
-					a.out.line("nothing to draft: every difference is already in a pending migration")
-					a.next("erbario apply")
-				} else {
-					a.out.printf("nothing to draft: %s matches the models", l.Name)
-				}
-				return nil
-			}
-			m := d.Migration
-			edited := slices.Sorted(maps.Keys(p.Edited))
-			if err := p.Save(); err != nil {
-				return err
-			}
-			list := append(migrationsOf(d, second), others...)
-			for _, m := range list {
-				if err := project.WriteFile(filepath.Join(p.MigrationsDir(), m.FileName()), m.Text); err != nil {
-					return err
-				}
-			}
-			if a.json {
-				doc := map[string]any{"database": l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
-				if m != nil {
-					doc = map[string]any{
-						"database":     l.Name,
-						"migration":    m.ID,
-						"file":         fileOf(m),
-						"changes":      jsonChanges(d.Plan.Changes, d.Plan.Effects),
-						"steps":        len(m.Steps),
-						"proof":        m.Proof,
-						"proof_doubts": m.Doubts(),
-						"applied":      false,
-					}
-					if len(d.Plan.Held) > 0 {
-						doc["held"] = d.Plan.Held
-					}
-					if len(d.Plan.Last) > 0 {
-						doc["columns_last"] = d.Plan.Last
-					}
-					if len(d.Plan.Outer) > 0 {
-						doc["outer_columns"] = d.Plan.Outer
-					}
-				}
-				if second != nil {
-					doc["second"] = jsonFiles(migrationsOf(second))
-				}
-				if len(others) > 0 {
-					doc["other_engines"] = jsonFiles(others)
-				}
-				a.document(doc)
-				if apply && m != nil {
-					l.Close()
-					for _, name := range a.eachName(p) {
-						if err := a.applyQuietly(ctx, p, name, f.asked(s.Wanted)); err != nil {
-							return err
-						}
-					}
-					a.document(map[string]any{"applied": true})
-				}
-				return nil
-			}
-			for _, path := range edited {
-				a.out.line(a.out.sign("~", path))
-			}
-			for _, m := range list {
-				a.showDraft(m)
-			}
-			for _, table := range d.Plan.Last {
-				a.out.line("  " + lastWords(s.Engine, table))
-			}
-			if m == nil {
-				return nil
-			}
-			if staged && second == nil && s.Engine.Caps().Stages {
-				a.warn("with these answers no second migration is needed: it is one")
-			}
-			if !staged {
-				a.held(d.Plan.Held)
-				a.barred(l.Name, d.Barred)
-			}
-			if apply {
-				l.Close()
-				return a.onEach(ctx, p, a.eachName(p), func(name string) error {
-					return a.apply(ctx, p, name, applyOptions{wait: time.Minute, answers: f.asked(s.Wanted)})
-				})
-			}
-			a.next("erbario apply")
-			return nil
+			d.title = strings.Join(c.Args().Slice(), " ")
+			return d.run(ctx)
 		},
 	}
+}
+
+// drafting is a run of erbario draft.
+type drafting struct {
+	*app
+	f                     answerFlags
+	title                 string
+	byHand, apply, staged bool
+	order                 []string
+
+	p       *project.Project
+	l       *live
+	s       *draft.State
+	drafter drafter
+	first   *draft.Draft
+	second  *draft.Draft // of a staged pair
+	others  []*migration.Migration
+}
+
+func (d *drafting) run(ctx context.Context) (err error) {
+	switch {
+	case strings.TrimSpace(d.title) == "":
+		return wrongUse("erbario draft needs a title, such as: erbario draft first sheets")
+	case d.staged && d.byHand:
+		return wrongUse("--staged and --by-hand cannot be used together")
+	case len(d.order) > 0 && (d.staged || d.byHand):
+		return wrongUse("--order cannot be used with --%s", map[bool]string{true: "staged", false: "by-hand"}[d.staged])
+	}
+	if d.p, err = d.project(); err != nil {
+		return err
+	}
+	if d.drafter, err = d.app.drafter(d.p, d.staged, &d.f); err != nil {
+		return err
+	}
+	d.p.ReadAhead()
+	if d.l, err = d.open(ctx, d.p, d.database, engine.ReadOnly, false); err != nil {
+		return err
+	}
+	defer d.l.Close()
+	if d.byHand {
+		s, err := d.state(ctx, d.p, d.l)
+		if err != nil {
+			return err
+		}
+		if err := s.Status.Problem(); err != nil {
+			return err
+		}
+		return d.draftByHand(d.p, s, d.title)
+	}
+	if old, err := directOnes(ctx, d.l); err != nil {
+		return err
+	} else if len(old) > 0 {
+		d.l.Close()
+		if d.staged {
+			return fmt.Errorf("--staged: %s has a change that was applied without a migration: draft that first", d.l.Name)
+		}
+		return d.draftDirect(ctx, d.p, d.l.Database, &d.f, d.title, old)
+	}
+	if err := d.make(ctx); err != nil {
+		return err
+	}
+	if d.first.Migration == nil && len(d.others) == 0 {
+		return d.nothing()
+	}
+	edited := slices.Sorted(maps.Keys(d.p.Edited))
+	if err := d.p.Save(); err != nil {
+		return err
+	}
+	list := append(migrationsOf(d.first, d.second), d.others...)
+	for _, m := range list {
+		if err := project.WriteFile(filepath.Join(d.p.MigrationsDir(), m.FileName()), m.Text); err != nil {
+			return err
+		}
+	}
+	if d.json {
+		return d.done(ctx)
+	}
+	return d.show(ctx, edited, list)
+}
+
+// make drafts, for this engine and the others of the project.
+func (d *drafting) make(ctx context.Context) (err error) {
+	look := func() (*draft.State, error) { return d.state(ctx, d.p, d.l) }
+	try := func(s *draft.State, answers plan.Answers, said []string) (first *draft.Draft, err error) {
+		if err := s.Status.Problem(); err != nil {
+			return nil, err
+		}
+		first, d.second, err = d.drafter.make(ctx, s, draft.Request{
+			Title:   d.title,
+			Answers: answers,
+			Said:    said,
+			NoKeep:  d.f.noKeep,
+			Plain:   d.f.plain,
+			Order:   d.order,
+			Now:     time.Now(),
+			Rows:    !d.l.Protected,
+		})
+		return first, err
+	}
+	if d.s, d.first, err = d.settle(ctx, d.p, &d.f, look, try); err != nil {
+		return err
+	}
+	for _, half := range []*draft.Draft{d.first, d.second} {
+		if half == nil {
+			continue
+		}
+		if !d.json {
+			d.outerNames(half.Plan.Outer)
+		}
+		if err := d.refused(ctx, d.l, half, "draft TITLE"); err != nil {
+			return err
+		}
+	}
+	d.others, err = d.draftOthers(ctx, d.p, change{home: d.s, draft: d.first, f: &d.f, title: d.title, with: d.drafter})
+	return err
+}
+
+// nothing tells that there is nothing to draft; a field may be optional after all.
+func (d *drafting) nothing() error {
+	edited := slices.Sorted(maps.Keys(d.p.Edited))
+	if err := d.p.Save(); err != nil {
+		return err
+	}
+	if d.json {
+		return d.document(map[string]any{"database": d.l.Name, "migration": nil, "changes": []jsonChange{}})
+	}
+	for _, path := range edited {
+		d.out.line(d.out.sign("~", path))
+	}
+	if len(d.s.Status.Pending) > 0 {
+		d.out.line("nothing to draft: every difference is already in a pending migration")
+		d.next("erbario apply")
+	} else {
+		d.out.printf("nothing to draft: %s matches the models", d.l.Name)
+	}
+	return nil
+}
+
+// done writes the JSON document, and applies.
+func (d *drafting) done(ctx context.Context) error {
+	doc := map[string]any{"database": d.l.Name, "migration": nil, "changes": []jsonChange{}, "applied": false}
+	m, p := d.first.Migration, d.first.Plan
+	if m != nil {
+		doc = map[string]any{
+			"database":     d.l.Name,
+			"migration":    m.ID,
+			"file":         fileOf(m),
+			"changes":      jsonChanges(p.Changes, p.Effects),
+			"steps":        len(m.Steps),
+			"proof":        m.Proof,
+			"proof_doubts": m.Doubts(),
+			"applied":      false,
+		}
+		if len(p.Held) > 0 {
+			doc["held"] = p.Held
+		}
+		if len(p.Last) > 0 {
+			doc["columns_last"] = p.Last
+		}
+		if len(p.Outer) > 0 {
+			doc["outer_columns"] = p.Outer
+		}
+	}
+	if d.second != nil {
+		doc["second"] = jsonFiles(migrationsOf(d.second))
+	}
+	if len(d.others) > 0 {
+		doc["other_engines"] = jsonFiles(d.others)
+	}
+	d.document(doc)
+	if !d.apply || m == nil {
+		return nil
+	}
+	d.l.Close()
+	for _, name := range d.eachName(d.p) {
+		if err := d.applyQuietly(ctx, d.p, name, d.f.asked(d.s.Wanted)); err != nil {
+			return err
+		}
+	}
+	return d.document(map[string]any{"applied": true})
+}
+
+// show shows what was written, and applies.
+func (d *drafting) show(ctx context.Context, edited []string, list []*migration.Migration) error {
+	for _, path := range edited {
+		d.out.line(d.out.sign("~", path))
+	}
+	for _, m := range list {
+		d.showDraft(m)
+	}
+	for _, table := range d.first.Plan.Last {
+		d.out.line("  " + lastWords(d.s.Engine, table))
+	}
+	if d.first.Migration == nil {
+		return nil
+	}
+	if d.staged && d.second == nil && d.s.Engine.Caps().Stages {
+		d.warn("with these answers no second migration is needed: it is one")
+	}
+	if !d.staged {
+		d.held(d.first.Plan.Held)
+		d.barred(d.l.Name, d.first.Barred)
+	}
+	if !d.apply {
+		d.next("erbario apply")
+		return nil
+	}
+	d.l.Close()
+	return d.onEach(ctx, d.p, d.eachName(d.p), func(name string) error {
+		return d.app.apply(ctx, d.p, name, applyOptions{wait: time.Minute, answers: d.f.asked(d.s.Wanted)})
+	})
 }
 
 // lastWords say that new columns of a table come behind others that stand above them in the

@@ -12,6 +12,7 @@ package sqltok
 
 import (
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
@@ -105,6 +106,30 @@ type Rules struct {
 	Hex         bool // 0xFF is a number
 	Underscores bool // 1_000 is a number
 	Operators   []string
+
+	once sync.Once
+	// What a byte can be: the first of a bare word, another of it, the first of something
+	// before a quote, of an operator.
+	begin, more, head, operator [256]bool
+}
+
+// table fills in what a byte can be: most tokens are told by their first one.
+func (r *Rules) table() {
+	for i := range 256 {
+		b := byte(i)
+		letter := b|0x20 >= 'a' && b|0x20 <= 'z' || b == '_' || b >= 0x80
+		r.begin[b] = letter || b == '$' && r.Dollar
+		r.more[b] = r.begin[b] || digit(b) || b == '$' && r.DollarAfter
+	}
+	r.head['_'] = r.CharsetText
+	for _, p := range r.Prefixes {
+		for _, head := range []string{strings.ToLower(p.Head), strings.ToUpper(p.Head)} {
+			r.head[head[0]] = true
+		}
+	}
+	for _, op := range r.Operators {
+		r.operator[op[0]] = true
+	}
 }
 
 // Prefix stands right before a quote, compared without case.
@@ -117,7 +142,7 @@ type Prefix struct {
 
 // Lex are all tokens of SQL but comments.
 func (r *Rules) Lex(src string) []Token {
-	list := make([]Token, 0, len(src)/5)
+	list := make([]Token, 0, len(src)/4)
 	for off := 0; ; {
 		t := r.Next(src, off)
 		if t.Start >= len(src) {
@@ -133,6 +158,7 @@ func (r *Rules) Lex(src string) []Token {
 // Next reads the token that src holds at off, behind blanks; its start is len(src) at the
 // end.
 func (r *Rules) Next(src string, off int) Token {
+	r.once.Do(r.table)
 	for off < len(src) && (src[off] == ' ' || src[off] >= '\t' && src[off] <= '\r') {
 		off++
 	}
@@ -151,11 +177,13 @@ func (r *Rules) Next(src string, off int) Token {
 // read gives kind, length and value of the token that s begins with.
 func (r *Rules) read(s string) (kind Kind, n int, val string) {
 	b := s[0]
-	if kind, n, val := r.prefixed(s); n > 0 {
-		return kind, n, val
+	if r.head[b] {
+		if kind, n, val := r.prefixed(s); n > 0 {
+			return kind, n, val
+		}
 	}
 	switch {
-	case r.Begins(b): // most of them
+	case r.begin[b]: // most of them
 		return Word, r.word(s, 1), ""
 	case b == '(' || b == ')' || b == ',' || b == ';':
 		return Mark, 1, ""
@@ -180,7 +208,7 @@ func (r *Rules) read(s string) (kind Kind, n int, val string) {
 			n++
 		}
 		return Param, n, ""
-	case b == ':' && len(s) > 1 && r.Begins(s[1]), strings.IndexByte(r.Params, b) >= 0:
+	case b == ':' && len(s) > 1 && r.begin[s[1]], strings.IndexByte(r.Params, b) >= 0:
 		n := r.word(s, 1)
 		if at := strings.IndexByte(s[1:n], '$'); at >= 0 && r.DollarTexts { // a text begins there
 			n = 1 + at
@@ -190,7 +218,7 @@ func (r *Rules) read(s string) (kind Kind, n int, val string) {
 		return Bad, 1, ""
 	}
 	for _, op := range r.Operators {
-		if strings.HasPrefix(s, op) {
+		if r.operator[b] && strings.HasPrefix(s, op) {
 			return Mark, len(op), ""
 		}
 	}
@@ -200,13 +228,14 @@ func (r *Rules) read(s string) (kind Kind, n int, val string) {
 
 // Begins tells whether a byte can begin a bare word. Bytes above 127 can.
 func (r *Rules) Begins(b byte) bool {
-	return b|0x20 >= 'a' && b|0x20 <= 'z' || b == '_' || b >= 0x80 || b == '$' && r.Dollar
+	r.once.Do(r.table)
+	return r.begin[b]
 }
 
 // word is the length of what s begins with, of which from bytes are known to be a word or
 // the mark before it.
 func (r *Rules) word(s string, from int) int {
-	for from < len(s) && (r.Begins(s[from]) || digit(s[from]) || s[from] == '$' && r.DollarAfter) {
+	for from < len(s) && r.more[s[from]] {
 		from++
 	}
 	return from
@@ -346,7 +375,7 @@ func (r *Rules) dollarTag(s string) string {
 		switch b := s[i]; {
 		case b == '$':
 			return s[:i+1]
-		case r.Begins(b) || i > 1 && digit(b):
+		case r.begin[b] || i > 1 && digit(b):
 		default:
 			return ""
 		}
