@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 )
 
@@ -56,7 +57,7 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	out := declared.Clone()
 	var notices []engine.Notice
 	for _, t := range out.Tables {
-		notices = append(notices, realizeTable(t)...)
+		notices = append(notices, lowerTable(t)...)
 	}
 	for _, t := range out.Tables {
 		if t.Children && !t.Outside {
@@ -78,7 +79,12 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	return out, notices
 }
 
-func realizeTable(t *schema.Table) []engine.Notice {
+var lowering = &ddl.Lowering{
+	Quote: quote, SQL: sqlOf, Value: valueSQL, Now: func(schema.Type) string { return nowSQL },
+	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s between %[2]s and %[3]s",
+}
+
+func lowerTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
 		notices = append(notices,
@@ -88,7 +94,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		notice(column, format, args...)
 		notices[len(notices)-1].Mistake = true
 	}
-	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
+	sql := lowering.Written
 	t.Options.Behind, t.Ordered = behind, true
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name = "PRIMARY"
@@ -99,33 +105,9 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		for _, k := range t.Key() {
 			c.NotNull = c.NotNull || k == c.Name
 		}
-		if c.Generated != nil {
-			c.Generated = &schema.Generated{SQL: sql(&c.Generated.SQL), Stored: c.Generated.Stored}
-		}
-		if c.Value != nil && c.Value.Kind != schema.NullValue {
-			if text, err := valueSQL(*c.Value, c.Type); err == nil {
-				if c.Value.Kind == schema.SQLValue {
-					text = schema.Braces(text, quote)
-				}
-				d := sqlOf(text)
-				c.Default = &d
-			}
-		}
-		if c.Stamped {
-			d := sqlOf(nowSQL)
-			c.Default = &d
-			t.Triggers = append(t.Triggers, stampTrigger(t, c))
-		}
-		if c.Immutable {
-			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
-		}
+		lowering.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, &schema.Check{
-				Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
-				Column:  c.Name,
-				Purpose: purpose,
-				SQL:     sqlOf(expr),
-			})
+			checks = append(checks, lowering.Check(t, c, purpose, expr))
 		}
 		x := quote(c.Name)
 		switch {
@@ -166,7 +148,7 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		checks = append(checks, k)
 	}
 	t.Checks = checks
-	realizeIndexes(t, notice, mistake)
+	lowerIndexes(t, notice, mistake)
 	return notices
 }
 
@@ -194,8 +176,8 @@ func unchecked(t *schema.Table, sql string) *schema.Column {
 	return nil
 }
 
-// realizeIndexes puts generated columns in the place of what an index cannot say.
-func realizeIndexes(t *schema.Table, notice, mistake func(column, format string, args ...any)) {
+// lowerIndexes puts generated columns in the place of what an index cannot say.
+func lowerIndexes(t *schema.Table, notice, mistake func(column, format string, args ...any)) {
 	hidden := func(name, sqlType, expr string) string {
 		name = schema.Cut(hiddenPrefix + name)
 		if t.Column(name) == nil {
@@ -317,41 +299,23 @@ func choiceCheck(c *schema.Column) string {
 }
 
 func rangeCheck(c *schema.Column) string {
-	x := quote(c.Name)
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
 		return s
 	}
-	switch r := c.Range; {
-	case r.From != nil && r.To != nil:
-		return fmt.Sprintf("%s between %s and %s", x, end(r.From), end(r.To))
-	case r.From != nil:
-		return fmt.Sprintf("%s >= %s", x, end(r.From))
-	default:
-		return fmt.Sprintf("%s <= %s", x, end(r.To))
-	}
+	return lowering.Range(c, end)
+}
+
+var constants = &ddl.Constants{
+	Text: literal, True: "1", False: "0",
+	Now:   func(schema.Type) string { return nowSQL },
+	Today: todaySQL, FreshUUID: newUUID,
 }
 
 // valueSQL gives a declared value as SQL of its type.
 func valueSQL(v schema.Value, t schema.Type) (string, error) {
-	switch v.Kind {
-	case schema.NullValue:
-		return "NULL", nil
-	case schema.NumberValue:
-		return v.Text, nil
-	case schema.BooleanValue:
-		if t.Kind == schema.JSON {
-			return literal(v.Text), nil
-		}
-		return map[string]string{"true": "1", "false": "0"}[v.Text], nil
-	case schema.NowValue:
-		return nowSQL, nil
-	case schema.TodayValue:
-		return todaySQL, nil
-	case schema.UUIDValue:
-		return newUUID, nil
-	case schema.SQLValue:
-		return "(" + v.Text + ")", nil
+	if sql, ok := constants.SQL(v, t); ok {
+		return sql, nil
 	}
 	if t.Kind == schema.Timestamp {
 		return literal(utc(v.Text)), nil

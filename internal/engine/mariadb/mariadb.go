@@ -1,7 +1,7 @@
 // Package mariadb is the engine of MariaDB and MySQL servers, where every change of a
 // table commits by itself: a migration there is a row of steps, each of which is done or
-// not, and noted. See words.go for its SQL, realize.go for what it keeps of a
-// declaration, restate.go for how expressions are compared, inspect.go for reading what
+// not, and noted. See words.go for its SQL, lower.go for what it keeps of a
+// declaration, canonicalize.go for how expressions are compared, inspect.go for reading what
 // is there, alter.go and keep.go for changing it, separate.go for the form of its steps,
 // database.go for the connection, and lease.go for who may use it.
 package mariadb

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 )
 
@@ -29,7 +30,7 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 		}
 	}
 	for _, t := range out.Tables {
-		notices = append(notices, realizeTable(t)...)
+		notices = append(notices, lowerTable(t)...)
 		for _, c := range t.Columns {
 			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Outside {
 				out.Others = append(out.Others, enumType(c.Type.Enum, c.Type.Choices))
@@ -53,13 +54,18 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	return out, notices
 }
 
-func realizeTable(t *schema.Table) []engine.Notice {
+var lowering = &ddl.Lowering{
+	Quote: quote, SQL: sqlOf, Value: valueSQL, Now: nowOf,
+	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s >= %[2]s AND %[1]s <= %[3]s",
+}
+
+func lowerTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
 		notices = append(notices,
 			engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
-	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
+	sql := lowering.Written
 	var checks []*schema.Check
 	for _, c := range t.Columns {
 		c.SQLType = typeName(c.Type)
@@ -69,36 +75,13 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		for _, k := range t.Key() {
 			c.NotNull = c.NotNull || k == c.Name
 		}
-		if c.Generated != nil {
-			if !c.Generated.Stored {
-				notice(c.Name, "PostgreSQL keeps generated values in the row, stored or not")
-			}
-			c.Generated = &schema.Generated{SQL: sql(&c.Generated.SQL), Stored: true}
+		if c.Generated != nil && !c.Generated.Stored {
+			notice(c.Name, "PostgreSQL keeps generated values in the row, stored or not")
+			c.Generated = &schema.Generated{SQL: c.Generated.SQL, Stored: true}
 		}
-		if c.Value != nil && c.Value.Kind != schema.NullValue {
-			if text, err := valueSQL(*c.Value, c.Type); err == nil {
-				d := sqlOf(text)
-				if c.Value.Kind == schema.SQLValue {
-					d = sqlOf(schema.Braces(text, quote))
-				}
-				c.Default = &d
-			}
-		}
-		if c.Stamped {
-			d := sqlOf(nowOf(c.Type))
-			c.Default = &d
-			t.Triggers = append(t.Triggers, stampTrigger(t, c))
-		}
-		if c.Immutable {
-			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
-		}
+		lowering.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, &schema.Check{
-				Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
-				Column:  c.Name,
-				Purpose: purpose,
-				SQL:     sqlOf(expr),
-			})
+			checks = append(checks, lowering.Check(t, c, purpose, expr))
 		}
 		x := quote(c.Name)
 		if c.Name == t.SoftDelete {
@@ -186,7 +169,6 @@ func choiceCheck(c *schema.Column) string {
 }
 
 func rangeCheck(c *schema.Column) string {
-	x := quote(c.Name)
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
 		if v.Kind == schema.NumberValue &&
@@ -195,14 +177,7 @@ func rangeCheck(c *schema.Column) string {
 		}
 		return s
 	}
-	switch r := c.Range; {
-	case r.From != nil && r.To != nil:
-		return fmt.Sprintf("%s >= %s AND %s <= %s", x, end(r.From), x, end(r.To))
-	case r.From != nil:
-		return fmt.Sprintf("%s >= %s", x, end(r.From))
-	default:
-		return fmt.Sprintf("%s <= %s", x, end(r.To))
-	}
+	return lowering.Range(c, end)
 }
 
 func nowOf(t schema.Type) string {
@@ -212,26 +187,14 @@ func nowOf(t schema.Type) string {
 	return "now()"
 }
 
+var constants = &ddl.Constants{
+	Text: literal, True: "true", False: "false", Now: nowOf, Today: todaySQL, FreshUUID: "gen_random_uuid()",
+}
+
 // valueSQL gives a declared value as SQL of its type.
 func valueSQL(v schema.Value, t schema.Type) (string, error) {
-	switch v.Kind {
-	case schema.NullValue:
-		return "NULL", nil
-	case schema.NumberValue:
-		return v.Text, nil
-	case schema.BooleanValue:
-		if t.Kind == schema.JSON {
-			return literal(v.Text), nil
-		}
-		return v.Text, nil
-	case schema.NowValue:
-		return nowOf(t), nil
-	case schema.TodayValue:
-		return todaySQL, nil
-	case schema.UUIDValue:
-		return "gen_random_uuid()", nil
-	case schema.SQLValue:
-		return "(" + v.Text + ")", nil
+	if sql, ok := constants.SQL(v, t); ok {
+		return sql, nil
 	}
 	if strings.ContainsRune(v.Text, 0) {
 		return "", fmt.Errorf("PostgreSQL stores no NUL in text")

@@ -1,5 +1,5 @@
 // Package postgres is the engine of PostgreSQL servers. See words.go for its SQL,
-// realize.go for what it keeps of a declaration, canon.go and restate.go for how
+// lower.go for what it keeps of a declaration, canon.go and canonicalize.go for how
 // expressions are compared, inspect.go for reading what is there, alter.go for
 // changing it, and database.go for the connection.
 package postgres

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 )
 
@@ -35,7 +36,7 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	out := declared.Clone()
 	var notices []engine.Notice
 	for _, t := range out.Tables {
-		notices = append(notices, realizeTable(t)...)
+		notices = append(notices, lowerTable(t)...)
 	}
 	for _, t := range out.Tables {
 		if t.Children && !t.Outside {
@@ -67,13 +68,18 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	return out, notices
 }
 
-func realizeTable(t *schema.Table) []engine.Notice {
+var lowering = &ddl.Lowering{
+	Quote: quote, SQL: sqlOf, Value: valueSQL, Now: func(schema.Type) string { return "(" + nowExpr + ")" },
+	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s BETWEEN %[2]s AND %[3]s",
+}
+
+func lowerTable(t *schema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(c *schema.Column, format string, args ...any) {
 		notices = append(notices,
 			engine.Notice{Kind: format, Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
 	}
-	sql := func(s *schema.SQL) schema.SQL { return sqlOf(schema.Braces(s.Text, quote)) }
+	sql := lowering.Written
 	key := t.Key()
 	var checks []*schema.Check
 	for _, c := range t.Columns {
@@ -86,34 +92,9 @@ func realizeTable(t *schema.Table) []engine.Notice {
 		} else if len(key) == 1 && key[0] == c.Name && c.SQLType == "INTEGER" {
 			c.SQLType = "INT" // INTEGER would make it the row number, given by SQLite
 		}
-		if c.Generated != nil {
-			c.Generated = &schema.Generated{SQL: sql(&c.Generated.SQL), Stored: c.Generated.Stored}
-		}
-		if c.Value != nil && c.Value.Kind != schema.NullValue {
-			text, err := valueSQL(*c.Value, c.Type)
-			if err == nil {
-				d := sqlOf(schema.Braces(text, quote))
-				if c.Value.Kind != schema.SQLValue {
-					d = sqlOf(text)
-				}
-				c.Default = &d
-			}
-		}
-		if c.Stamped {
-			d := sqlOf("(" + nowExpr + ")")
-			c.Default = &d
-			t.Triggers = append(t.Triggers, stampTrigger(t, c))
-		}
-		if c.Immutable {
-			t.Triggers = append(t.Triggers, immutableTrigger(t, c))
-		}
+		lowering.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, &schema.Check{
-				Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
-				Column:  c.Name,
-				Purpose: purpose,
-				SQL:     sqlOf(expr),
-			})
+			checks = append(checks, lowering.Check(t, c, purpose, expr))
 		}
 		if e := typeCheck(c); e != "" && !identity {
 			purpose := schema.ForType
@@ -283,59 +264,36 @@ func choiceCheck(c *schema.Column) string {
 }
 
 func rangeCheck(c *schema.Column) string {
-	x := quote(c.Name)
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
 		return s
 	}
-	switch r := c.Range; {
-	case r.From != nil && r.To != nil:
-		return fmt.Sprintf("%s BETWEEN %s AND %s", x, end(r.From), end(r.To))
-	case r.From != nil:
-		return fmt.Sprintf("%s >= %s", x, end(r.From))
-	default:
-		return fmt.Sprintf("%s <= %s", x, end(r.To))
-	}
+	return lowering.Range(c, end)
+}
+
+var constants = &ddl.Constants{
+	Text: literal, True: "1", False: "0",
+	Now:   func(schema.Type) string { return "(" + nowExpr + ")" },
+	Today: "(" + todayExpr + ")", FreshUUID: "(" + uuidExpr + ")",
 }
 
 // valueSQL gives a declared value in the form in which SQLite keeps its type,
 // fit to stand behind DEFAULT.
 func valueSQL(v schema.Value, t schema.Type) (string, error) {
-	switch v.Kind {
-	case schema.NullValue:
-		return "NULL", nil
-	case schema.NumberValue:
-		if t.Kind == schema.Decimal && t.Precision > exactDigits {
-			r, ok := new(big.Rat).SetString(v.Text)
-			if !ok {
-				return "", fmt.Errorf("%s is not a number", v.Text)
-			}
-			return literal(r.FloatString(t.Scale)), nil
+	switch {
+	case v.Kind == schema.NumberValue && t.Kind == schema.Decimal && t.Precision > exactDigits:
+		r, ok := new(big.Rat).SetString(v.Text)
+		if !ok {
+			return "", fmt.Errorf("%s is not a number", v.Text)
 		}
-		if (t.Kind == schema.Real || t.Kind == schema.Double) && !strings.Contains(v.Text, ".") {
-			return v.Text + ".0", nil
-		}
-		return v.Text, nil
-	case schema.BooleanValue:
-		if t.Kind == schema.JSON {
-			return literal(v.Text), nil
-		}
-		if v.Text == "true" {
-			return "1", nil
-		}
-		return "0", nil
-	case schema.NowValue:
-		return "(" + nowExpr + ")", nil
-	case schema.TodayValue:
-		return "(" + todayExpr + ")", nil
-	case schema.UUIDValue:
-		return "(" + uuidExpr + ")", nil
-	case schema.SQLValue:
-		return "(" + v.Text + ")", nil
-	case schema.TextValue:
-		if t.Kind == schema.UUID {
-			return literal(strings.ToLower(v.Text)), nil
-		}
+		return literal(r.FloatString(t.Scale)), nil
+	case v.Kind == schema.NumberValue && (t.Kind == schema.Real || t.Kind == schema.Double) && !strings.Contains(v.Text, "."):
+		return v.Text + ".0", nil
+	case v.Kind == schema.TextValue && t.Kind == schema.UUID:
+		return literal(strings.ToLower(v.Text)), nil
+	}
+	if sql, ok := constants.SQL(v, t); ok {
+		return sql, nil
 	}
 	return literal(v.Text), nil
 }

@@ -1,5 +1,5 @@
 // Package sqlite is the engine of SQLite files. See words.go for its SQL,
-// realize.go for what it keeps of a declaration, ddl.go and inspect.go for
+// lower.go for what it keeps of a declaration, ddl.go and inspect.go for
 // reading what is there, alter.go for changing it, and database.go for the
 // connection.
 package sqlite
