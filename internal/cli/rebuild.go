@@ -68,170 +68,220 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 		return fmt.Errorf("%s is not marked throwaway in erbario.toml, so it is not emptied (no flag overrides this)",
 			d.Name)
 	}
-	e, err := d.Engine()
+	r := &rebuilding{app: a, p: p, d: d, undeclared: undeclared, with: with, f: f}
+	if r.e, err = d.Engine(); err != nil {
+		return err
+	}
+	end, err := r.tried(ctx)
 	if err != nil {
 		return err
 	}
-	for _, name := range with { // before anything is emptied
-		declared, s, err := a.seeds(p, e, name)
-		if err != nil {
-			return err
-		}
-		if _, mistakes := seed.New(declared, s, f.options(&seed.Ground{Unknown: true})); len(mistakes) > 0 {
-			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be run: %s was not emptied", name, d.Name))
-		}
-	}
-	files, err := p.Migrations(e)
-	if err != nil {
+	if r.l, err = a.openWaiting(ctx, p, d.Name, engine.Make, true, time.Minute); err != nil {
 		return err
 	}
-	if err := runner.StatusOf(files, nil, e).Problem(); err != nil {
-		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
-	}
-	wanted, err := a.wanted(p, e)
-	if err != nil {
-		return err
-	}
-	scratch, err := proof.Replay(ctx, e, files, wanted)
-	if err != nil {
-		return fmt.Errorf("%s was not emptied: %w", d.Name, err)
-	}
-	end, err := scratch.Inspect(ctx)
-	scratch.Close()
-	if err != nil {
-		return err
-	}
-	l, err := a.openWaiting(ctx, p, d.Name, engine.Make, true, time.Minute)
-	if err != nil {
-		return err
-	}
-	defer l.Close()
+	defer r.l.Close()
 	// From the first look to the last seed nobody else empties it.
-	if err := l.db.Lock(ctx, 10*time.Minute); err != nil && !errors.Is(err, engine.ErrNoSession) {
+	if err := r.l.db.Lock(ctx, 10*time.Minute); err != nil && !errors.Is(err, engine.ErrNoSession) {
 		return err
 	}
-	defer l.db.Unlock(context.WithoutCancel(ctx))
-	there, err := l.db.Inspect(ctx)
+	defer r.l.db.Unlock(context.WithoutCancel(ctx))
+	there, err := r.l.db.Inspect(ctx)
 	if err != nil {
 		return err
 	}
-	applied, err := runner.History(ctx, l.db)
+	strangers, full, err := r.lost(ctx, there, end)
 	if err != nil {
 		return err
 	}
-	known := map[string]bool{}
-	for _, t := range end.Tables {
-		known[strings.ToLower(t.Name)] = true
+	if err := r.agree(ctx, strangers, full); err != nil {
+		return err
 	}
-	if texts, err := runner.Texts(applied, nil, e); err == nil { // also what they made before a later one dropped it, or another checkout
-		if was, err := proof.Replay(ctx, e, texts, wanted); err == nil {
-			if s, err := was.Inspect(ctx); err == nil {
-				for _, t := range s.Tables {
-					known[strings.ToLower(t.Name)] = true
-				}
-			}
-			was.Close()
+	return r.anew(ctx, there)
+}
+
+// rebuilding is a run of erbario rebuild.
+type rebuilding struct {
+	*app
+	p          *project.Project
+	d          project.Database
+	e          engine.Engine
+	l          *live
+	undeclared bool
+	with       []string // seeds
+	f          *seedFlags
+	files      []*migration.Migration
+	created    map[string]bool // tables that they create, in lower case
+	wanted     *schema.Schema
+}
+
+// tried tries on scratch, before anything is emptied, that the seeds and the migrations can
+// be run, and returns what those make.
+func (r *rebuilding) tried(ctx context.Context) (end *schema.Schema, err error) {
+	for _, name := range r.with {
+		declared, s, err := r.seeds(r.p, r.e, name)
+		if err != nil {
+			return nil, err
+		}
+		if _, mistakes := seed.New(declared, s, r.f.options(&seed.Ground{Unknown: true})); len(mistakes) > 0 {
+			what := fmt.Sprintf("the seed %s cannot be run: %s was not emptied", name, r.d.Name)
+			return nil, r.mistaken(r.p, mistakes, what)
 		}
 	}
-	found, reference := onlyFound(files, applied, e), migration.RowsOf(files, e)
-	var strangers, full []string
-	created := migration.Creates(files, e)
-	outside := func(t *schema.Table) bool {
-		w := wanted.Table(t.Name)
-		return w != nil && w.Outside && !created[strings.ToLower(t.Name)]
+	if r.files, err = r.p.Migrations(r.e); err != nil {
+		return nil, err
 	}
+	r.created = migration.Creates(r.files, r.e)
+	if err := runner.StatusOf(r.files, nil, r.e).Problem(); err != nil {
+		return nil, fmt.Errorf("%s was not emptied: %w", r.d.Name, err)
+	}
+	if r.wanted, err = r.app.wanted(r.p, r.e); err != nil {
+		return nil, err
+	}
+	scratch, err := proof.Replay(ctx, r.e, r.files, r.wanted)
+	if err != nil {
+		return nil, fmt.Errorf("%s was not emptied: %w", r.d.Name, err)
+	}
+	defer scratch.Close()
+	return scratch.Inspect(ctx)
+}
+
+// outside tells whether a table stays as it is: it is declared as of others, and no migration
+// creates it.
+func (r *rebuilding) outside(t *schema.Table) bool {
+	w := r.wanted.Table(t.Name)
+	return w != nil && w.Outside && !r.created[strings.ToLower(t.Name)]
+}
+
+// known are the tables that migrations made, also those that a later one dropped, or that
+// another checkout has.
+func (r *rebuilding) known(ctx context.Context, applied []runner.Applied, end *schema.Schema) map[string]bool {
+	known := map[string]bool{}
+	add := func(s *schema.Schema) {
+		for _, t := range s.Tables {
+			known[strings.ToLower(t.Name)] = true
+		}
+	}
+	add(end)
+	texts, err := runner.Texts(applied, nil, r.e)
+	if err != nil {
+		return known
+	}
+	if was, err := proof.Replay(ctx, r.e, texts, r.wanted); err == nil {
+		if s, err := was.Inspect(ctx); err == nil {
+			add(s)
+		}
+		was.Close()
+	}
+	return known
+}
+
+// lost are the tables that would be lost though no migration made them, and those with rows
+// that would be, in words.
+func (r *rebuilding) lost(ctx context.Context, there, end *schema.Schema) (strangers, full []string, err error) {
+	applied, err := runner.History(ctx, r.l.db)
+	if err != nil {
+		return nil, nil, err
+	}
+	known := r.known(ctx, applied, end)
+	found, reference := onlyFound(r.files, applied, r.e), migration.RowsOf(r.files, r.e)
 	for _, t := range there.Tables {
-		if schema.Own(t.Name) || outside(t) { // that stays as it is
+		if schema.Own(t.Name) || r.outside(t) {
 			continue
 		}
 		n := int64(0)
 		if t.Options.Virtual == "" {
-			if n, err = l.db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(t.Name)); err != nil {
-				return err
+			if n, err = r.l.db.Count(ctx, "SELECT 1 FROM "+r.e.SQL().Quote(t.Name)); err != nil {
+				return nil, nil, err
 			}
 		}
 		line := fmt.Sprintf("%s (%s)", t.Name, rows(n))
-		if name := strings.ToLower(t.Name); !known[name] || found[name] && n > 0 {
+		name := strings.ToLower(t.Name)
+		if !known[name] || found[name] && n > 0 {
 			strangers = append(strangers, line)
 		}
-		if r := reference[strings.ToLower(t.Name)]; n > 0 &&
-			(r == nil || n > int64(len(r.Keys))) { // the migrations bring those back
+		if of := reference[name]; n > 0 && (of == nil || n > int64(len(of.Keys))) { // the migrations bring those back
 			full = append(full, line)
 		}
 	}
-	kept, err := runner.KeptTables(ctx, l.db, e, nil)
-	if err != nil {
-		return err
-	}
+	kept, err := runner.KeptTables(ctx, r.l.db, r.e, nil)
 	for _, k := range kept {
 		if k.Rows > 0 {
 			full = append(full, fmt.Sprintf("%s, kept (%s)", k.What, rows(k.Rows)))
 		}
 	}
-	if len(strangers) > 0 && !undeclared {
-		if a.json {
-			a.document(map[string]any{"database": d.Name, "rebuilt": false, "undeclared": strangers})
+	return strangers, full, err
+}
+
+// agree asks before anything is lost.
+func (r *rebuilding) agree(ctx context.Context, strangers, full []string) error {
+	show := func(list []string) {
+		for _, s := range list {
+			r.err.line("    " + cell(s))
+		}
+	}
+	if len(strangers) > 0 && !r.undeclared {
+		if r.json {
+			r.document(map[string]any{"database": r.d.Name, "rebuilt": false, "undeclared": strangers})
 		} else {
-			for _, s := range strangers {
-				a.err.line("    " + cell(s))
-			}
+			show(strangers)
 		}
 		return fmt.Errorf("%s that no migration created would be lost: nothing was emptied; --undeclared drops them",
 			plural(len(strangers), "table", "tables"))
 	}
-	if len(full) > 0 {
-		if !a.yes && !a.json {
-			for _, s := range full {
-				a.err.line("    " + cell(s))
-			}
-		}
-		if err := a.confirm(ctx, fmt.Sprintf("delete the rows of %s in %s", plural(len(full), "table", "tables"), d.Name)); err != nil {
-			return err
-		}
+	if len(full) == 0 {
+		return nil
 	}
-	there.Tables = slices.DeleteFunc(there.Tables, outside)
-	if err := empty(ctx, l.db, e, there); err != nil {
-		if e.Caps().CommitsChanges {
+	if !r.yes && !r.json {
+		show(full)
+	}
+	return r.confirm(ctx, fmt.Sprintf("delete the rows of %s in %s", plural(len(full), "table", "tables"), r.d.Name))
+}
+
+// anew empties the database, applies every migration and runs the seeds.
+func (r *rebuilding) anew(ctx context.Context, there *schema.Schema) error {
+	there.Tables = slices.DeleteFunc(there.Tables, r.outside)
+	if err := empty(ctx, r.l.db, r.e, there); err != nil {
+		if r.e.Caps().CommitsChanges {
 			return fmt.Errorf(
 				"%s cannot be emptied, and some of it may be lost: %w; fix that, and run the same command again",
-				d.Name, err)
+				r.d.Name, err)
 		}
-		return fmt.Errorf("%s cannot be emptied, and is unchanged: %w", d.Name, err)
+		return fmt.Errorf("%s cannot be emptied, and is unchanged: %w", r.d.Name, err)
 	}
-	if err := proof.MakeOutside(ctx, l.db, e, wanted, files); err != nil {
-		return fmt.Errorf("%s was emptied, and no migration is applied to it: %w", d.Name, err)
+	if err := proof.MakeOutside(ctx, r.l.db, r.e, r.wanted, r.files); err != nil {
+		return fmt.Errorf("%s was emptied, and no migration is applied to it: %w", r.d.Name, err)
 	}
-	done, err := runner.Apply(ctx, l.db, e, files, runner.Options{Wait: time.Minute, Home: true})
+	done, err := runner.Apply(ctx, r.l.db, r.e, r.files, runner.Options{Wait: time.Minute, Home: true})
 	if err != nil {
-		return a.runFailed(l, err, len(done))
+		return r.runFailed(r.l, err, len(done))
 	}
 	ids := []string{}
 	for _, m := range done {
 		ids = append(ids, m.ID)
 	}
-	if !a.json {
+	if !r.json {
 		at := "the start: there is no migration yet"
 		if len(done) > 0 {
 			at = done[len(done)-1].ID
 		}
-		a.out.printf("%s was emptied, and is at %s after %s", d.Name, at, plural(len(done), "migration", "migrations"))
+		r.out.printf("%s was emptied, and is at %s after %s", r.d.Name, at, plural(len(done), "migration", "migrations"))
 	}
 	docs := []map[string]any{}
-	for _, name := range with {
-		declared, s, err := a.seeds(p, e, name)
+	for _, name := range r.with {
+		declared, s, err := r.seeds(r.p, r.e, name)
 		if err != nil {
 			return err
 		}
-		out, err := a.fill(ctx, p, l, declared, s, f)
+		out, err := r.fill(ctx, r.p, r.l, declared, s, r.f)
 		if err != nil {
 			return err
 		}
-		if docs = append(docs, seedDocument(d.Name, name, f.random, out)); !a.json {
-			a.seeded(d.Name, name, out)
+		if docs = append(docs, seedDocument(r.d.Name, name, r.f.random, out)); !r.json {
+			r.seeded(r.d.Name, name, out)
 		}
 	}
-	if a.json {
-		return a.document(map[string]any{"database": d.Name, "rebuilt": true, "applied": ids, "seeds": docs})
+	if r.json {
+		return r.document(map[string]any{"database": r.d.Name, "rebuilt": true, "applied": ids, "seeds": docs})
 	}
 	return nil
 }
