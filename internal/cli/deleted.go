@@ -49,7 +49,7 @@ func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode
 			return fmt.Errorf("%s has no soft delete in %s: declare it with erbario declare MODEL 'soft delete'",
 				t.Name, l.Name)
 		}
-		return f(l, deleted.Table{DB: l.db, Engine: l.engine, Schema: s, Table: t})
+		return f(l, deleted.Table{DB: l.db, SQL: l.engine.SQL(), Schema: s, Table: t})
 	})
 }
 
@@ -100,7 +100,7 @@ func (a *app) deletedCounts(ctx context.Context, l *live, s *schema.Schema) erro
 		if t.SoftDelete == "" {
 			continue
 		}
-		gone, all, err := deleted.Table{DB: l.db, Engine: l.engine, Schema: s, Table: t}.Count(ctx)
+		gone, all, err := deleted.Table{DB: l.db, SQL: l.engine.SQL(), Schema: s, Table: t}.Count(ctx)
 		if err != nil {
 			return err
 		}

@@ -15,10 +15,17 @@ import (
 	"erbario/internal/schema"
 )
 
+// Database is what is needed of a connection here: statements, and references that are held
+// or not.
+type Database interface {
+	engine.Conn
+	EnforceReferences(ctx context.Context, enforce bool) error
+}
+
 // Table is a table with soft deletion in its database.
 type Table struct {
-	DB     engine.Database
-	Engine engine.Engine
+	DB     Database
+	SQL    engine.Dialect
 	Schema *schema.Schema // what is live
 	*schema.Table
 }
@@ -74,7 +81,7 @@ func (t Table) Shown() []string {
 	return out
 }
 
-func (t Table) q(name string) string { return t.Engine.SQL().Quote(name) }
+func (t Table) q(name string) string { return t.SQL.Quote(name) }
 
 func (t Table) names(list []string) string {
 	out := make([]string, len(list))
@@ -160,7 +167,7 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 		names := schema.Names(u.parts)
 		var same []string
 		for _, p := range u.parts {
-			s := t.Engine.SQL().SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
+			s := t.SQL.SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
 			same = append(same, s)
 		}
 		rest := where
@@ -239,7 +246,7 @@ func (t Table) references() []reference {
 	for _, o := range t.Schema.Tables {
 		for _, k := range o.ForeignKeys {
 			if strings.EqualFold(k.Table, t.Name) && len(k.References) == len(k.Columns) && !schema.Own(o.Name) {
-				out = append(out, reference{Table{t.DB, t.Engine, t.Schema, o}, k})
+				out = append(out, reference{Table{t.DB, t.SQL, t.Schema, o}, k})
 			}
 		}
 	}
@@ -273,102 +280,6 @@ func (t Table) children(ctx context.Context, r Row) ([]Children, error) {
 		}
 	}
 	return out, nil
-}
-
-// ReadKey reads a key as people type it: the values of its columns, with commas
-// between them.
-func (t Table) ReadKey(raw string) ([]string, error) {
-	keys := t.Key()
-	if len(keys) == 0 {
-		return nil, fmt.Errorf("%s has no primary key to name a row by", t.Name)
-	}
-	parts := []string{raw}
-	if len(keys) > 1 {
-		parts = splitKey(raw)
-	}
-	if len(parts) != len(keys) {
-		return nil, fmt.Errorf(
-			"the primary key of %s is %s: write its values separated by commas, a value with a comma in single quotes, not %q",
-			t.Name, strings.Join(keys, ", "), raw)
-	}
-	var out []string
-	for i, k := range keys {
-		typ := t.Column(k).Type
-		v, err := schema.ReadValue(strings.TrimSpace(parts[i]), typ)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", k, err)
-		}
-		text, err := t.Engine.SQL().Literal(v, typ)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, text)
-	}
-	return out, nil
-}
-
-// splitKey cuts a key at its commas. A part in single quotes may hold some, and has its own
-// quotes doubled.
-func splitKey(raw string) []string {
-	var out []string
-	for rest := raw; ; {
-		rest = strings.TrimLeft(rest, " ")
-		part, more := rest, ""
-		found := false
-		if strings.HasPrefix(rest, "'") {
-			var b strings.Builder
-			i := 1
-			for ; i < len(rest); i++ {
-				if rest[i] == '\'' {
-					if i+1 < len(rest) && rest[i+1] == '\'' {
-						i++
-					} else {
-						break
-					}
-				}
-				b.WriteByte(rest[i])
-			}
-			part, more = b.String(), ""
-			if i < len(rest) {
-				more = strings.TrimLeft(rest[i+1:], " ")
-			}
-			if more != "" && more[0] != ',' { // no quoted part after all
-				part, more, found = strings.Cut(rest, ",")
-			} else if more != "" {
-				more, found = more[1:], true
-			}
-		} else {
-			part, more, found = strings.Cut(rest, ",")
-		}
-		out = append(out, part)
-		if !found {
-			return out
-		}
-		rest = more
-	}
-}
-
-// JoinKey is a key, of plain values, as ReadKey takes it.
-func JoinKey(values []string) string {
-	if len(values) == 1 {
-		return values[0]
-	}
-	out := make([]string, len(values))
-	for i, v := range values {
-		if out[i] = v; strings.ContainsAny(v, ",'") || strings.TrimSpace(v) != v {
-			out[i] = "'" + strings.ReplaceAll(v, "'", "''") + "'"
-		}
-	}
-	return strings.Join(out, ",")
-}
-
-// KeyWords is a row's key in words, such as id 7.
-func (t Table) KeyWords(key []string) string {
-	var out []string
-	for i, k := range t.Key() {
-		out = append(out, k+" "+key[i])
-	}
-	return strings.Join(out, ", ")
 }
 
 // TakenError says that a row cannot come back: a live one has what is unique.
@@ -440,7 +351,7 @@ type Counted struct {
 
 // Mark marks rows as deleted, by their keys, and tells what was marked with them.
 func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (with []Counted, err error) {
-	now, err := t.Engine.SQL().Literal(schema.Value{Kind: schema.NowValue}, t.Column(t.SoftDelete).Type)
+	now, err := t.SQL.Literal(schema.Value{Kind: schema.NowValue}, t.Column(t.SoftDelete).Type)
 	if err != nil {
 		return nil, err
 	}

@@ -311,7 +311,7 @@ func TestAgainstPlainGo(t *testing.T) {
 					continue
 				}
 				ok = after.restore(table, id)
-				_, err = Table{db, e, live, live.Table(table)}.Restore(ctx, [][]string{{fmt.Sprint(id)}}, 0, true)
+				_, err = Table{db, e.SQL(), live, live.Table(table)}.Restore(ctx, [][]string{{fmt.Sprint(id)}}, 0, true)
 				require.NoError(t, db.EnforceReferences(ctx, true))
 			case "purge":
 				id := some(table, false)
@@ -321,7 +321,7 @@ func TestAgainstPlainGo(t *testing.T) {
 				ok = after.purge(table, []int{id})
 				_, err = Table{
 					db,
-					e,
+					e.SQL(),
 					live,
 					live.Table(table),
 				}.Purge(ctx, [][]string{{fmt.Sprint(id)}}, time.Time{}, 0, true)
@@ -338,10 +338,10 @@ func TestAgainstPlainGo(t *testing.T) {
 					}
 				}
 				ok = after.purge(table, ids)
-				counted, first := Table{db, e, live, live.Table(table)}.Purge(ctx, nil, before, 0, false)
+				counted, first := Table{db, e.SQL(), live, live.Table(table)}.Purge(ctx, nil, before, 0, false)
 				require.Equal(t, want.String(), read(t, db).String(), "a dry run changes nothing")
 				var done Purged
-				done, err = Table{db, e, live, live.Table(table)}.Purge(ctx, nil, before, 0, true)
+				done, err = Table{db, e.SQL(), live, live.Table(table)}.Purge(ctx, nil, before, 0, true)
 				require.Equal(t, counted, done, "what was counted is what went")
 				require.Equal(t, first == nil, err == nil)
 				require.NoError(t, db.EnforceReferences(ctx, true))
@@ -373,7 +373,7 @@ func TestList(t *testing.T) {
 	} {
 		require.NoError(t, db.Exec(ctx, sql))
 	}
-	specimens := Table{db, e, live, live.Table("specimens")}
+	specimens := Table{db, e.SQL(), live, live.Table("specimens")}
 	list, err := specimens.List(ctx, 10)
 	require.NoError(t, err)
 	require.Equal(t, []Row{

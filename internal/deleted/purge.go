@@ -97,7 +97,7 @@ func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wai
 		if len(keys) > 0 {
 			return nil
 		}
-		limit, err := t.Engine.SQL().
+		limit, err := t.SQL.
 			Literal(schema.Value{Kind: schema.TextValue, Text: before.UTC().Truncate(time.Second).Format(time.DateTime)}, schema.Type{Kind: schema.Timestamp})
 		if err != nil {
 			return err

@@ -152,7 +152,7 @@ func DeletedRows(table string) string { return "deleted rows of " + table }
 
 // InTheWay gives the number of rows of a query, and the first five. One with few
 // rows is run once; one with many is left early, and then counted.
-func InTheWay(ctx context.Context, db Database, query string) (int64, Rows, error) {
+func InTheWay(ctx context.Context, db Queries, query string) (int64, Rows, error) {
 	const shown, few = 5, 500
 	rows, err := db.Sample(ctx, query, few+1)
 	n := int64(len(rows.Values))

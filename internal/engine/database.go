@@ -37,16 +37,21 @@ var ErrDenied = errors.New("has no right to do this")
 // ErrBusy is wrapped by Begin's error when somebody else holds the lock.
 var ErrBusy = errors.New("is locked by another session")
 
-// Conn runs statements and queries.
-type Conn interface {
-	// Exec runs one statement; args fill its ? marks.
-	Exec(ctx context.Context, sql string, args ...any) error
-	// Select runs a query of our own and returns its values as text, NULL as "".
-	Select(ctx context.Context, sql string, args ...any) ([][]string, error)
+// Queries asks a database for its rows.
+type Queries interface {
 	// Count is the number of rows of a query that anyone wrote.
 	Count(ctx context.Context, query string) (int64, error)
 	// Sample returns the first rows of a query that anyone wrote, as literals.
 	Sample(ctx context.Context, query string, limit int) (Rows, error)
+}
+
+// Conn runs statements and queries, in transactions.
+type Conn interface {
+	Queries
+	// Exec runs one statement; args fill its ? marks.
+	Exec(ctx context.Context, sql string, args ...any) error
+	// Select runs a query of our own and returns its values as text, NULL as "".
+	Select(ctx context.Context, sql string, args ...any) ([][]string, error)
 	// Begin begins the transaction of a migration, under the lock that lets only
 	// one run at a time; it waits up to wait for it.
 	Begin(ctx context.Context, wait time.Duration) error

@@ -14,9 +14,16 @@ import (
 	"erbario/internal/schema"
 )
 
+// Database is what is needed of a connection here: statements, and references that are held
+// or not.
+type Database interface {
+	engine.Conn
+	EnforceReferences(ctx context.Context, enforce bool) error
+}
+
 // Table is a table of a database, with what the models declare of it.
 type Table struct {
-	DB     engine.Database
+	DB     Database
 	Engine engine.Engine
 	Live   *schema.Schema
 	Models *schema.Schema // as declared, before an engine has put them into its words; nil: nothing is known

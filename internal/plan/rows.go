@@ -89,7 +89,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 		here := r.Here[n] // declared rows stand first, in the order of the block
 		line := r.atLine(here.Key)
 		inLine := line != nil && line.There && (here.There || t.Rows.InsertOnly) // or somebody deleted it
-		key, err := rows.DeclaredKey(p.Engine, t, n)
+		key, err := rows.DeclaredKey(p.Engine.SQL(), t, n)
 		if err != nil {
 			p.fail("%s: %v", t.Name, err)
 			return
@@ -97,7 +97,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 		one := engine.RowValues{Key: key}
 		var list []diff.Change
 		for i, cell := range here.Cells {
-			sql, err := rows.Literal(p.Engine, t, n, i, true)
+			sql, err := rows.Literal(p.Engine.SQL(), t, n, i, true)
 			if err != nil {
 				p.fail("%s.%s: %v", t.Name, cell.Column, err)
 				return
@@ -216,7 +216,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requ
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", x.Table.Name,
 				t.Name),
 			Query: fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "),
-				q(x.Table.Name), q(t.Name), rows.On(p.Engine, x, "c", "t"), also),
+				q(x.Table.Name), q(t.Name), rows.On(p.Engine.SQL(), x, "c", "t"), also),
 		})
 	}
 	return out
@@ -243,7 +243,7 @@ func (p *planner) pointedKeys(r TableRows, column string) [][]string {
 		if !sets {
 			continue
 		}
-		if sql, err := rows.DeclaredKey(p.Engine, t, n); err == nil {
+		if sql, err := rows.DeclaredKey(p.Engine.SQL(), t, n); err == nil {
 			out = append(out, sql)
 		}
 	}
@@ -265,7 +265,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		if line.Declared || !line.There {
 			continue
 		}
-		sql, err := rows.KeyLiteral(p.Engine, p.Wanted, t, r.By, line.Key)
+		sql, err := rows.KeyLiteral(p.Engine.SQL(), p.Wanted, t, r.By, line.Key)
 		if err != nil {
 			p.fail("%s: %v", t.Name, err)
 			return
@@ -297,15 +297,16 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		also := ""
 		if x.Table == t {
 			also = fmt.Sprintf(" AND NOT (%s)", engine.IsAny(engine.Aliased(q, "c"), by, literals))
-			further = append(further, rows.On(p.Engine, x, "c", "p"))
+			further = append(further, rows.On(p.Engine.SQL(), x, "c", "p"))
 		}
 		held = append(
 			held,
-			fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name), rows.On(p.Engine, x, "c", "p"),
+			fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)",
+				q(x.Table.Name), rows.On(p.Engine.SQL(), x, "c", "p"),
 				also),
 		)
 		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name),
-			rows.On(p.Engine, x, "c", q(t.Name)), also)
+			rows.On(p.Engine.SQL(), x, "c", q(t.Name)), also)
 	}
 	if len(further) > 0 { // what a row refers to that stays, stays with it
 		of := engine.Aliased(q, "p")
@@ -338,7 +339,10 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
 	step := p.Engine.DDL().
-		DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known, By: by, Order: literals})
+		DeleteRows(engine.RowDeletion{
+			Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known,
+			By: by, Order: literals,
+		})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
 	step.Loses = nil
 	p.effect(t.Name, len(keys), "deleted")

@@ -50,7 +50,7 @@ type Known struct {
 
 // Compare holds the rows of a table against a database; known are, by table, the
 // rows that were declared once. What the live table has no column for differs.
-func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, live *schema.Schema, table string,
+func Compare(ctx context.Context, db engine.Queries, e engine.Dialect, wanted, live *schema.Schema, table string,
 	known map[string]Known) ([]Row, error) {
 	by := known[table].By
 	t := wanted.Table(table)
@@ -88,8 +88,8 @@ func Compare(ctx context.Context, db engine.Database, e engine.Engine, wanted, l
 
 type comparison struct {
 	ctx    context.Context
-	db     engine.Database
-	e      engine.Engine
+	db     engine.Queries
+	e      engine.Dialect
 	table  *schema.Table
 	wanted *schema.Schema
 	live   *schema.Schema
@@ -102,12 +102,12 @@ func (c *comparison) among(name string) string {
 	if c.table.SoftDelete == "" || c.there.Column(c.table.SoftDelete) == nil {
 		return ""
 	}
-	return " AND " + name + "." + c.e.SQL().Quote(c.table.SoftDelete) + " IS NULL"
+	return " AND " + name + "." + c.e.Quote(c.table.SoftDelete) + " IS NULL"
 }
 
 // cells asks for declared rows, the first of which is row first of the block.
 func (c *comparison) cells(list []Row, first int) error {
-	q, r := c.e.SQL().Quote, c.table.Rows
+	q, r := c.e.Quote, c.table.Rows
 	names := []string{"i"}
 	var asked []int // by place in the query: the column
 	for i, column := range r.Columns {
@@ -125,7 +125,7 @@ func (c *comparison) cells(list []Row, first int) error {
 				return err
 			}
 			if n == 0 { // the first row tells the types of all
-				sql = c.e.SQL().Cast(sql, c.typeOf(i))
+				sql = c.e.Cast(sql, c.typeOf(i))
 			}
 			cells = append(cells, sql)
 		}
@@ -183,7 +183,7 @@ func (c *comparison) literal(row, column int) (string, error) {
 
 // now is what the database has in a column, in the terms of the block.
 func (c *comparison) now(column int) string {
-	q, r := c.e.SQL().Quote, c.table.Rows
+	q, r := c.e.Quote, c.table.Rows
 	name := "t." + q(r.Columns[column])
 	if link := r.Refers[column]; link != nil && c.live.Table(link.Table) != nil &&
 		c.live.Table(link.Table).Column(link.By) != nil {
@@ -199,23 +199,23 @@ func (c *comparison) now(column int) string {
 
 // Literal is a declared value as SQL: its own, or, where it names a row of another
 // table and take is set, the query for the value that the reference takes.
-func Literal(e engine.Engine, t *schema.Table, row, column int, take bool) (string, error) {
+func Literal(e engine.Dialect, t *schema.Table, row, column int, take bool) (string, error) {
 	r := t.Rows
 	v, col := r.Values[row][column], t.Column(r.Columns[column])
 	link := r.Refers[column]
 	if link == nil || v.Kind == schema.NullValue {
-		return e.SQL().Literal(v, col.Type)
+		return e.Literal(v, col.Type)
 	}
-	sql, err := e.SQL().Literal(v, link.Type)
+	sql, err := e.Literal(v, link.Type)
 	if err != nil || !take {
 		return sql, err
 	}
 	live := ""
 	if link.Marked != "" {
-		live = " AND " + e.SQL().Quote(link.Marked) + " IS NULL"
+		live = " AND " + e.Quote(link.Marked) + " IS NULL"
 	}
-	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.SQL().Quote(link.Column), e.SQL().Quote(link.Table),
-		e.SQL().Quote(link.By), sql, live), nil
+	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(link.Column), e.Quote(link.Table),
+		e.Quote(link.By), sql, live), nil
 }
 
 // Has tells whether a table has the columns of a key.
@@ -233,7 +233,7 @@ func Names(by []schema.KeyPart) []string {
 }
 
 // DeclaredKey is the key of a declared row, as SQL.
-func DeclaredKey(e engine.Engine, t *schema.Table, row int) ([]string, error) {
+func DeclaredKey(e engine.Dialect, t *schema.Table, row int) ([]string, error) {
 	var out []string
 	for _, c := range t.Rows.By {
 		sql, err := Literal(e, t, row, t.Rows.Place(c), true)
@@ -247,7 +247,8 @@ func DeclaredKey(e engine.Engine, t *schema.Table, row int) ([]string, error) {
 
 // KeyLiteral is a key, as text, as SQL of its columns. A value that names a row of another
 // table is the query for what the reference takes of it.
-func KeyLiteral(e engine.Engine, s *schema.Schema, t *schema.Table, by []schema.KeyPart, key string) ([]string, error) {
+func KeyLiteral(e engine.Dialect, s *schema.Schema, t *schema.Table, by []schema.KeyPart,
+	key string) ([]string, error) {
 	var out []string
 	for i, text := range schema.SplitKey(key, len(by)) {
 		k, typ := by[i], t.Column(by[i].Column).Type
@@ -266,13 +267,13 @@ func KeyLiteral(e engine.Engine, s *schema.Schema, t *schema.Table, by []schema.
 		if err != nil {
 			return nil, err
 		}
-		sql, err := e.SQL().Literal(v, typ)
+		sql, err := e.Literal(v, typ)
 		if err != nil {
 			return nil, err
 		}
 		if named {
-			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.SQL().Quote(to), e.SQL().Quote(target.Name),
-				e.SQL().Quote(k.Field), sql, live(e, target))
+			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(to), e.Quote(target.Name),
+				e.Quote(k.Field), sql, live(e, target))
 		}
 		out = append(out, sql)
 	}
@@ -280,17 +281,17 @@ func KeyLiteral(e engine.Engine, s *schema.Schema, t *schema.Table, by []schema.
 }
 
 // live leaves out rows that are marked as deleted.
-func live(e engine.Engine, t *schema.Table) string {
+func live(e engine.Dialect, t *schema.Table) string {
 	if t.SoftDelete == "" {
 		return ""
 	}
-	return " AND " + e.SQL().Quote(t.SoftDelete) + " IS NULL"
+	return " AND " + e.Quote(t.SoftDelete) + " IS NULL"
 }
 
 // gone asks which rows that are declared no more are there, and what points at
 // them.
 func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
-	q, at := c.e.SQL().Quote, engine.Aliased(c.e.SQL().Quote, "t")
+	q, at := c.e.Quote, engine.Aliased(c.e.Quote, "t")
 	var keys [][]string
 	for _, row := range list {
 		key, err := KeyLiteral(c.e, c.wanted, c.table, by, row.Key)
@@ -359,14 +360,14 @@ func (c *comparison) managed(t *schema.Table) (string, error) {
 		}
 		list = append(list, sql)
 	}
-	return fmt.Sprintf(" AND NOT (%s)", engine.IsAny(engine.Aliased(c.e.SQL().Quote, "c"), Names(by), list)), nil
+	return fmt.Sprintf(" AND NOT (%s)", engine.IsAny(engine.Aliased(c.e.Quote, "c"), Names(by), list)), nil
 }
 
 // On is the condition that joins a row to the one that it points at.
-func On(e engine.Engine, p schema.Pointer, from, to string) string {
+func On(e engine.Dialect, p schema.Pointer, from, to string) string {
 	var on []string
 	for i, c := range p.Key.Columns {
-		on = append(on, fmt.Sprintf("%s.%s = %s.%s", from, e.SQL().Quote(c), to, e.SQL().Quote(p.To[i])))
+		on = append(on, fmt.Sprintf("%s.%s = %s.%s", from, e.Quote(c), to, e.Quote(p.To[i])))
 	}
 	return strings.Join(on, " AND ")
 }

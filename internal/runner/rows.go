@@ -183,7 +183,7 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", p.Table.Name,
 				t.Name),
 			Query: fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.SQL().Quote(p.Table.Name),
-				e.SQL().Quote(t.Name), rows.On(e, p, "c", "t"), keys),
+				e.SQL().Quote(t.Name), rows.On(e.SQL(), p, "c", "t"), keys),
 		})
 	}
 	return out
@@ -368,7 +368,7 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		x := formerRows(e, m, r, s, t, t)
 		for _, p := range schema.Pointers(s, t) {
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name),
-				rows.On(e, p, "c", e.SQL().Quote(t.Name)))
+				rows.On(e.SQL(), p, "c", e.SQL().Quote(t.Name)))
 		}
 		if err := StepAll(ctx, db, e.DDL().DeleteRows(x).Apply); err != nil {
 			return err
