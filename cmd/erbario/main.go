@@ -5,12 +5,12 @@ import (
 	"os"
 
 	"erbario/internal/cli"
-	"erbario/internal/engine"
 	"erbario/internal/engines"
 )
 
 func main() {
-	code := cli.Main(engines.All(), os.Args, os.Stdin, os.Stdout, os.Stderr)
-	engine.Exit()
+	known := engines.All()
+	code := cli.Main(known, os.Args, os.Stdin, os.Stdout, os.Stderr)
+	known.Close()
 	os.Exit(code)
 }

@@ -34,7 +34,7 @@ func TestMain(m *testing.M) {
 	testscript.Main(tests{m}, map[string]func(){
 		"erbario": func() {
 			code := Main(engines.All(), os.Args, os.Stdin, os.Stdout, os.Stderr)
-			engine.Exit()
+			engines.All().Close()
 			os.Exit(code)
 		},
 	})
@@ -45,7 +45,7 @@ type tests struct{ *testing.M }
 
 func (t tests) Run() int {
 	code := t.M.Run()
-	engine.Exit()
+	engines.All().Close()
 	testserver.Stop()
 	return code
 }

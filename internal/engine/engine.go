@@ -74,20 +74,6 @@ type OwnTables struct {
 	Seeds   []string // of the rows that seeds made
 }
 
-var atExit []func()
-
-// AtExit has f called when the program ends.
-func AtExit(f func()) { atExit = append(atExit, f) }
-
-// Exit takes away what engines made for the time of the program, such as scratch
-// databases.
-func Exit() {
-	for _, f := range atExit {
-		f()
-	}
-	atExit = nil
-}
-
 // Registry is the engines that a program knows.
 type Registry []Engine
 
@@ -99,6 +85,15 @@ func (r Registry) ByName(name string) (Engine, error) {
 		}
 	}
 	return nil, fmt.Errorf("there is no engine %q (%s)", name, strings.Join(r.Names(), ", "))
+}
+
+// Close takes away what engines made for the time of the program, such as scratch databases.
+func (r Registry) Close() {
+	for _, e := range r {
+		if c, ok := e.(interface{ Close() }); ok {
+			c.Close()
+		}
+	}
 }
 
 // ForURL returns the engine of a URL by its scheme.

@@ -107,7 +107,7 @@ func At(t testing.TB, name string) Place {
 // Main runs the tests of a package, and stops what was started for them.
 func Main(m *testing.M) {
 	code := m.Run()
-	engine.Exit()
+	engines.All().Close()
 	Stop()
 	os.Exit(code)
 }

@@ -63,6 +63,17 @@ func configOf(raw string) (*mysql.Config, error) {
 	return config(raw)
 }
 
+// Close drops the scratch databases of all servers.
+func (Engine) Close() {
+	placesMu.Lock()
+	list := places
+	places = map[string]*scratchPlace{}
+	placesMu.Unlock()
+	for _, p := range list {
+		p.drop()
+	}
+}
+
 // Scratch opens a new empty database on the engine's server.
 func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	raw, given := e.url, e.scratch != ""
@@ -87,7 +98,6 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	if p == nil {
 		p = &scratchPlace{config: c, given: given}
 		places[key] = p
-		engine.AtExit(p.drop)
 	}
 	placesMu.Unlock()
 	d, err := p.take(ctx)

@@ -52,6 +52,17 @@ var (
 	places   = map[string]*scratchPlace{}
 )
 
+// Close drops the scratch databases of all servers.
+func (Engine) Close() {
+	placesMu.Lock()
+	list := places
+	places = map[string]*scratchPlace{}
+	placesMu.Unlock()
+	for _, p := range list {
+		p.drop()
+	}
+}
+
 // Scratch opens a new empty database on the engine's server.
 func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	if e.scratch != "" {
@@ -75,7 +86,6 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 	if p == nil {
 		p = &scratchPlace{config: c}
 		places[key] = p
-		engine.AtExit(p.drop)
 	}
 	placesMu.Unlock()
 	conn, err := p.take(ctx)
@@ -99,7 +109,6 @@ func (e Engine) given(ctx context.Context) (engine.Database, error) {
 	if p == nil {
 		p = &scratchPlace{config: c, given: true}
 		places[key] = p
-		engine.AtExit(p.drop)
 	}
 	placesMu.Unlock()
 	conn, err := p.take(ctx)
