@@ -149,7 +149,7 @@ model Specimen
     %s
 `
 
-// used are the changes that are made while others work on the table: what stands in
+// used are the changes that are made while others work on the table: what is in
 // usedModels before and after.
 var used = []struct {
 	what  string

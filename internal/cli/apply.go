@@ -1,7 +1,7 @@
 package cli
 
-// This file is the commands that change a database, and those that tell how it
-// stands: apply, undo, status and script.
+// This file is the command apply, and what it shares with undo: a run on each of several databases,
+// and what a run has done.
 
 import (
 	"cmp"

@@ -35,7 +35,7 @@ func jsonWays(list []plan.InTheWay) []jsonWay {
 	return out
 }
 
-// way is what stands in a plan's way in the words of a run.
+// way is what is in a plan's way in the words of a run.
 func way(w plan.InTheWay) *runner.InTheWay {
 	return &runner.InTheWay{
 		Sentence: runner.Sentence(w.Requirement.Sentence, w.Rows),

@@ -1,8 +1,8 @@
 package cli
 
 // One table of cases: every kind of change, and what Erbario says and does where
-// the table has no rows, where its rows fit, and where rows stand in the way; and
-// what it does on another database whose rows stand in the way, with a migration
+// the table has no rows, where its rows fit, and where rows block it; and
+// what it does on another database whose rows block it, with a migration
 // that was drafted where there were none. docs/changes.md is written from it
 // (UPDATE_CHANGES=1), and every cell of it is a test.
 
@@ -21,7 +21,7 @@ import (
 )
 
 // change is one kind of change of a model Specimen. fit and way are rows that
-// fit, and rows that stand in the way, in the columns of the table before.
+// fit, and rows that block it, in the columns of the table before.
 type changeCase struct {
 	kind          string
 	before, after string // lines of Specimen
@@ -326,7 +326,7 @@ var (
 )
 
 // cell drafts, and tells in a few words what came of it; where it can be drafted,
-// or can with the flags, it is applied, taken back and applied again.
+// or can with the flags, it is applied, undone and applied again.
 func (c changeCase) cell(t *testing.T, place testserver.Place, rows string) string {
 	p := c.begin(t, place, rows)
 	before := p.rows()
@@ -369,7 +369,7 @@ func (c changeCase) cell(t *testing.T, place testserver.Place, rows string) stri
 	return said
 }
 
-// roundTrip applies, takes back and applies again.
+// roundTrip applies, undoes and applies again.
 func (c changeCase) roundTrip(p *evolving, before string) {
 	p.must("apply")
 	after := p.rows()
@@ -380,7 +380,7 @@ func (c changeCase) roundTrip(p *evolving, before string) {
 	require.Equal(p.t, after, p.rows())
 }
 
-// elsewhere drafts where there are no rows, and applies where rows stand in the
+// elsewhere drafts where there are no rows, and applies where rows are in the
 // way.
 func (c changeCase) elsewhere(t *testing.T, place testserver.Place) string {
 	rows := c.way

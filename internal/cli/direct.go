@@ -18,7 +18,7 @@ import (
 )
 
 // direct makes a throwaway database as the models declare without a file. What it
-// did stands in the database's history, so that it can be taken back, and that
+// did is in the database's history, so that it can be undone, and that
 // the next draft makes a migration of it.
 func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o applyOptions) error {
 	if o.dryRun || o.to != "" {
@@ -116,7 +116,7 @@ func directOnes(ctx context.Context, l *live) ([]*migration.Migration, error) {
 	return runner.Texts(slices.DeleteFunc(applied, func(ap runner.Applied) bool { return !ap.Direct() }), nil, l.engine)
 }
 
-// draftDirect makes a migration of what was applied without one: it is taken back
+// draftDirect makes a migration of what was applied without one: it is undone
 // and applied again as the file that every database gets.
 func (a *app) draftDirect(ctx context.Context, p *project.Project, d project.Database, f *answerFlags, title string,
 	old []*migration.Migration) error {

@@ -1,6 +1,6 @@
 package cli
 
-// This file is the commands draft and prove.
+// This file is the command draft.
 
 import (
 	"context"

@@ -5,7 +5,7 @@ package cli
 // and then, as golden text, what the draft says and the migration that it
 // writes. The migration is then applied, undone and applied again, with the
 // rows looked at each time. Run with UPDATE_EVOLUTIONS=1 to write the golden
-// text anew, and read what changed.
+// text again, and read what changed.
 
 import (
 	"bytes"
@@ -143,7 +143,7 @@ func TestEvolutions(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, place testserver.Place) { evolutions(t, place, files) })
 }
 
-// evolutions runs the changes on one engine. What is not SQLite's stands in parts of
+// evolutions runs the changes on one engine. What is not SQLite's is in parts of
 // its own, behind an @ with the engine's name.
 func evolutions(t *testing.T, place testserver.Place, files []string) {
 	on := ""

@@ -22,7 +22,7 @@ type seen struct{ err error }
 // afterLoss looks, where the connection was lost at the end of a migration that is one
 // transaction, whether the server has it: nobody else can know. It takes the lock first,
 // so that nothing of the lost session is under way any more. nil: there was no such loss,
-// or the server is not there again.
+// or the server is not up again.
 func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o applyOptions,
 	files, done []*migration.Migration, lost error) ([]*migration.Migration, *seen) {
 	var half *runner.HalfError
@@ -75,7 +75,7 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 	return there, &seen{}
 }
 
-// resumed tells that a migration that was left half-way has come to its end.
+// resumed tells that a migration that was left halfway has come to its end.
 func (a *app) resumed(m *migration.Migration, applied bool) {
 	if a.json {
 		return
@@ -131,7 +131,7 @@ func spent(d time.Duration) string {
 	return d.Round(time.Second).String()
 }
 
-// runFailed tells why a run stopped, with the rows that stand in the way.
+// runFailed tells why a run stopped, with the rows that block it.
 func (a *app) runFailed(l *live, err error, done int) error {
 	var way *runner.InTheWay
 	if errors.As(err, &way) {

@@ -251,7 +251,7 @@ func (c questionCase) command(flags ...string) []string {
 	return append(slices.Clone(c.change), flags...)
 }
 
-// asked are the answers that a draft offers to its first question, or to what stands in
+// asked are the answers that a draft offers to its first question, or to what is in
 // its way; none where it drafts.
 func (c questionCase) asked(p *evolving, flags []string) (text string, answers []string, words []string) {
 	var out bytes.Buffer

@@ -96,7 +96,7 @@ func (a *app) rebuild(ctx context.Context, p *project.Project, undeclared bool, 
 	if err := r.agree(ctx, strangers, full); err != nil {
 		return err
 	}
-	return r.anew(ctx, there)
+	return r.remake(ctx, there)
 }
 
 // rebuilding is a run of erbario rebuild.
@@ -237,8 +237,8 @@ func (r *rebuilding) agree(ctx context.Context, strangers, full []string) error 
 	return r.confirm(ctx, fmt.Sprintf("delete the rows of %s in %s", plural(len(full), "table", "tables"), r.d.Name))
 }
 
-// anew empties the database, applies every migration and runs the seeds.
-func (r *rebuilding) anew(ctx context.Context, there *schema.Schema) error {
+// remake empties the database, applies every migration and runs the seeds.
+func (r *rebuilding) remake(ctx context.Context, there *schema.Schema) error {
 	there.Tables = slices.DeleteFunc(there.Tables, r.outside)
 	if err := empty(ctx, r.l.db, r.e, there); err != nil {
 		if r.e.Caps().CommitsChanges {

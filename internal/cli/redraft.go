@@ -3,8 +3,8 @@ package cli
 // This file is the command redraft: for people who change their minds while the
 // change has gone nowhere beyond their own databases. All of it happens in one
 // transaction of each database: it is as it was until the new migration stands. Where
-// changes of tables commit by themselves, each migration is taken back and applied step
-// by step, and what was done is taken back where the new one does not come to stand.
+// changes of tables commit by themselves, each migration is undone and applied step
+// by step, and what was done is undone where the new one does not come to stand.
 
 import (
 	"context"
@@ -188,7 +188,7 @@ func (r *remaking) choose(ctx context.Context, name string) error {
 }
 
 // gone refuses where another database has the migration already: a protected one
-// for good, any other until it is taken back there.
+// for good, any other until it is undone there.
 func (r *remaking) gone(ctx context.Context, here []string) error {
 	for _, name := range r.p.Names() {
 		d, err := r.p.Database(name)
@@ -288,7 +288,7 @@ func (r *remaking) remake(ctx context.Context, name string, others []string) err
 	if err := r.f.load(); err != nil {
 		return err
 	}
-	// A database that is not there yet is not made: nothing is applied to it.
+	// A database that does not exist yet is not made: nothing is applied to it.
 	l, err := r.open(ctx, r.p, name, engine.ReadOnly, false)
 	if err == nil && !l.absent {
 		l.Close()

@@ -1,7 +1,7 @@
 package cli
 
 // This file is the command status: where databases stand, whether models, migrations
-// and tables agree, and how far a migration is that was left half-way.
+// and tables agree, and how far a migration is that was left halfway.
 
 import (
 	"cmp"
@@ -20,7 +20,7 @@ import (
 	"erbario/internal/runner"
 )
 
-// jsonHalf is a migration that was left half-way.
+// jsonHalf is a migration that was left halfway.
 type jsonHalf struct {
 	Migration string   `json:"migration"`
 	Since     string   `json:"since"`
@@ -46,7 +46,7 @@ func jsonHalfOf(h *runner.Interrupted) *jsonHalf {
 	}
 }
 
-// halfway tells of a migration that was left half-way where it stands, what stopped it,
+// halfway tells of a migration that was left halfway where it stands, what stopped it,
 // and whether its run is still at work.
 func halfway(ctx context.Context, l *live, h *runner.Interrupted) *jsonHalf {
 	out := jsonHalfOf(h)
@@ -103,7 +103,7 @@ func (a *app) showHalf(who string, h *jsonHalf) {
 	}
 }
 
-// half is the migration that was left half-way on a database; nil: none was.
+// half is the migration that was left halfway on a database; nil: none was.
 func (a *app) half(ctx context.Context, l *live) (*runner.Interrupted, error) {
 	if !l.engine.Caps().Journal {
 		return nil, nil
@@ -112,7 +112,7 @@ func (a *app) half(ctx context.Context, l *live) (*runner.Interrupted, error) {
 }
 
 // dryHalf shows what an apply or an undo would do first: bring a migration that was
-// left half-way to one of its ends.
+// left halfway to one of its ends.
 func (a *app) dryHalf(ctx context.Context, l *live, h *runner.Interrupted, undo bool) error {
 	if h == nil {
 		return nil

@@ -21,10 +21,10 @@ type turn struct {
 	*remaking
 	l        *live
 	apart    bool                          // it is not one transaction
-	gone     []*migration.Migration        // taken back, newest first
+	gone     []*migration.Migration        // undone, newest first
 	come     []*migration.Migration        // others that were applied
 	returned []draft.Returned              // values that another migration's columns have now
-	handed   []func(context.Context) error // take back what was changed of kept tables
+	handed   []func(context.Context) error // undo what was changed of kept tables
 	now      *migration.Migration          // which they were handed to
 }
 
@@ -80,7 +80,7 @@ func (t *turn) back(ctx context.Context) error {
 }
 
 // try makes the whole run. Flags are what a person answered: then everything has been
-// taken back, and it is to be tried again.
+// undone, and it is to be tried again.
 func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []string, err error) {
 	t, err := r.turnOn(ctx, l)
 	if err != nil {

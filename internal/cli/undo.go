@@ -256,7 +256,7 @@ func (a *app) dryUndo(ctx context.Context, l *live, files []*migration.Migration
 		}
 		for _, r := range m.BeforeUndo {
 			if i > 0 {
-				break // about a state that is not there yet
+				break // about a state that does not exist yet
 			}
 			err := runner.Ask(ctx, l.db, m.ID, "before undo", r)
 			var way *runner.InTheWay

@@ -1,7 +1,7 @@
 package cli
 
 // A random walk: fields are declared, changed, renamed and removed, migrations
-// drafted, applied, taken back, drafted again and merged, and rows are inserted,
+// drafted, applied, undone, drafted again and merged, and rows are inserted,
 // edited and deleted all the while. At each point the rows are as a plain model
 // in Go says. ERBARIO_WALKS=50 and ERBARIO_STEPS=500 make it long.
 
@@ -60,7 +60,7 @@ type walk struct {
 	wanted map[string]walkField      // match them
 	rows   map[int]map[string]string // by id
 	line   []*walkMigration          // applied, oldest first
-	undone []*walkMigration          // taken back, the next to apply last
+	undone []*walkMigration          // undone, the next to apply last
 	next   int                       // the next id
 	steps  []string                  // what was done, for a failure
 	named  int
@@ -229,10 +229,10 @@ func (w *walk) rename(from, to string) {
 }
 
 // back takes the last migration back in plain Go; fill is the value for rows of
-// which nothing is kept. ok is false where rows stand in the way.
+// which nothing is kept. ok is false where rows block it.
 func (w *walk) back(fill func(op *walkOp) string) (m *walkMigration, ok bool) {
 	m = w.line[len(w.line)-1]
-	// What stands in the way is asked before anything happens.
+	// What blocks it is asked before anything happens.
 	for _, op := range m.ops {
 		for id, row := range w.rows {
 			switch op.kind {
@@ -370,7 +370,7 @@ func (w *walk) someRow() int {
 	return ids[w.r.IntN(len(ids))]
 }
 
-// draft writes a new migration and applies it, unless rows stand in its way.
+// draft writes a new migration and applies it, unless rows are in its way.
 func (w *walk) draft() {
 	if len(w.undone) > 0 {
 		w.reapply()
@@ -464,7 +464,7 @@ func (w *walk) undo() {
 }
 
 // redraft makes the last migration again with one thing more, or with one of its
-// fields under another name, or gone.
+// fields with another name, or gone.
 func (w *walk) redraft() {
 	if len(w.line) == 0 || len(w.undone) > 0 {
 		return

@@ -92,7 +92,7 @@ type live struct {
 	project.Database
 	engine engine.Engine
 	db     engine.Database
-	absent bool // it is not there: db is an empty one in its place
+	absent bool // it does not exist: db is an empty one in its place
 }
 
 // Close closes the database, once.

@@ -1,6 +1,6 @@
 // Package deleted works on the rows that soft deletion has marked: it lists
 // them, brings them back, and deletes them for good, children first. Everything
-// it changes happens in one transaction; a dry run is the same one, taken back.
+// it changes happens in one transaction; a dry run is the same one, undone.
 package deleted
 
 import (
@@ -393,7 +393,7 @@ func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (w
 }
 
 // Restore brings rows back, by their keys, and tells what came back with them.
-// Without commit all of it is taken back again.
+// Without commit all of it is undone again.
 func (t Table) Restore(ctx context.Context, keys [][]string, wait time.Duration,
 	commit bool) (with []Counted, err error) {
 	err = t.inside(ctx, wait, commit, func() error {
@@ -498,7 +498,7 @@ func (t Table) marked(ctx context.Context) ([]Counted, error) {
 	return out, nil
 }
 
-// inside runs f in a transaction with references held, which is taken back on
+// inside runs f in a transaction with references held, which is undone on
 // any error, and without commit.
 func (t Table) inside(ctx context.Context, wait time.Duration, commit bool, f func() error) error {
 	if err := t.DB.EnforceReferences(ctx, true); err != nil {

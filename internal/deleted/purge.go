@@ -70,7 +70,7 @@ func add(list *[]Counted, table string, n int64) {
 }
 
 // Purge deletes rows for good: those with the keys, or, without keys, those that
-// were deleted before a time. Without commit all of it is taken back again.
+// were deleted before a time. Without commit all of it is undone again.
 func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wait time.Duration,
 	commit bool) (Purged, error) {
 	p := &purge{}

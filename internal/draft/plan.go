@@ -88,7 +88,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			madeRenames = append(madeRenames, steps...)
 		}
 	}
-	for _, o := range s.Wanted.Others { // an enum type that has to be made anew
+	for _, o := range s.Wanted.Others { // an enum type that has to be made again
 		if old := from.Enum(o.Name); o.Kind == schema.EnumType && old != nil {
 			there := slices.Clone(old.Values)
 			for _, r := range answers.Rename {

@@ -1,7 +1,7 @@
 package draft
 
-// This file drafts a change again: what was made of it is taken back, the way
-// from there to the models is planned anew, and what the rows held goes on into
+// This file drafts a change again: what was made of it is undone, the way
+// from there to the models is planned again, and what the rows held goes on into
 // the columns and tables that there are now.
 
 import (
@@ -268,7 +268,7 @@ func Redrafted(old []*migration.Migration) []string {
 	return out
 }
 
-// FormOf is the form of the file that one of the old migrations with this id stands in: a
+// FormOf is the form of the file that one of the old migrations with this id is in: a
 // new one under the same id has it, too, so that it finds what undos of the old one kept on
 // other databases. 0: none of them is called so.
 func FormOf(old []*migration.Migration, id string, e engine.Engine) int {
@@ -281,7 +281,7 @@ func FormOf(old []*migration.Migration, id string, e engine.Engine) int {
 }
 
 // Redraft drafts the old migrations' change again, from a state in which they are
-// taken back. Hand wants the Handover that it returns.
+// undone. Hand wants the Handover that it returns.
 func (s *State) Redraft(ctx context.Context, again Again, r Request) (*Draft, *Handover, error) {
 	r.Carried, r.Redrafts = true, Redrafted(again.Old)
 	r.Form = FormOf(again.Old, r.ID, s.Engine)

@@ -18,7 +18,7 @@ import (
 )
 
 // Staged drafts the migration that closes the difference as two: the second waits until
-// nobody has written as before for so long. Where something is to be asked, or stands in
+// nobody has written as before for so long. Where something is to be asked, or is in
 // the way, there is no second draft.
 func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (first, second *Draft, err error) {
 	if !s.Engine.Caps().Stages {

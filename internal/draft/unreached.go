@@ -161,7 +161,7 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 		in.EnumRenames[n] = step
 		renameEnumValue(in.Live, in.Live.Table(n.Table).Column(n.Column), n)
 	}
-	for _, o := range s.Wanted.Others { // an enum type that has to be made anew is set apart
+	for _, o := range s.Wanted.Others { // an enum type that has to be made again is set apart
 		if old := in.Live.Enum(o.Name); o.Kind == schema.EnumType && old != nil &&
 			!plan.OnlyAdded(old.Values, o.Values) {
 			in.Live = in.Live.Clone()

@@ -70,7 +70,7 @@ type Step struct {
 	// when the step is applied again.
 	UndoLoses []string
 	Here      []Requirement // asked just before it is applied
-	HereUndo  []Requirement // asked just before it is taken back
+	HereUndo  []Requirement // asked just before it is undone
 	Batches   *Batches      // of a step in batches
 	Rows      []StepRows
 }
@@ -117,7 +117,7 @@ func (w Work) String() string {
 	return [...]string{"", "keeps every row", "reads every row", "rewrites every row", "copies every row"}[w]
 }
 
-// Requirement is a query whose rows stand in the way, and the sentence that
+// Requirement is a query whose rows block it, and the sentence that
 // says so, with {n} for their number.
 type Requirement struct {
 	Sentence string
@@ -129,7 +129,7 @@ type Requirement struct {
 	About  string
 	Guards bool
 	Lacks  bool // it is about rows that have no value in that column
-	// Repeats are the columns of Among whose values stand in more than one row, where it is
+	// Repeats are the columns of Among whose values are in more than one row, where it is
 	// about such; Folded, whether case does not count. They are not in a file.
 	Among   string
 	Repeats []string
@@ -215,8 +215,8 @@ type Change struct {
 	Steps       []Step
 	BeforeApply []Requirement
 	BeforeUndo  []Requirement
-	Copies      bool // every row is written anew
-	CopiesBack  bool // every row is written anew by the undo
+	Copies      bool // every row is written again
+	CopiesBack  bool // every row is written again by the undo
 }
 
 // Source tells where a column's value comes from when a table is altered: from
@@ -225,7 +225,7 @@ type Change struct {
 type Source struct {
 	SQL           string
 	Converts      bool     // SQL is this engine's own conversion of the column's old value
-	Unconvertible bool     // the column's old value cannot be turned into the new type: any stands in the way
+	Unconvertible bool     // the column's old value cannot be turned into the new type: any blocks
 	Fill          string   // SQL gives this value to rows that had none; they are noted in the kept table
 	Kept          string   // the kept table that holds the value
 	Literal       bool     // SQL is the same constant for every row
@@ -267,14 +267,14 @@ type Parent int
 
 // What of a parent is there.
 const (
-	ParentUnknown Parent = iota // under another name, or not yet
+	ParentUnknown Parent = iota // with another name, or not yet
 	ParentThere
 	ParentNew // it comes with the migration, and is empty
 )
 
 // Match are the columns, there before and after, by which a kept value finds
 // its row again: the key, and the time of creation, since a key may be given
-// anew. None: there is no such key.
+// again. None: there is no such key.
 func (a Alteration) Match() []string {
 	keys := a.From.Key()
 	if slices.ContainsFunc(keys, func(k string) bool { return a.To.Column(k) == nil }) {

@@ -39,7 +39,7 @@ type Compiler interface {
 	// followed by everything that refers to it, and s after them. Without s it is a
 	// table that nothing refers to.
 	Rename(s *schema.Schema, table, column, to string) ([]Step, *schema.Schema)
-	// Schedule gives steps, as they would stand in one transaction, the form in which
+	// Schedule gives steps, as they would are in one transaction, the form in which
 	// the engine runs them.
 	Schedule(steps []Step) []Step
 	// Convert tells how a value of one column becomes one of another type; ok is
@@ -67,7 +67,7 @@ func OnlineOf(e Engine) (o Online, ok bool) {
 	return o, ok
 }
 
-// Transactional is a statement of a step outside of any transaction as it can stand in one, where
+// Transactional is a statement of a step outside of any transaction as it can are in one, where
 // nobody else is at work.
 func Transactional(e Engine, statement string) string {
 	if c, ok := e.DDL().(interface{ Transactional(statement string) string }); ok {
@@ -95,7 +95,7 @@ func StagesOf(e Engine) Stages {
 
 // Enums puts changes of enum types into an engine's words. A type's values can come and
 // be renamed; where one goes, or their order is another, the type is set apart and made
-// anew.
+// again.
 type Enums interface {
 	// Make and Drop give the statements that make a type and drop it.
 	Make(name string, values []string) []string
@@ -155,7 +155,7 @@ type Following struct {
 type Span struct {
 	Column *schema.Column
 	Fill   string         // the value where none was written, over the row; "" with Old
-	Old    *schema.Column // the column that stood for it, under another name; nil: none
+	Old    *schema.Column // the column that stood for it, with another name; nil: none
 	// There and Back turn a value of Old into one of Column, and back.
 	There, Back Conversion
 	Hidden      bool // no application knows Column yet

@@ -18,13 +18,13 @@ type Mode int
 const (
 	ReadOnly  Mode = iota // nothing is written, nothing made
 	ReadWrite             // the database must be there
-	Make                  // a database that is not there is made
+	Make                  // a database that does not exist is made
 )
 
 // ErrNoSession is wrapped by Hold's error where no session is ours, as behind a pooler.
 var ErrNoSession = errors.New("the connection goes through a pooler, which gives no session of its own")
 
-// ErrMissing is wrapped by Open's error when the database itself is not there.
+// ErrMissing is wrapped by Open's error when the database itself does not exist.
 var ErrMissing = errors.New("does not exist")
 
 // ErrLost is wrapped by an error when the connection is gone: nobody knows here what
@@ -164,14 +164,14 @@ type Resumer interface {
 	StatementsDone(ctx context.Context, statements []string, before string) (int, error)
 	// Session names this connection to others.
 	Session() string
-	// SessionEnded tells whether a session that had a name is there no more, so that nothing of it
+	// SessionEnded tells whether a session that had a name is no longer there, so that nothing of it
 	// still runs.
 	SessionEnded(ctx context.Context, session string) (bool, error)
 	// BlockedBy tells for whom the session of a name waits; "" for nobody.
 	BlockedBy(ctx context.Context, session string) (who string, err error)
 }
 
-// Autocommitter is a Database that runs statements which cannot stand in a transaction.
+// Autocommitter is a Database that runs statements which cannot are in a transaction.
 type Autocommitter interface {
 	ExecAutocommit(ctx context.Context, sql string) error
 }

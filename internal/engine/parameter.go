@@ -1,13 +1,13 @@
 package engine
 
 // This file holds parameters: values in a migration that one database may need otherwise than
-// the next. They stand in its SQL as :name, and are put in before it runs.
+// the next. They are in its SQL as :name, and are put in before it runs.
 
 import "strings"
 
 // Parameter is a value that is asked for on each database.
 type Parameter struct {
-	Name  string // stands in SQL behind a colon
+	Name  string // is in SQL behind a colon
 	For   string // the column that is given it, as table.column
 	Type  string // of the column, as a model would write it
 	Home  string // what it was where the migration was drafted, as SQL; "": null

@@ -139,7 +139,7 @@ func Replace(path, src, model, field, line string) (string, []Diagnostic) {
 }
 
 // AddClause returns src with a clause added to the line of the model's field, laid
-// out anew; ok is false if the model has no line of its own for it.
+// out again; ok is false if the model has no line of its own for it.
 func AddClause(path, src, model, field, clause string) (out string, ok bool) {
 	f, diags := Parse(path, src)
 	block := f.model(model)

@@ -146,14 +146,14 @@ type Value struct {
 	schema.Value
 	Word bool // a bare word: a choice's value
 	Raw  bool // a cell of a file of rows: a text that has yet to be read
-	// Quoted tells of such a cell that it stands in quotes: an empty one is an empty text,
+	// Quoted tells of such a cell that it is in quotes: an empty one is an empty text,
 	// where one without is null.
 	Quoted bool
 	Pos    Pos
 }
 
 // SQLText is SQL of the engine's own, to the end of its line, with the names of
-// fields that stand in it in braces.
+// fields that are in it in braces.
 type SQLText struct {
 	Text   string // as written, line breaks and all
 	Fields []Ident

@@ -1,13 +1,13 @@
 package migration
 
+// This file names what a migration keeps. The names are a promise: what one version of the
+// program kept, every later one restores. So a file says in its form how they are made.
+
 import (
 	"strings"
 
 	"erbario/internal/schema"
 )
-
-// This file names what a migration keeps. The names are a promise: what one version of the
-// program kept, every later one restores. So a file says in its form how they are made.
 
 // Kept begins the names of all tables and columns that hold what the migration keeps, such
 // as erbario_kept_20261123t093000_7bc6_: its time, and a little of a hash of its title,

@@ -18,7 +18,7 @@ import (
 )
 
 // ReadFolder reads the migrations of one engine, in their order. A folder that
-// is not there holds none.
+// does not exist holds none.
 func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -158,7 +158,7 @@ func (f Fork) Error() string {
 		f.Second.ID, f.First.ID, f.Second.ID)
 }
 
-// Forks lists the forks of a line. Migrations that touch different tables may stand in one
+// Forks lists the forks of a line. Migrations that touch different tables may are in one
 // line, and so may those that only refer to the same one.
 func Forks(list []*Migration, e engine.Engine) []Fork {
 	var out []Fork

@@ -25,7 +25,7 @@ const Form = 2
 // Migration is one file.
 type Migration struct {
 	ID      string // the time and the slug, as in the file's name
-	Form    int    // of the file that it stands in; 0: the one that this program writes
+	Form    int    // of the file that it is in; 0: the one that this program writes
 	Engine  string
 	Follows string // the migration it was proved upon; empty: the first
 	// Redrafts are the ids of migrations that it was drafted again from, its own aside: what
@@ -52,7 +52,7 @@ type Migration struct {
 
 // Found is a table, or a column of one, that was there though no migration had
 // made it, and that this one builds on: how to make it on a database that has it
-// not. It is never taken back.
+// not. It is never undone.
 type Found struct {
 	Table, Column string // no Column: the whole table
 	Beside        string // an index or a trigger of the table, instead of a column
@@ -73,7 +73,7 @@ func (f Found) names() []string {
 	return []string{f.Table, f.Column}
 }
 
-// Step is one step as it stands in a file.
+// Step is one step as it is in a file.
 type Step struct {
 	Title     string
 	Work      engine.Work
@@ -83,7 +83,7 @@ type Step struct {
 	Kept      bool
 	UndoLoses []string             // what the undo destroys, and the runner keeps
 	Here      []engine.Requirement // asked just before it is applied
-	HereUndo  []engine.Requirement // asked just before it is taken back
+	HereUndo  []engine.Requirement // asked just before it is undone
 	Batches   *engine.Batches      // of a step in batches
 	Rows      []engine.StepRows
 	Apply     []Statement
@@ -101,7 +101,7 @@ func (s *Step) Empty() bool {
 }
 
 // Sum is a short fingerprint of what one of its steps does, and how it is taken
-// back. It is the same whatever the migration's id, which stands in the names of
+// back. It is the same whatever the migration's id, which is in the names of
 // kept tables.
 func (m *Migration) Sum(s *Step) string {
 	var b strings.Builder
@@ -147,7 +147,7 @@ const (
 )
 
 // Doubts is what the last proof could not try: tables without rows, steps that changed
-// none, and a way back that is not there; "" for nothing.
+// none, and a way back that does not exist; "" for nothing.
 func (m *Migration) Doubts() string {
 	for _, begin := range []string{ForwardOnly, "forward alone", WithoutRows, StepDoubt} { // the second in earlier versions
 		if i := strings.Index(m.Proof, begin); i >= 0 && m.Proved() {

@@ -40,7 +40,7 @@ var hostile = []string{
 	"\u2028",
 }
 
-// Whatever stands in titles, names, sentences and SQL, a file is read as it was
+// Whatever is in titles, names, sentences and SQL, a file is read as it was
 // written, and writing what was read gives the same file.
 func TestRoundTrip(t *testing.T) {
 	e := sqlite(t)
@@ -194,7 +194,7 @@ func file(t *testing.T, id, follows, table string) *migration.Migration {
 }
 
 // Two that follow the same one and touch the same table fork; different tables
-// stand in one line.
+// are in one line.
 func TestForks(t *testing.T) {
 	first := file(t, "20260101T000000-a", "", "taxa")
 	mine := file(t, "20260102T000000-b", first.ID, "taxa")

@@ -1,7 +1,7 @@
 package migration
 
 // This file holds parameters: values in a migration that one database may need
-// otherwise than the next. They stand in its SQL as :name, and are put in before
+// otherwise than the next. They are in its SQL as :name, and are put in before
 // it runs.
 
 import (

@@ -149,7 +149,7 @@ func writeHead(b *strings.Builder, m *Migration) {
 }
 
 // nameList puts names in a line; one that a comma or a control character could
-// tear apart stands in quotes.
+// tear apart is in quotes.
 func nameList(names []string) string {
 	out := make([]string, len(names))
 	for i, n := range names {

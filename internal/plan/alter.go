@@ -269,7 +269,7 @@ func (p *planner) keylessFills(x *altering) bool {
 	return true
 }
 
-// altered has the engine give the steps. If every row is written anew, the declared order of
+// altered has the engine give the steps. If every row is written again, the declared order of
 // columns comes for nothing.
 func (p *planner) altered(x *altering) (change engine.Change, ok bool) {
 	ordered := p.Engine.Caps().OrderedColumns

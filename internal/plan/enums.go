@@ -2,7 +2,7 @@ package plan
 
 // This file plans what becomes of enum types, in which choices are kept that say so. A
 // value that comes is added to the type, one that has another name is renamed. Where
-// one goes, or the order is another, the type is set apart, made anew, and the columns
+// one goes, or the order is another, the type is set apart, made again, and the columns
 // change from the one to the other like any column whose type changes. The way back
 // from an added value is the same, since no value of a type can be dropped.
 
@@ -196,7 +196,7 @@ func (p *planner) enumsAside() {
 }
 
 // addValues gives the step that adds values to an enum type. Back, the type is made
-// anew without them, and each column changes over, which no row must stand against.
+// again without them, and each column changes over, which no row must stand against.
 func (p *planner) addValues(o, old *schema.Other) engine.Step {
 	words := engine.EnumsOf(p.Engine)
 	s := engine.Step{

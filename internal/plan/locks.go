@@ -55,7 +55,7 @@ func strongest(e engine.Engine, statements []string, known func(table string) bo
 }
 
 // LockWords tells what a step's statements lock, on a database whose tables have the
-// sizes that size gives ("" where one is not there); empty on an engine without locks
+// sizes that size gives ("" where one does not exist); empty on an engine without locks
 // of tables. s has the step's kind, what it does with rows and its note.
 func LockWords(e engine.Engine, statements []string, s engine.Step,
 	size func(table string) (string, bool)) (words string, most []engine.Lock) {

@@ -77,7 +77,7 @@ type Plan struct {
 	Last        []string          // tables whose new columns come behind others that stand above them in the model
 }
 
-// Held is a step that writes every row of a table in use anew, while nobody reads it:
+// Held is a step that writes every row of a table in use again, while nobody reads it:
 // there is no other form for it but a staged pair.
 type Held struct {
 	Table string `json:"table"`
@@ -109,7 +109,7 @@ type planner struct {
 	parted  map[string][]string             // the columns of its old key that go once all references have followed
 	dropped []string                        // tables that migrations made and somebody dropped here
 	needs   map[string][]engine.Requirement // what else must hold before its steps
-	moving  []string                        // enum types, as SQL, that come, go, or are made anew
+	moving  []string                        // enum types, as SQL, that come, go, or are made again
 	fresh   []string                        // values that come to enum types
 	// References that come and go apart from their tables.
 	place                 map[string]int // among the tables that come, or go

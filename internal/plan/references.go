@@ -96,7 +96,7 @@ func (p *planner) references() {
 		}
 		for _, k := range t.ForeignKeys {
 			if p.foreignKeyByHand(t, k) {
-				continue // it is not there on other databases
+				continue // it does not exist on other databases
 			}
 			dropped := without[id(t.Name, k)]
 			// A row that is taken out must take none along that refers to it.

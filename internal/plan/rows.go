@@ -203,7 +203,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requ
 		if x.Table == t {
 			also += fmt.Sprintf(" AND NOT (%s)", engine.IsAny(from, set.By, keys))
 		} else if i := slices.IndexFunc(p.Rows, func(r TableRows) bool { return r.Table == x.Table.Name }); i >= 0 {
-			if keys := p.pointedKeys(p.Rows[i], x.Key.Columns[0]); len(keys) > 0 { // they are taken back before it
+			if keys := p.pointedKeys(p.Rows[i], x.Key.Columns[0]); len(keys) > 0 { // they are undone before it
 				also += fmt.Sprintf(" AND NOT (%s)", engine.IsAny(from, rows.Names(p.Rows[i].By), keys))
 			}
 		}

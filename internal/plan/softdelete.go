@@ -160,7 +160,7 @@ func shownAlike(c, o *schema.Column) bool {
 }
 
 // viewLets tells whether all that a view is to show is there already, so that it can be
-// made anew before anything of its table goes.
+// made again before anything of its table goes.
 func (p *planner) viewLets(v *schema.View) bool {
 	live, wanted := p.Live.Table(v.LiveOf), p.Wanted.Table(v.LiveOf)
 	if live == nil || wanted == nil || !p.inUse(v.LiveOf) {

@@ -1,6 +1,7 @@
 package plan
 
-// This file plans one table: what is created, dropped and altered, and with which values.
+// This file plans what is created and dropped of tables, and where the values of columns come from that
+// come, go or change their type.
 
 import (
 	"cmp"
@@ -160,7 +161,7 @@ func (p *planner) keep(table string) string {
 	return schema.Cut(p.Kept + table)
 }
 
-// comers are the new tables that could be an old one under another name: they
+// comers are the new tables that could be an old one with another name: they
 // share half of their columns with it.
 func (p *planner) comers(old *schema.Table) []string {
 	var out []string
@@ -258,7 +259,7 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	p.ask(q)
 }
 
-// like tells whether a new column could be an old one under another name.
+// like tells whether a new column could be an old one with another name.
 func like(old, col *schema.Column) bool {
 	return strings.EqualFold(old.SQLType, col.SQLType) || old.Type.Kind == col.Type.Kind
 }

@@ -372,7 +372,7 @@ func (p *prover) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	// The values may differ: now and random ones are given anew.
+	// The values may differ: now and random ones are given again.
 	p.compare("applied again", after, third, false)
 	return nil
 }

@@ -131,7 +131,7 @@ DROP INDEX i;
 	assert.NotContains(t, o.Sentence(), "without")
 }
 
-// Values that are given anew each time are compared only where they have to be
+// Values that are given again each time are compared only where they have to be
 // the same.
 func TestVolatile(t *testing.T) {
 	o := prove(t, "CREATE TABLE taxa (id INTEGER PRIMARY KEY, name TEXT);",

@@ -288,7 +288,7 @@ func live(e engine.Dialect, t *schema.Table) string {
 	return " AND " + e.Quote(t.SoftDelete) + " IS NULL"
 }
 
-// gone asks which rows that are declared no more are there, and what points at
+// gone asks which rows that are no longer declared are there, and what points at
 // them.
 func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 	q, at := c.e.Quote, engine.Aliased(c.e.Quote, "t")

@@ -39,7 +39,7 @@ func (e *NeedsAnswers) Error() string {
 }
 
 // answered gives the values of a migration's parameters as SQL, and what was
-// said, for the history. Nobody is asked about rows that are not there.
+// said, for the history. Nobody is asked about rows that do not exist.
 func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
 	o Options) (values map[string]string, said []string, err error) {
 	values = map[string]string{}

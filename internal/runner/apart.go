@@ -12,7 +12,7 @@ import (
 
 var errOneTransaction = errors.New("every migration is one transaction in this database")
 
-// outside runs a statement that cannot stand in a transaction.
+// outside runs a statement that cannot are in a transaction.
 func outside(ctx context.Context, db engine.Database, sql string) error {
 	if a, ok := engine.As[engine.Autocommitter](db); ok {
 		return a.ExecAutocommit(ctx, sql)
@@ -53,7 +53,7 @@ func sessionOf(db engine.Database) string {
 	return ""
 }
 
-// Gone tells whether a session that had a name is there no more.
+// Gone tells whether a session that had a name is no longer there.
 func Gone(ctx context.Context, db engine.Database, session string) (bool, error) {
 	if r, ok := engine.As[engine.Resumer](db); ok {
 		return r.SessionEnded(ctx, session)

@@ -2,7 +2,7 @@ package runner
 
 // This file runs steps that go over a table in batches: some rows in the order of the
 // key, each batch in a transaction of its own, so that nobody waits for more than a
-// moment. The key that a batch ended with stands in the journal, in that very
+// moment. The key that a batch ended with is in the journal, in that very
 // transaction: a run that was cut off goes on behind it.
 
 import (

@@ -45,7 +45,7 @@ func isThere(t *schema.Table, f migration.Found) bool {
 	return f.Column == "" || t.Column(f.Column) != nil
 }
 
-// missingFound are the statements for what was found and is not there.
+// missingFound are the statements for what was found and does not exist.
 func missingFound(ctx context.Context, db engine.Database, m *migration.Migration) ([]string, error) {
 	if len(m.Found) == 0 {
 		return nil, nil

@@ -155,7 +155,7 @@ func StatusOf(files []*migration.Migration, applied []Applied, e engine.Engine) 
 	}
 	// What was applied is reported as missing, or as applied directly.
 	s.Gaps = migration.Gaps(files, func(id string) bool { return done[id] })
-	// Only forks in which something waits stand in the way.
+	// Only forks in which something waits block it.
 	for _, f := range migration.Forks(files, e) {
 		if done[f.First.ID] && !done[f.Second.ID] {
 			f.First, f.Second = f.Second, f.First // made here, and the other came with a merge

@@ -24,10 +24,10 @@ type Interrupted struct {
 	Answers  []string // as table.column = value
 	Done     []int    // the steps that are applied, from 1
 	Cut      int      // the step that was under way; 0: none
-	Undoing  bool     // that step was being taken back
+	Undoing  bool     // that step was being undone
 	Place    string   // the key behind which that step has yet to go over rows, as SQL
 	Until    string   // the key up to which it has to, as SQL; empty: to the end
-	Recorded bool     // it stands in the history: it was being taken back
+	Recorded bool     // it is in the history: it was being undone
 	Error    string   // what the run that began it ended with, where it could still say so
 }
 
@@ -57,7 +57,7 @@ func (e *HalfError) Error() string { return e.Err.Error() }
 
 func (e *HalfError) Unwrap() error { return e.Err }
 
-// Stopped says that a migration was left half-way, so that nothing else can be done
+// Stopped says that a migration was left halfway, so that nothing else can be done
 // before it is at an end.
 type Stopped struct{ Half *Interrupted }
 
@@ -76,7 +76,7 @@ func (h *Interrupted) Where() string {
 	return s
 }
 
-// Halfway reads the journal: the migration that was left half-way, or nil.
+// Halfway reads the journal: the migration that was left halfway, or nil.
 func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
 	there, err := db.Kept(ctx, "erbario_journal")
 	if err != nil || !slices.Contains(there, "erbario_journal") {
@@ -115,7 +115,7 @@ func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
 	return h, err
 }
 
-// Whole gives a *Stopped where a migration was left half-way, for all that can do nothing
+// Whole gives a *Stopped where a migration was left halfway, for all that can do nothing
 // before it is at an end.
 func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
 	if !e.Caps().Journal {
@@ -128,7 +128,7 @@ func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
 	return err
 }
 
-// resume goes on with a migration that was left half-way, forward or back. It waits
+// resume goes on with a migration that was left halfway, forward or back. It waits
 // until nothing of the run that began it is left on the server.
 func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 	apply bool) (m *migration.Migration, back []Restored, err error) {

@@ -3,7 +3,7 @@ package runner
 // This file runs migrations that are not one transaction: each step in one of its
 // own, or outside of any, and noted in the journal, so that whatever happens the next
 // run knows where it stands, and goes on or back from there. A step that fails has the
-// finished ones taken back, newest first.
+// finished ones undone, newest first.
 
 import (
 	"context"
@@ -448,7 +448,7 @@ func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m 
 	return s.gone()
 }
 
-// gone strikes a migration that was taken back from the history.
+// gone strikes a migration that was undone from the history.
 func (s *stepwise) gone() (back []Restored, err error) {
 	err = s.inTurn(func() error {
 		count, err := restoring(s.ctx, s.db, s.e, s.m, true)

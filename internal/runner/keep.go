@@ -1,9 +1,8 @@
 package runner
 
-// This file keeps what an undo would destroy, and puts it back when the
-// migration is applied again, so that taking back, correcting and applying again
-// leaves the rows as they were. What an apply destroys is kept by the
-// migration's own steps.
+// This file keeps what an undo would destroy, and hands it on where migrations become others: their
+// names, and what is sealed while a migration runs again. restore.go restores it. What an apply destroys
+// is kept by the migration's own steps.
 
 import (
 	"context"
@@ -200,7 +199,7 @@ func unsealed(name string) string {
 }
 
 // seal gives what an earlier undo put aside another name, before the migration begins
-// again step by step: where that is taken back half-way, what it has until then, which is
+// again step by step: where that is undone halfway, what it has until then, which is
 // not yet what it had, must not take the place of it.
 func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
 	list, err := ArchivedBy(ctx, db, m)

@@ -190,7 +190,7 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 }
 
 // restoreRows puts the rows that an earlier undo of a step kept in the place of
-// those that it has just inserted anew: as they were, with what people wrote into
+// those that it has just inserted again: as they were, with what people wrote into
 // them; with o.Declared, but for the values that are declared. Where somebody made
 // such a row meanwhile, what was kept stays apart.
 func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step,
@@ -300,7 +300,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 }
 
 // declare gives rows the values that are declared: those that they had when they
-// were inserted anew.
+// were inserted again.
 func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh engine.Finding, values [][]any) error {
 	key := t.Key()
 	if len(key) == 0 {
@@ -333,7 +333,7 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 	return err
 }
 
-// formerRows is the taking out of reference rows that are declared no more, from
+// formerRows is the taking out of reference rows that are no longer declared, from
 // their table or from what an undo kept of it. They are kept, since people may have
 // written into them.
 func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema,
@@ -347,7 +347,7 @@ func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *s
 	}
 }
 
-// dropFormer takes out reference rows that are declared no more, of tables that the
+// dropFormer takes out reference rows that are no longer declared, of tables that the
 // migration makes: there they came back with all the rest, when every other table
 // was back too, and stay where others refer to them. In a table that was there
 // before, they have not come back; a row with such a key is somebody else's.

@@ -36,11 +36,11 @@ type Options struct {
 	// be put back.
 	Revive bool
 	// Declared gives reference rows that an undo kept the values that are declared
-	// now, since the migration is not the one that was taken back. Otherwise they
+	// now, since the migration is not the one that was undone. Otherwise they
 	// come back as people left them.
 	Declared bool
 	// Former are reference rows that the migrations inserted in whose place this one
-	// comes, and that are declared no more: they came back with the rest, and go.
+	// comes, and that are no longer declared: they came back with the rest, and go.
 	Former []engine.StepRows
 	// Confirm is asked before an undo runs a text that only the database has.
 	Confirm func(a Applied) error
@@ -55,7 +55,7 @@ type Options struct {
 
 	// Stop leaves the finished steps of a migration where one of them failed.
 	Stop bool
-	// Resumed is told that a migration that was left half-way came to its end.
+	// Resumed is told that a migration that was left halfway came to its end.
 	Resumed func(m *migration.Migration, applied bool)
 
 	// Answered is told for how many rows a value is that was given for a column, before the
@@ -232,7 +232,7 @@ func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*mi
 }
 
 // inTurn runs f in a transaction under the lock. Where f meets a lock of somebody
-// else's, all of it is taken back and tried again: nobody waits behind us for long.
+// else's, all of it is undone and tried again: nobody waits behind us for long.
 func inTurn(ctx context.Context, db engine.Database, wait time.Duration, f func() error) error {
 	deadline := time.Now().Add(wait)
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, time.Second) {
@@ -394,7 +394,7 @@ func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 
 // Into applies one migration and records it, inside the transaction that was
 // begun, and leaves that open. Where changes of tables commit by themselves there is none,
-// and its steps stand in the journal.
+// and its steps are in the journal.
 func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
 	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {

@@ -184,7 +184,7 @@ func (w *scriptWriter) head(k int, m *migration.Migration) error {
 	}
 	w.require(m.BeforeUndo...)
 	count := rowsOf(w.ctx, w.db, w.e)
-	if k > 0 { // of a state that is not there yet nobody knows the rows
+	if k > 0 { // of a state that does not exist yet nobody knows the rows
 		count = func(string) (int64, error) { return 1, nil }
 	}
 	list, err := archives(w.state, count, w.e, m)
@@ -225,7 +225,7 @@ func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bo
 	}
 }
 
-// without is what is there once a migration has been taken back, seen on scratch.
+// without is what is there once a migration has been undone, seen on scratch.
 func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migration.Migration) (*schema.Schema, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {

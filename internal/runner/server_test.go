@@ -146,7 +146,7 @@ func kills(otherwise int) int {
 }
 
 // Killed at random moments, the program leaves a state that the next run tells, and
-// finishes or takes back.
+// finishes or undoes.
 func TestKilledOnServer(t *testing.T) { onServers(t, killedOnServer) }
 
 // onServers runs a test on every engine whose migrations need not be one transaction.
@@ -309,7 +309,7 @@ func twentyAtOnce(t *testing.T, place testserver.Place) {
 	}
 }
 
-// A step that fails has the finished ones taken back, and what it left half built is
+// A step that fails has the finished ones undone, and what it left half built is
 // gone; with Stop they stay, and the next run takes them back or goes on.
 func TestStepFails(t *testing.T) { onServers(t, stepFails) }
 

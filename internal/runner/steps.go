@@ -116,7 +116,7 @@ func (s *stepwise) state(n int, state, place string) error {
 		state, nowText(), s.half.Session, place)
 }
 
-// change gives a step that stands in the journal another state.
+// change gives a step that is in the journal another state.
 func (s *stepwise) change(n int, state, place string) error {
 	return s.db.Exec(s.ctx, "UPDATE erbario_journal SET state = ?, at = ?, text = ? WHERE migration = ? AND step = ?",
 		state, nowText(), place, s.m.ID, n)
@@ -220,7 +220,7 @@ func (s *stepwise) outside(n int, apply bool) error {
 }
 
 // begun notes that one direction of a step outside of any transaction begins, and what it
-// touches. That is one statement, since none of the step's stands in a transaction: there
+// touches. That is one statement, since none of the step's is in a transaction: there
 // is no moment in which the journal does not know of the step.
 func (s *stepwise) begun(n int, apply bool) error {
 	list, state := sqls(s.bound.Steps[n-1].Apply), stateGoing

@@ -40,7 +40,7 @@ func refilled(m *migration.Migration) []string {
 	return out
 }
 
-// ToUndo are the migrations that an undo would take back, newest first.
+// ToUndo are the migrations that an undo would undo, newest first.
 func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
 	o Options) ([]*migration.Migration, error) {
 	applied, err := History(ctx, db)
@@ -83,7 +83,7 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	return out, runnable(out, e, false)
 }
 
-// finish goes on with a migration that was left half-way, or back.
+// finish goes on with a migration that was left halfway, or back.
 func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 	apply bool) (*migration.Migration, error) {
 	if !e.Caps().Journal {
@@ -107,7 +107,7 @@ func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 }
 
 // Undo takes migrations back, newest first, each in its own transaction. One that was
-// left half-way is taken back, and no other with it unless that is asked for.
+// left halfway is undone, and no other with it unless that is asked for.
 func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
 	o Options) ([]*migration.Migration, error) {
 	half, err := finish(ctx, db, e, o, false)

@@ -1,6 +1,6 @@
 package schema
 
-// This file finds the names of columns that stand in braces in SQL of the
+// This file finds the names of columns that are in braces in SQL of the
 // models. SQL in a declared schema keeps them so, since how a name is quoted is
 // the engine's business.
 

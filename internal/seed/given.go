@@ -244,7 +244,7 @@ func digitsOf(n int64) int {
 	return d
 }
 
-// textOf is a value as a text that stands in another.
+// textOf is a value as a text that is in another.
 func textOf(v any) string {
 	switch v := v.(type) {
 	case nil:

@@ -151,5 +151,5 @@ func (k *pick) value(r *row, i int64, column int) any {
 	return l.value(k.key.References[column], n)
 }
 
-// Unknown stands in a preview for a key of a row that is in the database.
+// Unknown is in a preview for a key of a row that is in the database.
 const Unknown = "(one there)"

@@ -87,7 +87,7 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 	}
 	var all []*going
 	var out []Removed
-	for _, t := range live.Tables { // a table that is there no more has lost its rows
+	for _, t := range live.Tables { // a table that is no longer there has lost its rows
 		segments := byTable[t.Name]
 		if len(segments) == 0 {
 			continue

@@ -56,7 +56,7 @@ type row struct {
 	outside  *column // it was worked out as more, or less, than it holds
 	became   float64 // what it was
 	random   fake.Random
-	want     fake.Want // what a generator is asked; here, since it would be made anew for each value
+	want     fake.Want // what a generator is asked; here, since it would be made again for each value
 }
 
 // Make makes the rows of a line, most at most (0: all), and hands them on in
@@ -315,7 +315,7 @@ func (r *row) isFree(u *unique) bool {
 	return !ok || !u.seen.has(n) && (u.seen.count < remembered || r.apart(u))
 }
 
-// apart tells whether the row's number stands in a value of the uniqueness, so
+// apart tells whether the row's number is in a value of the uniqueness, so
 // that no other row has the same, remembered or not.
 func (r *row) apart(u *unique) bool {
 	for _, at := range u.columns {

@@ -50,7 +50,7 @@ func (s *scripted) lines(list []string) {
 	}
 }
 
-// statementRows is how many rows stand in one statement.
+// statementRows is how many rows are in one statement.
 const statementRows = 50
 
 func (s *scripted) Begin(context.Context, time.Duration) error {

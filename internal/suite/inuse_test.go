@@ -1,7 +1,7 @@
 package suite
 
 // This file changes a table while others write to it: rows come without what the change
-// adds, and go on being written while it is taken back. Nobody's row is lost, and each has
+// adds, and go on being written while it is undone. Nobody's row is lost, and each has
 // its values.
 
 import (

@@ -488,7 +488,7 @@ func TestSeedStopped(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, "0", sum(db)[0][0])
 
-		// A small one is taken back whole.
+		// A small one is undone whole.
 		small := *d.Seeds[0]
 		line := *small.Lines[0]
 		line.To, line.From = 1, 1

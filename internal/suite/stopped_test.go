@@ -248,7 +248,7 @@ func drawCut(r *rand.Rand, total, totalBack int64) cut {
 }
 
 // run stops a migration and has the next run bring it to its end; it tells whether it was
-// left half-way. What is given up is taken back by the run itself, if it is of the
+// left halfway. What is given up is undone by the run itself, if it is of the
 // migration.
 func (c cut) run(t require.TestingT, tb testing.TB, ctx context.Context, e engine.Engine, db engine.Database,
 	raw string, all []*migration.Migration, before string, what string) bool {

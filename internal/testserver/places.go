@@ -24,7 +24,7 @@ const EnginesVariable = "ERBARIO_TEST_ENGINES"
 type Place struct {
 	Name   string
 	Engine engine.Engine
-	// URL is that of a database that is not there yet, and may be made.
+	// URL is that of a database that does not exist yet, and may be made.
 	URL func(t testing.TB) string
 	// Open gives an empty database that is gone when it is closed, or when the test
 	// is over.

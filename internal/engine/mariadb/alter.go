@@ -5,7 +5,7 @@ package mariadb
 // the old ones; the values are given; and one statement makes it what is declared. What
 // turns values into others is done once more under the lock of that last step, so that
 // nothing that is written meanwhile is left behind. Columns that go stay in the table
-// under another name. References are not the table's affair: the plan lets them go and
+// with another name. References are not the table's affair: the plan lets them go and
 // come apart.
 
 import (

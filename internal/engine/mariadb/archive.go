@@ -1,7 +1,7 @@
 package mariadb
 
 // This file puts values aside before they go, and back. A table that goes is set aside as
-// it is, and a column that goes stays in its table under another name. What an undo takes
+// it is, and a column that goes stays in its table with another name. What an undo takes
 // away is copied into a kept table, with the row's key and the time of its creation, by
 // which a value finds its row again.
 
@@ -290,7 +290,7 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	for _, c := range columns {
 		value := fmt.Sprintf("(SELECT kept.%s FROM %s AS kept%s WHERE %s LIMIT 1)", quote(c), quote(kept.Name), byKey,
 			match)
-		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
+		if t.Column(c).NotNull { // it had none where it was undone before it was filled
 			value = "coalesce(" + value + ", here." + quote(c) + ")"
 		}
 		set = append(set, quote(c)+" = "+value)

@@ -43,7 +43,7 @@ func (s server) own(t *schema.Table) {
 
 // expression is one that is to be put through the server.
 type expression struct {
-	name string // under which it stands in the temporary table
+	name string // under which it is in the temporary table
 	item string // of that table
 	to   *schema.SQL
 	line *regexp.Regexp // that finds it again

@@ -346,7 +346,7 @@ func (d *Database) ended(ctx context.Context) error {
 	return nil
 }
 
-// Rollback takes back what the transaction did to rows since Begin, or since the last
+// Rollback undoes what the transaction did to rows since Begin, or since the last
 // statement that commits by itself.
 func (d *Database) Rollback() error {
 	if !d.inTx {
@@ -497,8 +497,8 @@ func (d *Database) HasHistory(ctx context.Context) (bool, error) {
 	return slices.Contains(list, "erbario_history"), err
 }
 
-// InvalidObjects names the views that show what is not there, and the triggers that name columns
-// that are not there.
+// InvalidObjects names the views that show what does not exist, and the triggers that name columns
+// that do not exist.
 func (d *Database) InvalidObjects(ctx context.Context) ([]string, error) {
 	rows, err := d.Select(ctx,
 		"SELECT table_name FROM information_schema.views WHERE table_schema = database() ORDER BY table_name")

@@ -2,7 +2,7 @@ package mariadb
 
 // This file finds how gently the server can make a change of a table: it is asked on
 // scratch, from the gentlest way to the hardest. It says at once where it cannot; what
-// it took stands in the statement then, so that a server that can do no such thing says
+// it took is in the statement then, so that a server that can do no such thing says
 // so, too, instead of keeping everybody waiting.
 
 import (

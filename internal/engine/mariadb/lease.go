@@ -268,7 +268,7 @@ func (d *Database) nameSession(ctx context.Context) error {
 	return nil
 }
 
-// SessionEnded tells whether the session of a name is there no more.
+// SessionEnded tells whether the session of a name is no longer there.
 func (d *Database) SessionEnded(ctx context.Context, session string) (bool, error) {
 	rows, err := d.Select(ctx, "SELECT address FROM erbario_lease WHERE name = 'run' AND session = ?", session)
 	address := ""

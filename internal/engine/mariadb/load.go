@@ -77,7 +77,7 @@ func appendField(out []byte, v any) []byte {
 
 // Load puts rows into a table. References are not held: the rows of a seed are right by
 // the way they are made. After an error some of the rows may be there: it is called
-// within a transaction, which is then taken back.
+// within a transaction, which is then undone.
 func (d *Database) Load(ctx context.Context, r engine.TableRows) error {
 	if len(r.Cells)+len(r.Encoded) == 0 {
 		return nil

@@ -1,7 +1,7 @@
 package mariadb
 
 // This file tells what a statement locks, and what it does with rows. How a change of a
-// table is made stands in its ALGORITHM and LOCK clauses: it was found by asking the
+// table is made is in its ALGORITHM and LOCK clauses: it was found by asking the
 // server (see gentlest.go).
 
 import (

@@ -53,7 +53,7 @@ func config(rawURL string) (*mysql.Config, error) {
 		c.Addr = net.JoinHostPort(u.Hostname(), "3306")
 	}
 	c.Timeout, c.InterpolateParams, c.Collation = connectTimeout, true, "utf8mb4_general_ci"
-	c.Logger = silent{} // what it would tell stands in the error
+	c.Logger = silent{} // what it would tell is in the error
 	q := u.Query()
 	for word := range q {
 		switch word {

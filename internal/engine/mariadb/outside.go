@@ -136,7 +136,7 @@ func touches(statements []string) (tables, views, triggers []string) {
 
 const (
 	nextPart = "\x1e" // between the parts of a note
-	noPart   = "\x1f" // what is not there
+	noPart   = "\x1f" // what does not exist
 )
 
 // Checkpoint gives what statements touch, as it is now: the statements that make it.

@@ -95,7 +95,7 @@ func (Engine) ValidateStep(kind engine.StepKind, statements []string) error {
 	return nil
 }
 
-// Schedule gives steps, as they would stand in one transaction, the form in which the
+// Schedule gives steps, as they would are in one transaction, the form in which the
 // server runs them. The undo of a step has to be its mirror.
 func (Engine) Schedule(steps []engine.Step) []engine.Step {
 	var out []engine.Step
@@ -141,7 +141,7 @@ func separate(s engine.Step) []engine.Step {
 		}
 		return []engine.Step{s}
 	}
-	// What is done and how it is taken back, in the order of apply.
+	// What is done and how it is undone, in the order of apply.
 	type pair struct{ apply, undo stretch }
 	var pairs []pair
 	for len(apply)+len(undo) > 0 {

@@ -1,7 +1,7 @@
 package mariadb
 
 // This file makes scratch databases on the same server. One is made when it is first
-// needed, made anew between uses, and dropped when the program ends; one that was left
+// needed, made again between uses, and dropped when the program ends; one that was left
 // by a program that was killed is dropped by the next. A statement on scratch that names
 // a database is refused: the server would let it reach any.
 
@@ -122,7 +122,7 @@ func (p *scratchPlace) take(ctx context.Context) (*Database, error) {
 			p.mu.Unlock()
 			return d, nil
 		}
-		d.conn.Close() // the server was started anew
+		d.conn.Close() // the server was started again
 		d.pool.Close()
 	}
 	if p.given {

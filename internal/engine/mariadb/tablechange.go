@@ -218,7 +218,7 @@ func inOrder[T any](t *schema.Table, comes *[]T, name func(T) string, all []T, s
 	slices.SortStableFunc(*comes, func(a, b T) int { return place(a) - place(b) })
 }
 
-// place is where a check or an index stands in a table; behind all, where nobody knows.
+// place is where a check or an index is in a table; behind all, where nobody knows.
 func place(t *schema.Table, name string) int {
 	if i := slices.Index(t.Standing, name); i >= 0 {
 		return i

@@ -75,7 +75,7 @@ func typeOf(sqlType string) schema.Type {
 	return schema.Type{Kind: schema.Native, Name: sqlType}
 }
 
-// createTable gives the statement that makes the table under another name or its own,
+// createTable gives the statement that makes the table with another name or its own,
 // without its references where they are left out.
 func createTable(t *schema.Table, name string) string {
 	var items []string

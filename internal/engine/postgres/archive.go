@@ -353,7 +353,7 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 	var out, set []string
 	for _, c := range columns {
 		value := fromKept(t.Column(c), "kept."+quote(c))
-		if t.Column(c).NotNull { // it had none where it was taken back before it was filled
+		if t.Column(c).NotNull { // it had none where it was undone before it was filled
 			value = "coalesce(" + value + ", here." + quote(c) + ")"
 		}
 		set = append(set, quote(c)+" = "+value)

@@ -40,8 +40,8 @@ func attached(t *schema.Table, forward []op) []engine.Requirement {
 	}}
 }
 
-// paired gives for each change its own way back, where the ways back stand in the
-// opposite order; false: they do not. Types, defaults and names stand in one order in
+// paired gives for each change its own way back, where the ways back are in the
+// opposite order; false: they do not. Types, defaults and names are in one order in
 // either direction, and in nobody's way.
 func paired(forward, back []op) ([]op, bool) {
 	renamed := func(o op) bool { return o.back != nil }
@@ -90,7 +90,7 @@ func work(ops []op) engine.Work {
 	return out
 }
 
-// letGo takes away what stands in the way of changes, or stands no more.
+// letGo takes away what blocks changes, or stands no more.
 func (a *alteration) letGo() {
 	table := a.from.Name
 	for _, g := range a.from.Triggers {

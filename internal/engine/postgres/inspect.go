@@ -224,7 +224,7 @@ func (r *reading) relations(rows [][]string) {
 		if v[9] != "" {
 			t.Options.Behind += " WITH (" + v[9] + ")"
 		}
-		// A part's rows stand in its parent: there is nothing to declare of it.
+		// A part's rows are in its parent: there is nothing to declare of it.
 		t.Options.Foreign = v[2] == "f" || v[4] == "t" || v[6] == "t"
 		r.byOID[v[0]] = &relation{t, map[string]*schema.Column{}, map[string]string{}}
 		r.s.Tables = append(r.s.Tables, t)

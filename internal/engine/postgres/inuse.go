@@ -4,7 +4,7 @@ package postgres
 // wait: what has to look at every row does so under a lock that lets others work, in a
 // transaction of its own, and only the moment in which it begins to hold needs the
 // strong one. Rows are given values in batches, and columns that go stay in the table
-// under another name. The way back has the same form.
+// with another name. The way back has the same form.
 
 import (
 	"fmt"
@@ -117,7 +117,7 @@ func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirem
 	return out
 }
 
-// fillable tells whether adding a column would write every row anew, and filling it in
+// fillable tells whether adding a column would write every row again, and filling it in
 // batches would not: it has another value for each row, from its default.
 func fillable(c *schema.Column) bool {
 	return rewrites(c) && c.Default != nil && !c.Identity && c.Generated == nil
@@ -199,7 +199,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	batches := &engine.Batches{Table: a.To.Name, Key: key}
 	few := func(column string) *engine.Batches {
 		where := table + "." + quote(column) + " IS NULL"
-		if strings.Contains(where, "\n") { // it has to stand in one line of the file
+		if strings.Contains(where, "\n") { // it has to are in one line of the file
 			where = ""
 		}
 		return &engine.Batches{Table: a.To.Name, Key: key, Where: where}

@@ -1,6 +1,6 @@
 package postgres
 
-// This file runs what cannot stand in a transaction: indexes that are built while
+// This file runs what cannot are in a transaction: indexes that are built while
 // everybody works. Cut off, such a statement leaves an index that nothing uses; IF NOT
 // EXISTS would take it for the wanted one, so what is there is looked at instead.
 
@@ -133,7 +133,7 @@ func (d *database) Session() string {
 	return rows[0][0]
 }
 
-// SessionEnded tells whether the session of a name is there no more.
+// SessionEnded tells whether the session of a name is no longer there.
 func (d *database) SessionEnded(ctx context.Context, session string) (bool, error) {
 	pid, start, _ := strings.Cut(session, " ")
 	rows, err := d.Select(ctx,

@@ -140,7 +140,7 @@ func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn, first string) 
 	return d, nil
 }
 
-// markSchema stands in a named scratch database while a run uses it: what is there beside
+// markSchema is in a named scratch database while a run uses it: what is there beside
 // it was left by one that was killed.
 const markSchema = scratchPrefix + "in_use"
 

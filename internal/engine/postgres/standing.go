@@ -3,7 +3,7 @@ package postgres
 // This file sees to what other people have standing on a table. The server lets no
 // column go or change its type while a view shows it, and none change its type while a
 // trigger or a policy names it, so each is taken away with all that it has, and made
-// again behind the statement; behind a later one, where a view of ours is made anew or
+// again behind the statement; behind a later one, where a view of ours is made again or
 // two columns change places. One that cannot be made again stops the migration by its
 // name.
 

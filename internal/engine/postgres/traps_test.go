@@ -333,7 +333,7 @@ func TestOneOfEverything(t *testing.T) {
 	assert.Empty(t, one, "lost on the way")
 }
 
-// Names are names, whatever stands in them.
+// Names are names, whatever is in them.
 func TestNames(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
 	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", `qu"ote`, "it's", "semi;colon", "-- : undo", "é", "$1", ":name", "?", strings.Repeat("x", 63)} {

@@ -11,7 +11,7 @@ import (
 	"erbario/internal/schema"
 )
 
-// rewrites tells whether adding a column writes every row anew: its value is another
+// rewrites tells whether adding a column writes every row again: its value is another
 // for each.
 func rewrites(c *schema.Column) bool {
 	if c.Identity || c.Generated != nil {

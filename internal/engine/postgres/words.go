@@ -90,7 +90,7 @@ func named(name string) string {
 	return "CONSTRAINT " + quote(name) + " "
 }
 
-// createTable gives the statement that makes the table under another name or its
+// createTable gives the statement that makes the table with another name or its
 // own, without what stands beside it.
 func createTable(t *schema.Table, name string) string {
 	var items []string

@@ -1,4 +1,4 @@
-// Package preconditions writes the queries that tell which rows stand in the way of a
+// Package preconditions writes the queries that tell which rows block a
 // change, over the table as it is before it: the old rows are put in the form that
 // they would have, and asked whether they break what comes. The SQL is the same on
 // every engine but for a few words, which a Dialect gives.

@@ -77,7 +77,7 @@ var constraintStart = map[string]bool{
 	"CONSTRAINT": true, "PRIMARY": true, "UNIQUE": true, "CHECK": true, "FOREIGN": true,
 }
 
-// createTable gives the statement that makes the table under another name or
+// createTable gives the statement that makes the table with another name or
 // its own, without indexes and triggers.
 func createTable(t *schema.Table, name string) string {
 	if t.Options.Virtual != "" {

@@ -95,7 +95,7 @@ func TestKinds(t *testing.T) {
 	}
 }
 
-// Whatever is read, its tokens stand in order, and nothing but blanks and comments between
+// Whatever is read, its tokens are in order, and nothing but blanks and comments between
 // them.
 func TestNothingIsLost(t *testing.T) {
 	bits := rapid.SampledFrom(
