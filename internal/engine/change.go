@@ -117,7 +117,7 @@ func (w Work) String() string {
 	return [...]string{"", "keeps every row", "reads every row", "rewrites every row", "copies every row"}[w]
 }
 
-// Requirement is a query whose rows block it, and the sentence that
+// Requirement is a query whose rows block a migration, and the sentence that
 // says so, with {n} for their number.
 type Requirement struct {
 	Sentence string
@@ -225,7 +225,7 @@ type Change struct {
 type Source struct {
 	SQL           string
 	Converts      bool     // SQL is this engine's own conversion of the column's old value
-	Unconvertible bool     // the column's old value cannot be turned into the new type: any blocks
+	Unconvertible bool     // the column's old value cannot be turned into the new type: any one blocks
 	Fill          string   // SQL gives this value to rows that had none; they are noted in the kept table
 	Kept          string   // the kept table that holds the value
 	Literal       bool     // SQL is the same constant for every row

@@ -39,7 +39,7 @@ type Compiler interface {
 	// followed by everything that refers to it, and s after them. Without s it is a
 	// table that nothing refers to.
 	Rename(s *schema.Schema, table, column, to string) ([]Step, *schema.Schema)
-	// Schedule gives steps, as they would are in one transaction, the form in which
+	// Schedule gives steps, as they would be in one transaction, the form in which
 	// the engine runs them.
 	Schedule(steps []Step) []Step
 	// Convert tells how a value of one column becomes one of another type; ok is
@@ -67,7 +67,7 @@ func OnlineOf(e Engine) (o Online, ok bool) {
 	return o, ok
 }
 
-// Transactional is a statement of a step outside of any transaction as it can are in one, where
+// Transactional is a statement of a step outside of any transaction as it can be in one, where
 // nobody else is at work.
 func Transactional(e Engine, statement string) string {
 	if c, ok := e.DDL().(interface{ Transactional(statement string) string }); ok {

@@ -171,7 +171,7 @@ type Resumer interface {
 	BlockedBy(ctx context.Context, session string) (who string, err error)
 }
 
-// Autocommitter is a Database that runs statements which cannot are in a transaction.
+// Autocommitter is a Database that runs statements which cannot be in a transaction.
 type Autocommitter interface {
 	ExecAutocommit(ctx context.Context, sql string) error
 }

@@ -26,7 +26,7 @@ type Dialect interface {
 	Lex(sql string) []sqltok.Token
 	// Bind puts values, as SQL by name, in the place of the words :name.
 	Bind(sql string, values map[string]string) string
-	// Validate says why a statement cannot are in a step, or nil.
+	// Validate says why a statement cannot be in a step, or nil.
 	Validate(statement string) error
 	// CompareKey is the condition that rows lie behind (op ">") a place in the order of keys,
 	// or up to it ("<="), in a form for which the engine looks at no other rows. Keys are
@@ -65,7 +65,7 @@ func OnlyLocks(d Dialect, statement string) bool {
 }
 
 // ValidateStep says why statements cannot stand together in a step of a kind, or nil: on most
-// engines, those that can are in a step can stand with others.
+// engines, those that can be in a step can stand with others.
 func ValidateStep(d Dialect, kind StepKind, statements []string) error {
 	if m, ok := d.(interface {
 		ValidateStep(kind StepKind, statements []string) error

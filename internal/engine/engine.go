@@ -136,7 +136,7 @@ func (r Registry) Names() []string {
 	return names
 }
 
-// RefusedError says why a statement cannot are in a step of a migration.
+// RefusedError says why a statement cannot be in a step of a migration.
 type RefusedError struct{ Word, Why string }
 
 func (e *RefusedError) Error() string {

@@ -193,7 +193,7 @@ var moments = []string{
 	time.RFC3339Nano,
 }
 
-// read reads a value in the language's words; a text may are in double quotes.
+// read reads a value in the language's words; a text may be in double quotes.
 func read(raw string, typ schema.Type) (schema.Value, error) {
 	switch k := typ.Kind; {
 	case k == schema.UUID && raw == "new uuid":

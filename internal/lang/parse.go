@@ -263,7 +263,7 @@ func (c *cursor) name(what string) Ident {
 	return Ident{Name: c.src[c.off : c.off+n], Pos: c.take(n, false)}
 }
 
-// fieldName reads a field's name, which may are in quotes.
+// fieldName reads a field's name, which may be in quotes.
 func (c *cursor) fieldName() Ident {
 	if c.peek() != '"' {
 		return c.name("a field's name")

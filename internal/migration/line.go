@@ -158,7 +158,7 @@ func (f Fork) Error() string {
 		f.Second.ID, f.First.ID, f.Second.ID)
 }
 
-// Forks lists the forks of a line. Migrations that touch different tables may are in one
+// Forks lists the forks of a line. Migrations that touch different tables may be in one
 // line, and so may those that only refer to the same one.
 func Forks(list []*Migration, e engine.Engine) []Fork {
 	var out []Fork

@@ -12,7 +12,7 @@ import (
 
 var errOneTransaction = errors.New("every migration is one transaction in this database")
 
-// outside runs a statement that cannot are in a transaction.
+// outside runs a statement that cannot be in a transaction.
 func outside(ctx context.Context, db engine.Database, sql string) error {
 	if a, ok := engine.As[engine.Autocommitter](db); ok {
 		return a.ExecAutocommit(ctx, sql)

@@ -198,7 +198,7 @@ func FitsDecimal(v Value, n string) string {
 	return fmt.Sprintf("%s = round(%s, %d) AND %s", n, n, v.New.Scale, below(v, n))
 }
 
-// below is the condition that a number no longer has digits before the point than a decimal.
+// below is the condition that a number has no more digits before the point than a decimal has.
 func below(v Value, n string) string {
 	return fmt.Sprintf("abs(%s) < 1e%d", n, v.New.Precision-v.New.Scale)
 }

@@ -134,7 +134,7 @@ var refusedPairs = map[string]string{
 	"SET AUTOCOMMIT": "the runner keeps the transaction", "SET SQL_MODE": "the runner keeps the session: under other modes values are cut", "SET FOREIGN_KEY_CHECKS": "the runner keeps the session: references would not be held", "SET TIME_ZONE": "the runner keeps the session",
 }
 
-// Validate says why a statement cannot are in a step.
+// Validate says why a statement cannot be in a step.
 func (Engine) Validate(statement string) error {
 	list := leading(statement, 2)
 	if len(list) == 0 || statement == holdNoReferences || statement == holdReferences {

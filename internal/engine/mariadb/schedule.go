@@ -95,7 +95,7 @@ func (Engine) ValidateStep(kind engine.StepKind, statements []string) error {
 	return nil
 }
 
-// Schedule gives steps, as they would are in one transaction, the form in which the
+// Schedule gives steps, as they would be in one transaction, the form in which the
 // server runs them. The undo of a step has to be its mirror.
 func (Engine) Schedule(steps []engine.Step) []engine.Step {
 	var out []engine.Step

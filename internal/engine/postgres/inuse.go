@@ -199,7 +199,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	batches := &engine.Batches{Table: a.To.Name, Key: key}
 	few := func(column string) *engine.Batches {
 		where := table + "." + quote(column) + " IS NULL"
-		if strings.Contains(where, "\n") { // it has to are in one line of the file
+		if strings.Contains(where, "\n") { // it has to be in one line of the file
 			where = ""
 		}
 		return &engine.Batches{Table: a.To.Name, Key: key, Where: where}

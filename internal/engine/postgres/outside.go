@@ -1,6 +1,6 @@
 package postgres
 
-// This file runs what cannot are in a transaction: indexes that are built while
+// This file runs what cannot be in a transaction: indexes that are built while
 // everybody works. Cut off, such a statement leaves an index that nothing uses; IF NOT
 // EXISTS would take it for the wanted one, so what is there is looked at instead.
 

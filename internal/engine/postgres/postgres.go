@@ -164,7 +164,7 @@ var refusedPairs = map[string]string{
 	"SET TRANSACTION": "the runner keeps the transaction", "SET SESSION": "the runner keeps the session: write SET LOCAL", "SET ROLE": "the runner keeps the session", "SET SEARCH_PATH": "the runner says where names are looked up",
 }
 
-// Validate says why a statement cannot are in a step.
+// Validate says why a statement cannot be in a step.
 func (Engine) Validate(statement string) error {
 	var list []string
 	for _, t := range tokens(statement) {

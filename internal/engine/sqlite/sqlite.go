@@ -134,7 +134,7 @@ var refused = map[string]string{
 	"VACUUM": "it cannot run in a transaction", "PRAGMA": "the runner sets what a step needs",
 }
 
-// Validate says why a statement cannot are in a step.
+// Validate says why a statement cannot be in a step.
 func (Engine) Validate(statement string) error {
 	for off := 0; off < len(statement); {
 		t := rules.Next(statement, off)
@@ -222,7 +222,7 @@ func (Engine) ScriptAround() (before, begin, commit, after []string) {
 		}
 }
 
-// Schedule gives the steps as they are: all of them can are in one transaction.
+// Schedule gives the steps as they are: all of them can be in one transaction.
 func (Engine) Schedule(steps []engine.Step) []engine.Step { return steps }
 
 // CompareKey compares a row of keys.

@@ -95,7 +95,7 @@ type Rules struct {
 	DollarTexts bool // $tag$…$tag$ is a text
 
 	Dollar      bool   // $ can begin a bare word
-	DollarAfter bool   // $ can are in a bare word
+	DollarAfter bool   // $ can be in a bare word
 	Params      string // the characters that begin a parameter, besides :name
 
 	HashComments   bool     // # begins a comment
