@@ -411,7 +411,7 @@ func (p *scratchPlace) dropOne(ctx context.Context, name string) error {
 		return err
 	}
 	defer admin.Close(ctx)
-	_, err = admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)").ReadAll()
+	err = dropDatabase(ctx, admin, name)
 	p.mu.Lock()
 	p.made = slices.DeleteFunc(p.made, func(n string) bool { return n == name })
 	p.mu.Unlock()
@@ -438,8 +438,21 @@ func (p *scratchPlace) drop() {
 		return
 	}
 	defer admin.Close(ctx)
-	for _, name := range p.made {
-		_, _ = admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)").ReadAll()
+	for _, name := range p.made { // one that stays is dropped by a later run: see sweep
+		_ = dropDatabase(ctx, admin, name)
 	}
 	p.idle, p.made = nil, nil
+}
+
+// dropDatabase drops a scratch database, and ends the sessions in it. The server's own
+// maintenance may be one of them, which a plain user has no right to end and which is gone
+// in a moment: so it tries again for some seconds.
+func dropDatabase(ctx context.Context, admin *pgx.Conn, name string) error {
+	for until := time.Now().Add(5 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		_, err := admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)").ReadAll()
+		var pg *pgconn.PgError
+		if !errors.As(err, &pg) || pg.Code != "42501" && pg.Code != "55006" || time.Now().After(until) {
+			return err
+		}
+	}
 }
