@@ -20,6 +20,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // answerFlags are the answers that were given so far, as flags say them.
@@ -128,7 +129,7 @@ func (f *answerFlags) values() (map[string]string, error) {
 }
 
 // asked are the values, by table.column, that were given for this database alone.
-func (f *answerFlags) asked(s *schema.Schema) map[string]string {
+func (f *answerFlags) asked(s *sqlschema.Schema) map[string]string {
 	out := map[string]string{}
 	for _, r := range f.fill {
 		name, value, _ := strings.Cut(r, "=")
@@ -191,7 +192,7 @@ func (f *answerFlags) add(flag string) {
 
 // edits makes the changes of the models that were answered, without writing
 // them yet.
-func (a *app) edits(p *project.Project, s *schema.Schema, f *answerFlags) error {
+func (a *app) edits(p *project.Project, s *sqlschema.Schema, f *answerFlags) error {
 	p.Edited = nil
 	edit := func(flag, name, clause string, value *string) error {
 		t, c := columnNamed(s, name)
@@ -215,10 +216,10 @@ func (a *app) edits(p *project.Project, s *schema.Schema, f *answerFlags) error 
 			}
 			clause = text
 		}
-		_, ok, err := p.Edit(t.Model, c.Field, clause)
+		_, ok, err := p.Edit(t.Model(), c.Field(), clause)
 		if err == nil && !ok {
 			err = fmt.Errorf("--%s %s: the line of %s is not in model %s itself: add %s to it where it is", flag, name,
-				c.Field, t.Model, clause)
+				c.Field(), t.Model(), clause)
 		}
 		return err
 	}
@@ -262,14 +263,14 @@ func defaultClause(raw string, t schema.Type) (string, error) {
 }
 
 // columnNamed finds a column by table and column, or by model and field.
-func columnNamed(s *schema.Schema, name string) (*schema.Table, *schema.Column) {
+func columnNamed(s *sqlschema.Schema, name string) (*sqlschema.Table, *sqlschema.Column) {
 	table, column, _ := strings.Cut(name, ".")
 	for _, t := range s.Tables {
-		if t.Model != table && !strings.EqualFold(t.Name, table) {
+		if t.Model() != table && !strings.EqualFold(t.Name, table) {
 			continue
 		}
 		for _, c := range t.Columns {
-			if c.Field == column || strings.EqualFold(c.Name, column) {
+			if c.Field() == column || strings.EqualFold(c.Name, column) {
 				return t, c
 			}
 		}

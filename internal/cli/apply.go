@@ -23,6 +23,7 @@ import (
 	"erbario/internal/project"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 type applyOptions struct {
@@ -421,7 +422,7 @@ func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int
 	if wanted == nil || ctx.Err() != nil {
 		return 0, mistakes
 	}
-	s, err := look(ctx, l, func() (*schema.Schema, []*migration.Migration, error) {
+	s, err := look(ctx, l, func() (*sqlschema.Schema, []*migration.Migration, error) {
 		files, err := p.Migrations(l.engine)
 		return wanted, files, err
 	})
@@ -437,7 +438,7 @@ func (a *app) undrafted(ctx context.Context, p *project.Project, l *live) (n int
 
 // declaredQuietly is what the models declare; nil where they have mistakes, or cannot be
 // read: for what has another purpose than to tell them.
-func declaredQuietly(p *project.Project, e engine.Engine) (wanted *schema.Schema, mistakes bool) {
+func declaredQuietly(p *project.Project, e engine.Engine) (wanted *sqlschema.Schema, mistakes bool) {
 	models, mistakes := modelsQuietly(p, e)
 	if models != nil {
 		wanted, _ = e.DDL().Lower(models)

@@ -17,7 +17,7 @@ import (
 	"erbario/internal/deleted"
 	"erbario/internal/engine"
 	"erbario/internal/project"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) deletedCommand() *cli.Command {
@@ -39,7 +39,7 @@ func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode
 	if c.Args().Len() != 1 {
 		return wrongUse("erbario deleted %s needs one table, such as specimens", c.Name)
 	}
-	return a.onSchema(ctx, mode, func(p *project.Project, l *live, s *schema.Schema) error {
+	return a.onSchema(ctx, mode, func(p *project.Project, l *live, s *sqlschema.Schema) error {
 		name := c.Args().First()
 		t, err := a.liveTable(p, l, s, name)
 		if err != nil {
@@ -55,7 +55,7 @@ func (a *app) deletedTable(ctx context.Context, c *cli.Command, mode engine.Mode
 
 // onSchema opens the run's database and reads what is there.
 func (a *app) onSchema(ctx context.Context, mode engine.Mode,
-	f func(p *project.Project, l *live, s *schema.Schema) error) error {
+	f func(p *project.Project, l *live, s *sqlschema.Schema) error) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -80,7 +80,7 @@ func (a *app) deletedList() *cli.Command {
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
 				return a.onSchema(ctx, engine.ReadOnly,
-					func(_ *project.Project, l *live, s *schema.Schema) error { return a.deletedCounts(ctx, l, s) })
+					func(_ *project.Project, l *live, s *sqlschema.Schema) error { return a.deletedCounts(ctx, l, s) })
 			}
 			return a.deletedTable(ctx, c, engine.ReadOnly,
 				func(l *live, t deleted.Table) error { return a.listDeleted(ctx, l, t, count) })
@@ -88,7 +88,7 @@ func (a *app) deletedList() *cli.Command {
 	}
 }
 
-func (a *app) deletedCounts(ctx context.Context, l *live, s *schema.Schema) error {
+func (a *app) deletedCounts(ctx context.Context, l *live, s *sqlschema.Schema) error {
 	type jsonTable struct {
 		Table   string `json:"table"`
 		Deleted int64  `json:"deleted"`

@@ -16,7 +16,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/plan"
 	"erbario/internal/project"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 type jsonChange struct {
@@ -273,7 +273,7 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 			}
 		}
 		switch t := c.Object.(type) {
-		case *schema.Table:
+		case *sqlschema.Table:
 			for _, one := range partsOf(t) {
 				table = append(table, row{sign: c.Kind.Sign(), cell: one})
 			}
@@ -281,7 +281,7 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 		}
 		name := c.Name
 		switch c.Object.(type) {
-		case *schema.Index, *schema.Check, *schema.Trigger:
+		case *sqlschema.Index, *sqlschema.Check, *sqlschema.Trigger:
 			name = ""
 		}
 		if name == "" {
@@ -325,15 +325,15 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 }
 
 // partsOf lists the parts of a whole table as lines of a diff.
-func partsOf(t *schema.Table) [][]string {
+func partsOf(t *sqlschema.Table) [][]string {
 	var out [][]string
-	for _, c := range diff.Tables(&schema.Table{Name: t.Name}, t) {
+	for _, c := range diff.Tables(&sqlschema.Table{Name: t.Name}, t) {
 		switch c.Object.(type) {
-		case *schema.Index, *schema.Check, *schema.Trigger:
+		case *sqlschema.Index, *sqlschema.Check, *sqlschema.Trigger:
 			if c.Told() {
 				out = append(out, []string{c.What})
 			}
-		case *schema.Column:
+		case *sqlschema.Column:
 			what := c.What
 			if slices.Equal(t.Key(), []string{c.Name}) {
 				what += ", primary key"
@@ -342,11 +342,11 @@ func partsOf(t *schema.Table) [][]string {
 				}
 			}
 			out = append(out, []string{c.Name, what})
-		case *schema.PrimaryKey:
+		case *sqlschema.PrimaryKey:
 			if len(t.Key()) > 1 {
 				out = append(out, []string{"primary key " + strings.Join(t.Key(), ", ")})
 			}
-		case *schema.ForeignKey:
+		case *sqlschema.ForeignKey:
 			if c.Told() {
 				out = append(out, []string{c.Name, c.What})
 			}

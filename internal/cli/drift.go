@@ -13,6 +13,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/project"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 type jsonWaysOn struct {
@@ -67,19 +68,19 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	model := "MODEL"
 	w := s.Wanted.Table(c.Table)
 	if w != nil {
-		model = w.Model
+		model = w.Model()
 	}
 	again := "erbario " + on + "draft TITLE"
 	switch o := c.Object.(type) {
-	case *schema.Column:
+	case *sqlschema.Column:
 		name := c.Target()
 		switch {
 		case c.Kind == diff.AddColumn && w != nil && w.Column(c.Name) != nil:
-			return &jsonWaysOn{name, "it is declared: " + again + " adds it to the migrations", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field, c.Name), again, name)}
+			return &jsonWaysOn{name, "it is declared: " + again + " adds it to the migrations", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field(), c.Name), again, name)}
 		case c.Kind == diff.AddColumn:
 			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again), again + " --drop " + name}
 		case c.Kind == diff.DropColumn && w != nil && w.Column(c.Name) != nil:
-			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field, c.Name)), again + " creates it again"}
+			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field(), c.Name)), again + " creates it again"}
 		case c.Kind == diff.DropColumn:
 			return nil // declared no more, and not there: the two agree
 		}
@@ -94,16 +95,16 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	}
 	away := "drop it in the database"
 	switch o := c.Object.(type) {
-	case *schema.Index:
+	case *sqlschema.Index:
 		away = "DROP INDEX " + s.Engine.SQL().Quote(o.Name)
-	case *schema.Trigger:
+	case *sqlschema.Trigger:
 		away = "DROP TRIGGER " + s.Engine.SQL().Quote(o.Name)
 	}
 	return &jsonWaysOn{name, "write it into model " + model + ", then " + again, away}
 }
 
 // fieldLine is the line of the language that declares a live column.
-func fieldLine(c *schema.Column) string {
+func fieldLine(c *sqlschema.Column) string {
 	name := c.Name
 	typ := c.Type.String()
 	switch {

@@ -16,7 +16,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // dryRun shows what an apply would do. It asks the requirements of migrations
@@ -222,8 +222,8 @@ func (a *app) outsideThere(ctx context.Context, p *project.Project, l *live, wai
 	if wanted == nil {
 		return nil // what is applied are files: mistakes in the models are told elsewhere
 	}
-	wanted = &schema.Schema{Tables: slices.DeleteFunc(wanted.Tables, func(t *schema.Table) bool {
-		return !t.Outside ||
+	wanted = &sqlschema.Schema{Tables: slices.DeleteFunc(wanted.Tables, func(t *sqlschema.Table) bool {
+		return !t.Outside() ||
 			!slices.ContainsFunc(waiting, func(m *migration.Migration) bool { return strings.Contains(m.Text, t.Name) })
 	})}
 	if len(wanted.Tables) == 0 {

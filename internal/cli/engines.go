@@ -15,7 +15,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/project"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // change is a draft for the database at hand, of which drafts for other engines are made.
@@ -83,7 +83,7 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	if unreached == nil {
 		defer db.Close()
 		other.db = db
-		if o, err = look(ctx, other, func() (*schema.Schema, []*migration.Migration, error) { return wanted, files, nil }); err != nil {
+		if o, err = look(ctx, other, func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted, files, nil }); err != nil {
 			return nil, err
 		}
 	} else {
@@ -165,7 +165,7 @@ func jsonFiles(list []*migration.Migration) []jsonFile {
 }
 
 // has tells whether a schema has a column, or a table, by the names of either layer.
-func has(s *schema.Schema, table, column string) bool {
+func has(s *sqlschema.Schema, table, column string) bool {
 	if column == "" {
 		return s.Table(table) != nil
 	}
@@ -175,7 +175,7 @@ func has(s *schema.Schema, table, column string) bool {
 
 // known are the answers about what an engine's schemas know, and as flags those about
 // columns of tables that they do not: these are for other engines, or mistaken.
-func (f *answerFlags) known(wanted, ahead *schema.Schema) (out answerFlags, unknown []string) {
+func (f *answerFlags) known(wanted, ahead *sqlschema.Schema) (out answerFlags, unknown []string) {
 	out = *f
 	filter := func(flag string, list []string, rename bool) []string {
 		return slices.DeleteFunc(slices.Clone(list), func(v string) bool {

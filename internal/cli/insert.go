@@ -16,7 +16,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/insert"
 	"erbario/internal/project"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) insertCommand() *cli.Command {
@@ -47,7 +47,7 @@ func (a *app) insertCommand() *cli.Command {
 			if err := a.confirmDatabase("an insert"); err != nil {
 				return err
 			}
-			return a.onSchema(ctx, engine.ReadWrite, func(p *project.Project, l *live, s *schema.Schema) error {
+			return a.onSchema(ctx, engine.ReadWrite, func(p *project.Project, l *live, s *sqlschema.Schema) error {
 				t, err := a.liveTable(p, l, s, model)
 				if err != nil {
 					return err
@@ -158,14 +158,14 @@ func ruleWords(e *insert.RuleError) string {
 			return fmt.Sprintf("it breaks %s (%s): %v", e.Name, part.What, e.Err)
 		}
 	}
-	if k, ok := e.Rule.(*schema.Check); ok && k.Column != "" { // it is told with its column
+	if k, ok := e.Rule.(*sqlschema.Check); ok && k.Column != "" { // it is told with its column
 		for _, part := range partsToLook(e.Table) {
 			if part.column && part.Name == k.Column {
 				return fmt.Sprintf("it breaks a rule of %s (%s): %v", k.Column, part.What, e.Err)
 			}
 		}
 	}
-	if k, ok := e.Rule.(*schema.ForeignKey); ok && slices.Contains(k.Columns, k.Columns[0]) {
+	if k, ok := e.Rule.(*sqlschema.ForeignKey); ok && slices.Contains(k.Columns, k.Columns[0]) {
 		return fmt.Sprintf("%s refers to no row of %s: %v", strings.Join(k.Columns, ", "), k.Table, e.Err)
 	}
 	return e.Err.Error()

@@ -19,6 +19,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/project"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) lookCommand() *cli.Command {
@@ -192,7 +193,7 @@ func widest(from int, fits func(most int) bool) int {
 }
 
 // lookView shows the columns of a view, a few rows, and its query.
-func (a *app) lookView(ctx context.Context, l *live, v *schema.View, o lookOptions) error {
+func (a *app) lookView(ctx context.Context, l *live, v *sqlschema.View, o lookOptions) error {
 	n, some, err := a.rowsOf(ctx, l, v.Name, nil, nil, o)
 	if err != nil {
 		return fmt.Errorf("the view %s: %w", v.Name, err)
@@ -237,12 +238,12 @@ func (a *app) someRows(some engine.Rows, o lookOptions) {
 
 // rowsOf counts the rows that are asked for, and gives the first of them. all are the
 // columns of a table, w what the models declare of it; nil: it is a view, or outside of them.
-func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Column, w *schema.Table,
+func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*sqlschema.Column, w *sqlschema.Table,
 	o lookOptions) (int64, engine.Rows, error) {
 	column := func(field string) string {
 		if w != nil {
 			for _, c := range w.Columns {
-				if c.Field == field {
+				if c.Field() == field {
 					return c.Name
 				}
 			}
@@ -253,7 +254,7 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 	quote := func(field string) string {
 		c := column(field)
 		if all != nil &&
-			!slices.ContainsFunc(all, func(o *schema.Column) bool { return strings.EqualFold(o.Name, c) }) {
+			!slices.ContainsFunc(all, func(o *sqlschema.Column) bool { return strings.EqualFold(o.Name, c) }) {
 			unknown = append(unknown, field)
 		}
 		return l.engine.SQL().Quote(c)
@@ -313,13 +314,13 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*schema.Co
 }
 
 // liveTable finds a live table by its name or its model's.
-func (a *app) liveTable(p *project.Project, l *live, s *schema.Schema, name string) (*schema.Table, error) {
+func (a *app) liveTable(p *project.Project, l *live, s *sqlschema.Schema, name string) (*sqlschema.Table, error) {
 	if t := s.Table(name); t != nil {
 		return t, nil
 	}
 	if w, err := a.wanted(p, l.engine); err == nil {
 		for _, m := range w.Tables {
-			if t := s.Table(m.Name); t != nil && m.Model == name {
+			if t := s.Table(m.Name); t != nil && m.Model() == name {
 				return t, nil
 			}
 		}
@@ -331,7 +332,7 @@ func (a *app) liveTable(p *project.Project, l *live, s *schema.Schema, name stri
 	return nil, fmt.Errorf("%s has no table %q%s", l.Name, name, meant(name, known))
 }
 
-func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name string, o lookOptions) error {
+func (a *app) lookTable(ctx context.Context, l *live, s *sqlschema.Schema, name string, o lookOptions) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -349,7 +350,7 @@ func (a *app) lookTable(ctx context.Context, l *live, s *schema.Schema, name str
 	}
 	size, some := unread, engine.Rows{Columns: []string{}}
 	if unread == "" {
-		var w *schema.Table
+		var w *sqlschema.Table
 		if wanted, _ := declaredQuietly(p, l.engine); wanted != nil {
 			w = wanted.Table(t.Name)
 		}
@@ -414,15 +415,15 @@ type lookPart struct {
 
 // partsToLook are the parts of a live table: its columns, and below them what has a name of
 // its own.
-func partsToLook(t *schema.Table) []lookPart {
+func partsToLook(t *sqlschema.Table) []lookPart {
 	var columns, rest []lookPart
-	for _, c := range diff.Tables(&schema.Table{Name: t.Name}, t) {
+	for _, c := range diff.Tables(&sqlschema.Table{Name: t.Name}, t) {
 		part := lookPart{
 			jsonPart: jsonPart{Kind: c.Kind.Thing(), Table: t.Name, Name: c.Name, What: c.What},
 			told:     !c.Told(),
 		}
 		switch o := c.Object.(type) {
-		case *schema.Column:
+		case *sqlschema.Column:
 			if part.column = c.Kind == diff.AddColumn; !part.column {
 				continue
 			}
@@ -435,20 +436,20 @@ func partsToLook(t *schema.Table) []lookPart {
 			case o.Identity, t.PrimaryKey != nil && t.PrimaryKey.Autoincrement && slices.Equal(t.Key(), []string{c.Name}):
 				part.What += ", generated"
 			}
-		case *schema.PrimaryKey:
+		case *sqlschema.PrimaryKey:
 			if part.Name, part.What = o.Name, "primary key "+strings.Join(t.Key(), ", "); len(t.Key()) < 2 {
 				continue
 			}
-		case *schema.Index:
+		case *sqlschema.Index:
 			part.Name = o.Name
-		case *schema.Check:
+		case *sqlschema.Check:
 			part.Name = o.Name
-		case *schema.ForeignKey:
+		case *sqlschema.ForeignKey:
 			part.Name = o.Name
 			if !part.told {
 				part.What = strings.Join(o.Columns, ", ") + " " + part.What
 			}
-		case *schema.Trigger:
+		case *sqlschema.Trigger:
 			if o.Purpose == "" {
 				part.What = triggerWhen(o)
 			}
@@ -493,7 +494,7 @@ func (a *app) parts(list []lookPart) {
 }
 
 // optionWords are the properties of a whole table; "" where it has none of its own.
-func optionWords(t *schema.Table) string {
+func optionWords(t *sqlschema.Table) string {
 	var out []string
 	add := func(is bool, words string) {
 		if is {
@@ -517,7 +518,7 @@ var triggerForm = sync.OnceValue(func() *regexp.Regexp {
 })
 
 // triggerWhen tells when a trigger runs, such as "trigger before insert or update".
-func triggerWhen(g *schema.Trigger) string {
+func triggerWhen(g *sqlschema.Trigger) string {
 	m := triggerForm().FindStringSubmatch(g.SQL.Text)
 	if m == nil {
 		return "trigger"

@@ -22,6 +22,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/plan"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -85,7 +86,7 @@ func (a *app) formWith(ctx context.Context, filter func(tea.Model, tea.Msg) tea.
 }
 
 // takes says why a column does not take a value that people typed; nil: it does.
-func takes(col *schema.Column, raw string) error {
+func takes(col *sqlschema.Column, raw string) error {
 	v, err := schema.ReadValue(raw, col.Type)
 	if err == nil {
 		err = col.Refuses(v)

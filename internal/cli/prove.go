@@ -16,7 +16,7 @@ import (
 	"erbario/internal/project"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) proveCommand() *cli.Command {
@@ -167,7 +167,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	}
 	// What the migrations so far make is told by the proofs themselves; where it is not, it
 	// is read off a database on which all of them have been run.
-	var start *schema.Schema
+	var start *sqlschema.Schema
 	ran := 0
 	run := func(until int) error {
 		for ; ran < until; ran++ {
@@ -197,7 +197,7 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 				return out, nil, err
 			}
 		}
-		var after *schema.Schema
+		var after *sqlschema.Schema
 		if slices.Contains(todo, m) {
 			in := proof.Input{Engine: e, Start: start, Migration: m}
 			if slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) &&
@@ -295,8 +295,8 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 }
 
 // withRows tells whether models or migrations have reference rows.
-func withRows(declared *schema.Schema, files []*migration.Migration) bool {
-	return slices.ContainsFunc(declared.Tables, func(t *schema.Table) bool { return t.Rows != nil }) ||
+func withRows(declared *sqlschema.Schema, files []*migration.Migration) bool {
+	return slices.ContainsFunc(declared.Tables, func(t *sqlschema.Table) bool { return t.Rows() != nil }) ||
 		slices.ContainsFunc(files, func(m *migration.Migration) bool {
 			return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 })
 		})

@@ -20,6 +20,7 @@ import (
 	"erbario/internal/runner"
 	"erbario/internal/schema"
 	"erbario/internal/seed"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) rebuildCommand() *cli.Command {
@@ -111,12 +112,12 @@ type rebuilding struct {
 	f          *seedFlags
 	files      []*migration.Migration
 	created    map[string]bool // tables that they create, in lower case
-	wanted     *schema.Schema
+	wanted     *sqlschema.Schema
 }
 
 // tried tries on scratch, before anything is emptied, that the seeds and the migrations can
 // be run, and returns what those make.
-func (r *rebuilding) tried(ctx context.Context) (end *schema.Schema, err error) {
+func (r *rebuilding) tried(ctx context.Context) (end *sqlschema.Schema, err error) {
 	for _, name := range r.with {
 		declared, s, err := r.seeds(r.p, r.e, name)
 		if err != nil {
@@ -147,16 +148,16 @@ func (r *rebuilding) tried(ctx context.Context) (end *schema.Schema, err error) 
 
 // outside tells whether a table stays as it is: it is declared as of others, and no migration
 // creates it.
-func (r *rebuilding) outside(t *schema.Table) bool {
+func (r *rebuilding) outside(t *sqlschema.Table) bool {
 	w := r.wanted.Table(t.Name)
-	return w != nil && w.Outside && !r.created[strings.ToLower(t.Name)]
+	return w != nil && w.Outside() && !r.created[strings.ToLower(t.Name)]
 }
 
 // known are the tables that migrations made, also those that a later one dropped, or that
 // another checkout has.
-func (r *rebuilding) known(ctx context.Context, applied []runner.Applied, end *schema.Schema) map[string]bool {
+func (r *rebuilding) known(ctx context.Context, applied []runner.Applied, end *sqlschema.Schema) map[string]bool {
 	known := map[string]bool{}
-	add := func(s *schema.Schema) {
+	add := func(s *sqlschema.Schema) {
 		for _, t := range s.Tables {
 			known[strings.ToLower(t.Name)] = true
 		}
@@ -177,7 +178,7 @@ func (r *rebuilding) known(ctx context.Context, applied []runner.Applied, end *s
 
 // lost are the tables that would be lost though no migration made them, and those with rows
 // that would be, in words.
-func (r *rebuilding) lost(ctx context.Context, there, end *schema.Schema) (strangers, full []string, err error) {
+func (r *rebuilding) lost(ctx context.Context, there, end *sqlschema.Schema) (strangers, full []string, err error) {
 	applied, err := runner.History(ctx, r.l.db)
 	if err != nil {
 		return nil, nil, err
@@ -238,7 +239,7 @@ func (r *rebuilding) agree(ctx context.Context, strangers, full []string) error 
 }
 
 // remake empties the database, applies every migration and runs the seeds.
-func (r *rebuilding) remake(ctx context.Context, there *schema.Schema) error {
+func (r *rebuilding) remake(ctx context.Context, there *sqlschema.Schema) error {
 	there.Tables = slices.DeleteFunc(there.Tables, r.outside)
 	if err := empty(ctx, r.l.db, r.e, there); err != nil {
 		if r.e.Caps().CommitsChanges {
@@ -314,7 +315,7 @@ func onlyFound(files []*migration.Migration, applied []runner.Applied, e engine.
 
 // empty drops everything that a database holds, in one transaction where the engine has
 // any such.
-func empty(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema) error {
+func empty(ctx context.Context, db engine.Database, e engine.Engine, s *sqlschema.Schema) error {
 	if err := db.EnforceReferences(ctx, false); err != nil {
 		return err
 	}

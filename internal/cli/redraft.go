@@ -21,7 +21,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/project"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) redraftCommand() *cli.Command {
@@ -81,7 +81,7 @@ func (r *remaking) former() []engine.StepRows {
 		}
 		x := engine.StepRows{Table: t.Name, By: at.By}
 		for _, key := range at.Keys {
-			if t.Rows == nil || !slices.Equal(t.Rows.KeyParts(), at.By) || !t.Rows.Declares(key) {
+			if t.Rows() == nil || !slices.Equal(t.Rows().KeyParts(), at.By) || !t.Rows().Declares(key) {
 				x.Keys = append(x.Keys, key)
 			}
 		}
@@ -315,7 +315,7 @@ func (r *remaking) remake(ctx context.Context, name string, others []string) err
 // as the answers change them.
 func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 	read := func() (*draft.State, error) {
-		return look(ctx, l, func() (*schema.Schema, []*migration.Migration, error) {
+		return look(ctx, l, func() (*sqlschema.Schema, []*migration.Migration, error) {
 			w, err := r.wanted(r.p, l.engine)
 			return w, r.rest, err
 		})

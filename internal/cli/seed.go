@@ -493,7 +493,7 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 			return err
 		}
 	}
-	return a.seedFailed(p, name, seed.Script(ctx, a.out.w, db, e, wanted, d, s, f.run()))
+	return a.seedFailed(p, name, seed.Script(ctx, a.out.w, db, e, d, s, f.run()))
 }
 
 func (f *seedFlags) run() seed.RunOptions {

@@ -16,7 +16,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/project"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) undoCommand() *cli.Command {
@@ -196,7 +196,7 @@ func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside 
 
 // wouldKeep counts the rows whose values the undo of a migration would keep: of a whole
 // table, or of the columns that it takes away.
-func wouldKeep(ctx context.Context, l *live, s *schema.Schema, m *migration.Migration) ([]jsonAside, error) {
+func wouldKeep(ctx context.Context, l *live, s *sqlschema.Schema, m *migration.Migration) ([]jsonAside, error) {
 	out := []jsonAside{}
 	for _, step := range m.Steps {
 		for _, name := range step.UndoLoses {

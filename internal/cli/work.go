@@ -19,7 +19,7 @@ import (
 	"erbario/internal/lang"
 	"erbario/internal/migration"
 	"erbario/internal/project"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func (a *app) project() (*project.Project, error) { return project.Find(a.engines, a.dir) }
@@ -40,13 +40,13 @@ func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, er
 }
 
 // wanted is the schema that the models declare, in the engine's words.
-func (a *app) wanted(p *project.Project, e engine.Engine) (*schema.Schema, error) {
+func (a *app) wanted(p *project.Project, e engine.Engine) (*sqlschema.Schema, error) {
 	_, s, err := a.declared(p, e)
 	return s, err
 }
 
 // declared is what the models declare, and the same in the engine's words.
-func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, *schema.Schema, error) {
+func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, *sqlschema.Schema, error) {
 	files, src, diags, err := p.Parse()
 	if err != nil {
 		return nil, nil, err
@@ -68,7 +68,7 @@ func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, 
 // resolve is what files declare for an engine, the same in its words, the mistakes in it,
 // and what the engine cannot do. Where there are mistakes there is nothing in its words.
 func resolve(p *project.Project, files []*lang.File,
-	e engine.Engine) (*declare.Declared, *schema.Schema, []lang.Diagnostic) {
+	e engine.Engine) (*declare.Declared, *sqlschema.Schema, []lang.Diagnostic) {
 	d, diags := declare.Resolve(files, p.Rules(), e.Name())
 	if lang.Errors(diags) {
 		return d, nil, diags
@@ -191,7 +191,7 @@ func (a *app) confirmDatabase(what string) error {
 // look reads a database, and holds it against what read gives, with what earlier runs found
 // out.
 func look(ctx context.Context, l *live,
-	read func() (*schema.Schema, []*migration.Migration, error)) (*draft.State, error) {
+	read func() (*sqlschema.Schema, []*migration.Migration, error)) (*draft.State, error) {
 	s, err := draft.Look(ctx, l.engine, l.db, read)
 	if err == nil {
 		s.Memory = project.NewMemory()
@@ -201,7 +201,7 @@ func look(ctx context.Context, l *live,
 
 // state reads a database and holds it against models and migrations.
 func (a *app) state(ctx context.Context, p *project.Project, l *live) (*draft.State, error) {
-	s, err := look(ctx, l, func() (*schema.Schema, []*migration.Migration, error) {
+	s, err := look(ctx, l, func() (*sqlschema.Schema, []*migration.Migration, error) {
 		wanted, err := a.wanted(p, l.engine)
 		if err != nil {
 			return nil, nil, err

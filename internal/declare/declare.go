@@ -437,7 +437,6 @@ func (r *resolver) resolveType(f *field) bool {
 		}
 		col.Type = f.target.column.Type
 		col.Name = f.decl.Name.Name + "_" + f.target.column.Name
-		col.Collation = f.target.column.Collation
 	case t.Choice != nil:
 		c := r.choices[t.Choice.Name]
 		if c == nil {

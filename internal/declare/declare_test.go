@@ -66,7 +66,7 @@ model Return
 	require.Empty(t, diags)
 	taxa := s.Table("taxa")
 	require.NotNil(t, taxa)
-	assert.Equal(t, []string{"id"}, taxa.Key())
+	assert.Equal(t, []string{"id"}, taxa.Key)
 	assert.Equal(t, schema.Bigint, taxa.Column("id").Type.Kind)
 	assert.True(t, taxa.Column("id").Identity)
 	assert.Equal(t, "taxa_name_key", taxa.Indexes[0].Name)
@@ -84,7 +84,7 @@ model Return
 		},
 		names,
 	)
-	assert.Equal(t, []string{"accession"}, sp.Key())
+	assert.Equal(t, []string{"accession"}, sp.Key)
 	assert.Equal(t, schema.Type{Kind: schema.Text, Length: 120}, sp.Column("named_name").Type, "of the target's type")
 	assert.Equal(t, []string{"common", "on hold"}, sp.Column("rarity").Type.Choices)
 	assert.True(t, sp.Column("updated_at").Stamped)
@@ -97,7 +97,7 @@ model Return
 		indexes, "no index for postgres, none where it was not wanted, and a partial one is none for a reference")
 	var checks []string
 	for _, k := range sp.Checks {
-		checks = append(checks, k.Name+": "+k.SQL.Text)
+		checks = append(checks, k.Name+": "+k.SQL)
 	}
 	assert.Equal(
 		t,
@@ -114,7 +114,7 @@ model Return
 	assert.Equal(t, []string{"name"}, sp.ForeignKeys[1].References)
 
 	loans := s.Table("loans")
-	assert.Equal(t, []string{"specimen_accession", "lent_on"}, loans.Key())
+	assert.Equal(t, []string{"specimen_accession", "lent_on"}, loans.Key)
 	assert.Empty(t, loans.Indexes, "the key begins with the reference")
 	returns := s.Table("returns")
 	require.Len(t, returns.ForeignKeys, 1)

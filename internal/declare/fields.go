@@ -46,7 +46,7 @@ func (r *resolver) clauses(m *model) {
 		m.table.Columns = append(m.table.Columns, f.column)
 	}
 	if len(m.key) > 0 {
-		pk := &schema.PrimaryKey{Name: schema.ConstraintName(m.table.Name, nil, "pkey")}
+		pk := []string{}
 		for _, name := range m.key {
 			f := m.fields[name]
 			if f == nil {
@@ -64,12 +64,12 @@ func (r *resolver) clauses(m *model) {
 			if !f.column.NotNull {
 				r.errorf(f.decl.Name.Pos, "remove optional", "%s is in the primary key and cannot be optional", name)
 			}
-			pk.Columns = append(pk.Columns, schema.Part{Column: f.column.Name})
+			pk = append(pk, f.column.Name)
 			if len(m.key) == 1 {
 				f.unique = true
 			}
 		}
-		m.table.PrimaryKey = pk
+		m.table.Key = pk
 	}
 }
 
@@ -104,7 +104,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 			Parts:  []schema.Part{{Column: col.Name}},
 		}
 		if c.IgnoringCase {
-			x.Parts[0].Collation = "ignoring case"
+			x.Parts[0].IgnoringCase = true
 		}
 		r.among(m, x, c.IncludingDeleted)
 		m.table.Indexes = append(m.table.Indexes, x)
@@ -145,10 +145,10 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 			Name:    checkName(m.table, []string{col.Name}),
 			Column:  col.Name,
 			Purpose: schema.ForCheck,
-			SQL:     schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)},
+			SQL:     r.sql(m, c.SQL.Text, c.SQL.Fields),
 		})
 	case "generated":
-		col.Generated = &schema.Generated{Stored: c.Stored, SQL: schema.SQL{Text: r.sql(m, c.SQL.Text, c.SQL.Fields)}}
+		col.Generated = &schema.Generated{Stored: c.Stored, SQL: r.sql(m, c.SQL.Text, c.SQL.Fields)}
 	case "delete", "update", "no index":
 		if f.decl.Type.Ref == nil {
 			word := c.Word
@@ -210,10 +210,11 @@ func (r *resolver) among(m *model, x *schema.Index, includingDeleted bool) {
 		return
 	}
 	where := "{" + m.table.SoftDelete + "} IS NULL"
-	if x.Where != nil {
-		where = "(" + x.Where.Text + ") AND " + where
+	x.Live = x.Where == ""
+	if x.Where != "" {
+		where = "(" + x.Where + ") AND " + where
 	}
-	x.Where = &schema.SQL{Text: where}
+	x.Where = where
 }
 
 // sql gives SQL of a model with the names of columns in the place of fields.
@@ -335,7 +336,7 @@ func (r *resolver) constraints(m *model) {
 			continue
 		}
 		if k.Word == "check" {
-			c := &schema.Check{Purpose: schema.ForCheck, SQL: schema.SQL{Text: r.sql(m, k.SQL.Text, k.SQL.Fields)}}
+			c := &schema.Check{Purpose: schema.ForCheck, SQL: r.sql(m, k.SQL.Text, k.SQL.Fields)}
 			if k.Name != nil {
 				c.Name = k.Name.Name
 				if checks[strings.ToLower(c.Name)] {
@@ -354,7 +355,7 @@ func (r *resolver) constraints(m *model) {
 		for _, p := range k.Parts {
 			part := schema.Part{Desc: p.Desc}
 			if p.SQL != nil {
-				part.Expr = &schema.SQL{Text: r.sql(m, p.SQL.Text, p.SQL.Fields)}
+				part.SQL = r.sql(m, p.SQL.Text, p.SQL.Fields)
 				columns = append(columns, "expr")
 			} else {
 				f := r.lookup(m, p.Field)
@@ -367,7 +368,7 @@ func (r *resolver) constraints(m *model) {
 				}
 				columns = append(columns, f.column.Name)
 				if k.IgnoringCase && (f.column.Type.Kind == schema.Text || f.column.Type.Kind == schema.Choice || f.column.Type.Kind == schema.Native) {
-					part.Collation = "ignoring case"
+					part.IgnoringCase = true
 				}
 				if len(k.Parts) == 1 && x.Unique && k.Where == nil && !k.IgnoringCase && (m.soft == nil || k.IncludingDeleted) {
 					f.unique = true
@@ -388,7 +389,7 @@ func (r *resolver) constraints(m *model) {
 			x.Using = k.Using.Name
 		}
 		if k.Where != nil {
-			x.Where = &schema.SQL{Text: r.sql(m, k.Where.Text, k.Where.Fields)}
+			x.Where = r.sql(m, k.Where.Text, k.Where.Fields)
 		}
 		if x.Unique {
 			r.among(m, x, k.IncludingDeleted)
@@ -515,9 +516,8 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 }
 
 func (r *resolver) uniqueTogether(m *model, columns []string) bool {
-	same := func(parts []schema.Part) bool {
-		names := schema.Names(parts)
-		if len(names) != len(columns) || len(names) != len(parts) {
+	same := func(names []string) bool {
+		if len(names) != len(columns) {
 			return false
 		}
 		for _, n := range names {
@@ -527,25 +527,28 @@ func (r *resolver) uniqueTogether(m *model, columns []string) bool {
 		}
 		return true
 	}
-	if m.table.PrimaryKey != nil && same(m.table.PrimaryKey.Columns) {
+	if m.table.Key != nil && same(m.table.Key) {
 		return true
 	}
-	return slices.ContainsFunc(m.table.Indexes,
-		func(x *schema.Index) bool { return x.Unique && x.Where == nil && same(x.Parts) })
+	return slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool {
+		names := schema.Names(x.Parts)
+		return x.Unique && x.Where == "" && len(names) == len(x.Parts) && same(names)
+	})
 }
 
 // indexReference gives a reference its index, unless the key or an index
 // already begins with its columns.
 func (r *resolver) indexReference(m *model, fk *schema.ForeignKey, no bool) {
-	begins := func(parts []schema.Part) bool {
-		names := schema.Names(parts)
-		return len(names) == len(parts) && len(names) >= len(fk.Columns) &&
-			slices.Equal(names[:len(fk.Columns)], fk.Columns)
+	begins := func(names []string) bool {
+		return len(names) >= len(fk.Columns) && slices.Equal(names[:len(fk.Columns)], fk.Columns)
 	}
-	if no || m.table.PrimaryKey != nil && begins(m.table.PrimaryKey.Columns) {
+	if no || begins(m.table.Key) {
 		return
 	}
-	if slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool { return x.Where == nil && begins(x.Parts) }) {
+	if slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool {
+		names := schema.Names(x.Parts)
+		return x.Where == "" && len(names) == len(x.Parts) && begins(names)
+	}) {
 		return
 	}
 	x := &schema.Index{Name: schema.ConstraintName(m.table.Name, fk.Columns, "idx")}

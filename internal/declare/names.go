@@ -92,13 +92,14 @@ func apart(tables []*schema.Table, given map[*schema.Index]bool) {
 			if count[strings.ToLower(x.Name)] > 1 && !given[x] {
 				key := fmt.Sprintf("%q %t", t.Name, x.Unique)
 				for _, p := range x.Parts {
-					key += fmt.Sprintf(" %q %t %q", p.Column, p.Desc, p.Collation)
-					if p.Expr != nil {
-						key += p.Expr.Text
+					folding := ""
+					if p.IgnoringCase {
+						folding = "ignoring case"
 					}
+					key += fmt.Sprintf(" %q %t %q", p.Column, p.Desc, folding) + p.SQL
 				}
-				if x.Where != nil {
-					key += " where " + x.Where.Text
+				if x.Where != "" {
+					key += " where " + x.Where
 				}
 				x.Name = schema.Cut(x.Name + "_" + schema.Hash8(key))
 			}

@@ -99,14 +99,15 @@ func tellsApart(m *model, key []*field) bool {
 	if len(key) == 1 {
 		return key[0].unique || key[0].partly
 	}
-	among := func(parts []schema.Part) bool {
-		return !slices.ContainsFunc(parts, func(p schema.Part) bool {
-			return p.Expr != nil || !slices.ContainsFunc(key, func(f *field) bool { return f.column.Name == p.Column })
+	among := func(columns []string) bool {
+		return !slices.ContainsFunc(columns, func(column string) bool {
+			return !slices.ContainsFunc(key, func(f *field) bool { return f.column.Name == column })
 		})
 	}
-	return m.table.PrimaryKey != nil && among(m.table.PrimaryKey.Columns) ||
+	return m.table.Key != nil && among(m.table.Key) ||
 		slices.ContainsFunc(m.table.Indexes, func(x *schema.Index) bool {
-			return x.Unique && (x.Where == nil || m.table.Among(x)) && among(x.Parts)
+			names := schema.Names(x.Parts)
+			return x.Unique && (x.Where == "" || x.Live) && len(names) == len(x.Parts) && among(names)
 		})
 }
 

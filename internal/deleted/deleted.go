@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Database is what is needed of a connection here: statements, and references that are held
@@ -26,8 +27,8 @@ type Database interface {
 type Table struct {
 	DB     Database
 	SQL    engine.Dialect
-	Schema *schema.Schema // what is live
-	*schema.Table
+	Schema *sqlschema.Schema // what is live
+	*sqlschema.Table
 }
 
 // Row is a deleted row.
@@ -70,7 +71,7 @@ func (t Table) Shown() []string {
 	}
 	for _, x := range t.Indexes {
 		if x.Unique {
-			for _, n := range schema.Names(x.Parts) {
+			for _, n := range sqlschema.Names(x.Parts) {
 				add(n)
 			}
 		}
@@ -164,7 +165,7 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 		if !ok {
 			continue
 		}
-		names := schema.Names(u.parts)
+		names := sqlschema.Names(u.parts)
 		var same []string
 		for _, p := range u.parts {
 			s := t.SQL.SameValue(p, t.Column(p.Column), "l."+t.q(p.Column), "d."+t.q(p.Column))
@@ -192,15 +193,15 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 
 // uniqueness is one among the rows that are not deleted.
 type uniqueness struct {
-	parts []schema.Part
+	parts []sqlschema.Part
 	live  string // the condition of the rows that it counts
 	back  string // what else than to be live it asks of a row; "": nothing
 }
 
 // amongLive tells what an index asks that is unique among the rows that are not deleted: by
 // its condition, or by a generated column of ours that is null in all other rows.
-func (t Table) amongLive(x *schema.Index) (u uniqueness, ok bool) {
-	if !x.Unique || slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil }) {
+func (t Table) amongLive(x *sqlschema.Index) (u uniqueness, ok bool) {
+	if !x.Unique || slices.ContainsFunc(x.Parts, func(p sqlschema.Part) bool { return p.Expr != nil }) {
 		return u, false
 	}
 	if t.Among(x) {
@@ -238,7 +239,7 @@ func (t Table) of(alias string, list []string) string {
 // reference is a foreign key of another table, or this one, that points here.
 type reference struct {
 	table Table
-	key   *schema.ForeignKey
+	key   *sqlschema.ForeignKey
 }
 
 func (t Table) references() []reference {

@@ -16,7 +16,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engines"
 	"erbario/internal/lang"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 const models = `
@@ -48,7 +48,7 @@ model Note
     specimen references Specimen on delete cascade
 `
 
-func herbarium(t require.TestingT) (engine.Database, *schema.Schema, engine.Engine) {
+func herbarium(t require.TestingT) (engine.Database, *sqlschema.Schema, engine.Engine) {
 	e, err := engines.All().ByName("sqlite")
 	require.NoError(t, err)
 	f, diags := lang.Parse("models/test.erbario", models)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Kind names what a change does and to what.
@@ -122,7 +123,7 @@ type Change struct {
 // Told tells whether the change is told by itself; another is told with the column or the
 // type that it belongs to.
 func (c Change) Told() bool {
-	_, table := c.Object.(*schema.Table)
+	_, table := c.Object.(*sqlschema.Table)
 	return table || c.What != ""
 }
 
@@ -160,10 +161,10 @@ func Group(list []Change) {
 // Schemas lists the changes that make live what is wanted, in the order of
 // tables' names and of a table's parts. Tables that belong to Erbario, and
 // models declared as outside, are left out.
-func Schemas(live, wanted *schema.Schema) []Change {
+func Schemas(live, wanted *sqlschema.Schema) []Change {
 	var out []Change
 	for _, t := range wanted.Tables {
-		if t.Outside || schema.Own(t.Name) {
+		if t.Outside() || schema.Own(t.Name) {
 			continue
 		}
 		if old := live.Table(t.Name); old != nil {
@@ -180,7 +181,7 @@ func Schemas(live, wanted *schema.Schema) []Change {
 	}
 	for _, o := range wanted.Others {
 		old := live.Enum(o.Name)
-		if o.Kind != schema.EnumType {
+		if o.Kind != sqlschema.EnumType {
 			continue
 		}
 		words := "enum type: " + strings.Join(o.Values, ", ")
@@ -209,7 +210,7 @@ func Schemas(live, wanted *schema.Schema) []Change {
 }
 
 // Tables lists the changes that make the table live what is wanted.
-func Tables(live, wanted *schema.Table) []Change {
+func Tables(live, wanted *sqlschema.Table) []Change {
 	d := &tables{live: live, wanted: wanted}
 	d.columns()
 	d.key()
@@ -227,7 +228,7 @@ func Tables(live, wanted *schema.Table) []Change {
 }
 
 type tables struct {
-	live, wanted *schema.Table
+	live, wanted *sqlschema.Table
 	out          []Change
 }
 
@@ -306,7 +307,7 @@ func (d *tables) columns() {
 		if old.Name != c.Name {
 			change(ChangeColumn, old.Name, c.Name, "name "+old.Name+" -> "+c.Name)
 		}
-		if !schema.SameForm(old.SQLType, c.SQLType) {
+		if !sqlschema.SameForm(old.SQLType, c.SQLType) {
 			change(ChangeType, old.SQLType, c.SQLType,
 				cmp.Or(old.SQLType, "no type")+" -> "+cmp.Or(c.SQLType, "no type"))
 		}
@@ -316,14 +317,14 @@ func (d *tables) columns() {
 		if !c.NotNull && old.NotNull {
 			change(MakeOptional, "required", "optional", "required -> optional")
 		}
-		if a, b := old.DefaultWords(), c.DefaultWords(); !schema.SameSQL(old.Default, c.Default) {
+		if a, b := old.DefaultWords(), c.DefaultWords(); !sqlschema.SameSQL(old.Default, c.Default) {
 			change(ChangeDefault, a, b, "default "+cmp.Or(a, "none")+" -> "+cmp.Or(b, "none"))
 		}
-		if !schema.SameGenerated(old.Generated, c.Generated) {
+		if !sqlschema.SameGenerated(old.Generated, c.Generated) {
 			a, b := generated(old), generated(c)
 			change(ChangeColumn, a, b, "generated "+cmp.Or(a, "no")+" -> "+cmp.Or(b, "no"))
 		}
-		if !schema.SameCollation(old.Collation, c.Collation) {
+		if !sqlschema.SameCollation(old.Collation, c.Collation) {
 			change(ChangeColumn, old.Collation, c.Collation,
 				"collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
 		}
@@ -354,7 +355,7 @@ func (d *tables) columns() {
 
 func (d *tables) key() {
 	a, b := d.live.PrimaryKey, d.wanted.PrimaryKey
-	words := func(k *schema.PrimaryKey) string {
+	words := func(k *sqlschema.PrimaryKey) string {
 		if k == nil {
 			return "none"
 		}
@@ -365,7 +366,7 @@ func (d *tables) key() {
 		return s
 	}
 	if (a == nil) != (b == nil) || a != nil &&
-		(a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)) {
+		(a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, sqlschema.SamePart)) {
 		d.add(Change{
 			Kind:   ChangeKey,
 			From:   words(a),
@@ -381,10 +382,10 @@ func (d *tables) key() {
 // what has the same name.
 func (d *tables) uniquesAndIndexes() {
 	left := slices.Clone(d.live.Indexes)
-	var wanted []*schema.Index
+	var wanted []*sqlschema.Index
 	for _, x := range d.wanted.Indexes {
 		i := slices.IndexFunc(left,
-			func(o *schema.Index) bool { return schema.SameIndex(o, x) && sameName(o.Name, x.Name) })
+			func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && sameName(o.Name, x.Name) })
 		if i >= 0 {
 			left = slices.Delete(left, i, i+1)
 		} else {
@@ -392,9 +393,9 @@ func (d *tables) uniquesAndIndexes() {
 		}
 	}
 	for _, x := range wanted {
-		i := slices.IndexFunc(left, func(o *schema.Index) bool { return strings.EqualFold(o.Name, x.Name) })
+		i := slices.IndexFunc(left, func(o *sqlschema.Index) bool { return strings.EqualFold(o.Name, x.Name) })
 		if i < 0 {
-			i = slices.IndexFunc(left, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
+			i = slices.IndexFunc(left, func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) })
 		}
 		kind, what := AddIndex, indexWords(d.wanted, x)
 		if x.Unique {
@@ -417,7 +418,7 @@ func (d *tables) uniquesAndIndexes() {
 		c := Change{Kind: kind, Name: x.Name, From: from, To: to, What: from + " -> " + to, Object: x, Before: old}
 		if x.Unique && d.wanted.Among(x) && !d.live.Among(old) {
 			c.Note = fmt.Sprintf("an upsert on it has to say so: ON CONFLICT (%s) WHERE %s",
-				strings.Join(schema.Names(x.Parts), ", "), oneLine(x.Where.Text))
+				strings.Join(sqlschema.Names(x.Parts), ", "), oneLine(x.Where.Text))
 		}
 		d.add(c)
 	}
@@ -434,7 +435,7 @@ func (d *tables) references() {
 	left := slices.Clone(d.live.ForeignKeys)
 	for _, k := range d.wanted.ForeignKeys {
 		i := slices.IndexFunc(left,
-			func(o *schema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) })
+			func(o *sqlschema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) })
 		name := strings.Join(k.Columns, ", ")
 		if i < 0 {
 			if c := d.live.Column(name); c != nil || len(k.Columns) > 1 {
@@ -469,9 +470,9 @@ func (d *tables) references() {
 
 func (d *tables) checks() {
 	left := slices.Clone(d.live.Checks)
-	var wanted []*schema.Check
+	var wanted []*sqlschema.Check
 	for _, k := range d.wanted.Checks {
-		i := slices.IndexFunc(left, func(o *schema.Check) bool {
+		i := slices.IndexFunc(left, func(o *sqlschema.Check) bool {
 			return o.SQL.Same(k.SQL) && o.Conflict == k.Conflict && sameName(o.Name, k.Name)
 		})
 		if i >= 0 {
@@ -482,9 +483,9 @@ func (d *tables) checks() {
 	}
 	for _, k := range wanted {
 		i := slices.IndexFunc(left,
-			func(o *schema.Check) bool { return o.Name != "" && strings.EqualFold(o.Name, k.Name) })
+			func(o *sqlschema.Check) bool { return o.Name != "" && strings.EqualFold(o.Name, k.Name) })
 		if i < 0 {
-			i = slices.IndexFunc(left, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) })
+			i = slices.IndexFunc(left, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) })
 		}
 		if i < 0 {
 			c := Change{Kind: AddCheck, Name: k.Name, What: checkWords(k), Object: k}
@@ -524,9 +525,9 @@ func (d *tables) checks() {
 
 // typeHolds are the words for the check that holds a type; "" where the column comes,
 // goes or has another type, with which it is told.
-func (d *tables) typeHolds(k *schema.Check) string {
+func (d *tables) typeHolds(k *sqlschema.Check) string {
 	o, w := d.live.Column(k.Column), d.wanted.Column(k.Column)
-	if k.Column != "" && (o == nil || w == nil || !schema.SameForm(o.SQLType, w.SQLType)) {
+	if k.Column != "" && (o == nil || w == nil || !sqlschema.SameForm(o.SQLType, w.SQLType)) {
 		return ""
 	}
 	return "values of the type: " + oneLine(k.SQL.Text)
@@ -535,7 +536,7 @@ func (d *tables) typeHolds(k *schema.Check) string {
 func (d *tables) triggers() {
 	for _, g := range d.wanted.Triggers {
 		i := slices.IndexFunc(d.live.Triggers,
-			func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) })
+			func(o *sqlschema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) })
 		switch {
 		case i < 0:
 			c := Change{Kind: AddTrigger, Name: g.Name, What: triggerWords(g), Object: g}
@@ -551,7 +552,7 @@ func (d *tables) triggers() {
 	}
 	for _, g := range d.live.Triggers {
 		if slices.ContainsFunc(d.wanted.Triggers,
-			func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) }) {
+			func(o *sqlschema.Trigger) bool { return strings.EqualFold(o.Name, g.Name) }) {
 			continue
 		}
 		c := Change{Kind: DropTrigger, Name: g.Name, What: triggerWords(g), Object: g}
@@ -565,7 +566,7 @@ func (d *tables) triggers() {
 // sameName lets a constraint without a name stand for any.
 func sameName(live, wanted string) bool { return live == "" || wanted == "" || live == wanted }
 
-func sameReference(a, b *schema.ForeignKey) bool {
+func sameReference(a, b *sqlschema.ForeignKey) bool {
 	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) &&
 		a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate && a.Deferrable == b.Deferrable &&
 		strings.EqualFold(a.Match, b.Match) && sameName(a.Name, b.Name)

@@ -11,10 +11,10 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engines"
 	"erbario/internal/lang"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
-func wanted(t *testing.T, src string) *schema.Schema {
+func wanted(t *testing.T, src string) *sqlschema.Schema {
 	f, diags := lang.Parse("m", src)
 	require.Empty(t, diags)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, "sqlite")
@@ -90,12 +90,12 @@ func TestBothWays(t *testing.T) {
 	assert.Empty(t, diff.Schemas(a, a.Clone()))
 	assert.NotEmpty(t, diff.Schemas(a, b))
 	assert.NotEmpty(t, diff.Schemas(b, a))
-	assert.NotEqual(t, schema.Fingerprint(a), schema.Fingerprint(b))
+	assert.NotEqual(t, sqlschema.Fingerprint(a), sqlschema.Fingerprint(b))
 }
 
 // Erbario's own tables and models declared as outside are in no diff.
 func TestLeftOut(t *testing.T) {
-	live := &schema.Schema{Tables: []*schema.Table{{Name: "erbario_history"}, {Name: "ERBARIO_kept_x"}}}
+	live := &sqlschema.Schema{Tables: []*sqlschema.Table{{Name: "erbario_history"}, {Name: "ERBARIO_kept_x"}}}
 	assert.Empty(t, diff.Schemas(live, wanted(t, "model Ledger outside\n    code text key\n")))
 }
 
@@ -110,8 +110,8 @@ func TestFingerprintOrder(t *testing.T) {
 		c := table.Columns
 		c[0], c[len(c)-1] = c[len(c)-1], c[0]
 	}
-	assert.Equal(t, schema.Fingerprint(a), schema.Fingerprint(b))
+	assert.Equal(t, sqlschema.Fingerprint(a), sqlschema.Fingerprint(b))
 	b.Tables[0].Columns[0].NotNull = !b.Tables[0].Columns[0].NotNull
-	assert.NotEqual(t, schema.Fingerprint(a), schema.Fingerprint(b))
-	assert.Len(t, schema.Fingerprint(a), 12)
+	assert.NotEqual(t, sqlschema.Fingerprint(a), sqlschema.Fingerprint(b))
+	assert.Len(t, sqlschema.Fingerprint(a), 12)
 }

@@ -11,10 +11,11 @@ import (
 	"sync"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // generated says how a column is worked out; "" for a plain one.
-func generated(c *schema.Column) string {
+func generated(c *sqlschema.Column) string {
 	switch {
 	case c.Generated == nil:
 		return ""
@@ -26,7 +27,7 @@ func generated(c *schema.Column) string {
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
-func partWords(parts []schema.Part) string {
+func partWords(parts []sqlschema.Part) string {
 	var out []string
 	for _, p := range parts {
 		s := p.Column
@@ -57,7 +58,7 @@ func partWords(parts []schema.Part) string {
 	return strings.Join(out, ", ")
 }
 
-func indexWords(t *schema.Table, x *schema.Index) string {
+func indexWords(t *sqlschema.Table, x *sqlschema.Index) string {
 	s := "index " + partWords(x.Parts)
 	if x.Unique {
 		s = "unique " + partWords(x.Parts)
@@ -89,7 +90,7 @@ func indexWords(t *schema.Table, x *schema.Index) string {
 	return s
 }
 
-func referenceWords(k *schema.ForeignKey) string {
+func referenceWords(k *sqlschema.ForeignKey) string {
 	s := "references " + k.Table
 	if len(k.References) > 0 {
 		s += " (" + strings.Join(k.References, ", ") + ")"
@@ -116,7 +117,7 @@ func referenceWords(k *schema.ForeignKey) string {
 }
 
 // referenceChange tells what differs between two references alone.
-func referenceChange(old, k *schema.ForeignKey) string {
+func referenceChange(old, k *sqlschema.ForeignKey) string {
 	if !strings.EqualFold(old.Table, k.Table) || !slices.EqualFunc(old.References, k.References, strings.EqualFold) {
 		return referenceWords(old) + " -> " + referenceWords(k)
 	}
@@ -142,7 +143,7 @@ func referenceChange(old, k *schema.ForeignKey) string {
 	return "reference " + strings.Join(out, ", ")
 }
 
-func viewWords(v *schema.View) string {
+func viewWords(v *sqlschema.View) string {
 	if v.LiveOf != "" {
 		return "view of the rows of " + v.LiveOf + " that are not deleted"
 	}
@@ -150,11 +151,11 @@ func viewWords(v *schema.View) string {
 }
 
 // ofType tells whether a check holds a column to its type; it is told with that.
-func ofType(k *schema.Check) bool {
+func ofType(k *sqlschema.Check) bool {
 	return k.Purpose == schema.ForType || k.Purpose == schema.ForSoftDelete
 }
 
-func checkWords(k *schema.Check) string {
+func checkWords(k *sqlschema.Check) string {
 	if k.NotValid {
 		valid := *k
 		valid.NotValid = false
@@ -209,7 +210,7 @@ func Range(column, sql string) string {
 	return ""
 }
 
-func triggerWords(g *schema.Trigger) string {
+func triggerWords(g *sqlschema.Trigger) string {
 	switch g.Purpose {
 	case schema.ForBridge:
 		return "a bridge for old writers"
@@ -243,14 +244,14 @@ func texts(sql string) []string {
 }
 
 // Choices are the values that a choice's check lets pass.
-func Choices(k *schema.Check) []string {
+func Choices(k *sqlschema.Check) []string {
 	if k.Choices != nil {
 		return k.Choices
 	}
 	return texts(k.SQL.Text)
 }
 
-func choiceWords(from, to *schema.Check) string {
+func choiceWords(from, to *sqlschema.Check) string {
 	a, b := Choices(from), Choices(to)
 	var out []string
 	for _, v := range b {
@@ -270,7 +271,7 @@ func choiceWords(from, to *schema.Check) string {
 }
 
 // columnWords tell a new column with all that was declared with it.
-func columnWords(t *schema.Table, c *schema.Column) string {
+func columnWords(t *sqlschema.Table, c *sqlschema.Column) string {
 	out := []string{cmp.Or(c.SQLType, "no type")}
 	if c.NotNull {
 		out = append(out, "required")
@@ -300,7 +301,7 @@ func columnWords(t *schema.Table, c *schema.Column) string {
 			out = append(out, referenceWords(k))
 		}
 	}
-	if t.Model != "" {
+	if t.Model() != "" {
 		return strings.Join(out, ", ")
 	}
 	// Read from a database: what no model has said.
@@ -322,7 +323,7 @@ func columnWords(t *schema.Table, c *schema.Column) string {
 	return strings.Join(out, ", ")
 }
 
-func tableWords(t *schema.Table) string {
+func tableWords(t *sqlschema.Table) string {
 	s := fmt.Sprintf("%d columns", len(t.Columns))
 	count := func(n int, one, many string) {
 		switch {

@@ -10,12 +10,13 @@ import (
 
 	"erbario/internal/plan"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // table is the name of a table that was named so, or by its model.
 func (s *State) table(name string) string {
 	for _, t := range s.Wanted.Tables {
-		if t.Model == name {
+		if t.Model() == name {
 			return t.Name
 		}
 	}
@@ -29,7 +30,7 @@ func (s *State) table(name string) string {
 func (s *State) column(table, name string) string {
 	if t := s.Wanted.Table(table); t != nil {
 		for _, c := range t.Columns {
-			if c.Field == name || strings.EqualFold(c.Name, name) {
+			if c.Field() == name || strings.EqualFold(c.Name, name) {
 				return c.Name
 			}
 		}
@@ -115,7 +116,7 @@ func (s *State) inBraces(table, sql string) string {
 }
 
 // has tells whether a schema has a column; with column "", whether it has the table.
-func has(s *schema.Schema, table, column string) bool {
+func has(s *sqlschema.Schema, table, column string) bool {
 	t := s.Table(table)
 	return t != nil && (column == "" || t.Column(column) != nil)
 }
@@ -214,10 +215,10 @@ func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
 	old := s.Upcoming.Table(r.Table)
 	if r.Column == "" {
 		r.To = s.table(r.To)
-		if old == nil || s.Wanted.Table(r.Table) != nil && s.Wanted.Table(r.Table).Outside {
+		if old == nil || s.Wanted.Table(r.Table) != nil && s.Wanted.Table(r.Table).Outside() {
 			return r, fmt.Errorf("--rename %s: there is no table %s that can have another name", r, r.Table)
 		}
-		if w := s.Wanted.Table(r.To); w == nil || w.Outside {
+		if w := s.Wanted.Table(r.To); w == nil || w.Outside() {
 			return r, fmt.Errorf("--rename %s: the models declare no table %s", r, r.To)
 		}
 		if r.Table = old.Name; r.Table == r.To {

@@ -17,15 +17,16 @@ import (
 	"erbario/internal/proof"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // State is how one database stands against the models and the migrations.
 type State struct {
 	Engine   engine.Engine
 	DB       engine.Database
-	Wanted   *schema.Schema // what the models declare, as the engine would keep it
-	Live     *schema.Schema
-	Upcoming *schema.Schema // live with the waiting migrations applied, on scratch
+	Wanted   *sqlschema.Schema // what the models declare, as the engine would keep it
+	Live     *sqlschema.Schema
+	Upcoming *sqlschema.Schema // live with the waiting migrations applied, on scratch
 	Status   *runner.LineStatus
 	// InUse tells that the migration goes where others work on the tables.
 	InUse bool
@@ -42,13 +43,13 @@ type State struct {
 	home      *State           // then: of the database whose draft it follows
 	refer     []plan.TableRows // then: the reference rows
 	stage     *plan.Stage
-	made      *schema.Schema
+	made      *sqlschema.Schema
 }
 
 // MissingOutside is an error that names the tables which the models declare as outside, and
 // which are neither in the database nor created by the waiting migrations; nil: there are
 // none.
-func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*migration.Migration) error {
+func MissingOutside(e engine.Engine, wanted, live *sqlschema.Schema, waiting []*migration.Migration) error {
 	var names []string
 	for _, t := range proof.Missing(e, wanted, live, waiting) {
 		names = append(names, t.Name)
@@ -65,7 +66,7 @@ func MissingOutside(e engine.Engine, wanted, live *schema.Schema, waiting []*mig
 // Look reads a database and holds it against the models and the files, which
 // read gives; it is called while the database is read.
 func Look(ctx context.Context, e engine.Engine, db engine.Database,
-	read func() (*schema.Schema, []*migration.Migration, error)) (*State, error) {
+	read func() (*sqlschema.Schema, []*migration.Migration, error)) (*State, error) {
 	s := &State{Engine: e, DB: db}
 	var files []*migration.Migration
 	var readErr error
@@ -120,8 +121,8 @@ func Look(ctx context.Context, e engine.Engine, db engine.Database,
 }
 
 // ahead is what a schema becomes by migrations, which run on scratch.
-func (s *State) ahead(ctx context.Context, from *schema.Schema, list []*migration.Migration,
-	run func(scratch engine.Database) error) (*schema.Schema, error) {
+func (s *State) ahead(ctx context.Context, from *sqlschema.Schema, list []*migration.Migration,
+	run func(scratch engine.Database) error) (*sqlschema.Schema, error) {
 	out, left, err := proof.After(ctx, s.Engine, from, s.Wanted, list, run)
 	if e := s.lacks(left); e != nil {
 		return nil, e
@@ -131,7 +132,7 @@ func (s *State) ahead(ctx context.Context, from *schema.Schema, list []*migratio
 
 // scratch makes a scratch database that holds what from does. A table that the models
 // declare has to be there; anything else that cannot be is noted, and left out.
-func (s *State) scratch(ctx context.Context, from *schema.Schema) (engine.Database, error) {
+func (s *State) scratch(ctx context.Context, from *sqlschema.Schema) (engine.Database, error) {
 	db, left, err := proof.Scratch(ctx, s.Engine, from)
 	if err != nil {
 		return nil, err
@@ -147,7 +148,7 @@ func (s *State) scratch(ctx context.Context, from *schema.Schema) (engine.Databa
 // that the models declare.
 func (s *State) lacks(left []engine.LeftOut) error {
 	for _, l := range left {
-		if t := s.Wanted.Table(l.Name); l.Kind == "table" && t != nil && !t.Outside {
+		if t := s.Wanted.Table(l.Name); l.Kind == "table" && t != nil && !t.Outside() {
 			return &engine.MissingError{Left: l}
 		}
 		if !slices.ContainsFunc(s.Missing, func(o engine.LeftOut) bool { return o.String() == l.String() }) {
@@ -174,7 +175,7 @@ func (s *State) line() ([]*migration.Migration, error) {
 
 // Made is what the migrations alone make, by running them from nothing on
 // scratch: only that is ever dropped.
-func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
+func (s *State) Made(ctx context.Context) (*sqlschema.Schema, error) {
 	if s.made != nil {
 		return s.made, nil
 	}
@@ -193,7 +194,7 @@ func (s *State) Made(ctx context.Context) (*schema.Schema, error) {
 // known is what migrations make, without running them: the part of a schema that they
 // created, not copied, if that is known to be what all of them make. nil: it is not, or
 // somebody has changed that part.
-func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Schema {
+func (s *State) known(list []*migration.Migration, in *sqlschema.Schema) *sqlschema.Schema {
 	told := s.told(list)
 	if len(told) == 0 {
 		return nil
@@ -203,7 +204,7 @@ func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Sc
 	if len(in.Views)+len(in.Others) > 0 {
 		named = migration.Names(list, s.Engine)
 	}
-	out := &schema.Schema{}
+	out := &sqlschema.Schema{}
 	for _, t := range in.Tables {
 		if created[strings.ToLower(t.Name)] && !schema.Own(t.Name) && !s.outside(t.Name) {
 			out.Tables = append(out.Tables, t)
@@ -217,13 +218,13 @@ func (s *State) known(list []*migration.Migration, in *schema.Schema) *schema.Sc
 	for _, o := range in.Others {
 		switch {
 		case !named[strings.ToLower(strings.Trim(o.Name, `"`))]:
-		case o.Kind == schema.EnumType:
+		case o.Kind == sqlschema.EnumType:
 			out.Others = append(out.Others, o)
 		default:
 			return nil // what it holds is not in a fingerprint
 		}
 	}
-	if !slices.Contains(told, schema.Fingerprint(out)) {
+	if !slices.Contains(told, sqlschema.Fingerprint(out)) {
 		return nil
 	}
 	return out
@@ -235,7 +236,7 @@ func (s *State) mentioned(table string) bool {
 }
 
 // replay is what migrations make from nothing, on scratch.
-func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schema.Schema, error) {
+func (s *State) replay(ctx context.Context, list []*migration.Migration) (*sqlschema.Schema, error) {
 	db, err := proof.Replay(ctx, s.Engine, list, s.Wanted)
 	if err != nil {
 		if name := s.stranger(list); name != "" { // its declaration may be gone
@@ -250,7 +251,7 @@ func (s *State) replay(ctx context.Context, list []*migration.Migration) (*schem
 	if err != nil {
 		return nil, err
 	}
-	made.Tables = slices.DeleteFunc(made.Tables, func(t *schema.Table) bool { return s.outside(t.Name) })
+	made.Tables = slices.DeleteFunc(made.Tables, func(t *sqlschema.Table) bool { return s.outside(t.Name) })
 	s.remember(list, made)
 	return made, nil
 }
@@ -270,16 +271,16 @@ func (s *State) stranger(line []*migration.Migration) string {
 }
 
 // inside is a schema without the tables that are declared as outside.
-func (s *State) inside(from *schema.Schema) *schema.Schema {
+func (s *State) inside(from *sqlschema.Schema) *sqlschema.Schema {
 	out := *from
-	out.Tables = slices.DeleteFunc(slices.Clone(from.Tables), func(t *schema.Table) bool { return s.outside(t.Name) })
+	out.Tables = slices.DeleteFunc(slices.Clone(from.Tables), func(t *sqlschema.Table) bool { return s.outside(t.Name) })
 	return &out
 }
 
 // outside tells whether a table is declared as outside: no migration changes it.
 func (s *State) outside(table string) bool {
 	t := s.Wanted.Table(table)
-	return t != nil && t.Outside
+	return t != nil && t.Outside()
 }
 
 // Drafted lists what the waiting migrations will change; of reference rows, those
@@ -316,7 +317,7 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	}
 	made, live := s.known(list, s.Live), s.Live
 	if made != nil { // no table of the migrations differs then, and others are left out
-		made, live = &schema.Schema{Others: made.Others}, &schema.Schema{Others: live.Others}
+		made, live = &sqlschema.Schema{Others: made.Others}, &sqlschema.Schema{Others: live.Others}
 	} else if made, err = s.replay(ctx, list); err != nil {
 		return nil, err
 	}

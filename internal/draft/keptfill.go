@@ -14,25 +14,26 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
 // KeptFill is a value for a column of kept rows.
 type KeptFill struct {
-	Table  string         // as the models call it
-	Column *schema.Column // as they declare it
-	SQL    string         // over a kept row, whose columns have their new names
-	From   string         // the kept table that SQL reads as {from}; "": none
-	Has    bool           // the rows have the column, and its values are replaced
-	Loses  bool           // the values that are replaced cannot be told from the new ones, and stay kept
+	Table  string            // as the models call it
+	Column *sqlschema.Column // as they declare it
+	SQL    string            // over a kept row, whose columns have their new names
+	From   string            // the kept table that SQL reads as {from}; "": none
+	Has    bool              // the rows have the column, and its values are replaced
+	Loses  bool              // the values that are replaced cannot be told from the new ones, and stay kept
 }
 
 // keptRows are rows of a table that an undo kept whole.
 type keptRows struct {
 	*State
-	kept, wanted *schema.Table
-	called       map[string]string // the new names of their columns
-	byKey        []*schema.Table   // values of other columns, kept by the keys of these rows
+	kept, wanted *sqlschema.Table
+	called       map[string]string  // the new names of their columns
+	byKey        []*sqlschema.Table // values of other columns, kept by the keys of these rows
 	// renamed gives the new name of a value of a choice, where somebody said one.
 	renamed func(column, value string) (string, bool)
 	// alone tells that values of single columns are kept, and not the rows whole; adds,
@@ -54,7 +55,7 @@ func (k *keptRows) fills(ctx context.Context,
 		if f, ok := answers[name]; ok {
 			answer = &f
 		}
-		at := slices.IndexFunc(k.kept.Columns, func(c *schema.Column) bool { return k.called[c.Name] == w.Name })
+		at := slices.IndexFunc(k.kept.Columns, func(c *sqlschema.Column) bool { return k.called[c.Name] == w.Name })
 		f, q, used := (*KeptFill)(nil), (*plan.Question)(nil), false
 		if at >= 0 {
 			f, q, used, err = k.replaced(ctx, k.kept.Columns[at], w, answer)
@@ -84,7 +85,7 @@ func (k *keptRows) count(ctx context.Context, where string) (int64, error) {
 }
 
 // replaced is the fill of a column that the rows have, with another type or optional.
-func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column,
+func (k *keptRows) replaced(ctx context.Context, has, w *sqlschema.Column,
 	answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
 	name, old, now := k.wanted.Name+"."+w.Name, k.Engine.SQL().Quote(has.Name), k.Engine.SQL().Quote(w.Name)
 	value := now
@@ -155,7 +156,7 @@ func (k *keptRows) replaced(ctx context.Context, has, w *schema.Column,
 // held is the value of a column of the same type whose values have other limits now: a choice
 // that lost some, a range. Those that are renamed have their new names; of what is not
 // allowed any more it asks, or takes the answer, which loses the old values.
-func (k *keptRows) held(ctx context.Context, has, w *schema.Column,
+func (k *keptRows) held(ctx context.Context, has, w *sqlschema.Column,
 	answer *plan.Fill) (value string, loses bool, q *plan.Question, err error) {
 	e, now := k.Engine, k.Engine.SQL().Quote(w.Name)
 	var must []string
@@ -229,7 +230,7 @@ func (k *keptRows) held(ctx context.Context, has, w *schema.Column,
 
 // missing is the fill of a required column that the rows do not have. Another of the
 // migrations may have added it, whose undo kept its values by key.
-func (k *keptRows) missing(ctx context.Context, w *schema.Column,
+func (k *keptRows) missing(ctx context.Context, w *sqlschema.Column,
 	answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
 	f, none := &KeptFill{}, "true"
 	for _, t := range k.byKey {
@@ -268,7 +269,7 @@ func (k *keptRows) missing(ctx context.Context, w *schema.Column,
 }
 
 // noValue asks what value rows are to have in a column that is required.
-func noValue(t *schema.Table, column string, rows int64) *plan.Question {
+func noValue(t *sqlschema.Table, column string, rows int64) *plan.Question {
 	return &plan.Question{
 		Rows:    rows,
 		Text:    fmt.Sprintf("%s.%s is required, and %s no value for it", t.Name, column, words.Have(rows)),
@@ -277,11 +278,11 @@ func noValue(t *schema.Table, column string, rows int64) *plan.Question {
 }
 
 // misfits counts the rows whose value of a column is lost by its conversion.
-func (k *keptRows) misfits(ctx context.Context, w *schema.Column, conv engine.Conversion) (n int64, err error) {
+func (k *keptRows) misfits(ctx context.Context, w *sqlschema.Column, conv engine.Conversion) (n int64, err error) {
 	to := k.kept.Clone()
 	to.Text = ""
 	has := *to.Column(w.Name)
-	*to.Column(w.Name) = schema.Column{Name: w.Name, Type: w.Type, SQLType: w.SQLType, Collation: w.Collation}
+	*to.Column(w.Name) = sqlschema.Column{Name: w.Name, Type: w.Type, SQLType: w.SQLType, Collation: w.Collation}
 	for _, c := range k.wanted.Checks {
 		if c.Column == w.Name && c.Purpose == schema.ForType {
 			to.Checks = append(to.Checks, c)
@@ -331,7 +332,7 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 	a := engine.Between(kept, to)
 	var names []string
 	for _, f := range list {
-		c := &schema.Column{
+		c := &sqlschema.Column{
 			Name:      fresh(f),
 			Type:      f.Column.Type,
 			SQLType:   f.Column.SQLType,

@@ -16,7 +16,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -145,8 +145,8 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		if d.Barred, err = db.MissingPermissions(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
 			return nil, err
 		}
-		byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
-			return t.GuardRole != "" &&
+		byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *sqlschema.Table) bool {
+			return t.Declared != nil && t.Declared.GuardRole != "" &&
 				slices.ContainsFunc(p.Changes, func(c diff.Change) bool { return c.Table == t.Name })
 		})
 		if byRole && len(d.Barred) > 0 { // a guard that cannot ask would let nobody delete anything
@@ -161,9 +161,9 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.Before = schema.Fingerprint(made)
-	if m.Before == schema.Fingerprint(s.inside(s.Upcoming)) { // the proof began from just that
-		m.After = schema.Fingerprint(s.inside(d.Outcome.After))
+	m.Before = sqlschema.Fingerprint(made)
+	if m.Before == sqlschema.Fingerprint(s.inside(s.Upcoming)) { // the proof began from just that
+		m.After = sqlschema.Fingerprint(s.inside(d.Outcome.After))
 	} else if m.After, err = s.after(ctx, m); err != nil {
 		return nil, err
 	}
@@ -198,12 +198,12 @@ func (s *State) after(ctx context.Context, m *migration.Migration) (string, erro
 	if cannot {
 		// The live database has more than the migrations made, and the change
 		// needs it: then the live state is the measure.
-		return schema.Fingerprint(s.Wanted), nil
+		return sqlschema.Fingerprint(s.Wanted), nil
 	}
 	if err != nil {
 		return "", err
 	}
-	return schema.Fingerprint(out), nil
+	return sqlschema.Fingerprint(out), nil
 }
 
 // sample gives a few live rows to a proof.

@@ -9,7 +9,7 @@ import (
 	"fmt"
 
 	"erbario/internal/migration"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Memory keeps short texts by name beyond a run. It may forget any of them at any time.
@@ -41,9 +41,9 @@ func (s *State) told(list []*migration.Migration) (out []string) {
 }
 
 // remember keeps the fingerprint of what a run of migrations made.
-func (s *State) remember(list []*migration.Migration, made *schema.Schema) {
+func (s *State) remember(list []*migration.Migration, made *sqlschema.Schema) {
 	if s.Memory != nil && len(list) >= worth {
-		s.Memory.Remember(s.memoryName(list), schema.Fingerprint(made))
+		s.Memory.Remember(s.memoryName(list), sqlschema.Fingerprint(made))
 	}
 }
 
@@ -53,8 +53,8 @@ func (s *State) memoryName(list []*migration.Migration) string {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\n", s.Engine.Name())
 	for _, t := range s.Wanted.Tables {
-		if t.Outside {
-			fmt.Fprintf(h, "%s\n", schema.Fingerprint(&schema.Schema{Tables: []*schema.Table{t}}))
+		if t.Outside() {
+			fmt.Fprintf(h, "%s\n", sqlschema.Fingerprint(&sqlschema.Schema{Tables: []*sqlschema.Table{t}}))
 		}
 	}
 	for _, m := range list {

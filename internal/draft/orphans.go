@@ -11,7 +11,7 @@ import (
 
 	"erbario/internal/plan"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -214,7 +214,7 @@ func (s *State) orphans(ctx context.Context, again Again,
 }
 
 // ownRows tells whether rows of a declared table are among what the undo put aside.
-func (s *State) ownRows(t *schema.Table, all []runner.Archived) bool {
+func (s *State) ownRows(t *sqlschema.Table, all []runner.Archived) bool {
 	return slices.ContainsFunc(all, func(o runner.Archived) bool {
 		kept := s.Live.Table(o.Name)
 		return strings.EqualFold(o.Table, t.Name) && kept != nil && !runner.ByKey(kept, t)
@@ -223,7 +223,7 @@ func (s *State) ownRows(t *schema.Table, all []runner.Archived) bool {
 
 // orphanTable asks about a table that is no longer declared; all are what the undo put
 // aside, and a table that is among it has rows of its own.
-func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table string,
+func (s *State) orphanTable(ctx context.Context, kept *sqlschema.Table, table string,
 	all []runner.Archived) plan.Question {
 	n, _ := s.DB.Count(ctx, "SELECT 1 FROM "+s.Engine.SQL().Quote(kept.Name))
 	q := plan.Question{
@@ -252,7 +252,7 @@ func (s *State) orphanTable(ctx context.Context, kept *schema.Table, table strin
 
 // orphanColumn asks about a column that is no longer declared; taken are the names that
 // others of its table get.
-func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, table string, c *schema.Column,
+func (s *State) orphanColumn(ctx context.Context, kept, wanted *sqlschema.Table, table string, c *sqlschema.Column,
 	taken []string) (*plan.Question, error) {
 	n, err := s.DB.Count(
 		ctx,
@@ -285,7 +285,7 @@ func (s *State) orphanColumn(ctx context.Context, kept, wanted *schema.Table, ta
 
 // otherType asks about values of a column that another migration makes now, with another
 // type.
-func (s *State) otherType(ctx context.Context, kept, t *schema.Table, c *schema.Column) (*plan.Question, error) {
+func (s *State) otherType(ctx context.Context, kept, t *sqlschema.Table, c *sqlschema.Column) (*plan.Question, error) {
 	n, err := s.DB.Count(
 		ctx,
 		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", s.Engine.SQL().Quote(kept.Name),

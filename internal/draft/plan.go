@@ -13,7 +13,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // plan plans the way from what is ahead to what is wanted.
@@ -45,7 +45,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if len(changes) == 0 && len(refer) == 0 && len(from.Others) == 0 && answers.None() && r.Title == "" {
 		return &plan.Plan{}, nil
 	}
-	made := &schema.Schema{}
+	made := &sqlschema.Schema{}
 	// Also a migration that only creates tables has to know what the others made: the
 	// rest of what is declared and exists is found, and belongs into its file.
 	if r.Title != "" && len(from.Tables) > 0 || len(changes) == 0 && len(s.Wanted.Tables) > 0 ||
@@ -89,7 +89,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 	}
 	for _, o := range s.Wanted.Others { // an enum type that has to be made again
-		if old := from.Enum(o.Name); o.Kind == schema.EnumType && old != nil {
+		if old := from.Enum(o.Name); o.Kind == sqlschema.EnumType && old != nil {
 			there := slices.Clone(old.Values)
 			for _, r := range answers.Rename {
 				if enums[r].Apply == nil {
@@ -168,11 +168,11 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 
 // ordered compares the order of the columns of some tables, too; it is an error where they
 // stand as declared. The names may be those of models.
-func ordered(live, wanted *schema.Schema, names []string) (from, to *schema.Schema, tables []string, err error) {
+func ordered(live, wanted *sqlschema.Schema, names []string) (from, to *sqlschema.Schema, tables []string, err error) {
 	from, to = live.Clone(), wanted.Clone()
 	for _, name := range names {
 		i := slices.IndexFunc(to.Tables,
-			func(t *schema.Table) bool { return t.Model == name || strings.EqualFold(t.Name, name) })
+			func(t *sqlschema.Table) bool { return t.Model() == name || strings.EqualFold(t.Name, name) })
 		if i < 0 || from.Table(to.Tables[i].Name) == nil {
 			return nil, nil, nil, fmt.Errorf("--order %s matches nothing: no such table in the database and the models",
 				name)
@@ -180,7 +180,7 @@ func ordered(live, wanted *schema.Schema, names []string) (from, to *schema.Sche
 		w := to.Tables[i]
 		old := from.Table(w.Name)
 		old.Ordered, w.Ordered = true, true
-		comes := slices.ContainsFunc(w.Columns, func(c *schema.Column) bool { return old.Column(c.Name) == nil })
+		comes := slices.ContainsFunc(w.Columns, func(c *sqlschema.Column) bool { return old.Column(c.Name) == nil })
 		moves := slices.ContainsFunc(diff.Tables(old, w),
 			func(c diff.Change) bool { return c.Kind == diff.ChangeOrder })
 		if !comes && !moves {
@@ -226,7 +226,7 @@ func (s *State) enumNames(list []plan.Rename) ([]plan.Rename, error) {
 }
 
 // declared is the column that the models have for one whose value has another name.
-func (s *State) declared(r plan.Rename, all []plan.Rename) *schema.Column {
+func (s *State) declared(r plan.Rename, all []plan.Rename) *sqlschema.Column {
 	table, column := plan.Answers{Rename: all}.After(r.Table, r.Column)
 	if t := s.Wanted.Table(table); t != nil {
 		return t.Column(column)
@@ -236,7 +236,7 @@ func (s *State) declared(r plan.Rename, all []plan.Rename) *schema.Column {
 
 // softDeletesAfter notes which tables mark their deleted rows, and what are their views,
 // where the names by which that is told are still those from before the renames.
-func softDeletesAfter(before, after *schema.Schema, renames plan.Answers) {
+func softDeletesAfter(before, after *sqlschema.Schema, renames plan.Answers) {
 	if before == after {
 		return
 	}
@@ -255,10 +255,10 @@ func softDeletesAfter(before, after *schema.Schema, renames plan.Answers) {
 
 // trial makes renames on scratch, so that the engine itself says what follows
 // them, and tells whether something there is broken.
-func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine.Step,
-	out **schema.Schema) (broken bool, err error) {
+func (s *State) trial(ctx context.Context, from *sqlschema.Schema, renames []engine.Step,
+	out **sqlschema.Schema) (broken bool, err error) {
 	breakable := len(from.Views) > 0 ||
-		slices.ContainsFunc(from.Tables, func(t *schema.Table) bool { return len(t.Triggers) > 0 })
+		slices.ContainsFunc(from.Tables, func(t *sqlschema.Table) bool { return len(t.Triggers) > 0 })
 	var list []string
 	if s.Engine.Caps().ChecksAll && breakable {
 		if list, err = s.broken(ctx, from); err != nil {
@@ -308,7 +308,7 @@ func (s *State) trial(ctx context.Context, from *schema.Schema, renames []engine
 
 // broken are the views and triggers of a schema that do not work: of the live one they are
 // asked there.
-func (s *State) broken(ctx context.Context, from *schema.Schema) ([]string, error) {
+func (s *State) broken(ctx context.Context, from *sqlschema.Schema) ([]string, error) {
 	if from == s.Live {
 		return engine.InvalidObjects(ctx, s.DB)
 	}
@@ -322,7 +322,7 @@ func (s *State) broken(ctx context.Context, from *schema.Schema) ([]string, erro
 
 // gentle gives a function that has the engine find out, on scratch, how gently it can
 // make the changes of a plan, where that is to be said of each; nil: it is not.
-func (s *State) gentle(ctx context.Context, from *schema.Schema, rows bool) func(*plan.Plan) error {
+func (s *State) gentle(ctx context.Context, from *sqlschema.Schema, rows bool) func(*plan.Plan) error {
 	db, ok := engine.As[engine.OnlineDDL](s.DB)
 	if !ok {
 		return nil

@@ -18,6 +18,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // TakeBack takes migrations back on a database inside the transaction that was
@@ -117,7 +118,7 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 
 // renameColumns gives columns of a kept table new names, which may be those that others of
 // them have until then.
-func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kept *schema.Table,
+func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kept *sqlschema.Table,
 	names map[string]string, done func(back func(context.Context) error)) error {
 	var steps [][2]string
 	for _, old := range slices.Sorted(maps.Keys(names)) {
@@ -143,7 +144,7 @@ func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kep
 
 // Returned are values that were put back into a table by Return.
 type Returned struct {
-	Table   *schema.Table
+	Table   *sqlschema.Table
 	Columns []string // none: whole rows
 	Kept    string   // the table in which they were kept
 	Rows    int64
@@ -170,7 +171,7 @@ func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine
 // of each.
 func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
 	told func(Returned)) error {
-	var live *schema.Schema
+	var live *sqlschema.Schema
 	for _, m := range old {
 		list, err := runner.ArchivedBy(ctx, db, m)
 		if err != nil {
@@ -197,7 +198,7 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 				}
 			}
 			if !slices.ContainsFunc(fits.Columns,
-				func(c *schema.Column) bool { return !strings.HasPrefix(c.Name, "key_") }) {
+				func(c *sqlschema.Column) bool { return !strings.HasPrefix(c.Name, "key_") }) {
 				continue
 			}
 			before, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(kept.Name))
@@ -243,8 +244,8 @@ func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*mig
 
 // sameKept tells whether a kept value is one of a column as it is: those of an enum type are
 // kept as texts.
-func sameKept(kept, c *schema.Column) bool {
-	return schema.SameForm(kept.SQLType, c.SQLType) ||
+func sameKept(kept, c *sqlschema.Column) bool {
+	return sqlschema.SameForm(kept.SQLType, c.SQLType) ||
 		c.Values != nil && kept.Values == nil && kept.Type.Kind == schema.Text && kept.Type.Length == 0
 }
 

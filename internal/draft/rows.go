@@ -18,6 +18,7 @@ import (
 	"erbario/internal/rows"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // rows compares the reference rows of all tables that have some, or once had.
@@ -33,17 +34,17 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 		if at := made[strings.ToLower(t.Name)]; at != nil && rows.Has(t, at.By) {
 			k = rows.Known{By: at.By, Keys: at.Keys}
 		}
-		if t.Rows != nil && !slices.Equal(k.By, t.Rows.KeyParts()) { // told by other fields now
-			k = rows.Known{By: t.Rows.KeyParts()}
+		if t.Rows() != nil && !slices.Equal(k.By, t.Rows().KeyParts()) { // told by other fields now
+			k = rows.Known{By: t.Rows().KeyParts()}
 		}
-		if len(k.By) > 0 && !t.Outside {
+		if len(k.By) > 0 && !t.Outside() {
 			known[t.Name] = k
 		}
 	}
 	if len(known) == 0 {
 		return nil, nil
 	}
-	end, at := s.DB, &schema.Schema{} // what the line makes; nothing is asked where the schema is empty
+	end, at := s.DB, &sqlschema.Schema{} // what the line makes; nothing is asked where the schema is empty
 	if len(made) > 0 {
 		if end, err = proof.Replay(ctx, s.Engine, line, s.Wanted); err != nil {
 			return nil, err
@@ -75,7 +76,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 
 // RowChanges lists what differs between the reference rows of the models and those
 // that a whole line of migrations makes from nothing.
-func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *schema.Schema,
+func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *sqlschema.Schema,
 	line []*migration.Migration) ([]diff.Change, error) {
 	s := &State{
 		Engine:   e,
@@ -101,8 +102,8 @@ func (s *State) rowsToTry(ctx context.Context,
 	some bool) (try func(table string, limit int) (engine.Rows, error), done func(), err error) {
 	done = func() {}
 	source, in := s.DB, s.Live
-	named := slices.ContainsFunc(s.Wanted.Tables, func(t *schema.Table) bool {
-		return t.Rows != nil && slices.ContainsFunc(t.Rows.Points, func(to string) bool { return to != "" })
+	named := slices.ContainsFunc(s.Wanted.Tables, func(t *sqlschema.Table) bool {
+		return t.Rows() != nil && slices.ContainsFunc(t.Rows().Points, func(to string) bool { return to != "" })
 	})
 	var line []*migration.Migration
 	if named {
@@ -156,22 +157,22 @@ const namedAtMost = 1000
 
 // namedRows is the condition for the rows of a table that reference rows of others, or of
 // its own, name; empty: none does.
-func (s *State) namedRows(table string, there *schema.Table) string {
+func (s *State) namedRows(table string, there *sqlschema.Table) string {
 	t := s.Wanted.Table(table)
-	if t == nil || t.Rows == nil || there == nil {
+	if t == nil || t.Rows() == nil || there == nil {
 		return ""
 	}
 	named := map[string]map[string]bool{} // by column: the values that others name
 	for _, o := range s.Wanted.Tables {
-		if o.Rows == nil {
+		if o.Rows() == nil {
 			continue
 		}
-		for i, to := range o.Rows.Points {
+		for i, to := range o.Rows().Points {
 			if to != t.Name {
 				continue
 			}
-			for _, row := range o.Rows.Values {
-				by := o.Rows.PointsBy[i]
+			for _, row := range o.Rows().Values {
+				by := o.Rows().PointsBy[i]
 				if there.Column(by) == nil || row[i].Kind == schema.NullValue {
 					continue
 				}

@@ -15,7 +15,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // TakeOver makes room for what a migration adds: tables, and columns as table.column, which
@@ -37,26 +37,26 @@ func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		t := wanted.Table(table)
 		drop[name] = true
 		if column == "" {
-			wanted.Tables = slices.DeleteFunc(wanted.Tables, func(o *schema.Table) bool { return o == t })
+			wanted.Tables = slices.DeleteFunc(wanted.Tables, func(o *sqlschema.Table) bool { return o == t })
 			continue
 		}
 		if t.Unkeyed() {
 			return fmt.Errorf("--take-over %s: %s has no primary key by which to match the values with their rows",
 				name, table)
 		}
-		t.Columns = slices.DeleteFunc(t.Columns, func(c *schema.Column) bool { return c.Name == column })
-		reads := func(x *schema.SQL) bool {
+		t.Columns = slices.DeleteFunc(t.Columns, func(c *sqlschema.Column) bool { return c.Name == column })
+		reads := func(x *sqlschema.SQL) bool {
 			return x != nil && slices.ContainsFunc(e.SQL().Lex(x.Text),
 				func(t sqltok.Token) bool { return t.Named() && strings.EqualFold(t.Name(), column) })
 		}
 		t.Checks = slices.DeleteFunc(t.Checks,
-			func(k *schema.Check) bool { return k.Column == column || reads(&k.SQL) })
-		t.Triggers = slices.DeleteFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Column == column })
+			func(k *sqlschema.Check) bool { return k.Column == column || reads(&k.SQL) })
+		t.Triggers = slices.DeleteFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return g.Column == column })
 		t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
-			func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, column) })
-		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
+			func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, column) })
+		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *sqlschema.Index) bool {
 			return reads(x.Where) ||
-				slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Column == column || reads(p.Expr) })
+				slices.ContainsFunc(x.Parts, func(p sqlschema.Part) bool { return p.Column == column || reads(p.Expr) })
 		})
 		t.Text = ""
 	}

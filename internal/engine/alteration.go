@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Qualify puts the table's name before its columns'.
@@ -20,7 +21,7 @@ func Qualify(table string, columns []string) []string {
 }
 
 // Between is the alteration of a table into another where no more is known than the two.
-func Between(from, to *schema.Table) Alteration {
+func Between(from, to *sqlschema.Table) Alteration {
 	return Alteration{
 		From:    from,
 		To:      to,
@@ -31,7 +32,7 @@ func Between(from, to *schema.Table) Alteration {
 }
 
 // LostColumns are the columns of from, generated ones aside, that to lacks or generates.
-func LostColumns(from, to *schema.Table) []string {
+func LostColumns(from, to *sqlschema.Table) []string {
 	var out []string
 	for _, c := range from.Columns {
 		if o := to.Column(c.Name); c.Generated == nil && (o == nil || o.Generated != nil) {
@@ -43,7 +44,7 @@ func LostColumns(from, to *schema.Table) []string {
 
 // Freed tells whether a column is generated before and plain after: its values stay, and
 // what is written to it since is lost with the undo.
-func Freed(before, after *schema.Column) bool {
+func Freed(before, after *sqlschema.Column) bool {
 	return before != nil && after != nil && before.Generated != nil && after.Generated == nil
 }
 
@@ -66,7 +67,7 @@ func Guards(list []Requirement) []Requirement {
 }
 
 // TriggerTitle says that a trigger comes (hold) or goes (stop).
-func TriggerTitle(verb string, t *schema.Table, g *schema.Trigger) string {
+func TriggerTitle(verb string, t *sqlschema.Table, g *sqlschema.Trigger) string {
 	switch {
 	case g.Purpose == schema.ForImmutable && verb == "hold":
 		return fmt.Sprintf("%s.%s is immutable", t.Name, g.Column)

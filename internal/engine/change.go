@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Notice tells where an engine does not do exactly what was declared, or cannot do it.
@@ -176,7 +177,7 @@ type Conversion struct {
 // RowDeletion is rows of a table that go, and the table in which they are kept;
 // none: they are deleted for good.
 type RowDeletion struct {
-	Table *schema.Table
+	Table *sqlschema.Table
 	Where string
 	Keep  string
 	What  string // the rows in words, such as "deleted rows of specimens"
@@ -192,7 +193,7 @@ type RowDeletion struct {
 // RowUpsert is reference rows of a table that are to be as they are declared,
 // and the table in which the values are kept that they had.
 type RowUpsert struct {
-	Table *schema.Table // with its triggers
+	Table *sqlschema.Table // with its triggers
 	By    []string
 	Rows  []RowValues
 	Keep  string
@@ -239,7 +240,7 @@ type Source struct {
 // the other. Columns of the same name get their values from each other unless
 // Forward or Back says otherwise; all others get their default.
 type Alteration struct {
-	From, To *schema.Table
+	From, To *sqlschema.Table
 	Forward  map[string]Source                     // by column of To
 	Back     map[string]Source                     // by column of From
 	Lost     []string                              // the columns of From whose values are lost
@@ -258,7 +259,7 @@ type Alteration struct {
 
 // TableDrop is a table to be dropped, and where its rows are kept.
 type TableDrop struct {
-	Table *schema.Table
+	Table *sqlschema.Table
 	Keep  string
 }
 
@@ -313,10 +314,10 @@ func (a Alteration) otherKey() []string {
 		return keys
 	}
 	for _, x := range a.From.Indexes {
-		if x.Unique && !x.Invalid && x.Where == nil && !slices.ContainsFunc(x.Parts, func(p schema.Part) bool {
+		if x.Unique && !x.Invalid && x.Where == nil && !slices.ContainsFunc(x.Parts, func(p sqlschema.Part) bool {
 			return p.Expr != nil || p.Collation != "" || p.Length > 0 || !stays(p.Column)
 		}) {
-			return schema.Names(x.Parts)
+			return sqlschema.Names(x.Parts)
 		}
 	}
 	return nil

@@ -6,20 +6,21 @@ import (
 	"time"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Compiler puts declarations and changes into the words of one engine.
 type Compiler interface {
 	// Lower fills the stored layer of a declared schema: what this engine
 	// keeps for it. The notices tell where it cannot do what was declared.
-	Lower(declared *schema.Schema) (*schema.Schema, []Notice)
+	Lower(declared *schema.Schema) (*sqlschema.Schema, []Notice)
 	// CreateAll gives what makes an empty database hold the same as s, from the
 	// statements that s was read from where there are any; Fill runs it.
-	CreateAll(s *schema.Schema) []Creation
+	CreateAll(s *sqlschema.Schema) []Creation
 	// DropAll gives the statements that drop everything that s holds.
-	DropAll(s *schema.Schema) []string
+	DropAll(s *sqlschema.Schema) []string
 	// Create and Drop give the steps for a whole table.
-	Create(t *schema.Table) Step
+	Create(t *sqlschema.Table) Step
 	Drop(d TableDrop) Change
 	// Alter gives the steps that make one table another.
 	Alter(a Alteration) Change
@@ -30,23 +31,23 @@ type Compiler interface {
 	// Archive gives the statements that make the table kept, and those that put values
 	// of t aside into it, before t or some of its columns are dropped; no columns: all of
 	// it.
-	Archive(t *schema.Table, columns []string, kept string) (makes, fills []string)
+	Archive(t *sqlschema.Table, columns []string, kept string) (makes, fills []string)
 	// Restore gives the statements that bring values back into the table once it is there
 	// again; what finds no row stays in kept. With stay, kept rows are not taken away, since
 	// they hold more.
-	Restore(t, kept *schema.Table, stay bool) []string
+	Restore(t, kept *sqlschema.Table, stay bool) []string
 	// Rename gives the steps that give a table or a column of s another name,
 	// followed by everything that refers to it, and s after them. Without s it is a
 	// table that nothing refers to.
-	Rename(s *schema.Schema, table, column, to string) ([]Step, *schema.Schema)
+	Rename(s *sqlschema.Schema, table, column, to string) ([]Step, *sqlschema.Schema)
 	// Schedule gives steps, as they would be in one transaction, the form in which
 	// the engine runs them.
 	Schedule(steps []Step) []Step
 	// Convert tells how a value of one column becomes one of another type; ok is
 	// false where there is no one obvious way.
-	Convert(from, to *schema.Column) (c Conversion, ok bool)
+	Convert(from, to *sqlschema.Column) (c Conversion, ok bool)
 	// Trigger gives the statements that make a trigger, and those that drop it.
-	Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string)
+	Trigger(t *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string)
 }
 
 // Online is a Compiler for servers, whose tables others use while they are changed.
@@ -55,10 +56,10 @@ type Online interface {
 	// reads or writes their rows; nothing where the whole database is one lock.
 	Locks(statement string) []Lock
 	// ReferenceInUse gives the steps that make a reference while its tables are used.
-	ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []Step
+	ReferenceInUse(t *sqlschema.Table, k *sqlschema.ForeignKey) []Step
 	// AddReference and DropReference give the statements for one alone.
-	AddReference(t *schema.Table, k *schema.ForeignKey) []string
-	DropReference(t *schema.Table, k *schema.ForeignKey) []string
+	AddReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string
+	DropReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string
 }
 
 // OnlineOf is the engine's Online; ok is false where the whole database is one lock.
@@ -117,14 +118,14 @@ type Enums interface {
 type Stages interface {
 	// SyncTriggers gives the triggers that complete what either application writes, and note
 	// who writes as before.
-	SyncTriggers(t *schema.Table, spans []Span) []*schema.Trigger
+	SyncTriggers(t *sqlschema.Table, spans []Span) []*sqlschema.Trigger
 	// FollowTriggers gives the triggers that take the place of a bridge in the moment in which its
 	// columns change their names: until the old ones are dropped, and again while an undo
 	// brings them back, those have what is written to the new ones. nil where all of it is
 	// one transaction.
-	FollowTriggers(t *schema.Table, list []Following) []*schema.Trigger
+	FollowTriggers(t *sqlschema.Table, list []Following) []*sqlschema.Trigger
 	// LiveView is the view of the rows that are not deleted, as a table now is.
-	LiveView(t *schema.Table, without ...string) *schema.View
+	LiveView(name string, t *sqlschema.Table, without ...string) *sqlschema.View
 	// Begin gives the statements that begin to note who writes as before: the change
 	// itself counts as such, where there are rows. End forgets it.
 	Begin(table string) []string
@@ -142,20 +143,20 @@ type Stages interface {
 	// null.
 	Differ(a, b string) string
 	// Random tells whether a default is another one each time it is asked for.
-	Random(c *schema.Column) bool
+	Random(c *sqlschema.Column) bool
 }
 
 // Following is a column that is about to be dropped and follows another until then.
 type Following struct {
-	Column *schema.Column // that follows
-	Value  string         // over the row
+	Column *sqlschema.Column // that follows
+	Value  string            // over the row
 }
 
 // Span is one column that a bridge gives its value.
 type Span struct {
-	Column *schema.Column
-	Fill   string         // the value where none was written, over the row; "" with Old
-	Old    *schema.Column // the column that stood for it, with another name; nil: none
+	Column *sqlschema.Column
+	Fill   string            // the value where none was written, over the row; "" with Old
+	Old    *sqlschema.Column // the column that stood for it, with another name; nil: none
 	// There and Back turn a value of Old into one of Column, and back.
 	There, Back Conversion
 	Hidden      bool // no application knows Column yet

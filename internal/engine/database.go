@@ -8,7 +8,7 @@ import (
 	"errors"
 	"time"
 
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Mode is what a database is opened for.
@@ -63,10 +63,10 @@ type Conn interface {
 // Inspector reads what a database holds beside its rows.
 type Inspector interface {
 	// Inspect reads everything that the database holds.
-	Inspect(ctx context.Context) (*schema.Schema, error)
+	Inspect(ctx context.Context) (*sqlschema.Schema, error)
 	// Canonicalize puts the SQL of a wanted schema into the words in which the server
 	// keeps it, where it has others for it than live has. Nothing is left behind.
-	Canonicalize(ctx context.Context, wanted, live *schema.Schema) error
+	Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error
 	// Kept are the names of the tables that begin with prefix.
 	Kept(ctx context.Context, prefix string) ([]string, error)
 	// TableSize is the room that a table takes, in bytes, as near as the engine tells.
@@ -108,9 +108,9 @@ type Loader interface {
 	// its columns, null or not, and tells how many it found.
 	DeleteEqual(ctx context.Context, r TableRows) (deleted int64, err error)
 	// NextNumber is the number that the next row of a table gets.
-	NextNumber(ctx context.Context, t *schema.Table) (int64, error)
+	NextNumber(ctx context.Context, t *sqlschema.Table) (int64, error)
 	// Reserve sees to it that nobody gets a number up to last.
-	Reserve(ctx context.Context, t *schema.Table, last int64) error
+	Reserve(ctx context.Context, t *sqlschema.Table, last int64) error
 }
 
 // Database is one connection to one database, held until Close, in all its roles. Its
@@ -224,7 +224,7 @@ func As[T any](db Database) (T, bool) {
 // or a string: of a text, a decimal with all its digits, a day 2006-01-02, a time
 // 15:04:05, a moment 2006-01-02 15:04:05.
 type TableRows struct {
-	Table   *schema.Table
+	Table   *sqlschema.Table
 	Columns []string
 	Cells   []any    // row by row
 	Encoded [][]byte // parts of the rows, by Encode, instead of Cells

@@ -5,6 +5,7 @@ package engine
 import (
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Dialect is the SQL of one engine.
@@ -19,7 +20,7 @@ type Dialect interface {
 	Cast(sql, sqlType string) string
 	// SameValue is the condition that two values of a column are the same to an index of
 	// which it is a part.
-	SameValue(p schema.Part, c *schema.Column, a, b string) string
+	SameValue(p sqlschema.Part, c *sqlschema.Column, a, b string) string
 	// Split cuts SQL into statements and the comments between them.
 	Split(src string) []Piece
 	// Lex cuts SQL into its tokens, comments left out.
@@ -33,7 +34,7 @@ type Dialect interface {
 	// SQL, and a place is (VALUE, …), as literals.
 	CompareKey(keys []string, op, place string) string
 	// Candidates are SQL literals to try as values of the column in a proof.
-	Candidates(t *schema.Table, c *schema.Column) []string
+	Candidates(t *sqlschema.Table, c *sqlschema.Column) []string
 }
 
 // Scripter writes plain scripts for the engine's own client.
@@ -55,7 +56,7 @@ type Scripter interface {
 	DeleteTogether(tables, where []string) []string
 	// Unguarded gives statements that delete rows of a table past the guard of its soft
 	// deletion.
-	Unguarded(t *schema.Table, sql ...string) []string
+	Unguarded(t *sqlschema.Table, sql ...string) []string
 }
 
 // OnlyLocks tells whether a statement does nothing but to lock tables.

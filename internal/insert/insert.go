@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Database is what is needed of a connection here: statements, and references that are held
@@ -25,9 +26,9 @@ type Database interface {
 type Table struct {
 	DB     Database
 	Engine engine.Engine
-	Live   *schema.Schema
+	Live   *sqlschema.Schema
 	Models *schema.Schema // as declared, before an engine has put them into its words; nil: nothing is known
-	*schema.Table
+	*sqlschema.Table
 }
 
 // Given is a value for a field, or for a column, as people type it.
@@ -52,7 +53,7 @@ func (e *FieldError) Unwrap() error { return e.Err }
 // RuleError says which rule of the table a row breaks. Rule is a *schema.Check, Index,
 // ForeignKey or Trigger; nil: the database named none of the table's.
 type RuleError struct {
-	Table *schema.Table
+	Table *sqlschema.Table
 	Name  string
 	Rule  any
 	Err   error
@@ -78,7 +79,8 @@ func (t Table) declared(table string) *schema.Table {
 	return t.Models.Table(table)
 }
 
-// column finds a live column by its field or its name, with all that is declared of it.
+// column finds a live column by its field or its name, with all that is declared of it; one
+// that nobody declared as a model would declare it.
 func (t Table) column(name string) (*schema.Column, error) {
 	w := t.declared(t.Name)
 	var known []string
@@ -91,7 +93,11 @@ func (t Table) column(name string) (*schema.Column, error) {
 			if d != nil {
 				return d, nil
 			}
-			return c, nil
+			out := &schema.Column{Name: c.Name, Type: c.Type, NotNull: c.NotNull}
+			if c.Generated != nil {
+				out.Generated = &schema.Generated{SQL: c.Generated.SQL.Text, Stored: c.Generated.Stored}
+			}
+			return out, nil
 		}
 		if d != nil && d.Field != "" {
 			known = append(known, d.Field)
@@ -221,7 +227,7 @@ func read(raw string, typ schema.Type) (schema.Value, error) {
 }
 
 // reference is the foreign key of one column alone; nil: it has none.
-func (t Table) reference(column string) *schema.ForeignKey {
+func (t Table) reference(column string) *sqlschema.ForeignKey {
 	for _, k := range t.ForeignKeys {
 		if len(k.Columns) == 1 && strings.EqualFold(k.Columns[0], column) && len(k.References) == 1 {
 			return k
@@ -232,7 +238,7 @@ func (t Table) reference(column string) *schema.ForeignKey {
 
 // pointing finds the row that a reference points at, by its key, or else by any value that
 // is unique among its rows; rows that are marked as deleted do not count.
-func (t Table) pointing(ctx context.Context, k *schema.ForeignKey, raw string) (string, error) {
+func (t Table) pointing(ctx context.Context, k *sqlschema.ForeignKey, raw string) (string, error) {
 	to := t.Live.Table(k.Table)
 	if to == nil {
 		return "", fmt.Errorf("%s, to which it refers, does not exist", k.Table)
@@ -304,21 +310,25 @@ type unique struct {
 
 // uniques are the columns that are unique each by itself.
 func (t Table) uniques() []unique {
-	of := t.Table
-	if w := t.declared(t.Name); w != nil {
-		of = w
-	}
 	var out []unique
-	for _, x := range of.Indexes {
-		if !x.Unique || len(x.Parts) != 1 || x.Parts[0].Expr != nil || t.Table.Column(x.Parts[0].Column) == nil {
-			continue
+	add := func(column string, folded bool) {
+		if c, err := t.column(column); err == nil && c.Generated == nil && t.Table.Column(column) != nil {
+			out = append(out, unique{c, folded})
 		}
-		c, err := t.column(x.Parts[0].Column)
-		if err != nil || c.Generated != nil {
-			continue
+	}
+	if w := t.declared(t.Name); w != nil {
+		for _, x := range w.Indexes {
+			if x.Unique && len(x.Parts) == 1 && x.Parts[0].SQL == "" {
+				add(x.Parts[0].Column, x.Parts[0].IgnoringCase)
+			}
 		}
-		folded := x.Parts[0].Collation != "" && !strings.EqualFold(x.Parts[0].Collation, "binary")
-		out = append(out, unique{c, folded})
+		return out
+	}
+	for _, x := range t.Indexes {
+		if x.Unique && len(x.Parts) == 1 && x.Parts[0].Expr == nil {
+			collation := x.Parts[0].Collation
+			add(x.Parts[0].Column, collation != "" && !strings.EqualFold(collation, "binary"))
+		}
 	}
 	return out
 }

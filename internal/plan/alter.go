@@ -11,7 +11,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -19,7 +19,7 @@ import (
 type altering struct {
 	name         string
 	changes      []diff.Change
-	live, wanted *schema.Table
+	live, wanted *sqlschema.Table
 	engine.Alteration
 	rows    func() int64 // of the live table
 	again   map[string]bool
@@ -306,7 +306,7 @@ func (p *planner) tellEffect(x *altering, change engine.Change) {
 	declared := x.To.Clone()
 	reorder(declared, x.wanted)
 	comes := slices.ContainsFunc(x.changes, func(c diff.Change) bool { return c.Kind == diff.AddColumn })
-	same := func(x, y *schema.Column) bool { return x.Name == y.Name }
+	same := func(x, y *sqlschema.Column) bool { return x.Name == y.Name }
 	if comes && !slices.EqualFunc(declared.Columns, x.To.Columns, same) {
 		p.plan.Effects[x.name] += "; new columns are added last, since only a copy of the table could order them"
 		p.plan.Last = append(p.plan.Last, x.name)

@@ -11,6 +11,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -109,11 +110,11 @@ func (p *planner) ways() error {
 // wayOn are the flags by which rows would fit a requirement of a column's new type.
 func (p *planner) wayOn(r engine.Requirement) []Choice {
 	for _, c := range p.plan.Changes {
-		col, ok := c.Object.(*schema.Column)
+		col, ok := c.Object.(*sqlschema.Column)
 		if !ok || c.Kind != diff.ChangeType || r.Table != c.Table || r.About != c.Name {
 			continue
 		}
-		old, _ := c.Before.(*schema.Column)
+		old, _ := c.Before.(*sqlschema.Column)
 		x, expression := "{"+c.Name+"}", "EXPRESSION"
 		switch t := col.Type; {
 		case old != nil && old.Type.Kind == schema.Text && t.Kind == schema.Decimal && !strings.Contains(col.SQLType, "TEXT"):
@@ -152,12 +153,12 @@ func (p *planner) rowsOf(table, column string, n int64) string {
 // ValueChoices are the answers to what value rows are to have in a column of a declared
 // table that becomes required. Several rows cannot have one value where it is unique by
 // itself, and a key is never optional.
-func ValueChoices(t *schema.Table, column string, rows int64) []Choice {
+func ValueChoices(t *sqlschema.Table, column string, rows int64) []Choice {
 	target := t.Name + "." + column
 	key := t.Key()
 	alone := func(names []string) bool { return len(names) == 1 && strings.EqualFold(names[0], column) }
-	unique := alone(key) || slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool {
-		return x.Unique && len(x.Parts) == 1 && alone(schema.Names(x.Parts))
+	unique := alone(key) || slices.ContainsFunc(t.Indexes, func(x *sqlschema.Index) bool {
+		return x.Unique && len(x.Parts) == 1 && alone(sqlschema.Names(x.Parts))
 	})
 	var out []Choice
 	if !unique || rows < 2 {

@@ -10,16 +10,17 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
 // renameChoices gives the rows of a renamed value of a choice its new name.
 func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
-	k, ok := c.Object.(*schema.Check)
+	k, ok := c.Object.(*sqlschema.Check)
 	if !ok || k.Purpose != schema.ForChoice {
 		return
 	}
-	old := diff.Choices(c.Before.(*schema.Check))
+	old := diff.Choices(c.Before.(*sqlschema.Check))
 	now := diff.Choices(k)
 	var there, back, merged []string
 	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.SQL().Text(v), value) }

@@ -12,13 +12,14 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
 // restore plans the columns of a table that migrations made and somebody dropped
 // here by hand. It returns the table with them, and what is left to change; ok is
 // false where a question is open.
-func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change, bool) {
+func (p *planner) restore(live *sqlschema.Table, changes []diff.Change) (*sqlschema.Table, []diff.Change, bool) {
 	if p.Made == nil || p.Made.Table(live.Name) == nil {
 		return live, changes, true
 	}
@@ -37,16 +38,16 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 	for _, c := range changes {
 		belongs := false
 		switch o := c.Object.(type) {
-		case *schema.Column:
+		case *sqlschema.Column:
 			belongs = c.Kind == diff.AddColumn && gone[c.Name]
-		case *schema.Check:
+		case *sqlschema.Check:
 			belongs = c.Kind == diff.AddCheck && gone[o.Column]
-		case *schema.Trigger:
+		case *sqlschema.Trigger:
 			belongs = c.Kind == diff.AddTrigger && gone[o.Column] && !isSpanning(o)
-		case *schema.ForeignKey:
+		case *sqlschema.ForeignKey:
 			belongs = c.Kind == diff.AddReference && slices.ContainsFunc(o.Columns, func(n string) bool { return gone[n] })
-		case *schema.Index:
-			belongs = (c.Kind == diff.AddIndex || c.Kind == diff.AddUnique) && slices.ContainsFunc(schema.Names(o.Parts), func(n string) bool { return gone[n] })
+		case *sqlschema.Index:
+			belongs = (c.Kind == diff.AddIndex || c.Kind == diff.AddUnique) && slices.ContainsFunc(sqlschema.Names(o.Parts), func(n string) bool { return gone[n] })
 		}
 		if belongs {
 			back = append(back, c)
@@ -76,7 +77,7 @@ func (p *planner) restore(live *schema.Table, changes []diff.Change) (*schema.Ta
 	for _, step := range p.Engine.DDL().Alter(a).Steps {
 		list = append(list, step.Apply...)
 	}
-	list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool {
+	list = append(list, p.foundReferences(with, func(k *sqlschema.ForeignKey) bool {
 		return slices.ContainsFunc(back, func(c diff.Change) bool { return c.Object == any(k) })
 	})...)
 	p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: first, Make: list})
@@ -91,10 +92,10 @@ func (p *planner) restoreTables() []diff.Change {
 	if p.Made == nil {
 		return nil
 	}
-	missing := &schema.Schema{}
+	missing := &sqlschema.Schema{}
 	for _, t := range p.Made.Tables {
 		w := p.Wanted.Table(t.Name)
-		if w != nil && !w.Outside && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil && p.Live.View(t.Name) == nil &&
+		if w != nil && !w.Outside() && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil && p.Live.View(t.Name) == nil &&
 			p.oldTable(t.Name) == t.Name {
 			missing.Tables = append(missing.Tables, t)
 		}
@@ -105,7 +106,7 @@ func (p *planner) restoreTables() []diff.Change {
 	live := *p.Live
 	live.Tables = slices.Clone(live.Tables)
 	var out []diff.Change
-	for _, t := range schema.ParentsFirst(missing) {
+	for _, t := range sqlschema.ParentsFirst(missing) {
 		p.plan.Found = append(p.plan.Found, Found{Table: t.Name, Make: p.Engine.DDL().Create(withoutSpanning(t)).Apply})
 		p.dropped = append(p.dropped, t.Name)
 		live.Tables = append(live.Tables, withoutSpanning(t))
@@ -119,20 +120,20 @@ func (p *planner) restoreTables() []diff.Change {
 
 // beside plans the indexes, triggers and references of a table that migrations made and
 // somebody dropped here by hand, but those of columns that went too.
-func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change) {
+func (p *planner) beside(live, made *sqlschema.Table, changes []diff.Change) (*sqlschema.Table, []diff.Change) {
 	var rest []diff.Change
 	for _, c := range changes {
 		name := ""
 		switch o := c.Object.(type) {
-		case *schema.Index:
-			called := func(x *schema.Index) bool { return strings.EqualFold(x.Name, o.Name) }
+		case *sqlschema.Index:
+			called := func(x *sqlschema.Index) bool { return strings.EqualFold(x.Name, o.Name) }
 			same := slices.ContainsFunc(made.Indexes, called) && !slices.ContainsFunc(live.Indexes, called)
-			whole := !slices.ContainsFunc(schema.Names(o.Parts), func(n string) bool { return live.Column(n) == nil })
+			whole := !slices.ContainsFunc(sqlschema.Names(o.Parts), func(n string) bool { return live.Column(n) == nil })
 			if c.Kind.Sign() == "+" && same && whole && !o.Constraint {
 				name = o.Name
 			}
-		case *schema.ForeignKey:
-			called := func(k *schema.ForeignKey) bool {
+		case *sqlschema.ForeignKey:
+			called := func(k *sqlschema.ForeignKey) bool {
 				return strings.EqualFold(k.Name, o.Name) && strings.EqualFold(k.Table, o.Table)
 			}
 			same := slices.ContainsFunc(made.ForeignKeys, called) && !slices.ContainsFunc(live.ForeignKeys, called)
@@ -140,8 +141,8 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 			if c.Kind == diff.AddReference && same && whole && p.Engine.Caps().ImmediateReferences {
 				name = o.Name
 			}
-		case *schema.Trigger:
-			called := func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, o.Name) }
+		case *sqlschema.Trigger:
+			called := func(g *sqlschema.Trigger) bool { return strings.EqualFold(g.Name, o.Name) }
 			same := slices.ContainsFunc(made.Triggers, called) && !slices.ContainsFunc(live.Triggers, called)
 			if c.Kind.Sign() == "+" && same && live.Column(o.Column) != nil && !isSpanning(o) {
 				name = o.Name
@@ -156,7 +157,7 @@ func (p *planner) beside(live, made *schema.Table, changes []diff.Change) (*sche
 		for _, step := range p.Engine.DDL().Alter(engine.Between(live, with)).Steps {
 			list = append(list, step.Apply...)
 		}
-		list = append(list, p.foundReferences(with, func(k *schema.ForeignKey) bool { return c.Object == any(k) })...)
+		list = append(list, p.foundReferences(with, func(k *sqlschema.ForeignKey) bool { return c.Object == any(k) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Beside: name, Make: list})
 		p.plan.Effects[live.Name] = "keeps every row; what was dropped outside Erbario is created again"
 		live = with
@@ -172,7 +173,7 @@ func (p *planner) takeOver() {
 		return
 	}
 	for _, w := range p.Wanted.Tables {
-		if live := p.Live.Table(w.Name); live != nil && !w.Outside && !p.renamed(w.Name) {
+		if live := p.Live.Table(w.Name); live != nil && !w.Outside() && !p.renamed(w.Name) {
 			p.foundOnce(p.without(live))
 		}
 	}
@@ -191,7 +192,7 @@ func (p *planner) takeOver() {
 }
 
 // foundOnce is found for tables that were not looked at yet.
-func (p *planner) foundOnce(live *schema.Table) {
+func (p *planner) foundOnce(live *sqlschema.Table) {
 	if !p.looked[live.Name] {
 		p.looked[live.Name] = true
 		p.found(live)

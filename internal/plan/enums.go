@@ -14,6 +14,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -48,7 +49,7 @@ func (p *planner) enums() {
 	}
 	for i := range p.plan.Changes {
 		c := &p.plan.Changes[i]
-		o, _ := c.Object.(*schema.Other)
+		o, _ := c.Object.(*sqlschema.Other)
 		switch c.Kind {
 		case diff.AddEnum:
 			old := p.Live.Enum(Apart(o.Name))
@@ -75,17 +76,17 @@ func (p *planner) enums() {
 				Undo:  words.Make(old.Name, old.Values),
 			})
 		case diff.ChangeEnum:
-			p.fresh = append(p.fresh, added(c.Before.(*schema.Other).Values, o.Values)...)
+			p.fresh = append(p.fresh, added(c.Before.(*sqlschema.Other).Values, o.Values)...)
 			p.units = append(p.units, unit{
 				rank:   rankEnumComes,
 				name:   o.Name,
-				change: engine.Change{Steps: []engine.Step{p.addValues(o, c.Before.(*schema.Other))}},
+				change: engine.Change{Steps: []engine.Step{p.addValues(o, c.Before.(*sqlschema.Other))}},
 			})
 		}
 	}
 	p.tellEnums()
 	for _, old := range p.Live.Others {
-		if old.Kind == schema.EnumType && p.Made != nil && p.Made.Enum(old.Name) != nil &&
+		if old.Kind == sqlschema.EnumType && p.Made != nil && p.Made.Enum(old.Name) != nil &&
 			p.Wanted.Enum(old.Name) == nil && !strings.HasPrefix(old.Name, Apart("")) {
 			p.plan.Changes = append(p.plan.Changes, diff.Change{
 				Kind:   diff.DropEnum,
@@ -106,7 +107,7 @@ func (p *planner) enums() {
 func (p *planner) remade() map[string]string {
 	out := map[string]string{}
 	for _, o := range p.Wanted.Others {
-		if apart := Apart(o.Name); o.Kind == schema.EnumType && p.Live.Enum(apart) != nil {
+		if apart := Apart(o.Name); o.Kind == sqlschema.EnumType && p.Live.Enum(apart) != nil {
 			out[p.Engine.SQL().Quote(apart)] = p.Engine.SQL().Quote(o.Name)
 		}
 	}
@@ -157,8 +158,8 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 
 // asksEnum tells whether a query names a column of the table that is of an enum type.
 func (p *planner) asksEnum(table, query string) bool {
-	for _, t := range []*schema.Table{p.Live.Table(table), p.Wanted.Table(table)} {
-		if t != nil && slices.ContainsFunc(t.Columns, func(c *schema.Column) bool {
+	for _, t := range []*sqlschema.Table{p.Live.Table(table), p.Wanted.Table(table)} {
+		if t != nil && slices.ContainsFunc(t.Columns, func(c *sqlschema.Column) bool {
 			return c.Values != nil && strings.Contains(query, p.Engine.SQL().Quote(c.Name))
 		}) {
 			return true
@@ -184,11 +185,11 @@ func (p *planner) tellEnums() {
 func (p *planner) enumsAside() {
 	for apart, name := range p.remade() {
 		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
-			if old, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck {
-				return schema.SQL{
+			if old, ok := c.Before.(*sqlschema.Check); ok && c.Kind == diff.ChangeCheck {
+				return sqlschema.SQL{
 					Text:  strings.ReplaceAll(old.SQL.Text, apart, name),
 					Canon: old.SQL.Canon,
-				}.Same(c.Object.(*schema.Check).SQL)
+				}.Same(c.Object.(*sqlschema.Check).SQL)
 			}
 			return c.Kind == diff.ChangeDefault && c.From == c.To+"::"+name
 		})
@@ -197,7 +198,7 @@ func (p *planner) enumsAside() {
 
 // addValues gives the step that adds values to an enum type. Back, the type is made
 // again without them, and each column changes over, which no row must stand against.
-func (p *planner) addValues(o, old *schema.Other) engine.Step {
+func (p *planner) addValues(o, old *sqlschema.Other) engine.Step {
 	words := engine.EnumsOf(p.Engine)
 	s := engine.Step{
 		Title: "the enum type " + o.Name + " has " + strings.Join(added(old.Values, o.Values), ", "),
@@ -245,8 +246,8 @@ func (p *planner) addedUsed() {
 	for i := range p.plan.Steps {
 		s := &p.plan.Steps[i]
 		for _, c := range p.plan.Changes {
-			o, ok := c.Object.(*schema.Other)
-			old, changed := c.Before.(*schema.Other)
+			o, ok := c.Object.(*sqlschema.Other)
+			old, changed := c.Before.(*sqlschema.Other)
 			if !ok || !changed || c.Kind != diff.ChangeEnum || old.Name != o.Name ||
 				!slices.Equal(s.Apply, engine.EnumsOf(p.Engine).Add(o.Name, old.Values, o.Values)) {
 				continue
@@ -279,7 +280,7 @@ func (p *planner) valueSteps() {
 // enumLess sees to the rows of values that an enum type loses: they become others, where
 // an answer says so, or are asked about. It tells whether all is said of the column.
 func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
-	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
+	col, old := c.Object.(*sqlschema.Column), c.Before.(*sqlschema.Column)
 	if col.Values == nil || old.Values == nil {
 		return false
 	}
@@ -344,7 +345,7 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 // EnumRename is the step that renames a value of the enum type of a column; false
 // where the column has none, or the rows become an existing value. all are the renames
 // that are made together.
-func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engine.Step, bool) {
+func EnumRename(e engine.Engine, s *sqlschema.Schema, r Rename, all []Rename) (engine.Step, bool) {
 	t := s.Table(r.Table)
 	if t == nil || r.Value == "" || !e.Caps().Enums {
 		return engine.Step{}, false
@@ -355,7 +356,7 @@ func EnumRename(e engine.Engine, s *schema.Schema, r Rename, all []Rename) (engi
 		return engine.Step{}, false
 	}
 	for _, o := range s.Others {
-		if c != nil && o.Kind == schema.EnumType && c.SQLType == e.SQL().Quote(o.Name) {
+		if c != nil && o.Kind == sqlschema.EnumType && c.SQLType == e.SQL().Quote(o.Name) {
 			return engine.Step{
 				Title: words.OneLine(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
 				Apply: engine.EnumsOf(e).

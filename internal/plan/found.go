@@ -8,7 +8,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // letGo tells whether a person said that a table or a column that no migration
@@ -37,15 +37,15 @@ func (p *planner) made(c diff.Change) bool {
 		return t.Column(c.Name) != nil
 	case diff.DropIndex, diff.DropUnique:
 		return slices.ContainsFunc(t.Indexes,
-			func(x *schema.Index) bool { return strings.EqualFold(x.Name, c.Object.(*schema.Index).Name) })
+			func(x *sqlschema.Index) bool { return strings.EqualFold(x.Name, c.Object.(*sqlschema.Index).Name) })
 	case diff.DropReference:
-		k := c.Object.(*schema.ForeignKey)
+		k := c.Object.(*sqlschema.ForeignKey)
 		return slices.ContainsFunc(t.ForeignKeys,
-			func(o *schema.ForeignKey) bool { return slices.Equal(o.Columns, k.Columns) })
+			func(o *sqlschema.ForeignKey) bool { return slices.Equal(o.Columns, k.Columns) })
 	case diff.DropCheck:
-		k := c.Object.(*schema.Check)
+		k := c.Object.(*sqlschema.Check)
 		return slices.ContainsFunc(t.Checks,
-			func(o *schema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
+			func(o *sqlschema.Check) bool { return o.Name == k.Name && (o.Name != "" || o.SQL.Same(k.SQL)) })
 	case diff.DropComment:
 		if c.Name == "" {
 			return t.Comment != ""
@@ -54,14 +54,14 @@ func (p *planner) made(c diff.Change) bool {
 		return o != nil && o.Comment != ""
 	case diff.DropTrigger:
 		return slices.ContainsFunc(t.Triggers,
-			func(o *schema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
+			func(o *sqlschema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
 	}
 	return false
 }
 
 // found notes what of a table no migration made and a model declares now: other
 // databases may have it not.
-func (p *planner) found(live *schema.Table) {
+func (p *planner) found(live *sqlschema.Table) {
 	if p.Made == nil {
 		return
 	}
@@ -78,7 +78,7 @@ func (p *planner) found(live *schema.Table) {
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Make: p.Engine.DDL().Create(known).Apply})
 		return
 	}
-	var missing []*schema.Column
+	var missing []*sqlschema.Column
 	for _, c := range known.Columns {
 		if made.Column(c.Name) == nil {
 			missing = append(missing, c)
@@ -91,11 +91,11 @@ func (p *planner) found(live *schema.Table) {
 		for _, o := range missing[i:] {
 			without = target(without, []diff.Change{{Kind: diff.DropColumn, Table: live.Name, Name: o.Name, Object: o}})
 			without.Indexes = slices.DeleteFunc(without.Indexes,
-				func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), o.Name) })
+				func(x *sqlschema.Index) bool { return slices.Contains(sqlschema.Names(x.Parts), o.Name) })
 			without.ForeignKeys = slices.DeleteFunc(without.ForeignKeys,
-				func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, o.Name) })
+				func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, o.Name) })
 			without.Triggers = slices.DeleteFunc(without.Triggers,
-				func(g *schema.Trigger) bool { return g.Column == o.Name })
+				func(g *sqlschema.Trigger) bool { return g.Column == o.Name })
 		}
 		with := without.Clone()
 		with.Columns = append(with.Columns, c)
@@ -107,7 +107,7 @@ func (p *planner) found(live *schema.Table) {
 			}
 		}
 		for _, x := range known.Indexes {
-			if !slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return !add(n) }) {
+			if !slices.ContainsFunc(sqlschema.Names(x.Parts), func(n string) bool { return !add(n) }) {
 				with.Indexes = append(with.Indexes, x)
 			}
 		}
@@ -127,7 +127,7 @@ func (p *planner) found(live *schema.Table) {
 		}
 		list = append(
 			list,
-			p.foundReferences(with, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
+			p.foundReferences(with, func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})
 	}
 }
@@ -153,14 +153,14 @@ func (p *planner) byHand(table string) []string {
 
 // without is the table without the indexes and triggers that no migration made:
 // the engine carries them along wherever it finds them.
-func (p *planner) without(t *schema.Table) *schema.Table {
+func (p *planner) without(t *sqlschema.Table) *sqlschema.Table {
 	var aside []diff.Change
 	for _, c := range p.undeclared(t.Name) {
 		switch c.Kind {
 		case diff.DropIndex, diff.DropTrigger:
 			aside = append(aside, c)
 		case diff.DropUnique:
-			if !c.Object.(*schema.Index).Constraint {
+			if !c.Object.(*sqlschema.Index).Constraint {
 				aside = append(aside, c)
 			}
 		}

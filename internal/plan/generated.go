@@ -12,7 +12,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -21,8 +21,8 @@ import (
 func (p *planner) generatedAgain(a *engine.Alteration, changes []diff.Change, rows func() int64) map[string]bool {
 	again := map[string]bool{}
 	for _, c := range changes {
-		col, ok := c.Object.(*schema.Column)
-		old, was := c.Before.(*schema.Column)
+		col, ok := c.Object.(*sqlschema.Column)
+		old, was := c.Before.(*sqlschema.Column)
 		if !ok || !was || col.Generated == nil || again[c.Name] {
 			continue
 		}
@@ -64,24 +64,24 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 	if len(again) == 0 {
 		return p.Engine.DDL().Alter(a)
 	}
-	stands := func(sql schema.SQL) bool {
+	stands := func(sql sqlschema.SQL) bool {
 		list, _ := wordsOf(p.Engine.SQL().Lex(sql.Text))
 		return slices.ContainsFunc(list, func(w word) bool { return again[w.name] })
 	}
 	mid := a.To.Clone()
 	mid.Text = ""
-	mid.Columns = slices.DeleteFunc(mid.Columns, func(c *schema.Column) bool {
+	mid.Columns = slices.DeleteFunc(mid.Columns, func(c *sqlschema.Column) bool {
 		return again[c.Name] || c.Generated != nil && stands(c.Generated.SQL)
 	})
 	missing := func(n string) bool { return a.To.Column(n) != nil && mid.Column(n) == nil }
-	mid.Indexes = slices.DeleteFunc(mid.Indexes, func(x *schema.Index) bool {
-		return slices.ContainsFunc(schema.Names(x.Parts), missing) || x.Where != nil && stands(*x.Where) ||
-			slices.ContainsFunc(x.Parts, func(part schema.Part) bool { return part.Expr != nil && stands(*part.Expr) })
+	mid.Indexes = slices.DeleteFunc(mid.Indexes, func(x *sqlschema.Index) bool {
+		return slices.ContainsFunc(sqlschema.Names(x.Parts), missing) || x.Where != nil && stands(*x.Where) ||
+			slices.ContainsFunc(x.Parts, func(part sqlschema.Part) bool { return part.Expr != nil && stands(*part.Expr) })
 	})
-	mid.Checks = slices.DeleteFunc(mid.Checks, func(k *schema.Check) bool { return missing(k.Column) || stands(k.SQL) })
-	mid.Triggers = slices.DeleteFunc(mid.Triggers, func(g *schema.Trigger) bool { return missing(g.Column) })
+	mid.Checks = slices.DeleteFunc(mid.Checks, func(k *sqlschema.Check) bool { return missing(k.Column) || stands(k.SQL) })
+	mid.Triggers = slices.DeleteFunc(mid.Triggers, func(g *sqlschema.Trigger) bool { return missing(g.Column) })
 	mid.ForeignKeys = slices.DeleteFunc(mid.ForeignKeys,
-		func(k *schema.ForeignKey) bool { return slices.ContainsFunc(k.Columns, missing) })
+		func(k *sqlschema.ForeignKey) bool { return slices.ContainsFunc(k.Columns, missing) })
 
 	second := a
 	second.From, second.To = mid, a.To

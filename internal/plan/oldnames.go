@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // oldTable and oldColumn give the names that live rows have before the renames.
@@ -61,5 +61,5 @@ func (p *planner) keyRenamed(table string) bool {
 	}
 	moves := func(column string) bool { return p.oldColumn(table, column) != column }
 	return slices.ContainsFunc(t.Key(), moves) || slices.ContainsFunc(t.Indexes,
-		func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), moves) })
+		func(x *sqlschema.Index) bool { return x.Unique && slices.ContainsFunc(sqlschema.Names(x.Parts), moves) })
 }

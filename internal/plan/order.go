@@ -9,6 +9,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // unit is what is done to one table.
@@ -91,11 +92,11 @@ func summary(table string, changes []diff.Change) string {
 func titled(head string, changes []diff.Change, none string) string {
 	var out []string
 	for _, c := range changes {
-		if k, ok := c.Before.(*schema.Check); ok && c.Kind == diff.ChangeCheck && c.Before != c.Object &&
-			k.SQL.Same(c.Object.(*schema.Check).SQL) {
+		if k, ok := c.Before.(*sqlschema.Check); ok && c.Kind == diff.ChangeCheck && c.Before != c.Object &&
+			k.SQL.Same(c.Object.(*sqlschema.Check).SQL) {
 			continue // the names of checks follow, and those of indexes
 		}
-		if x, ok := c.Before.(*schema.Index); ok && c.From == x.Name && c.From != "" {
+		if x, ok := c.Before.(*sqlschema.Index); ok && c.From == x.Name && c.From != "" {
 			continue
 		}
 		switch {

@@ -13,15 +13,16 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Input is all that a plan depends on.
 type Input struct {
 	Engine   engine.Engine
-	Kept     string         // begins the names of the tables of what the migration keeps
-	Live     *schema.Schema // what is there, with the renames made
-	Wanted   *schema.Schema
-	Made     *schema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
+	Kept     string            // begins the names of the tables of what the migration keeps
+	Live     *sqlschema.Schema // what is there, with the renames made
+	Wanted   *sqlschema.Schema
+	Made     *sqlschema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
 	Answers  Answers
 	TakeOver bool     // what was made by hand and is declared goes into the line
 	Lenient  bool     // answers that answer nothing are left out
@@ -113,7 +114,7 @@ type planner struct {
 	fresh   []string                        // values that come to enum types
 	// References that come and go apart from their tables.
 	place                 map[string]int // among the tables that come, or go
-	apartFrom, foundKeys  map[*schema.ForeignKey]bool
+	apartFrom, foundKeys  map[*sqlschema.ForeignKey]bool
 	goingKeys, comingKeys []held
 }
 
@@ -150,8 +151,8 @@ func Make(in Input) (*Plan, error) {
 		again:     map[string][]string{},
 		follow:    map[string]engine.Step{},
 		place:     map[string]int{},
-		apartFrom: map[*schema.ForeignKey]bool{},
-		foundKeys: map[*schema.ForeignKey]bool{},
+		apartFrom: map[*sqlschema.ForeignKey]bool{},
+		foundKeys: map[*sqlschema.ForeignKey]bool{},
 	}
 	restored := p.restoreTables()
 	p.split(diff.Schemas(p.Live, in.Wanted))
@@ -165,7 +166,7 @@ func Make(in Input) (*Plan, error) {
 	byTable := map[string][]diff.Change{}
 	var order []string
 	for _, c := range p.plan.Changes {
-		if _, ok := c.Object.(*schema.Other); ok {
+		if _, ok := c.Object.(*sqlschema.Other); ok {
 			continue
 		}
 		if byTable[c.Table] == nil {
@@ -267,7 +268,7 @@ func (p *planner) others() {
 			diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
 	}
 	for _, o := range p.Live.Others {
-		if o.Kind == schema.EnumType &&
+		if o.Kind == sqlschema.EnumType &&
 			(p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil || strings.HasPrefix(o.Name, Apart(""))) {
 			continue
 		}

@@ -21,7 +21,7 @@ import (
 	"erbario/internal/engines"
 	"erbario/internal/lang"
 	"erbario/internal/plan"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 func TestPlans(t *testing.T) {
@@ -84,7 +84,7 @@ func planned(t *testing.T, e engine.Engine, before, after, said, rows string) st
 }
 
 // stored is what an engine keeps for models.
-func stored(t *testing.T, e engine.Engine, models string) *schema.Schema {
+func stored(t *testing.T, e engine.Engine, models string) *sqlschema.Schema {
 	f, diags := lang.Parse("models/test.erbario", models)
 	require.Empty(t, diags, models)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())

@@ -11,7 +11,7 @@ import (
 
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // OuterName is a column in a fill's subquery that no table of the subquery has, so that
@@ -103,7 +103,7 @@ func (p *planner) outerNames(table, column, sql string) {
 	}
 	list, within := wordsOf(p.Engine.SQL().Lex(sql))
 	// The tables that a subquery and those around it read.
-	scope := map[int][]*schema.Table{}
+	scope := map[int][]*sqlschema.Table{}
 	known := map[int]bool{}
 	for q := range within {
 		known[q] = true

@@ -13,12 +13,13 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // held is a reference that is dropped or made apart from its table.
 type held struct {
-	table *schema.Table
-	key   *schema.ForeignKey
+	table *sqlschema.Table
+	key   *sqlschema.ForeignKey
 }
 
 // references sorts out which references come and go apart from their tables.
@@ -26,17 +27,17 @@ func (p *planner) references() {
 	if !p.Engine.Caps().ImmediateReferences {
 		return
 	}
-	var come, gone []*schema.Table
+	var come, gone []*sqlschema.Table
 	altered := map[string]bool{} // the tables whose keys or types change
 	var changed []diff.Change    // of columns and uniquenesses
 	without := map[string]bool{} // by table and reference: it goes for good or comes otherwise
-	id := func(table string, k *schema.ForeignKey) string { return strings.ToLower(table) + " " + k.Name }
+	id := func(table string, k *sqlschema.ForeignKey) string { return strings.ToLower(table) + " " + k.Name }
 	for _, c := range p.plan.Changes {
 		switch c.Kind {
 		case diff.AddTable:
-			come = append(come, c.Object.(*schema.Table))
+			come = append(come, c.Object.(*sqlschema.Table))
 		case diff.DropTable:
-			gone = append(gone, c.Object.(*schema.Table))
+			gone = append(gone, c.Object.(*sqlschema.Table))
 		case diff.ChangeType,
 			diff.ChangeKey,
 			diff.DropUnique,
@@ -47,9 +48,9 @@ func (p *planner) references() {
 			altered[strings.ToLower(c.Table)] = true
 			changed = append(changed, c)
 		case diff.DropReference:
-			without[id(c.Table, c.Object.(*schema.ForeignKey))] = true
+			without[id(c.Table, c.Object.(*sqlschema.ForeignKey))] = true
 		case diff.ChangeRef:
-			without[id(c.Table, c.Before.(*schema.ForeignKey))] = true
+			without[id(c.Table, c.Before.(*sqlschema.ForeignKey))] = true
 		}
 	}
 	place := p.place
@@ -57,7 +58,7 @@ func (p *planner) references() {
 		place[t.Name] = i
 	}
 	comes := func(name string) bool {
-		return slices.ContainsFunc(come, func(t *schema.Table) bool { return strings.EqualFold(t.Name, name) })
+		return slices.ContainsFunc(come, func(t *sqlschema.Table) bool { return strings.EqualFold(t.Name, name) })
 	}
 	for _, t := range come {
 		for _, k := range t.ForeignKeys {
@@ -77,7 +78,7 @@ func (p *planner) references() {
 		place[t.Name] = len(order) - i // children first
 	}
 	goes := func(name string) bool {
-		return slices.ContainsFunc(gone, func(t *schema.Table) bool { return strings.EqualFold(t.Name, name) })
+		return slices.ContainsFunc(gone, func(t *sqlschema.Table) bool { return strings.EqualFold(t.Name, name) })
 	}
 	for _, t := range gone {
 		for _, k := range t.ForeignKeys {
@@ -111,20 +112,20 @@ func (p *planner) references() {
 		}
 	}
 	for _, c := range p.plan.Changes {
-		if k, ok := c.Object.(*schema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) {
+		if k, ok := c.Object.(*sqlschema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) {
 			p.comingKeys = append(p.comingKeys, held{p.Wanted.Table(c.Table), k})
 		}
 	}
 }
 
 // foreignKeyByHand tells whether a reference is neither declared nor made by a migration.
-func (p *planner) foreignKeyByHand(t *schema.Table, k *schema.ForeignKey) bool {
-	for _, s := range []*schema.Schema{p.Made, p.Wanted} {
+func (p *planner) foreignKeyByHand(t *sqlschema.Table, k *sqlschema.ForeignKey) bool {
+	for _, s := range []*sqlschema.Schema{p.Made, p.Wanted} {
 		if s == nil {
 			continue
 		}
 		if o := s.Table(t.Name); o != nil && slices.ContainsFunc(o.ForeignKeys,
-			func(x *schema.ForeignKey) bool { return slices.EqualFunc(x.Columns, k.Columns, strings.EqualFold) }) {
+			func(x *sqlschema.ForeignKey) bool { return slices.EqualFunc(x.Columns, k.Columns, strings.EqualFold) }) {
 			return false
 		}
 	}
@@ -155,7 +156,7 @@ func (p *planner) viewsAside() {
 
 // stands tells whether a reference has to be away while something is changed: a
 // type at either end, or the key or uniqueness that it points at.
-func stands(t *schema.Table, k *schema.ForeignKey, c diff.Change) bool {
+func stands(t *sqlschema.Table, k *sqlschema.ForeignKey, c diff.Change) bool {
 	own, other := strings.EqualFold(c.Table, t.Name), strings.EqualFold(c.Table, k.Table)
 	has := func(list []string) bool {
 		return slices.ContainsFunc(list, func(n string) bool { return strings.EqualFold(n, c.Name) })
@@ -166,17 +167,17 @@ func stands(t *schema.Table, k *schema.ForeignKey, c diff.Change) bool {
 	case diff.ChangeKey:
 		return other
 	case diff.DropUnique, diff.ChangeUnique:
-		x, _ := c.Before.(*schema.Index)
+		x, _ := c.Before.(*sqlschema.Index)
 		if x == nil {
-			x = c.Object.(*schema.Index)
+			x = c.Object.(*sqlschema.Index)
 		}
-		return other && slices.Equal(schema.Names(x.Parts), k.References)
+		return other && slices.Equal(sqlschema.Names(x.Parts), k.References)
 	}
 	return false
 }
 
 // inline is a table with those of its references that it comes and goes with.
-func (p *planner) inline(t *schema.Table) *schema.Table {
+func (p *planner) inline(t *sqlschema.Table) *sqlschema.Table {
 	if len(p.apartFrom) == 0 {
 		return t
 	}
@@ -235,7 +236,7 @@ func (p *planner) referenceUnits() {
 
 // foundReferences gives the statements for the references of columns that were found,
 // which then are not made once more.
-func (p *planner) foundReferences(t *schema.Table, of func(k *schema.ForeignKey) bool) []string {
+func (p *planner) foundReferences(t *sqlschema.Table, of func(k *sqlschema.ForeignKey) bool) []string {
 	var out []string
 	if p.Engine.Caps().ImmediateReferences {
 		for _, k := range t.ForeignKeys {
@@ -250,6 +251,6 @@ func (p *planner) foundReferences(t *schema.Table, of func(k *schema.ForeignKey)
 
 // parentsFirst orders tables so that one comes behind those it refers to, as far as
 // circles let it.
-func parentsFirst(list []*schema.Table) []*schema.Table {
-	return schema.ParentsFirst(&schema.Schema{Tables: list})
+func parentsFirst(list []*sqlschema.Table) []*sqlschema.Table {
+	return sqlschema.ParentsFirst(&sqlschema.Schema{Tables: list})
 }

@@ -12,7 +12,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // parentAlias is the name of the table that is referred to, in the query by which a row
@@ -26,7 +26,7 @@ type following struct {
 }
 
 // rekeying is a reference that takes the place of another.
-type rekeying struct{ old, new *schema.ForeignKey }
+type rekeying struct{ old, new *sqlschema.ForeignKey }
 
 // rekeyedPairs are the references of a table to the same rows by another key.
 func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
@@ -34,28 +34,28 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 		return nil
 	}
 	var out []rekeying
-	var old, new []*schema.ForeignKey
+	var old, new []*sqlschema.ForeignKey
 	for _, c := range changes {
 		switch c.Kind {
 		case diff.DropReference:
-			old = append(old, c.Object.(*schema.ForeignKey))
+			old = append(old, c.Object.(*sqlschema.ForeignKey))
 		case diff.AddReference:
-			new = append(new, c.Object.(*schema.ForeignKey))
+			new = append(new, c.Object.(*sqlschema.ForeignKey))
 		case diff.ChangeRef:
-			old, new = append(old, c.Before.(*schema.ForeignKey)), append(new, c.Object.(*schema.ForeignKey))
+			old, new = append(old, c.Before.(*sqlschema.ForeignKey)), append(new, c.Object.(*sqlschema.ForeignKey))
 		}
 	}
 	for _, k := range new {
-		var from []*schema.ForeignKey
+		var from []*sqlschema.ForeignKey
 		for _, o := range old {
 			if p.rekeyed(table, o, k, changes) {
 				from = append(from, o)
 			}
 		}
-		if i := slices.IndexFunc(from, func(o *schema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) }); i >= 0 {
+		if i := slices.IndexFunc(from, func(o *sqlschema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) }); i >= 0 {
 			from = from[i : i+1]
 		} else if len(from) > 1 {
-			from = slices.DeleteFunc(from, func(o *schema.ForeignKey) bool { return stem(o) != stem(k) })
+			from = slices.DeleteFunc(from, func(o *sqlschema.ForeignKey) bool { return stem(o) != stem(k) })
 		}
 		if len(from) == 1 &&
 			!(strings.EqualFold(k.Table, table) && p.ofKey(table, append(slices.Clone(from[0].Columns), k.Columns...))) {
@@ -68,7 +68,7 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 // ofKey tells whether one of some columns belongs to the key of a table, before or after the
 // change.
 func (p *planner) ofKey(table string, columns []string) bool {
-	return slices.ContainsFunc([]*schema.Table{p.Live.Table(table), p.Wanted.Table(table)}, func(t *schema.Table) bool {
+	return slices.ContainsFunc([]*sqlschema.Table{p.Live.Table(table), p.Wanted.Table(table)}, func(t *sqlschema.Table) bool {
 		return t != nil && slices.ContainsFunc(t.Key(), func(k string) bool {
 			return slices.ContainsFunc(columns, func(c string) bool { return strings.EqualFold(c, k) })
 		})
@@ -96,13 +96,13 @@ func (p *planner) followWithin(table string, changes []diff.Change) (follow, res
 			(c.Kind == diff.AddColumn || c.Kind == diff.DropColumn || c.Kind == diff.ChangeType || c.Kind == diff.MakeRequired || c.Kind == diff.MakeOptional)
 		for _, o := range []any{c.Object, c.Before} {
 			switch o := o.(type) {
-			case *schema.ForeignKey:
+			case *sqlschema.ForeignKey:
 				mine = mine || own[o]
-			case *schema.Index:
-				mine = mine || named(schema.Names(o.Parts))
-			case *schema.Check:
+			case *sqlschema.Index:
+				mine = mine || named(sqlschema.Names(o.Parts))
+			case *sqlschema.Check:
 				mine = mine || named([]string{o.Column}) || o.Column == "" && slices.ContainsFunc(p.Engine.SQL().Lex(o.SQL.Text), func(t sqltok.Token) bool { return t.Named() && named([]string{t.Name()}) })
-			case *schema.Trigger:
+			case *sqlschema.Trigger:
 				mine = mine || named([]string{o.Column})
 			}
 		}
@@ -140,7 +140,7 @@ func (p *planner) followed(table string, changes []diff.Change) following {
 
 // rekeyed tells whether a reference takes the place of another to the same table by another
 // key, each of its columns new or of another type, and each of the other's dropped or so.
-func (p *planner) rekeyed(table string, old, new *schema.ForeignKey, changes []diff.Change) bool {
+func (p *planner) rekeyed(table string, old, new *sqlschema.ForeignKey, changes []diff.Change) bool {
 	if !strings.EqualFold(old.Table, new.Table) || slices.EqualFunc(old.References, new.References, strings.EqualFold) {
 		return false
 	}
@@ -170,7 +170,7 @@ func (p *planner) rekeyed(table string, old, new *schema.ForeignKey, changes []d
 }
 
 // stem is the name of a reference's first column without that of what it refers to.
-func stem(k *schema.ForeignKey) string {
+func stem(k *sqlschema.ForeignKey) string {
 	return strings.ToLower(strings.TrimSuffix(k.Columns[0], "_"+k.References[0]))
 }
 
@@ -178,7 +178,7 @@ func stem(k *schema.ForeignKey) string {
 // otherwise.
 func (p *planner) rekey(a *engine.Alteration, c diff.Change, f following) bool {
 	name := c.Name
-	if k, ok := c.Object.(*schema.ForeignKey); ok {
+	if k, ok := c.Object.(*sqlschema.ForeignKey); ok {
 		name = k.Columns[0]
 	}
 	there, comes := f.there[name]
@@ -256,7 +256,7 @@ func (p *planner) part(byTable map[string][]diff.Change) {
 					gone = append(gone, c.Name)
 				case c.Kind == diff.AddColumn && slices.Contains(pair.new.References, c.Name):
 					comes = true
-					if col := c.Object.(*schema.Column); col.Identity || col.Default != nil {
+					if col := c.Object.(*sqlschema.Column); col.Identity || col.Default != nil {
 						p.again[parent] = append(p.again[parent], c.Name)
 					}
 				}
@@ -305,7 +305,7 @@ func (p *planner) inParts(name string, changes []diff.Change) {
 	for _, c := range changes {
 		if late(c) {
 			second = append(second, c)
-			if old := c.Object.(*schema.Column); old.Identity { // which may need a key
+			if old := c.Object.(*sqlschema.Column); old.Identity { // which may need a key
 				plain := *old
 				plain.Identity, plain.IdentityAlways, plain.NotNull = false, false, true
 				first = append(first,
@@ -369,7 +369,7 @@ func (p *planner) inParts(name string, changes []diff.Change) {
 
 // followsLater tells whether a column of a table refers to a key whose change of type is
 // asked about: with the answer that it is a new key, the column follows.
-func (p *planner) followsLater(t *schema.Table, changes []diff.Change) bool {
+func (p *planner) followsLater(t *sqlschema.Table, changes []diff.Change) bool {
 	if p.Stage != nil {
 		return false
 	}
@@ -387,8 +387,8 @@ func (p *planner) followsLater(t *schema.Table, changes []diff.Change) bool {
 				!strings.EqualFold(c.Name, k.References[0]) {
 				continue
 			}
-			_, ok := p.Engine.DDL().Convert(c.Before.(*schema.Column), c.Object.(*schema.Column))
-			_, back := p.Engine.DDL().Convert(c.Object.(*schema.Column), c.Before.(*schema.Column))
+			_, ok := p.Engine.DDL().Convert(c.Before.(*sqlschema.Column), c.Object.(*sqlschema.Column))
+			_, back := p.Engine.DDL().Convert(c.Object.(*sqlschema.Column), c.Before.(*sqlschema.Column))
 			_, said := p.Answers.Fill[c.Target()]
 			if (!ok || !back) && !said && p.count("SELECT 1 FROM "+p.Engine.SQL().Quote(p.oldTable(k.Table))) > 0 {
 				return true

@@ -12,6 +12,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Names tells which tables and columns exist, and which are declared; column is "" for the
@@ -181,7 +182,7 @@ func (a Answers) aside(table, column string) bool {
 
 // namesGo lets, where tables change places, the indexes and triggers of one go whose names
 // those of another get; they come again under their own new names.
-func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Table, []diff.Change) {
+func (p *planner) namesGo(live *sqlschema.Table, changes []diff.Change) (*sqlschema.Table, []diff.Change) {
 	moves := func(table string) bool { return p.oldTable(table) != table }
 	circle := slices.ContainsFunc(p.Answers.Rename,
 		func(r Rename) bool { return r.Column == "" && !r.Aside && p.Wanted.Table(r.To) == nil })
@@ -201,9 +202,9 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 		}
 		return gone[name]
 	}
-	bare.Indexes = slices.DeleteFunc(bare.Indexes, func(x *schema.Index) bool { return x.Name != "" && goes(x.Name) })
+	bare.Indexes = slices.DeleteFunc(bare.Indexes, func(x *sqlschema.Index) bool { return x.Name != "" && goes(x.Name) })
 	bare.Triggers = slices.DeleteFunc(bare.Triggers,
-		func(g *schema.Trigger) bool { return !isSpanning(g) && goes(g.Name) })
+		func(g *sqlschema.Trigger) bool { return !isSpanning(g) && goes(g.Name) })
 	if len(gone) == 0 {
 		return live, changes
 	}
@@ -213,8 +214,8 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 	p.units = append(p.units, unit{rank: rankNamesGo, name: live.Name, change: p.Engine.DDL().Alter(a)})
 	changes = slices.Clone(changes)
 	for i, c := range changes {
-		if x, ok := c.Before.(*schema.Index); ok && gone[x.Name] {
-			changes[i].Before, changes[i].What = nil, c.Object.(*schema.Index).Name
+		if x, ok := c.Before.(*sqlschema.Index); ok && gone[x.Name] {
+			changes[i].Before, changes[i].What = nil, c.Object.(*sqlschema.Index).Name
 			changes[i].Kind = map[diff.Kind]diff.Kind{diff.ChangeIndex: diff.AddIndex, diff.ChangeUnique: diff.AddUnique}[c.Kind]
 		}
 	}
@@ -226,12 +227,12 @@ func (p *planner) namesGo(live *schema.Table, changes []diff.Change) (*schema.Ta
 func (p *planner) places(q *Question, table, column string, come []string) {
 	p.tablesSwap(q, table)
 	live, wanted := p.Live.Table(table), p.Wanted.Table(table)
-	var stay []*schema.Column
+	var stay []*sqlschema.Column
 	for _, c := range live.Columns {
 		w := wanted.Column(c.Name)
 		if w != nil && w.SQLType == c.SQLType && c.Generated == nil && p.oldColumn(table, c.Name) == c.Name &&
 			!slices.Contains(live.Key(), c.Name) && strings.EqualFold(c.SQLType, p.typeOf(live, table, column)) &&
-			!slices.ContainsFunc(live.ForeignKeys, func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
+			!slices.ContainsFunc(live.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
 			stay = append(stay, c)
 		}
 	}
@@ -259,7 +260,7 @@ func (p *planner) places(q *Question, table, column string, come []string) {
 }
 
 // typeOf is the type of a live column, by the name that it had before the renames.
-func (p *planner) typeOf(live *schema.Table, table, column string) string {
+func (p *planner) typeOf(live *sqlschema.Table, table, column string) string {
 	for _, c := range live.Columns {
 		if p.oldColumn(table, c.Name) == column {
 			return c.SQLType
@@ -271,13 +272,13 @@ func (p *planner) typeOf(live *schema.Table, table, column string) string {
 // columnsSwap offers that two columns change names, where each has the type now that the other
 // had.
 func (p *planner) columnsSwap(c diff.Change) []Choice {
-	from, to := c.Before.(*schema.Column), c.Object.(*schema.Column)
+	from, to := c.Before.(*sqlschema.Column), c.Object.(*sqlschema.Column)
 	renamed := func(c diff.Change) bool { return p.oldColumn(c.Table, c.Name) != c.Name }
 	for _, o := range p.plan.Changes {
 		if o.Kind != diff.ChangeType || o.Table != c.Table || o.Name == c.Name || renamed(o) || renamed(c) {
 			continue
 		}
-		if was, now := o.Before.(*schema.Column), o.Object.(*schema.Column); was.SQLType == to.SQLType &&
+		if was, now := o.Before.(*sqlschema.Column), o.Object.(*sqlschema.Column); was.SQLType == to.SQLType &&
 			now.SQLType == from.SQLType {
 			return []Choice{
 				choice(fmt.Sprintf("swap the names of %s and %s", c.Name, o.Name),
@@ -296,8 +297,8 @@ func (p *planner) tablesSwap(q *Question, table string) {
 	if p.renamed(table) || was == nil || now == nil {
 		return
 	}
-	same := func(a, b *schema.Table) bool {
-		return len(a.Columns) == len(b.Columns) && !slices.ContainsFunc(a.Columns, func(c *schema.Column) bool {
+	same := func(a, b *sqlschema.Table) bool {
+		return len(a.Columns) == len(b.Columns) && !slices.ContainsFunc(a.Columns, func(c *sqlschema.Column) bool {
 			o := b.Column(c.Name)
 			return o == nil || o.SQLType != c.SQLType
 		})

@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/rows"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -40,11 +41,11 @@ func (p *planner) rowSteps() {
 	}
 	names := func(r TableRows) bool { // rows that have yet to come
 		t := p.Wanted.Table(r.Table)
-		return t.Rows != nil && slices.ContainsFunc(t.Rows.Points, func(to string) bool { return waits(r, to) })
+		return t.Rows() != nil && slices.ContainsFunc(t.Rows().Points, func(to string) bool { return waits(r, to) })
 	}
 	refers := func(r TableRows) bool {
 		return slices.ContainsFunc(p.Wanted.Table(r.Table).ForeignKeys,
-			func(k *schema.ForeignKey) bool { return waits(r, k.Table) })
+			func(k *sqlschema.ForeignKey) bool { return waits(r, k.Table) })
 	}
 	for len(list) > 0 { // what is named by others, or referred to, comes first
 		next := slices.IndexFunc(list, func(r TableRows) bool { return !names(r) && !refers(r) })
@@ -75,20 +76,20 @@ func (r TableRows) atLine(key string) *rows.Row {
 // setRows inserts and changes the declared rows of a table.
 func (p *planner) setRows(r TableRows, rank int) {
 	t := p.Wanted.Table(r.Table)
-	if t.Rows == nil {
+	if t.Rows() == nil {
 		return
 	}
-	set := engine.RowUpsert{Table: t, By: t.Rows.By, Keep: schema.Cut(p.Kept + rowsPrefix + t.Name)}
+	set := engine.RowUpsert{Table: t, By: t.Rows().By, Keep: schema.Cut(p.Kept + rowsPrefix + t.Name)}
 	var keys []string
 	added, changed := 0, 0
 	// A table that comes with the migration has no rows but those that an undo kept.
 	set.Fresh = slices.ContainsFunc(p.plan.Changes,
 		func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
-	order, _ := t.Rows.ParentsFirst(t.Name)
+	order, _ := t.Rows().ParentsFirst(t.Name)
 	for _, n := range order {
 		here := r.Here[n] // declared rows stand first, in the order of the block
 		line := r.atLine(here.Key)
-		inLine := line != nil && line.There && (here.There || t.Rows.InsertOnly) // or somebody deleted it
+		inLine := line != nil && line.There && (here.There || t.Rows().InsertOnly) // or somebody deleted it
 		key, err := rows.DeclaredKey(p.Engine.SQL(), t, n)
 		if err != nil {
 			p.fail("%s: %v", t.Name, err)
@@ -103,7 +104,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 				return
 			}
 			one.Columns, one.Values = append(one.Columns, cell.Column), append(one.Values, sql)
-			if slices.Contains(t.Rows.By, cell.Column) {
+			if slices.Contains(t.Rows().By, cell.Column) {
 				continue
 			}
 			differs := here.There && !cell.Same || inLine && !line.Cells[i].Same
@@ -115,7 +116,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 				if now == "" && inLine {
 					now = line.Cells[i].Now
 				}
-				declared := t.Rows.Values[n][i].String()
+				declared := t.Rows().Values[n][i].String()
 				list = append(list, diff.Change{
 					Kind:   diff.ChangeRow,
 					Table:  t.Name,
@@ -127,7 +128,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 				})
 			}
 		}
-		if t.Rows.InsertOnly {
+		if t.Rows().InsertOnly {
 			one.Change, list = nil, nil
 		}
 		switch {
@@ -166,9 +167,9 @@ func (p *planner) setRows(r TableRows, rank int) {
 	}
 	step := p.Engine.DDL().UpsertRows(set)
 	if added > 0 {
-		columns := slices.DeleteFunc(slices.Clone(t.Rows.Columns),
-			func(c string) bool { return slices.Contains(t.Rows.By, c) || t.Rows.InsertOnly })
-		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows.KeyParts(), Columns: columns, Keys: keys}}
+		columns := slices.DeleteFunc(slices.Clone(t.Rows().Columns),
+			func(c string) bool { return slices.Contains(t.Rows().By, c) || t.Rows().InsertOnly })
+		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows().KeyParts(), Columns: columns, Keys: keys}}
 	}
 	change := engine.Change{Steps: []engine.Step{step}}
 	if added > 0 {
@@ -180,7 +181,7 @@ func (p *planner) setRows(r TableRows, rank int) {
 }
 
 // pointedAt guards the undo of an insert: rows that refer to what would go.
-func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requirement {
+func (p *planner) pointedAt(t *sqlschema.Table, set engine.RowUpsert) []engine.Requirement {
 	q := p.Engine.SQL().Quote
 	at, from := engine.Aliased(q, "t"), engine.Aliased(q, "c")
 	var keys [][]string
@@ -198,7 +199,7 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requ
 			fmt.Sprintf("SELECT %s FROM %s AS k", engine.KeyList(engine.Aliased(q, "k"), set.By), q(set.Keep)))
 	}
 	var out []engine.Requirement
-	for _, x := range schema.Pointers(p.Wanted, t) {
+	for _, x := range sqlschema.Pointers(p.Wanted, t) {
 		also := where
 		if x.Table == t {
 			also += fmt.Sprintf(" AND NOT (%s)", engine.IsAny(from, set.By, keys))
@@ -226,11 +227,11 @@ func (p *planner) pointedAt(t *schema.Table, set engine.RowUpsert) []engine.Requ
 // of which it sets the column.
 func (p *planner) pointedKeys(r TableRows, column string) [][]string {
 	t := p.Wanted.Table(r.Table)
-	if t == nil || t.Rows == nil {
+	if t == nil || t.Rows() == nil {
 		return nil
 	}
 	var out [][]string
-	at := t.Rows.Place(column)
+	at := t.Rows().Place(column)
 	for n, here := range r.Here {
 		if !here.Declared {
 			continue
@@ -254,7 +255,7 @@ func (p *planner) pointedKeys(r TableRows, column string) [][]string {
 // refers to them.
 func (p *planner) takeRows(r TableRows, rank int) {
 	t := p.Wanted.Table(r.Table)
-	if t.Rows != nil && t.Rows.InsertOnly {
+	if t.Rows() != nil && t.Rows().InsertOnly {
 		return
 	}
 	q := p.Engine.SQL().Quote
@@ -292,7 +293,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		where += " AND " + q(t.SoftDelete) + " IS NULL"
 	}
 	var known, held, further []string
-	for _, x := range schema.Pointers(p.Wanted, t) {
+	for _, x := range sqlschema.Pointers(p.Wanted, t) {
 		known = append(known, x.Table.Name)
 		also := ""
 		if x.Table == t {
@@ -369,10 +370,10 @@ func (p *planner) effect(table string, n int, done string) {
 }
 
 // rowWords are the values of a declared row.
-func (p *planner) rowWords(t *schema.Table, n int) string {
+func (p *planner) rowWords(t *sqlschema.Table, n int) string {
 	var out []string
-	for i, c := range t.Rows.Columns {
-		if v := t.Rows.Values[n][i]; !slices.Contains(t.Rows.By, c) && v.Kind != schema.NullValue {
+	for i, c := range t.Rows().Columns {
+		if v := t.Rows().Values[n][i]; !slices.Contains(t.Rows().By, c) && v.Kind != schema.NullValue {
 			out = append(out, c+" "+v.String())
 		}
 	}

@@ -13,12 +13,13 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
 // isSpanning tells whether a trigger names other tables, or has a function that stays where a
 // table goes without it: it goes before any table changes and comes when all have.
-func isSpanning(g *schema.Trigger) bool {
+func isSpanning(g *sqlschema.Trigger) bool {
 	switch g.Purpose {
 	case schema.ForChildren, schema.ForGuard, schema.ForGuardMark, schema.ForGuardAll, schema.ForGuardChildren:
 		return true
@@ -27,7 +28,7 @@ func isSpanning(g *schema.Trigger) bool {
 }
 
 // withoutSpanning is a table without the triggers that name other tables.
-func withoutSpanning(t *schema.Table) *schema.Table {
+func withoutSpanning(t *sqlschema.Table) *sqlschema.Table {
 	c := t.Clone()
 	c.Triggers = slices.DeleteFunc(c.Triggers, isSpanning)
 	return c
@@ -53,7 +54,7 @@ func (p *planner) spanComes(name, title string, drop, create []string) {
 
 // spanning plans the triggers that name other tables.
 func (p *planner) spanning() {
-	title := func(t string, g *schema.Trigger) string {
+	title := func(t string, g *sqlschema.Trigger) string {
 		switch g.Purpose {
 		case schema.ForGuard:
 			return fmt.Sprintf("the trigger that guards the rows of %s", t)
@@ -66,17 +67,17 @@ func (p *planner) spanning() {
 		}
 		return fmt.Sprintf("the trigger that deletes children with a row of %s", t)
 	}
-	goes := func(t *schema.Table, g *schema.Trigger) {
+	goes := func(t *sqlschema.Table, g *sqlschema.Trigger) {
 		create, drop := p.Engine.DDL().Trigger(t, g)
 		p.spanGoes(t.Name, title(t.Name, g), drop, create)
 	}
-	comes := func(t *schema.Table, g *schema.Trigger) {
+	comes := func(t *sqlschema.Table, g *sqlschema.Trigger) {
 		create, drop := p.Engine.DDL().Trigger(t, g)
 		p.spanComes(t.Name, title(t.Name, g), drop, create)
 	}
 	for _, c := range p.plan.Changes {
 		switch o := c.Object.(type) {
-		case *schema.Table:
+		case *sqlschema.Table:
 			for _, g := range o.Triggers {
 				if isSpanning(g) && c.Kind == diff.AddTable {
 					comes(o, g)
@@ -84,7 +85,7 @@ func (p *planner) spanning() {
 					goes(o, g)
 				}
 			}
-		case *schema.Trigger:
+		case *sqlschema.Trigger:
 			if !isSpanning(o) {
 				continue
 			}
@@ -94,7 +95,7 @@ func (p *planner) spanning() {
 			case diff.DropTrigger:
 				goes(p.Live.Table(c.Table), o)
 			default:
-				goes(p.Live.Table(c.Table), c.Before.(*schema.Trigger))
+				goes(p.Live.Table(c.Table), c.Before.(*sqlschema.Trigger))
 				comes(p.Wanted.Table(c.Table), o)
 			}
 		}
@@ -107,14 +108,14 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 	var out []diff.Change
 	for _, c := range list {
 		switch o := c.Object.(type) {
-		case *schema.View:
+		case *sqlschema.View:
 			drop := []string{"DROP VIEW " + p.Engine.SQL().Quote(o.Name)}
 			title := "view " + o.Name
 			if c.Kind == diff.DropView {
 				p.spanGoes(o.Name, title, drop, []string{o.SQL.Text})
 				continue
 			}
-			if old, ok := c.Before.(*schema.View); ok && c.Kind == diff.ChangeView {
+			if old, ok := c.Before.(*sqlschema.View); ok && c.Kind == diff.ChangeView {
 				step := engine.Step{Title: "create " + title + " again, with the present columns", Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}
 				if p.viewLets(o) { // go of columns, before they do
 					step.Title = "create " + title + " again, without the dropped columns"
@@ -127,10 +128,10 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 				}
 			}
 			if c.Kind == diff.ChangeView {
-				p.spanGoes(o.Name, title, drop, []string{c.Before.(*schema.View).SQL.Text})
+				p.spanGoes(o.Name, title, drop, []string{c.Before.(*sqlschema.View).SQL.Text})
 			}
 			p.spanComes(o.Name, title, drop, []string{o.SQL.Text})
-		case *schema.Trigger:
+		case *sqlschema.Trigger:
 			if !isSpanning(o) {
 				out = append(out, c)
 			}
@@ -143,41 +144,41 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 
 // viewStays tells whether a view can stay until what it is to show is there: others
 // read it meanwhile, and no column that it shows goes or gets another type.
-func (p *planner) viewStays(v *schema.View) bool {
+func (p *planner) viewStays(v *sqlschema.View) bool {
 	live, wanted := p.Live.Table(v.LiveOf), p.Wanted.Table(v.LiveOf)
 	if live == nil || wanted == nil || !p.inUse(v.LiveOf) {
 		return false
 	}
-	return !slices.ContainsFunc(live.Columns, func(c *schema.Column) bool {
+	return !slices.ContainsFunc(live.Columns, func(c *sqlschema.Column) bool {
 		return !hidden(c) && !shownAlike(c, wanted.Column(c.Name))
 	})
 }
 
 // shownAlike tells whether a view that shows one column can show the other as it is.
-func shownAlike(c, o *schema.Column) bool {
-	return o != nil && schema.SameForm(o.SQLType, c.SQLType) && (o.Generated == nil) == (c.Generated == nil) &&
+func shownAlike(c, o *sqlschema.Column) bool {
+	return o != nil && sqlschema.SameForm(o.SQLType, c.SQLType) && (o.Generated == nil) == (c.Generated == nil) &&
 		(o.Generated == nil || o.Generated.SQL.Same(c.Generated.SQL))
 }
 
 // viewLets tells whether all that a view is to show is there already, so that it can be
 // made again before anything of its table goes.
-func (p *planner) viewLets(v *schema.View) bool {
+func (p *planner) viewLets(v *sqlschema.View) bool {
 	live, wanted := p.Live.Table(v.LiveOf), p.Wanted.Table(v.LiveOf)
 	if live == nil || wanted == nil || !p.inUse(v.LiveOf) {
 		return false
 	}
-	return !slices.ContainsFunc(wanted.Columns, func(w *schema.Column) bool {
+	return !slices.ContainsFunc(wanted.Columns, func(w *sqlschema.Column) bool {
 		return !hidden(w) && !shownAlike(w, live.Column(w.Name))
 	})
 }
 
 // settled is a live table without the spanning triggers that have gone before
 // it is changed.
-func (p *planner) settled(t *schema.Table) *schema.Table {
+func (p *planner) settled(t *sqlschema.Table) *sqlschema.Table {
 	c := t.Clone()
-	c.Triggers = slices.DeleteFunc(c.Triggers, func(g *schema.Trigger) bool {
+	c.Triggers = slices.DeleteFunc(c.Triggers, func(g *sqlschema.Trigger) bool {
 		return isSpanning(g) && slices.ContainsFunc(p.plan.Changes, func(d diff.Change) bool {
-			if o, ok := d.Object.(*schema.Trigger); !ok || d.Table != t.Name || d.Kind == diff.AddTrigger ||
+			if o, ok := d.Object.(*sqlschema.Trigger); !ok || d.Table != t.Name || d.Kind == diff.AddTrigger ||
 				!strings.EqualFold(o.Name, g.Name) {
 				return false
 			}
@@ -188,10 +189,10 @@ func (p *planner) settled(t *schema.Table) *schema.Table {
 }
 
 // deletedRows selects the rows of a table that are marked as deleted.
-func (p *planner) deletedRows(t *schema.Table, table, column string) string {
+func (p *planner) deletedRows(t *sqlschema.Table, table, column string) string {
 	shown := slices.Clone(t.Key())
 	for _, x := range t.Indexes { // what people know a row by
-		if names := schema.Names(x.Parts); x.Unique && len(names) > 0 && len(shown) < 4 {
+		if names := sqlschema.Names(x.Parts); x.Unique && len(names) > 0 && len(shown) < 4 {
 			for _, n := range names {
 				if !slices.Contains(shown, n) {
 					shown = append(shown, n)
@@ -209,7 +210,7 @@ func (p *planner) deletedRows(t *schema.Table, table, column string) string {
 
 // revived is what must hold before an undo takes soft deletion away: deleted
 // rows would be rows like any other.
-func (p *planner) revived(change *engine.Change, live, wanted *schema.Table) {
+func (p *planner) revived(change *engine.Change, live, wanted *sqlschema.Table) {
 	if wanted.SoftDelete == "" || live.SoftDelete != "" || live.Column(wanted.SoftDelete) != nil {
 		return
 	}
@@ -228,7 +229,7 @@ func (p *planner) revived(change *engine.Change, live, wanted *schema.Table) {
 
 // softDeleteGoes plans what becomes of deleted rows when their mark goes. It
 // returns true where it has seen to the column.
-func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *schema.Table) bool {
+func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sqlschema.Table) bool {
 	if wanted.SoftDelete != "" || a.From.SoftDelete != c.Name {
 		return false
 	}
@@ -310,12 +311,12 @@ func (p *planner) childrenFirst(table string) int {
 		return 0
 	}
 	return 1 - slices.IndexFunc(parentsFirst(p.Live.Tables),
-		func(t *schema.Table) bool { return strings.EqualFold(t.Name, table) })
+		func(t *sqlschema.Table) bool { return strings.EqualFold(t.Name, table) })
 }
 
 // leftBehind requires that no row refers to a deleted one that is to go, unless
 // it goes too.
-func (p *planner) leftBehind(parent, t *schema.Table, k *schema.ForeignKey) engine.Requirement {
+func (p *planner) leftBehind(parent, t *sqlschema.Table, k *sqlschema.ForeignKey) engine.Requirement {
 	q := p.Engine.SQL().Quote
 	var match []string
 	for i, col := range k.Columns {

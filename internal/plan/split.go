@@ -13,11 +13,12 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Staged is a change in two halves.
 type Staged struct {
-	Between       *schema.Schema // what stands between them
+	Between       *sqlschema.Schema // what stands between them
 	First, Second Answers
 	Tables        []StagedTable
 	Questions     []Question // what is asked beside the questions of the whole change
@@ -43,7 +44,7 @@ var ErrOneIsEnough = errors.New(
 
 // Split makes two halves of a change that was planned as a whole, from live, before any
 // rename, to wanted. Its error says what cannot be split.
-func Split(e engine.Engine, live, wanted *schema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
+func Split(e engine.Engine, live, wanted *sqlschema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
 	s := &splitter{engine: e, live: live, wanted: wanted, answers: answers, tables: map[string]*StagedTable{},
 		out: &Staged{
 			Between: wanted.Clone(),
@@ -120,7 +121,7 @@ func about(r Rename) string {
 
 type splitter struct {
 	engine       engine.Engine
-	live, wanted *schema.Schema
+	live, wanted *sqlschema.Schema
 	answers      Answers
 	tables       map[string]*StagedTable
 	out          *Staged
@@ -134,7 +135,7 @@ func (s *splitter) span(table string, span engine.Span) {
 }
 
 // between is a table of the schema between the halves.
-func (s *splitter) between(name string) *schema.Table { return s.out.Between.Table(name) }
+func (s *splitter) between(name string) *sqlschema.Table { return s.out.Between.Table(name) }
 
 // rename lets a column stay beside the one that it is called now.
 func (s *splitter) rename(r Rename) error {
@@ -170,7 +171,7 @@ func (s *splitter) rename(r Rename) error {
 }
 
 // spannable tells why a column cannot have a second one beside it.
-func (s *splitter) spannable(t *schema.Table, c *schema.Column) error {
+func (s *splitter) spannable(t *sqlschema.Table, c *sqlschema.Column) error {
 	no := func(why string) error {
 		return fmt.Errorf("--staged: %s.%s %s, and cannot exist twice: draft it by itself", t.Name, c.Name, why)
 	}
@@ -197,25 +198,25 @@ func (s *splitter) spannable(t *schema.Table, c *schema.Column) error {
 // stay keeps a live column in the schema between, with what stands on it alone and
 // takes no name of what is declared. It stands where it stood, as far as those do beside
 // which that was.
-func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
+func (s *splitter) stay(b, live *sqlschema.Table, c *sqlschema.Column) {
 	kept := *c
-	at, i := 0, slices.IndexFunc(live.Columns, func(o *schema.Column) bool { return o.Name == c.Name })
+	at, i := 0, slices.IndexFunc(live.Columns, func(o *sqlschema.Column) bool { return o.Name == c.Name })
 	for i--; i >= 0 && at == 0; i-- {
-		at = 1 + slices.IndexFunc(b.Columns, func(o *schema.Column) bool { return o.Name == live.Columns[i].Name })
+		at = 1 + slices.IndexFunc(b.Columns, func(o *sqlschema.Column) bool { return o.Name == live.Columns[i].Name })
 	}
 	b.Columns = slices.Insert(b.Columns, at, &kept)
 	names := append(s.madeFrom(live, c), c.Name)
 	for _, k := range live.Checks {
 		if k.Column == c.Name &&
-			!slices.ContainsFunc(b.Checks, func(o *schema.Check) bool { return o.Name == k.Name }) {
+			!slices.ContainsFunc(b.Checks, func(o *sqlschema.Check) bool { return o.Name == k.Name }) {
 			b.Checks = append(b.Checks, k)
 		}
 	}
 	for _, x := range live.Indexes {
-		if slices.ContainsFunc(schema.Names(x.Parts), func(n string) bool { return slices.Contains(names, n) }) &&
-			!slices.ContainsFunc(b.Indexes, func(o *schema.Index) bool { return o.Name == x.Name }) {
+		if slices.ContainsFunc(sqlschema.Names(x.Parts), func(n string) bool { return slices.Contains(names, n) }) &&
+			!slices.ContainsFunc(b.Indexes, func(o *sqlschema.Index) bool { return o.Name == x.Name }) {
 			b.Indexes = append(b.Indexes, x)
-			for _, name := range schema.Names(x.Parts) { // with what the engine made for it
+			for _, name := range sqlschema.Names(x.Parts) { // with what the engine made for it
 				if o := live.Column(name); o != nil && hidden(o) && b.Column(name) == nil {
 					made := *o
 					b.Columns = append(b.Columns, &made)
@@ -225,23 +226,23 @@ func (s *splitter) stay(b, live *schema.Table, c *schema.Column) {
 	}
 	for _, k := range live.ForeignKeys {
 		if slices.Contains(k.Columns, c.Name) &&
-			!slices.ContainsFunc(b.ForeignKeys, func(o *schema.ForeignKey) bool { return o.Name == k.Name }) {
+			!slices.ContainsFunc(b.ForeignKeys, func(o *sqlschema.ForeignKey) bool { return o.Name == k.Name }) {
 			b.ForeignKeys = append(b.ForeignKeys, k)
 		}
 	}
 	for _, g := range live.Triggers {
 		if g.Column == c.Name &&
-			!slices.ContainsFunc(b.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name }) {
+			!slices.ContainsFunc(b.Triggers, func(o *sqlschema.Trigger) bool { return o.Name == g.Name }) {
 			b.Triggers = append(b.Triggers, g)
 		}
 	}
 }
 
 // hidden tells whether a column is one that the engine made for an index.
-func hidden(c *schema.Column) bool { return c.Generated != nil && c.Invisible && schema.Own(c.Name) }
+func hidden(c *sqlschema.Column) bool { return c.Generated != nil && c.Invisible && schema.Own(c.Name) }
 
 // madeFrom are the columns that the engine made for indexes of a column.
-func (s *splitter) madeFrom(live *schema.Table, c *schema.Column) []string {
+func (s *splitter) madeFrom(live *sqlschema.Table, c *sqlschema.Column) []string {
 	var out []string
 	for _, o := range live.Columns {
 		if hidden(o) && strings.Contains(o.Generated.SQL.Text, s.engine.SQL().Quote(c.Name)) {
@@ -256,13 +257,13 @@ func (s *splitter) change(c diff.Change) error {
 	live, b := s.live.Table(c.Table), s.between(c.Table)
 	switch c.Kind {
 	case diff.AddColumn:
-		col := c.Object.(*schema.Column)
+		col := c.Object.(*sqlschema.Column)
 		if !col.NotNull || col.Default != nil || col.Generated != nil || col.Identity {
 			return nil
 		}
 		return s.required(c, col)
 	case diff.MakeRequired:
-		return s.required(c, c.Object.(*schema.Column))
+		return s.required(c, c.Object.(*sqlschema.Column))
 	case diff.ChangeType:
 		return s.retype(c, live, b)
 	case diff.DropColumn: // it goes with the second half, and nothing requires it until then
@@ -317,16 +318,16 @@ func (s *splitter) belongs(c diff.Change) bool {
 		return live.Column(name) == nil || w.Column(name) == nil || live.Column(name).SQLType != w.Column(name).SQLType
 	}
 	switch o := c.Object.(type) {
-	case *schema.Check:
-		if old, ok := c.Before.(*schema.Check); ok && old.SQL.Same(o.SQL) {
+	case *sqlschema.Check:
+		if old, ok := c.Before.(*sqlschema.Check); ok && old.SQL.Same(o.SQL) {
 			return true
 		}
 		return o.Column != "" && moves(o.Column)
-	case *schema.Index:
-		return slices.ContainsFunc(schema.Names(o.Parts), moves)
-	case *schema.ForeignKey:
+	case *sqlschema.Index:
+		return slices.ContainsFunc(sqlschema.Names(o.Parts), moves)
+	case *sqlschema.ForeignKey:
 		return slices.ContainsFunc(o.Columns, moves)
-	case *schema.Trigger:
+	case *sqlschema.Trigger:
 		for _, g := range live.Triggers { // before its column had another name
 			if g.Name == o.Name && c.Kind == diff.DropTrigger {
 				o = g
@@ -338,7 +339,7 @@ func (s *splitter) belongs(c diff.Change) bool {
 }
 
 // required has the bridge give a value to rows that come without one.
-func (s *splitter) required(c diff.Change, col *schema.Column) error {
+func (s *splitter) required(c diff.Change, col *sqlschema.Column) error {
 	if slices.ContainsFunc(s.answers.Rename, func(r Rename) bool { return r.Table == c.Table && r.To == c.Name }) {
 		return nil // it has its value from the other name
 	}
@@ -367,8 +368,8 @@ func (s *splitter) required(c diff.Change, col *schema.Column) error {
 
 // retype has a column of the new type stand beside the old one, under a name of ours,
 // until it takes its place.
-func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
-	col, old := c.Object.(*schema.Column), live.Column(c.Name)
+func (s *splitter) retype(c diff.Change, live, b *sqlschema.Table) error {
+	col, old := c.Object.(*sqlschema.Column), live.Column(c.Name)
 	if old == nil {
 		return nil // it has another name too
 	}
@@ -376,7 +377,7 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 		return err
 	}
 	if slices.ContainsFunc(live.ForeignKeys,
-		func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
+		func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
 		return fmt.Errorf("--staged: %s refers to another table, and cannot exist twice: draft it by itself",
 			c.Target())
 	}
@@ -399,15 +400,15 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 	next := *col
 	next.Name, next.Comment = schema.Cut(schema.NextPrefix+c.Name), ""
 	next.NotNull = col.NotNull && there.Fits == ""
-	b.Columns = slices.DeleteFunc(b.Columns, func(o *schema.Column) bool { return o.Name == c.Name })
-	b.Checks = slices.DeleteFunc(b.Checks, func(o *schema.Check) bool { return o.Column == c.Name })
-	b.Triggers = slices.DeleteFunc(b.Triggers, func(o *schema.Trigger) bool { return o.Column == c.Name })
-	var indexes []*schema.Index
-	b.Indexes = slices.DeleteFunc(b.Indexes, func(x *schema.Index) bool {
-		if !slices.Contains(schema.Names(x.Parts), c.Name) {
+	b.Columns = slices.DeleteFunc(b.Columns, func(o *sqlschema.Column) bool { return o.Name == c.Name })
+	b.Checks = slices.DeleteFunc(b.Checks, func(o *sqlschema.Check) bool { return o.Column == c.Name })
+	b.Triggers = slices.DeleteFunc(b.Triggers, func(o *sqlschema.Trigger) bool { return o.Column == c.Name })
+	var indexes []*sqlschema.Index
+	b.Indexes = slices.DeleteFunc(b.Indexes, func(x *sqlschema.Index) bool {
+		if !slices.Contains(sqlschema.Names(x.Parts), c.Name) {
 			return false
 		}
-		if x.Where == nil && !slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil }) {
+		if x.Where == nil && !slices.ContainsFunc(x.Parts, func(p sqlschema.Part) bool { return p.Expr != nil }) {
 			o := *x
 			o.Name, o.Parts = schema.Cut(schema.NextPrefix+x.Name), slices.Clone(x.Parts)
 			for i := range o.Parts {
@@ -434,8 +435,8 @@ func (s *splitter) retype(c diff.Change, live, b *schema.Table) error {
 }
 
 // view has the view of live rows show all that the table has for applications.
-func (s *splitter) view(t *schema.Table) {
-	if t.LiveView == "" || s.tables[t.Name] == nil && len(t.Columns) == len(s.wanted.Table(t.Name).Columns) {
+func (s *splitter) view(t *sqlschema.Table) {
+	if t.Declared == nil || t.Declared.LiveView == "" || s.tables[t.Name] == nil && len(t.Columns) == len(s.wanted.Table(t.Name).Columns) {
 		return
 	}
 	var hidden []string
@@ -445,8 +446,8 @@ func (s *splitter) view(t *schema.Table) {
 		}
 	}
 	for i, v := range s.out.Between.Views {
-		if v.Name == t.LiveView {
-			s.out.Between.Views[i] = engine.StagesOf(s.engine).LiveView(t, hidden...)
+		if v.Name == t.Declared.LiveView {
+			s.out.Between.Views[i] = engine.StagesOf(s.engine).LiveView(v.Name, t, hidden...)
 		}
 	}
 }

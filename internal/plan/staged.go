@@ -16,6 +16,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // staged plans what belongs to a half: in the first, that the change itself is noted; in
@@ -84,7 +85,7 @@ func (p *planner) staged() {
 			p.plan.Steps = append(p.plan.Steps, stop)
 		}
 		live.Triggers = slices.DeleteFunc(live.Triggers,
-			func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
+			func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForBridge })
 		if follow := words.FollowTriggers(live, p.following(live, t)); len(follow) > 0 {
 			step := engine.Step{Title: "create the old columns of " + t.Name + " follow"}
 			for _, g := range follow {
@@ -96,7 +97,7 @@ func (p *planner) staged() {
 			continue
 		}
 		p.plan.Changes = slices.DeleteFunc(p.plan.Changes, func(c diff.Change) bool {
-			g, ok := c.Object.(*schema.Trigger)
+			g, ok := c.Object.(*sqlschema.Trigger)
 			return ok && c.Table == t.Name && g.Purpose == schema.ForBridge
 		})
 	}
@@ -104,7 +105,7 @@ func (p *planner) staged() {
 
 // following are the columns of a table, under the names of the second half, that are about
 // to be dropped, with the values that they have from others.
-func (p *planner) following(live *schema.Table, t StagedTable) []engine.Following {
+func (p *planner) following(live *sqlschema.Table, t StagedTable) []engine.Following {
 	var out []engine.Following
 	for _, c := range live.Columns {
 		if src, ok := p.twin(t.Name, c.Name); ok {
@@ -121,7 +122,7 @@ func (p *planner) asideApart(a engine.Alteration) bool {
 	if p.Stage == nil || !p.Stage.Second || !a.InUse || p.Engine.Caps().CommitsChanges || len(a.Lost) == 0 {
 		return false
 	}
-	return slices.ContainsFunc(a.From.Columns, func(c *schema.Column) bool {
+	return slices.ContainsFunc(a.From.Columns, func(c *sqlschema.Column) bool {
 		return a.To.Column(c.Name) == nil && !slices.Contains(a.Lost, c.Name)
 	})
 }
@@ -149,7 +150,7 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 		at := 0
 		for j := i - 1; j >= 0 && at == 0; j-- {
 			at = 1 + slices.IndexFunc(mid.Columns,
-				func(o *schema.Column) bool { return o.Name == a.From.Columns[j].Name })
+				func(o *sqlschema.Column) bool { return o.Name == a.From.Columns[j].Name })
 		}
 		mid.Columns = slices.Insert(mid.Columns, at, &kept)
 		if src, ok := first[c.Name]; ok {
@@ -165,7 +166,7 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 	}
 	if apart { // what stands on them goes with them
 		for _, x := range a.From.Indexes {
-			if names := schema.Names(x.Parts); slices.ContainsFunc(names, goes) &&
+			if names := sqlschema.Names(x.Parts); slices.ContainsFunc(names, goes) &&
 				!slices.ContainsFunc(names, func(n string) bool { return mid.Column(n) == nil }) {
 				mid.Indexes = append(mid.Indexes, x)
 			}
@@ -246,7 +247,7 @@ func (p *planner) half(table string, change *engine.Change) {
 // stopsBridge tells whether a step takes the bridge of a table away.
 func (p *planner) stopsBridge(table string, s engine.Step) bool {
 	live := p.Live.Table(table)
-	return live != nil && slices.ContainsFunc(live.Triggers, func(g *schema.Trigger) bool {
+	return live != nil && slices.ContainsFunc(live.Triggers, func(g *sqlschema.Trigger) bool {
 		_, drop := p.Engine.DDL().Trigger(live, g)
 		return g.Purpose == schema.ForBridge &&
 			slices.ContainsFunc(s.Apply, func(sql string) bool { return slices.Contains(drop, sql) })

@@ -12,6 +12,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -26,7 +27,7 @@ func (p *planner) homes() map[string]string {
 
 // backValue is the source of a column's values when what held them has gone for
 // some rows, or was not kept: what was kept, else what an undo is told.
-func (p *planner) backValue(table string, col *schema.Column, keep string) (engine.Source, bool) {
+func (p *planner) backValue(table string, col *sqlschema.Column, keep string) (engine.Source, bool) {
 	src := engine.Source{Kept: keep}
 	// A server numbers the rows of an existing column only once each has a number.
 	numbered := col.Identity && !p.Engine.Caps().Journal
@@ -49,7 +50,7 @@ func (p *planner) backValue(table string, col *schema.Column, keep string) (engi
 
 // lose notes that a column's values go, and where they are to come back from. Those of a
 // generated one are worked out again: nothing is lost.
-func (p *planner) lose(a *engine.Alteration, col *schema.Column) {
+func (p *planner) lose(a *engine.Alteration, col *sqlschema.Column) {
 	if col.Generated != nil {
 		return
 	}
@@ -81,7 +82,7 @@ func (p *planner) table(name string, changes []diff.Change) {
 	first := changes[0]
 	switch first.Kind {
 	case diff.AddTable:
-		t := withoutSpanning(p.inline(first.Object.(*schema.Table)))
+		t := withoutSpanning(p.inline(first.Object.(*sqlschema.Table)))
 		step := p.Engine.DDL().Create(t)
 		p.plan.Effects[name] = "new"
 		p.units = append(p.units, unit{
@@ -92,13 +93,13 @@ func (p *planner) table(name string, changes []diff.Change) {
 			change: engine.Change{Steps: []engine.Step{step}},
 		})
 	case diff.DropTable:
-		p.dropTable(first.Object.(*schema.Table))
+		p.dropTable(first.Object.(*sqlschema.Table))
 	default:
 		p.inParts(name, changes)
 	}
 }
 
-func (p *planner) dropTable(t *schema.Table) {
+func (p *planner) dropTable(t *sqlschema.Table) {
 	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(t.Name)))
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
@@ -163,13 +164,13 @@ func (p *planner) keep(table string) string {
 
 // comers are the new tables that could be an old one with another name: they
 // share half of their columns with it.
-func (p *planner) comers(old *schema.Table) []string {
+func (p *planner) comers(old *sqlschema.Table) []string {
 	var out []string
 	for _, c := range p.plan.Changes {
 		if c.Kind != diff.AddTable {
 			continue
 		}
-		t, shared := c.Object.(*schema.Table), 0
+		t, shared := c.Object.(*sqlschema.Table), 0
 		for _, col := range t.Columns {
 			if o := old.Column(col.Name); o != nil && strings.EqualFold(o.SQLType, col.SQLType) {
 				shared++
@@ -183,7 +184,7 @@ func (p *planner) comers(old *schema.Table) []string {
 }
 
 // names are what a table takes in the database's one space of names.
-func names(t *schema.Table, itself bool) []string {
+func names(t *sqlschema.Table, itself bool) []string {
 	var out []string
 	if itself {
 		out = append(out, strings.ToLower(t.Name))
@@ -201,16 +202,16 @@ func names(t *schema.Table, itself bool) []string {
 
 // inNewTypes gives what is declared of a table the declared words where a column comes
 // to an enum type, or goes from one: constants have another type in them.
-func inNewTypes(to, from, wanted *schema.Table) {
+func inNewTypes(to, from, wanted *sqlschema.Table) {
 	moves := func(column string) bool {
 		c, old := to.Column(column), from.Column(column)
 		return c != nil && old != nil && (c.Values == nil) != (old.Values == nil)
 	}
-	if !slices.ContainsFunc(to.Columns, func(c *schema.Column) bool { return moves(c.Name) }) {
+	if !slices.ContainsFunc(to.Columns, func(c *sqlschema.Column) bool { return moves(c.Name) }) {
 		return
 	}
 	for _, c := range to.Columns {
-		if w := wanted.Column(c.Name); moves(c.Name) && w != nil && schema.SameSQL(c.Default, w.Default) {
+		if w := wanted.Column(c.Name); moves(c.Name) && w != nil && sqlschema.SameSQL(c.Default, w.Default) {
 			c.Default = w.Default
 		}
 	}
@@ -223,7 +224,7 @@ func inNewTypes(to, from, wanted *schema.Table) {
 	}
 	for i, x := range to.Indexes {
 		for _, w := range wanted.Indexes {
-			if w.Name == x.Name && schema.SameIndex(w, x) {
+			if w.Name == x.Name && sqlschema.SameIndex(w, x) {
 				to.Indexes[i] = w
 			}
 		}
@@ -231,7 +232,7 @@ func inNewTypes(to, from, wanted *schema.Table) {
 }
 
 func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
-	col := c.Object.(*schema.Column)
+	col := c.Object.(*sqlschema.Column)
 	if f, ok := p.fill(c.Table, c.Name, ""); ok {
 		a.Forward[c.Name] = engine.Source{SQL: f.SQL, Literal: f.Literal}
 		return
@@ -250,7 +251,7 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 	}
 	p.tablesSwap(&q, c.Table)
 	for _, o := range changes {
-		if o.Kind == diff.DropColumn && like(o.Object.(*schema.Column), col) && !p.Answers.aside(c.Table, o.Name) {
+		if o.Kind == diff.DropColumn && like(o.Object.(*sqlschema.Column), col) && !p.Answers.aside(c.Table, o.Name) {
 			q.Choices = append(
 				[]Choice{choice("renamed from "+o.Name, fmt.Sprintf("--rename %s=%s", o.Target(), col.Name))},
 				q.Choices...)
@@ -260,12 +261,12 @@ func (p *planner) addColumn(a *engine.Alteration, c diff.Change, changes []diff.
 }
 
 // like tells whether a new column could be an old one with another name.
-func like(old, col *schema.Column) bool {
+func like(old, col *sqlschema.Column) bool {
 	return strings.EqualFold(old.SQLType, col.SQLType) || old.Type.Kind == col.Type.Kind
 }
 
 func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff.Change, rows func() int64) {
-	col := c.Object.(*schema.Column)
+	col := c.Object.(*sqlschema.Column)
 	if col.Generated != nil {
 		p.answered("drop", c.Target())
 		return // worked out from the others: nothing is lost
@@ -279,7 +280,7 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 	}
 	var come []string
 	for _, o := range changes {
-		if o.Kind == diff.AddColumn && like(col, o.Object.(*schema.Column)) {
+		if o.Kind == diff.AddColumn && like(col, o.Object.(*sqlschema.Column)) {
 			come = append(come, o.Name)
 		}
 	}
@@ -310,7 +311,7 @@ func (p *planner) dropColumn(a *engine.Alteration, c diff.Change, changes []diff
 }
 
 func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() int64) {
-	col, old := c.Object.(*schema.Column), c.Before.(*schema.Column)
+	col, old := c.Object.(*sqlschema.Column), c.Before.(*sqlschema.Column)
 	if p.enumLess(a, c) {
 		return
 	}
@@ -369,7 +370,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 // changeParent asks what the values of a reference are to be that points at
 // another table now: a number that happens to be there is no answer.
 func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
-	k, old := c.Object.(*schema.ForeignKey), c.Before.(*schema.ForeignKey)
+	k, old := c.Object.(*sqlschema.ForeignKey), c.Before.(*sqlschema.ForeignKey)
 	if strings.EqualFold(k.Table, old.Table) && slices.EqualFunc(k.References, old.References, strings.EqualFold) ||
 		len(k.Columns) != 1 {
 		return

@@ -15,6 +15,7 @@ import (
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // byHand is what is known of the steps of a migration that a person wrote.
@@ -82,7 +83,7 @@ func routines(in Input) map[string]bool {
 }
 
 // routinesOf are the functions and procedures of a schema, in lower case.
-func routinesOf(s *schema.Schema) map[string]bool {
+func routinesOf(s *sqlschema.Schema) map[string]bool {
 	out := map[string]bool{}
 	for _, o := range s.Others {
 		if o.Kind == "function" || o.Kind == "procedure" {

@@ -10,10 +10,11 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // among are the tables and views of a schema that another has too, and all else of it.
-func among(s, other *schema.Schema) *schema.Schema {
+func among(s, other *sqlschema.Schema) *sqlschema.Schema {
 	out := *s
 	out.Tables, out.Views = nil, nil
 	for _, v := range s.Views {
@@ -31,7 +32,7 @@ func among(s, other *schema.Schema) *schema.Schema {
 
 // state is all that a scratch database holds at one moment.
 type state struct {
-	schema *schema.Schema
+	schema *sqlschema.Schema
 	rows   map[string][]string // every row of each table, in order
 	broken []string
 }
@@ -69,7 +70,7 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 
 // columns names every column but those whose values are lost for good, in an
 // order that does not depend on the table's.
-func (p *prover) columns(t *schema.Table) string {
+func (p *prover) columns(t *sqlschema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
 		if !slices.Contains(p.out.Lost, t.Name+"."+c.Name) {

@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // fill puts rows into every table that the migration touches, parents first. A
@@ -45,7 +46,7 @@ func (p *prover) fill(ctx context.Context) error {
 	}
 	var without []string
 	reasons := map[string]reason{}
-	for _, t := range schema.ParentsFirst(p.Start) {
+	for _, t := range sqlschema.ParentsFirst(p.Start) {
 		if !need[t.Name] {
 			continue
 		}
@@ -129,7 +130,7 @@ func (p *prover) fill(ctx context.Context) error {
 
 // empty tells whether the migration takes a table only without rows: a requirement asks for
 // any row of it.
-func (p *prover) empty(t *schema.Table) bool {
+func (p *prover) empty(t *sqlschema.Table) bool {
 	return slices.ContainsFunc(p.Migration.BeforeApply, func(r engine.Requirement) bool {
 		list := p.Engine.SQL().Lex(r.Query)
 		n := len(list)
@@ -141,12 +142,12 @@ func (p *prover) empty(t *schema.Table) bool {
 
 // fillWithChildren makes rows of a table together with rows that refer to them, where a
 // requirement asks for both.
-func (p *prover) fillWithChildren(ctx context.Context, t *schema.Table, need map[string]bool,
+func (p *prover) fillWithChildren(ctx context.Context, t *sqlschema.Table, need map[string]bool,
 	random *rand.Rand) (int, error) {
-	var children []*schema.Table
+	var children []*sqlschema.Table
 	for _, o := range p.Start.Tables {
 		if need[o.Name] && o != t && slices.ContainsFunc(o.ForeignKeys,
-			func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
+			func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
 			children = append(children, o)
 		}
 	}
@@ -204,7 +205,7 @@ type reason struct {
 }
 
 // fillTable puts rows into a table, as many as a proof has of each.
-func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Rand) (int, reason, error) {
+func (p *prover) fillTable(ctx context.Context, t *sqlschema.Table, random *rand.Rand) (int, reason, error) {
 	if why := p.left.tables[t.Name]; why != "" {
 		return 0, reason{text: why}, nil
 	}
@@ -212,8 +213,8 @@ func (p *prover) fillTable(ctx context.Context, t *schema.Table, random *rand.Ra
 }
 
 // fillRows puts a number of rows into a table, and those at hand.
-func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Rand, count int) (int, reason, error) {
-	var columns []*schema.Column
+func (p *prover) fillRows(ctx context.Context, t *sqlschema.Table, random *rand.Rand, count int) (int, reason, error) {
+	var columns []*sqlschema.Column
 	for _, c := range t.Columns {
 		if c.Generated == nil && !c.Identity {
 			columns = append(columns, c)
@@ -277,7 +278,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 		offset = random.IntN(1000)
 	}
 	itself := slices.ContainsFunc(t.ForeignKeys,
-		func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
+		func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
 	for n := offset; n < offset+rowsPerTable*triesPerRow && done < goal; n++ {
 		values := make([]string, len(columns))
 		for i := range columns {
@@ -294,7 +295,7 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 		for _, k := range t.ForeignKeys {
 			rows := parents[k]
 			for j, col := range k.Columns {
-				i := slices.IndexFunc(columns, func(c *schema.Column) bool { return strings.EqualFold(c.Name, col) })
+				i := slices.IndexFunc(columns, func(c *sqlschema.Column) bool { return strings.EqualFold(c.Name, col) })
 				switch {
 				case i < 0 || j >= len(k.References):
 				case len(rows) > 0:
@@ -325,8 +326,8 @@ func (p *prover) fillRows(ctx context.Context, t *schema.Table, random *rand.Ran
 }
 
 // parents reads the keys that the table's references can point at.
-func (p *prover) parents(ctx context.Context, t *schema.Table) (map[*schema.ForeignKey][][]string, error) {
-	out := map[*schema.ForeignKey][][]string{}
+func (p *prover) parents(ctx context.Context, t *sqlschema.Table) (map[*sqlschema.ForeignKey][][]string, error) {
+	out := map[*sqlschema.ForeignKey][][]string{}
 	for _, k := range t.ForeignKeys {
 		parent := p.Start.Table(k.Table)
 		if parent == nil || len(k.References) == 0 {

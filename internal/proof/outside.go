@@ -11,41 +11,41 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Missing are the tables that wanted declares as outside, and that neither live has nor
 // the line of migrations creates, with no more of them than is declared of their columns
 // and keys.
-func Missing(e engine.Engine, wanted, live *schema.Schema, line []*migration.Migration) []*schema.Table {
-	var out []*schema.Table
+func Missing(e engine.Engine, wanted, live *sqlschema.Schema, line []*migration.Migration) []*sqlschema.Table {
+	var out []*sqlschema.Table
 	for _, t := range wanted.Tables {
-		if !t.Outside || live.Table(t.Name) != nil || live.View(t.Name) != nil {
+		if !t.Outside() || live.Table(t.Name) != nil || live.View(t.Name) != nil {
 			continue
 		}
 		c := t.Clone()
-		c.Outside, c.Text, c.ForeignKeys, c.Checks, c.Triggers, c.Others = false, "", nil, nil, nil, nil
-		c.Indexes = slices.DeleteFunc(c.Indexes, func(x *schema.Index) bool { return !x.Unique })
+		c.Declared, c.Text, c.ForeignKeys, c.Checks, c.Triggers, c.Others = nil, "", nil, nil, nil, nil
+		c.Indexes = slices.DeleteFunc(c.Indexes, func(x *sqlschema.Index) bool { return !x.Unique })
 		out = append(out, c)
 	}
 	if len(out) > 0 {
 		created := migration.Creates(line, e)
-		out = slices.DeleteFunc(out, func(t *schema.Table) bool { return created[strings.ToLower(t.Name)] })
+		out = slices.DeleteFunc(out, func(t *sqlschema.Table) bool { return created[strings.ToLower(t.Name)] })
 	}
 	return out
 }
 
 // MakeOutside creates what is Missing in a database where the line is about to be run.
-func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *schema.Schema,
+func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *sqlschema.Schema,
 	line []*migration.Migration) error {
-	if wanted == nil || len(Missing(e, wanted, &schema.Schema{}, line)) == 0 {
+	if wanted == nil || len(Missing(e, wanted, &sqlschema.Schema{}, line)) == 0 {
 		return nil
 	}
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
 	}
-	if err := engine.FillWhole(ctx, db, e.DDL().CreateAll(&schema.Schema{Tables: Missing(e, wanted, live, line)})); err != nil {
+	if err := engine.FillWhole(ctx, db, e.DDL().CreateAll(&sqlschema.Schema{Tables: Missing(e, wanted, live, line)})); err != nil {
 		return fmt.Errorf("a table that is declared as outside cannot be created from what is declared of it: %w", err)
 	}
 	return nil

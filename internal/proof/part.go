@@ -12,16 +12,17 @@ import (
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Part divides a schema into the part that migrations can reach and the rest. All of it is
 // reached where nobody can tell what a statement touches. Erbario's own tables are in
 // neither.
-func Part(e engine.Engine, s *schema.Schema, list ...*migration.Migration) (part, rest *schema.Schema) {
+func Part(e engine.Engine, s *sqlschema.Schema, list ...*migration.Migration) (part, rest *sqlschema.Schema) {
 	p := &parting{
 		e:      e,
-		tables: map[string]*schema.Table{},
-		views:  map[string]*schema.View{},
+		tables: map[string]*sqlschema.Table{},
+		views:  map[string]*sqlschema.View{},
 		in:     map[string]bool{},
 		named:  map[string]bool{},
 	}
@@ -55,17 +56,17 @@ func Part(e engine.Engine, s *schema.Schema, list ...*migration.Migration) (part
 			}
 		}
 	}
-	own := &schema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
+	own := &sqlschema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
 	for _, t := range s.Tables {
 		if !schema.Own(t.Name) {
 			own.Tables = append(own.Tables, t)
 		}
 	}
 	if whole {
-		return own, &schema.Schema{}
+		return own, &sqlschema.Schema{}
 	}
 	p.reach(own)
-	part, rest = &schema.Schema{Elsewhere: s.Elsewhere}, &schema.Schema{}
+	part, rest = &sqlschema.Schema{Elsewhere: s.Elsewhere}, &sqlschema.Schema{}
 	for _, t := range own.Tables {
 		to := rest
 		if p.in[strings.ToLower(t.Name)] {
@@ -91,11 +92,11 @@ func Part(e engine.Engine, s *schema.Schema, list ...*migration.Migration) (part
 }
 
 // Join puts the two parts of a schema together again, the first as it is by now.
-func Join(part, rest *schema.Schema) *schema.Schema {
+func Join(part, rest *sqlschema.Schema) *sqlschema.Schema {
 	if len(rest.Tables)+len(rest.Views)+len(rest.Others) == 0 {
 		return part
 	}
-	out := &schema.Schema{
+	out := &sqlschema.Schema{
 		Tables: slices.Concat(part.Tables, rest.Tables), Views: slices.Concat(part.Views, rest.Views),
 		Others: slices.Concat(part.Others, rest.Others), Elsewhere: part.Elsewhere,
 	}
@@ -105,8 +106,8 @@ func Join(part, rest *schema.Schema) *schema.Schema {
 
 type parting struct {
 	e      engine.Engine
-	tables map[string]*schema.Table // by name in lower case, as all that follows
-	views  map[string]*schema.View
+	tables map[string]*sqlschema.Table // by name in lower case, as all that follows
+	views  map[string]*sqlschema.View
 	named  map[string]bool // in the statements
 	in     map[string]bool // the part
 }
@@ -123,10 +124,10 @@ func (p *parting) read(sql string, routines map[string]bool) (unsure bool) {
 }
 
 // lateName is the key of something that stands on tables, and is neither a table nor a view.
-func lateName(o *schema.Other) string { return "late " + o.Kind + " " + strings.ToLower(o.Name) }
+func lateName(o *sqlschema.Other) string { return "late " + o.Kind + " " + strings.ToLower(o.Name) }
 
 // reach finds what belongs to the part.
-func (p *parting) reach(s *schema.Schema) {
+func (p *parting) reach(s *sqlschema.Schema) {
 	mention := map[string][]string{} // the tables and views that a piece of SQL names
 	of := func(key string, sql ...string) []string {
 		if out, ok := mention[key]; ok {
@@ -144,7 +145,7 @@ func (p *parting) reach(s *schema.Schema) {
 		mention[key] = out
 		return out
 	}
-	triggers := func(t *schema.Table) []string {
+	triggers := func(t *sqlschema.Table) []string {
 		var texts []string
 		for _, g := range t.Triggers {
 			texts = append(texts, g.SQL.Text)
@@ -189,7 +190,7 @@ func (p *parting) reach(s *schema.Schema) {
 			name := strings.ToLower(t.Name)
 			if !p.in[name] {
 				child := slices.ContainsFunc(t.ForeignKeys,
-					func(k *schema.ForeignKey) bool { return touched[strings.ToLower(k.Table)] })
+					func(k *sqlschema.ForeignKey) bool { return touched[strings.ToLower(k.Table)] })
 				if !child && !(len(t.Triggers) > 0 && touches(triggers(t))) {
 					continue
 				}
@@ -230,7 +231,7 @@ func (p *parting) reach(s *schema.Schema) {
 }
 
 // uses tells whether a table has one of some types, functions and the like.
-func uses(t *schema.Table, others []string) bool {
+func uses(t *sqlschema.Table, others []string) bool {
 	if len(others) == 0 {
 		return false
 	}
@@ -277,7 +278,7 @@ func uses(t *schema.Table, others []string) bool {
 
 // holds tells whether a part of a table has a name that the statements use: names of
 // indexes and constraints may be taken only once.
-func (p *parting) holds(t *schema.Table) bool {
+func (p *parting) holds(t *sqlschema.Table) bool {
 	for _, x := range t.Indexes {
 		if p.named[strings.ToLower(x.Name)] {
 			return true

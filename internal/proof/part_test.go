@@ -8,7 +8,7 @@ import (
 
 	"erbario/internal/migration"
 	"erbario/internal/proof"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // A migration reaches what it names, what that refers to and what refers to it, and what has
@@ -59,7 +59,7 @@ func TestPart(t *testing.T) {
 	}
 }
 
-func names(s *schema.Schema) (out []string) {
+func names(s *sqlschema.Schema) (out []string) {
 	for _, t := range s.Tables {
 		out = append(out, t.Name)
 	}
@@ -69,8 +69,8 @@ func names(s *schema.Schema) (out []string) {
 	return out
 }
 
-func schemasDiffer(a, b *schema.Schema) string {
-	if schema.Fingerprint(a) != schema.Fingerprint(b) {
+func schemasDiffer(a, b *sqlschema.Schema) string {
+	if sqlschema.Fingerprint(a) != sqlschema.Fingerprint(b) {
 		return "they differ"
 	}
 	return ""

@@ -15,7 +15,7 @@ import (
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -34,7 +34,7 @@ type Outcome struct {
 	OneWay  int              // the step, from 1, that has no undo: only the way forward was tried; 0: none
 	Missing []engine.LeftOut // what the scratch database could not have of the one that it is like
 	Stopped int              // the step, from 1, that could not be applied; 0: none
-	After   *schema.Schema
+	After   *sqlschema.Schema
 }
 
 // Proved tells whether the trial showed that the migration does what it says, and undoes it.
@@ -87,16 +87,16 @@ func (o *Outcome) Sentence() string {
 // Input is what a proof starts from.
 type Input struct {
 	Engine    engine.Engine
-	Start     *schema.Schema // what is there before the migration
-	Wanted    *schema.Schema // what is to be there after it; nil: not asked
-	Ignore    []diff.Change  // differences from Wanted that are to stay
-	More      bool           // steps by hand may make what Wanted has not
+	Start     *sqlschema.Schema // what is there before the migration
+	Wanted    *sqlschema.Schema // what is to be there after it; nil: not asked
+	Ignore    []diff.Change     // differences from Wanted that are to stay
+	More      bool              // steps by hand may make what Wanted has not
 	Migration *migration.Migration
 	Drafted   bool // each step was drafted just now
 	// Live gives rows to try, as literals by table; nil: none may be taken.
 	Live func(table string, limit int) (engine.Rows, error)
 
-	rest *schema.Schema // what is there too, and the migration cannot reach
+	rest *sqlschema.Schema // what is there too, and the migration cannot reach
 }
 
 // Prove runs the round trip. The error is for what kept it from being tried;

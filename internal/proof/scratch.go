@@ -11,16 +11,17 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Scratch makes a scratch database that holds what s does, without rows, and tells what
 // of it cannot be created there. Erbario's own tables are not meant.
-func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Database, []engine.LeftOut, error) {
+func Scratch(ctx context.Context, e engine.Engine, s *sqlschema.Schema) (engine.Database, []engine.LeftOut, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, nil, fmt.Errorf("no scratch database: %w", err)
 	}
-	own := &schema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
+	own := &sqlschema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
 	for _, t := range s.Tables {
 		if !schema.Own(t.Name) {
 			own.Tables = append(own.Tables, t)
@@ -37,7 +38,7 @@ func Scratch(ctx context.Context, e engine.Engine, s *schema.Schema) (engine.Dat
 // Replay runs migrations on an empty scratch database, without rows. It has the tables
 // that wanted declares as outside and the migrations do not create; nil: none.
 func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration,
-	wanted *schema.Schema) (engine.Database, error) {
+	wanted *sqlschema.Schema) (engine.Database, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, err
@@ -58,7 +59,7 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration,
 // ReferenceRows gives a proof the reference rows that a line of migrations has made in a
 // database where nothing else has rows, as Input.Live does: those that come may refer to
 // them. s is what is there.
-func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema,
+func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *sqlschema.Schema,
 	line []*migration.Migration) func(table string, limit int) (engine.Rows, error) {
 	made := migration.RowsOf(line, e)
 	return func(table string, _ int) (engine.Rows, error) {
@@ -71,7 +72,7 @@ func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *
 }
 
 // Stored are the columns of a table that its rows have values for, as SQL.
-func Stored(t *schema.Table, e engine.Engine) string {
+func Stored(t *sqlschema.Table, e engine.Engine) string {
 	var names []string
 	for _, c := range t.Columns {
 		if c.Generated == nil {
@@ -84,8 +85,8 @@ func Stored(t *schema.Table, e engine.Engine) string {
 // After is what a schema becomes by migrations, run on scratch without rows, and what the
 // scratch database could not have. wanted is then in the words in which the server keeps
 // what they changed; nil: it is not asked for.
-func After(ctx context.Context, e engine.Engine, s *schema.Schema, wanted *schema.Schema, list []*migration.Migration,
-	run func(db engine.Database) error) (*schema.Schema, []engine.LeftOut, error) {
+func After(ctx context.Context, e engine.Engine, s *sqlschema.Schema, wanted *sqlschema.Schema, list []*migration.Migration,
+	run func(db engine.Database) error) (*sqlschema.Schema, []engine.LeftOut, error) {
 	part, rest := Part(e, s, list...)
 	db, left, err := Scratch(ctx, e, part)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Row is one reference row, as a database has it.
@@ -50,14 +51,14 @@ type Known struct {
 
 // Compare holds the rows of a table against a database; known are, by table, the
 // rows that were declared once. What the live table has no column for differs.
-func Compare(ctx context.Context, db engine.Queries, e engine.Dialect, wanted, live *schema.Schema, table string,
+func Compare(ctx context.Context, db engine.Queries, e engine.Dialect, wanted, live *sqlschema.Schema, table string,
 	known map[string]Known) ([]Row, error) {
 	by := known[table].By
 	t := wanted.Table(table)
 	there := live.Table(table)
 	var out []Row
 	declared := map[string]bool{}
-	r := t.Rows
+	r := t.Rows()
 	if r != nil {
 		for n := range r.Values {
 			row := Row{Key: r.Key(n), Declared: true}
@@ -90,10 +91,10 @@ type comparison struct {
 	ctx    context.Context
 	db     engine.Queries
 	e      engine.Dialect
-	table  *schema.Table
-	wanted *schema.Schema
-	live   *schema.Schema
-	there  *schema.Table
+	table  *sqlschema.Table
+	wanted *sqlschema.Schema
+	live   *sqlschema.Schema
+	there  *sqlschema.Table
 	known  map[string]Known
 }
 
@@ -107,7 +108,7 @@ func (c *comparison) among(name string) string {
 
 // cells asks for declared rows, the first of which is row first of the block.
 func (c *comparison) cells(list []Row, first int) error {
-	q, r := c.e.Quote, c.table.Rows
+	q, r := c.e.Quote, c.table.Rows()
 	names := []string{"i"}
 	var asked []int // by place in the query: the column
 	for i, column := range r.Columns {
@@ -168,12 +169,12 @@ func (c *comparison) cells(list []Row, first int) error {
 // typeOf is the stored type of a declared value: that of the column that it is
 // compared with.
 func (c *comparison) typeOf(column int) string {
-	if link := c.table.Rows.Refers[column]; link != nil {
+	if link := c.table.Rows().Refers[column]; link != nil {
 		if t := c.live.Table(link.Table); t != nil && t.Column(link.By) != nil {
 			return t.Column(link.By).SQLType
 		}
 	}
-	return c.there.Column(c.table.Rows.Columns[column]).SQLType
+	return c.there.Column(c.table.Rows().Columns[column]).SQLType
 }
 
 // literal is the declared value of a cell, as SQL.
@@ -183,7 +184,7 @@ func (c *comparison) literal(row, column int) (string, error) {
 
 // now is what the database has in a column, in the terms of the block.
 func (c *comparison) now(column int) string {
-	q, r := c.e.Quote, c.table.Rows
+	q, r := c.e.Quote, c.table.Rows()
 	name := "t." + q(r.Columns[column])
 	if link := r.Refers[column]; link != nil && c.live.Table(link.Table) != nil &&
 		c.live.Table(link.Table).Column(link.By) != nil {
@@ -199,8 +200,8 @@ func (c *comparison) now(column int) string {
 
 // Literal is a declared value as SQL: its own, or, where it names a row of another
 // table and take is set, the query for the value that the reference takes.
-func Literal(e engine.Dialect, t *schema.Table, row, column int, take bool) (string, error) {
-	r := t.Rows
+func Literal(e engine.Dialect, t *sqlschema.Table, row, column int, take bool) (string, error) {
+	r := t.Rows()
 	v, col := r.Values[row][column], t.Column(r.Columns[column])
 	link := r.Refers[column]
 	if link == nil || v.Kind == schema.NullValue {
@@ -219,7 +220,7 @@ func Literal(e engine.Dialect, t *schema.Table, row, column int, take bool) (str
 }
 
 // Has tells whether a table has the columns of a key.
-func Has(t *schema.Table, by []schema.KeyPart) bool {
+func Has(t *sqlschema.Table, by []schema.KeyPart) bool {
 	return len(by) > 0 && !slices.ContainsFunc(by, func(k schema.KeyPart) bool { return t.Column(k.Column) == nil })
 }
 
@@ -233,10 +234,10 @@ func Names(by []schema.KeyPart) []string {
 }
 
 // DeclaredKey is the key of a declared row, as SQL.
-func DeclaredKey(e engine.Dialect, t *schema.Table, row int) ([]string, error) {
+func DeclaredKey(e engine.Dialect, t *sqlschema.Table, row int) ([]string, error) {
 	var out []string
-	for _, c := range t.Rows.By {
-		sql, err := Literal(e, t, row, t.Rows.Place(c), true)
+	for _, c := range t.Rows().By {
+		sql, err := Literal(e, t, row, t.Rows().Place(c), true)
 		if err != nil {
 			return nil, err
 		}
@@ -247,7 +248,7 @@ func DeclaredKey(e engine.Dialect, t *schema.Table, row int) ([]string, error) {
 
 // KeyLiteral is a key, as text, as SQL of its columns. A value that names a row of another
 // table is the query for what the reference takes of it.
-func KeyLiteral(e engine.Dialect, s *schema.Schema, t *schema.Table, by []schema.KeyPart,
+func KeyLiteral(e engine.Dialect, s *sqlschema.Schema, t *sqlschema.Table, by []schema.KeyPart,
 	key string) ([]string, error) {
 	var out []string
 	for i, text := range schema.SplitKey(key, len(by)) {
@@ -281,7 +282,7 @@ func KeyLiteral(e engine.Dialect, s *schema.Schema, t *schema.Table, by []schema
 }
 
 // live leaves out rows that are marked as deleted.
-func live(e engine.Dialect, t *schema.Table) string {
+func live(e engine.Dialect, t *sqlschema.Table) string {
 	if t.SoftDelete == "" {
 		return ""
 	}
@@ -312,7 +313,7 @@ func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 		if list[i].There = n > 0; n == 0 {
 			continue
 		}
-		for _, p := range schema.Pointers(c.live, c.there) {
+		for _, p := range sqlschema.Pointers(c.live, c.there) {
 			where := engine.IsRow(at, Names(by), keys[i]) + c.among("t")
 			managed, err := c.managed(p.Table)
 			if err != nil {
@@ -337,16 +338,16 @@ func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 
 // managed leaves out the reference rows of a table that points at a row: those
 // that are declared name no row that is not, and the others go themselves.
-func (c *comparison) managed(t *schema.Table) (string, error) {
+func (c *comparison) managed(t *sqlschema.Table) (string, error) {
 	w := c.wanted.Table(t.Name)
 	by := c.known[t.Name].By
 	if w == nil || !Has(t, by) || !Has(w, by) {
 		return "", nil
 	}
 	keys := slices.Clone(c.known[t.Name].Keys)
-	if w.Rows != nil {
-		for n := range w.Rows.Values {
-			keys = append(keys, w.Rows.Key(n))
+	if w.Rows() != nil {
+		for n := range w.Rows().Values {
+			keys = append(keys, w.Rows().Key(n))
 		}
 	}
 	if len(keys) == 0 {
@@ -364,7 +365,7 @@ func (c *comparison) managed(t *schema.Table) (string, error) {
 }
 
 // On is the condition that joins a row to the one that it points at.
-func On(e engine.Dialect, p schema.Pointer, from, to string) string {
+func On(e engine.Dialect, p sqlschema.Pointer, from, to string) string {
 	var on []string
 	for i, c := range p.Key.Columns {
 		on = append(on, fmt.Sprintf("%s.%s = %s.%s", from, e.Quote(c), to, e.Quote(p.To[i])))

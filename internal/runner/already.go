@@ -12,13 +12,13 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // AlreadyThere are the tables, and the columns as table.column, that s has and a migration
 // adds. What it frees the name of itself, and what it makes only where it is missing, does
 // not count.
-func AlreadyThere(m *migration.Migration, e engine.Engine, s *schema.Schema) []string {
+func AlreadyThere(m *migration.Migration, e engine.Engine, s *sqlschema.Schema) []string {
 	var freed, out []string
 	for _, step := range m.Steps {
 		freed = append(freed, step.Loses...)

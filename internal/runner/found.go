@@ -11,7 +11,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // MakeFound makes the tables and columns that the migration found when it was
@@ -35,12 +35,12 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 }
 
 // isThere tells whether a table has what was found.
-func isThere(t *schema.Table, f migration.Found) bool {
+func isThere(t *sqlschema.Table, f migration.Found) bool {
 	if f.Beside != "" {
 		return slices.ContainsFunc(t.Indexes,
-			func(x *schema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
-			slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
-			slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
+			func(x *sqlschema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
+			slices.ContainsFunc(t.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
+			slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
 	}
 	return f.Column == "" || t.Column(f.Column) != nil
 }

@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // keptByUndo is the name of the table into which the migration's undo puts values
@@ -68,7 +69,7 @@ func ArchivedByAll(ctx context.Context, db engine.Database, old []*migration.Mig
 // HandOver gives what was put aside the names under which now looks for it, in live and in
 // all, too. renamed gives the name that a table has by now; done is told how to revert each
 // change.
-func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, all []Archived,
+func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *sqlschema.Schema, all []Archived,
 	now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
 	taken := map[string]int{} // how many of the names for a table are
 	move := func(name, to string) error {
@@ -281,7 +282,7 @@ func (a archiving) statements() []string { return append(slices.Clone(a.makes), 
 
 // asides keep what the migration's undo destroys of what s holds, from the tables that
 // have rows, before its first step, while everything is there.
-func archives(s *schema.Schema, rows func(table string) (int64, error), e engine.Engine,
+func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e engine.Engine,
 	m *migration.Migration) ([]archiving, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {

@@ -14,6 +14,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Kept is what a step would have destroyed: a table of values, or a column that stays
@@ -111,7 +112,7 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 }
 
 // keptWhat says in words what a kept table holds.
-func keptWhat(rest string, t *schema.Table, live *schema.Schema) string {
+func keptWhat(rest string, t *sqlschema.Table, live *sqlschema.Schema) string {
 	why := ""
 	for _, w := range []struct{ prefix, why string }{{"undo_", ", dropped by an undo"}, {"left_", ", which has no column now"}} {
 		if r, ok := strings.CutPrefix(rest, w.prefix); ok {

@@ -11,13 +11,13 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // numbered are the tables whose rows the database numbers, among those that the undo of a
 // migration drops, with the names under which their next numbers are noted.
-func numbered(s *schema.Schema, m *migration.Migration) map[string]*schema.Table {
-	out := map[string]*schema.Table{}
+func numbered(s *sqlschema.Schema, m *migration.Migration) map[string]*sqlschema.Table {
+	out := map[string]*sqlschema.Table{}
 	for _, step := range m.Steps {
 		for _, name := range step.UndoLoses {
 			t := s.Table(name)
@@ -34,7 +34,7 @@ func numbered(s *schema.Schema, m *migration.Migration) map[string]*schema.Table
 
 // noteNumbers notes which numbers the next rows of tables get that an undo is about to drop:
 // those of rows that were deleted do not come again.
-func noteNumbers(ctx context.Context, db engine.Database, s *schema.Schema, m *migration.Migration) error {
+func noteNumbers(ctx context.Context, db engine.Database, s *sqlschema.Schema, m *migration.Migration) error {
 	tables := numbered(s, m)
 	if len(tables) == 0 {
 		return nil

@@ -11,6 +11,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // putBack brings back what an earlier undo of the migration kept.
@@ -37,7 +38,7 @@ func restore(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 	// On servers where changes of tables commit, whatever cannot be put back takes the rest
 	// back with it: the kept tables change when all is in its place.
 	var later []func() error
-	for _, t := range schema.ParentsFirst(s) {
+	for _, t := range sqlschema.ParentsFirst(s) {
 		after, err := restoreInto(ctx, db, e, m, s, t)
 		if err != nil {
 			return err
@@ -68,8 +69,8 @@ func (e *RestoreError) Unwrap() error { return e.Err }
 
 // restoreInto brings back what an earlier undo kept of one table. after is what is still to
 // be done with the kept tables.
-func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *schema.Schema,
-	t *schema.Table) (after []func() error, err error) {
+func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *sqlschema.Schema,
+	t *sqlschema.Table) (after []func() error, err error) {
 	names := undoNames(m, t.Name)
 	if !m.Atomic() { // what was kept last, when less was there, comes back first
 		slices.Reverse(names)
@@ -132,15 +133,15 @@ func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 
 // unplaced tells whether kept holds values of a column that the table has no
 // more: they stay kept, but are not put back again.
-func unplaced(t, kept *schema.Table) bool {
-	return slices.ContainsFunc(kept.Columns, func(c *schema.Column) bool {
+func unplaced(t, kept *sqlschema.Table) bool {
+	return slices.ContainsFunc(kept.Columns, func(c *sqlschema.Column) bool {
 		return t.Column(c.Name) == nil && !strings.HasPrefix(c.Name, "key_") && !strings.HasPrefix(c.Name, Replaced(""))
 	})
 }
 
 // ByKey tells whether a kept table holds values of columns by the keys of their rows, and
 // not whole rows of the table of; nil: it is not known how that looks.
-func ByKey(kept, of *schema.Table) bool {
+func ByKey(kept, of *sqlschema.Table) bool {
 	first := kept.Columns[0].Name // the keys come first
 	return strings.HasPrefix(first, "key_") && (of == nil || of.Column(first) == nil)
 }
@@ -232,7 +233,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 		if err != nil {
 			return nil, err
 		}
-		live := &schema.Schema{}
+		live := &sqlschema.Schema{}
 		if len(list) > 0 {
 			if live, err = db.Inspect(ctx); err != nil {
 				return nil, err

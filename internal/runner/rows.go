@@ -13,6 +13,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/rows"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // inserted are the reference rows that a step inserts.
@@ -38,7 +39,7 @@ func there(ctx context.Context, db engine.Database, name string) (bool, error) {
 // removal is the taking out of the rows that a step inserted, but those that were
 // there before it.
 func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows,
-	s *schema.Schema, t *schema.Table) (engine.Step, error) {
+	s *sqlschema.Schema, t *sqlschema.Table) (engine.Step, error) {
 	ok, err := there(ctx, db, rowsBefore(m, t.Name))
 	if err != nil {
 		return engine.Step{}, err
@@ -48,7 +49,7 @@ func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 
 // removalOf is the removal where the values that rows had before the step are kept, or are
 // not.
-func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema, t *schema.Table,
+func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sqlschema.Schema, t *sqlschema.Table,
 	before bool) engine.Step {
 	by, keys := rows.Names(r.By), keysOf(e, s, t, r)
 	where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
@@ -62,7 +63,7 @@ func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sc
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
 // the query for what the reference takes of it.
-func keysOf(e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRows) [][]string {
+func keysOf(e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table, r engine.StepRows) [][]string {
 	var out [][]string
 	for _, key := range r.Keys {
 		var one []string
@@ -80,7 +81,7 @@ func keysOf(e engine.Engine, s *schema.Schema, t *schema.Table, r engine.StepRow
 
 // namedBy is the query for what a reference takes of the row that a value names; empty: the
 // value is the column's own.
-func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPart, text string) string {
+func namedBy(e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table, k schema.KeyPart, text string) string {
 	target := s.Table(k.Table)
 	if k.Table == "" || target == nil {
 		return ""
@@ -96,7 +97,7 @@ func namedBy(e engine.Engine, s *schema.Schema, t *schema.Table, k schema.KeyPar
 
 // storedKeys are the keys of a step's rows as the table has them; a key that
 // names a missing row of another table is left out.
-func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *schema.Schema, t *schema.Table,
+func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table,
 	r engine.StepRows) (cells []any, err error) {
 	for _, key := range r.Keys {
 		var one []any
@@ -122,7 +123,7 @@ func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *sch
 }
 
 // live leaves out rows that are marked as deleted: they are no reference rows.
-func live(e engine.Engine, t *schema.Table) string {
+func live(e engine.Engine, t *sqlschema.Table) string {
 	if t.SoftDelete == "" {
 		return ""
 	}
@@ -138,7 +139,7 @@ func wholeTable(m *migration.Migration, table string) bool {
 // undo would delete them.
 func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
 	step *migration.Step) error {
-	return eachInserted(ctx, db, step, func(r engine.StepRows, all *schema.Schema, t *schema.Table) error {
+	return eachInserted(ctx, db, step, func(r engine.StepRows, all *sqlschema.Schema, t *sqlschema.Table) error {
 		if wholeTable(m, t.Name) && m.Atomic() { // else these rows go before it is kept
 			return nil
 		}
@@ -157,8 +158,8 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 
 // unreferred stops where rows that are to go would take others along, or loosen
 // them: those are people's.
-func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *schema.Schema, r engine.StepRows,
-	t *schema.Table) error {
+func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *sqlschema.Schema, r engine.StepRows,
+	t *sqlschema.Table) error {
 	for _, q := range referred(e, all, r, t) {
 		n, err := db.Count(ctx, q.Query)
 		if err != nil {
@@ -172,10 +173,10 @@ func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *s
 }
 
 // referred asks for rows that would go, or be loosened, with the rows to which they refer.
-func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.Table) []engine.Requirement {
+func referred(e engine.Engine, all *sqlschema.Schema, r engine.StepRows, t *sqlschema.Table) []engine.Requirement {
 	keys := engine.IsAny(engine.Aliased(e.SQL().Quote, "t"), rows.Names(r.By), keysOf(e, all, t, r))
 	var out []engine.Requirement
-	for _, p := range schema.Pointers(all, t) {
+	for _, p := range sqlschema.Pointers(all, t) {
 		if p.Key.OnDelete == schema.Restrict || p.Key.OnDelete == schema.NoAction {
 			continue // the server refuses
 		}
@@ -195,7 +196,7 @@ func referred(e engine.Engine, all *schema.Schema, r engine.StepRows, t *schema.
 // such a row meanwhile, what was kept stays apart.
 func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step,
 	o Options) error {
-	return eachInserted(ctx, db, step, func(r engine.StepRows, s *schema.Schema, t *schema.Table) error {
+	return eachInserted(ctx, db, step, func(r engine.StepRows, s *sqlschema.Schema, t *sqlschema.Table) error {
 		whole := wholeTable(m, t.Name) &&
 			slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
 		kept, by := s.Table(keptRows(m, t.Name)), rows.Names(r.By)
@@ -301,7 +302,7 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 
 // declare gives rows the values that are declared: those that they had when they
 // were inserted again.
-func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh engine.Finding, values [][]any) error {
+func declare(ctx context.Context, db engine.Database, t *sqlschema.Table, fresh engine.Finding, values [][]any) error {
 	key := t.Key()
 	if len(key) == 0 {
 		key = fresh.Columns
@@ -336,8 +337,8 @@ func declare(ctx context.Context, db engine.Database, t *schema.Table, fresh eng
 // formerRows is the taking out of reference rows that are no longer declared, from
 // their table or from what an undo kept of it. They are kept, since people may have
 // written into them.
-func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *schema.Schema,
-	t, from *schema.Table) engine.RowDeletion {
+func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sqlschema.Schema,
+	t, from *sqlschema.Table) engine.RowDeletion {
 	where := engine.IsAny(e.SQL().Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
 	return engine.RowDeletion{
 		Table: from,
@@ -366,7 +367,7 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 			continue
 		}
 		x := formerRows(e, m, r, s, t, t)
-		for _, p := range schema.Pointers(s, t) {
+		for _, p := range sqlschema.Pointers(s, t) {
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name),
 				rows.On(e.SQL(), p, "c", e.SQL().Quote(t.Name)))
 		}
@@ -424,7 +425,7 @@ func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 }
 
 func eachInserted(ctx context.Context, db engine.Database, step *migration.Step,
-	f func(engine.StepRows, *schema.Schema, *schema.Table) error) error {
+	f func(engine.StepRows, *sqlschema.Schema, *sqlschema.Table) error) error {
 	if len(inserted(step)) == 0 {
 		return nil
 	}
@@ -440,7 +441,7 @@ func eachInserted(ctx context.Context, db engine.Database, step *migration.Step,
 
 // insertedIn are the rows that a step inserts, and their table in a schema; nil: it is not
 // there as the step made it.
-func insertedIn(s *schema.Schema, step *migration.Step) (engine.StepRows, *schema.Table) {
+func insertedIn(s *sqlschema.Schema, step *migration.Step) (engine.StepRows, *sqlschema.Table) {
 	list := inserted(step)
 	if len(list) == 0 {
 		return engine.StepRows{}, nil

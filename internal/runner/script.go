@@ -12,7 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
@@ -27,7 +27,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	if err != nil || len(todo) == 0 {
 		return "", nil, err
 	}
-	w := &scriptWriter{ctx: ctx, db: db, e: e, o: o, undo: undo, state: &schema.Schema{}}
+	w := &scriptWriter{ctx: ctx, db: db, e: e, o: o, undo: undo, state: &sqlschema.Schema{}}
 	before, begin, commit, after := e.Scripts().ScriptAround()
 	w.begin, w.commit = begin, commit
 	w.write(before...)
@@ -77,7 +77,7 @@ type scriptWriter struct {
 	e             engine.Engine
 	o             Options
 	undo          bool
-	state         *schema.Schema // as it is when an undo begins
+	state         *sqlschema.Schema // as it is when an undo begins
 	begin, commit []string
 	b             strings.Builder
 }
@@ -226,7 +226,7 @@ func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bo
 }
 
 // without is what is there once a migration has been undone, seen on scratch.
-func without(ctx context.Context, e engine.Engine, s *schema.Schema, m *migration.Migration) (*schema.Schema, error) {
+func without(ctx context.Context, e engine.Engine, s *sqlschema.Schema, m *migration.Migration) (*sqlschema.Schema, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("the undo of several migrations is worked out on scratch: %w", err)

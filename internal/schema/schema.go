@@ -1,13 +1,14 @@
-// Package schema is what a database holds, as plain values: tables with their
-// columns, keys, checks, indexes and triggers, and views. It is the one
-// vocabulary of the whole program. Models become a Schema, a live database is
-// read into a Schema, and two Schemas are held against each other.
+// Package schema is what the models of a project declare, as plain values, the same for
+// every engine but where a line is kept to some:
 //
-// A Schema has two layers. The declared layer (Type, Nonblank, Range, ...) is
-// what the models say, the same for every engine; it is empty when the schema
-// was read from a database. The stored layer (SQLType, Default, Checks,
-// Triggers, ...) is what one engine keeps for it, in that engine's words; an
-// engine fills it from the declared layer. Only the stored layer is compared.
+//	model Specimen
+//	  label   text(40) unique
+//	  weight  decimal(8,2) optional
+//
+// is a Table "specimens" with three Columns (its id too), a key and an Index. What a database
+// keeps for it is the business of the engines, and has types of its own (sqlschema).
+//
+// SQL in it has the names of columns in braces, such as {weight} > 0.
 package schema
 
 import (
@@ -15,124 +16,41 @@ import (
 	"strings"
 )
 
-// SQL is an expression or a statement in the words of one engine.
-type SQL struct {
-	Text string // as it is written or was stored
-	// Canon gives the canonical form of Text: two texts with the same form mean
-	// the same to their engine. It is asked only where the texts differ, since
-	// working the form out for every expression would cost more than all else.
-	Canon func(text string) string
-}
+// Schema is everything that the models declare.
+type Schema struct{ Tables []*Table }
 
-// Key is the canonical form of the SQL.
-func (s SQL) Key() string {
-	if s.Canon == nil {
-		return s.Text
-	}
-	return s.Canon(s.Text)
-}
-
-// Same tells whether two pieces of SQL mean the same to their engine.
-func (s SQL) Same(o SQL) bool { return s.Text == o.Text || s.Key() == o.Key() }
-
-// Schema is everything that one database, or one set of models, holds.
-type Schema struct {
-	Tables []*Table
-	Views  []*View
-	Others []*Other // what no model can declare, in the order in which it can be made
-	// Elsewhere is what other schemas of the database hold, where something here needs it:
-	// it is created on scratch, and neither compared nor changed.
-	Elsewhere []*Other
-}
-
-// Other is something that a database holds and no model can declare: a type, a
-// function, a sequence, a view with rows of its own.
-type Other struct {
-	Kind string // such as "enum type"
-	Name string
-	Make []string // the statements that make it
-	Late bool     // it stands on tables, and is made after them
-	// Values are those of an enum type, the one that a choice can be kept as.
-	Values []string
-}
-
-// EnumType is the kind of enum types.
-const EnumType = "enum type"
-
-// Enum returns the enum type with that name, or nil.
-func (s *Schema) Enum(name string) *Other {
-	for _, o := range s.Others {
-		if o.Kind == EnumType && o.Name == name {
-			return o
-		}
-	}
-	return nil
-}
-
-// Table is one table with all that belongs to it.
+// Table is the table of one model.
 type Table struct {
 	Name        string
-	Model       string // the model that declares it; empty when read from a database
-	Outside     bool   // declared as there already: referred to, never changed
+	Model       string
+	Outside     bool // there already: referred to, never changed
 	Columns     []*Column
-	PrimaryKey  *PrimaryKey // nil: none
+	Key         []string // the columns of the primary key; nil: none
 	ForeignKeys []*ForeignKey
 	Checks      []*Check
 	Indexes     []*Index // unique ones too
-	Triggers    []*Trigger
 	Comment     string
-	Options     Options
 	SoftDelete  string // the column that marks a row as deleted; empty: none does
-	LiveView    string // the view of the rows that are not deleted; declared layer
-	Children    bool   // the soft-deletable rows that refer to a row go and come back with it; declared layer
+	LiveView    string // the view of the rows that are not deleted; empty: none
+	Children    bool   // the soft-deletable rows that refer to a row go and come back with it
 	Guard       bool   // no row goes permanently that is not marked as deleted first
 	GuardRole   string // then: only members of this role let marks and rows go; empty: everybody
-	Rows        *Rows  // the reference rows; declared layer; nil: none were declared
-	Text        string // the statement that made it, where the engine keeps one
-	Others      []*Constraint
-	Aside       []*Column // that were dropped, and are renamed and kept in place
-	Ordered     bool      // the order of its columns can be mended, and is compared
-	Standing    []string  // MariaDB: its checks and indexes by name, in the server's order
+	Rows        *Rows  // the reference rows; nil: none are declared
 }
 
-// Constraint is one that no model can declare, such as an exclusion.
-type Constraint struct{ Name, Text string }
-
-// Options are properties of a table that only some engines have.
-type Options struct {
-	Strict       bool   // SQLite: values are held to their types
-	WithoutRowid bool   // SQLite: stored by its primary key
-	Virtual      string // SQLite: the module of a virtual table, with its arguments
-	Unlogged     bool   // PostgreSQL: not in the log, and empty after a crash
-	Behind       string // what stands behind the columns, as stored, such as PARTITION BY
-	Foreign      bool   // its rows are not its own: partitions, children, other servers'
-}
-
-// Column is one column of a table.
+// Column is the column of one field.
 type Column struct {
 	Name      string
-	Field     string // the model's field; empty when read from a database
-	SQLType   string // the type in the engine's words
-	NotNull   bool
-	Default   *SQL // nil: none
-	Generated *Generated
-	ByHand    bool // no migration made it: no statement may name it
-	Identity  bool // numbered by the database
-	// IdentityAlways refuses numbers that the application gives.
-	IdentityAlways bool
-	Values         []string // those that an enum type takes; nil: it is of none
-	Collation      string   // empty: the engine's own
-	Conflict       string   // SQLite: what NOT NULL does on a conflict, as stored
-	OnUpdate       string   // MariaDB: what it becomes with every update, as stored
-	Invisible      bool     // MariaDB: SELECT * leaves it out
-	Comment        string
-
-	// Declared layer.
+	Field     string
 	Type      Type
-	Value     *Value // the declared default
+	NotNull   bool
+	Value     *Value // the default; nil: none
+	Generated *Generated
+	Identity  bool // numbered by the database
+	Comment   string
 	Nonblank  bool
-	Immutable bool
-	Stamped   bool
+	Immutable bool // it is not changed once it is set
+	Stamped   bool // it is set to the time with every change of the row
 	Range     *Range
 	Fake      *Fake
 }
@@ -144,53 +62,20 @@ type Fake struct {
 	Args      []string
 }
 
-// Generated is the expression of a column that is worked out by the database.
+// Generated is the expression of a column whose value the database works out.
 type Generated struct {
-	SQL    SQL
+	SQL    string
 	Stored bool
-}
-
-// SameGenerated tells whether two columns are worked out the same way, or are both plain.
-func SameGenerated(a, b *Generated) bool {
-	if a == nil || b == nil {
-		return a == b
-	}
-	return a.Stored == b.Stored && a.SQL.Same(b.SQL)
-}
-
-// PrimaryKey is the primary key of a table.
-type PrimaryKey struct {
-	Name          string
-	Columns       []Part
-	Autoincrement bool   // SQLite: numbers are never given twice
-	Conflict      string // SQLite: ON CONFLICT, as stored
-	Options       string // what stands behind it, as stored
-}
-
-// Part is one column or expression of a key or an index.
-type Part struct {
-	Column    string
-	Expr      *SQL // instead of Column
-	Desc      bool
-	Collation string
-	Class     string // the operator class, where it is not the type's own
-	Nulls     string // FIRST or LAST, where it is not what the direction says
-	Length    int    // MariaDB: so many characters of the value; 0: all of them
 }
 
 // ForeignKey is a reference from columns of its table to columns of another.
 type ForeignKey struct {
 	Name       string
 	Columns    []string
-	Table      string   // the table referred to
-	References []string // its columns; empty: its primary key
+	Table      string // the table referred to
+	References []string
 	OnDelete   Action
 	OnUpdate   Action
-	Deferrable string   // as stored, such as "DEFERRABLE INITIALLY DEFERRED"
-	Match      string   // as stored
-	SetColumns []string // those that on delete set null sets, where it is not all
-	NotValid   bool     // rows that were there before it were not looked at
-	OwnIndex   bool     // MariaDB: an index under its name serves it alone
 }
 
 // Action is what a foreign key does when the row referred to goes or changes.
@@ -205,101 +90,52 @@ const (
 	SetDefault Action = "SET DEFAULT"
 )
 
-// Purpose tells what a check or trigger of ours is for. It gives the name and
-// the words in which a change of it is told; empty when it is not known.
-type Purpose string
-
-// Purposes of checks and triggers that the models ask for.
-const (
-	ForType      Purpose = "type"
-	ForNonblank  Purpose = "nonblank"
-	ForRange     Purpose = "range"
-	ForChoice    Purpose = "choice"
-	ForCheck     Purpose = "check"
-	ForImmutable Purpose = "immutable"
-	ForStamped   Purpose = "stamped"
-	// ForSoftDelete is the type check of the column that marks a row as deleted,
-	// under a name that tells it from any other time; ForChildren the trigger by
-	// which the rows that refer to a deleted one go and come back with it.
-	ForSoftDelete Purpose = "soft_delete"
-	ForChildren   Purpose = "children"
-	// ForBridge is the trigger between the two migrations of a staged pair: it lets
-	// the application write that does not know of the change yet.
-	ForBridge Purpose = "bridge"
-	// ForGuard is the trigger that lets no row go permanently which is not marked as
-	// deleted; ForGuardMark keeps the marks for the members of a role, ForGuardAll refuses
-	// to empty the table, and ForGuardChildren is that of a table from which a deletion
-	// would reach guarded rows past their own triggers.
-	ForGuard         Purpose = "guard"
-	ForGuardMark     Purpose = "guard_mark"
-	ForGuardAll      Purpose = "guard_all"
-	ForGuardChildren Purpose = "guard_children"
-)
-
-// DefaultWords is the default as it was declared, else its SQL; empty for none.
-func (c *Column) DefaultWords() string {
-	switch {
-	case c.Value != nil:
-		return c.Value.String()
-	case c.Default != nil:
-		return strings.Join(strings.Fields(c.Default.Text), " ")
-	}
-	return ""
-}
-
 // Check is a condition that every row fulfils.
 type Check struct {
-	Name      string
-	SQL       SQL
-	Column    string // the column it was declared with; empty for one of the table
-	Purpose   Purpose
-	Choices   []string // the values of a choice, where its SQL is not to be read as standard SQL
-	Conflict  string   // SQLite: ON CONFLICT, as stored
-	NoInherit bool
-	NotValid  bool // rows that were there before it were not looked at
-}
-
-// Index is an index or a uniqueness, whether made as a constraint or not.
-type Index struct {
-	Name       string
-	Unique     bool
-	Constraint bool // made as a constraint of the table rather than as an index
-	Parts      []Part
-	Where      *SQL
-	Using      string // the method, where the engine has several
-	Conflict   string // SQLite: ON CONFLICT of the constraint, as stored
-	NullsEqual bool
-	Included   string // columns that are kept beside, as stored
-	Options    string // storage parameters and the like, as stored
-	Invalid    bool   // it was left half built, and nothing uses it
-	Column     string // the one field whose clause declared it; declared layer
-}
-
-// Trigger is a statement that the database runs when rows change.
-type Trigger struct {
 	Name    string
-	SQL     SQL
-	Column  string
+	SQL     string
+	Column  string // the column it was declared with; empty for one of the table
 	Purpose Purpose
 }
 
-// WithFunction tells whether the trigger has a function of its own.
-func (g *Trigger) WithFunction() bool {
-	return g.Purpose == ForChildren || g.Purpose == ForBridge || g.Purpose == ForGuard || g.Purpose == ForGuardAll
+// Index is an index or a uniqueness.
+type Index struct {
+	Name       string
+	Unique     bool
+	Parts      []Part
+	Where      string // the condition of its rows; empty: all
+	Live       bool   // Where says that they are not deleted, and nothing else
+	Using      string // the method; empty: the engine's own choice
+	NullsEqual bool
+	Column     string // the one field whose clause declared it
 }
 
-// Guarded tells whether a trigger of the table refuses to let rows go.
-func (t *Table) Guarded() bool {
-	return slices.ContainsFunc(t.Triggers,
-		func(g *Trigger) bool { return g.Purpose == ForGuard || g.Purpose == ForGuardChildren })
+// Part is one column or expression of an index.
+type Part struct {
+	Column       string
+	SQL          string // instead of Column
+	Desc         bool
+	IgnoringCase bool
 }
 
-// View is a stored query.
-type View struct {
-	Name     string
-	LiveOf   string // the table whose rows that are not deleted it shows; empty: it is another view
-	SQL      SQL
-	Triggers []*Trigger
+// Parts are columns as parts of an index or a key.
+func Parts(columns []string) []Part {
+	var out []Part
+	for _, c := range columns {
+		out = append(out, Part{Column: c})
+	}
+	return out
+}
+
+// Names are the columns of parts, leaving expressions out.
+func Names(parts []Part) []string {
+	var names []string
+	for _, p := range parts {
+		if p.SQL == "" {
+			names = append(names, p.Column)
+		}
+	}
+	return names
 }
 
 // Table returns the table with that name, compared without case, or nil.
@@ -312,23 +148,6 @@ func (s *Schema) Table(name string) *Table {
 	return nil
 }
 
-// View returns the view with that name, compared without case, or nil.
-func (s *Schema) View(name string) *View {
-	for _, v := range s.Views {
-		if strings.EqualFold(v.Name, name) {
-			return v
-		}
-	}
-	return nil
-}
-
-// Sort puts tables and views in order of name, so that output does not depend
-// on the order of files or of the catalogue.
-func (s *Schema) Sort() {
-	slices.SortFunc(s.Tables, func(a, b *Table) int { return strings.Compare(a.Name, b.Name) })
-	slices.SortFunc(s.Views, func(a, b *View) int { return strings.Compare(a.Name, b.Name) })
-}
-
 // Column returns the column with that name, compared without case, or nil.
 func (t *Table) Column(name string) *Column {
 	for _, c := range t.Columns {
@@ -339,63 +158,22 @@ func (t *Table) Column(name string) *Column {
 	return nil
 }
 
-// Key returns the names of the primary key's columns; nil without one.
-func (t *Table) Key() []string {
-	if t.PrimaryKey == nil {
-		return nil
-	}
-	return Names(t.PrimaryKey.Columns)
+// Sort puts tables in order of name, so that output does not depend on the order of files.
+func (s *Schema) Sort() {
+	slices.SortFunc(s.Tables, func(a, b *Table) int { return strings.Compare(a.Name, b.Name) })
 }
 
-// Names returns the columns of parts, leaving expressions out.
-func Names(parts []Part) []string {
-	var names []string
-	for _, p := range parts {
-		if p.Expr == nil {
-			names = append(names, p.Column)
-		}
-	}
-	return names
-}
-
-// Among tells whether an index holds only the rows that are not deleted.
-func (t *Table) Among(x *Index) bool {
-	if t.SoftDelete == "" || x.Where == nil {
-		return false
-	}
-	w := strings.ToLower(strings.NewReplacer("{", "", "}", "", `"`, "", "`", "").Replace(x.Where.Text))
-	return strings.HasSuffix(strings.TrimSpace(w), strings.ToLower(t.SoftDelete)+" is null")
-}
-
-// Unkeyed tells whether no row of the table can be told from another by a key.
-func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
-
-// Partitioned tells whether the table's rows lie in partitions.
-func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "PARTITION BY") }
-
-// Clone returns a copy that shares nothing that stages change: the table, its
-// columns, and its slices. SQL values are never changed in place and are shared.
-func (t *Table) Clone() *Table {
-	c := *t
-	c.Columns = clones(t.Columns)
-	c.ForeignKeys = clones(t.ForeignKeys)
-	c.Checks = clones(t.Checks)
-	c.Indexes = clones(t.Indexes)
-	c.Triggers = clones(t.Triggers)
-	if t.PrimaryKey != nil {
-		pk := *t.PrimaryKey
-		c.PrimaryKey = &pk
-	}
-	return &c
-}
-
-// Clone returns a copy of the whole schema, by Table.Clone.
+// Clone is a copy that shares nothing that its holder may change: tables, columns, and
+// slices.
 func (s *Schema) Clone() *Schema {
-	c := &Schema{Views: clones(s.Views), Others: s.Others, Elsewhere: s.Elsewhere}
+	out := &Schema{}
 	for _, t := range s.Tables {
-		c.Tables = append(c.Tables, t.Clone())
+		c := *t
+		c.Columns, c.ForeignKeys = clones(t.Columns), clones(t.ForeignKeys)
+		c.Checks, c.Indexes = clones(t.Checks), clones(t.Indexes)
+		out.Tables = append(out.Tables, &c)
 	}
-	return c
+	return out
 }
 
 func clones[T any](in []*T) []*T {

@@ -477,7 +477,7 @@ func checkMessage(t *schema.Table, c *schema.Check) (message, hint string) {
 		}
 	} else {
 		for _, col := range t.Columns {
-			if strings.Contains(c.SQL.Text, "{"+col.Name+"}") {
+			if strings.Contains(c.SQL, "{"+col.Name+"}") {
 				fields = append(fields, col.Field)
 			}
 		}
@@ -490,6 +490,6 @@ func checkMessage(t *schema.Table, c *schema.Check) (message, hint string) {
 	if len(fields) > 0 {
 		field = fields[len(fields)-1]
 	}
-	return what + " does not pass the check " + c.Name + ": " + strings.Join(strings.Fields(c.SQL.Text), " "),
+	return what + " does not pass the check " + c.Name + ": " + strings.Join(strings.Fields(c.SQL), " "),
 		"write under " + t.Model + " what fits, such as a line " + field + " VALUE, or " + field + ` one, other, or a range`
 }

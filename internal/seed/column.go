@@ -181,12 +181,12 @@ func (p *Plan) leftToDefault(l *Line, c *column) bool {
 		}
 	}
 	for _, k := range l.Table.Checks { // one that cannot be read here
-		if strings.Contains(k.SQL.Text, "{"+c.Name+"}") && k.Column == "" && !l.plan.read[k] {
+		if strings.Contains(k.SQL, "{"+c.Name+"}") && k.Column == "" && !l.plan.read[k] {
 			return false
 		}
 	}
 	alone := func(parts []schema.Part) bool { return len(parts) == 1 && strings.EqualFold(parts[0].Column, c.Name) }
-	return !(l.Table.PrimaryKey != nil && alone(l.Table.PrimaryKey.Columns)) &&
+	return !alone(schema.Parts(l.Table.Key)) &&
 		!slices.ContainsFunc(l.Table.Indexes, func(x *schema.Index) bool { return x.Unique && alone(x.Parts) })
 }
 

@@ -51,24 +51,23 @@ func uniquesOf(l *Line) []engine.Finding {
 	var out []engine.Finding
 	add := func(parts []schema.Part, live bool) {
 		f := engine.Finding{Live: live}
-		f.Table = l.Table
 		for _, p := range parts {
-			if _, ok := l.plan.place[p.Column]; !ok || p.Expr != nil || p.Column == l.plan.identity {
+			if _, ok := l.plan.place[p.Column]; !ok || p.SQL != "" || p.Column == l.plan.identity {
 				return
 			}
 			f.Columns = append(f.Columns, p.Column)
-			if p.Collation != "" {
+			if p.IgnoringCase {
 				f.Fold = append(f.Fold, p.Column)
 			}
 		}
 		out = append(out, f)
 	}
-	if l.Table.PrimaryKey != nil {
-		add(l.Table.PrimaryKey.Columns, false)
+	if l.Table.Key != nil {
+		add(schema.Parts(l.Table.Key), false)
 	}
 	for _, x := range l.Table.Indexes {
-		if x.Unique && (x.Where == nil || l.Table.Among(x)) {
-			add(x.Parts, x.Where != nil)
+		if x.Unique && (x.Where == "" || x.Live) {
+			add(x.Parts, x.Live)
 		}
 	}
 	return out
@@ -77,7 +76,7 @@ func uniquesOf(l *Line) []engine.Finding {
 // take are the columns that are wanted of a row that is there.
 func (l *Line) take() []string {
 	out := slices.Clone(l.plan.keep)
-	for _, c := range append(slices.Clone(l.Table.Key()), l.plan.identity) {
+	for _, c := range append(slices.Clone(l.Table.Key), l.plan.identity) {
 		if c != "" && !slices.Contains(out, c) {
 			out = append(out, c)
 		}
@@ -90,7 +89,7 @@ func (l *Line) take() []string {
 
 func (r *loader) findBy(b *Batch, f engine.Finding, there []bool) error {
 	l := b.Line
-	f.Take = l.take()
+	f.Table, f.Take = r.stored(l), l.take()
 	var asked []int
 	for i := range b.Rows() {
 		if there[i] {
@@ -186,7 +185,7 @@ func (r *loader) findRecorded(b *Batch, there []bool) error {
 	var ids []any
 	var asked []int
 	key := engine.Finding{Take: l.take()}
-	key.Table, key.Columns = l.Table, l.keyColumns()
+	key.Table, key.Columns = r.stored(l), l.keyColumns()
 	var byKey []int
 	for _, s := range r.recorded[l.recordName()] {
 		for i := range b.Rows() {
@@ -195,13 +194,13 @@ func (r *loader) findRecorded(b *Batch, there []bool) error {
 				continue
 			}
 			switch at := n - s.first; {
-			case s.keys != nil && !l.Table.Unkeyed() && at < int64(len(s.keys)) && len(s.keys[at]) == len(key.Columns):
+			case s.keys != nil && l.Table.Key != nil && at < int64(len(s.keys)) && len(s.keys[at]) == len(key.Columns):
 				key.Cells = append(key.Cells, plainKey(s.keys[at])...)
 				byKey = append(byKey, i)
 			case l.plan.identity != "":
 				ids = append(ids, s.number+n-s.first)
 				asked = append(asked, i)
-			case l.Table.Unkeyed():
+			case l.Table.Key == nil:
 				if err := r.isThere(b, i, nil, nil, nil); err != nil {
 					return err
 				}
@@ -233,7 +232,7 @@ func (r *loader) findRecorded(b *Batch, there []bool) error {
 		return nil
 	}
 	f := engine.Finding{Take: l.take()}
-	f.Table, f.Columns, f.Cells = l.Table, []string{l.plan.identity}, ids
+	f.Table, f.Columns, f.Cells = r.stored(l), []string{l.plan.identity}, ids
 	return find(f, asked)
 }
 
@@ -241,7 +240,7 @@ func (r *loader) findRecorded(b *Batch, there []bool) error {
 // what may not change, and what the database stamps.
 func (r *loader) replace(b *Batch, there []bool) error {
 	l := b.Line
-	key := l.Table.Key()
+	key := l.Table.Key
 	if r.o.Conflict != Replace || len(key) == 0 {
 		return nil
 	}
@@ -253,7 +252,7 @@ func (r *loader) replace(b *Batch, there []bool) error {
 			columns = append(columns, c.Name)
 		}
 	}
-	rows := engine.TableRows{Table: l.Table, Columns: columns}
+	rows := engine.TableRows{Table: r.stored(l), Columns: columns}
 	for i := range b.Rows() {
 		if !there[i] {
 			continue

@@ -164,7 +164,7 @@ func (p *Plan) guess(l *Line, c *column) *schema.Fake {
 			return f
 		}
 	}
-	if slices.Equal(l.Table.Key(), []string{c.Name}) {
+	if slices.Equal(l.Table.Key, []string{c.Name}) {
 		n := 10
 		if length > 0 {
 			n = min(n, length)

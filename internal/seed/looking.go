@@ -11,6 +11,7 @@ import (
 	"erbario/internal/declare"
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Look reads what a seed has to know of a database.
@@ -37,7 +38,7 @@ func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.D
 }
 
 func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed,
-	g *Ground, live *schema.Schema, t *schema.Table) error {
+	g *Ground, live *sqlschema.Schema, t *schema.Table) error {
 	if g.Tables[t.Name] != nil && g.Tables[t.Name].Next > 0 {
 		return nil
 	}
@@ -60,7 +61,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	out.Rows = len(rows) > 0
 	for _, c := range t.Columns {
 		if c.Identity {
-			if out.Next, err = db.NextNumber(ctx, t); err != nil {
+			if out.Next, err = db.NextNumber(ctx, there); err != nil {
 				return err
 			}
 		}
@@ -90,7 +91,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	return nil
 }
 
-func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t, there *schema.Table,
+func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schema.Table, there *sqlschema.Table,
 	columns, beside []string) ([][]any, error) {
 	var names, where []string
 	for _, c := range columns {

@@ -279,7 +279,7 @@ func (p *Plan) cut(done map[*Line]bool, needs func(*Line, *schema.ForeignKey) bo
 		hard := false
 		for _, k := range l.Table.ForeignKeys {
 			if needs(l, k) {
-				hard = hard || !optional(l.Table, k) || l.Table.Unkeyed()
+				hard = hard || !optional(l.Table, k) || l.Table.Key == nil
 				off = append(off, &Deferred{Key: k})
 			}
 		}
@@ -315,7 +315,7 @@ func (p *Plan) circle(done map[*Line]bool, needs func(*Line, *schema.ForeignKey)
 			continue
 		}
 		for _, k := range at.Table.ForeignKeys {
-			if needs(at, k) && (!optional(at.Table, k) || at.Table.Unkeyed()) {
+			if needs(at, k) && (!optional(at.Table, k) || at.Table.Key == nil) {
 				path = append(path, at.Table.Model+"."+at.Table.Column(k.Columns[0]).Field)
 				for _, o := range makes[k.Table] {
 					if !done[o] {
@@ -356,36 +356,36 @@ func (p *Plan) newTable(t *schema.Table) *tablePlan {
 	}
 	number := func(i int) bool { return out.columns[i].Type.Kind == schema.Decimal }
 	for _, k := range t.Checks {
-		if e := readCheck(k.SQL.Text, place, number); e != nil {
+		if e := readCheck(k.SQL, place, number); e != nil {
 			out.checks = append(out.checks, e)
 			out.read[k] = true
 		}
 	}
 	out.checks = append(out.checks, inTime(out)...)
-	add := func(name string, parts []schema.Part, where *schema.SQL) {
+	add := func(name string, parts []schema.Part, where string) {
 		u := &unique{name: name}
 		for _, part := range parts {
 			i := place(part.Column)
-			if part.Expr != nil || i < 0 || part.Column == out.identity {
+			if part.SQL != "" || i < 0 || part.Column == out.identity {
 				return // the database alone can tell
 			}
 			u.columns = append(u.columns, i)
-			u.fold = append(u.fold, part.Collation != "")
+			u.fold = append(u.fold, part.IgnoringCase)
 		}
-		if where != nil && t.SoftDelete != "" &&
-			strings.EqualFold(strings.TrimSpace(where.Text), "{"+t.SoftDelete+"} IS NULL") {
-			where = nil // unique among all, deleted or not: more than is asked for
-		}
-		if where != nil {
-			u.where = readCheck(where.Text, place, number)
+		if where != "" {
+			u.where = readCheck(where, place, number)
 		}
 		out.uniques = append(out.uniques, u)
 	}
-	if t.PrimaryKey != nil {
-		add(t.PrimaryKey.Name, t.PrimaryKey.Columns, nil)
+	if t.Key != nil {
+		add(schema.ConstraintName(t.Name, nil, "pkey"), schema.Parts(t.Key), "")
 	}
 	for _, x := range t.Indexes {
-		if x.Unique {
+		switch {
+		case !x.Unique:
+		case x.Live: // unique among all, deleted or not: more than is asked for
+			add(x.Name, x.Parts, "")
+		default:
 			add(x.Name, x.Parts, x.Where)
 		}
 	}
@@ -458,7 +458,7 @@ func (p *Plan) keepReferred(l *Line) {
 		keep(k.Table, []string{l.follows})
 	}
 	if len(l.Deferred) > 0 {
-		keep(l.Table.Name, l.Table.Key())
+		keep(l.Table.Name, l.Table.Key)
 		if born := bornColumn(l.Table); born != "" {
 			keep(l.Table.Name, []string{born})
 		}

@@ -55,7 +55,7 @@ func (r *loader) isOther(l *Line, row map[string]any) bool {
 			continue
 		}
 		var key []any
-		for _, c := range l.Table.Key() {
+		for _, c := range l.Table.Key {
 			key = append(key, row[c])
 		}
 		if text := fmt.Sprint(key...); slices.ContainsFunc(s.keys,
@@ -125,7 +125,7 @@ func (r *loader) note(b *Batch, made []int64) {
 // keyColumns are the columns that tell the rows of a line's table apart: those of
 // its key, or all, where it has none.
 func (l *Line) keyColumns() []string {
-	if key := l.Table.Key(); len(key) > 0 &&
+	if key := l.Table.Key; len(key) > 0 &&
 		!slices.ContainsFunc(key, func(c string) bool { _, ok := l.plan.place[c]; return !ok }) {
 		return key
 	}

@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Removed is what was taken out of one table, and what had to be left.
@@ -30,7 +30,7 @@ type Removed struct {
 
 // going is the rows of one table that are to go.
 type going struct {
-	table   *schema.Table
+	table   *sqlschema.Table
 	key     []string
 	columns []string // the key, and what others refer to
 	name    string   // of the table of the session that holds them
@@ -145,7 +145,7 @@ func recorded(ctx context.Context, db engine.Database) (bool, error) {
 }
 
 // unkeyed are the recorded rows of a table without a key, with all their values.
-func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
+func unkeyed(t *sqlschema.Table, segments []segment) (engine.TableRows, error) {
 	r := engine.TableRows{Table: t}
 	for _, c := range t.Columns {
 		if c.Generated == nil {
@@ -168,11 +168,11 @@ func unkeyed(t *schema.Table, segments []segment) (engine.TableRows, error) {
 
 // gather puts the rows that were made, and are there still, into a table of the
 // session.
-func gather(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema, t *schema.Table,
+func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqlschema.Schema, t *sqlschema.Table,
 	segments []segment, number int) (*going, error) {
 	g := &going{table: t, key: t.Key(), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
 	g.columns = slices.Clone(g.key)
-	for _, p := range schema.Pointers(live, t) {
+	for _, p := range sqlschema.Pointers(live, t) {
 		for _, c := range p.To {
 			if !slices.Contains(g.columns, c) {
 				g.columns = append(g.columns, c)
@@ -201,7 +201,7 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sche
 	if len(keys) == 0 {
 		return g, nil
 	}
-	made := &schema.Table{Name: g.name + "_made"}
+	made := &sqlschema.Table{Name: g.name + "_made"}
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(t.Name))); err != nil {
 		return nil, err
 	}
@@ -244,10 +244,10 @@ func list(e engine.Engine, columns []string) string {
 }
 
 // hold takes the rows out of those that go that others point at which stay.
-func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *schema.Schema,
+func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *sqlschema.Schema,
 	all []*going) (bool, error) {
 	held := false
-	for _, p := range schema.Pointers(live, g.table) {
+	for _, p := range sqlschema.Pointers(live, g.table) {
 		var where []string
 		for _, c := range p.Key.Columns {
 			where = append(where, e.SQL().Quote(c)+" IS NOT NULL")
@@ -332,7 +332,7 @@ func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*go
 }
 
 // rewrite forgets the runs, but for the rows that were left.
-func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name string, live *schema.Schema,
+func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name string, live *sqlschema.Schema,
 	out []Removed) error {
 	const runs = "(SELECT id FROM erbario_seed_runs WHERE seed = ?)"
 	if !slices.ContainsFunc(out, func(r Removed) bool { return r.Left > 0 }) {

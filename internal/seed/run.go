@@ -19,6 +19,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Conflict is what becomes of a row that is there already.
@@ -80,6 +81,7 @@ type loader struct {
 	db       engine.Database
 	engine   engine.Engine
 	plan     *Plan
+	tables   *sqlschema.Schema // what the models declare, as the engine keeps it
 	o        RunOptions
 	outcome  *Outcome
 	id       string
@@ -126,7 +128,11 @@ func Run(ctx context.Context, db engine.Database, e engine.Engine, d *declare.De
 	return r.outcome, nil
 }
 
+// stored is the table of a line as the engine keeps it.
+func (r *loader) stored(l *Line) *sqlschema.Table { return r.tables.Table(l.Table.Name) }
+
 func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
+	r.tables, _ = r.engine.DDL().Lower(d.Schema)
 	ground, err := Look(r.ctx, r.db, r.engine, d, s)
 	if err != nil {
 		return err
@@ -335,7 +341,7 @@ func (r *loader) stream(lines []*Line) error {
 		defer close(batches)
 		for b := range made {
 			if e, ok := r.db.(engine.Encoder); ok {
-				b.encoded = e.Encode(engine.TableRows{Table: b.Line.Table, Columns: b.Line.Columns, Cells: b.Cells})
+				b.encoded = e.Encode(engine.TableRows{Table: r.stored(b.Line), Columns: b.Line.Columns, Cells: b.Cells})
 			}
 			batches <- b
 		}
@@ -403,7 +409,7 @@ func (r *loader) outcomeOf(l *Line) *TableOutcome {
 // there.
 func (r *loader) load(there []bool, list ...*Batch) error {
 	l := list[0].Line
-	rows := engine.TableRows{Table: l.Table, Columns: l.Columns, Cells: list[0].Cells}
+	rows := engine.TableRows{Table: r.stored(l), Columns: l.Columns, Cells: list[0].Cells}
 	made := make([][]int64, len(list))
 	some := slices.Contains(there, true)
 	if some {
@@ -464,7 +470,7 @@ func (r *loader) load(there []bool, list ...*Batch) error {
 func (r *loader) reserve(l *Line) error {
 	last := l.plan.lines[len(l.plan.lines)-1]
 	r.reserved[l.Table.Name] = true
-	return r.db.Reserve(r.ctx, l.Table, last.first+last.Total-1)
+	return r.db.Reserve(r.ctx, r.stored(l), last.first+last.Total-1)
 }
 
 // tell tells how far a table is.
@@ -519,8 +525,8 @@ func (r *loader) follow() {
 func (r *loader) closeCircles() error {
 	for _, l := range r.plan.Lines {
 		for _, d := range l.Deferred {
-			key := l.Table.Key()
-			rows := engine.TableRows{Table: l.Table, Columns: append(slices.Clone(key), d.Key.Columns...)}
+			key := l.Table.Key
+			rows := engine.TableRows{Table: r.stored(l), Columns: append(slices.Clone(key), d.Key.Columns...)}
 			for n := range l.Total {
 				if _, old := l.found[n]; old && !r.again {
 					continue

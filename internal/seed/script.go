@@ -14,15 +14,15 @@ import (
 
 	"erbario/internal/declare"
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Script writes the script of a seed against what is in the database; db is only
-// read. wanted is the schema in the engine's words.
-func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engine, wanted *schema.Schema,
-	d *declare.Declared, s *declare.Seed, o RunOptions) error {
+// read.
+func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engine, d *declare.Declared,
+	s *declare.Seed, o RunOptions) error {
 	out := bufio.NewWriterSize(w, 1<<16)
-	x := &scripted{Database: db, engine: e, wanted: wanted, w: out}
+	x := &scripted{Database: db, engine: e, w: out}
 	before, begin, commit, after := e.Scripts().ScriptAround()
 	x.begin, x.commit = begin, commit
 	fmt.Fprintf(out, "-- The rows of the seed %s, random %d, for %s.\n", s.Name, o.Random, e.Name())
@@ -38,7 +38,6 @@ func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engin
 type scripted struct {
 	engine.Database
 	engine        engine.Engine
-	wanted        *schema.Schema
 	w             *bufio.Writer
 	begin, commit []string
 }
@@ -95,10 +94,9 @@ func (s *scripted) Load(_ context.Context, r engine.TableRows) error {
 }
 
 func (s *scripted) Change(_ context.Context, r engine.TableRows, by []string, quiet bool) (int64, error) {
-	r.Table = s.wanted.Table(r.Table.Name)
 	s.lines(s.engine.Scripts().ScriptChange(r, by, quiet))
 	return int64(r.Rows()), nil
 }
 
 // Reserve has nothing to write: the rows carry their numbers.
-func (s *scripted) Reserve(context.Context, *schema.Table, int64) error { return nil }
+func (s *scripted) Reserve(context.Context, *sqlschema.Table, int64) error { return nil }

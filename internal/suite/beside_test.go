@@ -18,7 +18,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -166,7 +166,7 @@ func beside(t *rapid.T, p testserver.Place) bool {
 	var checks []string
 	for _, h := range byHands {
 		table := declared.Tables[r.IntN(len(declared.Tables))]
-		if table.Outside {
+		if table.Outside() {
 			continue
 		}
 		if h.on != "" && h.on != e.Name() || rapid.IntRange(0, 2).Draw(t, h.name) > 0 {
@@ -204,7 +204,7 @@ func beside(t *rapid.T, p testserver.Place) bool {
 	}
 	live, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	ours := &schema.Schema{}
+	ours := &sqlschema.Schema{}
 	for _, x := range live.Tables {
 		if !strings.HasPrefix(x.Name, "byhand") && x.Name != "herbariums" {
 			ours.Tables = append(ours.Tables, x)

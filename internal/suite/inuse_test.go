@@ -19,7 +19,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -76,7 +76,7 @@ func TestFilledWhileInUse(t *testing.T) {
 		after := "model Sheet\n    number text(20)\n    note text(20)\n    place text(20) optional\n    title text(60)\n"
 		look := func(src string, files []*migration.Migration) *draft.State {
 			s, err := draft.Look(ctx, e, db,
-				func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
+				func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 			require.NoError(t, err)
 			return s
 		}

@@ -22,7 +22,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -158,7 +158,7 @@ func keys(t *rapid.T, p testserver.Place) {
 	}
 	look := func() *draft.State {
 		s, err := draft.Look(ctx, e, db,
-			func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, models(to)), files, nil })
+			func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, models(to)), files, nil })
 		require.NoError(t, err)
 		return s
 	}

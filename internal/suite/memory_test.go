@@ -15,7 +15,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -76,7 +76,7 @@ func TestMadeIsRemembered(t *testing.T) {
 		e, known := &counting{Engine: p.Engine}, notes{}
 		drift := func(files []*migration.Migration, known draft.Memory) (changes, made int) {
 			e.made = 0
-			s, err := draft.Look(ctx, e, db, func() (*schema.Schema, []*migration.Migration, error) {
+			s, err := draft.Look(ctx, e, db, func() (*sqlschema.Schema, []*migration.Migration, error) {
 				return wanted(t, p.Engine, "model Sheet\n    name text(20)\n"), files, nil
 			})
 			require.NoError(t, err)

@@ -21,7 +21,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -125,8 +125,8 @@ func names(t *rapid.T, p testserver.Place) {
 
 	declared := wanted(t, e, text(a))
 	now := wanted(t, e, text(b))
-	table := func(s *schema.Schema, model string) *schema.Table {
-		return s.Tables[slices.IndexFunc(s.Tables, func(t *schema.Table) bool { return t.Model == model })]
+	table := func(s *sqlschema.Schema, model string) *sqlschema.Table {
+		return s.Tables[slices.IndexFunc(s.Tables, func(t *sqlschema.Table) bool { return t.Model() == model })]
 	}
 	answers := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
 	old, renamed := map[string][]string{}, map[string][]string{} // by table, the same columns in the same order
@@ -137,11 +137,11 @@ func names(t *rapid.T, p testserver.Place) {
 		}
 		old[was.Name], renamed[is.Name] = []string{"id"}, []string{"id"}
 		for _, c := range was.Columns {
-			to, stays := fields[m.name][c.Field]
+			to, stays := fields[m.name][c.Field()]
 			if !stays {
 				continue
 			}
-			i := slices.IndexFunc(is.Columns, func(o *schema.Column) bool { return o.Field == to })
+			i := slices.IndexFunc(is.Columns, func(o *sqlschema.Column) bool { return o.Field() == to })
 			if c.Name != is.Columns[i].Name {
 				answers.Rename = append(answers.Rename,
 					plan.Rename{Table: was.Name, Column: c.Name, To: is.Columns[i].Name})
@@ -153,7 +153,7 @@ func names(t *rapid.T, p testserver.Place) {
 	for _, f := range gone {
 		m, name, _ := strings.Cut(f, ".")
 		was := table(declared, m)
-		i := slices.IndexFunc(was.Columns, func(c *schema.Column) bool { return c.Field == name })
+		i := slices.IndexFunc(was.Columns, func(c *sqlschema.Column) bool { return c.Field() == name })
 		if was.Columns[i].Generated == nil {
 			answers.Drop[table(now, models[m]).Name+"."+was.Columns[i].Name] = true
 		}
@@ -163,7 +163,7 @@ func names(t *rapid.T, p testserver.Place) {
 		values[strings.Join(old[table], " ")+" of "+table] = list
 	}
 	s, err := draft.Look(ctx, e, db,
-		func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
+		func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
 	require.NoError(t, err)
 	s.InUse = e.Caps().Journal && r.IntN(2) == 0
 	d, err := s.Make(ctx, draft.Request{Title: "names", Answers: answers, Now: time.Now(), Rows: true})

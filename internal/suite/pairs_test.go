@@ -26,6 +26,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -40,7 +41,7 @@ func TestMain(m *testing.M) {
 	testserver.Main(m)
 }
 
-func wanted(t require.TestingT, e engine.Engine, src string) *schema.Schema {
+func wanted(t require.TestingT, e engine.Engine, src string) *sqlschema.Schema {
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
@@ -116,7 +117,7 @@ func likely(s *draft.State, r plan.Rename) bool {
 	if r.Column == "" || was == nil || now == nil {
 		return r.Column == ""
 	}
-	reference := func(t *schema.Table, column string) string {
+	reference := func(t *sqlschema.Table, column string) string {
 		for _, k := range t.ForeignKeys {
 			if slices.Contains(k.Columns, column) {
 				return k.Table
@@ -157,7 +158,7 @@ func renamed(out plan.Answers, c plan.Choice) bool {
 }
 
 // fill is a value that the column takes.
-func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Column, r *rand.Rand) plan.Fill {
+func fill(t require.TestingT, s *draft.State, table *sqlschema.Table, c *sqlschema.Column, r *rand.Rand) plan.Fill {
 	e := s.Engine
 	for _, k := range table.ForeignKeys {
 		if k.Columns[0] == c.Name {
@@ -179,7 +180,7 @@ func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Col
 	case c.Type.Kind == schema.Choice:
 		v.Text = c.Type.Choices[r.IntN(len(c.Type.Choices))]
 	case c.Type.Kind == schema.Bytes:
-		return plan.Fill{SQL: e.SQL().Candidates(&schema.Table{}, c)[0], Literal: true}
+		return plan.Fill{SQL: e.SQL().Candidates(&sqlschema.Table{}, c)[0], Literal: true}
 	case c.Type.Kind.Number():
 		v.Kind = schema.NumberValue
 	case c.Type.Kind == schema.Boolean:
@@ -194,7 +195,7 @@ func fill(t require.TestingT, s *draft.State, table *schema.Table, c *schema.Col
 }
 
 // moved is a value for c that is read from a column which goes from another table, or "".
-func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
+func moved(s *draft.State, table *sqlschema.Table, c *sqlschema.Column) string {
 	if !c.Type.Kind.Number() && c.Type.Kind != schema.Date && c.Type.Kind != schema.Text {
 		return ""
 	}
@@ -206,7 +207,7 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 		for _, goes := range o.Columns {
 			if (stays == nil || stays.Column(goes.Name) == nil) && goes.NotNull && goes.SQLType == c.SQLType &&
 				!slices.ContainsFunc(o.ForeignKeys,
-					func(k *schema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
+					func(k *sqlschema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
 				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(goes.Name),
 					s.Engine.SQL().Quote(o.Name))
 			}
@@ -216,7 +217,7 @@ func moved(s *draft.State, table *schema.Table, c *schema.Column) string {
 }
 
 // insert puts a few rows into every table; what the engine refuses is left out.
-func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, s *schema.Schema,
+func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, s *sqlschema.Schema,
 	r *rand.Rand, n int) {
 	require.NoError(t, db.EnforceReferences(ctx, true))
 	for range 3 { // references find more parents each time
@@ -241,7 +242,7 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 					}
 					v := "NULL"
 					fk := slices.IndexFunc(table.ForeignKeys,
-						func(k *schema.ForeignKey) bool { return k.Columns[0] == c.Name })
+						func(k *sqlschema.ForeignKey) bool { return k.Columns[0] == c.Name })
 					if fk >= 0 {
 						if there := parents[c.Name]; len(there) > 0 {
 							v = there[r.IntN(len(there))]
@@ -293,7 +294,7 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string,
 	files []*migration.Migration, r *rand.Rand) *draft.Draft {
 	s, err := draft.Look(ctx, e, db,
-		func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
+		func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 	require.NoError(t, err)
 	s.InUse = e.Caps().Journal && r.IntN(2) == 0 // half of the changes are made for tables that are in use
 	d := answered(t, ctx, s, r)
@@ -349,14 +350,14 @@ func step(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 
 // untouched are, by table, the columns that are the same in a, live and as it was
 // declared, and in b: no change of anything else may touch their values.
-func untouched(a, declared, b *schema.Schema) map[string][]string {
+func untouched(a, declared, b *sqlschema.Schema) map[string][]string {
 	out := map[string][]string{}
 	for _, x := range a.Tables {
 		y := b.Table(x.Name)
 		if y == nil || schema.Own(x.Name) {
 			continue
 		}
-		reference := func(t *schema.Table, column string) string {
+		reference := func(t *sqlschema.Table, column string) string {
 			for _, k := range t.ForeignKeys {
 				if k.Columns[0] == column {
 					return k.Table
@@ -394,7 +395,7 @@ func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 // differences are those between what is there and what is declared, in the server's
 // own words.
 func differences(t require.TestingT, ctx context.Context, db engine.Database,
-	live, wanted *schema.Schema) []diff.Change {
+	live, wanted *sqlschema.Schema) []diff.Change {
 	require.NoError(t, db.Canonicalize(ctx, wanted, live))
 	return diff.Schemas(live, wanted)
 }

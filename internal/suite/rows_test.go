@@ -23,7 +23,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -107,7 +107,7 @@ func rowsCase(t *rapid.T, e engine.Engine) {
 			return
 		}
 		s, err := draft.Look(ctx, e, db,
-			func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
+			func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, src), files, nil })
 		require.NoError(t, err)
 		left, err := s.Changes(ctx)
 		require.NoError(t, err)

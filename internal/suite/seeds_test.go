@@ -22,6 +22,7 @@ import (
 	"erbario/internal/lang"
 	"erbario/internal/schema"
 	"erbario/internal/seed"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -234,7 +235,7 @@ func drawOdd(t *rapid.T) string {
 
 // contents are every row of every table of the models, as text.
 func contents(t require.TestingT, ctx context.Context, db engine.Database, e engine.Engine,
-	s *schema.Schema) map[string][]string {
+	s *sqlschema.Schema) map[string][]string {
 	out := map[string][]string{}
 	for _, table := range s.Tables {
 		rows, err := db.Sample(ctx, "SELECT * FROM "+e.SQL().Quote(table.Name), 0)
@@ -331,8 +332,8 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	}
 	whole()
 	for _, c := range claims {
-		i := slices.IndexFunc(wanted.Tables, func(t *schema.Table) bool { return t.Model == c.model })
-		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns, func(x *schema.Column) bool { return x.Field == c.field })]
+		i := slices.IndexFunc(wanted.Tables, func(t *sqlschema.Table) bool { return t.Model() == c.model })
+		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns, func(x *sqlschema.Column) bool { return x.Field() == c.field })]
 		n, err := db.Count(
 			ctx,
 			fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().Quote(wanted.Tables[i].Name),
@@ -354,7 +355,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	var script strings.Builder
 	blank := empty(t, ctx, e, wanted)
 	defer blank.Close()
-	require.NoError(t, seed.Script(ctx, &script, blank, e, wanted, d, d.Seeds[0], o), src)
+	require.NoError(t, seed.Script(ctx, &script, blank, e, d, d.Seeds[0], o), src)
 	var plain []string
 	for _, l := range strings.Split(script.String(), "\n") {
 		if !strings.HasPrefix(l, ".") && !strings.HasPrefix(l, `\`) { // the client's own words
@@ -413,7 +414,7 @@ func counted(lines []*declare.SeedLine, table string, low, high int) (out [2]int
 	return out
 }
 
-func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *schema.Schema) engine.Database {
+func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *sqlschema.Schema) engine.Database {
 	db, err := e.Scratch(ctx)
 	require.NoError(t, err)
 	require.NoError(t, engine.FillWhole(ctx, db, e.DDL().CreateAll(s)))

@@ -24,6 +24,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -116,7 +117,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 
 	look := func() *draft.State {
 		s, err := draft.Look(ctx, e, db,
-			func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
+			func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, text(b)), files, nil })
 		require.NoError(t, err)
 		return s
 	}
@@ -124,7 +125,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	s.InUse = r.IntN(2) == 0
 	table := ""
 	for _, w := range s.Wanted.Tables {
-		if w.Model == changed {
+		if w.Model() == changed {
 			table = w.Name
 		}
 	}
@@ -165,7 +166,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	insert(t, ctx, e, db, before, r, 2)
 	insert(t, ctx, e, db, wanted(t, e, text(b)), r, 2)
 	between := dump(t, ctx, e, db)
-	of := func(s *schema.Schema) map[string][]string {
+	of := func(s *sqlschema.Schema) map[string][]string {
 		out := map[string][]string{}
 		for _, t := range s.Tables {
 			if schema.Own(t.Name) {

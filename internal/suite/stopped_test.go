@@ -28,6 +28,7 @@ import (
 	"erbario/internal/plan"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -140,7 +141,7 @@ func TestStoppedAnywhere(t *testing.T) {
 		}
 		require.NoError(t,
 			db.Exec(ctx, "UPDATE specimens SET created_at = '2026-01-01 08:00:00', updated_at = '2026-01-02 08:00:00'"))
-		s, err := draft.Look(ctx, place.Engine, db, func() (*schema.Schema, []*migration.Migration, error) {
+		s, err := draft.Look(ctx, place.Engine, db, func() (*sqlschema.Schema, []*migration.Migration, error) {
 			return wanted(t, place.Engine, stoppedAfter), files, nil
 		})
 		require.NoError(t, err)

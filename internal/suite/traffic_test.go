@@ -21,7 +21,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -92,7 +92,7 @@ func TestStagedTraffic(t *testing.T) {
 		e := p.Engine
 		look := func(models string, files []*migration.Migration) *draft.State {
 			s, err := draft.Look(ctx, e, db,
-				func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, models), files, nil })
+				func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, models), files, nil })
 			require.NoError(t, err)
 			s.InUse = true
 			return s

@@ -21,7 +21,7 @@ import (
 	"erbario/internal/lang"
 	"erbario/internal/migration"
 	"erbario/internal/proof"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -40,7 +40,7 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	require.NoError(t, err)
 	defer db.Close()
 	_, files := step(t, ctx, home, db, text(a), nil, r)
-	look := func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, home, text(b)), files, nil }
+	look := func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, home, text(b)), files, nil }
 	s, err := draft.Look(ctx, home, db, look)
 	require.NoError(t, err)
 	d, _, err := answeringBy(t, ctx, s, r, false)
@@ -52,7 +52,7 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	scratch, err := e.Scratch(ctx)
 	require.NoError(t, err)
 	first, err := draft.Look(ctx, e, scratch,
-		func() (*schema.Schema, []*migration.Migration, error) { return wanted(t, e, text(a)), nil, nil })
+		func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted(t, e, text(a)), nil, nil })
 	require.NoError(t, err)
 	made := answered(t, ctx, first, r)
 	scratch.Close()

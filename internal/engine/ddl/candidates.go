@@ -8,6 +8,7 @@ import (
 
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Literals are an engine's own words for values to try.
@@ -26,7 +27,7 @@ type Literals struct {
 // Candidates are SQL literals to try as values of a column of this type: first what the
 // checks of its table compare it with, which is likely to pass them, and the values of its
 // enum type. The server itself says, when a row is inserted, which of them can be.
-func (l *Literals) Candidates(t *schema.Table, c *schema.Column, typ schema.Type, values []string) []string {
+func (l *Literals) Candidates(t *sqlschema.Table, c *sqlschema.Column, typ schema.Type, values []string) []string {
 	out := append(l.compared(t, c), values...)
 	out = append(out, l.ofType(typ)...)
 	if !c.NotNull {
@@ -36,7 +37,7 @@ func (l *Literals) Candidates(t *schema.Table, c *schema.Column, typ schema.Type
 }
 
 // compared is what the checks that mention a column compare with.
-func (l *Literals) compared(t *schema.Table, c *schema.Column) []string {
+func (l *Literals) compared(t *sqlschema.Table, c *sqlschema.Column) []string {
 	var out []string
 	own := []schema.Purpose{schema.ForType, schema.ForSoftDelete, schema.ForNonblank}
 	for _, k := range t.Checks {

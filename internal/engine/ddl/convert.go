@@ -9,26 +9,27 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Conversions are an engine's own words for values that become others, and its own rules,
 // which come before those for all.
 type Conversions struct {
 	Quote func(name string) string
-	Type  func(c *schema.Column) schema.Type
+	Type  func(c *sqlschema.Column) schema.Type
 	// Same tells whether two columns keep values in the same form.
-	Same  func(from, to *schema.Column) bool
+	Same  func(from, to *sqlschema.Column) bool
 	Rules []Rule
 
-	Cast   func(sql string, to *schema.Column) string
-	Text   func(x string) string                      // a value as a text
-	AsText func(sql string, to *schema.Column) string // a text as one of this column
-	Length func(sql string, most int) string          // the condition that a text is no longer
-	Match  func(sql, pattern string) string           // the condition that it has this form
-	When   func(first, second string) string          // asks a second only where the first holds
-	Whole  func(x string) string                      // as a number with room for every whole one
-	Number func(x string) string                      // as one with room for every decimal
-	Day    func(x, rest string) string                // the condition that it begins with a day there is
+	Cast   func(sql string, to *sqlschema.Column) string
+	Text   func(x string) string                         // a value as a text
+	AsText func(sql string, to *sqlschema.Column) string // a text as one of this column
+	Length func(sql string, most int) string             // the condition that a text is no longer
+	Match  func(sql, pattern string) string              // the condition that it has this form
+	When   func(first, second string) string             // asks a second only where the first holds
+	Whole  func(x string) string                         // as a number with room for every whole one
+	Number func(x string) string                         // as one with room for every decimal
+	Day    func(x, rest string) string                   // the condition that it begins with a day there is
 
 	// Patterns of texts that are values of other types, and the end of a text.
 	WholePattern, DecimalPattern, FloatPattern, TimePattern, End string
@@ -37,7 +38,7 @@ type Conversions struct {
 // Value is a value that becomes another.
 type Value struct {
 	X        string // its column as SQL
-	From, To *schema.Column
+	From, To *sqlschema.Column
 	Old, New schema.Type
 }
 
@@ -85,7 +86,7 @@ func either(list ...func(schema.Kind) bool) func(schema.Kind) bool {
 
 // Convert tells how a value of one column becomes one of another; ok is false where there is
 // no one obvious way.
-func (w *Conversions) Convert(from, to *schema.Column) (c engine.Conversion, ok bool) {
+func (w *Conversions) Convert(from, to *sqlschema.Column) (c engine.Conversion, ok bool) {
 	if w.Same(from, to) {
 		return engine.Conversion{}, true
 	}

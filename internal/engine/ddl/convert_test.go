@@ -28,8 +28,8 @@ func TestConversions(t *testing.T) {
 	for _, e := range engines.All() {
 		for _, from := range types {
 			for _, to := range types {
-				s := &schema.Schema{Tables: []*schema.Table{{Name: "t", Columns: []*schema.Column{{Name: "a", Type: from}, {Name: "b", Type: to}}}}}
-				s, _ = e.DDL().Lower(s)
+				columns := []*schema.Column{{Name: "a", Type: from}, {Name: "b", Type: to}}
+				s, _ := e.DDL().Lower(&schema.Schema{Tables: []*schema.Table{{Name: "t", Columns: columns}}})
 				c, ok := e.DDL().Convert(s.Tables[0].Columns[0], s.Tables[0].Columns[1])
 				if ok {
 					fmt.Fprintf(&b, "%s %s -> %s: %s | %s | %s | %t\n", e.Name(), word(from), word(to), c.SQL, c.How, c.Fits, c.Exact)

@@ -7,27 +7,82 @@ import (
 	"fmt"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Lowering is an engine's own words for what is declared.
 type Lowering struct {
 	Quote func(name string) string
-	SQL   func(text string) schema.SQL // in the form in which it compares
+	SQL   func(text string) sqlschema.SQL // in the form in which it compares
 	Value func(v schema.Value, t schema.Type) (string, error)
 	Now   func(t schema.Type) string // the default of a stamped column
 	// Stamp and Immutable are the triggers of a column.
-	Stamp, Immutable func(t *schema.Table, c *schema.Column) *schema.Trigger
+	Stamp, Immutable func(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger
 	Between          string // of a value and two ends: %[1]s, %[2]s and %[3]s
 }
 
-// Written is SQL of a model, with names of fields in braces, as the engine has it.
-func (w *Lowering) Written(s *schema.SQL) schema.SQL { return w.SQL(schema.Braces(s.Text, w.Quote)) }
-
-// Column lowers what a column is generated from, its default and its triggers.
-func (w *Lowering) Column(t *schema.Table, c *schema.Column) {
-	if c.Generated != nil {
-		c.Generated = &schema.Generated{SQL: w.Written(&c.Generated.SQL), Stored: c.Generated.Stored}
+// written is SQL of a model, with names of columns in braces, as the engine has it; nil for
+// none.
+func (w *Lowering) written(sql string) *sqlschema.SQL {
+	if sql == "" {
+		return nil
 	}
+	s := w.SQL(schema.Braces(sql, w.Quote))
+	return &s
+}
+
+// Table is a declared table as any engine keeps it: what engines have in common. Types,
+// defaults, triggers and the checks of columns are added by the engine.
+func (w *Lowering) Table(d *schema.Table) *sqlschema.Table {
+	t := &sqlschema.Table{Name: d.Name, Declared: d, Comment: d.Comment, SoftDelete: d.SoftDelete}
+	for _, c := range d.Columns {
+		col := &sqlschema.Column{
+			Name: c.Name, Declared: c, NotNull: c.NotNull, Identity: c.Identity, Comment: c.Comment,
+			Type: c.Type, Value: c.Value, Immutable: c.Immutable, Stamped: c.Stamped,
+		}
+		if c.Generated != nil {
+			col.Generated = &sqlschema.Generated{SQL: *w.written(c.Generated.SQL), Stored: c.Generated.Stored}
+		}
+		t.Columns = append(t.Columns, col)
+	}
+	if d.Key != nil {
+		t.PrimaryKey = &sqlschema.PrimaryKey{Name: schema.ConstraintName(d.Name, nil, "pkey")}
+		for _, c := range d.Key {
+			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, sqlschema.Part{Column: c})
+		}
+	}
+	for _, k := range d.ForeignKeys {
+		t.ForeignKeys = append(t.ForeignKeys, &sqlschema.ForeignKey{
+			Name: k.Name, Columns: k.Columns, Table: k.Table, References: k.References,
+			OnDelete: k.OnDelete, OnUpdate: k.OnUpdate,
+		})
+	}
+	for _, k := range d.Checks {
+		t.Checks = append(t.Checks,
+			&sqlschema.Check{Name: k.Name, SQL: *w.written(k.SQL), Column: k.Column, Purpose: k.Purpose})
+	}
+	for _, x := range d.Indexes {
+		t.Indexes = append(t.Indexes, w.index(x))
+	}
+	return t
+}
+
+func (w *Lowering) index(x *schema.Index) *sqlschema.Index {
+	out := &sqlschema.Index{
+		Name: x.Name, Unique: x.Unique, Where: w.written(x.Where), Using: x.Using, NullsEqual: x.NullsEqual,
+	}
+	for _, p := range x.Parts {
+		part := sqlschema.Part{Column: p.Column, Expr: w.written(p.SQL), Desc: p.Desc}
+		if p.IgnoringCase {
+			part.Collation = sqlschema.IgnoringCase
+		}
+		out.Parts = append(out.Parts, part)
+	}
+	return out
+}
+
+// Column adds a column's default and its triggers.
+func (w *Lowering) Column(t *sqlschema.Table, c *sqlschema.Column) {
 	if c.Value != nil && c.Value.Kind != schema.NullValue {
 		if text, err := w.Value(*c.Value, c.Type); err == nil {
 			if c.Value.Kind == schema.SQLValue {
@@ -48,8 +103,8 @@ func (w *Lowering) Column(t *schema.Table, c *schema.Column) {
 }
 
 // Check is a check of a column for a purpose, which its name tells.
-func (w *Lowering) Check(t *schema.Table, c *schema.Column, purpose schema.Purpose, expr string) *schema.Check {
-	return &schema.Check{
+func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema.Purpose, expr string) *sqlschema.Check {
+	return &sqlschema.Check{
 		Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
 		Column:  c.Name,
 		Purpose: purpose,
@@ -58,9 +113,9 @@ func (w *Lowering) Check(t *schema.Table, c *schema.Column, purpose schema.Purpo
 }
 
 // Range is the condition that a value is within its range; end is one of its ends as SQL.
-func (w *Lowering) Range(c *schema.Column, end func(v *schema.Value) string) string {
+func (w *Lowering) Range(c *sqlschema.Column, end func(v *schema.Value) string) string {
 	x := w.Quote(c.Name)
-	switch r := c.Range; {
+	switch r := c.Declared.Range; {
 	case r.From != nil && r.To != nil:
 		return fmt.Sprintf(w.Between, x, end(r.From), end(r.To))
 	case r.From != nil:

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // RowWords are an engine's own words for reference rows.
@@ -18,19 +18,19 @@ type RowWords struct {
 	Quote func(name string) string
 	// Compared is the SQL of a column in the form in which its values are compared; nil: as
 	// it is.
-	Compared func(c *schema.Column, sql string) string
+	Compared func(c *sqlschema.Column, sql string) string
 	// Keep gives the statements that make the kept table, with these columns of the rows that
 	// where tells.
 	Keep func(r engine.RowUpsert, columns []string, where string) []string
 	// Quiet gives updates of a table so that its triggers keep still.
-	Quiet func(t *schema.Table, updates []string) []string
+	Quiet func(t *sqlschema.Table, updates []string) []string
 	// Restore is the update that gives columns their kept values. live is a condition on the
 	// rows, with " AND " before it where there is one, with an alias of the table.
 	Restore func(r engine.RowUpsert, columns []string, live func(alias string) string) string
 	// Order is what stands behind a DELETE of rows of a table with these keys; nil: nothing.
-	Order func(t *schema.Table, by []string, keys [][]string) string
+	Order func(t *sqlschema.Table, by []string, keys [][]string) string
 	// Unguarded are statements that delete rows past the guard of a soft deletion.
-	Unguarded func(t *schema.Table, sql ...string) []string
+	Unguarded func(t *sqlschema.Table, sql ...string) []string
 
 	FromOne     string // stands behind a SELECT of literals, before its WHERE
 	There, Kept string // aliases of the table and of the kept one in subqueries; "": none

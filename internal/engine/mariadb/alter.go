@@ -17,6 +17,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // change is one alteration being worked out.
@@ -24,7 +25,7 @@ type change struct {
 	engine.Alteration
 	anew    []string          // columns that are replaced by new ones, by name
 	kept    map[string]string // columns that stay in the table, and their names there
-	mid, to *schema.Table     // between the steps, and after them with what stays
+	mid, to *sqlschema.Table  // between the steps, and after them with what stays
 	moves   map[string]string // from mid to to
 }
 
@@ -63,7 +64,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 func (c *change) touched(name string) bool {
 	old, n := c.From.Column(name), c.Alteration.To.Column(name)
 	return old != nil && n != nil && n.Generated == nil && old.Generated == nil &&
-		(!schema.SameForm(old.SQLType, n.SQLType) || old.Collation != n.Collation)
+		(!sqlschema.SameForm(old.SQLType, n.SQLType) || old.Collation != n.Collation)
 }
 
 // aside sorts out which columns are replaced, and which of those that go stay in the
@@ -102,7 +103,7 @@ func (c *change) fromAside() map[string]engine.Source {
 }
 
 // orElse is what rows are given that came while a column was not there; "": nothing.
-func orElse(c *schema.Column, s engine.Source) string {
+func orElse(c *sqlschema.Column, s engine.Source) string {
 	if c.NotNull && c.Default != nil {
 		return c.Default.Text
 	}
@@ -127,7 +128,7 @@ func (c *change) byHand() []engine.Requirement {
 	}
 	if t := c.From; t.SoftDelete != "" { // which has gone by then, too
 		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForGuard, schema.ForGuardMark} {
-			known = append(known, literal(triggerName(t, &schema.Column{Name: t.SoftDelete}, p)))
+			known = append(known, literal(triggerName(t, &sqlschema.Column{Name: t.SoftDelete}, p)))
 		}
 	}
 	for i, n := range gone {
@@ -140,7 +141,7 @@ func (c *change) byHand() []engine.Requirement {
 			purposes = append(purposes, schema.ForGuardChildren)
 		}
 		for _, p := range purposes {
-			known = append(known, literal(triggerName(c.From, &schema.Column{Name: n}, p)))
+			known = append(known, literal(triggerName(c.From, &sqlschema.Column{Name: n}, p)))
 		}
 		gone[i] = regexp.QuoteMeta(n)
 	}
@@ -158,7 +159,7 @@ func (c *change) byHand() []engine.Requirement {
 
 // worked is the source of a column of to that is new, or filled, and worked out from the
 // row.
-func (c *change) worked(n *schema.Column) (engine.Source, bool) {
+func (c *change) worked(n *sqlschema.Column) (engine.Source, bool) {
 	s, ok := c.Forward[n.Name]
 	return s, ok && s.SQL != "" && !s.Literal && n.Generated == nil
 }
@@ -170,8 +171,8 @@ func (c *change) between() {
 	c.mid.Text, c.to.Text = "", ""
 	c.to.Standing = nil // what comes stands behind the others; what comes back, where it stood
 	// One that goes has been let go before: it wants no index of its own any more.
-	c.mid.ForeignKeys = slices.DeleteFunc(c.mid.ForeignKeys, func(k *schema.ForeignKey) bool {
-		return !slices.ContainsFunc(to.ForeignKeys, func(o *schema.ForeignKey) bool { return o.Name == k.Name })
+	c.mid.ForeignKeys = slices.DeleteFunc(c.mid.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
+		return !slices.ContainsFunc(to.ForeignKeys, func(o *sqlschema.ForeignKey) bool { return o.Name == k.Name })
 	})
 	moves := func(name string) bool { return slices.Contains(c.anew, name) }
 	// What is worked out from columns that are replaced is made again.
@@ -180,7 +181,7 @@ func (c *change) between() {
 		if o.Generated == nil || engine.Freed(o, n) {
 			continue
 		}
-		stands := n == nil || n.Generated == nil || slices.ContainsFunc(from.Columns, func(b *schema.Column) bool {
+		stands := n == nil || n.Generated == nil || slices.ContainsFunc(from.Columns, func(b *sqlschema.Column) bool {
 			return mentions(o.Generated.SQL.Text, b.Name) && (moves(b.Name) || to.Column(b.Name) == nil)
 		})
 		if stands && len(c.anew)+len(c.kept) > 0 {
@@ -190,7 +191,7 @@ func (c *change) between() {
 	c.letFill()
 	for _, n := range to.Columns {
 		old := from.Column(n.Name)
-		bare := &schema.Column{Name: n.Name, Type: n.Type, SQLType: n.SQLType, Collation: n.Collation}
+		bare := &sqlschema.Column{Name: n.Name, Type: n.Type, SQLType: n.SQLType, Collation: n.Collation}
 		s, ok := c.Forward[n.Name]
 		switch {
 		case moves(n.Name):
@@ -219,7 +220,7 @@ func (c *change) between() {
 			continue
 		}
 		if keep, ok := c.kept[o.Name]; ok {
-			aside := &schema.Column{
+			aside := &sqlschema.Column{
 				Name:      keep,
 				Type:      o.Type,
 				SQLType:   o.SQLType,
@@ -233,7 +234,7 @@ func (c *change) between() {
 					continue
 				}
 				for j := i - 1; j >= 0; j-- {
-					if k := slices.IndexFunc(c.to.Columns, func(y *schema.Column) bool {
+					if k := slices.IndexFunc(c.to.Columns, func(y *sqlschema.Column) bool {
 						return y.Name == from.Columns[j].Name || y.Name == c.kept[from.Columns[j].Name]
 					}); k >= 0 && !moves(from.Columns[j].Name) {
 						at = k + 1
@@ -255,7 +256,7 @@ func (c *change) between() {
 		if c.backWorked(o) &&
 			(!moves(o.Name) || c.kept[o.Name] != "" || asksOthers(c.Back[o.Name].SQL)) { // it comes back empty, and is filled then
 			m.NotNull, m.Identity = false, false
-			if pk := c.mid.PrimaryKey; pk != nil && slices.Contains(schema.Names(pk.Columns), o.Name) {
+			if pk := c.mid.PrimaryKey; pk != nil && slices.Contains(sqlschema.Names(pk.Columns), o.Name) {
 				c.mid.PrimaryKey = nil
 			}
 		}
@@ -264,14 +265,14 @@ func (c *change) between() {
 
 // backNone tells whether rows without a value in a column that stays are given one on the
 // way back.
-func (c *change) backNone(o *schema.Column) bool {
+func (c *change) backNone(o *sqlschema.Column) bool {
 	s := c.Back[o.Name]
 	return s.Else != "" && s.Kept == "" && o.NotNull && c.Alteration.To.Column(o.Name) != nil &&
 		!slices.Contains(c.anew, o.Name)
 }
 
 // backWorked tells whether a column of from has to be given values on the way back.
-func (c *change) backWorked(o *schema.Column) bool {
+func (c *change) backWorked(o *sqlschema.Column) bool {
 	s, ok := c.Back[o.Name]
 	if !ok || o.Generated != nil {
 		return false
@@ -284,10 +285,10 @@ func (c *change) backWorked(o *schema.Column) bool {
 
 // without takes a generated column out of the table between the steps.
 func (c *change) without(name string) {
-	c.mid.Columns = slices.DeleteFunc(c.mid.Columns, func(o *schema.Column) bool { return o.Name == name })
+	c.mid.Columns = slices.DeleteFunc(c.mid.Columns, func(o *sqlschema.Column) bool { return o.Name == name })
 	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes,
-		func(x *schema.Index) bool { return slices.Contains(schema.Names(x.Parts), name) })
-	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *schema.Check) bool { return mentions(k.SQL.Text, name) })
+		func(x *sqlschema.Index) bool { return slices.Contains(sqlschema.Names(x.Parts), name) })
+	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *sqlschema.Check) bool { return mentions(k.SQL.Text, name) })
 }
 
 // letFill takes what holds the values of columns that are given others, and goes with the
@@ -301,27 +302,27 @@ func (c *change) letFill() {
 	worked := func(name string) bool { // on the way back, from others
 		return c.Alteration.To.Column(name) == nil && c.kept[name] == "" && c.Back[name].SQL != ""
 	}
-	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes, func(x *schema.Index) bool {
+	c.mid.Indexes = slices.DeleteFunc(c.mid.Indexes, func(x *sqlschema.Index) bool {
 		return x.Unique && c.stands(x, worked) ||
-			x.Unique && slices.ContainsFunc(schema.Names(x.Parts), given) &&
+			x.Unique && slices.ContainsFunc(sqlschema.Names(x.Parts), given) &&
 				!slices.ContainsFunc(c.Alteration.To.Indexes,
-					func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Name == x.Name })
+					func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Name == x.Name })
 	})
-	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *schema.Check) bool {
+	c.mid.Checks = slices.DeleteFunc(c.mid.Checks, func(k *sqlschema.Check) bool {
 		return slices.ContainsFunc(c.From.Columns,
-			func(o *schema.Column) bool { return given(o.Name) && mentions(k.SQL.Text, o.Name) }) &&
+			func(o *sqlschema.Column) bool { return given(o.Name) && mentions(k.SQL.Text, o.Name) }) &&
 			!slices.ContainsFunc(c.Alteration.To.Checks,
-				func(o *schema.Check) bool { return o.Name == k.Name && o.SQL.Same(k.SQL) })
+				func(o *sqlschema.Check) bool { return o.Name == k.Name && o.SQL.Same(k.SQL) })
 	})
 }
 
 // stands tells whether an index stands on one of some columns of from, or on one that is
 // worked out from it.
-func (c *change) stands(x *schema.Index, of func(name string) bool) bool {
-	return slices.ContainsFunc(schema.Names(x.Parts), func(name string) bool {
+func (c *change) stands(x *sqlschema.Index, of func(name string) bool) bool {
+	return slices.ContainsFunc(sqlschema.Names(x.Parts), func(name string) bool {
 		p := c.From.Column(name)
 		return of(name) ||
-			p != nil && p.Generated != nil && slices.ContainsFunc(c.From.Columns, func(o *schema.Column) bool {
+			p != nil && p.Generated != nil && slices.ContainsFunc(c.From.Columns, func(o *sqlschema.Column) bool {
 				return of(o.Name) && mentions(p.Generated.SQL.Text, o.Name)
 			})
 	})
@@ -331,15 +332,15 @@ func (c *change) stands(x *schema.Index, of func(name string) bool) bool {
 func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	table := c.From.Name
 	var out []engine.Step
-	triggers := func(list, other []*schema.Trigger, f func(g *schema.Trigger)) {
+	triggers := func(list, other []*sqlschema.Trigger, f func(g *sqlschema.Trigger)) {
 		for _, g := range list {
 			if !slices.ContainsFunc(other,
-				func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+				func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
 				f(g)
 			}
 		}
 	}
-	named := func(list []*schema.Trigger, name string) *schema.Trigger {
+	named := func(list []*sqlschema.Trigger, name string) *sqlschema.Trigger {
 		for _, g := range list {
 			if g.Name == name {
 				return g
@@ -350,11 +351,11 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	// A trigger that goes with its column goes first; one that comes, last; one that only
 	// changes is there all the time.
 	// A bridge goes in the very moment in which its columns do.
-	var bridge []*schema.Trigger
-	from := func(name string) []*schema.Trigger {
-		return c.From.Triggers[slices.IndexFunc(c.From.Triggers, func(g *schema.Trigger) bool { return g.Name == name }):]
+	var bridge []*sqlschema.Trigger
+	from := func(name string) []*sqlschema.Trigger {
+		return c.From.Triggers[slices.IndexFunc(c.From.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == name }):]
 	}
-	triggers(c.From.Triggers, c.Alteration.To.Triggers, func(g *schema.Trigger) {
+	triggers(c.From.Triggers, c.Alteration.To.Triggers, func(g *sqlschema.Trigger) {
 		switch {
 		case named(c.Alteration.To.Triggers, g.Name) != nil:
 		case g.Purpose == schema.ForBridge:
@@ -483,7 +484,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	if batched != nil && batched.held == nil && batched.behind != nil {
 		out = append(out, *batched.behind)
 	}
-	triggers(c.Alteration.To.Triggers, c.From.Triggers, func(g *schema.Trigger) {
+	triggers(c.Alteration.To.Triggers, c.From.Triggers, func(g *sqlschema.Trigger) {
 		old := named(c.From.Triggers, g.Name)
 		if old == nil && g.Purpose == schema.ForBridge {
 			return // it is there already
@@ -515,7 +516,7 @@ func oneOf(s string) []string {
 
 // loose is the table between the steps, without what the columns that come back empty,
 // and are given their values then, could not fulfil until they have them.
-func (c *change) loose() *schema.Table {
+func (c *change) loose() *sqlschema.Table {
 	t := c.mid.Clone()
 	empty := func(name string) bool { return slices.Contains(c.anew, name) && c.kept[name] == "" }
 	for _, o := range t.Columns {
@@ -524,20 +525,20 @@ func (c *change) loose() *schema.Table {
 		}
 	}
 	t.Indexes = slices.DeleteFunc(t.Indexes,
-		func(x *schema.Index) bool { return x.Unique && slices.ContainsFunc(schema.Names(x.Parts), empty) })
-	t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool {
+		func(x *sqlschema.Index) bool { return x.Unique && slices.ContainsFunc(sqlschema.Names(x.Parts), empty) })
+	t.Checks = slices.DeleteFunc(t.Checks, func(k *sqlschema.Check) bool {
 		return k.Name != "" &&
 			slices.ContainsFunc(t.Columns,
-				func(o *schema.Column) bool { return empty(o.Name) && mentions(k.SQL.Text, o.Name) })
+				func(o *sqlschema.Column) bool { return empty(o.Name) && mentions(k.SQL.Text, o.Name) })
 	})
-	if pk := t.PrimaryKey; pk != nil && slices.ContainsFunc(schema.Names(pk.Columns), empty) {
+	if pk := t.PrimaryKey; pk != nil && slices.ContainsFunc(sqlschema.Names(pk.Columns), empty) {
 		t.PrimaryKey = nil
 	}
 	return t
 }
 
 // mirror is the way back from the table after all steps to the one between.
-func (c *change) mirror(between *schema.Table) tableChange {
+func (c *change) mirror(between *sqlschema.Table) tableChange {
 	moves := map[string]string{}
 	for from, to := range c.moves {
 		if to != "" {

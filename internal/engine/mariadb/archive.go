@@ -11,7 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Drop gives the steps that drop a table and keep its rows. Its triggers go once nobody
@@ -45,7 +45,7 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 
 // byHand is what must hold before a table goes: that it has no column that the migration
 // does not know, which would be gone with it.
-func byHand(t *schema.Table) engine.Requirement {
+func byHand(t *sqlschema.Table) engine.Requirement {
 	var columns []string
 	for _, c := range t.Columns {
 		columns = append(columns, literal(c.Name))
@@ -110,20 +110,20 @@ func (Engine) DeleteTogether(tables, where []string) []string {
 	return append(out, "SET SESSION foreign_key_checks = 1")
 }
 
-func createIfMissing(t *schema.Table) string {
+func createIfMissing(t *sqlschema.Table) string {
 	return strings.Replace(createTable(t, t.Name), "CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1)
 }
 
 // bareTable is the table without anything that could refuse or touch a row: its columns'
 // names and types, and its key.
-func bareTable(t *schema.Table, name string) *schema.Table {
+func bareTable(t *sqlschema.Table, name string) *sqlschema.Table {
 	b := t.Clone()
 	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Text, b.Comment = name, nil, nil, nil, nil, nil, "", ""
 	if i := strings.Index(b.Options.Behind, " PARTITION BY"); i >= 0 {
 		b.Options.Behind = b.Options.Behind[:i]
 	}
 	b.Options.Behind = strings.ReplaceAll(b.Options.Behind, " WITH SYSTEM VERSIONING", "")
-	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
+	b.Columns = slices.DeleteFunc(b.Columns, func(c *sqlschema.Column) bool { return c.Generated != nil })
 	for _, c := range b.Columns {
 		c.Default, c.NotNull, c.Comment, c.Identity, c.OnUpdate, c.Invisible = nil, false, "", false, "", false
 		for _, k := range t.Key() {
@@ -134,7 +134,7 @@ func bareTable(t *schema.Table, name string) *schema.Table {
 }
 
 // copyRows fills a table from another; where chooses rows, empty for all.
-func copyRows(from, to *schema.Table, fromName, toName, where string) string {
+func copyRows(from, to *sqlschema.Table, fromName, toName, where string) string {
 	var columns []string
 	for _, c := range to.Columns {
 		if o := from.Column(c.Name); o != nil && c.Generated == nil && o.Generated == nil {
@@ -175,9 +175,9 @@ func keptMatch(keys []string, kept, row string) string {
 }
 
 // keptColumns are the columns of a kept table, with the expression over the row for each.
-func keptColumns(a engine.Alteration, lost, filled []string) (columns []*schema.Column, values, keys []string) {
-	add := func(name string, c *schema.Column, value string) {
-		columns = append(columns, &schema.Column{Name: name, SQLType: c.SQLType, Collation: c.Collation})
+func keptColumns(a engine.Alteration, lost, filled []string) (columns []*sqlschema.Column, values, keys []string) {
+	add := func(name string, c *sqlschema.Column, value string) {
+		columns = append(columns, &sqlschema.Column{Name: name, SQLType: c.SQLType, Collation: c.Collation})
 		values = append(values, value)
 	}
 	for _, k := range a.Match() {
@@ -195,7 +195,7 @@ func keptColumns(a engine.Alteration, lost, filled []string) (columns []*schema.
 }
 
 // keptDefinition makes the table of what is kept of columns.
-func keptDefinition(a engine.Alteration, columns []*schema.Column, keys []string) string {
+func keptDefinition(a engine.Alteration, columns []*sqlschema.Column, keys []string) string {
 	var items []string
 	for _, c := range columns {
 		items = append(items, columnDefinition(c))
@@ -204,7 +204,7 @@ func keptDefinition(a engine.Alteration, columns []*schema.Column, keys []string
 	for _, k := range keys {
 		s := quote(k)
 		for _, c := range columns {
-			if c.Name == k && long(&schema.Column{Type: typeOf(c.SQLType)}) {
+			if c.Name == k && long(&sqlschema.Column{Type: typeOf(c.SQLType)}) {
 				s += fmt.Sprintf("(%d)", indexedBeginning)
 			}
 		}
@@ -240,7 +240,7 @@ func noteEmpty(a engine.Alteration, filled []string) string {
 
 // Archive puts values of a table aside before it, or columns of it, go. What an earlier
 // try left there is taken out first.
-func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
 		a := engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}
 		list, values, keys := keptColumns(a, columns, nil)
@@ -263,7 +263,7 @@ func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fi
 // columns go into the rows that they came from, and nothing else changes. None of the
 // statements updates several tables at once: one that is interrupted there may end
 // without a word.
-func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
+func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 	var columns, keys []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
@@ -283,7 +283,7 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 		return out
 	}
 	match, byKey := keptMatch(keys, "kept", "here"), ""
-	if slices.ContainsFunc(kept.Indexes, func(x *schema.Index) bool { return x.Name == keptKey }) {
+	if slices.ContainsFunc(kept.Indexes, func(x *sqlschema.Index) bool { return x.Name == keptKey }) {
 		byKey = keptByKey
 	}
 	var out, set []string
@@ -313,6 +313,6 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 
 // plainOptions is what stands behind the columns of a table, without what only its own
 // rows have: partitions, and a history of them.
-func plainOptions(t *schema.Table) string {
-	return bareTable(&schema.Table{Options: t.Options}, "").Options.Behind
+func plainOptions(t *sqlschema.Table) string {
+	return bareTable(&sqlschema.Table{Options: t.Options}, "").Options.Behind
 }

@@ -7,7 +7,7 @@ import (
 
 	"erbario/internal/engine/ddl"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var literals = &ddl.Literals{
@@ -19,7 +19,7 @@ var literals = &ddl.Literals{
 }
 
 // Candidates are SQL literals to try as values of the column.
-func (Engine) Candidates(t *schema.Table, c *schema.Column) []string {
+func (Engine) Candidates(t *sqlschema.Table, c *sqlschema.Column) []string {
 	var values []string
 	if list, ok := strings.CutPrefix(c.SQLType, "enum("); ok {
 		for _, tok := range tokens(list) {

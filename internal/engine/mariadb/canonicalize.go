@@ -15,14 +15,15 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Canonicalize puts the SQL of wanted into the words in which the server keeps it, where it
 // has others for it than live has.
-func (d *Database) Canonicalize(ctx context.Context, wanted, live *schema.Schema) error {
+func (d *Database) Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error {
 	for _, t := range wanted.Tables {
 		d.server.own(t)
-		if old := live.Table(t.Name); old != nil && !t.Outside {
+		if old := live.Table(t.Name); old != nil && !t.Outside() {
 			if err := d.restateTable(ctx, t, old); err != nil {
 				return err
 			}
@@ -32,7 +33,7 @@ func (d *Database) Canonicalize(ctx context.Context, wanted, live *schema.Schema
 }
 
 // own puts a server's own words for types and collations in a wanted table.
-func (s server) own(t *schema.Table) {
+func (s server) own(t *sqlschema.Table) {
 	t.Options.Behind = strings.ReplaceAll(t.Options.Behind, server{}.binary(), s.binary())
 	for _, c := range t.Columns {
 		if c.SQLType == "uuid" && !s.uuid() {
@@ -45,7 +46,7 @@ func (s server) own(t *schema.Table) {
 type expression struct {
 	name string // under which it is in the temporary table
 	item string // of that table
-	to   *schema.SQL
+	to   *sqlschema.SQL
 	line *regexp.Regexp // that finds it again
 }
 
@@ -72,7 +73,7 @@ func (d *Database) temporarily(ctx context.Context, items []string, behind, quer
 
 // restateTypes puts types that are said in SQL into the server's words. One that the
 // server does not know keeps the words that it has.
-func (d *Database) restateTypes(ctx context.Context, t, old *schema.Table) error {
+func (d *Database) restateTypes(ctx context.Context, t, old *sqlschema.Table) error {
 	for _, c := range t.Columns {
 		o := old.Column(c.Name)
 		if c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
@@ -90,13 +91,13 @@ func (d *Database) restateTypes(ctx context.Context, t, old *schema.Table) error
 	return nil
 }
 
-func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error {
+func (d *Database) restateTable(ctx context.Context, t, old *sqlschema.Table) error {
 	if err := d.restateTypes(ctx, t, old); err != nil {
 		return err
 	}
 
 	var list []expression
-	add := func(to *schema.SQL, item, line string) {
+	add := func(to *sqlschema.SQL, item, line string) {
 		name := fmt.Sprintf("erbario_%d", len(list)+1)
 		list = append(list, expression{
 			name,
@@ -106,7 +107,7 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 		})
 	}
 	for _, k := range t.Checks {
-		same := func(o *schema.Check) bool { return o.Name == k.Name && o.Column == k.Column && o.SQL.Same(k.SQL) }
+		same := func(o *sqlschema.Check) bool { return o.Name == k.Name && o.Column == k.Column && o.SQL.Same(k.SQL) }
 		if !slices.ContainsFunc(old.Checks, same) {
 			add(&k.SQL, "CONSTRAINT {name} CHECK ("+k.SQL.Text+")", `CONSTRAINT {name} CHECK \((.*)\),?`)
 		}
@@ -120,7 +121,7 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 			add(&c.Generated.SQL, "{name} "+c.SQLType+" GENERATED ALWAYS AS ("+c.Generated.SQL.Text+") VIRTUAL",
 				`{name} .* GENERATED ALWAYS AS \((.*)\) VIRTUAL,?`)
 		}
-		if c.Default != nil && !schema.SameSQL(c.Default, o.Default) {
+		if c.Default != nil && !sqlschema.SameSQL(c.Default, o.Default) {
 			add(c.Default, "{name} "+c.SQLType+" DEFAULT "+defaultSQL(c.Default.Text), `{name} .* DEFAULT (.*?),?`)
 		}
 	}
@@ -129,7 +130,7 @@ func (d *Database) restateTable(ctx context.Context, t, old *schema.Table) error
 	}
 	var items []string
 	for _, c := range t.Columns {
-		bare := &schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}
+		bare := &sqlschema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}
 		items = append(items, columnDefinition(bare))
 	}
 	for _, x := range list {

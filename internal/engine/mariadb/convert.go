@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Patterns of texts that are values of other types. \z is the end of the text: $ would
@@ -36,10 +37,10 @@ const epoch = "CAST('1970-01-01' AS DATETIME(6))"
 
 var conversions = &ddl.Conversions{
 	Quote: quote, Type: kindOf,
-	Same:   func(from, to *schema.Column) bool { return schema.SameForm(typeOrStored(from), typeOrStored(to)) },
+	Same:   func(from, to *sqlschema.Column) bool { return sqlschema.SameForm(typeOrStored(from), typeOrStored(to)) },
 	Cast:   castTo,
 	Text:   asText,
-	AsText: func(sql string, _ *schema.Column) string { return sql },
+	AsText: func(sql string, _ *sqlschema.Column) string { return sql },
 	Length: func(sql string, most int) string { return fmt.Sprintf("char_length(%s) <= %d", sql, most) },
 	Match:  func(sql, pattern string) string { return sql + " REGEXP " + literal(pattern) },
 	When:   when, Day: day,
@@ -50,7 +51,7 @@ var conversions = &ddl.Conversions{
 
 func init() { conversions.Rules = ownConversions() } // they use the words themselves
 
-func castTo(sql string, to *schema.Column) string {
+func castTo(sql string, to *sqlschema.Column) string {
 	return "CAST(" + sql + " AS " + castType(typeOrStored(to)) + ")"
 }
 
@@ -92,13 +93,13 @@ func ownConversions() []ddl.Rule {
 
 // Convert tells how a value of one type becomes one of another. ok is false where there
 // is no one obvious way.
-func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
+func (Engine) Convert(from, to *sqlschema.Column) (engine.Conversion, bool) {
 	return conversions.Convert(from, to)
 }
 
 // kindOf is the type of a column as one of the language. Booleans, choices and JSON are
 // told by more than the stored type.
-func kindOf(c *schema.Column) schema.Type {
+func kindOf(c *sqlschema.Column) schema.Type {
 	t := typeOf(typeOrStored(c))
 	if c.Type.Kind == schema.JSON && t.Kind == schema.Text {
 		return schema.Type{Kind: schema.JSON}

@@ -18,6 +18,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Database is one connection to one database, held until Close.
@@ -186,7 +187,7 @@ func (d *Database) indexed(ctx context.Context, table string) error {
 		return err
 	}
 	part := quote(rows[0][0])
-	if long(&schema.Column{Type: typeOf(rows[0][1])}) || strings.HasSuffix(rows[0][1], "blob") {
+	if long(&sqlschema.Column{Type: typeOf(rows[0][1])}) || strings.HasSuffix(rows[0][1], "blob") {
 		part += fmt.Sprintf("(%d)", indexedBeginning)
 	}
 	return d.raw(ctx, "ALTER TABLE "+quote(table)+" ADD INDEX ("+part+")")

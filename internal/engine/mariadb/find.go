@@ -15,6 +15,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // together is how many rows one statement asks for.
@@ -22,7 +23,7 @@ const together = 500
 
 // typed gives a value as a literal of a column's type, where the server would else
 // compare texts or floating numbers.
-func typed(v any, c *schema.Column) string {
+func typed(v any, c *sqlschema.Column) string {
 	if c == nil || v == nil {
 		return cellSQL(v)
 	}
@@ -92,7 +93,7 @@ func (d *Database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 
 // plainText is a value that was read as text, in the form in which seeds have it: a time
 // without the parts of a second that it has not.
-func plainText(s string, c *schema.Column) any {
+func plainText(s string, c *sqlschema.Column) any {
 	if c == nil {
 		return s
 	}
@@ -170,7 +171,7 @@ func (d *Database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 }
 
 // NextNumber is the number that the next row gets.
-func (d *Database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
+func (d *Database) NextNumber(ctx context.Context, t *sqlschema.Table) (int64, error) {
 	rows, err := d.Select(
 		ctx,
 		fmt.Sprintf(
@@ -187,7 +188,7 @@ func (d *Database) NextNumber(ctx context.Context, t *schema.Table) (int64, erro
 // Reserve lets nobody else get the numbers up to last. Setting the counter of a table
 // ends the transaction: where rows were put in by it already the counter is left to
 // follow the rows as they come.
-func (d *Database) Reserve(ctx context.Context, t *schema.Table, last int64) error {
+func (d *Database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) error {
 	if d.inTx && d.dirty {
 		return nil
 	}

@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"strings"
 
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // indexBytes is how much of a row an index holds at the most: the server's limit for
@@ -16,7 +16,7 @@ import (
 const indexBytes = 4 * longestIndexed
 
 // width is how many bytes of a column an index holds.
-func width(c *schema.Column, p schema.Part) int {
+func width(c *sqlschema.Column, p sqlschema.Part) int {
 	head, rest, _ := strings.Cut(c.SQLType, "(")
 	var n, scale int
 	_, _ = fmt.Sscanf(rest, "%d,%d", &n, &scale)
@@ -47,7 +47,7 @@ func width(c *schema.Column, p schema.Part) int {
 }
 
 // total is how many bytes of a row parts are.
-func total(t *schema.Table, parts []schema.Part) int {
+func total(t *sqlschema.Table, parts []sqlschema.Part) int {
 	sum := 0
 	for _, p := range parts {
 		if c := t.Column(p.Column); c != nil {
@@ -59,7 +59,7 @@ func total(t *schema.Table, parts []schema.Part) int {
 
 // widest is the part of the most bytes among those of texts that are held by more than
 // so many characters; -1: there is none.
-func widest(t *schema.Table, parts []schema.Part, more int) int {
+func widest(t *sqlschema.Table, parts []sqlschema.Part, more int) int {
 	at, most := -1, 4*more
 	for i, p := range parts {
 		c := t.Column(p.Column)
@@ -75,7 +75,7 @@ func widest(t *schema.Table, parts []schema.Part, more int) int {
 
 // fit shortens an index that the server would refuse. sum gives the column of the sums
 // of another.
-func fit(t *schema.Table, x *schema.Index, sum func(p schema.Part) schema.Part,
+func fit(t *sqlschema.Table, x *sqlschema.Index, sum func(p sqlschema.Part) sqlschema.Part,
 	mistake, notice func(column, format string, args ...any)) {
 	if total(t, x.Parts) <= indexBytes {
 		return

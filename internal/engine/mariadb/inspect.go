@@ -17,21 +17,22 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // reading is one inspection under way.
 type reading struct {
 	d     *Database
 	ctx   context.Context
-	s     *schema.Schema
+	s     *sqlschema.Schema
 	plain []string // tables that only SHOW CREATE tells whole
-	of    map[string]*schema.Table
+	of    map[string]*sqlschema.Table
 	texts map[string]string // the collation of each table
 }
 
 // Inspect reads everything that the database holds.
-func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
-	r := &reading{d: d, ctx: ctx, s: &schema.Schema{}, of: map[string]*schema.Table{}, texts: map[string]string{}}
+func (d *Database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
+	r := &reading{d: d, ctx: ctx, s: &sqlschema.Schema{}, of: map[string]*sqlschema.Table{}, texts: map[string]string{}}
 	for _, read := range []func() error{r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers, r.views, r.routines, r.whole} {
 		if err := read(); err != nil {
 			return nil, err
@@ -39,8 +40,8 @@ func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	}
 	for _, t := range r.s.Tables {
 		recognise(t)
-		slices.SortFunc(t.Indexes, func(a, b *schema.Index) int { return strings.Compare(a.Name, b.Name) })
-		slices.SortFunc(t.Checks, func(a, b *schema.Check) int {
+		slices.SortFunc(t.Indexes, func(a, b *sqlschema.Index) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(t.Checks, func(a, b *sqlschema.Check) int {
 			return strings.Compare(cmp.Or(a.Name, a.Column), cmp.Or(b.Name, b.Column))
 		})
 	}
@@ -53,7 +54,7 @@ func (d *Database) Inspect(ctx context.Context) (*schema.Schema, error) {
 
 // recognise tells what checks, triggers and defaults are for that were made for a
 // declaration.
-func recognise(t *schema.Table) {
+func recognise(t *sqlschema.Table) {
 	for _, k := range t.Checks {
 		switch k.Purpose {
 		case schema.ForSoftDelete:
@@ -99,7 +100,7 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 })
 
 // liveOf is the table whose rows that are not deleted a view shows; "": it shows others.
-func liveOf(s *schema.Schema, v *schema.View) string {
+func liveOf(s *sqlschema.Schema, v *sqlschema.View) string {
 	list := tokens(v.SQL.Text)
 	n := len(list)
 	if n < 9 || !list[n-1].Is("null") || !list[n-2].Is("is") || !list[n-4].Is(".") || !list[n-6].Is("where") ||
@@ -124,10 +125,10 @@ func (r *reading) tables() error {
 		func(v []sql.RawBytes) {
 			name, kind, options := string(v[0]), string(v[1]), string(v[4])
 			if kind == "SEQUENCE" {
-				r.s.Others = append(r.s.Others, &schema.Other{Kind: "sequence", Name: name})
+				r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: "sequence", Name: name})
 				return
 			}
-			t := &schema.Table{Name: name, Comment: string(v[5]), Ordered: true}
+			t := &sqlschema.Table{Name: name, Comment: string(v[5]), Ordered: true}
 			collation := string(v[3])
 			charset, _, _ := strings.Cut(collation, "_")
 			t.Options.Behind = " ENGINE=" + string(v[2]) + " DEFAULT CHARSET=" + charset + " COLLATE=" + collation
@@ -156,7 +157,7 @@ func (r *reading) columns() error {
 			if t == nil { // of a view, or of a sequence
 				return
 			}
-			c := &schema.Column{
+			c := &sqlschema.Column{
 				Name:    string(v[1]),
 				SQLType: shortType(string(v[4]), r.d.server),
 				NotNull: string(v[3]) == "NO",
@@ -172,7 +173,7 @@ func (r *reading) columns() error {
 				c.OnUpdate, _, _ = strings.Cut(rest, ",")
 			}
 			if strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") {
-				c.Generated = &schema.Generated{SQL: sqlOf(string(v[8])), Stored: strings.Contains(extra, "stored")}
+				c.Generated = &sqlschema.Generated{SQL: sqlOf(string(v[8])), Stored: strings.Contains(extra, "stored")}
 			} else {
 				c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
 			}
@@ -187,7 +188,7 @@ func (r *reading) columns() error {
 }
 
 // sqlOf is an expression with its way to be compared.
-func sqlOf(text string) schema.SQL { return schema.SQL{Text: text, Canon: canon} }
+func sqlOf(text string) sqlschema.SQL { return sqlschema.SQL{Text: text, Canon: canon} }
 
 // shortType is a type as the catalogue tells it, without the widths that mean nothing;
 // those of years and of numbers that are filled with zeros do.
@@ -207,7 +208,7 @@ func shortType(s string, server server) string {
 
 // defaultOf is the default of a column as the catalogue tells it; nil: none. expression
 // tells that it says so itself.
-func (s server) defaultOf(v sql.RawBytes, sqlType string, expression bool) *schema.SQL {
+func (s server) defaultOf(v sql.RawBytes, sqlType string, expression bool) *sqlschema.SQL {
 	if v == nil || s.expressionDefaults() && string(v) == "NULL" {
 		return nil
 	}
@@ -234,7 +235,7 @@ func (r *reading) checks() error {
 		if t == nil {
 			return
 		}
-		k := &schema.Check{Name: string(v[1]), SQL: sqlOf(string(v[2]))}
+		k := &sqlschema.Check{Name: string(v[1]), SQL: sqlOf(string(v[2]))}
 		if string(v[3]) == "Column" {
 			k.Name, k.Column = "", k.Name
 			if t.Column(k.Column) == nil || !mentions(k.SQL.Text, k.Column) { // its column has another name since
@@ -279,7 +280,7 @@ func (r *reading) references() error {
 			name := string(v[1])
 			if n := len(t.ForeignKeys); n == 0 || t.ForeignKeys[n-1].Name != name {
 				x := rules[id(t.Name, name)]
-				k := &schema.ForeignKey{
+				k := &sqlschema.ForeignKey{
 					Name:     name,
 					Table:    string(v[4]),
 					OnUpdate: schema.Action(x.update),
@@ -310,7 +311,7 @@ func (r *reading) indexes() error {
 			if t == nil {
 				return
 			}
-			p := schema.Part{Column: string(v[3]), Desc: string(v[4]) == "D"}
+			p := sqlschema.Part{Column: string(v[3]), Desc: string(v[4]) == "D"}
 			p.Length, _ = strconv.Atoi(string(v[5]))
 			if v[9] != nil {
 				e := sqlOf(string(v[9]))
@@ -319,13 +320,13 @@ func (r *reading) indexes() error {
 			name, kind := string(v[1]), string(v[6])
 			if name == "PRIMARY" {
 				if t.PrimaryKey == nil {
-					t.PrimaryKey = &schema.PrimaryKey{Name: name}
+					t.PrimaryKey = &sqlschema.PrimaryKey{Name: name}
 				}
 				t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, p)
 				return
 			}
 			if n := len(t.Indexes); n == 0 || t.Indexes[n-1].Name != name {
-				x := &schema.Index{Name: name, Unique: string(v[2]) == "0"}
+				x := &sqlschema.Index{Name: name, Unique: string(v[2]) == "0"}
 				switch kind {
 				case "FULLTEXT", "SPATIAL":
 					x.Using = strings.ToLower(kind)
@@ -347,9 +348,9 @@ func (r *reading) indexes() error {
 		},
 	)
 	for _, t := range r.s.Tables {
-		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
-			i := slices.IndexFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
-				return k.Name == x.Name && slices.Equal(schema.Names(x.Parts), k.Columns)
+		t.Indexes = slices.DeleteFunc(t.Indexes, func(x *sqlschema.Index) bool {
+			i := slices.IndexFunc(t.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
+				return k.Name == x.Name && slices.Equal(sqlschema.Names(x.Parts), k.Columns)
 			})
 			if x.Unique || x.Options != "" || i < 0 {
 				return false
@@ -365,7 +366,7 @@ func (r *reading) indexes() error {
 // from what makes them.
 func (r *reading) triggers() error {
 	type trigger struct {
-		*schema.Trigger
+		*sqlschema.Trigger
 		head string
 	}
 	var again []trigger
@@ -376,7 +377,7 @@ func (r *reading) triggers() error {
 			if t == nil {
 				return
 			}
-			g := &schema.Trigger{Name: string(v[1])}
+			g := &sqlschema.Trigger{Name: string(v[1])}
 			head := fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW ", quote(g.Name), v[2], v[3], quote(t.Name))
 			g.SQL = sqlOf(head + string(v[4]))
 			t.Triggers = append(t.Triggers, g)
@@ -420,14 +421,14 @@ func (r *reading) views() error {
 		func(v []sql.RawBytes) {
 			text, ok := unqualified(string(v[1]), r.d.name)
 			if !ok {
-				r.s.Others = append(r.s.Others, &schema.Other{Kind: otherView, Name: string(v[0])})
+				r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: otherView, Name: string(v[0])})
 				return
 			}
 			text = fmt.Sprintf("CREATE SQL SECURITY %s VIEW %s AS %s", v[3], quote(string(v[0])), text)
 			if option := string(v[2]); option != "NONE" {
 				text += " WITH " + option + " CHECK OPTION"
 			}
-			r.s.Views = append(r.s.Views, &schema.View{Name: string(v[0]), SQL: schema.SQL{Text: text, Canon: viewKey}})
+			r.s.Views = append(r.s.Views, &sqlschema.View{Name: string(v[0]), SQL: sqlschema.SQL{Text: text, Canon: viewKey}})
 		},
 	)
 }
@@ -524,7 +525,7 @@ func (r *reading) routines() error {
 		return err
 	}
 	for _, f := range list {
-		o := &schema.Other{Kind: strings.ToLower(f.kind), Name: f.name}
+		o := &sqlschema.Other{Kind: strings.ToLower(f.kind), Name: f.name}
 		rows, err := r.d.Select(r.ctx, "SHOW CREATE "+f.kind+" "+quote(f.name))
 		if err != nil {
 			return err
@@ -583,7 +584,7 @@ func (r *reading) whole() error {
 // CreateAll gives what makes an empty database hold the same as s. References are not
 // checked while it runs, since they may go in circles, and dates of zeros are taken, which
 // a server that was set otherwise let in.
-func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
+func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var out []engine.Creation
 	add := func(kind, name string, list ...string) {
 		for _, sql := range list {
@@ -602,13 +603,13 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 		}
 		add("table", t.Name, text)
 	}
-	if slices.ContainsFunc(s.Tables, func(t *schema.Table) bool {
-		return slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge })
+	if slices.ContainsFunc(s.Tables, func(t *sqlschema.Table) bool {
+		return slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForBridge })
 	}) {
 		add("table", "erbario_former", formerTable) // the bridge notes there
 	}
 	add("", "", "SET foreign_key_checks = 1, sql_mode = @erbario_mode")
-	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
+	for _, v := range sqlschema.ViewsInOrder(s.Views, mentions) {
 		add("view", v.Name, v.SQL.Text)
 	}
 	for _, t := range s.Tables {

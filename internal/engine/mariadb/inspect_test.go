@@ -19,6 +19,7 @@ import (
 	"erbario/internal/engine"
 	. "erbario/internal/engine/mariadb"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -110,7 +111,7 @@ func TestOneOfEverything(t *testing.T) {
 	}
 	assert.Empty(t, diff.Schemas(live, made))
 	assert.Empty(t, diff.Schemas(made, live))
-	assert.Equal(t, schema.Fingerprint(live), schema.Fingerprint(made))
+	assert.Equal(t, sqlschema.Fingerprint(live), sqlschema.Fingerprint(made))
 	assert.Equal(t, dump(t, from), dump(t, to))
 }
 
@@ -144,20 +145,20 @@ func TestInspectDetails(t *testing.T) {
 	assert.Equal(t, schema.Boolean, odd.Column("j").Type.Kind)
 	assert.False(t, odd.Column("g").Generated.Stored)
 	assert.True(t, odd.Column("h").Generated.Stored)
-	names := func(list []*schema.Index) (out []string) {
+	names := func(list []*sqlschema.Index) (out []string) {
 		for _, x := range list {
 			out = append(out, x.Name)
 		}
 		return out
 	}
 	assert.Equal(t, []string{"ft", "ign", "multi", "pre", "sp", "uk"}, names(odd.Indexes))
-	assert.Equal(t, []schema.Part{{Column: "k", Length: 10}, {Column: "b", Desc: true}}, odd.Indexes[3].Parts)
+	assert.Equal(t, []sqlschema.Part{{Column: "k", Length: 10}, {Column: "b", Desc: true}}, odd.Indexes[3].Parts)
 	assert.Equal(t, []string{"circle_idx", "longer", "named"}, names(kid.Indexes),
 		"an index that a reference brings along is none")
 	require.Len(t, kid.ForeignKeys, 2)
 	assert.Equal(
 		t,
-		&schema.ForeignKey{
+		&sqlschema.ForeignKey{
 			Name:       "kid_odd",
 			Columns:    []string{"odd_id"},
 			Table:      "odd",

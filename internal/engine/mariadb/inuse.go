@@ -13,14 +13,15 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // inBatches is how rows are given their values in batches.
 type inBatches struct {
 	fills  []engine.Step
-	during *engine.Step  // what comes meanwhile is given its values; nil: a bridge does it
-	behind *engine.Step  // no more
-	held   *schema.Table // what is declared, with the columns that go; nil: none is asked for values
+	during *engine.Step     // what comes meanwhile is given its values; nil: a bridge does it
+	behind *engine.Step     // no more
+	held   *sqlschema.Table // what is declared, with the columns that go; nil: none is asked for values
 }
 
 // fillTrigger names the triggers that give values to what comes meanwhile.
@@ -34,7 +35,7 @@ func (c *change) batched() *inBatches {
 	from, to := c.From, c.Alteration.To
 	key := from.Key()
 	if !c.InUse || len(key) == 0 || len(c.anew) > 0 || from.Unkeyed() ||
-		!schema.SameKey(from.PrimaryKey, to.PrimaryKey) {
+		!sqlschema.SameKey(from.PrimaryKey, to.PrimaryKey) {
 		return nil
 	}
 	table := quote(from.Name)
@@ -60,7 +61,7 @@ func (c *change) batched() *inBatches {
 		}
 	}
 	out := &inBatches{}
-	var fills []*schema.Column
+	var fills []*sqlschema.Column
 	values := map[string]string{}
 	for _, n := range to.Columns {
 		s, ok := c.Forward[n.Name]
@@ -80,7 +81,7 @@ func (c *change) batched() *inBatches {
 	for _, n := range fills {
 		x, value := quote(n.Name), values[n.Name]
 		if slices.ContainsFunc(from.Columns,
-			func(o *schema.Column) bool { return o.Generated != nil && mentions(value, o.Name) }) {
+			func(o *sqlschema.Column) bool { return o.Generated != nil && mentions(value, o.Name) }) {
 			return nil // not there yet for a trigger
 		}
 		s := engine.Step{
@@ -127,10 +128,10 @@ func (c *change) batched() *inBatches {
 
 // during gives what is written meanwhile its values, too. Of a column that is new, nobody
 // takes a value away: rows that are changed are left to the batches.
-func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]string) {
+func (c *change) during(b *inBatches, fills []*sqlschema.Column, values map[string]string) {
 	set := map[string][]string{}
 	for _, n := range fills {
-		if slices.ContainsFunc(c.bridges(), func(g *schema.Trigger) bool { return mentions(g.SQL.Text, n.Name) }) {
+		if slices.ContainsFunc(c.bridges(), func(g *sqlschema.Trigger) bool { return mentions(g.SQL.Text, n.Name) }) {
 			continue
 		}
 		x := quote(n.Name)
@@ -185,15 +186,15 @@ func (c *change) during(b *inBatches, fills []*schema.Column, values map[string]
 
 // bridges are the triggers that come with the change and complete what is written to the
 // table: they are there before anything is filled.
-func (c *change) bridges() []*schema.Trigger {
-	return slices.DeleteFunc(slices.Clone(c.Alteration.To.Triggers), func(g *schema.Trigger) bool {
+func (c *change) bridges() []*sqlschema.Trigger {
+	return slices.DeleteFunc(slices.Clone(c.Alteration.To.Triggers), func(g *sqlschema.Trigger) bool {
 		return g.Purpose != schema.ForBridge ||
-			slices.ContainsFunc(c.From.Triggers, func(o *schema.Trigger) bool { return o.Name == g.Name })
+			slices.ContainsFunc(c.From.Triggers, func(o *sqlschema.Trigger) bool { return o.Name == g.Name })
 	})
 }
 
 // overNew is an expression over a row in a trigger, before the row is written.
-func overNew(t *schema.Table, sql string) string {
+func overNew(t *sqlschema.Table, sql string) string {
 	var row []string
 	for _, c := range t.Columns {
 		if mentions(sql, c.Name) {
@@ -215,7 +216,7 @@ const (
 // ReferenceInUse gives the steps that make a reference while its tables are used: as soon
 // as it is there, nothing comes that it refuses; a row that was there before and refers to
 // nothing stops the migration, as everywhere.
-func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Step {
+func (Engine) ReferenceInUse(t *sqlschema.Table, k *sqlschema.ForeignKey) []engine.Step {
 	title := fmt.Sprintf("%s (%s) references %s", t.Name, strings.Join(k.Columns, ", "), k.Table)
 	alter := "ALTER TABLE " + quote(t.Name)
 	var out []engine.Step

@@ -13,6 +13,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // longestVarchar is how many characters of four bytes a VARCHAR takes at the most,
@@ -26,7 +27,7 @@ const (
 
 // long tells whether an index does not hold the values of a column whole. The server
 // would index their beginnings, and make a uniqueness of another kind, without a word.
-func long(c *schema.Column) bool {
+func long(c *sqlschema.Column) bool {
 	switch c.Type.Kind {
 	case schema.Text:
 		return c.Type.Length == 0 || c.Type.Length > longestIndexed
@@ -52,28 +53,31 @@ const hiddenPrefix = schema.OwnPrefix + "for_"
 // has another binary collation, that is put in its place (see restate.go).
 var behind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=" + server{}.binary()
 
-// Lower fills the stored layer of a declared schema.
-func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
-	out := declared.Clone()
+// Lower gives what the database is to hold for a declared schema.
+func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
+	out := &sqlschema.Schema{}
+	for _, d := range declared.Tables {
+		out.Tables = append(out.Tables, lowering.Table(d))
+	}
 	var notices []engine.Notice
 	for _, t := range out.Tables {
 		notices = append(notices, lowerTable(t)...)
 	}
 	for _, t := range out.Tables {
-		if t.Children && !t.Outside {
-			t.Triggers = append(t.Triggers, childrenTriggers(out, t, func(text string) {
+		if t.Declared.Children && !t.Outside() {
+			t.Triggers = append(t.Triggers, childrenTriggers(declared, t, func(text string) {
 				notices = append(notices, engine.Notice{Kind: "children of itself", Table: t.Name, Text: text})
 			})...)
 		}
-		if t.Guard && !t.Outside {
+		if t.Declared.Guard && !t.Outside() {
 			t.Triggers = append(t.Triggers, guardTriggers(t)...)
 		}
-		if g := guardChildren(out, t); g != nil && !t.Outside {
+		if g := guardChildren(out, t); g != nil && !t.Outside() {
 			t.Triggers = append(t.Triggers, g)
 		}
-		if t.LiveView != "" && !t.Outside {
+		if t.Declared.LiveView != "" && !t.Outside() {
 			out.Views = append(out.Views,
-				&schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
+				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
 		}
 	}
 	return out, notices
@@ -84,7 +88,7 @@ var lowering = &ddl.Lowering{
 	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s between %[2]s and %[3]s",
 }
 
-func lowerTable(t *schema.Table) []engine.Notice {
+func lowerTable(t *sqlschema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
 		notices = append(notices,
@@ -94,12 +98,11 @@ func lowerTable(t *schema.Table) []engine.Notice {
 		notice(column, format, args...)
 		notices[len(notices)-1].Mistake = true
 	}
-	sql := lowering.Written
 	t.Options.Behind, t.Ordered = behind, true
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name = "PRIMARY"
 	}
-	var checks []*schema.Check
+	var checks []*sqlschema.Check
 	for _, c := range t.Columns {
 		c.SQLType = typeName(c.Type)
 		for _, k := range t.Key() {
@@ -114,7 +117,7 @@ func lowerTable(t *schema.Table) []engine.Notice {
 		case c.Type.Kind == schema.JSON: // it comes with the type
 			c.Collation = "utf8mb4_bin"
 			checks = append(checks,
-				&schema.Check{Column: c.Name, Purpose: schema.ForType, SQL: sqlOf("json_valid(" + x + ")")})
+				&sqlschema.Check{Column: c.Name, Purpose: schema.ForType, SQL: sqlOf("json_valid(" + x + ")")})
 		case c.Type.Kind == schema.Boolean:
 			check(schema.ForType, x+" in (0,1)")
 		case c.Type.Kind == schema.Text && c.Type.Length > longestVarchar:
@@ -130,15 +133,14 @@ func lowerTable(t *schema.Table) []engine.Notice {
 			check(schema.ForChoice, choiceCheck(c))
 			checks[len(checks)-1].Choices = c.Type.Choices
 		}
-		if c.Nonblank {
+		if c.Declared.Nonblank {
 			check(schema.ForNonblank, x+" regexp '[^[:space:]]'")
 		}
-		if c.Range != nil {
+		if c.Declared.Range != nil {
 			check(schema.ForRange, rangeCheck(c))
 		}
 	}
 	for _, k := range t.Checks {
-		k.SQL = sql(&k.SQL)
 		if c := unchecked(t, k.SQL.Text); c != nil {
 			notice(c.Name,
 				"MariaDB allows no check on a column that it numbers or that a reference changes: %s is not enforced",
@@ -154,19 +156,19 @@ func lowerTable(t *schema.Table) []engine.Notice {
 
 // unchecked is a column among those that SQL names of which the server takes no check;
 // nil: there is none.
-func unchecked(t *schema.Table, sql string) *schema.Column {
+func unchecked(t *sqlschema.Table, sql string) *sqlschema.Column {
 	changes := func(a schema.Action) bool {
 		return a == schema.SetNull || a == schema.SetDefault || a == schema.Cascade
 	}
 	for _, tok := range tokens(sql) {
-		c := (*schema.Column)(nil)
+		c := (*sqlschema.Column)(nil)
 		if tok.Named() {
 			c = t.Column(tok.Name())
 		}
 		if c == nil {
 			continue
 		}
-		if c.Identity || slices.ContainsFunc(t.ForeignKeys, func(k *schema.ForeignKey) bool {
+		if c.Identity || slices.ContainsFunc(t.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
 			return slices.Contains(k.Columns, c.Name) &&
 				(changes(k.OnUpdate) || k.OnDelete == schema.SetNull || k.OnDelete == schema.SetDefault)
 		}) {
@@ -177,44 +179,43 @@ func unchecked(t *schema.Table, sql string) *schema.Column {
 }
 
 // lowerIndexes puts generated columns in the place of what an index cannot say.
-func lowerIndexes(t *schema.Table, notice, mistake func(column, format string, args ...any)) {
+func lowerIndexes(t *sqlschema.Table, notice, mistake func(column, format string, args ...any)) {
 	hidden := func(name, sqlType, expr string) string {
 		name = schema.Cut(hiddenPrefix + name)
 		if t.Column(name) == nil {
-			t.Columns = append(t.Columns, &schema.Column{
+			t.Columns = append(t.Columns, &sqlschema.Column{
 				Name:      name,
 				SQLType:   sqlType,
 				Type:      typeOf(sqlType),
 				Invisible: true,
-				Generated: &schema.Generated{SQL: sqlOf(expr), Stored: true},
+				Generated: &sqlschema.Generated{SQL: sqlOf(expr), Stored: true},
 			})
 		}
 		return name
 	}
-	sum := func(p schema.Part) schema.Part {
-		return schema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
+	sum := func(p sqlschema.Part) sqlschema.Part {
+		return sqlschema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
 	}
 	if pk := t.PrimaryKey; pk != nil &&
-		(total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p schema.Part) bool { return long(t.Column(p.Column)) })) {
+		(total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p sqlschema.Part) bool { return long(t.Column(p.Column)) })) {
 		mistake(pk.Columns[0].Column,
 			"the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)",
 			t.Name, longestIndexed)
 	}
-	var kept []*schema.Index
+	var kept []*sqlschema.Index
 	for _, x := range t.Indexes {
 		x.Using = ""
-		x.Parts = slices.Clone(x.Parts) // what was declared stays as it was: seeds go by it
 		for i, p := range x.Parts {
 			switch c := t.Column(p.Column); {
 			case p.Expr != nil: // its type is nobody's to say
 				notice("", "MariaDB has no index on an expression: declare a generated field, and index that")
-			case p.Collation == "ignoring case" && x.Unique && long(c):
-				x.Parts[i] = schema.Part{
+			case p.Collation == sqlschema.IgnoringCase && x.Unique && long(c):
+				x.Parts[i] = sqlschema.Part{
 					Column: hidden("foldsum_"+p.Column, "char(64)", "sha2(lcase("+quote(p.Column)+"),256)"),
 					Desc:   p.Desc,
 				}
-			case p.Collation == "ignoring case":
-				x.Parts[i] = schema.Part{
+			case p.Collation == sqlschema.IgnoringCase:
+				x.Parts[i] = sqlschema.Part{
 					Column: hidden("fold_"+p.Column, c.SQLType, "lcase("+quote(p.Column)+")"),
 					Desc:   p.Desc,
 				}
@@ -233,12 +234,12 @@ func lowerIndexes(t *schema.Table, notice, mistake func(column, format string, a
 			notice("", "MariaDB has no partial index: the index %s covers all rows", x.Name)
 			x.Where = nil
 		case x.Where != nil:
-			where := schema.Braces(x.Where.Text, quote)
+			where := x.Where.Text
 			x.Parts = append(x.Parts,
-				schema.Part{Column: hidden(schema.Hash8(canon(where)), "tinyint", "if("+where+",1,NULL)")})
+				sqlschema.Part{Column: hidden(schema.Hash8(canon(where)), "tinyint", "if("+where+",1,NULL)")})
 			x.Where = nil
 		}
-		if len(schema.Names(x.Parts)) == len(x.Parts) {
+		if len(sqlschema.Names(x.Parts)) == len(x.Parts) {
 			fit(t, x, sum, mistake, notice)
 			kept = append(kept, x)
 		}
@@ -287,7 +288,7 @@ func typeName(t schema.Type) string {
 	return string(t.Kind)
 }
 
-func choiceCheck(c *schema.Column) string {
+func choiceCheck(c *sqlschema.Column) string {
 	values := make([]string, len(c.Type.Choices))
 	for i, v := range c.Type.Choices {
 		values[i] = literal(v)
@@ -298,7 +299,7 @@ func choiceCheck(c *schema.Column) string {
 	return quote(c.Name) + " in (" + strings.Join(values, ",") + ")"
 }
 
-func rangeCheck(c *schema.Column) string {
+func rangeCheck(c *sqlschema.Column) string {
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
 		return s
@@ -332,7 +333,7 @@ func utc(s string) string {
 // Literal is a declared value as SQL of the type.
 func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return valueSQL(v, t) }
 
-func triggerName(t *schema.Table, c *schema.Column, p schema.Purpose) string {
+func triggerName(t *sqlschema.Table, c *sqlschema.Column, p schema.Purpose) string {
 	return schema.ConstraintName(t.Name, []string{c.Name}, string(p))
 }
 
@@ -340,22 +341,22 @@ func triggerName(t *schema.Table, c *schema.Column, p schema.Purpose) string {
 // keep still.
 const quiet = "@erbario_quiet"
 
-func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+func stampTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = IF(NEW.%s <=> OLD.%s AND %s IS NULL, %s, NEW.%s)",
 		quote(name), quote(t.Name), x, x, x, quiet, nowSQL, x)
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
+	return &sqlschema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
 }
 
 // immutableTrigger compares bytes: to the collation of a column by hand 'a' and 'A' may
 // be one.
-func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+func immutableTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW IF %s IS NULL AND OLD.%s IS NOT NULL AND NOT (BINARY OLD.%s <=> BINARY NEW.%s) THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = %s; END IF",
 		quote(name), quote(t.Name), quiet, x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
+	return &sqlschema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
 
 // rolesTable is the server's table of who is in which role.
@@ -381,11 +382,11 @@ func signal(message string) string {
 
 // guardTriggers let no row go permanently that is not marked as deleted; with a role, they
 // keep that, and the marks, for its members.
-func guardTriggers(t *schema.Table) []*schema.Trigger {
+func guardTriggers(t *sqlschema.Table) []*sqlschema.Trigger {
 	x := quote(t.SoftDelete)
-	make := func(p schema.Purpose, event, body string) *schema.Trigger {
+	make := func(p schema.Purpose, event, body string) *sqlschema.Trigger {
 		name := triggerName(t, t.Column(t.SoftDelete), p)
-		return &schema.Trigger{
+		return &sqlschema.Trigger{
 			Name:    name,
 			Column:  t.SoftDelete,
 			Purpose: p,
@@ -397,34 +398,34 @@ func guardTriggers(t *schema.Table) []*schema.Trigger {
 	}
 	unmarked := fmt.Sprintf("IF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF", quiet, x,
 		signal(engine.GuardWords(t.Name)))
-	if t.GuardRole == "" {
-		return []*schema.Trigger{make(schema.ForGuard, "DELETE", unmarked)}
+	if t.Declared.GuardRole == "" {
+		return []*sqlschema.Trigger{make(schema.ForGuard, "DELETE", unmarked)}
 	}
-	return []*schema.Trigger{
+	return []*sqlschema.Trigger{
 		make(
 			schema.ForGuard,
 			"DELETE",
 			fmt.Sprintf("IF NOT %s THEN %s; ELSEIF %s IS NULL AND OLD.%s IS NULL THEN %s; END IF",
-				isMember(t.GuardRole), signal(engine.GuardRoleWords(t.Name, t.GuardRole)), quiet, x,
+				isMember(t.Declared.GuardRole), signal(engine.GuardRoleWords(t.Name, t.Declared.GuardRole)), quiet, x,
 				signal(engine.GuardWords(t.Name))),
 		),
 		make(
 			schema.ForGuardMark,
 			"UPDATE",
 			fmt.Sprintf("IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN %s; END IF", x, x,
-				isMember(t.GuardRole), signal(engine.GuardMarkWords(t.Name, t.GuardRole))),
+				isMember(t.Declared.GuardRole), signal(engine.GuardMarkWords(t.Name, t.Declared.GuardRole))),
 		),
 	}
 }
 
 // guardChildren is the trigger of a table whose deleted rows would take guarded ones along:
 // on MariaDB what goes by a reference fires no trigger of its own. nil: there are none.
-func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
+func guardChildren(s *sqlschema.Schema, t *sqlschema.Table) *sqlschema.Trigger {
 	var reached []string
-	var follow func(parent *schema.Table, from, where string, seen []string)
-	follow = func(parent *schema.Table, from, where string, seen []string) {
+	var follow func(parent *sqlschema.Table, from, where string, seen []string)
+	follow = func(parent *sqlschema.Table, from, where string, seen []string) {
 		for _, c := range s.Tables {
-			if c.Outside || slices.Contains(seen, c.Name) {
+			if c.Outside() || slices.Contains(seen, c.Name) {
 				continue
 			}
 			for _, k := range c.ForeignKeys {
@@ -445,7 +446,7 @@ func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
 				if from != "" {
 					nextFrom, nextWhere = from+" JOIN "+nextFrom+" ON "+nextWhere, where
 				}
-				if c.Guard {
+				if c.Declared.Guard {
 					reached = append(
 						reached,
 						fmt.Sprintf("IF EXISTS (SELECT 1 FROM %s WHERE %s AND %s.%s IS NULL) THEN %s; END IF;",
@@ -467,11 +468,11 @@ func guardChildren(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	name := triggerName(t, column, schema.ForGuardChildren)
 	text := fmt.Sprintf("CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW IF %s IS NULL THEN %s END IF", quote(name),
 		quote(t.Name), quiet, strings.Join(reached, " "))
-	return &schema.Trigger{Name: name, Column: column.Name, Purpose: schema.ForGuardChildren, SQL: sqlOf(text)}
+	return &sqlschema.Trigger{Name: name, Column: column.Name, Purpose: schema.ForGuardChildren, SQL: sqlOf(text)}
 }
 
 // unguarded are statements that delete rows of a table past its guard.
-func unguarded(t *schema.Table, sql ...string) []string {
+func unguarded(t *sqlschema.Table, sql ...string) []string {
 	if !t.Guarded() {
 		return sql
 	}
@@ -479,10 +480,10 @@ func unguarded(t *schema.Table, sql ...string) []string {
 }
 
 // Unguarded gives statements that delete rows of a table past its guard.
-func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguarded(t, sql...) }
+func (Engine) Unguarded(t *sqlschema.Table, sql ...string) []string { return unguarded(t, sql...) }
 
 // liveView is the view of the rows that are not deleted.
-func liveView(t *schema.Table) string {
+func liveView(name string, t *sqlschema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
 		if !c.Invisible {
@@ -490,18 +491,18 @@ func liveView(t *schema.Table) string {
 		}
 	}
 	return fmt.Sprintf("CREATE SQL SECURITY INVOKER VIEW %s AS select %s from %s where %s.%s is null",
-		quote(t.LiveView), strings.Join(names, ","), quote(t.Name), quote(t.Name), quote(t.SoftDelete))
+		quote(name), strings.Join(names, ","), quote(t.Name), quote(t.Name), quote(t.SoftDelete))
 }
 
 // childrenTriggers mark the rows that refer to a row as deleted together with it, and
 // bring those back that went at the same moment: a trigger for each table of them, whose
 // own triggers do the same for those that refer to it. The server lets no trigger change
 // the table on which it runs.
-func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string)) []*schema.Trigger {
+func childrenTriggers(declared *schema.Schema, t *sqlschema.Table, cannot func(text string)) []*sqlschema.Trigger {
 	x := quote(t.SoftDelete)
 	var body []string
-	for _, c := range schema.Children(s, t) {
-		if c.Table == t {
+	for _, c := range schema.Children(declared, t.Declared) {
+		if c.Table == t.Declared {
 			cannot(
 				fmt.Sprintf("on MariaDB rows of %s that refer to another row of %s are not deleted with it", t.Name,
 					t.Name),
@@ -526,5 +527,5 @@ func childrenTriggers(s *schema.Schema, t *schema.Table, cannot func(text string
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW IF %s IS NULL AND NOT (OLD.%s <=> NEW.%s) THEN %s END IF",
 		quote(name), quote(t.Name), quiet, x, x, strings.Join(body, " "))
-	return []*schema.Trigger{{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: sqlOf(text)}}
+	return []*sqlschema.Trigger{{Name: name, Column: t.SoftDelete, Purpose: schema.ForChildren, SQL: sqlOf(text)}}
 }

@@ -14,7 +14,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Engine is MariaDB, and MySQL, on the server of a URL where there is one.
@@ -51,7 +51,7 @@ func (Engine) Cast(sql, _ string) string { return sql }
 const ownBehind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_bin"
 
 // DropAll gives the statements that drop everything.
-func (Engine) DropAll(s *schema.Schema) []string {
+func (Engine) DropAll(s *sqlschema.Schema) []string {
 	out := []string{"SET SESSION foreign_key_checks = 0"}
 	for _, v := range s.Views {
 		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name))

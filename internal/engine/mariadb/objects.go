@@ -4,11 +4,11 @@ package mariadb
 
 import (
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Create gives the step for a new table.
-func (Engine) Create(t *schema.Table) engine.Step {
+func (Engine) Create(t *sqlschema.Table) engine.Step {
 	s := engine.Step{
 		Title:     "create " + t.Name,
 		Apply:     []string{createTable(t, t.Name)},
@@ -22,13 +22,13 @@ func (Engine) Create(t *schema.Table) engine.Step {
 }
 
 // Trigger gives the statements that make a trigger, and those that drop it.
-func (Engine) Trigger(_ *schema.Table, g *schema.Trigger) (create, drop []string) {
+func (Engine) Trigger(_ *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string) {
 	return []string{g.SQL.Text}, []string{"DROP TRIGGER " + quote(g.Name)}
 }
 
 // AddReference gives the statement that makes a reference, with its index where no other
 // serves it.
-func (Engine) AddReference(t *schema.Table, k *schema.ForeignKey) []string {
+func (Engine) AddReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string {
 	s := "ALTER TABLE " + quote(t.Name)
 	if k.OwnIndex || !covered(t, k) {
 		s += " ADD " + indexDefinition(ownIndex(k)) + ","
@@ -37,7 +37,7 @@ func (Engine) AddReference(t *schema.Table, k *schema.ForeignKey) []string {
 }
 
 // DropReference gives the statement that drops a reference, with its own index.
-func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
+func (Engine) DropReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string {
 	s := "ALTER TABLE " + quote(t.Name) + " DROP FOREIGN KEY " + quote(k.Name)
 	if k.OwnIndex || !covered(t, k) {
 		s += ", DROP INDEX " + quote(k.Name)

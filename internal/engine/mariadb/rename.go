@@ -9,14 +9,15 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Rename gives the steps that rename a table, or a column of one, with the triggers and
 // the view of live rows that name it, and the schema after it. While a column has its
 // new name and a trigger the old one, nobody gets at the table.
-func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step, *schema.Schema) {
-	var t *schema.Table
-	var view *schema.View
+func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.Step, *sqlschema.Schema) {
+	var t *sqlschema.Table
+	var view *sqlschema.View
 	if s != nil {
 		s = s.Clone()
 		if t = s.Table(table); t != nil {
@@ -95,13 +96,12 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 		return out, s
 	}
 	shown := t.Clone()
-	shown.LiveView, shown.SoftDelete = view.Name, t.SoftDelete
 	if strings.EqualFold(shown.SoftDelete, column) {
 		shown.SoftDelete = to
 	}
 	was, drop := view.SQL.Text, "DROP VIEW "+quote(view.Name)
 	view.LiveOf = t.Name
-	view.SQL = schema.SQL{Text: liveView(shown), Canon: viewKey}
+	view.SQL = sqlschema.SQL{Text: liveView(view.Name, shown), Canon: viewKey}
 	first := engine.Step{Title: "drop view " + view.Name, Apply: []string{drop}, Undo: []string{was}}
 	last := engine.Step{Title: "create view " + view.Name, Apply: []string{view.SQL.Text}, Undo: []string{drop}}
 	return slices.Concat([]engine.Step{first}, out, []engine.Step{last}), s
@@ -109,10 +109,10 @@ func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step,
 
 // inPlace is the text of a trigger by which it comes where it was among those of its
 // table: list begins with it, and others are those of which one has to be there.
-func inPlace(list []*schema.Trigger, text string, others []*schema.Trigger) string {
+func inPlace(list []*sqlschema.Trigger, text string, others []*sqlschema.Trigger) string {
 	for _, o := range list[min(1, len(list)):] {
 		if o.Purpose == schema.ForBridge || triggerEvent(o.SQL.Text) != triggerEvent(text) ||
-			others != nil && !slices.ContainsFunc(others, func(x *schema.Trigger) bool { return x.Name == o.Name }) {
+			others != nil && !slices.ContainsFunc(others, func(x *sqlschema.Trigger) bool { return x.Name == o.Name }) {
 			continue
 		}
 		for i, ts := 0, tokens(text); i+2 < len(ts); i++ {
@@ -145,7 +145,7 @@ func onTable(text, table string) string {
 }
 
 // renameColumn gives a column of a table another name, wherever it stands.
-func renameColumn(t *schema.Table, column, to string) {
+func renameColumn(t *sqlschema.Table, column, to string) {
 	c := t.Column(column)
 	if c == nil {
 		return
@@ -153,7 +153,7 @@ func renameColumn(t *schema.Table, column, to string) {
 	column = c.Name
 	names := map[string]string{column: to}
 	c.Name = to
-	sql := func(s *schema.SQL) { *s = sqlOf(renameIn(s.Text, names)) }
+	sql := func(s *sqlschema.SQL) { *s = sqlOf(renameIn(s.Text, names)) }
 	for _, o := range t.Columns {
 		if o.Generated != nil {
 			g := *o.Generated
@@ -167,7 +167,7 @@ func renameColumn(t *schema.Table, column, to string) {
 			k.Column = to
 		}
 	}
-	part := func(list []schema.Part) []schema.Part {
+	part := func(list []sqlschema.Part) []sqlschema.Part {
 		list = slices.Clone(list)
 		for i := range list {
 			if list[i].Column == column {

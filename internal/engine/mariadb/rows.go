@@ -9,13 +9,13 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var rowWords = &ddl.RowWords{
 	Quote: quote, FromOne: " FROM (SELECT 1) AS q", There: "there", Kept: "kept",
 	Keep:  keepRows,
-	Quiet: func(_ *schema.Table, updates []string) []string { return quietly(updates) },
+	Quiet: func(_ *sqlschema.Table, updates []string) []string { return quietly(updates) },
 	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {
 		same := engine.Same(engine.Aliased(quote, "kept"), engine.Aliased(quote, "here"), r.By)
 		var set []string
@@ -29,7 +29,9 @@ var rowWords = &ddl.RowWords{
 		return fmt.Sprintf("UPDATE %s AS here SET %s WHERE EXISTS (SELECT 1 FROM %s AS kept WHERE %s)%s",
 			quote(r.Table.Name), strings.Join(set, ", "), quote(r.Keep), same, live("here"))
 	},
-	Order:     func(t *schema.Table, by []string, keys [][]string) string { return parentsFirst(t, by, keys, " DESC") },
+	Order: func(t *sqlschema.Table, by []string, keys [][]string) string {
+		return parentsFirst(t, by, keys, " DESC")
+	},
 	Unguarded: unguarded,
 }
 
@@ -42,7 +44,7 @@ func keepRows(r engine.RowUpsert, columns []string, where string) []string {
 	keep := bareTable(r.Table, r.Keep)
 	keep.PrimaryKey = nil
 	keep.Columns = slices.DeleteFunc(keep.Columns,
-		func(c *schema.Column) bool { return !slices.Contains(kept, c.Name) })
+		func(c *sqlschema.Column) bool { return !slices.Contains(kept, c.Name) })
 	for _, c := range keep.Columns {
 		c.NotNull = false
 	}
@@ -53,9 +55,9 @@ func keepRows(r engine.RowUpsert, columns []string, where string) []string {
 // parentsFirst is the order in which rows of a table that refers to itself come, or with " DESC"
 // behind it go, where keys are those of rows of which none refers to a later one: the
 // server holds references row by row. Empty: any order will do.
-func parentsFirst(t *schema.Table, by []string, keys [][]string, behind string) string {
+func parentsFirst(t *sqlschema.Table, by []string, keys [][]string, behind string) string {
 	if len(keys) < 2 || !slices.ContainsFunc(t.ForeignKeys,
-		func(k *schema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
+		func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) }) {
 		return ""
 	}
 	if len(by) > 1 {

@@ -14,6 +14,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	numbers "erbario/internal/words"
 )
 
@@ -38,18 +39,18 @@ func noted(table string) string {
 }
 
 // SyncTriggers gives the triggers that complete what is written.
-func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigger {
-	var out []*schema.Trigger
+func (stages) SyncTriggers(t *sqlschema.Table, spans []engine.Span) []*sqlschema.Trigger {
+	var out []*sqlschema.Trigger
 	for _, event := range []string{"INSERT", "UPDATE"} {
 		name := schema.Cut(bridgePrefix + t.Name + "_" + strings.ToLower(event))
 		text := fmt.Sprintf("CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW %s", quote(name), event, quote(t.Name),
 			bridgeBody(t, spans, event))
-		out = append(out, &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
+		out = append(out, &sqlschema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
 	}
 	return out
 }
 
-func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
+func bridgeBody(t *sqlschema.Table, spans []engine.Span, event string) string {
 	var vars, body strings.Builder
 	for i, s := range spans {
 		now := "NEW." + quote(s.Column.Name)
@@ -71,7 +72,7 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
 			continue
 		}
 		// What was not written is as it was, or as it is where nothing is written.
-		was := func(c *schema.Column) string {
+		was := func(c *sqlschema.Column) string {
 			switch {
 			case event == "UPDATE":
 				return "OLD." + quote(c.Name)
@@ -115,8 +116,8 @@ func bridgeBody(t *schema.Table, spans []engine.Span, event string) string {
 // FollowTriggers gives the triggers by which columns that are about to be dropped follow others.
 // Where a value does not fit, what is required has one that is never read: the undo asks
 // for such rows before it begins.
-func (stages) FollowTriggers(t *schema.Table, list []engine.Following) []*schema.Trigger {
-	var out []*schema.Trigger
+func (stages) FollowTriggers(t *sqlschema.Table, list []engine.Following) []*sqlschema.Trigger {
+	var out []*sqlschema.Trigger
 	for _, event := range []string{"INSERT", "UPDATE"} {
 		var body strings.Builder
 		for _, f := range list {
@@ -130,13 +131,13 @@ func (stages) FollowTriggers(t *schema.Table, list []engine.Following) []*schema
 		text := fmt.Sprintf(
 			"CREATE TRIGGER %s BEFORE %s ON %s FOR EACH ROW BEGIN\n    IF %s IS NULL THEN\n%s    END IF;\nEND",
 			quote(name), event, quote(t.Name), quiet, body.String())
-		out = append(out, &schema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
+		out = append(out, &sqlschema.Trigger{Name: name, Purpose: schema.ForBridge, SQL: sqlOf(text)})
 	}
 	return out
 }
 
 // anyValue is some value of a column's type.
-func anyValue(c *schema.Column) string {
+func anyValue(c *sqlschema.Column) string {
 	switch typ, _, _ := strings.Cut(c.SQLType, "("); strings.Fields(typ + " x")[0] {
 	case "date":
 		return "'2000-01-01'"
@@ -168,7 +169,7 @@ func anyValue(c *schema.Column) string {
 
 // same compares values of a column, texts byte by byte: to the collation of a column by
 // hand 'a' and 'A' may be one.
-func same(c *schema.Column, a, b string) string {
+func same(c *sqlschema.Column, a, b string) string {
 	if c.Collation != "" || strings.Contains(c.SQLType, "char") || strings.Contains(c.SQLType, "text") {
 		return "BINARY " + a + " <=> BINARY " + b
 	}
@@ -176,11 +177,11 @@ func same(c *schema.Column, a, b string) string {
 }
 
 // LiveView is the view of the rows that are not deleted.
-func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
+func (stages) LiveView(name string, t *sqlschema.Table, without ...string) *sqlschema.View {
 	shown := t.Clone()
 	shown.Columns = slices.DeleteFunc(shown.Columns,
-		func(c *schema.Column) bool { return slices.Contains(without, c.Name) })
-	return &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(shown), Canon: viewKey}}
+		func(c *sqlschema.Column) bool { return slices.Contains(without, c.Name) })
+	return &sqlschema.View{Name: name, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(name, shown), Canon: viewKey}}
 }
 
 // Begin notes the change itself, where there are rows that somebody wrote.
@@ -232,7 +233,7 @@ func (stages) Guarded(c engine.Conversion, column, _ string) string {
 func (stages) Differ(a, b string) string { return "NOT (" + a + " <=> " + b + ")" }
 
 // Random tells whether a default is another one each time it is asked for.
-func (stages) Random(c *schema.Column) bool {
+func (stages) Random(c *sqlschema.Column) bool {
 	return c.Default != nil && slices.ContainsFunc(tokens(c.Default.Text), func(t sqltok.Token) bool {
 		switch strings.ToLower(t.Text) {
 		case "uuid", "uuid_short", "sys_guid", "rand", "random_bytes", "nextval":

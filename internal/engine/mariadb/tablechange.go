@@ -10,12 +10,12 @@ import (
 	"strings"
 
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // tableChange is what makes one table another.
 type tableChange struct {
-	from, to *schema.Table
+	from, to *sqlschema.Table
 	moves    map[string]string // by the name of a column before, its name after
 }
 
@@ -41,7 +41,7 @@ func (c tableChange) arrives(name string) bool {
 }
 
 // before is the column of from that a column of to was; nil: it is new.
-func (c tableChange) before(column string) *schema.Column {
+func (c tableChange) before(column string) *sqlschema.Column {
 	for _, o := range c.from.Columns {
 		if c.after(o.Name) == column {
 			return o
@@ -105,8 +105,8 @@ func (c tableChange) statement() string {
 	goes, comes, renamed := c.indexes()
 	checksGo, checksCome := c.checks()
 	ownBefore, ownAfter := ownIndexes(c.from), ownIndexes(c.to)
-	stays := func(k *schema.ForeignKey, list []*schema.ForeignKey) bool {
-		return slices.ContainsFunc(list, func(o *schema.ForeignKey) bool { return o.Name == k.Name })
+	stays := func(k *sqlschema.ForeignKey, list []*sqlschema.ForeignKey) bool {
+		return slices.ContainsFunc(list, func(o *sqlschema.ForeignKey) bool { return o.Name == k.Name })
 	}
 	var drop []string
 	for _, k := range ownBefore {
@@ -124,21 +124,21 @@ func (c tableChange) statement() string {
 	inOrder(
 		c.to,
 		&comes,
-		func(x *schema.Index) string { return x.Name },
+		func(x *sqlschema.Index) string { return x.Name },
 		slices.Concat(c.to.Indexes, ownOf(c.to)),
-		func(x *schema.Index) bool {
+		func(x *sqlschema.Index) bool {
 			if slices.ContainsFunc(c.from.Indexes,
-				func(o *schema.Index) bool { return o.Name == x.Name && !slices.Contains(goes, o) }) ||
-				slices.ContainsFunc(ownBefore, func(k *schema.ForeignKey) bool { return k.Name == x.Name }) {
+				func(o *sqlschema.Index) bool { return o.Name == x.Name && !slices.Contains(goes, o) }) ||
+				slices.ContainsFunc(ownBefore, func(k *sqlschema.ForeignKey) bool { return k.Name == x.Name }) {
 				drop = append(drop, x.Name)
 				return true
 			}
 			return false
 		},
 	)
-	inOrder(c.to, &checksCome, func(k *schema.Check) string { return k.Name }, c.to.Checks, func(k *schema.Check) bool {
+	inOrder(c.to, &checksCome, func(k *sqlschema.Check) string { return k.Name }, c.to.Checks, func(k *sqlschema.Check) bool {
 		if k.Name != "" && slices.ContainsFunc(c.from.Checks,
-			func(o *schema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
+			func(o *sqlschema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
 			checksGo = append(checksGo, k)
 			return true
 		}
@@ -184,7 +184,7 @@ func (c tableChange) statement() string {
 }
 
 // checks are those that go, and those that come.
-func (c tableChange) checks() (goes, comes []*schema.Check) {
+func (c tableChange) checks() (goes, comes []*sqlschema.Check) {
 	for _, k := range c.from.Checks {
 		if k.Name != "" && c.checkAfter(k) == nil {
 			goes = append(goes, k)
@@ -192,7 +192,7 @@ func (c tableChange) checks() (goes, comes []*schema.Check) {
 	}
 	for _, k := range c.to.Checks {
 		if k.Name != "" &&
-			!slices.ContainsFunc(c.from.Checks, func(o *schema.Check) bool { return c.checkAfter(o) == k }) {
+			!slices.ContainsFunc(c.from.Checks, func(o *sqlschema.Check) bool { return c.checkAfter(o) == k }) {
 			comes = append(comes, k)
 		}
 	}
@@ -201,7 +201,7 @@ func (c tableChange) checks() (goes, comes []*schema.Check) {
 
 // inOrder puts what comes to a table in the order in which it stood there, with all that
 // stays and stood behind the first of it; stays tells that of one, which then goes first.
-func inOrder[T any](t *schema.Table, comes *[]T, name func(T) string, all []T, stays func(T) bool) {
+func inOrder[T any](t *sqlschema.Table, comes *[]T, name func(T) string, all []T, stays func(T) bool) {
 	place := func(x T) int { return place(t, name(x)) }
 	if len(*comes) == 0 || len(t.Standing) == 0 {
 		return
@@ -219,7 +219,7 @@ func inOrder[T any](t *schema.Table, comes *[]T, name func(T) string, all []T, s
 }
 
 // place is where a check or an index is in a table; behind all, where nobody knows.
-func place(t *schema.Table, name string) int {
+func place(t *sqlschema.Table, name string) int {
 	if i := slices.Index(t.Standing, name); i >= 0 {
 		return i
 	}
@@ -227,15 +227,15 @@ func place(t *schema.Table, name string) int {
 }
 
 // standing are checks or indexes of a table in the order in which they stand there.
-func standing[T any](t *schema.Table, list []T, name func(T) string) []T {
+func standing[T any](t *sqlschema.Table, list []T, name func(T) string) []T {
 	out := slices.Clone(list)
 	slices.SortStableFunc(out, func(a, b T) int { return place(t, name(a)) - place(t, name(b)) })
 	return out
 }
 
 // ownOf are the indexes that references of a table have by themselves.
-func ownOf(t *schema.Table) []*schema.Index {
-	var out []*schema.Index
+func ownOf(t *sqlschema.Table) []*sqlschema.Index {
+	var out []*sqlschema.Index
 	for _, k := range ownIndexes(t) {
 		out = append(out, ownIndex(k))
 	}
@@ -243,7 +243,7 @@ func ownOf(t *schema.Table) []*schema.Index {
 }
 
 // checkAfter is the check of to that one of from is; nil: it goes.
-func (c tableChange) checkAfter(k *schema.Check) *schema.Check {
+func (c tableChange) checkAfter(k *sqlschema.Check) *sqlschema.Check {
 	sql, ok := c.renamedSQL(k.SQL.Text)
 	if !ok {
 		return nil
@@ -257,7 +257,7 @@ func (c tableChange) checkAfter(k *schema.Check) *schema.Check {
 }
 
 // mapParts is a key with the names that its columns have after; nil where one goes.
-func (c tableChange) mapParts(pk *schema.PrimaryKey) *schema.PrimaryKey {
+func (c tableChange) mapParts(pk *sqlschema.PrimaryKey) *sqlschema.PrimaryKey {
 	if pk == nil {
 		return nil
 	}
@@ -269,16 +269,16 @@ func (c tableChange) mapParts(pk *schema.PrimaryKey) *schema.PrimaryKey {
 	return &out
 }
 
-func sameParts(a, b *schema.PrimaryKey) bool {
+func sameParts(a, b *sqlschema.PrimaryKey) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return slices.EqualFunc(a.Columns, b.Columns, schema.SamePart)
+	return slices.EqualFunc(a.Columns, b.Columns, sqlschema.SamePart)
 }
 
 // indexes are those that go, those that come, and the old and new names of those that
 // only have another.
-func (c tableChange) indexes() (goes, comes []*schema.Index, renamed [][2]string) {
+func (c tableChange) indexes() (goes, comes []*sqlschema.Index, renamed [][2]string) {
 	comes = slices.Clone(c.to.Indexes)
 	for _, x := range c.from.Indexes {
 		mapped := *x
@@ -295,8 +295,8 @@ func (c tableChange) indexes() (goes, comes []*schema.Index, renamed [][2]string
 			whole = whole && mapped.Parts[i].Column != ""
 		}
 		same := func(name bool) int {
-			return slices.IndexFunc(comes, func(o *schema.Index) bool {
-				return schema.SameIndex(o, &mapped) && o.Options == x.Options && (!name || o.Name == x.Name)
+			return slices.IndexFunc(comes, func(o *sqlschema.Index) bool {
+				return sqlschema.SameIndex(o, &mapped) && o.Options == x.Options && (!name || o.Name == x.Name)
 			})
 		}
 		i := same(true)
@@ -316,7 +316,7 @@ func (c tableChange) indexes() (goes, comes []*schema.Index, renamed [][2]string
 }
 
 // definition is a column with what stands with it in its table.
-func definition(t *schema.Table, c *schema.Column) string {
+func definition(t *sqlschema.Table, c *sqlschema.Column) string {
 	s := columnDefinition(c)
 	for _, k := range t.Checks {
 		if k.Name == "" && k.Column == c.Name {
@@ -340,7 +340,7 @@ func (c tableChange) columns() []string {
 		}
 	}
 	var wanted []string
-	known := slices.DeleteFunc(slices.Clone(c.to.Columns), func(n *schema.Column) bool { return n.ByHand })
+	known := slices.DeleteFunc(slices.Clone(c.to.Columns), func(n *sqlschema.Column) bool { return n.ByHand })
 	for _, n := range known {
 		wanted = append(wanted, n.Name)
 	}
@@ -409,8 +409,8 @@ func longestInOrder(order, wanted []string) map[string]bool {
 
 // ownIndexes are the references of a table that have an index of their own, under their
 // name: the server wants one, and makes one in silence that it drops in silence, too.
-func ownIndexes(t *schema.Table) []*schema.ForeignKey {
-	var out []*schema.ForeignKey
+func ownIndexes(t *sqlschema.Table) []*sqlschema.ForeignKey {
+	var out []*sqlschema.ForeignKey
 	for _, k := range t.ForeignKeys {
 		if k.OwnIndex || !covered(t, k) {
 			out = append(out, k)
@@ -421,8 +421,8 @@ func ownIndexes(t *schema.Table) []*schema.ForeignKey {
 
 // covered tells whether an index of a table, or its key, begins with the columns of a
 // reference.
-func covered(t *schema.Table, k *schema.ForeignKey) bool {
-	begins := func(parts []schema.Part) bool {
+func covered(t *sqlschema.Table, k *sqlschema.ForeignKey) bool {
+	begins := func(parts []sqlschema.Part) bool {
 		if len(parts) < len(k.Columns) {
 			return false
 		}
@@ -434,14 +434,14 @@ func covered(t *schema.Table, k *schema.ForeignKey) bool {
 		return true
 	}
 	return t.PrimaryKey != nil && begins(t.PrimaryKey.Columns) ||
-		slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool { return x.Using == "" && begins(x.Parts) })
+		slices.ContainsFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Using == "" && begins(x.Parts) })
 }
 
 // ownIndex is the index of a reference itself.
-func ownIndex(k *schema.ForeignKey) *schema.Index {
-	x := &schema.Index{Name: k.Name}
+func ownIndex(k *sqlschema.ForeignKey) *sqlschema.Index {
+	x := &sqlschema.Index{Name: k.Name}
 	for _, c := range k.Columns {
-		x.Parts = append(x.Parts, schema.Part{Column: c})
+		x.Parts = append(x.Parts, sqlschema.Part{Column: c})
 	}
 	return x
 }

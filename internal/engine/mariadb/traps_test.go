@@ -22,11 +22,12 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
 // declared are models as the engine keeps them.
-func declared(t *testing.T, src string) *schema.Schema {
+func declared(t *testing.T, src string) *sqlschema.Schema {
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, "mariadb")
@@ -36,7 +37,7 @@ func declared(t *testing.T, src string) *schema.Schema {
 }
 
 // made is a database with the tables of models.
-func made(t *testing.T, src string) (*Database, *schema.Schema) {
+func made(t *testing.T, src string) (*Database, *sqlschema.Schema) {
 	d := open(t, testserver.MariaDB(t))
 	s := declared(t, src)
 	require.NoError(t, engine.FillWhole(ctx, d, Engine{}.CreateAll(s)))
@@ -224,7 +225,7 @@ func TestRenamedUnderTriggers(t *testing.T) {
 		}
 		now, err := d.Inspect(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, schema.Fingerprint(after), schema.Fingerprint(now))
+		assert.Equal(t, sqlschema.Fingerprint(after), sqlschema.Fingerprint(now))
 		assert.ErrorContains(t, d.Exec(ctx, "UPDATE sheets SET "+names[1-i%2]+" = 'x'"), "cannot be changed")
 	}
 	close(stop)
@@ -345,14 +346,14 @@ func TestDeclaredStays(t *testing.T) {
 			{
 				Name:   "sheets_label_key",
 				Unique: true,
-				Parts:  []schema.Part{{Column: "label", Collation: "ignoring case"}},
-				Where:  &schema.SQL{Text: "{deleted_at} IS NULL"},
+				Parts:  []schema.Part{{Column: "label", IgnoringCase: true}},
+				Where:  "{deleted_at} IS NULL",
 			},
 		}}}}
 	kept, _ := Engine{}.Lower(declared)
 	assert.Len(t, kept.Tables[0].Indexes[0].Parts, 2)
-	assert.Equal(t, []schema.Part{{Column: "label", Collation: "ignoring case"}}, declared.Tables[0].Indexes[0].Parts)
-	assert.NotNil(t, declared.Tables[0].Indexes[0].Where)
+	assert.Equal(t, []schema.Part{{Column: "label", IgnoringCase: true}}, declared.Tables[0].Indexes[0].Parts)
+	assert.NotEmpty(t, declared.Tables[0].Indexes[0].Where)
 	assert.Len(t, declared.Tables[0].Columns, 2)
 }
 

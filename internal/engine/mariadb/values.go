@@ -10,7 +10,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/preconditions"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // noted is the step that makes the table in which is noted which rows had no value; nil
@@ -111,7 +111,7 @@ func (c *change) midNames() map[string]string {
 }
 
 // unfill makes null again what was filled and is still what it was filled with.
-func (c *change) unfill(o *schema.Column, s engine.Source, value string) string {
+func (c *change) unfill(o *sqlschema.Column, s engine.Source, value string) string {
 	t := quote(c.From.Name)
 	return update(t, []string{quote(o.Name) + " = NULL"}, keptEmpty(s, o.Name, t, t+"."+quote(value)))
 }
@@ -204,10 +204,10 @@ var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string, _ *schema.Column) string { return "NOT (" + a + " <=> " + b + ")" },
-	Typed:   func(sql string, _ *schema.Column) string { return sql },
-	RowName: func(*schema.Table) string { return "" },
-	Given:   func(_ *schema.Table, c *schema.Column) bool { return c.Identity },
+	Differs: func(a, b string, _ *sqlschema.Column) string { return "NOT (" + a + " <=> " + b + ")" },
+	Typed:   func(sql string, _ *sqlschema.Column) string { return sql },
+	RowName: func(*sqlschema.Table) string { return "" },
+	Given:   func(_ *sqlschema.Table, c *sqlschema.Column) bool { return c.Identity },
 	Tokens: func(sql string) []string {
 		var out []string
 		for _, t := range tokens(sql) {
@@ -217,13 +217,13 @@ var dialect = preconditions.Dialect{
 		}
 		return out
 	},
-	Group: func(p schema.Part) string { return quote(p.Column) },
-	Only:  func(c *schema.Column) bool { return c.SQLType == "tinyint" },
+	Group: func(p sqlschema.Part) string { return quote(p.Column) },
+	Only:  func(c *sqlschema.Column) bool { return c.SQLType == "tinyint" },
 }
 
 // sourceSQL is the expression over the old row that gives a column its value; false
 // where the column's default is to do it.
-func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[string]engine.Source) (string, bool) {
+func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources map[string]engine.Source) (string, bool) {
 	src, ok := sources[c.Name]
 	if !ok {
 		if o := from.Column(c.Name); o != nil {

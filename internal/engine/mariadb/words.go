@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // quote gives a name as SQL: always in backticks, since the list of words that need
@@ -77,7 +78,7 @@ func typeOf(sqlType string) schema.Type {
 
 // createTable gives the statement that makes the table with another name or its own,
 // without its references where they are left out.
-func createTable(t *schema.Table, name string) string {
+func createTable(t *sqlschema.Table, name string) string {
 	var items []string
 	for _, c := range t.Columns {
 		s := columnDefinition(c)
@@ -91,13 +92,13 @@ func createTable(t *schema.Table, name string) string {
 	if pk := t.PrimaryKey; pk != nil {
 		items = append(items, "PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
-	for _, x := range standing(t, slices.Concat(t.Indexes, ownOf(t)), func(x *schema.Index) string { return x.Name }) {
+	for _, x := range standing(t, slices.Concat(t.Indexes, ownOf(t)), func(x *sqlschema.Index) string { return x.Name }) {
 		items = append(items, indexDefinition(x))
 	}
 	for _, k := range t.ForeignKeys {
 		items = append(items, named(k.Name)+foreignKey(k))
 	}
-	for _, k := range standing(t, t.Checks, func(k *schema.Check) string { return k.Name }) {
+	for _, k := range standing(t, t.Checks, func(k *sqlschema.Check) string { return k.Name }) {
 		if k.Name != "" {
 			items = append(items, named(k.Name)+"CHECK ("+k.SQL.Text+")")
 		}
@@ -107,7 +108,7 @@ func createTable(t *schema.Table, name string) string {
 }
 
 // columnDefinition gives a column with what stands with it.
-func columnDefinition(c *schema.Column) string {
+func columnDefinition(c *sqlschema.Column) string {
 	s := quote(c.Name) + " " + c.SQLType
 	if c.Collation != "" {
 		charset, _, _ := strings.Cut(c.Collation, "_")
@@ -163,7 +164,7 @@ func commentOf(comment string) string {
 }
 
 // foreignKey gives a reference as a constraint of its table.
-func foreignKey(k *schema.ForeignKey) string {
+func foreignKey(k *sqlschema.ForeignKey) string {
 	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + quote(k.Table) + " (" + quoteAll(k.References) + ")"
 	// RESTRICT is what the server does unless it is told otherwise; said, it would be kept
 	// as NO ACTION where the reference is made without a look at the rows.
@@ -176,7 +177,7 @@ func foreignKey(k *schema.ForeignKey) string {
 	return s
 }
 
-func partList(parts []schema.Part) string {
+func partList(parts []sqlschema.Part) string {
 	out := make([]string, len(parts))
 	for i, p := range parts {
 		s := quote(p.Column)
@@ -195,7 +196,7 @@ func partList(parts []schema.Part) string {
 }
 
 // indexDefinition gives an index as an item of its table.
-func indexDefinition(x *schema.Index) string {
+func indexDefinition(x *sqlschema.Index) string {
 	s := ""
 	switch {
 	case x.Unique:
@@ -207,7 +208,7 @@ func indexDefinition(x *schema.Index) string {
 }
 
 // typeOrStored is the stored type of a column, also where it is declared alone.
-func typeOrStored(c *schema.Column) string {
+func typeOrStored(c *sqlschema.Column) string {
 	if c.SQLType != "" {
 		return c.SQLType
 	}
@@ -221,7 +222,7 @@ func binary(sqlType string) bool {
 }
 
 // SameValue is the condition that two values are the same to an index.
-func (Engine) SameValue(p schema.Part, _ *schema.Column, a, b string) string {
+func (Engine) SameValue(p sqlschema.Part, _ *sqlschema.Column, a, b string) string {
 	s := a + " = " + b
 	if p.Collation != "" {
 		s += " COLLATE " + p.Collation

@@ -14,6 +14,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // op is one change of a table.
@@ -24,11 +25,11 @@ type op struct {
 	drops  bool // it drops something
 	sql    []string
 	adds   []string // the columns that it adds
-	check  *schema.Check
-	index  *schema.Index
-	column *schema.Column // that becomes required, or optional
-	comes  bool           // what it is about comes, rather than goes
-	back   []string       // of a name that changes: as it was
+	check  *sqlschema.Check
+	index  *sqlschema.Index
+	column *sqlschema.Column // that becomes required, or optional
+	comes  bool              // what it is about comes, rather than goes
+	back   []string          // of a name that changes: as it was
 }
 
 // Alter gives the steps that make one table another.
@@ -54,7 +55,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	writes := a.InUse && slices.ContainsFunc(a.To.Columns,
-		func(c *schema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
+		func(c *sqlschema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
 	ways, ok := paired(forward, back)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && ok {
 		if a.InUse {
@@ -143,7 +144,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 
 // alteration is one direction of a change of a table.
 type alteration struct {
-	from, to *schema.Table
+	from, to *sqlschema.Table
 	sources  map[string]engine.Source
 	inUse    bool
 	ops      []op
@@ -153,7 +154,7 @@ type alteration struct {
 }
 
 // changes gives the changes that make from to.
-func changes(from, to *schema.Table, sources map[string]engine.Source, inUse bool) []op {
+func changes(from, to *sqlschema.Table, sources map[string]engine.Source, inUse bool) []op {
 	a := &alteration{
 		from:    from,
 		to:      to,
@@ -170,7 +171,7 @@ func changes(from, to *schema.Table, sources map[string]engine.Source, inUse boo
 	}
 	for _, c := range to.Columns {
 		old := from.Column(c.Name)
-		if old == nil || c.Generated != nil || schema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
+		if old == nil || c.Generated != nil || sqlschema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
 			continue
 		}
 		a.touched[c.Name] = true
@@ -196,7 +197,7 @@ func changes(from, to *schema.Table, sources map[string]engine.Source, inUse boo
 
 // alone tells whether an expression reads no column but its own, so that the server
 // can work it out while it changes the column's type.
-func alone(sql string, t *schema.Table, column string) bool {
+func alone(sql string, t *sqlschema.Table, column string) bool {
 	list := tokens(sql)
 	for i, tok := range list {
 		if i > 0 && list[i-1].Is("::") {
@@ -243,7 +244,7 @@ func (a *alteration) moves(sql string) bool {
 	return false
 }
 
-func (a *alteration) movesIndex(x *schema.Index) bool {
+func (a *alteration) movesIndex(x *sqlschema.Index) bool {
 	for _, p := range x.Parts {
 		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || a.again[p.Column] ||
 			p.Collation == ignoringCase && a.touched[p.Column] {
@@ -255,23 +256,23 @@ func (a *alteration) movesIndex(x *schema.Index) bool {
 
 // stays tells whether an index is the same before and after, and stands on nothing
 // that moves.
-func (a *alteration) stays(x *schema.Index, other *schema.Table) bool {
+func (a *alteration) stays(x *sqlschema.Index, other *sqlschema.Table) bool {
 	return !a.movesIndex(x) && slices.ContainsFunc(other.Indexes,
-		func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
+		func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint })
 }
 
-func (a *alteration) staysCheck(k *schema.Check, other *schema.Table) bool {
+func (a *alteration) staysCheck(k *sqlschema.Check, other *sqlschema.Table) bool {
 	return !a.moves(k.SQL.Text) &&
-		slices.ContainsFunc(other.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+		slices.ContainsFunc(other.Checks, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
 }
 
 // sameColumn leaves checks of the same words apart that were declared for different
 // columns.
-func sameColumn(a, b *schema.Check) bool { return a.Purpose == b.Purpose || a.Name == b.Name }
+func sameColumn(a, b *sqlschema.Check) bool { return a.Purpose == b.Purpose || a.Name == b.Name }
 
-func (a *alteration) staysTrigger(g *schema.Trigger, other *schema.Table) bool {
+func (a *alteration) staysTrigger(g *sqlschema.Trigger, other *sqlschema.Table) bool {
 	return !a.moves(g.SQL.Text) && slices.ContainsFunc(other.Triggers,
-		func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) })
+		func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) })
 }
 
 func (a *alteration) staysKey() bool {
@@ -279,20 +280,20 @@ func (a *alteration) staysKey() bool {
 	if x == nil || y == nil {
 		return x == y
 	}
-	return slices.EqualFunc(x.Columns, y.Columns, schema.SamePart) &&
-		!slices.ContainsFunc(x.Columns, func(p schema.Part) bool { return a.anew[p.Column] || a.again[p.Column] })
+	return slices.EqualFunc(x.Columns, y.Columns, sqlschema.SamePart) &&
+		!slices.ContainsFunc(x.Columns, func(p sqlschema.Part) bool { return a.anew[p.Column] || a.again[p.Column] })
 }
 
 // remade tells whether a column has to be added again, since it is generated otherwise.
 // One that becomes plain keeps its values.
-func (a *alteration) remade(c, o *schema.Column) bool {
+func (a *alteration) remade(c, o *sqlschema.Column) bool {
 	switch {
 	case o == nil || o.Generated == nil:
 		return false
 	case c.Generated == nil:
 		return true
 	}
-	return !schema.SameForm(c.SQLType, o.SQLType) || !c.Generated.SQL.Same(o.Generated.SQL) ||
+	return !sqlschema.SameForm(c.SQLType, o.SQLType) || !c.Generated.SQL.Same(o.Generated.SQL) ||
 		a.moves(c.Generated.SQL.Text)
 }
 
@@ -304,7 +305,7 @@ func (a *alteration) addColumns() {
 	table := a.to.Name
 	for _, c := range a.to.Columns {
 		if a.anew[c.Name] {
-			bare := &schema.Column{Name: newName(c.Name), SQLType: c.SQLType, Collation: c.Collation}
+			bare := &sqlschema.Column{Name: newName(c.Name), SQLType: c.SQLType, Collation: c.Collation}
 			a.do("column "+c.Name, "", engine.Rewrites, alterTable(table)+"ADD COLUMN "+columnDefinition(bare))
 			continue
 		}
@@ -314,7 +315,7 @@ func (a *alteration) addColumns() {
 		full := c
 		work := engine.Keeps
 		if _, ok := a.sources[c.Name]; ok {
-			full, work = &schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}, engine.Rewrites
+			full, work = &sqlschema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}, engine.Rewrites
 		} else if rewrites(c) {
 			work = engine.Rewrites
 		}
@@ -324,7 +325,7 @@ func (a *alteration) addColumns() {
 }
 
 // addColumn adds a column, with its checks where it comes as a whole.
-func (a *alteration) addColumn(c, as *schema.Column, work engine.Work) {
+func (a *alteration) addColumn(c, as *sqlschema.Column, work engine.Work) {
 	s := alterTable(a.to.Name) + "ADD COLUMN " + columnDefinition(as)
 	for _, k := range a.to.Checks {
 		if !a.inUse && as == c && k.Column == c.Name && a.from.Column(c.Name) == nil &&
@@ -353,7 +354,7 @@ func (a *alteration) dropColumns() {
 	}
 }
 
-func indexTitle(t *schema.Table, x *schema.Index) string {
+func indexTitle(t *sqlschema.Table, x *sqlschema.Index) string {
 	what := "index "
 	if x.Unique {
 		what = "unique "

@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Drop gives the step that drops a table and keeps its rows.
@@ -37,14 +38,14 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 }
 
 // ofEnum tells whether SQL names a column of an enum type.
-func ofEnum(t *schema.Table, sql string) bool {
+func ofEnum(t *sqlschema.Table, sql string) bool {
 	return slices.ContainsFunc(t.Columns,
-		func(c *schema.Column) bool { return c.Values != nil && mentions(sql, c.Name) })
+		func(c *sqlschema.Column) bool { return c.Values != nil && mentions(sql, c.Name) })
 }
 
 // asTexts gives the statements that make the values of enum types in a table which was set
 // aside texts, so that their types can go, and those that turn them back.
-func asTexts(t *schema.Table, keep string) (apply, undo []string) {
+func asTexts(t *sqlschema.Table, keep string) (apply, undo []string) {
 	from := t.Clone()
 	from.Name, from.Text, from.ForeignKeys, from.Triggers = keep, "", nil, nil
 	aside := func(name string) string { return schema.Cut(keep + "_" + name) }
@@ -68,10 +69,10 @@ func asTexts(t *schema.Table, keep string) (apply, undo []string) {
 	if len(a.Forward) == 0 {
 		return nil, nil
 	}
-	to.Checks = slices.DeleteFunc(to.Checks, func(k *schema.Check) bool { return ofEnum(t, k.SQL.Text) })
-	to.Indexes = slices.DeleteFunc(to.Indexes, func(x *schema.Index) bool {
+	to.Checks = slices.DeleteFunc(to.Checks, func(k *sqlschema.Check) bool { return ofEnum(t, k.SQL.Text) })
+	to.Indexes = slices.DeleteFunc(to.Indexes, func(x *sqlschema.Index) bool {
 		return x.Where != nil && ofEnum(t, x.Where.Text) ||
-			slices.ContainsFunc(x.Parts, func(p schema.Part) bool { return p.Expr != nil && ofEnum(t, p.Expr.Text) })
+			slices.ContainsFunc(x.Parts, func(p sqlschema.Part) bool { return p.Expr != nil && ofEnum(t, p.Expr.Text) })
 	})
 	for _, step := range (Engine{}).Alter(a).Steps {
 		apply, undo = append(apply, step.Apply...), append(slices.Clone(step.Undo), undo...)
@@ -82,7 +83,7 @@ func asTexts(t *schema.Table, keep string) (apply, undo []string) {
 // setAside gives the statements that take a table out of the way as it is, with its rows,
 // and those that bring it back: it has another name, and so have its indexes, whose own
 // are free then. It refers to nothing meanwhile.
-func setAside(t *schema.Table, keep string) (apply, undo []string) {
+func setAside(t *sqlschema.Table, keep string) (apply, undo []string) {
 	for _, k := range t.ForeignKeys {
 		apply = append(apply, Engine{}.DropReference(t, k)...)
 		undo = append(undo, Engine{}.AddReference(t, k)...)
@@ -165,7 +166,7 @@ func (Engine) DeleteTogether(tables, where []string) []string {
 
 // keptType is the type in which a column's values are kept. Those of an enum type are
 // kept as texts, so that the type can go, or lose values, while they are.
-func keptType(c *schema.Column) string {
+func keptType(c *sqlschema.Column) string {
 	if c.Values != nil {
 		return "text"
 	}
@@ -173,14 +174,14 @@ func keptType(c *schema.Column) string {
 }
 
 // toKept and fromKept turn a value of a column into one that is kept, and back.
-func toKept(c *schema.Column, sql string) string {
+func toKept(c *sqlschema.Column, sql string) string {
 	if c.Values != nil {
 		return sql + "::text"
 	}
 	return sql
 }
 
-func fromKept(c *schema.Column, sql string) string {
+func fromKept(c *sqlschema.Column, sql string) string {
 	if c != nil && c.Values != nil {
 		return sql + "::text::" + c.SQLType
 	}
@@ -189,11 +190,11 @@ func fromKept(c *schema.Column, sql string) string {
 
 // bareTable is the table without anything that could refuse or touch a row: its
 // columns' names and types, and its key.
-func bareTable(t *schema.Table, name string) *schema.Table {
+func bareTable(t *sqlschema.Table, name string) *sqlschema.Table {
 	b := t.Clone()
-	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Options = name, nil, nil, nil, nil, nil, schema.Options{}
+	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Options = name, nil, nil, nil, nil, nil, sqlschema.Options{}
 	b.Comment = ""
-	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
+	b.Columns = slices.DeleteFunc(b.Columns, func(c *sqlschema.Column) bool { return c.Generated != nil })
 	for _, c := range b.Columns {
 		c.SQLType, c.Values = keptType(c), nil
 		c.Default, c.NotNull, c.Comment, c.IdentityAlways = nil, false, "", false
@@ -205,7 +206,7 @@ func bareTable(t *schema.Table, name string) *schema.Table {
 }
 
 // copyRows fills a table from another; where chooses rows, empty for all.
-func copyRows(from, to *schema.Table, fromName, toName, where string) string {
+func copyRows(from, to *sqlschema.Table, fromName, toName, where string) string {
 	var columns, values []string
 	given := ""
 	for _, c := range to.Columns {
@@ -239,7 +240,7 @@ func copyRows(from, to *schema.Table, fromName, toName, where string) string {
 }
 
 // sequences lets the numbers of a table go on in another from where they were.
-func sequences(t *schema.Table, from, to string) []string {
+func sequences(t *sqlschema.Table, from, to string) []string {
 	var out []string
 	for _, c := range t.Columns {
 		if c.Identity {
@@ -255,7 +256,7 @@ func sequences(t *schema.Table, from, to string) []string {
 }
 
 // keptMatch is the condition that a kept row belongs to a row of a table.
-func keptMatch(t *schema.Table, keys []string, kept, row string) string {
+func keptMatch(t *sqlschema.Table, keys []string, kept, row string) string {
 	var terms []string
 	for i, k := range keys {
 		same := "="
@@ -274,9 +275,9 @@ func keptMatch(t *schema.Table, keys []string, kept, row string) string {
 func keepValues(a engine.Alteration, lost, filled []string) []string {
 	t := a.From
 	var items, columns, values, keys []string
-	add := func(name string, c *schema.Column, value string) {
+	add := func(name string, c *sqlschema.Column, value string) {
 		items = append(items,
-			columnDefinition(&schema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation}))
+			columnDefinition(&sqlschema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation}))
 		columns = append(columns, quote(name))
 		values = append(values, toKept(c, value))
 	}
@@ -309,7 +310,7 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 }
 
 // Archive puts values of a table aside before it, or columns of it, go.
-func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
 		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 		return list[:1], list[1:]
@@ -324,7 +325,7 @@ func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fi
 
 // Restore brings kept values back. A whole table's rows go in as they were; values
 // of columns go into the rows that they came from, and nothing else changes.
-func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
+func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 	var columns, keys, list []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {
@@ -341,7 +342,7 @@ func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
 		out := []string{copyRows(kept, t, kept.Name, t.Name, "")}
 		for _, c := range t.Columns {
 			if o := kept.Column(c.Name); c.Identity && o != nil && o.Identity {
-				out = append(out, sequences(&schema.Table{Columns: []*schema.Column{c}}, kept.Name, t.Name)...)
+				out = append(out, sequences(&sqlschema.Table{Columns: []*sqlschema.Column{c}}, kept.Name, t.Name)...)
 			}
 		}
 		if !stay {

@@ -9,11 +9,12 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // attached asks for what the server would take along in silence with columns that go,
 // and no undo brings back: rights to them alone, and statistics over them.
-func attached(t *schema.Table, forward []op) []engine.Requirement {
+func attached(t *sqlschema.Table, forward []op) []engine.Requirement {
 	var gone []string
 	for _, c := range t.Columns {
 		if slices.ContainsFunc(forward, func(o op) bool {
@@ -110,7 +111,7 @@ func (a *alteration) letGo() {
 		if !a.stays(x, a.to) {
 			continue
 		}
-		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })]
+		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint })]
 		if o.Name != x.Name {
 			names = append(names, schema.Move{From: x.Name, To: o.Name})
 		}
@@ -123,7 +124,7 @@ func (a *alteration) letGo() {
 		a.drop("key", "the primary key of "+table, engine.NoWork,
 			alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
-	goes := func(k *schema.Check) bool { // with its column
+	goes := func(k *sqlschema.Check) bool { // with its column
 		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil &&
 			!mentionsOthers(k.SQL.Text, a.from, k.Column)
 	}
@@ -139,7 +140,7 @@ func (a *alteration) letGo() {
 		if goes(k) || !a.staysCheck(k, a.to) {
 			continue
 		}
-		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
+		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
 		if o.Name != k.Name && o.Name != "" {
 			names = append(names, schema.Move{From: k.Name, To: o.Name})
 		}
@@ -150,7 +151,7 @@ func (a *alteration) letGo() {
 		})
 	}
 	columns := slices.Clone(a.from.Columns) // what is worked out goes before what that is worked out from
-	slices.SortStableFunc(columns, func(c, o *schema.Column) int {
+	slices.SortStableFunc(columns, func(c, o *sqlschema.Column) int {
 		switch {
 		case (c.Generated != nil) == (o.Generated != nil):
 			return 0
@@ -192,7 +193,7 @@ func (a *alteration) empties(column string) bool {
 }
 
 // mentionsOthers tells whether SQL names columns of the table beside one.
-func mentionsOthers(sql string, t *schema.Table, column string) bool {
+func mentionsOthers(sql string, t *sqlschema.Table, column string) bool {
 	for _, tok := range tokens(sql) {
 		if tok.Named() && tok.Name() != column && t.Column(tok.Name()) != nil {
 			return true

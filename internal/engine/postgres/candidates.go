@@ -4,7 +4,7 @@ package postgres
 
 import (
 	"erbario/internal/engine/ddl"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var literals = &ddl.Literals{
@@ -16,7 +16,7 @@ var literals = &ddl.Literals{
 }
 
 // Candidates are SQL literals to try as values of the column.
-func (Engine) Candidates(t *schema.Table, c *schema.Column) []string {
+func (Engine) Candidates(t *sqlschema.Table, c *sqlschema.Column) []string {
 	var values []string
 	for _, v := range c.Values {
 		values = append(values, literal(v))

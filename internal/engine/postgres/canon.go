@@ -12,11 +12,11 @@ import (
 	"strings"
 
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // sqlOf is an expression with its way to be compared.
-func sqlOf(text string) schema.SQL { return schema.SQL{Text: text, Canon: canon} }
+func sqlOf(text string) sqlschema.SQL { return sqlschema.SQL{Text: text, Canon: canon} }
 
 // plainTypes are the types that a cast behind a constant only names, since the
 // constant stands where it could be nothing else.

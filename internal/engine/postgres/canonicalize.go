@@ -16,23 +16,24 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // asked is an expression of a wanted table whose stored words are to be found.
 type asked struct {
-	table *schema.Table
-	sql   *schema.SQL
+	table *sqlschema.Table
+	sql   *sqlschema.SQL
 	make  func(name string) string // the statement that stores it on the table name
 	read  string                   // the query that reads it, of the table's number in $1
 }
 
 // Canonicalize puts the SQL of a wanted schema into the server's words where it differs
 // from what live has.
-func (d *database) Canonicalize(ctx context.Context, wanted, live *schema.Schema) error {
+func (d *database) Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error {
 	var list []asked
 	for _, t := range wanted.Tables {
 		old := live.Table(t.Name)
-		if old == nil || t.Outside || schema.Own(t.Name) {
+		if old == nil || t.Outside() || schema.Own(t.Name) {
 			continue
 		}
 		if err := d.restateTypes(ctx, t, old); err != nil {
@@ -65,7 +66,7 @@ func (d *database) Canonicalize(ctx context.Context, wanted, live *schema.Schema
 
 // restateTypes puts types that are said in SQL into the server's words. One that the
 // server does not know keeps the words that it has: a step may create it.
-func (d *database) restateTypes(ctx context.Context, t, live *schema.Table) error {
+func (d *database) restateTypes(ctx context.Context, t, live *sqlschema.Table) error {
 	for _, c := range t.Columns {
 		if o := live.Column(c.Name); c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
 			continue
@@ -102,11 +103,11 @@ func (d *database) restateTypes(ctx context.Context, t, live *schema.Table) erro
 }
 
 // differing are the expressions of a table that are not those of the live one.
-func differing(t, live *schema.Table) []asked {
+func differing(t, live *sqlschema.Table) []asked {
 	var out []asked
 	n := 0
 	name := func() string { n++; return "erbario_q" + strconv.Itoa(n) }
-	add := func(sql *schema.SQL, make func(string) string, read string) {
+	add := func(sql *sqlschema.SQL, make func(string) string, read string) {
 		out = append(out, asked{t, sql, make, read})
 	}
 	for _, c := range t.Columns {
@@ -158,13 +159,13 @@ func differing(t, live *schema.Table) []asked {
 		}
 	}
 	for _, x := range t.Indexes {
-		var old *schema.Index
+		var old *sqlschema.Index
 		for _, o := range live.Indexes {
 			if o.Name == x.Name {
 				old = o
 			}
 		}
-		if old == nil || schema.SameIndex(old, x) {
+		if old == nil || sqlschema.SameIndex(old, x) {
 			continue
 		}
 		if x.Where != nil && old.Where != nil && !x.Where.Same(*old.Where) {
@@ -198,7 +199,7 @@ func differing(t, live *schema.Table) []asked {
 // restate stores and reads each expression. One that the server refuses keeps the
 // words that it has: whoever applies it is told why.
 func (d *database) restate(ctx context.Context, list []asked) error {
-	made := map[*schema.Table]string{}
+	made := map[*sqlschema.Table]string{}
 	for _, q := range list {
 		id, ok := made[q.table]
 		if !ok {
@@ -206,7 +207,7 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 			for _, c := range q.table.Columns {
 				if c.Generated == nil {
 					columns = append(columns,
-						columnDefinition(&schema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}))
+						columnDefinition(&sqlschema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}))
 				}
 			}
 			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {

@@ -11,6 +11,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Patterns of texts that are values of other types.
@@ -30,8 +31,8 @@ func when(first, second string) string {
 
 var conversions = &ddl.Conversions{
 	Quote:  quote,
-	Type:   func(c *schema.Column) schema.Type { return typeOf(c.SQLType) },
-	Same:   func(from, to *schema.Column) bool { return schema.SameForm(from.SQLType, to.SQLType) },
+	Type:   func(c *sqlschema.Column) schema.Type { return typeOf(c.SQLType) },
+	Same:   func(from, to *sqlschema.Column) bool { return sqlschema.SameForm(from.SQLType, to.SQLType) },
 	Cast:   castTo,
 	Text:   func(x string) string { return x + "::text" },
 	AsText: castTo,
@@ -45,7 +46,7 @@ var conversions = &ddl.Conversions{
 
 func init() { conversions.Rules = ownConversions() } // they use the words themselves
 
-func castTo(sql string, to *schema.Column) string { return sql + "::" + to.SQLType }
+func castTo(sql string, to *sqlschema.Column) string { return sql + "::" + to.SQLType }
 
 // ownConversions are those of times with a zone, of numbers that may be no number, and of
 // types that only this server has.
@@ -110,12 +111,12 @@ func holdsOne(v ddl.Value) bool { return v.New.Kind.Whole() || v.New.Precision >
 
 // Convert tells how a value of one type becomes one of another. ok is false where
 // there is no one obvious way.
-func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
+func (Engine) Convert(from, to *sqlschema.Column) (engine.Conversion, bool) {
 	a, b := typeOf(from.SQLType).Kind, typeOf(to.SQLType).Kind
 	text := quote(from.Name) + "::text"
 	c := engine.Conversion{SQL: castTo(text, to), Exact: true}
 	switch {
-	case schema.SameForm(from.SQLType, to.SQLType):
+	case sqlschema.SameForm(from.SQLType, to.SQLType):
 		return engine.Conversion{}, true
 	case to.Values != nil && (from.Values != nil || a == schema.Text):
 		var list []string

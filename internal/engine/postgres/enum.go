@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 type enums struct{}
@@ -55,6 +55,6 @@ func (enums) Text(sql string) string { return "(" + sql + ")::text" }
 func (enums) Value(sql, sqlType string) string { return "(" + sql + ")::" + sqlType }
 
 // enumType is an enum type as it stands among what a database holds.
-func enumType(name string, values []string) *schema.Other {
-	return &schema.Other{Kind: schema.EnumType, Name: name, Values: values, Make: enums{}.Make(name, values)}
+func enumType(name string, values []string) *sqlschema.Other {
+	return &sqlschema.Other{Kind: sqlschema.EnumType, Name: name, Values: values, Make: enums{}.Make(name, values)}
 }

@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 const here = "current_schema()::regnamespace::oid"
@@ -79,14 +80,14 @@ const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive
 
 // relation is what the catalogues number.
 type relation struct {
-	table      *schema.Table
-	columns    map[string]*schema.Column // by number
-	collations map[string]string         // of columns, by number
+	table      *sqlschema.Table
+	columns    map[string]*sqlschema.Column // by number
+	collations map[string]string            // of columns, by number
 }
 
 // Inspect reads tables with all that belongs to them, views, and what no model can
 // declare.
-func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
+func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	r, err := d.schemaOf(ctx, "")
 	if err != nil {
 		return nil, err
@@ -96,7 +97,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 	}
 	values := map[string][]string{}
 	for _, o := range r.s.Others {
-		if o.Kind == schema.EnumType {
+		if o.Kind == sqlschema.EnumType {
 			values[quote(o.Name)] = o.Values
 		}
 	}
@@ -125,7 +126,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 	if err != nil {
 		return nil, err
 	}
-	r := &reading{s: &schema.Schema{}, byOID: map[string]*relation{}}
+	r := &reading{s: &sqlschema.Schema{}, byOID: map[string]*relation{}}
 	var few []dated
 	if all[12][0][0] == "t" {
 		more, err := d.catalogues(ctx, path, rareInspections)
@@ -187,7 +188,7 @@ func pairs(rows [][]string) map[string]string {
 }
 
 type reading struct {
-	s     *schema.Schema
+	s     *sqlschema.Schema
 	byOID map[string]*relation
 	needs []string // the other schemas on which something of this one stands
 }
@@ -196,16 +197,16 @@ func (r *reading) relations(rows [][]string) {
 	for _, v := range rows {
 		switch v[2] {
 		case "v":
-			r.s.Views = append(r.s.Views, &schema.View{
+			r.s.Views = append(r.s.Views, &sqlschema.View{
 				Name: v[1],
-				SQL: schema.SQL{
+				SQL: sqlschema.SQL{
 					Text:  "CREATE VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";"),
 					Canon: viewKey,
 				},
 			})
 			continue
 		case "m":
-			r.s.Others = append(r.s.Others, &schema.Other{
+			r.s.Others = append(r.s.Others, &sqlschema.Other{
 				Kind: "materialised view",
 				Name: v[1],
 				Late: true,
@@ -216,7 +217,7 @@ func (r *reading) relations(rows [][]string) {
 			})
 			continue
 		}
-		t := &schema.Table{Name: v[1], Comment: v[7]}
+		t := &sqlschema.Table{Name: v[1], Comment: v[7]}
 		t.Options.Unlogged = v[3] == "u"
 		if v[5] != "" {
 			t.Options.Behind = " PARTITION BY " + v[5]
@@ -226,7 +227,7 @@ func (r *reading) relations(rows [][]string) {
 		}
 		// A part's rows are in its parent: there is nothing to declare of it.
 		t.Options.Foreign = v[2] == "f" || v[4] == "t" || v[6] == "t"
-		r.byOID[v[0]] = &relation{t, map[string]*schema.Column{}, map[string]string{}}
+		r.byOID[v[0]] = &relation{t, map[string]*sqlschema.Column{}, map[string]string{}}
 		r.s.Tables = append(r.s.Tables, t)
 	}
 }
@@ -265,7 +266,7 @@ func (r *reading) columns(rows [][]string) {
 		if rel == nil {
 			continue
 		}
-		c := &schema.Column{
+		c := &sqlschema.Column{
 			Name:           v[1],
 			SQLType:        typeText(v[2], v[3], v[4]),
 			NotNull:        v[5] == "t",
@@ -276,7 +277,7 @@ func (r *reading) columns(rows [][]string) {
 		}
 		switch {
 		case v[7] != "":
-			c.Generated = &schema.Generated{SQL: sqlOf(tidy(v[9])), Stored: v[7] == "s"}
+			c.Generated = &sqlschema.Generated{SQL: sqlOf(tidy(v[9])), Stored: v[7] == "s"}
 		case v[9] != "":
 			d := sqlOf(tidy(v[9]))
 			c.Default = &d
@@ -314,19 +315,19 @@ func (r *reading) constraints(rows [][]string) {
 		t, columns := rel.table, rel.names(v[3])
 		switch v[2] {
 		case "p":
-			t.PrimaryKey = &schema.PrimaryKey{Name: v[1]}
+			t.PrimaryKey = &sqlschema.PrimaryKey{Name: v[1]}
 			for _, c := range columns {
-				t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, schema.Part{Column: c})
+				t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, sqlschema.Part{Column: c})
 			}
 			t.PrimaryKey.Options = deferrable(v[10], v[11])
 		case "u":
 			t.Indexes = append(t.Indexes,
-				&schema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
+				&sqlschema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
 		case "c":
-			k := &schema.Check{Name: v[1], SQL: sqlOf(tidy(v[15])), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
+			k := &sqlschema.Check{Name: v[1], SQL: sqlOf(tidy(v[15])), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
 			t.Checks = append(t.Checks, k)
 		case "f":
-			k := &schema.ForeignKey{
+			k := &sqlschema.ForeignKey{
 				Name:       v[1],
 				Columns:    columns,
 				Table:      v[4],
@@ -346,7 +347,7 @@ func (r *reading) constraints(rows [][]string) {
 			}
 			t.ForeignKeys = append(t.ForeignKeys, k)
 		default:
-			t.Others = append(t.Others, &schema.Constraint{Name: v[1], Text: v[15]})
+			t.Others = append(t.Others, &sqlschema.Constraint{Name: v[1], Text: v[15]})
 		}
 	}
 }
@@ -368,12 +369,12 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 			continue // the key's own, or an exclusion's
 		}
 		t := rel.table
-		i := slices.IndexFunc(t.Indexes, func(x *schema.Index) bool { return x.Constraint && x.Name == v[1] })
-		var x *schema.Index
+		i := slices.IndexFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Constraint && x.Name == v[1] })
+		var x *sqlschema.Index
 		if i >= 0 {
 			x = t.Indexes[i]
 		} else {
-			x = &schema.Index{Name: v[1]}
+			x = &sqlschema.Index{Name: v[1]}
 			t.Indexes = append(t.Indexes, x)
 		}
 		x.Unique, x.NullsEqual, x.Invalid = v[3] == "t", v[7] == "t", v[6] != "t"
@@ -398,7 +399,7 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 				beside = append(beside, quote(rel.columns[number].Name))
 				continue
 			}
-			p := schema.Part{Class: classes[ops[n]]}
+			p := sqlschema.Part{Class: classes[ops[n]]}
 			if number == "0" {
 				p = expressionPart(t, expressions[n], p)
 			} else {
@@ -425,7 +426,7 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 
 // expressionPart is a part of an index that is no column: lower() of one is how a
 // text that ignores case is kept.
-func expressionPart(t *schema.Table, text string, p schema.Part) schema.Part {
+func expressionPart(t *sqlschema.Table, text string, p sqlschema.Part) sqlschema.Part {
 	if list := strings.Fields(canon(text)); len(list) == 4 && list[0] == "lower" && list[1] == "(" && list[3] == ")" {
 		for _, c := range t.Columns {
 			if quote(c.Name) == list[2] {
@@ -445,7 +446,7 @@ func (r *reading) triggers(rows [][]string) {
 		if rel == nil {
 			continue
 		}
-		g := &schema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
+		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
 		if v[4] != "" {
 			g.SQL = withFunction(v[3], v[2], v[4])
 		}
@@ -456,9 +457,9 @@ func (r *reading) triggers(rows [][]string) {
 // others are extensions, types, sequences and functions, in the order in which they
 // were made.
 func (r *reading) others(extensions, types, sequences, functions [][]string, rare []dated) {
-	var list []*schema.Other
+	var list []*sqlschema.Other
 	for _, v := range extensions {
-		o := &schema.Other{
+		o := &sqlschema.Other{
 			Kind: "extension",
 			Name: v[0],
 			Make: []string{"CREATE EXTENSION IF NOT EXISTS " + quote(v[0])},
@@ -469,7 +470,7 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 		list = append(list, o)
 	}
 	ordered := rare
-	add := func(oid string, o *schema.Other) {
+	add := func(oid string, o *sqlschema.Other) {
 		n, _ := strconv.Atoi(oid)
 		ordered = append(ordered, dated{n, o})
 	}
@@ -491,15 +492,15 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 					s += " CONSTRAINT " + k[0] + " " + k[1]
 				}
 			}
-			add(v[0], &schema.Other{Kind: "domain", Name: v[1], Make: []string{s}})
+			add(v[0], &sqlschema.Other{Kind: "domain", Name: v[1], Make: []string{s}})
 		case "c":
-			add(v[0], &schema.Other{
+			add(v[0], &sqlschema.Other{
 				Kind: "composite type",
 				Name: v[1],
 				Make: []string{"CREATE TYPE " + name + " AS (" + strings.Join(jsonTexts(v[8]), ", ") + ")"},
 			})
 		case "r":
-			add(v[0], &schema.Other{
+			add(v[0], &sqlschema.Other{
 				Kind: "range type",
 				Name: v[1],
 				Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"},
@@ -512,9 +513,9 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 		if v[8] == "t" {
 			s += " CYCLE"
 		}
-		add(v[0], &schema.Other{Kind: "sequence", Name: v[1], Make: []string{s}})
+		add(v[0], &sqlschema.Other{Kind: "sequence", Name: v[1], Make: []string{s}})
 		if v[9] != "" {
-			r.s.Others = append(r.s.Others, &schema.Other{
+			r.s.Others = append(r.s.Others, &sqlschema.Other{
 				Name: v[1],
 				Late: true,
 				Make: []string{"ALTER SEQUENCE " + quote(v[1]) + " OWNED BY " + v[9]},
@@ -522,7 +523,7 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 		}
 	}
 	for _, v := range functions {
-		add(v[0], &schema.Other{Kind: "function", Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
+		add(v[0], &sqlschema.Other{Kind: "function", Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
 	}
 	slices.SortStableFunc(ordered, func(a, b dated) int { return a.oid - b.oid })
 	for _, o := range ordered {
@@ -547,7 +548,7 @@ func (r *reading) policies(rows [][]string) {
 		}
 		r.s.Others = append(
 			r.s.Others,
-			&schema.Other{
+			&sqlschema.Other{
 				Kind: "policy",
 				Name: strings.Trim(v[1], `"`) + " of " + v[0],
 				Late: true,
@@ -561,7 +562,7 @@ func (r *reading) policies(rows [][]string) {
 var rangeEnd = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([<>]= -?[0-9.]+)`) })
 
 // asMade is a check of ours with the casts with which it is made.
-func asMade(c *schema.Column, p schema.Purpose, text string) string {
+func asMade(c *sqlschema.Column, p schema.Purpose, text string) string {
 	x := quote(c.Name)
 	switch typ, _, _ := strings.Cut(c.SQLType, "("); {
 	case p == schema.ForNonblank && strings.HasPrefix(text, x+" "):
@@ -573,7 +574,7 @@ func asMade(c *schema.Column, p schema.Purpose, text string) string {
 }
 
 // recognise tells what a declaration made, and for which column.
-func recognise(t *schema.Table) {
+func recognise(t *sqlschema.Table) {
 	for _, k := range t.Checks {
 		if c, p := t.MadeFor(k.Name); c != nil && !p.OfTrigger() {
 			k.Column, k.Purpose = c.Name, p
@@ -634,7 +635,7 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 
 // liveOf is the table whose rows that are not deleted a view shows, as soft delete
 // makes it; "" for any other view.
-func liveOf(s *schema.Schema, v *schema.View) string {
+func liveOf(s *sqlschema.Schema, v *sqlschema.View) string {
 	list := strings.Fields(v.SQL.Key())
 	n := len(list)
 	if n < 8 || list[n-1] != "null" || list[n-2] != "is" || list[n-4] != "where" || list[n-6] != "from" {

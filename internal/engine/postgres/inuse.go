@@ -14,6 +14,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // inUse gives the steps for one change and its way back.
@@ -66,7 +67,7 @@ func inUse(table string, o, back op) []engine.Step {
 			x.Options = ""
 		}
 		build := engine.Step{
-			Title: "build " + indexTitle(&schema.Table{Name: table}, &x),
+			Title: "build " + indexTitle(&sqlschema.Table{Name: table}, &x),
 			Kind:  engine.OutsideTransaction,
 			Apply: []string{
 				indexStatement(table, &x, "CONCURRENTLY "),
@@ -119,7 +120,7 @@ func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirem
 
 // fillable tells whether adding a column would write every row again, and filling it in
 // batches would not: it has another value for each row, from its default.
-func fillable(c *schema.Column) bool {
+func fillable(c *sqlschema.Column) bool {
 	return rewrites(c) && c.Default != nil && !c.Identity && c.Generated == nil
 }
 
@@ -129,7 +130,7 @@ func fillable(c *schema.Column) bool {
 // change is none of this kind.
 func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engine.Step {
 	key := a.From.Key()
-	if len(key) == 0 || a.From.Unkeyed() || !schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
+	if len(key) == 0 || a.From.Unkeyed() || !sqlschema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
 		return nil
 	}
 	for column, s := range a.Back {
@@ -143,7 +144,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	bare, ready := a.From.Clone(), a.From.Clone() // with the new columns; with their defaults
 	for _, g := range a.To.Triggers {             // a bridge stands before anything is filled
 		if g.Purpose == schema.ForBridge &&
-			!slices.ContainsFunc(a.From.Triggers, func(o *schema.Trigger) bool { return o.Purpose == g.Purpose }) {
+			!slices.ContainsFunc(a.From.Triggers, func(o *sqlschema.Trigger) bool { return o.Purpose == g.Purpose }) {
 			bare.Triggers, ready.Triggers = append(bare.Triggers, g), append(ready.Triggers, g)
 		}
 	}
@@ -154,13 +155,13 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 		src, ok := a.Forward[c.Name]
 		switch {
 		case old == nil && (ok || fillable(c)):
-			n := &schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation}
+			n := &sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation}
 			d := *n
 			switch {
 			case c.Generated != nil || c.Identity || ok && (src.SQL == "" || src.Kept != "" || src.NullsIn != ""):
 				return nil
 			case src.Literal:
-				n.Default, n.NotNull = &schema.SQL{Text: src.SQL}, c.NotNull
+				n.Default, n.NotNull = &sqlschema.SQL{Text: src.SQL}, c.NotNull
 				d = *n
 			default:
 				if d.Default = c.Default; !ok {
@@ -169,7 +170,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 				fills = append(fills, fill{c.Name, src.SQL})
 			}
 			bare.Columns, ready.Columns = append(bare.Columns, n), append(ready.Columns, &d)
-		case ok && (src.Fill == "" || src.Converts || !schema.SameForm(old.SQLType, c.SQLType) || old.Collation != c.Collation):
+		case ok && (src.Fill == "" || src.Converts || !sqlschema.SameForm(old.SQLType, c.SQLType) || old.Collation != c.Collation):
 			return nil
 		case ok:
 			fills = append(fills, fill{c.Name, src.Fill})
@@ -183,7 +184,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	}
 	var out []engine.Step
 	again := map[string]engine.Step{}
-	between := func(from, to *schema.Table) bool {
+	between := func(from, to *sqlschema.Table) bool {
 		forward, back := changes(from, to, nil, true), changes(to, from, nil, true)
 		ways, ok := paired(forward, back)
 		if !ok {
@@ -274,7 +275,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	for _, name := range a.Lost {
 		c := a.From.Column(name)
 		bared.Columns = append(bared.Columns,
-			&schema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
+			&sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
 	}
 	for _, name := range a.Lost {
 		rename := func(from, to string) []string {
@@ -298,14 +299,14 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 
 // letFill takes what stands on a column and goes with the change out of the table in
 // which the column is filled.
-func letFill(t, to *schema.Table, column string) {
-	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *schema.Index) bool {
-		return x.Unique && slices.Contains(schema.Names(x.Parts), column) && !slices.ContainsFunc(to.Indexes,
-			func(o *schema.Index) bool { return schema.SameIndex(o, x) && o.Constraint == x.Constraint })
+func letFill(t, to *sqlschema.Table, column string) {
+	t.Indexes = slices.DeleteFunc(t.Indexes, func(x *sqlschema.Index) bool {
+		return x.Unique && slices.Contains(sqlschema.Names(x.Parts), column) && !slices.ContainsFunc(to.Indexes,
+			func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint })
 	})
-	t.Checks = slices.DeleteFunc(t.Checks, func(k *schema.Check) bool {
+	t.Checks = slices.DeleteFunc(t.Checks, func(k *sqlschema.Check) bool {
 		return mentions(k.SQL.Text, column) &&
-			!slices.ContainsFunc(to.Checks, func(o *schema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+			!slices.ContainsFunc(to.Checks, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
 	})
 }
 
@@ -313,7 +314,7 @@ func letFill(t, to *schema.Table, column string) {
 // another name.
 func keepsInPlace(a engine.Alteration) bool {
 	if len(a.Lost) == 0 || a.NoKeep || a.Keep == "" || a.Aside == "" || a.From.Unkeyed() ||
-		!schema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
+		!sqlschema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
 		return false
 	}
 	return !slices.ContainsFunc(a.Lost, func(name string) bool {
@@ -327,7 +328,7 @@ func keepsInPlace(a engine.Alteration) bool {
 func asideName(a engine.Alteration, column string) string { return schema.Cut(a.Aside + column) }
 
 // orElse is what rows are given that came while a column was not there; "": nothing.
-func orElse(c *schema.Column, s engine.Source) string {
+func orElse(c *sqlschema.Column, s engine.Source) string {
 	if c.NotNull && c.Default != nil {
 		return c.Default.Text
 	}
@@ -357,7 +358,7 @@ func goingTitle(table string, o op, coming string, i, n int) string {
 	case o.check != nil:
 		what = "check " + o.check.Name
 	case o.index != nil:
-		what = indexTitle(&schema.Table{Name: table}, o.index)
+		what = indexTitle(&sqlschema.Table{Name: table}, o.index)
 	default:
 		what = fmt.Sprintf("%s.%s", table, o.column.Name)
 	}
@@ -371,7 +372,7 @@ func goingTitle(table string, o op, coming string, i, n int) string {
 }
 
 // ReferenceInUse gives the steps that make a reference while its tables are used.
-func (Engine) ReferenceInUse(t *schema.Table, k *schema.ForeignKey) []engine.Step {
+func (Engine) ReferenceInUse(t *sqlschema.Table, k *sqlschema.ForeignKey) []engine.Step {
 	c := *k
 	c.NotValid = true
 	title := fmt.Sprintf("%s references %s", t.Name, k.Table)

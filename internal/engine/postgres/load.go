@@ -15,6 +15,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // selected is a query for the columns that rows are loaded into.
@@ -81,7 +82,7 @@ func (d *database) Load(ctx context.Context, r engine.TableRows) error {
 }
 
 // typed gives a value as a literal of a column's type.
-func typed(v any, c *schema.Column) string {
+func typed(v any, c *sqlschema.Column) string {
 	if c == nil {
 		return cellSQL(v)
 	}
@@ -89,7 +90,7 @@ func typed(v any, c *schema.Column) string {
 }
 
 // storedType is the type of a column, also where it is declared alone.
-func storedType(c *schema.Column) string {
+func storedType(c *sqlschema.Column) string {
 	if c.SQLType != "" {
 		return c.SQLType
 	}
@@ -154,7 +155,7 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 }
 
 // plainText is a value that was read as text, in the form in which seeds have it.
-func plainText(s string, c *schema.Column) any {
+func plainText(s string, c *sqlschema.Column) any {
 	if c == nil {
 		return s
 	}
@@ -267,7 +268,7 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 }
 
 // NextNumber is the number that the next row gets.
-func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
+func (d *database) NextNumber(ctx context.Context, t *sqlschema.Table) (int64, error) {
 	key := t.Key()[0]
 	rows, err := d.Select(
 		ctx,
@@ -285,7 +286,7 @@ func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, erro
 }
 
 // Reserve lets nobody else get the numbers up to last.
-func (d *database) Reserve(ctx context.Context, t *schema.Table, last int64) error {
+func (d *database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) error {
 	key := t.Key()[0]
 	_, err := d.Select(ctx,
 		"SELECT setval(s, greatest(?::bigint, coalesce(pg_sequence_last_value(s::regclass), 1))) FROM pg_get_serial_sequence(?, ?) AS s",

@@ -11,6 +11,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 const (
@@ -18,9 +19,12 @@ const (
 	todaySQL = "(now() AT TIME ZONE 'UTC')::date"
 )
 
-// Lower fills the stored layer of a declared schema.
-func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
-	out := declared.Clone()
+// Lower gives what the database is to hold for a declared schema.
+func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
+	out := &sqlschema.Schema{}
+	for _, d := range declared.Tables {
+		out.Tables = append(out.Tables, lowering.Table(d))
+	}
 	var notices []engine.Notice
 	for _, t := range out.Tables { // a table's rows have a type of its name
 		for _, c := range t.Columns {
@@ -32,23 +36,23 @@ func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
 	for _, t := range out.Tables {
 		notices = append(notices, lowerTable(t)...)
 		for _, c := range t.Columns {
-			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Outside {
+			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Outside() {
 				out.Others = append(out.Others, enumType(c.Type.Enum, c.Type.Choices))
 			}
 		}
 	}
 	for _, t := range out.Tables {
-		if t.Children && !t.Outside {
-			if g := childrenTrigger(out, t); g != nil {
+		if t.Declared.Children && !t.Outside() {
+			if g := childrenTrigger(declared, t); g != nil {
 				t.Triggers = append(t.Triggers, g)
 			}
 		}
-		if t.Guard && !t.Outside {
+		if t.Declared.Guard && !t.Outside() {
 			t.Triggers = append(t.Triggers, guardTriggers(t)...)
 		}
-		if t.LiveView != "" && !t.Outside {
+		if t.Declared.LiveView != "" && !t.Outside() {
 			out.Views = append(out.Views,
-				&schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: viewKey}})
+				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
 		}
 	}
 	return out, notices
@@ -59,14 +63,13 @@ var lowering = &ddl.Lowering{
 	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s >= %[2]s AND %[1]s <= %[3]s",
 }
 
-func lowerTable(t *schema.Table) []engine.Notice {
+func lowerTable(t *sqlschema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
 		notices = append(notices,
 			engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
-	sql := lowering.Written
-	var checks []*schema.Check
+	var checks []*sqlschema.Check
 	for _, c := range t.Columns {
 		c.SQLType = typeName(c.Type)
 		if c.Identity {
@@ -77,7 +80,7 @@ func lowerTable(t *schema.Table) []engine.Notice {
 		}
 		if c.Generated != nil && !c.Generated.Stored {
 			notice(c.Name, "PostgreSQL keeps generated values in the row, stored or not")
-			c.Generated = &schema.Generated{SQL: c.Generated.SQL, Stored: true}
+			c.Generated = &sqlschema.Generated{SQL: c.Generated.SQL, Stored: true}
 		}
 		lowering.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
@@ -96,15 +99,12 @@ func lowerTable(t *schema.Table) []engine.Notice {
 		} else if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
 		}
-		if c.Nonblank {
+		if c.Declared.Nonblank {
 			check(schema.ForNonblank, compared(c, x)+` ~ '[^ \t\n\v\f\r]'`)
 		}
-		if c.Range != nil {
+		if c.Declared.Range != nil {
 			check(schema.ForRange, rangeCheck(c))
 		}
-	}
-	for _, k := range t.Checks {
-		k.SQL = sql(&k.SQL)
 	}
 	t.Checks = append(checks, t.Checks...)
 	for _, x := range t.Indexes {
@@ -113,16 +113,8 @@ func lowerTable(t *schema.Table) []engine.Notice {
 			x.Using = ""
 		}
 		x.Using = strings.ToLower(x.Using)
-		for i, p := range x.Parts {
-			if p.Expr != nil {
-				e := sql(p.Expr)
-				x.Parts[i].Expr = &e
-			}
+		for _, p := range x.Parts {
 			plain = plain && p.Expr == nil && p.Collation == "" && !p.Desc
-		}
-		if x.Where != nil {
-			w := sql(x.Where)
-			x.Where = &w
 		}
 		x.Constraint = plain
 	}
@@ -160,7 +152,7 @@ func typeName(t schema.Type) string {
 	return string(t.Kind)
 }
 
-func choiceCheck(c *schema.Column) string {
+func choiceCheck(c *sqlschema.Column) string {
 	values := make([]string, len(c.Type.Choices))
 	for i, v := range c.Type.Choices {
 		values[i] = literal(v)
@@ -168,7 +160,7 @@ func choiceCheck(c *schema.Column) string {
 	return quote(c.Name) + " IN (" + strings.Join(values, ", ") + ")"
 }
 
-func rangeCheck(c *schema.Column) string {
+func rangeCheck(c *sqlschema.Column) string {
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
 		if v.Kind == schema.NumberValue &&
@@ -220,34 +212,34 @@ func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return va
 
 // triggerName is the name of a trigger of ours. Triggers run in the order of their
 // names: ours last, so that they see what others made of the row.
-func triggerName(t *schema.Table, c *schema.Column, p schema.Purpose) string {
+func triggerName(t *sqlschema.Table, c *sqlschema.Column, p schema.Purpose) string {
 	return schema.Cut("zz_" + schema.ConstraintName(t.Name, []string{c.Name}, string(p)))
 }
 
-func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+func stampTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (NOT old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_stamped(%s)",
 		quote(name), quote(t.Name), x, x, literal(c.Name))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
+	return &sqlschema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
 }
 
-func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+func immutableTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND %s IS DISTINCT FROM %s)\n    EXECUTE FUNCTION erbario_immutable(%s)",
 		quote(name), quote(t.Name), x, compared(c, "old."+x), compared(c, "new."+x), literal(c.Name))
-	return &schema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
+	return &sqlschema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
 
 // liveView is the view of the rows that are not deleted. It names its columns, so
 // that one added by hand does not come into it.
-func liveView(t *schema.Table) string {
+func liveView(name string, t *sqlschema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
 		names = append(names, quote(c.Name))
 	}
-	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView),
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(name),
 		strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
 }
 
@@ -261,11 +253,11 @@ func childrenFunction(table string) string { return schema.Cut("erbario_children
 // childrenTrigger marks the rows that refer to a row as deleted together with it,
 // and brings those back that went at the same moment. Their own triggers do the
 // same for the rows that refer to them. nil: nothing can be reached.
-func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
+func childrenTrigger(declared *schema.Schema, t *sqlschema.Table) *sqlschema.Trigger {
 	x := quote(t.SoftDelete)
 	var body strings.Builder
 	body.WriteString("\nBEGIN\n    IF " + quietly + " THEN\n        RETURN NULL;\n    END IF;\n")
-	list := schema.Children(s, t)
+	list := schema.Children(declared, t.Declared)
 	if len(list) == 0 {
 		return nil
 	}
@@ -283,7 +275,7 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	trigger := fmt.Sprintf(
 		"CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION %s()",
 		quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
-	return &schema.Trigger{
+	return &sqlschema.Trigger{
 		Name:    name,
 		Column:  t.SoftDelete,
 		Purpose: schema.ForChildren,
@@ -294,16 +286,16 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 // guardTriggers let no row go permanently that is not marked as deleted, and the table not be
 // emptied while there is one; with a role, they keep both, and the marks, for its members.
 // Who owns the table could drop them: for Erbario at work in such hands they keep still.
-func guardTriggers(t *schema.Table) []*schema.Trigger {
+func guardTriggers(t *sqlschema.Table) []*sqlschema.Trigger {
 	x := quote(t.SoftDelete)
 	var body, all strings.Builder
 	still := "\nBEGIN\n    IF " + quietly + " AND pg_has_role(session_user, (SELECT relowner FROM pg_class WHERE oid = TG_RELID), 'USAGE') THEN\n        IF TG_OP = 'DELETE' THEN\n            RETURN OLD;\n        END IF;\n        RETURN NEW;\n    END IF;\n"
 	body.WriteString(still)
-	member := fmt.Sprintf("pg_has_role(session_user, %s, 'MEMBER')", literal(t.GuardRole))
-	if t.GuardRole != "" {
+	member := fmt.Sprintf("pg_has_role(session_user, %s, 'MEMBER')", literal(t.Declared.GuardRole))
+	if t.Declared.GuardRole != "" {
 		fmt.Fprintf(&body,
 			"    IF TG_OP = 'UPDATE' THEN\n        IF OLD.%s IS NOT NULL AND NEW.%s IS NULL AND NOT %s THEN\n            RAISE insufficient_privilege USING MESSAGE = %s;\n        END IF;\n        RETURN NEW;\n    END IF;\n",
-			x, x, member, literal(engine.GuardMarkWords(t.Name, t.GuardRole)))
+			x, x, member, literal(engine.GuardMarkWords(t.Name, t.Declared.GuardRole)))
 	}
 	fmt.Fprintf(&body,
 		"    IF OLD.%s IS NULL THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n", x,
@@ -312,22 +304,22 @@ func guardTriggers(t *schema.Table) []*schema.Trigger {
 		"\nBEGIN\n    IF EXISTS (SELECT FROM %s WHERE %s IS NULL) THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n",
 		quote(t.Name), x, literal(engine.GuardWords(t.Name)))
 	event := "DELETE"
-	if t.GuardRole != "" {
+	if t.Declared.GuardRole != "" {
 		event = "DELETE OR UPDATE OF " + x
 		for _, b := range []*strings.Builder{&body, &all} {
 			fmt.Fprintf(b,
 				"    IF NOT %s THEN\n        RAISE insufficient_privilege USING MESSAGE = %s;\n    END IF;\n", member,
-				literal(engine.GuardRoleWords(t.Name, t.GuardRole)))
+				literal(engine.GuardRoleWords(t.Name, t.Declared.GuardRole)))
 		}
 	}
 	body.WriteString("    RETURN OLD;\nEND\n")
 	all.WriteString("    RETURN NULL;\nEND\n")
-	make := func(p schema.Purpose, prefix, when, body string) *schema.Trigger {
+	make := func(p schema.Purpose, prefix, when, body string) *sqlschema.Trigger {
 		name, function := triggerName(t, t.Column(t.SoftDelete), p), schema.Cut(prefix+t.Name)
 		trigger := fmt.Sprintf("CREATE TRIGGER %s %s\n    EXECUTE FUNCTION %s()", quote(name), when, quote(function))
-		return &schema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: withFunction(function, trigger, body)}
+		return &sqlschema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: withFunction(function, trigger, body)}
 	}
-	return []*schema.Trigger{
+	return []*sqlschema.Trigger{
 		make(schema.ForGuard, "erbario_guard_", fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quote(t.Name)),
 			body.String()),
 		make(schema.ForGuardAll, "erbario_guard_all_",
@@ -336,7 +328,7 @@ func guardTriggers(t *schema.Table) []*schema.Trigger {
 }
 
 // unguarded are statements that delete rows of a table past its guard.
-func unguarded(t *schema.Table, sql ...string) []string {
+func unguarded(t *sqlschema.Table, sql ...string) []string {
 	if !t.Guarded() {
 		return sql
 	}
@@ -344,12 +336,12 @@ func unguarded(t *schema.Table, sql ...string) []string {
 }
 
 // Unguarded gives statements that delete rows of a table past its guard, for its owner.
-func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguarded(t, sql...) }
+func (Engine) Unguarded(t *sqlschema.Table, sql ...string) []string { return unguarded(t, sql...) }
 
 // withFunction is a trigger with the function that stands for it alone: it names
 // tables, and so is pinned to where they are. That of a bridge runs with the rights of
 // whoever migrates, since the application may have none to what it reads.
-func withFunction(function, trigger, body string) schema.SQL {
+func withFunction(function, trigger, body string) sqlschema.SQL {
 	rights := ""
 	if strings.HasPrefix(function, "erbario_bridge_") {
 		rights = "SECURITY DEFINER "
@@ -357,7 +349,7 @@ func withFunction(function, trigger, body string) schema.SQL {
 	head := fmt.Sprintf(
 		"CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql %sSET search_path FROM CURRENT AS $erbario$%s$erbario$",
 		quote(function), rights, body)
-	return schema.SQL{Text: head + ";\n" + trigger, Canon: func(text string) string {
+	return sqlschema.SQL{Text: head + ";\n" + trigger, Canon: func(text string) string {
 		f, g, _ := strings.Cut(text, "$erbario$;\n")
 		_, f, _ = strings.Cut(f, "$erbario$")
 		return canon(g) + "\n" + strings.Join(strings.Fields(f), " ")
@@ -365,7 +357,7 @@ func withFunction(function, trigger, body string) schema.SQL {
 }
 
 // Trigger gives the statements that make a trigger and those that drop it.
-func (Engine) Trigger(t *schema.Table, g *schema.Trigger) (create, drop []string) {
+func (Engine) Trigger(t *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string) {
 	drop = []string{"DROP TRIGGER " + quote(g.Name) + " ON " + quote(t.Name)}
 	if !g.WithFunction() {
 		return []string{g.SQL.Text}, drop

@@ -6,11 +6,11 @@ import (
 	"fmt"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Create gives the step for a new table.
-func (Engine) Create(t *schema.Table) engine.Step {
+func (Engine) Create(t *sqlschema.Table) engine.Step {
 	return engine.Step{
 		Title:     "create " + t.Name,
 		Apply:     tableStatements(t),
@@ -20,18 +20,18 @@ func (Engine) Create(t *schema.Table) engine.Step {
 }
 
 // AddReference gives the statement that makes a reference.
-func (Engine) AddReference(t *schema.Table, k *schema.ForeignKey) []string {
+func (Engine) AddReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string {
 	return []string{alterTable(t.Name) + "ADD " + named(k.Name) + foreignKey(k)}
 }
 
 // DropReference gives the statement that drops a reference.
-func (Engine) DropReference(t *schema.Table, k *schema.ForeignKey) []string {
+func (Engine) DropReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string {
 	return []string{alterTable(t.Name) + "DROP CONSTRAINT " + quote(k.Name)}
 }
 
 // Rename gives the step that renames a table, or a column of one; the server's own
 // references follow.
-func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step, *schema.Schema) {
+func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.Step, *sqlschema.Schema) {
 	title, start := fmt.Sprintf("rename %s to %s", table,
 		to), func(name string) string { return alterTable(name) + "RENAME " }
 	apply, undo := start(table)+"TO "+quote(to), start(to)+"TO "+quote(table)

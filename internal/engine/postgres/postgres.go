@@ -11,7 +11,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Engine is PostgreSQL, on the server of a URL where there is one.
@@ -84,7 +84,7 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
 )`
 
 // DropAll gives the statements that drop everything, but for extensions.
-func (Engine) DropAll(s *schema.Schema) []string {
+func (Engine) DropAll(s *sqlschema.Schema) []string {
 	var out []string
 	for _, v := range s.Views {
 		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name)+" CASCADE")

@@ -11,7 +11,7 @@ import (
 	"strconv"
 	"strings"
 
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // notExtension is the condition that an object belongs to no extension, and came with no
@@ -96,7 +96,7 @@ func operatorName(number string) string {
 // dated is something with the number that tells when it was created.
 type dated struct {
 	oid   int
-	other *schema.Other
+	other *sqlschema.Other
 }
 
 // options are the options of a CREATE statement, but for those without a value.
@@ -115,7 +115,7 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 	var out []dated
 	add := func(oid, kind, name string, list ...string) {
 		n, _ := strconv.Atoi(oid)
-		out = append(out, dated{n, &schema.Other{Kind: kind, Name: name, Make: list}})
+		out = append(out, dated{n, &sqlschema.Other{Kind: kind, Name: name, Make: list}})
 	}
 	said := func(text string) string {
 		if text == "" {
@@ -200,8 +200,8 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 }
 
 // elsewhere reads what schemas hold, and those that they need in turn.
-func (d *database) elsewhere(ctx context.Context, todo []string) ([]*schema.Other, error) {
-	var out []*schema.Other
+func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.Other, error) {
+	var out []*sqlschema.Other
 	var seen []string
 	for len(todo) > 0 {
 		name := todo[0]
@@ -217,11 +217,11 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*schema.Othe
 		}
 		todo = append(todo, r.needs...)
 		out = append(out,
-			&schema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
+			&sqlschema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
 		for _, c := range (Engine{}).CreateAll(r.s) {
 			if c.Kind != "" && c.Kind != "extension" {
 				in := "SELECT pg_catalog.set_config('search_path', " + literal(quote(name)) + ", true); "
-				out = append(out, &schema.Other{Kind: c.Kind, Name: name + "." + c.Name, Make: []string{in + c.SQL}})
+				out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name, Make: []string{in + c.SQL}})
 			}
 		}
 	}

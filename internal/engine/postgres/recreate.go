@@ -10,12 +10,13 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // CreateAll gives what makes an empty database hold the same as s. Bodies of functions are
 // not checked while it runs, and what tables ask of a function comes after both, since
 // functions may take and give the rows of tables.
-func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
+func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var tables, keys, rest, late []engine.Creation
 	add := func(to *[]engine.Creation, kind, name string, list ...string) {
 		for _, sql := range list {
@@ -30,7 +31,7 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 		}
 		add(to, cmp.Or(o.Kind, "owner of"), o.Name, o.Make...)
 	}
-	calls := func(x *schema.SQL) bool { return x != nil && callsOthers(s, x.Text) }
+	calls := func(x *sqlschema.SQL) bool { return x != nil && callsOthers(s, x.Text) }
 	for _, t := range s.Tables {
 		if t.Options.Foreign { // its rows are another's
 			continue
@@ -45,7 +46,7 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 				c.Default = nil
 			}
 		}
-		alone.Checks = slices.DeleteFunc(alone.Checks, func(k *schema.Check) bool {
+		alone.Checks = slices.DeleteFunc(alone.Checks, func(k *sqlschema.Check) bool {
 			if k.NotValid || !calls(&k.SQL) {
 				return false
 			}
@@ -65,11 +66,11 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 		}
 		alone.Indexes = nil
 		add(&rest, "part of", t.Name, dependents(alone)...)
-		if slices.ContainsFunc(t.Triggers, func(g *schema.Trigger) bool { return g.Purpose == schema.ForBridge }) {
+		if slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForBridge }) {
 			add(&tables, "table", "erbario_former", formerTable, notedFunction) // the bridge notes there
 		}
 	}
-	for _, v := range schema.ViewsInOrder(s.Views, mentions) {
+	for _, v := range sqlschema.ViewsInOrder(s.Views, mentions) {
 		add(&rest, "view", v.Name, v.SQL.Text)
 	}
 	for _, t := range s.Tables {
@@ -87,11 +88,11 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 }
 
 // callsOthers tells whether an expression may call a function that nobody declared.
-func callsOthers(s *schema.Schema, text string) bool {
+func callsOthers(s *sqlschema.Schema, text string) bool {
 	if !strings.Contains(text, "(") {
 		return false
 	}
-	return slices.ContainsFunc(s.Others, func(o *schema.Other) bool {
+	return slices.ContainsFunc(s.Others, func(o *sqlschema.Other) bool {
 		name, _, _ := strings.Cut(o.Name, "(")
 		return o.Kind == "function" && mentions(text, name)
 	})

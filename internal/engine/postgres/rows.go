@@ -8,7 +8,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var rowWords = &ddl.RowWords{
@@ -25,7 +25,7 @@ var rowWords = &ddl.RowWords{
 		return []string{fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s",
 			quote(r.Keep), strings.Join(kept, ", "), quote(r.Table.Name), where)}
 	},
-	Quiet: func(_ *schema.Table, updates []string) []string { return quiet(updates) },
+	Quiet: func(_ *sqlschema.Table, updates []string) []string { return quiet(updates) },
 	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {
 		told := func(alias string) func(string) string {
 			return func(c string) string { return compared(r.Table.Column(c), engine.Aliased(quote, alias)(c)) }

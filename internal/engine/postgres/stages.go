@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	numbers "erbario/internal/words"
 )
 
@@ -53,7 +54,7 @@ const bridgePrefix = "zy_"
 func bridgeFunction(table string) string { return schema.Cut("erbario_bridge_" + table) }
 
 // SyncTriggers gives the trigger that completes what is written.
-func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigger {
+func (stages) SyncTriggers(t *sqlschema.Table, spans []engine.Span) []*sqlschema.Trigger {
 	var vars, body strings.Builder
 	noted := "PERFORM erbario_noted(" + literal(t.Name) + ");"
 	row := "FROM (SELECT NEW.*) AS " + quote(t.Name)
@@ -72,8 +73,8 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
 			fmt.Fprintf(&body, "    %s := %s;\n", now, there)
 			continue
 		}
-		was := func(c *schema.Column) string { return "OLD." + quote(c.Name) }
-		none := func(c *schema.Column) string {
+		was := func(c *sqlschema.Column) string { return "OLD." + quote(c.Name) }
+		none := func(c *sqlschema.Column) string {
 			if c.Default == nil {
 				return "NULL"
 			}
@@ -126,16 +127,16 @@ func (stages) SyncTriggers(t *schema.Table, spans []engine.Span) []*schema.Trigg
 	name := schema.Cut(bridgePrefix + t.Name + "_" + string(schema.ForBridge))
 	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()",
 		quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
-	return []*schema.Trigger{
+	return []*sqlschema.Trigger{
 		{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)},
 	}
 }
 
 // FollowTriggers gives nothing: the second half is one transaction.
-func (stages) FollowTriggers(*schema.Table, []engine.Following) []*schema.Trigger { return nil }
+func (stages) FollowTriggers(*sqlschema.Table, []engine.Following) []*sqlschema.Trigger { return nil }
 
 // LiveView is the view of the rows that are not deleted.
-func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
+func (stages) LiveView(name string, t *sqlschema.Table, without ...string) *sqlschema.View {
 	shown := t.Clone()
 	shown.Columns = nil
 	for _, c := range t.Columns {
@@ -143,7 +144,7 @@ func (stages) LiveView(t *schema.Table, without ...string) *schema.View {
 			shown.Columns = append(shown.Columns, c)
 		}
 	}
-	return &schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(shown), Canon: viewKey}}
+	return &sqlschema.View{Name: name, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(name, shown), Canon: viewKey}}
 }
 
 // Begin notes the change itself, where there are rows that somebody wrote.
@@ -197,4 +198,4 @@ func (stages) Guarded(c engine.Conversion, column, sqlType string) string {
 func (stages) Differ(a, b string) string { return a + " IS DISTINCT FROM " + b }
 
 // Random tells whether a default is another one each time it is asked for.
-func (stages) Random(c *schema.Column) bool { return rewrites(c) }
+func (stages) Random(c *sqlschema.Column) bool { return rewrites(c) }

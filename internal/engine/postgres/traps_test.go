@@ -23,6 +23,7 @@ import (
 	"erbario/internal/engine/postgres"
 	"erbario/internal/engines"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
 )
 
@@ -197,7 +198,7 @@ func TestExpressionsAreTheSame(t *testing.T) {
 		"- n < 4", "code LIKE 'a%'", "CASE WHEN n > 0 THEN w > 0 ELSE true END", "n IN (1, 2, 3)", "f <> 13",
 		"f BETWEEN 3 AND 4", "s <= -7",
 	}
-	build := func(expr func(i int) string) *schema.Schema {
+	build := func(expr func(i int) string) *sqlschema.Schema {
 		scratch, err := e.Scratch(ctx)
 		require.NoError(t, err)
 		defer scratch.Close()
@@ -211,8 +212,8 @@ func TestExpressionsAreTheSame(t *testing.T) {
 		return s
 	}
 	first := build(func(i int) string { return checks[i] })
-	sort := func(s *schema.Schema) []*schema.Check {
-		slices.SortFunc(s.Table("t").Checks, func(a, b *schema.Check) int { return strings.Compare(a.Name, b.Name) })
+	sort := func(s *sqlschema.Schema) []*sqlschema.Check {
+		slices.SortFunc(s.Table("t").Checks, func(a, b *sqlschema.Check) int { return strings.Compare(a.Name, b.Name) })
 		return s.Table("t").Checks
 	}
 	stored := sort(first)
@@ -302,7 +303,7 @@ func TestOneOfEverything(t *testing.T) {
 	made, err := again.Inspect(ctx)
 	require.NoError(t, err)
 	for _, name := range []string{"parted_26", "heir"} { // a part's rows are another's: it is left alone
-		live.Tables = slices.DeleteFunc(live.Tables, func(x *schema.Table) bool { return x.Name == name })
+		live.Tables = slices.DeleteFunc(live.Tables, func(x *sqlschema.Table) bool { return x.Name == name })
 	}
 	assert.Empty(t, diff.Schemas(live, made))
 	assert.Empty(t, diff.Schemas(made, live))
@@ -393,7 +394,7 @@ func TestHalfBuiltIndex(t *testing.T) {
 	assert.True(t, s.Tables[0].Indexes[0].Invalid)
 	whole := *s.Tables[0].Indexes[0]
 	whole.Invalid = false
-	assert.False(t, schema.SameIndex(&whole, s.Tables[0].Indexes[0]))
+	assert.False(t, sqlschema.SameIndex(&whole, s.Tables[0].Indexes[0]))
 	done, err := db.(engine.Resumer).StatementsDone(ctx, []string{make}, "")
 	require.NoError(t, err)
 	assert.Zero(t, done)
@@ -538,7 +539,7 @@ func TestCopy(t *testing.T) {
 	// A type that only its own text form tells goes as text.
 	exec1(t, db, "CREATE TYPE mood AS ENUM ('fresh', 'dry')", "CREATE TABLE v (feel mood, tags text[], n integer)")
 	require.NoError(t, db.Load(ctx, engine.TableRows{
-		Table:   &schema.Table{Name: "v"},
+		Table:   &sqlschema.Table{Name: "v"},
 		Columns: []string{"feel", "tags", "n"},
 		Cells:   []any{"dry", "{a,b}", int64(3), nil, nil, nil},
 	}))

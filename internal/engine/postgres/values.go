@@ -9,11 +9,12 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/preconditions"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // rewrites tells whether adding a column writes every row again: its value is another
 // for each.
-func rewrites(c *schema.Column) bool {
+func rewrites(c *sqlschema.Column) bool {
 	if c.Identity || c.Generated != nil {
 		return true
 	}
@@ -28,13 +29,13 @@ func (a *alteration) values() {
 	var set, sql []string
 	where := ""
 	n := 0
-	target := func(c *schema.Column) string {
+	target := func(c *sqlschema.Column) string {
 		if a.anew[c.Name] {
 			return quote(newName(c.Name))
 		}
 		return quote(c.Name)
 	}
-	worked := func(c *schema.Column) (engine.Source, bool) { // out from the old row
+	worked := func(c *sqlschema.Column) (engine.Source, bool) { // out from the old row
 		s, ok := a.sources[c.Name]
 		anew := a.anew[c.Name]
 		return s, ok && c.Generated == nil && s.Kept == "" && (s.NullsIn == "" || anew) && !s.Unconvertible &&
@@ -157,7 +158,7 @@ func (a *alteration) types() {
 	}
 	for _, c := range a.to.Columns {
 		old := a.from.Column(c.Name)
-		if old == nil || a.touched[c.Name] || c.Generated != nil || schema.SameSQL(old.Default, c.Default) {
+		if old == nil || a.touched[c.Name] || c.Generated != nil || sqlschema.SameSQL(old.Default, c.Default) {
 			continue
 		}
 		s := table + "ALTER COLUMN " + quote(c.Name)
@@ -185,15 +186,15 @@ var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string, c *schema.Column) string {
+	Differs: func(a, b string, c *sqlschema.Column) string {
 		return compared(c, a) + " IS DISTINCT FROM " + compared(c, b)
 	},
-	Typed: func(sql string, c *schema.Column) string { // without its length: nothing is cut or rounded
+	Typed: func(sql string, c *sqlschema.Column) string { // without its length: nothing is cut or rounded
 		typ, _, _ := strings.Cut(c.SQLType, "(")
 		return "CAST(" + sql + " AS " + typ + ")"
 	},
-	RowName: func(*schema.Table) string { return "ctid" },
-	Given:   func(_ *schema.Table, c *schema.Column) bool { return c.Identity },
+	RowName: func(*sqlschema.Table) string { return "ctid" },
+	Given:   func(_ *sqlschema.Table, c *sqlschema.Column) bool { return c.Identity },
 	Tokens: func(sql string) []string {
 		var out []string
 		for _, t := range tokens(sql) {
@@ -203,7 +204,7 @@ var dialect = preconditions.Dialect{
 		}
 		return out
 	},
-	Group: func(p schema.Part) string {
+	Group: func(p sqlschema.Part) string {
 		if p.Collation == ignoringCase {
 			return "pg_catalog.lower(" + quote(p.Column) + ")"
 		}
@@ -213,7 +214,7 @@ var dialect = preconditions.Dialect{
 
 // sourceSQL is the expression over the old row that gives a column its value; false
 // where the column's default is to do it.
-func sourceSQL(from *schema.Table, c *schema.Column, table string, sources map[string]engine.Source) (string, bool) {
+func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources map[string]engine.Source) (string, bool) {
 	src, ok := sources[c.Name]
 	if !ok {
 		if o := from.Column(c.Name); o != nil {

@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // quote gives a name as SQL: bare where it can stand so, else in double quotes.
@@ -92,7 +93,7 @@ func named(name string) string {
 
 // createTable gives the statement that makes the table with another name or its
 // own, without what stands beside it.
-func createTable(t *schema.Table, name string) string {
+func createTable(t *sqlschema.Table, name string) string {
 	var items []string
 	inline := inlineKey(t)
 	for _, c := range t.Columns {
@@ -136,7 +137,7 @@ func createTable(t *schema.Table, name string) string {
 
 // inlineKey is the column with which the primary key can stand: the server then
 // gives it the name that it has.
-func inlineKey(t *schema.Table) string {
+func inlineKey(t *sqlschema.Table) string {
 	pk := t.PrimaryKey
 	if pk == nil || len(pk.Columns) != 1 || pk.Options != "" || pk.Name != t.Name+"_pkey" ||
 		len(pk.Name) > schema.NameLimit {
@@ -146,7 +147,7 @@ func inlineKey(t *schema.Table) string {
 }
 
 // columnDefinition gives a column with what stands with it.
-func columnDefinition(c *schema.Column) string {
+func columnDefinition(c *sqlschema.Column) string {
 	s := quote(c.Name) + " " + c.SQLType
 	if c.Collation != "" {
 		s += " COLLATE " + c.Collation
@@ -166,7 +167,7 @@ func columnDefinition(c *schema.Column) string {
 	return s
 }
 
-func identityKind(c *schema.Column) string {
+func identityKind(c *sqlschema.Column) string {
 	if c.IdentityAlways {
 		return "ALWAYS"
 	}
@@ -187,7 +188,7 @@ func defaultSQL(text string) string {
 	return "(" + text + ")"
 }
 
-func checkDefinition(k *schema.Check) string {
+func checkDefinition(k *sqlschema.Check) string {
 	s := "CHECK (" + k.SQL.Text + ")"
 	if k.NoInherit {
 		s += " NO INHERIT"
@@ -202,7 +203,7 @@ func unvalidated(b bool) string {
 	return ""
 }
 
-func uniqueDefinition(x *schema.Index) string {
+func uniqueDefinition(x *sqlschema.Index) string {
 	s := "UNIQUE "
 	if x.NullsEqual {
 		s += "NULLS NOT DISTINCT "
@@ -211,7 +212,7 @@ func uniqueDefinition(x *schema.Index) string {
 }
 
 // foreignKey gives a reference as a constraint of its table.
-func foreignKey(k *schema.ForeignKey) string {
+func foreignKey(k *sqlschema.ForeignKey) string {
 	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + quote(k.Table)
 	if len(k.References) > 0 {
 		s += " (" + quoteAll(k.References) + ")"
@@ -234,7 +235,7 @@ func foreignKey(k *schema.ForeignKey) string {
 	return s + unvalidated(k.NotValid)
 }
 
-func partList(parts []schema.Part) string {
+func partList(parts []sqlschema.Part) string {
 	out := make([]string, len(parts))
 	for i, p := range parts {
 		out[i] = partSQL(p)
@@ -247,7 +248,7 @@ const ignoringCase = "ignoring case"
 
 // compared is a column as it is compared: as a text where the server has no operator of
 // its own for the type, and would take one that anybody made.
-func compared(c *schema.Column, x string) string {
+func compared(c *sqlschema.Column, x string) string {
 	if c == nil {
 		return x
 	}
@@ -261,7 +262,7 @@ func compared(c *schema.Column, x string) string {
 	return x
 }
 
-func partSQL(p schema.Part) string {
+func partSQL(p sqlschema.Part) string {
 	s := quote(p.Column)
 	switch {
 	case p.Expr != nil:
@@ -285,9 +286,9 @@ func partSQL(p schema.Part) string {
 }
 
 // createIndex gives the statement for an index that is no constraint.
-func createIndex(table string, x *schema.Index) string { return indexStatement(table, x, "") }
+func createIndex(table string, x *sqlschema.Index) string { return indexStatement(table, x, "") }
 
-func indexStatement(table string, x *schema.Index, how string) string {
+func indexStatement(table string, x *sqlschema.Index, how string) string {
 	s := "CREATE "
 	if x.Unique {
 		s += "UNIQUE "
@@ -314,7 +315,7 @@ func indexStatement(table string, x *schema.Index, how string) string {
 func alterTable(table string) string { return "ALTER TABLE " + quote(table) + " " }
 
 // dropIndex gives the statement that drops an index or the constraint that it is.
-func dropIndex(table string, x *schema.Index) string {
+func dropIndex(table string, x *sqlschema.Index) string {
 	if x.Constraint {
 		return alterTable(table) + "DROP CONSTRAINT " + quote(x.Name)
 	}
@@ -322,7 +323,7 @@ func dropIndex(table string, x *schema.Index) string {
 }
 
 // addIndex gives the statement that makes an index or the constraint that it is.
-func addIndex(table string, x *schema.Index) string {
+func addIndex(table string, x *sqlschema.Index) string {
 	if x.Constraint {
 		return alterTable(table) + "ADD " + named(x.Name) + uniqueDefinition(x)
 	}
@@ -330,7 +331,7 @@ func addIndex(table string, x *schema.Index) string {
 }
 
 // tableStatements make a table with its indexes, triggers and comments.
-func tableStatements(t *schema.Table) []string {
+func tableStatements(t *sqlschema.Table) []string {
 	out := []string{createTable(t, t.Name)}
 	out = append(out, dependents(t)...)
 	for _, g := range t.Triggers {
@@ -342,7 +343,7 @@ func tableStatements(t *schema.Table) []string {
 
 // dependents are the statements for what stands beside a table: its indexes, what was
 // not looked at, its comments.
-func dependents(t *schema.Table) []string {
+func dependents(t *sqlschema.Table) []string {
 	var out []string
 	for _, x := range t.Indexes {
 		if !x.Constraint {
@@ -384,7 +385,7 @@ func commentOn(table, column, comment string) string {
 }
 
 // SameValue is the condition that two values are the same to an index.
-func (Engine) SameValue(p schema.Part, c *schema.Column, a, b string) string {
+func (Engine) SameValue(p sqlschema.Part, c *sqlschema.Column, a, b string) string {
 	if p.Collation == ignoringCase {
 		return "pg_catalog.lower(" + a + ") = pg_catalog.lower(" + b + ")"
 	}

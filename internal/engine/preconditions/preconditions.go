@@ -11,30 +11,31 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Dialect is what an engine says otherwise than others.
 type Dialect struct {
 	Quote   func(name string) string
-	Tokens  func(sql string) []string                                                                                               // the names that SQL mentions
-	Source  func(from *schema.Table, c *schema.Column, oldName string, sources map[string]engine.Source) (sql string, fromRow bool) // the value of a column over an old row
-	Convert func(from, to *schema.Column) (engine.Conversion, bool)
-	Typed   func(sql string, c *schema.Column) string    // an expression that says its type
-	Differs func(a, b string, c *schema.Column) string   // the condition that two values differ, nulls being alike
-	RowName func(t *schema.Table) string                 // what tells the rows of a table without a key apart; "": nothing
-	Given   func(t *schema.Table, c *schema.Column) bool // the database gives the column a value by itself
-	Group   func(p schema.Part) string                   // a part of an index as it tells values apart
-	Many    string                                       // behind SELECT of a query that groups every row of a table; "": nothing
-	Only    func(c *schema.Column) bool                  // a generated column only tells which rows an index counts; nil: none does
+	Tokens  func(sql string) []string                                                                                                     // the names that SQL mentions
+	Source  func(from *sqlschema.Table, c *sqlschema.Column, oldName string, sources map[string]engine.Source) (sql string, fromRow bool) // the value of a column over an old row
+	Convert func(from, to *sqlschema.Column) (engine.Conversion, bool)
+	Typed   func(sql string, c *sqlschema.Column) string       // an expression that says its type
+	Differs func(a, b string, c *sqlschema.Column) string      // the condition that two values differ, nulls being alike
+	RowName func(t *sqlschema.Table) string                    // what tells the rows of a table without a key apart; "": nothing
+	Given   func(t *sqlschema.Table, c *sqlschema.Column) bool // the database gives the column a value by itself
+	Group   func(p sqlschema.Part) string                      // a part of an index as it tells values apart
+	Many    string                                             // behind SELECT of a query that groups every row of a table; "": nothing
+	Only    func(c *sqlschema.Column) bool                     // a generated column only tells which rows an index counts; nil: none does
 }
 
 // tells is whether a generated column that is part of an index stands for no other, but
 // tells which rows the index counts.
-func (d Dialect) tells(c *schema.Column) bool { return d.Only != nil && d.Only(c) }
+func (d Dialect) tells(c *sqlschema.Column) bool { return d.Only != nil && d.Only(c) }
 
 // Rows are what the rows of from must fulfil to become rows of to; only
 // tells which rows stay until then.
-func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, only string,
+func (d Dialect) Rows(from, to *sqlschema.Table, sources map[string]engine.Source, only string,
 	parent func(string) engine.Parent) []engine.Requirement {
 	p := projection{Dialect: d, from: from, to: to, sources: sources, only: only}
 	var out []engine.Requirement
@@ -50,7 +51,7 @@ func (d Dialect) Rows(from, to *schema.Table, sources map[string]engine.Source, 
 
 // ofColumn asks about the values of one column: those that do not convert, do not fit, would not
 // come back, or are missing.
-func (p projection) ofColumn(c *schema.Column) (out []engine.Requirement) {
+func (p projection) ofColumn(c *sqlschema.Column) (out []engine.Requirement) {
 	old := p.from.Column(c.Name)
 	if c.Generated != nil {
 		return nil
@@ -133,14 +134,14 @@ func (p projection) ofUniques() (out []engine.Requirement) {
 		if !x.Unique {
 			continue
 		}
-		names, parts := p.bases(schema.Names(x.Parts)), len(schema.Names(x.Parts))
-		same := slices.ContainsFunc(p.from.Indexes, func(o *schema.Index) bool { return schema.SameIndex(o, x) })
+		names, parts := p.bases(sqlschema.Names(x.Parts)), len(sqlschema.Names(x.Parts))
+		same := slices.ContainsFunc(p.from.Indexes, func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) })
 		null := slices.ContainsFunc(p.told(x),
 			func(n string) bool { c := p.to.Column(n); return c != nil && !p.sourced(c) && c.Default == nil })
-		implied := slices.ContainsFunc(p.from.Indexes, func(o *schema.Index) bool { // it was unique among more rows
+		implied := slices.ContainsFunc(p.from.Indexes, func(o *sqlschema.Index) bool { // it was unique among more rows
 			whole := o.Where == nil && (x.Where != nil || len(o.Parts) < len(x.Parts))
 			return o.Unique && whole && len(o.Parts) <= len(x.Parts) &&
-				slices.EqualFunc(o.Parts, x.Parts[:len(o.Parts)], schema.SamePart)
+				slices.EqualFunc(o.Parts, x.Parts[:len(o.Parts)], sqlschema.SamePart)
 		})
 		if (same || implied) && !p.concerned(names) || parts != len(x.Parts) || null {
 			continue
@@ -159,12 +160,12 @@ func (p projection) ofUniques() (out []engine.Requirement) {
 
 // ofKey asks about rows that a primary key would not tell apart.
 func (p projection) ofKey() (out []engine.Requirement) {
-	if names := p.to.Key(); len(names) > 0 && (!schema.SameKey(p.from.PrimaryKey, p.to.PrimaryKey) || p.concerned(names)) &&
+	if names := p.to.Key(); len(names) > 0 && (!sqlschema.SameKey(p.from.PrimaryKey, p.to.PrimaryKey) || p.concerned(names)) &&
 		p.allSourced(names) {
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row and cannot be its primary key",
 				p.to.Name, strings.Join(names, ", ")),
-			Query:   p.duplicates(&schema.Index{Parts: p.to.PrimaryKey.Columns}),
+			Query:   p.duplicates(&sqlschema.Index{Parts: p.to.PrimaryKey.Columns}),
 			Among:   p.from.Name,
 			Repeats: names,
 		})
@@ -175,7 +176,7 @@ func (p projection) ofKey() (out []engine.Requirement) {
 // ofReferences asks about rows that refer to nothing.
 func (p projection) ofReferences(parent func(string) engine.Parent) (out []engine.Requirement) {
 	for _, k := range p.to.ForeignKeys {
-		same := slices.ContainsFunc(p.from.ForeignKeys, func(o *schema.ForeignKey) bool {
+		same := slices.ContainsFunc(p.from.ForeignKeys, func(o *sqlschema.ForeignKey) bool {
 			return slices.Equal(o.Columns, k.Columns) && strings.EqualFold(o.Table, k.Table) &&
 				slices.Equal(o.References, k.References)
 		})
@@ -205,7 +206,7 @@ func (p projection) ofReferences(parent func(string) engine.Parent) (out []engin
 	return out
 }
 
-func checkSentence(t *schema.Table, k *schema.Check) string {
+func checkSentence(t *sqlschema.Table, k *sqlschema.Check) string {
 	switch k.Purpose {
 	case schema.ForType, schema.ForSoftDelete:
 		return fmt.Sprintf("{n} values of %s.%s do not fit %s", t.Name, k.Column, t.Column(k.Column).SQLType)
@@ -225,7 +226,7 @@ func checkSentence(t *schema.Table, k *schema.Check) string {
 // projection is the rows of from in the form of to.
 type projection struct {
 	Dialect
-	from, to *schema.Table
+	from, to *sqlschema.Table
 	sources  map[string]engine.Source
 	only     string // the rows that are asked about; empty: all
 }
@@ -240,7 +241,7 @@ func (p projection) rows() string {
 }
 
 // expr is the value of a column of to over a row of from.
-func (p projection) expr(c *schema.Column) string {
+func (p projection) expr(c *sqlschema.Column) string {
 	if e, ok := p.Source(p.from, c, p.from.Name, p.sources); ok {
 		src := p.sources[c.Name]
 		switch {
@@ -259,13 +260,13 @@ func (p projection) expr(c *schema.Column) string {
 
 // sourced tells whether the column's value comes from the old row, rather than
 // from its default.
-func (p projection) sourced(c *schema.Column) bool {
+func (p projection) sourced(c *sqlschema.Column) bool {
 	_, ok := p.Source(p.from, c, p.from.Name, p.sources)
 	return ok
 }
 
 // reworked tells whether a column that has values of its own in from is generated in to.
-func (p projection) reworked(c *schema.Column) bool {
+func (p projection) reworked(c *sqlschema.Column) bool {
 	return c.Generated != nil && p.from.Column(c.Name) != nil && p.from.Column(c.Name).Generated == nil
 }
 
@@ -274,7 +275,7 @@ func (p projection) reworked(c *schema.Column) bool {
 func (p projection) formed(others, columns []string) string {
 	seen := map[string]bool{}
 	var inner []string
-	var worked []*schema.Column
+	var worked []*sqlschema.Column
 	var add func(n string)
 	add = func(n string) {
 		if seen[n] {
@@ -324,7 +325,7 @@ func (p projection) allSourced(columns []string) bool {
 }
 
 // changed tells whether a column's values are not simply those it had.
-func (p projection) changed(c *schema.Column) bool {
+func (p projection) changed(c *sqlschema.Column) bool {
 	old := p.from.Column(c.Name)
 	if old == nil || !strings.EqualFold(old.SQLType, c.SQLType) {
 		return true
@@ -359,7 +360,7 @@ func (p projection) list(names []string) string {
 
 // unfit selects the rows whose value the new type of a column would refuse; ""
 // where it refuses none.
-func (p projection) unfit(c *schema.Column) (query, typ string) {
+func (p projection) unfit(c *sqlschema.Column) (query, typ string) {
 	old := p.from.Column(c.Name)
 	src, sourced := p.sources[c.Name]
 	if old == nil || strings.EqualFold(old.SQLType, c.SQLType) ||
@@ -405,9 +406,9 @@ func (p projection) bases(columns []string) []string {
 
 // told are the columns of an index as people know them: in the place of one that stands
 // for another, that; without one that only tells which rows count.
-func (p projection) told(x *schema.Index) []string {
+func (p projection) told(x *sqlschema.Index) []string {
 	var out []string
-	for _, n := range schema.Names(x.Parts) {
+	for _, n := range sqlschema.Names(x.Parts) {
 		if c := p.to.Column(n); c != nil && c.Generated != nil && c.Invisible {
 			if p.tells(c) {
 				continue
@@ -461,24 +462,24 @@ func (p projection) bareList(names []string) string {
 }
 
 // folded tells whether case does not count for a unique index.
-func (p projection) folded(x *schema.Index) bool {
-	return slices.ContainsFunc(x.Parts, func(part schema.Part) bool {
+func (p projection) folded(x *sqlschema.Index) bool {
+	return slices.ContainsFunc(x.Parts, func(part sqlschema.Part) bool {
 		c := p.to.Column(part.Column)
 		return part.Collation != "" || c != nil && c.Generated != nil && c.Invisible && !p.tells(c)
 	})
 }
 
 // duplicates selects the values of a unique index that more than one row has.
-func (p projection) duplicates(x *schema.Index) string {
-	used := p.bases(schema.Names(x.Parts))
-	hidden := func(n string) *schema.Column {
+func (p projection) duplicates(x *sqlschema.Index) string {
+	used := p.bases(sqlschema.Names(x.Parts))
+	hidden := func(n string) *sqlschema.Column {
 		if c := p.to.Column(n); c != nil && c.Generated != nil && c.Invisible {
 			return c
 		}
 		return nil
 	}
 	var where []string
-	for _, n := range schema.Names(x.Parts) {
+	for _, n := range sqlschema.Names(x.Parts) {
 		if c := hidden(n); c != nil {
 			where = append(where, "("+c.Generated.SQL.Text+") IS NOT NULL")
 			continue
@@ -520,7 +521,7 @@ func (p projection) duplicates(x *schema.Index) string {
 
 // lossy selects the rows whose value would not come back the same from a
 // conversion; "" where none can be.
-func (p projection) lossy(c *schema.Column) string {
+func (p projection) lossy(c *sqlschema.Column) string {
 	old := p.from.Column(c.Name)
 	src, sourced := p.sources[c.Name]
 	if old == nil || !sourced || !src.Converts {

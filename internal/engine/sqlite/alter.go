@@ -16,10 +16,11 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Create gives the step for a new table.
-func (Engine) Create(t *schema.Table) engine.Step {
+func (Engine) Create(t *sqlschema.Table) engine.Step {
 	return engine.Step{
 		Title:     "create " + t.Name,
 		Apply:     tableStatements(t),
@@ -30,7 +31,7 @@ func (Engine) Create(t *schema.Table) engine.Step {
 
 // Rename gives the step that renames a table, or a column of one; SQLite itself
 // rewrites all that refers to it.
-func (Engine) Rename(s *schema.Schema, table, column, to string) ([]engine.Step, *schema.Schema) {
+func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.Step, *sqlschema.Schema) {
 	if column != "" {
 		rename := func(a, b string) string {
 			return fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", quote(table), quote(a), quote(b))
@@ -175,7 +176,7 @@ type op struct {
 
 // inPlace gives the changes that make from to without a copy, in the order that
 // is the mirror of the way back. why says what cannot be done so; empty if all can.
-func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []op, why string) {
+func inPlace(from, to *sqlschema.Table, sources map[string]engine.Source) (list []op, why string) {
 	switch {
 	case len(sources) > 0:
 		names := slices.Sorted(maps.Keys(sources))
@@ -185,7 +186,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 		return nil, strings.Join(names, ", ") + " get values"
 	case from.Name != to.Name || from.Options != to.Options:
 		return nil, "the options of the table change"
-	case !schema.SameKey(from.PrimaryKey, to.PrimaryKey):
+	case !sqlschema.SameKey(from.PrimaryKey, to.PrimaryKey):
 		return nil, "the primary key changes"
 	}
 	var ops []op
@@ -199,19 +200,19 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	// Off first: triggers, indexes, checks; then columns; then all on again.
 	for _, g := range from.Triggers {
 		if !slices.ContainsFunc(to.Triggers,
-			func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+			func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
 			do(engine.TriggerTitle("stop", from, g), engine.NoWork, dropTrigger(g))
 		}
 	}
 	for _, x := range from.Indexes {
-		if !slices.ContainsFunc(to.Indexes, func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
+		if !slices.ContainsFunc(to.Indexes, func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
 				return nil, "a constraint in the table's own statement is dropped"
 			}
 			drop(indexTitle(from, x), engine.NoWork, dropIndex(x))
 		}
 	}
-	var dropped, added []*schema.Column
+	var dropped, added []*sqlschema.Column
 	for _, c := range from.Columns {
 		if to.Column(c.Name) == nil {
 			dropped = append(dropped, c)
@@ -228,8 +229,8 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	if !sameForeignKeys(from, to, dropped, added) {
 		return nil, "a reference changes"
 	}
-	belongs := func(k *schema.Check, list []*schema.Column) bool {
-		return slices.ContainsFunc(list, func(c *schema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
+	belongs := func(k *sqlschema.Check, list []*sqlschema.Column) bool {
+		return slices.ContainsFunc(list, func(c *sqlschema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
 	}
 	for _, k := range from.Checks {
 		if belongs(k, dropped) || to.HasCheck(k) {
@@ -274,7 +275,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	}
 	for i, c := range added {
 		early := c.Generated != nil && slices.ContainsFunc(added[i+1:],
-			func(o *schema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
+			func(o *sqlschema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
 		if !addable(to, c) || early { // it is calculated from one after it
 			return nil, c.Name + " cannot be added in place"
 		}
@@ -305,7 +306,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	for i := len(to.Indexes) - 1; i >= 0; i-- {
 		x := to.Indexes[i]
 		if !slices.ContainsFunc(from.Indexes,
-			func(o *schema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
+			func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
 				return nil, "a constraint in the table's own statement is added"
 			}
@@ -315,7 +316,7 @@ func inPlace(from, to *schema.Table, sources map[string]engine.Source) (list []o
 	for i := len(to.Triggers) - 1; i >= 0; i-- {
 		g := to.Triggers[i]
 		if !slices.ContainsFunc(from.Triggers,
-			func(o *schema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
+			func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
 			do(engine.TriggerTitle("hold", to, g), engine.NoWork, g.SQL.Text)
 		}
 	}
@@ -330,7 +331,7 @@ func together(ops []op) bool {
 	return drops && comes
 }
 
-func indexTitle(t *schema.Table, x *schema.Index) string {
+func indexTitle(t *sqlschema.Table, x *sqlschema.Index) string {
 	what := "index "
 	if x.Unique {
 		what = "unique index "
@@ -339,16 +340,16 @@ func indexTitle(t *schema.Table, x *schema.Index) string {
 }
 
 // sameIndex tells whether two indexes are the same but for their names.
-func sameIndex(a, b *schema.Index) bool {
+func sameIndex(a, b *sqlschema.Index) bool {
 	if a.Unique != b.Unique || a.Constraint != b.Constraint || a.Conflict != b.Conflict ||
 		(a.Where == nil) != (b.Where == nil) {
 		return false
 	}
-	return (a.Where == nil || a.Where.Same(*b.Where)) && slices.EqualFunc(a.Parts, b.Parts, schema.SamePart)
+	return (a.Where == nil || a.Where.Same(*b.Where)) && slices.EqualFunc(a.Parts, b.Parts, sqlschema.SamePart)
 }
 
 // samePrefix tells whether the shorter list of columns begins the longer one.
-func samePrefix(a, b []*schema.Column) bool {
+func samePrefix(a, b []*sqlschema.Column) bool {
 	for i := range min(len(a), len(b)) {
 		if !strings.EqualFold(a[i].Name, b[i].Name) {
 			return false
@@ -359,12 +360,12 @@ func samePrefix(a, b []*schema.Column) bool {
 
 // sameForeignKeys compares the references of two tables, leaving out those of
 // columns that come; one of a column that goes cannot be dropped in place.
-func sameForeignKeys(from, to *schema.Table, dropped, added []*schema.Column) bool {
-	of := func(t *schema.Table, skip []*schema.Column) []string {
+func sameForeignKeys(from, to *sqlschema.Table, dropped, added []*sqlschema.Column) bool {
+	of := func(t *sqlschema.Table, skip []*sqlschema.Column) []string {
 		var out []string
 		for _, k := range t.ForeignKeys {
 			if len(k.Columns) == 1 && slices.ContainsFunc(skip,
-				func(c *schema.Column) bool { return strings.EqualFold(c.Name, k.Columns[0]) }) {
+				func(c *sqlschema.Column) bool { return strings.EqualFold(c.Name, k.Columns[0]) }) {
 				continue
 			}
 			out = append(out, strings.ToLower(quoteAll(k.Columns)+" "+references(k)))
@@ -373,14 +374,14 @@ func sameForeignKeys(from, to *schema.Table, dropped, added []*schema.Column) bo
 		return out
 	}
 	for _, k := range from.ForeignKeys {
-		if slices.ContainsFunc(dropped, func(c *schema.Column) bool { return slices.Contains(k.Columns, c.Name) }) {
+		if slices.ContainsFunc(dropped, func(c *sqlschema.Column) bool { return slices.Contains(k.Columns, c.Name) }) {
 			return false
 		}
 	}
 	return slices.Equal(of(from, nil), of(to, added))
 }
 
-func countCheck(t *schema.Table, name string) int {
+func countCheck(t *sqlschema.Table, name string) int {
 	n := 0
 	for _, k := range t.Checks {
 		if strings.EqualFold(k.Name, name) {
@@ -390,9 +391,9 @@ func countCheck(t *schema.Table, name string) int {
 	return n
 }
 
-func sameColumnButNull(a, b *schema.Column) bool {
+func sameColumnButNull(a, b *sqlschema.Column) bool {
 	if !strings.EqualFold(a.SQLType, b.SQLType) || a.Name != b.Name || a.Conflict != b.Conflict ||
-		!schema.SameCollation(a.Collation, b.Collation) {
+		!sqlschema.SameCollation(a.Collation, b.Collation) {
 		return false
 	}
 	if (a.Default == nil) != (b.Default == nil) || a.Default != nil && !a.Default.Same(*b.Default) {
@@ -406,7 +407,7 @@ func sameColumnButNull(a, b *schema.Column) bool {
 
 // addable tells whether ADD COLUMN takes the column, with rows in the table or
 // without.
-func addable(t *schema.Table, c *schema.Column) bool {
+func addable(t *sqlschema.Table, c *sqlschema.Column) bool {
 	if c.Generated != nil {
 		return !c.Generated.Stored
 	}
@@ -419,7 +420,7 @@ func addable(t *schema.Table, c *schema.Column) bool {
 		return false
 	}
 	for _, x := range t.Indexes {
-		if x.Constraint && slices.Contains(schema.Names(x.Parts), c.Name) {
+		if x.Constraint && slices.Contains(sqlschema.Names(x.Parts), c.Name) {
 			return false
 		}
 	}
@@ -452,12 +453,12 @@ func constantDefault(text string) bool {
 
 // droppable tells whether DROP COLUMN takes the column once its own indexes and
 // triggers are gone.
-func droppable(t *schema.Table, c *schema.Column) bool {
+func droppable(t *sqlschema.Table, c *sqlschema.Column) bool {
 	if slices.Contains(t.Key(), c.Name) || len(t.Columns) < 2 {
 		return false
 	}
 	for _, x := range t.Indexes {
-		if x.Constraint && slices.Contains(schema.Names(x.Parts), c.Name) {
+		if x.Constraint && slices.Contains(sqlschema.Names(x.Parts), c.Name) {
 			return false
 		}
 	}

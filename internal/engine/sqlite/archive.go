@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Drop gives the step that drops a table and keeps its rows. They are copied
@@ -67,10 +67,10 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 
 // bareTable is the table without anything that could refuse or touch a row:
 // its columns' names and types, and its key.
-func bareTable(t *schema.Table) *schema.Table {
+func bareTable(t *sqlschema.Table) *sqlschema.Table {
 	b := t.Clone()
 	b.ForeignKeys, b.Checks, b.Indexes, b.Triggers = nil, nil, nil, nil
-	b.Columns = slices.DeleteFunc(b.Columns, func(c *schema.Column) bool { return c.Generated != nil })
+	b.Columns = slices.DeleteFunc(b.Columns, func(c *sqlschema.Column) bool { return c.Generated != nil })
 	for _, c := range b.Columns {
 		c.Default = nil
 		if b.PrimaryKey == nil || !b.Options.WithoutRowid {
@@ -98,7 +98,7 @@ func keptMatch(keys []string, kept, row string) string {
 func keepValues(a engine.Alteration, lost, filled []string) []string {
 	t := a.From
 	var items, columns, values []string
-	add := func(name string, c *schema.Column, value string) {
+	add := func(name string, c *sqlschema.Column, value string) {
 		items = append(items, strings.TrimSpace(quote(name)+" "+sqlType(c.SQLType)))
 		columns = append(columns, quote(name))
 		values = append(values, value)
@@ -127,7 +127,7 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 }
 
 // Archive puts values of a table aside before it, or columns of it, go.
-func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fills []string) {
+func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes, fills []string) {
 	if len(columns) > 0 {
 		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 		return list[:1], list[1:]
@@ -140,7 +140,7 @@ func (Engine) Archive(t *schema.Table, columns []string, kept string) (makes, fi
 // Restore brings kept values back. A whole table's rows go in as they were;
 // values of columns go into the rows that they came from, with the table's
 // triggers away, so that nothing else changes.
-func (Engine) Restore(t, kept *schema.Table, stay bool) []string {
+func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 	var columns, keys []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {

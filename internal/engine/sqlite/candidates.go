@@ -7,6 +7,7 @@ import (
 
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var literals = &ddl.Literals{
@@ -20,7 +21,7 @@ var literals = &ddl.Literals{
 
 // Candidates are SQL literals to try as values of the column. Decimals that are texts have
 // all their digits.
-func (Engine) Candidates(t *schema.Table, c *schema.Column) []string {
+func (Engine) Candidates(t *sqlschema.Table, c *sqlschema.Column) []string {
 	typ := typeOf(c.SQLType)
 	if !strings.HasPrefix(strings.ToUpper(c.SQLType), "DECIMAL_TEXT") {
 		return literals.Candidates(t, c, typ, nil)

@@ -8,11 +8,12 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Convert tells how a value of one type becomes one of another. ok is false where
 // there is no one obvious way.
-func (Engine) Convert(from, to *schema.Column) (engine.Conversion, bool) {
+func (Engine) Convert(from, to *sqlschema.Column) (engine.Conversion, bool) {
 	x := quote(from.Name)
 	a, b := typeOf(from.SQLType).Kind, typeOf(to.SQLType).Kind
 	if exact(from.SQLType) || exact(to.SQLType) {

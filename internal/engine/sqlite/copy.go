@@ -9,11 +9,11 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/preconditions"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // copyTable makes a new table of the old one, rows and all.
-func copyTable(from, to *schema.Table, sources map[string]engine.Source) []string {
+func copyTable(from, to *sqlschema.Table, sources map[string]engine.Source) []string {
 	aside := asideName(from.Name)
 	var out []string
 	for _, g := range from.Triggers {
@@ -33,7 +33,7 @@ func copyTable(from, to *schema.Table, sources map[string]engine.Source) []strin
 
 // copyRows fills the new table from the old one, which stands under oldName; where
 // chooses rows of it, empty for all.
-func copyRows(from, to *schema.Table, oldName, newName string, sources map[string]engine.Source,
+func copyRows(from, to *sqlschema.Table, oldName, newName string, sources map[string]engine.Source,
 	where string) []string {
 	var columns, values []string
 	f, t := rowidName(from), rowidName(to)
@@ -84,11 +84,11 @@ func copyRows(from, to *schema.Table, oldName, newName string, sources map[strin
 	return out
 }
 
-func autoincrement(t *schema.Table) bool { return t.PrimaryKey != nil && t.PrimaryKey.Autoincrement }
+func autoincrement(t *sqlschema.Table) bool { return t.PrimaryKey != nil && t.PrimaryKey.Autoincrement }
 
 // sourceSQL is the expression over the old row that gives a column its value;
 // false where the column's default is to do it.
-func sourceSQL(from *schema.Table, c *schema.Column, oldName string, sources map[string]engine.Source) (string, bool) {
+func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, oldName string, sources map[string]engine.Source) (string, bool) {
 	src, ok := sources[c.Name]
 	if !ok {
 		if o := from.Column(c.Name); o != nil {
@@ -146,7 +146,7 @@ func renameIn(sql, table, name string) string {
 
 // requirements are what the rows of from must fulfil to become rows of to; only
 // tells which rows stay until then.
-func requirements(from, to *schema.Table, sources map[string]engine.Source, only string,
+func requirements(from, to *sqlschema.Table, sources map[string]engine.Source, only string,
 	parent func(string) engine.Parent) []engine.Requirement {
 	if from.Options.Virtual != "" {
 		return nil
@@ -158,10 +158,10 @@ var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string, _ *schema.Column) string { return a + " IS NOT " + b },
-	Typed:   func(sql string, _ *schema.Column) string { return sql },
+	Differs: func(a, b string, _ *sqlschema.Column) string { return a + " IS NOT " + b },
+	Typed:   func(sql string, _ *sqlschema.Column) string { return sql },
 	RowName: rowidName,
-	Given:   func(t *schema.Table, c *schema.Column) bool { return rowidKey(t) == c.Name },
+	Given:   func(t *sqlschema.Table, c *sqlschema.Column) bool { return rowidKey(t) == c.Name },
 	Tokens: func(sql string) []string {
 		var out []string
 		for _, t := range tokens(sql) {
@@ -171,7 +171,7 @@ var dialect = preconditions.Dialect{
 		}
 		return out
 	},
-	Group: func(p schema.Part) string {
+	Group: func(p sqlschema.Part) string {
 		if p.Collation != "" {
 			return quote(p.Column) + " COLLATE " + p.Collation
 		}
@@ -183,7 +183,7 @@ var dialect = preconditions.Dialect{
 // column that the migration does not know. What was added by hand on some other
 // database would be gone with the old table. Indexes and triggers are carried
 // along (see Step).
-func carried(t *schema.Table) engine.Requirement {
+func carried(t *sqlschema.Table) engine.Requirement {
 	var columns []string
 	for _, c := range t.Columns {
 		columns = append(columns, literal(strings.ToLower(c.Name)))
@@ -197,7 +197,7 @@ func carried(t *schema.Table) engine.Requirement {
 }
 
 // tableOf is a table of a schema; nil without one.
-func tableOf(s *schema.Schema, name string) *schema.Table {
+func tableOf(s *sqlschema.Schema, name string) *sqlschema.Table {
 	if s == nil {
 		return nil
 	}

@@ -21,7 +21,7 @@ import (
 	// the driver "sqlite"
 
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 type database struct {
@@ -319,7 +319,9 @@ const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
 )`
 
 // Canonicalize has nothing to do: SQLite keeps SQL as it was written.
-func (d *database) Canonicalize(context.Context, *schema.Schema, *schema.Schema) error { return nil }
+func (d *database) Canonicalize(context.Context, *sqlschema.Schema, *sqlschema.Schema) error {
+	return nil
+}
 
 // EnforceReferences turns SQLite's own check of references on or off. A migration
 // runs with it off: dropping a table would delete the rows that refer to it.

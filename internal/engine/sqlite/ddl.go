@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // reader walks over the tokens of one statement.
@@ -73,8 +74,8 @@ func (r *reader) bracketed() ([]sqltok.Token, string, error) {
 }
 
 // parseTable reads a CREATE TABLE or CREATE VIRTUAL TABLE statement.
-func parseTable(name, src string) (*schema.Table, error) {
-	t := &schema.Table{Name: name, Text: src}
+func parseTable(name, src string) (*sqlschema.Table, error) {
+	t := &sqlschema.Table{Name: name, Text: src}
 	r := &reader{src: src, list: tokens(src)}
 	if err := r.table(t); err != nil {
 		return nil, fmt.Errorf("the statement of table %s cannot be read: %w", name, err)
@@ -82,7 +83,7 @@ func parseTable(name, src string) (*schema.Table, error) {
 	return t, nil
 }
 
-func (r *reader) table(t *schema.Table) error {
+func (r *reader) table(t *sqlschema.Table) error {
 	if err := r.expect("CREATE"); err != nil {
 		return err
 	}
@@ -159,12 +160,12 @@ var columnConstraintWords = map[string]bool{
 	"COLLATE": true, "REFERENCES": true, "GENERATED": true, "AS": true, "DEFERRABLE": true,
 }
 
-func (r *reader) column(t *schema.Table) error {
+func (r *reader) column(t *sqlschema.Table) error {
 	name, err := r.name()
 	if err != nil {
 		return err
 	}
-	c := &schema.Column{Name: name}
+	c := &sqlschema.Column{Name: name}
 	t.Columns = append(t.Columns, c)
 	// The type is every word up to a constraint, with one pair of brackets.
 	var typ []string
@@ -200,7 +201,7 @@ func (r *reader) column(t *schema.Table) error {
 			}
 			continue
 		case r.accept("PRIMARY", "KEY"):
-			pk := &schema.PrimaryKey{Name: constraint, Columns: []schema.Part{{Column: name}}}
+			pk := &sqlschema.PrimaryKey{Name: constraint, Columns: []sqlschema.Part{{Column: name}}}
 			if r.accept("DESC") {
 				pk.Columns[0].Desc = true
 			} else {
@@ -216,11 +217,11 @@ func (r *reader) column(t *schema.Table) error {
 		case r.accept("NULL"):
 			r.conflict()
 		case r.accept("UNIQUE"):
-			t.Indexes = append(t.Indexes, &schema.Index{
+			t.Indexes = append(t.Indexes, &sqlschema.Index{
 				Name:       constraint,
 				Unique:     true,
 				Constraint: true,
-				Parts:      []schema.Part{{Column: name}},
+				Parts:      []sqlschema.Part{{Column: name}},
 				Conflict:   r.conflict(),
 			})
 		case r.accept("CHECK"):
@@ -229,7 +230,7 @@ func (r *reader) column(t *schema.Table) error {
 				return err
 			}
 			t.Checks = append(t.Checks,
-				&schema.Check{Name: constraint, SQL: sqlOf(text), Column: name, Conflict: r.conflict()})
+				&sqlschema.Check{Name: constraint, SQL: sqlOf(text), Column: name, Conflict: r.conflict()})
 		case r.accept("DEFAULT"):
 			text, err := r.defaultValue()
 			if err != nil {
@@ -242,7 +243,7 @@ func (r *reader) column(t *schema.Table) error {
 				return err
 			}
 		case r.accept("REFERENCES"):
-			fk := &schema.ForeignKey{Name: constraint, Columns: []string{name}}
+			fk := &sqlschema.ForeignKey{Name: constraint, Columns: []string{name}}
 			if err := r.references(fk); err != nil {
 				return err
 			}
@@ -258,7 +259,7 @@ func (r *reader) column(t *schema.Table) error {
 			if err != nil {
 				return err
 			}
-			c.Generated = &schema.Generated{SQL: sqlOf(text)}
+			c.Generated = &sqlschema.Generated{SQL: sqlOf(text)}
 			if r.accept("STORED") {
 				c.Generated.Stored = true
 			} else {
@@ -324,7 +325,7 @@ func (r *reader) deferrable() string {
 	return out
 }
 
-func (r *reader) references(fk *schema.ForeignKey) (err error) {
+func (r *reader) references(fk *sqlschema.ForeignKey) (err error) {
 	fk.OnDelete, fk.OnUpdate = schema.NoAction, schema.NoAction
 	if fk.Table, err = r.name(); err != nil {
 		return err
@@ -368,7 +369,7 @@ func (r *reader) action() schema.Action {
 	return schema.NoAction
 }
 
-func (r *reader) tableConstraint(t *schema.Table) (err error) {
+func (r *reader) tableConstraint(t *sqlschema.Table) (err error) {
 	name := ""
 	for r.accept("CONSTRAINT") {
 		if name, err = r.name(); err != nil {
@@ -377,7 +378,7 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 	}
 	switch {
 	case r.accept("PRIMARY", "KEY"):
-		pk := &schema.PrimaryKey{Name: name}
+		pk := &sqlschema.PrimaryKey{Name: name}
 		inner, _, err := r.bracketed()
 		if err != nil {
 			return err
@@ -399,7 +400,7 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 		if err != nil {
 			return err
 		}
-		t.Indexes = append(t.Indexes, &schema.Index{
+		t.Indexes = append(t.Indexes, &sqlschema.Index{
 			Name:       name,
 			Unique:     true,
 			Constraint: true,
@@ -411,13 +412,13 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 		if err != nil {
 			return err
 		}
-		t.Checks = append(t.Checks, &schema.Check{Name: name, SQL: sqlOf(text), Conflict: r.conflict()})
+		t.Checks = append(t.Checks, &sqlschema.Check{Name: name, SQL: sqlOf(text), Conflict: r.conflict()})
 	case r.accept("FOREIGN", "KEY"):
 		inner, _, err := r.bracketed()
 		if err != nil {
 			return err
 		}
-		fk := &schema.ForeignKey{Name: name, Columns: schema.Names(parts(r.src, inner))}
+		fk := &sqlschema.ForeignKey{Name: name, Columns: sqlschema.Names(parts(r.src, inner))}
 		if err := r.expect("REFERENCES"); err != nil {
 			return err
 		}
@@ -433,8 +434,8 @@ func (r *reader) tableConstraint(t *schema.Table) (err error) {
 }
 
 // parts reads the columns and expressions of an index or a key.
-func parts(src string, list []sqltok.Token) []schema.Part {
-	var out []schema.Part
+func parts(src string, list []sqltok.Token) []sqlschema.Part {
+	var out []sqlschema.Part
 	for len(list) > 0 {
 		end, depth := 0, 0
 		for ; end < len(list); end++ {
@@ -448,7 +449,7 @@ func parts(src string, list []sqltok.Token) []schema.Part {
 		}
 		piece := list[:end]
 		list = list[min(end+1, len(list)):]
-		var p schema.Part
+		var p sqlschema.Part
 		if n := len(piece); n > 1 && (piece[n-1].Is("DESC") || piece[n-1].Is("ASC")) {
 			p.Desc = piece[n-1].Is("DESC")
 			piece = piece[:n-1]
@@ -472,10 +473,10 @@ func parts(src string, list []sqltok.Token) []schema.Part {
 }
 
 // parseIndex reads a CREATE INDEX statement.
-func parseIndex(name, src string) (*schema.Index, error) {
+func parseIndex(name, src string) (*sqlschema.Index, error) {
 	r := &reader{src: src, list: tokens(src)}
-	x := &schema.Index{Name: name}
-	fail := func(err error) (*schema.Index, error) {
+	x := &sqlschema.Index{Name: name}
+	fail := func(err error) (*sqlschema.Index, error) {
 		return nil, fmt.Errorf("the statement of index %s cannot be read: %w", name, err)
 	}
 	if err := r.expect("CREATE"); err != nil {

@@ -10,18 +10,19 @@ import (
 	"sync"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Inspect reads tables, indexes, triggers and views. What SQLite made for
 // itself is left out.
-func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
+func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	rows, err := d.Select(ctx,
 		"SELECT type, name, tbl_name, sql FROM sqlite_schema WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' OR type = 'trigger' ORDER BY rowid")
 	if err != nil {
 		return nil, err
 	}
-	s := &schema.Schema{}
-	byName := map[string]*schema.Table{}
+	s := &sqlschema.Schema{}
+	byName := map[string]*sqlschema.Table{}
 	virtual := false
 	for _, r := range rows {
 		if r[0] != "table" {
@@ -35,7 +36,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 		s.Tables = append(s.Tables, t)
 		byName[strings.ToLower(t.Name)] = t
 	}
-	views := map[string]*schema.View{}
+	views := map[string]*sqlschema.View{}
 	for _, r := range rows {
 		t := byName[strings.ToLower(r[2])]
 		switch r[0] {
@@ -49,7 +50,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 			}
 			t.Indexes = append(t.Indexes, x)
 		case "view":
-			v := &schema.View{Name: r[1], SQL: schema.SQL{Text: r[3], Canon: bodyKey}}
+			v := &sqlschema.View{Name: r[1], SQL: sqlschema.SQL{Text: r[3], Canon: bodyKey}}
 			s.Views = append(s.Views, v)
 			views[strings.ToLower(r[1])] = v
 		}
@@ -58,7 +59,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 		if r[0] != "trigger" {
 			continue
 		}
-		g := &schema.Trigger{Name: r[1], SQL: schema.SQL{Text: r[3], Canon: bodyKey}}
+		g := &sqlschema.Trigger{Name: r[1], SQL: sqlschema.SQL{Text: r[3], Canon: bodyKey}}
 		if t := byName[strings.ToLower(r[2])]; t != nil {
 			t.Triggers = append(t.Triggers, g)
 		} else if v := views[strings.ToLower(r[2])]; v != nil {
@@ -91,7 +92,7 @@ func (d *database) Inspect(ctx context.Context) (*schema.Schema, error) {
 
 // liveOf is the table whose rows that are not deleted a view shows, as soft
 // delete makes it; "" for any other view.
-func liveOf(s *schema.Schema, v *schema.View) string {
+func liveOf(s *sqlschema.Schema, v *sqlschema.View) string {
 	list := tokens(v.SQL.Text)
 	n := len(list)
 	if n < 8 || !list[n-1].Is("NULL") || !list[n-2].Is("IS") || !list[n-4].Is("WHERE") || !list[n-6].Is("FROM") ||
@@ -106,7 +107,7 @@ func liveOf(s *schema.Schema, v *schema.View) string {
 }
 
 // withoutShadows leaves out the tables in which virtual tables keep their data.
-func (d *database) withoutShadows(ctx context.Context, s *schema.Schema) error {
+func (d *database) withoutShadows(ctx context.Context, s *sqlschema.Schema) error {
 	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_list WHERE type = 'shadow' AND schema = 'main'")
 	if err != nil {
 		return err
@@ -115,7 +116,7 @@ func (d *database) withoutShadows(ctx context.Context, s *schema.Schema) error {
 	for _, r := range rows {
 		shadow[r[0]] = true
 	}
-	var kept []*schema.Table
+	var kept []*sqlschema.Table
 	for _, t := range s.Tables {
 		if !shadow[t.Name] {
 			kept = append(kept, t)
@@ -136,7 +137,7 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 })
 
 // recognise tells what a declaration made, and for which column.
-func recognise(t *schema.Table) {
+func recognise(t *sqlschema.Table) {
 	for _, k := range t.Checks {
 		if k.Name == "" {
 			continue

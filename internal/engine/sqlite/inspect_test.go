@@ -10,7 +10,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // odd are statements that make tables with everything in them that people and
@@ -57,7 +57,7 @@ func scratch(t *testing.T, statements ...string) *database {
 	return db.(*database)
 }
 
-func inspect(t *testing.T, db *database) *schema.Schema {
+func inspect(t *testing.T, db *database) *sqlschema.Schema {
 	s, err := db.Inspect(context.Background())
 	require.NoError(t, err)
 	return s
@@ -76,7 +76,7 @@ func TestOddFiles(t *testing.T) {
 	second := inspect(t, again)
 	assert.Empty(t, diff.Schemas(first, second))
 	assert.Empty(t, diff.Schemas(second, first))
-	assert.Equal(t, schema.Fingerprint(first), schema.Fingerprint(second))
+	assert.Equal(t, sqlschema.Fingerprint(first), sqlschema.Fingerprint(second))
 	for _, table := range first.Tables {
 		o := second.Table(table.Name)
 		require.NotNil(t, o, table.Name)

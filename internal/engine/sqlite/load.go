@@ -16,6 +16,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 const (
@@ -241,7 +242,7 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 }
 
 // NextNumber is the number that the next row gets.
-func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, error) {
+func (d *database) NextNumber(ctx context.Context, t *sqlschema.Table) (int64, error) {
 	key := quote(t.Key()[0])
 	rows, err := d.Select(
 		ctx,
@@ -258,7 +259,7 @@ func (d *database) NextNumber(ctx context.Context, t *schema.Table) (int64, erro
 }
 
 // Reserve lets nobody else get the numbers up to last.
-func (d *database) Reserve(ctx context.Context, t *schema.Table, last int64) error {
+func (d *database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) error {
 	if err := d.Exec(ctx, "INSERT INTO sqlite_sequence (name, seq) SELECT ?, 0 WHERE NOT EXISTS (SELECT 1 FROM sqlite_sequence WHERE name = ?)", t.Name, t.Name); err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 const (
@@ -31,38 +32,41 @@ const (
 // exactDigits is the number of decimal digits that a floating number keeps.
 const exactDigits = 15
 
-// Lower fills the stored layer of a declared schema.
-func (Engine) Lower(declared *schema.Schema) (*schema.Schema, []engine.Notice) {
-	out := declared.Clone()
+// Lower gives what the database is to hold for a declared schema.
+func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
+	out := &sqlschema.Schema{}
+	for _, d := range declared.Tables {
+		out.Tables = append(out.Tables, lowering.Table(d))
+	}
 	var notices []engine.Notice
 	for _, t := range out.Tables {
 		notices = append(notices, lowerTable(t)...)
 	}
 	for _, t := range out.Tables {
-		if t.Children && !t.Outside {
-			if g := childrenTrigger(out, t); g != nil {
+		if t.Declared.Children && !t.Outside() {
+			if g := childrenTrigger(out, declared, t); g != nil {
 				t.Triggers = append(t.Triggers, g)
 			}
 		}
-		if t.Guard && !t.Outside {
+		if t.Declared.Guard && !t.Outside() {
 			t.Triggers = append(t.Triggers, guardTrigger(t))
 			kind := "guard"
 			text := fmt.Sprintf(
 				"on SQLite REPLACE deletes rows of %s without their guard, unless PRAGMA recursive_triggers is on",
 				t.Name,
 			)
-			if t.GuardRole != "" {
+			if t.Declared.GuardRole != "" {
 				kind, text = "guard by", fmt.Sprintf(
 					"SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q",
-					t.GuardRole,
+					t.Declared.GuardRole,
 				)
 			}
 			notices = append(notices,
-				engine.Notice{Kind: kind, Mistake: t.GuardRole != "", Table: t.Name, Column: t.SoftDelete, Text: text})
+				engine.Notice{Kind: kind, Mistake: t.Declared.GuardRole != "", Table: t.Name, Column: t.SoftDelete, Text: text})
 		}
-		if t.LiveView != "" && !t.Outside {
+		if t.Declared.LiveView != "" && !t.Outside() {
 			out.Views = append(out.Views,
-				&schema.View{Name: t.LiveView, LiveOf: t.Name, SQL: schema.SQL{Text: liveView(t), Canon: bodyKey}})
+				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: bodyKey}})
 		}
 	}
 	return out, notices
@@ -73,15 +77,14 @@ var lowering = &ddl.Lowering{
 	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s BETWEEN %[2]s AND %[3]s",
 }
 
-func lowerTable(t *schema.Table) []engine.Notice {
+func lowerTable(t *sqlschema.Table) []engine.Notice {
 	var notices []engine.Notice
-	notice := func(c *schema.Column, format string, args ...any) {
+	notice := func(c *sqlschema.Column, format string, args ...any) {
 		notices = append(notices,
 			engine.Notice{Kind: format, Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
 	}
-	sql := lowering.Written
 	key := t.Key()
-	var checks []*schema.Check
+	var checks []*sqlschema.Check
 	for _, c := range t.Columns {
 		t.Comment, c.Comment = "", ""
 		c.SQLType = typeName(c.Type)
@@ -109,40 +112,29 @@ func lowerTable(t *schema.Table) []engine.Notice {
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
 		}
-		if c.Nonblank {
+		if c.Declared.Nonblank {
 			check(schema.ForNonblank, "trim("+quote(c.Name)+", char(9, 10, 11, 12, 13, 32)) <> ''")
 		}
-		if c.Range != nil {
+		if c.Declared.Range != nil {
 			check(schema.ForRange, rangeCheck(c))
 		}
 		if k := c.Type; k.Kind == schema.Decimal && k.Precision <= exactDigits {
 			notice(c, "SQLite keeps decimals as floating numbers: sums of %s may be off in the last digit", k)
 		}
 	}
-	for _, k := range t.Checks {
-		k.SQL = sql(&k.SQL)
-	}
 	t.Checks = append(checks, t.Checks...)
 	for _, x := range t.Indexes {
 		x.Using = ""
 		for i, p := range x.Parts {
-			if p.Expr != nil {
-				e := sql(p.Expr)
-				x.Parts[i].Expr = &e
-			}
-			if p.Collation == "ignoring case" {
+			if p.Collation == sqlschema.IgnoringCase {
 				x.Parts[i].Collation = "NOCASE"
 				if c := t.Column(p.Column); c != nil {
 					notice(c, "SQLite ignores the case only of the letters a to z")
 				}
 			}
 		}
-		if x.Where != nil {
-			w := sql(x.Where)
-			x.Where = &w
-		}
 		if x.NullsEqual {
-			notice(&schema.Column{Name: strings.Join(schema.Names(x.Parts), ", ")},
+			notice(&sqlschema.Column{Name: strings.Join(sqlschema.Names(x.Parts), ", ")},
 				"SQLite allows any number of rows with null: nulls equal is not enforced")
 			x.NullsEqual = false
 		}
@@ -186,7 +178,7 @@ func typeName(t schema.Type) string {
 
 // typeCheck is the condition that holds a column to its type. It lets NULL
 // pass, so that it stays the same when a field becomes optional.
-func typeCheck(c *schema.Column) string {
+func typeCheck(c *sqlschema.Column) string {
 	x, t := quote(c.Name), c.Type
 	switch t.Kind {
 	case schema.Text:
@@ -255,7 +247,7 @@ func decimalCheck(x string, t schema.Type) string {
 	return s + fmt.Sprintf(" AND ltrim(%s, '-') NOT GLOB '0[0-9]*'", x)
 }
 
-func choiceCheck(c *schema.Column) string {
+func choiceCheck(c *sqlschema.Column) string {
 	values := make([]string, len(c.Type.Choices))
 	for i, v := range c.Type.Choices {
 		values[i] = literal(v)
@@ -263,7 +255,7 @@ func choiceCheck(c *schema.Column) string {
 	return quote(c.Name) + " IN (" + strings.Join(values, ", ") + ")"
 }
 
-func rangeCheck(c *schema.Column) string {
+func rangeCheck(c *sqlschema.Column) string {
 	end := func(v *schema.Value) string {
 		s, _ := valueSQL(*v, c.Type)
 		return s
@@ -302,7 +294,7 @@ func valueSQL(v schema.Value, t schema.Type) (string, error) {
 func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return valueSQL(v, t) }
 
 // rowCondition tells the new row from all others in a trigger.
-func rowCondition(t *schema.Table) string {
+func rowCondition(t *sqlschema.Table) string {
 	if name := rowidName(t); name != "" {
 		return name + " = NEW." + name
 	}
@@ -313,36 +305,36 @@ func rowCondition(t *schema.Table) string {
 	return strings.Join(terms, " AND ")
 }
 
-func stampTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+func stampTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "stamped"), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN NEW.%s IS OLD.%s AND NEW.%s IS NOT %s\nBEGIN\n    UPDATE %s SET %s = %s WHERE %s;\nEND",
 		quote(name), quote(t.Name), x, x, x, nowExpr, quote(t.Name), x, nowExpr, rowCondition(t))
-	return &schema.Trigger{
+	return &sqlschema.Trigger{
 		Name:    name,
 		Column:  c.Name,
 		Purpose: schema.ForStamped,
-		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+		SQL:     sqlschema.SQL{Text: text, Canon: bodyKey},
 	}
 }
 
 // guardTrigger lets no row go permanently that is not marked as deleted.
-func guardTrigger(t *schema.Table) *schema.Trigger {
+func guardTrigger(t *sqlschema.Table) *sqlschema.Trigger {
 	name := schema.ConstraintName(t.Name, []string{t.SoftDelete}, string(schema.ForGuard))
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE DELETE ON %s FOR EACH ROW\nWHEN OLD.%s IS NULL\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
 		quote(name), quote(t.Name), quote(t.SoftDelete), literal(engine.GuardWords(t.Name)))
-	return &schema.Trigger{
+	return &sqlschema.Trigger{
 		Name:    name,
 		Column:  t.SoftDelete,
 		Purpose: schema.ForGuard,
-		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+		SQL:     sqlschema.SQL{Text: text, Canon: bodyKey},
 	}
 }
 
 // unguarded are statements that delete rows of a table past its guard, in a transaction of
 // ours.
-func unguarded(t *schema.Table, sql ...string) []string {
+func unguarded(t *sqlschema.Table, sql ...string) []string {
 	var drop, make []string
 	for _, g := range t.Triggers {
 		if g.Purpose == schema.ForGuard {
@@ -353,29 +345,29 @@ func unguarded(t *schema.Table, sql ...string) []string {
 }
 
 // Unguarded gives statements that delete rows of a table past its guard.
-func (Engine) Unguarded(t *schema.Table, sql ...string) []string { return unguarded(t, sql...) }
+func (Engine) Unguarded(t *sqlschema.Table, sql ...string) []string { return unguarded(t, sql...) }
 
-func immutableTrigger(t *schema.Table, c *schema.Column) *schema.Trigger {
+func immutableTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := schema.ConstraintName(t.Name, []string{c.Name}, "immutable"), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NULL AND NEW.%s IS NOT OLD.%s\nBEGIN\n    SELECT RAISE(ABORT, %s);\nEND",
 		quote(name), quote(t.Name), x, x, x, literal(t.Name+"."+c.Name+" cannot be changed once it is set"))
-	return &schema.Trigger{
+	return &sqlschema.Trigger{
 		Name:    name,
 		Column:  c.Name,
 		Purpose: schema.ForImmutable,
-		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+		SQL:     sqlschema.SQL{Text: text, Canon: bodyKey},
 	}
 }
 
 // liveView is the view of the rows that are not deleted. It names its columns,
 // so that one added by hand does not come into it.
-func liveView(t *schema.Table) string {
+func liveView(name string, t *sqlschema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
 		names = append(names, quote(c.Name))
 	}
-	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(t.LiveView),
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(name),
 		strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
 }
 
@@ -384,13 +376,13 @@ func liveView(t *schema.Table) string {
 // refer to it, by the trigger of its own table; only where that leads back to the first
 // table the rows are found by one recursive query for each table that is reached, since
 // SQLite runs no trigger inside itself. nil: nothing can be reached.
-func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
+func childrenTrigger(out *sqlschema.Schema, declared *schema.Schema, t *sqlschema.Table) *sqlschema.Trigger {
 	x := quote(t.SoftDelete)
 	var updates []string
-	if leadsBack(s, t) {
-		updates = recursiveUpdates(s, t)
+	if leadsBack(declared, t.Declared) {
+		updates = recursiveUpdates(out, declared, t)
 	} else {
-		for _, c := range schema.Children(s, t) {
+		for _, c := range schema.Children(declared, t.Declared) {
 			var where []string
 			for i, col := range c.Key.Columns {
 				where = append(where, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
@@ -406,11 +398,11 @@ func childrenTrigger(s *schema.Schema, t *schema.Table) *schema.Trigger {
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s AFTER UPDATE ON %s FOR EACH ROW\nWHEN OLD.%s IS NOT NEW.%s\nBEGIN\n    %s;\nEND",
 		quote(name), quote(t.Name), x, x, strings.Join(updates, ";\n    "))
-	return &schema.Trigger{
+	return &sqlschema.Trigger{
 		Name:    name,
 		Column:  t.SoftDelete,
 		Purpose: schema.ForChildren,
-		SQL:     schema.SQL{Text: text, Canon: bodyKey},
+		SQL:     sqlschema.SQL{Text: text, Canon: bodyKey},
 	}
 }
 
@@ -430,9 +422,10 @@ func leadsBack(s *schema.Schema, t *schema.Table) bool {
 }
 
 // recursiveUpdates mark the rows of each table that a row leads to.
-func recursiveUpdates(s *schema.Schema, t *schema.Table) []string {
+func recursiveUpdates(out *sqlschema.Schema, declared *schema.Schema, t *sqlschema.Table) []string {
 	var reached []*schema.Table
 	var terms []string
+	rowid := func(t *schema.Table) string { return rowidName(out.Table(t.Name)) }
 	var walk func(parent *schema.Table)
 	seen := map[string]bool{}
 	walk = func(parent *schema.Table) {
@@ -440,8 +433,8 @@ func recursiveUpdates(s *schema.Schema, t *schema.Table) []string {
 			return
 		}
 		seen[parent.Name] = true
-		for _, c := range schema.Children(s, parent) {
-			pr, cr := rowidName(parent), rowidName(c.Table)
+		for _, c := range schema.Children(declared, parent) {
+			pr, cr := rowid(parent), rowid(c.Table)
 			if pr == "" || cr == "" {
 				continue
 			}
@@ -463,17 +456,17 @@ func recursiveUpdates(s *schema.Schema, t *schema.Table) []string {
 			walk(c.Table)
 		}
 	}
-	walk(t)
-	var out []string
+	walk(t.Declared)
+	var updates []string
 	for _, c := range reached {
-		out = append(
-			out,
+		updates = append(
+			updates,
 			fmt.Sprintf(
 				"UPDATE %s SET %s = NEW.%s WHERE %s IS OLD.%s AND %s IN (\n        WITH RECURSIVE gone (kind, n) AS (\n            SELECT %s, NEW.%s\n            UNION\n            %s\n        )\n        SELECT n FROM gone WHERE kind = %s)",
 				quote(c.Name), quote(c.SoftDelete), quote(t.SoftDelete), quote(c.SoftDelete), quote(t.SoftDelete),
-				rowidName(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "),
+				rowid(c), literal(t.Name), rowidName(t), strings.Join(terms, "\n            UNION\n            "),
 				literal(c.Name)),
 		)
 	}
-	return out
+	return updates
 }

@@ -10,7 +10,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var rowWords = &ddl.RowWords{
@@ -19,7 +19,7 @@ var rowWords = &ddl.RowWords{
 		return []string{fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s",
 			quote(r.Keep), quoteAll(append(slices.Clone(r.By), columns...)), quote(r.Table.Name), where)}
 	},
-	Quiet: func(t *schema.Table, updates []string) []string {
+	Quiet: func(t *sqlschema.Table, updates []string) []string {
 		var drop, restore []string
 		for _, g := range t.Triggers {
 			drop, restore = append(drop, dropTrigger(g)), append(restore, g.SQL.Text)

@@ -11,7 +11,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // Engine is SQLite.
@@ -30,7 +30,7 @@ func (e Engine) At(string) engine.Engine { return e }
 func (e Engine) ProveIn(string) engine.Engine { return e }
 
 // Trigger gives the statements that make and drop a trigger.
-func (Engine) Trigger(_ *schema.Table, g *schema.Trigger) (create, drop []string) {
+func (Engine) Trigger(_ *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string) {
 	return []string{g.SQL.Text}, []string{dropTrigger(g)}
 }
 
@@ -53,7 +53,7 @@ func (Engine) Quote(name string) string { return quote(name) }
 func (Engine) Text(s string) string { return literal(s) }
 
 // CreateAll gives what makes an empty database hold the same as s.
-func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
+func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var tables, rest []engine.Creation
 	for _, t := range s.Tables {
 		text := t.Text
@@ -70,7 +70,7 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 	for _, v := range s.Views {
 		rest = append(rest, engine.Creation{Kind: "view", Name: v.Name, SQL: v.SQL.Text})
 	}
-	trigger := func(g *schema.Trigger) {
+	trigger := func(g *sqlschema.Trigger) {
 		rest = append(rest, engine.Creation{Kind: "trigger", Name: g.Name, SQL: g.SQL.Text})
 	}
 	for _, t := range s.Tables {
@@ -87,7 +87,7 @@ func (Engine) CreateAll(s *schema.Schema) []engine.Creation {
 }
 
 // DropAll gives the statements that drop everything.
-func (Engine) DropAll(s *schema.Schema) []string {
+func (Engine) DropAll(s *sqlschema.Schema) []string {
 	var out []string
 	for _, v := range s.Views {
 		out = append(out, "DROP VIEW "+quote(v.Name))

@@ -9,7 +9,7 @@ import (
 
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
-	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // rules are those of SQLite's own tokenizer. A text in quotes can pose as a name.
@@ -84,8 +84,8 @@ func closing(list []sqltok.Token, i int) int {
 }
 
 // sqlOf makes a comparable piece of SQL of a text.
-func sqlOf(text string) schema.SQL {
-	return schema.SQL{Text: text, Canon: canonical}
+func sqlOf(text string) sqlschema.SQL {
+	return sqlschema.SQL{Text: text, Canon: canonical}
 }
 
 // Lex cuts SQL into its tokens, comments left out.

@@ -18,6 +18,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 var ctx = context.Background()
@@ -33,7 +34,7 @@ func selectAll(t *testing.T, db *database, query string) string {
 }
 
 // change alters a table of db as a migration would, in one transaction.
-func change(t *testing.T, db *database, table string, edit func(*schema.Table),
+func change(t *testing.T, db *database, table string, edit func(*sqlschema.Table),
 	forward map[string]engine.Source) engine.Change {
 	from := inspect(t, db).Table(table)
 	to := from.Clone()
@@ -71,8 +72,8 @@ func run(t *testing.T, db *database, steps []engine.Step, undo bool) {
 	require.NoError(t, db.Commit(ctx))
 }
 
-func retype(column, sqlType string) func(*schema.Table) {
-	return func(t *schema.Table) { t.Column(column).SQLType = sqlType }
+func retype(column, sqlType string) func(*sqlschema.Table) {
+	return func(t *sqlschema.Table) { t.Column(column).SQLType = sqlType }
 }
 
 // Copying a parent does not delete the children of a cascading reference, and
@@ -143,7 +144,7 @@ func TestFillFiresNoTrigger(t *testing.T) {
 	require.NoError(t, db.Exec(ctx, "INSERT INTO sheets (code) VALUES (NULL), ('x')"))
 	require.NoError(t,
 		db.Exec(ctx, "CREATE TRIGGER ins AFTER INSERT ON sheets BEGIN UPDATE sheets SET updated_at = 'now'; END"))
-	change(t, db, "sheets", func(t *schema.Table) { t.Column("code").NotNull = true },
+	change(t, db, "sheets", func(t *sqlschema.Table) { t.Column("code").NotNull = true },
 		map[string]engine.Source{"code": {SQL: "coalesce(code, 'none')"}})
 	assert.Equal(t, "1|none|then\n2|x|then", selectAll(t, db, "SELECT * FROM sheets"))
 	// The same for what an undo kept.
@@ -166,7 +167,7 @@ func TestKeptValueNeedsTheSameRow(t *testing.T) {
 		"INSERT INTO sheets VALUES (1, 'old', 'monday'), (2, 'stays', 'monday')")
 	from := inspect(t, db).Table("sheets")
 	to := from.Clone()
-	to.Columns = []*schema.Column{to.Columns[0], to.Columns[2]}
+	to.Columns = []*sqlschema.Column{to.Columns[0], to.Columns[2]}
 	c := Engine{}.Alter(engine.Alteration{
 		From:    from,
 		To:      to,
@@ -288,8 +289,8 @@ func TestStoredTypes(t *testing.T) {
 // and an explicit value stays.
 func TestStamped(t *testing.T) {
 	table := &schema.Table{
-		Name:       "t",
-		PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}},
+		Name: "t",
+		Key:  []string{"k"},
 		Columns: []*schema.Column{
 			{
 				Name:    "k",
@@ -300,8 +301,9 @@ func TestStamped(t *testing.T) {
 		},
 	}
 	for _, without := range []bool{false, true} {
-		table.Options.WithoutRowid = without
 		s, _ := Engine{}.Lower(&schema.Schema{Tables: []*schema.Table{table}})
+		s.Tables[0].Options.WithoutRowid = without
+		s.Tables[0].Triggers[0] = stampTrigger(s.Tables[0], s.Tables[0].Column("updated_at"))
 		db := scratch(t, tableStatements(s.Tables[0])...)
 		require.NoError(t, db.Exec(ctx, "PRAGMA recursive_triggers = ON"))
 		old := "UPDATE t SET updated_at = '2020-01-01 00:00:00'"
@@ -330,7 +332,7 @@ func TestStamped(t *testing.T) {
 // What ADD COLUMN refuses, with rows or without, is planned as a copy from the
 // start; everything else is done in place and back.
 func TestAddColumn(t *testing.T) {
-	sqlOr := func(s string) *schema.SQL {
+	sqlOr := func(s string) *sqlschema.SQL {
 		if s == "" {
 			return nil
 		}
@@ -338,55 +340,55 @@ func TestAddColumn(t *testing.T) {
 		return &v
 	}
 	cases := []struct {
-		column schema.Column
-		index  *schema.Index
-		fk     *schema.ForeignKey
+		column sqlschema.Column
+		index  *sqlschema.Index
+		fk     *sqlschema.ForeignKey
 		copies bool
 	}{
-		{schema.Column{Name: "c", SQLType: "TEXT"}, nil, nil, false},
-		{schema.Column{Name: "c", SQLType: "TEXT", NotNull: true, Default: sqlOr("'x'")}, nil, nil, false},
-		{schema.Column{Name: "c", SQLType: "INT", Default: sqlOr("-5")}, nil, nil, false},
-		{schema.Column{Name: "c", SQLType: "TEXT", NotNull: true}, nil, nil, true},
-		{schema.Column{Name: "c", SQLType: "TEXT", Default: sqlOr("(1+1)")}, nil, nil, true},
-		{schema.Column{Name: "c", SQLType: "TEXT", Default: sqlOr("CURRENT_DATE")}, nil, nil, true},
+		{sqlschema.Column{Name: "c", SQLType: "TEXT"}, nil, nil, false},
+		{sqlschema.Column{Name: "c", SQLType: "TEXT", NotNull: true, Default: sqlOr("'x'")}, nil, nil, false},
+		{sqlschema.Column{Name: "c", SQLType: "INT", Default: sqlOr("-5")}, nil, nil, false},
+		{sqlschema.Column{Name: "c", SQLType: "TEXT", NotNull: true}, nil, nil, true},
+		{sqlschema.Column{Name: "c", SQLType: "TEXT", Default: sqlOr("(1+1)")}, nil, nil, true},
+		{sqlschema.Column{Name: "c", SQLType: "TEXT", Default: sqlOr("CURRENT_DATE")}, nil, nil, true},
 		{
-			schema.Column{
+			sqlschema.Column{
 				Name:      "c",
 				SQLType:   "TEXT",
-				Generated: &schema.Generated{SQL: sqlOf("a || 'x'"), Stored: true},
+				Generated: &sqlschema.Generated{SQL: sqlOf("a || 'x'"), Stored: true},
 			},
 			nil,
 			nil,
 			true,
 		},
 		{
-			schema.Column{Name: "c", SQLType: "TEXT", Generated: &schema.Generated{SQL: sqlOf("a || 'x'")}},
+			sqlschema.Column{Name: "c", SQLType: "TEXT", Generated: &sqlschema.Generated{SQL: sqlOf("a || 'x'")}},
 			nil,
 			nil,
 			false,
 		},
 		{
-			schema.Column{Name: "c", SQLType: "TEXT"},
-			&schema.Index{Unique: true, Constraint: true, Parts: []schema.Part{{Column: "c"}}},
+			sqlschema.Column{Name: "c", SQLType: "TEXT"},
+			&sqlschema.Index{Unique: true, Constraint: true, Parts: []sqlschema.Part{{Column: "c"}}},
 			nil,
 			true,
 		},
 		{
-			schema.Column{Name: "c", SQLType: "TEXT"},
-			&schema.Index{Name: "u", Unique: true, Parts: []schema.Part{{Column: "c"}}},
+			sqlschema.Column{Name: "c", SQLType: "TEXT"},
+			&sqlschema.Index{Name: "u", Unique: true, Parts: []sqlschema.Part{{Column: "c"}}},
 			nil,
 			false,
 		},
 		{
-			schema.Column{Name: "c", SQLType: "INT"},
+			sqlschema.Column{Name: "c", SQLType: "INT"},
 			nil,
-			&schema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}},
+			&sqlschema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}},
 			false,
 		},
 		{
-			schema.Column{Name: "c", SQLType: "INT", Default: sqlOr("1")},
+			sqlschema.Column{Name: "c", SQLType: "INT", Default: sqlOr("1")},
 			nil,
-			&schema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}},
+			&sqlschema.ForeignKey{Columns: []string{"c"}, Table: "t", References: []string{"id"}},
 			true,
 		},
 	}
@@ -397,7 +399,7 @@ func TestAddColumn(t *testing.T) {
 				require.NoError(t, db.Exec(ctx, "INSERT INTO t VALUES (1, 'one')"))
 			}
 			before := inspect(t, db)
-			out := change(t, db, "t", func(t *schema.Table) {
+			out := change(t, db, "t", func(t *sqlschema.Table) {
 				t.Columns = append(t.Columns, &c.column)
 				if c.index != nil {
 					t.Indexes = append(t.Indexes, c.index)
@@ -410,7 +412,7 @@ func TestAddColumn(t *testing.T) {
 				"case %d", i)
 			run(t, db, out.Steps, true)
 			after := inspect(t, db)
-			assert.Equal(t, schema.Fingerprint(before), schema.Fingerprint(after), "case %d", i)
+			assert.Equal(t, sqlschema.Fingerprint(before), sqlschema.Fingerprint(after), "case %d", i)
 		}
 	}
 }
@@ -427,7 +429,7 @@ func TestBroken(t *testing.T) {
 	assert.Contains(t, list[0], "view bad")
 	from := inspect(t, db).Table("t")
 	to := from.Clone()
-	to.Columns = append(to.Columns, &schema.Column{Name: "b", SQLType: "TEXT"})
+	to.Columns = append(to.Columns, &sqlschema.Column{Name: "b", SQLType: "TEXT"})
 	c := Engine{}.Alter(engine.Alteration{
 		From:    from,
 		To:      to,
@@ -553,8 +555,8 @@ func TestNewUUID(t *testing.T) {
 // it: said in the language's page, and noticed here should it change.
 func TestReplacePassesImmutable(t *testing.T) {
 	table := &schema.Table{
-		Name:       "t",
-		PrimaryKey: &schema.PrimaryKey{Columns: []schema.Part{{Column: "k"}}},
+		Name: "t",
+		Key:  []string{"k"},
 		Columns: []*schema.Column{
 			{
 				Name:    "k",
@@ -577,7 +579,7 @@ func TestUpdateOfKeepsDroppedColumns(t *testing.T) {
 	db := scratch(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b TEXT)", "CREATE TABLE log (n TEXT)",
 		"CREATE TRIGGER watch AFTER UPDATE OF a, b ON t BEGIN INSERT INTO log VALUES (NEW.a); END",
 		"INSERT INTO t VALUES (1, 'x', 'y')")
-	change(t, db, "t", func(t *schema.Table) { t.Columns = t.Columns[:2] }, nil)
+	change(t, db, "t", func(t *sqlschema.Table) { t.Columns = t.Columns[:2] }, nil)
 	require.NoError(t, db.Exec(ctx, "UPDATE t SET a = 'z'"))
 	assert.Equal(t, "z", selectAll(t, db, "SELECT * FROM log"))
 	broken, err := db.InvalidObjects(ctx)
@@ -595,9 +597,9 @@ func TestInPlaceIsReadByOlderClients(t *testing.T) {
 	for _, s := range []string{"CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b INT CONSTRAINT few CHECK (b < 5))", "INSERT INTO t VALUES (1, 'x', 2)"} {
 		require.NoError(t, db.Exec(ctx, s))
 	}
-	c := change(t, db, "t", func(t *schema.Table) {
+	c := change(t, db, "t", func(t *sqlschema.Table) {
 		t.Column("a").NotNull = true
-		t.Checks = []*schema.Check{{Name: "many", SQL: sqlOf("b > 1")}}
+		t.Checks = []*sqlschema.Check{{Name: "many", SQL: sqlOf("b > 1")}}
 	}, nil)
 	assert.False(t, c.Copies)
 	require.NoError(t, db.Close())

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
 
 // quote gives a name as SQL: bare where it can stand so, else in double quotes.
@@ -79,7 +80,7 @@ var constraintStart = map[string]bool{
 
 // createTable gives the statement that makes the table with another name or
 // its own, without indexes and triggers.
-func createTable(t *schema.Table, name string) string {
+func createTable(t *sqlschema.Table, name string) string {
 	if t.Options.Virtual != "" {
 		return "CREATE VIRTUAL TABLE " + quote(name) + " USING " + t.Options.Virtual
 	}
@@ -122,7 +123,7 @@ func createTable(t *schema.Table, name string) string {
 
 // inlineKey tells whether the primary key stands with its column: a key of one
 // column must for AUTOINCREMENT, and may else.
-func inlineKey(t *schema.Table) bool {
+func inlineKey(t *sqlschema.Table) bool {
 	return t.PrimaryKey != nil && len(t.PrimaryKey.Columns) == 1 && t.PrimaryKey.Columns[0].Collation == "" &&
 		t.Column(t.PrimaryKey.Columns[0].Column) != nil
 }
@@ -142,7 +143,7 @@ func conflict(c string) string {
 }
 
 // columnDefinition gives a column with all that stands with it.
-func columnDefinition(t *schema.Table, c *schema.Column) string {
+func columnDefinition(t *sqlschema.Table, c *sqlschema.Column) string {
 	s := quote(c.Name)
 	if c.SQLType != "" {
 		s += " " + sqlType(c.SQLType)
@@ -187,7 +188,7 @@ func columnDefinition(t *schema.Table, c *schema.Column) string {
 	return s
 }
 
-func references(k *schema.ForeignKey) string {
+func references(k *sqlschema.ForeignKey) string {
 	s := "REFERENCES " + quote(k.Table)
 	if len(k.References) > 0 {
 		s += " (" + quoteAll(k.References) + ")"
@@ -207,7 +208,7 @@ func references(k *schema.ForeignKey) string {
 	return s
 }
 
-func partList(parts []schema.Part) string {
+func partList(parts []sqlschema.Part) string {
 	out := make([]string, len(parts))
 	for i, p := range parts {
 		s := quote(p.Column)
@@ -225,7 +226,7 @@ func partList(parts []schema.Part) string {
 	return strings.Join(out, ", ")
 }
 
-func createIndex(table string, x *schema.Index) string {
+func createIndex(table string, x *sqlschema.Index) string {
 	s := "CREATE "
 	if x.Unique {
 		s += "UNIQUE "
@@ -237,16 +238,16 @@ func createIndex(table string, x *schema.Index) string {
 	return s
 }
 
-func dropIndex(x *schema.Index) string     { return "DROP INDEX " + quote(x.Name) }
-func dropTrigger(g *schema.Trigger) string { return "DROP TRIGGER " + quote(g.Name) }
+func dropIndex(x *sqlschema.Index) string     { return "DROP INDEX " + quote(x.Name) }
+func dropTrigger(g *sqlschema.Trigger) string { return "DROP TRIGGER " + quote(g.Name) }
 
 // tableStatements make a table with its indexes and triggers.
-func tableStatements(t *schema.Table) []string {
+func tableStatements(t *sqlschema.Table) []string {
 	return append([]string{createTable(t, t.Name)}, dependents(t)...)
 }
 
 // dependents are the statements for a table's indexes and triggers.
-func dependents(t *schema.Table) []string {
+func dependents(t *sqlschema.Table) []string {
 	var out []string
 	for _, x := range t.Indexes {
 		if !x.Constraint {
@@ -261,7 +262,7 @@ func dependents(t *schema.Table) []string {
 
 // rowidName is the name by which the row number of the table can be asked for;
 // "" where it has none, or none that a column does not hide.
-func rowidName(t *schema.Table) string {
+func rowidName(t *sqlschema.Table) string {
 	if t.Options.WithoutRowid || t.Options.Virtual != "" {
 		return ""
 	}
@@ -274,7 +275,7 @@ func rowidName(t *schema.Table) string {
 }
 
 // rowidKey is the column that is another name for the row number, or "".
-func rowidKey(t *schema.Table) string {
+func rowidKey(t *sqlschema.Table) string {
 	if t.PrimaryKey == nil || len(t.PrimaryKey.Columns) != 1 || t.PrimaryKey.Columns[0].Desc && inlineKey(t) ||
 		t.Options.WithoutRowid {
 		return ""
@@ -287,7 +288,7 @@ func rowidKey(t *schema.Table) string {
 }
 
 // SameValue is the condition that two values are the same to an index.
-func (Engine) SameValue(p schema.Part, _ *schema.Column, a, b string) string {
+func (Engine) SameValue(p sqlschema.Part, _ *sqlschema.Column, a, b string) string {
 	s := a + " = " + b
 	if p.Collation != "" {
 		s += " COLLATE " + p.Collation

@@ -1,4 +1,4 @@
-package schema
+package sqlschema
 
 // This file finds the references to a table: what has to be asked before a row of it
 // goes. It orders tables and views by what refers to what.

@@ -1,4 +1,4 @@
-package schema
+package sqlschema
 
 // This file gives a schema a short name that changes when the schema does.
 
@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"erbario/internal/schema"
 )
 
 // Fingerprint is twelve hexadecimal digits of a hash over everything that a
@@ -21,7 +23,7 @@ func Fingerprint(s *Schema) string {
 	h := sha256.New()
 	var tables []*Table
 	for _, t := range s.Tables {
-		if !Own(t.Name) {
+		if !schema.Own(t.Name) {
 			tables = append(tables, t)
 		}
 	}
@@ -43,7 +45,7 @@ func Fingerprint(s *Schema) string {
 	}
 	var views []string
 	for _, v := range s.Views {
-		if !Own(v.Name) {
+		if !schema.Own(v.Name) {
 			views = append(views, "view "+v.SQL.Key())
 		}
 	}

@@ -1,4 +1,4 @@
-package schema
+package sqlschema
 
 // This file tells whether two parts of tables mean the same to their engine.
 
