@@ -467,7 +467,7 @@ func (a *app) room(ctx context.Context, l *live, waiting []*migration.Migration,
 	for _, name := range names {
 		i := slices.IndexFunc(waiting, func(m *migration.Migration) bool {
 			return slices.ContainsFunc(m.Steps,
-				func(s migration.Step) bool { return slices.Contains(s.UndoLoses, name) })
+				func(s migration.Step) bool { return slices.Contains(s.UndoLoses, engine.ReadLoss(name)) })
 		})
 		if i < 0 {
 			return nil

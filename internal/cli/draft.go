@@ -22,6 +22,7 @@ import (
 	"erbario/internal/project"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
+	"erbario/internal/words"
 )
 
 func (a *app) draftCommand() *cli.Command {
@@ -311,9 +312,9 @@ func (a *app) showDraft(m *migration.Migration) {
 		}
 		a.out.printf("  step %d  %s%s", i+1, cell(st.Title), note)
 		if len(st.Loses) > 0 && st.Kept {
-			a.out.printf("          %s: kept, and restored by the undo", cell(strings.Join(st.Loses, ", ")))
+			a.out.printf("          %s: kept, and restored by the undo", cell(words.Join(st.Loses)))
 		} else if len(st.Loses) > 0 {
-			a.out.printf("          %s: %s", cell(strings.Join(st.Loses, ", ")), a.out.paint(styleWarn, "lost permanently"))
+			a.out.printf("          %s: %s", cell(words.Join(st.Loses)), a.out.paint(styleWarn, "lost permanently"))
 		}
 	}
 	for _, x := range m.Parameters {

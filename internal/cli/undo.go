@@ -199,9 +199,9 @@ func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside 
 func wouldKeep(ctx context.Context, l *live, s *sqlschema.Schema, m *migration.Migration) ([]jsonAside, error) {
 	out := []jsonAside{}
 	for _, step := range m.Steps {
-		for _, name := range step.UndoLoses {
-			table, column, isColumn := strings.Cut(name, ".")
-			t := s.Table(table)
+		for _, loss := range step.UndoLoses {
+			name, column, isColumn := loss.String(), loss.Column, loss.Column != ""
+			t := s.Table(loss.Table)
 			if t == nil || isColumn && t.Column(column) == nil {
 				continue // another undo before it takes it away
 			}

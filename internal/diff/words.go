@@ -5,10 +5,8 @@ package diff
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
@@ -165,10 +163,10 @@ func checkWords(k *sqlschema.Check) string {
 	case schema.ForNonblank:
 		return k.Column + " nonblank"
 	case schema.ForChoice:
-		return k.Column + " one of " + strings.Join(Choices(k), ", ")
+		return k.Column + " one of " + strings.Join(k.Choices, ", ")
 	case schema.ForRange:
-		if r := Range(k.Column, k.SQL.Text); r != "" {
-			return k.Column + " range " + r
+		if k.Range != nil {
+			return k.Column + " range " + rangeWords(k.Range)
 		}
 		return oneLine(k.SQL.Text)
 	case schema.ForType, schema.ForSoftDelete:
@@ -177,37 +175,16 @@ func checkWords(k *sqlschema.Check) string {
 	return "check " + oneLine(k.SQL.Text)
 }
 
-// rangeForms are the conditions by which the engines keep a range, without brackets, casts
-// and the quotes around names.
-var rangeForms = sync.OnceValue(func() (out struct{ cast, both, from, to *regexp.Regexp }) {
-	const name, value = `(\S+)`, `('[^']*'|\S+)`
-	out.cast = regexp.MustCompile(`::(?:timestamp|time)(?:\(\d+\))?(?: with(?:out)? time zone)?|::\w+(?:\([\d, ]+\))?`)
-	out.both = regexp.MustCompile(
-		`(?i)^` + name + ` (?:between ` + value + ` and ` + value + `|>= ` + value + ` and (\S+) <= ` + value + `)$`,
-	)
-	out.from = regexp.MustCompile(`^` + name + ` >= ` + value + `$`)
-	out.to = regexp.MustCompile(`^` + name + ` <= ` + value + `$`)
+// rangeWords are a range as a model writes it, such as 1..10.
+func rangeWords(r *schema.Range) string {
+	out := ".."
+	if r.From != nil {
+		out = r.From.Text + out
+	}
+	if r.To != nil {
+		out += r.To.Text
+	}
 	return out
-})
-
-// Range tells a condition on a column as the range that a model writes, such as 1..10; ""
-// where it is none.
-func Range(column, sql string) string {
-	f := rangeForms()
-	s := f.cast.ReplaceAllString(oneLine(sql), "")
-	s = strings.NewReplacer("(", "", ")", "", "`", "", `"`, "", "{", "", "}", "").Replace(s)
-	bare := func(v string) string { return strings.Trim(v, "'") }
-	is := func(name string) bool { return strings.EqualFold(name, column) }
-	if m := f.both.FindStringSubmatch(s); m != nil && is(m[1]) && (m[5] == "" || is(m[5])) {
-		return bare(m[2]+m[4]) + ".." + bare(m[3]+m[6])
-	}
-	if m := f.from.FindStringSubmatch(s); m != nil && is(m[1]) {
-		return bare(m[2]) + ".."
-	}
-	if m := f.to.FindStringSubmatch(s); m != nil && is(m[1]) {
-		return ".." + bare(m[2])
-	}
-	return ""
 }
 
 func triggerWords(g *sqlschema.Trigger) string {
@@ -232,27 +209,8 @@ func triggerWords(g *sqlschema.Trigger) string {
 	return "trigger " + g.Name
 }
 
-var textLiteral = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'((?:[^']|'')*)'`) })
-
-// texts are the text literals in SQL.
-func texts(sql string) []string {
-	var out []string
-	for _, m := range textLiteral().FindAllStringSubmatch(sql, -1) {
-		out = append(out, strings.ReplaceAll(m[1], "''", "'"))
-	}
-	return out
-}
-
-// Choices are the values that a choice's check lets pass.
-func Choices(k *sqlschema.Check) []string {
-	if k.Choices != nil {
-		return k.Choices
-	}
-	return texts(k.SQL.Text)
-}
-
 func choiceWords(from, to *sqlschema.Check) string {
-	a, b := Choices(from), Choices(to)
+	a, b := from.Choices, to.Choices
 	var out []string
 	for _, v := range b {
 		if !slices.Contains(a, v) {

@@ -5,13 +5,11 @@ package draft
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
-	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
@@ -41,26 +39,11 @@ func (w *earlier) typeIn(table, column string) (string, bool) {
 	if !w.engine.Caps().Enums {
 		return "", false
 	}
-	x := regexp.QuoteMeta(w.engine.SQL().Quote(column))
-	words := regexp.MustCompile(
-		`(?m)(?:^    ` + x + ` |ADD COLUMN ` + x + ` |ALTER COLUMN ` + x + ` TYPE )(\w+|"[^"]+")`,
-	)
-	name, made := "", map[string]bool{}
+	var statements []string
 	for _, m := range w.files {
-		for _, sql := range m.SQL(false) {
-			tables := sqltext.Touches(w.engine.SQL().Lex(sql),
-				nil).Tables // the first is the one that the statement makes or changes
-			if list := words.FindAllStringSubmatch(sql, -1); list != nil && len(tables) > 0 && tables[0] == table {
-				name = strings.Trim(list[len(list)-1][1], `"`)
-			}
-			for _, word := range strings.Fields(sql) {
-				word = strings.Trim(word, `"`)
-				begin, _, _ := strings.Cut(engine.EnumsOf(w.engine).Make(word, []string{"x"})[0], "'")
-				made[word] = made[word] || strings.HasPrefix(sql, begin)
-			}
-		}
+		statements = append(statements, m.SQL(false)...)
 	}
-	return name, made[name]
+	return engine.EnumsOf(w.engine).TypeIn(statements, table, column)
 }
 
 func (w *earlier) without(changes []diff.Change) (*schema.Schema, error) {
@@ -330,12 +313,14 @@ func (w *earlier) check(t *schema.Table, kind diff.Kind, k, before *sqlschema.Ch
 	case k.Purpose == schema.ForNonblank:
 		c.Nonblank = was != nil
 	case k.Purpose == schema.ForRange:
-		if c.Range = nil; was != nil {
+		if c.Range = nil; was != nil && was.Range != nil {
+			c.Range = was.Range
+		} else if was != nil {
 			again()
 		}
 	case k.Purpose == schema.ForChoice:
 		if was != nil {
-			c.Type = schema.Type{Kind: schema.Choice, Choices: diff.Choices(was), Enum: w.enum(t.Name, c.Name)}
+			c.Type = schema.Type{Kind: schema.Choice, Choices: was.Choices, Enum: w.enum(t.Name, c.Name)}
 		} else if c.Type.Kind == schema.Choice { // a text, of whose type nothing else changed
 			c.Type = schema.Type{Kind: schema.Text}
 		}

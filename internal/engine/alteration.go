@@ -11,15 +11,6 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// Qualify puts the table's name before its columns'.
-func Qualify(table string, columns []string) []string {
-	var out []string
-	for _, c := range columns {
-		out = append(out, table+"."+c)
-	}
-	return out
-}
-
 // Between is the alteration of a table into another where no more is known than the two.
 func Between(from, to *sqlschema.Table) Alteration {
 	return Alteration{

@@ -65,11 +65,11 @@ type Step struct {
 	Note  string // what else is to be said of it; the locks that it takes
 	Apply []string
 	Undo  []string
-	Loses []string // what it destroys, such as specimens.label
-	Kept  bool     // what it destroys is kept
+	Loses []Loss // what it destroys
+	Kept  bool   // what it destroys is kept
 	// UndoLoses is what its undo destroys; the runner keeps it, and puts it back
 	// when the step is applied again.
-	UndoLoses []string
+	UndoLoses []Loss
 	Here      []Requirement // asked just before it is applied
 	HereUndo  []Requirement // asked just before it is undone
 	Batches   *Batches      // of a step in batches
@@ -146,10 +146,6 @@ type Requirement struct {
 	// nobody gave one. It is not in a file.
 	Ungiven []string
 }
-
-// DeletedRows is how the rows of a table that are marked as deleted are called
-// among what a step loses.
-func DeletedRows(table string) string { return "deleted rows of " + table }
 
 // InTheWay gives the number of rows of a query, and the first five. One with few
 // rows is run once; one with many is left early, and then counted.

@@ -110,6 +110,9 @@ type Enums interface {
 	// Text gives a value of a type as text, Value a text as value of a type in SQL.
 	Text(sql string) string
 	Value(sql, sqlType string) string
+	// TypeIn reads in statements of migrations which type they give a column last, and
+	// whether they make an enum type of that name; "" where they give it none.
+	TypeIn(statements []string, table, column string) (name string, made bool)
 }
 
 // Stages puts into an engine's words what stands between the two migrations of a

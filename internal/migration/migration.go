@@ -79,9 +79,9 @@ type Step struct {
 	Work      engine.Work
 	Note      string // what stands beside its title in the file
 	Kind      engine.StepKind
-	Loses     []string
+	Loses     []engine.Loss
 	Kept      bool
-	UndoLoses []string             // what the undo destroys, and the runner keeps
+	UndoLoses []engine.Loss        // what the undo destroys, and the runner keeps
 	Here      []engine.Requirement // asked just before it is applied
 	HereUndo  []engine.Requirement // asked just before it is undone
 	Batches   *engine.Batches      // of a step in batches

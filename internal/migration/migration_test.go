@@ -79,9 +79,9 @@ func TestRoundTrip(t *testing.T) {
 				Apply: []migration.Statement{statement()},
 				Undo:  []migration.Statement{statement(), statement()},
 			}
-			s.Loses = []string{text("lost"), text("lost")}
+			s.Loses = []engine.Loss{engine.ReadLoss(text("lost")), engine.ReadLoss(text("lost"))}
 			s.Kept = rapid.Bool().Draw(t, "kept")
-			s.UndoLoses = []string{text("undo lost")}
+			s.UndoLoses = []engine.Loss{engine.ReadLoss(text("undo lost"))}
 			if rapid.Bool().Draw(t, "here") {
 				s.Here = append(s.Here, need)
 			}

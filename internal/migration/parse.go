@@ -69,6 +69,15 @@ func readNames(s string) []string {
 	return out
 }
 
+// readLosses reads what a step destroys.
+func readLosses(s string) []engine.Loss {
+	var out []engine.Loss
+	for _, name := range readNames(s) {
+		out = append(out, engine.ReadLoss(name))
+	}
+	return out
+}
+
 // ParseError says what is wrong in a file, and where.
 type ParseError struct {
 	Path    string
@@ -250,9 +259,9 @@ func (p *parser) stepMarker(line int, words string) (ok bool, err error) {
 		p.into, s.NoUndo = &s.Undo, false
 	case word == "loses":
 		rest, s.Kept = strings.CutSuffix(rest, ", kept")
-		s.Loses = readNames(rest)
+		s.Loses = readLosses(rest)
 	case strings.HasPrefix(words, "undo loses "):
-		s.UndoLoses = readNames(strings.TrimSuffix(strings.TrimPrefix(words, "undo loses "), ", kept"))
+		s.UndoLoses = readLosses(strings.TrimSuffix(strings.TrimPrefix(words, "undo loses "), ", kept"))
 	case word == "batches":
 		names := readNames(rest)
 		if len(names) < 2 || s.Kind != engine.InBatches {

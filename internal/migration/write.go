@@ -82,14 +82,14 @@ func Write(m *Migration) string {
 			}
 		}
 		if len(s.Loses) > 0 {
-			fmt.Fprintf(&b, "%sloses %s", Marker, nameList(s.Loses))
+			fmt.Fprintf(&b, "%sloses %s", Marker, lossList(s.Loses))
 			if s.Kept {
 				b.WriteString(", kept")
 			}
 			b.WriteByte('\n')
 		}
 		if len(s.UndoLoses) > 0 {
-			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, nameList(s.UndoLoses))
+			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, lossList(s.UndoLoses))
 		}
 		for _, r := range s.Rows {
 			for keys := range slices.Chunk(r.Keys, 8) {
@@ -159,6 +159,15 @@ func nameList(names []string) string {
 		}
 	}
 	return strings.Join(out, ", ")
+}
+
+// lossList lists what a step destroys.
+func lossList(list []engine.Loss) string {
+	var names []string
+	for _, l := range list {
+		names = append(names, l.String())
+	}
+	return nameList(names)
 }
 
 // WithHead gives the file's text with the head as m has it now, and the body as

@@ -24,7 +24,7 @@ type altering struct {
 	rows    func() int64 // of the live table
 	again   map[string]bool
 	follows following
-	filled  []string // columns of whose rows nobody could tell afterwards which had no value
+	filled  []engine.Loss // columns of whose rows nobody could tell afterwards which had no value
 }
 
 // alter plans the changes of one table.
@@ -238,7 +238,7 @@ func (p *planner) keylessFills(x *altering) bool {
 	}
 	for _, c := range x.From.Columns {
 		if x.Back[c.Name].NullsIn != "" {
-			x.filled = append(x.filled, x.name+"."+c.Name)
+			x.filled = append(x.filled, engine.Loss{Table: x.name, Column: c.Name})
 		}
 	}
 	if len(x.filled) > 0 && x.rows() > 0 && !p.answered("drop", x.name+".*") {
@@ -246,7 +246,7 @@ func (p *planner) keylessFills(x *altering) bool {
 			About: x.name,
 			Rows:  x.rows(),
 			Text: fmt.Sprintf("%s has no primary key, so an undo could not know which rows had no value in %s",
-				x.name, strings.Join(x.filled, ", ")),
+				x.name, words.Join(x.filled)),
 			Choices: []Choice{choice("accept that", "--drop "+x.name+".*")},
 			Other:   "or give the model a primary key first",
 		})

@@ -20,8 +20,8 @@ func (p *planner) renameChoices(a *engine.Alteration, c diff.Change) {
 	if !ok || k.Purpose != schema.ForChoice {
 		return
 	}
-	old := diff.Choices(c.Before.(*sqlschema.Check))
-	now := diff.Choices(k)
+	old := c.Before.(*sqlschema.Check).Choices
+	now := k.Choices
 	var there, back, merged []string
 	when := func(v, value string) string { return fmt.Sprintf("WHEN %s THEN %s", p.Engine.SQL().Text(v), value) }
 	settled, renames := map[string]bool{}, p.valueRenames(c.Table, k.Column)

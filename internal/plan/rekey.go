@@ -205,9 +205,8 @@ func (p *planner) rekey(a *engine.Alteration, c diff.Change, f following) bool {
 func (p *planner) notLost(table string, change *engine.Change, f following) {
 	for i := range change.Steps {
 		s := &change.Steps[i]
-		s.UndoLoses = slices.DeleteFunc(s.UndoLoses, func(name string) bool {
-			t, column, _ := strings.Cut(name, ".")
-			return t == table && (f.there[column] != "" || slices.Contains(p.again[table], column))
+		s.UndoLoses = slices.DeleteFunc(s.UndoLoses, func(l engine.Loss) bool {
+			return l.Table == table && (f.there[l.Column] != "" || slices.Contains(p.again[table], l.Column))
 		})
 	}
 }

@@ -345,7 +345,6 @@ func (p *planner) takeRows(r TableRows, rank int) {
 			By: by, Order: literals,
 		})
 	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
-	step.Loses = nil
 	p.effect(t.Name, len(keys), "deleted")
 	p.units = append(p.units,
 		unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})

@@ -221,7 +221,7 @@ func (p *planner) revived(change *engine.Change, live, wanted *sqlschema.Table) 
 	}
 	change.BeforeUndo = append(change.BeforeUndo, deleted)
 	for i := range change.Steps {
-		if s := &change.Steps[i]; slices.Contains(s.UndoLoses, wanted.Name+"."+wanted.SoftDelete) {
+		if s := &change.Steps[i]; engine.Loses(s.UndoLoses, wanted.Name, wanted.SoftDelete) {
 			s.HereUndo = append(s.HereUndo, deleted)
 		}
 	}
@@ -264,8 +264,10 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sq
 		if fate == Keep {
 			keep = schema.Cut(p.Kept + "deleted_" + c.Table)
 		}
-		step := p.Engine.DDL().
-			DeleteRows(engine.RowDeletion{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: engine.DeletedRows(c.Table)})
+		loss := engine.Loss{Table: c.Table, Deleted: true}
+		step := p.Engine.DDL().DeleteRows(
+			engine.RowDeletion{Table: withoutSpanning(a.From), Where: where, Keep: keep, What: loss.String()})
+		step.Loses = []engine.Loss{loss}
 		a.Only = p.Engine.SQL().Quote(c.Name) + " IS NULL"
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {

@@ -235,9 +235,9 @@ func (p *planner) half(table string, change *engine.Change) {
 		for i := range change.Steps {
 			change.Steps[i].UndoLoses = slices.DeleteFunc(
 				slices.Clone(change.Steps[i].UndoLoses),
-				func(name string) bool {
+				func(l engine.Loss) bool {
 					return slices.ContainsFunc(t.Spans,
-						func(s engine.Span) bool { return s.Old != nil && name == table+"."+s.Column.Name })
+						func(s engine.Span) bool { return s.Old != nil && l.Is(table, s.Column.Name) })
 				},
 			)
 		}

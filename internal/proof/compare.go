@@ -47,11 +47,11 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		return nil, err
 	}
 	for _, t := range s.Tables {
-		if schema.Own(t.Name) || t.Options.Virtual != "" || slices.Contains(p.out.Lost, t.Name) {
+		if schema.Own(t.Name) || t.Options.Virtual != "" || engine.Loses(p.out.Lost, t.Name, "") {
 			continue
 		}
 		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().Quote(t.Name)
-		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.DeletedRows(t.Name)) {
+		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.Loss{Table: t.Name, Deleted: true}) {
 			query += " WHERE " + p.Engine.SQL().Quote(t.SoftDelete) + " IS NULL" // the others go for good
 		}
 		rows, err := p.db.Sample(ctx, query, 0)
@@ -73,7 +73,7 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 func (p *prover) columns(t *sqlschema.Table) string {
 	var names []string
 	for _, c := range t.Columns {
-		if !slices.Contains(p.out.Lost, t.Name+"."+c.Name) {
+		if !engine.Loses(p.out.Lost, t.Name, c.Name) {
 			names = append(names, p.Engine.SQL().Quote(c.Name))
 		}
 	}

@@ -29,7 +29,7 @@ type Outcome struct {
 	Empty   []string         // tables that the migration takes only without rows
 	Idle    []int            // steps by hand that are to change rows, and changed none of the proof's
 	Unsure  string           // the step of which nobody can tell what it touches, where tables have no rows
-	Lost    []string         // what the migration destroys and does not keep
+	Lost    []engine.Loss    // what the migration destroys and does not keep
 	Differ  []string         // what was not as it should be; empty: proved
 	OneWay  int              // the step, from 1, that has no undo: only the way forward was tried; 0: none
 	Missing []engine.LeftOut // what the scratch database could not have of the one that it is like
@@ -79,7 +79,7 @@ func (o *Outcome) Sentence() string {
 		s += fmt.Sprintf(migration.StepDoubt+"%d changed none of them", n)
 	}
 	if len(o.Lost) > 0 {
-		s += "; what " + strings.Join(o.Lost, ", ") + " is not restored"
+		s += "; what " + words.Join(o.Lost) + " is not restored"
 	}
 	return s
 }
@@ -196,10 +196,9 @@ func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTh
 	renames := in.Migration.Renames(in.Engine)
 	for _, s := range in.Migration.Steps {
 		if !s.Kept {
-			for _, name := range s.Loses { // by the names of the start
-				table, column, _ := strings.Cut(name, ".")
-				table, column = migration.Before(renames, table, column)
-				p.out.Lost = append(p.out.Lost, strings.TrimSuffix(table+"."+column, "."))
+			for _, l := range s.Loses { // by the names of the start
+				l.Table, l.Column = migration.Before(renames, l.Table, l.Column)
+				p.out.Lost = append(p.out.Lost, l)
 			}
 		}
 	}
@@ -385,12 +384,12 @@ func (p *prover) undo(ctx context.Context) error {
 	for _, x := range p.file.Parameters {
 		now, name, _ := strings.Cut(x.For, ".")
 		table, column := migration.Before(renames, now, name)
-		if !slices.Contains(p.out.Lost, table+"."+column) { // it lost its name to another, and the value is told by it
+		if !engine.Loses(p.out.Lost, table, column) { // it lost its name to another, and the value is told by it
 			table, _ = migration.Before(renames, now, "")
 			column = name
 		}
 		t := p.Start.Table(table)
-		if !x.Undo || t == nil || t.Column(column) == nil || !slices.Contains(p.out.Lost, table+"."+column) {
+		if !x.Undo || t == nil || t.Column(column) == nil || !engine.Loses(p.out.Lost, table, column) {
 			continue
 		}
 		candidates[x.For] = p.Engine.SQL().Candidates(t, t.Column(column))

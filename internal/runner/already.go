@@ -21,7 +21,9 @@ import (
 func AlreadyThere(m *migration.Migration, e engine.Engine, s *sqlschema.Schema) []string {
 	var freed, out []string
 	for _, step := range m.Steps {
-		freed = append(freed, step.Loses...)
+		for _, l := range step.Loses {
+			freed = append(freed, l.String())
+		}
 	}
 	for _, r := range m.Renames(e) {
 		freed = append(freed, strings.TrimSuffix(r.Table+"."+r.Column, "."))
@@ -30,10 +32,9 @@ func AlreadyThere(m *migration.Migration, e engine.Engine, s *sqlschema.Schema) 
 		freed = append(freed, strings.TrimSuffix(f.Table+"."+f.Column, "."))
 	}
 	for _, step := range m.Steps {
-		for _, name := range step.UndoLoses {
-			table, column, _ := strings.Cut(name, ".")
-			t := s.Table(table)
-			if t == nil || column != "" && t.Column(column) == nil || slices.Contains(freed, name) ||
+		for _, l := range step.UndoLoses {
+			t, name := s.Table(l.Table), l.String()
+			if t == nil || l.Column != "" && t.Column(l.Column) == nil || slices.Contains(freed, name) ||
 				slices.Contains(out, name) {
 				continue
 			}
@@ -84,7 +85,10 @@ func already(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 // them, so that they come back when it is applied.
 func KeepFor(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, names []string) error {
 	alone := *m
-	alone.Steps = []migration.Step{{UndoLoses: names}}
+	alone.Steps = []migration.Step{{}}
+	for _, name := range names {
+		alone.Steps[0].UndoLoses = append(alone.Steps[0].UndoLoses, engine.ReadLoss(name))
+	}
 	return archive(ctx, db, e, &alone)
 }
 

@@ -286,8 +286,8 @@ func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e eng
 	m *migration.Migration) ([]archiving, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {
-		for _, name := range step.UndoLoses {
-			lost[name] = true
+		for _, l := range step.UndoLoses {
+			lost[l.String()] = true
 		}
 	}
 	var out []archiving

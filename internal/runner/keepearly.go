@@ -16,10 +16,9 @@ import (
 // table. 0: none does before step n itself. Steps count from 1.
 func (s *stepwise) before(n int) int {
 	var tables []string
-	for _, name := range s.bound.Steps[n-1].UndoLoses {
-		tables = append(tables, strings.ToLower(name))
-		if i := strings.LastIndexByte(name, '.'); i > 0 {
-			tables = append(tables, strings.ToLower(name[:i]))
+	for _, l := range s.bound.Steps[n-1].UndoLoses {
+		for _, table := range l.Tables() {
+			tables = append(tables, strings.ToLower(table))
 		}
 	}
 	if len(tables) == 0 {
@@ -91,12 +90,8 @@ func (s *stepwise) keepUnderLock(step *migration.Step, list []string) (ended fun
 		}
 	}
 	some := false // rows, of which something could be lost
-	for _, name := range step.UndoLoses {
-		table := name
-		if i := strings.LastIndexByte(name, '.'); i > 0 {
-			table = name[:i]
-		}
-		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.SQL().Quote(table), 1)
+	for _, l := range step.UndoLoses {
+		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.SQL().Quote(l.Table), 1)
 		if some = some || err != nil || len(rows.Values) > 0; some {
 			break
 		}
@@ -139,7 +134,7 @@ func (s *stepwise) keepUnderLock(step *migration.Step, list []string) (ended fun
 
 // noteNumbers notes the next numbers of the tables that the undo of a step drops.
 func (s *stepwise) noteNumbers(step *migration.Step) error {
-	if !slices.ContainsFunc(step.UndoLoses, func(name string) bool { return !strings.Contains(name, ".") }) {
+	if !slices.ContainsFunc(step.UndoLoses, func(l engine.Loss) bool { return l.Column == "" }) {
 		return nil
 	}
 	live, err := s.db.Inspect(s.ctx)
@@ -158,11 +153,8 @@ func (s *stepwise) notKept(step *migration.Step) error {
 	if err != nil {
 		return err
 	}
-	for _, name := range step.UndoLoses {
-		table, column := name, ""
-		if i := strings.LastIndexByte(name, '.'); i > 0 {
-			table, column = name[:i], name[i+1:]
-		}
+	for _, l := range step.UndoLoses {
+		table, column := l.Table, l.Column
 		for _, n := range openNames(s.m, table) {
 			if !slices.Contains(names, n) {
 				continue

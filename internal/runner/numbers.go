@@ -19,9 +19,9 @@ import (
 func numbered(s *sqlschema.Schema, m *migration.Migration) map[string]*sqlschema.Table {
 	out := map[string]*sqlschema.Table{}
 	for _, step := range m.Steps {
-		for _, name := range step.UndoLoses {
-			t := s.Table(name)
-			if t == nil || t.Name != name {
+		for _, l := range step.UndoLoses {
+			t := s.Table(l.String())
+			if t == nil || !l.Is(t.Name, "") {
 				continue
 			}
 			if key := t.Key(); len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity {

@@ -132,7 +132,7 @@ func live(e engine.Engine, t *sqlschema.Table) string {
 
 // wholeTable tells whether the migration's undo drops the table, and so keeps it whole.
 func wholeTable(m *migration.Migration, table string) bool {
-	return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return slices.Contains(s.UndoLoses, table) })
+	return slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return engine.Loses(s.UndoLoses, table, "") })
 }
 
 // keepRows takes the rows that a step inserted out and keeps them, before its

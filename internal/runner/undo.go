@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"erbario/internal/engine"
@@ -30,11 +29,8 @@ func reviving(m *migration.Migration) *migration.Migration {
 func refilled(m *migration.Migration) []string {
 	var out []string
 	for _, s := range m.Steps {
-		for _, name := range s.UndoLoses {
-			out = append(out, name)
-			if i := strings.LastIndexByte(name, '.'); i > 0 {
-				out = append(out, name[:i])
-			}
+		for _, l := range s.UndoLoses {
+			out = append(out, l.Tables()...)
 		}
 	}
 	return out

@@ -201,8 +201,9 @@ type Check struct {
 	SQL       SQL
 	Column    string // the column it was declared with; empty for one of the table
 	Purpose   schema.Purpose
-	Choices   []string // the values of a choice, where its SQL is not to be read as standard SQL
-	Conflict  string   // SQLite: ON CONFLICT, as stored
+	Choices   []string      // of one for a choice: its values
+	Range     *schema.Range // of one for a range; nil where its SQL says something else
+	Conflict  string        // SQLite: ON CONFLICT, as stored
 	NoInherit bool
 	NotValid  bool // rows that were there before it were not looked at
 }

@@ -320,7 +320,7 @@ func drafted(t require.TestingT, ctx context.Context, e engine.Engine, db engine
 // none left: seen by the proof, or at its step, and nothing is changed.
 func unfilled(m *migration.Migration, said string) bool {
 	aside := slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
-		return slices.ContainsFunc(s.Loses, func(n string) bool { return strings.HasPrefix(n, engine.DeletedRows("")) })
+		return slices.ContainsFunc(s.Loses, func(l engine.Loss) bool { return l.Deleted })
 	})
 	return aside &&
 		(strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point to no row"))
@@ -438,10 +438,10 @@ func pair(t *rapid.T, p testserver.Place) {
 		}
 	}
 	for _, s := range d.Migration.Steps {
-		for _, name := range s.Loses {
-			if table, ok := strings.CutPrefix(name, engine.DeletedRows("")); ok { // they are put aside
-				delete(same, table)
-				delete(values, table)
+		for _, l := range s.Loses {
+			if l.Deleted { // they are put aside
+				delete(same, l.Table)
+				delete(values, l.Table)
 			}
 		}
 	}

@@ -58,3 +58,12 @@ func Duration(d time.Duration) string {
 	}
 	return s
 }
+
+// Join is the names of things, with commas between them.
+func Join[T fmt.Stringer](list []T) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, s.String())
+	}
+	return strings.Join(out, ", ")
+}

@@ -104,12 +104,19 @@ func (w *Lowering) Column(t *sqlschema.Table, c *sqlschema.Column) {
 
 // Check is a check of a column for a purpose, which its name tells.
 func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema.Purpose, expr string) *sqlschema.Check {
-	return &sqlschema.Check{
+	k := &sqlschema.Check{
 		Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
 		Column:  c.Name,
 		Purpose: purpose,
 		SQL:     w.SQL(expr),
 	}
+	switch purpose {
+	case schema.ForChoice:
+		k.Choices = c.Type.Choices
+	case schema.ForRange:
+		k.Range = c.Declared.Range
+	}
+	return k
 }
 
 // Range is the condition that a value is within its range; end is one of its ends as SQL.

@@ -386,7 +386,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		}
 		for _, n := range c.mid.Columns {
 			if c.From.Column(n.Name) == nil && c.Alteration.To.Column(n.Name) != nil {
-				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
+				s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: table, Column: n.Name})
 			}
 		}
 		out = append(out, s)
@@ -433,7 +433,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 		s := engine.Step{
 			Title:    c.Summary,
 			Work:     engine.Keeps,
-			Loses:    engine.Qualify(table, c.Lost),
+			Loses:    engine.LossOf(table, c.Lost),
 			Kept:     len(c.kept) > 0 && len(c.kept) == len(c.Lost),
 			Here:     here,
 			HereUndo: hereUndo,
@@ -459,7 +459,7 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 			if c.mid.Column(n.Name) == nil && n.Generated == nil ||
 				slices.Contains(c.anew, n.Name) &&
 					(slices.Contains(c.Lost, n.Name) || engine.Freed(c.From.Column(n.Name), n)) {
-				s.UndoLoses = append(s.UndoLoses, table+"."+n.Name)
+				s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: table, Column: n.Name})
 			}
 		}
 		if !single {

@@ -28,14 +28,14 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 		for _, g := range slices.Backward(t.Triggers) {
 			step(", trigger "+g.Name, "DROP TRIGGER "+quote(g.Name), g.SQL.Text)
 		}
-		step("", "DROP TABLE "+quote(t.Name), createTable(t, t.Name)).Loses = []string{t.Name}
+		step("", "DROP TABLE "+quote(t.Name), createTable(t, t.Name)).Loses = []engine.Loss{{Table: t.Name}}
 		out.BeforeApply = []engine.Requirement{byHand(t)}
 	} else {
 		for _, k := range t.ForeignKeys {
 			step(", its reference", Engine{}.DropReference(t, k)[0], Engine{}.AddReference(t, k)[0])
 		}
 		s := step("", "RENAME TABLE "+quote(t.Name)+" TO "+quote(d.Keep), "RENAME TABLE "+quote(d.Keep)+" TO "+quote(t.Name))
-		s.Loses, s.Kept, s.Note = []string{t.Name}, true, "keeps its rows in "+d.Keep
+		s.Loses, s.Kept, s.Note = []engine.Loss{{Table: t.Name}}, true, "keeps its rows in "+d.Keep
 		for _, g := range slices.Backward(t.Triggers) {
 			step(", trigger "+g.Name, "DROP TRIGGER "+quote(g.Name), onTable(g.SQL.Text, d.Keep))
 		}
@@ -84,7 +84,6 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
 	s := engine.Step{
 		Title: "delete the " + r.What + " permanently",
-		Loses: []string{r.What},
 		Here:  []engine.Requirement{takenAlong(r)},
 	}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where) + parentsFirst(t, r.By, r.Order, " DESC")

@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
@@ -59,12 +60,8 @@ func recognise(t *sqlschema.Table) {
 		switch k.Purpose {
 		case schema.ForSoftDelete:
 			t.SoftDelete = k.Column
-		case schema.ForChoice:
-			for _, word := range tokens(k.SQL.Text) { // with the escapes of MariaDB's texts
-				if word.Kind == sqltok.Text {
-					k.Choices = append(k.Choices, word.Val)
-				}
-			}
+		case schema.ForChoice, schema.ForRange:
+			ddl.ReadCheck(k, t.Column(k.Column), tokens(k.SQL.Text))
 		}
 	}
 	for _, g := range t.Triggers {

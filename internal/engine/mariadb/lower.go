@@ -131,7 +131,6 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 		}
 		if c.Type.Kind == schema.Choice {
 			check(schema.ForChoice, choiceCheck(c))
-			checks[len(checks)-1].Choices = c.Type.Choices
 		}
 		if c.Declared.Nonblank {
 			check(schema.ForNonblank, x+" regexp '[^[:space:]]'")

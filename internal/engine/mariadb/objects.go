@@ -13,7 +13,7 @@ func (Engine) Create(t *sqlschema.Table) engine.Step {
 		Title:     "create " + t.Name,
 		Apply:     []string{createTable(t, t.Name)},
 		Undo:      []string{"DROP TABLE " + quote(t.Name)},
-		UndoLoses: []string{t.Name},
+		UndoLoses: []engine.Loss{{Table: t.Name}},
 	}
 	for _, g := range t.Triggers { // each goes by itself, too: the way back may be turned between two steps
 		s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append([]string{"DROP TRIGGER " + quote(g.Name)}, s.Undo...)

@@ -69,7 +69,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 			}
 			for _, o := range forward {
 				step.Apply = append(step.Apply, o.sql...)
-				step.UndoLoses = append(step.UndoLoses, engine.Qualify(a.From.Name, o.adds)...)
+				step.UndoLoses = append(step.UndoLoses, engine.LossOf(a.From.Name, o.adds)...)
 			}
 			out.Steps = []engine.Step{step}
 			return out
@@ -80,7 +80,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				Work:      o.work,
 				Apply:     o.sql,
 				Undo:      ways[i].sql,
-				UndoLoses: engine.Qualify(a.From.Name, o.adds),
+				UndoLoses: engine.LossOf(a.From.Name, o.adds),
 			}
 			if o.what == "types" {
 				step.Here, step.HereUndo = here, hereUndo
@@ -103,7 +103,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	step := engine.Step{
 		Title:    a.Summary,
 		Work:     work(forward),
-		Loses:    engine.Qualify(a.From.Name, a.Lost),
+		Loses:    engine.LossOf(a.From.Name, a.Lost),
 		Here:     here,
 		HereUndo: hereUndo,
 	}
@@ -114,7 +114,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				gone = append(gone, c) // of another type now
 			}
 		}
-		step.UndoLoses = engine.Qualify(a.From.Name, gone)
+		step.UndoLoses = engine.LossOf(a.From.Name, gone)
 	}
 	kept := a.Lost
 	if a.NoKeep {

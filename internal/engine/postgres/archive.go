@@ -18,7 +18,7 @@ import (
 // Drop gives the step that drops a table and keeps its rows.
 func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
-	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != "" && !t.Options.Foreign}
+	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != "" && !t.Options.Foreign}
 	drop := "DROP TABLE " + quote(t.Name)
 	if !s.Kept {
 		s.Apply, s.Undo = []string{drop}, tableStatements(t)
@@ -131,7 +131,6 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
 	s := engine.Step{
 		Title: "delete the " + r.What + " permanently",
-		Loses: []string{r.What},
 		Here:  []engine.Requirement{takenAlong(r)},
 	}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/sqlschema"
 )
 
@@ -57,4 +58,70 @@ func (enums) Value(sql, sqlType string) string { return "(" + sql + ")::" + sqlT
 // enumType is an enum type as it stands among what a database holds.
 func enumType(name string, values []string) *sqlschema.Other {
 	return &sqlschema.Other{Kind: sqlschema.EnumType, Name: name, Values: values, Make: enums{}.Make(name, values)}
+}
+
+// TypeIn reads which type statements give a column last, and whether they make it.
+func (enums) TypeIn(statements []string, table, column string) (name string, made bool) {
+	types := map[string]bool{}
+	for _, sql := range statements {
+		list := tokens(sql)
+		at := 0
+		is := func(words ...string) bool {
+			for i, w := range words {
+				if at+i >= len(list) || !list[at+i].Is(w) {
+					return false
+				}
+			}
+			at += len(words)
+			return true
+		}
+		named := func(name string) bool { return at < len(list) && list[at].Named() && list[at].Name() == name }
+		switch {
+		case is("CREATE", "TYPE"):
+			if at < len(list) {
+				types[list[at].Name()] = true
+			}
+		case is("CREATE", "TABLE"), is("CREATE", "UNLOGGED", "TABLE"):
+			if !named(table) {
+				continue
+			}
+			depth := 0
+			for at++; at+1 < len(list); at++ {
+				begins := depth == 0 && list[at].Is("(") || depth == 1 && list[at].Is(",")
+				depth += depthOf(list[at])
+				if begins && list[at+1].Named() && list[at+1].Name() == column && at+2 < len(list) {
+					name = list[at+2].Name()
+				}
+			}
+		case is("ALTER", "TABLE"):
+			if is("ONLY"); !named(table) {
+				continue
+			}
+			for at++; at < len(list); {
+				adds := is("ADD", "COLUMN")
+				if !adds && !is("ALTER", "COLUMN") {
+					at++
+					continue
+				}
+				if !named(column) {
+					continue
+				}
+				if at++; (adds || is("TYPE")) && at < len(list) {
+					name = list[at].Name()
+				}
+			}
+		}
+	}
+	return name, types[name]
+}
+
+// depthOf is what a token adds to the number of open brackets.
+func depthOf(t sqltok.Token) int {
+	switch {
+	case t.Is("("):
+		return 1
+	case t.Is(")"):
+		return -1
+	}
+	return 0
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -575,6 +576,14 @@ func asMade(c *sqlschema.Column, p schema.Purpose, text string) string {
 
 // recognise tells what a declaration made, and for which column.
 func recognise(t *sqlschema.Table) {
+	for _, c := range t.Columns {
+		if c.Type = typeOf(c.SQLType); c.Values != nil {
+			c.Type = schema.Type{Kind: schema.Choice, Choices: c.Values}
+		}
+		if c.Default != nil {
+			c.Value = knownDefaults()[c.Default.Key()]
+		}
+	}
 	for _, k := range t.Checks {
 		if c, p := t.MadeFor(k.Name); c != nil && !p.OfTrigger() {
 			k.Column, k.Purpose = c.Name, p
@@ -584,6 +593,7 @@ func recognise(t *sqlschema.Table) {
 			t.SoftDelete = k.Column
 		case schema.ForChoice, schema.ForRange, schema.ForNonblank:
 			k.SQL.Text = asMade(t.Column(k.Column), k.Purpose, spelled(canon(k.SQL.Text)))
+			ddl.ReadCheck(k, t.Column(k.Column), tokens(k.SQL.Text))
 		}
 	}
 	for _, g := range t.Triggers {
@@ -612,14 +622,6 @@ func recognise(t *sqlschema.Table) {
 			case strings.Contains(g.SQL.Text, "erbario_guard_"):
 				g.Purpose = schema.ForGuard
 			}
-		}
-	}
-	for _, c := range t.Columns {
-		if c.Type = typeOf(c.SQLType); c.Values != nil {
-			c.Type = schema.Type{Kind: schema.Choice, Choices: c.Values}
-		}
-		if c.Default != nil {
-			c.Value = knownDefaults()[c.Default.Key()]
 		}
 	}
 }

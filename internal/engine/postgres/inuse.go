@@ -90,7 +90,7 @@ func inUse(table string, o, back op) []engine.Step {
 			Work:      o.work,
 			Apply:     o.sql,
 			Undo:      back.sql,
-			UndoLoses: engine.Qualify(table, o.adds),
+			UndoLoses: engine.LossOf(table, o.adds),
 		},
 	}
 }
@@ -285,7 +285,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 			Title: "set " + a.To.Name + "." + name + " aside",
 			Kind:  engine.OwnTransaction,
 			Work:  engine.Keeps,
-			Loses: engine.Qualify(a.To.Name, []string{name}),
+			Loses: engine.LossOf(a.To.Name, []string{name}),
 			Kept:  true,
 			Apply: rename(name, asideName(a, name)),
 			Undo:  rename(asideName(a, name), name),

@@ -15,7 +15,7 @@ func (Engine) Create(t *sqlschema.Table) engine.Step {
 		Title:     "create " + t.Name,
 		Apply:     tableStatements(t),
 		Undo:      []string{"DROP TABLE " + quote(t.Name)},
-		UndoLoses: []string{t.Name},
+		UndoLoses: []engine.Loss{{Table: t.Name}},
 	}
 }
 

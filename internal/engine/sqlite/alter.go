@@ -25,7 +25,7 @@ func (Engine) Create(t *sqlschema.Table) engine.Step {
 		Title:     "create " + t.Name,
 		Apply:     tableStatements(t),
 		Undo:      []string{"DROP TABLE " + quote(t.Name)},
-		UndoLoses: []string{t.Name},
+		UndoLoses: []engine.Loss{{Table: t.Name}},
 	}
 }
 
@@ -96,7 +96,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				for i, op := range forward {
 					step.Apply = append(step.Apply, op.sql...)
 					step.Undo = append(step.Undo, back[len(back)-1-i].sql...)
-					step.UndoLoses = append(step.UndoLoses, engine.Qualify(a.From.Name, op.adds)...)
+					step.UndoLoses = append(step.UndoLoses, engine.LossOf(a.From.Name, op.adds)...)
 				}
 				out.Steps = []engine.Step{step}
 				return out
@@ -107,7 +107,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 					Work:      op.work,
 					Apply:     op.sql,
 					Undo:      back[i].sql,
-					UndoLoses: engine.Qualify(a.From.Name, op.adds),
+					UndoLoses: engine.LossOf(a.From.Name, op.adds),
 				})
 			}
 			return out
@@ -117,7 +117,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		Title: a.Summary,
 		Work:  engine.Copies,
 		Note:  engine.Copies.String(),
-		Loses: engine.Qualify(a.From.Name, lost),
+		Loses: engine.LossOf(a.From.Name, lost),
 	}
 	if why != "" {
 		step.Note += ": " + why
@@ -129,7 +129,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				gone = append(gone, c) // of another type now
 			}
 		}
-		step.UndoLoses = engine.Qualify(a.From.Name, gone)
+		step.UndoLoses = engine.LossOf(a.From.Name, gone)
 	}
 	out.Copies, out.CopiesBack = true, true
 	kept := lost

@@ -16,7 +16,7 @@ import (
 // back or delete rows elsewhere, and its indexes' names would stay taken.
 func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
-	s := engine.Step{Title: "drop " + t.Name, Loses: []string{t.Name}, Kept: d.Keep != ""}
+	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != ""}
 	if t.Options.Virtual != "" {
 		s.Kept = false
 	}
@@ -42,7 +42,7 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 // were, but for row numbers that are no key: others may have them by then.
 func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	t := r.Table
-	s := engine.Step{Title: "delete the " + r.What + " permanently", Loses: []string{r.What}}
+	s := engine.Step{Title: "delete the " + r.What + " permanently"}
 	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)

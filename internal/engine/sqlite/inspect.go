@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -138,6 +139,12 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 
 // recognise tells what a declaration made, and for which column.
 func recognise(t *sqlschema.Table) {
+	for _, c := range t.Columns {
+		c.Type = typeOf(c.SQLType)
+		if c.Default != nil {
+			c.Value = knownDefaults()[c.Default.Text]
+		}
+	}
 	for _, k := range t.Checks {
 		if k.Name == "" {
 			continue
@@ -152,8 +159,11 @@ func recognise(t *sqlschema.Table) {
 				}
 			}
 		}
-		if k.Purpose == schema.ForSoftDelete {
+		switch k.Purpose {
+		case schema.ForSoftDelete:
 			t.SoftDelete = k.Column
+		case schema.ForChoice, schema.ForRange:
+			ddl.ReadCheck(k, t.Column(k.Column), tokens(k.SQL.Text))
 		}
 	}
 	for _, g := range t.Triggers {
@@ -161,12 +171,6 @@ func recognise(t *sqlschema.Table) {
 			g.Column, g.Purpose = c.Name, p
 			c.Immutable = c.Immutable || p == schema.ForImmutable
 			c.Stamped = c.Stamped || p == schema.ForStamped
-		}
-	}
-	for _, c := range t.Columns {
-		c.Type = typeOf(c.SQLType)
-		if c.Default != nil {
-			c.Value = knownDefaults()[c.Default.Text]
 		}
 	}
 }
