@@ -2,7 +2,11 @@ package postgres
 
 // This file says what PostgreSQL can do, and gives its roles.
 
-import "erbario/internal/engine"
+import (
+	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
+	"erbario/internal/sqlschema"
+)
 
 // Caps tells how PostgreSQL differs from others.
 func (Engine) Caps() engine.Caps {
@@ -21,23 +25,16 @@ func (e Engine) DDL() engine.Compiler { return e }
 // Scripts are for its own client.
 func (e Engine) Scripts() engine.Scripter { return e }
 
-// OwnTables are the statements that make Erbario's own tables.
+// ownTypes are the types of the columns of Erbario's own tables.
+var ownTypes = ddl.OwnTypes{
+	ID: "text", Word: "text", Time: "text", Who: "text", Name: "text", Table: "text", Long: "text",
+	Small: "integer", Number: "bigint", Sorting: `"C"`,
+}
+
+// OwnTables are the statements that create Erbario's own tables, and the functions of its
+// triggers.
 func (Engine) OwnTables() engine.OwnTables {
-	return engine.OwnTables{
-		History: append([]string{historyTable, sinceTable}, ownFunctions...),
-		Journal: `CREATE TABLE IF NOT EXISTS erbario_journal (
-    migration text NOT NULL,
-    step integer NOT NULL,
-    state text NOT NULL,
-    at text NOT NULL,
-    session text NOT NULL,
-    text text,
-    answers text,
-    PRIMARY KEY (migration, step)
-)`,
-		Seeds: []string{
-			"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id text NOT NULL PRIMARY KEY,\n    seed text NOT NULL,\n    random text NOT NULL,\n    begun_at text NOT NULL,\n    ended_at text\n)",
-			"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run text NOT NULL,\n    line text NOT NULL,\n    table_name text NOT NULL,\n    first_row bigint NOT NULL,\n    row_count bigint NOT NULL,\n    keys text NOT NULL\n)",
-		},
-	}
+	out := ownTypes.Tables(func(t *sqlschema.Table) string { return createTable(t, t.Name) })
+	out.History = append(out.History, ownFunctions...)
+	return out
 }

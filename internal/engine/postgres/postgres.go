@@ -65,24 +65,6 @@ BEGIN
 END
 $erbario$`}
 
-// sinceTable tells since when values are kept that an undo put aside, and which number the
-// next row of a table was to get that it dropped.
-const sinceTable = `CREATE TABLE IF NOT EXISTS erbario_since (
-    name text COLLATE "C" NOT NULL PRIMARY KEY,
-    at text NOT NULL,
-    next_number bigint
-)`
-
-const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
-    id text COLLATE "C" NOT NULL PRIMARY KEY,
-    checksum text NOT NULL,
-    applied_at text NOT NULL,
-    applied_by text NOT NULL,
-    took_ms bigint NOT NULL,
-    text text NOT NULL,
-    answers text
-)`
-
 // DropAll gives the statements that drop everything, but for extensions.
 func (Engine) DropAll(s *sqlschema.Schema) []string {
 	var out []string

@@ -2,7 +2,11 @@ package sqlite
 
 // This file says what SQLite can do, and gives its roles.
 
-import "erbario/internal/engine"
+import (
+	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
+	"erbario/internal/sqlschema"
+)
 
 // Caps tells how SQLite differs from others.
 func (Engine) Caps() engine.Caps {
@@ -21,16 +25,16 @@ func (e Engine) DDL() engine.Compiler { return e }
 // Scripts are for its own client.
 func (e Engine) Scripts() engine.Scripter { return e }
 
-// OwnTables are the statements that make Erbario's own tables.
+// ownTypes are the types of the columns of Erbario's own tables.
+var ownTypes = ddl.OwnTypes{
+	ID: "TEXT", Word: "TEXT", Time: "TEXT", Who: "TEXT", Name: "TEXT", Table: "TEXT", Long: "TEXT",
+	Small: "INTEGER", Number: "INTEGER",
+}
+
+// OwnTables are the statements that create Erbario's own tables. It has no journal: a
+// migration is one transaction.
 func (Engine) OwnTables() engine.OwnTables {
-	return engine.OwnTables{
-		History: []string{
-			historyTable,
-			"CREATE TABLE IF NOT EXISTS erbario_since (\n    name TEXT NOT NULL PRIMARY KEY,\n    at TEXT NOT NULL,\n    next_number INTEGER\n)",
-		},
-		Seeds: []string{
-			"CREATE TABLE IF NOT EXISTS erbario_seed_runs (\n    id TEXT NOT NULL PRIMARY KEY,\n    seed TEXT NOT NULL,\n    random TEXT NOT NULL,\n    begun_at TEXT NOT NULL,\n    ended_at TEXT\n)",
-			"CREATE TABLE IF NOT EXISTS erbario_seed_rows (\n    run TEXT NOT NULL,\n    line TEXT NOT NULL,\n    table_name TEXT NOT NULL,\n    first_row INTEGER NOT NULL,\n    row_count INTEGER NOT NULL,\n    keys TEXT NOT NULL\n)",
-		},
-	}
+	out := ownTypes.Tables(func(t *sqlschema.Table) string { return createTable(t, t.Name) })
+	out.Journal = ""
+	return out
 }

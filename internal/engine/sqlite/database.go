@@ -308,16 +308,6 @@ func (d *database) InvalidObjects(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-const historyTable = `CREATE TABLE IF NOT EXISTS erbario_history (
-    id TEXT NOT NULL PRIMARY KEY,
-    checksum TEXT NOT NULL,
-    applied_at TEXT NOT NULL,
-    applied_by TEXT NOT NULL,
-    took_ms INTEGER NOT NULL,
-    text TEXT NOT NULL,
-    answers TEXT
-)`
-
 // Canonicalize has nothing to do: SQLite keeps SQL as it was written.
 func (d *database) Canonicalize(context.Context, *sqlschema.Schema, *sqlschema.Schema) error {
 	return nil
