@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/script"
 	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
@@ -27,10 +28,9 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 	if err != nil || len(todo) == 0 {
 		return "", nil, err
 	}
-	w := &scriptWriter{ctx: ctx, db: db, e: e, o: o, undo: undo, state: &sqlschema.Schema{}}
-	before, begin, commit, after := e.Scripts().ScriptAround()
-	w.begin, w.commit = begin, commit
-	w.write(before...)
+	var text strings.Builder
+	w := &scriptWriter{Conn: script.New(&text, db, e), ctx: ctx, e: e, o: o, undo: undo, state: &sqlschema.Schema{}}
+	w.Open()
 	if undo {
 		if w.state, err = db.Inspect(ctx); err != nil {
 			return "", nil, err
@@ -48,9 +48,9 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 			}
 		}
 	}
-	w.write("")
-	w.write(after...)
-	return w.b.String(), ids, nil
+	w.Lines("")
+	err = w.End()
+	return text.String(), ids, err
 }
 
 // toScript are the migrations of a script, in the order in which it runs them.
@@ -72,44 +72,28 @@ func toScript(ctx context.Context, db engine.Database, e engine.Engine, files []
 
 // scriptWriter writes migrations as a plain script.
 type scriptWriter struct {
-	ctx           context.Context
-	db            engine.Database
-	e             engine.Engine
-	o             Options
-	undo          bool
-	state         *sqlschema.Schema // as it is when an undo begins
-	begin, commit []string
-	b             strings.Builder
+	*script.Conn
+	ctx   context.Context
+	e     engine.Engine
+	o     Options
+	undo  bool
+	state *sqlschema.Schema // as it is when an undo begins
 }
 
-func (w *scriptWriter) write(list ...string) {
-	for _, l := range list {
-		w.b.WriteString(l + "\n")
-	}
-}
-
-func (w *scriptWriter) statements(list ...string) {
-	for _, sql := range list {
-		w.write(w.e.Scripts().ScriptStatement(sql)...)
-	}
-}
-
-func (w *scriptWriter) require(list ...engine.Requirement) {
-	for _, r := range list {
-		w.write(w.e.Scripts().ScriptRequire(r)...)
-	}
-}
+// exec, begin and commit write; that the writing fails is told by End.
+func (w *scriptWriter) exec(sql string, args ...any) { _ = w.Exec(w.ctx, sql, args...) }
+func (w *scriptWriter) begin()                       { _ = w.Begin(w.ctx, 0) }
+func (w *scriptWriter) commit()                      { _ = w.Commit(w.ctx) }
 
 // since notes when something was kept.
 func (w *scriptWriter) since(kept string) {
-	text := w.e.SQL().Text
-	w.write("DELETE FROM "+sinceName+" WHERE name = "+text(kept)+";",
-		"INSERT INTO "+sinceName+" (name, at) VALUES ("+text(kept)+", "+text(nowText())+");")
+	w.exec("DELETE FROM "+sinceName+" WHERE name = ?", kept)
+	w.exec("INSERT INTO "+sinceName+" (name, at) VALUES (?, ?)", kept, nowText())
 }
 
 // migration writes one migration, the k-th from 0.
 func (w *scriptWriter) migration(k int, whole *migration.Migration) error {
-	values, said, err := answered(w.ctx, w.db, w.e, whole, w.o)
+	values, said, err := answered(w.ctx, w.Database, w.e, whole, w.o)
 	if err != nil && !w.undo {
 		if _, open := err.(*NeedsAnswers); open || k == 0 {
 			return err
@@ -137,59 +121,59 @@ func (w *scriptWriter) migration(k int, whole *migration.Migration) error {
 		w.step(m, &m.Steps[n], apart)
 	}
 	if w.undo {
-		w.write("DELETE FROM erbario_history WHERE id = " + w.e.SQL().Text(m.ID) + ";")
+		w.exec("DELETE FROM erbario_history WHERE id = ?", m.ID)
 	} else {
 		var row []string
 		for _, v := range HistoryRow(whole, said, 0) {
 			row = append(row, w.e.SQL().Text(v))
 		}
-		w.write("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" +
+		w.Lines("INSERT INTO erbario_history (id, checksum, applied_at, applied_by, took_ms, text, answers) VALUES (" +
 			strings.Join(row, ", ") + ");")
 	}
-	w.write(w.commit...)
+	w.commit()
 	return nil
 }
 
 // head writes what comes before the steps: what must hold, what was found, what is kept.
 func (w *scriptWriter) head(k int, m *migration.Migration) error {
 	if w.undo {
-		w.write("", "-- undo "+m.ID)
+		w.Lines("", "-- undo "+m.ID)
 	} else {
-		w.write("", "-- apply "+m.ID)
-		list, err := w.db.Kept(w.ctx, m.Kept()+"undo_")
+		w.Lines("", "-- apply "+m.ID)
+		list, err := w.Kept(w.ctx, m.Kept()+"undo_")
 		if err != nil {
 			return err
 		}
 		if len(list) > 0 {
-			w.write("-- this script does not restore what an earlier undo of it kept: erbario apply does")
+			w.Lines("-- this script does not restore what an earlier undo of it kept: erbario apply does")
 		}
 	}
 	if !m.Atomic() {
-		w.write("-- not one transaction: if it stops, what was done before remains")
+		w.Lines("-- not one transaction: if it stops, what was done before remains")
 	}
-	w.write(w.begin...)
+	w.begin()
 	for _, sql := range w.e.OwnTables().History {
-		w.write(sql + ";")
+		w.exec(sql)
 	}
 	if !w.undo {
-		found, err := missingFound(w.ctx, w.db, m)
+		found, err := missingFound(w.ctx, w.Database, m)
 		if err != nil {
 			return err
 		}
 		for _, sql := range found {
-			w.write(sql + ";")
+			w.exec(sql)
 		}
-		w.require(m.BeforeApply...)
+		w.Require(m.BeforeApply...)
 		return nil
 	}
-	w.require(m.BeforeUndo...)
-	count := rowsOf(w.ctx, w.db, w.e)
+	w.Require(m.BeforeUndo...)
+	count := rowsOf(w.ctx, w.Database, w.e)
 	if k > 0 { // of a state that does not exist yet nobody knows the rows
 		count = func(string) (int64, error) { return 1, nil }
 	}
 	list, err := archives(w.state, count, w.e, m)
 	for _, a := range list {
-		w.statements(a.statements()...)
+		w.Statements(a.statements()...)
 		w.since(a.kept)
 	}
 	return err
@@ -203,25 +187,25 @@ func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bo
 	}
 	outside := st.Kind == engine.OutsideTransaction
 	if apart {
-		w.write(w.commit...)
+		w.commit()
 	}
 	if apart && !outside {
-		w.write(w.begin...)
+		w.begin()
 	}
-	w.require(needs...)
-	w.write("-- " + words.OneLine(st.Title))
+	w.Require(needs...)
+	w.Lines("-- " + words.OneLine(st.Title))
 	if r, t := insertedIn(w.state, st); w.undo && t != nil && !wholeTable(m, t.Name) { // with what people wrote into them
 		if w.e.Caps().ImmediateReferences {
-			w.require(referred(w.e, w.state, r, t)...)
+			w.Require(referred(w.e, w.state, r, t)...)
 		}
-		w.statements(removalOf(w.e, m, r, w.state, t, w.state.Table(rowsBefore(m, t.Name)) != nil).Apply...)
+		w.Statements(removalOf(w.e, m, r, w.state, t, w.state.Table(rowsBefore(m, t.Name)) != nil).Apply...)
 		w.since(keptRows(m, t.Name))
 	}
 	for _, s := range list {
-		w.statements(w.e.SQL().Bind(s.SQL, map[string]string{engine.Batch: "true"}))
+		w.Statements(w.e.SQL().Bind(s.SQL, map[string]string{engine.Batch: "true"}))
 	}
 	if outside { // there is always one to end
-		w.write(w.begin...)
+		w.begin()
 	}
 }
 
