@@ -186,7 +186,8 @@ func (f *answerFlags) load() error {
 // add takes a flag as a choice of a question tells it.
 func (f *answerFlags) add(flag string) {
 	name, value, _ := strings.Cut(strings.TrimPrefix(flag, "--"), " ")
-	to := map[string]*[]string{"rename": &f.rename, "fill": &f.fill, "drop": &f.drop, "deleted": &f.deleted, "default": &f.defaults, "optional": &f.optional}[name]
+	to := map[string]*[]string{"rename": &f.rename, "fill": &f.fill, "drop": &f.drop, "deleted": &f.deleted,
+		"default": &f.defaults, "optional": &f.optional}[name]
 	*to = append(*to, value)
 }
 
@@ -410,7 +411,8 @@ func oneExpression(e engine.Engine, sql string) error {
 // ask or nobody is there. look reads how things stand; it is read again when an
 // answer has changed the models.
 func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, look func() (*draft.State, error),
-	try func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error)) (*draft.State, *draft.Draft, error) {
+	try func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error)) (*draft.State, *draft.Draft,
+	error) {
 	if err := f.load(); err != nil {
 		return nil, nil, err
 	}

@@ -246,7 +246,8 @@ func (a *app) restored(r runner.Run) {
 		if b.Whole {
 			a.out.printf("    values of %s that have no column any longer remain in %s", b.Table, b.In)
 		} else if b.Left > 0 {
-			a.out.printf("    %s kept from %s match no row any longer; they remain in %s", plural(int(b.Left), "value", "values"), b.Table, b.In)
+			a.out.printf("    %s kept from %s match no row any longer; they remain in %s",
+				plural(int(b.Left), "value", "values"), b.Table, b.In)
 		}
 	}
 }

@@ -22,7 +22,8 @@ import (
 
 func (a *app) deletedCommand() *cli.Command {
 	return &cli.Command{
-		Name: "deleted", ArgsUsage: "list|mark|restore|purge TABLE", Usage: "list, mark, restore or purge soft-deleted rows",
+		Name: "deleted", ArgsUsage: "list|mark|restore|purge TABLE",
+		Usage:       "list, mark, restore or purge soft-deleted rows",
 		Description: "  erbario deleted list specimens\n  erbario deleted restore specimens --key 7\n  erbario deleted purge specimens --older-than 90d",
 		Commands:    []*cli.Command{a.deletedList(), a.deletedMark(), a.deletedRestore(), a.deletedPurge()},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -75,7 +76,8 @@ func (a *app) onSchema(ctx context.Context, mode engine.Mode,
 func (a *app) deletedList() *cli.Command {
 	count := 20
 	return &cli.Command{
-		Name: "list", ArgsUsage: "[TABLE]", Usage: "the deleted rows of a table, newest first; without TABLE, the number in each table",
+		Name: "list", ArgsUsage: "[TABLE]",
+		Usage: "the deleted rows of a table, newest first; without TABLE, the number in each table",
 		Flags: []cli.Flag{&cli.IntFlag{Name: "rows", Usage: "show `N` rows", Destination: &count, Value: 20}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
@@ -371,7 +373,8 @@ func (a *app) deletedPurge() *cli.Command {
 	var older string
 	var dryRun bool
 	return &cli.Command{
-		Name: "purge", ArgsUsage: "TABLE", Usage: "delete soft-deleted rows permanently, children first; counted before it asks",
+		Name: "purge", ArgsUsage: "TABLE",
+		Usage: "delete soft-deleted rows permanently, children first; counted before it asks",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{
 				Name:        "key",

@@ -108,7 +108,8 @@ func (a *app) diffCommand() *cli.Command {
 				differs := len(pl.Changes) > 0 || len(waiting) > 0
 				if a.json {
 					doc := map[string]any{
-						"database": l.Name, "pending": waiting, "drafted": jsonChanges(s.Drafted(), nil), "changes": jsonChanges(pl.Changes, pl.Effects),
+						"database": l.Name, "pending": waiting, "drafted": jsonChanges(s.Drafted(), nil),
+						"changes": jsonChanges(pl.Changes, pl.Effects),
 						"questions": jsonQuestions(
 							pl.Questions,
 						), "blocking": jsonWays(pl.InTheWay), "undeclared": len(pl.Undeclared),

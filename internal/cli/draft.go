@@ -106,7 +106,8 @@ func (d *drafting) run(ctx context.Context) (err error) {
 	} else if len(old) > 0 {
 		d.l.Close()
 		if d.staged {
-			return fmt.Errorf("--staged: %s has a change that was applied without a migration: draft that first", d.l.Name)
+			return fmt.Errorf("--staged: %s has a change that was applied without a migration: draft that first",
+				d.l.Name)
 		}
 		return d.draftDirect(ctx, d.p, d.l.Database, &d.f, d.title, old)
 	}

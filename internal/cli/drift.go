@@ -78,9 +78,11 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 		case c.Kind == diff.AddColumn && w != nil && w.Column(c.Name) != nil:
 			return &jsonWaysOn{name, "it is declared: " + again + " adds it to the migrations", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field(), c.Name), again, name)}
 		case c.Kind == diff.AddColumn:
-			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again), again + " --drop " + name}
+			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again),
+				again + " --drop " + name}
 		case c.Kind == diff.DropColumn && w != nil && w.Column(c.Name) != nil:
-			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model, cmp.Or(w.Column(c.Name).Field(), c.Name)), again + " creates it again"}
+			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model,
+				cmp.Or(w.Column(c.Name).Field(), c.Name)), again + " creates it again"}
 		case c.Kind == diff.DropColumn:
 			return nil // declared no more, and not there: the two agree
 		}

@@ -180,7 +180,8 @@ func (a *app) sizes(ctx context.Context, l *live) (map[string]int64, error) {
 		if t.Options.Virtual != "" {
 			continue
 		}
-		if out[strings.ToLower(t.Name)], err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().Quote(t.Name)); err != nil {
+		if out[strings.ToLower(t.Name)], err = l.db.Count(ctx,
+			"SELECT 1 FROM "+l.engine.SQL().Quote(t.Name)); err != nil {
 			return nil, err
 		}
 	}

@@ -83,7 +83,10 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 	if unreached == nil {
 		defer db.Close()
 		other.db = db
-		if o, err = look(ctx, other, func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted, files, nil }); err != nil {
+		if o, err = look(ctx, other, func() (*sqlschema.Schema, []*migration.Migration, error) {
+			return wanted, files,
+				nil
+		}); err != nil {
 			return nil, err
 		}
 	} else {

@@ -433,7 +433,8 @@ func partsToLook(t *sqlschema.Table) []lookPart {
 			switch {
 			case o.IdentityAlways:
 				part.What += ", generated always"
-			case o.Identity, t.PrimaryKey != nil && t.PrimaryKey.Autoincrement && slices.Equal(t.Key(), []string{c.Name}):
+			case o.Identity, t.PrimaryKey != nil && t.PrimaryKey.Autoincrement &&
+				slices.Equal(t.Key(), []string{c.Name}):
 				part.What += ", generated"
 			}
 		case *sqlschema.PrimaryKey:

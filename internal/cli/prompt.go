@@ -292,7 +292,8 @@ func (a *app) confirm(ctx context.Context, what string) error {
 		return &exitError{code: exitQuestion, err: fmt.Errorf("%s: no terminal to confirm at; add --yes", what)}
 	}
 	yes := false
-	if err := a.form(ctx, huh.NewConfirm().Title(upperFirst(what)+"?").Affirmative("yes").Negative("no").Value(&yes)); err != nil {
+	if err := a.form(ctx, huh.NewConfirm().Title(upperFirst(what)+"?").Affirmative("yes").Negative("no").Value(
+		&yes)); err != nil {
 		return err
 	}
 	if !yes {

@@ -22,7 +22,8 @@ import (
 func (a *app) proveCommand() *cli.Command {
 	var all bool
 	return &cli.Command{
-		Name: "prove", ArgsUsage: "[ID]", Usage: "apply, undo and apply again a migration on a scratch database, with rows",
+		Name: "prove", ArgsUsage: "[ID]",
+		Usage:       "apply, undo and apply again a migration on a scratch database, with rows",
 		Description: "Without ID, the newest. The result is written into the file's head. --all runs\nevery migration from an empty database and compares the result with the models\n(exit 3 if they differ, or if two branches forked): a check for CI that needs no\ndatabase.\n\n  erbario prove --all",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{

@@ -265,7 +265,8 @@ func (r *rebuilding) remake(ctx context.Context, there *sqlschema.Schema) error 
 		if len(done) > 0 {
 			at = done[len(done)-1].ID
 		}
-		r.out.printf("%s was emptied, and is at %s after %s", r.d.Name, at, plural(len(done), "migration", "migrations"))
+		r.out.printf("%s was emptied, and is at %s after %s", r.d.Name, at,
+			plural(len(done), "migration", "migrations"))
 	}
 	docs := []map[string]any{}
 	for _, name := range r.with {

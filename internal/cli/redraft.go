@@ -241,7 +241,8 @@ func (r *remaking) carried(old []*migration.Migration) answerFlags {
 	for _, m := range old {
 		for _, said := range m.Answers {
 			name, value, ok := strings.Cut(strings.TrimPrefix(said, "--"), " ")
-			to := map[string]*[]string{"rename": &out.rename, "fill": &out.fill, "drop": &out.drop, "deleted": &out.deleted}[name]
+			to := map[string]*[]string{"rename": &out.rename, "fill": &out.fill, "drop": &out.drop,
+				"deleted": &out.deleted}[name]
 			if !ok || to == nil {
 				continue
 			}

@@ -192,7 +192,8 @@ func (a *app) listGenerators() {
 	for i, part := range []struct {
 		head string
 		rows [][]string
-	}{{"generators", about}, {"texts recognised by the field's name", fields}, {"numbers recognised by the last word of the field's name", sizes}} {
+	}{{"generators", about}, {"texts recognised by the field's name", fields},
+		{"numbers recognised by the last word of the field's name", sizes}} {
 		if i > 0 {
 			a.out.line("")
 		}

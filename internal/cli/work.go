@@ -128,7 +128,8 @@ func (a *app) open(ctx context.Context, p *project.Project, name string, mode en
 			l.absent = true
 			l.db, err = e.Scratch(ctx)
 		} else {
-			return nil, &project.DatabaseError{Name: d.Name, Err: fmt.Errorf("%w: create it, run erbario apply --create, or fix the url in erbario.toml", err)}
+			return nil, &project.DatabaseError{Name: d.Name,
+				Err: fmt.Errorf("%w: create it, run erbario apply --create, or fix the url in erbario.toml", err)}
 		}
 	}
 	if err != nil {

@@ -367,10 +367,12 @@ func (r *resolver) constraints(m *model) {
 					r.errorf(p.Field.Pos, "", "%s is repeated", p.Field.Name)
 				}
 				columns = append(columns, f.column.Name)
-				if k.IgnoringCase && (f.column.Type.Kind == schema.Text || f.column.Type.Kind == schema.Choice || f.column.Type.Kind == schema.Native) {
+				if k.IgnoringCase && (f.column.Type.Kind == schema.Text || f.column.Type.Kind == schema.Choice ||
+					f.column.Type.Kind == schema.Native) {
 					part.IgnoringCase = true
 				}
-				if len(k.Parts) == 1 && x.Unique && k.Where == nil && !k.IgnoringCase && (m.soft == nil || k.IncludingDeleted) {
+				if len(k.Parts) == 1 && x.Unique && k.Where == nil && !k.IgnoringCase &&
+					(m.soft == nil || k.IncludingDeleted) {
 					f.unique = true
 				}
 			}
@@ -418,12 +420,14 @@ func (r *resolver) references(m *model) {
 					"%s.%s is unique only among the rows that are not deleted", target.model.table.Model,
 					target.decl.Name.Name)
 			} else {
-				r.errorf(at, "make it unique, or refer to the key", "%s.%s is not unique", target.model.table.Model, target.decl.Name.Name)
+				r.errorf(at, "make it unique, or refer to the key", "%s.%s is not unique", target.model.table.Model,
+					target.decl.Name.Name)
 			}
 		}
 		fk := &schema.ForeignKey{
 			Name: schema.ConstraintName(t.Name, []string{f.column.Name}, "fkey"), Columns: []string{f.column.Name},
-			Table: target.model.table.Name, References: []string{target.column.Name}, OnDelete: schema.Restrict, OnUpdate: schema.Restrict,
+			Table: target.model.table.Name, References: []string{target.column.Name}, OnDelete: schema.Restrict,
+			OnUpdate: schema.Restrict,
 		}
 		noIndex := false
 		for _, c := range f.decl.Clauses {

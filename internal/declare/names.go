@@ -58,7 +58,8 @@ func Plural(word string) string {
 
 // irregular are the common words whose plural is not regular.
 var irregular = map[string]string{
-	"person": "people", "child": "children", "man": "men", "woman": "women", "foot": "feet", "tooth": "teeth", "mouse": "mice", "leaf": "leaves", "shelf": "shelves", "half": "halves",
+	"person": "people", "child": "children", "man": "men", "woman": "women", "foot": "feet", "tooth": "teeth",
+	"mouse": "mice", "leaf": "leaves", "shelf": "shelves", "half": "halves",
 	"series": "series", "species": "species", "analysis": "analyses", "basis": "bases", "index": "indexes", "datum": "data", "genus": "genera", "data": "data", "information": "information", "equipment": "equipment", "staff": "staff", "news": "news",
 }
 

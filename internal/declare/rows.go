@@ -160,7 +160,8 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 			to = f.target.model.table.Name
 			if k := by[f.target.model][0]; k != f.target {
 				toBy = k.column.Name
-				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name, Column: f.target.column.Name, Type: k.column.Type, Marked: f.target.model.table.SoftDelete}
+				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name,
+					Column: f.target.column.Name, Type: k.column.Type, Marked: f.target.model.table.SoftDelete}
 			}
 		}
 		fields = append(fields, f)

@@ -373,7 +373,8 @@ func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (w
 			case rows[0].At != "NULL":
 				continue // by itself, or with another
 			}
-			if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", t.q(t.Name), t.q(t.SoftDelete), now, t.is(key, ""))); err != nil {
+			if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", t.q(t.Name), t.q(t.SoftDelete),
+				now, t.is(key, ""))); err != nil {
 				return err
 			}
 			mine++
@@ -448,7 +449,8 @@ func (t Table) restore(ctx context.Context, key []string) error {
 		}
 		return e
 	}
-	if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = NULL WHERE %s", t.q(t.Name), t.q(t.SoftDelete), t.is(key, ""))); err != nil {
+	if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = NULL WHERE %s", t.q(t.Name), t.q(t.SoftDelete),
+		t.is(key, ""))); err != nil {
 		return &blockedError{t.Name, name, key, rows[0].At, err}
 	}
 	return nil

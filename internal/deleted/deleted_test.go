@@ -249,7 +249,8 @@ func TestAgainstPlainGo(t *testing.T) {
 		for range rapid.IntRange(10, 50).Draw(t, "steps") {
 			clock = clock.Add(time.Hour)
 			now := clock.Format("2006-01-02 15:04:05")
-			kind := rapid.SampledFrom([]string{"insert", "insert", "insert", "delete", "delete", "restore", "purge", "purge old"}).
+			kind := rapid.SampledFrom([]string{"insert", "insert", "insert", "delete", "delete", "restore", "purge",
+				"purge old"}).
 				Draw(t, "what")
 			table := rapid.SampledFrom([]string{"taxa", "specimens", "sheets", "photos", "notes"}).Draw(t, "table")
 			after := want.clone()

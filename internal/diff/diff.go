@@ -188,8 +188,10 @@ func Schemas(live, wanted *sqlschema.Schema) []Change {
 		if old == nil {
 			out = append(out, Change{Kind: AddEnum, Table: o.Name, What: words, Object: o})
 		} else if !slices.Equal(old.Values, o.Values) {
-			out = append(out, Change{Kind: ChangeEnum, Table: o.Name, From: strings.Join(old.Values, ", "), To: strings.Join(o.Values, ", "),
-				What: "enum type: " + strings.Join(old.Values, ", ") + " -> " + strings.Join(o.Values, ", "), Object: o, Before: old})
+			out = append(out, Change{Kind: ChangeEnum, Table: o.Name, From: strings.Join(old.Values, ", "),
+				To:     strings.Join(o.Values, ", "),
+				What:   "enum type: " + strings.Join(old.Values, ", ") + " -> " + strings.Join(o.Values, ", "),
+				Object: o, Before: old})
 		}
 	}
 	for _, v := range wanted.Views {
@@ -197,7 +199,8 @@ func Schemas(live, wanted *sqlschema.Schema) []Change {
 		if old == nil {
 			out = append(out, Change{Kind: AddView, Table: v.Name, What: viewWords(v), Object: v})
 		} else if !old.SQL.Same(v.SQL) {
-			out = append(out, Change{Kind: ChangeView, Table: v.Name, What: viewWords(v) + ", with other columns", Object: v, Before: old})
+			out = append(out, Change{Kind: ChangeView, Table: v.Name, What: viewWords(v) + ", with other columns",
+				Object: v, Before: old})
 		}
 	}
 	for _, v := range live.Views {
@@ -366,7 +369,8 @@ func (d *tables) key() {
 		return s
 	}
 	if (a == nil) != (b == nil) || a != nil &&
-		(a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict || !slices.EqualFunc(a.Columns, b.Columns, sqlschema.SamePart)) {
+		(a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict ||
+			!slices.EqualFunc(a.Columns, b.Columns, sqlschema.SamePart)) {
 		d.add(Change{
 			Kind:   ChangeKey,
 			From:   words(a),

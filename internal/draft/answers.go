@@ -138,7 +138,8 @@ func (s *State) renames(a plan.Answers, carried bool) ([]plan.Rename, error) {
 		r, err := s.rename(r, a.Rename)
 		for _, o := range out {
 			switch {
-			case err != nil || o.Value != "" || r.Value != "" || !strings.EqualFold(o.Table, r.Table) && r.Column != "" || (o.Column == "") != (r.Column == ""):
+			case err != nil || o.Value != "" || r.Value != "" || !strings.EqualFold(o.Table, r.Table) &&
+				r.Column != "" || (o.Column == "") != (r.Column == ""):
 			case strings.EqualFold(o.Old(), r.Old()):
 				err = fmt.Errorf("--rename %s: %s cannot be called %s too", r, r.Old(), o.To)
 			case strings.EqualFold(o.To, r.To):
@@ -233,7 +234,8 @@ func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
 		case o.Column != "":
 		case old != nil && strings.EqualFold(o.Table, old.Name) && old.Column(r.Column) != nil:
 			now = to
-		case strings.EqualFold(to, s.table(r.Table)) && s.Upcoming.Table(o.Table) != nil && s.Upcoming.Table(o.Table).Column(r.Column) != nil && (old == nil || old.Column(r.Column) == nil):
+		case strings.EqualFold(to, s.table(r.Table)) && s.Upcoming.Table(o.Table) != nil &&
+			s.Upcoming.Table(o.Table).Column(r.Column) != nil && (old == nil || old.Column(r.Column) == nil):
 			old, now = s.Upcoming.Table(o.Table), to
 		}
 	}

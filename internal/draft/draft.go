@@ -273,7 +273,8 @@ func (s *State) stranger(line []*migration.Migration) string {
 // inside is a schema without the tables that are declared as outside.
 func (s *State) inside(from *sqlschema.Schema) *sqlschema.Schema {
 	out := *from
-	out.Tables = slices.DeleteFunc(slices.Clone(from.Tables), func(t *sqlschema.Table) bool { return s.outside(t.Name) })
+	out.Tables = slices.DeleteFunc(slices.Clone(from.Tables),
+		func(t *sqlschema.Table) bool { return s.outside(t.Name) })
 	return &out
 }
 

@@ -111,7 +111,8 @@ func (w *earlier) takeOut(c diff.Change) bool {
 	case *sqlschema.Index:
 		switch c.Kind {
 		case diff.AddIndex, diff.AddUnique:
-			t.Indexes = slices.DeleteFunc(t.Indexes, func(o *schema.Index) bool { return strings.EqualFold(o.Name, object.Name) })
+			t.Indexes = slices.DeleteFunc(t.Indexes,
+				func(o *schema.Index) bool { return strings.EqualFold(o.Name, object.Name) })
 		case diff.DropIndex, diff.DropUnique:
 			t.Indexes = append(t.Indexes, declaredIndex(object))
 		default:

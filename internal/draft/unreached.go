@@ -29,7 +29,8 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 	before := &schema.Schema{}
 	if len(files) > 0 {
 		var err error
-		if before, err = (&earlier{engine: e, home: home.Engine, out: declared.Clone(), files: files}).without(changes); err != nil {
+		if before, err = (&earlier{engine: e, home: home.Engine, out: declared.Clone(), files: files}).without(
+			changes); err != nil {
 			return nil, err
 		}
 		for _, t := range before.Tables { // what went stood where it stands there, and children go along if they do there
@@ -44,7 +45,8 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 			slices.SortStableFunc(t.Columns, func(a, b *schema.Column) int { return at(a) - at(b) })
 			t.Children = slices.ContainsFunc(there.Triggers,
 				func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForChildren })
-			if t.Guard = slices.ContainsFunc(there.Triggers, func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForGuard }); !t.Guard {
+			if t.Guard = slices.ContainsFunc(there.Triggers,
+				func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForGuard }); !t.Guard {
 				t.GuardRole = ""
 			}
 		}
@@ -95,10 +97,11 @@ func unreachedRows(e engine.Engine, wanted, before *sqlschema.Schema, changes []
 				key := t.Rows().Key(n)
 				row := rows.Row{Key: key, Declared: true, There: slices.Contains(known, key)}
 				for _, c := range t.Rows().Columns {
-					same := row.There && there != nil && there.Column(c) != nil && !slices.ContainsFunc(changes, func(x diff.Change) bool {
-						col, ok := x.Object.(*sqlschema.Column)
-						return ok && x.Kind == diff.ChangeRow && x.Table == t.Name && x.Name == key && col.Name == c
-					})
+					same := row.There && there != nil && there.Column(c) != nil &&
+						!slices.ContainsFunc(changes, func(x diff.Change) bool {
+							col, ok := x.Object.(*sqlschema.Column)
+							return ok && x.Kind == diff.ChangeRow && x.Table == t.Name && x.Name == key && col.Name == c
+						})
 					row.Cells = append(row.Cells, rows.Cell{Column: c, Same: same})
 				}
 				r.Line = append(r.Line, row)

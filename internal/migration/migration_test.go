@@ -152,9 +152,12 @@ func TestBadFiles(t *testing.T) {
 		{replace("-- : undo\nDROP TABLE a;\n", ""), "m:4: step 1 has no undo"},
 		{replace("DROP TABLE a;", "COMMIT;"), "m:8: COMMIT is not allowed in a step"},
 		{replace("DROP TABLE a;", "PRAGMA foreign_keys = ON;"), "m:8: PRAGMA is not allowed in a step"},
-		{replace("-- : apply", `-- : here, none of these may exist  "x"`+"\n-- : apply"), "m:6: a requirement has no query"},
-		{replace("-- : apply", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\nSELECT 2;\n-- : apply"), "m:7: a requirement has one query"},
-		{replace("-- : step 1  one", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\n-- : step 1  one"), `m:4: "here" is outside a step`},
+		{replace("-- : apply", `-- : here, none of these may exist  "x"`+"\n-- : apply"),
+			"m:6: a requirement has no query"},
+		{replace("-- : apply", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\nSELECT 2;\n-- : apply"),
+			"m:7: a requirement has one query"},
+		{replace("-- : step 1  one", `-- : here, none of these may exist  "x"`+"\nSELECT 1;\n-- : step 1  one"),
+			`m:4: "here" is outside a step`},
 		{"-- : 20260101T000000-a  sqlite  form 1\n", "m:1: the migration has no step"},
 	} {
 		_, err := migration.Parse("m", c.text, e)

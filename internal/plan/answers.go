@@ -117,7 +117,8 @@ func (p *planner) wayOn(r engine.Requirement) []Choice {
 		old, _ := c.Before.(*sqlschema.Column)
 		x, expression := "{"+c.Name+"}", "EXPRESSION"
 		switch t := col.Type; {
-		case old != nil && old.Type.Kind == schema.Text && t.Kind == schema.Decimal && !strings.Contains(col.SQLType, "TEXT"):
+		case old != nil && old.Type.Kind == schema.Text && t.Kind == schema.Decimal &&
+			!strings.Contains(col.SQLType, "TEXT"):
 			expression = fmt.Sprintf("cast(%s as %s)", x, col.SQLType)
 		case old == nil || old.Type.Kind != t.Kind:
 		case t.Kind == schema.Text && t.Length > 0:

@@ -104,7 +104,10 @@ func (p *planner) valuesSwap() {
 				continue
 			}
 			known := slices.ContainsFunc(p.plan.Changes,
-				func(c diff.Change) bool { return c.Kind == diff.ChangeCheck && c.Table == t.Name && c.Before == any(k) })
+				func(c diff.Change) bool {
+					return c.Kind == diff.ChangeCheck && c.Table == t.Name &&
+						c.Before == any(k)
+				})
 			for _, o := range w.Checks {
 				if !known && o.Purpose == schema.ForChoice && strings.EqualFold(o.Column, k.Column) &&
 					o.SQL.Same(k.SQL) {

@@ -45,9 +45,11 @@ func (p *planner) restore(live *sqlschema.Table, changes []diff.Change) (*sqlsch
 		case *sqlschema.Trigger:
 			belongs = c.Kind == diff.AddTrigger && gone[o.Column] && !isSpanning(o)
 		case *sqlschema.ForeignKey:
-			belongs = c.Kind == diff.AddReference && slices.ContainsFunc(o.Columns, func(n string) bool { return gone[n] })
+			belongs = c.Kind == diff.AddReference &&
+				slices.ContainsFunc(o.Columns, func(n string) bool { return gone[n] })
 		case *sqlschema.Index:
-			belongs = (c.Kind == diff.AddIndex || c.Kind == diff.AddUnique) && slices.ContainsFunc(sqlschema.Names(o.Parts), func(n string) bool { return gone[n] })
+			belongs = (c.Kind == diff.AddIndex || c.Kind == diff.AddUnique) &&
+				slices.ContainsFunc(sqlschema.Names(o.Parts), func(n string) bool { return gone[n] })
 		}
 		if belongs {
 			back = append(back, c)
@@ -95,7 +97,8 @@ func (p *planner) restoreTables() []diff.Change {
 	missing := &sqlschema.Schema{}
 	for _, t := range p.Made.Tables {
 		w := p.Wanted.Table(t.Name)
-		if w != nil && !w.Outside() && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil && p.Live.View(t.Name) == nil &&
+		if w != nil && !w.Outside() && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil &&
+			p.Live.View(t.Name) == nil &&
 			p.oldTable(t.Name) == t.Name {
 			missing.Tables = append(missing.Tables, t)
 		}
@@ -128,7 +131,8 @@ func (p *planner) beside(live, made *sqlschema.Table, changes []diff.Change) (*s
 		case *sqlschema.Index:
 			called := func(x *sqlschema.Index) bool { return strings.EqualFold(x.Name, o.Name) }
 			same := slices.ContainsFunc(made.Indexes, called) && !slices.ContainsFunc(live.Indexes, called)
-			whole := !slices.ContainsFunc(sqlschema.Names(o.Parts), func(n string) bool { return live.Column(n) == nil })
+			whole := !slices.ContainsFunc(sqlschema.Names(o.Parts),
+				func(n string) bool { return live.Column(n) == nil })
 			if c.Kind.Sign() == "+" && same && whole && !o.Constraint {
 				name = o.Name
 			}
@@ -157,7 +161,8 @@ func (p *planner) beside(live, made *sqlschema.Table, changes []diff.Change) (*s
 		for _, step := range p.Engine.DDL().Alter(engine.Between(live, with)).Steps {
 			list = append(list, step.Apply...)
 		}
-		list = append(list, p.foundReferences(with, func(k *sqlschema.ForeignKey) bool { return c.Object == any(k) })...)
+		list = append(list, p.foundReferences(with,
+			func(k *sqlschema.ForeignKey) bool { return c.Object == any(k) })...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Beside: name, Make: list})
 		p.plan.Effects[live.Name] = "keeps every row; what was dropped outside Erbario is created again"
 		live = with

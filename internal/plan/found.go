@@ -127,7 +127,10 @@ func (p *planner) found(live *sqlschema.Table) {
 		}
 		list = append(
 			list,
-			p.foundReferences(with, func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) })...)
+			p.foundReferences(with, func(
+				k *sqlschema.ForeignKey) bool {
+				return slices.Contains(k.Columns, c.Name)
+			})...)
 		p.plan.Found = append(p.plan.Found, Found{Table: live.Name, Column: c.Name, Make: list})
 	}
 }

@@ -38,8 +38,9 @@ func (p *planner) generatedAgain(a *engine.Alteration, changes []diff.Change, ro
 					Text: fmt.Sprintf("%s becomes generated, which replaces its values; %s has %s", c.Target(), c.Table,
 						words.Rows(n)),
 					Choices: []Choice{choice("replace its values; they are kept", "--drop "+c.Target())},
-					Query:   p.shown(c.Table, c.Name, p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
-					Other:   "or give the generated field a new name",
+					Query: p.shown(c.Table, c.Name,
+						p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))+" IS NOT NULL"),
+					Other: "or give the generated field a new name",
 				})
 				continue
 			}
@@ -76,9 +77,13 @@ func (p *planner) alterTable(a engine.Alteration, again map[string]bool) engine.
 	missing := func(n string) bool { return a.To.Column(n) != nil && mid.Column(n) == nil }
 	mid.Indexes = slices.DeleteFunc(mid.Indexes, func(x *sqlschema.Index) bool {
 		return slices.ContainsFunc(sqlschema.Names(x.Parts), missing) || x.Where != nil && stands(*x.Where) ||
-			slices.ContainsFunc(x.Parts, func(part sqlschema.Part) bool { return part.Expr != nil && stands(*part.Expr) })
+			slices.ContainsFunc(x.Parts, func(part sqlschema.Part) bool {
+				return part.Expr != nil &&
+					stands(*part.Expr)
+			})
 	})
-	mid.Checks = slices.DeleteFunc(mid.Checks, func(k *sqlschema.Check) bool { return missing(k.Column) || stands(k.SQL) })
+	mid.Checks = slices.DeleteFunc(mid.Checks,
+		func(k *sqlschema.Check) bool { return missing(k.Column) || stands(k.SQL) })
 	mid.Triggers = slices.DeleteFunc(mid.Triggers, func(g *sqlschema.Trigger) bool { return missing(g.Column) })
 	mid.ForeignKeys = slices.DeleteFunc(mid.ForeignKeys,
 		func(k *sqlschema.ForeignKey) bool { return slices.ContainsFunc(k.Columns, missing) })

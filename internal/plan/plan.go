@@ -269,7 +269,8 @@ func (p *planner) others() {
 	}
 	for _, o := range p.Live.Others {
 		if o.Kind == sqlschema.EnumType &&
-			(p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil || strings.HasPrefix(o.Name, Apart(""))) {
+			(p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil ||
+				strings.HasPrefix(o.Name, Apart(""))) {
 			continue
 		}
 		if o.Kind != "" && o.Kind != "extension" {

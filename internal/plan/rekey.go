@@ -52,13 +52,17 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 				from = append(from, o)
 			}
 		}
-		if i := slices.IndexFunc(from, func(o *sqlschema.ForeignKey) bool { return slices.EqualFunc(o.Columns, k.Columns, strings.EqualFold) }); i >= 0 {
+		if i := slices.IndexFunc(from, func(o *sqlschema.ForeignKey) bool {
+			return slices.EqualFunc(o.Columns,
+				k.Columns, strings.EqualFold)
+		}); i >= 0 {
 			from = from[i : i+1]
 		} else if len(from) > 1 {
 			from = slices.DeleteFunc(from, func(o *sqlschema.ForeignKey) bool { return stem(o) != stem(k) })
 		}
 		if len(from) == 1 &&
-			!(strings.EqualFold(k.Table, table) && p.ofKey(table, append(slices.Clone(from[0].Columns), k.Columns...))) {
+			!(strings.EqualFold(k.Table, table) &&
+				p.ofKey(table, append(slices.Clone(from[0].Columns), k.Columns...))) {
 			out = append(out, rekeying{from[0], k})
 		}
 	}
@@ -68,11 +72,12 @@ func (p *planner) rekeyedPairs(table string, changes []diff.Change) []rekeying {
 // ofKey tells whether one of some columns belongs to the key of a table, before or after the
 // change.
 func (p *planner) ofKey(table string, columns []string) bool {
-	return slices.ContainsFunc([]*sqlschema.Table{p.Live.Table(table), p.Wanted.Table(table)}, func(t *sqlschema.Table) bool {
-		return t != nil && slices.ContainsFunc(t.Key(), func(k string) bool {
-			return slices.ContainsFunc(columns, func(c string) bool { return strings.EqualFold(c, k) })
+	return slices.ContainsFunc([]*sqlschema.Table{p.Live.Table(table), p.Wanted.Table(table)},
+		func(t *sqlschema.Table) bool {
+			return t != nil && slices.ContainsFunc(t.Key(), func(k string) bool {
+				return slices.ContainsFunc(columns, func(c string) bool { return strings.EqualFold(c, k) })
+			})
 		})
-	})
 }
 
 // followWithin are the changes by which references within one table follow their rows to another
@@ -93,7 +98,8 @@ func (p *planner) followWithin(table string, changes []diff.Change) (follow, res
 	}
 	for _, c := range changes {
 		mine := named([]string{c.Name}) &&
-			(c.Kind == diff.AddColumn || c.Kind == diff.DropColumn || c.Kind == diff.ChangeType || c.Kind == diff.MakeRequired || c.Kind == diff.MakeOptional)
+			(c.Kind == diff.AddColumn || c.Kind == diff.DropColumn || c.Kind == diff.ChangeType ||
+				c.Kind == diff.MakeRequired || c.Kind == diff.MakeOptional)
 		for _, o := range []any{c.Object, c.Before} {
 			switch o := o.(type) {
 			case *sqlschema.ForeignKey:

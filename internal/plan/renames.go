@@ -72,7 +72,8 @@ func (n Names) inOrder(list []Rename) []Rename {
 		moves = append(moves, schema.Move{From: r.Old(), To: r.To})
 	}
 	var out []Rename
-	for _, m := range schema.InOrder(moves, func(from string) string { return n.free(list[0].from(from), "between", left) }) {
+	for _, m := range schema.InOrder(moves,
+		func(from string) string { return n.free(list[0].from(from), "between", left) }) {
 		r := list[0].from(m.From)
 		r.To = m.To
 		r.Aside = slices.ContainsFunc(left, func(o Rename) bool { return o.Aside && o.To == m.To })
@@ -176,7 +177,8 @@ func (a Answers) aside(table, column string) bool {
 	}
 	return slices.ContainsFunc(a.Rename, func(r Rename) bool {
 		return r.Aside &&
-			(column != "" && strings.EqualFold(r.Table, table) && r.Column != "" && strings.EqualFold(r.To, column) || column == "" && r.Column == "" && strings.EqualFold(r.To, table))
+			(column != "" && strings.EqualFold(r.Table, table) && r.Column != "" && strings.EqualFold(r.To, column) ||
+				column == "" && r.Column == "" && strings.EqualFold(r.To, table))
 	})
 }
 
@@ -202,7 +204,8 @@ func (p *planner) namesGo(live *sqlschema.Table, changes []diff.Change) (*sqlsch
 		}
 		return gone[name]
 	}
-	bare.Indexes = slices.DeleteFunc(bare.Indexes, func(x *sqlschema.Index) bool { return x.Name != "" && goes(x.Name) })
+	bare.Indexes = slices.DeleteFunc(bare.Indexes,
+		func(x *sqlschema.Index) bool { return x.Name != "" && goes(x.Name) })
 	bare.Triggers = slices.DeleteFunc(bare.Triggers,
 		func(g *sqlschema.Trigger) bool { return !isSpanning(g) && goes(g.Name) })
 	if len(gone) == 0 {
@@ -216,7 +219,8 @@ func (p *planner) namesGo(live *sqlschema.Table, changes []diff.Change) (*sqlsch
 	for i, c := range changes {
 		if x, ok := c.Before.(*sqlschema.Index); ok && gone[x.Name] {
 			changes[i].Before, changes[i].What = nil, c.Object.(*sqlschema.Index).Name
-			changes[i].Kind = map[diff.Kind]diff.Kind{diff.ChangeIndex: diff.AddIndex, diff.ChangeUnique: diff.AddUnique}[c.Kind]
+			changes[i].Kind = map[diff.Kind]diff.Kind{diff.ChangeIndex: diff.AddIndex,
+				diff.ChangeUnique: diff.AddUnique}[c.Kind]
 		}
 	}
 	return bare, changes
@@ -232,7 +236,8 @@ func (p *planner) places(q *Question, table, column string, come []string) {
 		w := wanted.Column(c.Name)
 		if w != nil && w.SQLType == c.SQLType && c.Generated == nil && p.oldColumn(table, c.Name) == c.Name &&
 			!slices.Contains(live.Key(), c.Name) && strings.EqualFold(c.SQLType, p.typeOf(live, table, column)) &&
-			!slices.ContainsFunc(live.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
+			!slices.ContainsFunc(live.ForeignKeys,
+				func(k *sqlschema.ForeignKey) bool { return slices.Contains(k.Columns, c.Name) }) {
 			stay = append(stay, c)
 		}
 	}

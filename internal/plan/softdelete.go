@@ -119,11 +119,13 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 				step := engine.Step{Title: "create " + title + " again, with the present columns", Apply: append(slices.Clone(drop), o.SQL.Text), Undo: append(slices.Clone(drop), old.SQL.Text)}
 				if p.viewLets(o) { // go of columns, before they do
 					step.Title = "create " + title + " again, without the dropped columns"
-					p.units = append(p.units, unit{rank: rankSpanGoes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
+					p.units = append(p.units,
+						unit{rank: rankSpanGoes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
 					continue
 				}
 				if p.viewStays(o) {
-					p.units = append(p.units, unit{rank: rankSpanComes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
+					p.units = append(p.units,
+						unit{rank: rankSpanComes, name: o.Name, change: engine.Change{Steps: []engine.Step{step}}})
 					continue
 				}
 			}
@@ -248,7 +250,8 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sq
 		for _, f := range []struct {
 			fate Fate
 			what string
-		}{{Keep, "set them aside until an undo"}, {Restore, "restore them as ordinary rows"}, {Purge, "delete them permanently"}} {
+		}{{Keep, "set them aside until an undo"}, {Restore, "restore them as ordinary rows"},
+			{Purge, "delete them permanently"}} {
 			q.Choices = append(q.Choices, choice(f.what, fmt.Sprintf("--deleted %s=%s", c.Table, f.fate)))
 		}
 		p.ask(q)
@@ -272,7 +275,8 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sq
 		for _, t := range p.Live.Tables {
 			for _, k := range t.ForeignKeys {
 				switch {
-				case !strings.EqualFold(k.Table, c.Table) || len(k.References) != len(k.Columns) || p.foreignKeyByHand(t, k) || p.goes(t.Name):
+				case !strings.EqualFold(k.Table, c.Table) || len(k.References) != len(k.Columns) ||
+					p.foreignKeyByHand(t, k) || p.goes(t.Name):
 				case p.renamed(t.Name) || p.renamed(c.Table): // asked when the new names are there
 					step.Here = append(step.Here, p.leftBehind(a.From, t, k))
 				default:

@@ -436,7 +436,8 @@ func (s *splitter) retype(c diff.Change, live, b *sqlschema.Table) error {
 
 // view has the view of live rows show all that the table has for applications.
 func (s *splitter) view(t *sqlschema.Table) {
-	if t.Declared == nil || t.Declared.LiveView == "" || s.tables[t.Name] == nil && len(t.Columns) == len(s.wanted.Table(t.Name).Columns) {
+	if t.Declared == nil || t.Declared.LiveView == "" || s.tables[t.Name] == nil &&
+		len(t.Columns) == len(s.wanted.Table(t.Name).Columns) {
 		return
 	}
 	var hidden []string

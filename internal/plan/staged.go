@@ -135,7 +135,8 @@ func (p *planner) inTwo(a engine.Alteration) engine.Change {
 	mid := a.To.Clone()
 	mid.Text = ""
 	second := a
-	second.Forward, second.Back, second.Lost, second.Only = map[string]engine.Source{}, map[string]engine.Source{}, nil, ""
+	second.Forward, second.Back, second.Lost, second.Only = map[string]engine.Source{}, map[string]engine.Source{},
+		nil, ""
 	var gone []string
 	first := map[string]engine.Source{}
 	for c, src := range a.Back {

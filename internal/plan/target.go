@@ -66,7 +66,8 @@ func target(live *sqlschema.Table, changes []diff.Change) *sqlschema.Table {
 				func(o *sqlschema.Check) bool { return o.Name == gone.Name && o.SQL.Same(gone.SQL) })
 		case diff.ChangeCheck:
 			old := c.Before.(*sqlschema.Check)
-			if i := slices.IndexFunc(t.Checks, func(o *sqlschema.Check) bool { return o.Name == old.Name && o.SQL.Same(old.SQL) }); i >= 0 {
+			if i := slices.IndexFunc(t.Checks,
+				func(o *sqlschema.Check) bool { return o.Name == old.Name && o.SQL.Same(old.SQL) }); i >= 0 {
 				t.Checks[i] = c.Object.(*sqlschema.Check)
 			} else { // it went with the column whose name its own has now
 				t.Checks = append(t.Checks, c.Object.(*sqlschema.Check))
@@ -103,7 +104,8 @@ func equalIndex(a, b *sqlschema.Index) bool {
 // that no model declares.
 func reorder(t, wanted *sqlschema.Table) {
 	place := func(c *sqlschema.Column) int {
-		i := slices.IndexFunc(wanted.Columns, func(w *sqlschema.Column) bool { return strings.EqualFold(w.Name, c.Name) })
+		i := slices.IndexFunc(wanted.Columns,
+			func(w *sqlschema.Column) bool { return strings.EqualFold(w.Name, c.Name) })
 		if i < 0 {
 			return len(wanted.Columns)
 		}

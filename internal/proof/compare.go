@@ -85,7 +85,8 @@ func (p *prover) columns(t *sqlschema.Table) string {
 }
 
 func (p *prover) compare(when string, want, got *state, values bool) {
-	for _, c := range append(diff.Schemas(got.schema, want.schema), onlyDrops(diff.Schemas(want.schema, got.schema))...) {
+	for _, c := range append(diff.Schemas(got.schema, want.schema),
+		onlyDrops(diff.Schemas(want.schema, got.schema))...) {
 		p.differ("%s the schema differs: %s %s %s", when, c.Kind, c.Target(), c.What)
 	}
 	for table, rows := range want.rows {

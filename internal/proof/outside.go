@@ -45,7 +45,8 @@ func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wante
 	if err != nil {
 		return err
 	}
-	if err := engine.FillWhole(ctx, db, e.DDL().CreateAll(&sqlschema.Schema{Tables: Missing(e, wanted, live, line)})); err != nil {
+	if err := engine.FillWhole(ctx, db, e.DDL().CreateAll(
+		&sqlschema.Schema{Tables: Missing(e, wanted, live, line)})); err != nil {
 		return fmt.Errorf("a table that is declared as outside cannot be created from what is declared of it: %w", err)
 	}
 	return nil

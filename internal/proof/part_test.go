@@ -40,14 +40,17 @@ func TestPart(t *testing.T) {
 		part  []string
 	}{
 		{"ALTER TABLE notes ADD COLUMN size INTEGER", []string{"benches", "lamps", "notes", "rooms", "bright"}},
-		{"ALTER TABLE lamps ADD COLUMN size INTEGER", []string{"benches", "lamps", "notes", "rooms", "shades", "bright"}},
+		{"ALTER TABLE lamps ADD COLUMN size INTEGER",
+			[]string{"benches", "lamps", "notes", "rooms", "shades", "bright"}},
 		{"ALTER TABLE shades ADD COLUMN size INTEGER", []string{"benches", "lamps", "logs", "rooms", "shades"}},
 		{"ALTER TABLE rooms ADD COLUMN size INTEGER", []string{"benches", "rooms"}},
-		{"CREATE TABLE fresh (id INTEGER PRIMARY KEY, room_id INTEGER REFERENCES rooms (id))", []string{"benches", "rooms"}},
+		{"CREATE TABLE fresh (id INTEGER PRIMARY KEY, room_id INTEGER REFERENCES rooms (id))",
+			[]string{"benches", "rooms"}},
 		{"CREATE TABLE fresh (id INTEGER PRIMARY KEY)", nil},
 		{"CREATE INDEX recent ON rooms (name)", []string{"benches", "others", "rooms"}},
 		{"DROP VIEW bright", []string{"benches", "lamps", "notes", "rooms", "bright"}},
-		{"PRAGMA writable_schema = 1", []string{"benches", "lamps", "logs", "notes", "others", "rooms", "shades", "bright"}},
+		{"PRAGMA writable_schema = 1", []string{"benches", "lamps", "logs", "notes", "others", "rooms", "shades",
+			"bright"}},
 	} {
 		m := &migration.Migration{Steps: []migration.Step{{Apply: []migration.Statement{{SQL: c.apply}}}}}
 		part, rest := proof.Part(e, s, m)

@@ -85,7 +85,8 @@ func Stored(t *sqlschema.Table, e engine.Engine) string {
 // After is what a schema becomes by migrations, run on scratch without rows, and what the
 // scratch database could not have. wanted is then in the words in which the server keeps
 // what they changed; nil: it is not asked for.
-func After(ctx context.Context, e engine.Engine, s *sqlschema.Schema, wanted *sqlschema.Schema, list []*migration.Migration,
+func After(ctx context.Context, e engine.Engine, s *sqlschema.Schema, wanted *sqlschema.Schema,
+	list []*migration.Migration,
 	run func(db engine.Database) error) (*sqlschema.Schema, []engine.LeftOut, error) {
 	part, rest := Part(e, s, list...)
 	db, left, err := Scratch(ctx, e, part)

@@ -39,8 +39,10 @@ func isThere(t *sqlschema.Table, f migration.Found) bool {
 	if f.Beside != "" {
 		return slices.ContainsFunc(t.Indexes,
 			func(x *sqlschema.Index) bool { return strings.EqualFold(x.Name, f.Beside) }) ||
-			slices.ContainsFunc(t.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
-			slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
+			slices.ContainsFunc(t.ForeignKeys,
+				func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
+			slices.ContainsFunc(t.Triggers,
+				func(g *sqlschema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
 	}
 	return f.Column == "" || t.Column(f.Column) != nil
 }

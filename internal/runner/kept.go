@@ -82,7 +82,8 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 			if c.Collation != "" {
 				k.Type += " COLLATE " + c.Collation
 			}
-			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.SQL().Quote(t.Name), e.SQL().Quote(c.Name))); err != nil {
+			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.SQL().Quote(t.Name),
+				e.SQL().Quote(c.Name))); err != nil {
 				return nil, err
 			}
 			if k.Rows > 0 {
@@ -114,7 +115,8 @@ func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []
 // keptWhat says in words what a kept table holds.
 func keptWhat(rest string, t *sqlschema.Table, live *sqlschema.Schema) string {
 	why := ""
-	for _, w := range []struct{ prefix, why string }{{"undo_", ", dropped by an undo"}, {"left_", ", which has no column now"}} {
+	for _, w := range []struct{ prefix, why string }{{"undo_", ", dropped by an undo"},
+		{"left_", ", which has no column now"}} {
 		if r, ok := strings.CutPrefix(rest, w.prefix); ok {
 			rest, why = unsealed(r), w.why
 			if of := live.Table(rest); w.prefix == "left_" && of != nil && !unplaced(of, t) {

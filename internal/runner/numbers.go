@@ -50,7 +50,8 @@ func noteNumbers(ctx context.Context, db engine.Database, s *sqlschema.Schema, m
 		if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", name); err != nil {
 			return err
 		}
-		if err := db.Exec(ctx, "INSERT INTO erbario_since (name, at, next_number) VALUES (?, ?, ?)", name, nowText(), next); err != nil {
+		if err := db.Exec(ctx, "INSERT INTO erbario_since (name, at, next_number) VALUES (?, ?, ?)", name, nowText(),
+			next); err != nil {
 			return err
 		}
 	}

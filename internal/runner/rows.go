@@ -58,7 +58,8 @@ func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sq
 			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(rowsBefore(m, t.Name))))
 	}
 	return e.DDL().
-		DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: keptRows(m, t.Name), What: "reference rows of " + t.Name, By: by, Order: keys})
+		DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: keptRows(m, t.Name),
+			What: "reference rows of " + t.Name, By: by, Order: keys})
 }
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
@@ -222,7 +223,8 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 		where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
 		gone := func(where string) []string {
 			return e.DDL().
-				DeleteRows(engine.RowDeletion{Table: t, Where: where, What: "reference rows of " + t.Name, By: by, Order: keys}).
+				DeleteRows(engine.RowDeletion{Table: t, Where: where, What: "reference rows of " + t.Name, By: by,
+					Order: keys}).
 				Apply
 		}
 		switch {
@@ -486,7 +488,8 @@ func followRenames(ctx context.Context, db engine.Database, e engine.Engine, m *
 		return err
 	}
 	for _, r := range list {
-		if err := db.Exec(ctx, "UPDATE erbario_seed_rows SET table_name = ? WHERE table_name = ?", r.To, r.Table); err != nil {
+		if err := db.Exec(ctx, "UPDATE erbario_seed_rows SET table_name = ? WHERE table_name = ?", r.To,
+			r.Table); err != nil {
 			return err
 		}
 	}

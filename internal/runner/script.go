@@ -210,7 +210,8 @@ func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bo
 }
 
 // without is what is there once a migration has been undone, seen on scratch.
-func without(ctx context.Context, e engine.Engine, s *sqlschema.Schema, m *migration.Migration) (*sqlschema.Schema, error) {
+func without(ctx context.Context, e engine.Engine, s *sqlschema.Schema, m *migration.Migration) (*sqlschema.Schema,
+	error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("the undo of several migrations is worked out on scratch: %w", err)

@@ -9,7 +9,8 @@ import (
 func TestBraces(t *testing.T) {
 	up := func(s string) string { return "<" + s + ">" }
 	for in, want := range map[string]string{
-		"{a} > 0": "<a> > 0", "lower({ a })": "lower(<a>)", "'{a}' || {b}": "'{a}' || <b>", `"{a}"`: `"{a}"`, `{"odd name"} = 1`: "<odd name> = 1", "{a": "{a", "": "", "'it''s {a}' {b}": "'it''s {a}' <b>",
+		"{a} > 0": "<a> > 0", "lower({ a })": "lower(<a>)", "'{a}' || {b}": "'{a}' || <b>", `"{a}"`: `"{a}"`,
+		`{"odd name"} = 1`: "<odd name> = 1", "{a": "{a", "": "", "'it''s {a}' {b}": "'it''s {a}' <b>",
 	} {
 		assert.Equal(t, want, Braces(in, up), in)
 	}
@@ -17,8 +18,10 @@ func TestBraces(t *testing.T) {
 
 func TestTypeWords(t *testing.T) {
 	for want, typ := range map[string]Type{
-		"text": {Kind: Text}, "text(8)": {Kind: Text, Length: 8}, "decimal(8,2)": {Kind: Decimal, Precision: 8, Scale: 2}, "choice(a, b)": {Kind: Choice, Choices: []string{"a", "b"}},
-		"Rarity": {Kind: Choice, Name: "Rarity", Choices: []string{"a"}}, `sql "tsvector"`: {Kind: Native, Name: "tsvector"},
+		"text": {Kind: Text}, "text(8)": {Kind: Text, Length: 8}, "decimal(8,2)": {Kind: Decimal, Precision: 8,
+			Scale: 2}, "choice(a, b)": {Kind: Choice, Choices: []string{"a", "b"}},
+		"Rarity":         {Kind: Choice, Name: "Rarity", Choices: []string{"a"}},
+		`sql "tsvector"`: {Kind: Native, Name: "tsvector"},
 	} {
 		assert.Equal(t, want, typ.String())
 	}

@@ -96,7 +96,8 @@ func (p *checkParser) scan(sql string) bool {
 			i = j
 		case b == '_' || b|0x20 >= 'a' && b|0x20 <= 'z':
 			j := i
-			for j < len(sql) && (sql[j] == '_' || sql[j]|0x20 >= 'a' && sql[j]|0x20 <= 'z' || sql[j] >= '0' && sql[j] <= '9') {
+			for j < len(sql) && (sql[j] == '_' || sql[j]|0x20 >= 'a' && sql[j]|0x20 <= 'z' || sql[j] >= '0' &&
+				sql[j] <= '9') {
 				j++
 			}
 			p.tokens = append(p.tokens, checkToken{'w', sql[i:j]})

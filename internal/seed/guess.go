@@ -249,43 +249,53 @@ var sizes = sync.OnceValue(func() map[string][2]float64 {
 		"age": {
 			18,
 			90,
-		}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500}, "total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
+		}, "quantity": {1, 20}, "count": {0, 50}, "price": {1, 500}, "amount": {1, 1000}, "cost": {1, 500},
+		"total": {1, 1000}, "percent": {0, 100}, "percentage": {0, 100}, "share": {0, 100},
 		"rating": {
 			1,
 			5,
-		}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180}, "lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
+		}, "score": {0, 100}, "latitude": {-60, 70}, "lat": {-60, 70}, "longitude": {-180, 180}, "lon": {-180, 180},
+		"lng": {-180, 180}, "elevation": {0, 2500}, "altitude": {0, 2500},
 		"weight": {
 			0.1,
 			100,
-		}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100}, "rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
+		}, "height": {1, 250}, "width": {1, 250}, "length": {1, 250}, "depth": {1, 250}, "position": {1, 100},
+		"rank": {1, 100}, "level": {1, 10}, "version": {1, 10}, "year": {0, 0},
 		"month": {
 			1,
 			12,
-		}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5}, "temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
+		}, "day": {1, 28}, "hour": {0, 23}, "minute": {0, 59}, "weekday": {1, 7}, "stars": {1, 5},
+		"temperature": {-10, 35}, "humidity": {20, 95}, "salary": {24000, 90000}, "wage": {12, 60},
 		"population": {
 			200,
 			900000,
-		}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40}, "seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
+		}, "bytes": {200, 4000000}, "rate": {0, 25}, "tax": {0, 25}, "vat": {0, 25}, "discount": {0, 40},
+		"seats": {1, 60}, "floor": {0, 12}, "floors": {1, 12}, "rooms": {1, 12}, "pages": {8, 900},
 		"guests": {
 			1,
 			6,
-		}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4}, "children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
+		}, "people": {1, 8}, "persons": {1, 8}, "participants": {4, 40}, "attendees": {10, 200}, "adults": {1, 4},
+		"children": {0, 4}, "capacity": {4, 200}, "copies": {1, 12}, "tickets": {1, 6},
 		"days": {
 			1,
 			30,
-		}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12}, "months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
+		}, "nights": {1, 14}, "hours": {1, 40}, "minutes": {5, 180}, "seconds": {1, 600}, "weeks": {1, 12},
+		"months": {1, 24}, "years": {1, 10}, "items": {1, 20}, "units": {1, 100}, "employees": {1, 500},
 		"bedrooms": {
 			1,
 			5,
-		}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400}, "words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
+		}, "bathrooms": {1, 3}, "stops": {0, 4}, "chapters": {3, 40}, "tracks": {6, 18}, "lines": {1, 400},
+		"words": {50, 4000}, "comments": {0, 60}, "shares": {0, 300}, "downloads": {0, 9000}, "retries": {0, 5},
 		"duration": {
 			1,
 			240,
-		}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000}, "likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
+		}, "distance": {1, 900}, "speed": {1, 130}, "pressure": {950, 1050}, "stock": {0, 500}, "views": {0, 20000},
+		"likes": {0, 2000}, "votes": {0, 2000}, "attempts": {0, 5}, "priority": {1, 5},
 		"port": {
 			1024,
 			49151,
-		}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000}, "progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
+		}, "volume": {1, 500}, "area": {5, 5000}, "balance": {0, 5000}, "fee": {1, 200}, "points": {0, 1000},
+		"progress": {0, 100}, "order": {1, 100}, "sequence": {1, 100}, "size": {1, 100},
 	}
 })
 

@@ -558,7 +558,8 @@ func (p *Plan) count() *lang.Diagnostic {
 			}
 		} else {
 			if parents > counted {
-				m := mistake(l.source, "write one number instead of a range", "these are more rows than can be counted, a range for each of %d", parents)
+				m := mistake(l.source, "write one number instead of a range",
+					"these are more rows than can be counted, a range for each of %d", parents)
 				return &m
 			}
 			for i := range parents {

@@ -180,14 +180,16 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqls
 		}
 	}
 	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().Quote(t.Name))
-	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.SQL().Quote(g.name), from)); err != nil {
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.SQL().Quote(g.name),
+		from)); err != nil {
 		return nil, err
 	}
 	var keys []any
 	for _, s := range segments {
 		if s.keys == nil {
 			k := e.SQL().Quote(g.key[0])
-			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s BETWEEN %d AND %d", e.SQL().Quote(g.name), from, k, s.number, s.number+s.rows-1)); err != nil {
+			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s BETWEEN %d AND %d", e.SQL().Quote(g.name),
+				from, k, s.number, s.number+s.rows-1)); err != nil {
 				return nil, err
 			}
 			continue
@@ -202,7 +204,8 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqls
 		return g, nil
 	}
 	made := &sqlschema.Table{Name: g.name + "_made"}
-	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0", e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(t.Name))); err != nil {
+	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0",
+		e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(t.Name))); err != nil {
 		return nil, err
 	}
 	if err := db.Load(ctx, engine.TableRows{Table: made, Columns: g.key, Cells: keys}); err != nil {
@@ -280,7 +283,8 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 		if err != nil {
 			return false, err
 		}
-		if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (%s)", e.SQL().Quote(g.name), list(e, p.To), stay)); err != nil {
+		if err := db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE (%s) IN (%s)", e.SQL().Quote(g.name), list(e, p.To),
+			stay)); err != nil {
 			return false, err
 		}
 		after, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.name))

@@ -511,7 +511,8 @@ func (r *loader) follow() {
 			name, _, _ := strings.Cut(record, " ")
 			rest, ok := strings.CutPrefix(name, above)
 			hash := r.plan.hash(name)
-			if ok && l.level == 0 && !strings.Contains(rest, "/") && !taken[record] && r.recorded[record][0].table == l.Table.Name &&
+			if ok && l.level == 0 && !strings.Contains(rest, "/") && !taken[record] &&
+				r.recorded[record][0].table == l.Table.Name &&
 				suffix(rest) == suffix(l.Name) && record == fmt.Sprintf("%s %016x", name, hash) {
 				l.recorded, l.hash = name, hash
 				taken[record] = true

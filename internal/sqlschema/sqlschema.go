@@ -233,7 +233,8 @@ type Trigger struct {
 
 // WithFunction tells whether the trigger has a function of its own.
 func (g *Trigger) WithFunction() bool {
-	return g.Purpose == schema.ForChildren || g.Purpose == schema.ForBridge || g.Purpose == schema.ForGuard || g.Purpose == schema.ForGuardAll
+	return g.Purpose == schema.ForChildren || g.Purpose == schema.ForBridge || g.Purpose == schema.ForGuard ||
+		g.Purpose == schema.ForGuardAll
 }
 
 // Guarded tells whether a trigger of the table refuses to let rows go.

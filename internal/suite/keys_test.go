@@ -49,9 +49,11 @@ func keys(t *rapid.T, p testserver.Place) {
 	ctx := context.Background()
 	kinds := rapid.Permutation([]int{0, 1, 2, 3}).Draw(t, "keys")
 	from, to := keyKinds[kinds[0]], keyKinds[kinds[1]]
-	extra := rapid.SampledFrom([]string{"", "    timestamps\n", "    noted text optional\n", "    soft delete\n", "    soft delete with view with children\n"}).
+	extra := rapid.SampledFrom([]string{"", "    timestamps\n", "    noted text optional\n", "    soft delete\n",
+		"    soft delete with view with children\n"}).
 		Draw(t, "beside")
-	inner := rapid.SampledFrom([]string{"", "", "    under references Taxon optional\n", "    under references Taxon optional on delete set null\n    index under\n"}).
+	inner := rapid.SampledFrom([]string{"", "", "    under references Taxon optional\n",
+		"    under references Taxon optional on delete set null\n    index under\n"}).
 		Draw(t, "within")
 	shapes := []string{"", " optional", " optional on delete set null", " on delete cascade", " unique optional"}
 	var list []referring
@@ -62,7 +64,8 @@ func keys(t *rapid.T, p testserver.Place) {
 			r.refs = append(r.refs, f)
 			r.lines += "    " + f + " references Taxon" + clauses + "\n"
 		}
-		r.lines += rapid.SampledFrom([]string{"", "    count integer default 1\n", "    soft delete\n", "    index first\n"}).
+		r.lines += rapid.SampledFrom([]string{"", "    count integer default 1\n", "    soft delete\n",
+			"    index first\n"}).
 			Draw(t, "lines")
 		list = append(list, r)
 	}

@@ -171,9 +171,11 @@ func fill(t require.TestingT, s *draft.State, table *sqlschema.Table, c *sqlsche
 		}
 	}
 	text := map[schema.Kind]string{
-		schema.Text: "new", schema.Smallint: "4", schema.Integer: "5", schema.Bigint: "6", schema.Decimal: "1.5", schema.Real: "0.5", schema.Double: "2.5", schema.Boolean: "true",
-		schema.Date: "2026-02-03", schema.Time: "10:00:00", schema.Timestamp: "2026-02-03 10:00:00", schema.Datetime: "2026-02-03 10:00:00",
-		schema.UUID: "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", schema.JSON: "[]",
+		schema.Text: "new", schema.Smallint: "4", schema.Integer: "5", schema.Bigint: "6", schema.Decimal: "1.5",
+		schema.Real: "0.5", schema.Double: "2.5", schema.Boolean: "true",
+		schema.Date: "2026-02-03", schema.Time: "10:00:00", schema.Timestamp: "2026-02-03 10:00:00",
+		schema.Datetime: "2026-02-03 10:00:00",
+		schema.UUID:     "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", schema.JSON: "[]",
 	}[c.Type.Kind]
 	v := schema.Value{Kind: schema.TextValue, Text: text}
 	switch {
@@ -323,7 +325,8 @@ func unfilled(m *migration.Migration, said string) bool {
 		return slices.ContainsFunc(s.Loses, func(l engine.Loss) bool { return l.Deleted })
 	})
 	return aside &&
-		(strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") || strings.Contains(said, "_there\"") || strings.Contains(said, "references would point to no row"))
+		(strings.Contains(said, "NOT NULL constraint failed") || strings.Contains(said, "contains null values") ||
+			strings.Contains(said, "_there\"") || strings.Contains(said, "references would point to no row"))
 }
 
 // step drafts and applies the way to the models; it returns what was drafted.

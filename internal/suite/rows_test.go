@@ -34,7 +34,8 @@ func rowsModels(t *rapid.T, lines string) string {
 	fmt.Fprintf(&b,
 		"model Habitat\n    code text(8) unique\n    name text(40) optional\n    height integer optional\n    share decimal(4,1) default 1.5\n    note text optional\n%s\nmodel Plot\n    number integer key\n    habitat references Habitat optional\n    sunny boolean default true\n",
 		lines)
-	keys := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"alpine", "bog", "fen", "wood", "it's", `a \"b\"`}), 0, 5, rapid.ID[string]).
+	keys := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"alpine", "bog", "fen", "wood", "it's", `a \"b\"`}), 0,
+		5, rapid.ID[string]).
 		Draw(t, "habitats")
 	if len(keys) > 0 {
 		b.WriteString("\nrows Habitat by code\n    code  name  height  share\n")
@@ -61,10 +62,13 @@ func rowsModels(t *rapid.T, lines string) string {
 // people write into the tables what they like.
 func people(t *rapid.T, ctx context.Context, db engine.Database, soft bool) {
 	statements := []string{
-		"UPDATE habitats SET height = 77 WHERE code = 'bog'", "UPDATE habitats SET note = 'seen' WHERE code <> 'fen'", "UPDATE habitats SET name = 'by hand', share = 3.5",
-		"INSERT INTO habitats (code, name) VALUES ('fen', 'Fen by hand')", "INSERT INTO habitats (code, note) VALUES ('mine', 'own')",
+		"UPDATE habitats SET height = 77 WHERE code = 'bog'", "UPDATE habitats SET note = 'seen' WHERE code <> 'fen'",
+		"UPDATE habitats SET name = 'by hand', share = 3.5",
+		"INSERT INTO habitats (code, name) VALUES ('fen', 'Fen by hand')",
+		"INSERT INTO habitats (code, note) VALUES ('mine', 'own')",
 		"INSERT INTO plots (number, habitat_id) SELECT 9, id FROM habitats WHERE code IN ('bog', 'alpine') LIMIT 1",
-		"INSERT INTO plots (number, sunny) VALUES (3, 0)", "DELETE FROM plots WHERE number = 2", "UPDATE plots SET sunny = 0",
+		"INSERT INTO plots (number, sunny) VALUES (3, 0)", "DELETE FROM plots WHERE number = 2",
+		"UPDATE plots SET sunny = 0",
 		"DELETE FROM habitats WHERE code = 'wood' AND id NOT IN (SELECT habitat_id FROM plots WHERE habitat_id IS NOT NULL)",
 	}
 	if soft {
@@ -148,7 +152,8 @@ func rowsCase(t *rapid.T, e engine.Engine) {
 			}
 		} else {
 			for table := range written {
-				require.GreaterOrEqual(t, len(now[table]), len(written[table]), "no row is lost by an undo and an apply of\n%s", text)
+				require.GreaterOrEqual(t, len(now[table]), len(written[table]),
+					"no row is lost by an undo and an apply of\n%s", text)
 			}
 		}
 	}

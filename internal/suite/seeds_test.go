@@ -150,7 +150,8 @@ func drawSeed(t *rapid.T, name string, models []model) (string, []claim) {
 			if !f.required() && rapid.Bool().Draw(t, "empty") {
 				fmt.Fprintf(&b, "%s    %s empty %d%%\n", indent, f.name,
 					rapid.SampledFrom([]int{0, 40, 100}).Draw(t, "share"))
-			} else if slices.Contains([]string{"smallint", "integer", "bigint", "decimal(8,2)", "double"}, f.typ) && free(f) {
+			} else if slices.Contains([]string{"smallint", "integer", "bigint", "decimal(8,2)", "double"}, f.typ) &&
+				free(f) {
 				low := rapid.IntRange(-300, 300).Draw(t, "low")
 				high := low + rapid.IntRange(0, 300).Draw(t, "span")
 				fmt.Fprintf(&b, "%s    %s %d..%d\n", indent, f.name, low, high)
@@ -158,8 +159,10 @@ func drawSeed(t *rapid.T, name string, models []model) (string, []claim) {
 			} else if f.typ == "text(20)" && free(f) {
 				fmt.Fprintf(&b, "%s    %s \"one\" 30%%, \"two\" 10%%, \"three\"\n", indent, f.name)
 				claims = append(claims, claim{m.name, f.name, "IN ('one', 'two', 'three')"})
-			} else if f.typ == "text" && !slices.ContainsFunc(m.lines, func(l string) bool { return strings.Contains(l, "{"+f.name+"}") }) {
-				fmt.Fprintf(&b, "%s    %s %s\n", indent, f.name, rapid.SampledFrom([]string{`"N-{000}"`, "name", "email", "sentence 4", `random 3`, "latin"}).Draw(t, "supply"))
+			} else if f.typ == "text" && !slices.ContainsFunc(m.lines,
+				func(l string) bool { return strings.Contains(l, "{"+f.name+"}") }) {
+				fmt.Fprintf(&b, "%s    %s %s\n", indent, f.name, rapid.SampledFrom(
+					[]string{`"N-{000}"`, "name", "email", "sentence 4", `random 3`, "latin"}).Draw(t, "supply"))
 			}
 		}
 		if slices.ContainsFunc(m.lines, func(l string) bool { return strings.HasPrefix(l, "soft delete") }) &&
@@ -333,7 +336,8 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	whole()
 	for _, c := range claims {
 		i := slices.IndexFunc(wanted.Tables, func(t *sqlschema.Table) bool { return t.Model() == c.model })
-		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns, func(x *sqlschema.Column) bool { return x.Field() == c.field })]
+		column := wanted.Tables[i].Columns[slices.IndexFunc(wanted.Tables[i].Columns,
+			func(x *sqlschema.Column) bool { return x.Field() == c.field })]
 		n, err := db.Count(
 			ctx,
 			fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().Quote(wanted.Tables[i].Name),
@@ -622,7 +626,8 @@ func plainly(v string, t schema.Type) string {
 			return strconv.FormatFloat(f, 'g', 12, 64)
 		}
 	case schema.Boolean:
-		return map[string]string{"1": "true", "t": "true", "true": "true", "0": "false", "f": "false", "false": "false"}[v]
+		return map[string]string{"1": "true", "t": "true", "true": "true", "0": "false", "f": "false",
+			"false": "false"}[v]
 	case schema.Timestamp, schema.Datetime:
 		return strings.ReplaceAll(v[:min(len(v), 19)], "T", " ")
 	case schema.Date:

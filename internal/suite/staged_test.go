@@ -34,7 +34,8 @@ var retyped = map[string][]string{
 		"integer",
 		"text(8)",
 		"date",
-	}, "text(20)": {"text(8)", "text", "bigint"}, "smallint": {"bigint", "text"}, "integer": {"bigint", "smallint", "decimal(8,2)"}, "bigint": {"integer", "text(20)"},
+	}, "text(20)": {"text(8)", "text", "bigint"}, "smallint": {"bigint", "text"},
+	"integer": {"bigint", "smallint", "decimal(8,2)"}, "bigint": {"integer", "text(20)"},
 	"decimal(8,2)": {
 		"decimal(20,4)",
 		"integer",
@@ -70,7 +71,8 @@ func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers,
 		case n == 2 && !bound(f.name) && len(from[at].fields) > 1 && !strings.HasPrefix(f.typ, "references"):
 			drops = append(drops, f.name)
 			continue
-		case n == 3 && !f.required() && !bound(f.name) && !strings.HasPrefix(f.typ, "references") && !slices.Contains(f.clauses, "unique"):
+		case n == 3 && !f.required() && !bound(f.name) && !strings.HasPrefix(f.typ, "references") &&
+			!slices.Contains(f.clauses, "unique"):
 			f.clauses = slices.DeleteFunc(slices.Clone(f.clauses), func(c string) bool { return c == "optional" })
 			requires = append(requires, f.name)
 		}

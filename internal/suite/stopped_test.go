@@ -153,7 +153,8 @@ func TestStoppedAnywhere(t *testing.T) {
 	d, err := s.Make(ctx, draft.Request{Title: "change", Now: time.Now(), Rows: true, Answers: plan.Answers{
 		Rename: []plan.Rename{
 			{Table: "specimens", Column: "accession", To: "number"},
-		}, Fill: map[string]plan.Fill{"specimens.label": {SQL: "'none'", Literal: true}}, Drop: map[string]bool{"specimens.note": true, "loans": true},
+		}, Fill: map[string]plan.Fill{"specimens.label": {SQL: "'none'", Literal: true}},
+		Drop: map[string]bool{"specimens.note": true, "loans": true},
 	}})
 	require.NoError(t, err)
 	require.Empty(t, d.Plan.Questions)

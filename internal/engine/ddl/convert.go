@@ -150,7 +150,8 @@ func (w *Conversions) shared() []Rule {
 		}},
 		{From: Is(schema.Date), To: Moment, How: "a day becomes midnight of that day", Exact: true, SQL: cast},
 		{From: Moment, To: Is(schema.Date), How: "a timestamp becomes its day, and must be at midnight", SQL: cast},
-		{From: Is(schema.Boolean), To: isText, How: "true and false become words", Exact: true, SQL: text, Fits: fitsText},
+		{From: Is(schema.Boolean), To: isText, How: "true and false become words", Exact: true, SQL: text,
+			Fits: fitsText},
 		{From: isText, To: Is(schema.Boolean), How: "the text must be true or false", Exact: true, SQL: cast,
 			Fits: func(v Value) string { return v.X + " IN ('true', 'false')" }},
 		{From: either(decimal, Whole), To: Is(schema.Boolean), Exact: true,
@@ -164,7 +165,10 @@ func (w *Conversions) shared() []Rule {
 		{From: isText, To: Whole, How: "the text must be a whole number's digits", Exact: true, SQL: cast,
 			Fits: func(v Value) string { return w.When(w.Match(v.X, w.WholePattern), Between(v, w.Whole(v.X))) }},
 		{From: isText, To: decimal, How: "the text must be a number's digits", SQL: cast,
-			Fits: func(v Value) string { return w.When(w.Match(v.X, w.DecimalPattern), FitsDecimal(v, w.Number(v.X))) }},
+			Fits: func(v Value) string {
+				return w.When(w.Match(v.X, w.DecimalPattern),
+					FitsDecimal(v, w.Number(v.X)))
+			}},
 		{From: isText, To: Float, How: "the text must be a number's digits", SQL: cast,
 			Fits: func(v Value) string { return w.Match(v.X, w.FloatPattern) }},
 		{From: either(Whole, decimal), To: Float, How: howNumber, SQL: cast},
@@ -176,10 +180,12 @@ func (w *Conversions) shared() []Rule {
 			Fits: func(v Value) string { return w.Day(v.X, w.End) }},
 		{From: isText, To: Is(schema.Time), How: "the text must be a time, as 10:30:00", SQL: cast,
 			Fits: func(v Value) string { return w.Match(v.X, "^"+w.TimePattern+w.End) }},
-		{From: isText, To: Is(schema.Datetime), How: "the text must be a time, as 2026-01-31 10:30:00", SQL: cast, Fits: w.FitsMoment},
+		{From: isText, To: Is(schema.Datetime), How: "the text must be a time, as 2026-01-31 10:30:00", SQL: cast,
+			Fits: w.FitsMoment},
 		{From: isText, To: Is(schema.Timestamp), SQL: cast, Fits: w.FitsMoment,
 			How: "the text must be a timestamp in UTC, as 2026-01-31 10:30:00"},
-		{From: either(Moment, Is(schema.Date, schema.Time, schema.UUID)), To: isText, How: howWords, Exact: true, SQL: text, Fits: fitsText},
+		{From: either(Moment, Is(schema.Date, schema.Time, schema.UUID)), To: isText, How: howWords, Exact: true,
+			SQL: text, Fits: fitsText},
 	}
 }
 

@@ -18,11 +18,16 @@ import (
 
 func TestConversions(t *testing.T) {
 	types := []schema.Type{
-		{Kind: schema.Text}, {Kind: schema.Text, Length: 9}, {Kind: schema.Text, Length: 40}, {Kind: schema.Smallint}, {Kind: schema.Integer},
-		{Kind: schema.Bigint}, {Kind: schema.Decimal, Precision: 8, Scale: 2}, {Kind: schema.Decimal, Precision: 20, Scale: 4},
-		{Kind: schema.Decimal, Precision: 30, Scale: 0}, {Kind: schema.Real}, {Kind: schema.Double}, {Kind: schema.Boolean},
-		{Kind: schema.Date}, {Kind: schema.Time}, {Kind: schema.Timestamp}, {Kind: schema.Datetime}, {Kind: schema.UUID}, {Kind: schema.JSON},
-		{Kind: schema.Bytes}, {Kind: schema.Choice, Choices: []string{"fresh", "lost"}}, {Kind: schema.Choice, Enum: "state", Choices: []string{"fresh", "lost"}},
+		{Kind: schema.Text}, {Kind: schema.Text, Length: 9}, {Kind: schema.Text, Length: 40}, {Kind: schema.Smallint},
+		{Kind: schema.Integer},
+		{Kind: schema.Bigint}, {Kind: schema.Decimal, Precision: 8, Scale: 2},
+		{Kind: schema.Decimal, Precision: 20, Scale: 4},
+		{Kind: schema.Decimal, Precision: 30, Scale: 0}, {Kind: schema.Real}, {Kind: schema.Double},
+		{Kind: schema.Boolean},
+		{Kind: schema.Date}, {Kind: schema.Time}, {Kind: schema.Timestamp}, {Kind: schema.Datetime},
+		{Kind: schema.UUID}, {Kind: schema.JSON},
+		{Kind: schema.Bytes}, {Kind: schema.Choice, Choices: []string{"fresh", "lost"}},
+		{Kind: schema.Choice, Enum: "state", Choices: []string{"fresh", "lost"}},
 	}
 	var b strings.Builder
 	for _, e := range engines.All() {
@@ -32,7 +37,8 @@ func TestConversions(t *testing.T) {
 				s, _ := e.DDL().Lower(&schema.Schema{Tables: []*schema.Table{{Name: "t", Columns: columns}}})
 				c, ok := e.DDL().Convert(s.Tables[0].Columns[0], s.Tables[0].Columns[1])
 				if ok {
-					fmt.Fprintf(&b, "%s %s -> %s: %s | %s | %s | %t\n", e.Name(), word(from), word(to), c.SQL, c.How, c.Fits, c.Exact)
+					fmt.Fprintf(&b, "%s %s -> %s: %s | %s | %s | %t\n", e.Name(), word(from), word(to), c.SQL, c.How,
+						c.Fits, c.Exact)
 				}
 			}
 		}

@@ -103,7 +103,8 @@ func (w *Lowering) Column(t *sqlschema.Table, c *sqlschema.Column) {
 }
 
 // Check is a check of a column for a purpose, which its name tells.
-func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema.Purpose, expr string) *sqlschema.Check {
+func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema.Purpose,
+	expr string) *sqlschema.Check {
 	k := &sqlschema.Check{
 		Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
 		Column:  c.Name,

@@ -36,7 +36,8 @@ func (o OwnTypes) own(name string, key []string, columns ...string) *sqlschema.T
 	}
 	for _, c := range columns {
 		list := strings.Fields(c)
-		t.Columns = append(t.Columns, &sqlschema.Column{Name: list[0], SQLType: types[list[1]], NotNull: len(list) == 2})
+		t.Columns = append(t.Columns, &sqlschema.Column{Name: list[0], SQLType: types[list[1]],
+			NotNull: len(list) == 2})
 	}
 	if len(key) > 0 {
 		t.PrimaryKey = &sqlschema.PrimaryKey{}

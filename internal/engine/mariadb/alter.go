@@ -75,7 +75,8 @@ func (c *change) aside() {
 		lost := slices.Contains(c.Lost, o.Name)
 		there, back := c.Forward[o.Name], c.Back[o.Name]
 		if n != nil &&
-			(lost || engine.Freed(o, n) || c.touched(o.Name) && (there.SQL != "" || there.Unconvertible || back.SQL != "" || back.Unconvertible)) {
+			(lost || engine.Freed(o, n) || c.touched(o.Name) &&
+				(there.SQL != "" || there.Unconvertible || back.SQL != "" || back.Unconvertible)) {
 			c.anew = append(c.anew, o.Name)
 		}
 		if lost && !c.NoKeep && c.Keep != "" && c.Aside != "" {
@@ -353,7 +354,8 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 	// A bridge goes in the very moment in which its columns do.
 	var bridge []*sqlschema.Trigger
 	from := func(name string) []*sqlschema.Trigger {
-		return c.From.Triggers[slices.IndexFunc(c.From.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == name }):]
+		return c.From.Triggers[slices.IndexFunc(c.From.Triggers,
+			func(g *sqlschema.Trigger) bool { return g.Name == name }):]
 	}
 	triggers(c.From.Triggers, c.Alteration.To.Triggers, func(g *sqlschema.Trigger) {
 		switch {

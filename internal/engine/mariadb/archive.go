@@ -34,7 +34,8 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 		for _, k := range t.ForeignKeys {
 			step(", its reference", Engine{}.DropReference(t, k)[0], Engine{}.AddReference(t, k)[0])
 		}
-		s := step("", "RENAME TABLE "+quote(t.Name)+" TO "+quote(d.Keep), "RENAME TABLE "+quote(d.Keep)+" TO "+quote(t.Name))
+		s := step("", "RENAME TABLE "+quote(t.Name)+" TO "+quote(d.Keep),
+			"RENAME TABLE "+quote(d.Keep)+" TO "+quote(t.Name))
 		s.Loses, s.Kept, s.Note = []engine.Loss{{Table: t.Name}}, true, "keeps its rows in "+d.Keep
 		for _, g := range slices.Backward(t.Triggers) {
 			step(", trigger "+g.Name, "DROP TRIGGER "+quote(g.Name), onTable(g.SQL.Text, d.Keep))
@@ -117,7 +118,8 @@ func createIfMissing(t *sqlschema.Table) string {
 // names and types, and its key.
 func bareTable(t *sqlschema.Table, name string) *sqlschema.Table {
 	b := t.Clone()
-	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Text, b.Comment = name, nil, nil, nil, nil, nil, "", ""
+	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Text, b.Comment = name, nil, nil, nil, nil,
+		nil, "", ""
 	if i := strings.Index(b.Options.Behind, " PARTITION BY"); i >= 0 {
 		b.Options.Behind = b.Options.Behind[:i]
 	}

@@ -46,7 +46,8 @@ var conversions = &ddl.Conversions{
 	When:   when, Day: day,
 	Whole:        func(x string) string { return "CAST(" + x + " AS DECIMAL(40,0))" },
 	Number:       func(x string) string { return "CAST(" + x + " AS DECIMAL(65,30))" },
-	WholePattern: wholePattern, DecimalPattern: decimalPattern, FloatPattern: floatPattern, TimePattern: timePattern, End: `\z`,
+	WholePattern: wholePattern, DecimalPattern: decimalPattern, FloatPattern: floatPattern, TimePattern: timePattern,
+	End: `\z`,
 }
 
 func init() { conversions.Rules = ownConversions() } // they use the words themselves
@@ -79,13 +80,15 @@ func ownConversions() []ddl.Rule {
 			Fits: func(v ddl.Value) string { return v.X + " IN ('true', 'false')" }},
 		{From: boolean, To: number, How: "false becomes 0, true 1", Exact: true, SQL: cast,
 			If: func(v ddl.Value) bool { return v.New.Kind.Whole() || v.New.Precision > v.New.Scale }},
-		{From: ddl.Is(schema.Real, schema.Double, schema.Decimal), To: ddl.Whole, How: "the number must be whole", SQL: cast,
+		{From: ddl.Is(schema.Real, schema.Double, schema.Decimal), To: ddl.Whole, How: "the number must be whole",
+			SQL: cast,
 			Fits: func(v ddl.Value) string {
 				return fmt.Sprintf("%s = truncate(%s, 0) AND %s", v.X, v.X, ddl.Between(v, v.X))
 			}},
 		{From: text, To: ddl.Is(schema.UUID), How: "the text must be a UUID in lower case", // not each server has the type
 			Fits: func(v ddl.Value) string { return v.X + " REGEXP " + literal(uuidPattern) }},
-		{From: text, To: json, How: "the text must be JSON", Fits: func(v ddl.Value) string { return "json_valid(" + v.X + ")" }},
+		{From: text, To: json, How: "the text must be JSON",
+			Fits: func(v ddl.Value) string { return "json_valid(" + v.X + ")" }},
 		{From: json, To: text, How: "the text is as the database has it",
 			Fits: func(v ddl.Value) string { return conversions.FitsText(v, v.X) }},
 	}

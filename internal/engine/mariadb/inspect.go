@@ -34,7 +34,8 @@ type reading struct {
 // Inspect reads everything that the database holds.
 func (d *Database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	r := &reading{d: d, ctx: ctx, s: &sqlschema.Schema{}, of: map[string]*sqlschema.Table{}, texts: map[string]string{}}
-	for _, read := range []func() error{r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers, r.views, r.routines, r.whole} {
+	for _, read := range []func() error{r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers, r.views,
+		r.routines, r.whole} {
 		if err := read(); err != nil {
 			return nil, err
 		}
@@ -70,7 +71,8 @@ func recognise(t *sqlschema.Table) {
 			continue
 		}
 		for _, c := range t.Columns {
-			for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren, schema.ForGuard, schema.ForGuardMark, schema.ForGuardChildren} {
+			for _, p := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren,
+				schema.ForGuard, schema.ForGuardMark, schema.ForGuardChildren} {
 				if triggerName(t, c, p) != g.Name {
 					continue
 				}
@@ -425,7 +427,8 @@ func (r *reading) views() error {
 			if option := string(v[2]); option != "NONE" {
 				text += " WITH " + option + " CHECK OPTION"
 			}
-			r.s.Views = append(r.s.Views, &sqlschema.View{Name: string(v[0]), SQL: sqlschema.SQL{Text: text, Canon: viewKey}})
+			r.s.Views = append(r.s.Views,
+				&sqlschema.View{Name: string(v[0]), SQL: sqlschema.SQL{Text: text, Canon: viewKey}})
 		},
 	)
 }

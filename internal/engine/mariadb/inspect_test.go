@@ -50,11 +50,14 @@ var oddities = []string{
 	"CREATE PROCEDURE tidy() BEGIN DELETE FROM kid WHERE id < 0; END",
 	"CREATE SEQUENCE odd_numbers START WITH 5 INCREMENT BY 2 CACHE 3",
 	`CREATE TABLE odd (id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY, a INT(5) ZEROFILL DEFAULT 3, b VARCHAR(20) CHARACTER SET latin1 COLLATE latin1_bin DEFAULT 'it''s \\ "odd"',
-		c ENUM('x','y''z') NOT NULL DEFAULT 'x', d SET('p','q'), e TIMESTAMP(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE CURRENT_TIMESTAMP(6), maybe TIMESTAMP NULL, f DECIMAL(8,2) UNSIGNED DEFAULT 1.50,
+		c ENUM('x','y''z') NOT NULL DEFAULT 'x', d SET('p','q'), e TIMESTAMP(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(
+			6) ON UPDATE CURRENT_TIMESTAMP(6), maybe TIMESTAMP NULL, f DECIMAL(8,2) UNSIGNED DEFAULT 1.50,
 		g INT AS (a + 1) VIRTUAL, h INT AS (a * 2) PERSISTENT INVISIBLE, i JSON DEFAULT (json_object('kind', 'sheet')), j BOOLEAN NOT NULL DEFAULT TRUE, k TEXT, l LONGBLOB, m DATETIME(6) DEFAULT (utc_timestamp(6)), n UUID DEFAULT (uuid()),
 		o YEAR, p POINT NOT NULL, q VARCHAR(30) INVISIBLE DEFAULT 'z' COMMENT 'hid''den\nline', r INET6, s BIT(3) DEFAULT b'101', t DOUBLE(8,2), u DATE DEFAULT '2026-01-01', v TIME(3), w VARCHAR(10) CHECK (w <> ''), x CHAR(4),
-		y INT DEFAULT (1 + 2), z VARBINARY(5) DEFAULT 0x4142, low FLOAT DEFAULT -1.5, mid MEDIUMINT, tiny TINYINT UNSIGNED, ` + "`select` INT, `back``tick` INT, `Ünïcode` INT," + `
-		UNIQUE KEY uk (b), KEY pre (k(10), b DESC), FULLTEXT KEY ft (k), SPATIAL KEY sp (p), KEY ign (a) IGNORED, CONSTRAINT chk CHECK (a > 0 AND b LIKE 'a%'), KEY multi (c, y) COMMENT 'an index')
+		y INT DEFAULT (1 + 2), z VARBINARY(5) DEFAULT 0x4142, low FLOAT DEFAULT -1.5, mid MEDIUMINT,
+			tiny TINYINT UNSIGNED, ` + "`select` INT, `back``tick` INT, `Ünïcode` INT," + `
+		UNIQUE KEY uk (b), KEY pre (k(10), b DESC), FULLTEXT KEY ft (k), SPATIAL KEY sp (p), KEY ign (a) IGNORED,
+			CONSTRAINT chk CHECK (a > 0 AND b LIKE 'a%'), KEY multi (c, y) COMMENT 'an index')
 		ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_nopad_bin COMMENT='it''s odd' AUTO_INCREMENT=77 ROW_FORMAT=COMPRESSED KEY_BLOCK_SIZE=8`,
 	"CREATE TABLE kid (id INT PRIMARY KEY, odd_id BIGINT UNSIGNED, two INT, three INT, CONSTRAINT kid_odd FOREIGN KEY (odd_id) REFERENCES odd (id) ON DELETE SET NULL ON UPDATE CASCADE, KEY named (two, three), KEY longer (odd_id, two)) COLLATE latin1_swedish_ci",
 	"CREATE TABLE circle (id INT PRIMARY KEY, kid_id INT, KEY kid_idx (kid_id), CONSTRAINT circle_kid FOREIGN KEY (kid_id) REFERENCES kid (id))",
@@ -185,7 +188,8 @@ func TestSettingsPinned(t *testing.T) {
 	defer run(t, d, "SET GLOBAL sql_mode = DEFAULT", "SET GLOBAL time_zone = DEFAULT")
 	other := open(t, raw)
 	run(t, other, "CREATE TABLE t (a VARCHAR(3), b INT NOT NULL)")
-	for _, sql := range []string{"INSERT INTO t VALUES ('four', 1)", "INSERT INTO t VALUES ('a', NULL)", "INSERT INTO t (a) VALUES ('a')"} {
+	for _, sql := range []string{"INSERT INTO t VALUES ('four', 1)", "INSERT INTO t VALUES ('a', NULL)",
+		"INSERT INTO t (a) VALUES ('a')"} {
 		assert.Error(t, other.Exec(ctx, sql), sql)
 	}
 	rows, err := other.Select(ctx,
@@ -196,7 +200,8 @@ func TestSettingsPinned(t *testing.T) {
 
 func TestNames(t *testing.T) {
 	d := open(t, testserver.MariaDB(t))
-	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", "qu`ote", "it's", "semi;colon", "-- : undo", "é", "?", ":name", strings.Repeat("x", 64)} {
+	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", "qu`ote", "it's",
+		"semi;colon", "-- : undo", "é", "?", ":name", strings.Repeat("x", 64)} {
 		run(t, d,
 			"CREATE TABLE "+Quote(name)+" ("+Quote(name)+" TEXT DEFAULT "+Literal(name)+" COMMENT "+Literal(name)+")",
 			"INSERT INTO "+Quote(name)+" VALUES ()")
@@ -257,7 +262,8 @@ func TestLoad(t *testing.T) {
 		), int64(-32768), "12345678901234567890.0123456789", 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00.000001", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255, '\n', '\t', '\\'}, "tab\tline\n\\é\x00\\", "x",
 		int64(
 			2,
-		), int64(0), "-0.0000000001", -2.25e300, false, "0001-01-01", "23:59:59.000001", "9999-12-31 23:59:59", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, `\N`, "",
+		), int64(0), "-0.0000000001", -2.25e300, false, "0001-01-01", "23:59:59.000001", "9999-12-31 23:59:59",
+		"ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, `\N`, "",
 		int64(3), nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil,
 	}
 	s, err := d.Inspect(ctx)

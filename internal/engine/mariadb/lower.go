@@ -77,7 +77,8 @@ func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice
 		}
 		if t.Declared.LiveView != "" && !t.Outside() {
 			out.Views = append(out.Views,
-				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
+				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name,
+					SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
 		}
 	}
 	return out, notices
@@ -193,10 +194,12 @@ func lowerIndexes(t *sqlschema.Table, notice, mistake func(column, format string
 		return name
 	}
 	sum := func(p sqlschema.Part) sqlschema.Part {
-		return sqlschema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"), Desc: p.Desc}
+		return sqlschema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"),
+			Desc: p.Desc}
 	}
 	if pk := t.PrimaryKey; pk != nil &&
-		(total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, func(p sqlschema.Part) bool { return long(t.Column(p.Column)) })) {
+		(total(t, pk.Columns) > indexBytes ||
+			slices.ContainsFunc(pk.Columns, func(p sqlschema.Part) bool { return long(t.Column(p.Column)) })) {
 		mistake(pk.Columns[0].Column,
 			"the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)",
 			t.Name, longestIndexed)
@@ -365,7 +368,8 @@ const rolesTable = "mysql.roles_mapping"
 // it. In a trigger the server knows no current role: its own table tells, which whoever
 // made the trigger may read.
 func isMember(role string) string {
-	const user, host, here = "substring_index(user(), '@', 1)", "substring_index(user(), '@', -1)", "('localhost', '127.0.0.1', '::1')"
+	const user, host, here = "substring_index(user(), '@', 1)", "substring_index(user(), '@', -1)",
+		"('localhost', '127.0.0.1', '::1')"
 	is := func(alias string) string { // the names of this machine are one
 		return fmt.Sprintf("%s.User = %s AND (%s LIKE %s.Host OR %s IN %s AND %s.Host IN %s)", alias, user, host, alias,
 			host, here, alias, here)

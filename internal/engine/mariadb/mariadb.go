@@ -118,7 +118,8 @@ func (Engine) Bind(sql string, values map[string]string) string {
 // refused are the statements that would reach beyond a step: its transaction, its
 // database, or the settings of its session.
 var refused = map[string]string{
-	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "ROLLBACK": "the runner ends the transaction",
+	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction",
+	"COMMIT": "the runner ends the transaction", "ROLLBACK": "the runner ends the transaction",
 	"SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction", "XA": "the runner keeps the transaction", "PREPARE": "the runner keeps the session", "EXECUTE": "write what is to be run",
 	"USE": "a migration works on one database alone", "GRANT": "a migration does not change rights", "REVOKE": "a migration does not change rights", "FLUSH": "it is about the whole server", "RESET": "it is about the whole server",
 	"SHUTDOWN": "it is about the whole server", "KILL": "it is about the whole server", "INSTALL": "it is about the whole server", "UNINSTALL": "it is about the whole server", "LOAD": "a step works on the database alone, and reads no file",

@@ -88,7 +88,8 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 			}
 		}
 		if len(again) > 0 {
-			apply, undo = underLock(table, "", append(apply, again...)...), underLock(table, "", append(undo, back...)...)
+			apply, undo = underLock(table, "", append(apply, again...)...),
+				underLock(table, "", append(undo, back...)...)
 		}
 	}
 	out := []engine.Step{{Title: title, Work: engine.Keeps, Apply: apply, Undo: undo}}

@@ -62,7 +62,8 @@ func bridgeBody(t *sqlschema.Table, spans []engine.Span, event string) string {
 		}
 		old, there := "NEW."+quote(s.Old.Name), fmt.Sprintf("there_%d", i+1)
 		kind := *s.Column
-		kind.Name, kind.Default, kind.NotNull, kind.Invisible, kind.OnUpdate, kind.Identity, kind.Comment = there, nil, false, false, "", false, ""
+		kind.Name, kind.Default, kind.NotNull, kind.Invisible, kind.OnUpdate, kind.Identity, kind.Comment = there,
+			nil, false, false, "", false, ""
 		fmt.Fprintf(&vars, "    DECLARE %s;\n",
 			strings.TrimSuffix(strings.Replace(columnDefinition(&kind), quote(there), there, 1), " NULL"))
 		fmt.Fprintf(&body, "        SET %s = %s;\n", there,
@@ -257,7 +258,10 @@ func inOneMoment(steps []engine.Step) []engine.Step {
 		renames := func(j int) bool {
 			return table != "" && j < len(steps) &&
 				slices.ContainsFunc(steps[j].Apply,
-					func(sql string) bool { return strings.HasPrefix(sql, "ALTER TABLE "+quote(table)+" RENAME COLUMN ") })
+					func(sql string) bool {
+						return strings.HasPrefix(sql,
+							"ALTER TABLE "+quote(table)+" RENAME COLUMN ")
+					})
 		}
 		view := func(j int, list func(s engine.Step) []string) bool { // around a rename
 			return j < len(steps) && len(list(steps[j])) == 1 && strings.HasPrefix(list(steps[j])[0], "DROP VIEW ")

@@ -136,14 +136,15 @@ func (c tableChange) statement() string {
 			return false
 		},
 	)
-	inOrder(c.to, &checksCome, func(k *sqlschema.Check) string { return k.Name }, c.to.Checks, func(k *sqlschema.Check) bool {
-		if k.Name != "" && slices.ContainsFunc(c.from.Checks,
-			func(o *sqlschema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
-			checksGo = append(checksGo, k)
-			return true
-		}
-		return false
-	})
+	inOrder(c.to, &checksCome, func(k *sqlschema.Check) string { return k.Name }, c.to.Checks,
+		func(k *sqlschema.Check) bool {
+			if k.Name != "" && slices.ContainsFunc(c.from.Checks,
+				func(o *sqlschema.Check) bool { return o.Name == k.Name && c.checkAfter(o) == k }) {
+				checksGo = append(checksGo, k)
+				return true
+			}
+			return false
+		})
 	for _, k := range checksGo {
 		add("DROP CONSTRAINT " + quote(k.Name))
 	}

@@ -292,7 +292,8 @@ func TestScratchReachesNothing(t *testing.T) {
 	x := Quote(d.Name())
 	for _, sql := range []string{
 		"ALTER TABLE " + x + ".t DROP COLUMN id", "INSERT INTO " + d.Name() + ".t VALUES (1)", "UPDATE " + x + ".t SET id = 1", "DELETE FROM " + x + ".t", "RENAME TABLE t TO " + x + ".u", "DROP TABLE " + x + ".t",
-		"CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW INSERT INTO " + x + ".t VALUES (1)", "INSERT INTO t SELECT " + x + ".t.id FROM t",
+		"CREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW INSERT INTO " + x + ".t VALUES (1)",
+		"INSERT INTO t SELECT " + x + ".t.id FROM t",
 	} {
 		assert.ErrorContains(t, db.Exec(ctx, sql), "on scratch it would reach the live one", sql)
 		assert.ErrorContains(t, db.(engine.Autocommitter).ExecAutocommit(ctx, sql),
@@ -394,7 +395,8 @@ func TestIndexLengths(t *testing.T) {
     unique label, note
     unique remarks ignoring case
 `)
-	for name, parts := range map[string]string{"sheets_exact_number_idx": "exact , number ", "sheets_over_number_idx": "over 191, number ", "sheets_label_note_key": "erbario_for_sum_label , note "} {
+	for name, parts := range map[string]string{"sheets_exact_number_idx": "exact , number ",
+		"sheets_over_number_idx": "over 191, number ", "sheets_label_note_key": "erbario_for_sum_label , note "} {
 		assert.Equal(
 			t,
 			parts,

@@ -223,7 +223,8 @@ var dialect = preconditions.Dialect{
 
 // sourceSQL is the expression over the old row that gives a column its value; false
 // where the column's default is to do it.
-func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources map[string]engine.Source) (string, bool) {
+func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources map[string]engine.Source) (string,
+	bool) {
 	src, ok := sources[c.Name]
 	if !ok {
 		if o := from.Column(c.Name); o != nil {

@@ -92,7 +92,8 @@ func createTable(t *sqlschema.Table, name string) string {
 	if pk := t.PrimaryKey; pk != nil {
 		items = append(items, "PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
-	for _, x := range standing(t, slices.Concat(t.Indexes, ownOf(t)), func(x *sqlschema.Index) string { return x.Name }) {
+	for _, x := range standing(t, slices.Concat(t.Indexes, ownOf(t)),
+		func(x *sqlschema.Index) string { return x.Name }) {
 		items = append(items, indexDefinition(x))
 	}
 	for _, k := range t.ForeignKeys {

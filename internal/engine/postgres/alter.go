@@ -171,7 +171,8 @@ func changes(from, to *sqlschema.Table, sources map[string]engine.Source, inUse 
 	}
 	for _, c := range to.Columns {
 		old := from.Column(c.Name)
-		if old == nil || c.Generated != nil || sqlschema.SameForm(old.SQLType, c.SQLType) && old.Collation == c.Collation {
+		if old == nil || c.Generated != nil || sqlschema.SameForm(old.SQLType, c.SQLType) &&
+			old.Collation == c.Collation {
 			continue
 		}
 		a.touched[c.Name] = true
@@ -263,7 +264,8 @@ func (a *alteration) stays(x *sqlschema.Index, other *sqlschema.Table) bool {
 
 func (a *alteration) staysCheck(k *sqlschema.Check, other *sqlschema.Table) bool {
 	return !a.moves(k.SQL.Text) &&
-		slices.ContainsFunc(other.Checks, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+		slices.ContainsFunc(other.Checks,
+			func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
 }
 
 // sameColumn leaves checks of the same words apart that were declared for different

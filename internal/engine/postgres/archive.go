@@ -18,7 +18,8 @@ import (
 // Drop gives the step that drops a table and keeps its rows.
 func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
-	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != "" && !t.Options.Foreign}
+	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != "" &&
+		!t.Options.Foreign}
 	drop := "DROP TABLE " + quote(t.Name)
 	if !s.Kept {
 		s.Apply, s.Undo = []string{drop}, tableStatements(t)
@@ -191,7 +192,8 @@ func fromKept(c *sqlschema.Column, sql string) string {
 // columns' names and types, and its key.
 func bareTable(t *sqlschema.Table, name string) *sqlschema.Table {
 	b := t.Clone()
-	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Options = name, nil, nil, nil, nil, nil, sqlschema.Options{}
+	b.Name, b.ForeignKeys, b.Checks, b.Indexes, b.Triggers, b.Others, b.Options = name, nil, nil, nil, nil, nil,
+		sqlschema.Options{}
 	b.Comment = ""
 	b.Columns = slices.DeleteFunc(b.Columns, func(c *sqlschema.Column) bool { return c.Generated != nil })
 	for _, c := range b.Columns {
@@ -230,7 +232,8 @@ func copyRows(from, to *sqlschema.Table, fromName, toName, where string) string 
 		s = fmt.Sprintf("INSERT INTO %s SELECT FROM %s", quote(toName), quote(fromName))
 	} else {
 		list := strings.Join(columns, ", ")
-		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quote(toName), list, given, strings.Join(values, ", "), quote(fromName))
+		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quote(toName), list, given,
+			strings.Join(values, ", "), quote(fromName))
 	}
 	if where != "" {
 		s += " WHERE " + where

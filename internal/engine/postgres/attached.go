@@ -111,7 +111,8 @@ func (a *alteration) letGo() {
 		if !a.stays(x, a.to) {
 			continue
 		}
-		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint })]
+		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes,
+			func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint })]
 		if o.Name != x.Name {
 			names = append(names, schema.Move{From: x.Name, To: o.Name})
 		}
@@ -140,7 +141,8 @@ func (a *alteration) letGo() {
 		if goes(k) || !a.staysCheck(k, a.to) {
 			continue
 		}
-		o := a.to.Checks[slices.IndexFunc(a.to.Checks, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
+		o := a.to.Checks[slices.IndexFunc(a.to.Checks,
+			func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
 		if o.Name != k.Name && o.Name != "" {
 			names = append(names, schema.Move{From: k.Name, To: o.Name})
 		}

@@ -21,8 +21,10 @@ func sqlOf(text string) sqlschema.SQL { return sqlschema.SQL{Text: text, Canon: 
 // plainTypes are the types that a cast behind a constant only names, since the
 // constant stands where it could be nothing else.
 var plainTypes = map[string]bool{
-	"text": true, "character varying": true, "varchar": true, "bpchar": true, "integer": true, "bigint": true, "smallint": true, "numeric": true, "real": true, "double precision": true,
-	"date": true, "time without time zone": true, "time": true, "timestamp without time zone": true, "timestamp": true, "timestamp with time zone": true, "timestamptz": true,
+	"text": true, "character varying": true, "varchar": true, "bpchar": true, "integer": true, "bigint": true,
+	"smallint": true, "numeric": true, "real": true, "double precision": true,
+	"date": true, "time without time zone": true, "time": true, "timestamp without time zone": true,
+	"timestamp": true, "timestamp with time zone": true, "timestamptz": true,
 	"uuid": true, "jsonb": true, "json": true, "bytea": true, "boolean": true, "interval": true,
 }
 

@@ -210,7 +210,8 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 						columnDefinition(&sqlschema.Column{Name: c.Name, SQLType: c.SQLType, Collation: c.Collation}))
 				}
 			}
-			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
+			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(
+				q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
 				if errors.Is(err, engine.ErrDenied) {
 					return fmt.Errorf("what the models say in SQL cannot be compared without temporary tables: %w", err)
 				}

@@ -41,7 +41,8 @@ var conversions = &ddl.Conversions{
 	When:   when, Day: day,
 	Whole:        func(x string) string { return x + "::numeric" },
 	Number:       func(x string) string { return x + "::numeric" },
-	WholePattern: wholePattern, DecimalPattern: decimalPattern, FloatPattern: floatPattern, TimePattern: timePattern, End: "$",
+	WholePattern: wholePattern, DecimalPattern: decimalPattern, FloatPattern: floatPattern, TimePattern: timePattern,
+	End: "$",
 }
 
 func init() { conversions.Rules = ownConversions() } // they use the words themselves
@@ -53,7 +54,8 @@ func castTo(sql string, to *sqlschema.Column) string { return sql + "::" + to.SQ
 func ownConversions() []ddl.Rule {
 	cast := func(v ddl.Value) string { return castTo(v.X, v.To) }
 	utc := func(v ddl.Value) string { return v.X + " AT TIME ZONE 'UTC'" }
-	timestamp, datetime, text, json := ddl.Is(schema.Timestamp), ddl.Is(schema.Datetime), ddl.Is(schema.Text), ddl.Is(schema.JSON)
+	timestamp, datetime, text, json := ddl.Is(schema.Timestamp), ddl.Is(schema.Datetime), ddl.Is(schema.Text),
+		ddl.Is(schema.JSON)
 	number := ddl.Is(schema.Smallint, schema.Integer, schema.Bigint, schema.Decimal)
 	return []ddl.Rule{
 		{From: timestamp, To: datetime, How: "the time is unchanged, in UTC", Exact: true, SQL: utc},
@@ -78,7 +80,8 @@ func ownConversions() []ddl.Rule {
 		{From: ddl.Float, To: text, How: "a number becomes its digits", Exact: true,
 			SQL:  func(v ddl.Value) string { return castTo(v.X+"::text", v.To) },
 			Fits: func(v ddl.Value) string { return conversions.FitsText(v, v.X+"::text") }},
-		{From: ddl.Is(schema.Real, schema.Double, schema.Decimal), To: ddl.Whole, How: "the number must be whole", SQL: cast,
+		{From: ddl.Is(schema.Real, schema.Double, schema.Decimal), To: ddl.Whole, How: "the number must be whole",
+			SQL: cast,
 			Fits: func(v ddl.Value) string {
 				n := v.X + "::numeric"
 				return when(finite(v.Old.Kind, v.X), fmt.Sprintf("%s = trunc(%s) AND %s", n, n, ddl.Between(v, n)))

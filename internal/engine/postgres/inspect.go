@@ -26,7 +26,8 @@ const here = "current_schema()::regnamespace::oid"
 var inspections = []string{
 	// relations
 	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid),
-		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END, coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity
+		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END,
+			coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity
 		FROM pg_class c LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = 0
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::regclass::oid AND e.objid = c.oid AND e.deptype = 'e')
 		AND NOT EXISTS (SELECT 1 FROM pg_class o WHERE o.relnamespace = 'pg_catalog'::regnamespace::oid AND o.relname = c.relname)
@@ -39,13 +40,15 @@ var inspections = []string{
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
 	// constraints
 	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> '0' THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname::text || '.' || r.relname::text END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
-		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype, c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
+		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype,
+			c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
 		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, true) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END
 		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> '0' AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = '0' OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
 	// indexes
 	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, CASE WHEN i.indisunique AND NOT i.indisprimary THEN coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false) ELSE false END, i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
 		coalesce(array_to_string(c.reloptions, ', '), ''), coalesce(pg_get_expr(i.indpred, i.indrelid, true), ''),
-		CASE WHEN i.indexprs IS NOT NULL THEN array_to_json(ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
+		CASE WHEN i.indexprs IS NOT NULL THEN array_to_json(ARRAY(
+			SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam WHERE c.relnamespace = ` + here + ` ORDER BY i.indrelid, c.relname`,
 	// operator classes that have to be named, and collations that indexes name
 	`SELECT o.oid, CASE WHEN pg_opclass_is_visible(o.oid) THEN quote_ident(o.opcname) ELSE quote_ident(n.nspname) || '.' || quote_ident(o.opcname) END FROM pg_opclass o JOIN pg_namespace n ON n.oid = o.opcnamespace WHERE NOT o.opcdefault`,
@@ -57,10 +60,12 @@ var inspections = []string{
 	`SELECT extname, quote_ident(nspname), n.oid = ` + here + ` OR nspname = 'pg_catalog' FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
 	`SELECT t.oid, t.typname, t.typtype, format_type(t.typbasetype, t.typtypmod), t.typnotnull, coalesce(t.typdefault, ''),
 		coalesce((SELECT json_agg(e.enumlabel ORDER BY e.enumsortorder)::text FROM pg_enum e WHERE e.enumtypid = t.oid), ''),
-		coalesce((SELECT json_agg(json_build_array(quote_ident(k.conname), pg_get_constraintdef(k.oid)) ORDER BY k.conname)::text FROM pg_constraint k WHERE k.contypid = t.oid), ''),
+		coalesce((SELECT json_agg(json_build_array(quote_ident(k.conname),
+			pg_get_constraintdef(k.oid)) ORDER BY k.conname)::text FROM pg_constraint k WHERE k.contypid = t.oid), ''),
 		coalesce((SELECT json_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod) ORDER BY a.attnum)::text FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped), ''),
 		coalesce((SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid), '')
-		FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE t.typnamespace = ` + here + ` AND (t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c')
+		FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE t.typnamespace = ` + here + ` AND (
+			t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c')
 		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_type'::regclass::oid AND e.objid = t.oid AND e.deptype = 'e') ORDER BY t.oid`,
 	`SELECT c.oid, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, s.seqcycle,
 		coalesce((SELECT quote_ident(r.relname) || '.' || quote_ident(a.attname) FROM pg_depend d JOIN pg_class r ON r.oid = d.refobjid JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = d.refobjsubid WHERE d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.objid = c.oid AND d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND d.deptype = 'a'), '')
@@ -235,8 +240,10 @@ func (r *reading) relations(rows [][]string) {
 
 // typeNames are the types that a number tells.
 var typeNames = map[string]string{
-	"16": "boolean", "17": "bytea", "20": "bigint", "21": "smallint", "23": "integer", "25": "text", "700": "real", "701": "double precision", "1043": "varchar",
-	"1082": "date", "1083": "time", "1114": "timestamp", "1184": "timestamptz", "1700": "numeric", "2950": "uuid", "3802": "jsonb",
+	"16": "boolean", "17": "bytea", "20": "bigint", "21": "smallint", "23": "integer", "25": "text", "700": "real",
+	"701": "double precision", "1043": "varchar",
+	"1082": "date", "1083": "time", "1114": "timestamp", "1184": "timestamptz", "1700": "numeric", "2950": "uuid",
+	"3802": "jsonb",
 }
 
 // typeText is a type in the words of the schema.
@@ -601,7 +608,8 @@ func recognise(t *sqlschema.Table) {
 		c, p := t.MadeFor(name)
 		if c == nil {
 			for _, o := range t.Columns { // a name that was cut
-				for _, q := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren, schema.ForGuard, schema.ForGuardAll} {
+				for _, q := range []schema.Purpose{schema.ForStamped, schema.ForImmutable, schema.ForChildren,
+					schema.ForGuard, schema.ForGuardAll} {
 					if triggerName(t, o, q) == g.Name {
 						c, p = o, q
 					}
@@ -631,7 +639,8 @@ var knownDefaults = sync.OnceValue(func() map[string]*schema.Value {
 	return map[string]*schema.Value{
 		canon("now()"): {
 			Kind: schema.NowValue,
-		}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue}, canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
+		}, canon(utcNow): {Kind: schema.NowValue}, canon(todaySQL): {Kind: schema.TodayValue},
+		canon("gen_random_uuid()"): {Kind: schema.UUIDValue},
 	}
 })
 

@@ -275,7 +275,8 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	for _, name := range a.Lost {
 		c := a.From.Column(name)
 		bared.Columns = append(bared.Columns,
-			&sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation, Comment: c.Comment})
+			&sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation,
+				Comment: c.Comment})
 	}
 	for _, name := range a.Lost {
 		rename := func(from, to string) []string {
@@ -306,7 +307,8 @@ func letFill(t, to *sqlschema.Table, column string) {
 	})
 	t.Checks = slices.DeleteFunc(t.Checks, func(k *sqlschema.Check) bool {
 		return mentions(k.SQL.Text, column) &&
-			!slices.ContainsFunc(to.Checks, func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+			!slices.ContainsFunc(to.Checks,
+				func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
 	})
 }
 

@@ -52,7 +52,8 @@ func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice
 		}
 		if t.Declared.LiveView != "" && !t.Outside() {
 			out.Views = append(out.Views,
-				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
+				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name,
+					SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
 		}
 	}
 	return out, notices
@@ -317,7 +318,8 @@ func guardTriggers(t *sqlschema.Table) []*sqlschema.Trigger {
 	make := func(p schema.Purpose, prefix, when, body string) *sqlschema.Trigger {
 		name, function := triggerName(t, t.Column(t.SoftDelete), p), schema.Cut(prefix+t.Name)
 		trigger := fmt.Sprintf("CREATE TRIGGER %s %s\n    EXECUTE FUNCTION %s()", quote(name), when, quote(function))
-		return &sqlschema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p, SQL: withFunction(function, trigger, body)}
+		return &sqlschema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p,
+			SQL: withFunction(function, trigger, body)}
 	}
 	return []*sqlschema.Trigger{
 		make(schema.ForGuard, "erbario_guard_", fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quote(t.Name)),

@@ -133,16 +133,20 @@ func (Engine) Bind(sql string, values map[string]string) string {
 // refused are the statements that would reach beyond a step: its transaction, its
 // database, or the settings of its session.
 var refused = map[string]string{
-	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "END": "the runner ends the transaction",
-	"ROLLBACK": "the runner ends the transaction", "ABORT": "the runner ends the transaction", "SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction",
-	"PREPARE": "the runner keeps the transaction", "VACUUM": "it cannot run in a transaction", "DISCARD": "the runner keeps the session", "RESET": "the runner keeps the session",
+	"BEGIN": "the runner begins the transaction", "START": "the runner begins the transaction",
+	"COMMIT": "the runner ends the transaction", "END": "the runner ends the transaction",
+	"ROLLBACK": "the runner ends the transaction", "ABORT": "the runner ends the transaction",
+	"SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction",
+	"PREPARE": "the runner keeps the transaction", "VACUUM": "it cannot run in a transaction",
+	"DISCARD": "the runner keeps the session", "RESET": "the runner keeps the session",
 	"CHECKPOINT": "it is about the whole server", "COPY": "a step works on the database alone, and reads no file", "LOAD": "a step works on the database alone", "LISTEN": "nothing would receive it", "CLUSTER": "write what is to change",
 }
 
 // refusedPairs are statements that two words tell.
 var refusedPairs = map[string]string{
 	"CREATE DATABASE": "a migration works on one database alone", "DROP DATABASE": "a migration works on one database alone", "ALTER DATABASE": "a migration works on one database alone",
-	"ALTER SYSTEM": "it is about the whole server", "CREATE TABLESPACE": "it is about the whole server", "DROP TABLESPACE": "it is about the whole server",
+	"ALTER SYSTEM": "it is about the whole server", "CREATE TABLESPACE": "it is about the whole server",
+	"DROP TABLESPACE": "it is about the whole server",
 	"SET TRANSACTION": "the runner keeps the transaction", "SET SESSION": "the runner keeps the session: write SET LOCAL", "SET ROLE": "the runner keeps the session", "SET SEARCH_PATH": "the runner says where names are looked up",
 }
 

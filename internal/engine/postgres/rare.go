@@ -39,7 +39,8 @@ var (
 	)
 	searchesQuery = `SELECT c.oid, c.cfgname, quote_ident(n.nspname) || '.' || quote_ident(p.prsname),
 		coalesce((SELECT json_agg(json_build_array(k.alias, (SELECT string_agg(m.mapdict::regdictionary::text, ', ' ORDER BY m.mapseqno) FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)))::text
-			FROM ts_token_type(c.cfgparser) k WHERE EXISTS (SELECT 1 FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)), '')
+			FROM ts_token_type(c.cfgparser) k WHERE EXISTS (
+				SELECT 1 FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)), '')
 		FROM pg_ts_config c JOIN pg_ts_parser p ON p.oid = c.cfgparser JOIN pg_namespace n ON n.oid = p.prsnamespace WHERE c.cfgnamespace = ` + here + ` AND ` + notExtension("pg_ts_config", "c.oid")
 	aggregatesQuery = `SELECT p.oid, p.proname, pg_get_function_arguments(p.oid), pg_get_function_identity_arguments(p.oid), a.aggtransfn::regproc, format_type(a.aggtranstype, NULL), a.aggfinalfn::regproc, a.aggfinalextra,
 		a.agginitval IS NOT NULL, coalesce(a.agginitval, ''), a.aggcombinefn::regproc, a.aggserialfn::regproc, a.aggdeserialfn::regproc, coalesce((SELECT CASE WHEN o.oprnamespace = ` + here + ` THEN o.oprname::text ELSE 'OPERATOR(' || quote_ident(n.nspname) || '.' || o.oprname::text || ')' END FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace WHERE o.oid = a.aggsortop), ''), a.aggkind, p.proparallel
@@ -65,27 +66,41 @@ var (
 	// The schemas on which something of this one stands, as the server keeps it or a body
 	// of a function says. What stands on them by a reference alone does without.
 	elsewhereQuery = `WITH beside AS (SELECT oid, nspname FROM pg_namespace WHERE oid <> ` + here + ` AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%' AND nspname <> 'information_schema'),
-		things AS (SELECT 'pg_catalog.pg_class'::regclass::oid AS class, c.oid AS id, c.relnamespace AS place FROM pg_class c WHERE c.relnamespace IN (SELECT oid FROM beside)
-			UNION ALL SELECT 'pg_catalog.pg_type'::regclass::oid, t.oid, t.typnamespace FROM pg_type t WHERE t.typnamespace IN (SELECT oid FROM beside)
-			UNION ALL SELECT 'pg_catalog.pg_proc'::regclass::oid, p.oid, p.pronamespace FROM pg_proc p WHERE p.pronamespace IN (SELECT oid FROM beside)
-			UNION ALL SELECT 'pg_catalog.pg_operator'::regclass::oid, o.oid, o.oprnamespace FROM pg_operator o WHERE o.oprnamespace IN (SELECT oid FROM beside)
-			UNION ALL SELECT 'pg_catalog.pg_collation'::regclass::oid, l.oid, l.collnamespace FROM pg_collation l WHERE l.collnamespace IN (SELECT oid FROM beside)
-			UNION ALL SELECT 'pg_catalog.pg_ts_config'::regclass::oid, s.oid, s.cfgnamespace FROM pg_ts_config s WHERE s.cfgnamespace IN (SELECT oid FROM beside)
-			UNION ALL SELECT 'pg_catalog.pg_ts_dict'::regclass::oid, s.oid, s.dictnamespace FROM pg_ts_dict s WHERE s.dictnamespace IN (SELECT oid FROM beside))
-		SELECT b.nspname FROM beside b WHERE EXISTS (SELECT 1 FROM things t JOIN pg_depend d ON d.refclassid = t.class AND d.refobjid = t.id
+		things AS (SELECT 'pg_catalog.pg_class'::regclass::oid AS class, c.oid AS id,
+			c.relnamespace AS place FROM pg_class c WHERE c.relnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_type'::regclass::oid, t.oid,
+				t.typnamespace FROM pg_type t WHERE t.typnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_proc'::regclass::oid, p.oid,
+				p.pronamespace FROM pg_proc p WHERE p.pronamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_operator'::regclass::oid, o.oid,
+				o.oprnamespace FROM pg_operator o WHERE o.oprnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_collation'::regclass::oid, l.oid,
+				l.collnamespace FROM pg_collation l WHERE l.collnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_ts_config'::regclass::oid, s.oid,
+				s.cfgnamespace FROM pg_ts_config s WHERE s.cfgnamespace IN (SELECT oid FROM beside)
+			UNION ALL SELECT 'pg_catalog.pg_ts_dict'::regclass::oid, s.oid,
+				s.dictnamespace FROM pg_ts_dict s WHERE s.dictnamespace IN (SELECT oid FROM beside))
+		SELECT b.nspname FROM beside b WHERE EXISTS (
+			SELECT 1 FROM things t JOIN pg_depend d ON d.refclassid = t.class AND d.refobjid = t.id
 			WHERE t.place = b.oid AND d.deptype <> 'e' AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = t.class AND e.objid = t.id AND e.deptype = 'e') AND CASE d.classid
-				WHEN 'pg_catalog.pg_class'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_class c WHERE c.oid = d.objid AND c.relnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_class'::regclass::oid THEN EXISTS (
+					SELECT 1 FROM pg_class c WHERE c.oid = d.objid AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_rewrite'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class WHERE r.oid = d.objid AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_attrdef'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_attrdef f JOIN pg_class c ON c.oid = f.adrelid WHERE f.oid = d.objid AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_trigger'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_trigger g JOIN pg_class c ON c.oid = g.tgrelid WHERE g.oid = d.objid AND NOT g.tgisinternal AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_policy'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_policy y JOIN pg_class c ON c.oid = y.polrelid WHERE y.oid = d.objid AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_constraint'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_constraint k WHERE k.oid = d.objid AND k.contype <> 'f' AND k.connamespace = ` + here + `)
-				WHEN 'pg_catalog.pg_proc'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = d.objid AND p.pronamespace = ` + here + `)
-				WHEN 'pg_catalog.pg_type'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_type y WHERE y.oid = d.objid AND y.typnamespace = ` + here + `)
-				WHEN 'pg_catalog.pg_operator'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_operator o WHERE o.oid = d.objid AND o.oprnamespace = ` + here + `)
-				WHEN 'pg_catalog.pg_ts_config'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_ts_config s WHERE s.oid = d.objid AND s.cfgnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_proc'::regclass::oid THEN EXISTS (
+					SELECT 1 FROM pg_proc p WHERE p.oid = d.objid AND p.pronamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_type'::regclass::oid THEN EXISTS (
+					SELECT 1 FROM pg_type y WHERE y.oid = d.objid AND y.typnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_operator'::regclass::oid THEN EXISTS (
+					SELECT 1 FROM pg_operator o WHERE o.oid = d.objid AND o.oprnamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_ts_config'::regclass::oid THEN EXISTS (
+					SELECT 1 FROM pg_ts_config s WHERE s.oid = d.objid AND s.cfgnamespace = ` + here + `)
 				ELSE false END)
-		OR EXISTS (SELECT 1 FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND strpos(p.prosrc, b.nspname::text || '.') > '0'::integer) ORDER BY 1`
+		OR EXISTS (SELECT 1 FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND strpos(p.prosrc, b.nspname::text ||
+			'.') > '0'::integer) ORDER BY 1`
 )
 
 // operatorName is the SQL that spells the operator of a number; "" for none.
@@ -184,7 +199,8 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 		if v[1] == "" { // a cast
 			how := map[string]string{"b": "WITHOUT FUNCTION", "i": "WITH INOUT", "f": "WITH FUNCTION " + v[4]}[v[6]]
 			add(v[0], "cast", v[2]+" to "+v[3],
-				"CREATE CAST ("+v[2]+" AS "+v[3]+") "+how+map[string]string{"a": " AS ASSIGNMENT", "i": " AS IMPLICIT"}[v[5]])
+				"CREATE CAST ("+v[2]+" AS "+v[3]+") "+how+map[string]string{"a": " AS ASSIGNMENT",
+					"i": " AS IMPLICIT"}[v[5]])
 			continue
 		}
 		text := options("PROCEDURE", v[4], "LEFTARG", v[2], "RIGHTARG", v[3], "COMMUTATOR", v[5], "NEGATOR", v[6],

@@ -303,7 +303,8 @@ const leftAfter = 10 * time.Minute
 func (p *scratchPlace) sweep(ctx context.Context, admin *pgx.Conn) {
 	r := admin.PgConn().
 		ExecParams(ctx, `SELECT d.datname FROM pg_database d WHERE d.datname::text LIKE 'erbario\_scratch\_%'
-		AND NOT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.datid = d.oid) AND pg_has_role(d.datdba, 'USAGE')`, nil, nil, nil, nil).
+		AND NOT EXISTS (SELECT 1 FROM pg_stat_activity a WHERE a.datid = d.oid) AND pg_has_role(d.datdba,
+			'USAGE')`, nil, nil, nil, nil).
 		Read()
 	for _, row := range r.Rows {
 		made, _, _ := strings.Cut(strings.TrimPrefix(string(row[0]), scratchPrefix), "_")

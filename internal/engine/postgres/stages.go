@@ -42,8 +42,10 @@ BEGIN
     END IF;
     PERFORM set_config('erbario.noted', noted, true);
     INSERT INTO erbario_former AS f (table_name, session, at, application, role, address)
-    VALUES (noted, pg_backend_pid(), clock_timestamp(), current_setting('application_name'), session_user, host(inet_client_addr()))
-    ON CONFLICT (table_name, session) DO UPDATE SET at = excluded.at, application = excluded.application, role = excluded.role, address = excluded.address;
+    VALUES (noted, pg_backend_pid(), clock_timestamp(), current_setting('application_name'), session_user,
+	host(inet_client_addr()))
+    ON CONFLICT (table_name, session) DO UPDATE SET at = excluded.at, application = excluded.application,
+	role = excluded.role, address = excluded.address;
 END
 $erbario$`
 

@@ -151,7 +151,8 @@ func TestSettingsPinned(t *testing.T) {
 func TestStepsStayInTheirTransaction(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
 	for _, sql := range []string{"COMMIT", "begin", "ROLLBACK TO x", "SAVEPOINT a", "/* x */ END", "START TRANSACTION", "ABORT", "PREPARE TRANSACTION 'x'", "VACUUM", "CREATE DATABASE x", "DROP DATABASE x", "SET search_path = other",
-		"SET LOCAL search_path = other", "SET SESSION AUTHORIZATION x", "RESET ALL", "ALTER SYSTEM SET x = 1", "COPY t FROM '/etc/passwd'", "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "DISCARD ALL"} {
+		"SET LOCAL search_path = other", "SET SESSION AUTHORIZATION x", "RESET ALL", "ALTER SYSTEM SET x = 1",
+		"COPY t FROM '/etc/passwd'", "SET TRANSACTION ISOLATION LEVEL SERIALIZABLE", "DISCARD ALL"} {
 		assert.Error(t, e.SQL().Validate(sql), sql)
 	}
 	for _, sql := range []string{"SET LOCAL erbario.quiet = 'on'", "SELECT 'commit'", "CREATE TABLE begin_end (id integer)", "DO $$ BEGIN PERFORM 1; END $$", "CREATE FUNCTION f() RETURNS int LANGUAGE sql BEGIN ATOMIC SELECT 1; END"} {
@@ -277,12 +278,14 @@ var oddities = []string{
 	"CREATE TABLE child (a bigint, b integer, c integer, d integer, CONSTRAINT full_match FOREIGN KEY (b, c) REFERENCES odd (old, n) MATCH FULL ON DELETE SET NULL (b) DEFERRABLE, CONSTRAINT named FOREIGN KEY (a) REFERENCES odd ON UPDATE CASCADE ON DELETE SET DEFAULT)",
 	"ALTER TABLE child ADD CONSTRAINT later FOREIGN KEY (d) REFERENCES odd (id) NOT VALID",
 	"CREATE INDEX odd_gin ON odd USING gin (tags)", "CREATE INDEX odd_pattern ON odd (\"it's\" text_pattern_ops DESC NULLS LAST, n NULLS FIRST) INCLUDE (sum) WITH (fillfactor = 70) WHERE n > 3", "CREATE UNIQUE INDEX odd_shout ON odd (shout(\"it's\"), (n + 1))",
-	`CREATE INDEX odd_collated ON odd ("Mixed Case" COLLATE "POSIX")`, "CREATE INDEX odd_brin ON odd USING brin (precise)",
+	`CREATE INDEX odd_collated ON odd ("Mixed Case" COLLATE "POSIX")`,
+	"CREATE INDEX odd_brin ON odd USING brin (precise)",
 	"CREATE UNLOGGED TABLE fleeting (id integer) WITH (fillfactor = 50)", "CREATE TABLE parted (id integer, day date) PARTITION BY RANGE (day)", "CREATE TABLE parted_26 PARTITION OF parted FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')",
 	"CREATE TABLE heir (more text) INHERITS (fleeting)",
 	"CREATE VIEW plain AS SELECT id, shout(\"it's\") AS loud FROM odd WHERE n > 1", "CREATE VIEW upon AS SELECT loud FROM plain", "CREATE MATERIALIZED VIEW stored AS SELECT count(*) AS n FROM odd",
 	"CREATE TRIGGER touched BEFORE UPDATE OF n ON odd FOR EACH ROW WHEN (new.n > 5) EXECUTE FUNCTION touch()", "COMMENT ON TABLE odd IS 'it''s odd'", "COMMENT ON COLUMN odd.n IS 'a number'",
-	"ALTER TABLE odd ENABLE ROW LEVEL SECURITY", "CREATE POLICY mine ON odd FOR SELECT USING (n > 0)", "CREATE SCHEMA elsewhere", "CREATE TABLE elsewhere.odd (id text)",
+	"ALTER TABLE odd ENABLE ROW LEVEL SECURITY", "CREATE POLICY mine ON odd FOR SELECT USING (n > 0)",
+	"CREATE SCHEMA elsewhere", "CREATE TABLE elsewhere.odd (id text)",
 }
 
 // A schema with one of everything differs in nothing from itself, read and made again on
@@ -337,7 +340,8 @@ func TestOneOfEverything(t *testing.T) {
 // Names are names, whatever is in them.
 func TestNames(t *testing.T) {
 	e, db := open(t, testserver.Postgres(t))
-	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", `qu"ote`, "it's", "semi;colon", "-- : undo", "é", "$1", ":name", "?", strings.Repeat("x", 63)} {
+	for _, name := range []string{"plain", "Mixed", "select", "with space", "new\nline", `qu"ote`, "it's",
+		"semi;colon", "-- : undo", "é", "$1", ":name", "?", strings.Repeat("x", 63)} {
 		exec1(t, db,
 			"CREATE TABLE "+e.SQL().Quote(name)+" ("+e.SQL().Quote(name)+" text DEFAULT "+e.SQL().Text(name)+")",
 			"INSERT INTO "+e.SQL().Quote(name)+" DEFAULT VALUES")
@@ -456,10 +460,12 @@ func TestLocks(t *testing.T) {
 	defer c.Close(ctx)
 	for _, sql := range []string{
 		"ALTER TABLE sheets ADD COLUMN more text", "ALTER TABLE sheets ADD COLUMN at timestamptz DEFAULT now()", "ALTER TABLE sheets ADD COLUMN key uuid DEFAULT gen_random_uuid()", "ALTER TABLE sheets DROP COLUMN note", "ALTER TABLE sheets ALTER COLUMN n TYPE bigint",
-		"ALTER TABLE sheets ALTER COLUMN n SET NOT NULL", "ALTER TABLE sheets ADD CONSTRAINT c CHECK (n > 0)", "ALTER TABLE sheets ADD CONSTRAINT c CHECK (n > 0) NOT VALID", "ALTER TABLE sheets VALIDATE CONSTRAINT low",
+		"ALTER TABLE sheets ALTER COLUMN n SET NOT NULL", "ALTER TABLE sheets ADD CONSTRAINT c CHECK (n > 0)",
+		"ALTER TABLE sheets ADD CONSTRAINT c CHECK (n > 0) NOT VALID", "ALTER TABLE sheets VALIDATE CONSTRAINT low",
 		"ALTER TABLE sheets ADD CONSTRAINT f FOREIGN KEY (n) REFERENCES parents NOT VALID", "ALTER TABLE sheets ADD CONSTRAINT u UNIQUE (n)", "ALTER TABLE sheets ADD CONSTRAINT u UNIQUE USING INDEX ready", "ALTER TABLE sheets ALTER COLUMN n SET DEFAULT 5",
 		"CREATE INDEX ON sheets (n)", "CREATE TABLE children (id integer REFERENCES sheets)", "CREATE TRIGGER g BEFORE UPDATE ON sheets FOR EACH ROW EXECUTE FUNCTION suppress_redundant_updates_trigger()", "COMMENT ON TABLE sheets IS 'x'", "COMMENT ON COLUMN sheets.n IS 'x'",
-		"DROP TABLE sheets", "UPDATE sheets SET n = n + 20", "DELETE FROM sheets WHERE id = 1", "INSERT INTO sheets (id) VALUES (77)", "DROP INDEX ready",
+		"DROP TABLE sheets", "UPDATE sheets SET n = n + 20", "DELETE FROM sheets WHERE id = 1",
+		"INSERT INTO sheets (id) VALUES (77)", "DROP INDEX ready",
 	} {
 		tx, err := c.Begin(ctx)
 		require.NoError(t, err)
@@ -509,11 +515,13 @@ func TestCopy(t *testing.T) {
 		), int64(2147483647), int64(-9223372036854775808), "12345678901234567890.0123456789", 1.5, 0.1, true, "2026-01-31", "08:30:00", "2026-01-31 08:30:00", "1999-12-31 23:59:59.999999", "0190b6c4-5a3e-7c11-9d2f-3b8a6e4c7d01", `{"a": [1, "é"]}`, []byte{0, 255}, "tab\tline\n\\é", "x", "-0.00010",
 		int64(
 			0,
-		), int64(-1), int64(7), "-1", -2.25, 1e300, false, "0001-01-01", "23:59:59.000001", "2000-01-01 00:00:00", "2000-01-01 00:00:00.1", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, "", "it's", "10000",
+		), int64(-1), int64(7), "-1", -2.25, 1e300, false, "0001-01-01", "23:59:59.000001", "2000-01-01 00:00:00",
+		"2000-01-01 00:00:00.1", "ffffffff-ffff-ffff-ffff-ffffffffffff", "null", []byte{}, "", "it's", "10000",
 		nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil,
 		int64(
 			1,
-		), int64(2), int64(3), "0", 0.0, 0.0, true, "1970-01-01", "00:00:00", "1970-01-01 00:00:00", "9999-12-31 00:00:00", "00000000-0000-0000-0000-000000000000", "[]", []byte("x"), "a", "b", "99999999.5",
+		), int64(2), int64(3), "0", 0.0, 0.0, true, "1970-01-01", "00:00:00", "1970-01-01 00:00:00",
+		"9999-12-31 00:00:00", "00000000-0000-0000-0000-000000000000", "[]", []byte("x"), "a", "b", "99999999.5",
 	}
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)

@@ -19,7 +19,8 @@ func rewrites(c *sqlschema.Column) bool {
 		return true
 	}
 	return c.Default != nil &&
-		(mentions(c.Default.Text, "gen_random_uuid") || mentions(c.Default.Text, "clock_timestamp") || mentions(c.Default.Text, "random") || mentions(c.Default.Text, "nextval"))
+		(mentions(c.Default.Text, "gen_random_uuid") || mentions(c.Default.Text, "clock_timestamp") ||
+			mentions(c.Default.Text, "random") || mentions(c.Default.Text, "nextval"))
 }
 
 // values gives columns their values: all that are worked out from the old row in one
@@ -166,7 +167,8 @@ func (a *alteration) types() {
 			a.do("default "+c.Name, fmt.Sprintf("%s.%s has no default", a.to.Name, c.Name), engine.Keeps,
 				s+" DROP DEFAULT")
 		} else {
-			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, c.DefaultWords()), engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
+			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, c.DefaultWords()),
+				engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
 		}
 	}
 }
@@ -214,7 +216,8 @@ var dialect = preconditions.Dialect{
 
 // sourceSQL is the expression over the old row that gives a column its value; false
 // where the column's default is to do it.
-func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources map[string]engine.Source) (string, bool) {
+func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources map[string]engine.Source) (string,
+	bool) {
 	src, ok := sources[c.Name]
 	if !ok {
 		if o := from.Column(c.Name); o != nil {

@@ -160,7 +160,8 @@ func (p projection) ofUniques() (out []engine.Requirement) {
 
 // ofKey asks about rows that a primary key would not tell apart.
 func (p projection) ofKey() (out []engine.Requirement) {
-	if names := p.to.Key(); len(names) > 0 && (!sqlschema.SameKey(p.from.PrimaryKey, p.to.PrimaryKey) || p.concerned(names)) &&
+	if names := p.to.Key(); len(names) > 0 &&
+		(!sqlschema.SameKey(p.from.PrimaryKey, p.to.PrimaryKey) || p.concerned(names)) &&
 		p.allSourced(names) {
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} values of %s.%s occur in more than one row and cannot be its primary key",

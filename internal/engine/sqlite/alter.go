@@ -205,7 +205,8 @@ func inPlace(from, to *sqlschema.Table, sources map[string]engine.Source) (list 
 		}
 	}
 	for _, x := range from.Indexes {
-		if !slices.ContainsFunc(to.Indexes, func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
+		if !slices.ContainsFunc(to.Indexes,
+			func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
 			if x.Constraint {
 				return nil, "a constraint in the table's own statement is dropped"
 			}

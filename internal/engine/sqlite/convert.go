@@ -24,9 +24,11 @@ func (Engine) Convert(from, to *sqlschema.Column) (engine.Conversion, bool) {
 	}
 	as := func(sql, how string) (engine.Conversion, bool) { return engine.Conversion{SQL: sql, How: how}, true }
 	written := map[schema.Kind]string{ // kept as text
-		schema.Text: "the text is unchanged", schema.Date: "the text must be a day, as 2026-01-31", schema.Time: "the text must be a time, as 10:30:00",
-		schema.Timestamp: "the text must be a timestamp in UTC, as 2026-01-31 10:30:00", schema.Datetime: "the text must be a time, as 2026-01-31 10:30:00",
-		schema.UUID: "the text must be a UUID in lower case", schema.JSON: "the text must be JSON",
+		schema.Text: "the text is unchanged", schema.Date: "the text must be a day, as 2026-01-31",
+		schema.Time:      "the text must be a time, as 10:30:00",
+		schema.Timestamp: "the text must be a timestamp in UTC, as 2026-01-31 10:30:00",
+		schema.Datetime:  "the text must be a time, as 2026-01-31 10:30:00",
+		schema.UUID:      "the text must be a UUID in lower case", schema.JSON: "the text must be JSON",
 	}
 	moment := func(k schema.Kind) bool { return k == schema.Timestamp || k == schema.Datetime }
 	float := func(k schema.Kind) bool { return k == schema.Real || k == schema.Double }

@@ -88,7 +88,8 @@ func autoincrement(t *sqlschema.Table) bool { return t.PrimaryKey != nil && t.Pr
 
 // sourceSQL is the expression over the old row that gives a column its value;
 // false where the column's default is to do it.
-func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, oldName string, sources map[string]engine.Source) (string, bool) {
+func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, oldName string, sources map[string]engine.Source) (string,
+	bool) {
 	src, ok := sources[c.Name]
 	if !ok {
 		if o := from.Column(c.Name); o != nil {

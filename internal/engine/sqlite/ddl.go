@@ -360,7 +360,8 @@ func (r *reader) references(fk *sqlschema.ForeignKey) (err error) {
 }
 
 func (r *reader) action() schema.Action {
-	for _, a := range []schema.Action{schema.NoAction, schema.Restrict, schema.Cascade, schema.SetNull, schema.SetDefault} {
+	for _, a := range []schema.Action{schema.NoAction, schema.Restrict, schema.Cascade, schema.SetNull,
+		schema.SetDefault} {
 		if r.accept(strings.Fields(string(a))...) {
 			return a
 		}

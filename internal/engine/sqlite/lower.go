@@ -62,11 +62,13 @@ func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice
 				)
 			}
 			notices = append(notices,
-				engine.Notice{Kind: kind, Mistake: t.Declared.GuardRole != "", Table: t.Name, Column: t.SoftDelete, Text: text})
+				engine.Notice{Kind: kind, Mistake: t.Declared.GuardRole != "", Table: t.Name, Column: t.SoftDelete,
+					Text: text})
 		}
 		if t.Declared.LiveView != "" && !t.Outside() {
 			out.Views = append(out.Views,
-				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name, SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: bodyKey}})
+				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name,
+					SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: bodyKey}})
 		}
 	}
 	return out, notices
@@ -279,7 +281,8 @@ func valueSQL(v schema.Value, t schema.Type) (string, error) {
 			return "", fmt.Errorf("%s is not a number", v.Text)
 		}
 		return literal(r.FloatString(t.Scale)), nil
-	case v.Kind == schema.NumberValue && (t.Kind == schema.Real || t.Kind == schema.Double) && !strings.Contains(v.Text, "."):
+	case v.Kind == schema.NumberValue && (t.Kind == schema.Real || t.Kind == schema.Double) &&
+		!strings.Contains(v.Text, "."):
 		return v.Text + ".0", nil
 	case v.Kind == schema.TextValue && t.Kind == schema.UUID:
 		return literal(strings.ToLower(v.Text)), nil
@@ -388,7 +391,8 @@ func childrenTrigger(out *sqlschema.Schema, declared *schema.Schema, t *sqlschem
 				where = append(where, fmt.Sprintf("%s = NEW.%s", quote(col), quote(c.Key.References[i])))
 			}
 			updates = append(updates, fmt.Sprintf("UPDATE %s SET %s = NEW.%s WHERE %s AND %s IS OLD.%s",
-				quote(c.Table.Name), quote(c.Table.SoftDelete), x, strings.Join(where, " AND "), quote(c.Table.SoftDelete), x))
+				quote(c.Table.Name), quote(c.Table.SoftDelete), x, strings.Join(where, " AND "),
+				quote(c.Table.SoftDelete), x))
 		}
 	}
 	if len(updates) == 0 {

@@ -128,9 +128,11 @@ func (Engine) Bind(sql string, values map[string]string) string {
 // refused are the statements that would reach beyond a step: its transaction,
 // its database, or the settings of its connection.
 var refused = map[string]string{
-	"BEGIN": "the runner begins the transaction", "COMMIT": "the runner ends the transaction", "END": "the runner ends the transaction",
-	"ROLLBACK": "the runner ends the transaction", "SAVEPOINT": "the runner keeps the transaction", "RELEASE": "the runner keeps the transaction",
-	"ATTACH": "a migration works on one database alone", "DETACH": "a migration works on one database alone",
+	"BEGIN": "the runner begins the transaction", "COMMIT": "the runner ends the transaction",
+	"END":      "the runner ends the transaction",
+	"ROLLBACK": "the runner ends the transaction", "SAVEPOINT": "the runner keeps the transaction",
+	"RELEASE": "the runner keeps the transaction",
+	"ATTACH":  "a migration works on one database alone", "DETACH": "a migration works on one database alone",
 	"VACUUM": "it cannot run in a transaction", "PRAGMA": "the runner sets what a step needs",
 }
 

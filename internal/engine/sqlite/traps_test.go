@@ -219,10 +219,12 @@ func TestStoredTypes(t *testing.T) {
 	kinds := []schema.Type{
 		{
 			Kind: schema.UUID,
-		}, {Kind: schema.JSON}, {Kind: schema.Decimal, Precision: 20, Scale: 2}, {Kind: schema.Text}, {Kind: schema.Text, Length: 5}, {Kind: schema.Date}, {Kind: schema.Time},
+		}, {Kind: schema.JSON}, {Kind: schema.Decimal, Precision: 20, Scale: 2}, {Kind: schema.Text},
+		{Kind: schema.Text, Length: 5}, {Kind: schema.Date}, {Kind: schema.Time},
 		{
 			Kind: schema.Timestamp,
-		}, {Kind: schema.Boolean}, {Kind: schema.Decimal, Precision: 6, Scale: 2}, {Kind: schema.Integer}, {Kind: schema.Choice, Choices: []string{"a", "0930"}}, {Kind: schema.Bytes, Length: 2},
+		}, {Kind: schema.Boolean}, {Kind: schema.Decimal, Precision: 6, Scale: 2}, {Kind: schema.Integer},
+		{Kind: schema.Choice, Choices: []string{"a", "0930"}}, {Kind: schema.Bytes, Length: 2},
 	}
 	for i, k := range kinds {
 		table.Columns = append(table.Columns, &schema.Column{Name: fmt.Sprintf("c%d", i), Type: k})
@@ -296,7 +298,8 @@ func TestStamped(t *testing.T) {
 				Name:    "k",
 				Type:    schema.Type{Kind: schema.Text},
 				NotNull: true,
-			}, {Name: "n", Type: schema.Type{Kind: schema.Integer}}, {Name: "updated_at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true, NotNull: true},
+			}, {Name: "n", Type: schema.Type{Kind: schema.Integer}},
+			{Name: "updated_at", Type: schema.Type{Kind: schema.Timestamp}, Stamped: true, NotNull: true},
 			{Name: "once", Type: schema.Type{Kind: schema.Text}, Immutable: true},
 		},
 	}
@@ -594,7 +597,8 @@ func TestInPlaceIsReadByOlderClients(t *testing.T) {
 	opened, err := Engine{}.Open(ctx, "sqlite:"+path, engine.Make)
 	require.NoError(t, err)
 	db := opened.(*database)
-	for _, s := range []string{"CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b INT CONSTRAINT few CHECK (b < 5))", "INSERT INTO t VALUES (1, 'x', 2)"} {
+	for _, s := range []string{"CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT, b INT CONSTRAINT few CHECK (b < 5))",
+		"INSERT INTO t VALUES (1, 'x', 2)"} {
 		require.NoError(t, db.Exec(ctx, s))
 	}
 	c := change(t, db, "t", func(t *sqlschema.Table) {
@@ -603,7 +607,8 @@ func TestInPlaceIsReadByOlderClients(t *testing.T) {
 	}, nil)
 	assert.False(t, c.Copies)
 	require.NoError(t, db.Close())
-	out, err := exec.Command("sqlite3", path, "PRAGMA integrity_check; INSERT INTO t VALUES (2, 'y', 3); SELECT count(*) FROM t;").
+	out, err := exec.Command("sqlite3", path,
+		"PRAGMA integrity_check; INSERT INTO t VALUES (2, 'y', 3); SELECT count(*) FROM t;").
 		CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Equal(t, "ok\n2\n", string(out))
@@ -618,13 +623,15 @@ func TestStoppedInWAL(t *testing.T) {
 	require.NoError(t, err)
 	defer opened.Close()
 	db := opened.(*database)
-	for _, s := range []string{"PRAGMA journal_mode = WAL", "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)", "INSERT INTO t VALUES (1, 'x')"} {
+	for _, s := range []string{"PRAGMA journal_mode = WAL", "CREATE TABLE t (id INTEGER PRIMARY KEY, a TEXT)",
+		"INSERT INTO t VALUES (1, 'x')"} {
 		_, err := db.Select(ctx, s)
 		require.NoError(t, err)
 	}
 	before := selectAll(t, db, "SELECT * FROM t") + selectAll(t, db, "SELECT sql FROM sqlite_schema")
 	require.NoError(t, db.Begin(ctx, 0))
-	for _, s := range []string{"UPDATE t SET a = 'y'", "ALTER TABLE t RENAME TO erbario_old_t", "CREATE TABLE t (id INT)"} {
+	for _, s := range []string{"UPDATE t SET a = 'y'", "ALTER TABLE t RENAME TO erbario_old_t",
+		"CREATE TABLE t (id INT)"} {
 		require.NoError(t, db.Step(ctx, s))
 	}
 	require.NoError(t, db.Rollback())
