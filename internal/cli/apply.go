@@ -269,13 +269,8 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if err != nil {
 		return err
 	}
-	for _, column := range slices.Sorted(maps.Keys(o.answers)) {
-		if !slices.ContainsFunc(files, func(m *migration.Migration) bool {
-			return slices.ContainsFunc(m.Parameters,
-				func(x engine.Parameter) bool { return x.For == column && !x.Undo })
-		}) {
-			return fmt.Errorf("--fill %s matches no question: no migration asks each database for %s", column, column)
-		}
+	if err := asksFor(files, o.answers); err != nil {
+		return err
 	}
 	l, err := a.openWaiting(ctx, p, name, mode, o.create, o.wait)
 	if err != nil {
@@ -286,16 +281,16 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if err != nil {
 		return err
 	}
-	standing := runner.StatusOf(files, applied, e)
-	o.stoodAt = standing.At()
-	a.tellNewer(l.Name, standing.Newer)
+	status := runner.StatusOf(files, applied, e)
+	o.stoodAt = status.At()
+	a.tellNewer(l.Name, status.Newer)
 	if o.dryRun {
 		if half, err := a.half(ctx, l); err != nil || half != nil {
 			return errors.Join(err, a.dryHalf(ctx, l, half, false))
 		}
-		return a.dryRun(ctx, l, standing, o.to)
+		return a.dryRun(ctx, l, status, o.to)
 	}
-	waiting, err := upTo(standing.Pending, files, o.to)
+	waiting, err := upTo(status.Pending, files, o.to)
 	if err == nil {
 		err = a.outsideThere(ctx, p, l, waiting)
 	}
@@ -305,113 +300,161 @@ func (a *app) apply(ctx context.Context, p *project.Project, name string, o appl
 	if err != nil {
 		return err
 	}
-	runs := []jsonRun{}
-	var left []jsonStayed
-	given := newGiven(o.answers)
-	stayed := func(table string, keys []string) { left = append(left, jsonStayed{table, keys}) }
-	options := runner.Options{
-		Stayed:   stayed,
-		Answered: given.rows,
-		To:       o.to,
-		Wait:     o.wait,
-		Stop:     o.onFailure == "stop",
-		Resumed:  a.resumed,
-		Proved:   l.Protected,
-		Answers:  o.answers,
-		Home:     l.Throwaway,
-		Waits:    !o.atOnce,
-		Done: func(r runner.Run) {
-			run := jsonRunOf(r)
-			run.Stayed = left
-			given.done(r)
-			runs = append(runs, run)
-			if !a.json {
-				a.out.line(a.out.sign("+", r.ID) + "  " + plural(len(r.Steps), "step", "steps") + ", " + spent(r.Took))
-				a.restored(r)
-				for _, x := range left {
-					a.out.printf("    %s of %s %s, since others refer to %s: %s",
-						plural(len(x.Keys), "reference row", "reference rows"), x.Table,
-						oneMany(len(x.Keys), "stays", "stay"), oneMany(len(x.Keys), "it", "them"),
-						cell(strings.Join(x.Keys, ", ")))
-				}
-			}
-			left = nil
-		},
+	r := &applying{app: a, p: p, l: l, o: o, files: files, status: status, runs: []jsonRun{}, given: newGiven(o.answers)}
+	if err := r.run(ctx, waiting); err != nil {
+		return err
 	}
-	if len(o.takeOver) > 0 {
-		options.Room = a.room(ctx, l, waiting, o.takeOver)
-		if options.Room == nil {
-			return fmt.Errorf("--take-over %s matches nothing: no pending migration adds it",
-				strings.Join(o.takeOver, ", "))
+	r.unused()
+	return r.tell(ctx)
+}
+
+// asksFor refuses an answer to what no migration asks each database for.
+func asksFor(files []*migration.Migration, answers map[string]string) error {
+	for _, column := range slices.Sorted(maps.Keys(answers)) {
+		if !slices.ContainsFunc(files, func(m *migration.Migration) bool {
+			return slices.ContainsFunc(m.Parameters,
+				func(x engine.Parameter) bool { return x.For == column && !x.Undo })
+		}) {
+			return fmt.Errorf("--fill %s matches no question: no migration asks each database for %s", column, column)
 		}
 	}
-	watching := a.watch(l)
+	return nil
+}
+
+// applying is one run of apply on one database.
+type applying struct {
+	*app
+	p      *project.Project
+	l      *live
+	o      applyOptions
+	files  []*migration.Migration
+	status *runner.LineStatus
+	given  *given
+	done   []*migration.Migration
+	runs   []jsonRun
+	stayed []jsonStayed     // of the migration that runs
+	waits  *runner.InTheWay // all is done that can be: the next one waits
+}
+
+// applied tells of a migration that was applied.
+func (r *applying) applied(run runner.Run) {
+	out := jsonRunOf(run)
+	out.Stayed = r.stayed
+	r.given.done(run)
+	r.runs = append(r.runs, out)
+	if !r.json {
+		r.out.line(r.out.sign("+", run.ID) + "  " + plural(len(run.Steps), "step", "steps") + ", " + spent(run.Took))
+		r.restored(run)
+		for _, x := range r.stayed {
+			r.out.printf("    %s of %s %s, since others refer to %s: %s",
+				plural(len(x.Keys), "reference row", "reference rows"), x.Table,
+				oneMany(len(x.Keys), "stays", "stay"), oneMany(len(x.Keys), "it", "them"),
+				cell(strings.Join(x.Keys, ", ")))
+		}
+	}
+	r.stayed = nil
+}
+
+// run applies the migrations, and asks what each database is to say where there is somebody
+// to ask.
+func (r *applying) run(ctx context.Context, waiting []*migration.Migration) error {
+	options := runner.Options{
+		Stayed:   func(table string, keys []string) { r.stayed = append(r.stayed, jsonStayed{table, keys}) },
+		Answered: r.given.rows,
+		To:       r.o.to,
+		Wait:     r.o.wait,
+		Stop:     r.o.onFailure == "stop",
+		Resumed:  r.resumed,
+		Proved:   r.l.Protected,
+		Answers:  r.o.answers,
+		Home:     r.l.Throwaway,
+		Waits:    !r.o.atOnce,
+		Done:     r.applied,
+	}
+	if len(r.o.takeOver) > 0 {
+		options.Room = r.room(ctx, r.l, waiting, r.o.takeOver)
+		if options.Room == nil {
+			return fmt.Errorf("--take-over %s matches nothing: no pending migration adds it",
+				strings.Join(r.o.takeOver, ", "))
+		}
+	}
+	watching := r.watch(r.l)
 	options.Progress = watching.show
-	done, err := runner.Apply(ctx, l.db, e, files, options)
+	var err error
+	r.done, err = runner.Apply(ctx, r.l.db, r.l.engine, r.files, options)
 	var open *runner.NeedsAnswers
-	for errors.As(err, &open) && a.interactive() {
-		if options.Answers, err = a.askNeeds(ctx, open, options.Answers); err != nil {
+	for errors.As(err, &open) && r.interactive() {
+		if options.Answers, err = r.askNeeds(ctx, open, options.Answers); err != nil {
 			return err
 		}
 		var more []*migration.Migration
-		more, err = runner.Apply(ctx, l.db, e, files, options)
-		done = append(done, more...)
+		more, err = runner.Apply(ctx, r.l.db, r.l.engine, r.files, options)
+		r.done = append(r.done, more...)
 	}
 	watching.end()
 	var waits *runner.InTheWay
-	if errors.As(err, &waits) && waits.Wait && o.to == "" && newest(files, waits.Migration) {
-		err = nil // all is done that can be: a deployment goes on, and this with a later one
-	} else {
-		waits = nil
+	if errors.As(err, &waits) && waits.Wait && r.o.to == "" && newest(r.files, waits.Migration) {
+		r.waits, err = waits, nil // a deployment goes on, and this with a later one
 	}
-	if more, seen := a.afterLoss(ctx, p, name, o, files, done, err); seen != nil {
+	if more, seen := r.afterLoss(ctx, err); seen != nil {
 		for _, m := range more {
-			runs = append(runs, jsonRun{Migration: m.ID})
+			r.runs = append(r.runs, jsonRun{Migration: m.ID})
 		}
-		done, err = append(done, more...), seen.err
+		r.done, err = append(r.done, more...), seen.err
 	}
 	if err != nil {
-		return a.runFailed(l, err, len(done))
+		return r.runFailed(r.l, err, len(r.done))
 	}
-	unused := given.unused()
-	if a.json && len(unused) > 0 {
-		a.document(map[string]any{"unused_answers": unused})
+	return nil
+}
+
+// unused warns of answers that nothing took.
+func (r *applying) unused() {
+	unused := r.given.unused()
+	if r.json && len(unused) > 0 {
+		r.document(map[string]any{"unused_answers": unused})
 	}
 	for _, u := range unused {
-		a.warn("--fill %s was not used: %s", u.For, u.Why)
+		r.warn("--fill %s was not used: %s", u.For, u.Why)
 	}
+}
+
+// tell tells where the database is now.
+func (r *applying) tell(ctx context.Context) error {
 	undrafted := ""
-	if len(done) == 0 && waits == nil {
-		n, mistakes := a.undrafted(ctx, p, l)
+	if len(r.done) == 0 && r.waits == nil {
+		n, mistakes := r.undrafted(ctx, r.p, r.l)
 		switch {
 		case mistakes:
 			undrafted = "; the models have errors: erbario check lists them"
 		case n > 0:
 			undrafted = fmt.Sprintf("; the models have %s not drafted", plural(n, "change that is", "changes that are"))
 		}
-		if a.json && n > 0 {
-			a.document(map[string]any{"undrafted": n})
+		if r.json && n > 0 {
+			r.document(map[string]any{"undrafted": n})
 		}
 	}
-	if a.json {
-		doc := map[string]any{"database": l.Name, "applied": runs, "current": lastOr(done, standing.At())}
-		if waits != nil {
-			doc["waits"] = jsonWaitsOf(waits)
+	at := r.status.At()
+	if r.json {
+		doc := map[string]any{"database": r.l.Name, "applied": r.runs, "current": lastOr(r.done, at)}
+		if r.waits != nil {
+			doc["waits"] = jsonWaitsOf(r.waits)
 		}
-		return a.document(doc)
+		return r.document(doc)
 	}
-	if waits != nil {
-		a.waiting(a.out, waits)
+	if r.waits != nil {
+		r.waiting(r.out, r.waits)
 	}
-	if len(done) == 0 && waits != nil {
-		a.out.printf("%s is at %s", l.Name, cmp.Or(standing.At(), "the start"))
-	} else if len(done) == 0 {
-		a.out.printf("%s: up to date (nothing pending)%s", l.Name, undrafted)
+	switch {
+	case len(r.done) > 0:
+		r.out.printf("%s is at %s", r.l.Name, r.done[len(r.done)-1].ID)
+	case r.waits != nil:
+		r.out.printf("%s is at %s", r.l.Name, cmp.Or(at, "the start"))
+	default:
+		r.out.printf("%s: up to date (nothing pending)%s", r.l.Name, undrafted)
 		if undrafted != "" {
-			a.next("erbario diff")
+			r.next("erbario diff")
 		}
-	} else {
-		a.out.printf("%s is at %s", l.Name, done[len(done)-1].ID)
 	}
 	return nil
 }

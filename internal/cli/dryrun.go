@@ -26,139 +26,163 @@ func (a *app) dryRun(ctx context.Context, l *live, s *runner.LineStatus, to stri
 	if err := s.Problem(); err != nil {
 		return err
 	}
-	todo := s.Pending
-	if to != "" {
-		m, err := migration.Find(s.Files, to)
-		if err != nil {
-			return err
-		}
-		for i, w := range todo {
-			if w.ID > m.ID {
-				todo = todo[:i]
-				break
-			}
-		}
-	}
-	type jsonStep struct {
-		Title string   `json:"title"`
-		Note  string   `json:"note,omitempty"`
-		Lock  string   `json:"lock"`
-		SQL   []string `json:"sql"`
-	}
-	type jsonNeed struct {
-		Sentence string `json:"sentence"`
-		Rows     int64  `json:"rows"`
-		Asked    bool   `json:"asked"`
-	}
-	type jsonMigration struct {
-		Migration    string     `json:"migration"`
-		Requirements []jsonNeed `json:"requirements"`
-		Steps        []jsonStep `json:"steps"`
-	}
-	doc := []jsonMigration{}
-	failed := 0
-	size, err := a.sizes(ctx, l)
+	todo, err := upTo(s.Pending, s.Files, to)
 	if err != nil {
 		return err
 	}
-	roomOf := func(table string) (string, bool) {
-		n, ok := size[strings.ToLower(table)]
-		if !ok {
-			return "", false
-		}
-		bytes, err := l.db.TableSize(ctx, table)
-		if err != nil {
-			bytes = 0
-		}
-		return plan.SizeWords(n, bytes), true
+	r := &dryRunning{app: a, l: l, list: []jsonDry{}}
+	if r.size, err = a.sizes(ctx, l); err != nil {
+		return err
 	}
 	for i, m := range todo {
-		m = m.Bound(l.engine, nil, nil)
-		jm := jsonMigration{Migration: m.ID, Requirements: []jsonNeed{}}
-		if !a.json {
-			if i > 0 {
-				a.out.line("")
-			}
-			a.out.line(a.out.paint(styleHead, m.ID))
+		if err := r.migration(ctx, m.Bound(l.engine, nil, nil), i == 0); err != nil {
+			return err
 		}
-		for _, r := range m.BeforeApply {
-			n, err := l.db.Count(ctx, r.Query)
-			need := jsonNeed{Sentence: runner.Sentence(r.Sentence, n), Rows: n, Asked: err == nil}
-			switch {
-			case err != nil && (i > 0 || len(m.Found) > 0):
-				need.Sentence = r.Sentence
-				if !a.json {
-					a.out.printf("  checked later, after the migrations before it: %s",
-						strings.ReplaceAll(r.Sentence, "{n}", "0"))
-				}
-			case err != nil:
-				return fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
-			case n > 0 && r.Wait:
-				if !a.json {
-					a.out.line(a.out.paint(styleWarn, "  waits: ") + clean(need.Sentence))
-				}
-			case n > 0:
-				failed++
-				if !a.json {
-					var way *runner.InTheWay
-					if errors.As(runner.Ask(ctx, l.db, m.ID, "before apply", r), &way) {
-						a.inTheWay(way)
-					}
-				}
-			case !a.json:
-				a.out.printf("  holds: %s", runner.Sentence(r.Sentence, 0))
-			}
-			jm.Requirements = append(jm.Requirements, need)
-		}
-		for j, st := range m.Steps {
-			js := jsonStep{Title: st.Title, Note: st.Note, Lock: "the whole database, for writers", SQL: []string{}}
-			note, here := st.Note, ""
-			if _, locks := plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{}, roomOf); len(locks) > 0 {
-				// What it locks here, rather than where it was drafted.
-				here, _ = plan.LockWords(l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind},
-					roomOf)
-				js.Lock, note = here, here
-			}
-			if !a.json {
-				head := fmt.Sprintf("  step %d  %s", j+1, cell(st.Title))
-				switch {
-				case here != "":
-					head += "  (" + cell(note) + ")"
-				case note != "":
-					head += "  (" + cell(note) + touchedSizes(m, j, l.engine, size) + ")"
-				}
-				if st.Kind != engine.InTransaction {
-					head += "  (" + string(st.Kind) + ")"
-				}
-				a.out.line(head)
-			}
-			for _, sql := range st.Apply {
-				js.SQL = append(js.SQL, sql.SQL)
-				if !a.json {
-					for line := range strings.Lines(clean(sql.SQL) + ";") {
-						a.out.line("    " + a.out.paint(styleDim, strings.TrimRight(line, "\n")))
-					}
-				}
-			}
-			jm.Steps = append(jm.Steps, js)
-		}
-		doc = append(doc, jm)
 	}
 	if a.json {
-		a.document(map[string]any{"database": l.Name, "migrations": doc, "requirements_failed": failed})
+		a.document(map[string]any{"database": l.Name, "migrations": r.list, "requirements_failed": r.failed})
 	} else if len(todo) == 0 {
 		a.out.printf("%s: up to date (nothing pending)", l.Name)
 	} else {
 		a.out.line("")
 		a.out.line("lock: " + l.engine.Caps().Waiting)
 	}
-	if failed > 0 {
+	if r.failed > 0 {
 		return &exitError{
 			code: exitFailed,
-			err:  fmt.Errorf("%s would block it; nothing was changed", plural(failed, "requirement", "requirements")),
+			err: fmt.Errorf("%s would block it; nothing was changed",
+				plural(r.failed, "requirement", "requirements")),
 		}
 	}
 	return nil
+}
+
+type jsonDryStep struct {
+	Title string   `json:"title"`
+	Note  string   `json:"note,omitempty"`
+	Lock  string   `json:"lock"`
+	SQL   []string `json:"sql"`
+}
+
+type jsonDryNeed struct {
+	Sentence string `json:"sentence"`
+	Rows     int64  `json:"rows"`
+	Asked    bool   `json:"asked"`
+}
+
+type jsonDry struct {
+	Migration    string        `json:"migration"`
+	Requirements []jsonDryNeed `json:"requirements"`
+	Steps        []jsonDryStep `json:"steps"`
+}
+
+// dryRunning is a run that changes nothing.
+type dryRunning struct {
+	*app
+	l      *live
+	size   map[string]int64 // rows by table
+	list   []jsonDry
+	failed int // requirements that would block it
+}
+
+// migration shows one migration; first: all that it needs is there.
+func (r *dryRunning) migration(ctx context.Context, m *migration.Migration, first bool) error {
+	out := jsonDry{Migration: m.ID, Requirements: []jsonDryNeed{}}
+	if !r.json {
+		if !first {
+			r.out.line("")
+		}
+		r.out.line(r.out.paint(styleHead, m.ID))
+	}
+	for _, q := range m.BeforeApply {
+		need, err := r.requirement(ctx, m, q, first && len(m.Found) == 0)
+		if err != nil {
+			return err
+		}
+		out.Requirements = append(out.Requirements, need)
+	}
+	for n := range m.Steps {
+		out.Steps = append(out.Steps, r.step(ctx, m, n))
+	}
+	r.list = append(r.list, out)
+	return nil
+}
+
+// requirement asks a requirement; there: what it asks about is there already.
+func (r *dryRunning) requirement(ctx context.Context, m *migration.Migration, q engine.Requirement,
+	there bool) (jsonDryNeed, error) {
+	n, err := r.l.db.Count(ctx, q.Query)
+	need := jsonDryNeed{Sentence: runner.Sentence(q.Sentence, n), Rows: n, Asked: err == nil}
+	switch {
+	case err != nil && !there:
+		need.Sentence = q.Sentence
+		if !r.json {
+			r.out.printf("  checked later, after the migrations before it: %s",
+				strings.ReplaceAll(q.Sentence, "{n}", "0"))
+		}
+	case err != nil:
+		return need, fmt.Errorf("%s: the query of a requirement failed: %w", m.ID, err)
+	case n > 0 && q.Wait:
+		if !r.json {
+			r.out.line(r.out.paint(styleWarn, "  waits: ") + clean(need.Sentence))
+		}
+	case n > 0:
+		r.failed++
+		var way *runner.InTheWay
+		if !r.json && errors.As(runner.Ask(ctx, r.l.db, m.ID, "before apply", q), &way) {
+			r.inTheWay(way)
+		}
+	case !r.json:
+		r.out.printf("  holds: %s", runner.Sentence(q.Sentence, 0))
+	}
+	return need, nil
+}
+
+// step shows the n-th step, with what it locks here, rather than where it was drafted.
+func (r *dryRunning) step(ctx context.Context, m *migration.Migration, n int) jsonDryStep {
+	st := m.Steps[n]
+	out := jsonDryStep{Title: st.Title, Note: st.Note, Lock: "the whole database, for writers", SQL: []string{}}
+	roomOf := func(table string) (string, bool) { return r.sizeOf(ctx, table) }
+	note, here := st.Note, ""
+	if _, locks := plan.LockWords(r.l.engine, statementTexts(st.Apply), engine.Step{}, roomOf); len(locks) > 0 {
+		here, _ = plan.LockWords(r.l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind}, roomOf)
+		out.Lock, note = here, here
+	}
+	head := fmt.Sprintf("  step %d  %s", n+1, cell(st.Title))
+	switch {
+	case here != "":
+		head += "  (" + cell(note) + ")"
+	case note != "":
+		head += "  (" + cell(note) + touchedSizes(m, n, r.l.engine, r.size) + ")"
+	}
+	if st.Kind != engine.InTransaction {
+		head += "  (" + string(st.Kind) + ")"
+	}
+	if !r.json {
+		r.out.line(head)
+	}
+	for _, sql := range st.Apply {
+		out.SQL = append(out.SQL, sql.SQL)
+		if !r.json {
+			for line := range strings.Lines(clean(sql.SQL) + ";") {
+				r.out.line("    " + r.out.paint(styleDim, strings.TrimRight(line, "\n")))
+			}
+		}
+	}
+	return out
+}
+
+// sizeOf is how large a table is, in words; false where it is not there.
+func (r *dryRunning) sizeOf(ctx context.Context, table string) (string, bool) {
+	n, ok := r.size[strings.ToLower(table)]
+	if !ok {
+		return "", false
+	}
+	bytes, err := r.l.db.TableSize(ctx, table)
+	if err != nil {
+		bytes = 0
+	}
+	return plan.SizeWords(n, bytes), true
 }
 
 func statementTexts(list []migration.Statement) []string {

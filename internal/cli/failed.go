@@ -23,8 +23,7 @@ type seen struct{ err error }
 // transaction, whether the server has it: nobody else can know. It takes the lock first,
 // so that nothing of the lost session is under way any more. nil: there was no such loss,
 // or the server is not up again.
-func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o applyOptions,
-	files, done []*migration.Migration, lost error) ([]*migration.Migration, *seen) {
+func (r *applying) afterLoss(ctx context.Context, lost error) ([]*migration.Migration, *seen) {
 	var half *runner.HalfError
 	if !errors.Is(lost, engine.ErrLost) || errors.As(lost, &half) {
 		return nil, nil
@@ -34,12 +33,12 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 		ctx, stop = context.WithTimeout(context.WithoutCancel(ctx), 2*engine.EndWait)
 		defer stop()
 	}
-	l, err := a.openWaiting(ctx, p, name, engine.ReadWrite, false, min(o.wait, time.Minute))
+	l, err := r.openWaiting(ctx, r.p, r.l.Name, engine.ReadWrite, false, min(r.o.wait, time.Minute))
 	if err != nil {
 		return nil, nil
 	}
 	defer l.Close()
-	if err := l.db.Lock(ctx, o.wait); err != nil {
+	if err := l.db.Lock(ctx, r.o.wait); err != nil {
 		return nil, nil
 	}
 	defer l.db.Unlock(context.WithoutCancel(ctx))
@@ -47,11 +46,11 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 	if err != nil {
 		return nil, nil
 	}
-	s := runner.StatusOf(files, applied, l.engine)
+	s := runner.StatusOf(r.files, applied, l.engine)
 	var there []*migration.Migration // that was not known to be through
-	for _, m := range files {
+	for _, m := range r.files {
 		if slices.ContainsFunc(s.Applied, func(x runner.Applied) bool { return x.ID == m.ID }) &&
-			!slices.Contains(done, m) && m.ID > lastOr(done, o.stoodAt) {
+			!slices.Contains(r.done, m) && m.ID > lastOr(r.done, r.o.stoodAt) {
 			there = append(there, m)
 		}
 	}
@@ -61,12 +60,12 @@ func (a *app) afterLoss(ctx context.Context, p *project.Project, name string, o 
 				lost),
 		}
 	}
-	if !a.json {
+	if !r.json {
 		for _, m := range there {
-			a.out.line(a.out.sign("+", m.ID) + "  is applied; the connection was lost after it")
+			r.out.line(r.out.sign("+", m.ID) + "  is applied; the connection was lost after it")
 		}
 	}
-	if len(s.Pending) > 0 && o.to == "" {
+	if len(s.Pending) > 0 && r.o.to == "" {
 		return there, &seen{
 			fmt.Errorf("%w after %s, which is applied; others are pending: erbario apply", lost,
 				there[len(there)-1].ID),
@@ -134,70 +133,18 @@ func spent(d time.Duration) string {
 // runFailed tells why a run stopped, with the rows that block it.
 func (a *app) runFailed(l *live, err error, done int) error {
 	var way *runner.InTheWay
-	if errors.As(err, &way) {
-		if a.json {
-			a.document(map[string]any{
-				"database":       l.Name,
-				"migration":      way.Migration,
-				"when":           way.When,
-				"blocking":       way.Sentence,
-				"rows":           way.Count,
-				"columns":        way.Sample.Columns,
-				"values":         way.Sample.Values,
-				"flags":          fillFlags(way),
-				"applied_before": done,
-			})
-		}
-		if way.Wait {
-			if !a.json {
-				a.waiting(a.err, way)
-			}
-			return fmt.Errorf("%s is not due yet; %s is unchanged", way.Migration, l.Name)
-		}
-		if !a.json {
-			a.inTheWay(way)
-		}
-		return fmt.Errorf("%s (%s) is blocked by existing rows; %s is unchanged", way.Migration, way.When, l.Name)
-	}
 	var open *runner.NeedsAnswers
-	if errors.As(err, &open) {
-		if a.json {
-			type jsonNeed struct {
-				For  string `json:"for"`
-				Type string `json:"type"`
-				Home string `json:"drafted_with"`
-				Rows int64  `json:"rows"`
-				Flag string `json:"flag"`
-			}
-			var list []jsonNeed
-			for _, n := range open.Needs {
-				list = append(list, jsonNeed{n.For, n.Type, n.Home, n.Rows, "--fill " + n.For + "=VALUE"})
-			}
-			a.document(map[string]any{
-				"database": l.Name, "migration": open.Migration, "questions": list, "applied_before": done,
-			})
-		}
-		for i, n := range open.Needs {
-			if a.json {
-				break
-			}
-			a.err.printf("%s each database is asked for %s, and %s of %s need a value (drafted with %s)",
-				a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name,
-				cell(n.Home))
-			a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For),
-				tomlText(n.For))
-		}
-		return &exitError{
-			code: exitQuestion,
-			err: fmt.Errorf("%s has %s to answer: %s is unchanged", open.Migration,
-				plural(len(open.Needs), "question", "questions"), l.Name),
-		}
-	}
 	var already *runner.AlreadyThereError
-	if errors.As(err, &already) {
+	var half *runner.HalfError
+	var step *runner.StepError
+	switch {
+	case errors.As(err, &way):
+		return a.blockedRun(l, way, done)
+	case errors.As(err, &open):
+		return a.openRun(l, open, done)
+	case errors.As(err, &already):
 		return err
 	}
-	var half *runner.HalfError
 	stopped := errors.As(err, &half)
 	if !stopped && errors.Is(err, engine.ErrLost) {
 		return fmt.Errorf(
@@ -205,7 +152,6 @@ func (a *app) runFailed(l *live, err error, done int) error {
 			err,
 		)
 	}
-	var step *runner.StepError
 	if errors.As(err, &step) {
 		if !a.json && step.SQL != "" {
 			for line := range strings.Lines(clean(step.SQL)) {
@@ -227,4 +173,64 @@ func (a *app) runFailed(l *live, err error, done int) error {
 		}
 	}
 	return err
+}
+
+// blockedRun tells which rows block a migration, or that it is not due yet.
+func (a *app) blockedRun(l *live, way *runner.InTheWay, done int) error {
+	if a.json {
+		a.document(map[string]any{
+			"database":       l.Name,
+			"migration":      way.Migration,
+			"when":           way.When,
+			"blocking":       way.Sentence,
+			"rows":           way.Count,
+			"columns":        way.Sample.Columns,
+			"values":         way.Sample.Values,
+			"flags":          fillFlags(way),
+			"applied_before": done,
+		})
+	}
+	if way.Wait {
+		if !a.json {
+			a.waiting(a.err, way)
+		}
+		return fmt.Errorf("%s is not due yet; %s is unchanged", way.Migration, l.Name)
+	}
+	if !a.json {
+		a.inTheWay(way)
+	}
+	return fmt.Errorf("%s (%s) is blocked by existing rows; %s is unchanged", way.Migration, way.When, l.Name)
+}
+
+// openRun tells what a migration asks each database for.
+func (a *app) openRun(l *live, open *runner.NeedsAnswers, done int) error {
+	type jsonNeed struct {
+		For  string `json:"for"`
+		Type string `json:"type"`
+		Home string `json:"drafted_with"`
+		Rows int64  `json:"rows"`
+		Flag string `json:"flag"`
+	}
+	var list []jsonNeed
+	for i, n := range open.Needs {
+		list = append(list, jsonNeed{n.For, n.Type, n.Home, n.Rows, "--fill " + n.For + "=VALUE"})
+		if a.json {
+			continue
+		}
+		a.err.printf("%s each database is asked for %s, and %s of %s need a value (drafted with %s)",
+			a.err.paint(styleWarn, fmt.Sprintf("question %d:", i+1)), cell(n.For), rows(n.Rows), l.Name,
+			cell(n.Home))
+		a.err.printf("    --fill %s=VALUE, or in a file for --answers: fill.%s = \"VALUE\"", cell(n.For),
+			tomlText(n.For))
+	}
+	if a.json {
+		a.document(map[string]any{
+			"database": l.Name, "migration": open.Migration, "questions": list, "applied_before": done,
+		})
+	}
+	return &exitError{
+		code: exitQuestion,
+		err: fmt.Errorf("%s has %s to answer: %s is unchanged", open.Migration,
+			plural(len(open.Needs), "question", "questions"), l.Name),
+	}
 }

@@ -132,22 +132,9 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(files) == 0 && !all {
-		return nil, nil, fmt.Errorf("there is no migration yet: write one with erbario draft TITLE")
-	}
-	todo := files
-	if !all {
-		m := files[len(files)-1]
-		if id != "" {
-			if m, err = migration.Find(files, id); err != nil {
-				return nil, nil, err
-			}
-		}
-		todo = []*migration.Migration{m}
-	}
-	if gaps := migration.Gaps(files, func(string) bool { return false }); len(gaps) > 0 &&
-		(all || slices.ContainsFunc(gaps, func(g *migration.Gap) bool { return g.Migration.ID <= todo[0].ID })) {
-		return nil, nil, gaps[0]
+	todo, err := toProve(files, id, all)
+	if err != nil {
+		return nil, nil, err
 	}
 	db, err := e.Scratch(ctx)
 	if err != nil {
@@ -161,136 +148,188 @@ func (a *app) prove(ctx context.Context, p *project.Project, e engine.Engine, id
 	if err := proof.MakeOutside(ctx, db, e, declared, files); err != nil {
 		return nil, nil, err
 	}
-	failed := 0
-	var fork error
+	r := &proving{app: a, engine: e, db: db, files: files, declared: declared}
 	if all {
-		fork = forked(migration.Forks(files, e))
+		r.fork = forked(migration.Forks(files, e))
 	}
-	// What the migrations so far make is told by the proofs themselves; where it is not, it
-	// is read off a database on which all of them have been run.
-	var start *sqlschema.Schema
-	ran := 0
-	run := func(until int) error {
-		for ; ran < until; ran++ {
-			if err := runner.MakeFound(ctx, db, files[ran]); err != nil {
-				return err
-			}
-			if err := proof.Run(ctx, db, e, files[ran], false); err != nil {
-				if fork != nil { // most likely for that
-					return fork
-				}
-				return fmt.Errorf("%w; what follows cannot be proved", err)
+	start, err := r.line(ctx, todo, all)
+	switch {
+	case err != nil && err == r.fork:
+		return r.proofs, r.fork, nil
+	case err != nil:
+		return r.proofs, nil, err
+	case r.failed > 0 && r.fork == nil:
+		return r.proofs, nil, fmt.Errorf("%s not proved", plural(r.failed, "migration is", "migrations are"))
+	case !all:
+		return r.proofs, nil, nil
+	case r.fork != nil:
+		return r.proofs, r.fork, nil
+	}
+	difference, err = r.agree(ctx, start)
+	return r.proofs, difference, err
+}
+
+// toProve are the migrations that are to be proved: all of the files, the one with an id, or
+// the newest.
+func toProve(files []*migration.Migration, id string, all bool) ([]*migration.Migration, error) {
+	if len(files) == 0 && !all {
+		return nil, fmt.Errorf("there is no migration yet: write one with erbario draft TITLE")
+	}
+	todo := files
+	if !all {
+		m := files[len(files)-1]
+		if id != "" {
+			var err error
+			if m, err = migration.Find(files, id); err != nil {
+				return nil, err
 			}
 		}
-		return nil
+		todo = []*migration.Migration{m}
 	}
-	for i, m := range files {
-		if slices.Contains(todo, m) && (start == nil || len(m.Found) > 0) {
-			if err = run(i); err == nil {
-				err = runner.MakeFound(ctx, db, m)
+	if gaps := migration.Gaps(files, func(string) bool { return false }); len(gaps) > 0 &&
+		(all || slices.ContainsFunc(gaps, func(g *migration.Gap) bool { return g.Migration.ID <= todo[0].ID })) {
+		return nil, gaps[0]
+	}
+	return todo, nil
+}
+
+// proving is the proof of an engine's migrations, on a scratch database on which they are run
+// one behind the other where somebody has to look at what they make.
+type proving struct {
+	*app
+	engine   engine.Engine
+	db       engine.Database
+	files    []*migration.Migration
+	declared *sqlschema.Schema
+	fork     error // two of them that no database takes both; nil: none
+	ran      int   // so many of files have been run
+	proofs   []jsonProof
+	failed   int
+}
+
+// run runs the files up to one.
+func (r *proving) run(ctx context.Context, until int) error {
+	for ; r.ran < until; r.ran++ {
+		if err := runner.MakeFound(ctx, r.db, r.files[r.ran]); err != nil {
+			return err
+		}
+		if err := proof.Run(ctx, r.db, r.engine, r.files[r.ran], false); err != nil {
+			if r.fork != nil { // most likely for that
+				return r.fork
+			}
+			return fmt.Errorf("%w; what follows cannot be proved", err)
+		}
+	}
+	return nil
+}
+
+// line proves those of the files that are in todo, and returns what the last of them made:
+// what the migrations so far make is told by the proofs themselves; where it is not, it is
+// read off the database on which all of them have been run, and is nil here.
+func (r *proving) line(ctx context.Context, todo []*migration.Migration, all bool) (start *sqlschema.Schema, err error) {
+	for i, m := range r.files {
+		if !slices.Contains(todo, m) {
+			start = nil
+			continue
+		}
+		if start == nil || len(m.Found) > 0 {
+			if err = r.run(ctx, i); err == nil {
+				err = runner.MakeFound(ctx, r.db, m)
 			}
 			if err == nil {
-				start, err = db.Inspect(ctx)
+				start, err = r.db.Inspect(ctx)
 			}
-			if err != nil && err == fork {
-				return out, fork, nil
-			} else if err != nil {
-				return out, nil, err
-			}
-		}
-		var after *sqlschema.Schema
-		if slices.Contains(todo, m) {
-			in := proof.Input{Engine: e, Start: start, Migration: m}
-			if slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) &&
-				len(migration.RowsOf(files[:i], e)) > 0 {
-				if err := run(i); err != nil && err == fork {
-					return out, fork, nil
-				} else if err != nil {
-					return out, nil, err
-				}
-				in.Live = proof.ReferenceRows(ctx, db, e, start, files[:i])
-			}
-			done := a.slow("proving on a scratch copy…")
-			o, err := proof.Prove(ctx, in)
-			done()
 			if err != nil {
-				return out, nil, err
-			}
-			m.SetProof(o.Sentence())
-			if text := migration.WithHead(m); text != m.Text {
-				if err := project.WriteFile(m.Path, text); err != nil {
-					return out, nil, err
-				}
-				m.Text = text
-			}
-			ok := o.Proved()
-			if ok {
-				after = o.After
-			}
-			out = append(out, jsonProof{m.ID, e.Name(), ok, m.Proof, o.Differ})
-			if !ok {
-				failed++
-			}
-			if !a.json {
-				a.showProof(m, o)
-			}
-			if !all {
-				break
+				return nil, err
 			}
 		}
-		if after == nil && slices.Contains(todo, m) { // also what cannot be run at all is told here
-			if err := run(i + 1); err != nil && err == fork {
-				return out, fork, nil
-			} else if err != nil {
-				return out, nil, err
+		if start, err = r.one(ctx, i, start); err != nil {
+			return nil, err
+		}
+		if !all {
+			return start, nil
+		}
+		if start == nil { // also what cannot be run at all is told here
+			if err := r.run(ctx, i+1); err != nil {
+				return nil, err
 			}
 		}
-		start = after
 	}
-	if failed > 0 && fork == nil {
-		return out, nil, fmt.Errorf("%s not proved", plural(failed, "migration is", "migrations are"))
+	return start, nil
+}
+
+// one proves the i-th of the files, and returns what it made; nil: it is not proved.
+func (r *proving) one(ctx context.Context, i int, start *sqlschema.Schema) (after *sqlschema.Schema, err error) {
+	m := r.files[i]
+	in := proof.Input{Engine: r.engine, Start: start, Migration: m}
+	if slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Rows) > 0 }) &&
+		len(migration.RowsOf(r.files[:i], r.engine)) > 0 {
+		if err := r.run(ctx, i); err != nil {
+			return nil, err
+		}
+		in.Live = proof.ReferenceRows(ctx, r.db, r.engine, start, r.files[:i])
 	}
-	if !all {
-		return out, nil, nil
+	done := r.slow("proving on a scratch copy…")
+	o, err := proof.Prove(ctx, in)
+	done()
+	if err != nil {
+		return nil, err
 	}
-	if fork != nil {
-		return out, fork, nil
+	m.SetProof(o.Sentence())
+	if text := migration.WithHead(m); text != m.Text {
+		if err := project.WriteFile(m.Path, text); err != nil {
+			return nil, err
+		}
+		m.Text = text
 	}
-	end := start
+	r.proofs = append(r.proofs, jsonProof{m.ID, r.engine.Name(), o.Proved(), m.Proof, o.Differ})
+	if !r.json {
+		r.showProof(m, o)
+	}
+	if !o.Proved() {
+		r.failed++
+		return nil, nil
+	}
+	return o.After, nil
+}
+
+// agree compares what the migrations make with what the models declare; end is what the
+// proofs tell of it, or nil.
+func (r *proving) agree(ctx context.Context, end *sqlschema.Schema) (difference, err error) {
 	var refer []diff.Change
-	if withRows(declared, files) || end == nil || len(end.Others)+len(end.Views) > 0 {
-		if err := run(len(files)); err != nil {
-			return out, nil, err
+	if withRows(r.declared, r.files) || end == nil || len(end.Others)+len(end.Views) > 0 {
+		if err := r.run(ctx, len(r.files)); err != nil {
+			return nil, err
 		}
-		if end, err = db.Inspect(ctx); err != nil {
-			return out, nil, err
-		}
-	}
-	if err := db.Canonicalize(ctx, declared, end); err != nil {
-		return out, nil, err
-	}
-	if withRows(declared, files) {
-		if refer, err = draft.RowChanges(ctx, e, db, end, declared, files); err != nil {
-			return out, nil, err
+		if end, err = r.db.Inspect(ctx); err != nil {
+			return nil, err
 		}
 	}
-	changes := append(diff.Schemas(end, declared), refer...)
+	if err := r.db.Canonicalize(ctx, r.declared, end); err != nil {
+		return nil, err
+	}
+	if withRows(r.declared, r.files) {
+		if refer, err = draft.RowChanges(ctx, r.engine, r.db, end, r.declared, r.files); err != nil {
+			return nil, err
+		}
+	}
+	changes := append(diff.Schemas(end, r.declared), refer...)
 	if len(changes) == 0 {
-		if !a.json {
-			a.out.printf("%s applied from an empty database %s the models",
-				plural(len(files), "migration", "migrations"), oneMany(len(files), "matches", "match"))
+		if !r.json {
+			r.out.printf("%s applied from an empty database %s the models",
+				plural(len(r.files), "migration", "migrations"), oneMany(len(r.files), "matches", "match"))
 		}
-		return out, nil, nil
+		return nil, nil
 	}
-	if !a.json {
-		a.out.line("")
-		a.out.line(a.out.paint(styleHead, "the models declare more than the migrations create"))
-		a.changes(changes, nil)
-		a.next("erbario draft TITLE")
+	if !r.json {
+		r.out.line("")
+		r.out.line(r.out.paint(styleHead, "the models declare more than the migrations create"))
+		r.changes(changes, nil)
+		r.next("erbario draft TITLE")
 	}
-	return out, &exitError{
+	return &exitError{
 		code: exitDiffers,
-		err: fmt.Errorf("the result of the %s migrations differs from the models in %s", e.Name(),
+		err: fmt.Errorf("the result of the %s migrations differs from the models in %s", r.engine.Name(),
 			plural(len(changes), "change", "changes")),
 	}, nil
 }

@@ -413,35 +413,44 @@ func (r *remaking) tellRestored(run runner.Run) {
 	}
 }
 
+// outcome is what became of a redraft.
+type outcome struct {
+	live   *live
+	draft  *draft.Draft
+	more   []*migration.Migration // of other engines
+	undone bool                   // the old migrations were applied
+	run    runner.Run             // of the new one
+	also   []string               // other databases that followed
+}
+
 // outcome tells the outcome on the first database.
-func (r *remaking) outcome(l *live, d *draft.Draft, more []*migration.Migration, was bool, run runner.Run) {
+func (r *remaking) outcome(o *outcome) {
 	if r.json {
 		return
 	}
-	now := append(migrationsOf(d), more...)
+	now := append(migrationsOf(o.draft), o.more...)
 	for _, m := range append(slices.Clone(r.old), r.oldElsewhere...) {
 		if !m.Direct &&
-			!slices.ContainsFunc(now, func(o *migration.Migration) bool { return o.FileName() == m.FileName() }) {
+			!slices.ContainsFunc(now, func(x *migration.Migration) bool { return x.FileName() == m.FileName() }) {
 			r.out.line(r.out.sign("-", fileOf(m)))
 		}
 	}
 	for _, m := range now {
 		r.showDraft(m)
 	}
-	if d.Migration == nil {
-		r.out.printf("nothing is left to draft: %s matches the models without it", l.Name)
+	if o.draft.Migration == nil {
+		r.out.printf("nothing is left to draft: %s matches the models without it", o.live.Name)
 		return
 	}
-	if !was {
+	if !o.undone {
 		r.next("erbario apply")
 		return
 	}
-	r.out.printf("%s: undone and applied again, %s", l.Name, spent(run.Took))
-	r.restored(run)
+	r.out.printf("%s: undone and applied again, %s", o.live.Name, spent(o.run.Took))
+	r.restored(o.run)
 }
 
-func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Migration, was bool, run runner.Run,
-	also []string) error {
+func (r *remaking) outcomeDocument(o *outcome) error {
 	if !r.json {
 		return nil
 	}
@@ -450,21 +459,21 @@ func (r *remaking) outcomeDocument(l *live, d *draft.Draft, more []*migration.Mi
 		replaced = append(replaced, m.ID)
 	}
 	doc := map[string]any{
-		"database":  l.Name,
+		"database":  o.live.Name,
 		"replaced":  replaced,
 		"migration": nil,
-		"applied":   was && d.Migration != nil,
-		"together":  append([]string{}, also...),
+		"applied":   o.undone && o.draft.Migration != nil,
+		"together":  append([]string{}, o.also...),
 	}
-	if m := d.Migration; m != nil {
+	if m := o.draft.Migration; m != nil {
 		doc["migration"], doc["file"], doc["changes"], doc["steps"], doc["proof"] = m.ID, fileOf(m), jsonChanges(
-			d.Plan.Changes,
-			d.Plan.Effects,
+			o.draft.Plan.Changes,
+			o.draft.Plan.Effects,
 		), len(m.Steps), m.Proof
-		doc["restored"] = jsonRunOf(runner.Run{Migration: m, Restored: run.Restored}).Restored
+		doc["restored"] = jsonRunOf(runner.Run{Migration: m, Restored: o.run.Restored}).Restored
 	}
-	if len(more) > 0 {
-		doc["other_engines"] = jsonFiles(more)
+	if len(o.more) > 0 {
+		doc["other_engines"] = jsonFiles(o.more)
 	}
 	return r.document(doc)
 }

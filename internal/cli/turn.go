@@ -91,23 +91,8 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 	r.lines = nil
 	t.gone, err = draft.TakeBack(ctx, l.db, r.e, r.old)
 	was := len(t.gone) > 0
-	var held *runner.InTheWay
-	if errors.As(err, &held) && !r.json {
-		r.inTheWay(held)
-		for _, f := range migration.Forks(r.files, r.e) { // of two that forked, the other may do
-			if other := map[string]string{f.First.ID: f.Second.ID, f.Second.ID: f.First.ID}[held.Migration]; other != "" {
-				return nil, fmt.Errorf(
-					"%s cannot be undone with the existing rows, and nothing was changed. Change them, or let the other of the two follow it: erbario redraft %s. If that is applied, undo it first; the next apply restores its values",
-					held.Migration, other)
-			}
-		}
-		return nil, fmt.Errorf(
-			"%s cannot be undone with the existing rows, and nothing was changed. Change them, or write the change as a new migration with erbario draft TITLE",
-			held.Migration,
-		)
-	}
 	if err != nil {
-		return nil, r.runFailed(l, err, 0)
+		return nil, t.notTakenBack(err)
 	}
 	if was {
 		if err := t.others(ctx); err != nil {
@@ -145,28 +130,11 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 	if err := files.write(); err != nil {
 		return nil, errors.Join(err, files.back())
 	}
-	var run runner.Run
-	if !l.absent { // also what was undone before has rows that are kept
-		if err := t.hand(ctx, d.Migration, to); err != nil {
-			return nil, errors.Join(err, files.back())
-		}
-		if was && d.Migration != nil {
-			back, err := runner.Into(ctx, l.db, r.e, d.Migration, began,
-				runner.Options{Home: true, Declared: true, Former: r.former(), Wait: time.Minute})
-			if err != nil {
-				err = r.runFailed(l, err, 0)
-				if !d.Migration.Atomic() && !t.apart {
-					err = fmt.Errorf(
-						"%w; if one transaction cannot hold it, run erbario undo, delete its file, and draft it again",
-						err,
-					)
-				}
-				return nil, errors.Join(err, files.back())
-			}
-			run = runner.Run{Migration: d.Migration, Took: time.Since(began), Restored: back}
-		}
+	o := &outcome{live: l, draft: d, more: more, undone: was}
+	if o.run, err = t.forward(ctx, d, to, began); err == nil {
+		err = t.end(ctx)
 	}
-	if err := t.end(ctx); err != nil {
+	if err != nil {
 		return nil, errors.Join(err, files.back())
 	}
 	if err := errors.Join(files.remove(), r.p.Save()); err != nil {
@@ -178,15 +146,62 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 	for _, path := range written {
 		r.tell(r.out.sign("~", path))
 	}
-	r.outcome(l, d, more, was, run)
-	var also []string
+	r.outcome(o)
 	for _, name := range others {
 		if err := r.follow(ctx, name, d.Migration, to); err != nil {
 			return nil, fmt.Errorf("%s has the new migration, and %s does not yet: %w", l.Name, name, err)
 		}
-		also = append(also, name)
+		o.also = append(o.also, name)
 	}
-	return nil, r.outcomeDocument(l, d, more, was, run, also)
+	return nil, r.outcomeDocument(o)
+}
+
+// notTakenBack tells why the old migrations could not be undone.
+func (t *turn) notTakenBack(err error) error {
+	var held *runner.InTheWay
+	if !errors.As(err, &held) || t.json {
+		return t.runFailed(t.l, err, 0)
+	}
+	t.inTheWay(held)
+	for _, f := range migration.Forks(t.files, t.e) { // of two that forked, the other may do
+		if other := map[string]string{f.First.ID: f.Second.ID, f.Second.ID: f.First.ID}[held.Migration]; other != "" {
+			return fmt.Errorf(
+				"%s cannot be undone with the existing rows, and nothing was changed. Change them, or let the other of the two follow it: erbario redraft %s. If that is applied, undo it first; the next apply restores its values",
+				held.Migration, other)
+		}
+	}
+	return fmt.Errorf(
+		"%s cannot be undone with the existing rows, and nothing was changed. Change them, or write the change as a new migration with erbario draft TITLE",
+		held.Migration,
+	)
+}
+
+// forward hands what is kept over to the new migration, and applies it where the old ones
+// were.
+func (t *turn) forward(ctx context.Context, d *draft.Draft, to *draft.Handover, began time.Time) (run runner.Run,
+	err error) {
+	if t.l.absent { // also what was undone before has rows that are kept
+		return run, nil
+	}
+	if err := t.hand(ctx, d.Migration, to); err != nil {
+		return run, err
+	}
+	if len(t.gone) == 0 || d.Migration == nil {
+		return run, nil
+	}
+	back, err := runner.Into(ctx, t.l.db, t.e, d.Migration, began,
+		runner.Options{Home: true, Declared: true, Former: t.former(), Wait: time.Minute})
+	if err != nil {
+		err = t.runFailed(t.l, err, 0)
+		if !d.Migration.Atomic() && !t.apart {
+			err = fmt.Errorf(
+				"%w; if one transaction cannot hold it, run erbario undo, delete its file, and draft it again",
+				err,
+			)
+		}
+		return run, err
+	}
+	return runner.Run{Migration: d.Migration, Took: time.Since(began), Restored: back}, nil
 }
 
 // others applies what waits of the other migrations, such as those that came with
