@@ -55,63 +55,11 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 			return nil, err
 		}
 	}
-	var renames, madeRenames []engine.Step // of the latter only what a migration made
-	enums, named := map[plan.Rename]engine.Step{}, map[plan.Rename][]engine.Step{}
-	renamed, madeRenamed := from, made // by what was renamed before
-	there := made.Clone()              // the same, by names alone
-	for _, r := range answers.Rename {
-		if r.Value != "" {
-			step, ok := plan.EnumRename(s.Engine, from, r, answers.Rename)
-			if !ok {
-				continue
-			}
-			enums[r] = step
-			if slices.ContainsFunc(renames, func(o engine.Step) bool { return slices.Equal(o.Apply, step.Apply) }) {
-				continue // said of another column of the type
-			}
-			renames = append(renames, step)
-			if _, ok := plan.EnumRename(s.Engine, made, r, answers.Rename); ok {
-				madeRenames = append(madeRenames, step)
-			}
-			continue
-		}
-		named[r], renamed = s.Engine.DDL().Rename(renamed, r.Table, r.Column, r.To)
-		renames = append(renames, named[r]...)
-		if has(there, r.Table, r.Column) {
-			if t := there.Table(r.Table); r.Column == "" {
-				t.Name = r.To
-			} else {
-				t.Column(r.Column).Name = r.To
-			}
-			var steps []engine.Step
-			steps, madeRenamed = s.Engine.DDL().Rename(madeRenamed, r.Table, r.Column, r.To)
-			madeRenames = append(madeRenames, steps...)
-		}
-	}
-	for _, o := range s.Wanted.Others { // an enum type that has to be made again
-		if old := from.Enum(o.Name); o.Kind == sqlschema.EnumType && old != nil {
-			there := slices.Clone(old.Values)
-			for _, r := range answers.Rename {
-				if enums[r].Apply == nil {
-					continue
-				}
-				if i := slices.Index(there, r.Value); i >= 0 &&
-					slices.Equal(enums[r].Apply, engine.EnumsOf(s.Engine).RenameValue(o.Name, r.Value, r.To)) {
-					there[i] = r.To
-				}
-			}
-			if !plan.OnlyAdded(there, o.Values) {
-				renames = append(renames, engine.Step{
-					Title: "set the enum type " + o.Name + " apart",
-					Apply: engine.EnumsOf(s.Engine).Rename(o.Name, plan.Apart(o.Name)),
-				})
-			}
-		}
-	}
+	n := s.renameSteps(from, made, answers)
 	in := plan.Input{
 		Engine:      s.Engine,
-		EnumRenames: enums,
-		Renames:     named,
+		EnumRenames: n.enums,
+		Renames:     n.named,
 		Kept:        migration.KeptNames(id, r.Form),
 		Live:        from,
 		Wanted:      wanted,
@@ -124,13 +72,44 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		TakeOver:    r.Title != "" && len(s.Status.Pending) == 0,
 		Lenient:     r.Carried,
 		Unseen:      s.Unseen,
-		Count: func(q string) (int64, error) {
-			n, err := s.DB.Count(ctx, q)
-			if err != nil && len(s.Status.Pending) > 0 {
-				return 0, nil // about what a waiting migration will make: no rows yet
-			}
-			return n, err
-		},
+	}
+	s.asks(ctx, &in)
+	if s.InUse {
+		in.InUse = func(table string) bool {
+			return !slices.ContainsFunc(r.Plain, func(n string) bool { return strings.EqualFold(n, table) })
+		}
+	}
+	if !r.Now.IsZero() { // it becomes a file
+		in.Gentle = s.gentle(ctx, from, r.Rows)
+	}
+	if in.NoDrop, err = s.trial(ctx, from, n.steps, &in.Live); err != nil {
+		return nil, err
+	}
+	if len(n.made) > 0 {
+		if _, err = s.trial(ctx, made, n.made, &in.Made); err != nil {
+			return nil, err
+		}
+	}
+	softDeletesAfter(from, in.Live, answers)
+	softDeletesAfter(made, in.Made, answers)
+	return plan.Make(in)
+}
+
+// asks gives a plan the ways in which it asks the database. Where migrations are pending, what
+// they will make is not there yet, and has no rows.
+func (s *State) asks(ctx context.Context, in *plan.Input) {
+	if s.unasked {
+		in.Count = func(string) (int64, error) { return 0, nil }
+		in.Look = func(string) (int64, engine.Rows, error) { return 0, engine.Rows{}, nil }
+		in.Size = in.Count
+		return
+	}
+	in.Count = func(q string) (int64, error) {
+		n, err := s.DB.Count(ctx, q)
+		if err != nil && len(s.Status.Pending) > 0 {
+			return 0, nil
+		}
+		return n, err
 	}
 	in.Look = func(q string) (int64, engine.Rows, error) {
 		n, rows, err := engine.InTheWay(ctx, s.DB, q)
@@ -140,30 +119,79 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		return n, rows, err
 	}
 	in.Size = func(table string) (int64, error) { return s.DB.TableSize(ctx, table) }
-	if s.unasked {
-		in.Count = func(string) (int64, error) { return 0, nil }
-		in.Look = func(string) (int64, engine.Rows, error) { return 0, engine.Rows{}, nil }
-		in.Size = in.Count
-	}
-	if s.InUse {
-		in.InUse = func(table string) bool {
-			return !slices.ContainsFunc(r.Plain, func(n string) bool { return strings.EqualFold(n, table) })
+}
+
+// renaming is the renames of a draft, as steps.
+type renaming struct {
+	steps []engine.Step // all of them
+	made  []engine.Step // of what a migration made
+	enums map[plan.Rename]engine.Step
+	named map[plan.Rename][]engine.Step
+}
+
+// renameSteps gives the renames that were answered as steps; made is what migrations made of from.
+func (s *State) renameSteps(from, made *sqlschema.Schema, answers plan.Answers) *renaming {
+	n := &renaming{enums: map[plan.Rename]engine.Step{}, named: map[plan.Rename][]engine.Step{}}
+	renamed, madeRenamed := from, made // by what was renamed before
+	there := made.Clone()              // the same, by names alone
+	for _, r := range answers.Rename {
+		if r.Value != "" {
+			s.renameValue(n, from, made, r, answers.Rename)
+			continue
+		}
+		n.named[r], renamed = s.Engine.DDL().Rename(renamed, r.Table, r.Column, r.To)
+		n.steps = append(n.steps, n.named[r]...)
+		if has(there, r.Table, r.Column) {
+			if t := there.Table(r.Table); r.Column == "" {
+				t.Name = r.To
+			} else {
+				t.Column(r.Column).Name = r.To
+			}
+			var steps []engine.Step
+			steps, madeRenamed = s.Engine.DDL().Rename(madeRenamed, r.Table, r.Column, r.To)
+			n.made = append(n.made, steps...)
 		}
 	}
-	if !r.Now.IsZero() { // it becomes a file
-		in.Gentle = s.gentle(ctx, from, r.Rows)
-	}
-	if in.NoDrop, err = s.trial(ctx, from, renames, &in.Live); err != nil {
-		return nil, err
-	}
-	if len(madeRenames) > 0 {
-		if _, err = s.trial(ctx, made, madeRenames, &in.Made); err != nil {
-			return nil, err
+	for _, o := range s.Wanted.Others { // an enum type that has to be made again
+		old := from.Enum(o.Name)
+		if o.Kind != sqlschema.EnumType || old == nil {
+			continue
+		}
+		values := slices.Clone(old.Values)
+		for _, r := range answers.Rename {
+			if n.enums[r].Apply == nil {
+				continue
+			}
+			if i := slices.Index(values, r.Value); i >= 0 &&
+				slices.Equal(n.enums[r].Apply, engine.EnumsOf(s.Engine).RenameValue(o.Name, r.Value, r.To)) {
+				values[i] = r.To
+			}
+		}
+		if !plan.OnlyAdded(values, o.Values) {
+			n.steps = append(n.steps, engine.Step{
+				Title: "set the enum type " + o.Name + " apart",
+				Apply: engine.EnumsOf(s.Engine).Rename(o.Name, plan.Apart(o.Name)),
+			})
 		}
 	}
-	softDeletesAfter(from, in.Live, answers)
-	softDeletesAfter(made, in.Made, answers)
-	return plan.Make(in)
+	return n
+}
+
+// renameValue adds the rename of a value of an enum type, which may have been said of another
+// column of the type already.
+func (s *State) renameValue(n *renaming, from, made *sqlschema.Schema, r plan.Rename, all []plan.Rename) {
+	step, ok := plan.EnumRename(s.Engine, from, r, all)
+	if !ok {
+		return
+	}
+	n.enums[r] = step
+	if slices.ContainsFunc(n.steps, func(o engine.Step) bool { return slices.Equal(o.Apply, step.Apply) }) {
+		return
+	}
+	n.steps = append(n.steps, step)
+	if _, ok := plan.EnumRename(s.Engine, made, r, all); ok {
+		n.made = append(n.made, step)
+	}
 }
 
 // ordered compares the order of the columns of some tables, too; it is an error where they
