@@ -41,19 +41,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	c := &change{Alteration: a, kept: map[string]string{}, moves: map[string]string{}}
 	c.aside()
 	c.Back = c.fromAside()
-	out := engine.Change{
-		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only,
-			func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo: dialect.Rows(a.To, a.From, c.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
-	}
-	// Rows come in between the steps: what changes values asks again, under its lock.
-	// Of rows that a step before has taken out, the column that told them may be gone.
-	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
-	if a.Only != "" {
-		here = engine.Guards(
-			dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }),
-		)
-	}
+	out, here, hereUndo := dialect.Both(c.Alteration)
 	out.BeforeApply = append(out.BeforeApply, c.byHand()...)
 	c.between()
 	out.Steps = c.steps(here, hereUndo)
@@ -329,184 +317,232 @@ func (c *change) stands(x *sqlschema.Index, of func(name string) bool) bool {
 	})
 }
 
-// steps puts the parts together.
+// steps puts the parts together: triggers that go with their columns first; columns for new
+// values; a bridge; the values; the one ALTER TABLE; triggers that come, last.
 func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
-	table := c.From.Name
-	var out []engine.Step
-	triggers := func(list, other []*sqlschema.Trigger, f func(g *sqlschema.Trigger)) {
-		for _, g := range list {
-			if !slices.ContainsFunc(other,
-				func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-				f(g)
-			}
+	a := &assembly{change: c, table: c.From.Name, here: here, hereUndo: hereUndo, batched: c.batched()}
+	a.noted = c.noted()
+	a.triggersGo()
+	a.columnsCome()
+	if a.noted != nil {
+		a.out = append(a.out, *a.noted)
+	}
+	a.bridgeComes()
+	a.valuesCome()
+	a.alter()
+	if b := a.batched; b != nil && b.held == nil && b.behind != nil {
+		a.out = append(a.out, *b.behind)
+	}
+	a.triggersCome()
+	return a.out
+}
+
+// assembly is the steps of a change, as they are put together.
+type assembly struct {
+	*change
+	table          string
+	here, hereUndo []engine.Requirement
+	noted          *engine.Step
+	batched        *inBatches
+	bridge         []*sqlschema.Trigger // goes in the very moment in which its columns do
+	single         bool                 // the ALTER TABLE is all
+	out            []engine.Step
+}
+
+// triggerNamed is the trigger of that name, or nil.
+func triggerNamed(list []*sqlschema.Trigger, name string) *sqlschema.Trigger {
+	for _, g := range list {
+		if g.Name == name {
+			return g
 		}
 	}
-	named := func(list []*sqlschema.Trigger, name string) *sqlschema.Trigger {
-		for _, g := range list {
-			if g.Name == name {
-				return g
-			}
-		}
-		return nil
-	}
-	// A trigger that goes with its column goes first; one that comes, last; one that only
-	// changes is there all the time.
-	// A bridge goes in the very moment in which its columns do.
-	var bridge []*sqlschema.Trigger
-	from := func(name string) []*sqlschema.Trigger {
-		return c.From.Triggers[slices.IndexFunc(c.From.Triggers,
-			func(g *sqlschema.Trigger) bool { return g.Name == name }):]
-	}
-	triggers(c.From.Triggers, c.Alteration.To.Triggers, func(g *sqlschema.Trigger) {
+	return nil
+}
+
+// otherTriggers are those of list that other does not have as they are.
+func otherTriggers(list, other []*sqlschema.Trigger) []*sqlschema.Trigger {
+	return slices.DeleteFunc(slices.Clone(list), func(g *sqlschema.Trigger) bool {
+		o := triggerNamed(other, g.Name)
+		return o != nil && o.SQL.Same(g.SQL)
+	})
+}
+
+// beginningWith are the triggers of the table from that of a name on, in the server's order.
+func (a *assembly) beginningWith(name string) []*sqlschema.Trigger {
+	return a.From.Triggers[slices.IndexFunc(a.From.Triggers,
+		func(g *sqlschema.Trigger) bool { return g.Name == name }):]
+}
+
+// triggersGo drops the triggers that go; one that only changes is there all the time.
+func (a *assembly) triggersGo() {
+	after := a.Alteration.To.Triggers
+	for _, g := range otherTriggers(a.From.Triggers, after) {
 		switch {
-		case named(c.Alteration.To.Triggers, g.Name) != nil:
+		case triggerNamed(after, g.Name) != nil:
 		case g.Purpose == schema.ForBridge:
-			bridge = append(bridge, g)
+			a.bridge = append(a.bridge, g)
 		default:
-			out = append(out, engine.Step{
-				Title: engine.TriggerTitle("stop", c.From, g),
+			a.out = append(a.out, engine.Step{
+				Title: engine.TriggerTitle("stop", a.From, g),
 				Apply: []string{"DROP TRIGGER " + quote(g.Name)},
-				Undo:  []string{inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)},
+				Undo:  []string{inPlace(a.beginningWith(g.Name), g.SQL.Text, after)},
 			})
 		}
-	})
-	prepare, unprepare := tableChange{c.From, c.mid, nil}.statement(), tableChange{c.mid, c.From, nil}.statement()
-	final := tableChange{c.mid, c.to, c.moves}.statement()
-	loose := c.loose()
-	unfinal, tighten := c.mirror(loose).statement(), tableChange{loose, c.mid, nil}.statement()
-	values, back := c.values()
-	convert, unconvert := c.conversions()
-	noted := c.noted()
-	batched := c.batched()
-	single := prepare == "" && len(values)+len(back) == 0 && noted == nil
-	if prepare != "" {
-		s := engine.Step{
-			Title: "add columns to " + table + " for new values",
-			Work:  engine.Keeps,
-			Apply: []string{prepare},
-			Undo:  []string{unprepare},
-		}
-		for _, n := range c.mid.Columns {
-			if c.From.Column(n.Name) == nil && c.Alteration.To.Column(n.Name) != nil {
-				s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: table, Column: n.Name})
-			}
-		}
-		out = append(out, s)
 	}
-	if noted != nil {
-		out = append(out, *noted)
+}
+
+// columnsCome adds the columns whose values are worked out, before that is done.
+func (a *assembly) columnsCome() {
+	prepare := tableChange{a.From, a.mid, nil}.statement()
+	if a.single = prepare == "" && a.noted == nil; prepare == "" {
+		return
 	}
-	if list := c.bridges(); len(list) > 0 {
-		s := engine.Step{Title: engine.TriggerTitle("hold", c.Alteration.To, list[0]), Work: engine.Keeps}
-		for _, g := range list {
-			s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append(s.Undo, "DROP TRIGGER "+quote(g.Name))
-		}
-		s.Apply, s.Undo = underLock(table, "", s.Apply...), underLock(table, "", s.Undo...)
-		out = append(out, s)
+	s := engine.Step{
+		Title: "add columns to " + a.table + " for new values",
+		Work:  engine.Keeps,
+		Apply: []string{prepare},
+		Undo:  []string{tableChange{a.mid, a.From, nil}.statement()},
 	}
-	if batched != nil {
-		if batched.during != nil {
-			out = append(out, *batched.during)
+	for _, n := range a.mid.Columns {
+		if a.From.Column(n.Name) == nil && a.Alteration.To.Column(n.Name) != nil {
+			s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: a.table, Column: n.Name})
 		}
-		out = append(out, batched.fills...)
+	}
+	a.out = append(a.out, s)
+}
+
+// bridgeComes creates the triggers of a bridge, all in one moment.
+func (a *assembly) bridgeComes() {
+	list := a.bridges()
+	if len(list) == 0 {
+		return
+	}
+	s := engine.Step{Title: engine.TriggerTitle("hold", a.Alteration.To, list[0]), Work: engine.Keeps}
+	for _, g := range list {
+		s.Apply, s.Undo = append(s.Apply, g.SQL.Text), append(s.Undo, "DROP TRIGGER "+quote(g.Name))
+	}
+	s.Apply, s.Undo = underLock(a.table, "", s.Apply...), underLock(a.table, "", s.Undo...)
+	a.out = append(a.out, s)
+}
+
+// valuesCome gives columns their values, in batches or in one statement.
+func (a *assembly) valuesCome() {
+	values, back := a.values()
+	a.single = a.single && len(values)+len(back) == 0
+	if b := a.batched; b != nil {
+		if b.during != nil {
+			a.out = append(a.out, *b.during)
+		}
+		a.out = append(a.out, b.fills...)
 	} else if len(values)+len(back) > 0 {
-		s := engine.Step{Title: "values of " + table, Work: engine.Rewrites, Apply: values, Undo: back}
+		s := engine.Step{Title: "values of " + a.table, Work: engine.Rewrites, Apply: values, Undo: back}
 		if len(values) == 0 {
-			s.Title = "values of " + table + " added in the meantime, in the undo"
+			s.Title = "values of " + a.table + " added in the meantime, in the undo"
 		}
-		out = append(out, s)
+		a.out = append(a.out, s)
 	}
+}
+
+// alter makes the table what it is to be.
+func (a *assembly) alter() {
+	final := tableChange{a.mid, a.to, a.moves}.statement()
+	loose := a.loose()
+	unfinal, tighten := a.mirror(loose).statement(), tableChange{loose, a.mid, nil}.statement()
+	convert, unconvert := a.conversions()
 	unconvert = append(unconvert, oneOf(tighten)...)
-	if batched != nil && batched.held != nil {
-		declared := tableChange{c.mid, batched.held, nil}
-		final, unfinal = tableChange{batched.held, c.to, c.moves}.statement(), c.mirror(batched.held).statement()
-		out = append(
-			out,
+	if b := a.batched; b != nil && b.held != nil {
+		declared := tableChange{a.mid, b.held, nil}
+		final, unfinal = tableChange{b.held, a.to, a.moves}.statement(), a.mirror(b.held).statement()
+		a.out = append(
+			a.out,
 			engine.Step{
-				Title: "enforce the declared rules of " + table,
+				Title: "enforce the declared rules of " + a.table,
 				Work:  engine.Keeps,
 				Apply: oneOf(declared.statement()),
-				Undo:  oneOf(tableChange{batched.held, c.mid, nil}.statement()),
+				Undo:  oneOf(tableChange{b.held, a.mid, nil}.statement()),
 			},
-			*batched.behind,
+			*b.behind,
 		)
 	}
-	if final != "" || unfinal != "" || len(convert)+len(unconvert) > 0 {
-		s := engine.Step{
-			Title:    c.Summary,
-			Work:     engine.Keeps,
-			Loses:    engine.LossOf(table, c.Lost),
-			Kept:     len(c.kept) > 0 && len(c.kept) == len(c.Lost),
-			Here:     here,
-			HereUndo: hereUndo,
-		}
-		apply, undo := oneOf(final), oneOf(unfinal)
-		keep := ""
-		if noted != nil {
-			keep = c.Keep
-		}
-		undo = append(undo, unconvert...)
-		apply = append(convert, apply...)
-		for _, g := range bridge {
-			apply, undo = append([]string{"DROP TRIGGER " + quote(g.Name)}, apply...), append(undo, g.SQL.Text)
-		}
-		if len(convert)+len(here)+len(bridge) > 0 {
-			apply = underLock(table, keep, apply...)
-		}
-		if len(unconvert)+len(hereUndo)+len(bridge) > 0 {
-			undo = underLock(table, keep, undo...)
-		}
-		s.Apply, s.Undo = apply, undo
-		for _, n := range c.Alteration.To.Columns {
-			if c.mid.Column(n.Name) == nil && n.Generated == nil ||
-				slices.Contains(c.anew, n.Name) &&
-					(slices.Contains(c.Lost, n.Name) || engine.Freed(c.From.Column(n.Name), n)) {
-				s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: table, Column: n.Name})
-			}
-		}
-		if !single {
-			s.Title = c.SummaryRest
-		}
-		out = append(out, s)
-	}
 	if final == "" && unfinal == "" && len(convert)+len(unconvert) == 0 {
-		var drop, create []string
-		for _, g := range bridge {
-			drop, create = append(drop, "DROP TRIGGER "+quote(g.Name)), append(create, g.SQL.Text)
-		}
-		if len(bridge) > 0 {
-			out = append(out, engine.Step{
-				Title: engine.TriggerTitle("stop", c.From, bridge[0]),
-				Work:  engine.Keeps,
-				Apply: underLock(table, "", drop...),
-				Undo:  underLock(table, "", create...),
-			})
+		a.bridgeGoes()
+		return
+	}
+	s := engine.Step{
+		Title:    a.Summary,
+		Work:     engine.Keeps,
+		Loses:    engine.LossOf(a.table, a.Lost),
+		Kept:     len(a.kept) > 0 && len(a.kept) == len(a.Lost),
+		Here:     a.here,
+		HereUndo: a.hereUndo,
+	}
+	if !a.single {
+		s.Title = a.SummaryRest
+	}
+	keep := ""
+	if a.noted != nil {
+		keep = a.Keep
+	}
+	s.Apply, s.Undo = append(convert, oneOf(final)...), append(oneOf(unfinal), unconvert...)
+	for _, g := range a.bridge {
+		s.Apply, s.Undo = append([]string{"DROP TRIGGER " + quote(g.Name)}, s.Apply...), append(s.Undo, g.SQL.Text)
+	}
+	if len(convert)+len(a.here)+len(a.bridge) > 0 {
+		s.Apply = underLock(a.table, keep, s.Apply...)
+	}
+	if len(unconvert)+len(a.hereUndo)+len(a.bridge) > 0 {
+		s.Undo = underLock(a.table, keep, s.Undo...)
+	}
+	for _, n := range a.Alteration.To.Columns {
+		if a.mid.Column(n.Name) == nil && n.Generated == nil ||
+			slices.Contains(a.anew, n.Name) &&
+				(slices.Contains(a.Lost, n.Name) || engine.Freed(a.From.Column(n.Name), n)) {
+			s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: a.table, Column: n.Name})
 		}
 	}
-	if batched != nil && batched.held == nil && batched.behind != nil {
-		out = append(out, *batched.behind)
+	a.out = append(a.out, s)
+}
+
+// bridgeGoes drops a bridge where nothing else changes.
+func (a *assembly) bridgeGoes() {
+	if len(a.bridge) == 0 {
+		return
 	}
-	triggers(c.Alteration.To.Triggers, c.From.Triggers, func(g *sqlschema.Trigger) {
-		old := named(c.From.Triggers, g.Name)
+	var drop, create []string
+	for _, g := range a.bridge {
+		drop, create = append(drop, "DROP TRIGGER "+quote(g.Name)), append(create, g.SQL.Text)
+	}
+	a.out = append(a.out, engine.Step{
+		Title: engine.TriggerTitle("stop", a.From, a.bridge[0]),
+		Work:  engine.Keeps,
+		Apply: underLock(a.table, "", drop...),
+		Undo:  underLock(a.table, "", create...),
+	})
+}
+
+// triggersCome creates the triggers that come, but for a bridge, which is there already.
+func (a *assembly) triggersCome() {
+	after := a.Alteration.To.Triggers
+	for _, g := range otherTriggers(after, a.From.Triggers) {
+		old := triggerNamed(a.From.Triggers, g.Name)
 		if old == nil && g.Purpose == schema.ForBridge {
-			return // it is there already
-		}
-		if old == nil {
-			out = append(out, engine.Step{
-				Title: engine.TriggerTitle("hold", c.Alteration.To, g),
-				Apply: []string{g.SQL.Text},
-				Undo:  []string{"DROP TRIGGER " + quote(g.Name)},
-			})
-			return
+			continue
 		}
 		drop := "DROP TRIGGER " + quote(g.Name)
-		out = append(out, engine.Step{
+		if old == nil {
+			a.out = append(a.out, engine.Step{
+				Title: engine.TriggerTitle("hold", a.Alteration.To, g),
+				Apply: []string{g.SQL.Text},
+				Undo:  []string{drop},
+			})
+			continue
+		}
+		a.out = append(a.out, engine.Step{
 			Title: "change trigger " + g.Name,
-			Apply: underLock(table, "", drop, inPlace(from(g.Name), g.SQL.Text, c.Alteration.To.Triggers)),
-			Undo:  underLock(table, "", drop, inPlace(from(g.Name), old.SQL.Text, c.Alteration.To.Triggers)),
+			Apply: underLock(a.table, "", drop, inPlace(a.beginningWith(g.Name), g.SQL.Text, after)),
+			Undo:  underLock(a.table, "", drop, inPlace(a.beginningWith(g.Name), old.SQL.Text, after)),
 		})
-	})
-	return out
+	}
 }
 
 func oneOf(s string) []string {

@@ -39,54 +39,14 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	if inPlace {
 		a.Back = fromAside(a)
 	}
-	out := engine.Change{
-		BeforeApply: dialect.Rows(a.From, a.To, a.Forward, a.Only,
-			func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo: dialect.Rows(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
-	}
-	// Where steps run apart, rows come in between: what changes values asks again.
-	// Of rows that a step before has taken out, the column that told them may be gone.
-	here, hereUndo := engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
-	if a.Only != "" {
-		here = engine.Guards(
-			dialect.Rows(a.From, a.To, a.Forward, "", func(t string) engine.Parent { return a.Parent(t, false) }),
-		)
-	}
+	out, here, hereUndo := dialect.Both(a)
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	writes := a.InUse && slices.ContainsFunc(a.To.Columns,
 		func(c *sqlschema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
 	ways, ok := paired(forward, back)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && ok {
-		if a.InUse {
-			out.Steps = allInUse(a.From.Name, forward, ways, here, hereUndo, nil)
-			return out
-		}
-		if comesAndGoes(forward) {
-			step := engine.Step{Title: a.Summary, Work: work(forward), Here: here, HereUndo: hereUndo}
-			for _, o := range back {
-				step.Undo = append(step.Undo, o.sql...)
-			}
-			for _, o := range forward {
-				step.Apply = append(step.Apply, o.sql...)
-				step.UndoLoses = append(step.UndoLoses, engine.LossOf(a.From.Name, o.adds)...)
-			}
-			out.Steps = []engine.Step{step}
-			return out
-		}
-		for i, o := range forward {
-			step := engine.Step{
-				Title:     o.title,
-				Work:      o.work,
-				Apply:     o.sql,
-				Undo:      ways[i].sql,
-				UndoLoses: engine.LossOf(a.From.Name, o.adds),
-			}
-			if o.what == "types" {
-				step.Here, step.HereUndo = here, hereUndo
-			}
-			out.Steps = append(out.Steps, step)
-		}
+		out.Steps = pairedSteps(a, forward, back, ways, here, hereUndo)
 		return out
 	}
 	if a.InUse && (inPlace || len(a.Lost) == 0) {
@@ -100,13 +60,48 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		return Engine{}.Alter(a)
 	}
 	out.BeforeApply = append(out.BeforeApply, attached(a.From, forward)...)
-	step := engine.Step{
-		Title:    a.Summary,
-		Work:     work(forward),
-		Loses:    engine.LossOf(a.From.Name, a.Lost),
-		Here:     here,
-		HereUndo: hereUndo,
+	step := oneStep(a, forward, back)
+	step.Here, step.HereUndo = here, hereUndo
+	out.Steps = []engine.Step{step}
+	return out
+}
+
+// pairedSteps are the steps of changes of which each has its own way back.
+func pairedSteps(a engine.Alteration, forward, back, ways []op, here, hereUndo []engine.Requirement) []engine.Step {
+	if a.InUse {
+		return allInUse(a.From.Name, forward, ways, here, hereUndo, nil)
 	}
+	if comesAndGoes(forward) {
+		step := engine.Step{Title: a.Summary, Work: work(forward), Here: here, HereUndo: hereUndo}
+		for _, o := range back {
+			step.Undo = append(step.Undo, o.sql...)
+		}
+		for _, o := range forward {
+			step.Apply = append(step.Apply, o.sql...)
+			step.UndoLoses = append(step.UndoLoses, engine.LossOf(a.From.Name, o.adds)...)
+		}
+		return []engine.Step{step}
+	}
+	var out []engine.Step
+	for i, o := range forward {
+		step := engine.Step{
+			Title:     o.title,
+			Work:      o.work,
+			Apply:     o.sql,
+			Undo:      ways[i].sql,
+			UndoLoses: engine.LossOf(a.From.Name, o.adds),
+		}
+		if o.what == "types" {
+			step.Here, step.HereUndo = here, hereUndo
+		}
+		out = append(out, step)
+	}
+	return out
+}
+
+// oneStep is a change of a table as one step, which keeps what it destroys.
+func oneStep(a engine.Alteration, forward, back []op) engine.Step {
+	step := engine.Step{Title: a.Summary, Work: work(forward), Loses: engine.LossOf(a.From.Name, a.Lost)}
 	if !a.From.Unkeyed() {
 		gone := engine.LostColumns(a.To, a.From)
 		for _, c := range a.Lost {
@@ -116,7 +111,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 		}
 		step.UndoLoses = engine.LossOf(a.From.Name, gone)
 	}
-	kept := a.Lost
+	kept, filled := a.Lost, a.Filled()
 	if a.NoKeep {
 		kept = nil
 	}
@@ -138,8 +133,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 				keptMatch(a.From, a.Match(), "kept", "here")),
 		)
 	}
-	out.Steps = []engine.Step{step}
-	return out
+	return step
 }
 
 // alteration is one direction of a change of a table.

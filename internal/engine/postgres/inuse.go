@@ -141,144 +141,27 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 			return nil
 		}
 	}
-	bare, ready := a.From.Clone(), a.From.Clone() // with the new columns; with their defaults
-	for _, g := range a.To.Triggers {             // a bridge stands before anything is filled
-		if g.Purpose == schema.ForBridge &&
-			!slices.ContainsFunc(a.From.Triggers, func(o *sqlschema.Trigger) bool { return o.Purpose == g.Purpose }) {
-			bare.Triggers, ready.Triggers = append(bare.Triggers, g), append(ready.Triggers, g)
-		}
+	b := &batching{
+		Alteration: a, table: quote(a.To.Name), key: key, bare: a.From.Clone(), ready: a.From.Clone(),
+		here: here, hereUndo: hereUndo, again: map[string]engine.Step{},
 	}
-	type fill struct{ column, sql string }
-	var fills []fill
-	for _, c := range a.To.Columns {
-		old := a.From.Column(c.Name)
-		src, ok := a.Forward[c.Name]
-		switch {
-		case old == nil && (ok || fillable(c)):
-			n := &sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation}
-			d := *n
-			switch {
-			case c.Generated != nil || c.Identity || ok && (src.SQL == "" || src.Kept != "" || src.NullsIn != ""):
-				return nil
-			case src.Literal:
-				n.Default, n.NotNull = &sqlschema.SQL{Text: src.SQL}, c.NotNull
-				d = *n
-			default:
-				if d.Default = c.Default; !ok {
-					src.SQL = c.Default.Text
-				}
-				fills = append(fills, fill{c.Name, src.SQL})
-			}
-			bare.Columns, ready.Columns = append(bare.Columns, n), append(ready.Columns, &d)
-		case ok && (src.Fill == "" || src.Converts || !sqlschema.SameForm(old.SQLType, c.SQLType) || old.Collation != c.Collation):
-			return nil
-		case ok:
-			fills = append(fills, fill{c.Name, src.Fill})
-		}
-	}
-	for _, f := range fills {
-		if a.From.Column(f.column) != nil { // nothing holds the value to what is no longer declared
-			letFill(bare, a.To, f.column)
-			letFill(ready, a.To, f.column)
-		}
-	}
-	var out []engine.Step
-	again := map[string]engine.Step{}
-	between := func(from, to *sqlschema.Table) bool {
-		forward, back := changes(from, to, nil, true), changes(to, from, nil, true)
-		ways, ok := paired(forward, back)
-		if !ok {
-			return false
-		}
-		out = append(out, allInUse(from.Name, forward, ways, here, hereUndo, again)...)
-		return true
-	}
-	if !between(a.From, bare) || !between(bare, ready) {
+	if !b.columns() || !b.between(a.From, b.bare) || !b.between(b.bare, b.ready) {
 		return nil
 	}
-	table := quote(a.To.Name)
-	batches := &engine.Batches{Table: a.To.Name, Key: key}
-	few := func(column string) *engine.Batches {
-		where := table + "." + quote(column) + " IS NULL"
-		if strings.Contains(where, "\n") { // it has to be in one line of the file
-			where = ""
-		}
-		return &engine.Batches{Table: a.To.Name, Key: key, Where: where}
+	b.note()
+	for _, f := range b.fills {
+		b.fill(f)
 	}
-	if filled := a.Filled(); len(filled) > 0 && a.Keep != "" {
-		keep := keepValues(a, nil, filled)
-		out = append(out, engine.Step{
-			Title: "note which rows have no " + strings.Join(filled, ", "),
-			Kind:  engine.OwnTransaction,
-			Work:  engine.Keeps,
-			Apply: []string{keep[0], keep[2]},
-			Undo:  []string{"DROP TABLE " + quote(a.Keep)},
-		})
+	aside := b.backFills()
+	end := a.To
+	if len(a.Lost) > 0 {
+		end = a.To.Clone() // what goes stays, renamed, and nothing holds it any longer
 	}
-	for _, f := range fills {
-		x := quote(f.column)
-		sql := fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, f.sql, table, x, engine.Batch)
-		s := engine.Step{
-			Title:   fmt.Sprintf("fill %s.%s", a.To.Name, f.column),
-			Kind:    engine.InBatches,
-			Batches: batches,
-		}
-		if a.From.Column(f.column) != nil && a.Keep != "" {
-			var to, from []string
-			for _, k := range a.Match() {
-				to, from = append(to, quote("key_"+k)), append(from, quote(k))
-			}
-			sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled",
-				sql, table, quote(a.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "),
-				toKept(a.To.Column(f.column), x))
-			s.Undo = quiet([]string{
-				fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND :%s",
-					table, x, quote(a.Keep), keptMatch(a.From, a.Match(), "kept", table),
-					compared(a.To.Column(f.column), fromKept(a.To.Column(f.column), "kept."+quote("filled_"+f.column))),
-					compared(a.To.Column(f.column), table+"."+x), engine.Batch),
-			})
-		}
-		s.Apply = quiet([]string{sql})
-		out = append(out, s)
-		s.Title, s.Undo, s.Batches = s.Title+" in rows added in the meantime", nil, few(f.column)
-		again[f.column] = s
-	}
-	// Back, rows that came since are given a value before it is required of them.
-	var aside []engine.Step
-	for _, c := range a.From.Columns {
-		s, ok := a.Back[c.Name]
-		if lost := slices.Contains(a.Lost, c.Name); !c.NotNull || !lost && (!ok || s.Else == "") {
-			continue
-		}
-		if value := orElse(c, s); value != "" {
-			x := quote(c.Name)
-			s := engine.Step{
-				Title:   fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", a.To.Name, c.Name),
-				Kind:    engine.InBatches,
-				Batches: few(c.Name),
-				Undo: quiet([]string{
-					fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", table, x, value, table, x,
-						engine.Batch),
-				}),
-			}
-			aside, again[c.Name] = append(aside, s), s
-		}
-	}
-	if len(a.Lost) == 0 {
-		if !between(ready, a.To) {
-			return nil
-		}
-		return append(out, aside...)
-	}
-	// What goes stays, renamed, and nothing holds it any longer.
-	bared := a.To.Clone()
 	for _, name := range a.Lost {
 		c := a.From.Column(name)
-		bared.Columns = append(bared.Columns,
+		end.Columns = append(end.Columns,
 			&sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation,
 				Comment: c.Comment})
-	}
-	for _, name := range a.Lost {
 		rename := func(from, to string) []string {
 			return []string{alterTable(a.To.Name) + "RENAME COLUMN " + quote(from) + " TO " + quote(to)}
 		}
@@ -292,10 +175,163 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 			Undo:  rename(asideName(a, name), name),
 		})
 	}
-	if !between(ready, bared) {
+	if !b.between(b.ready, end) {
 		return nil
 	}
-	return append(out, aside...)
+	return append(b.out, aside...)
+}
+
+// batching is a change in which rows are given values in batches, as it is put together.
+type batching struct {
+	engine.Alteration
+	table          string // quoted
+	key            []string
+	bare, ready    *sqlschema.Table // with the new columns; with their defaults
+	fills          []batchFill
+	here, hereUndo []engine.Requirement
+	again          map[string]engine.Step // fills what came without a value meanwhile, by column
+	out            []engine.Step
+}
+
+// batchFill is the value that rows get in a column.
+type batchFill struct{ column, sql string }
+
+// columns adds the columns that come; false: one of them, or another change, is none of this
+// kind.
+func (b *batching) columns() bool {
+	for _, g := range b.To.Triggers { // a bridge stands before anything is filled
+		if g.Purpose == schema.ForBridge &&
+			!slices.ContainsFunc(b.From.Triggers, func(o *sqlschema.Trigger) bool { return o.Purpose == g.Purpose }) {
+			b.bare.Triggers, b.ready.Triggers = append(b.bare.Triggers, g), append(b.ready.Triggers, g)
+		}
+	}
+	for _, c := range b.To.Columns {
+		old := b.From.Column(c.Name)
+		src, ok := b.Forward[c.Name]
+		switch {
+		case old == nil && (ok || fillable(c)):
+			n := &sqlschema.Column{Name: c.Name, Type: c.Type, SQLType: c.SQLType, Collation: c.Collation}
+			d := *n
+			switch {
+			case c.Generated != nil || c.Identity || ok && (src.SQL == "" || src.Kept != "" || src.NullsIn != ""):
+				return false
+			case src.Literal:
+				n.Default, n.NotNull = &sqlschema.SQL{Text: src.SQL}, c.NotNull
+				d = *n
+			default:
+				if d.Default = c.Default; !ok {
+					src.SQL = c.Default.Text
+				}
+				b.fills = append(b.fills, batchFill{c.Name, src.SQL})
+			}
+			b.bare.Columns, b.ready.Columns = append(b.bare.Columns, n), append(b.ready.Columns, &d)
+		case ok && (src.Fill == "" || src.Converts || !sqlschema.SameForm(old.SQLType, c.SQLType) ||
+			old.Collation != c.Collation):
+			return false
+		case ok:
+			b.fills = append(b.fills, batchFill{c.Name, src.Fill})
+		}
+	}
+	for _, f := range b.fills {
+		if b.From.Column(f.column) != nil { // nothing holds the value to what is no longer declared
+			letFill(b.bare, b.To, f.column)
+			letFill(b.ready, b.To, f.column)
+		}
+	}
+	return true
+}
+
+// between adds the steps from one table to another; false: some have no way back of their own.
+func (b *batching) between(from, to *sqlschema.Table) bool {
+	forward, back := changes(from, to, nil, true), changes(to, from, nil, true)
+	ways, ok := paired(forward, back)
+	if ok {
+		b.out = append(b.out, allInUse(from.Name, forward, ways, b.here, b.hereUndo, b.again)...)
+	}
+	return ok
+}
+
+// few are batches over the rows that have no value in a column.
+func (b *batching) few(column string) *engine.Batches {
+	where := b.table + "." + quote(column) + " IS NULL"
+	if strings.Contains(where, "\n") { // it has to be in one line of the file
+		where = ""
+	}
+	return &engine.Batches{Table: b.To.Name, Key: b.key, Where: where}
+}
+
+// note adds the step that notes which rows had no values.
+func (b *batching) note() {
+	filled := b.Filled()
+	if len(filled) == 0 || b.Keep == "" {
+		return
+	}
+	keep := keepValues(b.Alteration, nil, filled)
+	b.out = append(b.out, engine.Step{
+		Title: "note which rows have no " + strings.Join(filled, ", "),
+		Kind:  engine.OwnTransaction,
+		Work:  engine.Keeps,
+		Apply: []string{keep[0], keep[2]},
+		Undo:  []string{"DROP TABLE " + quote(b.Keep)},
+	})
+}
+
+// fill adds the step that fills a column.
+func (b *batching) fill(f batchFill) {
+	x, column := quote(f.column), b.To.Column(f.column)
+	sql := fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", b.table, x, f.sql, b.table, x, engine.Batch)
+	s := engine.Step{
+		Title:   fmt.Sprintf("fill %s.%s", b.To.Name, f.column),
+		Kind:    engine.InBatches,
+		Batches: &engine.Batches{Table: b.To.Name, Key: b.key},
+	}
+	if b.From.Column(f.column) != nil && b.Keep != "" {
+		var to, from []string
+		for _, k := range b.Match() {
+			to, from = append(to, quote("key_"+k)), append(from, quote(k))
+		}
+		sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled",
+			sql, b.table, quote(b.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "),
+			toKept(column, x))
+		s.Undo = quiet([]string{
+			fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND :%s",
+				b.table, x, quote(b.Keep), keptMatch(b.From, b.Match(), "kept", b.table),
+				compared(column, fromKept(column, "kept."+quote("filled_"+f.column))),
+				compared(column, b.table+"."+x), engine.Batch),
+		})
+	}
+	s.Apply = quiet([]string{sql})
+	b.out = append(b.out, s)
+	s.Title, s.Undo, s.Batches = s.Title+" in rows added in the meantime", nil, b.few(f.column)
+	b.again[f.column] = s
+}
+
+// backFills are the steps by which rows that came since are given a value on the way back,
+// before it is required of them.
+func (b *batching) backFills() []engine.Step {
+	var out []engine.Step
+	for _, c := range b.From.Columns {
+		s, ok := b.Back[c.Name]
+		if lost := slices.Contains(b.Lost, c.Name); !c.NotNull || !lost && (!ok || s.Else == "") {
+			continue
+		}
+		value := orElse(c, s)
+		if value == "" {
+			continue
+		}
+		x := quote(c.Name)
+		step := engine.Step{
+			Title:   fmt.Sprintf("%s.%s of rows added in the meantime, in the undo", b.To.Name, c.Name),
+			Kind:    engine.InBatches,
+			Batches: b.few(c.Name),
+			Undo: quiet([]string{
+				fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s.%s IS NULL AND :%s", b.table, x, value, b.table, x,
+					engine.Batch),
+			}),
+		}
+		out, b.again[c.Name] = append(out, step), step
+	}
+	return out
 }
 
 // letFill takes what stands on a column and goes with the change out of the table in

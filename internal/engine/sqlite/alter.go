@@ -75,11 +75,7 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
 	a.Forward, a.Back = maps.Clone(a.Forward), a.Matched()
-	out := engine.Change{
-		BeforeApply: requirements(a.From, a.To, a.Forward, a.Only,
-			func(t string) engine.Parent { return a.Parent(t, false) }),
-		BeforeUndo: requirements(a.To, a.From, a.Back, "", func(t string) engine.Parent { return a.Parent(t, true) }),
-	}
+	out, _, _ := dialect.Both(a) // a migration is one transaction: nothing comes in between
 	lost := a.Lost
 	filled := a.Filled()
 	forward, why := inPlace(a.From, a.To, a.Forward)
@@ -88,28 +84,7 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	ok := why == ""
 	if ok && len(lost) == 0 {
-		back, irreversible := inPlace(a.To, a.From, a.Back)
-		if irreversible == "" && !(a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0) && len(back) == len(forward) {
-			slices.Reverse(back)
-			if together(forward) {
-				step := engine.Step{Title: a.Summary, Work: engine.Reads}
-				for i, op := range forward {
-					step.Apply = append(step.Apply, op.sql...)
-					step.Undo = append(step.Undo, back[len(back)-1-i].sql...)
-					step.UndoLoses = append(step.UndoLoses, engine.LossOf(a.From.Name, op.adds)...)
-				}
-				out.Steps = []engine.Step{step}
-				return out
-			}
-			for i, op := range forward {
-				out.Steps = append(out.Steps, engine.Step{
-					Title:     op.title,
-					Work:      op.work,
-					Apply:     op.sql,
-					Undo:      back[i].sql,
-					UndoLoses: engine.LossOf(a.From.Name, op.adds),
-				})
-			}
+		if out.Steps = inPlaceBothWays(a, forward); out.Steps != nil {
 			return out
 		}
 	}
@@ -165,6 +140,36 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	return out
 }
 
+// inPlaceBothWays gives the steps of changes in place whose way back is in place, too; nil:
+// it is not.
+func inPlaceBothWays(a engine.Alteration, forward []op) []engine.Step {
+	back, irreversible := inPlace(a.To, a.From, a.Back)
+	if irreversible != "" || a.NoDrop && len(engine.LostColumns(a.To, a.From)) > 0 || len(back) != len(forward) {
+		return nil
+	}
+	slices.Reverse(back)
+	if together(forward) {
+		step := engine.Step{Title: a.Summary, Work: engine.Reads}
+		for i, op := range forward {
+			step.Apply = append(step.Apply, op.sql...)
+			step.Undo = append(step.Undo, back[len(back)-1-i].sql...)
+			step.UndoLoses = append(step.UndoLoses, engine.LossOf(a.From.Name, op.adds)...)
+		}
+		return []engine.Step{step}
+	}
+	steps := []engine.Step{} // none at all is a way, too
+	for i, op := range forward {
+		steps = append(steps, engine.Step{
+			Title:     op.title,
+			Work:      op.work,
+			Apply:     op.sql,
+			Undo:      back[i].sql,
+			UndoLoses: engine.LossOf(a.From.Name, op.adds),
+		})
+	}
+	return steps
+}
+
 // op is a change that SQLite makes in place.
 type op struct {
 	title string
@@ -189,139 +194,183 @@ func inPlace(from, to *sqlschema.Table, sources map[string]engine.Source) (list 
 	case !sqlschema.SameKey(from.PrimaryKey, to.PrimaryKey):
 		return nil, "the primary key changes"
 	}
-	var ops []op
-	do := func(title string, work engine.Work, sql ...string) {
-		ops = append(ops, op{title: title, work: work, sql: sql})
-	}
-	drop := func(title string, work engine.Work, sql ...string) {
-		ops = append(ops, op{title: "drop " + title, work: work, sql: sql, drops: true})
-	}
-
-	// Off first: triggers, indexes, checks; then columns; then all on again.
-	for _, g := range from.Triggers {
-		if !slices.ContainsFunc(to.Triggers,
-			func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-			do(engine.TriggerTitle("stop", from, g), engine.NoWork, dropTrigger(g))
-		}
-	}
-	for _, x := range from.Indexes {
-		if !slices.ContainsFunc(to.Indexes,
-			func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
-			if x.Constraint {
-				return nil, "a constraint in the table's own statement is dropped"
-			}
-			drop(indexTitle(from, x), engine.NoWork, dropIndex(x))
-		}
-	}
-	var dropped, added []*sqlschema.Column
+	p := &placing{from: from, to: to}
 	for _, c := range from.Columns {
 		if to.Column(c.Name) == nil {
-			dropped = append(dropped, c)
+			p.dropped = append(p.dropped, c)
 		}
 	}
 	for _, c := range to.Columns {
 		if from.Column(c.Name) == nil {
-			added = append(added, c)
+			p.added = append(p.added, c)
 		}
 	}
-	if !samePrefix(from.Columns, to.Columns) || len(dropped) > 0 && len(added) > 0 {
-		return nil, "the order of the columns changes"
+	// Off first: triggers, indexes, checks; then columns; then all on again.
+	for _, part := range []func() string{
+		p.triggersAndIndexesOff, p.checksOff, p.columnsOff, p.columnsOn, p.checksOn, p.indexesAndTriggersOn,
+	} {
+		if why := part(); why != "" {
+			return nil, why
+		}
 	}
-	if !sameForeignKeys(from, to, dropped, added) {
-		return nil, "a reference changes"
+	return p.ops, ""
+}
+
+// placing is the changes in place of one table. Its parts say what cannot be done so.
+type placing struct {
+	from, to       *sqlschema.Table
+	dropped, added []*sqlschema.Column
+	ops            []op
+}
+
+func (p *placing) do(title string, work engine.Work, sql ...string) {
+	p.ops = append(p.ops, op{title: title, work: work, sql: sql})
+}
+
+func (p *placing) drop(title string, work engine.Work, sql ...string) {
+	p.ops = append(p.ops, op{title: "drop " + title, work: work, sql: sql, drops: true})
+}
+
+// hasTrigger and hasIndex tell whether a table has one as it is.
+func hasTrigger(t *sqlschema.Table, g *sqlschema.Trigger) bool {
+	return slices.ContainsFunc(t.Triggers,
+		func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) })
+}
+
+func hasIndex(t *sqlschema.Table, x *sqlschema.Index) bool {
+	return slices.ContainsFunc(t.Indexes,
+		func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name })
+}
+
+// belongs tells whether a check stands with one of the columns.
+func belongs(k *sqlschema.Check, list []*sqlschema.Column) bool {
+	return slices.ContainsFunc(list, func(c *sqlschema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
+}
+
+func (p *placing) triggersAndIndexesOff() string {
+	for _, g := range p.from.Triggers {
+		if !hasTrigger(p.to, g) {
+			p.do(engine.TriggerTitle("stop", p.from, g), engine.NoWork, dropTrigger(g))
+		}
 	}
-	belongs := func(k *sqlschema.Check, list []*sqlschema.Column) bool {
-		return slices.ContainsFunc(list, func(c *sqlschema.Column) bool { return strings.EqualFold(k.Column, c.Name) })
-	}
-	for _, k := range from.Checks {
-		if belongs(k, dropped) || to.HasCheck(k) {
+	for _, x := range p.from.Indexes {
+		if hasIndex(p.to, x) {
 			continue
 		}
-		if k.Name == "" || k.Conflict != "" || countCheck(from, k.Name) > 1 {
-			return nil, "a check without a name of its own is dropped"
+		if x.Constraint {
+			return "a constraint in the table's own statement is dropped"
 		}
-		drop("check "+k.Name, engine.Keeps,
-			fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
+		p.drop(indexTitle(p.from, x), engine.NoWork, dropIndex(x))
 	}
-	for _, c := range from.Columns {
-		o := to.Column(c.Name)
+	if !samePrefix(p.from.Columns, p.to.Columns) || len(p.dropped) > 0 && len(p.added) > 0 {
+		return "the order of the columns changes"
+	}
+	if !sameForeignKeys(p.from, p.to, p.dropped, p.added) {
+		return "a reference changes"
+	}
+	return ""
+}
+
+func (p *placing) checksOff() string {
+	for _, k := range p.from.Checks {
+		if belongs(k, p.dropped) || p.to.HasCheck(k) {
+			continue
+		}
+		if k.Name == "" || k.Conflict != "" || countCheck(p.from, k.Name) > 1 {
+			return "a check without a name of its own is dropped"
+		}
+		p.drop("check "+k.Name, engine.Keeps,
+			fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(p.from.Name), quote(k.Name)))
+	}
+	return ""
+}
+
+func (p *placing) columnsOff() string {
+	table := quote(p.from.Name)
+	for _, c := range p.from.Columns {
+		o := p.to.Column(c.Name)
 		if o == nil {
 			continue
 		}
 		if !sameColumnButNull(c, o) {
-			return nil, c.Name + " changes"
+			return c.Name + " changes"
 		}
 		if c.NotNull && !o.NotNull {
-			do(fmt.Sprintf("%s.%s is optional", to.Name, c.Name), engine.Keeps,
-				fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", quote(from.Name), quote(c.Name)))
+			p.do(fmt.Sprintf("%s.%s is optional", p.to.Name, c.Name), engine.Keeps,
+				fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL", table, quote(c.Name)))
 		}
 	}
-	for i := len(dropped) - 1; i >= 0; i-- {
-		c := dropped[i]
-		if !droppable(from, c) {
-			return nil, c.Name + " cannot be dropped in place"
+	for _, c := range slices.Backward(p.dropped) {
+		if !droppable(p.from, c) {
+			return c.Name + " cannot be dropped in place"
 		}
 		var sql []string
-		for _, k := range from.Checks {
+		for _, k := range p.from.Checks {
 			// One that was added later stands behind all columns, here or on another
 			// database: it would stay, and name what is gone.
-			if k.Name != "" && countCheck(from, k.Name) == 1 && strings.EqualFold(k.Column, c.Name) {
-				sql = append(sql, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", quote(from.Name), quote(k.Name)))
+			if k.Name != "" && countCheck(p.from, k.Name) == 1 && strings.EqualFold(k.Column, c.Name) {
+				sql = append(sql, fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", table, quote(k.Name)))
 			}
 		}
-		drop(
-			from.Name+"."+c.Name,
-			engine.Rewrites,
-			append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", quote(from.Name), quote(c.Name)))...)
+		p.drop(p.from.Name+"."+c.Name, engine.Rewrites,
+			append(sql, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, quote(c.Name)))...)
 	}
-	for i, c := range added {
-		early := c.Generated != nil && slices.ContainsFunc(added[i+1:],
+	return ""
+}
+
+func (p *placing) columnsOn() string {
+	table := quote(p.to.Name)
+	for i, c := range p.added {
+		early := c.Generated != nil && slices.ContainsFunc(p.added[i+1:],
 			func(o *sqlschema.Column) bool { return mentions(c.Generated.SQL.Text, o.Name) })
-		if !addable(to, c) || early { // it is calculated from one after it
-			return nil, c.Name + " cannot be added in place"
+		if !addable(p.to, c) || early { // it is calculated from one after it
+			return c.Name + " cannot be added in place"
 		}
-		do("add "+to.Name+"."+c.Name, engine.Keeps,
-			fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", quote(to.Name), columnDefinition(to, c)))
+		p.do("add "+p.to.Name+"."+c.Name, engine.Keeps,
+			fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", table, columnDefinition(p.to, c)))
 		if c.Generated == nil {
-			ops[len(ops)-1].adds = []string{c.Name}
+			p.ops[len(p.ops)-1].adds = []string{c.Name}
 		}
 	}
-	for i := len(to.Columns) - 1; i >= 0; i-- {
-		c := to.Columns[i]
-		if o := from.Column(c.Name); o != nil && c.NotNull && !o.NotNull {
-			do(fmt.Sprintf("%s.%s is required", to.Name, c.Name), engine.Reads,
-				fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", quote(to.Name), quote(c.Name)))
+	for _, c := range slices.Backward(p.to.Columns) {
+		if o := p.from.Column(c.Name); o != nil && c.NotNull && !o.NotNull {
+			p.do(fmt.Sprintf("%s.%s is required", p.to.Name, c.Name), engine.Reads,
+				fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", table, quote(c.Name)))
 		}
 	}
-	for i := len(to.Checks) - 1; i >= 0; i-- {
-		k := to.Checks[i]
-		if belongs(k, added) || from.HasCheck(k) {
+	return ""
+}
+
+func (p *placing) checksOn() string {
+	for _, k := range slices.Backward(p.to.Checks) {
+		if belongs(k, p.added) || p.from.HasCheck(k) {
 			continue
 		}
 		if k.Name == "" || k.Conflict != "" {
-			return nil, "a check without a name is added"
+			return "a check without a name is added"
 		}
-		do("check "+k.Name, engine.Reads,
-			fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(to.Name), quote(k.Name), k.SQL.Text))
+		p.do("check "+k.Name, engine.Reads,
+			fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", quote(p.to.Name), quote(k.Name), k.SQL.Text))
 	}
-	for i := len(to.Indexes) - 1; i >= 0; i-- {
-		x := to.Indexes[i]
-		if !slices.ContainsFunc(from.Indexes,
-			func(o *sqlschema.Index) bool { return sameIndex(o, x) && o.Name == x.Name }) {
-			if x.Constraint {
-				return nil, "a constraint in the table's own statement is added"
-			}
-			do(indexTitle(to, x), engine.Reads, createIndex(to.Name, x))
+	return ""
+}
+
+func (p *placing) indexesAndTriggersOn() string {
+	for _, x := range slices.Backward(p.to.Indexes) {
+		if hasIndex(p.from, x) {
+			continue
+		}
+		if x.Constraint {
+			return "a constraint in the table's own statement is added"
+		}
+		p.do(indexTitle(p.to, x), engine.Reads, createIndex(p.to.Name, x))
+	}
+	for _, g := range slices.Backward(p.to.Triggers) {
+		if !hasTrigger(p.from, g) {
+			p.do(engine.TriggerTitle("hold", p.to, g), engine.NoWork, g.SQL.Text)
 		}
 	}
-	for i := len(to.Triggers) - 1; i >= 0; i-- {
-		g := to.Triggers[i]
-		if !slices.ContainsFunc(from.Triggers,
-			func(o *sqlschema.Trigger) bool { return o.Name == g.Name && o.SQL.Same(g.SQL) }) {
-			do(engine.TriggerTitle("hold", to, g), engine.NoWork, g.SQL.Text)
-		}
-	}
-	return ops, ""
+	return ""
 }
 
 // together tells whether the changes are best one step: something goes and

@@ -145,16 +145,6 @@ func renameIn(sql, table, name string) string {
 	return b.String() + sql[last:]
 }
 
-// requirements are what the rows of from must fulfil to become rows of to; only
-// tells which rows stay until then.
-func requirements(from, to *sqlschema.Table, sources map[string]engine.Source, only string,
-	parent func(string) engine.Parent) []engine.Requirement {
-	if from.Options.Virtual != "" {
-		return nil
-	}
-	return dialect.Rows(from, to, sources, only, parent)
-}
-
 var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,

@@ -167,32 +167,12 @@ func (r *reader) column(t *sqlschema.Table) error {
 	}
 	c := &sqlschema.Column{Name: name}
 	t.Columns = append(t.Columns, c)
-	// The type is every word up to a constraint, with one pair of brackets.
-	var typ []string
-	for !r.done() {
-		tok := r.peek()
-		if !tok.Named() || tok.Kind == sqltok.Word && columnConstraintWords[strings.ToUpper(tok.Text)] {
-			break
-		}
-		typ = append(typ, tok.Name())
-		r.i++
-	}
-	c.SQLType = strings.Join(typ, " ")
-	if len(typ) > 0 && r.peek().Is("(") {
-		inner, _, err := r.bracketed()
-		if err != nil {
-			return err
-		}
-		var args strings.Builder
-		for _, tok := range inner {
-			args.WriteString(tok.Text)
-		}
-		c.SQLType += "(" + args.String() + ")"
+	if c.SQLType, err = r.columnType(); err != nil {
+		return err
 	}
 	constraint := ""
 	for !r.done() && !r.peek().Is(",") {
-		switch {
-		case r.accept("CONSTRAINT"):
+		if r.accept("CONSTRAINT") {
 			if constraint, err = r.name(); err != nil {
 				return err
 			}
@@ -200,79 +180,111 @@ func (r *reader) column(t *sqlschema.Table) error {
 				return nil // a name of nothing, then a table constraint
 			}
 			continue
-		case r.accept("PRIMARY", "KEY"):
-			pk := &sqlschema.PrimaryKey{Name: constraint, Columns: []sqlschema.Part{{Column: name}}}
-			if r.accept("DESC") {
-				pk.Columns[0].Desc = true
-			} else {
-				r.accept("ASC")
+		}
+		if ok, err := r.columnConstraint(t, c, constraint); err != nil {
+			return err
+		} else if !ok {
+			if constraintWord(r) { // the comma before it was left out
+				return nil
 			}
-			pk.Conflict = r.conflict()
-			pk.Autoincrement = r.accept("AUTOINCREMENT")
-			c.Identity = pk.Autoincrement
-			t.PrimaryKey = pk
-		case r.accept("NOT", "NULL"):
-			c.NotNull = true
-			c.Conflict = r.conflict()
-		case r.accept("NULL"):
-			r.conflict()
-		case r.accept("UNIQUE"):
-			t.Indexes = append(t.Indexes, &sqlschema.Index{
-				Name:       constraint,
-				Unique:     true,
-				Constraint: true,
-				Parts:      []sqlschema.Part{{Column: name}},
-				Conflict:   r.conflict(),
-			})
-		case r.accept("CHECK"):
-			_, text, err := r.bracketed()
-			if err != nil {
-				return err
-			}
-			t.Checks = append(t.Checks,
-				&sqlschema.Check{Name: constraint, SQL: sqlOf(text), Column: name, Conflict: r.conflict()})
-		case r.accept("DEFAULT"):
-			text, err := r.defaultValue()
-			if err != nil {
-				return err
-			}
-			def := sqlOf(text)
-			c.Default = &def
-		case r.accept("COLLATE"):
-			if c.Collation, err = r.name(); err != nil {
-				return err
-			}
-		case r.accept("REFERENCES"):
-			fk := &sqlschema.ForeignKey{Name: constraint, Columns: []string{name}}
-			if err := r.references(fk); err != nil {
-				return err
-			}
-			t.ForeignKeys = append(t.ForeignKeys, fk)
-		case r.peek().Is("DEFERRABLE"), r.peek().Is("NOT"):
-			if n := len(t.ForeignKeys); n > 0 {
-				t.ForeignKeys[n-1].Deferrable = r.deferrable()
-				break
-			}
-			return fmt.Errorf("unexpected %q", r.peek().Text)
-		case r.accept("GENERATED", "ALWAYS", "AS"), r.accept("AS"):
-			_, text, err := r.bracketed()
-			if err != nil {
-				return err
-			}
-			c.Generated = &sqlschema.Generated{SQL: sqlOf(text)}
-			if r.accept("STORED") {
-				c.Generated.Stored = true
-			} else {
-				r.accept("VIRTUAL")
-			}
-		case constraintWord(r): // the comma before it was left out
-			return nil
-		default:
 			return fmt.Errorf("unexpected %q in column %s", r.peek().Text, name)
 		}
 		constraint = ""
 	}
 	return nil
+}
+
+// columnType reads a type: every word up to a constraint, with one pair of brackets.
+func (r *reader) columnType() (string, error) {
+	var words []string
+	for !r.done() {
+		tok := r.peek()
+		if !tok.Named() || tok.Kind == sqltok.Word && columnConstraintWords[strings.ToUpper(tok.Text)] {
+			break
+		}
+		words = append(words, tok.Name())
+		r.i++
+	}
+	out := strings.Join(words, " ")
+	if len(words) > 0 && r.peek().Is("(") {
+		inner, _, err := r.bracketed()
+		if err != nil {
+			return "", err
+		}
+		out += "("
+		for _, tok := range inner {
+			out += tok.Text
+		}
+		out += ")"
+	}
+	return out, nil
+}
+
+// columnConstraint reads a constraint of a column, called constraint; false: there is none.
+func (r *reader) columnConstraint(t *sqlschema.Table, c *sqlschema.Column, constraint string) (bool, error) {
+	var err error
+	switch {
+	case r.accept("PRIMARY", "KEY"):
+		pk := &sqlschema.PrimaryKey{Name: constraint, Columns: []sqlschema.Part{{Column: c.Name}}}
+		if r.accept("DESC") {
+			pk.Columns[0].Desc = true
+		} else {
+			r.accept("ASC")
+		}
+		pk.Conflict = r.conflict()
+		pk.Autoincrement = r.accept("AUTOINCREMENT")
+		c.Identity = pk.Autoincrement
+		t.PrimaryKey = pk
+	case r.accept("NOT", "NULL"):
+		c.NotNull = true
+		c.Conflict = r.conflict()
+	case r.accept("NULL"):
+		r.conflict()
+	case r.accept("UNIQUE"):
+		t.Indexes = append(t.Indexes, &sqlschema.Index{
+			Name:       constraint,
+			Unique:     true,
+			Constraint: true,
+			Parts:      []sqlschema.Part{{Column: c.Name}},
+			Conflict:   r.conflict(),
+		})
+	case r.accept("CHECK"):
+		var text string
+		if _, text, err = r.bracketed(); err == nil {
+			t.Checks = append(t.Checks,
+				&sqlschema.Check{Name: constraint, SQL: sqlOf(text), Column: c.Name, Conflict: r.conflict()})
+		}
+	case r.accept("DEFAULT"):
+		var text string
+		if text, err = r.defaultValue(); err == nil {
+			def := sqlOf(text)
+			c.Default = &def
+		}
+	case r.accept("COLLATE"):
+		c.Collation, err = r.name()
+	case r.accept("REFERENCES"):
+		fk := &sqlschema.ForeignKey{Name: constraint, Columns: []string{c.Name}}
+		if err = r.references(fk); err == nil {
+			t.ForeignKeys = append(t.ForeignKeys, fk)
+		}
+	case r.peek().Is("DEFERRABLE"), r.peek().Is("NOT"):
+		n := len(t.ForeignKeys)
+		if n == 0 {
+			return false, fmt.Errorf("unexpected %q", r.peek().Text)
+		}
+		t.ForeignKeys[n-1].Deferrable = r.deferrable()
+	case r.accept("GENERATED", "ALWAYS", "AS"), r.accept("AS"):
+		var text string
+		if _, text, err = r.bracketed(); err == nil {
+			c.Generated = &sqlschema.Generated{SQL: sqlOf(text), Stored: r.accept("STORED")}
+			if !c.Generated.Stored {
+				r.accept("VIRTUAL")
+			}
+		}
+	default:
+		return false, nil
+	}
+	return true, err
 }
 
 func constraintWordAhead(r *reader) bool { return r.peek().Is("FOREIGN") }
