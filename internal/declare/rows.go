@@ -142,28 +142,8 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 		case c.Generated != nil || c.Identity:
 			r.errorf(cell.Name.Pos, "remove it", "%s is set by the database", cell.Name.Name)
 		}
-		var link *schema.RowLink
-		to, toBy := "", ""
-		if f.target != nil {
-			toBy = f.target.column.Name
-		}
-		if f.target != nil && len(by[f.target.model]) > 1 {
-			if f.target.column.Identity {
-				known = false
-				r.errorf(cell.Name.Pos,
-					"refer to a unique field instead, such as references "+f.target.model.table.Model+" by code",
-					"rows of %s are identified by several fields, but %s holds one value", f.target.model.table.Model,
-					f.decl.Name.Name)
-			}
-			to = f.target.model.table.Name
-		} else if f.target != nil && by[f.target.model] != nil && by[f.target.model][0] != nil {
-			to = f.target.model.table.Name
-			if k := by[f.target.model][0]; k != f.target {
-				toBy = k.column.Name
-				link = &schema.RowLink{Table: f.target.model.table.Name, By: k.column.Name,
-					Column: f.target.column.Name, Type: k.column.Type, Marked: f.target.model.table.SoftDelete}
-			}
-		}
+		link, to, toBy, ok := r.rowLink(cell.Name.Pos, f, by)
+		known = known && ok
 		fields = append(fields, f)
 		out.Columns = append(out.Columns, c.Name)
 		out.Refers = append(out.Refers, link)
@@ -190,59 +170,103 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 	if !known {
 		return false
 	}
-	keys := map[string]bool{}
-	taken := map[*field]map[string]bool{} // of what is unique beside the key
+	rows := &rowReading{resolver: r, block: b, key: key, fields: fields, into: into,
+		keys: map[string]bool{}, taken: map[*field]map[string]bool{}}
 	for _, l := range lines[1:] {
-		if len(l.Cells) != len(fields) {
-			continue // the parser has said so
+		if len(l.Cells) == len(fields) { // else the parser has said so
+			rows.row(l)
 		}
-		row := make([]schema.Value, len(fields))
-		at := make([]lang.Pos, len(fields))
-		for i, cell := range l.Cells {
-			t := fields[i].column.Type
-			if link := out.Refers[i]; link != nil {
-				t = link.Type
-			}
-			at[i] = cell.Value.Pos
-			f := fields[i]
-			row[i] = r.rowValue(cell.Value, f, t)
-			if v := row[i]; (f.unique || f.partly) && (len(key) > 1 || f != key[0]) && v.Kind != schema.NullValue {
-				if taken[f] == nil {
-					taken[f] = map[string]bool{}
-				}
-				if taken[f][v.Text] {
-					r.errorf(cell.Value.Pos, "", "%s is unique, and two rows have %s", f.decl.Name.Name, v)
-				}
-				taken[f][v.Text] = true
-			}
-		}
-		out.Values = append(out.Values, row)
-		whole := true
-		for i, c := range out.By {
-			place := out.Place(c)
-			switch v := row[place]; {
-			case v.Kind == schema.NullValue:
-				if whole = false; !key[i].column.NotNull {
-					r.errorf(l.Cells[place].Value.Pos, "", "%s identifies the rows and cannot be null", b.By[i].Name)
-				}
-			case v.Kind == schema.TextValue && v.Text == "":
-				r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s identifies the rows and cannot be empty",
-					b.By[i].Name)
-			}
-		}
-		name := out.Key(len(out.Values) - 1)
-		if first := out.Place(out.By[0]); whole && keys[name] {
-			what := row[first].String()
-			if len(key) > 1 {
-				what = name
-			}
-			r.errorf(l.Cells[first].Value.Pos, "", "two rows have the same %s, %s",
-				strings.Join(theirNames(b.By), " and "), what)
-		}
-		keys[name] = true
-		into.cells = append(into.cells, at)
 	}
 	return true
+}
+
+// rowLink is how a column of rows refers to rows of another model: by the value that
+// identifies those, where that is not the value referred to.
+func (r *resolver) rowLink(pos lang.Pos, f *field, by map[*model][]*field) (link *schema.RowLink, to, toBy string,
+	ok bool) {
+	if f.target == nil {
+		return nil, "", "", true
+	}
+	toBy, ok = f.target.column.Name, true
+	of := f.target.model
+	if len(by[of]) > 1 {
+		if f.target.column.Identity {
+			ok = false
+			r.errorf(pos, "refer to a unique field instead, such as references "+of.table.Model+" by code",
+				"rows of %s are identified by several fields, but %s holds one value", of.table.Model,
+				f.decl.Name.Name)
+		}
+		return nil, of.table.Name, toBy, ok
+	}
+	if by[of] == nil || by[of][0] == nil {
+		return nil, "", toBy, ok
+	}
+	if k := by[of][0]; k != f.target {
+		toBy = k.column.Name
+		link = &schema.RowLink{Table: of.table.Name, By: k.column.Name, Column: f.target.column.Name,
+			Type: k.column.Type, Marked: of.table.SoftDelete}
+	}
+	return link, of.table.Name, toBy, ok
+}
+
+// rowReading reads the rows of a block.
+type rowReading struct {
+	*resolver
+	block  *lang.Block
+	key    []*field
+	fields []*field // of the columns
+	into   *Rows
+	keys   map[string]bool
+	taken  map[*field]map[string]bool // of what is unique beside the key
+}
+
+func (r *rowReading) row(l *lang.Line) {
+	out := r.into.Rows
+	row := make([]schema.Value, len(r.fields))
+	at := make([]lang.Pos, len(r.fields))
+	for i, cell := range l.Cells {
+		f := r.fields[i]
+		t := f.column.Type
+		if link := out.Refers[i]; link != nil {
+			t = link.Type
+		}
+		at[i] = cell.Value.Pos
+		row[i] = r.rowValue(cell.Value, f, t)
+		if v := row[i]; (f.unique || f.partly) && (len(r.key) > 1 || f != r.key[0]) && v.Kind != schema.NullValue {
+			if r.taken[f] == nil {
+				r.taken[f] = map[string]bool{}
+			}
+			if r.taken[f][v.Text] {
+				r.errorf(cell.Value.Pos, "", "%s is unique, and two rows have %s", f.decl.Name.Name, v)
+			}
+			r.taken[f][v.Text] = true
+		}
+	}
+	out.Values = append(out.Values, row)
+	whole := true
+	for i, c := range out.By {
+		place := out.Place(c)
+		switch v := row[place]; {
+		case v.Kind == schema.NullValue:
+			if whole = false; !r.key[i].column.NotNull {
+				r.errorf(l.Cells[place].Value.Pos, "", "%s identifies the rows and cannot be null", r.block.By[i].Name)
+			}
+		case v.Kind == schema.TextValue && v.Text == "":
+			r.errorf(l.Cells[place].Value.Pos, "give the row one", "%s identifies the rows and cannot be empty",
+				r.block.By[i].Name)
+		}
+	}
+	name := out.Key(len(out.Values) - 1)
+	if first := out.Place(out.By[0]); whole && r.keys[name] {
+		what := row[first].String()
+		if len(r.key) > 1 {
+			what = name
+		}
+		r.errorf(l.Cells[first].Value.Pos, "", "two rows have the same %s, %s",
+			strings.Join(theirNames(r.block.By), " and "), what)
+	}
+	r.keys[name] = true
+	r.into.cells = append(r.into.cells, at)
 }
 
 // rowValue reads a cell: a bare word is a text, and what comes from a file of

@@ -138,22 +138,7 @@ const (
 // Make plans the way from what is there to what is wanted. It returns an error
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
-	p := &planner{
-		Input:     in,
-		rowsTold:  map[string]bool{},
-		plan:      &Plan{Effects: map[string]string{}},
-		used:      map[string]bool{},
-		looked:    map[string]bool{},
-		skipped:   map[string]bool{},
-		needs:     map[string][]engine.Requirement{},
-		reads:     map[string][]string{},
-		parted:    map[string][]string{},
-		again:     map[string][]string{},
-		follow:    map[string]engine.Step{},
-		place:     map[string]int{},
-		apartFrom: map[*sqlschema.ForeignKey]bool{},
-		foundKeys: map[*sqlschema.ForeignKey]bool{},
-	}
+	p := newPlanner(in)
 	restored := p.restoreTables()
 	p.split(diff.Schemas(p.Live, in.Wanted))
 	p.valuesSwap()
@@ -175,18 +160,7 @@ func Make(in Input) (*Plan, error) {
 		byTable[c.Table] = append(byTable[c.Table], c)
 	}
 	p.valueSteps()
-	for _, r := range in.Answers.Rename {
-		if r.Value == "" {
-			steps, ok := in.Renames[r]
-			if !ok {
-				steps, _ = in.Engine.DDL().Rename(nil, r.Table, r.Column, r.To)
-			}
-			p.plan.Steps = append(p.plan.Steps, steps...)
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(p.follow)) {
-		p.plan.Steps = append(p.plan.Steps, p.follow[name])
-	}
+	p.renameSteps()
 	p.part(byTable)
 	for _, name := range order {
 		if list := p.apart(byTable[name]); len(list) > 0 {
@@ -231,16 +205,60 @@ func Make(in Input) (*Plan, error) {
 	if err := p.locks(); err != nil {
 		return nil, err
 	}
+	if err := p.samples(); err != nil {
+		return nil, err
+	}
+	return p.plan, p.ways()
+}
+
+// newPlanner is a planner that has done nothing yet.
+func newPlanner(in Input) *planner {
+	return &planner{
+		Input:     in,
+		rowsTold:  map[string]bool{},
+		plan:      &Plan{Effects: map[string]string{}},
+		used:      map[string]bool{},
+		looked:    map[string]bool{},
+		skipped:   map[string]bool{},
+		needs:     map[string][]engine.Requirement{},
+		reads:     map[string][]string{},
+		parted:    map[string][]string{},
+		again:     map[string][]string{},
+		follow:    map[string]engine.Step{},
+		place:     map[string]int{},
+		apartFrom: map[*sqlschema.ForeignKey]bool{},
+		foundKeys: map[*sqlschema.ForeignKey]bool{},
+	}
+}
+
+// renameSteps adds the steps of the names that change.
+func (p *planner) renameSteps() {
+	for _, r := range p.Answers.Rename {
+		if r.Value == "" {
+			steps, ok := p.Renames[r]
+			if !ok {
+				steps, _ = p.Engine.DDL().Rename(nil, r.Table, r.Column, r.To)
+			}
+			p.plan.Steps = append(p.plan.Steps, steps...)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.follow)) {
+		p.plan.Steps = append(p.plan.Steps, p.follow[name])
+	}
+}
+
+// samples gives the questions some of the rows that they are about.
+func (p *planner) samples() error {
 	for i, q := range p.plan.Questions {
 		if q.Query != "" && p.Look != nil {
 			_, rows, err := p.Look(q.Query)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			p.plan.Questions[i].Sample = rows
 		}
 	}
-	return p.plan, p.ways()
+	return nil
 }
 
 // once has a migration that is one transaction ask nothing twice: no row comes in

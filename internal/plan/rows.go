@@ -79,105 +79,126 @@ func (p *planner) setRows(r TableRows, rank int) {
 	if t.Rows() == nil {
 		return
 	}
-	set := engine.RowUpsert{Table: t, By: t.Rows().By, Keep: schema.Cut(p.Kept + rowsPrefix + t.Name)}
-	var keys []string
-	added, changed := 0, 0
+	set := &rowsSet{planner: p, rows: r, table: t}
+	set.By, set.Table, set.Keep = t.Rows().By, t, schema.Cut(p.Kept+rowsPrefix+t.Name)
 	// A table that comes with the migration has no rows but those that an undo kept.
 	set.Fresh = slices.ContainsFunc(p.plan.Changes,
 		func(c diff.Change) bool { return c.Kind == diff.AddTable && c.Table == t.Name })
 	order, _ := t.Rows().ParentsFirst(t.Name)
 	for _, n := range order {
-		here := r.Here[n] // declared rows stand first, in the order of the block
-		line := r.atLine(here.Key)
-		inLine := line != nil && line.There && (here.There || t.Rows().InsertOnly) // or somebody deleted it
-		key, err := rows.DeclaredKey(p.Engine.SQL(), t, n)
-		if err != nil {
-			p.fail("%s: %v", t.Name, err)
+		if err := set.row(n); err != nil {
+			p.fail("%v", err)
 			return
 		}
-		one := engine.RowValues{Key: key}
-		var list []diff.Change
-		for i, cell := range here.Cells {
-			sql, err := rows.Literal(p.Engine.SQL(), t, n, i, true)
-			if err != nil {
-				p.fail("%s.%s: %v", t.Name, cell.Column, err)
-				return
-			}
-			one.Columns, one.Values = append(one.Columns, cell.Column), append(one.Values, sql)
-			if slices.Contains(t.Rows().By, cell.Column) {
-				continue
-			}
-			differs := here.There && !cell.Same || inLine && !line.Cells[i].Same
-			if !inLine || differs {
-				one.Change = append(one.Change, cell.Column)
-			}
-			if differs {
-				now := cell.Now
-				if now == "" && inLine {
-					now = line.Cells[i].Now
-				}
-				declared := t.Rows().Values[n][i].String()
-				list = append(list, diff.Change{
-					Kind:   diff.ChangeRow,
-					Table:  t.Name,
-					Name:   here.Key,
-					From:   now,
-					To:     declared,
-					Object: t.Column(cell.Column),
-					What:   fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), declared),
-				})
-			}
-		}
-		if t.Rows().InsertOnly {
-			one.Change, list = nil, nil
-		}
-		switch {
-		case !inLine:
-			one.Add = true
-			if set.Fresh {
-				one.Change = nil
-			}
-			added++
-			keys = append(keys, here.Key)
-			p.plan.Changes = append(p.plan.Changes,
-				diff.Change{Kind: diff.AddRow, Table: t.Name, Name: here.Key, What: p.rowWords(t, n)})
-		case len(list) > 0:
-			changed++
-			p.plan.Changes = append(p.plan.Changes, list...)
-		default:
-			continue
-		}
-		set.Rows = append(set.Rows, one)
 	}
-	if len(set.Rows) == 0 {
+	if len(set.RowUpsert.Rows) == 0 {
 		return
 	}
+	p.units = append(p.units, unit{rank: rankRows + rank, name: t.Name, change: set.change()})
+}
+
+// rowsSet is the reference rows of one table that are to be as they are declared.
+type rowsSet struct {
+	*planner
+	engine.RowUpsert
+	rows    TableRows
+	table   *sqlschema.Table
+	keys    []string // of rows that are added
+	changed int
+}
+
+// row adds the n-th declared row, if it is not there as declared.
+func (s *rowsSet) row(n int) error {
+	t, declared := s.table, s.table.Rows()
+	here := s.rows.Here[n] // declared rows stand first, in the order of the block
+	line := s.rows.atLine(here.Key)
+	inLine := line != nil && line.There && (here.There || declared.InsertOnly) // or somebody deleted it
+	key, err := rows.DeclaredKey(s.Engine.SQL(), t, n)
+	if err != nil {
+		return fmt.Errorf("%s: %v", t.Name, err)
+	}
+	one := engine.RowValues{Key: key}
+	var list []diff.Change
+	for i, cell := range here.Cells {
+		sql, err := rows.Literal(s.Engine.SQL(), t, n, i, true)
+		if err != nil {
+			return fmt.Errorf("%s.%s: %v", t.Name, cell.Column, err)
+		}
+		one.Columns, one.Values = append(one.Columns, cell.Column), append(one.Values, sql)
+		if slices.Contains(declared.By, cell.Column) {
+			continue
+		}
+		differs := here.There && !cell.Same || inLine && !line.Cells[i].Same
+		if !inLine || differs {
+			one.Change = append(one.Change, cell.Column)
+		}
+		if !differs {
+			continue
+		}
+		now := cell.Now
+		if now == "" && inLine {
+			now = line.Cells[i].Now
+		}
+		value := declared.Values[n][i].String()
+		list = append(list, diff.Change{
+			Kind:   diff.ChangeRow,
+			Table:  t.Name,
+			Name:   here.Key,
+			From:   now,
+			To:     value,
+			Object: t.Column(cell.Column),
+			What:   fmt.Sprintf("%s: %s -> %s", cell.Column, plainValue(now), value),
+		})
+	}
+	if declared.InsertOnly {
+		one.Change, list = nil, nil
+	}
+	switch {
+	case !inLine:
+		one.Add = true
+		if s.Fresh {
+			one.Change = nil
+		}
+		s.keys = append(s.keys, here.Key)
+		s.plan.Changes = append(s.plan.Changes,
+			diff.Change{Kind: diff.AddRow, Table: t.Name, Name: here.Key, What: s.rowWords(t, n)})
+	case len(list) > 0:
+		s.changed++
+		s.plan.Changes = append(s.plan.Changes, list...)
+	default:
+		return nil
+	}
+	s.RowUpsert.Rows = append(s.RowUpsert.Rows, one)
+	return nil
+}
+
+// change is the step that sets the rows.
+func (s *rowsSet) change() engine.Change {
+	t, added := s.table, len(s.keys)
 	var what []string
 	if added > 0 {
 		what = append(what,
 			fmt.Sprintf("insert %s of %s", words.Count(int64(added), "reference row", "reference rows"), t.Name))
 	}
-	if changed > 0 {
+	if s.changed > 0 {
+		s.Note = "the old values are kept"
 		what = append(what,
-			fmt.Sprintf("change %s of %s", words.Count(int64(changed), "reference row", "reference rows"), t.Name))
+			fmt.Sprintf("change %s of %s", words.Count(int64(s.changed), "reference row", "reference rows"), t.Name))
 	}
-	set.Title, set.Note = strings.Join(what, ", "), ""
-	if changed > 0 {
-		set.Note = "the old values are kept"
-	}
-	step := p.Engine.DDL().UpsertRows(set)
+	s.Title = strings.Join(what, ", ")
+	step := s.Engine.DDL().UpsertRows(s.RowUpsert)
+	var change engine.Change
 	if added > 0 {
-		columns := slices.DeleteFunc(slices.Clone(t.Rows().Columns),
-			func(c string) bool { return slices.Contains(t.Rows().By, c) || t.Rows().InsertOnly })
-		step.Rows = []engine.StepRows{{Table: t.Name, By: t.Rows().KeyParts(), Columns: columns, Keys: keys}}
+		declared := t.Rows()
+		columns := slices.DeleteFunc(slices.Clone(declared.Columns),
+			func(c string) bool { return slices.Contains(declared.By, c) || declared.InsertOnly })
+		step.Rows = []engine.StepRows{{Table: t.Name, By: declared.KeyParts(), Columns: columns, Keys: s.keys}}
+		change.BeforeUndo = s.pointedAt(t, s.RowUpsert)
 	}
-	change := engine.Change{Steps: []engine.Step{step}}
-	if added > 0 {
-		change.BeforeUndo = p.pointedAt(t, set)
-	}
-	p.effect(t.Name, added, "added")
-	p.effect(t.Name, changed, "changed")
-	p.units = append(p.units, unit{rank: rankRows + rank, name: t.Name, change: change})
+	change.Steps = []engine.Step{step}
+	s.effect(t.Name, added, "added")
+	s.effect(t.Name, s.changed, "changed")
+	return change
 }
 
 // pointedAt guards the undo of an insert: rows that refer to what would go.
@@ -258,8 +279,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if t.Rows() != nil && t.Rows().InsertOnly {
 		return
 	}
-	q := p.Engine.SQL().Quote
-	by, here := rows.Names(r.By), engine.Aliased(q, "")
+	by := rows.Names(r.By)
 	var keys []string
 	var literals [][]string
 	for _, line := range r.Line {
@@ -288,11 +308,34 @@ func (p *planner) takeRows(r TableRows, rank int) {
 	if len(keys) == 0 {
 		return
 	}
-	where := engine.IsAny(here, by, literals)
-	if t.SoftDelete != "" {
-		where += " AND " + q(t.SoftDelete) + " IS NULL"
+	where, known := p.unreferred(t, by, literals)
+	what := fmt.Sprintf("reference row %s of %s", keys[0], t.Name)
+	if len(keys) > 1 {
+		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
 	}
-	var known, held, further []string
+	step := p.Engine.DDL().
+		DeleteRows(engine.RowDeletion{
+			Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known,
+			By: by, Order: literals,
+		})
+	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
+	p.effect(t.Name, len(keys), "deleted")
+	p.units = append(p.units,
+		unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})
+}
+
+// unreferred is the condition of those of some rows that nothing refers to, and the tables
+// that could. What a row refers to that stays, stays with it.
+func (p *planner) unreferred(t *sqlschema.Table, by []string, literals [][]string) (where string, known []string) {
+	q := p.Engine.SQL().Quote
+	here := engine.Aliased(q, "")
+	where = engine.IsAny(here, by, literals)
+	live := ""
+	if t.SoftDelete != "" {
+		live = " AND " + q(t.SoftDelete) + " IS NULL"
+	}
+	where += live
+	var held, further []string
 	for _, x := range sqlschema.Pointers(p.Wanted, t) {
 		known = append(known, x.Table.Name)
 		also := ""
@@ -309,45 +352,31 @@ func (p *planner) takeRows(r TableRows, rank int) {
 		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name),
 			rows.On(p.Engine.SQL(), x, "c", q(t.Name)), also)
 	}
-	if len(further) > 0 { // what a row refers to that stays, stays with it
-		of := engine.Aliased(q, "p")
-		var named, names []string // the columns of the key, as the query calls them
-		called := map[string]string{}
-		for i, c := range by {
-			called[c] = "name"
-			if len(by) > 1 {
-				called[c] = fmt.Sprintf("name%d", i+1)
-			}
-			named, names = append(named, of(c)+" AS "+called[c]), append(names, called[c])
-		}
-		inHeld := func(c string) string { return "held." + called[c] }
-		where = engine.IsAny(here, by, literals) + " AND " + engine.IsAmong(
-			here,
-			by,
-			true,
-			fmt.Sprintf(
-				"\n    WITH RECURSIVE held AS (\n        SELECT %[1]s FROM %[2]s AS p WHERE %[3]s AND (%[4]s)\n        UNION\n        SELECT %[5]s FROM %[2]s AS p JOIN %[2]s AS c ON %[6]s JOIN held ON %[7]s WHERE %[3]s\n    )\n    SELECT %[8]s FROM held",
-				strings.Join(named, ", "), q(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "),
-				engine.KeyList(of, by), "("+strings.Join(further, " OR ")+")",
-				engine.Same(inHeld, engine.Aliased(q, "c"), by), strings.Join(names, ", ")),
-		)
-		if t.SoftDelete != "" {
-			where += " AND " + q(t.SoftDelete) + " IS NULL"
-		}
+	if len(further) == 0 {
+		return where, known
 	}
-	what := fmt.Sprintf("reference row %s of %s", keys[0], t.Name)
-	if len(keys) > 1 {
-		what = words.Count(int64(len(keys)), "", "reference rows") + " of " + t.Name
+	of := engine.Aliased(q, "p")
+	var named, names []string // the columns of the key, as the query calls them
+	called := map[string]string{}
+	for i, c := range by {
+		called[c] = "name"
+		if len(by) > 1 {
+			called[c] = fmt.Sprintf("name%d", i+1)
+		}
+		named, names = append(named, of(c)+" AS "+called[c]), append(names, called[c])
 	}
-	step := p.Engine.DDL().
-		DeleteRows(engine.RowDeletion{
-			Table: t, Where: where, Keep: schema.Cut(p.Kept + goneRows + t.Name), What: what, Known: known,
-			By: by, Order: literals,
-		})
-	step.Rows = []engine.StepRows{{Table: t.Name, By: r.By, Gone: true, Keys: keys}}
-	p.effect(t.Name, len(keys), "deleted")
-	p.units = append(p.units,
-		unit{rank: rankRows + len(p.Rows)*2 - rank, name: t.Name, change: engine.Change{Steps: []engine.Step{step}}})
+	inHeld := func(c string) string { return "held." + called[c] }
+	where = engine.IsAny(here, by, literals) + " AND " + engine.IsAmong(
+		here,
+		by,
+		true,
+		fmt.Sprintf(
+			"\n    WITH RECURSIVE held AS (\n        SELECT %[1]s FROM %[2]s AS p WHERE %[3]s AND (%[4]s)\n        UNION\n        SELECT %[5]s FROM %[2]s AS p JOIN %[2]s AS c ON %[6]s JOIN held ON %[7]s WHERE %[3]s\n    )\n    SELECT %[8]s FROM held",
+			strings.Join(named, ", "), q(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "),
+			engine.KeyList(of, by), "("+strings.Join(further, " OR ")+")",
+			engine.Same(inHeld, engine.Aliased(q, "c"), by), strings.Join(names, ", ")),
+	)
+	return where + live, known
 }
 
 // effect says how many reference rows of a table are added, changed or deleted.

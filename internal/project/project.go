@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
-	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -78,27 +76,7 @@ type Settings struct {
 		// StagedWait is how long nobody may have written as before a staged change.
 		StagedWait string `toml:"staged_wait"`
 	} `toml:"plan"`
-	Database map[string]struct {
-		URL       string `toml:"url"`
-		Throwaway *bool  `toml:"throwaway"`
-		Protected *bool  `toml:"protected"`
-		Direct    string `toml:"direct"`
-		Scratch   string `toml:"scratch"`
-	} `toml:"database"`
-}
-
-// Database is one of the project's databases.
-type Database struct {
-	Name      string
-	URL       string // with its variables filled in, and a relative path made absolute
-	Shown     string // the URL without a password
-	Throwaway bool
-	Protected bool
-	Unset     string // a variable of the URL that has no value; then URL is empty
-	Direct    string // the URL of the server itself, where URL goes through a pooler; else URL
-	Scratch   string // the URL of an empty database for proofs; empty: one is made
-
-	engines engine.Registry
+	Database map[string]DatabaseSettings `toml:"database"`
 }
 
 // ErrNone says that there is no project here.
@@ -146,80 +124,16 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 			"timestamps",
 		})
 	}
-	if p.Settings.Language != 1 {
-		return nil, fmt.Errorf("%s: language is %d, and this version of erbario reads language = 1", path,
-			p.Settings.Language)
+	if err := p.checkSettings(path); err != nil {
+		return nil, err
 	}
-	if t := p.Settings.Naming.Tables; t != "" && t != "plural" && t != "singular" {
-		return nil, fmt.Errorf(`%s: naming.tables is %q; it is "plural" or "singular"`, path, t)
+	if err := p.readEnv(); err != nil {
+		return nil, err
 	}
-	if t := p.Settings.Naming.Key; t != "" && t != "number" && t != "uuid" {
-		return nil, fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
-	}
-	for i, name := range p.Settings.Project.Engines {
-		if _, err := p.engines.ByName(name); err != nil {
-			return nil, fmt.Errorf("%s: project.engines: %w", path, err)
-		}
-		if slices.Contains(p.Settings.Project.Engines[:i], name) {
-			return nil, fmt.Errorf("%s: project.engines names %s twice", path, name)
-		}
-	}
-	if l := p.Settings.Seed.Locale; l != "" && !fake.IsLocale(l) {
-		return nil, fmt.Errorf(`%s: seed.locale is %q; it is a language, %s, or one with a country, such as "pt-BR"`,
-			path, l, strings.Join(fake.Languages(), ", "))
-	}
-	switch p.Settings.Plan.Online {
-	case "", "auto", "always", "never":
-	default:
-		return nil, fmt.Errorf(`%s: plan.online is %q; it is "auto", "always" or "never"`, path, p.Settings.Plan.Online)
-	}
-	env := map[string]string{}
-	text, err = ReadFile(filepath.Join(dir, ".env"))
-	if err == nil {
-		env, err = godotenv.Unmarshal(text)
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		// The error of the reader quotes the line, which may hold a secret.
-		return nil, fmt.Errorf("%s cannot be read: each line is NAME=value", filepath.Join(dir, ".env"))
-	}
-	p.env = env
 	for name, d := range p.Settings.Database {
-		if d.URL == "" {
-			return nil, fmt.Errorf("%s: database.%s has no url, such as sqlite:herbarium.db", path, name)
-		}
-		db := Database{Name: name, engines: engines}
-		expanded, unset := p.expand(d.URL)
-		if unset != "" {
-			db.Unset = unset
-		} else {
-			db.URL = p.absolute(expanded)
-		}
-		db.Shown = Shown(expanded)
-		for _, more := range []struct {
-			text string
-			to   *string
-		}{{d.Direct, &db.Direct}, {d.Scratch, &db.Scratch}} {
-			text, unset := p.expand(more.text)
-			if unset != "" && db.Unset == "" {
-				db.Unset, db.URL = unset, ""
-			}
-			*more.to = text
-		}
-		if db.Direct == "" {
-			db.Direct = db.URL
-		}
-		local := db.Unset == "" && Local(db.URL)
-		db.Throwaway = d.Throwaway != nil && *d.Throwaway
-		switch {
-		case d.Protected != nil:
-			db.Protected = *d.Protected
-		case d.Throwaway != nil:
-			db.Protected = false
-		default:
-			db.Protected = !local
-		}
-		if db.Protected && db.Throwaway {
-			return nil, fmt.Errorf("%s: database.%s is both protected and throwaway", path, name)
+		db, err := p.database(path, name, d)
+		if err != nil {
+			return nil, err
 		}
 		p.databases[name] = db
 	}
@@ -233,6 +147,53 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 		}
 	}
 	return p, nil
+}
+
+// checkSettings refuses values that no setting has.
+func (p *Project) checkSettings(path string) error {
+	if p.Settings.Language != 1 {
+		return fmt.Errorf("%s: language is %d, and this version of erbario reads language = 1", path,
+			p.Settings.Language)
+	}
+	if t := p.Settings.Naming.Tables; t != "" && t != "plural" && t != "singular" {
+		return fmt.Errorf(`%s: naming.tables is %q; it is "plural" or "singular"`, path, t)
+	}
+	if t := p.Settings.Naming.Key; t != "" && t != "number" && t != "uuid" {
+		return fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
+	}
+	for i, name := range p.Settings.Project.Engines {
+		if _, err := p.engines.ByName(name); err != nil {
+			return fmt.Errorf("%s: project.engines: %w", path, err)
+		}
+		if slices.Contains(p.Settings.Project.Engines[:i], name) {
+			return fmt.Errorf("%s: project.engines names %s twice", path, name)
+		}
+	}
+	if l := p.Settings.Seed.Locale; l != "" && !fake.IsLocale(l) {
+		return fmt.Errorf(`%s: seed.locale is %q; it is a language, %s, or one with a country, such as "pt-BR"`,
+			path, l, strings.Join(fake.Languages(), ", "))
+	}
+	switch p.Settings.Plan.Online {
+	case "", "auto", "always", "never":
+	default:
+		return fmt.Errorf(`%s: plan.online is %q; it is "auto", "always" or "never"`, path, p.Settings.Plan.Online)
+	}
+	return nil
+}
+
+// readEnv reads .env, where there is one.
+func (p *Project) readEnv() error {
+	env := map[string]string{}
+	text, err := ReadFile(filepath.Join(p.Dir, ".env"))
+	if err == nil {
+		env, err = godotenv.Unmarshal(text)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		// The error of the reader quotes the line, which may hold a secret.
+		return fmt.Errorf("%s cannot be read: each line is NAME=value", filepath.Join(p.Dir, ".env"))
+	}
+	p.env = env
+	return nil
 }
 
 // TOMLError says where in a file a mistake of TOML is; known are the words that
@@ -288,137 +249,6 @@ func (p *Project) Getenv(name string) (string, bool) {
 	}
 	v, ok := p.env[name]
 	return v, ok
-}
-
-// absolute makes a relative path of an sqlite URL one from the project's folder.
-func (p *Project) absolute(u string) string { return Absolute(p.Dir, u) }
-
-// Absolute makes a relative path of an sqlite URL one from a folder.
-func Absolute(dir, u string) string {
-	path, ok := strings.CutPrefix(u, "sqlite:")
-	if !ok || path == "" || path == ":memory:" || filepath.IsAbs(path) || strings.HasPrefix(path, "//") {
-		return u
-	}
-	return "sqlite:" + filepath.Join(dir, path)
-}
-
-// Shown is a URL as it may be shown: without a password.
-func Shown(raw string) string {
-	scheme, rest, ok := strings.Cut(raw, "://")
-	if !ok {
-		return raw
-	}
-	i := strings.LastIndexByte(rest, '@')
-	if i >= 0 {
-		userinfo := rest[:i]
-		if j := strings.IndexByte(userinfo, ':'); j >= 0 {
-			userinfo = userinfo[:j]
-		}
-		rest = userinfo + rest[i:]
-	}
-	if j := strings.IndexByte(rest, '?'); j >= 0 {
-		if q, err := url.ParseQuery(rest[j+1:]); err == nil && (q.Has("password") || q.Has("sslpassword")) {
-			q.Del("password")
-			q.Del("sslpassword")
-			rest = rest[:j] + "?" + q.Encode()
-		}
-	}
-	return scheme + "://" + rest
-}
-
-// Local tells whether a URL is of a file or of a server on this machine.
-func Local(raw string) bool {
-	if strings.HasPrefix(raw, "sqlite:") {
-		return true
-	}
-	u, err := url.Parse(raw)
-	if err != nil {
-		return false
-	}
-	host := u.Hostname()
-	if host == "localhost" || host == "" || strings.HasPrefix(host, "/") {
-		return true
-	}
-	ip := net.ParseIP(host)
-	return ip != nil && ip.IsLoopback()
-}
-
-// Names are the names of the project's databases, the default first.
-func (p *Project) Names() []string {
-	var names []string
-	for n := range p.databases {
-		names = append(names, n)
-	}
-	def := p.Default()
-	slices.SortFunc(names, func(a, b string) int {
-		if (a == def) != (b == def) {
-			if a == def {
-				return -1
-			}
-			return 1
-		}
-		return strings.Compare(a, b)
-	})
-	return names
-}
-
-// Default is the name of the database that a command works on when none is
-// named.
-func (p *Project) Default() string {
-	if v, ok := p.Getenv("ERBARIO_DATABASE"); ok && v != "" {
-		return v
-	}
-	if p.Settings.Project.Default != "" {
-		return p.Settings.Project.Default
-	}
-	if len(p.databases) == 1 {
-		for n := range p.databases {
-			return n
-		}
-	}
-	return "dev"
-}
-
-// Database returns the database with that name; "" is the default one.
-func (p *Project) Database(name string) (Database, error) {
-	if name == "" {
-		name = p.Default()
-	}
-	db, ok := p.databases[name]
-	if !ok {
-		known := p.Names()
-		hint := lang.DidYouMean(name, known)
-		if hint == "" {
-			hint = "there are: " + strings.Join(known, ", ")
-		}
-		if len(known) == 0 {
-			hint = "erbario.toml names none: add [database.dev] with a url"
-		}
-		return db, fmt.Errorf("there is no database %q; %s", name, hint)
-	}
-	return db, nil
-}
-
-// Engine is the engine of a database.
-func (db Database) Engine() (engine.Engine, error) {
-	if db.Unset != "" {
-		return nil, &DatabaseError{
-			db.Name,
-			fmt.Errorf("its URL needs %s, which has no value: set it in the environment or in .env", db.Unset),
-		}
-	}
-	e, err := db.engines.ForURL(db.Direct)
-	if err == nil && db.Scratch != "" {
-		e = e.ProveIn(db.Scratch)
-	}
-	var scheme *engine.SchemeError
-	if errors.As(err, &scheme) && lang.Nearest(scheme.Scheme, scheme.Known) != "" {
-		return nil, &DatabaseError{db.Name, fmt.Errorf("%w; %s", err, lang.DidYouMean(scheme.Scheme, scheme.Known))}
-	}
-	if err != nil {
-		return nil, &DatabaseError{db.Name, err}
-	}
-	return e, nil
 }
 
 // Online tells whether migrations are made for tables that are in use: as soon as
@@ -652,14 +482,3 @@ func WriteFile(path string, text string) error {
 	}
 	return os.Rename(tmp.Name(), path)
 }
-
-// DatabaseError is why a database of a project cannot be used.
-type DatabaseError struct {
-	Name string // in erbario.toml
-	Err  error
-}
-
-func (d *DatabaseError) Error() string { return "database " + d.Name + ": " + d.Err.Error() }
-
-// Unwrap gives the reason alone.
-func (d *DatabaseError) Unwrap() error { return d.Err }

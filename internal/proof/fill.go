@@ -19,65 +19,90 @@ import (
 // fill puts rows into every table that the migration touches, parents first. A
 // row must be taken by the engine and stand against no requirement.
 func (p *prover) fill(ctx context.Context) error {
-	touched := p.touched()
-	random := rand.New(rand.NewPCG(1, 2))
-	need := map[string]bool{}
-	var want func(name string)
-	want = func(name string) {
-		t := p.Start.Table(name)
-		if t == nil || need[t.Name] || t.Options.Virtual != "" {
-			return
-		}
-		need[t.Name] = true
-		for _, k := range t.ForeignKeys {
-			want(k.Table)
-		}
-	}
-	for _, t := range p.Start.Tables {
-		if touched[strings.ToLower(t.Name)] && !schema.Own(t.Name) {
-			want(t.Name)
-		}
-	}
 	if err := p.db.EnforceReferences(ctx, true); err != nil {
 		return err
 	}
 	if err := p.db.Begin(ctx, 0); err != nil {
 		return err
 	}
-	var without []string
-	reasons := map[string]reason{}
-	for _, t := range sqlschema.ParentsFirst(p.Start) {
-		if !need[t.Name] {
+	f := &filling{prover: p, touched: p.touched(), random: rand.New(rand.NewPCG(1, 2)), need: map[string]bool{},
+		reasons: map[string]reason{}}
+	for _, t := range p.Start.Tables {
+		if f.touched[strings.ToLower(t.Name)] && !schema.Own(t.Name) {
+			f.want(t.Name)
+		}
+	}
+	for _, part := range []func(context.Context) error{f.all, f.again, f.without} {
+		if err := part(ctx); err != nil {
+			return err
+		}
+	}
+	if err := p.db.Commit(ctx); err != nil {
+		return err
+	}
+	return p.db.EnforceReferences(ctx, false)
+}
+
+// filling gives rows to the tables of a proof.
+type filling struct {
+	*prover
+	touched map[string]bool // tables that the migration touches, in lower case
+	random  *rand.Rand
+	need    map[string]bool // tables that get rows
+	empty   []string        // tables without any so far
+	reasons map[string]reason
+}
+
+// want notes that a table needs rows, and those that it refers to.
+func (f *filling) want(name string) {
+	t := f.Start.Table(name)
+	if t == nil || f.need[t.Name] || t.Options.Virtual != "" {
+		return
+	}
+	f.need[t.Name] = true
+	for _, k := range t.ForeignKeys {
+		f.want(k.Table)
+	}
+}
+
+// all fills the tables, those first that others refer to.
+func (f *filling) all(ctx context.Context) error {
+	for _, t := range sqlschema.ParentsFirst(f.Start) {
+		if !f.need[t.Name] {
 			continue
 		}
-		if p.empty(t) {
-			p.out.Empty = append(p.out.Empty, t.Name)
+		if f.prover.empty(t) {
+			f.out.Empty = append(f.out.Empty, t.Name)
 			continue
 		}
-		n, reason, err := p.fillTable(ctx, t, random)
+		n, reason, err := f.fillTable(ctx, t, f.random)
 		if err != nil {
 			return err
 		}
-		p.out.Rows += int64(n)
+		f.out.Rows += int64(n)
 		if key := t.Key(); len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity && n > 0 {
 			// Live rows brought their numbers along: what comes goes on behind them.
-			next, err := p.db.NextNumber(ctx, t)
+			next, err := f.db.NextNumber(ctx, t)
 			if err == nil {
-				err = p.db.Reserve(ctx, t, next-1)
+				err = f.db.Reserve(ctx, t, next-1)
 			}
 			if err != nil {
 				return err
 			}
 		}
-		if n == 0 && touched[strings.ToLower(t.Name)] {
-			without = append(without, t.Name)
-			reasons[t.Name] = reason
+		if n == 0 && f.touched[strings.ToLower(t.Name)] {
+			f.empty = append(f.empty, t.Name)
+			f.reasons[t.Name] = reason
 		}
 	}
-	asks := func(name string) bool { // for rows that refer to it
-		return reasons[name].required
-	}
-	slices.SortStableFunc(without, func(a, b string) int { // those first: others may have come with them
+	return nil
+}
+
+// again tries the tables once more that got no rows: others may have come with some, and a
+// requirement may ask for rows that refer to them.
+func (f *filling) again(ctx context.Context) error {
+	asks := func(name string) bool { return f.reasons[name].required }
+	slices.SortStableFunc(f.empty, func(a, b string) int { // those first that ask for others
 		switch {
 		case asks(a) == asks(b):
 			return 0
@@ -86,46 +111,48 @@ func (p *prover) fill(ctx context.Context) error {
 		}
 		return 1
 	})
-	for _, name := range without {
-		t := p.Start.Table(name)
-		n, err := p.db.Count(ctx, "SELECT 1 FROM "+p.Engine.SQL().Quote(name))
+	for _, name := range f.empty {
+		t := f.Start.Table(name)
+		n, err := f.db.Count(ctx, "SELECT 1 FROM "+f.Engine.SQL().Quote(name))
 		rows := int(n)
 		if err == nil && n == 0 && asks(name) {
-			rows, err = p.fillWithChildren(ctx, t, need, random)
-			p.out.Rows += int64(rows)
+			rows, err = f.fillWithChildren(ctx, t, f.need, f.random)
+			f.out.Rows += int64(rows)
 		} else if err == nil && n == 0 {
-			rows, reasons[name], err = p.fillTable(ctx, t, random)
-			p.out.Rows += int64(rows)
+			rows, f.reasons[name], err = f.fillTable(ctx, t, f.random)
+			f.out.Rows += int64(rows)
 		}
 		if err != nil {
 			return err
 		}
 		if rows == 0 {
-			p.out.Without = append(p.out.Without, name+" ("+reasons[name].text+")")
+			f.out.Without = append(f.out.Without, name+" ("+f.reasons[name].text+")")
 		}
 	}
-	for table, list := range p.left.rows {
+	return nil
+}
+
+// without takes out again what a requirement does not allow.
+func (f *filling) without(ctx context.Context) error {
+	for table, list := range f.left.rows {
 		for _, where := range list {
-			if err := p.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
+			if err := f.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
 				return err
 			}
-			if err := p.db.Exec(ctx, "DELETE FROM "+p.Engine.SQL().Quote(table)+" WHERE "+where); err != nil {
-				p.left.tables[table] = "its rows do not meet a requirement of a later step"
-				if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
+			if err := f.db.Exec(ctx, "DELETE FROM "+f.Engine.SQL().Quote(table)+" WHERE "+where); err != nil {
+				f.left.tables[table] = "its rows do not meet a requirement of a later step"
+				if err := f.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
 					return err
 				}
 			} else {
-				p.out.Rows--
+				f.out.Rows--
 			}
-			if err := p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row"); err != nil {
+			if err := f.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row"); err != nil {
 				return err
 			}
 		}
 	}
-	if err := p.db.Commit(ctx); err != nil {
-		return err
-	}
-	return p.db.EnforceReferences(ctx, false)
+	return nil
 }
 
 // empty tells whether the migration takes a table only without rows: a requirement asks for
@@ -214,115 +241,138 @@ func (p *prover) fillTable(ctx context.Context, t *sqlschema.Table, random *rand
 
 // fillRows puts a number of rows into a table, and those at hand.
 func (p *prover) fillRows(ctx context.Context, t *sqlschema.Table, random *rand.Rand, count int) (int, reason, error) {
-	var columns []*sqlschema.Column
+	r := &rowsOf{prover: p, table: t, hints: p.hand.hints(t.Name), why: "no row could be created"}
 	for _, c := range t.Columns {
 		if c.Generated == nil && !c.Identity {
-			columns = append(columns, c)
+			r.columns = append(r.columns, c)
+			r.names = append(r.names, p.Engine.SQL().Quote(c.Name))
+			r.choices = append(r.choices, p.Engine.SQL().Candidates(t, c))
 		}
-	}
-	done, why, required := 0, "no row could be created", ""
-	try := func(names, values []string) error {
-		sql := "INSERT INTO " + p.Engine.SQL().Quote(t.Name)
-		if len(names) == 0 {
-			sql += p.Engine.Caps().EmptyRow
-		} else {
-			sql += " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")"
-		}
-		if err := p.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
-			return err
-		}
-		if err := p.db.Exec(ctx, sql); err != nil {
-			why = err.Error()
-		} else if r, err := p.standsRow(ctx); err != nil {
-			return err
-		} else if r != "" {
-			required = r
-		} else {
-			done++
-			return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
-		}
-		if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
-			return err
-		}
-		return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
 	}
 	if p.Live != nil && count == rowsPerTable {
-		rows, err := p.Live(t.Name, 3)
-		if err != nil {
+		if err := r.live(ctx); err != nil {
 			return 0, reason{}, err
 		}
-		var names []string
-		for _, n := range rows.Columns {
-			names = append(names, p.Engine.SQL().Quote(n))
-		}
-		for _, r := range rows.Values {
-			if err := try(names, r); err != nil {
-				return 0, reason{}, err
-			}
-		}
 	}
-	hints := p.hand.hints(t.Name)
-	choices := make([][]string, len(columns))
-	names := make([]string, len(columns))
-	for i, c := range columns {
-		names[i] = p.Engine.SQL().Quote(c.Name)
-		choices[i] = p.Engine.SQL().Candidates(t, c)
-	}
-	parents, err := p.parents(ctx, t)
-	if err != nil {
+	var err error
+	if r.parents, err = p.parents(ctx, t); err != nil {
 		return 0, reason{}, err
 	}
-	goal := done + count
+	goal := r.done + count
 	offset := 0
 	if count < rowsPerTable { // others than the rows before
 		offset = random.IntN(1000)
 	}
 	itself := slices.ContainsFunc(t.ForeignKeys,
 		func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Table, t.Name) })
-	for n := offset; n < offset+rowsPerTable*triesPerRow && done < goal; n++ {
-		values := make([]string, len(columns))
-		for i := range columns {
-			// By turns, so that every kind of value has its row; then at random,
-			// where checks let only some of them stand together.
-			if list := hints[strings.ToLower(columns[i].Name)]; len(list) > 0 && (n%3 != 2) {
-				values[i] = list[n%len(list)]
-			} else if n < 2*rowsPerTable {
-				values[i] = choices[i][(n+i)%len(choices[i])]
-			} else {
-				values[i] = choices[i][random.IntN(len(choices[i]))]
-			}
-		}
-		for _, k := range t.ForeignKeys {
-			rows := parents[k]
-			for j, col := range k.Columns {
-				i := slices.IndexFunc(columns, func(c *sqlschema.Column) bool { return strings.EqualFold(c.Name, col) })
-				switch {
-				case i < 0 || j >= len(k.References):
-				case len(rows) > 0:
-					if columns[i].NotNull || n%3 != 0 { // now and then none
-						values[i] = rows[n%len(rows)][j]
-					} else {
-						values[i] = "NULL"
-					}
-				case !columns[i].NotNull:
-					values[i] = "NULL"
-				}
-			}
-		}
-		before := done
-		if err := try(names, values); err != nil {
+	for n := offset; n < offset+rowsPerTable*triesPerRow && r.done < goal; n++ {
+		before := r.done
+		if err := r.try(ctx, r.names, r.values(n, random)); err != nil {
 			return 0, reason{}, err
 		}
-		if done > before && itself {
-			if parents, err = p.parents(ctx, t); err != nil { // the row can be referred to
+		if r.done > before && itself {
+			if r.parents, err = p.parents(ctx, t); err != nil { // the row can be referred to
 				return 0, reason{}, err
 			}
 		}
 	}
-	if required != "" { // it says more than what the engine refused on the way
-		return done, reason{required, true}, nil
+	if r.required != "" { // it says more than what the engine refused on the way
+		return r.done, reason{r.required, true}, nil
 	}
-	return done, reason{text: why}, nil
+	return r.done, reason{text: r.why}, nil
+}
+
+// rowsOf makes the rows of one table.
+type rowsOf struct {
+	*prover
+	table   *sqlschema.Table
+	columns []*sqlschema.Column
+	names   []string            // of columns, quoted
+	choices [][]string          // values for each of them
+	hints   map[string][]string // values that hand-written steps look for
+	parents map[*sqlschema.ForeignKey][][]string
+	done    int
+	why     string // the last row was refused
+	// required is what a requirement says of one that was refused for it; "" for none.
+	required string
+}
+
+// live tries some rows of the live table.
+func (r *rowsOf) live(ctx context.Context) error {
+	rows, err := r.Live(r.table.Name, 3)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, n := range rows.Columns {
+		names = append(names, r.Engine.SQL().Quote(n))
+	}
+	for _, v := range rows.Values {
+		if err := r.try(ctx, names, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// try inserts a row, and takes it out again if a requirement does not allow it.
+func (r *rowsOf) try(ctx context.Context, names, values []string) error {
+	sql := "INSERT INTO " + r.Engine.SQL().Quote(r.table.Name)
+	if len(names) == 0 {
+		sql += r.Engine.Caps().EmptyRow
+	} else {
+		sql += " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")"
+	}
+	if err := r.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
+		return err
+	}
+	if err := r.db.Exec(ctx, sql); err != nil {
+		r.why = err.Error()
+	} else if required, err := r.standsRow(ctx); err != nil {
+		return err
+	} else if required != "" {
+		r.required = required
+	} else {
+		r.done++
+		return r.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
+	}
+	if err := r.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
+		return err
+	}
+	return r.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
+}
+
+// values are those of the n-th try: by turns, so that every kind of value has its row; then at
+// random, where checks let only some of them stand together.
+func (r *rowsOf) values(n int, random *rand.Rand) []string {
+	values := make([]string, len(r.columns))
+	for i, c := range r.columns {
+		if list := r.hints[strings.ToLower(c.Name)]; len(list) > 0 && (n%3 != 2) {
+			values[i] = list[n%len(list)]
+		} else if n < 2*rowsPerTable {
+			values[i] = r.choices[i][(n+i)%len(r.choices[i])]
+		} else {
+			values[i] = r.choices[i][random.IntN(len(r.choices[i]))]
+		}
+	}
+	for _, k := range r.table.ForeignKeys {
+		rows := r.parents[k]
+		for j, col := range k.Columns {
+			i := slices.IndexFunc(r.columns, func(c *sqlschema.Column) bool { return strings.EqualFold(c.Name, col) })
+			switch {
+			case i < 0 || j >= len(k.References):
+			case len(rows) > 0:
+				if r.columns[i].NotNull || n%3 != 0 { // now and then none
+					values[i] = rows[n%len(rows)][j]
+				} else {
+					values[i] = "NULL"
+				}
+			case !r.columns[i].NotNull:
+				values[i] = "NULL"
+			}
+		}
+	}
+	return values
 }
 
 // parents reads the keys that the table's references can point at.

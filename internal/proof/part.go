@@ -128,106 +128,130 @@ func lateName(o *sqlschema.Other) string { return "late " + o.Kind + " " + strin
 
 // reach finds what belongs to the part.
 func (p *parting) reach(s *sqlschema.Schema) {
-	mention := map[string][]string{} // the tables and views that a piece of SQL names
-	of := func(key string, sql ...string) []string {
-		if out, ok := mention[key]; ok {
-			return out
-		}
-		var out []string
-		for _, one := range sql {
-			for _, t := range p.e.SQL().Lex(one) {
-				name := strings.ToLower(t.Name())
-				if t.Named() && (p.tables[name] != nil || p.views[name] != nil) && !slices.Contains(out, name) {
-					out = append(out, name)
-				}
-			}
-		}
-		mention[key] = out
-		return out
-	}
-	triggers := func(t *sqlschema.Table) []string {
-		var texts []string
-		for _, g := range t.Triggers {
-			texts = append(texts, g.SQL.Text)
-		}
-		return of("triggers "+t.Name, texts...)
-	}
-	touched := map[string]bool{}
-	var others []string // types, functions and the like that the statements name
+	r := &reaching{parting: p, mention: map[string][]string{}, touched: map[string]bool{}}
 	for _, o := range s.Others {
 		if name, _, _ := strings.Cut(strings.ToLower(strings.Trim(o.Name, `"`)), "("); p.named[name] {
-			others = append(others, name)
+			r.others = append(r.others, name)
 		}
 	}
 	for _, t := range s.Tables {
 		name := strings.ToLower(t.Name)
-		if p.named[name] || t.Options.Foreign || t.Partitioned() || p.holds(t) || uses(t, others) {
-			touched[name] = true
+		if p.named[name] || t.Options.Foreign || t.Partitioned() || p.holds(t) || uses(t, r.others) {
+			r.touched[name] = true
 		}
 	}
 	for _, v := range s.Views {
 		if name := strings.ToLower(v.Name); p.named[name] {
-			touched[name] = true
+			r.touched[name] = true
 		}
 	}
-	add := func(names ...string) (more bool) {
-		for _, n := range names {
-			if !p.in[n] {
-				p.in[n], more = true, true
-			}
-		}
-		return more
-	}
-	touches := func(names []string) bool {
-		return slices.ContainsFunc(names, func(n string) bool { return touched[n] })
-	}
-	for n := range touched {
+	for n := range r.touched {
 		p.in[n] = true
 	}
-	for more := true; more; {
-		more = false
+	for r.more = true; r.more; {
+		r.more = false
 		for _, t := range s.Tables {
-			name := strings.ToLower(t.Name)
-			if !p.in[name] {
-				child := slices.ContainsFunc(t.ForeignKeys,
-					func(k *sqlschema.ForeignKey) bool { return touched[strings.ToLower(k.Table)] })
-				if !child && !(len(t.Triggers) > 0 && touches(triggers(t))) {
-					continue
-				}
-				more = add(name) || more
-			}
-			for _, k := range t.ForeignKeys {
-				more = add(strings.ToLower(k.Table)) || more
-			}
-			more = add(triggers(t)...) || more
+			r.table(t)
 		}
 		for _, v := range s.Views {
-			name := strings.ToLower(v.Name)
-			texts := []string{v.SQL.Text, v.LiveOf}
-			for _, g := range v.Triggers {
-				texts = append(texts, g.SQL.Text)
-			}
-			on := of("view "+name, texts...)
-			if !p.in[name] && !touches(on) {
-				continue
-			}
-			touched[name] = true // what stands on it is reached too
-			more = add(name) || more
-			more = add(on...) || more
+			r.view(v)
 		}
 		for _, o := range s.Others {
-			on := of(lateName(o), o.Make...)
-			named := slices.ContainsFunc(others, func(n string) bool {
-				return slices.ContainsFunc(o.Make,
-					func(sql string) bool { return strings.Contains(strings.ToLower(sql), n) })
-			})
-			if o.Late && !p.in[lateName(o)] && !touches(on) && !named {
-				continue
-			}
-			more = add(lateName(o)) || more
-			more = add(on...) || more
+			r.other(o)
 		}
 	}
+}
+
+// reaching is what a migration reaches, found step by step.
+type reaching struct {
+	*parting
+	mention map[string][]string // the tables and views that a piece of SQL names
+	touched map[string]bool
+	others  []string // types, functions and the like that the statements name
+	more    bool     // something was added in this round
+}
+
+// of are the tables and views that pieces of SQL name, remembered under key.
+func (r *reaching) of(key string, sql ...string) []string {
+	if out, ok := r.mention[key]; ok {
+		return out
+	}
+	var out []string
+	for _, one := range sql {
+		for _, t := range r.e.SQL().Lex(one) {
+			name := strings.ToLower(t.Name())
+			if t.Named() && (r.tables[name] != nil || r.views[name] != nil) && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	r.mention[key] = out
+	return out
+}
+
+// triggers are those that the triggers of a table name.
+func (r *reaching) triggers(t *sqlschema.Table) []string {
+	var texts []string
+	for _, g := range t.Triggers {
+		texts = append(texts, g.SQL.Text)
+	}
+	return r.of("triggers "+t.Name, texts...)
+}
+
+func (r *reaching) add(names ...string) {
+	for _, n := range names {
+		if !r.in[n] {
+			r.in[n], r.more = true, true
+		}
+	}
+}
+
+func (r *reaching) touches(names []string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { return r.touched[n] })
+}
+
+func (r *reaching) table(t *sqlschema.Table) {
+	name := strings.ToLower(t.Name)
+	if !r.in[name] {
+		child := slices.ContainsFunc(t.ForeignKeys,
+			func(k *sqlschema.ForeignKey) bool { return r.touched[strings.ToLower(k.Table)] })
+		if !child && !(len(t.Triggers) > 0 && r.touches(r.triggers(t))) {
+			return
+		}
+		r.add(name)
+	}
+	for _, k := range t.ForeignKeys {
+		r.add(strings.ToLower(k.Table))
+	}
+	r.add(r.triggers(t)...)
+}
+
+func (r *reaching) view(v *sqlschema.View) {
+	name := strings.ToLower(v.Name)
+	texts := []string{v.SQL.Text, v.LiveOf}
+	for _, g := range v.Triggers {
+		texts = append(texts, g.SQL.Text)
+	}
+	on := r.of("view "+name, texts...)
+	if !r.in[name] && !r.touches(on) {
+		return
+	}
+	r.touched[name] = true // what stands on it is reached too
+	r.add(name)
+	r.add(on...)
+}
+
+func (r *reaching) other(o *sqlschema.Other) {
+	on := r.of(lateName(o), o.Make...)
+	named := slices.ContainsFunc(r.others, func(n string) bool {
+		return slices.ContainsFunc(o.Make,
+			func(sql string) bool { return strings.Contains(strings.ToLower(sql), n) })
+	})
+	if o.Late && !r.in[lateName(o)] && !r.touches(on) && !named {
+		return
+	}
+	r.add(lateName(o))
+	r.add(on...)
 }
 
 // uses tells whether a table has one of some types, functions and the like.

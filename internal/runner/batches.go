@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"erbario/internal/engine"
+	"erbario/internal/migration"
 )
 
 // A batch has as many rows as are done in about the time that others may wait.
@@ -23,10 +24,9 @@ const (
 
 // batches runs one direction of a step in batches.
 func (s *stepwise) batches(n int, apply bool) error {
-	step := &s.bound.Steps[n-1]
-	list, state := step.Apply, stateGoing
+	state := stateGoing
 	if !apply {
-		list, state = step.Undo, stateUndoing
+		state = stateUndoing
 	}
 	switch turned := s.half.Cut == n && s.half.Undoing == apply; {
 	case turned && s.half.Until != "": // the second turn: the first one ends before
@@ -59,75 +59,104 @@ func (s *stepwise) batches(n int, apply bool) error {
 		}
 	}
 	s.half.Cut, s.half.Undoing = n, !apply
-	w := newWalk(s, step.Batches)
-	progress := engine.Progress{Table: step.Batches.Table}
-	if s.o.Progress != nil && len(list) > 0 {
-		total, err := s.db.Count(s.ctx, "SELECT 1 FROM "+w.table+" WHERE "+w.among())
+	b := &batchRun{stepwise: s, n: n, apply: apply, step: &s.bound.Steps[n-1], size: firstBatch}
+	b.list = b.step.Apply
+	if !apply {
+		b.list = b.step.Undo
+	}
+	return b.run()
+}
+
+// batchRun is a step in batches as it runs.
+type batchRun struct {
+	*stepwise
+	n     int
+	apply bool
+	step  *migration.Step
+	list  []migration.Statement
+	walk  *walk
+	size  int // rows of the next batch
+}
+
+func (b *batchRun) run() error {
+	b.walk = newWalk(b.stepwise, b.step.Batches)
+	progress := engine.Progress{Table: b.step.Batches.Table}
+	report := func() {
+		if b.o.Progress != nil {
+			b.o.Progress(progress)
+		}
+	}
+	if b.o.Progress != nil && len(b.list) > 0 {
+		total, err := b.db.Count(b.ctx, "SELECT 1 FROM "+b.walk.table+" WHERE "+b.walk.among())
 		if err != nil {
 			return err
 		}
 		progress.Total = total
 	}
-	for size, last := firstBatch, len(list) == 0; ; {
-		place := ""
-		var took time.Duration
-		tries := 0
-		err := s.inTurn(func() error {
-			if tries++; tries > 1 { // fewer rows meet fewer locks of others
-				size = max(size/4, 1)
-			}
-			which := w.behind()
-			if len(list) > 0 {
-				var err error
-				if which, place, last, err = w.next(size); err != nil {
-					return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, Err: err}
-				}
-			}
-			began := time.Now()
-			for _, st := range list {
-				sql := s.e.SQL().Bind(st.SQL, map[string]string{engine.Batch: which})
-				if err := s.db.Step(s.ctx, sql); err != nil {
-					return &StepError{Migration: s.m.ID, Step: n, Title: step.Title, SQL: sql, Err: err}
-				}
-			}
-			took = time.Since(began)
-			if last {
-				if err := s.mark(n, apply); err != nil {
-					return err
-				}
-			} else if s.note {
-				if err := s.db.Exec(s.ctx, "UPDATE erbario_journal SET text = ?, at = ? WHERE migration = ? AND step = ?", place, nowText(), s.m.ID, n); err != nil {
-					return err
-				}
-			}
-			return s.db.Commit(s.ctx)
-		})
+	for {
+		place, last, took, err := b.one()
 		if err != nil {
 			return err
 		}
-		w.done(size)
-		if s.half.Place = place; last {
-			if s.o.Progress != nil {
-				progress.Done = progress.Total
-				s.o.Progress(progress)
-			}
-			s.now(n, apply)
+		b.walk.done(b.size)
+		if b.half.Place = place; last {
+			progress.Done = progress.Total
+			report()
+			b.now(b.n, b.apply)
 			return nil
 		}
-		if progress.Done += int64(size); s.o.Progress != nil {
-			progress.Total = max(progress.Total, progress.Done)
-			s.o.Progress(progress)
-		}
+		progress.Done += int64(b.size)
+		progress.Total = max(progress.Total, progress.Done)
+		report()
 		switch {
-		case took < batchTime/2 && w.few == "": // a list of keys stays short
-			size = min(2*size, largestBatch)
+		case took < batchTime/2 && b.walk.few == "": // a list of keys stays short
+			b.size = min(2*b.size, largestBatch)
 		case took > 2*batchTime:
-			size = max(size/2, 1)
+			b.size = max(b.size/2, 1)
 		}
-		if err := s.ctx.Err(); err != nil {
+		if err := b.ctx.Err(); err != nil {
 			return err
 		}
 	}
+}
+
+// one runs one batch, and notes up to where it went.
+func (b *batchRun) one() (place string, last bool, took time.Duration, err error) {
+	tries := 0
+	last = len(b.list) == 0
+	err = b.inTurn(func() error {
+		if tries++; tries > 1 { // fewer rows meet fewer locks of others
+			b.size = max(b.size/4, 1)
+		}
+		which := b.walk.behind()
+		if len(b.list) > 0 {
+			var err error
+			if which, place, last, err = b.walk.next(b.size); err != nil {
+				return &StepError{Migration: b.m.ID, Step: b.n, Title: b.step.Title, Err: err}
+			}
+		}
+		began := time.Now()
+		for _, st := range b.list {
+			sql := b.e.SQL().Bind(st.SQL, map[string]string{engine.Batch: which})
+			if err := b.db.Step(b.ctx, sql); err != nil {
+				return &StepError{Migration: b.m.ID, Step: b.n, Title: b.step.Title, SQL: sql, Err: err}
+			}
+		}
+		took = time.Since(began)
+		if last {
+			if err := b.mark(b.n, b.apply); err != nil {
+				return err
+			}
+		} else if b.note {
+			if err := b.db.Exec(b.ctx,
+				"UPDATE erbario_journal SET text = ?, at = ? WHERE migration = ? AND step = ?",
+				place, nowText(), b.m.ID, b.n); err != nil {
+				return err
+			}
+		}
+		return b.db.Commit(b.ctx)
+	})
+	return place, last, took, err
 }
 
 // walk finds the rows of one batch after another.

@@ -136,33 +136,8 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 		return nil, nil, err
 	}
 	defer func() { err = errors.Join(err, db.Unlock(context.WithoutCancel(ctx))) }()
-	var half *Interrupted
-	deadline := time.Now().Add(max(o.Wait, time.Second))
-	for {
-		// What was there before we had the lock may have come to its end since, and that
-		// run may wait for us.
-		if half, err = Halfway(ctx, db); err != nil || half == nil {
-			return nil, nil, err
-		}
-		gone, err := Gone(ctx, db, half.Session)
-		if err != nil {
-			return nil, nil, err
-		}
-		if gone || half.Session == sessionOf(db) {
-			break
-		}
-		if time.Now().After(deadline) {
-			return nil, nil, fmt.Errorf(
-				"the run that began %s is still active on the server (process %s): wait for it; --wait gives it longer",
-				half.ID, strings.Fields(half.Session)[0])
-		}
-		select {
-		case <-ctx.Done():
-			return nil, nil, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-	if half, err = Halfway(ctx, db); err != nil || half == nil { // its last word came through
+	half, err := endOfSession(ctx, db, o.Wait)
+	if err != nil || half == nil {
 		return nil, nil, err
 	}
 	if m, err = migration.Parse("journal of "+half.ID, half.Text, e); err != nil {
@@ -212,21 +187,50 @@ func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 	if err := s.steps(false); err != nil {
 		return m, nil, s.left(err)
 	}
-	if !half.Recorded {
-		e := s.inTurn(func() error {
-			if err := settleKept(ctx, db, s.e, m, true); err != nil {
-				return err
-			}
-			if err := s.forget(); err != nil {
-				return err
-			}
-			return db.Commit(ctx)
-		})
-		if e != nil {
-			return m, nil, s.left(e)
-		}
-		return m, nil, nil
+	if half.Recorded {
+		back, err = s.gone()
+		return m, back, err
 	}
-	back, err = s.gone()
-	return m, back, err
+	if err := s.inTurn(func() error {
+		if err := settleKept(ctx, db, s.e, m, true); err != nil {
+			return err
+		}
+		if err := s.forget(); err != nil {
+			return err
+		}
+		return db.Commit(ctx)
+	}); err != nil {
+		return m, nil, s.left(err)
+	}
+	return m, nil, nil
+}
+
+// endOfSession waits until nothing of an interrupted run is active any more, and returns what
+// it left; nil: it has come to its end since. What was there before we had the lock may have
+// done so, and that run may wait for us.
+func endOfSession(ctx context.Context, db engine.Database, wait time.Duration) (*Interrupted, error) {
+	deadline := time.Now().Add(max(wait, time.Second))
+	for {
+		half, err := Halfway(ctx, db)
+		if err != nil || half == nil {
+			return nil, err
+		}
+		gone, err := Gone(ctx, db, half.Session)
+		if err != nil {
+			return nil, err
+		}
+		if gone || half.Session == sessionOf(db) {
+			return Halfway(ctx, db) // its last word may have come through
+		}
+		if time.Now().After(deadline) {
+			return nil, fmt.Errorf(
+				"the run that began %s is still active on the server (process %s): wait for it; --wait gives it longer",
+				half.ID, strings.Fields(half.Session)[0])
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }

@@ -202,32 +202,14 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	}) {
 		return func() ([]Restored, error) { return nil, nil }, nil
 	}
-	byUndo := m.Kept() + "undo_"
-	count := func() (map[string]int64, []string, error) {
-		names, err := db.Kept(ctx, m.Kept())
-		out := map[string]int64{}
-		var order []string
-		for _, n := range names {
-			lower := strings.ToLower(n)
-			if strings.HasPrefix(lower, byUndo) == undo || strings.HasPrefix(lower, m.Kept()+"left_") {
-				continue // an undo brings back what the apply kept, and the other way round
-			}
-			if out[n], err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(n)); err != nil {
-				return nil, nil, err
-			}
-			order = append(order, n)
-		}
-		return out, order, err
-	}
-	before, order, err := count()
-	if err != nil {
+	r := &restoration{ctx: ctx, db: db, e: e, m: m, undo: undo, whose: map[string]string{}, whole: map[string]bool{}}
+	var err error
+	if r.before, r.order, err = r.count(); err != nil {
 		return nil, err
 	}
-	old, err := db.Kept(ctx, m.Kept()+"left_")
-	if err != nil {
+	if r.old, err = db.Kept(ctx, m.Kept()+"left_"); err != nil {
 		return nil, err
 	}
-	whose, whole := map[string]string{}, map[string]bool{}
 	if !undo {
 		list, err := ArchivedBy(ctx, db, m)
 		if err != nil {
@@ -240,56 +222,98 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 			}
 		}
 		for _, p := range list {
-			whose[p.Name] = p.Table
+			r.whose[p.Name] = p.Table
 			kept := live.Table(p.Name)
-			whole[p.Name] = kept != nil && !ByKey(kept, live.Table(p.Table))
+			r.whole[p.Name] = kept != nil && !ByKey(kept, live.Table(p.Table))
 		}
 	}
-	return func() ([]Restored, error) {
-		if len(order) == 0 {
-			return nil, nil
+	return r.restored, nil
+}
+
+// restoration is what was kept, before it is restored.
+type restoration struct {
+	ctx    context.Context
+	db     engine.Database
+	e      engine.Engine
+	m      *migration.Migration
+	undo   bool
+	order  []string // the names of the kept tables
+	before map[string]int64
+	old    []string          // names of what was left over earlier
+	whose  map[string]string // the tables of which they are, by their names
+	whole  map[string]bool   // they hold all rows of their tables
+}
+
+// count counts the rows that are kept: an undo brings back what the apply kept, and the other
+// way round.
+func (r *restoration) count() (map[string]int64, []string, error) {
+	names, err := r.db.Kept(r.ctx, r.m.Kept())
+	out := map[string]int64{}
+	var order []string
+	for _, n := range names {
+		lower := strings.ToLower(n)
+		if strings.HasPrefix(lower, r.m.Kept()+"undo_") == r.undo || strings.HasPrefix(lower, r.m.Kept()+"left_") {
+			continue
 		}
-		after, _, err := count()
-		if err != nil {
-			return nil, err
+		if out[n], err = r.db.Count(r.ctx, "SELECT 1 FROM "+r.e.SQL().Quote(n)); err != nil {
+			return nil, nil, err
 		}
-		apart, err := db.Kept(ctx, m.Kept()+"left_")
-		if err != nil {
-			return nil, err
-		}
-		apart = slices.DeleteFunc(apart, func(n string) bool { return slices.Contains(old, n) })
-		var out []Restored
-		for _, n := range order {
-			table := n[len(m.Kept()):]
-			for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_", "former_"} {
-				table = strings.TrimPrefix(table, prefix)
-			}
-			if t, ok := whose[n]; ok {
-				table = t
-			}
-			if undo { // what was called otherwise until it was dropped has its name again
-				table, _ = migration.Before(m.Renames(e), table, "")
-			}
-			r := Restored{Table: table, Left: after[n], In: n}
-			for _, l := range apart {
-				if strings.HasPrefix(l, leftName(m, n)) {
-					if r.Left, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(l)); err != nil {
-						return nil, err
-					}
-					r.In = l
+		order = append(order, n)
+	}
+	return out, order, err
+}
+
+// restored is what came back.
+func (r *restoration) restored() ([]Restored, error) {
+	if len(r.order) == 0 {
+		return nil, nil
+	}
+	after, _, err := r.count()
+	if err != nil {
+		return nil, err
+	}
+	apart, err := r.db.Kept(r.ctx, r.m.Kept()+"left_")
+	if err != nil {
+		return nil, err
+	}
+	apart = slices.DeleteFunc(apart, func(n string) bool { return slices.Contains(r.old, n) })
+	var out []Restored
+	for _, n := range r.order {
+		table := r.tableOf(n)
+		one := Restored{Table: table, Left: after[n], In: n}
+		for _, l := range apart {
+			if strings.HasPrefix(l, leftName(r.m, n)) {
+				if one.Left, err = r.db.Count(r.ctx, "SELECT 1 FROM "+r.e.SQL().Quote(l)); err != nil {
+					return nil, err
 				}
-			}
-			r.Rows = before[n] - r.Left
-			if r.Left == before[n] && whole[n] { // each came back
-				r.Rows, r.Whole = r.Left, true
-			}
-			if i := slices.IndexFunc(out, func(o Restored) bool { return o.Table == table }); i >= 0 {
-				out[i].Rows = max(out[i].Rows, r.Rows) // other columns of the same rows
-				out[i].Left += r.Left
-			} else if r.Rows > 0 || r.Left > 0 {
-				out = append(out, r)
+				one.In = l
 			}
 		}
-		return out, nil
-	}, nil
+		one.Rows = r.before[n] - one.Left
+		if one.Left == r.before[n] && r.whole[n] { // each came back
+			one.Rows, one.Whole = one.Left, true
+		}
+		if i := slices.IndexFunc(out, func(o Restored) bool { return o.Table == table }); i >= 0 {
+			out[i].Rows = max(out[i].Rows, one.Rows) // other columns of the same rows
+			out[i].Left += one.Left
+		} else if one.Rows > 0 || one.Left > 0 {
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
+
+// tableOf is the table whose rows are kept under a name.
+func (r *restoration) tableOf(name string) string {
+	table := name[len(r.m.Kept()):]
+	for _, prefix := range []string{"undo_", "deleted_", "rows_", "gone_", "former_"} {
+		table = strings.TrimPrefix(table, prefix)
+	}
+	if t, ok := r.whose[name]; ok {
+		table = t
+	}
+	if r.undo { // what was called otherwise until it was dropped has its name again
+		table, _ = migration.Before(r.m.Renames(r.e), table, "")
+	}
+	return table
 }

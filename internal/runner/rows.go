@@ -198,21 +198,21 @@ func referred(e engine.Engine, all *sqlschema.Schema, r engine.StepRows, t *sqls
 func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step,
 	o Options) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *sqlschema.Schema, t *sqlschema.Table) error {
+		k := &keptReference{ctx: ctx, db: db, e: e, m: m, r: r, s: s, table: t,
+			kept: s.Table(keptRows(m, t.Name)), by: rows.Names(r.By), keys: keysOf(e, s, t, r)}
 		whole := wholeTable(m, t.Name) &&
 			slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
-		kept, by := s.Table(keptRows(m, t.Name)), rows.Names(r.By)
-		if !whole && kept == nil {
+		if !whole && k.kept == nil {
 			return nil
 		}
 		fresh := engine.Finding{
 			Live: true,
 			Take: slices.DeleteFunc(slices.Clone(r.Columns), func(c string) bool { return t.Column(c) == nil }),
 		}
-		fresh.Table, fresh.Columns = t, by
-		keys := keysOf(e, s, t, r)
+		fresh.Table, fresh.Columns = t, k.by
 		var values [][]any
+		var err error
 		if o.Declared && len(fresh.Take) > 0 {
-			var err error
 			if fresh.Cells, err = storedKeys(ctx, db, e, s, t, r); err != nil {
 				return err
 			}
@@ -220,86 +220,100 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 				return err
 			}
 		}
-		where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
-		gone := func(where string) []string {
-			return e.DDL().
-				DeleteRows(engine.RowDeletion{Table: t, Where: where, What: "reference rows of " + t.Name, By: by,
-					Order: keys}).
-				Apply
+		done := true
+		if whole {
+			err = k.whole(step)
+		} else {
+			done, err = k.among(o.Former)
 		}
-		switch {
-		case whole: // the table is new: all that is in it comes back first, and then what is missing
-			if err := StepAll(ctx, db, gone(where)); err != nil {
-				return err
-			}
-			if kept != nil {
-				back, err := removal(ctx, db, e, m, r, s, t)
-				if err == nil {
-					err = StepAll(ctx, db, back.Undo)
-				}
-				if err != nil {
-					return err
-				}
-			}
-			after, err := restoreInto(ctx, db, e, m, s, t)
-			if err != nil {
-				return err
-			}
-			for _, f := range after {
-				if err := f(); err != nil {
-					return err
-				}
-			}
-			for _, st := range step.Apply {
-				if err := StepAll(ctx, db, []string{st.SQL}); err != nil {
-					return err
-				}
-			}
-		default:
-			if before := s.Table(rowsBefore(m, t.Name)); before != nil {
-				n, err := db.Count(
-					ctx,
-					fmt.Sprintf(
-						"SELECT 1 FROM %s WHERE %s",
-						e.SQL().Quote(kept.Name),
-						engine.IsAmong(
-							e.SQL().Quote,
-							by,
-							false,
-							fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by),
-								e.SQL().Quote(before.Name)),
-						),
-					),
-				)
-				if err != nil {
-					return err
-				}
-				if n > 0 {
-					return retire(ctx, db, e, m, kept.Name)
-				}
-			}
-			back, err := removal(ctx, db, e, m, r, s, t)
-			if err != nil {
-				return err
-			}
-			for _, f := range o.Former { // what is no longer declared does not come back
-				if f.Table == t.Name && slices.Equal(f.By, r.By) {
-					if err := StepAll(ctx, db, e.DDL().DeleteRows(formerRows(e, m, f, s, t, kept)).Apply); err != nil {
-						return err
-					}
-				}
-			}
-			again := " AND " + engine.IsAmong(e.SQL().Quote, by, false,
-				fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(kept.Name)))
-			if err := StepAll(ctx, db, append(gone(where+again), back.Undo...)); err != nil {
-				return err
-			}
-		}
-		if values == nil {
-			return nil
+		if err != nil || !done || values == nil {
+			return err
 		}
 		return declare(ctx, db, t, fresh, values)
 	})
+}
+
+// keptReference are reference rows of one table that an undo kept.
+type keptReference struct {
+	ctx   context.Context
+	db    engine.Database
+	e     engine.Engine
+	m     *migration.Migration
+	r     engine.StepRows
+	s     *sqlschema.Schema
+	table *sqlschema.Table
+	kept  *sqlschema.Table // what of them was kept apart from their table; nil: nothing
+	by    []string
+	keys  [][]string
+}
+
+// delete gives the statements that delete the rows of the step, as far as a condition holds.
+func (k *keptReference) delete(also string) []string {
+	where := engine.IsAny(k.e.SQL().Quote, k.by, k.keys) + live(k.e, k.table) + also
+	return k.e.DDL().DeleteRows(engine.RowDeletion{Table: k.table, Where: where,
+		What: "reference rows of " + k.table.Name, By: k.by, Order: k.keys}).Apply
+}
+
+// whole restores a table that is new: all that was in it comes back first, and then what is
+// missing.
+func (k *keptReference) whole(step *migration.Step) error {
+	if err := StepAll(k.ctx, k.db, k.delete("")); err != nil {
+		return err
+	}
+	if k.kept != nil {
+		back, err := removal(k.ctx, k.db, k.e, k.m, k.r, k.s, k.table)
+		if err == nil {
+			err = StepAll(k.ctx, k.db, back.Undo)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	after, err := restoreInto(k.ctx, k.db, k.e, k.m, k.s, k.table)
+	if err != nil {
+		return err
+	}
+	for _, f := range after {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	for _, st := range step.Apply {
+		if err := StepAll(k.ctx, k.db, []string{st.SQL}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// among restores rows of a table that was there; false: they are of no use any more.
+func (k *keptReference) among(former []engine.StepRows) (bool, error) {
+	q := k.e.SQL().Quote
+	isIn := func(table *sqlschema.Table) string {
+		return engine.IsAmong(q, k.by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, k.by), q(table.Name)))
+	}
+	if before := k.s.Table(rowsBefore(k.m, k.table.Name)); before != nil {
+		n, err := k.db.Count(k.ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", q(k.kept.Name), isIn(before)))
+		if err != nil {
+			return false, err
+		}
+		if n > 0 {
+			return false, retire(k.ctx, k.db, k.e, k.m, k.kept.Name)
+		}
+	}
+	back, err := removal(k.ctx, k.db, k.e, k.m, k.r, k.s, k.table)
+	if err != nil {
+		return false, err
+	}
+	for _, f := range former { // what is no longer declared does not come back
+		if f.Table == k.table.Name && slices.Equal(f.By, k.r.By) {
+			gone := k.e.DDL().DeleteRows(formerRows(k.e, k.m, f, k.s, k.table, k.kept))
+			if err := StepAll(k.ctx, k.db, gone.Apply); err != nil {
+				return false, err
+			}
+		}
+	}
+	return true, StepAll(k.ctx, k.db, append(k.delete(" AND "+isIn(k.kept)), back.Undo...))
 }
 
 // declare gives rows the values that are declared: those that they had when they

@@ -77,115 +77,128 @@ func words(list string) map[string]bool {
 // functions and procedures of the database itself, in lower case: what they do nobody
 // sees here.
 func Touches(list []sqltok.Token, routines map[string]bool) Touched {
-	var out Touched
 	if len(list) == 0 {
-		return out
+		return Touched{}
 	}
-	first := list[0].Word()
-	unsure := func(word string) {
-		if out.Unsure == "" {
-			out.Unsure = word
-		}
+	r := &touching{list: list, first: list[0].Word(), routines: routines}
+	if !surely()[r.first] {
+		r.unsure(r.first)
 	}
-	if !surely()[first] {
-		unsure(first)
-	}
-	if first == "DROP" && len(list) > 1 &&
+	if r.first == "DROP" && len(list) > 1 &&
 		!slices.Contains([]string{"TABLE", "VIEW", "INDEX", "TRIGGER"}, list[1].Word()) &&
 		slices.ContainsFunc(list, func(t sqltok.Token) bool { return t.Word() == "CASCADE" || t.Word() == "OWNED" }) {
-		unsure("DROP " + list[1].Word())
+		r.unsure("DROP " + list[1].Word())
 	}
-	add := func(t sqltok.Token) {
-		if t.Named() && !(t.Bare() && noNames()[t.Word()]) && !slices.Contains(out.Tables, t.Name()) {
-			out.Tables = append(out.Tables, t.Name())
+	for i := range list {
+		r.word(i)
+	}
+	return r.out
+}
+
+// touching is a statement that is read for the tables that it touches.
+type touching struct {
+	list     []sqltok.Token
+	first    string // word
+	routines map[string]bool
+	out      Touched
+}
+
+func (r *touching) unsure(word string) {
+	if r.out.Unsure == "" {
+		r.out.Unsure = word
+	}
+}
+
+func (r *touching) add(t sqltok.Token) {
+	if t.Named() && !(t.Bare() && noNames()[t.Word()]) && !slices.Contains(r.out.Tables, t.Name()) {
+		r.out.Tables = append(r.out.Tables, t.Name())
+	}
+}
+
+// name adds the table whose name begins at i, and returns the place behind it. Behind
+// ON the last part may be a column.
+func (r *touching) name(i int, column bool) int {
+	list, start := r.list, i
+	for i+2 < len(list) && list[i+1].Text == "." && list[i+2].Named() {
+		i += 2
+	}
+	if i < len(list) {
+		if column && i > start {
+			r.add(list[start])
+			if i > start+2 {
+				r.add(list[start+2])
+			}
+		}
+		if !column || i == start || list[start].Name() == "public" || list[start].Name() == "main" {
+			r.add(list[i])
 		}
 	}
-	// name adds the table whose name begins at i, and returns the place behind it. Behind
-	// ON the last part may be a column.
-	name := func(i int, column bool) int {
-		start := i
-		for i+2 < len(list) && list[i+1].Text == "." && list[i+2].Named() {
-			i += 2
-		}
-		if i < len(list) {
-			if column && i > start {
-				add(list[start])
-				if i > start+2 {
-					add(list[start+2])
-				}
-			}
-			if !column || i == start || list[start].Name() == "public" || list[start].Name() == "main" {
-				add(list[i])
-			}
-		}
-		return i + 1
+	return i + 1
+}
+
+// word adds what stands behind the i-th token, where names of tables do.
+func (r *touching) word(i int) {
+	list, t := r.list, r.list[i]
+	if !t.Bare() || i > 0 && list[i-1].Text == "." {
+		return
 	}
-	for i := 0; i < len(list); i++ {
-		t := list[i]
-		if !t.Bare() || i > 0 && list[i-1].Text == "." {
-			continue
-		}
-		word := t.Word()
-		call := i+1 < len(list) && list[i+1].Text == "("
-		if call && (running()[word] || routines[strings.ToLower(t.Name())]) {
-			unsure(t.Text)
-		}
-		begins := i == 0 || list[i-1].Text == "(" || list[i-1].Text == ";"
-		several := false
-		switch word {
-		case "TABLE", "ON", "INTO", "UPDATE", "REFERENCES":
-			if call && word != "INTO" {
-				continue
-			}
-			if i > 0 && word == "UPDATE" && (list[i-1].Text == "," || behindUpdate()[list[i-1].Word()]) {
-				continue
-			}
-			several = word == "UPDATE" && begins ||
-				word == "TABLE" && slices.Contains([]string{"TRUNCATE", "DROP", "LOCK", "RENAME"}, first)
-		case "FROM", "JOIN", "USING", "TABLES":
-			if word == "FROM" && list[max(i-1, 0)].Word() == "DISTINCT" {
-				continue
-			}
-			several = true
-		case "INSERT", "REPLACE", "MERGE", "TRUNCATE", "COPY", "REFRESH", "CLUSTER": // INTO or TABLE may be left out
-			if i > 0 && !begins && list[i-1].Text != ")" || call {
-				continue
-			}
-			several = word == "TRUNCATE"
-		case "DELETE": // FROM may come behind the tables
-			if !begins && !(i > 0 && list[i-1].Text == ")") {
-				continue
-			}
-			several = true
-		case "TO":
-			if first != "RENAME" {
-				continue
-			}
-		case "VIEW":
-		default:
-			continue
-		}
-		j := i + 1
-		for j+1 < len(list) && list[j].Bare() && between()[list[j].Word()] && list[j+1].Text != "." && list[j+1].Text != "(" {
+	call := i+1 < len(list) && list[i+1].Text == "("
+	if call && (running()[t.Word()] || r.routines[strings.ToLower(t.Name())]) {
+		r.unsure(t.Text)
+	}
+	several, ok := r.named(i, call)
+	if !ok {
+		return
+	}
+	j := i + 1
+	for j+1 < len(list) && list[j].Bare() && between()[list[j].Word()] && list[j+1].Text != "." &&
+		list[j+1].Text != "(" {
+		j++
+	}
+	if j >= len(list) || !list[j].Named() {
+		return
+	}
+	j = r.name(j, t.Word() == "ON")
+	for several && j < len(list) {
+		// An alias may stand before the comma.
+		if list[j].Word() == "AS" {
 			j++
 		}
-		if j >= len(list) || !list[j].Named() {
-			continue
+		if j < len(list) && list[j].Named() && !(list[j].Bare() && endsList()[list[j].Word()]) {
+			j++
 		}
-		j = name(j, word == "ON")
-		for several && j < len(list) {
-			// An alias may stand before the comma.
-			if list[j].Word() == "AS" {
-				j++
-			}
-			if j < len(list) && list[j].Named() && !(list[j].Bare() && endsList()[list[j].Word()]) {
-				j++
-			}
-			if j+1 >= len(list) || list[j].Text != "," || !list[j+1].Named() {
-				break
-			}
-			j = name(j+1, false)
+		if j+1 >= len(list) || list[j].Text != "," || !list[j+1].Named() {
+			break
 		}
+		j = r.name(j+1, false)
 	}
-	return out
+}
+
+// named tells whether the name of a table stands behind the i-th token, and whether several
+// can; call: a bracket does.
+func (r *touching) named(i int, call bool) (several, ok bool) {
+	list, word := r.list, r.list[i].Word()
+	begins := i == 0 || list[i-1].Text == "(" || list[i-1].Text == ";"
+	switch word {
+	case "TABLE", "ON", "INTO", "UPDATE", "REFERENCES":
+		if call && word != "INTO" {
+			return false, false
+		}
+		if i > 0 && word == "UPDATE" && (list[i-1].Text == "," || behindUpdate()[list[i-1].Word()]) {
+			return false, false
+		}
+		return word == "UPDATE" && begins ||
+			word == "TABLE" && slices.Contains([]string{"TRUNCATE", "DROP", "LOCK", "RENAME"}, r.first), true
+	case "FROM", "JOIN", "USING", "TABLES":
+		return true, !(word == "FROM" && list[max(i-1, 0)].Word() == "DISTINCT")
+	case "INSERT", "REPLACE", "MERGE", "TRUNCATE", "COPY", "REFRESH", "CLUSTER": // INTO or TABLE may be left out
+		return word == "TRUNCATE", !(i > 0 && !begins && list[i-1].Text != ")" || call)
+	case "DELETE": // FROM may come behind the tables
+		return true, begins || i > 0 && list[i-1].Text == ")"
+	case "TO":
+		return false, r.first == "RENAME"
+	case "VIEW":
+		return false, true
+	}
+	return false, false
 }
