@@ -75,8 +75,6 @@ func (c *cursor) fail(pos Pos, hint, format string, args ...any) {
 	panic(bad{})
 }
 
-var blockWords = []string{"model", "choice", "shape", "seed", "rows"}
-
 // blocks groups the physical lines into blocks and reads each.
 func (p *parser) blocks() {
 	lines := p.unconflicted(physicals(p.file.Src))
@@ -551,84 +549,4 @@ func (c *cursor) on() []Ident {
 func (c *cursor) behindWord() string {
 	n := len(c.peekWord())
 	return strings.TrimLeft(c.src[c.off+n:c.end], " \t\r\n")
-}
-
-var actionWords = []string{"restrict", "cascade", "set null", "set default", "no action"}
-
-// typeNames are the words that begin a type.
-var typeNames = []string{
-	"text",
-	"smallint",
-	"integer",
-	"bigint",
-	"decimal",
-	"real",
-	"double",
-	"boolean",
-	"date",
-	"time",
-	"timestamp",
-	"datetime",
-	"uuid",
-	"json",
-	"bytes",
-	"choice",
-	"references",
-}
-
-// lineWords are what a line of a model may begin with that is no field.
-var lineWords = []string{
-	"table",
-	"comment",
-	"timestamps",
-	"no timestamps",
-	"primary key",
-	"no key",
-	"unique",
-	"index",
-	"check",
-	"foreign key",
-	"include",
-	"soft delete",
-}
-
-var clauseWords = []string{
-	"optional",
-	"default",
-	"unique",
-	"index",
-	"no index",
-	"immutable",
-	"nonblank",
-	"range",
-	"key",
-	"identity",
-	"column",
-	"comment",
-	"stamped",
-	"fake",
-	"check",
-	"generated",
-	"on delete",
-	"on update",
-}
-
-// counts are numbers as words.
-var counts = []string{
-	"one",
-	"two",
-	"three",
-	"four",
-	"five",
-	"six",
-	"seven",
-	"eight",
-	"nine",
-	"ten",
-	"twenty",
-	"hundred",
-	"thousand",
-	"some",
-	"many",
-	"few",
 }

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"sync"
 
-	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
@@ -579,43 +578,4 @@ func (r *reading) whole() error {
 		o.Make = []string{rows[0][1]}
 	}
 	return nil
-}
-
-// CreateAll gives what makes an empty database hold the same as s. References are not
-// checked while it runs, since they may go in circles, and dates of zeros are taken, which
-// a server that was set otherwise let in.
-func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
-	var out []engine.Creation
-	add := func(kind, name string, list ...string) {
-		for _, sql := range list {
-			out = append(out, engine.Creation{Kind: kind, Name: name, SQL: sql})
-		}
-	}
-	for _, o := range s.Others { // which keep the mode in which they are created
-		add(o.Kind, o.Name, o.Make...)
-	}
-	add("", "",
-		"SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
-	for _, t := range s.Tables {
-		text := t.Text
-		if text == "" {
-			text = createTable(t, t.Name)
-		}
-		add("table", t.Name, text)
-	}
-	if slices.ContainsFunc(s.Tables, func(t *sqlschema.Table) bool {
-		return slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return g.Purpose == schema.ForBridge })
-	}) {
-		add("table", "erbario_former", formerTable) // the bridge notes there
-	}
-	add("", "", "SET foreign_key_checks = 1, sql_mode = @erbario_mode")
-	for _, v := range sqlschema.ViewsInOrder(s.Views, mentions) {
-		add("view", v.Name, v.SQL.Text)
-	}
-	for _, t := range s.Tables {
-		for _, g := range t.Triggers {
-			add("trigger", g.Name, g.SQL.Text)
-		}
-	}
-	return out
 }
