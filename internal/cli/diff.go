@@ -68,6 +68,9 @@ func jsonQuestions(list []plan.Question) []jsonQuestion {
 	return out
 }
 
+// diffParts are what a diff shows only where somebody asks.
+type diffParts struct{ sql, undeclared bool }
+
 func (a *app) diffCommand() *cli.Command {
 	var showSQL, exitCode, undeclared bool
 	return &cli.Command{
@@ -126,7 +129,7 @@ func (a *app) diffCommand() *cli.Command {
 					}
 					a.document(doc)
 				} else {
-					a.showDiff(l, s, pl, hand, showSQL, undeclared)
+					a.showDiff(l, s, pl, hand, diffParts{showSQL, undeclared})
 				}
 				if exitCode && differs {
 					return exit(exitDiffers)
@@ -145,7 +148,8 @@ func stepsSQL(pl *plan.Plan) []string {
 	return out
 }
 
-func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, showSQL, undeclared bool) {
+func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, also diffParts) {
+	showSQL, undeclared := also.sql, also.undeclared
 	if l.absent {
 		a.err.printf("%s does not exist yet: erbario apply creates it", l.Shown)
 	}

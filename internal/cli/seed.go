@@ -18,6 +18,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/project"
+	"erbario/internal/script"
 	"erbario/internal/seed"
 )
 
@@ -40,52 +41,7 @@ func (a *app) seedCommand() *cli.Command {
 	return &cli.Command{
 		Name: "seed", ArgsUsage: "[NAME]", Usage: "fill a database from a seed; without a name, list the seeds",
 		Description: "The same seed, models and --random give the same rows, on every engine. Seeding again\ncreates only what is missing. Every run is recorded, so that --remove deletes exactly\nthe rows that it created.\n\n  erbario seed demo --preview 5\n  erbario seed demo --database test",
-		Flags: []cli.Flag{
-			&cli.Uint64Flag{
-				Name:        "random",
-				Usage:       "random seed: another number gives other rows: `N`",
-				Destination: &f.random,
-				Value:       1,
-			},
-			&cli.BoolFlag{
-				Name:        "today",
-				Usage:       "base dates on today instead of " + seed.FixedDay,
-				Destination: &f.today,
-			},
-			&cli.StringFlag{
-				Name:        "on-conflict",
-				Usage:       "what to do with existing rows: skip, replace or fail",
-				Destination: &f.conflict,
-				Value:       "skip",
-			},
-			&cli.Int64Flag{
-				Name:        "preview",
-				Usage:       "show the first `N` rows of each model; no database needed",
-				Destination: &f.preview,
-			},
-			&cli.BoolFlag{Name: "sql", Usage: "write the script for the database's own client", Destination: &f.sql},
-			&cli.StringFlag{
-				Name:        "engine",
-				Usage:       "with --sql: for this `ENGINE`, and an empty database",
-				Destination: &f.engine,
-			},
-			&cli.BoolFlag{
-				Name:        "generators",
-				Usage:       "list the generators, and the field names that are recognised",
-				Destination: &f.generators,
-			},
-			&cli.BoolFlag{
-				Name:        "remove",
-				Usage:       "delete the rows that the runs of this seed created",
-				Destination: &f.remove,
-			},
-			&cli.DurationFlag{
-				Name:        "wait",
-				Usage:       "how long to wait for the database: `TIME`",
-				Destination: &f.wait,
-				Value:       time.Minute,
-			},
-		},
+		Flags:       f.flags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if f.generators {
 				if err := atMost(c, 0); err != nil {
@@ -98,42 +54,96 @@ func (a *app) seedCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			f.locale = p.Settings.Seed.Locale
-			if !slices.Contains([]string{"skip", "replace", "fail"}, f.conflict) {
-				return wrongUse("--on-conflict is skip, replace or fail, not %q", f.conflict)
-			}
-			ways := 0
-			for _, on := range []bool{f.sql, f.remove, f.preview != 0} {
-				if on {
-					ways++
-				}
-			}
-			switch {
-			case ways > 1:
-				return wrongUse("--sql, --preview and --remove cannot be used together")
-			case f.preview < 0:
-				return wrongUse("--preview takes a number of rows, such as 5")
-			case f.engine != "" && !f.sql:
-				return wrongUse("--engine needs --sql")
-			}
-			if c.Args().Len() == 0 {
-				if ways > 0 {
-					return wrongUse("erbario seed: give the name of a seed")
-				}
-				return a.listSeeds(p)
-			}
-			name := c.Args().First()
-			switch {
-			case f.preview > 0:
-				return a.previewSeed(ctx, p, name, f)
-			case f.sql:
-				return a.scriptSeed(ctx, p, name, f)
-			case f.remove:
-				return a.removeSeed(ctx, p, name, f)
-			}
-			return a.runSeed(ctx, p, name, f)
+			return a.seed(ctx, p, c.Args().First(), f)
 		},
 	}
+}
+
+// flags are those of the command.
+func (f *seedFlags) flags() []cli.Flag {
+	return []cli.Flag{
+		&cli.Uint64Flag{
+			Name:        "random",
+			Usage:       "random seed: another number gives other rows: `N`",
+			Destination: &f.random,
+			Value:       1,
+		},
+		&cli.BoolFlag{
+			Name:        "today",
+			Usage:       "base dates on today instead of " + seed.FixedDay,
+			Destination: &f.today,
+		},
+		&cli.StringFlag{
+			Name:        "on-conflict",
+			Usage:       "what to do with existing rows: skip, replace or fail",
+			Destination: &f.conflict,
+			Value:       "skip",
+		},
+		&cli.Int64Flag{
+			Name:        "preview",
+			Usage:       "show the first `N` rows of each model; no database needed",
+			Destination: &f.preview,
+		},
+		&cli.BoolFlag{Name: "sql", Usage: "write the script for the database's own client", Destination: &f.sql},
+		&cli.StringFlag{
+			Name:        "engine",
+			Usage:       "with --sql: for this `ENGINE`, and an empty database",
+			Destination: &f.engine,
+		},
+		&cli.BoolFlag{
+			Name:        "generators",
+			Usage:       "list the generators, and the field names that are recognised",
+			Destination: &f.generators,
+		},
+		&cli.BoolFlag{
+			Name:        "remove",
+			Usage:       "delete the rows that the runs of this seed created",
+			Destination: &f.remove,
+		},
+		&cli.DurationFlag{
+			Name:        "wait",
+			Usage:       "how long to wait for the database: `TIME`",
+			Destination: &f.wait,
+			Value:       time.Minute,
+		},
+	}
+}
+
+// seed does with a seed what the flags say; name "": it lists the seeds.
+func (a *app) seed(ctx context.Context, p *project.Project, name string, f *seedFlags) error {
+	f.locale = p.Settings.Seed.Locale
+	if !slices.Contains([]string{"skip", "replace", "fail"}, f.conflict) {
+		return wrongUse("--on-conflict is skip, replace or fail, not %q", f.conflict)
+	}
+	ways := 0
+	for _, on := range []bool{f.sql, f.remove, f.preview != 0} {
+		if on {
+			ways++
+		}
+	}
+	switch {
+	case ways > 1:
+		return wrongUse("--sql, --preview and --remove cannot be used together")
+	case f.preview < 0:
+		return wrongUse("--preview takes a number of rows, such as 5")
+	case f.engine != "" && !f.sql:
+		return wrongUse("--engine needs --sql")
+	}
+	if name == "" {
+		if ways > 0 {
+			return wrongUse("erbario seed: give the name of a seed")
+		}
+		return a.listSeeds(p)
+	}
+	switch {
+	case f.preview > 0:
+		return a.previewSeed(ctx, p, name, f)
+	case f.sql:
+		return a.scriptSeed(ctx, p, name, f)
+	case f.remove:
+		return a.removeSeed(ctx, p, name, f)
+	}
+	return a.runSeed(ctx, p, name, f)
 }
 
 // seeds reads the models and gives one seed of them.
@@ -244,7 +254,7 @@ func (a *app) scriptSeed(ctx context.Context, p *project.Project, name string, f
 			return err
 		}
 	}
-	return a.seedFailed(p, name, seed.Script(ctx, a.out.w, db, e, d, s, f.run()))
+	return a.seedFailed(p, name, seed.Script(ctx, script.New(a.out.w, db, e), e, d, s, f.run()))
 }
 
 func (f *seedFlags) run() seed.RunOptions {

@@ -298,8 +298,8 @@ func (t *turn) hand(ctx context.Context, m *migration.Migration, to *draft.Hando
 		return err
 	}
 	if t.now = m; m != nil {
-		return draft.Hand(ctx, db, t.e, t.old, m, to,
-			func(back func(context.Context) error) { t.handed = append(t.handed, back) })
+		to.Done = func(back func(context.Context) error) { t.handed = append(t.handed, back) }
+		return to.Hand(ctx, db, t.e, t.old, m)
 	}
 	for _, o := range t.old {
 		if err := runner.Retire(ctx, db, t.e, o); err != nil {

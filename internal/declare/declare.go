@@ -33,6 +33,7 @@ type resolver struct {
 	given   map[*schema.Index]bool
 	seedsIn []*lang.Block
 	rowsIn  []*lang.Block
+	rowKeys map[*model][]*field // by which the rows of a model are told apart
 	out     *Declared
 }
 

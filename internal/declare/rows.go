@@ -24,6 +24,7 @@ type Rows struct {
 
 func (r *resolver) rowBlocks(blocks []*lang.Block) {
 	by := map[*model][]*field{}
+	r.rowKeys = by
 	for _, b := range blocks {
 		if m := r.models[b.Name.Name]; m != nil {
 			by[m] = nil
@@ -86,7 +87,7 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 			}
 		}
 		out := &Rows{Pos: b.Pos, Table: m.table}
-		if r.rowBlock(b, lines, m, key, by, out) {
+		if r.rowBlock(b, lines, m, key, out) {
 			m.table.Rows = out.Rows
 			r.out.Rows = append(r.out.Rows, out)
 		}
@@ -120,8 +121,7 @@ func theirNames(list []lang.Ident) []string {
 	return out
 }
 
-func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*field, by map[*model][]*field,
-	into *Rows) bool {
+func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*field, into *Rows) bool {
 	out := &schema.Rows{InsertOnly: b.InsertOnly}
 	for _, f := range key {
 		out.By = append(out.By, f.column.Name)
@@ -142,7 +142,7 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 		case c.Generated != nil || c.Identity:
 			r.errorf(cell.Name.Pos, "remove it", "%s is set by the database", cell.Name.Name)
 		}
-		link, to, toBy, ok := r.rowLink(cell.Name.Pos, f, by)
+		link, to, toBy, ok := r.rowLink(cell.Name.Pos, f)
 		known = known && ok
 		fields = append(fields, f)
 		out.Columns = append(out.Columns, c.Name)
@@ -182,8 +182,8 @@ func (r *resolver) rowBlock(b *lang.Block, lines []*lang.Line, m *model, key []*
 
 // rowLink is how a column of rows refers to rows of another model: by the value that
 // identifies those, where that is not the value referred to.
-func (r *resolver) rowLink(pos lang.Pos, f *field, by map[*model][]*field) (link *schema.RowLink, to, toBy string,
-	ok bool) {
+func (r *resolver) rowLink(pos lang.Pos, f *field) (link *schema.RowLink, to, toBy string, ok bool) {
+	by := r.rowKeys
 	if f.target == nil {
 		return nil, "", "", true
 	}

@@ -308,10 +308,9 @@ func (k *keptRows) misfits(ctx context.Context, w *sqlschema.Column, conv engine
 	return n, nil
 }
 
-// fillKept writes fills into a kept table, each worked out over the rows as they were. now
-// gives the name that a kept table has by now. done is told how to revert each change.
-func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name string, list []KeptFill,
-	now func(name string) string, done func(back func(context.Context) error)) error {
+// fillKept writes fills into a kept table, each worked out over the rows as they were.
+func (h *Handover) fillKept(ctx context.Context, db engine.Database, e engine.Engine, name string,
+	list []KeptFill) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
@@ -341,12 +340,8 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 		if f.Column.Values != nil { // the new migration may create the enum type
 			c.Type, c.SQLType = schema.Type{Kind: schema.Text}, "text"
 		}
-		sql := f.SQL
-		if f.From != "" {
-			sql = strings.ReplaceAll(sql, "{from}", e.SQL().Quote(now(f.From)))
-		}
 		to.Columns = append(to.Columns, c)
-		a.Forward[c.Name] = engine.Source{SQL: sql}
+		a.Forward[c.Name] = engine.Source{SQL: f.SQL}
 		names = append(names, f.Column.Name)
 	}
 	for _, s := range e.DDL().Alter(a).Steps {
@@ -354,7 +349,7 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 			return fmt.Errorf("the rows of %s that are restored cannot be given %s: %w", list[0].Table,
 				strings.Join(names, ", "), err)
 		}
-		done(func(ctx context.Context) error { return runner.StepAll(ctx, db, s.Undo) })
+		h.Done(func(ctx context.Context) error { return runner.StepAll(ctx, db, s.Undo) })
 	}
 	for _, f := range list {
 		if !f.Has {
@@ -368,7 +363,7 @@ func fillKept(ctx context.Context, db engine.Database, e engine.Engine, name str
 			if err := runner.RenameKept(ctx, db, e, name, n[0], n[1]); err != nil {
 				return err
 			}
-			done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, name, n[1], n[0]) })
+			h.Done(func(ctx context.Context) error { return runner.RenameKept(ctx, db, e, name, n[1], n[0]) })
 		}
 	}
 	return nil

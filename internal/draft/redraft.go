@@ -70,6 +70,9 @@ type Handover struct {
 	Columns map[string]map[string]string // the new names of columns, by kept table
 	Fills   map[string][]KeptFill        // by kept table
 
+	// Done is told how to revert each change.
+	Done func(back func(context.Context) error)
+
 	answers map[string]bool // the flags, without their values, that are answered by this
 }
 
@@ -77,15 +80,15 @@ type Handover struct {
 func (h *Handover) tableNow(table string) string { return cmp.Or(h.Tables[table], table) }
 
 // Hand moves what an undo of the old migrations kept to where the new one looks
-// for it, and fills what kept rows lack. done is told how to revert each change.
-func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
-	now *migration.Migration, to *Handover, done func(back func(context.Context) error)) error {
+// for it, and fills what kept rows lack.
+func (h *Handover) Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
+	now *migration.Migration) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err
 	}
 	for _, m := range old {
-		if err := runner.HandNumbers(ctx, db, m, now, to.tableNow); err != nil {
+		if err := runner.HandNumbers(ctx, db, m, now, h.tableNow); err != nil {
 			return err
 		}
 	}
@@ -97,18 +100,23 @@ func Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migra
 	for _, aside := range all {
 		was = append(was, aside.Name)
 		if kept := live.Table(aside.Name); kept != nil {
-			if err := renameColumns(ctx, db, e, kept, to.Columns[aside.Name], done); err != nil {
+			if err := renameColumns(ctx, db, e, kept, h.Columns[aside.Name], h.Done); err != nil {
 				return err
 			}
 		}
 	}
-	if err := runner.HandOver(ctx, db, e, live, all, now, to.tableNow, done); err != nil {
+	if err := (runner.Handover{Live: live, All: all, Renamed: h.tableNow, Done: h.Done}).To(ctx, db, e, now); err != nil {
 		return err
 	}
 	for i, aside := range all {
-		if fills := to.Fills[was[i]]; len(fills) > 0 {
-			now := func(name string) string { return all[slices.Index(was, name)].Name }
-			if err := fillKept(ctx, db, e, aside.Name, fills, now, done); err != nil {
+		if fills := h.Fills[was[i]]; len(fills) > 0 {
+			fills = slices.Clone(fills)
+			for k, f := range fills {
+				if f.From != "" {
+					fills[k].SQL = strings.ReplaceAll(f.SQL, "{from}", e.SQL().Quote(all[slices.Index(was, f.From)].Name))
+				}
+			}
+			if err := h.fillKept(ctx, db, e, aside.Name, fills); err != nil {
 				return err
 			}
 		}

@@ -57,7 +57,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 	var out []plan.TableRows
 	for _, name := range slices.Sorted(maps.Keys(known)) {
 		r := plan.TableRows{Table: name, By: known[name].By}
-		if r.Line, err = rows.Compare(ctx, end, s.Engine.SQL(), s.Wanted, at, name, known); err != nil {
+		if r.Line, err = (rows.In{DB: end, Schema: at}).Compare(ctx, s.Engine.SQL(), s.Wanted, name, known); err != nil {
 			return nil, err
 		}
 		for i := range r.Line { // a row that only a person inserted does not belong to the line
@@ -65,7 +65,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 		}
 		r.Here = r.Line
 		if len(s.Status.Pending) == 0 {
-			if r.Here, err = rows.Compare(ctx, s.DB, s.Engine.SQL(), s.Wanted, s.Live, name, known); err != nil {
+			if r.Here, err = (rows.In{DB: s.DB, Schema: s.Live}).Compare(ctx, s.Engine.SQL(), s.Wanted, name, known); err != nil {
 				return nil, err
 			}
 		}

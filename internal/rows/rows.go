@@ -49,13 +49,19 @@ type Known struct {
 	Keys []string
 }
 
+// In is a database with what it holds.
+type In struct {
+	DB     engine.Queries
+	Schema *sqlschema.Schema
+}
+
 // Compare holds the rows of a table against a database; known are, by table, the
 // rows that were declared once. What the live table has no column for differs.
-func Compare(ctx context.Context, db engine.Queries, e engine.Dialect, wanted, live *sqlschema.Schema, table string,
+func (in In) Compare(ctx context.Context, e engine.Dialect, wanted *sqlschema.Schema, table string,
 	known map[string]Known) ([]Row, error) {
 	by := known[table].By
 	t := wanted.Table(table)
-	there := live.Table(table)
+	there := in.Schema.Table(table)
 	var out []Row
 	declared := map[string]bool{}
 	r := t.Rows()
@@ -72,7 +78,7 @@ func Compare(ctx context.Context, db engine.Queries, e engine.Dialect, wanted, l
 	if there == nil || !Has(there, by) {
 		return out, nil
 	}
-	c := comparison{ctx: ctx, db: db, e: e, table: t, wanted: wanted, live: live, there: there, known: known}
+	c := comparison{ctx: ctx, db: in.DB, e: e, table: t, wanted: wanted, live: in.Schema, there: there, known: known}
 	if r != nil {
 		for at := 0; at < len(out); at += chunk {
 			if err := c.cells(out[at:min(at+chunk, len(out))], at); err != nil {

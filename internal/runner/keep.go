@@ -66,11 +66,18 @@ func ArchivedByAll(ctx context.Context, db engine.Database, old []*migration.Mig
 	return all, nil
 }
 
-// HandOver gives what was put aside the names under which now looks for it, in live and in
-// all, too. renamed gives the name that a table has by now; done is told how to revert each
-// change.
-func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *sqlschema.Schema, all []Archived,
-	now *migration.Migration, renamed func(table string) string, done func(back func(context.Context) error)) error {
+// Handover is what older migrations kept, to be given to another.
+type Handover struct {
+	Live    *sqlschema.Schema // is changed: the kept tables get other names
+	All     []Archived
+	Renamed func(table string) string              // what a table is called now
+	Done    func(back func(context.Context) error) // is told how each rename is undone
+}
+
+// To gives what was kept the names under which a migration looks for it, in Live and in All,
+// too.
+func (h Handover) To(ctx context.Context, db engine.Database, e engine.Engine, now *migration.Migration) error {
+	live, all := h.Live, h.All
 	taken := map[string]int{} // how many of the names for a table are
 	move := func(name, to string) error {
 		if err := RenameKept(ctx, db, e, name, "", to); err != nil {
@@ -79,11 +86,11 @@ func HandOver(ctx context.Context, db engine.Database, e engine.Engine, live *sq
 		if kept := live.Table(name); kept != nil {
 			kept.Name = to
 		}
-		done(func(ctx context.Context) error { return RenameKept(ctx, db, e, to, "", name) })
+		h.Done(func(ctx context.Context) error { return RenameKept(ctx, db, e, to, "", name) })
 		return nil
 	}
 	for i, aside := range all {
-		name, table := aside.Name, renamed(aside.Table)
+		name, table := aside.Name, h.Renamed(aside.Table)
 		free := openNames(now, table)
 		if taken[table] == len(free) {
 			return fmt.Errorf("too many migrations of %s would become one", table)
@@ -163,7 +170,7 @@ func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 	if err != nil {
 		return err
 	}
-	return HandOver(ctx, db, e, live, all, m, same, func(func(context.Context) error) {})
+	return Handover{live, all, same, func(func(context.Context) error) {}}.To(ctx, db, e, m)
 }
 
 // undoNames are several where several migrations have become one, or steps keep columns

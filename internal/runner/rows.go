@@ -16,7 +16,7 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// inserted are the reference rows that a step inserts.
+// referenceRows are the rows that a step inserts.
 func inserted(s *migration.Step) []engine.StepRows {
 	return slices.DeleteFunc(slices.Clone(s.Rows), func(r engine.StepRows) bool { return r.Gone })
 }
@@ -36,30 +36,40 @@ func there(ctx context.Context, db engine.Database, name string) (bool, error) {
 	return slices.Contains(list, name), err
 }
 
-// removal is the taking out of the rows that a step inserted, but those that were
-// there before it.
-func removal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, r engine.StepRows,
-	s *sqlschema.Schema, t *sqlschema.Table) (engine.Step, error) {
-	ok, err := there(ctx, db, rowsBefore(m, t.Name))
+// referenceRows are the rows that a step of a migration inserts into a table.
+type referenceRows struct {
+	e      engine.Engine
+	m      *migration.Migration
+	rows   engine.StepRows
+	schema *sqlschema.Schema // in which the table is
+	table  *sqlschema.Table
+}
+
+// keys are the values that tell the rows apart, as SQL.
+func (r referenceRows) keys() [][]string { return keysOf(r.e, r.schema, r.table, r.rows) }
+
+// removalIn takes the rows out, and keeps them apart from those that were there before the
+// migration.
+func (r referenceRows) removalIn(ctx context.Context, db engine.Database) (engine.Step, error) {
+	ok, err := there(ctx, db, rowsBefore(r.m, r.table.Name))
 	if err != nil {
 		return engine.Step{}, err
 	}
-	return removalOf(e, m, r, s, t, ok), nil
+	return r.removal(ok), nil
 }
 
-// removalOf is the removal where the values that rows had before the step are kept, or are
-// not.
-func removalOf(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sqlschema.Schema, t *sqlschema.Table,
-	before bool) engine.Step {
-	by, keys := rows.Names(r.By), keysOf(e, s, t, r)
-	where := engine.IsAny(e.SQL().Quote, by, keys) + live(e, t)
+// removal takes the rows out; before: those that were there before the migration are known.
+func (r referenceRows) removal(before bool) engine.Step {
+	q := r.e.SQL().Quote
+	by, keys := rows.Names(r.rows.By), r.keys()
+	where := engine.IsAny(q, by, keys) + live(r.e, r.table)
 	if before {
-		where += " AND " + engine.IsAmong(e.SQL().Quote, by, true,
-			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(e.SQL().Quote, by), e.SQL().Quote(rowsBefore(m, t.Name))))
+		where += " AND " + engine.IsAmong(q, by, true,
+			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, by), q(rowsBefore(r.m, r.table.Name))))
 	}
-	return e.DDL().
-		DeleteRows(engine.RowDeletion{Table: t, Where: where, Keep: keptRows(m, t.Name),
-			What: "reference rows of " + t.Name, By: by, Order: keys})
+	return r.e.DDL().
+		DeleteRows(engine.RowDeletion{Table: r.table, Where: where, Keep: keptRows(r.m, r.table.Name),
+			What: "reference rows of " + r.table.Name, By: by, Order: keys})
 }
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
@@ -144,7 +154,7 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 		if wholeTable(m, t.Name) && m.Atomic() { // else these rows go before it is kept
 			return nil
 		}
-		s, err := removal(ctx, db, e, m, r, all, t)
+		s, err := referenceRows{e, m, r, all, t}.removalIn(ctx, db)
 		if err != nil {
 			return err
 		}
@@ -198,8 +208,8 @@ func referred(e engine.Engine, all *sqlschema.Schema, r engine.StepRows, t *sqls
 func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step,
 	o Options) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *sqlschema.Schema, t *sqlschema.Table) error {
-		k := &keptReference{ctx: ctx, db: db, e: e, m: m, r: r, s: s, table: t,
-			kept: s.Table(keptRows(m, t.Name)), by: rows.Names(r.By), keys: keysOf(e, s, t, r)}
+		k := &keptReference{referenceRows: referenceRows{e, m, r, s, t}, ctx: ctx, db: db,
+			kept: s.Table(keptRows(m, t.Name)), by: rows.Names(r.By)}
 		whole := wholeTable(m, t.Name) &&
 			slices.ContainsFunc(undoNames(m, t.Name), func(n string) bool { return s.Table(n) != nil })
 		if !whole && k.kept == nil {
@@ -235,23 +245,19 @@ func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 
 // keptReference are reference rows of one table that an undo kept.
 type keptReference struct {
-	ctx   context.Context
-	db    engine.Database
-	e     engine.Engine
-	m     *migration.Migration
-	r     engine.StepRows
-	s     *sqlschema.Schema
-	table *sqlschema.Table
-	kept  *sqlschema.Table // what of them was kept apart from their table; nil: nothing
-	by    []string
-	keys  [][]string
+	referenceRows
+	ctx  context.Context
+	db   engine.Database
+	kept *sqlschema.Table // what of them was kept apart from their table; nil: nothing
+	by   []string
 }
 
 // delete gives the statements that delete the rows of the step, as far as a condition holds.
 func (k *keptReference) delete(also string) []string {
-	where := engine.IsAny(k.e.SQL().Quote, k.by, k.keys) + live(k.e, k.table) + also
+	keys := k.keys()
+	where := engine.IsAny(k.e.SQL().Quote, k.by, keys) + live(k.e, k.table) + also
 	return k.e.DDL().DeleteRows(engine.RowDeletion{Table: k.table, Where: where,
-		What: "reference rows of " + k.table.Name, By: k.by, Order: k.keys}).Apply
+		What: "reference rows of " + k.table.Name, By: k.by, Order: keys}).Apply
 }
 
 // whole restores a table that is new: all that was in it comes back first, and then what is
@@ -261,7 +267,7 @@ func (k *keptReference) whole(step *migration.Step) error {
 		return err
 	}
 	if k.kept != nil {
-		back, err := removal(k.ctx, k.db, k.e, k.m, k.r, k.s, k.table)
+		back, err := k.removalIn(k.ctx, k.db)
 		if err == nil {
 			err = StepAll(k.ctx, k.db, back.Undo)
 		}
@@ -269,7 +275,7 @@ func (k *keptReference) whole(step *migration.Step) error {
 			return err
 		}
 	}
-	after, err := restoreInto(k.ctx, k.db, k.e, k.m, k.s, k.table)
+	after, err := restoreInto(k.ctx, k.db, k.e, k.m, k.schema, k.table)
 	if err != nil {
 		return err
 	}
@@ -292,7 +298,7 @@ func (k *keptReference) among(former []engine.StepRows) (bool, error) {
 	isIn := func(table *sqlschema.Table) string {
 		return engine.IsAmong(q, k.by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, k.by), q(table.Name)))
 	}
-	if before := k.s.Table(rowsBefore(k.m, k.table.Name)); before != nil {
+	if before := k.schema.Table(rowsBefore(k.m, k.table.Name)); before != nil {
 		n, err := k.db.Count(k.ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", q(k.kept.Name), isIn(before)))
 		if err != nil {
 			return false, err
@@ -301,13 +307,13 @@ func (k *keptReference) among(former []engine.StepRows) (bool, error) {
 			return false, retire(k.ctx, k.db, k.e, k.m, k.kept.Name)
 		}
 	}
-	back, err := removal(k.ctx, k.db, k.e, k.m, k.r, k.s, k.table)
+	back, err := k.removalIn(k.ctx, k.db)
 	if err != nil {
 		return false, err
 	}
 	for _, f := range former { // what is no longer declared does not come back
-		if f.Table == k.table.Name && slices.Equal(f.By, k.r.By) {
-			gone := k.e.DDL().DeleteRows(formerRows(k.e, k.m, f, k.s, k.table, k.kept))
+		if f.Table == k.table.Name && slices.Equal(f.By, k.rows.By) {
+			gone := k.e.DDL().DeleteRows(referenceRows{k.e, k.m, f, k.schema, k.table}.former(k.kept))
 			if err := StepAll(k.ctx, k.db, gone.Apply); err != nil {
 				return false, err
 			}
@@ -350,17 +356,15 @@ func declare(ctx context.Context, db engine.Database, t *sqlschema.Table, fresh 
 	return err
 }
 
-// formerRows is the taking out of reference rows that are no longer declared, from
-// their table or from what an undo kept of it. They are kept, since people may have
-// written into them.
-func formerRows(e engine.Engine, m *migration.Migration, r engine.StepRows, s *sqlschema.Schema,
-	t, from *sqlschema.Table) engine.RowDeletion {
-	where := engine.IsAny(e.SQL().Quote, rows.Names(r.By), keysOf(e, s, t, r)) + live(e, from)
+// former are rows that are declared no more, and that do not come back from what was kept of
+// their table in from.
+func (r referenceRows) former(from *sqlschema.Table) engine.RowDeletion {
+	where := engine.IsAny(r.e.SQL().Quote, rows.Names(r.rows.By), r.keys()) + live(r.e, from)
 	return engine.RowDeletion{
 		Table: from,
 		Where: where,
-		Keep:  schema.Cut(m.Kept() + "former_" + r.Table),
-		What:  "reference rows of " + r.Table,
+		Keep:  schema.Cut(r.m.Kept() + "former_" + r.rows.Table),
+		What:  "reference rows of " + r.rows.Table,
 	}
 }
 
@@ -382,7 +386,7 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 		if t == nil || !rows.Has(t, r.By) || !wholeTable(m, t.Name) {
 			continue
 		}
-		x := formerRows(e, m, r, s, t, t)
+		x := referenceRows{e, m, r, s, t}.former(t)
 		for _, p := range sqlschema.Pointers(s, t) {
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name),
 				rows.On(e.SQL(), p, "c", e.SQL().Quote(t.Name)))

@@ -454,21 +454,45 @@ func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 
 func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool,
 	o Options) error {
-	m = m.Bound(e, nil, nil)
-	when, needs := "before apply", m.BeforeApply
-	if undo {
-		when, needs = "before undo", m.BeforeUndo
+	p := &pass{ctx: ctx, db: db, e: e, m: m.Bound(e, nil, nil), undo: undo, o: o}
+	if err := p.before(); err != nil {
+		return err
 	}
-	if !undo {
-		if err := MakeFound(ctx, db, m); err != nil {
+	for i := range p.m.Steps {
+		n := i
+		if undo {
+			n = len(p.m.Steps) - 1 - i
+		}
+		if err := p.step(n); err != nil {
 			return err
 		}
 	}
+	return p.after()
+}
+
+// pass is the run of a migration, or of its undo, in one transaction.
+type pass struct {
+	ctx  context.Context
+	db   engine.Database
+	e    engine.Engine
+	m    *migration.Migration
+	undo bool
+	o    Options
+}
+
+// before does what comes before the first step: it takes the locks, asks the requirements under
+// them, and keeps what an undo destroys.
+func (p *pass) before() error {
+	when, needs := "before apply", p.m.BeforeApply
 	var tables []string
-	if !undo {
-		tables = refilled(m)
-		if len(tables) > 0 {
-			kept, err := db.Kept(ctx, m.Kept()+"undo_")
+	if p.undo {
+		when, needs = "before undo", p.m.BeforeUndo
+	} else {
+		if err := MakeFound(p.ctx, p.db, p.m); err != nil {
+			return err
+		}
+		if tables = refilled(p.m); len(tables) > 0 {
+			kept, err := p.db.Kept(p.ctx, p.m.Kept()+"undo_")
 			if err != nil {
 				return err
 			}
@@ -477,74 +501,70 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 			}
 		}
 	}
-	if err := db.TrackIntegrity(ctx, m.SQL(undo), tables); err != nil {
+	if err := p.db.TrackIntegrity(p.ctx, p.m.SQL(p.undo), tables); err != nil {
 		return err
 	}
-	for _, r := range needs { // under the locks that Watch took
-		if r.Wait && !o.Waits {
+	for _, r := range needs {
+		if r.Wait && !p.o.Waits {
 			continue
 		}
-		if err := Ask(ctx, db, m.ID, when, r); err != nil {
+		if err := Ask(p.ctx, p.db, p.m.ID, when, r); err != nil {
 			return err
 		}
 	}
-	if undo {
-		if err := archive(ctx, db, e, m); err != nil {
+	if p.undo {
+		return archive(p.ctx, p.db, p.e, p.m)
+	}
+	return nil
+}
+
+// step runs the n-th step.
+func (p *pass) step(n int) error {
+	step := &p.m.Steps[n]
+	fail := func(sql string, err error) error {
+		return &StepError{Migration: p.m.ID, Step: n + 1, Title: step.Title, SQL: sql, Err: err}
+	}
+	list, needs, when := step.Apply, step.Here, fmt.Sprintf("step %d", n+1)
+	if p.undo {
+		list, needs, when = step.Undo, step.HereUndo, "the undo of "+when
+	}
+	for _, r := range needs {
+		if err := Ask(p.ctx, p.db, p.m.ID, when, r); err != nil {
 			return err
 		}
 	}
-	for i := range m.Steps {
-		n := i
-		if undo {
-			n = len(m.Steps) - 1 - i
+	if p.undo {
+		if err := keepRows(p.ctx, p.db, p.e, p.m, step); err != nil {
+			return fail("", err)
 		}
-		step := &m.Steps[n]
-		list := step.Apply
-		if undo {
-			list = step.Undo
-			for _, r := range step.HereUndo {
-				if err := Ask(ctx, db, m.ID, fmt.Sprintf("the undo of step %d", n+1), r); err != nil {
-					return err
-				}
-			}
-			if err := keepRows(ctx, db, e, m, step); err != nil {
-				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
-			}
-			if step.NoUndo {
-				return &StepError{
-					Migration: m.ID,
-					Step:      n + 1,
-					Title:     step.Title,
-					Err:       errors.New("the file has no undo for it"),
-				}
-			}
-		} else {
-			for _, r := range step.Here {
-				if err := Ask(ctx, db, m.ID, fmt.Sprintf("step %d", n+1), r); err != nil {
-					return err
-				}
-			}
-		}
-		for _, st := range list {
-			if err := db.Step(ctx, st.SQL); err != nil {
-				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, SQL: st.SQL, Err: err}
-			}
-		}
-		if !undo {
-			if err := restoreRows(ctx, db, e, m, step, o); err != nil {
-				return &StepError{Migration: m.ID, Step: n + 1, Title: step.Title, Err: err}
-			}
+		if step.NoUndo {
+			return fail("", errors.New("the file has no undo for it"))
 		}
 	}
-	if undo {
-		if err := settleKept(ctx, db, e, m, true); err != nil {
+	for _, st := range list {
+		if err := p.db.Step(p.ctx, st.SQL); err != nil {
+			return fail(st.SQL, err)
+		}
+	}
+	if !p.undo {
+		if err := restoreRows(p.ctx, p.db, p.e, p.m, step, p.o); err != nil {
+			return fail("", err)
+		}
+	}
+	return nil
+}
+
+// after restores what was kept, and checks what holds together.
+func (p *pass) after() error {
+	if p.undo {
+		if err := settleKept(p.ctx, p.db, p.e, p.m, true); err != nil {
 			return err
 		}
-	} else if err := restore(ctx, db, e, m); err != nil {
+	} else if err := restore(p.ctx, p.db, p.e, p.m); err != nil {
 		return err
 	}
-	if err := db.CheckIntegrity(ctx); err != nil {
-		return &StepError{Migration: m.ID, Err: err}
+	if err := p.db.CheckIntegrity(p.ctx); err != nil {
+		return &StepError{Migration: p.m.ID, Err: err}
 	}
 	return nil
 }

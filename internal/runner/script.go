@@ -198,7 +198,8 @@ func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bo
 		if w.e.Caps().ImmediateReferences {
 			w.Require(referred(w.e, w.state, r, t)...)
 		}
-		w.Statements(removalOf(w.e, m, r, w.state, t, w.state.Table(rowsBefore(m, t.Name)) != nil).Apply...)
+		before := w.state.Table(rowsBefore(m, t.Name)) != nil
+		w.Statements(referenceRows{w.e, m, r, w.state, t}.removal(before).Apply...)
 		w.since(keptRows(m, t.Name))
 	}
 	for _, s := range list {

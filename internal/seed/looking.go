@@ -21,24 +21,37 @@ func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.D
 	if err != nil {
 		return nil, err
 	}
-	g := &Ground{Tables: map[string]*There{}}
-	var lines func(list []*declare.SeedLine) error
-	lines = func(list []*declare.SeedLine) error {
-		for _, l := range list {
-			if err := lookTable(ctx, db, e, d, s, g, live, l.Table); err != nil {
-				return err
-			}
-			if err := lines(l.Lines); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	return g, lines(s.Lines)
+	l := &looking{ctx: ctx, db: db, e: e, declared: d, seed: s, live: live, g: &Ground{Tables: map[string]*There{}}}
+	return l.g, l.lines(s.Lines)
 }
 
-func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed,
-	g *Ground, live *sqlschema.Schema, t *schema.Table) error {
+// looking is the reading of what a seed has to know.
+type looking struct {
+	ctx      context.Context
+	db       engine.Database
+	e        engine.Engine
+	declared *declare.Declared
+	seed     *declare.Seed
+	live     *sqlschema.Schema
+	g        *Ground
+}
+
+func (l *looking) lines(list []*declare.SeedLine) error {
+	for _, line := range list {
+		if err := l.table(line.Table); err != nil {
+			return err
+		}
+		if err := l.lines(line.Lines); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// table reads how many rows are in a table, which number comes next, and what its rows can
+// refer to.
+func (l *looking) table(t *schema.Table) error {
+	ctx, db, g, live := l.ctx, l.db, l.g, l.live
 	if g.Tables[t.Name] != nil && g.Tables[t.Name].Next > 0 {
 		return nil
 	}
@@ -54,7 +67,7 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 	}
 	out := &There{Next: 1}
 	g.Tables[t.Name] = out
-	rows, err := db.Select(ctx, "SELECT 1 FROM "+e.SQL().Quote(t.Name)+" LIMIT 1")
+	rows, err := db.Select(ctx, "SELECT 1 FROM "+l.e.SQL().Quote(t.Name)+" LIMIT 1")
 	if err != nil {
 		return err
 	}
@@ -67,10 +80,10 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 		}
 	}
 	for _, k := range t.ForeignKeys {
-		if s.Makes(k.Table) {
+		if l.seed.Makes(k.Table) {
 			continue
 		}
-		target := d.Schema.Table(k.Table)
+		target := l.declared.Schema.Table(k.Table)
 		if target == nil || live.Table(k.Table) == nil {
 			return fmt.Errorf("the table %s does not exist in the database: apply the migrations first", k.Table)
 		}
@@ -79,27 +92,28 @@ func lookTable(ctx context.Context, db engine.Database, e engine.Engine, d *decl
 			to = &There{Keys: map[string][][]any{}}
 			g.Tables[k.Table] = to
 		}
-		beside := besides(d.Schema, t, k)
+		beside := besides(l.declared.Schema, t, k)
 		name := keyName(k.References, beside)
 		if to.Keys[name] != nil {
 			continue
 		}
-		if to.Keys[name], err = lookKeys(ctx, db, e, target, live.Table(k.Table), k.References, beside); err != nil {
+		if to.Keys[name], err = l.keys(target, live.Table(k.Table), k.References, beside); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schema.Table, there *sqlschema.Table,
-	columns, beside []string) ([][]any, error) {
+// keys reads the values of columns that rows can refer to, with those of others beside them.
+func (l *looking) keys(t *schema.Table, there *sqlschema.Table, columns, beside []string) ([][]any, error) {
+	q := l.e.SQL().Quote
 	var names, where []string
 	for _, c := range columns {
-		names = append(names, e.SQL().Quote(c))
-		where = append(where, e.SQL().Quote(c)+" IS NOT NULL")
+		names = append(names, q(c))
+		where = append(where, q(c)+" IS NOT NULL")
 	}
 	if t.SoftDelete != "" {
-		where = append(where, e.SQL().Quote(t.SoftDelete)+" IS NULL")
+		where = append(where, q(t.SoftDelete)+" IS NULL")
 	}
 	order, list := strings.Join(names, ", "), names
 	for _, c := range beside {
@@ -107,11 +121,11 @@ func lookKeys(ctx context.Context, db engine.Database, e engine.Engine, t *schem
 			list = append(list, "NULL")
 			continue
 		}
-		list = append(list, e.SQL().Quote(c))
+		list = append(list, q(c))
 	}
-	rows, err := db.Select(
-		ctx,
-		fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), e.SQL().Quote(t.Name),
+	rows, err := l.db.Select(
+		l.ctx,
+		fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), q(t.Name),
 			strings.Join(where, " AND "), order, keysLooked),
 	)
 	if err != nil {

@@ -104,8 +104,8 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 			out = append(out, Removed{Table: t.Name, Gone: n})
 			continue
 		}
-		g, err := gather(ctx, db, e, live, t, segments, len(all))
-		if err != nil {
+		g := newGoing(live, t, len(all))
+		if err := g.gather(ctx, db, e, segments); err != nil {
 			return nil, err
 		}
 		all = append(all, g)
@@ -166,10 +166,8 @@ func unkeyed(t *sqlschema.Table, segments []segment) (engine.TableRows, error) {
 	return r, nil
 }
 
-// gather puts the rows that were made, and are there still, into a table of the
-// session.
-func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqlschema.Schema, t *sqlschema.Table,
-	segments []segment, number int) (*going, error) {
+// newGoing is the rows of a table that are to go, the number-th of a run.
+func newGoing(live *sqlschema.Schema, t *sqlschema.Table, number int) *going {
 	g := &going{table: t, key: t.Key(), name: fmt.Sprintf("erbario_going_%d", number), removed: &Removed{Table: t.Name}}
 	g.columns = slices.Clone(g.key)
 	for _, p := range sqlschema.Pointers(live, t) {
@@ -179,10 +177,16 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqls
 			}
 		}
 	}
-	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().Quote(t.Name))
+	return g
+}
+
+// gather puts the rows that were made, and are there still, into a table of the
+// session.
+func (g *going) gather(ctx context.Context, db engine.Database, e engine.Engine, segments []segment) error {
+	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().Quote(g.table.Name))
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.SQL().Quote(g.name),
 		from)); err != nil {
-		return nil, err
+		return err
 	}
 	var keys []any
 	for _, s := range segments {
@@ -190,7 +194,7 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqls
 			k := e.SQL().Quote(g.key[0])
 			if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s BETWEEN %d AND %d", e.SQL().Quote(g.name),
 				from, k, s.number, s.number+s.rows-1)); err != nil {
-				return nil, err
+				return err
 			}
 			continue
 		}
@@ -201,21 +205,21 @@ func gather(ctx context.Context, db engine.Database, e engine.Engine, live *sqls
 		}
 	}
 	if len(keys) == 0 {
-		return g, nil
+		return nil
 	}
 	made := &sqlschema.Table{Name: g.name + "_made"}
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0",
-		e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(t.Name))); err != nil {
-		return nil, err
+		e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(g.table.Name))); err != nil {
+		return err
 	}
 	if err := db.Load(ctx, engine.TableRows{Table: made, Columns: g.key, Cells: keys}); err != nil {
-		return nil, err
+		return err
 	}
 	where := fmt.Sprintf("(%s) IN (SELECT %s FROM %s)", list(e, g.key), list(e, g.key), e.SQL().Quote(made.Name))
 	if err := db.Exec(ctx, fmt.Sprintf("INSERT INTO %s %s WHERE %s", e.SQL().Quote(g.name), from, where)); err != nil {
-		return nil, err
+		return err
 	}
-	return g, db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(made.Name))
+	return db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(made.Name))
 }
 
 // plainKey is a key of the record as values.

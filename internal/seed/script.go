@@ -6,18 +6,15 @@ package seed
 import (
 	"context"
 	"fmt"
-	"io"
 
 	"erbario/internal/declare"
 	"erbario/internal/engine"
 	"erbario/internal/script"
 )
 
-// Script writes the script of a seed against what is in the database; db is only
-// read.
-func Script(ctx context.Context, w io.Writer, db engine.Database, e engine.Engine, d *declare.Declared,
-	s *declare.Seed, o RunOptions) error {
-	c := script.New(w, db, e)
+// Script writes the script of a seed against what is in the database that c reads.
+func Script(ctx context.Context, c *script.Conn, e engine.Engine, d *declare.Declared, s *declare.Seed,
+	o RunOptions) error {
 	c.Lines(fmt.Sprintf("-- The rows of the seed %s, random %d, for %s.", s.Name, o.Random, e.Name()))
 	c.Open()
 	if _, err := Run(ctx, c, e, d, s, o); err != nil {

@@ -21,6 +21,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
+	"erbario/internal/script"
 	"erbario/internal/seed"
 	"erbario/internal/sqlschema"
 	"erbario/internal/testserver"
@@ -356,12 +357,12 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	// By script, and on another database, the rows are the same.
 	other := empty(t, ctx, e, wanted)
 	defer other.Close()
-	var script strings.Builder
+	var text strings.Builder
 	blank := empty(t, ctx, e, wanted)
 	defer blank.Close()
-	require.NoError(t, seed.Script(ctx, &script, blank, e, d, d.Seeds[0], o), src)
+	require.NoError(t, seed.Script(ctx, script.New(&text, blank, e), e, d, d.Seeds[0], o), src)
 	var plain []string
-	for _, l := range strings.Split(script.String(), "\n") {
+	for _, l := range strings.Split(text.String(), "\n") {
 		if !strings.HasPrefix(l, ".") && !strings.HasPrefix(l, `\`) { // the client's own words
 			plain = append(plain, l)
 		}

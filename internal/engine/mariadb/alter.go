@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/preconditions"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -41,10 +42,10 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	c := &change{Alteration: a, kept: map[string]string{}, moves: map[string]string{}}
 	c.aside()
 	c.Back = c.fromAside()
-	out, here, hereUndo := dialect.Both(c.Alteration)
+	out, here := dialect.Both(c.Alteration)
 	out.BeforeApply = append(out.BeforeApply, c.byHand()...)
 	c.between()
-	out.Steps = c.steps(here, hereUndo)
+	out.Steps = c.steps(here)
 	return out
 }
 
@@ -319,8 +320,8 @@ func (c *change) stands(x *sqlschema.Index, of func(name string) bool) bool {
 
 // steps puts the parts together: triggers that go with their columns first; columns for new
 // values; a bridge; the values; the one ALTER TABLE; triggers that come, last.
-func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
-	a := &assembly{change: c, table: c.From.Name, here: here, hereUndo: hereUndo, batched: c.batched()}
+func (c *change) steps(here preconditions.Here) []engine.Step {
+	a := &assembly{change: c, table: c.From.Name, here: here, batched: c.batched()}
 	a.noted = c.noted()
 	a.triggersGo()
 	a.columnsCome()
@@ -340,13 +341,13 @@ func (c *change) steps(here, hereUndo []engine.Requirement) []engine.Step {
 // assembly is the steps of a change, as they are put together.
 type assembly struct {
 	*change
-	table          string
-	here, hereUndo []engine.Requirement
-	noted          *engine.Step
-	batched        *inBatches
-	bridge         []*sqlschema.Trigger // goes in the very moment in which its columns do
-	single         bool                 // the ALTER TABLE is all
-	out            []engine.Step
+	table   string
+	here    preconditions.Here
+	noted   *engine.Step
+	batched *inBatches
+	bridge  []*sqlschema.Trigger // goes in the very moment in which its columns do
+	single  bool                 // the ALTER TABLE is all
+	out     []engine.Step
 }
 
 // triggerNamed is the trigger of that name, or nil.
@@ -473,8 +474,8 @@ func (a *assembly) alter() {
 		Work:     engine.Keeps,
 		Loses:    engine.LossOf(a.table, a.Lost),
 		Kept:     len(a.kept) > 0 && len(a.kept) == len(a.Lost),
-		Here:     a.here,
-		HereUndo: a.hereUndo,
+		Here:     a.here.Apply,
+		HereUndo: a.here.Undo,
 	}
 	if !a.single {
 		s.Title = a.SummaryRest
@@ -487,10 +488,10 @@ func (a *assembly) alter() {
 	for _, g := range a.bridge {
 		s.Apply, s.Undo = append([]string{"DROP TRIGGER " + quote(g.Name)}, s.Apply...), append(s.Undo, g.SQL.Text)
 	}
-	if len(convert)+len(a.here)+len(a.bridge) > 0 {
+	if len(convert)+len(a.here.Apply)+len(a.bridge) > 0 {
 		s.Apply = underLock(a.table, keep, s.Apply...)
 	}
-	if len(unconvert)+len(a.hereUndo)+len(a.bridge) > 0 {
+	if len(unconvert)+len(a.here.Undo)+len(a.bridge) > 0 {
 		s.Undo = underLock(a.table, keep, s.Undo...)
 	}
 	for _, n := range a.Alteration.To.Columns {

@@ -29,6 +29,53 @@ var needs = map[string][]string{
 // MissingPermissions tells what of statements the user has no right to do. A right on one table counts
 // as one on all: who has such is likely to have the others that are needed.
 func (d *Database) MissingPermissions(ctx context.Context, statements []string) ([]string, error) {
+	wanted := rightsFor(statements)
+	var out []string
+	if slices.ContainsFunc(statements, func(sql string) bool { return strings.Contains(sql, rolesTable) }) {
+		if err := d.raw(ctx, "SELECT 1 FROM "+rolesTable+" LIMIT 0"); err != nil {
+			user, host, err := d.me(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out = append(
+				out,
+				fmt.Sprintf(
+					"a guard by a role reads the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s",
+					user, rolesTable, literal(user), literal(host)),
+			)
+		}
+	}
+	if len(wanted) == 0 {
+		return out, nil
+	}
+	rows, err := d.Select(ctx, "SHOW GRANTS")
+	if err != nil {
+		return out, nil // who may not even ask this is told by the steps themselves
+	}
+	has, ok := d.granted(rows)
+	if !ok {
+		return out, nil
+	}
+	if has["ALL PRIVILEGES"] || has["ALL"] {
+		return out, nil
+	}
+	wanted = slices.DeleteFunc(wanted, func(r string) bool { return has[r] })
+	if len(wanted) == 0 {
+		return out, nil
+	}
+	user, host, err := d.me(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return append(
+		out,
+		fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "),
+			strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host)),
+	), nil
+}
+
+// rightsFor are the rights that statements need.
+func rightsFor(statements []string) []string {
 	var wanted []string
 	for _, sql := range statements {
 		list := tokens(sql)
@@ -58,34 +105,18 @@ func (d *Database) MissingPermissions(ctx context.Context, statements []string) 
 			}
 		}
 	}
-	var out []string
-	if slices.ContainsFunc(statements, func(sql string) bool { return strings.Contains(sql, rolesTable) }) {
-		if err := d.raw(ctx, "SELECT 1 FROM "+rolesTable+" LIMIT 0"); err != nil {
-			user, host, err := d.me(ctx)
-			if err != nil {
-				return nil, err
-			}
-			out = append(
-				out,
-				fmt.Sprintf(
-					"a guard by a role reads the server's table of roles, which the user %s may not read: GRANT SELECT ON %s TO %s@%s",
-					user, rolesTable, literal(user), literal(host)),
-			)
-		}
-	}
-	if len(wanted) == 0 {
-		return out, nil
-	}
-	rows, err := d.Select(ctx, "SHOW GRANTS")
-	if err != nil {
-		return out, nil // who may not even ask this is told by the steps themselves
-	}
+	return wanted
+}
+
+// granted are the rights on this database that lines of SHOW GRANTS give; false: they may be
+// any.
+func (d *Database) granted(rows [][]string) (map[string]bool, bool) {
 	has := map[string]bool{}
 	for _, r := range rows {
 		list := tokens(r[0])
 		on := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("ON") })
 		if on < 0 { // a role, whose rights may be any
-			return out, nil
+			return nil, false
 		}
 		if !d.grantOn(list[on+1:]) {
 			continue
@@ -106,22 +137,7 @@ func (d *Database) MissingPermissions(ctx context.Context, statements []string) 
 			}
 		}
 	}
-	if has["ALL PRIVILEGES"] || has["ALL"] {
-		return out, nil
-	}
-	wanted = slices.DeleteFunc(wanted, func(r string) bool { return has[r] })
-	if len(wanted) == 0 {
-		return out, nil
-	}
-	user, host, err := d.me(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return append(
-		out,
-		fmt.Sprintf("the user %s lacks the right %s: GRANT %s ON %s.* TO %s@%s", user, strings.Join(wanted, ", "),
-			strings.Join(wanted, ", "), quote(d.name), literal(user), literal(host)),
-	), nil
+	return has, true
 }
 
 // me is the user of the connection, as grants name it.

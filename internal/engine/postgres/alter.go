@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/preconditions"
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
@@ -39,18 +40,18 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	if inPlace {
 		a.Back = fromAside(a)
 	}
-	out, here, hereUndo := dialect.Both(a)
+	out, here := dialect.Both(a)
 	filled := a.Filled()
 	forward, back := changes(a.From, a.To, a.Forward, a.InUse), changes(a.To, a.From, a.Back, a.InUse)
 	writes := a.InUse && slices.ContainsFunc(a.To.Columns,
 		func(c *sqlschema.Column) bool { return a.From.Column(c.Name) == nil && fillable(c) })
 	ways, ok := paired(forward, back)
 	if len(a.Lost)+len(filled)+len(a.Forward)+len(a.Back) == 0 && !writes && ok {
-		out.Steps = pairedSteps(a, forward, back, ways, here, hereUndo)
+		out.Steps = pairedSteps(a, forward, back, ways, here)
 		return out
 	}
 	if a.InUse && (inPlace || len(a.Lost) == 0) {
-		if steps := inBatches(a, here, hereUndo); steps != nil {
+		if steps := inBatches(a, here); steps != nil {
 			out.Steps = steps
 			return out
 		}
@@ -61,18 +62,18 @@ func (Engine) Alter(a engine.Alteration) engine.Change {
 	}
 	out.BeforeApply = append(out.BeforeApply, attached(a.From, forward)...)
 	step := oneStep(a, forward, back)
-	step.Here, step.HereUndo = here, hereUndo
+	step.Here, step.HereUndo = here.Apply, here.Undo
 	out.Steps = []engine.Step{step}
 	return out
 }
 
 // pairedSteps are the steps of changes of which each has its own way back.
-func pairedSteps(a engine.Alteration, forward, back, ways []op, here, hereUndo []engine.Requirement) []engine.Step {
+func pairedSteps(a engine.Alteration, forward, back, ways []op, here preconditions.Here) []engine.Step {
 	if a.InUse {
-		return allInUse(a.From.Name, forward, ways, here, hereUndo, nil)
+		return allInUse(a.From.Name, forward, ways, here, nil)
 	}
 	if comesAndGoes(forward) {
-		step := engine.Step{Title: a.Summary, Work: work(forward), Here: here, HereUndo: hereUndo}
+		step := engine.Step{Title: a.Summary, Work: work(forward), Here: here.Apply, HereUndo: here.Undo}
 		for _, o := range back {
 			step.Undo = append(step.Undo, o.sql...)
 		}
@@ -92,7 +93,7 @@ func pairedSteps(a engine.Alteration, forward, back, ways []op, here, hereUndo [
 			UndoLoses: engine.LossOf(a.From.Name, o.adds),
 		}
 		if o.what == "types" {
-			step.Here, step.HereUndo = here, hereUndo
+			step.Here, step.HereUndo = here.Apply, here.Undo
 		}
 		out = append(out, step)
 	}

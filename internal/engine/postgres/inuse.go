@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/preconditions"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -98,13 +99,13 @@ func inUse(table string, o, back op) []engine.Step {
 // allInUse gives the steps for all changes of a table, each of which has its own way
 // back. again, by column, fills what came without a value while the first fill was
 // under way: from then on nothing does.
-func allInUse(table string, forward, ways []op, here, hereUndo []engine.Requirement,
+func allInUse(table string, forward, ways []op, here preconditions.Here,
 	again map[string]engine.Step) []engine.Step {
 	var out []engine.Step
 	for i, o := range forward {
 		steps := inUse(table, o, ways[i])
 		if o.what == "types" {
-			steps[0].Here, steps[0].HereUndo = here, hereUndo
+			steps[0].Here, steps[0].HereUndo = here.Apply, here.Undo
 		}
 		if o.column != nil {
 			if s, ok := again[o.column.Name]; ok && o.comes {
@@ -128,7 +129,7 @@ func fillable(c *sqlschema.Column) bool {
 // come empty, are filled in batches, and only then is held what is declared. A constant
 // for every row is the column's default for a while, which writes no row. nil: the
 // change is none of this kind.
-func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engine.Step {
+func inBatches(a engine.Alteration, here preconditions.Here) []engine.Step {
 	key := a.From.Key()
 	if len(key) == 0 || a.From.Unkeyed() || !sqlschema.SameKey(a.From.PrimaryKey, a.To.PrimaryKey) {
 		return nil
@@ -143,7 +144,7 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 	}
 	b := &batching{
 		Alteration: a, table: quote(a.To.Name), key: key, bare: a.From.Clone(), ready: a.From.Clone(),
-		here: here, hereUndo: hereUndo, again: map[string]engine.Step{},
+		here: here, again: map[string]engine.Step{},
 	}
 	if !b.columns() || !b.between(a.From, b.bare) || !b.between(b.bare, b.ready) {
 		return nil
@@ -184,13 +185,13 @@ func inBatches(a engine.Alteration, here, hereUndo []engine.Requirement) []engin
 // batching is a change in which rows are given values in batches, as it is put together.
 type batching struct {
 	engine.Alteration
-	table          string // quoted
-	key            []string
-	bare, ready    *sqlschema.Table // with the new columns; with their defaults
-	fills          []batchFill
-	here, hereUndo []engine.Requirement
-	again          map[string]engine.Step // fills what came without a value meanwhile, by column
-	out            []engine.Step
+	table       string // quoted
+	key         []string
+	bare, ready *sqlschema.Table // with the new columns; with their defaults
+	fills       []batchFill
+	here        preconditions.Here
+	again       map[string]engine.Step // fills what came without a value meanwhile, by column
+	out         []engine.Step
 }
 
 // batchFill is the value that rows get in a column.
@@ -246,7 +247,7 @@ func (b *batching) between(from, to *sqlschema.Table) bool {
 	forward, back := changes(from, to, nil, true), changes(to, from, nil, true)
 	ways, ok := paired(forward, back)
 	if ok {
-		b.out = append(b.out, allInUse(from.Name, forward, ways, b.here, b.hereUndo, b.again)...)
+		b.out = append(b.out, allInUse(from.Name, forward, ways, b.here, b.again)...)
 	}
 	return ok
 }

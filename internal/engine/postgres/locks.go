@@ -96,25 +96,10 @@ func (Engine) Locks(statement string) []engine.Lock {
 		}
 		lock(table, shareUpdateExclusive, engine.NoWork)
 	case "ALTER TABLE":
-		level, work := accessExclusive, engine.NoWork
-		switch {
-		case has("VALIDATE", "CONSTRAINT"):
-			level, work = shareUpdateExclusive, engine.Reads
-		case has("FOREIGN", "KEY"):
-			level = shareRowExclusive
-			if !has("NOT", "VALID") {
-				work = engine.Reads
-			}
+		if has("FOREIGN", "KEY") {
 			lock(behind("REFERENCES"), shareRowExclusive, engine.NoWork)
-		case has("USING", "INDEX"):
-		case has("TYPE"):
-			work = engine.Rewrites
-		case has("ADD", "COLUMN") && (has("IDENTITY") || has("STORED") || mentions(statement, "gen_random_uuid") || mentions(statement, "clock_timestamp")):
-			work = engine.Rewrites
-		case has("NOT", "VALID"):
-		case has("CHECK") || has("SET", "NOT", "NULL") || has("UNIQUE") || has("PRIMARY", "KEY"):
-			work = engine.Reads
 		}
+		level, work := alterLock(statement, has)
 		lock(table, level, work)
 	case "INSERT INTO":
 		lock(table, rowExclusive, engine.NoWork)
@@ -129,4 +114,28 @@ func (Engine) Locks(statement string) []engine.Lock {
 		}
 	}
 	return out
+}
+
+// alterLock is the lock that an ALTER TABLE takes, and what it does with the rows; has tells
+// whether words stand in the statement.
+func alterLock(statement string, has func(words ...string) bool) (level int, work engine.Work) {
+	switch {
+	case has("VALIDATE", "CONSTRAINT"):
+		return shareUpdateExclusive, engine.Reads
+	case has("FOREIGN", "KEY"):
+		if !has("NOT", "VALID") {
+			work = engine.Reads
+		}
+		return shareRowExclusive, work
+	case has("USING", "INDEX"):
+	case has("TYPE"):
+		work = engine.Rewrites
+	case has("ADD", "COLUMN") && (has("IDENTITY") || has("STORED") || mentions(statement, "gen_random_uuid") ||
+		mentions(statement, "clock_timestamp")):
+		work = engine.Rewrites
+	case has("NOT", "VALID"):
+	case has("CHECK") || has("SET", "NOT", "NULL") || has("UNIQUE") || has("PRIMARY", "KEY"):
+		work = engine.Reads
+	}
+	return accessExclusive, work
 }

@@ -167,6 +167,12 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 	if err != nil {
 		return nil, err
 	}
+	return d.lackWords(rows), nil
+}
+
+// lackWords says what each of the rights that are missing is, and how to get it: rows of a
+// right, a name, and an owner.
+func (d *database) lackWords(rows [][]string) []string {
 	var out []string
 	foreign := map[string]bool{} // who may not change it need not be told of the rest
 	for _, r := range rows {
@@ -199,5 +205,5 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 			)
 		}
 	}
-	return out, nil
+	return out
 }

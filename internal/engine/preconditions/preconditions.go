@@ -33,20 +33,23 @@ type Dialect struct {
 // tells which rows the index counts.
 func (d Dialect) tells(c *sqlschema.Column) bool { return d.Only != nil && d.Only(c) }
 
+// Here are what is asked again just before a step that changes values, and before its undo.
+type Here struct{ Apply, Undo []engine.Requirement }
+
 // Both are what the rows of a table must fulfil before an alteration and before its undo, and
 // what of it is asked again at the steps that change values, under their lock: rows come in
 // between. Of rows that a step before has taken out, the column that told them may be gone
 // then.
-func (d Dialect) Both(a engine.Alteration) (out engine.Change, here, hereUndo []engine.Requirement) {
+func (d Dialect) Both(a engine.Alteration) (out engine.Change, here Here) {
 	before := func(table string) engine.Parent { return a.Parent(table, false) }
 	after := func(table string) engine.Parent { return a.Parent(table, true) }
 	out.BeforeApply = d.Rows(a.From, a.To, a.Forward, a.Only, before)
 	out.BeforeUndo = d.Rows(a.To, a.From, a.Back, "", after)
-	here, hereUndo = engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)
+	here = Here{engine.Guards(out.BeforeApply), engine.Guards(out.BeforeUndo)}
 	if a.Only != "" {
-		here = engine.Guards(d.Rows(a.From, a.To, a.Forward, "", before))
+		here.Apply = engine.Guards(d.Rows(a.From, a.To, a.Forward, "", before))
 	}
-	return out, here, hereUndo
+	return out, here
 }
 
 // Rows are what the rows of from must fulfil to become rows of to; only

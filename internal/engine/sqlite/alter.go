@@ -75,7 +75,7 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
 	a.Forward, a.Back = maps.Clone(a.Forward), a.Matched()
-	out, _, _ := dialect.Both(a) // a migration is one transaction: nothing comes in between
+	out, _ := dialect.Both(a) // a migration is one transaction: nothing comes in between
 	lost := a.Lost
 	filled := a.Filled()
 	forward, why := inPlace(a.From, a.To, a.Forward)

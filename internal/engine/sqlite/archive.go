@@ -29,10 +29,10 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 	bare.Name = d.Keep
 	s.Note = "keeps its rows in " + d.Keep
 	s.Apply = append(s.Apply, createTable(bare, d.Keep))
-	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, d.Keep, nil, "")...)
+	s.Apply = append(s.Apply, copyRows(t, bare, [2]string{t.Name, d.Keep}, nil, "")...)
 	s.Apply = append(s.Apply, "DROP TABLE "+quote(t.Name))
 	s.Undo = append(s.Undo, createTable(t, t.Name))
-	s.Undo = append(s.Undo, copyRows(bare, t, d.Keep, t.Name, nil, "")...)
+	s.Undo = append(s.Undo, copyRows(bare, t, [2]string{d.Keep, t.Name}, nil, "")...)
 	s.Undo = append(s.Undo, "DROP TABLE "+quote(d.Keep))
 	s.Undo = append(s.Undo, dependents(t)...)
 	return engine.Change{Steps: []engine.Step{s}, Copies: true, BeforeApply: []engine.Requirement{carried(t)}}
@@ -53,11 +53,11 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	bare.Name = r.Keep
 	s.Apply = append(s.Apply, createTable(bare, r.Keep))
 	// Without the sequence: the rows that stay hold it.
-	s.Apply = append(s.Apply, copyRows(t, bare, t.Name, r.Keep, nil, r.Where)[0])
+	s.Apply = append(s.Apply, copyRows(t, bare, [2]string{t.Name, r.Keep}, nil, r.Where)[0])
 	s.Apply = append(s.Apply, unguarded(t, gone)...)
 	numberless := bare.Clone()
 	numberless.Options.WithoutRowid = true
-	back := copyRows(numberless, t, r.Keep, t.Name, nil, "")[0]
+	back := copyRows(numberless, t, [2]string{r.Keep, t.Name}, nil, "")[0]
 	if row := rowidName(bare); row != "" {
 		back += " ORDER BY " + row
 	}
@@ -134,7 +134,7 @@ func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes,
 	}
 	bare := bareTable(t)
 	bare.Name = kept
-	return []string{createTable(bare, kept)}, copyRows(t, bare, t.Name, kept, nil, "")
+	return []string{createTable(bare, kept)}, copyRows(t, bare, [2]string{t.Name, kept}, nil, "")
 }
 
 // Restore brings kept values back. A whole table's rows go in as they were;
@@ -150,7 +150,7 @@ func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 		}
 	}
 	if len(keys) == 0 {
-		out := copyRows(kept, t, kept.Name, t.Name, nil, "")
+		out := copyRows(kept, t, [2]string{kept.Name, t.Name}, nil, "")
 		if !stay {
 			out = append(out, "DROP TABLE "+quote(kept.Name))
 		}

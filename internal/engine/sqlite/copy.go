@@ -26,15 +26,16 @@ func copyTable(from, to *sqlschema.Table, sources map[string]engine.Source) []st
 	}
 	out = append(out, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", quote(from.Name), quote(aside)),
 		createTable(to, to.Name))
-	out = append(out, copyRows(from, to, aside, to.Name, sources, "")...)
+	out = append(out, copyRows(from, to, [2]string{aside, to.Name}, sources, "")...)
 	out = append(out, "DROP TABLE "+quote(aside))
 	return append(out, dependents(to)...)
 }
 
 // copyRows fills the new table from the old one, which stands under oldName; where
 // chooses rows of it, empty for all.
-func copyRows(from, to *sqlschema.Table, oldName, newName string, sources map[string]engine.Source,
+func copyRows(from, to *sqlschema.Table, names [2]string, sources map[string]engine.Source,
 	where string) []string {
+	oldName, newName := names[0], names[1]
 	var columns, values []string
 	f, t := rowidName(from), rowidName(to)
 	if f != "" && t != "" && rowidKey(to) == "" && rowidKey(from) == "" {
