@@ -368,7 +368,7 @@ func forEngine(value string) (name, sql string, ok bool) {
 // literalFor reads a value given on the command line as one of the column.
 func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 	if sql, ok := strings.CutPrefix(value, "sql:"); ok {
-		if err := oneExpression(s.Engine, sql); err != nil {
+		if err := oneExpression(s.Engine.SQL(), sql); err != nil {
 			return plan.Fill{}, err
 		}
 		return plan.Fill{SQL: sql}, nil
@@ -399,8 +399,8 @@ func literalFor(s *draft.State, name, value string) (plan.Fill, error) {
 	return plan.Fill{SQL: sql, Literal: v.Constant(), Ask: ask}, err
 }
 
-func oneExpression(e engine.Engine, sql string) error {
-	pieces := e.SQL().Split(sql + ";")
+func oneExpression(d engine.Dialect, sql string) error {
+	pieces := d.Split(sql + ";")
 	if len(pieces) != 1 || pieces[0].Comment || pieces[0].Bad != "" || pieces[0].Text != strings.TrimSpace(sql) {
 		return fmt.Errorf("write one expression, without ; or comments")
 	}
@@ -432,7 +432,7 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 	}
 	for {
 		mine := *f
-		if len(p.Others(s.Engine)) > 0 { // what is about a column of another engine alone is answered there
+		if len(p.Others(s.Engine.Name())) > 0 { // what is about a column of another engine alone is answered there
 			mine, f.unknown = f.known(s.Wanted, s.Upcoming)
 		}
 		answers, said, err := mine.answers(s)

@@ -244,7 +244,7 @@ func (d *drafting) show(ctx context.Context, edited []string, list []*migration.
 		d.showDraft(m)
 	}
 	for _, table := range d.first.Plan.Last {
-		d.out.line("  " + lastWords(d.s.Engine, table))
+		d.out.line("  " + lastWords(d.s.Engine.Caps(), table))
 	}
 	if d.first.Migration == nil {
 		return nil
@@ -268,9 +268,9 @@ func (d *drafting) show(ctx context.Context, edited []string, list []*migration.
 
 // lastWords say that new columns of a table come behind others that stand above them in the
 // model, and what brings them into order, where anything does.
-func lastWords(e engine.Engine, table string) string {
+func lastWords(caps engine.Caps, table string) string {
 	words := "the new columns of " + table + " are added last, not where the model has them"
-	if !e.Caps().Journal {
+	if !caps.Journal {
 		words += ": draft it with --order " + table + ", which copies the table, if that matters"
 	}
 	return words
@@ -425,7 +425,7 @@ func unproved(o *proof.Outcome) []string {
 func (a *app) draftByHand(p *project.Project, s *draft.State, title string) error {
 	m := s.ByHand(draft.Request{Title: title, Now: time.Now()})
 	list := []*migration.Migration{m}
-	for _, e := range p.Others(s.Engine) {
+	for _, e := range p.Others(s.Engine.Name()) {
 		files, err := p.Migrations(e)
 		if err != nil {
 			return err

@@ -32,7 +32,7 @@ type change struct {
 // None is written yet.
 func (a *app) draftOthers(ctx context.Context, p *project.Project, c change) ([]*migration.Migration, error) {
 	var out []*migration.Migration
-	for _, e := range p.Others(c.home.Engine) {
+	for _, e := range p.Others(c.home.Engine.Name()) {
 		one := c
 		if c.again != nil {
 			f := c.again.carried(

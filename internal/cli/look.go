@@ -280,7 +280,7 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*sqlschema
 		if part.sql == "" {
 			continue
 		}
-		if err := oneExpression(l.engine, part.sql); err != nil {
+		if err := oneExpression(l.engine.SQL(), part.sql); err != nil {
 			return 0, engine.Rows{}, wrongUse("--%s: %v", part.flag, err)
 		}
 		sql := schema.Braces(part.sql, quote)

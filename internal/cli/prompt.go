@@ -219,10 +219,10 @@ func (a *app) askText(ctx context.Context, s *draft.State, about, flag, hole str
 		Value(&text).
 		Validate(func(v string) error {
 			if hole == "EXPRESSION" {
-				return oneExpression(s.Engine, v)
+				return oneExpression(s.Engine.SQL(), v)
 			}
 			if sql, ok := strings.CutPrefix(v, "sql:"); ok {
-				return oneExpression(s.Engine, sql)
+				return oneExpression(s.Engine.SQL(), sql)
 			}
 			if col == nil {
 				return nil

@@ -125,7 +125,7 @@ func (r *remaking) redraft(ctx context.Context) error {
 
 // elsewhere finds the files that what is drafted again has for other engines.
 func (r *remaking) elsewhere() error {
-	for _, e := range r.p.Others(r.e) {
+	for _, e := range r.p.Others(r.e.Name()) {
 		files, err := r.p.Migrations(e)
 		if err != nil {
 			return err
@@ -341,7 +341,7 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 	// may be about what rows had in the old ones: those that are not turn out unused.
 	mine, all := *r.f, r.carried(r.old)
 	var unknown []string
-	if len(r.p.Others(s.Engine)) > 0 {
+	if len(r.p.Others(s.Engine.Name())) > 0 {
 		var here answerFlags
 		here, unknown = r.f.known(s.Wanted, s.Upcoming)
 		mine.fill = here.fill

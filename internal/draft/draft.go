@@ -22,7 +22,7 @@ import (
 
 // State is how one database stands against the models and the migrations.
 type State struct {
-	Engine   engine.Engine
+	Engine   runner.Engine
 	DB       engine.Database
 	Wanted   *sqlschema.Schema // what the models declare, as the engine would keep it
 	Live     *sqlschema.Schema
@@ -49,7 +49,7 @@ type State struct {
 // MissingOutside is an error that names the tables which the models declare as outside, and
 // which are neither in the database nor created by the waiting migrations; nil: there are
 // none.
-func MissingOutside(e engine.Engine, wanted, live *sqlschema.Schema, waiting []*migration.Migration) error {
+func MissingOutside(e runner.Engine, wanted, live *sqlschema.Schema, waiting []*migration.Migration) error {
 	var names []string
 	for _, t := range proof.Missing(e, wanted, live, waiting) {
 		names = append(names, t.Name)
@@ -65,7 +65,7 @@ func MissingOutside(e engine.Engine, wanted, live *sqlschema.Schema, waiting []*
 
 // Look reads a database and holds it against the models and the files, which
 // read gives; it is called while the database is read.
-func Look(ctx context.Context, e engine.Engine, db engine.Database,
+func Look(ctx context.Context, e runner.Engine, db engine.Database,
 	read func() (*sqlschema.Schema, []*migration.Migration, error)) (*State, error) {
 	s := &State{Engine: e, DB: db}
 	var files []*migration.Migration

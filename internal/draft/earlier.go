@@ -11,6 +11,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/runner"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -19,8 +20,8 @@ import (
 // was there before, another engine's words are all that is known; values, and names by
 // the rules, are read from them.
 type earlier struct {
-	engine engine.Engine
-	home   engine.Engine // whose words they are
+	engine runner.Engine
+	home   runner.Engine // whose words they are
 	out    *schema.Schema
 	files  []*migration.Migration // of engine
 }

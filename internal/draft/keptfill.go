@@ -309,7 +309,7 @@ func (k *keptRows) misfits(ctx context.Context, w *sqlschema.Column, conv engine
 }
 
 // fillKept writes fills into a kept table, each worked out over the rows as they were.
-func (h *Handover) fillKept(ctx context.Context, db engine.Database, e engine.Engine, name string,
+func (h *Handover) fillKept(ctx context.Context, db engine.Database, e runner.Engine, name string,
 	list []KeptFill) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {

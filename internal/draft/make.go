@@ -16,12 +16,13 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
+	"erbario/internal/runner"
 	"erbario/internal/sqlschema"
 	"erbario/internal/words"
 )
 
 // planned is the migration of a plan.
-func planned(id string, form int, e engine.Engine, p *plan.Plan) *migration.Migration {
+func planned(id string, form int, e runner.Engine, p *plan.Plan) *migration.Migration {
 	m := &migration.Migration{
 		ID:          id,
 		Form:        form,

@@ -24,7 +24,7 @@ import (
 // TakeBack takes migrations back on a database inside the transaction that was
 // begun, newest first, as far as it has them; it returns those. Deleted rows may come
 // back: the new draft puts their mark back.
-func TakeBack(ctx context.Context, db engine.Database, e engine.Engine,
+func TakeBack(ctx context.Context, db engine.Database, e runner.Engine,
 	old []*migration.Migration) (gone []*migration.Migration, err error) {
 	applied, err := runner.History(ctx, db)
 	if err != nil {
@@ -81,7 +81,7 @@ func (h *Handover) tableNow(table string) string { return cmp.Or(h.Tables[table]
 
 // Hand moves what an undo of the old migrations kept to where the new one looks
 // for it, and fills what kept rows lack.
-func (h *Handover) Hand(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
+func (h *Handover) Hand(ctx context.Context, db engine.Database, e runner.Engine, old []*migration.Migration,
 	now *migration.Migration) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {
@@ -126,7 +126,7 @@ func (h *Handover) Hand(ctx context.Context, db engine.Database, e engine.Engine
 
 // renameColumns gives columns of a kept table new names, which may be those that others of
 // them have until then.
-func renameColumns(ctx context.Context, db engine.Database, e engine.Engine, kept *sqlschema.Table,
+func renameColumns(ctx context.Context, db engine.Database, e runner.Engine, kept *sqlschema.Table,
 	names map[string]string, done func(back func(context.Context) error)) error {
 	var steps [][2]string
 	for _, old := range slices.Sorted(maps.Keys(names)) {
@@ -159,7 +159,7 @@ type Returned struct {
 }
 
 // Again keeps the values once more where they were kept, before their columns go.
-func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine) error {
+func (r Returned) Again(ctx context.Context, db engine.Database, e runner.Engine) error {
 	has, err := db.Kept(ctx, r.Kept)
 	if err != nil || slices.Contains(has, r.Kept) {
 		return err
@@ -177,7 +177,7 @@ func (r Returned) Again(ctx context.Context, db engine.Database, e engine.Engine
 // that exist without the new one: another migration made them, such as one that came with
 // a merge. Those of another type, and those that a person let go of, stay kept. told is told
 // of each.
-func Return(ctx context.Context, db engine.Database, e engine.Engine, old []*migration.Migration,
+func Return(ctx context.Context, db engine.Database, e runner.Engine, old []*migration.Migration,
 	told func(Returned)) error {
 	var live *sqlschema.Schema
 	for _, m := range old {
@@ -280,7 +280,7 @@ func Redrafted(old []*migration.Migration) []string {
 // FormOf is the form of the file that one of the old migrations with this id is in: a
 // new one under the same id has it, too, so that it finds what undos of the old one kept on
 // other databases. 0: none of them is called so.
-func FormOf(old []*migration.Migration, id string, e engine.Engine) int {
+func FormOf(old []*migration.Migration, id string, e runner.Engine) int {
 	for _, m := range old {
 		if m.ID == id && m.Engine == e.Name() {
 			return m.Form

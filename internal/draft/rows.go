@@ -76,7 +76,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 
 // RowChanges lists what differs between the reference rows of the models and those
 // that a whole line of migrations makes from nothing.
-func RowChanges(ctx context.Context, e engine.Engine, db engine.Database, end, wanted *sqlschema.Schema,
+func RowChanges(ctx context.Context, e runner.Engine, db engine.Database, end, wanted *sqlschema.Schema,
 	line []*migration.Migration) ([]diff.Change, error) {
 	s := &State{
 		Engine:   e,

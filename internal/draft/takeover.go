@@ -20,7 +20,7 @@ import (
 
 // TakeOver makes room for what a migration adds: tables, and columns as table.column, which
 // were added by hand. Within a transaction nothing is done where it fails.
-func TakeOver(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, names []string) error {
+func TakeOver(ctx context.Context, db engine.Database, e runner.Engine, m *migration.Migration, names []string) error {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return err

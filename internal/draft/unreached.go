@@ -24,7 +24,7 @@ import (
 // Unreached is how an engine stands of which no server can be reached. declared is what
 // the models declare for it, and changes lead to that on home, from where this one
 // stands too.
-func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes []diff.Change,
+func (home *State) Unreached(e runner.Engine, declared *schema.Schema, changes []diff.Change,
 	files []*migration.Migration) (*State, error) {
 	before := &schema.Schema{}
 	if len(files) > 0 {
@@ -74,7 +74,7 @@ func (home *State) Unreached(e engine.Engine, declared *schema.Schema, changes [
 }
 
 // unreachedRows are the reference rows as the engine's own migrations say that they are.
-func unreachedRows(e engine.Engine, wanted, before *sqlschema.Schema, changes []diff.Change,
+func unreachedRows(e runner.Engine, wanted, before *sqlschema.Schema, changes []diff.Change,
 	files []*migration.Migration) []plan.TableRows {
 	line := migration.RowsOf(files, e)
 	var out []plan.TableRows
@@ -178,7 +178,7 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 }
 
 // setEnumApart gives an enum type the name under which it waits to be dropped.
-func setEnumApart(e engine.Engine, s *sqlschema.Schema, name string) {
+func setEnumApart(e runner.Engine, s *sqlschema.Schema, name string) {
 	for _, t := range s.Tables {
 		for _, c := range t.Columns {
 			if c.Values != nil && c.SQLType == e.SQL().Quote(name) {

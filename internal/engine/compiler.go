@@ -63,14 +63,14 @@ type Online interface {
 }
 
 // OnlineOf is the engine's Online; ok is false where the whole database is one lock.
-func OnlineOf(e Engine) (o Online, ok bool) {
+func OnlineOf(e interface{ DDL() Compiler }) (o Online, ok bool) {
 	o, ok = e.DDL().(Online)
 	return o, ok
 }
 
 // Transactional is a statement of a step outside of any transaction as it can be in one, where
 // nobody else is at work.
-func Transactional(e Engine, statement string) string {
+func Transactional(e interface{ DDL() Compiler }, statement string) string {
 	if c, ok := e.DDL().(interface{ Transactional(statement string) string }); ok {
 		return c.Transactional(statement)
 	}
@@ -78,7 +78,7 @@ func Transactional(e Engine, statement string) string {
 }
 
 // EnumsOf are the words for enum types; nil where the engine has none, as Caps tells.
-func EnumsOf(e Engine) Enums {
+func EnumsOf(e interface{ DDL() Compiler }) Enums {
 	if c, ok := e.DDL().(interface{ Enums() Enums }); ok {
 		return c.Enums()
 	}
@@ -87,7 +87,7 @@ func EnumsOf(e Engine) Enums {
 
 // StagesOf are the words for staged pairs of migrations; nil where the engine has none, as
 // Caps tells.
-func StagesOf(e Engine) Stages {
+func StagesOf(e interface{ DDL() Compiler }) Stages {
 	if c, ok := e.DDL().(interface{ Stages() Stages }); ok {
 		return c.Stages()
 	}

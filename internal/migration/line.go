@@ -12,14 +12,13 @@ import (
 	"slices"
 	"strings"
 
-	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/schema"
 )
 
 // ReadFolder reads the migrations of one engine, in their order. A folder that
 // does not exist holds none.
-func ReadFolder(dir string, e engine.Engine) ([]*Migration, error) {
+func ReadFolder(dir string, e Engine) ([]*Migration, error) {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -123,14 +122,14 @@ func Gaps(list []*Migration, known func(id string) bool) []*Gap {
 }
 
 // Touches are the tables that the migration's statements name, in lower case.
-func (m *Migration) Touches(e engine.Engine) map[string]bool {
+func (m *Migration) Touches(e Engine) map[string]bool {
 	touched, _ := m.touches(e)
 	return touched
 }
 
 // touches are the tables that the statements name, and among them those that they create,
 // change or drop.
-func (m *Migration) touches(e engine.Engine) (touched, changed map[string]bool) {
+func (m *Migration) touches(e Engine) (touched, changed map[string]bool) {
 	touched, changed = map[string]bool{}, map[string]bool{}
 	for _, undo := range []bool{false, true} {
 		for _, sql := range m.SQL(undo) {
@@ -160,7 +159,7 @@ func (f Fork) Error() string {
 
 // Forks lists the forks of a line. Migrations that touch different tables may be in one
 // line, and so may those that only refer to the same one.
-func Forks(list []*Migration, e engine.Engine) []Fork {
+func Forks(list []*Migration, e Engine) []Fork {
 	var out []Fork
 	for i, m := range list {
 		// What stands between m and what it follows was not there for its proof. Where the
@@ -176,7 +175,7 @@ func Forks(list []*Migration, e engine.Engine) []Fork {
 
 // Together tells whether one of two migrations changes a table that the other touches, so
 // that their order matters.
-func Together(a, b *Migration, e engine.Engine) bool {
+func Together(a, b *Migration, e Engine) bool {
 	touched, changed := a.touches(e)
 	theirs, theirChanged := b.touches(e)
 	return overlap(changed, theirs) || overlap(touched, theirChanged)

@@ -22,6 +22,12 @@ const Marker = "-- : "
 // Form is the version of the format that this program writes; it reads the earlier ones, too.
 const Form = 2
 
+// Engine is what the files of an engine are read and written with.
+type Engine interface {
+	Name() string
+	SQL() engine.Dialect
+}
+
 // Migration is one file.
 type Migration struct {
 	ID      string // the time and the slug, as in the file's name

@@ -57,7 +57,7 @@ func readParameter(words string) (x engine.Parameter, ok bool) {
 
 // Bound is the migration with values, as SQL by table.column, in the place of its
 // parameters; one without a value has what it had at home.
-func (m *Migration) Bound(e engine.Engine, apply, undo map[string]string) *Migration {
+func (m *Migration) Bound(e Engine, apply, undo map[string]string) *Migration {
 	if len(m.Parameters) == 0 {
 		return m
 	}

@@ -106,7 +106,7 @@ func NameParts(name string) (id, engineName string, ok bool) {
 
 // Parse reads a file's text. Every statement is looked at: one that would reach
 // beyond its step is refused here, before anything runs.
-func Parse(path, text string, e engine.Engine) (*Migration, error) {
+func Parse(path, text string, e Engine) (*Migration, error) {
 	p := &parser{m: &Migration{Text: text, Path: path}, e: e}
 	pieces := e.SQL().Split(strings.ReplaceAll(text, "\r\n", "\n"))
 	if len(pieces) == 0 || !pieces[0].Comment || !strings.HasPrefix(pieces[0].Text, Marker) {
@@ -128,7 +128,7 @@ func Parse(path, text string, e engine.Engine) (*Migration, error) {
 // parser reads the pieces of a file, one after the other.
 type parser struct {
 	m        *Migration
-	e        engine.Engine
+	e        Engine
 	step     *Step                 // the last one; nil: the head is not over
 	into     *[]Statement          // to which the next statements belong
 	need     *engine.Requirement   // that has its query yet to come

@@ -108,7 +108,7 @@ func renames(sql string) bool {
 }
 
 // ReadRename reads a statement that renames a table or a column.
-func ReadRename(e engine.Engine, sql string) (Rename, bool) {
+func ReadRename(e Engine, sql string) (Rename, bool) {
 	if !renames(sql) { // most do not, and cutting them up takes long
 		return Rename{}, false
 	}
@@ -132,7 +132,7 @@ func ReadRename(e engine.Engine, sql string) (Rename, bool) {
 
 // Renames are those of the migration's way forward, in order, without what a copy of a
 // table needs.
-func (m *Migration) Renames(e engine.Engine) []Rename {
+func (m *Migration) Renames(e Engine) []Rename {
 	var out []Rename
 	for _, sql := range m.SQL(false) {
 		if r, ok := ReadRename(e, sql); ok && !schema.Own(r.Table) && !schema.Own(r.To) {
@@ -157,7 +157,7 @@ func Before(renames []Rename, table, column string) (string, string) {
 
 // Creates are the tables that a line of migrations creates, in lower case, under the names
 // that they have in it from first to last.
-func Creates(line []*Migration, e engine.Engine) map[string]bool {
+func Creates(line []*Migration, e Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, m := range line {
 		for _, sql := range m.SQL(false) {
@@ -173,7 +173,7 @@ func Creates(line []*Migration, e engine.Engine) map[string]bool {
 
 // createdTable is the name, in lower case, of the table that a statement creates; "": it
 // creates none. Only its beginning is read.
-func createdTable(e engine.Engine, sql string) string {
+func createdTable(e Engine, sql string) string {
 	const begins = 300 // names have 64 characters at most, of four bytes, in quotes
 	head := strings.TrimLeft(sql, " \t\r\n")
 	if len(head) < 6 || !strings.EqualFold(head[:6], "CREATE") {
@@ -187,7 +187,7 @@ func createdTable(e engine.Engine, sql string) string {
 }
 
 // Names are the names, in lower case, that the statements of migrations have in them.
-func Names(line []*Migration, e engine.Engine) map[string]bool {
+func Names(line []*Migration, e Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, m := range line {
 		for _, sql := range m.SQL(false) {
@@ -204,7 +204,7 @@ func Names(line []*Migration, e engine.Engine) map[string]bool {
 // RowsOf folds the rows of a line of migrations, by table in lower case; they follow its
 // renames. Where the rows of a table came to be told by another field, those before are
 // no longer known.
-func RowsOf(line []*Migration, e engine.Engine) map[string]*LineRows {
+func RowsOf(line []*Migration, e Engine) map[string]*LineRows {
 	out := map[string]*LineRows{}
 	move := func(from, to string) { // a table, and what names its rows
 		for _, at := range out {

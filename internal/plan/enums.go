@@ -345,7 +345,7 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 // EnumRename is the step that renames a value of the enum type of a column; false
 // where the column has none, or the rows become an existing value. all are the renames
 // that are made together.
-func EnumRename(e engine.Engine, s *sqlschema.Schema, r Rename, all []Rename) (engine.Step, bool) {
+func EnumRename(e Engine, s *sqlschema.Schema, r Rename, all []Rename) (engine.Step, bool) {
 	t := s.Table(r.Table)
 	if t == nil || r.Value == "" || !e.Caps().Enums {
 		return engine.Step{}, false

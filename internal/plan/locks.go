@@ -25,7 +25,7 @@ func (p *planner) inUse(table string) bool {
 }
 
 // strongest are the locks of a step's statements, one for each table that is known.
-func strongest(e engine.Engine, statements []string, known func(table string) bool) []engine.Lock {
+func strongest(e Engine, statements []string, known func(table string) bool) []engine.Lock {
 	var out []engine.Lock
 	online, ok := engine.OnlineOf(e)
 	if !ok {
@@ -57,7 +57,7 @@ func strongest(e engine.Engine, statements []string, known func(table string) bo
 // LockWords tells what a step's statements lock, on a database whose tables have the
 // sizes that size gives ("" where one does not exist); empty on an engine without locks
 // of tables. s has the step's kind, what it does with rows and its note.
-func LockWords(e engine.Engine, statements []string, s engine.Step,
+func LockWords(e Engine, statements []string, s engine.Step,
 	size func(table string) (string, bool)) (words string, most []engine.Lock) {
 	var list []string
 	most = strongest(e, statements, func(table string) bool { _, ok := size(table); return ok })

@@ -16,9 +16,17 @@ import (
 	"erbario/internal/sqlschema"
 )
 
+// Engine is what a plan needs of an engine.
+type Engine interface {
+	Name() string
+	Caps() engine.Caps
+	SQL() engine.Dialect
+	DDL() engine.Compiler
+}
+
 // Input is all that a plan depends on.
 type Input struct {
-	Engine   engine.Engine
+	Engine   Engine
 	Kept     string            // begins the names of the tables of what the migration keeps
 	Live     *sqlschema.Schema // what is there, with the renames made
 	Wanted   *sqlschema.Schema

@@ -44,7 +44,7 @@ var ErrOneIsEnough = errors.New(
 
 // Split makes two halves of a change that was planned as a whole, from live, before any
 // rename, to wanted. Its error says what cannot be split.
-func Split(e engine.Engine, live, wanted *sqlschema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
+func Split(e Engine, live, wanted *sqlschema.Schema, whole []diff.Change, answers Answers) (*Staged, error) {
 	s := &splitter{engine: e, live: live, wanted: wanted, answers: answers, tables: map[string]*StagedTable{},
 		out: &Staged{
 			Between: wanted.Clone(),
@@ -120,7 +120,7 @@ func about(r Rename) string {
 }
 
 type splitter struct {
-	engine       engine.Engine
+	engine       Engine
 	live, wanted *sqlschema.Schema
 	answers      Answers
 	tables       map[string]*StagedTable

@@ -318,12 +318,12 @@ func (p *Project) EnginesOfFiles() []engine.Engine {
 	return out
 }
 
-// Others are the engines beside e for which a draft writes a file.
-func (p *Project) Others(e engine.Engine) []engine.Engine {
+// Others are the engines beside the one of a name for which a draft writes a file.
+func (p *Project) Others(name string) []engine.Engine {
 	if len(p.Settings.Project.Engines) == 0 {
 		return nil
 	}
-	return slices.DeleteFunc(p.Engines(), func(o engine.Engine) bool { return o.Name() == e.Name() })
+	return slices.DeleteFunc(p.Engines(), func(o engine.Engine) bool { return o.Name() == name })
 }
 
 // Rules are the project's naming rules.

@@ -11,13 +11,14 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/runner"
 	"erbario/internal/sqlschema"
 )
 
 // Missing are the tables that wanted declares as outside, and that neither live has nor
 // the line of migrations creates, with no more of them than is declared of their columns
 // and keys.
-func Missing(e engine.Engine, wanted, live *sqlschema.Schema, line []*migration.Migration) []*sqlschema.Table {
+func Missing(e runner.Engine, wanted, live *sqlschema.Schema, line []*migration.Migration) []*sqlschema.Table {
 	var out []*sqlschema.Table
 	for _, t := range wanted.Tables {
 		if !t.Outside() || live.Table(t.Name) != nil || live.View(t.Name) != nil {
@@ -36,7 +37,7 @@ func Missing(e engine.Engine, wanted, live *sqlschema.Schema, line []*migration.
 }
 
 // MakeOutside creates what is Missing in a database where the line is about to be run.
-func MakeOutside(ctx context.Context, db engine.Database, e engine.Engine, wanted *sqlschema.Schema,
+func MakeOutside(ctx context.Context, db engine.Database, e runner.Engine, wanted *sqlschema.Schema,
 	line []*migration.Migration) error {
 	if wanted == nil || len(Missing(e, wanted, &sqlschema.Schema{}, line)) == 0 {
 		return nil

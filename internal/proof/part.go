@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
+	"erbario/internal/runner"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -18,7 +18,7 @@ import (
 // Part divides a schema into the part that migrations can reach and the rest. All of it is
 // reached where nobody can tell what a statement touches. Erbario's own tables are in
 // neither.
-func Part(e engine.Engine, s *sqlschema.Schema, list ...*migration.Migration) (part, rest *sqlschema.Schema) {
+func Part(e runner.Engine, s *sqlschema.Schema, list ...*migration.Migration) (part, rest *sqlschema.Schema) {
 	p := &parting{
 		e:      e,
 		tables: map[string]*sqlschema.Table{},
@@ -105,7 +105,7 @@ func Join(part, rest *sqlschema.Schema) *sqlschema.Schema {
 }
 
 type parting struct {
-	e      engine.Engine
+	e      runner.Engine
 	tables map[string]*sqlschema.Table // by name in lower case, as all that follows
 	views  map[string]*sqlschema.View
 	named  map[string]bool // in the statements

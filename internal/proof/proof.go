@@ -86,7 +86,7 @@ func (o *Outcome) Sentence() string {
 
 // Input is what a proof starts from.
 type Input struct {
-	Engine    engine.Engine
+	Engine    runner.Engine
 	Start     *sqlschema.Schema // what is there before the migration
 	Wanted    *sqlschema.Schema // what is to be there after it; nil: not asked
 	Ignore    []diff.Change     // differences from Wanted that are to stay

@@ -16,7 +16,7 @@ import (
 
 // Scratch makes a scratch database that holds what s does, without rows, and tells what
 // of it cannot be created there. Erbario's own tables are not meant.
-func Scratch(ctx context.Context, e engine.Engine, s *sqlschema.Schema) (engine.Database, []engine.LeftOut, error) {
+func Scratch(ctx context.Context, e runner.Engine, s *sqlschema.Schema) (engine.Database, []engine.LeftOut, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
 		return nil, nil, fmt.Errorf("no scratch database: %w", err)
@@ -37,7 +37,7 @@ func Scratch(ctx context.Context, e engine.Engine, s *sqlschema.Schema) (engine.
 
 // Replay runs migrations on an empty scratch database, without rows. It has the tables
 // that wanted declares as outside and the migrations do not create; nil: none.
-func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration,
+func Replay(ctx context.Context, e runner.Engine, list []*migration.Migration,
 	wanted *sqlschema.Schema) (engine.Database, error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {
@@ -59,7 +59,7 @@ func Replay(ctx context.Context, e engine.Engine, list []*migration.Migration,
 // ReferenceRows gives a proof the reference rows that a line of migrations has made in a
 // database where nothing else has rows, as Input.Live does: those that come may refer to
 // them. s is what is there.
-func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *sqlschema.Schema,
+func ReferenceRows(ctx context.Context, db engine.Database, e runner.Engine, s *sqlschema.Schema,
 	line []*migration.Migration) func(table string, limit int) (engine.Rows, error) {
 	made := migration.RowsOf(line, e)
 	return func(table string, _ int) (engine.Rows, error) {
@@ -72,7 +72,7 @@ func ReferenceRows(ctx context.Context, db engine.Database, e engine.Engine, s *
 }
 
 // Stored are the columns of a table that its rows have values for, as SQL.
-func Stored(t *sqlschema.Table, e engine.Engine) string {
+func Stored(t *sqlschema.Table, e runner.Engine) string {
 	var names []string
 	for _, c := range t.Columns {
 		if c.Generated == nil {
@@ -85,7 +85,7 @@ func Stored(t *sqlschema.Table, e engine.Engine) string {
 // After is what a schema becomes by migrations, run on scratch without rows, and what the
 // scratch database could not have. wanted is then in the words in which the server keeps
 // what they changed; nil: it is not asked for.
-func After(ctx context.Context, e engine.Engine, s *sqlschema.Schema, wanted *sqlschema.Schema,
+func After(ctx context.Context, e runner.Engine, s *sqlschema.Schema, wanted *sqlschema.Schema,
 	list []*migration.Migration,
 	run func(db engine.Database) error) (*sqlschema.Schema, []engine.LeftOut, error) {
 	part, rest := Part(e, s, list...)
@@ -109,7 +109,7 @@ func After(ctx context.Context, e engine.Engine, s *sqlschema.Schema, wanted *sq
 
 // Run runs one direction of a migration in a transaction of its own, without
 // history.
-func Run(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+func Run(ctx context.Context, db engine.Database, e runner.Engine, m *migration.Migration, undo bool) error {
 	if !m.Atomic() && e.Caps().Journal {
 		return runner.StepByStep(ctx, db, e, m, undo)
 	}

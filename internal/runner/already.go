@@ -18,7 +18,7 @@ import (
 // AlreadyThere are the tables, and the columns as table.column, that s has and a migration
 // adds. What it frees the name of itself, and what it makes only where it is missing, does
 // not count.
-func AlreadyThere(m *migration.Migration, e engine.Engine, s *sqlschema.Schema) []string {
+func AlreadyThere(m *migration.Migration, e Engine, s *sqlschema.Schema) []string {
 	var freed, out []string
 	for _, step := range m.Steps {
 		for _, l := range step.Loses {
@@ -65,7 +65,7 @@ func (e *AlreadyThereError) Error() string {
 }
 
 // already says instead of a step's error what is the reason for it, if it is that.
-func already(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, err error) error {
+func already(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, err error) error {
 	var step *StepError
 	var half *HalfError
 	if !errors.As(err, &step) || errors.As(err, &half) || ctx.Err() != nil {
@@ -83,7 +83,7 @@ func already(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 
 // KeepFor puts the values of tables and columns where the undo of a migration would put
 // them, so that they come back when it is applied.
-func KeepFor(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, names []string) error {
+func KeepFor(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, names []string) error {
 	alone := *m
 	alone.Steps = []migration.Step{{}}
 	for _, name := range names {
@@ -93,7 +93,7 @@ func KeepFor(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 }
 
 // makeRoom makes room for a migration that is not one transaction, before it begins.
-func makeRoom(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options) error {
+func makeRoom(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, o Options) error {
 	if o.Room == nil {
 		return nil
 	}

@@ -40,7 +40,7 @@ func (e *NeedsAnswers) Error() string {
 
 // answered gives the values of a migration's parameters as SQL, and what was
 // said, for the history. Nobody is asked about rows that do not exist.
-func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func answered(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) (values map[string]string, said []string, err error) {
 	values = map[string]string{}
 	var open []Need
@@ -74,7 +74,7 @@ func answered(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 	return values, said, nil
 }
 
-func literal(e engine.Engine, x engine.Parameter, raw string) (string, error) {
+func literal(e Engine, x engine.Parameter, raw string) (string, error) {
 	typ := schema.ParseType(x.Type)
 	v, err := schema.ReadValue(raw, typ)
 	if err != nil {
@@ -85,7 +85,7 @@ func literal(e engine.Engine, x engine.Parameter, raw string) (string, error) {
 
 // ForUndo is a migration with the values that its undo was given, by table.column as
 // people type them.
-func ForUndo(e engine.Engine, m *migration.Migration, given map[string]string) (*migration.Migration, error) {
+func ForUndo(e Engine, m *migration.Migration, given map[string]string) (*migration.Migration, error) {
 	values, err := undoValues(e, m, given)
 	if err != nil {
 		return nil, err
@@ -95,7 +95,7 @@ func ForUndo(e engine.Engine, m *migration.Migration, given map[string]string) (
 
 // undoValues are the values that an undo was given for rows it has nothing kept
 // for.
-func undoValues(e engine.Engine, m *migration.Migration, given map[string]string) (map[string]string, error) {
+func undoValues(e Engine, m *migration.Migration, given map[string]string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, x := range m.Parameters {
 		raw, ok := given[x.For]

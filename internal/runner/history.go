@@ -119,7 +119,7 @@ func (x *Early) Error() string {
 }
 
 // StatusOf holds files and history against each other.
-func StatusOf(files []*migration.Migration, applied []Applied, e engine.Engine) *LineStatus {
+func StatusOf(files []*migration.Migration, applied []Applied, e Engine) *LineStatus {
 	s := &LineStatus{Applied: applied, Files: files}
 	byID := map[string]*migration.Migration{}
 	newest := ""
@@ -207,7 +207,7 @@ func who() string {
 
 // Texts are the migrations in the history, parsed from the text that was kept; files that
 // have just that text are taken as they are.
-func Texts(applied []Applied, files []*migration.Migration, e engine.Engine) ([]*migration.Migration, error) {
+func Texts(applied []Applied, files []*migration.Migration, e Engine) ([]*migration.Migration, error) {
 	same := map[string]*migration.Migration{}
 	for _, m := range files {
 		same[m.ID] = m

@@ -117,7 +117,7 @@ func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
 
 // Whole gives a *Stopped where a migration was left halfway, for all that can do nothing
 // before it is at an end.
-func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
+func Whole(ctx context.Context, db engine.Database, e Engine) error {
 	if !e.Caps().Journal {
 		return nil
 	}
@@ -130,7 +130,7 @@ func Whole(ctx context.Context, db engine.Database, e engine.Engine) error {
 
 // resume goes on with a migration that was left halfway, forward or back. It waits
 // until nothing of the run that began it is left on the server.
-func resume(ctx context.Context, db engine.Database, e engine.Engine, o Options,
+func resume(ctx context.Context, db engine.Database, e Engine, o Options,
 	apply bool) (m *migration.Migration, back []Restored, err error) {
 	if err := db.Lock(ctx, o.Wait); err != nil {
 		return nil, nil, err

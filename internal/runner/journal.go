@@ -35,7 +35,7 @@ const failedRow = -1
 type stepwise struct {
 	ctx   context.Context
 	db    engine.Database
-	e     engine.Engine
+	e     Engine
 	m     *migration.Migration // whole
 	bound *migration.Migration // with its parameters' values
 	o     Options
@@ -49,7 +49,7 @@ type stepwise struct {
 
 // stepByStep brings one migration forward step by step and records it. done tells that
 // somebody else has applied it in the meantime.
-func stepByStep(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, o Options,
+func stepByStep(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, o Options,
 	began time.Time) (skip bool, back []Restored, err error) {
 	if err := db.Lock(ctx, o.Wait); err != nil {
 		return false, nil, err
@@ -398,7 +398,7 @@ func sqls(list []migration.Statement) []string {
 }
 
 // separatelyBack takes one applied migration back step by step.
-func separatelyBack(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func separatelyBack(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) (back []Restored, err error) {
 	if err := undoable(m); err != nil {
 		return nil, err
@@ -482,7 +482,7 @@ func (s *stepwise) gone() (back []Restored, err error) {
 
 // StepByStep runs one direction of a migration that is not one transaction, step by
 // step, without history: on scratch, where a proof wants to know what it does.
-func StepByStep(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+func StepByStep(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, undo bool) error {
 	s := &stepwise{ctx: ctx, db: db, e: e, m: m, bound: m.Bound(e, nil, nil), half: &Interrupted{ID: m.ID}}
 	needs, when := s.bound.BeforeApply, "before apply"
 	if undo {

@@ -76,7 +76,7 @@ type Handover struct {
 
 // To gives what was kept the names under which a migration looks for it, in Live and in All,
 // too.
-func (h Handover) To(ctx context.Context, db engine.Database, e engine.Engine, now *migration.Migration) error {
+func (h Handover) To(ctx context.Context, db engine.Database, e Engine, now *migration.Migration) error {
 	live, all := h.Live, h.All
 	taken := map[string]int{} // how many of the names for a table are
 	move := func(name, to string) error {
@@ -126,7 +126,7 @@ func (h Handover) To(ctx context.Context, db engine.Database, e engine.Engine, n
 }
 
 // takePlace hands what undos of the migrations that m redrafts put aside to it.
-func takePlace(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func takePlace(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
 	if len(m.Redrafts) == 0 {
 		return nil
 	}
@@ -209,7 +209,7 @@ func unsealed(name string) string {
 // seal gives what an earlier undo put aside another name, before the migration begins
 // again step by step: where that is undone halfway, what it has until then, which is
 // not yet what it had, must not take the place of it.
-func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func seal(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
 	list, err := ArchivedBy(ctx, db, m)
 	if err != nil {
 		return err
@@ -239,7 +239,7 @@ func seal(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 
 // Unseal gives what was sealed for a run that came to nothing the names back under which
 // the undo had put it aside.
-func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func Unseal(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
 	list, err := ArchivedBy(ctx, db, m)
 	if err != nil {
 		return err
@@ -262,7 +262,7 @@ func Unseal(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 
 // RenameKept gives a kept table, or a column of one, another name. Since when it is kept
 // does not change.
-func RenameKept(ctx context.Context, db engine.Database, e engine.Engine, table, column, to string) error {
+func RenameKept(ctx context.Context, db engine.Database, e Engine, table, column, to string) error {
 	steps, _ := e.DDL().Rename(nil, table, column, to)
 	for _, s := range steps {
 		if err := StepAll(ctx, db, s.Apply); err != nil {
@@ -289,7 +289,7 @@ func (a archiving) statements() []string { return append(slices.Clone(a.makes), 
 
 // asides keep what the migration's undo destroys of what s holds, from the tables that
 // have rows, before its first step, while everything is there.
-func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e engine.Engine,
+func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e Engine,
 	m *migration.Migration) ([]archiving, error) {
 	lost := map[string]bool{}
 	for _, step := range m.Steps {
@@ -341,11 +341,11 @@ func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e eng
 }
 
 // rowsOf counts the rows of a database's tables.
-func rowsOf(ctx context.Context, db engine.Database, e engine.Engine) func(table string) (int64, error) {
+func rowsOf(ctx context.Context, db engine.Database, e Engine) func(table string) (int64, error) {
 	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(table)) }
 }
 
-func archive(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func archive(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
 		return nil
 	}

@@ -32,7 +32,7 @@ type Kept struct {
 }
 
 // KeptTables lists what is kept, the oldest first. ids are those of the files.
-func KeptTables(ctx context.Context, db engine.Database, e engine.Engine, ids []string) ([]Kept, error) {
+func KeptTables(ctx context.Context, db engine.Database, e Engine, ids []string) ([]Kept, error) {
 	names, err := db.Kept(ctx, schema.KeptPrefix)
 	if err != nil || len(names) == 0 && !e.Caps().Journal { // else columns may be kept in place
 		return nil, err
@@ -157,7 +157,7 @@ func keptWhat(rest string, t *sqlschema.Table, live *sqlschema.Schema) string {
 
 // DropKept deletes what is kept for good. The table itself stays, empty, where
 // the undo of an applied migration looks into it.
-func DropKept(ctx context.Context, db engine.Database, e engine.Engine, list []Kept, wait time.Duration) error {
+func DropKept(ctx context.Context, db engine.Database, e Engine, list []Kept, wait time.Duration) error {
 	if err := Whole(ctx, db, e); err != nil { // its way back may want it
 		return err
 	}

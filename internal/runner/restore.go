@@ -15,7 +15,7 @@ import (
 )
 
 // putBack brings back what an earlier undo of the migration kept.
-func restore(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func restore(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
 		return nil
 	}
@@ -69,7 +69,7 @@ func (e *RestoreError) Unwrap() error { return e.Err }
 
 // restoreInto brings back what an earlier undo kept of one table. after is what is still to
 // be done with the kept tables.
-func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, s *sqlschema.Schema,
+func restoreInto(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, s *sqlschema.Schema,
 	t *sqlschema.Table) (after []func() error, err error) {
 	names := undoNames(m, t.Name)
 	if !m.Atomic() { // what was kept last, when less was there, comes back first
@@ -104,7 +104,7 @@ func restoreInto(ctx context.Context, db engine.Database, e engine.Engine, m *mi
 // settleKept drops the tables of what the migration kept once every value is back
 // in its row. What found no row is set apart: it stays kept, and is in nobody's
 // way when the same is kept again.
-func settleKept(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+func settleKept(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, undo bool) error {
 	names, err := db.Kept(ctx, m.Kept())
 	if err != nil || len(names) == 0 {
 		return err
@@ -156,7 +156,7 @@ func leftName(m *migration.Migration, name string) string {
 }
 
 // retire gives a kept table a name under which nothing looks for it again.
-func retire(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, name string) error {
+func retire(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, name string) error {
 	taken, err := db.Kept(ctx, m.Kept()+"left_")
 	if err != nil {
 		return err
@@ -170,7 +170,7 @@ func retire(ctx context.Context, db engine.Database, e engine.Engine, m *migrati
 
 // Retire gives what the undo of a migration put aside names under which nothing
 // looks for it again: the migration is gone.
-func Retire(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration) error {
+func Retire(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
 	list, err := ArchivedBy(ctx, db, m)
 	for _, p := range list {
 		if err == nil {
@@ -191,7 +191,7 @@ type Restored struct {
 
 // restoring counts what is kept for a migration, and gives a function that tells
 // afterwards how much of it came back.
-func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func restoring(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	undo bool) (func() ([]Restored, error), error) {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
 		if !undo {
@@ -234,7 +234,7 @@ func restoring(ctx context.Context, db engine.Database, e engine.Engine, m *migr
 type restoration struct {
 	ctx    context.Context
 	db     engine.Database
-	e      engine.Engine
+	e      Engine
 	m      *migration.Migration
 	undo   bool
 	order  []string // the names of the kept tables

@@ -38,7 +38,7 @@ func there(ctx context.Context, db engine.Database, name string) (bool, error) {
 
 // referenceRows are the rows that a step of a migration inserts into a table.
 type referenceRows struct {
-	e      engine.Engine
+	e      Engine
 	m      *migration.Migration
 	rows   engine.StepRows
 	schema *sqlschema.Schema // in which the table is
@@ -74,7 +74,7 @@ func (r referenceRows) removal(before bool) engine.Step {
 
 // keysOf are the keys of a step's rows, as SQL: a value that names a row of another table is
 // the query for what the reference takes of it.
-func keysOf(e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table, r engine.StepRows) [][]string {
+func keysOf(e Engine, s *sqlschema.Schema, t *sqlschema.Table, r engine.StepRows) [][]string {
 	var out [][]string
 	for _, key := range r.Keys {
 		var one []string
@@ -92,7 +92,7 @@ func keysOf(e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table, r engine.S
 
 // namedBy is the query for what a reference takes of the row that a value names; empty: the
 // value is the column's own.
-func namedBy(e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table, k schema.KeyPart, text string) string {
+func namedBy(e Engine, s *sqlschema.Schema, t *sqlschema.Table, k schema.KeyPart, text string) string {
 	target := s.Table(k.Table)
 	if k.Table == "" || target == nil {
 		return ""
@@ -108,7 +108,7 @@ func namedBy(e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table, k schema.
 
 // storedKeys are the keys of a step's rows as the table has them; a key that
 // names a missing row of another table is left out.
-func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *sqlschema.Schema, t *sqlschema.Table,
+func storedKeys(ctx context.Context, db engine.Database, e Engine, s *sqlschema.Schema, t *sqlschema.Table,
 	r engine.StepRows) (cells []any, err error) {
 	for _, key := range r.Keys {
 		var one []any
@@ -134,7 +134,7 @@ func storedKeys(ctx context.Context, db engine.Database, e engine.Engine, s *sql
 }
 
 // live leaves out rows that are marked as deleted: they are no reference rows.
-func live(e engine.Engine, t *sqlschema.Table) string {
+func live(e Engine, t *sqlschema.Table) string {
 	if t.SoftDelete == "" {
 		return ""
 	}
@@ -148,7 +148,7 @@ func wholeTable(m *migration.Migration, table string) bool {
 
 // keepRows takes the rows that a step inserted out and keeps them, before its
 // undo would delete them.
-func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func keepRows(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	step *migration.Step) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, all *sqlschema.Schema, t *sqlschema.Table) error {
 		if wholeTable(m, t.Name) && m.Atomic() { // else these rows go before it is kept
@@ -169,7 +169,7 @@ func keepRows(ctx context.Context, db engine.Database, e engine.Engine, m *migra
 
 // unreferred stops where rows that are to go would take others along, or loosen
 // them: those are people's.
-func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *sqlschema.Schema, r engine.StepRows,
+func unreferred(ctx context.Context, db engine.Database, e Engine, all *sqlschema.Schema, r engine.StepRows,
 	t *sqlschema.Table) error {
 	for _, q := range referred(e, all, r, t) {
 		n, err := db.Count(ctx, q.Query)
@@ -184,7 +184,7 @@ func unreferred(ctx context.Context, db engine.Database, e engine.Engine, all *s
 }
 
 // referred asks for rows that would go, or be loosened, with the rows to which they refer.
-func referred(e engine.Engine, all *sqlschema.Schema, r engine.StepRows, t *sqlschema.Table) []engine.Requirement {
+func referred(e Engine, all *sqlschema.Schema, r engine.StepRows, t *sqlschema.Table) []engine.Requirement {
 	keys := engine.IsAny(engine.Aliased(e.SQL().Quote, "t"), rows.Names(r.By), keysOf(e, all, t, r))
 	var out []engine.Requirement
 	for _, p := range sqlschema.Pointers(all, t) {
@@ -205,7 +205,7 @@ func referred(e engine.Engine, all *sqlschema.Schema, r engine.StepRows, t *sqls
 // those that it has just inserted again: as they were, with what people wrote into
 // them; with o.Declared, but for the values that are declared. Where somebody made
 // such a row meanwhile, what was kept stays apart.
-func restoreRows(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, step *migration.Step,
+func restoreRows(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, step *migration.Step,
 	o Options) error {
 	return eachInserted(ctx, db, step, func(r engine.StepRows, s *sqlschema.Schema, t *sqlschema.Table) error {
 		k := &keptReference{referenceRows: referenceRows{e, m, r, s, t}, ctx: ctx, db: db,
@@ -372,7 +372,7 @@ func (r referenceRows) former(from *sqlschema.Table) engine.RowDeletion {
 // migration makes: there they came back with all the rest, when every other table
 // was back too, and stay where others refer to them. In a table that was there
 // before, they have not come back; a row with such a key is somebody else's.
-func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func dropFormer(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	former []engine.StepRows) error {
 	if len(former) == 0 {
 		return nil
@@ -400,7 +400,7 @@ func dropFormer(ctx context.Context, db engine.Database, e engine.Engine, m *mig
 
 // stayed tells which rows a migration was to take out and did not, since others
 // refer to them.
-func stayed(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func stayed(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	tell func(table string, keys []string)) error {
 	var gone []engine.StepRows
 	for _, step := range m.Steps {
@@ -490,7 +490,7 @@ func StepAll(ctx context.Context, db engine.Database, list []string) error {
 
 // followRenames gives the records of seeds the names that tables have after a migration, or
 // after its undo.
-func followRenames(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+func followRenames(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, undo bool) error {
 	var list []migration.Rename
 	for _, sql := range m.SQL(undo) {
 		r, ok := migration.ReadRename(e, sql)

@@ -18,6 +18,17 @@ import (
 	"erbario/internal/words"
 )
 
+// Engine is what running migrations needs of an engine.
+type Engine interface {
+	Name() string
+	Caps() engine.Caps
+	OwnTables() engine.OwnTables
+	SQL() engine.Dialect
+	DDL() engine.Compiler
+	Scripts() engine.Scripter
+	Scratch(ctx context.Context) (engine.Database, error)
+}
+
 // Options say how far to go, and what to tell on the way.
 type Options struct {
 	To     string // forward: the last to apply; back: the one that stays; a part of its name
@@ -150,7 +161,7 @@ func Sentence(s string, n int64) string {
 
 // Apply brings a database forward. It returns the migrations that were applied
 // and stands at the boundary of a migration whatever happens.
-func Apply(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
+func Apply(ctx context.Context, db engine.Database, e Engine, files []*migration.Migration,
 	o Options) (done []*migration.Migration, err error) {
 	if _, err := finish(ctx, db, e, o, true); err != nil {
 		return nil, err
@@ -257,7 +268,7 @@ func inTurn(ctx context.Context, db engine.Database, wait time.Duration, f func(
 	}
 }
 
-func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
+func runnable(list []*migration.Migration, e Engine, proved bool) error {
 	for _, m := range list {
 		if proved && !m.Proved() {
 			return fmt.Errorf(
@@ -275,7 +286,7 @@ func runnable(list []*migration.Migration, e engine.Engine, proved bool) error {
 
 // checkPermissions refuses migrations for which the user lacks a right, before anything is done. What
 // is applied has to have its way back, too.
-func checkPermissions(ctx context.Context, db engine.Database, e engine.Engine, list []*migration.Migration,
+func checkPermissions(ctx context.Context, db engine.Database, e Engine, list []*migration.Migration,
 	undo bool) error {
 	asked, ok := engine.As[engine.PermissionChecker](db)
 	if !ok {
@@ -319,7 +330,7 @@ func unwritten(list []*migration.Migration) error {
 
 // Forward applies one migration inside the transaction that was begun, and
 // commits it. skip tells that somebody else has applied it in the meantime.
-func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
+func Forward(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) (skip bool, back []Restored, err error) {
 	if !o.begun {
 		for _, sql := range e.OwnTables().History {
@@ -349,7 +360,7 @@ func Forward(ctx context.Context, db engine.Database, e engine.Engine, m *migrat
 // together is a migration with all its steps in one transaction, for a database where
 // nobody else is at work: what is built beside others is built as usual, and a batch is
 // all rows.
-func together(e engine.Engine, m *migration.Migration) *migration.Migration {
+func together(e Engine, m *migration.Migration) *migration.Migration {
 	if m.Atomic() {
 		return m
 	}
@@ -377,7 +388,7 @@ func together(e engine.Engine, m *migration.Migration) *migration.Migration {
 
 // Once applies one migration and records it: in one transaction, where the engine has
 // any such.
-func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func Once(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) (back []Restored, err error) {
 	began := time.Now()
 	if e.Caps().CommitsChanges {
@@ -395,7 +406,7 @@ func Once(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 // Into applies one migration and records it, inside the transaction that was
 // begun, and leaves that open. Where changes of tables commit by themselves there is none,
 // and its steps are in the journal.
-func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
+func Into(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
@@ -412,7 +423,7 @@ func Into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	return into(ctx, db, e, m, began, o)
 }
 
-func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, began time.Time,
+func into(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) ([]Restored, error) {
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
@@ -448,11 +459,11 @@ func into(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 
 // Steps runs the steps of one direction, with their requirements, inside a
 // transaction that was begun, and leaves it open.
-func Steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool) error {
+func Steps(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, undo bool) error {
 	return steps(ctx, db, e, m, undo, Options{})
 }
 
-func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration, undo bool,
+func steps(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, undo bool,
 	o Options) error {
 	p := &pass{ctx: ctx, db: db, e: e, m: m.Bound(e, nil, nil), undo: undo, o: o}
 	if err := p.before(); err != nil {
@@ -474,7 +485,7 @@ func steps(ctx context.Context, db engine.Database, e engine.Engine, m *migratio
 type pass struct {
 	ctx  context.Context
 	db   engine.Database
-	e    engine.Engine
+	e    Engine
 	m    *migration.Migration
 	undo bool
 	o    Options

@@ -19,7 +19,7 @@ import (
 
 // Script gives the SQL of the waiting migrations, or of the way back, with the
 // ids of those in it.
-func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options,
+func Script(ctx context.Context, db engine.Database, e Engine, files []*migration.Migration, o Options,
 	undo bool) (string, []string, error) {
 	if err := Whole(ctx, db, e); err != nil {
 		return "", nil, err
@@ -54,7 +54,7 @@ func Script(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 }
 
 // toScript are the migrations of a script, in the order in which it runs them.
-func toScript(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration, o Options,
+func toScript(ctx context.Context, db engine.Database, e Engine, files []*migration.Migration, o Options,
 	undo bool) ([]*migration.Migration, error) {
 	if undo {
 		return ToUndo(ctx, db, e, files, o)
@@ -74,7 +74,7 @@ func toScript(ctx context.Context, db engine.Database, e engine.Engine, files []
 type scriptWriter struct {
 	*script.Conn
 	ctx   context.Context
-	e     engine.Engine
+	e     Engine
 	o     Options
 	undo  bool
 	state *sqlschema.Schema // as it is when an undo begins
@@ -211,7 +211,7 @@ func (w *scriptWriter) step(m *migration.Migration, st *migration.Step, apart bo
 }
 
 // without is what is there once a migration has been undone, seen on scratch.
-func without(ctx context.Context, e engine.Engine, s *sqlschema.Schema, m *migration.Migration) (*sqlschema.Schema,
+func without(ctx context.Context, e Engine, s *sqlschema.Schema, m *migration.Migration) (*sqlschema.Schema,
 	error) {
 	db, err := e.Scratch(ctx)
 	if err != nil {

@@ -37,7 +37,7 @@ func refilled(m *migration.Migration) []string {
 }
 
 // ToUndo are the migrations that an undo would undo, newest first.
-func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
+func ToUndo(ctx context.Context, db engine.Database, e Engine, files []*migration.Migration,
 	o Options) ([]*migration.Migration, error) {
 	applied, err := History(ctx, db)
 	if err != nil {
@@ -80,7 +80,7 @@ func ToUndo(ctx context.Context, db engine.Database, e engine.Engine, files []*m
 }
 
 // finish goes on with a migration that was left halfway, or back.
-func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
+func finish(ctx context.Context, db engine.Database, e Engine, o Options,
 	apply bool) (*migration.Migration, error) {
 	if !e.Caps().Journal {
 		return nil, nil
@@ -104,7 +104,7 @@ func finish(ctx context.Context, db engine.Database, e engine.Engine, o Options,
 
 // Undo takes migrations back, newest first, each in its own transaction. One that was
 // left halfway is undone, and no other with it unless that is asked for.
-func Undo(ctx context.Context, db engine.Database, e engine.Engine, files []*migration.Migration,
+func Undo(ctx context.Context, db engine.Database, e Engine, files []*migration.Migration,
 	o Options) ([]*migration.Migration, error) {
 	half, err := finish(ctx, db, e, o, false)
 	if err != nil {
@@ -157,7 +157,7 @@ func undoable(m *migration.Migration) error {
 		m.ID, n, m.Steps[n-1].Title)
 }
 
-func backward(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func backward(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) ([]Restored, error) {
 	if err := newest(ctx, db, m); err != nil {
 		return nil, err
@@ -186,7 +186,7 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 
 // Away takes one migration back and strikes it from the history, inside the
 // transaction that was begun, and leaves that open; or step by step, as Into.
-func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func Away(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {
@@ -202,7 +202,7 @@ func Away(ctx context.Context, db engine.Database, e engine.Engine, m *migration
 	return away(ctx, db, e, m, o)
 }
 
-func away(ctx context.Context, db engine.Database, e engine.Engine, m *migration.Migration,
+func away(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) ([]Restored, error) {
 	if err := undoable(m); err != nil {
 		return nil, err

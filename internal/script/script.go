@@ -29,8 +29,14 @@ type Conn struct {
 	before, begin, commit, after []string
 }
 
+// Engine is what a script needs of an engine.
+type Engine interface {
+	SQL() engine.Dialect
+	Scripts() engine.Scripter
+}
+
 // New is a connection that reads db and writes to w.
-func New(w io.Writer, db engine.Database, e engine.Engine) *Conn {
+func New(w io.Writer, db engine.Database, e Engine) *Conn {
 	c := &Conn{Database: db, dialect: e.SQL(), words: e.Scripts(), w: bufio.NewWriterSize(w, 1<<16)}
 	c.before, c.begin, c.commit, c.after = c.words.ScriptAround()
 	return c

@@ -9,13 +9,12 @@ import (
 	"strings"
 
 	"erbario/internal/declare"
-	"erbario/internal/engine"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
 // Look reads what a seed has to know of a database.
-func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared,
+func Look(ctx context.Context, db Database, e Engine, d *declare.Declared,
 	s *declare.Seed) (*Ground, error) {
 	live, err := db.Inspect(ctx)
 	if err != nil {
@@ -28,8 +27,8 @@ func Look(ctx context.Context, db engine.Database, e engine.Engine, d *declare.D
 // looking is the reading of what a seed has to know.
 type looking struct {
 	ctx      context.Context
-	db       engine.Database
-	e        engine.Engine
+	db       Database
+	e        Engine
 	declared *declare.Declared
 	seed     *declare.Seed
 	live     *sqlschema.Schema

@@ -12,15 +12,38 @@
 package seed
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
 
 	"erbario/internal/declare"
+	"erbario/internal/engine"
 	"erbario/internal/fake"
 	"erbario/internal/lang"
 	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
 )
+
+// Engine is what seeds need of an engine.
+type Engine interface {
+	Name() string
+	OwnTables() engine.OwnTables
+	SQL() engine.Dialect
+	DDL() engine.Compiler
+	Scripts() engine.Scripter
+}
+
+// Database is what seeds need of a database.
+type Database interface {
+	engine.Conn
+	engine.Loader
+	Inspect(ctx context.Context) (*sqlschema.Schema, error)
+	Kept(ctx context.Context, prefix string) ([]string, error)
+	EnforceReferences(ctx context.Context, enforce bool) error
+	TrackIntegrity(ctx context.Context, statements, tables []string) error
+	CheckIntegrity(ctx context.Context) error
+}
 
 // Options are what a seed's rows depend on beside the seed and the models.
 type Options struct {

@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	"erbario/internal/engine"
 )
 
 // record is rows of a line that were made.
@@ -170,7 +168,7 @@ type segment struct {
 }
 
 // recordedLines reads what the runs of a seed made, the newest first.
-func recordedLines(ctx context.Context, db engine.Database, seed string) (map[string][]segment, error) {
+func recordedLines(ctx context.Context, db Database, seed string) (map[string][]segment, error) {
 	rows, err := db.Select(ctx,
 		"SELECT r.line, r.table_name, r.first_row, r.row_count, r.keys, CASE WHEN u.ended_at IS NULL THEN 1 ELSE 0 END FROM erbario_seed_rows r JOIN erbario_seed_runs u ON u.id = r.run WHERE u.seed = ? ORDER BY u.id DESC, r.first_row",
 		seed)

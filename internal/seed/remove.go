@@ -41,7 +41,7 @@ type going struct {
 var ErrNothing = errors.New("no run of it is recorded: there is nothing to delete")
 
 // Remove takes out the rows that the runs of a seed made.
-func Remove(ctx context.Context, db engine.Database, e engine.Engine, name string,
+func Remove(ctx context.Context, db Database, e Engine, name string,
 	wait time.Duration) ([]Removed, error) {
 	if err := db.Begin(ctx, wait); err != nil {
 		return nil, err
@@ -56,7 +56,7 @@ func Remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 	return out, nil
 }
 
-func remove(ctx context.Context, db engine.Database, e engine.Engine, name string) ([]Removed, error) {
+func remove(ctx context.Context, db Database, e Engine, name string) ([]Removed, error) {
 	has, err := recorded(ctx, db)
 	if err != nil {
 		return nil, err
@@ -139,7 +139,7 @@ func remove(ctx context.Context, db engine.Database, e engine.Engine, name strin
 }
 
 // recorded tells whether the tables of record are there.
-func recorded(ctx context.Context, db engine.Database) (bool, error) {
+func recorded(ctx context.Context, db Database) (bool, error) {
 	list, err := db.Kept(ctx, "erbario_seed_runs")
 	return len(list) > 0, err
 }
@@ -182,7 +182,7 @@ func newGoing(live *sqlschema.Schema, t *sqlschema.Table, number int) *going {
 
 // gather puts the rows that were made, and are there still, into a table of the
 // session.
-func (g *going) gather(ctx context.Context, db engine.Database, e engine.Engine, segments []segment) error {
+func (g *going) gather(ctx context.Context, db Database, e Engine, segments []segment) error {
 	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().Quote(g.table.Name))
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.SQL().Quote(g.name),
 		from)); err != nil {
@@ -242,7 +242,7 @@ func plainKey(key []any) []any {
 	return out
 }
 
-func list(e engine.Engine, columns []string) string {
+func list(e Engine, columns []string) string {
 	out := make([]string, len(columns))
 	for i, c := range columns {
 		out[i] = e.SQL().Quote(c)
@@ -251,7 +251,7 @@ func list(e engine.Engine, columns []string) string {
 }
 
 // hold takes the rows out of those that go that others point at which stay.
-func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, live *sqlschema.Schema,
+func (g *going) hold(ctx context.Context, db Database, e Engine, live *sqlschema.Schema,
 	all []*going) (bool, error) {
 	held := false
 	for _, p := range sqlschema.Pointers(live, g.table) {
@@ -308,7 +308,7 @@ func (g *going) hold(ctx context.Context, db engine.Database, e engine.Engine, l
 
 // takeOut deletes the rows that go, all of them together: they may refer to each
 // other.
-func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*going) error {
+func takeOut(ctx context.Context, db Database, e Engine, all []*going) error {
 	count := func(g *going) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.table.Name)) }
 	var tables, where []string
 	var err error
@@ -340,7 +340,7 @@ func takeOut(ctx context.Context, db engine.Database, e engine.Engine, all []*go
 }
 
 // rewrite forgets the runs, but for the rows that were left.
-func rewrite(ctx context.Context, db engine.Database, e engine.Engine, name string, live *sqlschema.Schema,
+func rewrite(ctx context.Context, db Database, e Engine, name string, live *sqlschema.Schema,
 	out []Removed) error {
 	const runs = "(SELECT id FROM erbario_seed_runs WHERE seed = ?)"
 	if !slices.ContainsFunc(out, func(r Removed) bool { return r.Left > 0 }) {

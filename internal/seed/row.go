@@ -19,7 +19,7 @@ type Batch struct {
 	First int64 // the place of its first row among the line's
 	Cells []any // row by row, by the line's columns
 
-	encoded []byte // as engine.Database.Encode gives it
+	encoded []byte // as Database.Encode gives it
 }
 
 // Rows is the number of rows in it.

@@ -78,8 +78,8 @@ func (e *HalfwayError) Unwrap() error { return e.Err }
 // loader is one run.
 type loader struct {
 	ctx      context.Context
-	db       engine.Database
-	engine   engine.Engine
+	db       Database
+	engine   Engine
 	plan     *Plan
 	tables   *sqlschema.Schema // what the models declare, as the engine keeps it
 	o        RunOptions
@@ -99,7 +99,7 @@ type loader struct {
 }
 
 // Run loads a seed.
-func Run(ctx context.Context, db engine.Database, e engine.Engine, d *declare.Declared, s *declare.Seed,
+func Run(ctx context.Context, db Database, e Engine, d *declare.Declared, s *declare.Seed,
 	o RunOptions) (*Outcome, error) {
 	start := time.Now()
 	r := &loader{

@@ -8,12 +8,11 @@ import (
 	"fmt"
 
 	"erbario/internal/declare"
-	"erbario/internal/engine"
 	"erbario/internal/script"
 )
 
 // Script writes the script of a seed against what is in the database that c reads.
-func Script(ctx context.Context, c *script.Conn, e engine.Engine, d *declare.Declared, s *declare.Seed,
+func Script(ctx context.Context, c *script.Conn, e Engine, d *declare.Declared, s *declare.Seed,
 	o RunOptions) error {
 	c.Lines(fmt.Sprintf("-- The rows of the seed %s, random %d, for %s.", s.Name, o.Random, e.Name()))
 	c.Open()
