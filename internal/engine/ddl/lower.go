@@ -6,6 +6,7 @@ package ddl
 import (
 	"fmt"
 
+	"erbario/internal/engine"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -13,12 +14,77 @@ import (
 // Lowering is an engine's own words for what is declared.
 type Lowering struct {
 	Quote func(name string) string
+	Text  func(s string) string           // as a literal
 	SQL   func(text string) sqlschema.SQL // in the form in which it compares
 	Value func(v schema.Value, t schema.Type) (string, error)
 	Now   func(t schema.Type) string // the default of a stamped column
 	// Stamp and Immutable are the triggers of a column.
 	Stamp, Immutable func(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger
 	Between          string // of a value and two ends: %[1]s, %[2]s and %[3]s
+	OneOf            func(x string, values []string) string
+	Nonblank         func(c *sqlschema.Column) string
+	Enums            bool // values of a choice can be those of an enum type
+	// Bound is an end of a range as SQL; nil: as Value gives it.
+	Bound func(v schema.Value, t schema.Type) string
+
+	// Begin, if not nil, sees the tables before any of them is lowered; Types, if not nil, adds
+	// the types of a table.
+	Begin func(out *sqlschema.Schema)
+	Types func(out *sqlschema.Schema, t *sqlschema.Table)
+	// Lower adds to a table what the engine alone says of it.
+	Lower func(w *Lowering, t *sqlschema.Table) []engine.Notice
+	// Children and Guards are the triggers of soft deletion; Reached, if not nil, is the guard of
+	// a table whose deleted rows would take guarded ones along.
+	Children func(out *sqlschema.Schema, declared *schema.Schema, t *sqlschema.Table) ([]*sqlschema.Trigger,
+		[]engine.Notice)
+	Guards   func(t *sqlschema.Table) ([]*sqlschema.Trigger, []engine.Notice)
+	Reached  func(out *sqlschema.Schema, t *sqlschema.Table) *sqlschema.Trigger
+	LiveView func(name string, t *sqlschema.Table) sqlschema.SQL
+}
+
+// Schema lowers what is declared.
+func (w *Lowering) Schema(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
+	out := &sqlschema.Schema{}
+	for _, d := range declared.Tables {
+		out.Tables = append(out.Tables, w.table(d))
+	}
+	if w.Begin != nil {
+		w.Begin(out)
+	}
+	var notices []engine.Notice
+	for _, t := range out.Tables {
+		notices = append(notices, w.Lower(w, t)...)
+		if w.Types != nil {
+			w.Types(out, t)
+		}
+	}
+	add := func(t *sqlschema.Table, list []*sqlschema.Trigger, more []engine.Notice) {
+		t.Triggers, notices = append(t.Triggers, list...), append(notices, more...)
+	}
+	for _, t := range out.Tables {
+		if t.Outside() {
+			continue
+		}
+		d := t.Declared
+		if d.Children {
+			list, more := w.Children(out, declared, t)
+			add(t, list, more)
+		}
+		if d.Guard {
+			list, more := w.Guards(t)
+			add(t, list, more)
+		}
+		if w.Reached != nil {
+			if g := w.Reached(out, t); g != nil {
+				t.Triggers = append(t.Triggers, g)
+			}
+		}
+		if d.LiveView != "" {
+			out.Views = append(out.Views,
+				&sqlschema.View{Name: d.LiveView, LiveOf: t.Name, SQL: w.LiveView(d.LiveView, t)})
+		}
+	}
+	return out, notices
 }
 
 // written is SQL of a model, with names of columns in braces, as the engine has it; nil for
@@ -31,9 +97,9 @@ func (w *Lowering) written(sql string) *sqlschema.SQL {
 	return &s
 }
 
-// Table is a declared table as any engine keeps it: what engines have in common. Types,
+// table is a declared table as any engine keeps it: what engines have in common. Types,
 // defaults, triggers and the checks of columns are added by the engine.
-func (w *Lowering) Table(d *schema.Table) *sqlschema.Table {
+func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 	t := &sqlschema.Table{Name: d.Name, Declared: d, Comment: d.Comment, SoftDelete: d.SoftDelete}
 	for _, c := range d.Columns {
 		col := &sqlschema.Column{
@@ -120,8 +186,35 @@ func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema
 	return k
 }
 
-// Range is the condition that a value is within its range; end is one of its ends as SQL.
-func (w *Lowering) Range(c *sqlschema.Column, end func(v *schema.Value) string) string {
+// Checks are those of a column that every engine makes: for its choices, against blanks, and
+// for its range.
+func (w *Lowering) Checks(t *sqlschema.Table, c *sqlschema.Column) []*sqlschema.Check {
+	var out []*sqlschema.Check
+	if c.Type.Kind == schema.Choice && !(w.Enums && c.Type.Enum != "") {
+		values := make([]string, len(c.Type.Choices))
+		for i, v := range c.Type.Choices {
+			values[i] = w.Text(v)
+		}
+		out = append(out, w.Check(t, c, schema.ForChoice, w.OneOf(w.Quote(c.Name), values)))
+	}
+	if c.Declared.Nonblank {
+		out = append(out, w.Check(t, c, schema.ForNonblank, w.Nonblank(c)))
+	}
+	if c.Declared.Range != nil {
+		out = append(out, w.Check(t, c, schema.ForRange, w.inRange(c)))
+	}
+	return out
+}
+
+// inRange is the condition that a value is within its range.
+func (w *Lowering) inRange(c *sqlschema.Column) string {
+	end := func(v *schema.Value) string {
+		if w.Bound != nil {
+			return w.Bound(*v, c.Type)
+		}
+		s, _ := w.Value(*v, c.Type)
+		return s
+	}
 	x := w.Quote(c.Name)
 	switch r := c.Declared.Range; {
 	case r.From != nil && r.To != nil:

@@ -55,41 +55,35 @@ var behind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=" + server{}.binary
 
 // Lower gives what the database is to hold for a declared schema.
 func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
-	out := &sqlschema.Schema{}
-	for _, d := range declared.Tables {
-		out.Tables = append(out.Tables, lowering.Table(d))
-	}
-	var notices []engine.Notice
-	for _, t := range out.Tables {
-		notices = append(notices, lowerTable(t)...)
-	}
-	for _, t := range out.Tables {
-		if t.Declared.Children && !t.Outside() {
-			t.Triggers = append(t.Triggers, childrenTriggers(declared, t, func(text string) {
-				notices = append(notices, engine.Notice{Kind: "children of itself", Table: t.Name, Text: text})
-			})...)
-		}
-		if t.Declared.Guard && !t.Outside() {
-			t.Triggers = append(t.Triggers, guardTriggers(t)...)
-		}
-		if g := guardChildren(out, t); g != nil && !t.Outside() {
-			t.Triggers = append(t.Triggers, g)
-		}
-		if t.Declared.LiveView != "" && !t.Outside() {
-			out.Views = append(out.Views,
-				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name,
-					SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
-		}
-	}
-	return out, notices
+	return lowering.Schema(declared)
 }
 
 var lowering = &ddl.Lowering{
-	Quote: quote, SQL: sqlOf, Value: valueSQL, Now: func(schema.Type) string { return nowSQL },
+	Quote: quote, Text: literal, SQL: sqlOf, Value: valueSQL, Now: func(schema.Type) string { return nowSQL },
 	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s between %[2]s and %[3]s",
+	OneOf: func(x string, values []string) string {
+		if len(values) == 1 { // as the server itself says it
+			return x + " = " + values[0]
+		}
+		return x + " in (" + strings.Join(values, ",") + ")"
+	},
+	Nonblank: func(c *sqlschema.Column) string { return quote(c.Name) + " regexp '[^[:space:]]'" },
+	Lower:    lowerTable,
+	Children: func(_ *sqlschema.Schema, d *schema.Schema, t *sqlschema.Table) (list []*sqlschema.Trigger,
+		notices []engine.Notice) {
+		list = childrenTriggers(d, t, func(text string) {
+			notices = append(notices, engine.Notice{Kind: "children of itself", Table: t.Name, Text: text})
+		})
+		return list, notices
+	},
+	Guards:  func(t *sqlschema.Table) ([]*sqlschema.Trigger, []engine.Notice) { return guardTriggers(t), nil },
+	Reached: guardChildren,
+	LiveView: func(name string, t *sqlschema.Table) sqlschema.SQL {
+		return sqlschema.SQL{Text: liveView(name, t), Canon: viewKey}
+	},
 }
 
-func lowerTable(t *sqlschema.Table) []engine.Notice {
+func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
 		notices = append(notices,
@@ -109,9 +103,9 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 		for _, k := range t.Key() {
 			c.NotNull = c.NotNull || k == c.Name
 		}
-		lowering.Column(t, c)
+		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, lowering.Check(t, c, purpose, expr))
+			checks = append(checks, w.Check(t, c, purpose, expr))
 		}
 		x := quote(c.Name)
 		switch {
@@ -130,15 +124,7 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 		if c.Type.Enum != "" {
 			notice(c.Name, "MariaDB has no named enum types: a check enforces the values of %s", c.Type.Name)
 		}
-		if c.Type.Kind == schema.Choice {
-			check(schema.ForChoice, choiceCheck(c))
-		}
-		if c.Declared.Nonblank {
-			check(schema.ForNonblank, x+" regexp '[^[:space:]]'")
-		}
-		if c.Declared.Range != nil {
-			check(schema.ForRange, rangeCheck(c))
-		}
+		checks = append(checks, w.Checks(t, c)...)
 	}
 	for _, k := range t.Checks {
 		if c := unchecked(t, k.SQL.Text); c != nil {
@@ -288,25 +274,6 @@ func typeName(t schema.Type) string {
 		return t.Name
 	}
 	return string(t.Kind)
-}
-
-func choiceCheck(c *sqlschema.Column) string {
-	values := make([]string, len(c.Type.Choices))
-	for i, v := range c.Type.Choices {
-		values[i] = literal(v)
-	}
-	if len(values) == 1 { // as the server itself says it
-		return quote(c.Name) + " = " + values[0]
-	}
-	return quote(c.Name) + " in (" + strings.Join(values, ",") + ")"
-}
-
-func rangeCheck(c *sqlschema.Column) string {
-	end := func(v *schema.Value) string {
-		s, _ := valueSQL(*v, c.Type)
-		return s
-	}
-	return lowering.Range(c, end)
 }
 
 var constants = &ddl.Constants{

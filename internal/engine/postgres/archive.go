@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -271,44 +272,20 @@ func keptMatch(t *sqlschema.Table, keys []string, kept, row string) string {
 	return strings.Join(terms, " AND ")
 }
 
-// keepValues copies the values of columns that go into a table of their own, with
-// the row's key and time of creation, and notes for columns that are filled which
-// rows had no value and what they were given.
+// keepValues keeps values, and finds them by their keys.
 func keepValues(a engine.Alteration, lost, filled []string) []string {
-	t := a.From
-	var items, columns, values, keys []string
-	add := func(name string, c *sqlschema.Column, value string) {
-		items = append(items,
-			columnDefinition(&sqlschema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation}))
-		columns = append(columns, quote(name))
-		values = append(values, toKept(c, value))
-	}
-	for _, k := range a.Match() {
-		add("key_"+k, t.Column(k), quote(k))
-		keys = append(keys, quote("key_"+k))
-	}
-	for _, k := range lost {
-		add(k, t.Column(k), quote(k))
-	}
-	var empty []string
-	for _, k := range filled {
-		add(k, t.Column(k), quote(k))
-		add("filled_"+k, a.To.Column(k), a.Forward[k].Fill)
-		empty = append(empty, quote(k)+" IS NULL")
-	}
-	where := ""
-	if len(lost) == 0 {
-		where = " WHERE " + strings.Join(empty, " OR ")
-	}
-	out := []string{
-		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
-		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "),
-			strings.Join(values, ", "), quote(t.Name), where),
-	}
+	out, keys := keeping.Values(a, lost, filled)
 	if len(keys) > 0 {
 		out = append(out, fmt.Sprintf("CREATE INDEX ON %s (%s)", quote(a.Keep), strings.Join(keys, ", ")))
 	}
 	return out
+}
+
+var keeping = ddl.Keeping{
+	Quote: quote, Value: toKept,
+	Column: func(name string, c *sqlschema.Column) string {
+		return columnDefinition(&sqlschema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation})
+	},
 }
 
 // Archive puts values of a table aside before it, or columns of it, go.

@@ -21,50 +21,51 @@ const (
 
 // Lower gives what the database is to hold for a declared schema.
 func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
-	out := &sqlschema.Schema{}
-	for _, d := range declared.Tables {
-		out.Tables = append(out.Tables, lowering.Table(d))
-	}
-	var notices []engine.Notice
-	for _, t := range out.Tables { // a table's rows have a type of its name
-		for _, c := range t.Columns {
-			if c.Type.Enum != "" && (out.Table(c.Type.Enum) != nil || serverTypes()[c.Type.Enum]) {
-				c.Type.Enum += "_choice"
+	return lowering.Schema(declared)
+}
+
+var lowering = &ddl.Lowering{
+	Quote: quote, Text: literal, SQL: sqlOf, Value: valueSQL, Now: nowOf, Enums: true,
+	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s >= %[2]s AND %[1]s <= %[3]s",
+	OneOf:    func(x string, values []string) string { return x + " IN (" + strings.Join(values, ", ") + ")" },
+	Nonblank: func(c *sqlschema.Column) string { return compared(c, quote(c.Name)) + ` ~ '[^ \t\n\v\f\r]'` },
+	Bound: func(v schema.Value, t schema.Type) string {
+		s, _ := valueSQL(v, t)
+		if v.Kind == schema.NumberValue && (t.Kind == schema.Decimal || t.Kind == schema.Double) { // compared as such
+			s += "::" + strings.Split(typeName(t), "(")[0]
+		}
+		return s
+	},
+	Begin: func(out *sqlschema.Schema) { // a table's rows have a type of its name
+		for _, t := range out.Tables {
+			for _, c := range t.Columns {
+				if c.Type.Enum != "" && (out.Table(c.Type.Enum) != nil || serverTypes()[c.Type.Enum]) {
+					c.Type.Enum += "_choice"
+				}
 			}
 		}
-	}
-	for _, t := range out.Tables {
-		notices = append(notices, lowerTable(t)...)
+	},
+	Types: func(out *sqlschema.Schema, t *sqlschema.Table) {
 		for _, c := range t.Columns {
 			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Outside() {
 				out.Others = append(out.Others, enumType(c.Type.Enum, c.Type.Choices))
 			}
 		}
-	}
-	for _, t := range out.Tables {
-		if t.Declared.Children && !t.Outside() {
-			if g := childrenTrigger(declared, t); g != nil {
-				t.Triggers = append(t.Triggers, g)
-			}
+	},
+	Lower: lowerTable,
+	Children: func(_ *sqlschema.Schema, d *schema.Schema, t *sqlschema.Table) ([]*sqlschema.Trigger, []engine.Notice) {
+		if g := childrenTrigger(d, t); g != nil {
+			return []*sqlschema.Trigger{g}, nil
 		}
-		if t.Declared.Guard && !t.Outside() {
-			t.Triggers = append(t.Triggers, guardTriggers(t)...)
-		}
-		if t.Declared.LiveView != "" && !t.Outside() {
-			out.Views = append(out.Views,
-				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name,
-					SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: viewKey}})
-		}
-	}
-	return out, notices
+		return nil, nil
+	},
+	Guards: func(t *sqlschema.Table) ([]*sqlschema.Trigger, []engine.Notice) { return guardTriggers(t), nil },
+	LiveView: func(name string, t *sqlschema.Table) sqlschema.SQL {
+		return sqlschema.SQL{Text: liveView(name, t), Canon: viewKey}
+	},
 }
 
-var lowering = &ddl.Lowering{
-	Quote: quote, SQL: sqlOf, Value: valueSQL, Now: nowOf,
-	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s >= %[2]s AND %[1]s <= %[3]s",
-}
-
-func lowerTable(t *sqlschema.Table) []engine.Notice {
+func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(column, format string, args ...any) {
 		notices = append(notices,
@@ -83,9 +84,9 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 			notice(c.Name, "PostgreSQL keeps generated values in the row, stored or not")
 			c.Generated = &sqlschema.Generated{SQL: c.Generated.SQL, Stored: true}
 		}
-		lowering.Column(t, c)
+		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, lowering.Check(t, c, purpose, expr))
+			checks = append(checks, w.Check(t, c, purpose, expr))
 		}
 		x := quote(c.Name)
 		if c.Name == t.SoftDelete {
@@ -97,15 +98,8 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 		}
 		if c.Type.Enum != "" {
 			c.Values = c.Type.Choices
-		} else if c.Type.Kind == schema.Choice {
-			check(schema.ForChoice, choiceCheck(c))
 		}
-		if c.Declared.Nonblank {
-			check(schema.ForNonblank, compared(c, x)+` ~ '[^ \t\n\v\f\r]'`)
-		}
-		if c.Declared.Range != nil {
-			check(schema.ForRange, rangeCheck(c))
-		}
+		checks = append(checks, w.Checks(t, c)...)
 	}
 	t.Checks = append(checks, t.Checks...)
 	for _, x := range t.Indexes {
@@ -151,26 +145,6 @@ func typeName(t schema.Type) string {
 		return t.Name
 	}
 	return string(t.Kind)
-}
-
-func choiceCheck(c *sqlschema.Column) string {
-	values := make([]string, len(c.Type.Choices))
-	for i, v := range c.Type.Choices {
-		values[i] = literal(v)
-	}
-	return quote(c.Name) + " IN (" + strings.Join(values, ", ") + ")"
-}
-
-func rangeCheck(c *sqlschema.Column) string {
-	end := func(v *schema.Value) string {
-		s, _ := valueSQL(*v, c.Type)
-		if v.Kind == schema.NumberValue &&
-			(c.Type.Kind == schema.Decimal || c.Type.Kind == schema.Double) { // compared as such
-			s += "::" + strings.Split(typeName(c.Type), "(")[0]
-		}
-		return s
-	}
-	return lowering.Range(c, end)
 }
 
 func nowOf(t schema.Type) string {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/ddl"
 	"erbario/internal/sqlschema"
 )
 
@@ -92,38 +93,17 @@ func keptMatch(keys []string, kept, row string) string {
 	return strings.Join(terms, " AND ")
 }
 
-// keepValues copies the values of columns that go into a table of their own,
-// with the row's key and time of creation, and notes for columns that are filled
-// which rows had no value and what they were given.
+// keepValues keeps values in a table of their own.
 func keepValues(a engine.Alteration, lost, filled []string) []string {
-	t := a.From
-	var items, columns, values []string
-	add := func(name string, c *sqlschema.Column, value string) {
-		items = append(items, strings.TrimSpace(quote(name)+" "+sqlType(c.SQLType)))
-		columns = append(columns, quote(name))
-		values = append(values, value)
-	}
-	for _, k := range a.Match() {
-		add("key_"+k, t.Column(k), quote(k))
-	}
-	for _, k := range lost {
-		add(k, t.Column(k), quote(k))
-	}
-	var empty []string
-	for _, k := range filled {
-		add(k, t.Column(k), quote(k))
-		add("filled_"+k, a.To.Column(k), a.Forward[k].Fill)
-		empty = append(empty, quote(k)+" IS NULL")
-	}
-	where := ""
-	if len(lost) == 0 {
-		where = " WHERE " + strings.Join(empty, " OR ")
-	}
-	return []string{
-		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", quote(a.Keep), strings.Join(items, ",\n    ")),
-		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", quote(a.Keep), strings.Join(columns, ", "),
-			strings.Join(values, ", "), quote(t.Name), where),
-	}
+	out, _ := keeping.Values(a, lost, filled)
+	return out
+}
+
+var keeping = ddl.Keeping{
+	Quote: quote,
+	Column: func(name string, c *sqlschema.Column) string {
+		return strings.TrimSpace(quote(name) + " " + sqlType(c.SQLType))
+	},
 }
 
 // Archive puts values of a table aside before it, or columns of it, go.

@@ -34,52 +34,44 @@ const exactDigits = 15
 
 // Lower gives what the database is to hold for a declared schema.
 func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice) {
-	out := &sqlschema.Schema{}
-	for _, d := range declared.Tables {
-		out.Tables = append(out.Tables, lowering.Table(d))
-	}
-	var notices []engine.Notice
-	for _, t := range out.Tables {
-		notices = append(notices, lowerTable(t)...)
-	}
-	for _, t := range out.Tables {
-		if t.Declared.Children && !t.Outside() {
-			if g := childrenTrigger(out, declared, t); g != nil {
-				t.Triggers = append(t.Triggers, g)
-			}
-		}
-		if t.Declared.Guard && !t.Outside() {
-			t.Triggers = append(t.Triggers, guardTrigger(t))
-			kind := "guard"
-			text := fmt.Sprintf(
-				"on SQLite REPLACE deletes rows of %s without their guard, unless PRAGMA recursive_triggers is on",
-				t.Name,
-			)
-			if t.Declared.GuardRole != "" {
-				kind, text = "guard by", fmt.Sprintf(
-					"SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q",
-					t.Declared.GuardRole,
-				)
-			}
-			notices = append(notices,
-				engine.Notice{Kind: kind, Mistake: t.Declared.GuardRole != "", Table: t.Name, Column: t.SoftDelete,
-					Text: text})
-		}
-		if t.Declared.LiveView != "" && !t.Outside() {
-			out.Views = append(out.Views,
-				&sqlschema.View{Name: t.Declared.LiveView, LiveOf: t.Name,
-					SQL: sqlschema.SQL{Text: liveView(t.Declared.LiveView, t), Canon: bodyKey}})
-		}
-	}
-	return out, notices
+	return lowering.Schema(declared)
 }
 
 var lowering = &ddl.Lowering{
-	Quote: quote, SQL: sqlOf, Value: valueSQL, Now: func(schema.Type) string { return "(" + nowExpr + ")" },
+	Quote: quote, Text: literal, SQL: sqlOf, Value: valueSQL,
+	Now:   func(schema.Type) string { return "(" + nowExpr + ")" },
 	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s BETWEEN %[2]s AND %[3]s",
+	OneOf: func(x string, values []string) string { return x + " IN (" + strings.Join(values, ", ") + ")" },
+	Nonblank: func(c *sqlschema.Column) string {
+		return "trim(" + quote(c.Name) + ", char(9, 10, 11, 12, 13, 32)) <> ''"
+	},
+	Lower: lowerTable,
+	Children: func(out *sqlschema.Schema, d *schema.Schema, t *sqlschema.Table) ([]*sqlschema.Trigger,
+		[]engine.Notice) {
+		if g := childrenTrigger(out, d, t); g != nil {
+			return []*sqlschema.Trigger{g}, nil
+		}
+		return nil, nil
+	},
+	Guards: guards,
+	LiveView: func(name string, t *sqlschema.Table) sqlschema.SQL {
+		return sqlschema.SQL{Text: liveView(name, t), Canon: bodyKey}
+	},
 }
 
-func lowerTable(t *sqlschema.Table) []engine.Notice {
+// guards are the trigger of a guard, and what SQLite cannot do of it.
+func guards(t *sqlschema.Table) ([]*sqlschema.Trigger, []engine.Notice) {
+	n := engine.Notice{Kind: "guard", Table: t.Name, Column: t.SoftDelete, Text: fmt.Sprintf(
+		"on SQLite REPLACE deletes rows of %s without their guard, unless PRAGMA recursive_triggers is on", t.Name)}
+	if role := t.Declared.GuardRole; role != "" {
+		n.Kind, n.Mistake, n.Text = "guard by", true, fmt.Sprintf(
+			"SQLite has no roles: write with guard alone, or keep it to the servers, on postgres, mariadb: soft delete with guard by %q",
+			role)
+	}
+	return []*sqlschema.Trigger{guardTrigger(t)}, []engine.Notice{n}
+}
+
+func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	var notices []engine.Notice
 	notice := func(c *sqlschema.Column, format string, args ...any) {
 		notices = append(notices,
@@ -97,9 +89,9 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 		} else if len(key) == 1 && key[0] == c.Name && c.SQLType == "INTEGER" {
 			c.SQLType = "INT" // INTEGER would make it the row number, given by SQLite
 		}
-		lowering.Column(t, c)
+		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
-			checks = append(checks, lowering.Check(t, c, purpose, expr))
+			checks = append(checks, w.Check(t, c, purpose, expr))
 		}
 		if e := typeCheck(c); e != "" && !identity {
 			purpose := schema.ForType
@@ -111,15 +103,7 @@ func lowerTable(t *sqlschema.Table) []engine.Notice {
 		if c.Type.Enum != "" {
 			notice(c, "SQLite has no enum types: a check enforces the values of %s", c.Type.Name)
 		}
-		if c.Type.Kind == schema.Choice {
-			check(schema.ForChoice, choiceCheck(c))
-		}
-		if c.Declared.Nonblank {
-			check(schema.ForNonblank, "trim("+quote(c.Name)+", char(9, 10, 11, 12, 13, 32)) <> ''")
-		}
-		if c.Declared.Range != nil {
-			check(schema.ForRange, rangeCheck(c))
-		}
+		checks = append(checks, w.Checks(t, c)...)
 		if k := c.Type; k.Kind == schema.Decimal && k.Precision <= exactDigits {
 			notice(c, "SQLite keeps decimals as floating numbers: sums of %s may be off in the last digit", k)
 		}
@@ -247,22 +231,6 @@ func decimalCheck(x string, t schema.Type) string {
 		s += fmt.Sprintf(" AND instr(%s, '.') = 0 AND length(ltrim(%s, '-')) BETWEEN 1 AND %d", x, x, whole)
 	}
 	return s + fmt.Sprintf(" AND ltrim(%s, '-') NOT GLOB '0[0-9]*'", x)
-}
-
-func choiceCheck(c *sqlschema.Column) string {
-	values := make([]string, len(c.Type.Choices))
-	for i, v := range c.Type.Choices {
-		values[i] = literal(v)
-	}
-	return quote(c.Name) + " IN (" + strings.Join(values, ", ") + ")"
-}
-
-func rangeCheck(c *sqlschema.Column) string {
-	end := func(v *schema.Value) string {
-		s, _ := valueSQL(*v, c.Type)
-		return s
-	}
-	return lowering.Range(c, end)
 }
 
 var constants = &ddl.Constants{
