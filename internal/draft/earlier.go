@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -107,19 +108,29 @@ func (w *earlier) takeOut(c diff.Change) bool {
 	}
 	switch object := c.Object.(type) {
 	case *sqlschema.Column:
+		if schema.Own(object.Name) { // it stands for a part of an index, which is taken out by itself
+			return true
+		}
 		before, _ := c.Before.(*sqlschema.Column)
 		return w.column(t, c.Kind, object, before)
 	case *sqlschema.Index:
+		was, _ := c.Before.(*sqlschema.Index)
+		if c.Kind.Drops() {
+			was = object
+		}
+		if was != nil && slices.ContainsFunc(sqlschema.Names(was.Parts), schema.Own) {
+			return false // what the model said is not to be read from it
+		}
 		switch c.Kind {
 		case diff.AddIndex, diff.AddUnique:
 			t.Indexes = slices.DeleteFunc(t.Indexes,
 				func(o *schema.Index) bool { return strings.EqualFold(o.Name, object.Name) })
 		case diff.DropIndex, diff.DropUnique:
-			t.Indexes = append(t.Indexes, declaredIndex(object))
+			t.Indexes = append(t.Indexes, w.declaredIndex(object))
 		default:
 			for i, x := range t.Indexes {
 				if strings.EqualFold(x.Name, object.Name) {
-					t.Indexes[i] = declaredIndex(c.Before.(*sqlschema.Index))
+					t.Indexes[i] = w.declaredIndex(c.Before.(*sqlschema.Index))
 				}
 			}
 		}
@@ -168,7 +179,7 @@ func (w *earlier) putTable(old *sqlschema.Table) bool {
 		ok = ok && w.column(t, diff.DropColumn, c, nil)
 	}
 	for _, x := range old.Indexes {
-		t.Indexes = append(t.Indexes, declaredIndex(x))
+		t.Indexes = append(t.Indexes, w.declaredIndex(x))
 	}
 	for _, k := range old.ForeignKeys {
 		t.ForeignKeys = append(t.ForeignKeys, declaredReference(t.Name, k))
@@ -256,16 +267,29 @@ func (w *earlier) value(def *sqlschema.SQL, t schema.Type) *schema.Value {
 	return &schema.Value{Kind: schema.SQLValue, Text: strings.TrimSuffix(strings.TrimPrefix(text, "("), ")")}
 }
 
+// sql is SQL of the other engine as a model would have it, with quoted names in braces.
+func (w *earlier) sql(text string) string {
+	var b strings.Builder
+	at := 0
+	for _, t := range w.home.SQL().Lex(text) {
+		if t.Kind == sqltok.Name {
+			b.WriteString(text[at:t.Start] + `{"` + t.Val + `"}`)
+			at = t.End
+		}
+	}
+	return b.String() + text[at:]
+}
+
 // declaredIndex is an index as a model would declare it.
-func declaredIndex(x *sqlschema.Index) *schema.Index {
+func (w *earlier) declaredIndex(x *sqlschema.Index) *schema.Index {
 	o := &schema.Index{Name: x.Name, Unique: x.Unique, Using: x.Using, NullsEqual: x.NullsEqual}
 	if x.Where != nil {
-		o.Where = x.Where.Text
+		o.Where = w.sql(x.Where.Text)
 	}
 	for _, p := range x.Parts {
 		part := schema.Part{Column: p.Column, Desc: p.Desc}
 		if p.Expr != nil {
-			part.SQL = p.Expr.Text
+			part.SQL = w.sql(p.Expr.Text)
 		}
 		part.IgnoringCase = p.Collation != "" && !strings.EqualFold(p.Collation, "binary")
 		o.Parts = append(o.Parts, part)
@@ -289,7 +313,7 @@ func takeColumn(t *schema.Table, name string) {
 	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
 		func(k *schema.ForeignKey) bool { return slices.Contains(k.Columns, name) })
 	if t.SoftDelete == name {
-		t.SoftDelete, t.LiveView, t.Children = "", "", false
+		t.SoftDelete, t.LiveView, t.Children, t.Guard, t.GuardRole = "", "", false, false, ""
 	}
 }
 
@@ -303,7 +327,7 @@ func (w *earlier) check(t *schema.Table, kind diff.Kind, k, before *sqlschema.Ch
 	}
 	again := func() { // a check as the other engine had it, under its name
 		t.Checks = append(t.Checks,
-			&schema.Check{Name: was.Name, SQL: was.SQL.Text, Column: was.Column, Purpose: was.Purpose})
+			&schema.Check{Name: was.Name, SQL: w.sql(was.SQL.Text), Column: was.Column, Purpose: was.Purpose})
 	}
 	switch {
 	case k.Purpose == schema.ForType:

@@ -109,6 +109,8 @@ func answer(t *testing.T, in *plan.Input, line string) {
 		in.Answers.Drop[name] = true
 	case "deleted":
 		in.Answers.Deleted[name] = plan.Fate(value)
+	case "in": // use
+		in.InUse = func(string) bool { return true }
 	case "":
 	default:
 		require.Fail(t, "there is no such answer", line)
