@@ -114,27 +114,8 @@ func (w *earlier) takeOut(c diff.Change) bool {
 		before, _ := c.Before.(*sqlschema.Column)
 		return w.column(t, c.Kind, object, before)
 	case *sqlschema.Index:
-		was, _ := c.Before.(*sqlschema.Index)
-		if c.Kind.Drops() {
-			was = object
-		}
-		if was != nil && slices.ContainsFunc(sqlschema.Names(was.Parts), schema.Own) {
-			return false // what the model said is not to be read from it
-		}
-		switch c.Kind {
-		case diff.AddIndex, diff.AddUnique:
-			t.Indexes = slices.DeleteFunc(t.Indexes,
-				func(o *schema.Index) bool { return strings.EqualFold(o.Name, object.Name) })
-		case diff.DropIndex, diff.DropUnique:
-			t.Indexes = append(t.Indexes, w.declaredIndex(object))
-		default:
-			for i, x := range t.Indexes {
-				if strings.EqualFold(x.Name, object.Name) {
-					t.Indexes[i] = w.declaredIndex(c.Before.(*sqlschema.Index))
-				}
-			}
-		}
-		return true
+		before, _ := c.Before.(*sqlschema.Index)
+		return w.index(t, c.Kind, object, before)
 	case *sqlschema.ForeignKey:
 		others := func(o *schema.ForeignKey) bool {
 			return slices.EqualFunc(o.Columns, object.Columns, strings.EqualFold)
@@ -165,6 +146,27 @@ func (w *earlier) takeOut(c diff.Change) bool {
 		}
 	}
 	return false
+}
+
+// index takes a change of an index out.
+func (w *earlier) index(t *schema.Table, kind diff.Kind, x, before *sqlschema.Index) bool {
+	was := before
+	if kind.Drops() {
+		was = x
+	}
+	if was != nil && slices.ContainsFunc(sqlschema.Names(was.Parts), schema.Own) {
+		return false // what the model said is not to be read from it
+	}
+	named := func(o *schema.Index) bool { return strings.EqualFold(o.Name, x.Name) }
+	switch i := slices.IndexFunc(t.Indexes, named); {
+	case kind == diff.AddIndex || kind == diff.AddUnique:
+		t.Indexes = slices.DeleteFunc(t.Indexes, named)
+	case kind.Drops():
+		t.Indexes = append(t.Indexes, w.declaredIndex(x))
+	case i >= 0:
+		t.Indexes[i] = w.declaredIndex(before)
+	}
+	return true
 }
 
 // putTable declares a table again that is no longer declared.
