@@ -282,7 +282,7 @@ func columnNamed(s *sqlschema.Schema, name string) (*sqlschema.Table, *sqlschema
 // answers reads the flags. A literal is written as the column's type wants it,
 // so the wanted schema is needed to read it.
 func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
-	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.DeletedRows{}}
 	var said []string
 	for _, r := range f.rename {
 		old, to, ok := strings.Cut(r, "=")
@@ -344,9 +344,9 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 	}
 	for _, d := range f.deleted {
 		table, fate, _ := strings.Cut(d, "=")
-		switch plan.Fate(fate) {
+		switch plan.DeletedRows(fate) {
 		case plan.Keep, plan.Restore, plan.Purge:
-			out.Deleted[table] = plan.Fate(fate)
+			out.Deleted[table] = plan.DeletedRows(fate)
 			said = append(said, "--deleted "+d)
 		default:
 			return out, nil, wrongUse("--deleted %s: write TABLE=keep, TABLE=restore or TABLE=purge", d)

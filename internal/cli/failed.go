@@ -24,7 +24,7 @@ type seen struct{ err error }
 // so that nothing of the lost session is under way any more. nil: there was no such loss,
 // or the server is not up again.
 func (r *applying) afterLoss(ctx context.Context, lost error) ([]*migration.Migration, *seen) {
-	var half *runner.HalfError
+	var half *runner.InterruptedError
 	if !errors.Is(lost, engine.ErrLost) || errors.As(lost, &half) {
 		return nil, nil
 	}
@@ -135,7 +135,7 @@ func (a *app) runFailed(l *live, err error, done int) error {
 	var way *runner.InTheWay
 	var open *runner.NeedsAnswers
 	var already *runner.AlreadyThereError
-	var half *runner.HalfError
+	var half *runner.InterruptedError
 	var step *runner.StepError
 	switch {
 	case errors.As(err, &way):

@@ -48,7 +48,7 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 	if err != nil {
 		return err
 	}
-	plan, mistakes := seed.New(d, s, f.options(&seed.Ground{Unknown: true}))
+	plan, mistakes := seed.New(d, s, f.options(&seed.Existing{Unknown: true}))
 	if len(mistakes) > 0 {
 		return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be run", name))
 	}
@@ -66,7 +66,7 @@ func (a *app) previewSeed(ctx context.Context, p *project.Project, name string, 
 			}
 		}
 		err := plan.Make(ctx, l, max(f.preview, sampled), func(b *seed.Batch) error {
-			plan.Settle(b)
+			plan.FillFromExisting(b)
 			for i := range b.Rows() {
 				if int64(len(t.rows)) < max(f.preview, sampled) {
 					t.rows = append(t.rows, slices.Clone(b.Row(i)))

@@ -123,7 +123,7 @@ func (r *rebuilding) tried(ctx context.Context) (end *sqlschema.Schema, err erro
 		if err != nil {
 			return nil, err
 		}
-		if _, mistakes := seed.New(declared, s, r.f.options(&seed.Ground{Unknown: true})); len(mistakes) > 0 {
+		if _, mistakes := seed.New(declared, s, r.f.options(&seed.Existing{Unknown: true})); len(mistakes) > 0 {
 			what := fmt.Sprintf("the seed %s cannot be run: %s was not emptied", name, r.d.Name)
 			return nil, r.mistaken(r.p, mistakes, what)
 		}

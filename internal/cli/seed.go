@@ -171,8 +171,8 @@ func (a *app) seeds(p *project.Project, e engine.Engine, name string) (*declare.
 	return nil, nil, fmt.Errorf("there is no seed %s; there is %s", name, strings.Join(names, ", "))
 }
 
-func (f *seedFlags) options(ground *seed.Ground) seed.Options {
-	o := seed.Options{Random: f.random, Ground: ground, Locale: f.locale}
+func (f *seedFlags) options(ground *seed.Existing) seed.Options {
+	o := seed.Options{Random: f.random, Existing: ground, Locale: f.locale}
 	if f.today {
 		o.Today = time.Now()
 	}
@@ -445,7 +445,7 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 func checkSeeds(d *declare.Declared) []lang.Diagnostic {
 	var out []lang.Diagnostic
 	for _, s := range d.Seeds {
-		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
+		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Existing: &seed.Existing{Unknown: true}})
 		if out = append(out, mistakes...); plan != nil {
 			out = append(out, plan.Doubts()...)
 		}

@@ -99,7 +99,7 @@ func (a *app) listSeeds(p *project.Project) error {
 	}
 	docs, table := []listed{}, [][]string{{"seed", "rows", "", "at"}}
 	for _, s := range d.Seeds {
-		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Ground: &seed.Ground{Unknown: true}})
+		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Existing: &seed.Existing{Unknown: true}})
 		if len(mistakes) > 0 {
 			return a.mistaken(p, mistakes, fmt.Sprintf("the seed %s cannot be run", s.Name))
 		}

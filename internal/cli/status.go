@@ -63,7 +63,7 @@ func halfway(ctx context.Context, l *live, h *runner.Interrupted) *jsonHalf {
 			}
 		}
 	}
-	if gone, err := runner.Gone(ctx, l.db, h.Session); err == nil && !gone {
+	if gone, err := runner.SessionEnded(ctx, l.db, h.Session); err == nil && !gone {
 		out.AtWork, _, _ = strings.Cut(h.Session, " ")
 		if r, ok := engine.As[engine.Resumer](l.db); ok {
 			out.WaitsFor, _ = r.BlockedBy(ctx, h.Session)
@@ -108,7 +108,7 @@ func (a *app) half(ctx context.Context, l *live) (*runner.Interrupted, error) {
 	if !l.engine.Caps().Journal {
 		return nil, nil
 	}
-	return runner.Halfway(ctx, l.db)
+	return runner.FindInterrupted(ctx, l.db)
 }
 
 // dryHalf shows what an apply or an undo would do first: bring a migration that was

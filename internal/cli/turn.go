@@ -64,12 +64,12 @@ func (t *turn) back(ctx context.Context) error {
 	}
 	for _, m := range slices.Backward(t.come) {
 		if err == nil {
-			_, err = runner.Away(ctx, db, e, m, o)
+			_, err = runner.UndoOne(ctx, db, e, m, o)
 		}
 	}
 	for _, m := range slices.Backward(t.gone) {
 		if err == nil {
-			_, err = runner.Into(ctx, db, e, m, time.Now(), o)
+			_, err = runner.ApplyOne(ctx, db, e, m, time.Now(), o)
 		}
 	}
 	t.gone, t.come, t.handed, t.returned, t.now = nil, nil, nil, nil, nil
@@ -189,7 +189,7 @@ func (t *turn) forward(ctx context.Context, d *draft.Draft, to *draft.Handover, 
 	if len(t.gone) == 0 || d.Migration == nil {
 		return run, nil
 	}
-	back, err := runner.Into(ctx, t.l.db, t.e, d.Migration, began,
+	back, err := runner.ApplyOne(ctx, t.l.db, t.e, d.Migration, began,
 		runner.Options{Home: true, Declared: true, Former: t.former(), Wait: time.Minute})
 	if err != nil {
 		err = t.runFailed(t.l, err, 0)
@@ -214,7 +214,7 @@ func (t *turn) others(ctx context.Context) error {
 	}
 	for _, m := range runner.StatusOf(r.rest, applied, r.e).Pending {
 		began := time.Now()
-		back, err := runner.Into(ctx, l.db, r.e, m, began,
+		back, err := runner.ApplyOne(ctx, l.db, r.e, m, began,
 			runner.Options{Answers: nil, Home: l.Throwaway, Wait: time.Minute})
 		if err != nil {
 			return r.runFailed(l, err, 0)
@@ -260,7 +260,7 @@ func (r *remaking) follow(ctx context.Context, name string, m *migration.Migrati
 		return err
 	}
 	if m != nil {
-		back, err := runner.Into(ctx, l.db, r.e, m, began,
+		back, err := runner.ApplyOne(ctx, l.db, r.e, m, began,
 			runner.Options{Home: l.Throwaway, Declared: true, Former: r.former(), Wait: time.Minute})
 		if err != nil {
 			return r.runFailed(l, err, 0)

@@ -60,7 +60,7 @@ func (s *State) flagKey(flag string) string {
 // names turns the names in answers into those of tables and columns, checks the renames,
 // and orders them. With carried, a rename that no longer is one is left out.
 func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
-	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.DeletedRows{}}
 	for key, f := range a.Fill {
 		t, c, ok := strings.Cut(key, ".")
 		if !ok {

@@ -86,7 +86,7 @@ func Look(ctx context.Context, e runner.Engine, db engine.Database,
 	if err != nil {
 		return nil, err
 	}
-	if err := runner.Whole(ctx, db, e); err != nil {
+	if err := runner.RefuseInterrupted(ctx, db, e); err != nil {
 		return nil, err
 	}
 	s.Status = runner.StatusOf(files, applied, e)

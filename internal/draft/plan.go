@@ -80,7 +80,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		}
 	}
 	if !r.Now.IsZero() { // it becomes a file
-		in.Gentle = s.gentle(ctx, from, r.Rows)
+		in.LeastLocking = s.gentle(ctx, from, r.Rows)
 	}
 	if in.NoDrop, err = s.trial(ctx, from, n.steps, &in.Live); err != nil {
 		return nil, err

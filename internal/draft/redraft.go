@@ -47,7 +47,7 @@ func TakeBack(ctx context.Context, db engine.Database, e runner.Engine,
 		if err != nil {
 			return gone, err
 		}
-		if _, err := runner.Away(ctx, db, e, m, runner.Options{Revive: true, Wait: time.Minute}); err != nil {
+		if _, err := runner.UndoOne(ctx, db, e, m, runner.Options{Revive: true, Wait: time.Minute}); err != nil {
 			return gone, err
 		}
 		gone = append(gone, m)
@@ -105,7 +105,8 @@ func (h *Handover) Hand(ctx context.Context, db engine.Database, e runner.Engine
 			}
 		}
 	}
-	if err := (runner.Handover{Live: live, All: all, Renamed: h.tableNow, Done: h.Done}).To(ctx, db, e, now); err != nil {
+	if err := (runner.Handover{Live: live, All: all, Renamed: h.tableNow, Done: h.Done}).To(ctx, db, e,
+		now); err != nil {
 		return err
 	}
 	for i, aside := range all {
@@ -113,7 +114,8 @@ func (h *Handover) Hand(ctx context.Context, db engine.Database, e runner.Engine
 			fills = slices.Clone(fills)
 			for k, f := range fills {
 				if f.From != "" {
-					fills[k].SQL = strings.ReplaceAll(f.SQL, "{from}", e.SQL().Quote(all[slices.Index(was, f.From)].Name))
+					fills[k].SQL = strings.ReplaceAll(f.SQL, "{from}",
+						e.SQL().Quote(all[slices.Index(was, f.From)].Name))
 				}
 			}
 			if err := h.fillKept(ctx, db, e, aside.Name, fills); err != nil {

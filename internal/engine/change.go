@@ -229,7 +229,7 @@ type Source struct {
 	Constant      bool     // Fill is the same constant for every row
 	NullsIn       string   // the kept table that tells which rows had no value
 	Else          string   // SQL for rows that Kept has nothing for
-	Match         []string // of Kept and Unfill: the columns that tell whose value it is
+	Match         []string // of Kept and NullsIn: the columns that tell whose value it is
 }
 
 // Alteration is one table before and after, and how each gets its values from

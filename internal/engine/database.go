@@ -159,8 +159,9 @@ type Encoder interface {
 // Resumer is a Database in which a migration can stop between two steps, and go on from
 // there: see Caps.Journal.
 type Resumer interface {
-	// StatementsDone tells, from what Noter.Before noted if it is one, how many of the statements are done where they
-	// may have been cut off; what is half there is taken away, so that it can be run again.
+	// StatementsDone tells how many of the statements are done where they may have been cut
+	// off, from what Checkpointer.Checkpoint noted, if it is one; what is half there is taken
+	// away, so that it can be run again.
 	StatementsDone(ctx context.Context, statements []string, before string) (int, error)
 	// Session names this connection to others.
 	Session() string
@@ -176,9 +177,9 @@ type Autocommitter interface {
 	ExecAutocommit(ctx context.Context, sql string) error
 }
 
-// Noter is a Resumer that notes what statements outside of any transaction are about to
-// change, so that Reached can tell.
-type Noter interface {
+// Checkpointer is a Resumer that notes what statements outside of any transaction are about to
+// change, so that StatementsDone can tell.
+type Checkpointer interface {
 	Checkpoint(ctx context.Context, statements []string) (string, error)
 }
 
@@ -190,9 +191,9 @@ type TableLocker interface {
 	UnlockTables(ctx context.Context) error
 }
 
-// OnlineDDL is a Database that tells how gently it can make a change of a table: Gentlest
-// runs the statement, and returns it with the words for that. Where the table has no rows
-// it promises no more than what it can do with them. Softens tells whether a statement is
+// OnlineDDL is a Database that tells with how little locking it can make a change of a table:
+// LeastLocking runs the statement, and returns it with the words for that. Where the table has no rows
+// it promises no more than what it can do with them. CanRunOnline tells whether a statement is
 // such a change.
 type OnlineDDL interface {
 	CanRunOnline(statement string) bool

@@ -142,8 +142,8 @@ func (m *Migration) Renames(e Engine) []Rename {
 	return out
 }
 
-// Before are the names that a table and a column of it, or "", had before renames.
-func Before(renames []Rename, table, column string) (string, string) {
+// NamesBefore are the names that a table and a column of it, or "", had before renames.
+func NamesBefore(renames []Rename, table, column string) (string, string) {
 	for _, r := range slices.Backward(renames) {
 		switch {
 		case r.Column == "" && strings.EqualFold(r.To, table):

@@ -22,11 +22,11 @@ type Answers struct {
 	Drop   map[string]bool // by table or table.column
 	// Deleted says, by table, what becomes of the rows that are marked as deleted
 	// when soft deletion goes.
-	Deleted map[string]Fate
+	Deleted map[string]DeletedRows
 }
 
-// Fate is what becomes of deleted rows when soft deletion is taken away.
-type Fate string
+// DeletedRows is what becomes of deleted rows when soft deletion is taken away.
+type DeletedRows string
 
 // None tells whether nothing was answered.
 func (a Answers) None() bool { return len(a.Rename)+len(a.Fill)+len(a.Drop)+len(a.Deleted) == 0 }

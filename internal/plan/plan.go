@@ -42,9 +42,9 @@ type Input struct {
 	// of all others, which were made to come to Live.
 	EnumRenames map[Rename]engine.Step
 	Renames     map[Rename][]engine.Step
-	// Gentle finds out, where the engine wants that, how gently it can make the steps of
+	// LeastLocking finds out, where the engine wants that, how gently it can make the steps of
 	// a plan, and writes that into them; nil: it does not matter.
-	Gentle func(p *Plan) error
+	LeastLocking func(p *Plan) error
 	// Stage says which half of a staged pair it is; nil: the change is whole.
 	Stage *Stage
 	// Unseen tells whether rows may have a column of which nobody can see any here, since
@@ -63,9 +63,9 @@ type Input struct {
 // The fates. Restore lets them come back as rows like any other, Keep puts them
 // aside until an undo, Purge deletes them for good.
 const (
-	Restore Fate = "restore"
-	Keep    Fate = "keep"
-	Purge   Fate = "purge"
+	Restore DeletedRows = "restore"
+	Keep    DeletedRows = "keep"
+	Purge   DeletedRows = "purge"
 )
 
 // Plan is the outcome: what is to be asked, or else the steps.
@@ -204,8 +204,8 @@ func Make(in Input) (*Plan, error) {
 	}
 	p.addedUsed()
 	p.plan.Steps = in.Engine.DDL().Schedule(p.plan.Steps)
-	if in.Gentle != nil && len(p.plan.Questions) == 0 {
-		if err := in.Gentle(p.plan); err != nil {
+	if in.LeastLocking != nil && len(p.plan.Questions) == 0 {
+		if err := in.LeastLocking(p.plan); err != nil {
 			return nil, err
 		}
 	}

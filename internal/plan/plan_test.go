@@ -65,7 +65,8 @@ func TestPlans(t *testing.T) {
 func planned(t *testing.T, e engine.Engine, before, after, said, rows string) string {
 	in := plan.Input{
 		Engine: e, Kept: "erbario_kept_20261123t093000_7bc6_", Live: stored(t, e, before), Wanted: stored(t, e, after),
-		Answers: plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}},
+		Answers: plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{},
+			Deleted: map[string]plan.DeletedRows{}},
 		Renames: map[plan.Rename][]engine.Step{},
 	}
 	n, _ := strconv.ParseInt(strings.TrimSpace(rows), 10, 64)
@@ -108,7 +109,7 @@ func answer(t *testing.T, in *plan.Input, line string) {
 	case "drop":
 		in.Answers.Drop[name] = true
 	case "deleted":
-		in.Answers.Deleted[name] = plan.Fate(value)
+		in.Answers.Deleted[name] = plan.DeletedRows(value)
 	case "in": // use
 		in.InUse = func(string) bool { return true }
 	case "":

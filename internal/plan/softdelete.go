@@ -248,7 +248,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sq
 			Text:  fmt.Sprintf("soft delete is removed from %s, and %s deleted", c.Table, are(n)),
 		}
 		for _, f := range []struct {
-			fate Fate
+			fate DeletedRows
 			what string
 		}{{Keep, "set them aside until an undo"}, {Restore, "restore them as ordinary rows"},
 			{Purge, "delete them permanently"}} {

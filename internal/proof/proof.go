@@ -132,7 +132,7 @@ func (l *leftOut) add(in Input, way *runner.InTheWay) {
 	for _, name := range sqltext.Touches(in.Engine.SQL().Lex(way.Query), nil).Tables {
 		t := in.Start.Table(name)
 		if t == nil {
-			old, _ := migration.Before(renames, name, "")
+			old, _ := migration.NamesBefore(renames, name, "")
 			t = in.Start.Table(old)
 		}
 		if t == nil || l.tables[t.Name] != "" {
@@ -197,7 +197,7 @@ func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTh
 	for _, s := range in.Migration.Steps {
 		if !s.Kept {
 			for _, l := range s.Loses { // by the names of the start
-				l.Table, l.Column = migration.Before(renames, l.Table, l.Column)
+				l.Table, l.Column = migration.NamesBefore(renames, l.Table, l.Column)
 				p.out.Lost = append(p.out.Lost, l)
 			}
 		}
@@ -383,9 +383,9 @@ func (p *prover) undo(ctx context.Context) error {
 	candidates, most := map[string][]string{}, 0
 	for _, x := range p.file.Parameters {
 		now, name, _ := strings.Cut(x.For, ".")
-		table, column := migration.Before(renames, now, name)
+		table, column := migration.NamesBefore(renames, now, name)
 		if !engine.Loses(p.out.Lost, table, column) { // it lost its name to another, and the value is told by it
-			table, _ = migration.Before(renames, now, "")
+			table, _ = migration.NamesBefore(renames, now, "")
 			column = name
 		}
 		t := p.Start.Table(table)

@@ -67,7 +67,7 @@ func (e *AlreadyThereError) Error() string {
 // already says instead of a step's error what is the reason for it, if it is that.
 func already(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, err error) error {
 	var step *StepError
-	var half *HalfError
+	var half *InterruptedError
 	if !errors.As(err, &step) || errors.As(err, &half) || ctx.Err() != nil {
 		return err
 	}

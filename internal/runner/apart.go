@@ -23,7 +23,7 @@ func outside(ctx context.Context, db engine.Database, sql string) error {
 // noteBefore notes what statements outside of any transaction are about to change; "" where
 // the database can tell without it how far they came.
 func noteBefore(ctx context.Context, db engine.Database, statements []string) (string, error) {
-	if n, ok := engine.As[engine.Noter](db); ok {
+	if n, ok := engine.As[engine.Checkpointer](db); ok {
 		return n.Checkpoint(ctx, statements)
 	}
 	return "", nil
@@ -53,8 +53,8 @@ func sessionOf(db engine.Database) string {
 	return ""
 }
 
-// Gone tells whether a session that had a name is no longer there.
-func Gone(ctx context.Context, db engine.Database, session string) (bool, error) {
+// SessionEnded tells whether a session that had a name is no longer there.
+func SessionEnded(ctx context.Context, db engine.Database, session string) (bool, error) {
 	if r, ok := engine.As[engine.Resumer](db); ok {
 		return r.SessionEnded(ctx, session)
 	}

@@ -91,7 +91,7 @@ UPDATE sheets SET runs = 1 WHERE :batch;
 	require.NoError(t, err)
 	_, err = runner.Apply(ctx, db, e, append(files, bad), runner.Options{Wait: time.Second})
 	assert.ErrorContains(t, err, "division by zero")
-	half, err := runner.Halfway(ctx, db)
+	half, err := runner.FindInterrupted(ctx, db)
 	require.NoError(t, err)
 	assert.Nil(t, half)
 	assert.Equal(t, []string{"1", "1", "20000"}, spread(), "a batch that fails has those before it undone")
@@ -147,14 +147,15 @@ UPDATE sheets SET label = 'new ' || number WHERE label IS NULL AND :batch;
 
 	bad, err := migration.Parse(
 		"m",
-		strings.NewReplacer("20260101", "20260102", "form 1", "form 1\n-- : follows "+m.ID, "where label IS", "where lable IS").
+		strings.NewReplacer("20260101", "20260102", "form 1", "form 1\n-- : follows "+m.ID, "where label IS",
+			"where lable IS").
 			Replace(m.Text),
 		e,
 	)
 	require.NoError(t, err)
 	_, err = runner.Apply(ctx, db, e, []*migration.Migration{m, bad}, runner.Options{Wait: 5 * time.Second})
 	require.ErrorContains(t, err, "lable", "what the condition has wrong is said")
-	half, err := runner.Halfway(ctx, db)
+	half, err := runner.FindInterrupted(ctx, db)
 	require.NoError(t, err)
 	require.Nil(t, half)
 

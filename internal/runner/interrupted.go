@@ -47,15 +47,15 @@ func (h *Interrupted) Next() int {
 	return n
 }
 
-// HalfError says that a migration was left between two steps.
-type HalfError struct {
+// InterruptedError says that a migration was left between two steps.
+type InterruptedError struct {
 	Half *Interrupted
 	Err  error
 }
 
-func (e *HalfError) Error() string { return e.Err.Error() }
+func (e *InterruptedError) Error() string { return e.Err.Error() }
 
-func (e *HalfError) Unwrap() error { return e.Err }
+func (e *InterruptedError) Unwrap() error { return e.Err }
 
 // Stopped says that a migration was left halfway, so that nothing else can be done
 // before it is at an end.
@@ -76,8 +76,8 @@ func (h *Interrupted) Where() string {
 	return s
 }
 
-// Halfway reads the journal: the migration that was left halfway, or nil.
-func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
+// FindInterrupted reads the journal: the migration that was left halfway, or nil.
+func FindInterrupted(ctx context.Context, db engine.Database) (*Interrupted, error) {
 	there, err := db.Kept(ctx, "erbario_journal")
 	if err != nil || !slices.Contains(there, "erbario_journal") {
 		return nil, err
@@ -115,13 +115,13 @@ func Halfway(ctx context.Context, db engine.Database) (*Interrupted, error) {
 	return h, err
 }
 
-// Whole gives a *Stopped where a migration was left halfway, for all that can do nothing
+// RefuseInterrupted gives a *Stopped where a migration was left halfway, for all that can do nothing
 // before it is at an end.
-func Whole(ctx context.Context, db engine.Database, e Engine) error {
+func RefuseInterrupted(ctx context.Context, db engine.Database, e Engine) error {
 	if !e.Caps().Journal {
 		return nil
 	}
-	half, err := Halfway(ctx, db)
+	half, err := FindInterrupted(ctx, db)
 	if err == nil && half != nil {
 		err = &Stopped{Half: half}
 	}
@@ -168,10 +168,12 @@ func resume(ctx context.Context, db engine.Database, e Engine, o Options,
 		said:  said,
 		note:  true,
 	}
-	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", sessionOf(db), half.ID); err != nil {
+	if err := db.Exec(ctx, "UPDATE erbario_journal SET session = ? WHERE migration = ? AND step = 0", sessionOf(db),
+		half.ID); err != nil {
 		return nil, nil, err
 	}
-	if err := db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", half.ID, failedRow); err != nil {
+	if err := db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", half.ID,
+		failedRow); err != nil {
 		return nil, nil, err
 	}
 	if apply {
@@ -211,16 +213,16 @@ func resume(ctx context.Context, db engine.Database, e Engine, o Options,
 func endOfSession(ctx context.Context, db engine.Database, wait time.Duration) (*Interrupted, error) {
 	deadline := time.Now().Add(max(wait, time.Second))
 	for {
-		half, err := Halfway(ctx, db)
+		half, err := FindInterrupted(ctx, db)
 		if err != nil || half == nil {
 			return nil, err
 		}
-		gone, err := Gone(ctx, db, half.Session)
+		gone, err := SessionEnded(ctx, db, half.Session)
 		if err != nil {
 			return nil, err
 		}
 		if gone || half.Session == sessionOf(db) {
-			return Halfway(ctx, db) // its last word may have come through
+			return FindInterrupted(ctx, db) // its last word may have come through
 		}
 		if time.Now().After(deadline) {
 			return nil, fmt.Errorf(

@@ -303,7 +303,7 @@ func (s *stepwise) untouched(err error) bool {
 	}
 	ctx, stop := context.WithTimeout(context.WithoutCancel(s.ctx), engine.EndWait)
 	defer stop()
-	h, e := Halfway(ctx, s.db)
+	h, e := FindInterrupted(ctx, s.db)
 	return e == nil && h != nil && len(h.Done) == 0 && h.Cut <= 1 &&
 		(h.Place == "" || s.m.Steps[0].Kind != engine.InBatches)
 }
@@ -312,7 +312,7 @@ func (s *stepwise) untouched(err error) bool {
 // if the server still takes it.
 func (s *stepwise) left(err error) error {
 	if !s.note || errors.Is(err, engine.ErrLost) {
-		return &HalfError{Half: s.half, Err: err}
+		return &InterruptedError{Half: s.half, Err: err}
 	}
 	ctx := context.WithoutCancel(s.ctx)
 	if s.db.Exec(ctx, "DELETE FROM erbario_journal WHERE migration = ? AND step = ?", s.m.ID, failedRow) == nil {
@@ -320,10 +320,10 @@ func (s *stepwise) left(err error) error {
 			"INSERT INTO erbario_journal (migration, step, state, at, session, text) VALUES (?, ?, ?, ?, ?, ?)", s.m.ID,
 			failedRow, stateFailed, nowText(), s.half.Session, err.Error())
 	}
-	if h, e := Halfway(ctx, s.db); e == nil && h != nil {
+	if h, e := FindInterrupted(ctx, s.db); e == nil && h != nil {
 		s.half = h
 	}
-	return &HalfError{Half: s.half, Err: err}
+	return &InterruptedError{Half: s.half, Err: err}
 }
 
 func (s *stepwise) forget() error {

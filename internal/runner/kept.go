@@ -158,7 +158,7 @@ func keptWhat(rest string, t *sqlschema.Table, live *sqlschema.Schema) string {
 // DropKept deletes what is kept for good. The table itself stays, empty, where
 // the undo of an applied migration looks into it.
 func DropKept(ctx context.Context, db engine.Database, e Engine, list []Kept, wait time.Duration) error {
-	if err := Whole(ctx, db, e); err != nil { // its way back may want it
+	if err := RefuseInterrupted(ctx, db, e); err != nil { // its way back may want it
 		return err
 	}
 	noted, err := there(ctx, db, sinceName)

@@ -313,7 +313,7 @@ func (r *restoration) tableOf(name string) string {
 		table = t
 	}
 	if r.undo { // what was called otherwise until it was dropped has its name again
-		table, _ = migration.Before(r.m.Renames(r.e), table, "")
+		table, _ = migration.NamesBefore(r.m.Renames(r.e), table, "")
 	}
 	return table
 }

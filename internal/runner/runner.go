@@ -392,7 +392,7 @@ func Once(ctx context.Context, db engine.Database, e Engine, m *migration.Migrat
 	o Options) (back []Restored, err error) {
 	began := time.Now()
 	if e.Caps().CommitsChanges {
-		return Into(ctx, db, e, m, began, o)
+		return ApplyOne(ctx, db, e, m, began, o)
 	}
 	if err := db.Begin(ctx, o.Wait); err != nil {
 		return nil, err
@@ -403,10 +403,10 @@ func Once(ctx context.Context, db engine.Database, e Engine, m *migration.Migrat
 	return back, nil
 }
 
-// Into applies one migration and records it, inside the transaction that was
+// ApplyOne applies one migration and records it, inside the transaction that was
 // begun, and leaves that open. Where changes of tables commit by themselves there is none,
 // and its steps are in the journal.
-func Into(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
+func ApplyOne(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {

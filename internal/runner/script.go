@@ -21,7 +21,7 @@ import (
 // ids of those in it.
 func Script(ctx context.Context, db engine.Database, e Engine, files []*migration.Migration, o Options,
 	undo bool) (string, []string, error) {
-	if err := Whole(ctx, db, e); err != nil {
+	if err := RefuseInterrupted(ctx, db, e); err != nil {
 		return "", nil, err
 	}
 	todo, err := toScript(ctx, db, e, files, o, undo)

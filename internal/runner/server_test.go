@@ -112,7 +112,7 @@ func serverLine(t testing.TB, e engine.Engine, n, rows int) []*migration.Migrati
 func wholeOnServer(t *testing.T, db engine.Database, rows int) (n int, half *runner.Interrupted) {
 	applied, err := runner.History(ctx, db)
 	require.NoError(t, err)
-	half, err = runner.Halfway(ctx, db)
+	half, err = runner.FindInterrupted(ctx, db)
 	require.NoError(t, err)
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
@@ -255,7 +255,7 @@ func serverKilled(t *testing.T, start func() (*testserver.Server, error)) {
 		require.NoError(t, s.Start())
 		if err != nil {
 			require.ErrorIs(t, err, engine.ErrLost)
-			var half *runner.HalfError
+			var half *runner.InterruptedError
 			if errors.As(err, &half) {
 				halves++
 			}
@@ -338,7 +338,7 @@ func stepFails(t *testing.T, place testserver.Place) {
 	var step *runner.StepError
 	require.ErrorAs(t, err, &step)
 	assert.Equal(t, 5, step.Step)
-	var stopped *runner.HalfError
+	var stopped *runner.InterruptedError
 	assert.NotErrorAs(t, err, &stopped)
 	n, half := wholeOnServer(t, db, 50)
 	assert.Nil(t, half)
@@ -362,7 +362,7 @@ func stepFails(t *testing.T, place testserver.Place) {
 }
 
 func wholeHalf(t *testing.T, db engine.Database) (int, *runner.Interrupted) {
-	half, err := runner.Halfway(ctx, db)
+	half, err := runner.FindInterrupted(ctx, db)
 	require.NoError(t, err)
 	return 0, half
 }

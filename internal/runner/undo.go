@@ -85,7 +85,7 @@ func finish(ctx context.Context, db engine.Database, e Engine, o Options,
 	if !e.Caps().Journal {
 		return nil, nil
 	}
-	half, err := Halfway(ctx, db)
+	half, err := FindInterrupted(ctx, db)
 	if err != nil || half == nil {
 		return nil, err
 	}
@@ -184,9 +184,9 @@ func newest(ctx context.Context, db engine.Database, m *migration.Migration) err
 	return nil
 }
 
-// Away takes one migration back and strikes it from the history, inside the
-// transaction that was begun, and leaves that open; or step by step, as Into.
-func Away(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
+// UndoOne takes one migration back and strikes it from the history, inside the
+// transaction that was begun, and leaves that open; or step by step, as ApplyOne.
+func UndoOne(ctx context.Context, db engine.Database, e Engine, m *migration.Migration,
 	o Options) ([]Restored, error) {
 	if e.Caps().CommitsChanges {
 		if !m.Atomic() {

@@ -34,7 +34,7 @@ func (r *loader) find(b *Batch) ([]bool, error) {
 			}
 		}
 	}
-	r.plan.Settle(b)
+	r.plan.FillFromExisting(b)
 	for _, f := range all {
 		if own(f.Columns) {
 			if err := r.findBy(b, f, there); err != nil {

@@ -15,12 +15,13 @@ import (
 
 // Look reads what a seed has to know of a database.
 func Look(ctx context.Context, db Database, e Engine, d *declare.Declared,
-	s *declare.Seed) (*Ground, error) {
+	s *declare.Seed) (*Existing, error) {
 	live, err := db.Inspect(ctx)
 	if err != nil {
 		return nil, err
 	}
-	l := &looking{ctx: ctx, db: db, e: e, declared: d, seed: s, live: live, g: &Ground{Tables: map[string]*There{}}}
+	l := &looking{ctx: ctx, db: db, e: e, declared: d, seed: s, live: live,
+		g: &Existing{Tables: map[string]*ExistingTable{}}}
 	return l.g, l.lines(s.Lines)
 }
 
@@ -32,7 +33,7 @@ type looking struct {
 	declared *declare.Declared
 	seed     *declare.Seed
 	live     *sqlschema.Schema
-	g        *Ground
+	g        *Existing
 }
 
 func (l *looking) lines(list []*declare.SeedLine) error {
@@ -64,7 +65,7 @@ func (l *looking) table(t *schema.Table) error {
 				c.Name)
 		}
 	}
-	out := &There{Next: 1}
+	out := &ExistingTable{Next: 1}
 	g.Tables[t.Name] = out
 	rows, err := db.Select(ctx, "SELECT 1 FROM "+l.e.SQL().Quote(t.Name)+" LIMIT 1")
 	if err != nil {
@@ -88,7 +89,7 @@ func (l *looking) table(t *schema.Table) error {
 		}
 		to := g.Tables[k.Table]
 		if to == nil {
-			to = &There{Keys: map[string][][]any{}}
+			to = &ExistingTable{Keys: map[string][][]any{}}
 			g.Tables[k.Table] = to
 		}
 		beside := besides(l.declared.Schema, t, k)

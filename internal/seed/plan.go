@@ -47,10 +47,10 @@ type Database interface {
 
 // Options are what a seed's rows depend on beside the seed and the models.
 type Options struct {
-	Random uint64
-	Today  time.Time // the day that dates are taken against; zero: FixedDay
-	Ground *Ground   // what is in the database; nil: nothing
-	Locale string    // of names and places, such as it or pt-BR; empty: of several languages
+	Random   uint64
+	Today    time.Time // the day that dates are taken against; zero: FixedDay
+	Existing *Existing // what is in the database; nil: nothing
+	Locale   string    // of names and places, such as it or pt-BR; empty: of several languages
 }
 
 // FixedDay is the day that dates are taken against unless today is asked for.
@@ -64,7 +64,7 @@ type Plan struct {
 
 	schema *schema.Schema
 	locale string
-	ground *Ground
+	ground *Existing
 	today  int64 // the day
 	tables map[string]*tablePlan
 }
@@ -133,12 +133,12 @@ func New(d *declare.Declared, s *declare.Seed, o Options) (*Plan, []lang.Diagnos
 		Random: o.Random,
 		locale: o.Locale,
 		schema: d.Schema,
-		ground: o.Ground,
+		ground: o.Existing,
 		today:  day(FixedDay),
 		tables: map[string]*tablePlan{},
 	}
 	if p.ground == nil {
-		p.ground = &Ground{}
+		p.ground = &Existing{}
 	}
 	if !o.Today.IsZero() {
 		p.today = day(o.Today.UTC().Format(time.DateOnly))

@@ -297,9 +297,9 @@ func (p *Plan) model(table string) string {
 	return table
 }
 
-// Settle puts the values of rows of the same line in their places, once it is
+// FillFromExisting puts the values of rows of the same line in their places, once it is
 // known which of those were there already.
-func (p *Plan) Settle(b *Batch) {
+func (p *Plan) FillFromExisting(b *Batch) {
 	l := b.Line
 	for _, k := range l.Table.ForeignKeys {
 		at, ok := l.plan.place[k.Columns[0]]

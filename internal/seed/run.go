@@ -137,7 +137,7 @@ func (r *loader) run(d *declare.Declared, s *declare.Seed) error {
 	if err != nil {
 		return err
 	}
-	r.o.Ground = ground
+	r.o.Existing = ground
 	var mistakes []lang.Diagnostic
 	if r.plan, mistakes = New(d, s, r.o.Options); len(mistakes) > 0 {
 		return &PlanError{mistakes}
@@ -350,7 +350,7 @@ func (r *loader) stream(lines []*Line) error {
 		defer close(made)
 		for _, l := range lines {
 			err := r.plan.Make(ctx, l, 0, func(b *Batch) error {
-				r.plan.Settle(b)
+				r.plan.FillFromExisting(b)
 				select {
 				case made <- b:
 					return nil

@@ -41,7 +41,7 @@ func made(t *testing.T, o Options, files ...string) map[string][]map[string]any 
 	out := map[string][]map[string]any{}
 	for _, l := range p.Lines {
 		require.NoError(t, p.Make(context.Background(), l, 0, func(b *Batch) error {
-			p.Settle(b)
+			p.FillFromExisting(b)
 			for i := range b.Rows() {
 				row := map[string]any{}
 				for j, c := range l.Columns {
@@ -155,12 +155,18 @@ func TestTreesUnderRows(t *testing.T) {
 func TestWhatCannotBe(t *testing.T) {
 	for _, c := range []struct{ models, seed, want string }{
 		{garden, "seed demo\n    Tag 2\n    Taxon 1\n    Collector 1\n        Specimen 1\n            SpecimenTag 3..4\n", "must be unique by tag, and only 2 values are available"},
-		{"model A\n    b references B\n\nmodel B\n    a references A\n", "seed demo\n    A 2\n    B 2\n", "no row can be the first in a circle of required references: A.b → B.a → A"},
-		{garden, "seed demo\n    Taxon 0\n    Collector 1\n        Specimen 2\n", "Specimen.taxon has no Taxon to refer to"},
-		{garden, "seed demo\n    Collector 1\n        Specimen 2\n", "Specimen.taxon picks an existing Taxon, and there is none"},
-		{garden, "seed demo\n    Tag 2000000000\n        SpecimenTag 2000000000\n", "these are more rows than can be created"},
-		{"model A\n    code text(5)\n", "seed demo\n    A 2000\n        code \"HB-{00}\"\n", "the last number of A.code makes it 7 characters long, and it holds at most 5"},
-		{"model A\n    a text\n    b text\n", "seed demo\n    A 2\n        a \"{b}\"\n        b \"{a}\"\n", "the fields of A are calculated from each other: a → b → a"},
+		{"model A\n    b references B\n\nmodel B\n    a references A\n", "seed demo\n    A 2\n    B 2\n",
+			"no row can be the first in a circle of required references: A.b → B.a → A"},
+		{garden, "seed demo\n    Taxon 0\n    Collector 1\n        Specimen 2\n",
+			"Specimen.taxon has no Taxon to refer to"},
+		{garden, "seed demo\n    Collector 1\n        Specimen 2\n",
+			"Specimen.taxon picks an existing Taxon, and there is none"},
+		{garden, "seed demo\n    Tag 2000000000\n        SpecimenTag 2000000000\n",
+			"these are more rows than can be created"},
+		{"model A\n    code text(5)\n", "seed demo\n    A 2000\n        code \"HB-{00}\"\n",
+			"the last number of A.code makes it 7 characters long, and it holds at most 5"},
+		{"model A\n    a text\n    b text\n", "seed demo\n    A 2\n        a \"{b}\"\n        b \"{a}\"\n",
+			"the fields of A are calculated from each other: a → b → a"},
 		{"model A\n    shape sql \"point\"\n", "seed demo\n    A 2\n", "no value can be generated"},
 	} {
 		_, mistakes := plan(t, Options{}, c.models, c.seed)
@@ -324,17 +330,22 @@ func TestChecks(t *testing.T) {
 		sql  string
 		want any
 	}{
-		{"{a} > 3", true}, {"a>=5 and a<=5", true}, {"{a} <> 5", false}, {"{b} > 3", nil}, {"{b} IS NULL", true}, {"{b} is not null or {a} = 5", true},
-		{"{a} between 1 and 4", false}, {"{a} not between 1 and 4", true}, {"{word} in ('fern', 'moss')", true}, {"{word} not in ('fern')", true}, {"length({word}) = 4", true},
-		{"{flag}", true}, {"{flag} = 1", true}, {"not {flag}", false}, {"{price} > 12.4", true}, {"{price} * 2 = 25", true}, {"-{a} < 0", true}, {"'it''s' = 'it''s'", true}, {"{a} + 1 > 2 * 2", true},
-		{"{b} > 3 and 1 = 2", false}, {"{b} > 3 or 1 = 1", true}, {"upper({word}) = 'MOSS'", true}, {"{word} > 'fern'", true}, {"{a} = 'five'", nil},
+		{"{a} > 3", true}, {"a>=5 and a<=5", true}, {"{a} <> 5", false}, {"{b} > 3", nil}, {"{b} IS NULL", true},
+		{"{b} is not null or {a} = 5", true},
+		{"{a} between 1 and 4", false}, {"{a} not between 1 and 4", true}, {"{word} in ('fern', 'moss')", true},
+		{"{word} not in ('fern')", true}, {"length({word}) = 4", true},
+		{"{flag}", true}, {"{flag} = 1", true}, {"not {flag}", false}, {"{price} > 12.4", true},
+		{"{price} * 2 = 25", true}, {"-{a} < 0", true}, {"'it''s' = 'it''s'", true}, {"{a} + 1 > 2 * 2", true},
+		{"{b} > 3 and 1 = 2", false}, {"{b} > 3 or 1 = 1", true}, {"upper({word}) = 'MOSS'", true},
+		{"{word} > 'fern'", true}, {"{a} = 'five'", nil},
 	} {
 		e := readCheck(c.sql, place, number)
 		require.NotNil(t, e, c.sql)
 		require.Equal(t, c.want, e.of(row), c.sql)
 		require.Equal(t, c.want != false, e.holds(row), c.sql)
 	}
-	for _, sql := range []string{"{word} GLOB 'm*'", "json_valid({word})", "{gone} > 1", "{a} >", "({a} > 1", "{a} > 1)", "'open", "{a} IN ()", "{a} || 'x' = '5x'", "CASE WHEN 1 THEN 1 END"} {
+	for _, sql := range []string{"{word} GLOB 'm*'", "json_valid({word})", "{gone} > 1", "{a} >", "({a} > 1",
+		"{a} > 1)", "'open", "{a} IN ()", "{a} || 'x' = '5x'", "CASE WHEN 1 THEN 1 END"} {
 		require.Nil(t, readCheck(sql, place, number), sql)
 	}
 }

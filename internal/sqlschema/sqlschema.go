@@ -89,7 +89,7 @@ type Table struct {
 	Others      []*Constraint
 	Aside       []*Column // that were dropped, and are renamed and kept in place
 	Ordered     bool      // the order of its columns can be mended, and is compared
-	Standing    []string  // MariaDB: its checks and indexes by name, in the server's order
+	ServerOrder []string  // MariaDB: its checks and indexes by name, in the server's order
 }
 
 // Constraint is one that no model can declare, such as an exclusion.

@@ -24,7 +24,7 @@ var among = map[string]func(pkg string) bool{
 	"engine/sqlite":        func(pkg string) bool { return pkg == "engines" },
 	"engine/postgres":      func(pkg string) bool { return pkg == "engines" },
 	"engine/mariadb":       func(pkg string) bool { return pkg == "engines" },
-	"script":               func(pkg string) bool { return pkg == "runner" || pkg == "seed" },
+	"script":               func(pkg string) bool { return pkg == "runner" || pkg == "seed" || pkg == "cli" },
 	"engine/ddl":           ofEngines,
 	"engine/waiting":       ofEngines,
 	"engine/preconditions": ofEngines,

@@ -155,7 +155,8 @@ func keys(t *rapid.T, p testserver.Place) {
 	}
 	before, dumped := points(from), dump(t, ctx, e, db)
 
-	answers := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
+	answers := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{},
+		Deleted: map[string]plan.DeletedRows{}}
 	if from.column != "word" { // the old key goes; it is asked about where there are rows
 		answers.Drop["taxons."+from.column] = true
 	}

@@ -128,7 +128,8 @@ func names(t *rapid.T, p testserver.Place) {
 	table := func(s *sqlschema.Schema, model string) *sqlschema.Table {
 		return s.Tables[slices.IndexFunc(s.Tables, func(t *sqlschema.Table) bool { return t.Model() == model })]
 	}
-	answers := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
+	answers := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{},
+		Deleted: map[string]plan.DeletedRows{}}
 	old, renamed := map[string][]string{}, map[string][]string{} // by table, the same columns in the same order
 	for _, m := range a {
 		was, is := table(declared, m.name), table(now, models[m.name])

@@ -70,7 +70,7 @@ func answering(t require.TestingT, ctx context.Context, s *draft.State, r *rand.
 // a column or a table another name.
 func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *rand.Rand,
 	renames bool) (d *draft.Draft, stuck bool, err error) {
-	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.Fate{}}
+	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.DeletedRows{}}
 	for tries := 0; ; tries++ {
 		d, err := s.Make(ctx, draft.Request{Title: "change", Answers: out, Now: time.Now(), Rows: true})
 		if err != nil && renames && strings.Contains(err.Error(), "matches no") { // since another answer came
@@ -104,7 +104,7 @@ func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *ran
 				case "rename":
 					out.Rename = append(out.Rename, read(key))
 				case "deleted":
-					out.Deleted[q.About] = []plan.Fate{plan.Keep, plan.Restore}[r.IntN(2)]
+					out.Deleted[q.About] = []plan.DeletedRows{plan.Keep, plan.Restore}[r.IntN(2)]
 				}
 			}
 		}

@@ -267,7 +267,7 @@ func (c cut) run(t require.TestingT, tb testing.TB, ctx context.Context, e engin
 		require.True(t, c.how == testserver.GivenUp || sent.Load() < c.at+4, "%s: nothing was noticed", what)
 	}
 	_ = gone.Close()
-	half, err := runner.Halfway(ctx, db)
+	half, err := runner.FindInterrupted(ctx, db)
 	require.NoError(t, err, what)
 	if c.after() {
 		_, err = runner.Apply(ctx, db, e, all, o)

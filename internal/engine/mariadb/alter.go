@@ -159,7 +159,7 @@ func (c *change) between() {
 	from, to := c.From, c.Alteration.To
 	c.mid, c.to = from.Clone(), to.Clone()
 	c.mid.Text, c.to.Text = "", ""
-	c.to.Standing = nil // what comes stands behind the others; what comes back, where it stood
+	c.to.ServerOrder = nil // what comes stands behind the others; what comes back, where it stood
 	// One that goes has been let go before: it wants no index of its own any more.
 	c.mid.ForeignKeys = slices.DeleteFunc(c.mid.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
 		return !slices.ContainsFunc(to.ForeignKeys, func(o *sqlschema.ForeignKey) bool { return o.Name == k.Name })

@@ -251,7 +251,7 @@ func (r *reading) checks() error {
 			k.Column, k.Purpose = c.Name, purpose
 		}
 		t.Checks = append(t.Checks, k)
-		t.Standing = append(t.Standing, string(v[1]))
+		t.ServerOrder = append(t.ServerOrder, string(v[1]))
 	})
 }
 
@@ -339,7 +339,7 @@ func (r *reading) indexes() error {
 					x.Options += " " + r.d.server.ignored()
 				}
 				t.Indexes = append(t.Indexes, x)
-				t.Standing = append(t.Standing, name)
+				t.ServerOrder = append(t.ServerOrder, name)
 			}
 			x := t.Indexes[len(t.Indexes)-1]
 			x.Parts = append(x.Parts, p)

@@ -204,15 +204,15 @@ func (c tableChange) checks() (goes, comes []*sqlschema.Check) {
 // stays and stood behind the first of it; stays tells that of one, which then goes first.
 func inOrder[T any](t *sqlschema.Table, comes *[]T, name func(T) string, all []T, stays func(T) bool) {
 	place := func(x T) int { return place(t, name(x)) }
-	if len(*comes) == 0 || len(t.Standing) == 0 {
+	if len(*comes) == 0 || len(t.ServerOrder) == 0 {
 		return
 	}
-	first := len(t.Standing)
+	first := len(t.ServerOrder)
 	for _, x := range *comes {
 		first = min(first, place(x))
 	}
 	for _, x := range all {
-		if i := place(x); i > first && i < len(t.Standing) && stays(x) {
+		if i := place(x); i > first && i < len(t.ServerOrder) && stays(x) {
 			*comes = append(*comes, x)
 		}
 	}
@@ -221,14 +221,14 @@ func inOrder[T any](t *sqlschema.Table, comes *[]T, name func(T) string, all []T
 
 // place is where a check or an index is in a table; behind all, where nobody knows.
 func place(t *sqlschema.Table, name string) int {
-	if i := slices.Index(t.Standing, name); i >= 0 {
+	if i := slices.Index(t.ServerOrder, name); i >= 0 {
 		return i
 	}
-	return len(t.Standing)
+	return len(t.ServerOrder)
 }
 
 // standing are checks or indexes of a table in the order in which they stand there.
-func standing[T any](t *sqlschema.Table, list []T, name func(T) string) []T {
+func inServerOrder[T any](t *sqlschema.Table, list []T, name func(T) string) []T {
 	out := slices.Clone(list)
 	slices.SortStableFunc(out, func(a, b T) int { return place(t, name(a)) - place(t, name(b)) })
 	return out

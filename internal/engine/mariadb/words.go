@@ -92,14 +92,14 @@ func createTable(t *sqlschema.Table, name string) string {
 	if pk := t.PrimaryKey; pk != nil {
 		items = append(items, "PRIMARY KEY ("+partList(pk.Columns)+")"+pk.Options)
 	}
-	for _, x := range standing(t, slices.Concat(t.Indexes, ownOf(t)),
+	for _, x := range inServerOrder(t, slices.Concat(t.Indexes, ownOf(t)),
 		func(x *sqlschema.Index) string { return x.Name }) {
 		items = append(items, indexDefinition(x))
 	}
 	for _, k := range t.ForeignKeys {
 		items = append(items, named(k.Name)+foreignKey(k))
 	}
-	for _, k := range standing(t, t.Checks, func(k *sqlschema.Check) string { return k.Name }) {
+	for _, k := range inServerOrder(t, t.Checks, func(k *sqlschema.Check) string { return k.Name }) {
 		if k.Name != "" {
 			items = append(items, named(k.Name)+"CHECK ("+k.SQL.Text+")")
 		}

@@ -2,7 +2,7 @@ package postgres
 
 // This file says what PostgreSQL keeps for a declaration. The server holds values
 // to their types by itself; what it does not know of is held by checks and by
-// triggers, whose functions all tables share (see Foundation).
+// triggers, whose functions all tables share (see OwnTables).
 
 import (
 	"fmt"

@@ -9,14 +9,14 @@ import (
 	"erbario/internal/schema"
 )
 
-// Ground is what is in the database before a seed, by table.
-type Ground struct {
-	Tables  map[string]*There
+// Existing is what is in the database before a seed, by table.
+type Existing struct {
+	Tables  map[string]*ExistingTable
 	Unknown bool // nobody looked
 }
 
-// There is what is in one table.
-type There struct {
+// ExistingTable is what is in one table.
+type ExistingTable struct {
 	Next    int64              // the number that the next row gets
 	Rows    bool               // there are rows
 	Keys    map[string][][]any // of rows that are not deleted, by the columns' names
@@ -58,9 +58,9 @@ func besides(s *schema.Schema, t *schema.Table, k *schema.ForeignKey) []string {
 	return out
 }
 
-func (g *Ground) table(name string) *There {
+func (g *Existing) table(name string) *ExistingTable {
 	if t := g.Tables[name]; t != nil {
 		return t
 	}
-	return &There{Next: 1, Unknown: g.Unknown}
+	return &ExistingTable{Next: 1, Unknown: g.Unknown}
 }
