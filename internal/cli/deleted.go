@@ -131,38 +131,9 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 		return err
 	}
 	if a.json {
-		type jsonRow struct {
-			Key       map[string]string `json:"key"`
-			DeletedAt string            `json:"deleted_at"`
-			Values    map[string]string `json:"values"`
-			Taken     []string          `json:"conflicts"`
-			Children  map[string]int64  `json:"live_children"`
-		}
-		doc := []jsonRow{}
-		for _, r := range list {
-			j := jsonRow{
-				Key:       map[string]string{},
-				DeletedAt: strings.Trim(r.At, "'"),
-				Values:    map[string]string{},
-				Taken:     []string{},
-				Children:  map[string]int64{},
-			}
-			for i, k := range t.Key() {
-				j.Key[k] = r.Key[i]
-			}
-			for i, n := range t.Shown() {
-				j.Values[n] = r.Values[i]
-			}
-			for _, x := range r.Taken {
-				j.Taken = append(j.Taken, strings.Join(x.Columns, ", "))
-			}
-			for _, x := range r.Children {
-				j.Children[x.Table] = x.Rows
-			}
-			doc = append(doc, j)
-		}
 		return a.document(
-			map[string]any{"database": l.Name, "table": t.Name, "deleted": gone, "rows": all, "list": doc},
+			map[string]any{"database": l.Name, "table": t.Name, "deleted": gone, "rows": all,
+				"list": jsonDeleted(t, list)},
 		)
 	}
 	a.out.printf("%s  %s", a.out.paint(styleHead, cell(t.Name)),
@@ -178,18 +149,7 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 		for _, v := range append(append([]string{}, r.Key...), r.Values...) {
 			line = append(line, short(cell(v), 24))
 		}
-		var notes []string
-		for _, x := range r.Taken {
-			notes = append(notes, fmt.Sprintf("its %s is taken by %s", strings.Join(x.Columns, ", "), t.KeyWords(x.By)))
-		}
-		for _, x := range r.Children {
-			verb := "refer"
-			if x.Rows == 1 {
-				verb = "refers"
-			}
-			notes = append(notes, fmt.Sprintf("%s of %s %s to it", rows(x.Rows), x.Table, verb))
-		}
-		table = append(table, append(line, cell(strings.Join(notes, "; "))))
+		table = append(table, append(line, cell(deletedNotes(t, r))))
 	}
 	lines := columns(table)
 	a.out.line("  " + a.out.paint(styleHead, lines[0]))
@@ -210,6 +170,58 @@ func (a *app) listDeleted(ctx context.Context, l *live, t deleted.Table, limit i
 		a.next(fmt.Sprintf("erbario deleted restore %s %s", t.Name, shellFlag("--key "+deleted.JoinKey(plain[0]))))
 	}
 	return nil
+}
+
+// jsonDeletedRow is a row that is marked as deleted.
+type jsonDeletedRow struct {
+	Key       map[string]string `json:"key"`
+	DeletedAt string            `json:"deleted_at"`
+	Values    map[string]string `json:"values"`
+	Taken     []string          `json:"conflicts"`
+	Children  map[string]int64  `json:"live_children"`
+}
+
+func jsonDeleted(t deleted.Table, list []deleted.Row) []jsonDeletedRow {
+	doc := []jsonDeletedRow{}
+	for _, r := range list {
+		j := jsonDeletedRow{
+			Key:       map[string]string{},
+			DeletedAt: strings.Trim(r.At, "'"),
+			Values:    map[string]string{},
+			Taken:     []string{},
+			Children:  map[string]int64{},
+		}
+		for i, k := range t.Key() {
+			j.Key[k] = r.Key[i]
+		}
+		for i, n := range t.Shown() {
+			j.Values[n] = r.Values[i]
+		}
+		for _, x := range r.Taken {
+			j.Taken = append(j.Taken, strings.Join(x.Columns, ", "))
+		}
+		for _, x := range r.Children {
+			j.Children[x.Table] = x.Rows
+		}
+		doc = append(doc, j)
+	}
+	return doc
+}
+
+// deletedNotes say what is in the way of restoring a row.
+func deletedNotes(t deleted.Table, r deleted.Row) string {
+	var notes []string
+	for _, x := range r.Taken {
+		notes = append(notes, fmt.Sprintf("its %s is taken by %s", strings.Join(x.Columns, ", "), t.KeyWords(x.By)))
+	}
+	for _, x := range r.Children {
+		verb := "refer"
+		if x.Rows == 1 {
+			verb = "refers"
+		}
+		notes = append(notes, fmt.Sprintf("%s of %s %s to it", rows(x.Rows), x.Table, verb))
+	}
+	return strings.Join(notes, "; ")
 }
 
 // plainTime is a time as people read it: without quotes and thousandths.
@@ -405,56 +417,67 @@ func (a *app) deletedPurge() *cli.Command {
 				if err != nil {
 					return err
 				}
-				before := time.Now().Add(-age)
-				counted, err := t.Purge(ctx, list, before, time.Minute, false)
-				if err != nil {
-					return err
-				}
-				doc := map[string]any{
-					"database": l.Name,
-					"table":    t.Name,
-					"purged":   jsonCounted(counted.Rows),
-					"live":     jsonCounted(counted.Live),
-					"unlinked": jsonCounted(counted.Loosed),
-					"dry_run":  dryRun,
-				}
-				if len(counted.Rows) == 0 {
-					if a.json {
-						return a.document(doc)
-					}
-					a.out.printf("no row of %s was deleted that long ago", t.Name)
-					return nil
-				}
-				if !a.json {
-					a.showPurge(counted)
-				}
-				if dryRun {
-					if a.json {
-						return a.document(doc)
-					}
-					return nil
-				}
-				if err := a.confirmOn(l.Database, "purging rows"); err != nil {
-					return err
-				}
-				if !l.Protected {
-					if err := a.confirm(ctx, "delete them permanently"); err != nil {
-						return err
-					}
-				}
-				done, err := t.Purge(ctx, list, before, time.Minute, true)
-				if err != nil {
-					return err
-				}
-				if a.json {
-					doc["purged"] = jsonCounted(done.Rows)
-					return a.document(doc)
-				}
-				a.out.printf("purged %s of %s", rows(done.Of(t.Name)), t.Name)
-				return nil
+				return a.purge(ctx, l, t, purging{list, time.Now().Add(-age), dryRun})
 			})
 		},
 	}
+}
+
+// purging is what is to be purged: rows by their keys, or those deleted before a time.
+type purging struct {
+	keys   [][]string
+	before time.Time
+	dryRun bool
+}
+
+// purge deletes rows permanently; it counts them first, and asks.
+func (a *app) purge(ctx context.Context, l *live, t deleted.Table, p purging) error {
+	counted, err := t.Purge(ctx, p.keys, p.before, time.Minute, false)
+	if err != nil {
+		return err
+	}
+	doc := map[string]any{
+		"database": l.Name,
+		"table":    t.Name,
+		"purged":   jsonCounted(counted.Rows),
+		"live":     jsonCounted(counted.Live),
+		"unlinked": jsonCounted(counted.Loosed),
+		"dry_run":  p.dryRun,
+	}
+	if len(counted.Rows) == 0 {
+		if a.json {
+			return a.document(doc)
+		}
+		a.out.printf("no row of %s was deleted that long ago", t.Name)
+		return nil
+	}
+	if !a.json {
+		a.showPurge(counted)
+	}
+	if p.dryRun {
+		if a.json {
+			return a.document(doc)
+		}
+		return nil
+	}
+	if err := a.confirmOn(l.Database, "purging rows"); err != nil {
+		return err
+	}
+	if !l.Protected {
+		if err := a.confirm(ctx, "delete them permanently"); err != nil {
+			return err
+		}
+	}
+	done, err := t.Purge(ctx, p.keys, p.before, time.Minute, true)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		doc["purged"] = jsonCounted(done.Rows)
+		return a.document(doc)
+	}
+	a.out.printf("purged %s of %s", rows(done.Of(t.Name)), t.Name)
+	return nil
 }
 
 // showPurge tells what goes, children first.

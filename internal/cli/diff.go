@@ -234,12 +234,7 @@ var rowWords = map[diff.Kind]string{
 
 // changes shows changes grouped by table.
 func (a *app) changes(list []diff.Change, effects map[string]string) {
-	type row struct {
-		head bool
-		sign string
-		cell []string
-	}
-	var table []row
+	var table []changeRow
 	last, told := "", diff.Told(list)
 	rows := map[[2]string]int{} // reference rows by table and what becomes of them
 	for _, c := range told {
@@ -263,13 +258,13 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 			default:
 				head = effects[c.Table]
 			}
-			table = append(table, row{head: true, cell: []string{c.Table, head}})
+			table = append(table, changeRow{head: true, cell: []string{c.Table, head}})
 		}
 		if words := rowWords[c.Kind]; words != "" {
 			of := [2]string{c.Table, string(c.Kind)}
 			if shown[of]++; rows[of] > rowsShown+1 && shown[of] > rowsShown {
 				if shown[of] == rowsShown+1 {
-					table = append(table, row{
+					table = append(table, changeRow{
 						sign: c.Kind.Sign(),
 						cell: []string{fmt.Sprintf("and %s more %s", thousands(int64(rows[of]-rowsShown)), words)},
 					})
@@ -280,7 +275,7 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 		switch t := c.Object.(type) {
 		case *sqlschema.Table:
 			for _, one := range partsOf(t) {
-				table = append(table, row{sign: c.Kind.Sign(), cell: one})
+				table = append(table, changeRow{sign: c.Kind.Sign(), cell: one})
 			}
 			continue
 		}
@@ -290,14 +285,26 @@ func (a *app) changes(list []diff.Change, effects map[string]string) {
 			name = ""
 		}
 		if name == "" {
-			table = append(table, row{sign: c.Kind.Sign(), cell: []string{c.What}})
+			table = append(table, changeRow{sign: c.Kind.Sign(), cell: []string{c.What}})
 		} else {
-			table = append(table, row{sign: c.Kind.Sign(), cell: []string{name, c.What}})
+			table = append(table, changeRow{sign: c.Kind.Sign(), cell: []string{name, c.What}})
 		}
 		if c.Note != "" {
-			table = append(table, row{cell: []string{c.Note}})
+			table = append(table, changeRow{cell: []string{c.Note}})
 		}
 	}
+	a.changeTable(table)
+}
+
+// changeRow is a line of a list of changes.
+type changeRow struct {
+	head bool // of a table
+	sign string
+	cell []string
+}
+
+// changeTable prints a list of changes.
+func (a *app) changeTable(table []changeRow) {
 	width := 0
 	for _, r := range table {
 		if !r.head && len(r.cell) == 2 {

@@ -35,36 +35,7 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 			l.Name,
 		)
 	}
-	look := func() (*draft.State, error) {
-		s, err := a.state(ctx, p, l)
-		if err == nil {
-			s.InUse = false // here nobody else is at work
-		}
-		return s, err
-	}
-	_, d, err := a.settle(
-		ctx,
-		p,
-		f,
-		look,
-		func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
-			if err := s.Status.Problem(); err != nil {
-				return nil, err
-			}
-			if n := len(s.Status.Pending); n > 0 {
-				return nil, fmt.Errorf("%s: apply them first with erbario apply",
-					plural(n, "migration is pending", "migrations are pending"))
-			}
-			return s.Make(ctx, draft.Request{
-				Title:   "direct",
-				Answers: answers,
-				Said:    said,
-				NoKeep:  f.noKeep,
-				Now:     time.Now(),
-				Rows:    true,
-			})
-		},
-	)
+	d, err := a.directDraft(ctx, p, l, f)
 	if err != nil {
 		return err
 	}
@@ -105,6 +76,41 @@ func (a *app) direct(ctx context.Context, p *project.Project, f *answerFlags, o 
 	a.restored(runner.Run{Migration: m, Restored: back})
 	a.next("erbario draft TITLE, to write it as a migration; or erbario undo")
 	return nil
+}
+
+// directDraft drafts what apply --direct applies.
+func (a *app) directDraft(ctx context.Context, p *project.Project, l *live, f *answerFlags) (*draft.Draft, error) {
+	look := func() (*draft.State, error) {
+		s, err := a.state(ctx, p, l)
+		if err == nil {
+			s.InUse = false // here nobody else is at work
+		}
+		return s, err
+	}
+	_, d, err := a.settle(
+		ctx,
+		p,
+		f,
+		look,
+		func(s *draft.State, answers plan.Answers, said []string) (*draft.Draft, error) {
+			if err := s.Status.Problem(); err != nil {
+				return nil, err
+			}
+			if n := len(s.Status.Pending); n > 0 {
+				return nil, fmt.Errorf("%s: apply them first with erbario apply",
+					plural(n, "migration is pending", "migrations are pending"))
+			}
+			return s.Make(ctx, draft.Request{
+				Title:   "direct",
+				Answers: answers,
+				Said:    said,
+				NoKeep:  f.noKeep,
+				Now:     time.Now(),
+				Rows:    true,
+			})
+		},
+	)
+	return d, err
 }
 
 // directOnes are the migrations that were applied to a database without a file.

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"erbario/internal/declare"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
@@ -78,21 +79,12 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		return nil, err
 	}
 	other := &live{Database: project.Database{Name: e.Name()}, engine: e}
-	var o *draft.State
-	db, unreached := e.Scratch(ctx)
+	o, unreached, err := c.stateOf(ctx, other, models, wanted, files)
+	if err != nil {
+		return nil, err
+	}
 	if unreached == nil {
-		defer db.Close()
-		other.db = db
-		if o, err = look(ctx, other, func() (*sqlschema.Schema, []*migration.Migration, error) {
-			return wanted, files,
-				nil
-		}); err != nil {
-			return nil, err
-		}
-	} else {
-		if o, err = c.home.Unreached(e, models.Schema, c.draft.Plan.Changes, files); err != nil {
-			return nil, fmt.Errorf("%w; and there is no server to show what its migrations create: %w", err, unreached)
-		}
+		defer other.Close()
 	}
 	o.InUse = p.Online()
 	o.Unseen = func(table, column string) bool {
@@ -150,6 +142,24 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		m.Text = migration.WithHead(m)
 	}
 	return migrationsOf(got, second), nil
+}
+
+// stateOf is what an engine has before the change: on scratch, or worked out where there is no
+// server, which unreached says.
+func (c change) stateOf(ctx context.Context, other *live, models *declare.Declared, wanted *sqlschema.Schema,
+	files []*migration.Migration) (o *draft.State, unreached, err error) {
+	if other.db, unreached = other.engine.Scratch(ctx); unreached != nil {
+		other.db = nil
+		if o, err = c.home.Unreached(other.engine, models.Schema, c.draft.Plan.Changes, files); err != nil {
+			err = fmt.Errorf("%w; and there is no server to show what its migrations create: %w", err, unreached)
+		}
+		return o, unreached, err
+	}
+	o, err = look(ctx, other, func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted, files, nil })
+	if err != nil {
+		other.Close()
+	}
+	return o, nil, err
 }
 
 type jsonFile struct {

@@ -354,6 +354,39 @@ func (a *app) statusModels(ctx context.Context, s *draft.State, r *statusRow) {
 }
 
 func (a *app) showStatus(list []*statusRow) {
+	a.out.headed(statusTable(list))
+	for _, r := range list {
+		who := ""
+		if len(list) > 1 {
+			who = r.Database + ": "
+		}
+		if r.Half != nil {
+			a.showHalf(who, r.Half)
+		}
+		a.statusLines(who, r)
+		if len(r.Live) > 0 {
+			a.out.line("")
+			a.showByHand(who, r.hand)
+		}
+		if r.Problem != "" && len(list) == 1 {
+			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
+		} else if r.Problem != "" {
+			a.out.printf("%s%s", who, clean(cmp.Or(r.unopened, r.Problem)))
+		}
+	}
+	for _, r := range list {
+		if next := r.next(); next != "" {
+			if len(list) > 1 {
+				next = strings.Replace(next, "erbario ", "erbario --database "+r.Database+" ", 1)
+			}
+			a.next(next)
+			return
+		}
+	}
+}
+
+// statusTable is a line for each database.
+func statusTable(list []*statusRow) [][]string {
 	table := [][]string{{"database", "at", "pending", "models", "live"}}
 	for _, r := range list {
 		at := r.StandsAt
@@ -383,67 +416,44 @@ func (a *app) showStatus(list []*statusRow) {
 		}
 		table = append(table, []string{cell(r.Database), at, waits, models, cell(live)})
 	}
-	a.out.headed(table)
-	for _, r := range list {
-		who := ""
-		if len(list) > 1 {
-			who = r.Database + ": "
-		}
-		if r.Half != nil {
-			a.showHalf(who, r.Half)
-		}
-		for _, id := range r.Waits {
-			a.out.printf("%spending   %s", who, id)
-		}
-		for _, id := range r.Edited {
-			a.out.printf(
-				"%sedited    %s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text",
-				who, id, id)
-		}
-		for _, id := range r.Missing {
-			a.out.printf(
-				"%smissing   %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it",
-				who, id, id)
-		}
-		for _, f := range r.Early {
-			a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply",
-				who, f[0], f[1])
-		}
-		for _, g := range r.Gaps {
-			a.out.printf("%smissing   %s, which %s follows, has no file: restore it, or run erbario redraft %s", who,
-				g[1], g[0], g[0])
-		}
-		for _, id := range r.Newer {
-			a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
-		}
-		for _, id := range r.Direct {
-			a.out.printf("%sdirect    %s has no file: erbario draft TITLE writes it, erbario undo undoes it", who, id)
-		}
-		for _, f := range r.Forks {
-			a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
-		}
-		if r.Others > 0 {
-			a.out.printf("%s%s: erbario diff --undeclared lists %s", who, undeclaredWords(r.Others),
-				oneMany(r.Others, "it", "them"))
-		}
-		if len(r.Live) > 0 {
-			a.out.line("")
-			a.showByHand(who, r.hand)
-		}
-		if r.Problem != "" && len(list) == 1 {
-			a.err.line(a.err.paint(styleBad, "error: ") + clean(r.Problem))
-		} else if r.Problem != "" {
-			a.out.printf("%s%s", who, clean(cmp.Or(r.unopened, r.Problem)))
-		}
+	return table
+}
+
+// statusLines tell what is to be done about one database.
+func (a *app) statusLines(who string, r *statusRow) {
+	for _, id := range r.Waits {
+		a.out.printf("%spending   %s", who, id)
 	}
-	for _, r := range list {
-		if next := r.next(); next != "" {
-			if len(list) > 1 {
-				next = strings.Replace(next, "erbario ", "erbario --database "+r.Database+" ", 1)
-			}
-			a.next(next)
-			return
-		}
+	for _, id := range r.Edited {
+		a.out.printf(
+			"%sedited    %s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text",
+			who, id, id)
+	}
+	for _, id := range r.Missing {
+		a.out.printf(
+			"%smissing   %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it",
+			who, id, id)
+	}
+	for _, f := range r.Early {
+		a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply",
+			who, f[0], f[1])
+	}
+	for _, g := range r.Gaps {
+		a.out.printf("%smissing   %s, which %s follows, has no file: restore it, or run erbario redraft %s", who,
+			g[1], g[0], g[0])
+	}
+	for _, id := range r.Newer {
+		a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
+	}
+	for _, id := range r.Direct {
+		a.out.printf("%sdirect    %s has no file: erbario draft TITLE writes it, erbario undo undoes it", who, id)
+	}
+	for _, f := range r.Forks {
+		a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
+	}
+	if r.Others > 0 {
+		a.out.printf("%s%s: erbario diff --undeclared lists %s", who, undeclaredWords(r.Others),
+			oneMany(r.Others, "it", "them"))
 	}
 }
 

@@ -142,17 +142,8 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return nil, err
 	}
 	d.Migration = m
-	if db, ok := engine.As[engine.PermissionChecker](s.DB); ok {
-		if d.Barred, err = db.MissingPermissions(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
-			return nil, err
-		}
-		byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *sqlschema.Table) bool {
-			return t.Declared != nil && t.Declared.GuardRole != "" &&
-				slices.ContainsFunc(p.Changes, func(c diff.Change) bool { return c.Table == t.Name })
-		})
-		if byRole && len(d.Barred) > 0 { // a guard that cannot ask would let nobody delete anything
-			return nil, errors.New(strings.Join(d.Barred, "; ") + ": nothing was written")
-		}
+	if err := s.permissions(ctx, d); err != nil {
+		return nil, err
 	}
 	if !d.Outcome.Proved() {
 		return d, nil
@@ -170,6 +161,27 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	}
 	m.Text = migration.WithHead(m)
 	return d, nil
+}
+
+// permissions looks for what the user of the database has no right to do.
+func (s *State) permissions(ctx context.Context, d *Draft) error {
+	db, ok := engine.As[engine.PermissionChecker](s.DB)
+	if !ok {
+		return nil
+	}
+	var err error
+	m := d.Migration
+	if d.Barred, err = db.MissingPermissions(ctx, append(m.SQL(false), m.SQL(true)...)); err != nil {
+		return err
+	}
+	byRole := slices.ContainsFunc(s.Wanted.Tables, func(t *sqlschema.Table) bool {
+		return t.Declared != nil && t.Declared.GuardRole != "" &&
+			slices.ContainsFunc(d.Plan.Changes, func(c diff.Change) bool { return c.Table == t.Name })
+	})
+	if byRole && len(d.Barred) > 0 { // a guard that cannot ask would let nobody delete anything
+		return errors.New(strings.Join(d.Barred, "; ") + ": nothing was written")
+	}
+	return nil
 }
 
 func statements(list []string) []migration.Statement {

@@ -17,12 +17,15 @@ func Elsewhere(name string) string { return elsewhere[strings.ToLower(name)] }
 // elsewhere gives what to write for a type's name from elsewhere.
 var elsewhere = map[string]string{
 	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "char": "text(n)", "character": "text(n)",
-	"string": "text(n)", "str": "text(n)", "clob": "text", "longtext": "text", "mediumtext": "text", "citext": "text(n) unique ignoring case",
-	"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "tinyint": "smallint", "mediumint": "integer", "long": "bigint", "number": "integer or decimal(p,s)",
+	"string": "text(n)", "str": "text(n)", "clob": "text", "longtext": "text", "mediumtext": "text",
+	"citext": "text(n) unique ignoring case",
+	"int":    "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "tinyint": "smallint",
+	"mediumint": "integer", "long": "bigint", "number": "integer or decimal(p,s)",
 	"serial": "integer key identity", "bigserial": "bigint key identity",
 	"numeric": "decimal(p,s)", "money": "decimal(p,s)", "float": "double", "float4": "real", "float8": "double",
 	"bool": "boolean", "bit": "boolean", "timestamptz": "timestamp", "instant": "timestamp", "guid": "uuid",
-	"jsonb": "json", "object": "json", "blob": "bytes", "bytea": "bytes", "binary": "bytes", "varbinary": "bytes", "enum": "choice(a, b)",
+	"jsonb": "json", "object": "json", "blob": "bytes", "bytea": "bytes", "binary": "bytes", "varbinary": "bytes",
+	"enum": "choice(a, b)",
 }
 
 func (c *cursor) field() *Field {
@@ -83,35 +86,9 @@ func (c *cursor) fieldType() Type {
 			c.fail(c.here(), "write "+w.Name, "%s takes no length", w.Name)
 		}
 	case "decimal":
-		if !c.acceptByte('(', true) {
-			c.fail(w.Pos, "write decimal(8,2): total digits, digits after the point", "decimal needs its digits")
-		}
-		t.Builtin = schema.Type{Kind: kind, Precision: c.integer("the number of digits", true)}
-		if c.acceptByte(',', true) {
-			t.Builtin.Scale = c.integer("the digits after the point", true)
-		} else {
-			c.fail(c.here(), "write decimal(8,2): total digits, digits after the point", "decimal also needs its digits after the point")
-		}
-		c.closeType("decimal(8,2)")
-		if t.Builtin.Precision == 0 || t.Builtin.Scale > t.Builtin.Precision || t.Builtin.Precision > 65 ||
-			t.Builtin.Scale > 30 {
-			c.fail(w.Pos, "up to 65 digits in total, up to 30 of them after the point",
-				"decimal(%d,%d) is not possible", t.Builtin.Precision, t.Builtin.Scale)
-		}
+		t.Builtin = c.decimalType(w.Pos)
 	case "choice":
-		if !c.acceptByte('(', true) {
-			c.fail(w.Pos, "write choice(one, another), or declare choice Name: one, another", "choice needs its values")
-		}
-		t.Builtin = schema.Type{Kind: schema.Choice}
-		n := len(c.words)
-		for _, v := range c.choiceValues() {
-			if slices.Contains(t.Builtin.Choices, v.Name) {
-				c.fail(v.Pos, "", "the value %q is repeated", v.Name)
-			}
-			t.Builtin.Choices = append(t.Builtin.Choices, v.Name)
-		}
-		c.words[n].glued = true
-		c.closeType("choice(one, another)")
+		t.Builtin = c.choiceType(w.Pos)
 	case "sql":
 		v := c.str("a type of the engine's own")
 		c.checkSQL(c.src[v.Pos.Off+1:v.Pos.End-1], v.Pos)
@@ -135,10 +112,50 @@ func (c *cursor) fieldType() Type {
 		t.Choice = &w
 		if b := c.peek(); b == '(' {
 			c.fail(w.Pos, TypeHint(w.Name, nil), "no type %s", w.Name)
-		} else if next := c.peekWord(); next != "" && next[0] >= 'A' && next[0] <= 'Z' && Nearest(w.Name, []string{"references"}) != "" {
+		} else if next := c.peekWord(); next != "" && next[0] >= 'A' && next[0] <= 'Z' &&
+			Nearest(w.Name, []string{"references"}) != "" {
 			c.fail(w.Pos, "write references "+next, "no type %s", w.Name)
 		}
 	}
+	return t
+}
+
+// decimalType reads the digits of a decimal.
+func (c *cursor) decimalType(pos Pos) schema.Type {
+	if !c.acceptByte('(', true) {
+		c.fail(pos, "write decimal(8,2): total digits, digits after the point", "decimal needs its digits")
+	}
+	t := schema.Type{Kind: schema.Decimal, Precision: c.integer("the number of digits", true)}
+	if c.acceptByte(',', true) {
+		t.Scale = c.integer("the digits after the point", true)
+	} else {
+		c.fail(c.here(), "write decimal(8,2): total digits, digits after the point",
+			"decimal also needs its digits after the point")
+	}
+	c.closeType("decimal(8,2)")
+	if t.Precision == 0 || t.Scale > t.Precision || t.Precision > 65 ||
+		t.Scale > 30 {
+		c.fail(pos, "up to 65 digits in total, up to 30 of them after the point",
+			"decimal(%d,%d) is not possible", t.Precision, t.Scale)
+	}
+	return t
+}
+
+// choiceType reads the values of a choice.
+func (c *cursor) choiceType(pos Pos) schema.Type {
+	if !c.acceptByte('(', true) {
+		c.fail(pos, "write choice(one, another), or declare choice Name: one, another", "choice needs its values")
+	}
+	t := schema.Type{Kind: schema.Choice}
+	n := len(c.words)
+	for _, v := range c.choiceValues() {
+		if slices.Contains(t.Choices, v.Name) {
+			c.fail(v.Pos, "", "the value %q is repeated", v.Name)
+		}
+		t.Choices = append(t.Choices, v.Name)
+	}
+	c.words[n].glued = true
+	c.closeType("choice(one, another)")
 	return t
 }
 

@@ -24,91 +24,104 @@ var unmarked = func() *strings.Replacer {
 
 // Write lays the migration out as a file and sets its Text.
 func Write(m *Migration) string {
-	var b strings.Builder
-	writeHead(&b, m)
-	need := func(before, when string, list []engine.Requirement) {
-		for _, r := range list {
-			must := "none of these may exist"
-			if r.Wait {
-				must = "wait until none of these exist"
-			} else if r.Revives {
-				must = "no deleted row may exist"
-			}
-			fmt.Fprintf(&b, "%s%s%s, %s  %s\n%s;\n",
-				before, Marker, when, must, strconv.Quote(words.OneLine(r.Sentence)), r.Query)
-		}
-	}
+	w := &writer{}
+	writeHead(&w.b, m)
 	for _, f := range m.Found {
-		fmt.Fprintf(&b, "\n%s%s\n", Marker, f.line())
+		fmt.Fprintf(&w.b, "\n%s%s\n", Marker, f.line())
 		for _, st := range f.Make {
-			b.WriteString(st.SQL + ";\n")
+			w.b.WriteString(st.SQL + ";\n")
 		}
 	}
 	for _, x := range m.Parameters {
-		fmt.Fprintf(&b, "\n%s%s\n", Marker, parameterLine(x))
+		fmt.Fprintf(&w.b, "\n%s%s\n", Marker, parameterLine(x))
 		if !x.Undo {
-			b.WriteString(x.Query + ";\n")
+			w.b.WriteString(x.Query + ";\n")
 		}
 	}
-	need("\n", "before apply", m.BeforeApply)
-	need("\n", "before undo", m.BeforeUndo)
-	say := func(comments []string) {
-		for _, c := range comments {
-			b.WriteString(c + "\n")
-		}
+	w.requirements("\n", "before apply", m.BeforeApply)
+	w.requirements("\n", "before undo", m.BeforeUndo)
+	for i := range m.Steps {
+		w.step(i+1, &m.Steps[i])
 	}
-	statements := func(list []Statement, behind []string) {
-		for _, st := range list {
-			say(st.Above)
-			b.WriteString(st.SQL + ";\n")
-		}
-		say(behind)
-	}
-	for i, s := range m.Steps {
-		b.WriteByte('\n')
-		say(s.Above)
-		fmt.Fprintf(&b, "%sstep %d  %s", Marker, i+1, unmarked.Replace(words.OneLine(s.Title)))
-		if s.Note != "" {
-			fmt.Fprintf(&b, "  (%s)", unmarked.Replace(words.OneLine(s.Note)))
-		}
-		if s.Kind != engine.InTransaction {
-			fmt.Fprintf(&b, "  (%s)", s.Kind)
-		}
-		b.WriteByte('\n')
-		if s.Batches != nil {
-			fmt.Fprintf(&b, "%sbatches %s\n", Marker, nameList(append([]string{s.Batches.Table}, s.Batches.Key...)))
-			if s.Batches.Where != "" {
-				fmt.Fprintf(&b, "%sonly rows where %s\n", Marker, s.Batches.Where)
-			}
-		}
-		if len(s.Loses) > 0 {
-			fmt.Fprintf(&b, "%sloses %s", Marker, lossList(s.Loses))
-			if s.Kept {
-				b.WriteString(", kept")
-			}
-			b.WriteByte('\n')
-		}
-		if len(s.UndoLoses) > 0 {
-			fmt.Fprintf(&b, "%sundo loses %s, kept\n", Marker, lossList(s.UndoLoses))
-		}
-		for _, r := range s.Rows {
-			for keys := range slices.Chunk(r.Keys, 8) {
-				fmt.Fprintf(&b, "%s%s %s: %s\n", Marker, rowsWord(r),
-					nameList(append([]string{r.Table, keyNames(r.By)}, r.Columns...)), nameList(keys))
-			}
-		}
-		need("", "here", s.Here)
-		need("", "here before undo", s.HereUndo)
-		say(s.Under)
-		fmt.Fprintf(&b, "%sapply\n", Marker)
-		statements(s.Apply, s.ApplyEnd)
-		if !s.NoUndo {
-			fmt.Fprintf(&b, "%sundo\n", Marker)
-			statements(s.Undo, s.UndoEnd)
-		}
-	}
-	m.Text = b.String()
+	m.Text = w.b.String()
 	return m.Text
+}
+
+// writer writes the text of a migration.
+type writer struct{ b strings.Builder }
+
+// requirements writes what must hold at some time; before stands before each.
+func (w *writer) requirements(before, when string, list []engine.Requirement) {
+	for _, r := range list {
+		must := "none of these may exist"
+		if r.Wait {
+			must = "wait until none of these exist"
+		} else if r.Revives {
+			must = "no deleted row may exist"
+		}
+		fmt.Fprintf(&w.b, "%s%s%s, %s  %s\n%s;\n",
+			before, Marker, when, must, strconv.Quote(words.OneLine(r.Sentence)), r.Query)
+	}
+}
+
+func (w *writer) lines(list []string) {
+	for _, l := range list {
+		w.b.WriteString(l + "\n")
+	}
+}
+
+// statements writes statements with the comments above and behind them.
+func (w *writer) statements(list []Statement, behind []string) {
+	for _, st := range list {
+		w.lines(st.Above)
+		w.b.WriteString(st.SQL + ";\n")
+	}
+	w.lines(behind)
+}
+
+// step writes the n-th step, from 1.
+func (w *writer) step(n int, s *Step) {
+	w.b.WriteByte('\n')
+	w.lines(s.Above)
+	fmt.Fprintf(&w.b, "%sstep %d  %s", Marker, n, unmarked.Replace(words.OneLine(s.Title)))
+	if s.Note != "" {
+		fmt.Fprintf(&w.b, "  (%s)", unmarked.Replace(words.OneLine(s.Note)))
+	}
+	if s.Kind != engine.InTransaction {
+		fmt.Fprintf(&w.b, "  (%s)", s.Kind)
+	}
+	w.b.WriteByte('\n')
+	if s.Batches != nil {
+		fmt.Fprintf(&w.b, "%sbatches %s\n", Marker, nameList(append([]string{s.Batches.Table}, s.Batches.Key...)))
+		if s.Batches.Where != "" {
+			fmt.Fprintf(&w.b, "%sonly rows where %s\n", Marker, s.Batches.Where)
+		}
+	}
+	if len(s.Loses) > 0 {
+		fmt.Fprintf(&w.b, "%sloses %s", Marker, lossList(s.Loses))
+		if s.Kept {
+			w.b.WriteString(", kept")
+		}
+		w.b.WriteByte('\n')
+	}
+	if len(s.UndoLoses) > 0 {
+		fmt.Fprintf(&w.b, "%sundo loses %s, kept\n", Marker, lossList(s.UndoLoses))
+	}
+	for _, r := range s.Rows {
+		for keys := range slices.Chunk(r.Keys, 8) {
+			fmt.Fprintf(&w.b, "%s%s %s: %s\n", Marker, rowsWord(r),
+				nameList(append([]string{r.Table, keyNames(r.By)}, r.Columns...)), nameList(keys))
+		}
+	}
+	w.requirements("", "here", s.Here)
+	w.requirements("", "here before undo", s.HereUndo)
+	w.lines(s.Under)
+	fmt.Fprintf(&w.b, "%sapply\n", Marker)
+	w.statements(s.Apply, s.ApplyEnd)
+	if !s.NoUndo {
+		fmt.Fprintf(&w.b, "%sundo\n", Marker)
+		w.statements(s.Undo, s.UndoEnd)
+	}
 }
 
 const direct = Marker + "direct\n"

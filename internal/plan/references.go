@@ -31,7 +31,6 @@ func (p *planner) references() {
 	altered := map[string]bool{} // the tables whose keys or types change
 	var changed []diff.Change    // of columns and uniquenesses
 	without := map[string]bool{} // by table and reference: it goes for good or comes otherwise
-	id := func(table string, k *sqlschema.ForeignKey) string { return strings.ToLower(table) + " " + k.Name }
 	for _, c := range p.plan.Changes {
 		switch c.Kind {
 		case diff.AddTable:
@@ -48,9 +47,9 @@ func (p *planner) references() {
 			altered[strings.ToLower(c.Table)] = true
 			changed = append(changed, c)
 		case diff.DropReference:
-			without[id(c.Table, c.Object.(*sqlschema.ForeignKey))] = true
+			without[referenceOf(c.Table, c.Object.(*sqlschema.ForeignKey))] = true
 		case diff.ChangeRef:
-			without[id(c.Table, c.Before.(*sqlschema.ForeignKey))] = true
+			without[referenceOf(c.Table, c.Before.(*sqlschema.ForeignKey))] = true
 		}
 	}
 	place := p.place
@@ -91,6 +90,22 @@ func (p *planner) references() {
 			}
 		}
 	}
+	p.standingReferences(goes, without, changed)
+	for _, c := range p.plan.Changes {
+		if k, ok := c.Object.(*sqlschema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) {
+			p.comingKeys = append(p.comingKeys, held{p.Wanted.Table(c.Table), k})
+		}
+	}
+}
+
+// referenceOf tells a reference from all others.
+func referenceOf(table string, k *sqlschema.ForeignKey) string {
+	return strings.ToLower(table) + " " + k.Name
+}
+
+// standingReferences takes references of tables that stay away while what they refer to
+// changes; goes tells which tables go, and without which references do.
+func (p *planner) standingReferences(goes func(name string) bool, without map[string]bool, changed []diff.Change) {
 	for _, t := range p.Live.Tables {
 		if goes(t.Name) || schema.Own(t.Name) || t.Options.Foreign {
 			continue
@@ -99,7 +114,7 @@ func (p *planner) references() {
 			if p.foreignKeyByHand(t, k) {
 				continue // it does not exist on other databases
 			}
-			dropped := without[id(t.Name, k)]
+			dropped := without[referenceOf(t.Name, k)]
 			// A row that is taken out must take none along that refers to it.
 			if !dropped && !p.rowsGo(k.Table) &&
 				!slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(t, k, c) }) {
@@ -109,11 +124,6 @@ func (p *planner) references() {
 			if !dropped {
 				p.comingKeys = append(p.comingKeys, held{t, k})
 			}
-		}
-	}
-	for _, c := range p.plan.Changes {
-		if k, ok := c.Object.(*sqlschema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) {
-			p.comingKeys = append(p.comingKeys, held{p.Wanted.Table(c.Table), k})
 		}
 	}
 }

@@ -34,39 +34,7 @@ func Init(engines engine.Registry, dir, rawURL string, tables bool) ([]string, e
 		done = append(done, name)
 		return WriteFile(path, text)
 	}
-	secret := !strings.HasPrefix(rawURL, "sqlite:") && Shown(rawURL) != rawURL
-	shown := rawURL
-	if secret {
-		shown = "${DEV_URL}"
-	}
-	throwaway := ""
-	if Local(rawURL) && !tables {
-		throwaway = "throwaway = true                 # may be emptied and created again\n"
-	}
-	test := ""
-	if t := testURL(rawURL); t != "" && Local(rawURL) {
-		testShown := t
-		if secret {
-			testShown = "${TEST_URL}"
-		}
-		test = fmt.Sprintf("\n[database.test]\nurl = %q\nthrowaway = true\n", testShown)
-	}
-	settings := fmt.Sprintf(`# Settings of the project, and its databases by name.
-language = 1
-
-[project]
-default = "dev"                  # ERBARIO_DATABASE in the environment overrides it
-
-[naming]
-tables = "plural"                # or "singular"
-
-[database.dev]
-url = %q
-%s%s
-# [database.production]
-# url = "${PRODUCTION_URL}"        # put secrets into the environment or .env
-# protected = true
-`, shown, throwaway, test)
+	settings, secret, test := newSettings(rawURL, tables)
 	if err := add(SettingsFile, settings); err != nil {
 		return done, err
 	}
@@ -83,22 +51,14 @@ url = %q
 	}
 	if secret {
 		text := "DEV_URL=" + rawURL + "\n"
-		if test != "" {
+		if test {
 			text += "TEST_URL=" + testURL(rawURL) + "\n"
 		}
 		if err := add(".env", text); err != nil {
 			return done, err
 		}
 	}
-	ignore := []string{".env"}
-	file, _, _ := strings.Cut(rawURL, "?cache=")
-	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && slices.Contains(done, SettingsFile) &&
-		!filepath.IsAbs(path) && path != ":memory:" {
-		ignore = append(ignore, path, path+"-*")
-		if test := strings.TrimPrefix(testURL(file), "sqlite:"); test != "" {
-			ignore = append(ignore, test, test+"-*")
-		}
-	}
+	ignore := ignored(rawURL, slices.Contains(done, SettingsFile))
 	changed, err := addLines(filepath.Join(dir, ".gitignore"), ignore)
 	if err != nil {
 		return done, err
@@ -107,6 +67,59 @@ url = %q
 		done = append(done, ".gitignore")
 	}
 	return done, nil
+}
+
+// newSettings are the settings of a new project, whether the URL holds a secret, and whether
+// there is a database for tests; tables: the database has some.
+func newSettings(rawURL string, tables bool) (settings string, secret, forTests bool) {
+	secret = !strings.HasPrefix(rawURL, "sqlite:") && Shown(rawURL) != rawURL
+	shown := rawURL
+	if secret {
+		shown = "${DEV_URL}"
+	}
+	throwaway := ""
+	if Local(rawURL) && !tables {
+		throwaway = "throwaway = true                 # may be emptied and created again\n"
+	}
+	test := ""
+	if t := testURL(rawURL); t != "" && Local(rawURL) {
+		testShown := t
+		if secret {
+			testShown = "${TEST_URL}"
+		}
+		test = fmt.Sprintf("\n[database.test]\nurl = %q\nthrowaway = true\n", testShown)
+	}
+	settings = fmt.Sprintf(`# Settings of the project, and its databases by name.
+language = 1
+
+[project]
+default = "dev"                  # ERBARIO_DATABASE in the environment overrides it
+
+[naming]
+tables = "plural"                # or "singular"
+
+[database.dev]
+url = %q
+%s%s
+# [database.production]
+# url = "${PRODUCTION_URL}"        # put secrets into the environment or .env
+# protected = true
+`, shown, throwaway, test)
+	return settings, secret, test != ""
+}
+
+// ignored is what version control is to leave alone; own: the database file is the project's.
+func ignored(rawURL string, own bool) []string {
+	ignore := []string{".env"}
+	file, _, _ := strings.Cut(rawURL, "?cache=")
+	if path, ok := strings.CutPrefix(file, "sqlite:"); ok && own &&
+		!filepath.IsAbs(path) && path != ":memory:" {
+		ignore = append(ignore, path, path+"-*")
+		if test := strings.TrimPrefix(testURL(file), "sqlite:"); test != "" {
+			ignore = append(ignore, test, test+"-*")
+		}
+	}
+	return ignore
 }
 
 // testURL is the URL of a database for tests beside the one of a URL: herbarium-test.db beside

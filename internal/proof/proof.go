@@ -301,45 +301,15 @@ func (p *prover) run(ctx context.Context) error {
 		return err
 	}
 	if err := Run(ctx, p.db, p.Engine, p.Migration, false); err != nil {
-		var way *runner.InTheWay
-		if errors.As(err, &way) && p.left.all == "" {
-			p.way = way
-		}
-		var step *runner.StepError
-		if errors.As(err, &step) {
-			p.out.Stopped = step.Step
-		}
-		if len(p.out.Missing) > 0 {
-			err = fmt.Errorf("%w; the scratch database lacks %s (%v)", err, engine.LeftNames(p.out.Missing),
-				p.out.Missing[0].Err)
-		}
-		p.differ("it cannot be applied: %v", err)
+		p.notApplied(err)
 		return nil
 	}
 	after, err := p.look(ctx)
 	if err != nil {
 		return err
 	}
-	whole := Join(after.schema, p.rest)
-	p.out.After = whole
-	for _, b := range after.broken {
-		if !slices.Contains(before.broken, b) {
-			p.differ("after it, this no longer works: %s; change or drop it first", b)
-		}
-	}
-	if p.Wanted != nil {
-		if err := p.db.Canonicalize(ctx, among(p.Wanted, after.schema), after.schema); err != nil {
-			return err
-		}
-		for _, c := range diff.Schemas(whole, p.Wanted) {
-			if p.More && c.Kind.Sign() == "-" {
-				continue
-			}
-			if !slices.ContainsFunc(p.Ignore,
-				func(o diff.Change) bool { return o.Kind == c.Kind && o.Target() == c.Target() }) {
-				p.differ("after it, this still differs from the models: %s %s %s", c.Kind, c.Target(), c.What)
-			}
-		}
+	if err := p.agrees(ctx, before, after); err != nil {
+		return err
 	}
 	if len(p.out.Differ) > 0 {
 		return nil
@@ -373,6 +343,50 @@ func (p *prover) run(ctx context.Context) error {
 	}
 	// The values may differ: now and random ones are given again.
 	p.compare("applied again", after, third, false)
+	return nil
+}
+
+// notApplied notes why the migration cannot be applied.
+func (p *prover) notApplied(err error) {
+	var way *runner.InTheWay
+	if errors.As(err, &way) && p.left.all == "" {
+		p.way = way
+	}
+	var step *runner.StepError
+	if errors.As(err, &step) {
+		p.out.Stopped = step.Step
+	}
+	if len(p.out.Missing) > 0 {
+		err = fmt.Errorf("%w; the scratch database lacks %s (%v)", err, engine.LeftNames(p.out.Missing),
+			p.out.Missing[0].Err)
+	}
+	p.differ("it cannot be applied: %v", err)
+}
+
+// agrees compares what the migration made with what is wanted, and what works with what
+// worked before it.
+func (p *prover) agrees(ctx context.Context, before, after *state) error {
+	whole := Join(after.schema, p.rest)
+	p.out.After = whole
+	for _, b := range after.broken {
+		if !slices.Contains(before.broken, b) {
+			p.differ("after it, this no longer works: %s; change or drop it first", b)
+		}
+	}
+	if p.Wanted != nil {
+		if err := p.db.Canonicalize(ctx, among(p.Wanted, after.schema), after.schema); err != nil {
+			return err
+		}
+		for _, c := range diff.Schemas(whole, p.Wanted) {
+			if p.More && c.Kind.Sign() == "-" {
+				continue
+			}
+			if !slices.ContainsFunc(p.Ignore,
+				func(o diff.Change) bool { return o.Kind == c.Kind && o.Target() == c.Target() }) {
+				p.differ("after it, this still differs from the models: %s %s %s", c.Kind, c.Target(), c.What)
+			}
+		}
+	}
 	return nil
 }
 

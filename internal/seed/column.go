@@ -246,49 +246,56 @@ func (p *Plan) references(l *Line) {
 		} else if !pk.optional {
 			c.empty = 0
 		}
-		nothing := func(*row, *fake.Random) any { return nil }
-		for i, name := range k.Columns {
-			at, ok := l.plan.place[name]
-			if !ok || l.columns[at].fill != nil {
-				continue
-			}
-			x := l.columns[at]
-			switch {
-			case deferred >= 0 || k == l.source.Tree:
-				x.fill = nothing
-			case i == 0:
-				c.pick = pk
-				l.picks[name] = pk
-				for _, ref := range k.References {
-					if at, ok := l.plan.place[ref]; ok && pk.own && ref != l.plan.identity && at != c.at {
-						c.needs = append(c.needs, at) // a row may refer to itself
-					}
-				}
-				x.fill = func(r *row, random *fake.Random) any {
-					pk.chosen = pk.choose(r, random)
-					return pk.value(r, pk.chosen, 0)
-				}
-				if !pk.own {
-					x.domain = func(*row) int64 { return pk.size }
-					x.nth = func(r *row, i int64) any {
-						pk.chosen = i
-						return pk.value(r, i, 0)
-					}
-				}
-			default:
-				x.needs = append(x.needs, c.at)
-				x.empty = 0
-				x.fill = func(r *row, _ *fake.Random) any {
-					if r.cells[c.at] == nil {
-						return nil
-					}
-					return pk.value(r, pk.chosen, i)
-				}
-			}
-		}
+		l.pickColumns(pk, deferred >= 0)
 		if deferred >= 0 {
 			pk.share, c.empty = c.empty, 0
 			l.Deferred[deferred].pick = pk
+		}
+	}
+}
+
+// pickColumns fills the columns of a reference from what it picks; a deferred one, and that
+// of a tree, later.
+func (l *Line) pickColumns(pk *pick, deferred bool) {
+	k, c := pk.key, pk.column
+	nothing := func(*row, *fake.Random) any { return nil }
+	for i, name := range k.Columns {
+		at, ok := l.plan.place[name]
+		if !ok || l.columns[at].fill != nil {
+			continue
+		}
+		x := l.columns[at]
+		switch {
+		case deferred || k == l.source.Tree:
+			x.fill = nothing
+		case i == 0:
+			c.pick = pk
+			l.picks[name] = pk
+			for _, ref := range k.References {
+				if at, ok := l.plan.place[ref]; ok && pk.own && ref != l.plan.identity && at != c.at {
+					c.needs = append(c.needs, at) // a row may refer to itself
+				}
+			}
+			x.fill = func(r *row, random *fake.Random) any {
+				pk.chosen = pk.choose(r, random)
+				return pk.value(r, pk.chosen, 0)
+			}
+			if !pk.own {
+				x.domain = func(*row) int64 { return pk.size }
+				x.nth = func(r *row, i int64) any {
+					pk.chosen = i
+					return pk.value(r, i, 0)
+				}
+			}
+		default:
+			x.needs = append(x.needs, c.at)
+			x.empty = 0
+			x.fill = func(r *row, _ *fake.Random) any {
+				if r.cells[c.at] == nil {
+					return nil
+				}
+				return pk.value(r, pk.chosen, i)
+			}
 		}
 	}
 }

@@ -28,7 +28,8 @@ func (p *Plan) making(l *Line, c *column) {
 			if len(c.made.Args) > 1 {
 				high, _ = strconv.ParseFloat(c.made.Args[1], 64)
 			}
-			if at := (interval{int64(low * float64(c.axis.scale)), int64(high * float64(c.axis.scale))}).and(c.hard); !at.empty() {
+			if at := (interval{int64(low * float64(c.axis.scale)), int64(high * float64(c.axis.scale))}).and(
+				c.hard); !at.empty() {
 				c.soft = at
 			}
 			c.priced(p)
@@ -94,30 +95,7 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 	switch f.Generator {
 	case "bcrypt":
 	case "random":
-		alphabet := []rune(fake.Letters)
-		if len(f.Args) > 1 && f.Args[1] != "" {
-			alphabet = []rune(f.Args[1])
-		}
-		length, _ := strconv.Atoi(f.Args[0])
-		size := int64(1)
-		for range length {
-			if size *= int64(len(alphabet)); size > most {
-				size = most
-				break
-			}
-		}
-		c.domain = func(*row) int64 { return size }
-		c.nth = func(_ *row, i int64) any {
-			out := make([]rune, length)
-			hi, lo := bits.Mul64(uint64(i),
-				2654435761) // a prime: no two numbers come to the same, and they look like chance
-			i = int64(bits.Rem64(hi, lo, uint64(size)))
-			for j := length - 1; j >= 0; j-- {
-				out[j] = alphabet[i%int64(len(alphabet))]
-				i /= int64(len(alphabet))
-			}
-			return string(out)
-		}
+		c.random(f.Args)
 	default:
 		p.numbered(c, f.Generator)
 		switch s := c.subject; {
@@ -127,6 +105,34 @@ func (p *Plan) generated(l *Line, c *column, f *schema.Fake) {
 		case s.lead != nil || tells(c.about): // it follows the others
 			c.domain, c.nth = nil, nil
 		}
+	}
+}
+
+// random goes through all the texts that a random one can be: of a length, and of letters.
+func (c *column) random(args []string) {
+	alphabet := []rune(fake.Letters)
+	if len(args) > 1 && args[1] != "" {
+		alphabet = []rune(args[1])
+	}
+	length, _ := strconv.Atoi(args[0])
+	size := int64(1)
+	for range length {
+		if size *= int64(len(alphabet)); size > most {
+			size = most
+			break
+		}
+	}
+	c.domain = func(*row) int64 { return size }
+	c.nth = func(_ *row, i int64) any {
+		out := make([]rune, length)
+		hi, lo := bits.Mul64(uint64(i),
+			2654435761) // a prime: no two numbers come to the same, and they look like chance
+		i = int64(bits.Rem64(hi, lo, uint64(size)))
+		for j := length - 1; j >= 0; j-- {
+			out[j] = alphabet[i%int64(len(alphabet))]
+			i /= int64(len(alphabet))
+		}
+		return string(out)
 	}
 }
 

@@ -179,27 +179,7 @@ func (c *change) between() {
 		}
 	}
 	c.letFill()
-	for _, n := range to.Columns {
-		old := from.Column(n.Name)
-		bare := &sqlschema.Column{Name: n.Name, Type: n.Type, SQLType: n.SQLType, Collation: n.Collation}
-		s, ok := c.Forward[n.Name]
-		switch {
-		case moves(n.Name):
-			bare.Name = newName(n.Name)
-			if s.Unconvertible && n.NotNull { // there is nothing to be turned into it
-				bare.Default, bare.NotNull = n.Default, n.Default != nil
-			}
-			c.mid.Columns = append(c.mid.Columns, bare)
-			c.moves[bare.Name] = n.Name
-		case old != nil:
-		case ok && s.Literal && n.Generated == nil && s.SQL != "NULL":
-			d := sqlOf(s.SQL)
-			bare.Default, bare.NotNull = &d, n.NotNull
-			c.mid.Columns = append(c.mid.Columns, bare)
-		case ok && s.SQL != "" && n.Generated == nil:
-			c.mid.Columns = append(c.mid.Columns, bare)
-		}
-	}
+	c.newColumns()
 	for _, o := range from.Columns {
 		n := to.Column(o.Name)
 		m := c.mid.Column(o.Name)
@@ -218,27 +198,7 @@ func (c *change) between() {
 				Comment:   o.Comment,
 				Invisible: true,
 			}
-			at := len(c.to.Columns)
-			for i, x := range from.Columns { // behind the column behind which it was
-				if x.Name != o.Name {
-					continue
-				}
-				for j := i - 1; j >= 0; j-- {
-					if k := slices.IndexFunc(c.to.Columns, func(y *sqlschema.Column) bool {
-						return y.Name == from.Columns[j].Name || y.Name == c.kept[from.Columns[j].Name]
-					}); k >= 0 && !moves(from.Columns[j].Name) {
-						at = k + 1
-						break
-					}
-					if j == 0 {
-						at = 0
-					}
-				}
-				if i == 0 {
-					at = 0
-				}
-			}
-			c.to.Columns = slices.Insert(c.to.Columns, at, aside)
+			c.to.Columns = slices.Insert(c.to.Columns, c.placeBehind(o), aside)
 			c.moves[o.Name] = keep
 		} else if moves(o.Name) {
 			c.moves[o.Name] = ""
@@ -251,6 +211,47 @@ func (c *change) between() {
 			}
 		}
 	}
+}
+
+// newColumns adds the columns that come, or are replaced, to the table between: bare, until they
+// have their values.
+func (c *change) newColumns() {
+	from, to := c.From, c.Alteration.To
+	for _, n := range to.Columns {
+		old := from.Column(n.Name)
+		bare := &sqlschema.Column{Name: n.Name, Type: n.Type, SQLType: n.SQLType, Collation: n.Collation}
+		s, ok := c.Forward[n.Name]
+		switch {
+		case slices.Contains(c.anew, n.Name):
+			bare.Name = newName(n.Name)
+			if s.Unconvertible && n.NotNull { // there is nothing to be turned into it
+				bare.Default, bare.NotNull = n.Default, n.Default != nil
+			}
+			c.mid.Columns = append(c.mid.Columns, bare)
+			c.moves[bare.Name] = n.Name
+		case old != nil:
+		case ok && s.Literal && n.Generated == nil && s.SQL != "NULL":
+			d := sqlOf(s.SQL)
+			bare.Default, bare.NotNull = &d, n.NotNull
+			c.mid.Columns = append(c.mid.Columns, bare)
+		case ok && s.SQL != "" && n.Generated == nil:
+			c.mid.Columns = append(c.mid.Columns, bare)
+		}
+	}
+}
+
+// placeBehind is the place of a column that stays aside: behind the column behind which it was.
+func (c *change) placeBehind(o *sqlschema.Column) int {
+	columns := c.From.Columns
+	for j := slices.Index(columns, o) - 1; j >= 0; j-- {
+		before := columns[j].Name
+		k := slices.IndexFunc(c.to.Columns,
+			func(y *sqlschema.Column) bool { return y.Name == before || y.Name == c.kept[before] })
+		if k >= 0 && !slices.Contains(c.anew, before) {
+			return k + 1
+		}
+	}
+	return 0
 }
 
 // backNone tells whether rows without a value in a column that stays are given one on the

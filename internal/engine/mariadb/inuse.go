@@ -79,31 +79,12 @@ func (c *change) batched() *inBatches {
 		fills = append(fills, n)
 	}
 	for _, n := range fills {
-		x, value := quote(n.Name), values[n.Name]
+		value := values[n.Name]
 		if slices.ContainsFunc(from.Columns,
 			func(o *sqlschema.Column) bool { return o.Generated != nil && mentions(value, o.Name) }) {
 			return nil // not there yet for a trigger
 		}
-		s := engine.Step{
-			Title:   fmt.Sprintf("fill %s.%s", from.Name, n.Name),
-			Kind:    engine.InBatches,
-			Work:    engine.Rewrites,
-			Batches: batches,
-		}
-		if from.Column(n.Name) != nil && c.Keep != "" {
-			noted := quote(c.Keep) + " AS kept" + keptByKey
-			s.Apply = append(s.Apply, noteEmpty(c.Alteration, []string{n.Name})+" AND :"+engine.Batch)
-			s.Undo = []string{
-				c.unfill(from.Column(n.Name), c.Back[n.Name], n.Name) + " AND :" + engine.Batch,
-				fmt.Sprintf("DELETE kept FROM %s JOIN %s ON %s WHERE kept.%s IS NOT NULL AND :%s", noted, table,
-					keptMatch(c.Back[n.Name].Match, "kept", table), quote("filled_"+n.Name), engine.Batch),
-			}
-		}
-		s.Apply = quietly(
-			append(s.Apply, update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)),
-		)
-		s.Undo = quietly(s.Undo)
-		out.fills = append(out.fills, s)
+		out.fills = append(out.fills, c.fillStep(n, value, batches))
 	}
 	for _, o := range from.Columns {
 		if value := orElse(o, c.Back[o.Name]); (c.kept[o.Name] != "" || c.backNone(o)) && o.NotNull && value != "" &&
@@ -124,6 +105,31 @@ func (c *change) batched() *inBatches {
 	}
 	c.during(out, fills, values)
 	return out
+}
+
+// fillStep fills a column in batches, and notes which rows had no value, if they were there.
+func (c *change) fillStep(n *sqlschema.Column, value string, batches *engine.Batches) engine.Step {
+	from, table, x := c.From, quote(c.From.Name), quote(n.Name)
+	s := engine.Step{
+		Title:   fmt.Sprintf("fill %s.%s", from.Name, n.Name),
+		Kind:    engine.InBatches,
+		Work:    engine.Rewrites,
+		Batches: batches,
+	}
+	if from.Column(n.Name) != nil && c.Keep != "" {
+		noted := quote(c.Keep) + " AS kept" + keptByKey
+		s.Apply = append(s.Apply, noteEmpty(c.Alteration, []string{n.Name})+" AND :"+engine.Batch)
+		s.Undo = []string{
+			c.unfill(from.Column(n.Name), c.Back[n.Name], n.Name) + " AND :" + engine.Batch,
+			fmt.Sprintf("DELETE kept FROM %s JOIN %s ON %s WHERE kept.%s IS NOT NULL AND :%s", noted, table,
+				keptMatch(c.Back[n.Name].Match, "kept", table), quote("filled_"+n.Name), engine.Batch),
+		}
+	}
+	s.Apply = quietly(
+		append(s.Apply, update(table, []string{x + " = " + value}, table+"."+x+" IS NULL AND :"+engine.Batch)),
+	)
+	s.Undo = quietly(s.Undo)
+	return s
 }
 
 // during gives what is written meanwhile its values, too. Of a column that is new, nobody

@@ -58,35 +58,7 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 			}
 		}
 	} else {
-		var again, back []string
-		renameColumn(t, column, to)
-		for i, g := range old.Triggers {
-			n := t.Triggers[i]
-			text := renameIn(g.SQL.Text, map[string]string{column: to})
-			if text == g.SQL.Text || g.Purpose == schema.ForBridge { // that goes before
-				continue
-			}
-			if g.Purpose.OfTrigger() && strings.EqualFold(g.Column, column) {
-				n.Column = to
-				n.Name = triggerName(t, t.Column(to), g.Purpose)
-				text = strings.Replace(text, "CREATE TRIGGER "+quote(g.Name), "CREATE TRIGGER "+quote(n.Name), 1)
-				switch g.Purpose {
-				case schema.ForImmutable:
-					text = immutableTrigger(t, t.Column(to)).SQL.Text
-				case schema.ForStamped:
-					text = stampTrigger(t, t.Column(to)).SQL.Text
-				}
-			}
-			n.SQL = sqlOf(text)
-			there, was := inPlace(old.Triggers[i:], text, nil), inPlace(t.Triggers[i:], g.SQL.Text, nil)
-			if n.Name == g.Name {
-				again = append(again, "DROP TRIGGER "+quote(g.Name), there)
-				back = append(back, "DROP TRIGGER "+quote(g.Name), was)
-			} else { // the new one is there before the old one goes
-				again = append(again, there, "DROP TRIGGER "+quote(g.Name))
-				back = append(back, was, "DROP TRIGGER "+quote(n.Name))
-			}
-		}
+		again, back := renameColumnWithTriggers(t, old, column, to)
 		if len(again) > 0 {
 			apply, undo = underLock(table, "", append(apply, again...)...),
 				underLock(table, "", append(undo, back...)...)
@@ -96,6 +68,47 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 	if view == nil {
 		return out, s
 	}
+	first, last := viewAgain(view, t, column, to)
+	return slices.Concat([]engine.Step{first}, out, []engine.Step{last}), s
+}
+
+// renameColumnWithTriggers gives a column of a table another name, and the statements that
+// make its triggers again, and back; old is the table as it was.
+func renameColumnWithTriggers(t, old *sqlschema.Table, column, to string) (again, back []string) {
+	renameColumn(t, column, to)
+	for i, g := range old.Triggers {
+		n := t.Triggers[i]
+		text := renameIn(g.SQL.Text, map[string]string{column: to})
+		if text == g.SQL.Text || g.Purpose == schema.ForBridge { // that goes before
+			continue
+		}
+		if g.Purpose.OfTrigger() && strings.EqualFold(g.Column, column) {
+			n.Column = to
+			n.Name = triggerName(t, t.Column(to), g.Purpose)
+			text = strings.Replace(text, "CREATE TRIGGER "+quote(g.Name), "CREATE TRIGGER "+quote(n.Name), 1)
+			switch g.Purpose {
+			case schema.ForImmutable:
+				text = immutableTrigger(t, t.Column(to)).SQL.Text
+			case schema.ForStamped:
+				text = stampTrigger(t, t.Column(to)).SQL.Text
+			}
+		}
+		n.SQL = sqlOf(text)
+		there, was := inPlace(old.Triggers[i:], text, nil), inPlace(t.Triggers[i:], g.SQL.Text, nil)
+		if n.Name == g.Name {
+			again = append(again, "DROP TRIGGER "+quote(g.Name), there)
+			back = append(back, "DROP TRIGGER "+quote(g.Name), was)
+		} else { // the new one is there before the old one goes
+			again = append(again, there, "DROP TRIGGER "+quote(g.Name))
+			back = append(back, was, "DROP TRIGGER "+quote(n.Name))
+		}
+	}
+	return again, back
+}
+
+// viewAgain gives the steps that drop the view of live rows before a rename, and create it
+// again behind it.
+func viewAgain(view *sqlschema.View, t *sqlschema.Table, column, to string) (first, last engine.Step) {
 	shown := t.Clone()
 	if strings.EqualFold(shown.SoftDelete, column) {
 		shown.SoftDelete = to
@@ -103,9 +116,9 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 	was, drop := view.SQL.Text, "DROP VIEW "+quote(view.Name)
 	view.LiveOf = t.Name
 	view.SQL = sqlschema.SQL{Text: liveView(view.Name, shown), Canon: viewKey}
-	first := engine.Step{Title: "drop view " + view.Name, Apply: []string{drop}, Undo: []string{was}}
-	last := engine.Step{Title: "create view " + view.Name, Apply: []string{view.SQL.Text}, Undo: []string{drop}}
-	return slices.Concat([]engine.Step{first}, out, []engine.Step{last}), s
+	first = engine.Step{Title: "drop view " + view.Name, Apply: []string{drop}, Undo: []string{was}}
+	last = engine.Step{Title: "create view " + view.Name, Apply: []string{view.SQL.Text}, Undo: []string{drop}}
+	return first, last
 }
 
 // inPlace is the text of a trigger by which it comes where it was among those of its

@@ -177,11 +177,16 @@ func (c tableChange) statement() string {
 	if len(list) == 0 {
 		return ""
 	}
+	return alterAll(c.from.Name, list)
+}
+
+// alterAll is one ALTER TABLE of all that changes.
+func alterAll(table string, list []string) string {
 	sep := "\n    "
 	if len(list) == 1 {
 		sep = " "
 	}
-	return "ALTER TABLE " + quote(c.from.Name) + sep + strings.Join(list, ","+sep)
+	return "ALTER TABLE " + quote(table) + sep + strings.Join(list, ","+sep)
 }
 
 // checks are those that go, and those that come.

@@ -100,6 +100,18 @@ func (a *alteration) letGo() {
 			a.do("trigger "+g.Name, engine.TriggerTitle("stop", a.from, g), engine.NoWork, drop...)
 		}
 	}
+	a.letIndexesGo()
+	if a.from.PrimaryKey != nil && !a.staysKey() {
+		a.drop("key", "the primary key of "+table, engine.NoWork,
+			alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
+	}
+	a.letChecksGo()
+	a.letColumnsGo()
+}
+
+// letIndexesGo drops indexes, and gives those that stay their new names.
+func (a *alteration) letIndexesGo() {
+	table := a.from.Name
 	for _, x := range a.from.Indexes {
 		if !a.stays(x, a.to) {
 			a.drop("index "+x.Name, indexTitle(a.from, x), engine.NoWork, dropIndex(table, x))
@@ -121,10 +133,12 @@ func (a *alteration) letGo() {
 		a.rename("index", m,
 			func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
 	}
-	if a.from.PrimaryKey != nil && !a.staysKey() {
-		a.drop("key", "the primary key of "+table, engine.NoWork,
-			alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
-	}
+}
+
+// letChecksGo drops checks, and gives those that stay their new names.
+func (a *alteration) letChecksGo() {
+	table := a.from.Name
+	var names []schema.Move
 	goes := func(k *sqlschema.Check) bool { // with its column
 		return !a.inUse && k.Column != "" && a.to.Column(k.Column) == nil &&
 			!mentionsOthers(k.SQL.Text, a.from, k.Column)
@@ -136,7 +150,6 @@ func (a *alteration) letGo() {
 			a.last().check = k
 		}
 	}
-	names = nil
 	for _, k := range a.from.Checks {
 		if goes(k) || !a.staysCheck(k, a.to) {
 			continue
@@ -152,6 +165,12 @@ func (a *alteration) letGo() {
 			return alterTable(table) + "RENAME CONSTRAINT " + quote(from) + " TO " + quote(to)
 		})
 	}
+}
+
+// letColumnsGo drops what is worked out from others, and takes from columns what they are not
+// to be any more.
+func (a *alteration) letColumnsGo() {
+	table := a.from.Name
 	columns := slices.Clone(a.from.Columns) // what is worked out goes before what that is worked out from
 	slices.SortStableFunc(columns, func(c, o *sqlschema.Column) int {
 		switch {
