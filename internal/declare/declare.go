@@ -1,8 +1,10 @@
-// Package declare turns the tree of the model language into the schema that a
-// database should have, in the declared layer of package schema. It knows the
-// naming rules and what a name in a line refers to, and reports every line that
-// makes no sense; what an engine keeps for a declaration is the engine's
-// business.
+// Package declare turns the tree of the model language into what is declared (package schema).
+// It knows the naming rules and what a name in a line refers to, and reports every line that
+// makes no sense; what an engine keeps for a declaration is the engine's business.
+//
+//	f, _ := lang.Parse("models/specimen.erbario", "model Specimen\n    label text(40) unique\n")
+//	d, mistakes := declare.Resolve([]*lang.File{f}, declare.Rules{}, "sqlite")
+//	d.Schema.Table("specimens").Key // [id]: it has got one
 package declare
 
 import (

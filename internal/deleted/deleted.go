@@ -1,6 +1,9 @@
-// Package deleted works on the rows that soft deletion has marked: it lists
-// them, brings them back, and deletes them for good, children first. Everything
-// it changes happens in one transaction; a dry run is the same one, undone.
+// Package deleted works on the rows that soft deletion has marked: it lists them, brings them
+// back, and deletes them permanently, children first. Everything it changes happens in one
+// transaction; a dry run is the same one, undone.
+//
+//	counted, err := t.Purge(ctx, nil, time.Now().AddDate(0, -3, 0), time.Minute, false) // only counts
+//	done, err := t.Purge(ctx, nil, time.Now().AddDate(0, -3, 0), time.Minute, true)
 package deleted
 
 import (

@@ -1,7 +1,10 @@
-// Package diff holds two schemas against each other and names every change
-// that makes one the other. It compares the stored layer alone, in the engine's
-// canonical forms, so that what was just applied differs in nothing; the words
-// for a change come from the declared layer where there is one.
+// Package diff compares two schemas of one engine and names every change that makes one the
+// other, in the engine's canonical forms, so that what was just applied differs in nothing.
+// The words for a change come from what was declared, where it was:
+//
+//	for _, c := range diff.Schemas(live, wanted) {
+//		fmt.Println(c.Kind.Sign(), c.Target(), c.What) // + specimens.label varchar(40) required
+//	}
 package diff
 
 import (

@@ -1,6 +1,14 @@
-// Package draft holds models, migrations and the live database against each
-// other, and drafts the migration that closes the difference: planned from what
-// is there, proved on scratch, asked of the live rows, and only then a file.
+// Package draft compares models, migrations and the live database, and drafts the migration
+// that closes the difference: planned from what is there, proved on scratch, asked of the live
+// rows, and only then a file.
+//
+//	s, err := draft.Look(ctx, e, db, func() (*sqlschema.Schema, []*migration.Migration, error) {
+//		return wanted, files, nil
+//	})
+//	d, err := s.Make(ctx, draft.Request{Title: "labels", Now: time.Now()})
+//	if len(d.Plan.Questions) == 0 {
+//		fmt.Println(d.Migration.Text)
+//	}
 package draft
 
 import (
@@ -63,7 +71,7 @@ func MissingOutside(e runner.Engine, wanted, live *sqlschema.Schema, waiting []*
 	)
 }
 
-// Look reads a database and holds it against the models and the files, which
+// Look reads a database and compares it with the models and the files, which
 // read gives; it is called while the database is read.
 func Look(ctx context.Context, e runner.Engine, db engine.Database,
 	read func() (*sqlschema.Schema, []*migration.Migration, error)) (*State, error) {

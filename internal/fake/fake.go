@@ -1,10 +1,15 @@
-// Package fake makes believable values: names, addresses, sentences. It knows
-// its generators by name, and nothing of models or databases. Countries, Latin and
-// colours are from the tables of gofakeit; only these are taken, since the library
-// itself takes a millisecond at every start of the program. Names by language, places
-// and sentences are its own (person.go, place.go, text.go). Nobody and nothing that is
-// made here exists: firms and towns are put together from pieces, and mail goes
-// to domains that end in .example.
+// Package fake makes believable values: names, addresses, sentences. It knows its generators
+// by name, and nothing of models or databases; the same stream of random numbers gives the same
+// values:
+//
+//	g := fake.Lookup("full_name")
+//	g.Make(&fake.Want{Random: random, Length: 80})
+//
+// Countries, Latin and colours are from the tables of gofakeit; only these are taken, since the
+// library itself takes a millisecond at every start of the program. Names by language, places
+// and sentences are its own (person.go, place.go, text.go). Nobody and nothing that is made here
+// exists: firms and towns are put together from pieces, and mail goes to domains that end in
+// .example.
 package fake
 
 import (

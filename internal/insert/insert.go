@@ -1,6 +1,10 @@
 // Package insert puts single rows into a table, with the values as people type them: each is
-// held against its column before the database sees it, and a reference may be told by any
+// checked against its column before the database sees it, and a reference may be told by any
 // unique value of the row that it points at.
+//
+//	t := insert.Table{DB: db, Engine: e, Live: live, Models: d.Schema, Table: live.Table("boxes")}
+//	row, err := t.Read(ctx, []insert.Given{{Field: "label", Value: "north 3"}, {Field: "shelf", Value: "A1"}})
+//	stored, err := t.Insert(ctx, []insert.Row{row}, time.Minute)
 package insert
 
 import (

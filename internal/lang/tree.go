@@ -1,9 +1,12 @@
-// Package lang is the model language: scanner, parser, tree, formatter,
-// diagnostics, and edits that leave everything else in a file as it was. It
-// knows what a line says and where it stands; what the names in it refer to is
-// the business of package declare.
+// Package lang is the model language: scanner, parser, tree, formatter, diagnostics, and edits
+// that leave everything else in a file as it was. It knows what a line says and where it
+// stands; what the names in it refer to is the business of package declare.
 //
-// grammar.txt beside this file is the whole grammar.
+//	f, mistakes := lang.Parse("models/box.erbario", "model Box\n    label txt(40)\n")
+//	mistakes[0].Message // no type txt
+//	mistakes[0].Hint    // did you mean text?
+//
+// grammar.txt has the whole grammar.
 package lang
 
 // This file is the tree. A file is a list of blocks and a block a list of

@@ -1,8 +1,14 @@
-// Package migration is the migration file: how it is read, written, ordered and
-// told from an edited one. Each step stands with its way back beside it. Lines
-// that begin with "-- : " between statements are read; everything else is SQL
-// of the engine, and where a statement ends is told by the engine's own
-// tokenizer, so that no text inside SQL can pose as a marker.
+// Package migration is the migration file: how it is read, written, ordered and told from an
+// edited one. Each step stands with its way back. Lines that begin with "-- : " between
+// statements are read; everything else is SQL of the engine, and where a statement ends is
+// told by the engine's own tokenizer, so that no text inside SQL can pose as a marker:
+//
+//	-- : step 1  add boxes.label  (keeps every row)
+//	-- : undo loses boxes.label, kept
+//	-- : apply
+//	ALTER TABLE boxes ADD COLUMN label text;
+//	-- : undo
+//	ALTER TABLE boxes DROP COLUMN label;
 package migration
 
 import (

@@ -1,7 +1,12 @@
-// Package plan turns changes into the ordered steps of a migration. It asks
-// what only a person can decide, takes the answers, and leaves to the engine
-// how one table becomes another; the order of the steps comes from what frees a
-// name and what takes it, and the undo is the mirror.
+// Package plan turns changes into the ordered steps of a migration. It asks what only a person
+// can decide, takes the answers, and leaves to the engine how one table becomes another; the
+// order of the steps comes from what frees a name and what takes it, and the undo is the
+// mirror. testdata has pairs of models with what becomes of them:
+//
+//	before:  model Sheet: note text          after:  model Sheet: remark text
+//	? sheets.note is no longer declared; sheets has 3 rows
+//	    renamed to remark: --rename sheets.note=remark
+//	    drop it; its values are kept: --drop sheets.note
 package plan
 
 import (

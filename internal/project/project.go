@@ -1,5 +1,9 @@
-// Package project is a project's own files: erbario.toml with the databases by
-// name, .env with the secrets, the models and the migrations.
+// Package project is a project's own files: erbario.toml with the databases by name, .env with
+// the secrets, the models and the migrations.
+//
+//	p, err := project.Find(engines.All(), ".") // here, or in a folder above
+//	d, err := p.Database("test")
+//	files, err := p.Migrations(e)
 package project
 
 import (

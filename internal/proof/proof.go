@@ -1,5 +1,8 @@
-// Package proof runs a migration forward, back and forward again on a scratch
-// database that cannot reach any other, with rows, and says what differed.
+// Package proof runs a migration forward, back and forward again on a scratch database that
+// cannot reach any other, with rows, and says what differed.
+//
+//	o, err := proof.Prove(ctx, proof.Input{Engine: e, Start: live, Wanted: wanted, Migration: m})
+//	fmt.Println(o.Sentence()) // proved forward, back and forward again with 6 rows
 package proof
 
 import (

@@ -1,6 +1,12 @@
-// Package rows holds reference rows against a database: which of those that are
-// declared are there, which of their cells differ, and which of those that were
-// once declared are there still. The database itself compares, in its own forms.
+// Package rows compares reference rows with a database: which of those that are declared are
+// there, which of their cells differ, and which of those that were once declared are there
+// still. The database itself compares, in its own forms. testdata has cases:
+//
+//	shelves a: there
+//	shelves b: there
+//	    name is 'east'
+//	shelves d: there, declared no more
+//	    2 rows of boxes refer to it
 package rows
 
 import (

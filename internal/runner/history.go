@@ -1,6 +1,12 @@
-// Package runner takes migrations to a database and back: under the engine's
-// lock, each migration's requirements asked before its first step, and what was
-// done recorded in the same transaction.
+// Package runner takes migrations to a database and back: under the engine's lock, each
+// migration's requirements asked before its first step, and what was done recorded in the same
+// transaction, or step by step in a journal where there is none.
+//
+//	done, err := runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Minute})
+//	var way *runner.InTheWay
+//	if errors.As(err, &way) {
+//		fmt.Println(way.Sentence) // 3 rows of boxes have no label: nothing was changed
+//	}
 package runner
 
 // This file is what a database remembers, and how it stands against the files.

@@ -4,7 +4,11 @@
 // engine and every machine: each value comes from a stream of random numbers of
 // its own, told by where it stands.
 //
-// plan.go orders the lines, column.go says how each column is filled (guess.go by its name,
+//	o := seed.Options{Random: 1}
+//	plan, mistakes := seed.New(d, d.Seeds[0], o) // no database is needed
+//	out, err := seed.Run(ctx, db, e, d, d.Seeds[0], seed.RunOptions{Options: o, Wait: time.Minute})
+//
+// plan.go and order.go order the lines, column.go says how each column is filled (guess.go by its name,
 // object.go JSON, price.go money) and limits.go what it may be, asked.go what the seed asks for
 // beyond that, source.go where it comes from. What has to agree in a row: subject.go places and
 // people, times.go the order of times, progress.go the status. row.go makes rows; run.go loads

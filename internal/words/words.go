@@ -1,4 +1,5 @@
-// Package words puts numbers into words, the same everywhere.
+// Package words puts numbers into words, the same everywhere: words.Rows(1200) is
+// "1,200 rows".
 package words
 
 import (

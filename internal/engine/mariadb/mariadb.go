@@ -1,9 +1,9 @@
 // Package mariadb is the engine of MariaDB and MySQL servers, where every change of a
 // table commits by itself: a migration there is a row of steps, each of which is done or
-// not, and noted. See words.go for its SQL, lower.go for what it keeps of a
-// declaration, canonicalize.go for how expressions are compared, inspect.go for reading what
-// is there, alter.go and keep.go for changing it, separate.go for the form of its steps,
-// database.go for the connection, and lease.go for who may use it.
+// not, and noted. See words.go for its SQL, lower.go for what it keeps of a declaration,
+// canonicalize.go for how expressions are compared, inspect.go for reading what is there,
+// alter.go and archive.go for changing it, schedule.go for the form of its steps, database.go
+// for the connection, and lease.go for who may use it.
 package mariadb
 
 import (

@@ -1,7 +1,11 @@
-// Package preconditions writes the queries that tell which rows block a
-// change, over the table as it is before it: the old rows are put in the form that
-// they would have, and asked whether they break what comes. The SQL is the same on
-// every engine but for a few words, which a Dialect gives.
+// Package preconditions writes the queries that tell which rows block a change, over the table
+// as it is before it: the old rows are put in the form that they would have, and asked whether
+// they break what comes. The SQL is the same on every engine but for a few words, which a
+// Dialect gives. Of a column that becomes required:
+//
+//	{n} rows of boxes have no label
+//	SELECT id, label FROM (SELECT id, label FROM boxes) AS q
+//	WHERE label IS NULL
 package preconditions
 
 import (

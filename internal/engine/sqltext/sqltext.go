@@ -1,5 +1,8 @@
 // Package sqltext cuts SQL into statements, puts values into it and tells what it touches,
 // by its tokens: the same for all engines, whose SQL sqltok reads by their rules.
+//
+//	t := sqltext.Touches(e.SQL().Lex("INSERT INTO boxes SELECT * FROM crates"), nil)
+//	t.Tables // [boxes crates]
 package sqltext
 
 import (
