@@ -305,7 +305,7 @@ func (r *proving) agree(ctx context.Context, end *sqlschema.Schema) (difference,
 			return nil, err
 		}
 	}
-	if err := r.db.Canonicalize(ctx, r.declared, end); err != nil {
+	if err := engine.Canonicalize(ctx, r.db, r.declared, end); err != nil {
 		return nil, err
 	}
 	if withRows(r.declared, r.files) {

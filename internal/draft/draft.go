@@ -101,7 +101,7 @@ func Look(ctx context.Context, e runner.Engine, db engine.Database,
 	if missing := MissingOutside(e, s.Wanted, s.Live, s.Status.Pending); missing != nil {
 		return nil, missing
 	}
-	if err := db.Canonicalize(ctx, s.Wanted, s.Live); err != nil {
+	if err := engine.Canonicalize(ctx, db, s.Wanted, s.Live); err != nil {
 		return nil, err
 	}
 	s.Upcoming = s.Live

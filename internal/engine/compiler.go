@@ -40,9 +40,6 @@ type Compiler interface {
 	// followed by everything that refers to it, and s after them. Without s it is a
 	// table that nothing refers to.
 	Rename(s *sqlschema.Schema, table, column, to string) ([]Step, *sqlschema.Schema)
-	// Schedule gives steps, as they would be in one transaction, the form in which
-	// the engine runs them.
-	Schedule(steps []Step) []Step
 	// Convert tells how a value of one column becomes one of another type; ok is
 	// false where there is no one obvious way.
 	Convert(from, to *sqlschema.Column) (c Conversion, ok bool)
@@ -66,6 +63,15 @@ type Online interface {
 func OnlineOf(e interface{ DDL() Compiler }) (o Online, ok bool) {
 	o, ok = e.DDL().(Online)
 	return o, ok
+}
+
+// Schedule gives the steps of a plan the form in which the engine runs them, where it has
+// another than a transaction for all of them.
+func Schedule(c Compiler, steps []Step) []Step {
+	if s, ok := c.(interface{ Schedule(steps []Step) []Step }); ok {
+		return s.Schedule(steps)
+	}
+	return steps
 }
 
 // Transactional is a statement of a step outside of any transaction as it can be in one, where

@@ -64,9 +64,6 @@ type Conn interface {
 type Inspector interface {
 	// Inspect reads everything that the database holds.
 	Inspect(ctx context.Context) (*sqlschema.Schema, error)
-	// Canonicalize puts the SQL of a wanted schema into the words in which the server
-	// keeps it, where it has others for it than live has. Nothing is left behind.
-	Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error
 	// Kept are the names of the tables that begin with prefix.
 	Kept(ctx context.Context, prefix string) ([]string, error)
 	// TableSize is the room that a table takes, in bytes, as near as the engine tells.
@@ -123,6 +120,22 @@ type Database interface {
 }
 
 // Some databases can do more; As tells whether one is among them.
+
+// Canonicalizer is a Database that keeps SQL in words of its own.
+type Canonicalizer interface {
+	// Canonicalize puts the SQL of a wanted schema into the words in which the server
+	// keeps it, where it has others for it than live has. Nothing is left behind.
+	Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error
+}
+
+// Canonicalize does what a Canonicalizer does, where the database is one; another keeps SQL as
+// it was written.
+func Canonicalize(ctx context.Context, db Database, wanted, live *sqlschema.Schema) error {
+	if c, ok := As[Canonicalizer](db); ok {
+		return c.Canonicalize(ctx, wanted, live)
+	}
+	return nil
+}
 
 // Reporter is a Database that tells how far a step is that copies many rows.
 type Reporter interface {

@@ -30,15 +30,35 @@ type Engine interface {
 	SQL() Dialect
 	DDL() Compiler
 	Scripts() Scripter
+	// Open connects to the database of a URL.
+	Open(ctx context.Context, url string, mode Mode) (Database, error)
+	// Scratch opens a new empty database that cannot reach any other.
+	Scratch(ctx context.Context) (Database, error)
+}
+
+// Server is an Engine whose databases are on a server.
+type Server interface {
 	// At is the engine with the server of a URL, on which Scratch makes databases.
 	At(url string) Engine
 	// ProveIn is the engine with the URL of an empty database in whose place Scratch makes
 	// none.
 	ProveIn(url string) Engine
-	// Open connects to the database of a URL.
-	Open(ctx context.Context, url string, mode Mode) (Database, error)
-	// Scratch opens a new empty database that cannot reach any other.
-	Scratch(ctx context.Context) (Database, error)
+}
+
+// At is the engine with the server of a URL, if it has servers.
+func At(e Engine, url string) Engine {
+	if s, ok := e.(Server); ok {
+		return s.At(url)
+	}
+	return e
+}
+
+// ProveIn is the engine with the URL of an empty database for proofs, if it has servers.
+func ProveIn(e Engine, url string) Engine {
+	if s, ok := e.(Server); ok {
+		return s.ProveIn(url)
+	}
+	return e
 }
 
 // Caps are the ways in which an engine differs from others for whoever plans and runs
@@ -102,7 +122,7 @@ func (r Registry) ForURL(url string) (Engine, error) {
 	var known []string
 	for _, e := range r {
 		if ok && slices.Contains(e.Schemes(), scheme) {
-			return e.At(url), nil
+			return At(e, url), nil
 		}
 		known = append(known, e.Schemes()...)
 	}

@@ -208,7 +208,7 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
 	p.addedUsed()
-	p.plan.Steps = in.Engine.DDL().Schedule(p.plan.Steps)
+	p.plan.Steps = engine.Schedule(in.Engine.DDL(), p.plan.Steps)
 	if in.LeastLocking != nil && len(p.plan.Questions) == 0 {
 		if err := in.LeastLocking(p.plan); err != nil {
 			return nil, err

@@ -200,7 +200,7 @@ func (db Database) Engine() (engine.Engine, error) {
 	}
 	e, err := db.engines.ForURL(db.Direct)
 	if err == nil && db.Scratch != "" {
-		e = e.ProveIn(db.Scratch)
+		e = engine.ProveIn(e, db.Scratch)
 	}
 	var scheme *engine.SchemeError
 	if errors.As(err, &scheme) && lang.Nearest(scheme.Scheme, scheme.Known) != "" {

@@ -377,7 +377,7 @@ func (p *prover) agrees(ctx context.Context, before, after *state) error {
 		}
 	}
 	if p.Wanted != nil {
-		if err := p.db.Canonicalize(ctx, among(p.Wanted, after.schema), after.schema); err != nil {
+		if err := engine.Canonicalize(ctx, p.db, among(p.Wanted, after.schema), after.schema); err != nil {
 			return err
 		}
 		for _, c := range diff.Schemas(whole, p.Wanted) {

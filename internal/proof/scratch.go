@@ -102,7 +102,7 @@ func After(ctx context.Context, e runner.Engine, s *sqlschema.Schema, wanted *sq
 		return nil, left, err
 	}
 	if wanted != nil {
-		err = db.Canonicalize(ctx, among(wanted, after), after)
+		err = engine.Canonicalize(ctx, db, among(wanted, after), after)
 	}
 	return Join(after, rest), left, err
 }

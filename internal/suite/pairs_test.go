@@ -399,7 +399,7 @@ func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 // own words.
 func differences(t require.TestingT, ctx context.Context, db engine.Database,
 	live, wanted *sqlschema.Schema) []diff.Change {
-	require.NoError(t, db.Canonicalize(ctx, wanted, live))
+	require.NoError(t, engine.Canonicalize(ctx, db, wanted, live))
 	return diff.Schemas(live, wanted)
 }
 

@@ -65,7 +65,7 @@ func At(t testing.TB, name string) Place {
 	p := Place{Name: name, Engine: e}
 	if name == "postgres" {
 		server := PostgresServer(t)
-		p.Engine = e.At(server)
+		p.Engine = engine.At(e, server)
 		p.URL = func(t testing.TB) string {
 			name := fmt.Sprintf("erbario_test_%d_%d", os.Getpid(), databases.Add(1))
 			t.Cleanup(func() { admin(t, server, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
@@ -80,7 +80,7 @@ func At(t testing.TB, name string) Place {
 	}
 	if name == "mariadb" {
 		server := MariaDBServer(t)
-		p.Engine = e.At(server)
+		p.Engine = engine.At(e, server)
 		p.URL = func(t testing.TB) string {
 			name := fmt.Sprintf("erbario_test_%d_%d", os.Getpid(), databases.Add(1))
 			t.Cleanup(func() { mariadbAdmin(t, server, "DROP DATABASE IF EXISTS "+name) })

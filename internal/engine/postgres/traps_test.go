@@ -226,7 +226,7 @@ func TestExpressionsAreTheSame(t *testing.T) {
 	}
 	exec1(t, db,
 		"CREATE TABLE t (code varchar(20), n integer, w numeric(8,3), on_day date, at timestamptz, data jsonb, f double precision, s smallint)")
-	require.NoError(t, db.Canonicalize(ctx, wanted, first))
+	require.NoError(t, engine.Canonicalize(ctx, db, wanted, first))
 	for i, k := range wanted.Table("t").Checks {
 		assert.True(t, k.SQL.Same(stored[i].SQL), "%s\n%s", k.SQL.Text, stored[i].SQL.Text)
 		for j, o := range stored {
@@ -256,14 +256,14 @@ func TestRestateLeavesNothing(t *testing.T) {
 	_, plain := open(t, other)
 	exec1(t, plain, "SELECT 1")
 	before := one(t, db, count)
-	require.NoError(t, plain.Canonicalize(ctx, wanted, live))
+	require.NoError(t, engine.Canonicalize(ctx, plain, wanted, live))
 	assert.Equal(t, before, one(t, db, count))
 	changes := diff.Schemas(live, wanted)
 	require.Len(t, changes, 1)
 	assert.Equal(t, diff.ChangeCheck, changes[0].Kind)
 	exec1(t, db, "REVOKE TEMPORARY ON DATABASE "+name+" FROM PUBLIC")
-	require.NoError(t, plain.Canonicalize(ctx, live.Clone(), live), "nothing is asked where nothing differs")
-	assert.ErrorContains(t, plain.Canonicalize(ctx, wanted, live), "without temporary tables")
+	require.NoError(t, engine.Canonicalize(ctx, plain, live.Clone(), live), "nothing is asked where nothing differs")
+	assert.ErrorContains(t, engine.Canonicalize(ctx, plain, wanted, live), "without temporary tables")
 }
 
 // oddities is a schema with one of everything.
@@ -584,14 +584,14 @@ func TestStandby(t *testing.T) {
 	e, db := open(t, standby.URL)
 	assert.ErrorContains(t, db.Exec(ctx, "CREATE TABLE sheets (id integer)"),
 		"is a standby, which is read only: name the primary in the URL")
-	_, err = e.At(standby.URL).Scratch(ctx)
+	_, err = engine.At(e, standby.URL).Scratch(ctx)
 	assert.ErrorContains(t, err, "is read only, as a standby is")
 	m, err := url.Parse(main.URL)
 	require.NoError(t, err)
 	b, err := url.Parse(standby.URL)
 	require.NoError(t, err)
 	both := strings.Replace(standby.URL, b.Host, b.Host+","+m.Host, 1)
-	scratch, err := e.At(both).Scratch(ctx)
+	scratch, err := engine.At(e, both).Scratch(ctx)
 	require.NoError(t, err)
 	defer scratch.Close()
 	assert.NoError(t, scratch.Exec(ctx, "CREATE TABLE sheets (id integer)"))

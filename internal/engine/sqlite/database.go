@@ -21,7 +21,6 @@ import (
 	// the driver "sqlite"
 
 	"erbario/internal/engine"
-	"erbario/internal/sqlschema"
 )
 
 type database struct {
@@ -306,11 +305,6 @@ func (d *database) InvalidObjects(ctx context.Context) ([]string, error) {
 		}
 	}
 	return out, nil
-}
-
-// Canonicalize has nothing to do: SQLite keeps SQL as it was written.
-func (d *database) Canonicalize(context.Context, *sqlschema.Schema, *sqlschema.Schema) error {
-	return nil
 }
 
 // EnforceReferences turns SQLite's own check of references on or off. A migration

@@ -23,12 +23,6 @@ func (Engine) Name() string { return "sqlite" }
 // Schemes are the schemes of SQLite's URLs.
 func (Engine) Schemes() []string { return []string{"sqlite"} }
 
-// At is the engine itself: a scratch database is in memory.
-func (e Engine) At(string) engine.Engine { return e }
-
-// ProveIn is the engine itself, as At.
-func (e Engine) ProveIn(string) engine.Engine { return e }
-
 // Trigger gives the statements that make and drop a trigger.
 func (Engine) Trigger(_ *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string) {
 	return []string{g.SQL.Text}, []string{dropTrigger(g)}
@@ -223,9 +217,6 @@ func (Engine) ScriptAround() (before, begin, commit, after []string) {
 			"PRAGMA foreign_key_check;",
 		}
 }
-
-// Schedule gives the steps as they are: all of them can be in one transaction.
-func (Engine) Schedule(steps []engine.Step) []engine.Step { return steps }
 
 // CompareKey compares a row of keys.
 func (Engine) CompareKey(keys []string, op, place string) string {
