@@ -11,8 +11,8 @@ import (
 
 // Compiler puts declarations and changes into the words of one engine.
 type Compiler interface {
-	// Lower fills the stored layer of a declared schema: what this engine
-	// keeps for it. The notices tell where it cannot do what was declared.
+	// Lower gives what this engine is to hold for what is declared, and tells where that is
+	// not exactly the same, or where it cannot be.
 	Lower(declared *schema.Schema) (*sqlschema.Schema, []Notice)
 	// CreateAll gives what makes an empty database hold the same as s, from the
 	// statements that s was read from where there are any; Fill runs it.

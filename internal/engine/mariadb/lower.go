@@ -50,7 +50,7 @@ const (
 const hiddenPrefix = schema.OwnPrefix + "for_"
 
 // behind is what stands behind the columns of every table that is made. Where the server
-// has another binary collation, that is put in its place (see restate.go).
+// has another binary collation, that is put in its place (see canonicalize.go).
 var behind = " ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=" + server{}.binary()
 
 // Lower gives what the database is to hold for a declared schema.

@@ -4,7 +4,7 @@ package postgres
 // keeps them in its own words: with brackets around everything, the type behind
 // every constant, and IN as a comparison with an array. What such words do not
 // change is left out, on both sides; anything else that differs is put through the
-// server itself (see restate.go).
+// server itself (see canonicalize.go).
 
 import (
 	"bytes"

@@ -1,7 +1,7 @@
 package postgres
 
 // This file writes PostgreSQL's words: names, literals, types, and the statements
-// that make tables with all that belongs to them from the stored layer of a schema.
+// that make tables with all that belongs to them from schema values.
 
 import (
 	"fmt"

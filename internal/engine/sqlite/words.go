@@ -1,7 +1,7 @@
 package sqlite
 
 // This file writes SQLite's words: names, literals, and the statements that
-// make tables, indexes and triggers from the stored layer of a schema.
+// make tables, indexes and triggers from schema values.
 
 import (
 	"fmt"
