@@ -92,6 +92,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	}
 	softDeletesAfter(from, in.Live, answers)
 	softDeletesAfter(made, in.Made, answers)
+	if in.Live == from && len(answers.Rename) == 0 { // else they are other ones by now
+		in.Changes = changes
+	}
 	return plan.Make(in)
 }
 

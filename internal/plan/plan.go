@@ -35,6 +35,7 @@ type Input struct {
 	Kept     string            // begins the names of the tables of what the migration keeps
 	Live     *sqlschema.Schema // what is there, with the renames made
 	Wanted   *sqlschema.Schema
+	Changes  []diff.Change     // from Live to Wanted, where somebody knows them already; nil: nobody does
 	Made     *sqlschema.Schema // what the applied migrations made, with the renames made: only that is ever dropped
 	Answers  Answers
 	TakeOver bool     // what was made by hand and is declared goes into the line
@@ -153,7 +154,11 @@ const (
 func Make(in Input) (*Plan, error) {
 	p := newPlanner(in)
 	restored := p.restoreTables()
-	p.split(diff.Schemas(p.Live, in.Wanted))
+	changes := in.Changes
+	if changes == nil || p.Live != in.Live {
+		changes = diff.Schemas(p.Live, in.Wanted)
+	}
+	p.split(changes)
 	p.valuesSwap()
 	p.others()
 	p.references()
