@@ -145,7 +145,8 @@ func (r *dryRunning) step(ctx context.Context, m *migration.Migration, n int) js
 	roomOf := func(table string) (string, bool) { return r.sizeOf(ctx, table) }
 	note, here := st.Note, ""
 	if _, locks := plan.LockWords(r.l.engine, statementTexts(st.Apply), engine.Step{}, roomOf); len(locks) > 0 {
-		here, _ = plan.LockWords(r.l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind}, roomOf)
+		here, _ = plan.LockWords(r.l.engine, statementTexts(st.Apply), engine.Step{Work: st.Work, Kind: st.Kind},
+			roomOf)
 		out.Lock, note = here, here
 	}
 	head := fmt.Sprintf("  step %d  %s", n+1, cell(st.Title))
@@ -172,7 +173,7 @@ func (r *dryRunning) step(ctx context.Context, m *migration.Migration, n int) js
 	return out
 }
 
-// sizeOf is how large a table is, in words; false where it is not there.
+// sizeOf is how large a table is, in words; false where it does not exist.
 func (r *dryRunning) sizeOf(ctx context.Context, table string) (string, bool) {
 	n, ok := r.size[strings.ToLower(table)]
 	if !ok {

@@ -99,7 +99,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 }
 
 // asks gives a plan the ways in which it asks the database. Where migrations are pending, what
-// they will make is not there yet, and has no rows.
+// they will make does not exist yet, and has no rows.
 func (s *State) asks(ctx context.Context, in *plan.Input) {
 	if s.unasked {
 		in.Count = func(string) (int64, error) { return 0, nil }

@@ -206,7 +206,7 @@ type TableLocker interface {
 
 // OnlineDDL is a Database that tells with how little locking it can make a change of a table:
 // LeastLocking runs the statement, and returns it with the words for that. Where the table has no rows
-// it promises no more than what it can do with them. CanRunOnline tells whether a statement is
+// it promises only what it can do with them. CanRunOnline tells whether a statement is
 // such a change.
 type OnlineDDL interface {
 	CanRunOnline(statement string) bool

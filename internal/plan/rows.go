@@ -107,7 +107,7 @@ type rowsSet struct {
 	changed int
 }
 
-// row adds the n-th declared row, if it is not there as declared.
+// row adds the n-th declared row, if the database does not have it as declared.
 func (s *rowsSet) row(n int) error {
 	t, declared := s.table, s.table.Rows()
 	here := s.rows.Here[n] // declared rows stand first, in the order of the block

@@ -5,7 +5,7 @@
 //	shelves a: there
 //	shelves b: there
 //	    name is 'east'
-//	shelves d: there, declared no more
+//	shelves d: there, no longer declared
 //	    2 rows of boxes refer to it
 package rows
 

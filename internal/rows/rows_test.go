@@ -99,7 +99,7 @@ func told(t *testing.T, ctx context.Context, in rows.In, e engine.Engine, wanted
 			how = "there"
 		}
 		if !r.Declared {
-			how += ", declared no more"
+			how += ", no longer declared"
 		}
 		fmt.Fprintf(&b, "%s %s: %s\n", table, r.Key, how)
 		for _, c := range r.Cells {

@@ -356,7 +356,7 @@ func declare(ctx context.Context, db engine.Database, t *sqlschema.Table, fresh 
 	return err
 }
 
-// former are rows that are declared no more, and that do not come back from what was kept of
+// former are rows that are no longer declared, and that do not come back from what was kept of
 // their table in from.
 func (r referenceRows) former(from *sqlschema.Table) engine.RowDeletion {
 	where := engine.IsAny(r.e.SQL().Quote, rows.Names(r.rows.By), r.keys()) + live(r.e, from)

@@ -24,10 +24,10 @@ import (
 // change is one alteration being worked out.
 type change struct {
 	engine.Alteration
-	anew    []string          // columns that are replaced by new ones, by name
-	kept    map[string]string // columns that stay in the table, and their names there
-	mid, to *sqlschema.Table  // between the steps, and after them with what stays
-	moves   map[string]string // from mid to to
+	replaced []string          // columns that are replaced by new ones, by name
+	kept     map[string]string // columns that stay in the table, and their names there
+	mid, to  *sqlschema.Table  // between the steps, and after them with what stays
+	moves    map[string]string // from mid to to
 }
 
 // Alter gives the steps that make one table another.
@@ -66,7 +66,7 @@ func (c *change) aside() {
 		if n != nil &&
 			(lost || engine.Freed(o, n) || c.touched(o.Name) &&
 				(there.SQL != "" || there.Unconvertible || back.SQL != "" || back.Unconvertible)) {
-			c.anew = append(c.anew, o.Name)
+			c.replaced = append(c.replaced, o.Name)
 		}
 		if lost && !c.NoKeep && c.Keep != "" && c.Aside != "" {
 			c.kept[o.Name] = schema.Cut(c.Aside + o.Name)
@@ -164,7 +164,7 @@ func (c *change) between() {
 	c.mid.ForeignKeys = slices.DeleteFunc(c.mid.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
 		return !slices.ContainsFunc(to.ForeignKeys, func(o *sqlschema.ForeignKey) bool { return o.Name == k.Name })
 	})
-	moves := func(name string) bool { return slices.Contains(c.anew, name) }
+	moves := func(name string) bool { return slices.Contains(c.replaced, name) }
 	// What is worked out from columns that are replaced is made again.
 	for _, o := range from.Columns {
 		n := to.Column(o.Name)
@@ -174,7 +174,7 @@ func (c *change) between() {
 		stands := n == nil || n.Generated == nil || slices.ContainsFunc(from.Columns, func(b *sqlschema.Column) bool {
 			return mentions(o.Generated.SQL.Text, b.Name) && (moves(b.Name) || to.Column(b.Name) == nil)
 		})
-		if stands && len(c.anew)+len(c.kept) > 0 {
+		if stands && len(c.replaced)+len(c.kept) > 0 {
 			c.without(o.Name)
 		}
 	}
@@ -222,7 +222,7 @@ func (c *change) newColumns() {
 		bare := &sqlschema.Column{Name: n.Name, Type: n.Type, SQLType: n.SQLType, Collation: n.Collation}
 		s, ok := c.Forward[n.Name]
 		switch {
-		case slices.Contains(c.anew, n.Name):
+		case slices.Contains(c.replaced, n.Name):
 			bare.Name = newName(n.Name)
 			if s.Unconvertible && n.NotNull { // there is nothing to be turned into it
 				bare.Default, bare.NotNull = n.Default, n.Default != nil
@@ -247,7 +247,7 @@ func (c *change) placeBehind(o *sqlschema.Column) int {
 		before := columns[j].Name
 		k := slices.IndexFunc(c.to.Columns,
 			func(y *sqlschema.Column) bool { return y.Name == before || y.Name == c.kept[before] })
-		if k >= 0 && !slices.Contains(c.anew, before) {
+		if k >= 0 && !slices.Contains(c.replaced, before) {
 			return k + 1
 		}
 	}
@@ -259,7 +259,7 @@ func (c *change) placeBehind(o *sqlschema.Column) int {
 func (c *change) backNone(o *sqlschema.Column) bool {
 	s := c.Back[o.Name]
 	return s.Else != "" && s.Kept == "" && o.NotNull && c.Alteration.To.Column(o.Name) != nil &&
-		!slices.Contains(c.anew, o.Name)
+		!slices.Contains(c.replaced, o.Name)
 }
 
 // backWorked tells whether a column of from has to be given values on the way back.
@@ -287,7 +287,8 @@ func (c *change) without(name string) {
 func (c *change) letFill() {
 	given := func(name string) bool {
 		f, b := c.Forward[name], c.Back[name]
-		return !slices.Contains(c.anew, name) && c.From.Column(name) != nil && c.Alteration.To.Column(name) != nil &&
+		return !slices.Contains(c.replaced, name) && c.From.Column(name) != nil &&
+			c.Alteration.To.Column(name) != nil &&
 			(f.SQL != "" || b.SQL != "" || b.NullsIn != "")
 	}
 	worked := func(name string) bool { // on the way back, from others
@@ -497,7 +498,7 @@ func (a *assembly) alter() {
 	}
 	for _, n := range a.Alteration.To.Columns {
 		if a.mid.Column(n.Name) == nil && n.Generated == nil ||
-			slices.Contains(a.anew, n.Name) &&
+			slices.Contains(a.replaced, n.Name) &&
 				(slices.Contains(a.Lost, n.Name) || engine.Freed(a.From.Column(n.Name), n)) {
 			s.UndoLoses = append(s.UndoLoses, engine.Loss{Table: a.table, Column: n.Name})
 		}
@@ -558,7 +559,7 @@ func oneOf(s string) []string {
 // and are given their values then, could not fulfil until they have them.
 func (c *change) loose() *sqlschema.Table {
 	t := c.mid.Clone()
-	empty := func(name string) bool { return slices.Contains(c.anew, name) && c.kept[name] == "" }
+	empty := func(name string) bool { return slices.Contains(c.replaced, name) && c.kept[name] == "" }
 	for _, o := range t.Columns {
 		if empty(o.Name) && o.Generated == nil && !(c.Back[o.Name].Unconvertible && o.NotNull && o.Default != nil) {
 			o.NotNull, o.Default = false, nil

@@ -19,7 +19,7 @@ import (
 // inBatches is how rows are given their values in batches.
 type inBatches struct {
 	fills  []engine.Step
-	during *engine.Step     // what comes meanwhile is given its values; nil: a bridge does it
+	during *engine.Step     // what comes in the meantime is given its values; nil: a bridge does it
 	behind *engine.Step     // no more
 	held   *sqlschema.Table // what is declared, with the columns that go; nil: none is asked for values
 }
@@ -34,7 +34,7 @@ func fillTrigger(table, event string) string {
 func (c *change) batched() *inBatches {
 	from, to := c.From, c.Alteration.To
 	key := from.Key()
-	if !c.InUse || len(key) == 0 || len(c.anew) > 0 || from.Unkeyed() ||
+	if !c.InUse || len(key) == 0 || len(c.replaced) > 0 || from.Unkeyed() ||
 		!sqlschema.SameKey(from.PrimaryKey, to.PrimaryKey) {
 		return nil
 	}

@@ -36,7 +36,7 @@ func (c *change) values() (apply, undo []string) {
 	var set []string
 	where := ""
 	n := 0
-	for _, name := range c.anew {
+	for _, name := range c.replaced {
 		if s := c.Forward[name]; asksOthers(s.SQL) {
 			n++
 			set = append(set, quote(newName(name))+" = "+s.SQL)
@@ -47,7 +47,7 @@ func (c *change) values() (apply, undo []string) {
 		if lit, has := c.Forward[col.Name]; has && lit.Literal && lit.SQL != "" && c.From.Column(col.Name) != nil {
 			s, ok = lit, true
 		}
-		if !ok || slices.Contains(c.anew, col.Name) || c.From.Column(col.Name) != nil && c.touched(col.Name) {
+		if !ok || slices.Contains(c.replaced, col.Name) || c.From.Column(col.Name) != nil && c.touched(col.Name) {
 			continue
 		}
 		n++
@@ -63,14 +63,14 @@ func (c *change) values() (apply, undo []string) {
 		apply = append(apply, update(table, set, where))
 	}
 	set = nil
-	for _, name := range c.anew {
+	for _, name := range c.replaced {
 		if s := c.Back[name]; asksOthers(s.SQL) && c.kept[name] == "" {
 			set = append(set, quote(name)+" = "+renameIn(s.SQL, c.midNames()))
 		}
 	}
 	for _, o := range c.From.Columns {
 		s, ok := c.Back[o.Name]
-		if !ok || o.Generated != nil || slices.Contains(c.anew, o.Name) {
+		if !ok || o.Generated != nil || slices.Contains(c.replaced, o.Name) {
 			continue
 		}
 		_, kept := c.kept[o.Name]
@@ -90,7 +90,7 @@ func (c *change) values() (apply, undo []string) {
 		undo = append([]string{update(table, set, "")}, undo...)
 	}
 	for _, o := range c.From.Columns {
-		if s := c.Back[o.Name]; s.NullsIn != "" && !slices.Contains(c.anew, o.Name) {
+		if s := c.Back[o.Name]; s.NullsIn != "" && !slices.Contains(c.replaced, o.Name) {
 			undo = append(undo, c.unfill(o, s, o.Name))
 		}
 	}
@@ -104,7 +104,7 @@ func (c *change) values() (apply, undo []string) {
 // others.
 func (c *change) midNames() map[string]string {
 	out := map[string]string{}
-	for _, n := range c.anew {
+	for _, n := range c.replaced {
 		out[n] = newName(n)
 	}
 	return out
@@ -128,7 +128,7 @@ func keptEmpty(s engine.Source, column, table, value string) string {
 func (c *change) conversions() (apply, undo []string) {
 	table := quote(c.From.Name)
 	var set, unset []string
-	for _, name := range c.anew {
+	for _, name := range c.replaced {
 		o := c.From.Column(name)
 		switch s := c.Forward[name]; {
 		case asksOthers(s.SQL):
@@ -167,7 +167,7 @@ func (c *change) conversions() (apply, undo []string) {
 	if len(unset) > 0 {
 		undo = append([]string{update(table, unset, "")}, undo...)
 	}
-	for _, name := range c.anew {
+	for _, name := range c.replaced {
 		if s := c.Back[name]; s.NullsIn != "" && asksOthers(s.SQL) {
 			undo = append(undo, c.unfill(c.From.Column(name), s, newName(name)))
 		}

@@ -143,7 +143,7 @@ type alteration struct {
 	sources  map[string]engine.Source
 	inUse    bool
 	ops      []op
-	anew     map[string]bool // columns that are replaced by new ones of another type
+	replaced map[string]bool // columns that are replaced by new ones of another type
 	touched  map[string]bool // columns whose type changes
 	again    map[string]bool // generated columns that are dropped and added again
 }
@@ -151,13 +151,13 @@ type alteration struct {
 // changes gives the changes that make from to.
 func changes(from, to *sqlschema.Table, sources map[string]engine.Source, inUse bool) []op {
 	a := &alteration{
-		from:    from,
-		to:      to,
-		sources: sources,
-		inUse:   inUse,
-		anew:    map[string]bool{},
-		touched: map[string]bool{},
-		again:   map[string]bool{},
+		from:     from,
+		to:       to,
+		sources:  sources,
+		inUse:    inUse,
+		replaced: map[string]bool{},
+		touched:  map[string]bool{},
+		again:    map[string]bool{},
 	}
 	for _, c := range to.Columns {
 		if old := from.Column(c.Name); old != nil && a.remade(old, c) {
@@ -174,7 +174,7 @@ func changes(from, to *sqlschema.Table, sources map[string]engine.Source, inUse 
 		src, ok := sources[c.Name]
 		simple := !ok || src.Unconvertible ||
 			src.Kept == "" && (src.SQL == "" || (src.Converts || src.Fill != "") && alone(src.SQL, from, c.Name))
-		a.anew[c.Name] = !simple
+		a.replaced[c.Name] = !simple
 	}
 	a.letGo()
 	if len(sources) == 0 {
@@ -242,7 +242,7 @@ func (a *alteration) moves(sql string) bool {
 
 func (a *alteration) movesIndex(x *sqlschema.Index) bool {
 	for _, p := range x.Parts {
-		if p.Expr != nil && a.moves(p.Expr.Text) || a.anew[p.Column] || a.again[p.Column] ||
+		if p.Expr != nil && a.moves(p.Expr.Text) || a.replaced[p.Column] || a.again[p.Column] ||
 			p.Collation == ignoringCase && a.touched[p.Column] {
 			return true
 		}
@@ -278,7 +278,10 @@ func (a *alteration) staysKey() bool {
 		return x == y
 	}
 	return slices.EqualFunc(x.Columns, y.Columns, sqlschema.SamePart) &&
-		!slices.ContainsFunc(x.Columns, func(p sqlschema.Part) bool { return a.anew[p.Column] || a.again[p.Column] })
+		!slices.ContainsFunc(x.Columns, func(p sqlschema.Part) bool {
+			return a.replaced[p.Column] ||
+				a.again[p.Column]
+		})
 }
 
 // remade tells whether a column has to be added again, since it is generated otherwise.
@@ -301,7 +304,7 @@ func newName(column string) string { return schema.Cut("erbario_new_" + column) 
 func (a *alteration) addColumns() {
 	table := a.to.Name
 	for _, c := range a.to.Columns {
-		if a.anew[c.Name] {
+		if a.replaced[c.Name] {
 			bare := &sqlschema.Column{Name: newName(c.Name), SQLType: c.SQLType, Collation: c.Collation}
 			a.do("column "+c.Name, "", engine.Rewrites, alterTable(table)+"ADD COLUMN "+columnDefinition(bare))
 			continue
@@ -342,7 +345,7 @@ func (a *alteration) dropColumns() {
 	table := alterTable(a.to.Name)
 	for i := len(a.from.Columns) - 1; i >= 0; i-- {
 		c := a.from.Columns[i]
-		if a.anew[c.Name] {
+		if a.replaced[c.Name] {
 			a.do("column "+c.Name, "", engine.Keeps, table+"DROP COLUMN "+quote(c.Name),
 				table+"RENAME COLUMN "+quote(newName(c.Name))+" TO "+quote(c.Name))
 		} else if a.to.Column(c.Name) == nil && c.Generated == nil {

@@ -210,7 +210,7 @@ func (a *alteration) letColumnsGo() {
 // empties tells whether a column is empty for a while before its values come.
 func (a *alteration) empties(column string) bool {
 	s, ok := a.sources[column]
-	return ok && !a.anew[column] && (s.Kept != "" || s.NullsIn != "")
+	return ok && !a.replaced[column] && (s.Kept != "" || s.NullsIn != "")
 }
 
 // mentionsOthers tells whether SQL names columns of the table beside one.
@@ -235,7 +235,7 @@ func (a *alteration) hold() {
 			continue
 		}
 		_, sourced := a.sources[c.Name]
-		bare := a.anew[c.Name] || old == nil && sourced
+		bare := a.replaced[c.Name] || old == nil && sourced
 		if bare && c.Default != nil {
 			a.do("default "+c.Name, "", engine.Keeps,
 				table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))

@@ -40,7 +40,7 @@ type database struct {
 	pooled     bool                    // a pooler stands between: what is set stays not beyond a transaction
 	path       string                  // where names are looked up
 	deferred   []deferredKey           // references that are held at the end alone, for now
-	upon       map[string]func() error // make again what stood on views and columns that went, by their names
+	dependents map[string]func() error // make again what stood on views and columns that went, by their names
 	own        map[string]func() error // give views of ours what they had, by their names
 	waits      waits                   // for whom its statements wait
 	loadedMu   sync.Mutex
@@ -374,14 +374,16 @@ func (d *database) EnforceReferences(ctx context.Context, hold bool) error {
 	rows, err := d.Select(ctx, `WITH RECURSIVE edge AS (
 			SELECT conrelid, confrelid, conname, condeferrable FROM pg_constraint WHERE contype = 'f' AND conparentid = '0' AND connamespace = current_schema()::regnamespace::oid
 		), reach (a, b) AS (
-			SELECT conrelid, confrelid FROM edge UNION SELECT r.a, e.confrelid FROM reach r JOIN edge e ON e.conrelid = r.b
+			SELECT conrelid, confrelid FROM edge UNION SELECT r.a,
+				e.confrelid FROM reach r JOIN edge e ON e.conrelid = r.b
 		)
 		SELECT c.relname, e.conname FROM edge e JOIN reach r ON r.a = e.confrelid AND r.b = e.conrelid JOIN pg_class c ON c.oid = e.conrelid WHERE NOT e.condeferrable`)
 	if err != nil {
 		return err
 	}
 	for _, r := range rows {
-		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s DEFERRABLE INITIALLY DEFERRED", quote(r[0]), quote(r[1]))); err != nil {
+		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s DEFERRABLE INITIALLY DEFERRED",
+			quote(r[0]), quote(r[1]))); err != nil {
 			return err
 		}
 		d.deferred = append(d.deferred, deferredKey{r[0], r[1]})
@@ -397,7 +399,8 @@ func (d *database) holdAgain(ctx context.Context) error {
 		return fmt.Errorf("references would point to no row: %w", err)
 	}
 	for _, k := range d.deferred {
-		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s NOT DEFERRABLE", quote(k.table), quote(k.name))); err != nil {
+		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s NOT DEFERRABLE", quote(k.table),
+			quote(k.name))); err != nil {
 			return err
 		}
 	}

@@ -190,7 +190,7 @@ type batching struct {
 	bare, ready *sqlschema.Table // with the new columns; with their defaults
 	fills       []batchFill
 	here        preconditions.Here
-	again       map[string]engine.Step // fills what came without a value meanwhile, by column
+	again       map[string]engine.Step // fills what came without a value in the meantime, by column
 	out         []engine.Step
 }
 

@@ -138,15 +138,15 @@ func (d *database) Step(ctx context.Context, statement string) error {
 			return err
 		}
 	}
-	if again := d.upon[comes]; again != nil {
-		delete(d.upon, comes)
+	if again := d.dependents[comes]; again != nil {
+		delete(d.dependents, comes)
 		restore = again
 	}
 	if goes != "" && restore != nil { // it comes when that comes
-		if d.upon == nil {
-			d.upon = map[string]func() error{}
+		if d.dependents == nil {
+			d.dependents = map[string]func() error{}
 		}
-		d.upon[goes] = restore
+		d.dependents[goes] = restore
 		return nil
 	}
 	if restore == nil {
@@ -217,7 +217,7 @@ func destroys(statement string) string {
 
 // CheckIntegrity holds again what was held at the end alone.
 func (d *database) CheckIntegrity(ctx context.Context) error {
-	for name := range d.upon {
+	for name := range d.dependents {
 		return fmt.Errorf("views of other users depend on %s, which is dropped: drop or change them first", name)
 	}
 	return d.holdAgain(ctx)
@@ -229,7 +229,7 @@ func (d *database) Commit(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.inTx, d.deferred, d.upon = false, nil, nil
+	d.inTx, d.deferred, d.dependents = false, nil, nil
 	return nil
 }
 
@@ -238,7 +238,7 @@ func (d *database) Rollback() error {
 	if !d.inTx {
 		return nil
 	}
-	d.inTx, d.deferred, d.upon, d.own = false, nil, nil, nil
+	d.inTx, d.deferred, d.dependents, d.own = false, nil, nil, nil
 	if d.pg().IsClosed() { // the server has rolled back
 		return nil
 	}

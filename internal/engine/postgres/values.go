@@ -31,16 +31,16 @@ func (a *alteration) values() {
 	where := ""
 	n := 0
 	target := func(c *sqlschema.Column) string {
-		if a.anew[c.Name] {
+		if a.replaced[c.Name] {
 			return quote(newName(c.Name))
 		}
 		return quote(c.Name)
 	}
 	worked := func(c *sqlschema.Column) (engine.Source, bool) { // out from the old row
 		s, ok := a.sources[c.Name]
-		anew := a.anew[c.Name]
-		return s, ok && c.Generated == nil && s.Kept == "" && (s.NullsIn == "" || anew) && !s.Unconvertible &&
-			s.SQL != "" && (!a.touched[c.Name] || anew)
+		replaced := a.replaced[c.Name]
+		return s, ok && c.Generated == nil && s.Kept == "" && (s.NullsIn == "" || replaced) && !s.Unconvertible &&
+			s.SQL != "" && (!a.touched[c.Name] || replaced)
 	}
 	for _, c := range a.to.Columns {
 		s, ok := worked(c)
@@ -48,7 +48,7 @@ func (a *alteration) values() {
 			continue
 		}
 		n++
-		if s.Fill != "" && !s.Converts && !a.anew[c.Name] {
+		if s.Fill != "" && !s.Converts && !a.replaced[c.Name] {
 			set, where = append(set, target(c)+" = "+s.Fill), " WHERE "+quote(c.Name)+" IS NULL"
 			continue
 		}
@@ -90,7 +90,7 @@ func (a *alteration) values() {
 			)
 			continue
 		}
-		if a.from.Column(c.Name) != nil && !a.anew[c.Name] {
+		if a.from.Column(c.Name) != nil && !a.replaced[c.Name] {
 			sql = append(sql, fmt.Sprintf("UPDATE %s SET %s = NULL", table, x))
 		}
 		sql = append(
@@ -125,7 +125,7 @@ func (a *alteration) types() {
 	grave := engine.Keeps
 	for _, c := range a.to.Columns {
 		old := a.from.Column(c.Name)
-		if !a.touched[c.Name] || a.anew[c.Name] {
+		if !a.touched[c.Name] || a.replaced[c.Name] {
 			continue
 		}
 		x := quote(c.Name)
