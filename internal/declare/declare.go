@@ -32,7 +32,7 @@ type resolver struct {
 	shapes  map[string]*lang.Block
 	models  map[string]*model
 	order   []*model
-	given   map[*schema.Index]bool
+	given   map[*schema.Index]lang.Pos // indexes with names of their own, and where these are
 	seedsIn []*lang.Block
 	rowsIn  []*lang.Block
 	rowKeys map[*model][]*field // by which the rows of a model are told apart
@@ -69,7 +69,7 @@ func Resolve(files []*lang.File, rules Rules, engine string) (*Declared, []lang.
 	r := &resolver{
 		rules: rules, engine: engine,
 		choices: map[string]*lang.Block{}, shapes: map[string]*lang.Block{}, models: map[string]*model{},
-		given: map[*schema.Index]bool{},
+		given: map[*schema.Index]lang.Pos{},
 		out:   &Declared{Schema: &schema.Schema{}},
 	}
 	r.collect(files)
@@ -109,6 +109,12 @@ func (r *resolver) errorf(pos lang.Pos, hint, format string, args ...any) {
 	r.diags = append(r.diags, lang.Diagnostic{Pos: pos, Hint: hint, Message: fmt.Sprintf(format, args...)})
 }
 
+// warnf reports what an engine takes, and is most likely not meant.
+func (r *resolver) warnf(pos lang.Pos, hint, format string, args ...any) {
+	r.errorf(pos, hint, format, args...)
+	r.diags[len(r.diags)-1].Warning = true
+}
+
 func (r *resolver) collect(files []*lang.File) {
 	for _, f := range files {
 		for _, b := range f.Blocks {
@@ -123,7 +129,10 @@ func (r *resolver) collect(files []*lang.File) {
 				m := &model{
 					block:  b,
 					fields: map[string]*field{},
-					table:  &schema.Table{Name: schema.Cut(r.rules.tableName(name)), Model: name, Outside: b.Outside},
+					table: &schema.Table{
+						Name: schema.Cut(r.rules.tableName(name)), Model: name, Outside: b.Outside,
+						Unchecked: r.rules.Unchecked, Collation: r.rules.Collation[r.engine],
+					},
 				}
 				r.models[name] = m
 				r.order = append(r.order, m)
@@ -206,6 +215,7 @@ func (r *resolver) begin(m *model) {
 	named := false
 	var timed, untimed *lang.Pos // the lines that say whether it has timestamps
 	for _, l := range m.lines {
+		storedLine(t, l)
 		switch {
 		case l.Table != nil:
 			if named {
@@ -406,40 +416,9 @@ func (r *resolver) resolveType(f *field) bool {
 	col, t := f.column, f.decl.Type
 	switch {
 	case t.Ref != nil:
-		target := r.lookupModel(t.Ref.Model)
-		if target == nil {
+		if !r.resolveReference(f) {
 			return false
 		}
-		var by string
-		switch {
-		case t.Ref.By != nil:
-			if r.lookup(target, *t.Ref.By) == nil {
-				return false
-			}
-			by = t.Ref.By.Name
-		case len(target.key) == 1:
-			by = target.key[0]
-		case len(target.key) == 0:
-			r.errorf(t.Ref.Model.Pos, "write references "+t.Ref.Model.Name+" by FIELD, with a unique field",
-				"%s has no primary key to refer to", t.Ref.Model.Name)
-			return false
-		default:
-			r.errorf(
-				t.Ref.Model.Pos,
-				fmt.Sprintf("declare the fields and write foreign key … references %s by %s", t.Ref.Model.Name,
-					strings.Join(target.key, ", ")),
-				"the primary key of %s has %d fields",
-				t.Ref.Model.Name,
-				len(target.key),
-			)
-			return false
-		}
-		f.target = target.fields[by]
-		if f.target == nil || !r.resolveType(f.target) {
-			return false
-		}
-		col.Type = f.target.column.Type
-		col.Name = f.decl.Name.Name + "_" + f.target.column.Name
 	case t.Choice != nil:
 		c := r.choices[t.Choice.Name]
 		if c == nil {
@@ -454,6 +433,9 @@ func (r *resolver) resolveType(f *field) bool {
 		col.Type = schema.Type{Kind: schema.Choice, Name: c.Name.Name}
 		if c.Enum {
 			col.Type.Enum = SnakeCase(c.Name.Name)
+			if c.EnumName != nil {
+				col.Type.Enum = c.EnumName.Text
+			}
 		}
 		for _, v := range c.Values {
 			col.Type.Choices = append(col.Type.Choices, v.Name)
@@ -462,13 +444,67 @@ func (r *resolver) resolveType(f *field) bool {
 		col.Type = t.Builtin
 	}
 	for _, c := range f.decl.Clauses {
-		if c.Word == "column" && r.here(c.On) {
+		if !slices.Contains([]string{"column", "as", "collation"}, c.Word) || !r.here(c.On) {
+			continue
+		}
+		switch c.Word {
+		case "column":
 			col.Name = c.Value.Text
+		case "as":
+			r.storedAs(f, c)
+		default:
+			col.Collation = c.Value.Text
 		}
 	}
 	if col.Name == "" || len(col.Name) > schema.NameLimit {
 		r.errorf(f.decl.Name.Pos, "", "the name of a column has 1 to %d bytes", schema.NameLimit)
 	}
+	return true
+}
+
+// resolveReference gives the column of a reference the type of the field that it points at, and
+// its name.
+func (r *resolver) resolveReference(f *field) bool {
+	col, t := f.column, f.decl.Type
+	target := r.lookupModel(t.Ref.Model)
+	if target == nil {
+		return false
+	}
+	var by string
+	switch {
+	case t.Ref.By != nil:
+		if r.lookup(target, *t.Ref.By) == nil {
+			return false
+		}
+		by = t.Ref.By.Name
+	case len(target.key) == 1:
+		by = target.key[0]
+	case len(target.key) == 0:
+		r.errorf(t.Ref.Model.Pos, "write references "+t.Ref.Model.Name+" by FIELD, with a unique field",
+			"%s has no primary key to refer to", t.Ref.Model.Name)
+		return false
+	default:
+		r.errorf(
+			t.Ref.Model.Pos,
+			fmt.Sprintf("declare the fields and write foreign key … references %s by %s", t.Ref.Model.Name,
+				strings.Join(target.key, ", ")),
+			"the primary key of %s has %d fields",
+			t.Ref.Model.Name,
+			len(target.key),
+		)
+		return false
+	}
+	f.target = target.fields[by]
+	if f.target == nil || !r.resolveType(f.target) {
+		return false
+	}
+	col.Type = f.target.column.Type
+	if col.Collation = f.target.column.Collation; col.Collation == "" && target != f.model {
+		if of := target.table.Collation; of != f.model.table.Collation && col.Type.Kind == schema.Text {
+			col.Collation = of
+		}
+	}
+	col.Name = r.rules.ReferenceColumn(f.decl.Name.Name, f.target.column.Name)
 	return true
 }
 
@@ -503,18 +539,22 @@ func (r *resolver) clashes() {
 		}
 	}
 	names := map[string]string{}
+	perTable := r.rules.PerTable[r.engine]
 	for _, m := range r.order {
-		for _, l := range m.lines {
-			k := l.Constraint
-			if k == nil || k.Name == nil || k.Word == "check" {
+		for _, x := range m.table.Indexes {
+			pos, given := r.given[x]
+			if !given || m.table.Outside {
 				continue
 			}
-			key := strings.ToLower(k.Name.Name)
-			if old, ok := names[key]; ok {
-				r.errorf(k.Name.Pos, "give it another name", "the name %s is taken by an index of %s", k.Name.Name, old)
+			key := strings.ToLower(x.Name)
+			if tables[key] != nil && !perTable {
+				r.errorf(pos, "give it another name", "the name %s is taken by a table", x.Name)
 			}
-			if tables[key] != nil {
-				r.errorf(k.Name.Pos, "give it another name", "the name %s is taken by a table", k.Name.Name)
+			if perTable {
+				key = strings.ToLower(m.table.Name) + "." + key
+			}
+			if old, ok := names[key]; ok {
+				r.errorf(pos, "give it another name", "the name %s is taken by an index of %s", x.Name, old)
 			}
 			names[key] = m.table.Model
 		}

@@ -5,10 +5,9 @@ package declare
 // together.
 
 import (
+	"cmp"
 	"encoding/json"
-	"math/big"
 	"slices"
-	"strconv"
 	"strings"
 
 	"erbario/internal/lang"
@@ -61,9 +60,6 @@ func (r *resolver) clauses(m *model) {
 				}
 				continue
 			}
-			if !f.column.NotNull {
-				r.errorf(f.decl.Name.Pos, "remove optional", "%s is in the primary key and cannot be optional", name)
-			}
 			pk = append(pk, f.column.Name)
 			if len(m.key) == 1 {
 				f.unique = true
@@ -77,6 +73,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 	col, t := f.column, f.column.Type
 	name := f.decl.Name.Name
 	textual := t.Kind == schema.Text || t.Kind == schema.Choice || t.Kind == schema.Native
+	r.storedClause(m, f, c)
 	switch c.Word {
 	case "optional":
 		col.NotNull = false
@@ -107,13 +104,16 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 			x.Parts[0].IgnoringCase = true
 		}
 		r.among(m, x, c.IncludingDeleted)
+		r.storedIndex(x, c.Stored, nil)
 		m.table.Indexes = append(m.table.Indexes, x)
 	case "index":
-		m.table.Indexes = append(m.table.Indexes, &schema.Index{
+		x := &schema.Index{
 			Column: col.Name,
 			Name:   schema.ConstraintName(m.table.Name, []string{col.Name}, "idx"),
 			Parts:  []schema.Part{{Column: col.Name}},
-		})
+		}
+		r.storedIndex(x, c.Stored, nil)
+		m.table.Indexes = append(m.table.Indexes, x)
 	case "immutable":
 		col.Immutable = true
 	case "nonblank":
@@ -126,14 +126,6 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 		if t.Kind != schema.Timestamp && t.Kind != schema.Datetime {
 			r.errorf(c.Pos, "make it a timestamp", "only a timestamp can be stamped; %s is %s", name, t)
 		}
-	case "identity":
-		col.Identity = true
-		if !t.Kind.Whole() {
-			r.errorf(c.Pos, "", "only a whole number can be generated; %s is %s", name, t)
-		}
-		if !slices.Equal(m.key, []string{name}) {
-			r.errorf(c.Pos, "write key identity", "identity needs key: %s is not the whole primary key", name)
-		}
 	case "range":
 		r.rangeOf(f, c)
 	case "comment":
@@ -141,14 +133,9 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 	case "fake":
 		col.Fake = r.generator(col, name, c.Name.Name, c.Name.Pos, c.Args)
 	case "check":
-		m.table.Checks = append(m.table.Checks, &schema.Check{
-			Name:    checkName(m.table, []string{col.Name}),
-			Column:  col.Name,
-			Purpose: schema.ForCheck,
-			SQL:     r.sql(m, c.SQL.Text, c.SQL.Fields),
-		})
+		r.checkClause(m, f, c)
 	case "generated":
-		col.Generated = &schema.Generated{Stored: c.Stored, SQL: r.sql(m, c.SQL.Text, c.SQL.Fields)}
+		col.Generated = &schema.Generated{Stored: c.Kept, SQL: r.sql(m, c.SQL.Text, c.SQL.Fields)}
 	case "delete", "update", "no index":
 		if f.decl.Type.Ref == nil {
 			word := c.Word
@@ -160,12 +147,29 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 	}
 }
 
+// checkClause reads a check that stands with its field.
+func (r *resolver) checkClause(m *model, f *field, c *lang.Clause) {
+	col := f.column
+	k := &schema.Check{
+		Name:    checkName(m.table, []string{col.Name}),
+		Column:  col.Name,
+		Purpose: schema.ForCheck,
+		SQL:     r.sql(m, c.SQL.Text, c.SQL.Fields),
+		Stored:  stored(c.Stored),
+	}
+	if c.Stored.Name != nil {
+		k.Name = c.Stored.Name.Text
+	}
+	m.table.Checks = append(m.table.Checks, k)
+}
+
 // together reports clauses that contradict each other.
 func (r *resolver) together(f *field, seen map[string]bool) {
 	pos, col := f.decl.Name.Pos, f.column
 	name := f.decl.Name.Name
 	if col.Generated != nil {
-		for _, w := range []string{"default", "stamped", "identity", "immutable", "key"} {
+		for _, w := range []string{"default", "stamped", "identity", "immutable", "key", "serial", "rowid",
+			"on update now"} {
 			if seen[w] {
 				r.errorf(pos, "", "%s is generated and cannot have %q", name, w)
 			}
@@ -177,6 +181,12 @@ func (r *resolver) together(f *field, seen map[string]bool) {
 	}
 	if col.Identity && seen["default"] {
 		r.errorf(pos, "", "%s is numbered by the database and takes no default", name)
+	}
+	if seen["identity"] && (seen["serial"] || seen["rowid"]) || seen["serial"] && seen["rowid"] {
+		r.errorf(pos, "keep one of identity, serial and rowid", "%s is numbered in more than one way", name)
+	}
+	if col.Stamped && col.UpdateNow {
+		r.errorf(pos, "keep one of the two", "%s is both stamped and set on update", name)
 	}
 	if col.Value != nil && col.Value.Kind == schema.NullValue && col.NotNull {
 		r.errorf(pos, "write optional, or another default", "%s is required and cannot be null by default", name)
@@ -190,7 +200,7 @@ func (r *resolver) together(f *field, seen map[string]bool) {
 				continue
 			}
 			if c.Do == schema.SetNull && col.NotNull {
-				r.errorf(c.Pos, "write optional", "%s is required and cannot be set null", name)
+				r.warnf(c.Pos, "write optional", "%s is required and cannot be set null", name)
 			}
 			if c.Do == schema.SetDefault && col.Value == nil {
 				r.errorf(c.Pos, "give it a default", "%s has no default to be set to", name)
@@ -267,65 +277,6 @@ func (r *resolver) value(v *lang.Value, t schema.Type, name string) bool {
 	return true
 }
 
-func (r *resolver) rangeOf(f *field, c *lang.Clause) {
-	t := f.column.Type
-	switch {
-	case t.Kind.Number(),
-		t.Kind == schema.Date,
-		t.Kind == schema.Time,
-		t.Kind == schema.Timestamp,
-		t.Kind == schema.Datetime:
-	default:
-		r.errorf(c.Pos, "", "only numbers, dates and times have a range; %s is %s", f.decl.Name.Name, t)
-		return
-	}
-	out := &schema.Range{}
-	for _, end := range []struct {
-		from *lang.Value
-		to   **schema.Value
-	}{{c.From, &out.From}, {c.To, &out.To}} {
-		if end.from == nil {
-			continue
-		}
-		if !end.from.Constant() || end.from.Kind == schema.NullValue {
-			r.errorf(end.from.Pos, "", "each end of a range is a constant")
-			return
-		}
-		if !r.value(end.from, t, f.decl.Name.Name) {
-			return
-		}
-		v := end.from.Value
-		*end.to = &v
-	}
-	if out.From != nil && out.To != nil {
-		before := out.From.Text <= out.To.Text
-		if t.Kind.Number() {
-			a, _ := new(big.Rat).SetString(out.From.Text)
-			b, _ := new(big.Rat).SetString(out.To.Text)
-			before = a.Cmp(b) <= 0
-		}
-		if !before {
-			r.errorf(c.Pos, "", "the range is reversed")
-			return
-		}
-	}
-	f.column.Range = out
-}
-
-// checkName is the next free name of a check without a name of its own.
-func checkName(t *schema.Table, columns []string) string {
-	for i := 0; ; i++ {
-		suffix := "check"
-		if i > 0 {
-			suffix += strconv.Itoa(i)
-		}
-		name := schema.ConstraintName(t.Name, columns, suffix)
-		if !slices.ContainsFunc(t.Checks, func(c *schema.Check) bool { return strings.EqualFold(c.Name, name) }) {
-			return name
-		}
-	}
-}
-
 // constraints reads the model's lines of unique, index and check.
 func (r *resolver) constraints(m *model) {
 	t := m.table
@@ -337,8 +288,9 @@ func (r *resolver) constraints(m *model) {
 		}
 		if k.Word == "check" {
 			c := &schema.Check{Purpose: schema.ForCheck, SQL: r.sql(m, k.SQL.Text, k.SQL.Fields)}
+			c.Stored = stored(k.Stored)
 			if k.Name != nil {
-				c.Name = k.Name.Name
+				c.Name, c.Stored.Named = k.Name.Name, true
 				if checks[strings.ToLower(c.Name)] {
 					r.errorf(k.Name.Pos, "", "the check %s is declared twice in %s", c.Name, t.Model)
 				}
@@ -353,7 +305,13 @@ func (r *resolver) constraints(m *model) {
 		x := &schema.Index{Unique: k.Word == "unique", NullsEqual: k.NullsEqual}
 		var columns []string
 		for _, p := range k.Parts {
-			part := schema.Part{Desc: p.Desc}
+			part := schema.Part{Desc: p.Desc, Length: p.Length, Nulls: strings.ToUpper(p.Nulls)}
+			if p.Collation != nil {
+				part.Collation = p.Collation.Text
+			}
+			if p.Class != nil {
+				part.Class = p.Class.Text
+			}
 			if p.SQL != nil {
 				part.SQL = r.sql(m, p.SQL.Text, p.SQL.Fields)
 				columns = append(columns, "expr")
@@ -371,7 +329,7 @@ func (r *resolver) constraints(m *model) {
 					f.column.Type.Kind == schema.Native) {
 					part.IgnoringCase = true
 				}
-				if len(k.Parts) == 1 && x.Unique && k.Where == nil && !k.IgnoringCase &&
+				if len(k.Parts) == 1 && x.Unique && k.Where == nil && !k.IgnoringCase && p.Length == 0 &&
 					(m.soft == nil || k.IncludingDeleted) {
 					f.unique = true
 				}
@@ -385,8 +343,9 @@ func (r *resolver) constraints(m *model) {
 		x.Name = schema.ConstraintName(t.Name, columns, suffix)
 		if k.Name != nil {
 			x.Name = k.Name.Name
-			r.given[x] = true
+			r.given[x] = k.Name.Pos
 		}
+		r.storedIndex(x, k.Stored, m)
 		if k.Using != nil {
 			x.Using = k.Using.Name
 		}
@@ -420,19 +379,29 @@ func (r *resolver) references(m *model) {
 					"%s.%s is unique only among the rows that are not deleted", target.model.table.Model,
 					target.decl.Name.Name)
 			} else {
-				r.errorf(at, "make it unique, or refer to the key", "%s.%s is not unique", target.model.table.Model,
+				r.warnf(at, "make it unique, or refer to the key", "%s.%s is not unique", target.model.table.Model,
 					target.decl.Name.Name)
 			}
 		}
 		fk := &schema.ForeignKey{
 			Name: schema.ConstraintName(t.Name, []string{f.column.Name}, "fkey"), Columns: []string{f.column.Name},
-			Table: target.model.table.Name, References: []string{target.column.Name}, OnDelete: schema.Restrict,
-			OnUpdate: schema.Restrict,
+			Table: target.model.table.Name, References: []string{target.column.Name},
+			OnDelete: cmp.Or(r.rules.OnDelete, schema.Restrict), OnUpdate: cmp.Or(r.rules.OnUpdate,
+				schema.Restrict), Stored: stored(ref.Stored),
+		}
+		if ref.Stored.Name != nil {
+			fk.Name = ref.Stored.Name.Text
 		}
 		noIndex := false
 		for _, c := range f.decl.Clauses {
 			if !r.here(c.On) {
 				continue
+			}
+			if c.Do != "" {
+				fk.Stored = more(fk.Stored, stored(c.Stored))
+				if c.Stored.Name != nil {
+					fk.Name = c.Stored.Name.Text
+				}
 			}
 			switch {
 			case c.Do != "" && c.Word == "delete":
@@ -455,7 +424,8 @@ func (r *resolver) references(m *model) {
 
 func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 	target := r.lookupModel(k.Model)
-	fk := &schema.ForeignKey{OnDelete: schema.Restrict, OnUpdate: schema.Restrict}
+	fk := &schema.ForeignKey{OnDelete: cmp.Or(r.rules.OnDelete, schema.Restrict),
+		OnUpdate: cmp.Or(r.rules.OnUpdate, schema.Restrict)}
 	var from, to []*field
 	for _, id := range k.Fields {
 		if f := r.lookup(m, id); f != nil {
@@ -488,15 +458,15 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 	}
 	for i := range from {
 		if a, b := from[i].column.Type, to[i].column.Type; a.Kind != b.Kind || a.Length != b.Length {
-			r.errorf(k.Fields[i].Pos, "", "%s is %s and %s.%s is %s", k.Fields[i].Name, a, target.table.Model,
+			r.warnf(k.Fields[i].Pos, "", "%s is %s and %s.%s is %s", k.Fields[i].Name, a, target.table.Model,
 				by[i].Name, b)
 		}
 		if k.OnDelete == schema.SetNull && from[i].column.NotNull {
-			r.errorf(k.Fields[i].Pos, "write optional there", "%s is required and cannot be set null", k.Fields[i].Name)
+			r.warnf(k.Fields[i].Pos, "write optional there", "%s is required and cannot be set null", k.Fields[i].Name)
 		}
 	}
 	if !r.uniqueTogether(target, fk.References) {
-		r.errorf(k.Model.Pos, "declare unique "+strings.Join(fk.References, ", ")+" there", "%s is not unique by %s",
+		r.warnf(k.Model.Pos, "declare unique "+strings.Join(fk.References, ", ")+" there", "%s is not unique by %s",
 			target.table.Model, strings.Join(fk.References, ", "))
 	}
 	if k.OnDelete != "" {
@@ -506,8 +476,9 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 		fk.OnUpdate = k.OnUpdate
 	}
 	fk.Name = schema.ConstraintName(m.table.Name, fk.Columns, "fkey")
+	fk.Stored = stored(k.Stored)
 	if k.Name != nil {
-		fk.Name = k.Name.Name
+		fk.Name, fk.Stored.Named = k.Name.Name, true
 	}
 	// It takes the place of single ones.
 	if len(fk.Columns) > 1 {

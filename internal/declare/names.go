@@ -4,10 +4,13 @@ package declare
 // the project's naming rules and are the same on every engine.
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
+	"erbario/internal/lang"
 	"erbario/internal/schema"
 )
 
@@ -17,8 +20,39 @@ type Rules struct {
 	Key    string // what an implied id is: "number" (or empty) or "uuid"
 	// Timestamps gives every model its timestamps that does not say that it has none.
 	Timestamps bool
+	// Unchecked has no check hold values to their types, unless an engine's own type needs it.
+	Unchecked bool
+	// Reference is the name of a reference's column, with {field} and {key} in it; empty:
+	// {field}_{key}.
+	Reference string
+	// OnDelete and OnUpdate are what references do that do not say it; empty: restrict.
+	OnDelete, OnUpdate schema.Action
+	// Collation is that of texts, by engine, where a model says none.
+	Collation map[string]string
+	// PerTable are the engines on which only indexes of one table need different names.
+	PerTable map[string]bool
 	// Engines are the words that may stand behind "on"; none: any may.
 	Engines []string
+}
+
+// ReferenceColumn is the name of the column of a reference.
+func (r Rules) ReferenceColumn(field, key string) string {
+	pattern := cmp.Or(r.Reference, "{field}_{key}")
+	return strings.NewReplacer("{field}", field, "{key}", key).Replace(pattern)
+}
+
+// TableName is the name of a model's table.
+func (r Rules) TableName(model string) string { return schema.Cut(r.tableName(model)) }
+
+// ReferenceField is the field of whose reference a column is, by its name; "": none is.
+func (r Rules) ReferenceField(column, key string) string {
+	before, after, _ := strings.Cut(cmp.Or(r.Reference, "{field}_{key}"), "{field}")
+	after = strings.ReplaceAll(after, "{key}", key)
+	field, ok := strings.CutSuffix(strings.TrimPrefix(column, before), after)
+	if !ok || field == "" || r.ReferenceColumn(field, key) != column {
+		return ""
+	}
+	return field
 }
 
 // tableName turns a model's name into its table's.
@@ -56,6 +90,30 @@ func Plural(word string) string {
 	return word + "s"
 }
 
+// Singular is a word of which Plural makes the one given, or that itself where none is found.
+func Singular(word string) string {
+	for one, many := range irregular {
+		if strings.EqualFold(many, word) && one != many {
+			return asCased(one, word)
+		}
+	}
+	lower := strings.ToLower(word)
+	for _, try := range [][2]string{{"ies", "y"}, {"es", ""}, {"s", ""}} {
+		if stem, ok := strings.CutSuffix(lower, try[0]); ok && len(stem) > 1 && Plural(stem+try[1]) == lower {
+			return word[:len(stem)] + try[1]
+		}
+	}
+	return word
+}
+
+// asCased is a word that begins as another does.
+func asCased(s, like string) string {
+	if r, _ := utf8.DecodeRuneInString(like); unicode.IsUpper(r) {
+		return strings.ToUpper(s[:1]) + s[1:]
+	}
+	return s
+}
+
 // irregular are the common words whose plural is not regular.
 var irregular = map[string]string{
 	"person": "people", "child": "children", "man": "men", "woman": "women", "foot": "feet", "tooth": "teeth",
@@ -80,7 +138,7 @@ func SnakeCase(name string) string {
 
 // apart renames indexes whose made-up names collide in the database, each by a
 // hash of what it is, so that no name depends on the order of files.
-func apart(tables []*schema.Table, given map[*schema.Index]bool) {
+func apart(tables []*schema.Table, given map[*schema.Index]lang.Pos) {
 	count := map[string]int{}
 	for _, t := range tables {
 		count[strings.ToLower(t.Name)]++
@@ -90,7 +148,7 @@ func apart(tables []*schema.Table, given map[*schema.Index]bool) {
 	}
 	for _, t := range tables {
 		for _, x := range t.Indexes {
-			if count[strings.ToLower(x.Name)] > 1 && !given[x] {
+			if _, own := given[x]; count[strings.ToLower(x.Name)] > 1 && !own {
 				key := fmt.Sprintf("%q %t", t.Name, x.Unique)
 				for _, p := range x.Parts {
 					folding := ""

@@ -226,10 +226,7 @@ func Tables(live, wanted *sqlschema.Table) []Change {
 	d.triggers()
 	d.comment("", live.Comment, wanted.Comment, wanted, live)
 	d.order()
-	if a, b := live.Options, wanted.Options; a.Strict != b.Strict || a.WithoutRowid != b.WithoutRowid ||
-		a.Virtual != b.Virtual {
-		d.add(Change{Kind: ChangeOptions, What: "options of the table"})
-	}
+	d.options()
 	return d.out
 }
 
@@ -333,6 +330,9 @@ func (d *tables) columns() {
 		if !sqlschema.SameCollation(old.Collation, c.Collation) {
 			change(ChangeColumn, old.Collation, c.Collation,
 				"collation "+cmp.Or(old.Collation, "binary")+" -> "+cmp.Or(c.Collation, "binary"))
+		}
+		if a, b := numbersWords(old), numbersWords(c); a != b && !d.keyNumbers() {
+			change(ChangeColumn, a, b, cmp.Or(a, "not numbered")+" -> "+cmp.Or(b, "not numbered"))
 		}
 		if !strings.EqualFold(old.OnUpdate, c.OnUpdate) {
 			change(ChangeColumn, old.OnUpdate, c.OnUpdate,

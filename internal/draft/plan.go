@@ -101,6 +101,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 // asks gives a plan the ways in which it asks the database. Where migrations are pending, what
 // they will make does not exist yet, and has no rows.
 func (s *State) asks(ctx context.Context, in *plan.Input) {
+	if line, err := s.line(); err == nil {
+		in.FoundTriggers = migration.FoundTriggers(line, s.Engine)
+	}
 	if s.unasked {
 		in.Count = func(string) (int64, error) { return 0, nil }
 		in.Look = func(string) (int64, engine.Rows, error) { return 0, engine.Rows{}, nil }

@@ -14,6 +14,9 @@ type Compiler interface {
 	// Lower gives what this engine is to hold for what is declared, and tells where that is
 	// not exactly the same, or where it cannot be.
 	Lower(declared *schema.Schema) (*sqlschema.Schema, []Notice)
+	// Raise says what would be declared for a stored table: a proposal, which is lowered again
+	// and compared. With plain, checks are written as they are, and no word stands for one.
+	Raise(t *sqlschema.Table, plain bool) *schema.Table
 	// CreateAll gives what makes an empty database hold the same as s, from the
 	// statements that s was read from where there are any; Fill runs it.
 	CreateAll(s *sqlschema.Schema) []Creation

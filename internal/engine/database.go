@@ -128,6 +128,13 @@ type Canonicalizer interface {
 	Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error
 }
 
+// Verbatim is a database that says how all that it holds is created, with what Inspect has no
+// use for, in the words of its server.
+type Verbatim interface {
+	// Verbatim gives what creates all of a part of what Inspect read.
+	Verbatim(ctx context.Context, s *sqlschema.Schema) ([]Creation, error)
+}
+
 // Canonicalize does what a Canonicalizer does, where the database is one; another keeps SQL as
 // it was written.
 func Canonicalize(ctx context.Context, db Database, wanted, live *sqlschema.Schema) error {

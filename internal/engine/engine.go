@@ -77,8 +77,10 @@ type Caps struct {
 	// ImmediateReferences: references are held at every statement, so that what is referred
 	// to has to be there first; else they are held at the end.
 	ImmediateReferences bool
-	Enums               bool // it has enum types: see EnumsOf
-	Stages              bool // others write while it migrates: see StagesOf
+	// IndexesPerTable: indexes of two tables can have one name.
+	IndexesPerTable bool
+	Enums           bool // it has enum types: see EnumsOf
+	Stages          bool // others write while it migrates: see StagesOf
 	// EmptyRow is what stands behind INSERT INTO and a table's name for a row of defaults
 	// alone.
 	EmptyRow string

@@ -17,6 +17,11 @@ type Creation struct {
 	Kind string // what it creates, such as "view"; "": a setting for those behind it
 	Name string
 	SQL  string
+	// Before and After set the session for the statement, and set it back; empty: it needs none.
+	Before, After string
+	// Of is what it belongs to, and OfKind the kind of that; empty: a table. Without Of it is a
+	// thing of its own, or belongs to the table that has it.
+	Of, OfKind string
 }
 
 // LeftOut is something that could not be created, and why.

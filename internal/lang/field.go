@@ -16,7 +16,7 @@ func Elsewhere(name string) string { return elsewhere[strings.ToLower(name)] }
 
 // elsewhere gives what to write for a type's name from elsewhere.
 var elsewhere = map[string]string{
-	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "char": "text(n)", "character": "text(n)",
+	"varchar": "text(n)", "varchar2": "text(n)", "nvarchar": "text(n)", "character": "char(n)",
 	"string": "text(n)", "str": "text(n)", "clob": "text", "longtext": "text", "mediumtext": "text",
 	"citext": "text(n) unique ignoring case",
 	"int":    "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "tinyint": "smallint",
@@ -69,6 +69,8 @@ func (c *cursor) fieldType() Type {
 				c.fail(w.Pos, "", "a length of 0 holds nothing")
 			}
 		}
+	case "char", "time", "timestamp", "datetime", "array":
+		t.Builtin = c.measuredType(w)
 	case "smallint",
 		"integer",
 		"bigint",
@@ -76,12 +78,12 @@ func (c *cursor) fieldType() Type {
 		"double",
 		"boolean",
 		"date",
-		"time",
-		"timestamp",
-		"datetime",
 		"uuid",
 		"json":
 		t.Builtin = schema.Type{Kind: kind}
+		if kind.Whole() && c.accept("unsigned") {
+			t.Builtin.Unsigned = true
+		}
 		if c.peek() == '(' {
 			c.fail(c.here(), "write "+w.Name, "%s takes no length", w.Name)
 		}
@@ -104,6 +106,7 @@ func (c *cursor) fieldType() Type {
 			by := c.fieldName()
 			t.Ref.By = &by
 		}
+		c.stored(&t.Ref.Stored, ofReference)
 	default:
 		lower := strings.ToLower(w.Name)
 		if write := Elsewhere(w.Name); write != "" && w.Name == lower { // else it may be a choice
@@ -122,6 +125,9 @@ func (c *cursor) fieldType() Type {
 
 // decimalType reads the digits of a decimal.
 func (c *cursor) decimalType(pos Pos) schema.Type {
+	if c.peekWord() == "as" { // the engine's own type says how many, if any
+		return schema.Type{Kind: schema.Decimal, Precision: 38, Scale: 10}
+	}
 	if !c.acceptByte('(', true) {
 		c.fail(pos, "write decimal(8,2): total digits, digits after the point", "decimal needs its digits")
 	}
@@ -181,13 +187,14 @@ func (c *cursor) clause() *Clause {
 	k := &Clause{On: c.on(), Pos: c.here()}
 	w := c.peekWord()
 	if w == "on" {
-		k.Word, k.Do, k.Pos = c.action()
+		k.Word, k.Do, k.Pos = c.action(true)
+		c.stored(&k.Stored, ofReference)
 		return k
 	}
 	if w == "" {
 		c.fail(c.here(), "", "unexpected %s", c.showNext())
 	}
-	if !slices.Contains(clauseWords, w) && w != "no" {
+	if !slices.Contains(clauseWords, w) && w != "no" || slices.Contains(storedWords, w) {
 		hint := DidYouMean(w, clauseWords)
 		switch strings.ToLower(w) {
 		case "required":
@@ -198,6 +205,8 @@ func (c *cursor) clause() *Clause {
 			hint = "remove it: a field is required unless it says optional"
 		case "primary":
 			hint = "write key"
+		case "named", "unnamed", "deferrable", "match":
+			hint = "it belongs directly after what it is about: key, unique, index, references MODEL or on delete ACTION"
 		case "references":
 			hint = "the type of a reference is references MODEL: write " + "name references MODEL"
 		}
@@ -205,6 +214,7 @@ func (c *cursor) clause() *Clause {
 	}
 	k.Pos = c.take(len(w), false)
 	k.Word = w
+	c.storedClause(k)
 	switch w {
 	case "no":
 		c.must("index", "no")
@@ -223,6 +233,7 @@ func (c *cursor) clause() *Clause {
 				break
 			}
 		}
+		c.stored(&k.Stored, ofUnique)
 	case "range":
 		c.rangeEnds(k)
 	case "column", "comment":
@@ -233,9 +244,12 @@ func (c *cursor) clause() *Clause {
 			k.Args = append(k.Args, c.value())
 		}
 	case "check":
+		if name := c.head(&k.Stored, true); name != nil {
+			k.Stored.Name = &Value{Value: schema.Value{Kind: schema.TextValue, Text: name.Name}, Pos: name.Pos}
+		}
 		k.SQL = c.sql()
 	case "generated":
-		k.Stored = c.accept("stored")
+		k.Kept = c.accept("stored")
 		c.must("as", "generated")
 		k.SQL = c.sql()
 	}
@@ -261,4 +275,68 @@ func (c *cursor) rangeEnds(k *Clause) {
 	n := len(c.words)
 	k.To = c.value()
 	c.words[n].glued = true
+}
+
+// storedClause reads what is behind a word that says how a field is kept.
+func (c *cursor) storedClause(k *Clause) {
+	switch w := k.Word; w {
+	case "as":
+		if k.Enum = c.accept("enum"); !k.Enum {
+			k.Value = c.str(`a type of the engine's own, or the word enum,`)
+			c.checkSQL(c.src[k.Value.Pos.Off+1:k.Value.Pos.End-1], k.Value.Pos)
+		}
+	case "collation":
+		k.Value = c.str("a name")
+		if k.Value.Text == "" {
+			c.fail(k.Value.Pos, "", "%s needs a name", w)
+		}
+	case "index":
+		c.stored(&k.Stored, ofIndex)
+	case "key":
+		c.stored(&k.Stored, ofKey)
+	case "identity":
+		k.Always = c.accept("always")
+		if c.accept("start") {
+			k.Start = c.integer("the first number", false)
+		}
+	case "serial":
+		if c.accept("by") {
+			k.Value = c.str("the name of a sequence")
+		}
+	}
+}
+
+// measuredType reads a type with a length of its own kind, or of other values.
+func (c *cursor) measuredType(w Ident) (t schema.Type) {
+	switch w.Name {
+	case "char":
+		t = schema.Type{Kind: schema.Text, Fixed: true}
+		if !c.acceptByte('(', true) {
+			c.fail(w.Pos, "write char(8)", "char needs its length")
+		}
+		t.Length = c.integer("a length", true)
+		c.closeType("char(8)")
+		if t.Length == 0 {
+			c.fail(w.Pos, "", "a length of 0 holds nothing")
+		}
+	case "time", "timestamp", "datetime":
+		t = schema.Type{Kind: schema.Kind(w.Name)}
+		if c.acceptByte('(', true) {
+			n := c.integer("the digits of a second", true)
+			c.closeType(w.Name + "(3)")
+			if n > 6 {
+				c.fail(w.Pos, "", "seconds have up to 6 digits after the point, not %d", n)
+			}
+			t.Seconds = n + 1
+		}
+	case "array":
+		c.must("of", "array")
+		of := c.fieldType()
+		if of.Ref != nil || of.Choice != nil || of.Builtin.Of != nil || of.Builtin.Kind == schema.Choice {
+			c.fail(of.Pos, `write the type itself, or sql "…"`,
+				"an array is of a type of its own, not of a reference, a choice or an array")
+		}
+		t = schema.Type{Kind: schema.Native, Of: &of.Builtin}
+	}
+	return t
 }

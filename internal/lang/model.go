@@ -18,15 +18,12 @@ func (c *cursor) modelLine(l *Line) {
 	behind := c.behindWord()
 	bare := behind == "" || behind[0] == '#'
 	switch first {
-	case "table", "comment":
+	case "table", "comment", "collation", "options":
 		if behind != "" && (behind[0] == '"' || behind[0] == '\'') {
 			c.take(len(first), false)
 			v := c.str("a name")
-			if first == "table" {
-				l.Table = v
-			} else {
-				l.Comment = v
-			}
+			*map[string]**Value{"table": &l.Table, "comment": &l.Comment, "collation": &l.Collation,
+				"options": &l.Options}[first] = v
 			return
 		}
 	case "timestamps":
@@ -41,12 +38,18 @@ func (c *cursor) modelLine(l *Line) {
 			l.Untimed = true
 			return
 		}
+		if first == "no" && c.accept("type") {
+			c.must("checks", "no type")
+			l.Unchecked = true
+			return
+		}
 		if !c.accept("key") {
 			c.fail(c.here(), c.quoteHint(first), `expected "key" after %q`, first)
 		}
 		l.Key = &KeyLine{None: first == "no"}
 		if first == "primary" {
 			l.Key.Fields = c.names("primary key")
+			c.stored(&l.Key.Stored, ofKey)
 		}
 		return
 	case "unique", "index", "check":
@@ -112,23 +115,136 @@ func (c *cursor) softDelete() *SoftDelete {
 	return s
 }
 
-// constraintName reads `name:` if it stands next.
-func (c *cursor) constraintName() *Ident {
-	n := len(c.peekWord())
-	if n == 0 {
+// head reads what is before a colon, if a colon follows: a name, or the word unnamed, a
+// comment, and of a check whether it is valid and inherited.
+func (c *cursor) head(s *Stored, check bool) *Ident {
+	off, words, broken, above, behind := c.off, len(c.words), c.broken, c.above, c.behind
+	var name *Ident
+	ok := c.quietly(func() {
+		s.Pos = c.here()
+		switch w := c.peekWord(); {
+		case w == "unnamed":
+			c.take(len(w), false)
+			s.Unnamed = true
+		case w != "" && w != "comment" && (!check || w != "not" && w != "no"):
+			n := c.name("a name")
+			name = &n
+		case c.peek() == '"':
+			v := c.str("a name")
+			name = &Ident{Name: v.Text, Quoted: true, Pos: v.Pos}
+		}
+		for {
+			switch w := c.peekWord(); {
+			case w == "comment":
+				c.take(len(w), false)
+				s.Comment = c.str("a text")
+			case check && w == "not":
+				c.take(len(w), false)
+				c.must("valid", "not")
+				s.NotValid = true
+			case check && w == "no":
+				c.take(len(w), false)
+				c.must("inherit", "no")
+				s.NoInherit = true
+			default:
+				if c.peek() != ':' || strings.HasPrefix(c.src[c.off:c.end], "::") || c.off == off {
+					panic(bad{})
+				}
+				c.acceptByte(':', true)
+				return
+			}
+		}
+	})
+	if !ok {
+		c.off, c.words, c.broken, c.above, c.behind = off, c.words[:words], broken, above, behind
+		*s = Stored{}
 		return nil
 	}
-	after := strings.TrimLeft(c.src[c.off+n:c.end], " \t")
-	if !strings.HasPrefix(after, ":") || strings.HasPrefix(after, "::") {
-		return nil
+	return name
+}
+
+// quietly is try without a word of what could not be read.
+func (c *cursor) quietly(f func()) bool {
+	told := len(c.p.diags)
+	ok := c.try(f)
+	if !ok {
+		c.p.diags = c.p.diags[:told]
 	}
-	name := c.name("a name")
-	c.acceptByte(':', true)
-	return &name
+	return ok
+}
+
+// of is what a word about storage is about.
+type of int
+
+const (
+	ofUnique of = 1 << iota
+	ofIndex
+	ofKey
+	ofReference
+)
+
+// storedWords are those that say how something is kept, and go directly after it.
+var storedWords = []string{"named", "unnamed", "deferrable", "match"}
+
+// stored reads how something is kept, as far as that is said next.
+func (c *cursor) stored(s *Stored, about of) {
+	for {
+		if s.Pos.End == 0 {
+			s.Pos = c.here()
+		}
+		switch w := c.peekWord(); {
+		case w == "named":
+			c.take(len(w), false)
+			s.Name = c.str("a name")
+			if s.Name.Text == "" {
+				c.fail(s.Name.Pos, "write unnamed, if the database is to name it", "a name is not empty")
+			}
+		case w == "unnamed":
+			c.take(len(w), false)
+			s.Unnamed = true
+		case w == "as" && about == ofUnique && c.formNext() != "":
+			form := c.formNext()
+			c.take(len(w), false)
+			c.accept(form)
+			s.Form = form
+		case w == "deferrable" && about != ofIndex:
+			c.take(len(w), false)
+			s.Deferrable = "DEFERRABLE"
+			if c.accept("initially") {
+				if c.accept("deferred") {
+					s.Deferrable += " INITIALLY DEFERRED"
+				} else {
+					c.must("immediate", "initially")
+				}
+			}
+		case w == "match" && about == ofReference:
+			c.take(len(w), false)
+			c.must("full", "match")
+			s.Full = true
+		case w == "not" && about == ofReference:
+			c.take(len(w), false)
+			c.must("valid", "not")
+			s.NotValid = true
+		default:
+			return
+		}
+	}
+}
+
+// formNext is the word after "as" that says what a uniqueness is kept as; "": none does.
+func (c *cursor) formNext() string {
+	rest := strings.TrimLeft(strings.TrimPrefix(c.src[c.off:c.end], "as"), " \t")
+	for _, w := range []string{"constraint", "index"} {
+		if rest[:nameLength(rest)] == w {
+			return w
+		}
+	}
+	return ""
 }
 
 func (c *cursor) constraint(word string) *Constraint {
-	k := &Constraint{Word: word, Name: c.constraintName()}
+	k := &Constraint{Word: word}
+	k.Name = c.head(&k.Stored, word == "check")
 	if word == "check" {
 		k.SQL = c.sql()
 		return k
@@ -137,52 +253,118 @@ func (c *cursor) constraint(word string) *Constraint {
 		c.fail(c.here(), "write "+word+" "+list, "brackets are for SQL expressions: fields are written without them")
 	}
 	for {
-		var part IndexPart
-		if c.peek() == '(' {
-			start := c.off
-			v := c.value()
-			part.SQL = &SQLText{Text: v.Text, Pos: v.Pos, Fields: c.checkSQL(c.src[start+1:v.Pos.End-1], v.Pos)}
-		} else {
-			if w := c.peekWord(); w == "" && c.peek() != '"' {
-				c.fail(c.here(), c.quoteHint(word), "expected a field, not %s", c.showNext())
-			}
-			part.Field = c.fieldName()
-		}
-		if c.accept("desc") {
-			part.Desc = true
-		} else {
-			c.accept("asc")
-		}
-		k.Parts = append(k.Parts, part)
+		k.Parts = append(k.Parts, c.part(word))
 		if !c.acceptByte(',', true) {
 			break
 		}
 	}
 	for !c.done() {
-		switch {
-		case c.accept("where"):
-			k.Where = c.sql()
-		case word == "index" && c.accept("using"):
-			u := c.name("the method of the index")
-			k.Using = &u
-		case word == "unique" && c.accept("nulls"):
-			c.must("equal", "nulls")
-			k.NullsEqual = true
-		case word == "unique" && c.accept("ignoring"):
-			c.must("case", "ignoring")
-			k.IgnoringCase = true
-		case word == "unique" && c.accept("including"):
-			c.must("deleted", "including")
-			k.IncludingDeleted = true
-		default:
-			hint := DidYouMean(c.peekWord(), []string{"where", "using", "nulls", "ignoring", "including", "desc"})
-			if len(k.Parts) == 1 && hint == "" {
-				hint = c.quoteHint(word)
-			}
-			c.fail(c.here(), hint, "unexpected %s in this line", c.showNext())
-		}
+		c.constraintEnd(k)
 	}
 	return k
+}
+
+// part reads a field or an expression of a unique or an index.
+func (c *cursor) part(word string) IndexPart {
+	var p IndexPart
+	if c.peek() == '(' {
+		start := c.off
+		v := c.value()
+		p.SQL = &SQLText{Text: v.Text, Pos: v.Pos, Fields: c.checkSQL(c.src[start+1:v.Pos.End-1], v.Pos)}
+	} else {
+		if w := c.peekWord(); w == "" && c.peek() != '"' {
+			c.fail(c.here(), c.quoteHint(word), "expected a field, not %s", c.showNext())
+		}
+		p.Field = c.fieldName()
+		if c.off < c.end && c.src[c.off] == '(' {
+			if !p.Field.Quoted && slices.Contains(typeNames, p.Field.Name) { // a field called index
+				c.fail(c.here(), c.quoteHint(word), "unexpected %s in this line", c.showNext())
+			}
+			c.acceptByte('(', true)
+			p.Length = c.integer("a number of characters", true)
+			c.closeType(p.Field.Name + "(20)")
+		}
+	}
+	for {
+		switch w := c.peekWord(); {
+		case w == "collation" || w == "class":
+			c.take(len(w), false)
+			v := c.str("a name")
+			if w == "class" {
+				p.Class = v
+			} else {
+				p.Collation = v
+			}
+		case w == "desc":
+			c.take(len(w), false)
+			p.Desc = true
+		case w == "asc":
+			c.take(len(w), false)
+		case w == "nulls" && !c.follows("nulls", "equal"):
+			c.take(len(w), false)
+			if p.Nulls = "first"; !c.accept("first") {
+				c.must("last", "nulls")
+				p.Nulls = "last"
+			}
+		default:
+			return p
+		}
+	}
+}
+
+// follows tells whether a word is behind the one that is next.
+func (c *cursor) follows(w, second string) bool {
+	rest := strings.TrimLeft(c.src[c.off+len(w):c.end], " \t")
+	return rest[:nameLength(rest)] == second
+}
+
+// constraintEnd reads one of the words behind the parts of a unique or an index.
+func (c *cursor) constraintEnd(k *Constraint) {
+	unique := k.Word == "unique"
+	w := c.peekWord()
+	switch {
+	case w == "where":
+		c.take(len(w), false)
+		k.Where = c.sql()
+	case w == "using":
+		c.take(len(w), false)
+		u := c.name("the method of the index")
+		k.Using = &u
+	case w == "include":
+		c.take(len(w), false)
+		k.Stored.Include = c.names("include")
+	case w == "invisible" && !unique:
+		c.take(len(w), false)
+		k.Stored.Invisible = true
+	case w == "options":
+		c.take(len(w), false)
+		k.Stored.Options = c.str("options of the engine's own")
+	case unique && (w == "as" || w == "deferrable"):
+		c.stored(&k.Stored, ofUnique)
+		if c.peekWord() == "as" {
+			c.take(len("as"), false)
+			c.fail(c.here(), "write as constraint, or as index", `expected "constraint" or "index" after "as"`)
+		}
+	case unique && w == "nulls":
+		c.take(len(w), false)
+		c.must("equal", "nulls")
+		k.NullsEqual = true
+	case unique && w == "ignoring":
+		c.take(len(w), false)
+		c.must("case", "ignoring")
+		k.IgnoringCase = true
+	case unique && w == "including":
+		c.take(len(w), false)
+		c.must("deleted", "including")
+		k.IncludingDeleted = true
+	default:
+		hint := DidYouMean(w, []string{"where", "using", "nulls", "ignoring", "including", "desc", "include",
+			"options"})
+		if len(k.Parts) == 1 && hint == "" {
+			hint = c.quoteHint(k.Word)
+		}
+		c.fail(c.here(), hint, "unexpected %s in this line", c.showNext())
+	}
 }
 
 func (c *cursor) must(w, before string) {
@@ -192,7 +374,8 @@ func (c *cursor) must(w, before string) {
 }
 
 func (c *cursor) foreignKey() *ForeignKey {
-	k := &ForeignKey{Name: c.constraintName()}
+	k := &ForeignKey{}
+	k.Name = c.head(&k.Stored, false)
 	k.Fields = c.names("foreign key")
 	if !c.accept("references") {
 		c.fail(c.here(), "write foreign key a, b references MODEL by c, d", `expected "references", not %s`,
@@ -208,7 +391,7 @@ func (c *cursor) foreignKey() *ForeignKey {
 	for !c.done() {
 		switch c.peekWord() {
 		case "on":
-			which, do, _ := c.action()
+			which, do, _ := c.action(false)
 			if which == "delete" {
 				k.OnDelete = do
 			} else {
@@ -218,21 +401,30 @@ func (c *cursor) foreignKey() *ForeignKey {
 			c.take(2, false)
 			c.must("index", "no")
 			k.NoIndex = true
+		case "deferrable", "match", "not":
+			c.stored(&k.Stored, ofReference)
 		default:
-			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no"}), "unexpected %s in a foreign key",
+			c.fail(c.here(), DidYouMean(c.peekWord(), []string{"on", "by", "no", "deferrable", "match"}),
+				"unexpected %s in a foreign key",
 				c.showNext())
 		}
 	}
 	return k
 }
 
-// action reads `on delete cascade` and the like.
-func (c *cursor) action() (which string, do schema.Action, pos Pos) {
+// action reads `on delete cascade` and the like; of a field that may be `on update now`, too,
+// of which there is no action.
+func (c *cursor) action(field bool) (which string, do schema.Action, pos Pos) {
 	pos = c.here()
 	c.take(2, false)
 	w := c.name(`"delete" or "update"`)
 	if w.Name != "delete" && w.Name != "update" {
 		c.fail(w.Pos, DidYouMean(w.Name, []string{"delete", "update"}), `expected "delete" or "update" after "on"`)
+	}
+	if field && w.Name == "update" && c.peekWord() == "now" {
+		now := c.take(len("now"), false)
+		pos.End = now.End
+		return "update now", "", pos
 	}
 	a := c.name("what to do (" + strings.Join(actionWords, ", ") + ")")
 	text := a.Name

@@ -279,7 +279,8 @@ func (c *cursor) str(what string) *Value {
 	}
 	n, text := quoted(c.src[c.off:c.end])
 	if n == 0 {
-		c.fail(c.p.pos(c.off, c.lineEnd()), `only \" and \\ are escaped`, "the quotes are not closed on this line")
+		c.fail(c.p.pos(c.off, c.lineEnd()), `write \" and \\ for a quote and a backslash, and \n for a new line`,
+			"the quotes are not closed on this line")
 	}
 	return &Value{Value: schema.Value{Kind: schema.TextValue, Text: text}, Pos: c.take(n, false)}
 }
@@ -484,6 +485,9 @@ func (c *cursor) blockHead(b *Block) {
 				c.fail(c.here(), "write choice "+b.Name.Name+" as enum: one, another", `expected "enum" after "as"`)
 			}
 			b.Enum = true
+			if c.peek() == '"' {
+				b.EnumName = c.str("the name of the type")
+			}
 		}
 		if !c.acceptByte(':', true) {
 			c.fail(c.here(), "write choice "+b.Name.Name+": one, another", `expected ":", not %s`, c.showNext())

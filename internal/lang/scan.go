@@ -140,6 +140,9 @@ func (c *cursor) peekWord() string {
 	return c.src[c.off : c.off+nameLength(c.src[c.off:c.end])]
 }
 
+// IsName tells whether a text is a name that needs no quotes.
+func IsName(s string) bool { return s != "" && nameLength(s) == len(s) }
+
 // nameLength is the length of the name that s begins with, 0 for none.
 func nameLength(s string) int {
 	for i, r := range s {
@@ -229,12 +232,15 @@ func quoted(s string) (int, string) {
 		case '\n':
 			return 0, ""
 		case '\\':
-			if i+1 < len(s) && (s[i+1] == '"' || s[i+1] == '\\') {
-				i++
-			} else {
+			if i+1 == len(s) || !strings.ContainsRune(`"\ntr`, rune(s[i+1])) {
 				return 0, ""
 			}
-			b.WriteByte(s[i])
+			i++
+			if at := strings.IndexByte("ntr", s[i]); at >= 0 {
+				b.WriteByte("\n\t\r"[at])
+			} else {
+				b.WriteByte(s[i])
+			}
 		default:
 			b.WriteByte(s[i])
 		}

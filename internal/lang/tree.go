@@ -53,6 +53,7 @@ type Block struct {
 	Outside    bool    // model: the table is there and never changed
 	Values     []Ident // choice: its words
 	Enum       bool    // choice: kept as a type of the database, where it has such types
+	EnumName   *Value  // choice: the name of that type; nil: by the rule
 	By         []Ident // rows: the fields that tell one row from another
 	InsertOnly bool    // rows
 	From       *Value  // rows: a file of them
@@ -86,6 +87,9 @@ type Line struct {
 	Untimed    bool // no timestamps
 	SoftDelete *SoftDelete
 	Include    *Ident
+	Unchecked  bool   // no type checks
+	Collation  *Value // collation "NAME"
+	Options    *Value // options "…"
 	Make       *Make  // seed: MODEL COUNT
 	Set        *Set   // seed: field VALUE
 	Cells      []Cell // rows: the header or one row
@@ -122,16 +126,36 @@ type Type struct {
 
 // Reference is the type of a field that points at another model.
 type Reference struct {
-	Model Ident
-	By    *Ident
+	Model  Ident
+	By     *Ident
+	Stored Stored
+}
+
+// Stored says how what a clause or a line creates is kept in the database, as far as it says
+// that.
+type Stored struct {
+	Name       *Value // named "…"
+	Unnamed    bool
+	Form       string // of a uniqueness: constraint or index
+	Deferrable string // in SQL's words
+	Full       bool   // match full
+	NotValid   bool
+	NoInherit  bool // of a check
+	Include    []Ident
+	Invisible  bool
+	Options    *Value
+	Comment    *Value
+	Pos        Pos // of its first word
 }
 
 // Clause is one clause of a field: its first word, and what stood behind it.
 type Clause struct {
-	Word  string // optional, default, unique, index, immutable, nonblank, range, key, identity, column, comment, stamped, fake, check, generated, delete, update, via no-index as "no index"
+	// Word is its first word; "no index", "update now" and "not valid" are whole, and of an
+	// action it is delete or update.
+	Word  string
 	Pos   Pos
 	On    []Ident
-	Value *Value   // default, column, comment
+	Value *Value   // default, column, comment, as, collation
 	From  *Value   // range
 	To    *Value   // range
 	SQL   *SQLText // check, generated
@@ -141,7 +165,11 @@ type Clause struct {
 
 	IgnoringCase     bool // unique
 	IncludingDeleted bool // unique
-	Stored           bool // generated
+	Kept             bool // generated: stored
+	Enum             bool // as enum
+	Always           bool // identity
+	Start            int  // identity: the first number; 0: not said
+	Stored           Stored
 }
 
 // Value is a literal with its place.
@@ -167,6 +195,7 @@ type SQLText struct {
 type KeyLine struct {
 	None   bool
 	Fields []Ident
+	Stored Stored
 }
 
 // Constraint is a model's line of unique, index or check.
@@ -180,6 +209,7 @@ type Constraint struct {
 	NullsEqual       bool
 	IgnoringCase     bool
 	IncludingDeleted bool
+	Stored           Stored
 }
 
 // IndexPart is a field or an expression in a unique or an index.
@@ -187,6 +217,11 @@ type IndexPart struct {
 	Field Ident
 	SQL   *SQLText
 	Desc  bool
+
+	Length    int // name(20): so many characters; 0: all of them
+	Collation *Value
+	Class     *Value
+	Nulls     string // first or last
 }
 
 // ForeignKey is a line `foreign key a, b references MODEL by c, d`.
@@ -198,6 +233,7 @@ type ForeignKey struct {
 	OnDelete schema.Action // empty: not said
 	OnUpdate schema.Action
 	NoIndex  bool
+	Stored   Stored
 }
 
 // SoftDelete is a line `soft delete`.

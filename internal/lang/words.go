@@ -10,6 +10,7 @@ var actionWords = []string{"restrict", "cascade", "set null", "set default", "no
 // typeNames are the words that begin a type.
 var typeNames = []string{
 	"text",
+	"char",
 	"smallint",
 	"integer",
 	"bigint",
@@ -26,6 +27,7 @@ var typeNames = []string{
 	"bytes",
 	"choice",
 	"references",
+	"array of",
 }
 
 // lineWords are what a line of a model may begin with that is no field.
@@ -42,6 +44,9 @@ var lineWords = []string{
 	"foreign key",
 	"include",
 	"soft delete",
+	"collation",
+	"options",
+	"no type checks",
 }
 
 var clauseWords = []string{
@@ -63,6 +68,15 @@ var clauseWords = []string{
 	"generated",
 	"on delete",
 	"on update",
+	"as",
+	"collation",
+	"serial",
+	"rowid",
+	"invisible",
+	"named",
+	"unnamed",
+	"deferrable",
+	"match",
 }
 
 // counts are numbers as words.

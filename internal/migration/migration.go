@@ -68,10 +68,14 @@ type Migration struct {
 type Found struct {
 	Table, Column string // no Column: the whole table
 	Beside        string // an index or a trigger of the table, instead of a column
+	Kind          string // of something that is no table, such as a view: Table is its name; empty: a table
 	Make          []Statement
 }
 
 func (f Found) line() string {
+	if f.Kind != "" {
+		return "found object " + nameList([]string{f.Kind, f.Table})
+	}
 	if f.Beside != "" {
 		return "found beside " + nameList([]string{f.Table, f.Beside})
 	}

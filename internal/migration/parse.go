@@ -339,11 +339,15 @@ func (p *parser) headMarker(line int, words string) (ok bool, err error) {
 // found reads what was there though no migration had made it.
 func (p *parser) found(line int, words string) error {
 	rest, beside := strings.CutPrefix(words, "beside ")
+	rest, object := strings.CutPrefix(rest, "object ")
 	names := readNames(rest)
 	if len(names) < 1 || len(names) > 2 || len(p.m.BeforeApply)+len(p.m.BeforeUndo) > 0 {
 		return p.fail(line, "a line found names one table, or a table and a column, and comes before the requirements")
 	}
 	f := Found{Table: names[0], Column: strings.Join(names[1:], "")}
+	if object {
+		f.Kind, f.Table, f.Column = f.Table, f.Column, ""
+	}
 	if beside {
 		f.Column, f.Beside = "", f.Column
 	}

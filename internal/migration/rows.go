@@ -160,6 +160,11 @@ func NamesBefore(renames []Rename, table, column string) (string, string) {
 func Creates(line []*Migration, e Engine) map[string]bool {
 	out := map[string]bool{}
 	for _, m := range line {
+		for _, f := range m.Found {
+			if f.Column+f.Beside+f.Kind == "" {
+				out[strings.ToLower(f.Table)] = true
+			}
+		}
 		for _, sql := range m.SQL(false) {
 			if created := createdTable(e, sql); created != "" {
 				out[created] = true
@@ -169,6 +174,38 @@ func Creates(line []*Migration, e Engine) map[string]bool {
 		}
 	}
 	return out
+}
+
+// FoundTriggers are the names, in lower case, of the triggers that existed before a line of
+// migrations, which creates them only where they are missing.
+func FoundTriggers(line []*Migration, e Engine) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range line {
+		for _, f := range m.Found {
+			for _, st := range f.Make {
+				if name := createdTrigger(e, st.SQL); name != "" {
+					out[name] = true
+				}
+			}
+		}
+	}
+	return out
+}
+
+// createdTrigger is the name, in lower case, of the trigger that a statement creates; "": it
+// creates none.
+func createdTrigger(e Engine, sql string) string {
+	const begins, words = 600, 9 // the user whose rights it has may come first
+	list := e.SQL().Lex(sql[:min(len(sql), begins)])
+	if len(list) == 0 || !list[0].Is("CREATE") {
+		return ""
+	}
+	for i, t := range list[:min(len(list), words)] {
+		if t.Is("TRIGGER") && i+1 < len(list) {
+			return strings.ToLower(list[i+1].Name())
+		}
+	}
+	return ""
 }
 
 // createdTable is the name, in lower case, of the table that a statement creates; "": it

@@ -86,7 +86,7 @@ func (p *planner) enums() {
 	}
 	p.tellEnums()
 	for _, old := range p.Live.Others {
-		if old.Kind == sqlschema.EnumType && p.Made != nil && p.Made.Enum(old.Name) != nil &&
+		if old.Kind == sqlschema.EnumType && p.madeEnum(old.Name) &&
 			p.Wanted.Enum(old.Name) == nil && !strings.HasPrefix(old.Name, Apart("")) {
 			p.plan.Changes = append(p.plan.Changes, diff.Change{
 				Kind:   diff.DropEnum,
@@ -101,6 +101,18 @@ func (p *planner) enums() {
 			})
 		}
 	}
+}
+
+// madeEnum tells whether migrations made an enum type for a column: one that exists for itself is
+// nothing that a model could declare.
+func (p *planner) madeEnum(name string) bool {
+	if p.Made == nil || p.Made.Enum(name) == nil {
+		return false
+	}
+	return slices.ContainsFunc(p.Made.Tables, func(t *sqlschema.Table) bool {
+		return slices.ContainsFunc(t.Columns,
+			func(c *sqlschema.Column) bool { return c.Values != nil && c.SQLType == p.Engine.SQL().Quote(name) })
+	})
 }
 
 // remade are the enum types that are set apart, under the names that they have now.
@@ -277,6 +289,23 @@ func (p *planner) valueSteps() {
 	}
 }
 
+// enumWords turn values of enum types into texts and back. Where the type of a column lists its
+// values itself they are texts.
+func (p *planner) enumWords() interface {
+	Text(sql string) string
+	Value(sql, sqlType string) string
+} {
+	if e := engine.EnumsOf(p.Engine); e != nil {
+		return e
+	}
+	return asTexts{}
+}
+
+type asTexts struct{}
+
+func (asTexts) Text(sql string) string     { return sql }
+func (asTexts) Value(sql, _ string) string { return sql }
+
 // enumLess sees to the rows of values that an enum type loses: they become others, where
 // an answer says so, or are asked about. It tells whether all is said of the column.
 func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
@@ -284,7 +313,7 @@ func (p *planner) enumLess(a *engine.Alteration, c diff.Change) bool {
 	if col.Values == nil || old.Values == nil {
 		return false
 	}
-	words, text := engine.EnumsOf(p.Engine), ""
+	words, text := p.enumWords(), ""
 	settled := map[string]bool{}
 	become := func(v, sql string) {
 		settled[v] = true

@@ -31,8 +31,8 @@ func (p *planner) made(c diff.Change) bool {
 		return false
 	}
 	switch c.Kind {
-	case diff.DropTable:
-		return true
+	case diff.DropTable: // a part of another, or one of a module, no model could declare
+		return !t.Options.Foreign && t.Options.Virtual == ""
 	case diff.DropColumn:
 		return t.Column(c.Name) != nil
 	case diff.DropIndex, diff.DropUnique:
@@ -53,6 +53,9 @@ func (p *planner) made(c diff.Change) bool {
 		o := t.Column(c.Name)
 		return o != nil && o.Comment != ""
 	case diff.DropTrigger:
+		if c.Object.(*sqlschema.Trigger).Purpose == "" && p.FoundTriggers[strings.ToLower(c.Name)] {
+			return false // no model could declare it
+		}
 		return slices.ContainsFunc(t.Triggers,
 			func(o *sqlschema.Trigger) bool { return strings.EqualFold(o.Name, c.Name) })
 	}

@@ -48,6 +48,9 @@ type Input struct {
 	// of all others, which were made to come to Live.
 	EnumRenames map[Rename]engine.Step
 	Renames     map[Rename][]engine.Step
+	// FoundTriggers are the triggers, by their names in lower case, that existed before the
+	// migrations: no model declares them.
+	FoundTriggers map[string]bool
 	// LeastLocking finds out, where the engine wants that, how gently it can make the steps of
 	// a plan, and writes that into them; nil: it does not matter.
 	LeastLocking func(p *Plan) error
@@ -305,7 +308,7 @@ func (p *planner) others() {
 	}
 	for _, o := range p.Live.Others {
 		if o.Kind == sqlschema.EnumType &&
-			(p.Wanted.Enum(o.Name) != nil || p.Made != nil && p.Made.Enum(o.Name) != nil ||
+			(p.Wanted.Enum(o.Name) != nil || p.madeEnum(o.Name) ||
 				strings.HasPrefix(o.Name, Apart(""))) {
 			continue
 		}

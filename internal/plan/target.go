@@ -81,7 +81,7 @@ func target(live *sqlschema.Table, changes []diff.Change) *sqlschema.Table {
 				t.Triggers = append(t.Triggers, c.Object.(*sqlschema.Trigger))
 			}
 		case diff.ChangeOptions:
-			t.Options = sqlschema.Options{}
+			t.Options = c.Object.(sqlschema.Options)
 		case diff.AddComment, diff.ChangeComment, diff.DropComment:
 			if o := t.Column(c.Name); c.Name != "" && o != nil {
 				o.Comment = c.To

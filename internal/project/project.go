@@ -25,6 +25,7 @@ import (
 	"erbario/internal/fake"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
+	"erbario/internal/schema"
 )
 
 // Names of a project's files and folders.
@@ -68,9 +69,17 @@ type Settings struct {
 	Naming struct {
 		Tables string `toml:"tables"`
 		Key    string `toml:"key"`
+		// Reference is the name of a reference's column, such as {field}_id.
+		Reference  string `toml:"reference"`
+		TypeChecks *bool  `toml:"type_checks"` // nil: values are held to their types by checks
 	} `toml:"naming"`
+	MariaDB struct {
+		Collation string `toml:"collation"` // of the texts of every model that says none
+	} `toml:"mariadb"`
 	Models struct {
-		Timestamps bool `toml:"timestamps"` // every model has them that does not say "no timestamps"
+		OnDelete   string `toml:"on_delete"` // of references that do not say it
+		OnUpdate   string `toml:"on_update"`
+		Timestamps bool   `toml:"timestamps"` // every model has them that does not say "no timestamps"
 	} `toml:"models"`
 	Seed struct {
 		Locale string `toml:"locale"` // of the names and places that seeds make up, such as it or pt-BR
@@ -125,7 +134,7 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 		return nil, TOMLError(path, err, "setting", []string{
 			"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway",
 			"protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models",
-			"timestamps",
+			"timestamps", "reference", "type_checks", "mariadb", "collation", "on_delete", "on_update",
 		})
 	}
 	if err := p.checkSettings(path); err != nil {
@@ -164,6 +173,15 @@ func (p *Project) checkSettings(path string) error {
 	}
 	if t := p.Settings.Naming.Key; t != "" && t != "number" && t != "uuid" {
 		return fmt.Errorf(`%s: naming.key is %q; it is "number" or "uuid"`, path, t)
+	}
+	if t := p.Settings.Naming.Reference; t != "" && !strings.Contains(t, "{field}") {
+		return fmt.Errorf(`%s: naming.reference is %q; it has {field} in it, such as "{field}_id"`, path, t)
+	}
+	for name, t := range map[string]string{"on_delete": p.Settings.Models.OnDelete,
+		"on_update": p.Settings.Models.OnUpdate} {
+		if t != "" && t != "restrict" && t != "no action" {
+			return fmt.Errorf(`%s: models.%s is %q; it is "restrict" or "no action"`, path, name, t)
+		}
 	}
 	for i, name := range p.Settings.Project.Engines {
 		if _, err := p.engines.ByName(name); err != nil {
@@ -332,10 +350,20 @@ func (p *Project) Others(name string) []engine.Engine {
 
 // Rules are the project's naming rules.
 func (p *Project) Rules() declare.Rules {
+	perTable := map[string]bool{}
+	for _, e := range p.engines {
+		perTable[e.Name()] = e.Caps().IndexesPerTable
+	}
 	return declare.Rules{
+		PerTable:   perTable,
 		Tables:     p.Settings.Naming.Tables,
 		Key:        p.Settings.Naming.Key,
 		Timestamps: p.Settings.Models.Timestamps,
+		Unchecked:  p.Settings.Naming.TypeChecks != nil && !*p.Settings.Naming.TypeChecks,
+		Reference:  p.Settings.Naming.Reference,
+		OnDelete:   schema.Action(strings.ToUpper(p.Settings.Models.OnDelete)),
+		OnUpdate:   schema.Action(strings.ToUpper(p.Settings.Models.OnUpdate)),
+		Collation:  map[string]string{"mariadb": p.Settings.MariaDB.Collation},
 		Engines:    p.engines.Names(),
 	}
 }

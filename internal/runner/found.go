@@ -47,6 +47,19 @@ func isThere(t *sqlschema.Table, f migration.Found) bool {
 	return f.Column == "" || t.Column(f.Column) != nil
 }
 
+// hasObject tells whether a schema has something that is no table.
+func hasObject(s *sqlschema.Schema, kind, name string) bool {
+	switch kind {
+	case "view":
+		return s.View(name) != nil
+	case "trigger": // of a view
+		return slices.ContainsFunc(s.Views, func(v *sqlschema.View) bool {
+			return slices.ContainsFunc(v.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == name })
+		})
+	}
+	return slices.ContainsFunc(s.Others, func(o *sqlschema.Other) bool { return o.Kind == kind && o.Name == name })
+}
+
 // missingFound are the statements for what was found and does not exist.
 func missingFound(ctx context.Context, db engine.Database, m *migration.Migration) ([]string, error) {
 	if len(m.Found) == 0 {
@@ -59,7 +72,11 @@ func missingFound(ctx context.Context, db engine.Database, m *migration.Migratio
 	var out []string
 	for _, f := range m.Found {
 		t := s.Table(f.Table)
-		if t != nil && isThere(t, f) {
+		if f.Kind != "" {
+			if hasObject(s, f.Kind, f.Table) {
+				continue
+			}
+		} else if t != nil && isThere(t, f) {
 			continue
 		}
 		for _, st := range f.Make {

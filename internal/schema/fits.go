@@ -98,6 +98,11 @@ func Limits(t Type) (low, high *big.Rat, ok bool) {
 		h := new(big.Int).Lsh(big.NewInt(1), n)
 		return new(big.Rat).SetInt(new(big.Int).Neg(h)), new(big.Rat).SetInt(new(big.Int).Sub(h, big.NewInt(1))), true
 	}
+	if t.Unsigned {
+		bits := map[Kind]uint{Smallint: 16, Integer: 32, Bigint: 64}[t.Kind]
+		_, h, _ := two(bits)
+		return new(big.Rat), h, true
+	}
 	switch t.Kind {
 	case Smallint:
 		return two(15)

@@ -36,7 +36,38 @@ type Table struct {
 	Guard       bool   // no row goes permanently that is not marked as deleted first
 	GuardRole   string // then: only members of this role let marks and rows go; empty: everybody
 	Rows        *Rows  // the reference rows; nil: none are declared
+	// How the table is kept, where that is said.
+	KeyName   string // of the primary key; empty: by the rule
+	KeyStored Stored // of the primary key
+	Unchecked bool   // no check holds values to their types
+	Collation string // of its texts; empty: the engine's, or the project's
+	Options   string // of the table, in the engine's words
 }
+
+// Stored says how a key, an index, a reference or a check is kept, where a model says that.
+type Stored struct {
+	Named      bool     // it has a name that the model gives it, and not the rule
+	Unnamed    bool     // the engine names it
+	Form       Form     // of a uniqueness
+	Deferrable string   // DEFERRABLE, DEFERRABLE INITIALLY DEFERRED; empty: it is not
+	Match      string   // of a reference: FULL; empty: SIMPLE
+	NotValid   bool     // rows that existed before it were not looked at
+	NoInherit  bool     // of a check: tables that inherit from this one have it not
+	Include    []string // of an index: columns that it has next to its own
+	Invisible  bool     // of an index: nothing uses it
+	Options    string   // of an index, in the engine's words
+	Comment    string
+	Said       bool // something of the form, the options or the comment of an index
+}
+
+// Form is what a uniqueness is kept as: a constraint of the table, or an index.
+type Form string
+
+// The forms. Without one it is the engine's choice.
+const (
+	AsConstraint Form = "constraint"
+	AsIndex      Form = "index"
+)
 
 // Column is the column of one field.
 type Column struct {
@@ -47,12 +78,26 @@ type Column struct {
 	Value     *Value // the default; nil: none
 	Generated *Generated
 	Identity  bool // numbered by the database
+	Numbers   Numbers
+	Collation string // empty: that of the table
+	UpdateNow bool   // every update sets it to the time, unless that gives it a value
+	Invisible bool   // SELECT * leaves it out
 	Comment   string
 	Nonblank  bool
 	Immutable bool // it is not changed once it is set
 	Stamped   bool // it is set to the time with every change of the row
 	Range     *Range
 	Fake      *Fake
+}
+
+// Numbers say how the database numbers a column.
+type Numbers struct {
+	Serial   bool   // by a sequence that belongs to it, and as a default
+	Sequence string // the name of that; empty: by the rule of the server
+	Always   bool   // numbers that the application gives are refused
+	Start    int64  // the first; 0: 1
+	Rowid    bool   // by the number of the row, which may be given again
+	NoKey    bool   // though it is not the key
 }
 
 // Fake tells seeds how to fill a column: a generator's name, and the words
@@ -76,6 +121,7 @@ type ForeignKey struct {
 	References []string
 	OnDelete   Action
 	OnUpdate   Action
+	Stored     Stored
 }
 
 // Action is what a foreign key does when the row referred to goes or changes.
@@ -96,6 +142,7 @@ type Check struct {
 	SQL     string
 	Column  string // the column it was declared with; empty for one of the table
 	Purpose Purpose
+	Stored  Stored
 }
 
 // Index is an index or a uniqueness.
@@ -108,6 +155,7 @@ type Index struct {
 	Using      string // the method; empty: the engine's own choice
 	NullsEqual bool
 	Column     string // the one field whose clause declared it
+	Stored     Stored
 }
 
 // Part is one column or expression of an index.
@@ -116,6 +164,10 @@ type Part struct {
 	SQL          string // instead of Column
 	Desc         bool
 	IgnoringCase bool
+	Length       int    // so many characters of the value; 0: all of them
+	Collation    string // empty: that of the column
+	Class        string // the operator class; empty: that of the type
+	Nulls        string // FIRST or LAST; empty: as the direction says
 }
 
 // Parts are columns as parts of an index or a key.

@@ -38,12 +38,19 @@ const (
 // Type is a type of the model language.
 type Type struct {
 	Kind      Kind
-	Length    int // text: characters; bytes: bytes; 0: no limit
-	Precision int // decimal: digits in all
-	Scale     int // decimal: digits behind the point
+	Length    int  // text: characters; bytes: bytes; 0: no limit
+	Fixed     bool // text, bytes: always of that length, filled up with blanks or zeros
+	Unsigned  bool // whole numbers: from 0 on, and twice as far
+	Seconds   int  // times: digits of a second, plus one; 0: as many as the engine keeps
+	Precision int  // decimal: digits in all
+	Scale     int  // decimal: digits behind the point
 	Choices   []string
 	Name      string // of a named choice; of a native type, its SQL
+	Of        *Type  // of a native type that is an array: the type of its elements
+	As        string // the engine's own type that holds the values; empty: the engine's choice
+	Typeless  bool   // the engine is told no type at all
 	Enum      string // of a named choice that is kept as a type: that type's name
+	Listed    bool   // a choice that is kept by a type that lists its values, where there is one
 }
 
 // String gives the type as a model would write it.
@@ -51,14 +58,22 @@ func (t Type) String() string {
 	switch {
 	case t.Kind == Decimal:
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
+	case t.Of != nil:
+		return "array of " + t.Of.String()
 	case t.Kind == Native:
 		return fmt.Sprintf("sql %q", t.Name)
 	case t.Kind == Choice && t.Name != "":
 		return t.Name
 	case t.Kind == Choice:
 		return "choice(" + strings.Join(t.Choices, ", ") + ")"
+	case t.Fixed && t.Kind == Text:
+		return fmt.Sprintf("char(%d)", t.Length)
 	case t.Length > 0:
 		return fmt.Sprintf("%s(%d)", t.Kind, t.Length)
+	case t.Seconds > 0:
+		return fmt.Sprintf("%s(%d)", t.Kind, t.Seconds-1)
+	case t.Unsigned:
+		return string(t.Kind) + " unsigned"
 	}
 	return string(t.Kind)
 }
@@ -75,8 +90,17 @@ func ParseType(s string) Type {
 		return Type{Kind: k, Precision: n, Scale: m}
 	case Text, Bytes:
 		return Type{Kind: k, Length: n}
-	case Smallint, Integer, Bigint, Real, Double, Boolean, Date, Time, Timestamp, Datetime, UUID, JSON:
+	case Time, Timestamp, Datetime:
+		if args != "" {
+			return Type{Kind: k, Seconds: n + 1}
+		}
 		return Type{Kind: k}
+	case Smallint, Integer, Bigint, Real, Double, Boolean, Date, UUID, JSON:
+		return Type{Kind: k}
+	case "char":
+		return Type{Kind: Text, Length: n, Fixed: true}
+	case "smallint unsigned", "integer unsigned", "bigint unsigned":
+		return Type{Kind: Kind(strings.TrimSuffix(word, " unsigned")), Unsigned: true}
 	}
 	return Type{Kind: Text}
 }
@@ -133,7 +157,7 @@ func (v Value) String() string {
 	case NullValue:
 		return "null"
 	case TextValue:
-		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v.Text) + `"`
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", `\r`).Replace(v.Text) + `"`
 	case NowValue:
 		return "now"
 	case TodayValue:

@@ -13,6 +13,7 @@ func SamePart(a, b Part) bool {
 		return false
 	}
 	return strings.EqualFold(a.Column, b.Column) && a.Desc == b.Desc && a.Length == b.Length &&
+		strings.EqualFold(a.Class, b.Class) && a.Nulls == b.Nulls &&
 		SameCollation(a.Collation, b.Collation)
 }
 
@@ -38,9 +39,24 @@ func SameKey(a, b *PrimaryKey) bool {
 
 // SameIndex tells whether two indexes are the same but for their names.
 func SameIndex(a, b *Index) bool {
-	return a.Unique == b.Unique && a.Invalid == b.Invalid && a.Conflict == b.Conflict && a.NullsEqual == b.NullsEqual &&
+	return a.Unique == b.Unique && (!a.Form && !b.Form || a.Constraint == b.Constraint) &&
+		(!a.Said && !b.Said || SameOptions(a.Options, b.Options)) && deferrable(a) == deferrable(b) &&
+		SameForm(a.Included, b.Included) && a.Invalid == b.Invalid && a.Conflict == b.Conflict &&
+		a.NullsEqual == b.NullsEqual &&
 		a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
 }
+
+// SameOptions compares what is behind the columns of two tables: the same words, in any order.
+func SameOptions(a, b string) bool {
+	words := func(s string) []string {
+		list := strings.Fields(strings.ToLower(strings.NewReplacer("(", " ( ", ")", " ) ", ",", " , ").Replace(s)))
+		slices.Sort(list)
+		return list
+	}
+	return slices.Equal(words(a), words(b))
+}
+
+func deferrable(x *Index) bool { return strings.Contains(x.Options, "DEFERRABLE") }
 
 // SameSQL compares two expressions that may not be there.
 func SameSQL(a, b *SQL) bool {

@@ -117,12 +117,16 @@ type Column struct {
 	Identity  bool // numbered by the database
 	// IdentityAlways refuses numbers that the application gives.
 	IdentityAlways bool
-	Values         []string // those that an enum type takes; nil: it is of none
-	Collation      string   // empty: the engine's own
-	Conflict       string   // SQLite: what NOT NULL does on a conflict, as stored
-	OnUpdate       string   // MariaDB: what it becomes with every update, as stored
-	Invisible      bool     // MariaDB: SELECT * leaves it out
-	Comment        string
+	// Serial is the name of the sequence that belongs to the column and numbers it by its
+	// default; empty: none does. Start is the first number of an identity; 0: 1.
+	Serial    string
+	Start     int64
+	Values    []string // those that an enum type takes; nil: it is of none
+	Collation string   // empty: the engine's own
+	Conflict  string   // SQLite: what NOT NULL does on a conflict, as stored
+	OnUpdate  string   // MariaDB: what it becomes with every update, as stored
+	Invisible bool     // MariaDB: SELECT * leaves it out
+	Comment   string
 
 	// What it means in the language, as far as it can be told of a live one.
 	Type      schema.Type
@@ -213,6 +217,8 @@ type Index struct {
 	Name       string
 	Unique     bool
 	Constraint bool // made as a constraint of the table rather than as an index
+	Form       bool // that is declared, and so compared
+	Said       bool // its options are declared, and so compared
 	Parts      []Part
 	Where      *SQL
 	Using      string // the method, where the engine has several

@@ -6,6 +6,8 @@ package ddl
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
@@ -16,7 +18,9 @@ import (
 // which come before those for all.
 type Conversions struct {
 	Quote func(name string) string
-	Type  func(c *sqlschema.Column) schema.Type
+	// Literal is a text as SQL, where a type can list the texts that it takes.
+	Literal func(s string) string
+	Type    func(c *sqlschema.Column) schema.Type
 	// Same tells whether two columns keep values in the same form.
 	Same  func(from, to *sqlschema.Column) bool
 	Rules []Rule
@@ -130,7 +134,7 @@ func (w *Conversions) shared() []Rule {
 	decimal, isText := Is(schema.Decimal), Is(schema.Text)
 	return []Rule{
 		{From: isText, To: isText, Fits: func(v Value) string {
-			if v.Old.Length > 0 && v.Old.Length <= v.New.Length {
+			if v.New.Choices == nil && v.Old.Length > 0 && v.Old.Length <= v.New.Length {
 				return ""
 			}
 			return w.FitsText(v, v.X)
@@ -143,7 +147,7 @@ func (w *Conversions) shared() []Rule {
 		}},
 		{From: Whole, To: Whole, How: howNumber, Fits: func(v Value) string {
 			order := map[schema.Kind]int{schema.Smallint: 1, schema.Integer: 2, schema.Bigint: 3}
-			if order[v.Old.Kind] < order[v.New.Kind] {
+			if order[v.Old.Kind] < order[v.New.Kind] && !v.New.Unsigned {
 				return ""
 			}
 			return Between(v, v.X)
@@ -191,10 +195,26 @@ func (w *Conversions) shared() []Rule {
 
 // FitsText is the condition that a text is not too long for the new column; "": none is.
 func (w *Conversions) FitsText(v Value, sql string) string {
+	if v.New.Choices != nil {
+		return w.among(v, sql)
+	}
 	if v.New.Kind != schema.Text || v.New.Length == 0 {
 		return ""
 	}
 	return w.Length(sql, v.New.Length)
+}
+
+// among is the condition that a text is one of those that the new column lists; "": each is.
+func (w *Conversions) among(v Value, sql string) string {
+	missing := func(s string) bool { return !slices.Contains(v.New.Choices, s) }
+	if v.Old.Choices != nil && !slices.ContainsFunc(v.Old.Choices, missing) {
+		return ""
+	}
+	values := make([]string, len(v.New.Choices))
+	for i, s := range v.New.Choices {
+		values[i] = w.Literal(s)
+	}
+	return sql + " IN (" + strings.Join(values, ", ") + ")"
 }
 
 // FitsMoment is the condition that a text is a day and a time.
@@ -218,6 +238,9 @@ func Between(v Value, sql string) string {
 		low, high = "-32768", "32767"
 	case schema.Integer:
 		low, high = "-2147483648", "2147483647"
+	}
+	if v.New.Unsigned {
+		low, high = "0", Most(v.New)
 	}
 	return fmt.Sprintf("%s BETWEEN %s AND %s", sql, low, high)
 }

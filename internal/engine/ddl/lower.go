@@ -4,7 +4,9 @@ package ddl
 // triggers, the checks by their purpose.
 
 import (
+	"cmp"
 	"fmt"
+	"strings"
 
 	"erbario/internal/engine"
 	"erbario/internal/schema"
@@ -105,6 +107,8 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 		col := &sqlschema.Column{
 			Name: c.Name, Declared: c, NotNull: c.NotNull, Identity: c.Identity, Comment: c.Comment,
 			Type: c.Type, Value: c.Value, Immutable: c.Immutable, Stamped: c.Stamped,
+			Collation: c.Collation, Invisible: c.Invisible,
+			IdentityAlways: c.Numbers.Always, Start: c.Numbers.Start,
 		}
 		if c.Generated != nil {
 			col.Generated = &sqlschema.Generated{SQL: *w.written(c.Generated.SQL), Stored: c.Generated.Stored}
@@ -112,20 +116,25 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 		t.Columns = append(t.Columns, col)
 	}
 	if d.Key != nil {
-		t.PrimaryKey = &sqlschema.PrimaryKey{Name: schema.ConstraintName(d.Name, nil, "pkey")}
+		t.PrimaryKey = &sqlschema.PrimaryKey{
+			Name:    cmp.Or(d.KeyName, schema.ConstraintName(d.Name, nil, "pkey")),
+			Options: behind(d.KeyStored.Deferrable),
+		}
 		for _, c := range d.Key {
 			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, sqlschema.Part{Column: c})
 		}
 	}
 	for _, k := range d.ForeignKeys {
 		t.ForeignKeys = append(t.ForeignKeys, &sqlschema.ForeignKey{
-			Name: k.Name, Columns: k.Columns, Table: k.Table, References: k.References,
-			OnDelete: k.OnDelete, OnUpdate: k.OnUpdate,
+			Name: unless(k.Stored.Unnamed, k.Name), Columns: k.Columns, Table: k.Table, References: k.References,
+			OnDelete: k.OnDelete, OnUpdate: k.OnUpdate, Deferrable: k.Stored.Deferrable, Match: k.Stored.Match,
+			NotValid: k.Stored.NotValid,
 		})
 	}
 	for _, k := range d.Checks {
 		t.Checks = append(t.Checks,
-			&sqlschema.Check{Name: k.Name, SQL: *w.written(k.SQL), Column: k.Column, Purpose: k.Purpose})
+			&sqlschema.Check{Name: unless(k.Stored.Unnamed, k.Name), SQL: *w.written(k.SQL), Column: k.Column,
+				Purpose: k.Purpose, NotValid: k.Stored.NotValid, NoInherit: k.Stored.NoInherit})
 	}
 	for _, x := range d.Indexes {
 		t.Indexes = append(t.Indexes, w.index(x))
@@ -133,12 +142,37 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 	return t
 }
 
+// unless is a name, if it is not the engine that gives it.
+func unless(unnamed bool, name string) string {
+	if unnamed {
+		return ""
+	}
+	return name
+}
+
+// behind is what stands after something, with a blank before it.
+func behind(words string) string {
+	if words == "" {
+		return ""
+	}
+	return " " + words
+}
+
 func (w *Lowering) index(x *schema.Index) *sqlschema.Index {
 	out := &sqlschema.Index{
-		Name: x.Name, Unique: x.Unique, Where: w.written(x.Where), Using: x.Using, NullsEqual: x.NullsEqual,
+		Name: unless(x.Stored.Unnamed, x.Name), Unique: x.Unique, Where: w.written(x.Where), Using: x.Using,
+		NullsEqual: x.NullsEqual, Form: x.Stored.Form != "", Said: x.Stored.Said,
+		Constraint: x.Stored.Form == schema.AsConstraint,
+		Options:    behind(x.Stored.Deferrable),
 	}
+	var include []string
+	for _, c := range x.Stored.Include {
+		include = append(include, w.Quote(c))
+	}
+	out.Included = strings.Join(include, ", ")
 	for _, p := range x.Parts {
-		part := sqlschema.Part{Column: p.Column, Expr: w.written(p.SQL), Desc: p.Desc}
+		part := sqlschema.Part{Column: p.Column, Expr: w.written(p.SQL), Desc: p.Desc, Length: p.Length,
+			Collation: p.Collation, Class: p.Class, Nulls: p.Nulls}
 		if p.IgnoringCase {
 			part.Collation = sqlschema.IgnoringCase
 		}
@@ -190,7 +224,7 @@ func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema
 // for its range.
 func (w *Lowering) Checks(t *sqlschema.Table, c *sqlschema.Column) []*sqlschema.Check {
 	var out []*sqlschema.Check
-	if c.Type.Kind == schema.Choice && !(w.Enums && c.Type.Enum != "") {
+	if c.Type.Kind == schema.Choice && !(w.Enums && c.Type.Enum != "") && c.Values == nil && c.Type.As == "" {
 		values := make([]string, len(c.Type.Choices))
 		for i, v := range c.Type.Choices {
 			values[i] = w.Text(v)
@@ -259,4 +293,15 @@ func (w *Constants) SQL(v schema.Value, t schema.Type) (sql string, ok bool) {
 		return "(" + v.Text + ")", true
 	}
 	return "", false
+}
+
+// Most is the largest value of an unsigned whole number.
+func Most(t schema.Type) string {
+	switch t.Kind {
+	case schema.Smallint:
+		return "65535"
+	case schema.Integer:
+		return "4294967295"
+	}
+	return "18446744073709551615"
 }

@@ -205,7 +205,7 @@ func keptDefinition(a engine.Alteration, columns []*sqlschema.Column, keys []str
 	for _, k := range keys {
 		s := quote(k)
 		for _, c := range columns {
-			if c.Name == k && long(&sqlschema.Column{Type: typeOf(c.SQLType)}) {
+			if c.Name == k && long(&sqlschema.Table{}, &sqlschema.Column{Type: typeOf(c.SQLType)}) {
 				s += fmt.Sprintf("(%d)", indexedBeginning)
 			}
 		}

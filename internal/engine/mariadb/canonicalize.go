@@ -76,7 +76,7 @@ func (d *Database) temporarily(ctx context.Context, items []string, behind, quer
 func (d *Database) restateTypes(ctx context.Context, t, old *sqlschema.Table) error {
 	for _, c := range t.Columns {
 		o := old.Column(c.Name)
-		if c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
+		if c.Type.Kind != schema.Native && c.Type.As == "" || o == nil || o.SQLType == c.SQLType {
 			continue
 		}
 		rows, err := d.temporarily(ctx, []string{quote(c.Name) + " " + c.SQLType}, t.Options.Behind,

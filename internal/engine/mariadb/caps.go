@@ -12,8 +12,9 @@ import (
 func (Engine) Caps() engine.Caps {
 	return engine.Caps{
 		Journal: true, CommitsChanges: true, OrderedColumns: true, ImmediateReferences: true, Stages: true,
-		EmptyRow: " () VALUES ()",
-		Waiting:  "each change of a table waits at most a second for its lock, then retries, so that no queue builds up after it",
+		IndexesPerTable: true,
+		EmptyRow:        " () VALUES ()",
+		Waiting:         "each change of a table waits at most a second for its lock, then retries, so that no queue builds up after it",
 	}
 }
 

@@ -36,7 +36,7 @@ func when(first, second string) string {
 const epoch = "CAST('1970-01-01' AS DATETIME(6))"
 
 var conversions = &ddl.Conversions{
-	Quote: quote, Type: kindOf,
+	Quote: quote, Literal: literal, Type: kindOf,
 	Same:   func(from, to *sqlschema.Column) bool { return sqlschema.SameForm(typeOrStored(from), typeOrStored(to)) },
 	Cast:   castTo,
 	Text:   asText,
@@ -106,6 +106,12 @@ func kindOf(c *sqlschema.Column) schema.Type {
 	t := typeOf(typeOrStored(c))
 	if c.Type.Kind == schema.JSON && t.Kind == schema.Text {
 		return schema.Type{Kind: schema.JSON}
+	}
+	if t.Kind == schema.Choice { // texts, of which it takes those that it lists
+		for _, v := range t.Choices {
+			t.Length = max(t.Length, len([]rune(v)))
+		}
+		t.Kind = schema.Text
 	}
 	return t
 }

@@ -187,7 +187,7 @@ func (d *Database) indexed(ctx context.Context, table string) error {
 		return err
 	}
 	part := quote(rows[0][0])
-	if long(&sqlschema.Column{Type: typeOf(rows[0][1])}) || strings.HasSuffix(rows[0][1], "blob") {
+	if long(&sqlschema.Table{}, &sqlschema.Column{Type: typeOf(rows[0][1])}) || strings.HasSuffix(rows[0][1], "blob") {
 		part += fmt.Sprintf("(%d)", indexedBeginning)
 	}
 	return d.raw(ctx, "ALTER TABLE "+quote(table)+" ADD INDEX ("+part+")")

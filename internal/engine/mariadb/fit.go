@@ -5,6 +5,7 @@ package mariadb
 // together the longest are held by their sums; of others an index holds the beginnings.
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -24,11 +25,11 @@ func width(c *sqlschema.Column, p sqlschema.Part) int {
 	case p.Length > 0 && strings.HasSuffix(head, "blob"):
 		return p.Length
 	case p.Length > 0:
-		return 4 * p.Length
+		return perCharacter(c) * p.Length
 	}
 	switch head {
 	case "varchar", "char":
-		return 4 * n
+		return perCharacter(c) * n
 	case "varbinary", "binary":
 		return n
 	case "decimal":
@@ -46,12 +47,25 @@ func width(c *sqlschema.Column, p sqlschema.Part) int {
 	return 8
 }
 
+// perCharacter is how many bytes of an index a character of a column takes at the most.
+func perCharacter(c *sqlschema.Column) int {
+	switch charset, _, _ := strings.Cut(c.Collation, "_"); charset {
+	case "", "utf8mb4", "utf16", "utf32":
+		return 4
+	case "utf8", "utf8mb3", "ujis", "eucjpms":
+		return 3
+	}
+	return 1
+}
+
 // total is how many bytes of a row parts are.
 func total(t *sqlschema.Table, parts []sqlschema.Part) int {
 	sum := 0
 	for _, p := range parts {
 		if c := t.Column(p.Column); c != nil {
-			sum += width(c, p)
+			of := *c
+			of.Collation = cmp.Or(c.Collation, collationOf(t.Options.Behind))
+			sum += width(&of, p)
 		}
 	}
 	return sum

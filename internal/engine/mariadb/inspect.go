@@ -175,7 +175,9 @@ func (r *reading) columns() error {
 			} else {
 				c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
 			}
-			c.Type = typeOf(c.SQLType)
+			if c.Type = typeOf(c.SQLType); c.Type.Kind == schema.Choice {
+				c.Values = c.Type.Choices
+			}
 			if strings.HasPrefix(c.Name, schema.KeptPrefix) && !schema.Own(t.Name) {
 				t.Aside = append(t.Aside, c)
 				return

@@ -6,6 +6,7 @@ package mariadb
 // neither indexes of some rows alone nor indexes on expressions.
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -27,12 +28,18 @@ const (
 
 // long tells whether an index does not hold the values of a column whole. The server
 // would index their beginnings, and make a uniqueness of another kind, without a word.
-func long(c *sqlschema.Column) bool {
-	switch c.Type.Kind {
+func long(t *sqlschema.Table, c *sqlschema.Column) bool {
+	typ := c.Type
+	if typ.As != "" {
+		typ = typeOf(typ.As)
+	}
+	of := *c
+	of.Collation = cmp.Or(c.Collation, collationOf(t.Options.Behind))
+	switch typ.Kind {
 	case schema.Text:
-		return c.Type.Length == 0 || c.Type.Length > longestIndexed
+		return typ.Length == 0 || typ.Length*perCharacter(&of) > indexBytes
 	case schema.Bytes:
-		return c.Type.Length == 0 || c.Type.Length > 4*longestIndexed
+		return typ.Length == 0 || typ.Length > indexBytes
 	case schema.JSON:
 		return true
 	}
@@ -59,7 +66,7 @@ func (Engine) Lower(declared *schema.Schema) (*sqlschema.Schema, []engine.Notice
 }
 
 var lowering = &ddl.Lowering{
-	Quote: quote, Text: literal, SQL: sqlOf, Value: valueSQL, Now: func(schema.Type) string { return nowSQL },
+	Quote: quote, Text: literal, SQL: sqlOf, Value: valueSQL, Now: nowOf,
 	Stamp: stampTrigger, Immutable: immutableTrigger, Between: "%[1]s between %[2]s and %[3]s",
 	OneOf: func(x string, values []string) string {
 		if len(values) == 1 { // as the server itself says it
@@ -93,26 +100,26 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		notice(column, format, args...)
 		notices[len(notices)-1].Mistake = true
 	}
-	t.Options.Behind, t.Ordered = behind, true
+	t.Options.Behind, t.Ordered = tableOptions(t.Declared), true
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name = "PRIMARY"
 	}
 	var checks []*sqlschema.Check
+	own := collationOf(t.Options.Behind)
 	for _, c := range t.Columns {
-		c.SQLType = typeName(c.Type)
-		for _, k := range t.Key() {
-			c.NotNull = c.NotNull || k == c.Name
-		}
+		lowerColumn(t, c, notice, mistake)
 		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
 			checks = append(checks, w.Check(t, c, purpose, expr))
 		}
 		x := quote(c.Name)
 		switch {
+		case c.Type.As != "":
 		case c.Type.Kind == schema.JSON: // it comes with the type
 			c.Collation = "utf8mb4_bin"
 			checks = append(checks,
 				&sqlschema.Check{Column: c.Name, Purpose: schema.ForType, SQL: sqlOf("json_valid(" + x + ")")})
+		case t.Declared.Unchecked:
 		case c.Type.Kind == schema.Boolean:
 			check(schema.ForType, x+" in (0,1)")
 		case c.Type.Kind == schema.Text && c.Type.Length > longestVarchar:
@@ -121,10 +128,10 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		if c.Name == t.SoftDelete { // by its name a live schema tells which column marks rows as deleted
 			check(schema.ForSoftDelete, x+" > '1000-01-01'")
 		}
-		if c.Type.Enum != "" {
-			notice(c.Name, "MariaDB has no named enum types: a check enforces the values of %s", c.Type.Name)
-		}
 		checks = append(checks, w.Checks(t, c)...)
+		if strings.EqualFold(c.Collation, own) {
+			c.Collation = ""
+		}
 	}
 	for _, k := range t.Checks {
 		if c := unchecked(t, k.SQL.Text); c != nil {
@@ -185,19 +192,23 @@ func lowerIndexes(t *sqlschema.Table, notice, mistake func(column, format string
 	}
 	if pk := t.PrimaryKey; pk != nil &&
 		(total(t, pk.Columns) > indexBytes ||
-			slices.ContainsFunc(pk.Columns, func(p sqlschema.Part) bool { return long(t.Column(p.Column)) })) {
+			slices.ContainsFunc(pk.Columns, func(p sqlschema.Part) bool { return long(t, t.Column(p.Column)) })) {
 		mistake(pk.Columns[0].Column,
 			"the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)",
 			t.Name, longestIndexed)
 	}
 	var kept []*sqlschema.Index
 	for _, x := range t.Indexes {
-		x.Using = ""
+		if asWritten(t, x, notice) {
+			kept = append(kept, x)
+			continue
+		}
 		for i, p := range x.Parts {
 			switch c := t.Column(p.Column); {
+			case p.Length > 0: // as it is said
 			case p.Expr != nil: // its type is nobody's to say
 				notice("", "MariaDB has no index on an expression: declare a generated field, and index that")
-			case p.Collation == sqlschema.IgnoringCase && x.Unique && long(c):
+			case p.Collation == sqlschema.IgnoringCase && x.Unique && long(t, c):
 				x.Parts[i] = sqlschema.Part{
 					Column: hidden("foldsum_"+p.Column, "char(64)", "sha2(lcase("+quote(p.Column)+"),256)"),
 					Desc:   p.Desc,
@@ -207,10 +218,10 @@ func lowerIndexes(t *sqlschema.Table, notice, mistake func(column, format string
 					Column: hidden("fold_"+p.Column, c.SQLType, "lcase("+quote(p.Column)+")"),
 					Desc:   p.Desc,
 				}
-				if long(c) {
+				if long(t, c) {
 					x.Parts[i].Length = indexedBeginning
 				}
-			case c == nil || !long(c):
+			case c == nil || !long(t, c):
 			case x.Unique: // of values that are too long for an index their sums are unique
 				x.Parts[i] = sum(p)
 			default:
@@ -237,13 +248,30 @@ func lowerIndexes(t *sqlschema.Table, notice, mistake func(column, format string
 
 // typeName is the type in which MariaDB keeps a type of the language.
 func typeName(t schema.Type) string {
+	if t.As != "" {
+		return t.As
+	}
 	switch t.Kind {
+	case schema.Smallint, schema.Bigint:
+		if t.Unsigned {
+			return string(t.Kind) + " unsigned"
+		}
 	case schema.Text:
+		if t.Fixed {
+			return fmt.Sprintf("char(%d)", t.Length)
+		}
 		if t.Length > 0 && t.Length <= longestVarchar {
 			return fmt.Sprintf("varchar(%d)", t.Length)
 		}
 		return "longtext"
 	case schema.Choice: // values of some length more may come
+		if t.Listed || t.Enum != "" {
+			values := make([]string, len(t.Choices))
+			for i, v := range t.Choices {
+				values[i] = literal(v)
+			}
+			return "enum(" + strings.Join(values, ",") + ")"
+		}
 		n := 64
 		for _, v := range t.Choices {
 			for len([]rune(v)) > n {
@@ -254,15 +282,18 @@ func typeName(t schema.Type) string {
 	case schema.Decimal:
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
 	case schema.Integer:
+		if t.Unsigned {
+			return "int unsigned"
+		}
 		return "int"
 	case schema.Real:
 		return "float"
 	case schema.Boolean:
 		return "tinyint(1)"
 	case schema.Timestamp, schema.Datetime:
-		return "datetime(6)"
+		return "datetime" + digits(t)
 	case schema.Time:
-		return "time(6)"
+		return "time" + digits(t)
 	case schema.JSON:
 		return "longtext"
 	case schema.Bytes:
@@ -278,7 +309,7 @@ func typeName(t schema.Type) string {
 
 var constants = &ddl.Constants{
 	Text: literal, True: "1", False: "0",
-	Now:   func(schema.Type) string { return nowSQL },
+	Now:   nowOf,
 	Today: todaySQL, FreshUUID: newUUID,
 }
 

@@ -171,17 +171,64 @@ func (c tableChange) statement() string {
 	for _, k := range checksCome {
 		add("ADD " + named(k.Name) + "CHECK (" + k.SQL.Text + ")")
 	}
+	list = append(list, changedOptions(c.from.Options.Behind, c.to.Options.Behind)...)
 	if c.from.Comment != c.to.Comment {
 		add("COMMENT = " + literal(c.to.Comment))
-	}
-	if len(list) == 0 {
-		return ""
 	}
 	return alterAll(c.from.Name, list)
 }
 
-// alterAll is one ALTER TABLE of all that changes.
+// changedOptions are the options of a table that become others.
+func changedOptions(from, to string) []string {
+	options := func(behind string) (names []string, values map[string]string) {
+		head, _, _ := strings.Cut(behind, " PARTITION BY ")
+		values = map[string]string{}
+		head = strings.ReplaceAll(head, "DEFAULT CHARSET=", "CHARSET=")
+		for _, w := range strings.Fields(head) {
+			if name, value, ok := strings.Cut(w, "="); ok {
+				names, values[name] = append(names, name), value
+			}
+		}
+		return names, values
+	}
+	before, old := options(from)
+	after, now := options(to)
+	var out []string
+	for _, n := range after {
+		if !strings.EqualFold(old[n], now[n]) {
+			out = append(out, n+"="+now[n])
+		}
+	}
+	for _, n := range before {
+		if _, ok := now[n]; !ok {
+			out = append(out, n+"=DEFAULT")
+		}
+	}
+	return out
+}
+
+// explicit is a table whose texts say their collation themselves.
+func explicit(t *sqlschema.Table) *sqlschema.Table {
+	out := t.Clone()
+	for _, c := range out.Columns {
+		if c.Collation == "" && textual(c.SQLType) {
+			c.Collation = collationOf(t.Options.Behind)
+		}
+	}
+	return out
+}
+
+// textual tells whether a stored type has a collation.
+func textual(sqlType string) bool {
+	head, _, _ := strings.Cut(sqlType, "(")
+	return strings.HasSuffix(head, "char") || strings.HasSuffix(head, "text") || head == "enum" || head == "set"
+}
+
+// alterAll is one ALTER TABLE of all that changes; "": nothing does.
 func alterAll(table string, list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
 	sep := "\n    "
 	if len(list) == 1 {
 		sep = " "
@@ -335,6 +382,9 @@ func definition(t *sqlschema.Table, c *sqlschema.Column) string {
 // columns gives the clauses for the columns. One that changes is told whole; one that
 // stands elsewhere is told where, by those that other databases have, too.
 func (c tableChange) columns() []string {
+	if collationOf(c.from.Options.Behind) != collationOf(c.to.Options.Behind) {
+		c.from, c.to = explicit(c.from), explicit(c.to)
+	}
 	var list, order []string
 	for _, o := range c.from.Columns {
 		if n := c.after(o.Name); o.ByHand {

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -41,7 +42,22 @@ func named(name string) string {
 // typeOf is a stored type as one of the language, as far as there is one for it. What a
 // check adds to a type is not seen here.
 func typeOf(sqlType string) schema.Type {
+	if plain, ok := strings.CutSuffix(sqlType, " unsigned"); ok {
+		if t := typeOf(plain); t.Kind.Whole() {
+			t.Unsigned = true
+			return t
+		}
+	}
 	name, args, _ := strings.Cut(strings.TrimSuffix(sqlType, ")"), "(")
+	if name == "enum" {
+		t := schema.Type{Kind: schema.Choice, Listed: true}
+		for _, v := range tokens(args) {
+			if v.Kind == sqltok.Text {
+				t.Choices = append(t.Choices, v.Val)
+			}
+		}
+		return t
+	}
 	first, second, _ := strings.Cut(args, ",")
 	n, _ := strconv.Atoi(first)
 	m, _ := strconv.Atoi(second)
@@ -60,16 +76,22 @@ func typeOf(sqlType string) schema.Type {
 		return schema.Type{Kind: schema.Real}
 	case name == "double" && args == "":
 		return schema.Type{Kind: schema.Double}
-	case name == "datetime":
+	case name == "datetime" && n == 6:
 		return schema.Type{Kind: schema.Timestamp}
-	case name == "time":
+	case name == "datetime":
+		return schema.Type{Kind: schema.Timestamp, Seconds: n + 1}
+	case name == "time" && n == 6:
 		return schema.Type{Kind: schema.Time}
+	case name == "time":
+		return schema.Type{Kind: schema.Time, Seconds: n + 1}
 	case name == "longblob":
 		return schema.Type{Kind: schema.Bytes}
 	case name == "varbinary":
 		return schema.Type{Kind: schema.Bytes, Length: n}
 	case sqlType == "char(36)":
 		return schema.Type{Kind: schema.UUID}
+	case name == "char" && args != "":
+		return schema.Type{Kind: schema.Text, Length: n, Fixed: true}
 	case sqlType == "smallint", sqlType == "bigint", sqlType == "date", sqlType == "uuid", sqlType == "json":
 		return schema.Type{Kind: schema.Kind(sqlType)}
 	}

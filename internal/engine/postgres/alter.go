@@ -333,7 +333,8 @@ func (a *alteration) addColumn(c, as *sqlschema.Column, work engine.Work) {
 			s += " " + named(k.Name) + checkDefinition(k)
 		}
 	}
-	sql := []string{s}
+	create, own := serials(a.to.Name, as)
+	sql := slices.Concat(create, []string{s}, own)
 	if c.Comment != "" {
 		sql = append(sql, commentOn(a.to.Name, c.Name, c.Comment))
 	}

@@ -200,6 +200,7 @@ func bareTable(t *sqlschema.Table, name string) *sqlschema.Table {
 	for _, c := range b.Columns {
 		c.SQLType, c.Values = keptType(c), nil
 		c.Default, c.NotNull, c.Comment, c.IdentityAlways = nil, false, "", false
+		c.Identity, c.Serial, c.Start = c.Identity || c.Serial != "", "", 0
 	}
 	if b.PrimaryKey != nil {
 		b.PrimaryKey.Name, b.PrimaryKey.Options = "", ""
@@ -246,7 +247,7 @@ func copyRows(from, to *sqlschema.Table, fromName, toName, where string) string 
 func sequences(t *sqlschema.Table, from, to string) []string {
 	var out []string
 	for _, c := range t.Columns {
-		if c.Identity {
+		if c.Identity || c.Serial != "" {
 			out = append(
 				out,
 				fmt.Sprintf(
@@ -320,7 +321,7 @@ func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 	if len(keys) == 0 {
 		out := []string{copyRows(kept, t, kept.Name, t.Name, "")}
 		for _, c := range t.Columns {
-			if o := kept.Column(c.Name); c.Identity && o != nil && o.Identity {
+			if o := kept.Column(c.Name); (c.Identity || c.Serial != "") && o != nil && o.Identity {
 				out = append(out, sequences(&sqlschema.Table{Columns: []*sqlschema.Column{c}}, kept.Name, t.Name)...)
 			}
 		}

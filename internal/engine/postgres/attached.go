@@ -50,7 +50,10 @@ func paired(forward, back []op) ([]op, bool) {
 	if others(forward) != others(back) {
 		return nil, false
 	}
-	free := func(o op) bool { return o.what == "types" || strings.HasPrefix(o.what, "default ") }
+	free := func(o op) bool {
+		return o.what == "types" || o.what == "logged" || o.what == "options" ||
+			strings.HasPrefix(o.what, "default ") || strings.HasPrefix(o.what, "always ")
+	}
 	rest := slices.DeleteFunc(slices.Clone(back), func(o op) bool { return free(o) || renamed(o) })
 	out := make([]op, len(forward))
 	for i, o := range forward {
@@ -123,8 +126,11 @@ func (a *alteration) letIndexesGo() {
 		if !a.stays(x, a.to) {
 			continue
 		}
-		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes,
-			func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint })]
+		same := func(o *sqlschema.Index) bool { return sqlschema.SameIndex(o, x) && o.Constraint == x.Constraint }
+		if slices.ContainsFunc(a.to.Indexes, func(o *sqlschema.Index) bool { return same(o) && o.Name == x.Name }) {
+			continue // another may be the same but for its name
+		}
+		o := a.to.Indexes[slices.IndexFunc(a.to.Indexes, same)]
 		if o.Name != x.Name {
 			names = append(names, schema.Move{From: x.Name, To: o.Name})
 		}
@@ -154,8 +160,11 @@ func (a *alteration) letChecksGo() {
 		if goes(k) || !a.staysCheck(k, a.to) {
 			continue
 		}
-		o := a.to.Checks[slices.IndexFunc(a.to.Checks,
-			func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })]
+		same := func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) }
+		if slices.ContainsFunc(a.to.Checks, func(o *sqlschema.Check) bool { return same(o) && o.Name == k.Name }) {
+			continue
+		}
+		o := a.to.Checks[slices.IndexFunc(a.to.Checks, same)]
 		if o.Name != k.Name && o.Name != "" {
 			names = append(names, schema.Move{From: k.Name, To: o.Name})
 		}
@@ -199,6 +208,11 @@ func (a *alteration) letColumnsGo() {
 			a.do("identity "+c.Name, fmt.Sprintf("%s.%s is set by the application", table, c.Name), engine.Keeps,
 				alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP IDENTITY")
 		}
+		if c.Serial == "" && o.Serial != "" {
+			create, own := serials(a.to.Name, o)
+			a.do("sequence "+c.Name, fmt.Sprintf("a sequence for %s.%s", table, c.Name), engine.Keeps,
+				append(slices.Concat(create, own), atMost(o.Serial, table, c.Name))...)
+		}
 		if c.NotNull && (!o.NotNull || a.empties(c.Name)) {
 			a.do("null "+c.Name, fmt.Sprintf("%s.%s is optional", table, c.Name), engine.Keeps,
 				alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
@@ -223,6 +237,13 @@ func mentionsOthers(sql string, t *sqlschema.Table, column string) bool {
 	return false
 }
 
+// atMost has a sequence go on behind the largest number of a column.
+func atMost(sequence, table, column string) string {
+	return fmt.Sprintf("SELECT pg_catalog.setval(%s, (SELECT max(%s) FROM %s))", literal(quote(sequence)),
+		quote(column),
+		quote(table))
+}
+
 // hold makes everything stand that is declared.
 func (a *alteration) hold() {
 	table := alterTable(a.to.Name)
@@ -245,6 +266,15 @@ func (a *alteration) hold() {
 				table+"ALTER COLUMN "+x+" SET NOT NULL")
 			a.last().column, a.last().comes = c, true
 		}
+		if old != nil && old.Serial != "" && c.Serial == "" {
+			a.do("sequence "+c.Name, fmt.Sprintf("%s.%s has no sequence", a.to.Name, c.Name), engine.Keeps,
+				"DROP SEQUENCE "+quote(old.Serial))
+		}
+		if old != nil && c.Identity && old.Identity && c.IdentityAlways != old.IdentityAlways {
+			a.do("always "+c.Name, fmt.Sprintf("%s.%s is numbered %s", a.to.Name, c.Name,
+				strings.ToLower(identityKind(c))),
+				engine.Keeps, table+"ALTER COLUMN "+x+" SET GENERATED "+identityKind(c))
+		}
 		if c.Identity && (bare || old != nil && !old.Identity) {
 			a.do(
 				"identity "+c.Name,
@@ -261,6 +291,7 @@ func (a *alteration) hold() {
 				commentOn(a.to.Name, c.Name, c.Comment))
 		}
 	}
+	a.options()
 	if a.from.Comment != a.to.Comment {
 		a.do("comment", "comment on "+a.to.Name, engine.Keeps, commentOn(a.to.Name, "", a.to.Comment))
 	}
@@ -293,4 +324,49 @@ func (a *alteration) hold() {
 			a.do("trigger "+g.Name, engine.TriggerTitle("hold", a.to, g), engine.NoWork, create...)
 		}
 	}
+}
+
+// options changes the options of the table.
+func (a *alteration) options() {
+	table := alterTable(a.to.Name)
+	if from, to := a.from.Options.Unlogged, a.to.Options.Unlogged; from != to {
+		word := map[bool]string{true: "UNLOGGED", false: "LOGGED"}[to]
+		a.do("logged", a.to.Name+" is "+strings.ToLower(word), engine.Rewrites, table+"SET "+word)
+	}
+	from, to := parameters(a.from.Options.Behind), parameters(a.to.Options.Behind)
+	var set, reset []string
+	for _, p := range to {
+		if !slices.Contains(from, p) {
+			set = append(set, p)
+		}
+	}
+	for _, p := range from {
+		name, _, _ := strings.Cut(p, "=")
+		if !slices.ContainsFunc(to, func(o string) bool { return strings.HasPrefix(o, name+"=") }) {
+			reset = append(reset, name)
+		}
+	}
+	var sql []string
+	if len(set) > 0 {
+		sql = append(sql, table+"SET ("+strings.Join(set, ", ")+")")
+	}
+	if len(reset) > 0 {
+		sql = append(sql, table+"RESET ("+strings.Join(reset, ", ")+")")
+	}
+	if len(sql) > 0 {
+		a.do("options", "options of "+a.to.Name, engine.Keeps, sql...)
+	}
+}
+
+// parameters are the storage parameters among what is behind the columns of a table.
+func parameters(behind string) []string {
+	_, list, ok := strings.Cut(behind, " WITH (")
+	if !ok {
+		return nil
+	}
+	var out []string
+	for _, p := range strings.Split(strings.TrimSuffix(list, ")"), ",") {
+		out = append(out, strings.ReplaceAll(strings.TrimSpace(p), " ", ""))
+	}
+	return out
 }

@@ -68,7 +68,8 @@ func (d *database) Canonicalize(ctx context.Context, wanted, live *sqlschema.Sch
 // server does not know keeps the words that it has: a step may create it.
 func (d *database) restateTypes(ctx context.Context, t, live *sqlschema.Table) error {
 	for _, c := range t.Columns {
-		if o := live.Column(c.Name); c.Type.Kind != schema.Native || o == nil || o.SQLType == c.SQLType {
+		if o := live.Column(c.Name); c.Type.Kind != schema.Native && c.Type.As == "" || o == nil ||
+			o.SQLType == c.SQLType {
 			continue
 		}
 		ask := func(sql string) (*pgconn.Result, error) {

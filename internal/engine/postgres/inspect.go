@@ -79,7 +79,7 @@ var rareInspections = []string{
 	collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery,
 }
 
-const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), '') FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`
+const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), ''), (SELECT string_agg(CASE WHEN o = '0' THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(o)) END, ', ') FROM unnest(p.polroles) o), c.relrowsecurity FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`
 
 // relation is what the catalogues number.
 type relation struct {
@@ -434,7 +434,8 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 func expressionPart(t *sqlschema.Table, text string, p sqlschema.Part) sqlschema.Part {
 	if list := strings.Fields(canon(text)); len(list) == 4 && list[0] == "lower" && list[1] == "(" && list[3] == ")" {
 		for _, c := range t.Columns {
-			if quote(c.Name) == list[2] {
+			textual := c.SQLType == "text" || strings.HasPrefix(c.SQLType, "varchar") || c.SQLType == ""
+			if quote(c.Name) == list[2] && (textual || c.Values != nil) {
 				p.Column, p.Collation = c.Name, ignoringCase
 				return p
 			}
@@ -518,6 +519,9 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 		if v[8] == "t" {
 			s += " CYCLE"
 		}
+		if r.serial(v) {
+			continue
+		}
 		add(v[0], &sqlschema.Other{Kind: "sequence", Name: v[1], Make: []string{s}})
 		if v[9] != "" {
 			r.s.Others = append(r.s.Others, &sqlschema.Other{
@@ -537,6 +541,30 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 	r.s.Others = append(list, r.s.Others...)
 }
 
+// mostOf is the largest number of a whole type.
+var mostOf = map[string]string{"smallint": "32767", "integer": "2147483647", "bigint": "9223372036854775807"}
+
+// serial notes a sequence with its column, if it belongs to that, numbers it by its default,
+// and is as the server makes one for a column: it is no thing of its own then.
+func (r *reading) serial(v []string) bool {
+	if v[9] == "" || v[3] != "1" || v[4] != "1" || v[5] != "1" || v[6] != mostOf[v[2]] || v[7] != "1" || v[8] == "t" {
+		return false
+	}
+	for _, t := range r.s.Tables {
+		if !strings.HasPrefix(v[9], quote(t.Name)+".") {
+			continue
+		}
+		for _, c := range t.Columns {
+			if v[9] == quote(t.Name)+"."+quote(c.Name) && c.SQLType == v[2] && c.Default != nil &&
+				c.Default.Key() == canon("nextval("+literal(quote(v[1]))+"::regclass)") {
+				c.Serial = v[1]
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func (r *reading) policies(rows [][]string) {
 	commands := map[string]string{"*": "ALL", "r": "SELECT", "a": "INSERT", "w": "UPDATE", "d": "DELETE"}
 	for _, v := range rows {
@@ -545,20 +573,20 @@ func (r *reading) policies(rows [][]string) {
 			s += " AS RESTRICTIVE"
 		}
 		s += " FOR " + commands[v[3]]
+		if v[6] != "PUBLIC" {
+			s += " TO " + v[6]
+		}
 		if v[4] != "" {
 			s += " USING (" + v[4] + ")"
 		}
 		if v[5] != "" {
 			s += " WITH CHECK (" + v[5] + ")"
 		}
-		r.s.Others = append(
-			r.s.Others,
-			&sqlschema.Other{
-				Kind: "policy",
-				Name: strings.Trim(v[1], `"`) + " of " + v[0],
-				Late: true,
-				Make: []string{"ALTER TABLE " + quote(v[0]) + " ENABLE ROW LEVEL SECURITY", s},
-			},
-		)
+		o := &sqlschema.Other{Kind: "policy", Name: strings.Trim(v[1], `"`) + " of " + v[0], Late: true,
+			Make: []string{s}}
+		if v[7] == "t" {
+			o.Make = []string{"ALTER TABLE " + quote(v[0]) + " ENABLE ROW LEVEL SECURITY", s}
+		}
+		r.s.Others = append(r.s.Others, o)
 	}
 }

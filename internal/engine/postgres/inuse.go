@@ -122,7 +122,7 @@ func allInUse(table string, forward, ways []op, here preconditions.Here,
 // fillable tells whether adding a column would write every row again, and filling it in
 // batches would not: it has another value for each row, from its default.
 func fillable(c *sqlschema.Column) bool {
-	return rewrites(c) && c.Default != nil && !c.Identity && c.Generated == nil
+	return rewrites(c) && c.Default != nil && !c.Identity && c.Serial == "" && c.Generated == nil
 }
 
 // inBatches gives the steps of a change in which rows are given values: the columns

@@ -5,8 +5,11 @@ package postgres
 // triggers, whose functions all tables share (see OwnTables).
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
@@ -71,14 +74,35 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		notices = append(notices,
 			engine.Notice{Kind: format, Table: t.Name, Column: column, Text: fmt.Sprintf(format, args...)})
 	}
+	mistake := func(column, format string, args ...any) {
+		notice(column, format, args...)
+		notices[len(notices)-1].Mistake = true
+	}
 	var checks []*sqlschema.Check
 	for _, c := range t.Columns {
 		c.SQLType = typeName(c.Type)
 		if c.Identity {
 			c.NotNull = true
 		}
-		for _, k := range t.Key() {
-			c.NotNull = c.NotNull || k == c.Name
+		serialDefault(t, c)
+		if !c.NotNull && slices.Contains(t.Key(), c.Name) {
+			notice(c.Name, "%s is in the primary key, and so required on PostgreSQL", c.Declared.Field)
+			c.NotNull = true
+		}
+		switch {
+		case c.Declared.Numbers.Rowid:
+			notice(c.Name, "PostgreSQL has no row numbers: %s is an identity", c.Declared.Field)
+		case c.Declared.UpdateNow:
+			mistake(c.Name, "PostgreSQL sets no time by itself when a row is updated: write stamped")
+		case c.Invisible:
+			notice(c.Name, "PostgreSQL has no invisible columns")
+			c.Invisible = false
+		}
+		switch {
+		case c.Collation != "":
+			c.Collation = quote(c.Collation)
+		case t.Declared.Collation != "" && c.Type.Kind == schema.Text:
+			c.Collation = quote(t.Declared.Collation)
 		}
 		if c.Generated != nil && !c.Generated.Stored {
 			notice(c.Name, "PostgreSQL keeps generated values in the row, stored or not")
@@ -93,8 +117,12 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 			// By its name a live schema tells which column marks rows as deleted.
 			check(schema.ForSoftDelete, "isfinite("+x+")")
 		}
-		if c.Type.Kind == schema.Bytes && c.Type.Length > 0 {
+		switch unchecked := t.Declared.Unchecked || c.Type.As != ""; {
+		case unchecked:
+		case c.Type.Kind == schema.Bytes && c.Type.Length > 0:
 			check(schema.ForType, fmt.Sprintf("octet_length(%s) <= %d", x, c.Type.Length))
+		case c.Type.Unsigned:
+			check(schema.ForType, fmt.Sprintf("%s >= 0 AND %s <= %s", x, x, ddl.Most(c.Type)))
 		}
 		if c.Type.Enum != "" {
 			c.Values = c.Type.Choices
@@ -103,23 +131,131 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	}
 	t.Checks = append(checks, t.Checks...)
 	for _, x := range t.Indexes {
-		plain := x.Unique && x.Where == nil && x.Using == ""
-		if strings.EqualFold(x.Using, "btree") {
-			x.Using = ""
-		}
-		x.Using = strings.ToLower(x.Using)
-		for _, p := range x.Parts {
-			plain = plain && p.Expr == nil && p.Collation == "" && !p.Desc
-		}
-		x.Constraint = plain
+		lowerIndex(t, x, mistake)
 	}
+	t.Options = tableOptions(t.Declared.Options)
 	return notices
+}
+
+// serialDefault gives a column that a sequence numbers its default.
+func serialDefault(t *sqlschema.Table, c *sqlschema.Column) {
+	n := c.Declared.Numbers
+	if !n.Serial {
+		return
+	}
+	c.Identity = false
+	c.Serial = cmp.Or(n.Sequence, sequenceName(t.Name, c.Name))
+	d := sqlOf("nextval(" + literal(quote(c.Serial)) + "::regclass)")
+	c.Default = &d
+}
+
+// sequenceName is the name that the server gives the sequence of a serial column: where it is
+// too long, the longer of its two parts is cut.
+func sequenceName(table, column string) string {
+	for len(table)+len(column)+len("__seq") > schema.NameLimit {
+		longer := &table
+		if len(column) >= len(table) {
+			longer = &column
+		}
+		_, n := utf8.DecodeLastRuneInString(*longer)
+		*longer = (*longer)[:len(*longer)-n]
+	}
+	return table + "_" + column + "_seq"
+}
+
+// lowerIndex makes an index what PostgreSQL keeps for it.
+func lowerIndex(t *sqlschema.Table, x *sqlschema.Index, mistake func(column, format string, args ...any)) {
+	plain := x.Unique && x.Where == nil && x.Using == ""
+	if strings.EqualFold(x.Using, "btree") {
+		x.Using = ""
+	}
+	x.Using = strings.ToLower(x.Using)
+	for i, p := range x.Parts {
+		if p.Length > 0 {
+			mistake(p.Column, "PostgreSQL has no index on the beginning of a value: write index (left({%s}, %d))",
+				p.Column, p.Length)
+		}
+		if p.Expr != nil {
+			x.Parts[i] = expressionPart(t, p.Expr.Text, sqlschema.Part{Desc: p.Desc, Class: p.Class, Nulls: p.Nulls,
+				Collation: p.Collation})
+			if x.Parts[i].Expr != nil {
+				x.Parts[i].Expr = p.Expr
+			}
+			p = x.Parts[i]
+		}
+		if p.Collation != "" && p.Collation != ignoringCase {
+			x.Parts[i].Collation = quote(p.Collation)
+		}
+		if p.Nulls == map[bool]string{true: "FIRST", false: "LAST"}[p.Desc] { // as the direction says
+			x.Parts[i].Nulls = ""
+		}
+		plain = plain && p.Expr == nil && p.Collation == "" && !p.Desc && p.Class == "" && x.Parts[i].Nulls == ""
+	}
+	if !x.Form {
+		x.Constraint = plain
+	} else if x.Constraint && !plain {
+		mistake("", "PostgreSQL has no constraint for %s: write as index", x.Name)
+	}
+	if x.Options != "" && !x.Constraint {
+		mistake("", "only a constraint is deferrable on PostgreSQL, and %s is an index", x.Name)
+	}
+	for _, d := range t.Declared.Indexes {
+		if d.Name != x.Name {
+			continue
+		}
+		if d.Stored.Options != "" {
+			x.Options = " WITH (" + d.Stored.Options + ")" + x.Options
+		}
+	}
+	if x.Constraint && x.Included != "" {
+		x.Options, x.Included = " INCLUDE ("+x.Included+")"+x.Options, ""
+	}
+}
+
+// tableOptions are options of a table as people write them: UNLOGGED, storage parameters, and
+// PARTITION BY last.
+func tableOptions(text string) sqlschema.Options {
+	var out sqlschema.Options
+	var list []string
+	for _, t := range tokens(text) {
+		if t.Is("PARTITION") {
+			out.Behind = " " + strings.TrimSpace(text[t.Start:])
+			text = text[:t.Start]
+			break
+		}
+	}
+	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' }) {
+		if strings.EqualFold(w, "unlogged") {
+			out.Unlogged = true
+			continue
+		}
+		list = append(list, w)
+	}
+	if len(list) > 0 {
+		out.Behind += " WITH (" + strings.Join(list, ", ") + ")"
+	}
+	return out
 }
 
 // typeName is the type in which PostgreSQL keeps a type of the language.
 func typeName(t schema.Type) string {
+	if t.As != "" {
+		return shortType(t.As)
+	}
+	seconds := ""
+	if t.Seconds > 0 {
+		seconds = fmt.Sprintf("(%d)", t.Seconds-1)
+	}
 	switch t.Kind {
+	case schema.Smallint, schema.Integer, schema.Bigint:
+		if t.Unsigned { // the next wider one
+			return map[schema.Kind]string{schema.Smallint: "integer", schema.Integer: "bigint",
+				schema.Bigint: "numeric(20,0)"}[t.Kind]
+		}
 	case schema.Text:
+		if t.Fixed {
+			return fmt.Sprintf("character(%d)", t.Length)
+		}
 		if t.Length > 0 {
 			return fmt.Sprintf("varchar(%d)", t.Length)
 		}
@@ -134,14 +270,19 @@ func typeName(t schema.Type) string {
 	case schema.Double:
 		return "double precision"
 	case schema.Timestamp:
-		return "timestamptz"
+		return "timestamptz" + seconds
 	case schema.Datetime:
-		return "timestamp"
+		return "timestamp" + seconds
+	case schema.Time:
+		return "time" + seconds
 	case schema.JSON:
 		return "jsonb"
 	case schema.Bytes:
 		return "bytea"
 	case schema.Native:
+		if t.Of != nil {
+			return typeName(*t.Of) + "[]"
+		}
 		return t.Name
 	}
 	return string(t.Kind)

@@ -126,15 +126,23 @@ func typeOf(sqlType string) schema.Type {
 		}
 	case "double precision":
 		return schema.Type{Kind: schema.Double}
-	case "timestamptz":
-		return schema.Type{Kind: schema.Timestamp}
-	case "timestamp":
-		return schema.Type{Kind: schema.Datetime}
+	case "timestamptz", "timestamp", "time":
+		kinds := map[string]schema.Kind{"timestamptz": schema.Timestamp, "timestamp": schema.Datetime,
+			"time": schema.Time}
+		t := schema.Type{Kind: kinds[name]}
+		if args != "" {
+			t.Seconds = n + 1
+		}
+		return t
+	case "character":
+		if args != "" {
+			return schema.Type{Kind: schema.Text, Length: n, Fixed: true}
+		}
 	case "jsonb":
 		return schema.Type{Kind: schema.JSON}
 	case "bytea":
 		return schema.Type{Kind: schema.Bytes}
-	case "smallint", "integer", "bigint", "real", "boolean", "date", "time", "uuid":
+	case "smallint", "integer", "bigint", "real", "boolean", "date", "uuid":
 		return schema.Type{Kind: schema.Kind(name)}
 	}
 	return schema.Type{Kind: schema.Native, Name: sqlType}

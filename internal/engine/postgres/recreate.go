@@ -53,7 +53,10 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			add(&rest, "check", k.Name, alterTable(t.Name)+"ADD "+named(k.Name)+checkDefinition(k))
 			return true
 		})
+		create, own := serials(t.Name, alone.Columns...)
+		add(&tables, "sequence of", t.Name, create...)
 		add(&tables, "table", t.Name, createTable(alone, t.Name))
+		add(&tables, "sequence of", t.Name, own...)
 		for _, k := range t.ForeignKeys {
 			if s.Table(k.Table) != nil {
 				add(&keys, "reference", k.Name, Engine{}.AddReference(t, k)...)

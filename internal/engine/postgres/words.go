@@ -5,6 +5,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -155,6 +156,9 @@ func columnDefinition(c *sqlschema.Column) string {
 	switch {
 	case c.Identity:
 		s += " GENERATED " + identityKind(c) + " AS IDENTITY"
+		if c.Start > 1 {
+			s += fmt.Sprintf(" (START WITH %d)", c.Start)
+		}
 	case c.Generated != nil:
 		s += " GENERATED ALWAYS AS (" + c.Generated.SQL.Text + ") STORED"
 	}
@@ -330,9 +334,23 @@ func addIndex(table string, x *sqlschema.Index) string {
 	return createIndex(table, x)
 }
 
+// serials are the statements that create the sequences of columns that those number by
+// their defaults, and those by which they belong to the columns.
+func serials(table string, columns ...*sqlschema.Column) (create, own []string) {
+	for _, c := range columns {
+		if c.Serial == "" {
+			continue
+		}
+		create = append(create, "CREATE SEQUENCE "+quote(c.Serial)+" AS "+c.SQLType)
+		own = append(own, "ALTER SEQUENCE "+quote(c.Serial)+" OWNED BY "+quote(table)+"."+quote(c.Name))
+	}
+	return create, own
+}
+
 // tableStatements make a table with its indexes, triggers and comments.
 func tableStatements(t *sqlschema.Table) []string {
-	out := []string{createTable(t, t.Name)}
+	create, own := serials(t.Name, t.Columns...)
+	out := slices.Concat(create, []string{createTable(t, t.Name)}, own)
 	out = append(out, dependents(t)...)
 	for _, g := range t.Triggers {
 		create, _ := Engine{}.Trigger(t, g)

@@ -197,13 +197,16 @@ func typeOf(sqlType string) schema.Type {
 		return schema.Type{Kind: schema.Kind(strings.ToLower(name))}
 	case "INTEGER", "INT":
 		return schema.Type{Kind: schema.Integer}
+	case "SMALLINT UNSIGNED", "INTEGER UNSIGNED":
+		word, _, _ := strings.Cut(name, " ")
+		return schema.Type{Kind: schema.Kind(strings.ToLower(word)), Unsigned: true}
 	case "DECIMAL", "DECIMAL_TEXT":
 		return schema.Type{Kind: schema.Decimal, Precision: length, Scale: scale}
 	case "CHAR":
 		if length == 36 {
 			return schema.Type{Kind: schema.UUID}
 		}
-		return schema.Type{Kind: schema.Text, Length: length}
+		return schema.Type{Kind: schema.Text, Length: length, Fixed: true}
 	case "JSON_TEXT":
 		return schema.Type{Kind: schema.JSON}
 	case "BLOB":

@@ -77,23 +77,43 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		notices = append(notices,
 			engine.Notice{Kind: format, Table: t.Name, Column: c.Name, Text: fmt.Sprintf(format, args...)})
 	}
+	mistake := func(c *sqlschema.Column, format string, args ...any) {
+		notice(c, format, args...)
+		notices[len(notices)-1].Mistake = true
+	}
 	key := t.Key()
 	var checks []*sqlschema.Check
 	for _, c := range t.Columns {
 		t.Comment, c.Comment = "", ""
+		numbers(c, notice, mistake)
 		c.SQLType = typeName(c.Type)
-		identity := c.Identity
-		if identity {
+		identity, rowid := c.Identity, c.Declared.Numbers.Rowid
+		if identity || rowid {
 			c.SQLType = "INTEGER"
 			c.NotNull = false // the row number never is
-		} else if len(key) == 1 && key[0] == c.Name && c.SQLType == "INTEGER" {
+		} else if len(key) == 1 && key[0] == c.Name && c.SQLType == "INTEGER" && c.Type.As == "" {
 			c.SQLType = "INT" // INTEGER would make it the row number, given by SQLite
+		}
+		if c.Collation == "" && c.Type.Kind == schema.Text {
+			c.Collation = t.Declared.Collation
+		}
+		if c.Declared.UpdateNow {
+			mistake(c, "SQLite sets no time by itself when a row is updated: write stamped")
+		}
+		if c.Invisible {
+			notice(c, "SQLite has no invisible columns")
+			c.Invisible = false
+		}
+		if c.Type.Of != nil {
+			mistake(c, "SQLite has no arrays: write json")
 		}
 		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
 			checks = append(checks, w.Check(t, c, purpose, expr))
 		}
-		if e := typeCheck(c); e != "" && !identity {
+		unchecked := identity || rowid || t.Declared.Unchecked && c.Name != t.SoftDelete || c.Type.As != "" ||
+			c.Type.Typeless
+		if e := typeCheck(c); e != "" && !unchecked {
 			purpose := schema.ForType
 			if c.Name == t.SoftDelete {
 				purpose = schema.ForSoftDelete
@@ -110,35 +130,97 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	}
 	t.Checks = append(checks, t.Checks...)
 	for _, x := range t.Indexes {
-		x.Using = ""
-		for i, p := range x.Parts {
-			if p.Collation == sqlschema.IgnoringCase {
-				x.Parts[i].Collation = "NOCASE"
-				if c := t.Column(p.Column); c != nil {
-					notice(c, "SQLite ignores the case only of the letters a to z")
-				}
-			}
-		}
-		if x.NullsEqual {
-			notice(&sqlschema.Column{Name: strings.Join(sqlschema.Names(x.Parts), ", ")},
-				"SQLite allows any number of rows with null: nulls equal is not enforced")
-			x.NullsEqual = false
-		}
+		lowerIndex(t, x, notice)
 	}
-	for _, k := range t.ForeignKeys {
-		k.Name = "" // SQLite never shows it
+	for i, k := range t.ForeignKeys {
+		if !t.Declared.ForeignKeys[i].Stored.Named { // SQLite never shows it
+			k.Name = ""
+		}
+		k.NotValid = false
 	}
+	t.Options.Strict = mentions(t.Declared.Options, "strict")
+	t.Options.WithoutRowid = mentions(t.Declared.Options, "without")
 	if t.PrimaryKey != nil {
-		t.PrimaryKey.Name = ""
+		t.PrimaryKey.Name, t.PrimaryKey.Options = t.Declared.KeyName, ""
 		t.PrimaryKey.Autoincrement = len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity
 	}
 	return notices
 }
 
+// numbers says what SQLite does for a column that is numbered: the number of the row alone.
+func numbers(c *sqlschema.Column, notice, mistake func(c *sqlschema.Column, format string, args ...any)) {
+	n := c.Declared.Numbers
+	if n.NoKey {
+		mistake(c, "SQLite numbers only a primary key of one field, and %s is none", c.Declared.Field)
+	}
+	if n.Serial {
+		notice(c, "SQLite has no sequences: %s is numbered as identity", c.Declared.Field)
+	}
+	if n.Always || n.Start > 1 {
+		notice(c, "SQLite numbers from 1 on, and takes numbers that are given: %s", c.Declared.Field)
+	}
+	c.IdentityAlways, c.Start = false, 0
+	c.Identity = c.Identity && !n.Rowid
+}
+
+// lowerIndex makes an index what SQLite keeps for it.
+func lowerIndex(t *sqlschema.Table, x *sqlschema.Index,
+	notice func(c *sqlschema.Column, format string, args ...any)) {
+	for i, p := range x.Parts {
+		c := &sqlschema.Column{Name: p.Column}
+		switch {
+		case p.Length > 0:
+			notice(c, "SQLite has no index on the beginning of a value: %s covers all of it", x.Name)
+		case p.Class != "" || p.Nulls != "":
+			notice(c, "SQLite has neither operator classes nor an order of nulls in an index: %s", x.Name)
+		}
+		x.Parts[i].Length, x.Parts[i].Class, x.Parts[i].Nulls = 0, "", ""
+	}
+	if x.Included != "" || x.Options != "" {
+		notice(&sqlschema.Column{}, "SQLite has plain indexes only, without include, options or deferrable: %s", x.Name)
+	}
+	x.Using = ""
+	for i, p := range x.Parts {
+		if p.Collation == sqlschema.IgnoringCase {
+			x.Parts[i].Collation = "NOCASE"
+			if c := t.Column(p.Column); c != nil {
+				notice(c, "SQLite ignores the case only of the letters a to z")
+			}
+		}
+	}
+	if x.NullsEqual {
+		notice(&sqlschema.Column{Name: strings.Join(sqlschema.Names(x.Parts), ", ")},
+			"SQLite allows any number of rows with null: nulls equal is not enforced")
+		x.NullsEqual = false
+	}
+	x.Included, x.Options, x.Said = "", "", false
+	for _, d := range t.Declared.Indexes {
+		if d.Name == x.Name && x.Constraint && !d.Stored.Named {
+			x.Name = ""
+			return
+		}
+	}
+}
+
 // typeName is the declared type by which SQLite keeps a type of the language.
 func typeName(t schema.Type) string {
+	if t.As != "" || t.Typeless {
+		return t.As
+	}
+	t = wider(t)
 	switch t.Kind {
+	case schema.Timestamp, schema.Datetime, schema.Time:
+		if t.Seconds > 0 {
+			return fmt.Sprintf("%s(%d)", strings.ToUpper(string(t.Kind)), t.Seconds-1)
+		}
+	case schema.Smallint, schema.Integer:
+		if t.Unsigned {
+			return strings.ToUpper(string(t.Kind)) + " UNSIGNED"
+		}
 	case schema.Text:
+		if t.Fixed {
+			return fmt.Sprintf("CHAR(%d)", t.Length)
+		}
 		if t.Length > 0 {
 			return fmt.Sprintf("VARCHAR(%d)", t.Length)
 		}
@@ -162,10 +244,19 @@ func typeName(t schema.Type) string {
 	return strings.ToUpper(string(t.Kind))
 }
 
+// wider is the type that holds the values of one: whole numbers of 64 bits without a sign are
+// beyond those that SQLite has.
+func wider(t schema.Type) schema.Type {
+	if t.Kind == schema.Bigint && t.Unsigned {
+		return schema.Type{Kind: schema.Decimal, Precision: 20}
+	}
+	return t
+}
+
 // typeCheck is the condition that holds a column to its type. It lets NULL
 // pass, so that it stays the same when a field becomes optional.
 func typeCheck(c *sqlschema.Column) string {
-	x, t := quote(c.Name), c.Type
+	x, t := quote(c.Name), wider(c.Type)
 	switch t.Kind {
 	case schema.Text:
 		s := fmt.Sprintf("typeof(%s) IN ('text', 'null')", x)
@@ -179,6 +270,9 @@ func typeCheck(c *sqlschema.Column) string {
 			bits = 31
 		}
 		high := int64(1)<<bits - 1
+		if t.Unsigned {
+			return fmt.Sprintf("typeof(%s) IN ('integer', 'null') AND %s BETWEEN 0 AND %s", x, x, ddl.Most(t))
+		}
 		return fmt.Sprintf("typeof(%s) IN ('integer', 'null') AND %s BETWEEN %d AND %d", x, x, -high-1, high)
 	case schema.Bigint:
 		return fmt.Sprintf("typeof(%s) IN ('integer', 'null')", x)

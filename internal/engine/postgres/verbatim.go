@@ -1,0 +1,118 @@
+package postgres
+
+// This file says how all of a schema is created that it holds, with what Inspect has no use for:
+// comments on everything, rights, owners, rules, statistics, how columns are stored, parts of
+// tables, what else belongs to one of its tables.
+
+import (
+	"context"
+
+	"erbario/internal/engine"
+	"erbario/internal/sqlschema"
+)
+
+// Verbatim gives what creates all that a schema holds.
+func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
+	all, err := d.catalogues(ctx, "", []string{restQuery})
+	if err != nil {
+		return nil, err
+	}
+	in := map[string]bool{}
+	for _, t := range s.Tables {
+		in[t.Name] = true
+	}
+	list := Engine{}.CreateAll(s)
+	for _, r := range all[0] {
+		if r[3] == "" && r[4] != "" && !in[r[4]] { // of a table that is not asked for
+			continue
+		}
+		list = append(list, engine.Creation{Kind: r[1], Name: r[2], OfKind: r[3], Of: r[4], SQL: r[5]})
+	}
+	return list, nil
+}
+
+const (
+	// grantee and grantable are whom a right is given, and that it can be passed on.
+	grantee   = `CASE WHEN x.grantee = '0' THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee)) END`
+	grantable = `CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END`
+	ofClass   = `'pg_catalog.pg_class'::regclass::oid`
+)
+
+// restQuery gives, in order, what the statements create, its name, the kind and the name of what it
+// belongs to, where the kind of a table is empty, and the statement. Rights come last, those of
+// the owner taken before they are given.
+const restQuery = `WITH r AS (
+		SELECT c.*, c.oid::regclass::text AS name, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END AS kind,
+			CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialised view' WHEN 'S' THEN CASE WHEN o.relname IS NULL THEN 'sequence' ELSE '' END ELSE '' END AS ofkind, coalesce(o.relname, c.relname)::text AS tab
+		FROM pg_class c LEFT JOIN (SELECT d.objid, t.relname FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid WHERE d.classid = ` + ofClass + ` AND d.refclassid = ` + ofClass + ` AND d.deptype IN ('a', 'i') AND d.refobjsubid > 0) o ON o.objid = c.oid AND c.relkind = 'S'
+		 WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'S') AND c.relname::text NOT LIKE 'erbario\_%' AND ` + notExtensionOf + `
+	), a AS (
+		SELECT a.*, r.name, r.kind, r.ofkind, r.tab, quote_ident(a.attname) AS col, to_jsonb(a) AS j, r.relkind FROM pg_attribute a JOIN r ON a.attrelid = r.oid WHERE a.attnum > 0 AND NOT a.attisdropped
+	), p AS (
+		SELECT p.*, CASE p.prokind WHEN 'a' THEN 'aggregate' ELSE 'function' END AS ofkind, p.proname::text || '(' || pg_get_function_identity_arguments(p.oid) || ')' AS tab, p.oid::regprocedure::text AS name, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END AS kind FROM pg_proc p
+		WHERE p.pronamespace = ` + here + ` AND p.proname::text NOT LIKE 'erbario\_%' AND ` + notExtensionProc + `
+	), t AS (
+		SELECT t.*, CASE t.typtype WHEN 'd' THEN 'domain' WHEN 'e' THEN 'enum type' WHEN 'r' THEN 'range type' ELSE 'composite type' END AS ofkind, t.typname::text AS tab, format_type(t.oid, NULL) AS name, CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END AS kind FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid
+		WHERE t.typnamespace = ` + here + ` AND (t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c') AND ` + notExtensionType + `
+	), k AS (
+		SELECT k.*, r.name, r.ofkind, r.tab FROM pg_constraint k JOIN r ON r.oid = k.conrelid WHERE k.contype IN ('p', 'u', 'c', 'f', 'x') AND k.conparentid = '0'
+	), g AS (
+		SELECT g.*, r.name, r.ofkind, r.tab, r.kind, r.relkind FROM pg_trigger g JOIN r ON r.oid = g.tgrelid WHERE NOT g.tgisinternal
+	), u AS (
+		SELECT u.*, r.name, r.ofkind, r.tab FROM pg_rewrite u JOIN r ON r.oid = u.ev_class WHERE u.rulename <> '_RETURN'
+	), s AS (
+		SELECT s.*, r.ofkind, r.tab, quote_ident(s.stxname) AS name FROM pg_statistic_ext s JOIN r ON r.oid = s.stxrelid
+	)
+	SELECT place, kind, name, ofkind, tab, sql FROM (
+		SELECT 0 AS place, 'table' AS kind, r.relname::text AS name, '' AS ofkind, r.relname::text AS tab, CASE WHEN r.relispartition THEN format('CREATE TABLE %s PARTITION OF %s %s', r.name, (SELECT h.inhparent::regclass FROM pg_inherits h WHERE h.inhrelid = r.oid), pg_get_expr(r.relpartbound, r.oid)) || CASE WHEN r.relkind = 'p' THEN ' PARTITION BY ' || pg_get_partkeydef(r.oid) ELSE '' END
+			ELSE format('CREATE TABLE %s (%s) INHERITS (%s)', r.name, (SELECT coalesce(string_agg(a.col || ' ' || format_type(a.atttypid, a.atttypmod) || CASE WHEN a.attnotnull THEN ' NOT NULL' ELSE '' END || coalesce(' DEFAULT ' || (SELECT pg_get_expr(f.adbin, f.adrelid) FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum), ''), ', ' ORDER BY a.attnum), '') FROM a WHERE a.attrelid = r.oid AND a.attislocal), (SELECT string_agg(h.inhparent::regclass::text, ', ' ORDER BY h.inhseqno) FROM pg_inherits h WHERE h.inhrelid = r.oid)) END AS sql
+			FROM r WHERE r.relkind IN ('r', 'p') AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid)
+		UNION ALL SELECT 1, 'constraint', k.conname, k.ofkind, k.tab, format('ALTER TABLE ONLY %s ADD CONSTRAINT %I %s', k.name, k.conname, pg_get_constraintdef(k.oid)) FROM k WHERE k.conislocal AND k.coninhcount = '0'::integer AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = k.conrelid)
+		UNION ALL SELECT 1, 'index', i.indexrelid::regclass::text, r.ofkind, r.tab, pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN r ON r.oid = i.indrelid WHERE EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid) AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = i.indexrelid) AND NOT EXISTS (SELECT 1 FROM pg_constraint c WHERE c.conindid = i.indexrelid)
+		UNION ALL SELECT 1 AS place, 'options of' AS kind, r.name AS name, r.ofkind AS ofkind, r.tab AS tab, format('ALTER VIEW %s SET (%s)', r.name, array_to_string(r.reloptions, ', ')) AS sql FROM r WHERE r.relkind = 'v' AND r.reloptions IS NOT NULL
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET STORAGE %s', a.name, a.col, CASE a.attstorage WHEN 'p' THEN 'PLAIN' WHEN 'e' THEN 'EXTERNAL' WHEN 'm' THEN 'MAIN' ELSE 'EXTENDED' END) FROM a JOIN pg_type y ON y.oid = a.atttypid WHERE a.relkind IN ('r', 'p', 'm') AND a.attstorage <> y.typstorage
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET COMPRESSION %s', a.name, a.col, CASE a.j ->> 'attcompression' WHEN 'l' THEN 'lz4' ELSE 'pglz' END) FROM a WHERE a.relkind IN ('r', 'p', 'm') AND a.j ->> 'attcompression' <> ''
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET STATISTICS %s', a.name, a.col, a.attstattarget) FROM a WHERE a.relkind IN ('r', 'p', 'm', 'f') AND a.attstattarget >= 0
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET (%s)', a.name, a.col, (SELECT string_agg(o, ', ') FROM unnest(a.attoptions) o WHERE o !~ '^pg_')) FROM a WHERE a.relkind IN ('r', 'p', 'm') AND EXISTS (SELECT FROM unnest(a.attoptions) o WHERE o !~ '^pg_')
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE %s ALTER COLUMN %s SET START WITH %s SET INCREMENT BY %s SET MINVALUE %s SET MAXVALUE %s SET CACHE %s SET %s', a.name, a.col, q.seqstart, q.seqincrement, q.seqmin, q.seqmax, q.seqcache, CASE WHEN q.seqcycle THEN 'CYCLE' ELSE 'NO CYCLE' END)
+			FROM a JOIN pg_depend d ON d.refobjid = a.attrelid AND d.refobjsubid = a.attnum AND d.refclassid = ` + ofClass + ` AND d.classid = ` + ofClass + ` AND d.deptype = 'i' JOIN pg_sequence q ON q.seqrelid = d.objid
+			WHERE a.attidentity <> '' AND (q.seqstart <> '1' OR q.seqincrement <> '1' OR q.seqmin <> '1' OR q.seqcache <> '1' OR q.seqcycle)
+		UNION ALL SELECT 2, 'index', i.indexrelid::regclass::text, r.ofkind, r.tab, pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN r ON r.oid = i.indrelid WHERE r.relkind = 'm'
+		UNION ALL SELECT 3, 'clustering of', r.name, r.ofkind, r.tab, format('ALTER TABLE %s CLUSTER ON %I', r.name, x.relname) FROM r JOIN pg_index i ON i.indrelid = r.oid JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indisclustered
+		UNION ALL SELECT 3, 'identity of', r.name, r.ofkind, r.tab, format('ALTER TABLE ONLY %s REPLICA IDENTITY %s', r.name, CASE r.relreplident WHEN 'f' THEN 'FULL' WHEN 'n' THEN 'NOTHING' ELSE (SELECT format('USING INDEX %I', x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = r.oid AND i.indisreplident) END) FROM r WHERE r.relkind IN ('r', 'p') AND r.relreplident IN ('f', 'n', 'i')
+		UNION ALL SELECT 3, 'row security of', r.name, r.ofkind, r.tab, format('ALTER TABLE %s ENABLE ROW LEVEL SECURITY', r.name) FROM r WHERE r.relrowsecurity AND NOT EXISTS (SELECT 1 FROM pg_policy y WHERE y.polrelid = r.oid)
+		UNION ALL SELECT 3, 'row security of', r.name, r.ofkind, r.tab, format('ALTER TABLE ONLY %s FORCE ROW LEVEL SECURITY', r.name) FROM r WHERE r.relforcerowsecurity
+		UNION ALL SELECT 4, 'statistics', s.name, s.ofkind, s.tab, pg_get_statisticsobjdef(s.oid) FROM s
+		UNION ALL SELECT 5, 'rule', u.rulename, u.ofkind, u.tab, pg_get_ruledef(u.oid) FROM u
+		UNION ALL SELECT 6, 'state of trigger', g.tgname, g.ofkind, g.tab, format('ALTER TABLE %s %s TRIGGER %I', g.name, CASE g.tgenabled WHEN 'D' THEN 'DISABLE' WHEN 'R' THEN 'ENABLE REPLICA' ELSE 'ENABLE ALWAYS' END, g.tgname) FROM g WHERE g.tgenabled <> 'O' AND g.relkind IN ('r', 'p')
+		UNION ALL SELECT 6, 'state of rule', u.rulename, u.ofkind, u.tab, format('ALTER TABLE %s %s RULE %I', u.name, CASE u.ev_enabled WHEN 'D' THEN 'DISABLE' WHEN 'R' THEN 'ENABLE REPLICA' ELSE 'ENABLE ALWAYS' END, u.rulename) FROM u WHERE u.ev_enabled <> 'O'
+		UNION ALL SELECT 7, 'trigger', g.tgname, g.ofkind, g.tab, pg_get_triggerdef(g.oid) FROM g WHERE g.relkind = 'v'
+		UNION ALL SELECT 8, 'comment', r.name, r.ofkind, r.tab, format('COMMENT ON %s %s IS %L', r.kind, r.name, obj_description(r.oid, 'pg_class')) FROM r WHERE r.relkind IN ('v', 'm', 'S') AND obj_description(r.oid, 'pg_class') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', a.name, a.ofkind, a.tab, format('COMMENT ON COLUMN %s.%s IS %L', a.name, a.col, col_description(a.attrelid, a.attnum)) FROM a WHERE a.relkind IN ('v', 'm') AND col_description(a.attrelid, a.attnum) IS NOT NULL
+		UNION ALL SELECT 8, 'comment', x.relname, r.ofkind, r.tab, format('COMMENT ON INDEX %s IS %L', i.indexrelid::regclass, obj_description(i.indexrelid, 'pg_class')) FROM pg_index i JOIN r ON r.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid WHERE obj_description(i.indexrelid, 'pg_class') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', k.conname, k.ofkind, k.tab, format('COMMENT ON CONSTRAINT %I ON %s IS %L', k.conname, k.name, obj_description(k.oid, 'pg_constraint')) FROM k WHERE obj_description(k.oid, 'pg_constraint') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', g.tgname, g.ofkind, g.tab, format('COMMENT ON TRIGGER %I ON %s IS %L', g.tgname, g.name, obj_description(g.oid, 'pg_trigger')) FROM g WHERE obj_description(g.oid, 'pg_trigger') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', u.rulename, u.ofkind, u.tab, format('COMMENT ON RULE %I ON %s IS %L', u.rulename, u.name, obj_description(u.oid, 'pg_rewrite')) FROM u WHERE obj_description(u.oid, 'pg_rewrite') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', y.polname, r.ofkind, r.tab, format('COMMENT ON POLICY %I ON %s IS %L', y.polname, r.name, obj_description(y.oid, 'pg_policy')) FROM pg_policy y JOIN r ON r.oid = y.polrelid WHERE obj_description(y.oid, 'pg_policy') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', p.name, p.ofkind, p.tab, format('COMMENT ON %s %s IS %L', p.kind, p.name, obj_description(p.oid, 'pg_proc')) FROM p WHERE obj_description(p.oid, 'pg_proc') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', t.name, t.ofkind, t.tab, format('COMMENT ON %s %s IS %L', t.kind, t.name, obj_description(t.oid, 'pg_type')) FROM t WHERE obj_description(t.oid, 'pg_type') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', s.name, s.ofkind, s.tab, format('COMMENT ON STATISTICS %s IS %L', s.name, obj_description(s.oid, 'pg_statistic_ext')) FROM s WHERE obj_description(s.oid, 'pg_statistic_ext') IS NOT NULL
+		UNION ALL SELECT 9, 'owner of', r.name, r.ofkind, r.tab, format('ALTER %s %s OWNER TO %I', r.kind, r.name, pg_get_userbyid(r.relowner)) FROM r WHERE r.relowner <> current_user::regrole::oid AND NOT (r.relkind = 'S' AND EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = ` + ofClass + ` AND d.objid = r.oid AND d.deptype IN ('a', 'i')))
+		UNION ALL SELECT 9, 'owner of', p.name, p.ofkind, p.tab, format('ALTER %s %s OWNER TO %I', p.kind, p.name, pg_get_userbyid(p.proowner)) FROM p WHERE p.proowner <> current_user::regrole::oid
+		UNION ALL SELECT 9, 'owner of', t.name, t.ofkind, t.tab, format('ALTER %s %s OWNER TO %I', t.kind, t.name, pg_get_userbyid(t.typowner)) FROM t WHERE t.typowner <> current_user::regrole::oid
+		UNION ALL SELECT 10, 'rights on', r.name, r.ofkind, r.tab, format('REVOKE ALL ON %s %s FROM %I', CASE r.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, r.name, pg_get_userbyid(r.relowner)) FROM r WHERE r.relacl IS NOT NULL
+		UNION ALL SELECT 10, 'rights on', p.name, p.ofkind, p.tab, format('REVOKE ALL ON %s %s FROM PUBLIC, %I', CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, pg_get_userbyid(p.proowner)) FROM p WHERE p.proacl IS NOT NULL
+		UNION ALL SELECT 10, 'rights on', t.name, t.ofkind, t.tab, format('REVOKE ALL ON TYPE %s FROM PUBLIC, %I', t.name, pg_get_userbyid(t.typowner)) FROM t WHERE t.typacl IS NOT NULL
+		UNION ALL SELECT 11, 'rights on', r.name, r.ofkind, r.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE r.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, r.name, ` + grantee + `, ` + grantable + `) FROM r, aclexplode(r.relacl) x
+		UNION ALL SELECT 11, 'rights on', a.name, a.ofkind, a.tab, format('GRANT %s (%s) ON %s TO %s%s', x.privilege_type, a.col, a.name, ` + grantee + `, ` + grantable + `) FROM a, aclexplode(a.attacl) x
+		UNION ALL SELECT 11, 'rights on', p.name, p.ofkind, p.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, ` + grantee + `, ` + grantable + `) FROM p, aclexplode(p.proacl) x
+		UNION ALL SELECT 11, 'rights on', t.name, t.ofkind, t.tab, format('GRANT %s ON TYPE %s TO %s%s', x.privilege_type, t.name, ` + grantee + `, ` + grantable + `) FROM t, aclexplode(t.typacl) x
+		UNION ALL SELECT 12, 'rights', 'by default', 'rights', '', format('ALTER DEFAULT PRIVILEGES FOR ROLE %I IN SCHEMA %I GRANT %s ON %s TO %s%s', pg_get_userbyid(f.defaclrole), n.nspname, x.privilege_type, CASE f.defaclobjtype WHEN 'r' THEN 'TABLES' WHEN 'S' THEN 'SEQUENCES' WHEN 'f' THEN 'FUNCTIONS' ELSE 'TYPES' END, ` + grantee + `, ` + grantable + `) FROM pg_default_acl f JOIN pg_namespace n ON n.oid = f.defaclnamespace, aclexplode(f.defaclacl) x WHERE f.defaclnamespace = ` + here + `
+	) q ORDER BY place, name, sql`
+
+// Things that belong to no extension.
+const (
+	notExtensionOf   = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::regclass::oid AND e.objid = c.oid AND e.deptype = 'e')`
+	notExtensionProc = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e')`
+	notExtensionType = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_type'::regclass::oid AND e.objid = t.oid AND e.deptype = 'e')`
+)
