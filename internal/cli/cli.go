@@ -238,7 +238,8 @@ func (a *app) root() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			a.initCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(), a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
+			a.initCommand(), a.adoptCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(),
+			a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
 			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(), a.insertCommand(), a.demoCommand(),
 		},
 	}

@@ -1,0 +1,287 @@
+package adopt
+
+// This file is the migration with which the history of an adopted database begins: it creates
+// what is there where it is missing, and its undo takes nothing away.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/proof"
+	"erbario/internal/runner"
+	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
+	"erbario/internal/words"
+)
+
+// manyTables is from how many tables on the migration is more than one transaction: a server
+// has room for some thousands of locks.
+const manyTables = 300
+
+// Beginning is the migration that creates, where it is missing, what a database holds of these
+// tables, and all that models cannot declare. before are the migrations that exist. What cannot
+// be created from nothing is returned, and is not in the migration.
+func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
+	before []*migration.Migration) (*migration.Migration, []engine.LeftOut, error) {
+	e, db := in.Engine, in.DB
+	part := o.part(in.Live, e, before)
+	all := e.DDL().CreateAll(part)
+	if v, ok := engine.As[engine.Verbatim](db); ok {
+		var err error
+		if all, err = v.Verbatim(ctx, part); err != nil {
+			return nil, nil, err
+		}
+	}
+	scratch, err := proof.Replay(ctx, e, before, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer scratch.Close()
+	made, err := scratch.Inspect(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	c := &creating{ctx: ctx, e: e, db: scratch, part: part}
+	if err := c.run(all); err != nil {
+		return nil, nil, err
+	}
+	m, err := c.migration(id, before)
+	if err != nil {
+		return nil, nil, err
+	}
+	after, err := c.compare()
+	if err != nil {
+		return nil, nil, err
+	}
+	m.SetProof("proved by creating it from nothing")
+	m.Before, m.After = sqlschema.Fingerprint(made), sqlschema.Fingerprint(after)
+	m.Text = migration.WithHead(m)
+	return m, c.left, nil
+}
+
+// part is what of a database no migration creates: the tables of the outcome, and what models
+// cannot declare.
+func (o *Outcome) part(live *sqlschema.Schema, e runner.Engine, before []*migration.Migration) *sqlschema.Schema {
+	out := &sqlschema.Schema{Elsewhere: live.Elsewhere}
+	created := migration.Creates(before, e)
+	named := migration.Names(before, e)
+	for _, t := range live.Tables {
+		adopted := slices.ContainsFunc(o.Tables, func(x Table) bool { return x.Name == t.Name })
+		if adopted || (t.Options.Virtual != "" || t.Options.Foreign) && !created[strings.ToLower(t.Name)] {
+			out.Tables = append(out.Tables, t)
+		}
+	}
+	for _, v := range live.Views {
+		if !named[strings.ToLower(v.Name)] && !schema.Own(v.Name) {
+			out.Views = append(out.Views, v)
+		}
+	}
+	for _, x := range live.Others {
+		if !named[strings.ToLower(strings.Trim(x.Name, `"`))] {
+			out.Others = append(out.Others, x)
+		}
+	}
+	return out
+}
+
+// creating creates a part of a database on scratch, and finds the order in which that can be done.
+type creating struct {
+	ctx  context.Context
+	e    runner.Engine
+	db   engine.Database
+	part *sqlschema.Schema
+	done []engine.Creation // in the order in which they could be run
+	left []engine.LeftOut  // what cannot be created
+}
+
+// bundle is how many creations are tried at once, where a server takes several statements as one.
+const bundle = 100
+
+// run runs creations, those that fail again behind the others, until nothing more can be created.
+func (c *creating) run(all []engine.Creation) error {
+	todo := slices.DeleteFunc(all, func(x engine.Creation) bool { return x.Kind == "" })
+	apart := false
+	for len(todo) > 0 {
+		var again []engine.Creation
+		c.left = nil
+		for list := range slices.Chunk(todo, bundle) {
+			if c.together(list) {
+				c.done = append(c.done, list...)
+				continue
+			}
+			for _, x := range list {
+				switch err := c.create(x); {
+				case c.ctx.Err() != nil || errors.Is(err, engine.ErrLost) || errors.Is(err, engine.ErrBusy):
+					return err
+				case err != nil:
+					again, c.left = append(again, x), append(c.left, engine.LeftOut{Kind: x.Kind, Name: x.Name,
+						Err: err})
+				default:
+					c.done = append(c.done, x)
+				}
+			}
+		}
+		if len(again) == len(todo) {
+			if apart { // nothing more can be created
+				return nil
+			}
+			apart = true
+			again = withoutReferences(c.e, c.part, again)
+		}
+		todo = again
+	}
+	return nil
+}
+
+// together runs creations as one, and tells whether that went well: else nothing was created.
+func (c *creating) together(list []engine.Creation) bool {
+	if caps := c.e.Caps(); !caps.Journal || caps.CommitsChanges {
+		return false
+	}
+	var all []string
+	for _, x := range list {
+		all = append(all, strings.TrimRight(strings.TrimSpace(x.SQL), ";"))
+	}
+	return c.db.Exec(c.ctx, strings.Join(all, ";\n")) == nil
+}
+
+// create runs a creation in the session that it needs.
+func (c *creating) create(x engine.Creation) error {
+	if x.Before == "" {
+		return c.db.Exec(c.ctx, x.SQL)
+	}
+	if err := c.db.Exec(c.ctx, x.Before); err != nil {
+		return err
+	}
+	return errors.Join(c.db.Exec(c.ctx, x.SQL), c.db.Exec(c.ctx, x.After))
+}
+
+// withoutReferences has tables that refer to each other in a circle created first, and their
+// references behind them.
+func withoutReferences(e runner.Engine, s *sqlschema.Schema, list []engine.Creation) []engine.Creation {
+	online, ok := engine.OnlineOf(e)
+	if !ok {
+		return list
+	}
+	var tables, references []engine.Creation
+	for _, c := range list {
+		t := s.Table(c.Name)
+		if c.Kind != "table" || t == nil {
+			references = append(references, c)
+			continue
+		}
+		alone := t.Clone()
+		alone.ForeignKeys, alone.Text = nil, ""
+		for _, sql := range e.DDL().Create(alone).Apply {
+			tables = append(tables, engine.Creation{Kind: "table", Name: t.Name, SQL: sql})
+		}
+		for _, k := range t.ForeignKeys {
+			for _, sql := range online.AddReference(t, k) {
+				references = append(references, engine.Creation{Kind: "reference", Name: k.Name, SQL: sql})
+			}
+		}
+	}
+	return append(tables, references...)
+}
+
+// tableOf is the table to which a creation belongs; "": it is a thing of its own.
+func tableOf(e runner.Engine, s *sqlschema.Schema, c engine.Creation) string {
+	for _, t := range s.Tables {
+		has := false
+		switch c.Kind {
+		case "table", "sequence of", "part of":
+			has = t.Name == c.Name
+		case "index":
+			has = slices.ContainsFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Name == c.Name })
+		case "check":
+			has = slices.ContainsFunc(t.Checks, func(k *sqlschema.Check) bool { return k.Name == c.Name })
+		case "default":
+			has = strings.HasPrefix(c.Name, t.Name+".")
+		case "trigger":
+			has = slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == c.Name })
+		case "owner of":
+			has = strings.Contains(c.SQL, " OWNED BY "+e.SQL().Quote(t.Name)+".")
+		case "reference":
+			has = slices.ContainsFunc(t.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return k.Name == c.Name })
+		}
+		if has {
+			return t.Name
+		}
+	}
+	return ""
+}
+
+// migration is the migration of what was created, read again.
+func (c *creating) migration(id string, before []*migration.Migration) (*migration.Migration, error) {
+	m := &migration.Migration{ID: id, Engine: c.e.Name()}
+	if n := len(before); n > 0 {
+		m.Follows = before[n-1].ID
+	}
+	for _, x := range c.done {
+		f := migration.Found{Table: x.Of, Kind: x.OfKind}
+		if f.Table == "" {
+			f = migration.Found{Table: tableOf(c.e, c.part, x)}
+		}
+		if f.Table == "" {
+			f.Kind, f.Table = x.Kind, x.Name
+		}
+		var list []migration.Statement
+		for _, sql := range []string{x.Before, x.SQL, x.After} {
+			if sql != "" {
+				list = append(list, migration.Statement{SQL: strings.TrimRight(strings.TrimSpace(sql), ";")})
+			}
+		}
+		if n := len(m.Found); n > 0 && m.Found[n-1].Table == f.Table && m.Found[n-1].Kind == f.Kind {
+			m.Found[n-1].Make = append(m.Found[n-1].Make, list...)
+			continue
+		}
+		f.Make = list
+		m.Found = append(m.Found, f)
+	}
+	tables := len(c.part.Tables)
+	step := migration.Step{
+		Title: "have " + words.Count(int64(tables), "table", "tables") + " that existed",
+		Note:  "created above if missing; nothing else to do",
+	}
+	if tables >= manyTables && c.e.Caps().Journal {
+		step.Kind = engine.OwnTransaction
+	}
+	m.Steps = []migration.Step{step}
+	m.Drafted = []string{m.Sum(&m.Steps[0])}
+	m, err := migration.Parse(m.FileName(), migration.Write(m), c.e)
+	if err != nil {
+		return nil, fmt.Errorf("the migration cannot be read again, which is a bug in erbario: %w", err)
+	}
+	return m, nil
+}
+
+// compare compares what was created with what there is, and gives it.
+func (c *creating) compare() (*sqlschema.Schema, error) {
+	made, err := c.db.Inspect(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range c.part.Tables {
+		again := made.Table(t.Name)
+		if again == nil {
+			if slices.ContainsFunc(c.left, func(l engine.LeftOut) bool {
+				return l.Kind == "table" &&
+					l.Name == t.Name
+			}) {
+				continue
+			}
+			return nil, fmt.Errorf("%s cannot be created from nothing: it is missing then", t.Name)
+		}
+		if changes := diff.Tables(t, again); len(changes) > 0 {
+			return nil, fmt.Errorf("%s is not the same when it is created from nothing: %s %s", t.Name, changes[0].Name,
+				changes[0].What)
+		}
+	}
+	return made, nil
+}

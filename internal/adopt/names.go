@@ -1,0 +1,92 @@
+package adopt
+
+// This file finds names for models, fields and files: the naming rules, the other way round.
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"erbario/internal/declare"
+	"erbario/internal/lang"
+	"erbario/internal/schema"
+)
+
+// naming is the names of the models and the fields of a run.
+type naming struct {
+	rules   declare.Rules
+	taken   map[string]bool              // names of models, in lower case
+	models  map[string]string            // by the name of a table
+	fields  map[string]map[string]string // by table and column
+	choices map[string]string            // by the name of an enum type
+}
+
+// model gives a table's model its name: the singular of its words, and a number where that is
+// taken.
+func (n *naming) model(table string) string {
+	base := modelName(table)
+	name := base
+	for i := 2; n.taken[strings.ToLower(name)]; i++ {
+		name = base + strconv.Itoa(i)
+	}
+	n.taken[strings.ToLower(name)] = true
+	n.models[table] = name
+	return name
+}
+
+// modelName is the name of a model by that of its table.
+func modelName(table string) string {
+	words := strings.FieldsFunc(table, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.Is(unicode.Mn, r)
+	})
+	if len(words) > 0 {
+		words[len(words)-1] = declare.Singular(words[len(words)-1])
+	}
+	var b strings.Builder
+	for _, w := range words {
+		if strings.ToUpper(w) == w && len([]rune(w)) > 1 { // all in capitals
+			w = strings.ToLower(w)
+		}
+		list := []rune(w)
+		b.WriteString(string(unicode.ToUpper(list[0])) + string(list[1:]))
+	}
+	name := b.String()
+	if name == "" || !unicode.IsLetter([]rune(name)[0]) {
+		name = "T" + name
+	}
+	return name
+}
+
+// reserved are the words with which a line of a model that is no field begins.
+var reserved = []string{"unique", "index", "check", "primary", "foreign", "no", "include", "soft", "on"}
+
+// fieldName is a field's name as a model writes it.
+func fieldName(name string) string {
+	if slices.Contains(reserved, name) || !lang.IsName(name) {
+		return text(name)
+	}
+	return name
+}
+
+// constraintName is a name before a colon.
+func constraintName(name string) string {
+	if !lang.IsName(name) || slices.Contains([]string{"unnamed", "comment", "not", "no"}, name) {
+		return text(name)
+	}
+	return name
+}
+
+// text is a text in quotes.
+func text(s string) string { return schema.Value{Kind: schema.TextValue, Text: s}.String() }
+
+// fileName is the name of a model's file, told apart from others in lower case.
+func fileName(model string, taken map[string]bool) string {
+	base := strings.ToLower(declare.SnakeCase(model))
+	name := base
+	for i := 2; taken[name]; i++ {
+		name = base + strconv.Itoa(i)
+	}
+	taken[name] = true
+	return name
+}

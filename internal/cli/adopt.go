@@ -1,0 +1,335 @@
+package cli
+
+// This file is the command adopt.
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"erbario/internal/adopt"
+	"erbario/internal/declare"
+	"erbario/internal/engine"
+	"erbario/internal/lang"
+	"erbario/internal/migration"
+	"erbario/internal/project"
+	"erbario/internal/runner"
+	"erbario/internal/sqlschema"
+)
+
+func (a *app) adoptCommand() *cli.Command {
+	o := &adopting{app: a}
+	return &cli.Command{
+		Name: "adopt", ArgsUsage: "[TABLE…]",
+		Usage:       "take over tables that exist: models for them, and a first migration",
+		Description: "Writes models that say exactly what the tables are, and a migration that creates\nthem where they are missing. Nothing in the database is changed but Erbario's own\ntables. Without names: every table that no model declares.\n\n  erbario adopt --dry-run\n  erbario adopt 'loans' 'card_*'",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "url", Usage: "set up a project for the database of this `URL` first",
+				Destination: &o.url},
+			&cli.StringSliceFlag{Name: "except",
+				Usage: "leave these tables alone: a name, or a pattern with *: `TABLE`", Destination: &o.except},
+			&cli.BoolFlag{Name: "outside", Usage: "declare the tables as outside: referred to, never changed",
+				Destination: &o.outside},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written, and write nothing", Destination: &o.dry},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			o.names = c.Args().Slice()
+			return o.run(ctx)
+		},
+	}
+}
+
+// adopting is a run of erbario adopt.
+type adopting struct {
+	*app
+	url          string
+	names        []string
+	except       []string
+	outside, dry bool
+
+	p        *project.Project
+	l        *live
+	live     *sqlschema.Schema
+	rules    declare.Rules
+	settings []adopt.Setting
+	outcome  *adopt.Outcome
+	m        *migration.Migration
+	lacking  []engine.LeftOut
+}
+
+func (o *adopting) run(ctx context.Context) (err error) {
+	if o.url != "" {
+		if err := o.begin(ctx); err != nil {
+			return err
+		}
+	}
+	if o.p, err = o.project(); err != nil {
+		return err
+	}
+	if o.l, err = o.open(ctx, o.p, o.database, engine.ReadOnly, false); err != nil {
+		return err
+	}
+	defer o.l.Close()
+	if err := o.look(ctx); err != nil {
+		return err
+	}
+	if len(o.outcome.Tables) == 0 {
+		return o.nothing()
+	}
+	if o.dry {
+		return o.show(false)
+	}
+	if err := o.write(); err != nil {
+		return err
+	}
+	recorded, err := o.record(ctx)
+	if err != nil {
+		return err
+	}
+	return o.show(recorded)
+}
+
+// begin sets up a project, if there is none.
+func (o *adopting) begin(ctx context.Context) error {
+	if _, err := o.project(); err == nil || !errors.Is(err, project.ErrNone) {
+		return wrongUse("there is a project here already: leave --url out, or choose a database with --database")
+	}
+	_, err := project.Init(o.engines, o.dir, o.url, true)
+	return err
+}
+
+// chosen tells whether a table is asked for.
+func (o *adopting) chosen(table string) bool {
+	is := func(patterns []string) bool {
+		return slices.ContainsFunc(patterns, func(p string) bool {
+			ok, err := path.Match(p, table)
+			return p == table || err == nil && ok
+		})
+	}
+	return (len(o.names) == 0 || is(o.names)) && !is(o.except)
+}
+
+// look finds out what would be written.
+func (o *adopting) look(ctx context.Context) error {
+	p, e := o.p, o.l.engine
+	files, _, diags, err := p.Parse()
+	if err != nil {
+		return err
+	}
+	before, err := p.Migrations(e)
+	if err != nil {
+		return err
+	}
+	applied, err := runner.History(ctx, o.l.db)
+	if err != nil {
+		return err
+	}
+	s := runner.StatusOf(before, applied, e)
+	if err := s.Problem(); err != nil {
+		return err
+	}
+	if len(s.Pending) > 0 {
+		return fmt.Errorf("%s is pending here: apply it first, or undo what is in its way", s.Pending[0].ID)
+	}
+	if o.live, err = o.l.db.Inspect(ctx); err != nil {
+		return err
+	}
+	o.rules = p.Rules()
+	var d *declare.Declared
+	if len(files) == 0 && len(before) == 0 {
+		o.rules, o.settings = adopt.Choose(o.live, e.Name(), o.rules)
+	} else {
+		var more []lang.Diagnostic
+		d, more = declare.Resolve(files, o.rules, e.Name())
+		if n := o.diagnostics(onlyErrors(append(diags, more...)), nil); n > 0 {
+			return &exitError{code: exitFailed, err: fmt.Errorf("the models have %s: nothing was done", plural(n,
+				"error", "errors"))}
+		}
+	}
+	for _, name := range o.names {
+		if !slices.ContainsFunc(o.live.Tables, func(t *sqlschema.Table) bool {
+			ok, err := path.Match(name, t.Name)
+			return t.Name == name || err == nil && ok
+		}) {
+			return fmt.Errorf("%s has no table %s", o.l.Name, name)
+		}
+	}
+	in := adopt.Input{
+		Engine: e, DB: o.l.db, Live: o.live, Declared: d, Files: files, Rules: o.rules, Choose: o.chosen,
+		Outside: o.outside, Folder: project.ModelsFolder,
+	}
+	o.outcome, err = adopt.Look(ctx, in)
+	if err != nil || len(o.outcome.Tables) == 0 {
+		return err
+	}
+	id := migrationID(before, "adopted")
+	o.m, o.lacking, err = in.Beginning(ctx, o.outcome, id, before)
+	return err
+}
+
+// migrationID is the id of a new migration.
+func migrationID(before []*migration.Migration, slug string) string {
+	const form = "20060102T150405"
+	stamp := time.Now().UTC().Format(form)
+	if n := len(before); n > 0 && before[n-1].Stamp() >= stamp {
+		if t, err := time.Parse(form, before[n-1].Stamp()); err == nil {
+			stamp = t.Add(time.Second).Format(form)
+		}
+	}
+	return stamp + "-" + slug
+}
+
+// write writes the settings, the models and the migration.
+func (o *adopting) write() error {
+	if len(o.settings) > 0 {
+		text, err := o.p.SettingsText()
+		if err != nil {
+			return err
+		}
+		for _, s := range o.settings {
+			text = project.Set(text, s.Section, s.Key, s.Value)
+		}
+		if err := o.p.WriteSettings(text); err != nil {
+			return err
+		}
+	}
+	for _, f := range o.outcome.Files {
+		if err := project.WriteFile(filepath.Join(o.p.Dir, f.Path), f.Text); err != nil {
+			return err
+		}
+	}
+	return project.WriteFile(filepath.Join(o.p.MigrationsDir(), o.m.FileName()), o.m.Text)
+}
+
+// record records the migration where everything exists. Without the right to that it is left to
+// apply.
+func (o *adopting) record(ctx context.Context) (bool, error) {
+	if o.l.Protected {
+		return false, nil
+	}
+	o.l.Close()
+	l, err := o.open(ctx, o.p, o.database, engine.ReadWrite, false)
+	if err != nil {
+		return false, nil //nolint:nilerr // apply says it
+	}
+	o.l = l
+	if err := runner.Record(ctx, l.db, l.engine, o.m, time.Minute); err != nil {
+		o.warn("the migration could not be recorded here: %v", err)
+		return false, nil
+	}
+	return true, nil
+}
+
+func (o *adopting) nothing() error {
+	if o.json {
+		return o.document(map[string]any{"database": o.l.Name, "tables": []any{}, "migration": nil})
+	}
+	o.out.printf("nothing to adopt: every table of %s is declared", o.l.Name)
+	return nil
+}
+
+type jsonAdopted struct {
+	Table   string   `json:"table"`
+	Model   string   `json:"model"`
+	Outside bool     `json:"outside"`
+	Why     []string `json:"not_said,omitempty"`
+	Native  []string `json:"engine_types,omitempty"`
+}
+
+type jsonLeft struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+}
+
+// show says what came of it.
+func (o *adopting) show(recorded bool) error {
+	said, native := 0, 0
+	for _, t := range o.outcome.Tables {
+		if !t.Outside {
+			said++
+		}
+		native += len(t.Native)
+	}
+	if o.json {
+		tables, left, files := []jsonAdopted{}, []jsonLeft{}, []string{}
+		for _, t := range o.outcome.Tables {
+			tables = append(tables, jsonAdopted{t.Name, t.Model, t.Outside, t.Why, t.Native})
+		}
+		for _, x := range o.outcome.Left {
+			left = append(left, jsonLeft{x.Kind, x.Name})
+		}
+		for _, f := range o.outcome.Files {
+			files = append(files, f.Path)
+		}
+		return o.document(map[string]any{
+			"database": o.l.Name, "tables": tables, "undeclared": left, "files": files, "migration": o.m.ID,
+			"recorded": recorded, "dry_run": o.dry,
+		})
+	}
+	for _, s := range o.settings {
+		o.out.line(o.out.sign("~", fmt.Sprintf("%s  [%s] %s = %s", project.SettingsFile, s.Section, s.Key, s.Value)))
+	}
+	for i, f := range o.outcome.Files {
+		if len(o.outcome.Files) > 12 && i == 10 {
+			o.out.line(o.out.sign("+", fmt.Sprintf("%s/, and %d more", project.ModelsFolder, len(o.outcome.Files)-i)))
+			break
+		}
+		o.out.line(o.out.sign("+", f.Path))
+	}
+	o.out.line(o.out.sign("+", fileOf(o.m)))
+	o.out.printf("%s declared", plural(said, "table", "tables"))
+	o.outsides(native)
+	o.undeclared()
+	switch {
+	case o.dry:
+		o.out.line("nothing was written")
+		o.next("erbario adopt")
+	case recorded:
+		o.next("erbario diff")
+	default:
+		o.next("erbario apply")
+	}
+	return nil
+}
+
+// outsides tells of the tables that the language does not say exactly.
+func (o *adopting) outsides(native int) {
+	if native > 0 {
+		o.out.printf("%s of a type that only %s has", plural(native, "field", "fields"), o.l.engine.Name())
+	}
+	for _, t := range o.outcome.Tables {
+		if t.Outside && !o.outside {
+			o.out.printf("%s is declared as outside: the language does not say %s", cell(t.Name),
+				cell(strings.Join(t.Why, "; ")))
+		}
+	}
+	for _, l := range o.lacking {
+		o.warn("%s cannot be created from nothing, and is not in the migration: %v", l, l.Err)
+	}
+}
+
+// undeclared tells what models cannot declare.
+func (o *adopting) undeclared() {
+	kinds := map[string][]string{}
+	var order []string
+	for _, x := range o.outcome.Left {
+		if kinds[x.Kind] == nil {
+			order = append(order, x.Kind)
+		}
+		kinds[x.Kind] = append(kinds[x.Kind], x.Name)
+	}
+	for _, k := range order {
+		names := kinds[k]
+		if more := len(names) - 5; more > 1 {
+			names = append(slices.Clone(names[:5]), fmt.Sprintf("and %d more", more))
+		}
+		o.out.printf("left undeclared: %s", cell(k+" "+strings.Join(names, ", ")))
+	}
+}
