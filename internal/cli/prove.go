@@ -313,7 +313,8 @@ func (r *proving) agree(ctx context.Context, end *sqlschema.Schema) (difference,
 			return nil, err
 		}
 	}
-	changes := append(diff.Schemas(end, r.declared), refer...)
+	changes := slices.DeleteFunc(diff.Schemas(end, r.declared), draft.Undeclarable(r.engine, r.files))
+	changes = append(changes, refer...)
 	if len(changes) == 0 {
 		if !r.json {
 			r.out.printf("%s applied from an empty database %s the models",

@@ -480,7 +480,8 @@ func (d *tables) checks() {
 	var wanted []*sqlschema.Check
 	for _, k := range d.wanted.Checks {
 		i := slices.IndexFunc(left, func(o *sqlschema.Check) bool {
-			return o.SQL.Same(k.SQL) && o.Conflict == k.Conflict && sameName(o.Name, k.Name)
+			return o.SQL.Same(k.SQL) && o.Conflict == k.Conflict && o.NoInherit == k.NoInherit &&
+				sameName(o.Name, k.Name)
 		})
 		if i >= 0 {
 			left = slices.Delete(left, i, i+1)
@@ -508,6 +509,8 @@ func (d *tables) checks() {
 		left = slices.Delete(left, i, i+1)
 		c := Change{Kind: ChangeCheck, Name: k.Name, From: old.SQL.Text, To: k.SQL.Text, Object: k, Before: old}
 		switch {
+		case old.NoInherit != k.NoInherit:
+			c.What = checkWords(old) + " -> " + checkWords(k)
 		case old.SQL.Same(k.SQL):
 			c.What = "check " + cmp.Or(old.Name, "without a name") + " -> " + k.Name
 		case ofType(k):

@@ -159,6 +159,11 @@ func checkWords(k *sqlschema.Check) string {
 		valid.NotValid = false
 		return checkWords(&valid) + ", not valid: older rows were not checked"
 	}
+	if k.NoInherit {
+		inherited := *k
+		inherited.NoInherit = false
+		return checkWords(&inherited) + ", no inherit"
+	}
 	switch k.Purpose {
 	case schema.ForNonblank:
 		return k.Column + " nonblank"

@@ -353,3 +353,27 @@ func (s *State) Undrafted(ctx context.Context) ([]diff.Change, error) {
 	}
 	return diff.Told(pl.Changes), nil
 }
+
+// Undeclarable tells of changes whether they would drop what existed before a line of migrations
+// and no model can declare: a view, a trigger, a part of another table.
+func Undeclarable(e runner.Engine, line []*migration.Migration) func(diff.Change) bool {
+	views, triggers := map[string]bool{}, migration.FoundTriggers(line, e)
+	for _, m := range line {
+		for _, f := range m.Found {
+			if f.Kind == "view" {
+				views[strings.ToLower(f.Table)] = true
+			}
+		}
+	}
+	return func(c diff.Change) bool {
+		switch o := c.Object.(type) {
+		case *sqlschema.View:
+			return c.Kind == diff.DropView && o.LiveOf == "" && views[strings.ToLower(o.Name)]
+		case *sqlschema.Trigger:
+			return c.Kind == diff.DropTrigger && o.Purpose == "" && triggers[strings.ToLower(o.Name)]
+		case *sqlschema.Table:
+			return c.Kind == diff.DropTable && (o.Options.Foreign || o.Options.Virtual != "")
+		}
+		return false
+	}
+}

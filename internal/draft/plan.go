@@ -102,7 +102,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 // they will make does not exist yet, and has no rows.
 func (s *State) asks(ctx context.Context, in *plan.Input) {
 	if line, err := s.line(); err == nil {
-		in.FoundTriggers = migration.FoundTriggers(line, s.Engine)
+		in.FoundTriggers, in.FoundTables = migration.FoundTriggers(line, s.Engine), migration.FoundTables(line)
 	}
 	if s.unasked {
 		in.Count = func(string) (int64, error) { return 0, nil }

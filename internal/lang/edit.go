@@ -32,7 +32,7 @@ func Declare(path, src, model string, lines []string) (string, []Diagnostic) {
 		}
 		for _, l := range one.Lines {
 			var b strings.Builder
-			writeWords(&b, l.layout.words, indent, l.layout.behind)
+			writeWords(&b, inOrder(l), indent, l.layout.behind)
 			if l.Field != nil {
 				fields = append(fields, b.String())
 			} else {
@@ -132,7 +132,7 @@ func Replace(path, src, model, field, line string) (string, []Diagnostic) {
 		}
 		start := strings.LastIndexByte(src[:l.Pos.Off], '\n') + 1
 		var b strings.Builder
-		writeWords(&b, one.Lines[0].layout.words, src[start:l.Pos.Off], one.Lines[0].layout.behind)
+		writeWords(&b, inOrder(one.Lines[0]), src[start:l.Pos.Off], one.Lines[0].layout.behind)
 		return src[:start] + b.String() + src[lineEnd(src, l.end):], nil
 	}
 	return src, nil
@@ -167,7 +167,7 @@ func AddClause(path, src, model, field, clause string) (out string, ok bool) {
 		one, wrong := parseLine(model, strings.Join(strings.Fields(strings.ReplaceAll(line, "\n", " ")), " "))
 		if len(wrong) == 0 && !strings.ContainsAny(line, `"\n`) {
 			var b strings.Builder
-			writeWords(&b, one.Lines[0].layout.words, indentation, "")
+			writeWords(&b, inOrder(one.Lines[0]), indentation, "")
 			line = strings.TrimSpace(b.String())
 		}
 		return src[:l.Pos.Off] + line + src[l.end:], true

@@ -21,6 +21,19 @@ const (
 // Format returns the file in the one layout. The file must have been parsed
 // without a mistake.
 func Format(f *File) string {
+	out, moved := format(f)
+	if !moved {
+		return out
+	}
+	// What became a clause has its place only once it is read as one.
+	if again, wrong := Parse(f.Path, out); len(wrong) == 0 {
+		out, _ = format(again)
+	}
+	return out
+}
+
+// format is Format, and tells whether lines became clauses.
+func format(f *File) (out string, moved bool) {
 	var b strings.Builder
 	for i, block := range f.Blocks {
 		above := trimBlank(block.head.above)
@@ -39,7 +52,9 @@ func Format(f *File) string {
 		if block.Kind == RowsBlock {
 			writeRows(&b, block.Lines)
 		} else {
-			writeLines(&b, asClauses(block.Lines), indentation)
+			lines := asClauses(block.Lines)
+			moved = moved || len(lines) < len(block.Lines)
+			writeLines(&b, lines, indentation)
 		}
 		if tail := trimBlank(block.tail); len(tail) > 0 {
 			if block.tail[0] == "" {
@@ -54,7 +69,7 @@ func Format(f *File) string {
 		}
 		writeComments(&b, tail, "")
 	}
-	return b.String()
+	return b.String(), moved
 }
 
 // trimBlank drops empty lines at both ends and repeated ones between.
@@ -81,7 +96,7 @@ func writeComments(b *strings.Builder, list []comment, indent string) {
 func writeLines(b *strings.Builder, lines []*Line, indent string) {
 	for i, l := range lines {
 		writeAbove(b, l.layout.above, indent, i == 0)
-		writeWords(b, l.layout.words, indent, l.layout.behind)
+		writeWords(b, inOrder(l), indent, l.layout.behind)
 		writeLines(b, l.Lines, indent+indentation)
 	}
 }

@@ -158,18 +158,26 @@ func NamesBefore(renames []Rename, table, column string) (string, string) {
 // Creates are the tables that a line of migrations creates, in lower case, under the names
 // that they have in it from first to last.
 func Creates(line []*Migration, e Engine) map[string]bool {
-	out := map[string]bool{}
+	out := FoundTables(line)
 	for _, m := range line {
-		for _, f := range m.Found {
-			if f.Column+f.Beside+f.Kind == "" {
-				out[strings.ToLower(f.Table)] = true
-			}
-		}
 		for _, sql := range m.SQL(false) {
 			if created := createdTable(e, sql); created != "" {
 				out[created] = true
 			} else if r, ok := ReadRename(e, sql); ok && r.Column == "" {
 				out[strings.ToLower(r.To)] = true
+			}
+		}
+	}
+	return out
+}
+
+// FoundTables are the tables, in lower case, that existed before a line of migrations.
+func FoundTables(line []*Migration) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range line {
+		for _, f := range m.Found {
+			if f.Column+f.Beside+f.Kind == "" {
+				out[strings.ToLower(f.Table)] = true
 			}
 		}
 	}

@@ -51,6 +51,8 @@ type Input struct {
 	// FoundTriggers are the triggers, by their names in lower case, that existed before the
 	// migrations: no model declares them.
 	FoundTriggers map[string]bool
+	// FoundTables are tables that existed before the migrations, which go only if that is said.
+	FoundTables map[string]bool
 	// LeastLocking finds out, where the engine wants that, how gently it can make the steps of
 	// a plan, and writes that into them; nil: it does not matter.
 	LeastLocking func(p *Plan) error

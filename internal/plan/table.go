@@ -102,7 +102,7 @@ func (p *planner) table(name string, changes []diff.Change) {
 func (p *planner) dropTable(t *sqlschema.Table) {
 	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(t.Name)))
 	come := p.comers(t)
-	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0) {
+	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0 || p.FoundTables[strings.ToLower(t.Name)]) {
 		name := p.oldTable(t.Name)
 		q := Question{
 			About: name,

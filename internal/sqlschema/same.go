@@ -40,7 +40,7 @@ func SameKey(a, b *PrimaryKey) bool {
 // SameIndex tells whether two indexes are the same but for their names.
 func SameIndex(a, b *Index) bool {
 	return a.Unique == b.Unique && (!a.Form && !b.Form || a.Constraint == b.Constraint) &&
-		(!a.Said && !b.Said || SameOptions(a.Options, b.Options)) && deferrable(a) == deferrable(b) &&
+		(!a.Said && !b.Said || SameOptions(a.Options, b.Options)) && held(a) == held(b) &&
 		SameForm(a.Included, b.Included) && a.Invalid == b.Invalid && a.Conflict == b.Conflict &&
 		a.NullsEqual == b.NullsEqual &&
 		a.Using == b.Using && SameSQL(a.Where, b.Where) && slices.EqualFunc(a.Parts, b.Parts, SamePart)
@@ -56,7 +56,13 @@ func SameOptions(a, b string) bool {
 	return slices.Equal(words(a), words(b))
 }
 
-func deferrable(x *Index) bool { return strings.Contains(x.Options, "DEFERRABLE") }
+// held is when a uniqueness is checked, as its options say.
+func held(x *Index) string {
+	if i := strings.Index(x.Options, "DEFERRABLE"); i >= 0 {
+		return x.Options[i:]
+	}
+	return ""
+}
 
 // SameSQL compares two expressions that may not be there.
 func SameSQL(a, b *SQL) bool {
@@ -74,6 +80,6 @@ func SameForm(a, b string) bool {
 // HasCheck tells whether the table has that check under that name.
 func (t *Table) HasCheck(k *Check) bool {
 	return slices.ContainsFunc(t.Checks, func(o *Check) bool {
-		return o.Name == k.Name && o.SQL.Same(k.SQL) && o.Conflict == k.Conflict
+		return o.Name == k.Name && o.SQL.Same(k.SQL) && o.Conflict == k.Conflict && o.NoInherit == k.NoInherit
 	})
 }

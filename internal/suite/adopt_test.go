@@ -131,8 +131,9 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 		}
 	}
 	look := func() *draft.State {
+		wanted := a.wanted(t, e)
 		s, err := draft.Look(ctx, e, db, func() (*sqlschema.Schema, []*migration.Migration, error) {
-			return a.wanted(t, e), files, nil
+			return wanted, files, nil
 		})
 		require.NoError(t, err)
 		return s

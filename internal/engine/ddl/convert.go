@@ -134,10 +134,18 @@ func (w *Conversions) shared() []Rule {
 	decimal, isText := Is(schema.Decimal), Is(schema.Text)
 	return []Rule{
 		{From: isText, To: isText, Fits: func(v Value) string {
+			fits := w.FitsText(v, v.X)
 			if v.New.Choices == nil && v.Old.Length > 0 && v.Old.Length <= v.New.Length {
-				return ""
+				fits = ""
 			}
-			return w.FitsText(v, v.X)
+			if !v.New.Fixed || v.Old.Fixed {
+				return fits
+			}
+			blank := v.X + " NOT LIKE '% '" // it would go
+			if fits == "" {
+				return blank
+			}
+			return fits + " AND " + blank
 		}},
 		{From: decimal, To: decimal, Fits: func(v Value) string {
 			if v.New.Scale >= v.Old.Scale && v.New.Precision-v.New.Scale >= v.Old.Precision-v.Old.Scale {

@@ -260,7 +260,9 @@ func (a *alteration) stays(x *sqlschema.Index, other *sqlschema.Table) bool {
 func (a *alteration) staysCheck(k *sqlschema.Check, other *sqlschema.Table) bool {
 	return !a.moves(k.SQL.Text) &&
 		slices.ContainsFunc(other.Checks,
-			func(o *sqlschema.Check) bool { return o.SQL.Same(k.SQL) && sameColumn(o, k) })
+			func(o *sqlschema.Check) bool {
+				return o.SQL.Same(k.SQL) && sameColumn(o, k) && o.NoInherit == k.NoInherit
+			})
 }
 
 // sameColumn leaves checks of the same words apart that were declared for different
