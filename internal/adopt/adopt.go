@@ -77,6 +77,7 @@ type taking struct {
 	tables []*sqlschema.Table // that are adopted
 	how    map[string]how
 	why    map[string][]string
+	left   []Left // tables that no model can declare
 }
 
 // Look says what would be written for the tables of a database. Each model is read again, put
@@ -87,10 +88,10 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 	for _, table := range in.Live.Tables {
 		switch {
 		case schema.Own(table.Name), t.declared(table.Name) != nil, in.Choose != nil && !in.Choose(table.Name):
-		case table.Options.Virtual != "", table.Options.Foreign:
+		case table.Undeclarable():
 		default:
 			t.tables = append(t.tables, table)
-			if in.Outside || len(table.Columns) == 0 {
+			if in.Outside {
 				t.how[table.Name] = outside
 			}
 		}
@@ -267,7 +268,9 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 		f, wrong := lang.Parse(files[i].Path, files[i].Text)
 		of[files[i].Path] = files[i].table
 		if len(wrong) > 0 {
-			t.less(files[i].table, wrong[0].Message)
+			if !t.less(files[i].table, wrong[0].Message) {
+				t.leave(files[i].table, wrong[0].Message)
+			}
 			worse = true
 			continue
 		}
@@ -287,8 +290,8 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 		if table == "" {
 			return false, fmt.Errorf("%s: %s", x.Pos.Path, x.Message)
 		}
-		if !t.less(table, x.Message) {
-			return false, fmt.Errorf("%s cannot be declared: %s", table, x.Message)
+		if !t.less(table, x.Message) { // not even as outside
+			t.leave(table, x.Message)
 		}
 		worse = true
 	}
@@ -344,8 +347,14 @@ func (t *taking) less(table string, why ...string) bool {
 	return true
 }
 
+// leave leaves a table as it is, which no model can declare.
+func (t *taking) leave(table, why string) {
+	t.tables = slices.DeleteFunc(t.tables, func(o *sqlschema.Table) bool { return o.Name == table })
+	t.left = append(t.left, Left{"table", table + " (" + why + ")"})
+}
+
 func (t *taking) outcome(files []written) *Outcome {
-	o := &Outcome{}
+	o := &Outcome{Left: t.left}
 	for _, f := range files {
 		o.Files = append(o.Files, f.File)
 	}
@@ -385,6 +394,8 @@ func (t *taking) outcome(files []written) *Outcome {
 			o.Left = append(o.Left, Left{"virtual table", table.Name})
 		case table.Options.Foreign:
 			o.Left = append(o.Left, Left{"table that belongs to another", table.Name})
+		case table.Undeclarable():
+			o.Left = append(o.Left, Left{"table without columns", table.Name})
 		}
 	}
 	return o

@@ -73,7 +73,7 @@ func (o *Outcome) part(live *sqlschema.Schema, e runner.Engine, before []*migrat
 	named := migration.Names(before, e)
 	for _, t := range live.Tables {
 		adopted := slices.ContainsFunc(o.Tables, func(x Table) bool { return x.Name == t.Name })
-		if adopted || (t.Options.Virtual != "" || t.Options.Foreign) && !created[strings.ToLower(t.Name)] {
+		if adopted || t.Undeclarable() && !schema.Own(t.Name) && !created[strings.ToLower(t.Name)] {
 			out.Tables = append(out.Tables, t)
 		}
 	}

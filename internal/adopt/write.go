@@ -132,8 +132,15 @@ func (w *writer) field(c *schema.Column) {
 	if r := c.Range; r != nil {
 		words = append(words, "range", end(r.From)+".."+end(r.To))
 	}
-	if c.Collation != "" {
-		words = append(words, "collation", text(c.Collation))
+	collation := c.Collation
+	if k != nil && collation == "" && target.Column(k.References[0]).Collation != "" {
+		collation = w.t.Collation // not that of the target, which it would take
+		if collation == "" {
+			collation = "BINARY"
+		}
+	}
+	if collation != "" {
+		words = append(words, "collation", text(collation))
 	}
 	if implied != c.Name {
 		words = append(words, "column", text(c.Name))

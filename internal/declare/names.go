@@ -93,17 +93,29 @@ func Plural(word string) string {
 // Singular is a word of which Plural makes the one given, or that itself where none is found.
 func Singular(word string) string {
 	for one, many := range irregular {
-		if strings.EqualFold(many, word) && one != many {
+		if strings.EqualFold(many, word) {
 			return asCased(one, word)
 		}
 	}
 	lower := strings.ToLower(word)
 	for _, try := range [][2]string{{"ies", "y"}, {"es", ""}, {"s", ""}} {
-		if stem, ok := strings.CutSuffix(lower, try[0]); ok && len(stem) > 1 && Plural(stem+try[1]) == lower {
-			return word[:len(stem)] + try[1]
+		stem, ok := strings.CutSuffix(lower, try[0])
+		if !ok || len(stem) < 2 || Plural(stem+try[1]) != lower || try[0] == "es" && !hisses(stem) {
+			continue
 		}
+		return word[:len(stem)] + try[1]
 	}
 	return word
+}
+
+// hisses tells whether a word's plural most likely ends with es: boxes are of box, and uses of use.
+func hisses(word string) bool {
+	for _, end := range []string{"x", "z", "ch", "sh", "ss"} {
+		if strings.HasSuffix(word, end) {
+			return true
+		}
+	}
+	return len(word) > len("bus") && strings.HasSuffix(word, "us")
 }
 
 // asCased is a word that begins as another does.

@@ -28,3 +28,13 @@ func TestLongNames(t *testing.T) {
 	assert.LessOrEqual(t, len(schema.Cut(strings.Repeat("ö", 100))), schema.NameLimit)
 	assert.Equal(t, "short", schema.Cut("short"))
 }
+
+// The singular of a plural is the word again, as far as the plural tells it.
+func TestSingular(t *testing.T) {
+	for plural, one := range map[string]string{
+		"sheets": "sheet", "boxes": "box", "uses": "use", "statuses": "status", "classes": "class", "localities": "locality",
+		"people": "person", "Children": "Child", "series": "series", "tax": "tax", "s": "s", "branches": "branch",
+	} {
+		assert.Equal(t, one, Singular(plural))
+	}
+}

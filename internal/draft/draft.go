@@ -372,7 +372,7 @@ func Undeclarable(e runner.Engine, line []*migration.Migration) func(diff.Change
 		case *sqlschema.Trigger:
 			return c.Kind == diff.DropTrigger && o.Purpose == "" && triggers[strings.ToLower(o.Name)]
 		case *sqlschema.Table:
-			return c.Kind == diff.DropTable && (o.Options.Foreign || o.Options.Virtual != "")
+			return c.Kind == diff.DropTable && o.Undeclarable()
 		}
 		return false
 	}

@@ -32,7 +32,7 @@ func (p *planner) made(c diff.Change) bool {
 	}
 	switch c.Kind {
 	case diff.DropTable: // a part of another, or one of a module, no model could declare
-		return !t.Options.Foreign && t.Options.Virtual == ""
+		return !t.Undeclarable()
 	case diff.DropColumn:
 		return t.Column(c.Name) != nil
 	case diff.DropIndex, diff.DropUnique:

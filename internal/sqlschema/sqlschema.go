@@ -364,6 +364,12 @@ func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
 // Partitioned tells whether the table's rows lie in partitions.
 func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "PARTITION BY") }
 
+// Undeclarable tells whether no model can declare the table: its rows are those of others, a module
+// has them, or it has no columns.
+func (t *Table) Undeclarable() bool {
+	return t.Options.Foreign || t.Options.Virtual != "" || len(t.Columns) == 0
+}
+
 // Clone returns a copy that shares nothing that stages change: the table, its
 // columns, and its slices. SQL values are never changed in place and are shared.
 func (t *Table) Clone() *Table {

@@ -179,7 +179,7 @@ func storedCase(t *testing.T, p testserver.Place, change [2]string) {
 
 // formOf is everything without the words in which SQLite keeps it.
 func formOf(t *testing.T, ctx context.Context, e engine.Engine, db engine.Database) []string {
-	if _, ok := engine.As[engine.Verbatim](db); ok {
+	if e.Name() != "sqlite" {
 		return everything(t, ctx, e, db)
 	}
 	s, err := db.Inspect(ctx)

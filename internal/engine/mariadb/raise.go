@@ -3,6 +3,7 @@ package mariadb
 // This file tells what MariaDB holds in the terms of the models.
 
 import (
+	"cmp"
 	"strings"
 
 	"erbario/internal/engine/ddl"
@@ -44,8 +45,19 @@ func raiseOwn(t *sqlschema.Table, out *schema.Table) {
 		if o.OnUpdate != "" {
 			c.UpdateNow = true
 		}
-		if c.Type.Kind == schema.JSON && c.Type.As == "" {
+		if c.Type.Kind != schema.JSON || c.Type.As != "" {
+			continue
+		}
+		if collation := cmp.Or(o.Collation, out.Collation); collation == "utf8mb4_bin" { // it comes with the type
 			c.Collation = ""
+			continue
+		}
+		c.Type = schema.Type{Kind: schema.Text}
+		for _, k := range t.Checks {
+			if k.Column == c.Name && k.Purpose == schema.ForType && k.Name == "" {
+				out.Checks = append(out.Checks, &schema.Check{Column: c.Name, SQL: "json_valid({" + c.Name + "})",
+					Purpose: schema.ForCheck, Stored: schema.Stored{Unnamed: true}})
+			}
 		}
 	}
 }

@@ -68,7 +68,7 @@ var inspections = []string{
 		coalesce((SELECT quote_ident(r.relname) || '.' || quote_ident(a.attname) FROM pg_depend d JOIN pg_class r ON r.oid = d.refobjid JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = d.refobjsubid WHERE d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.objid = c.oid AND d.refclassid = 'pg_catalog.pg_class'::regclass::oid AND d.deptype = 'a'), '')
 		FROM pg_class c JOIN pg_sequence s ON s.seqrelid = c.oid WHERE c.relnamespace = ` + here + ` AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.objid = c.oid AND d.deptype IN ('i', 'e')) ORDER BY c.oid`,
 	`SELECT p.oid, p.proname, pg_get_functiondef(p.oid), pg_get_function_identity_arguments(p.oid) FROM pg_proc p WHERE p.pronamespace = ` + here + ` AND p.prokind IN ('f', 'p') AND p.proname::text NOT LIKE 'erbario\_%'
-		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e') ORDER BY p.oid`,
+		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype IN ('e', 'i')) ORDER BY p.oid`,
 	// row security
 	policiesQuery,
 	anyRareQuery,

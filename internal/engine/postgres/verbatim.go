@@ -77,6 +77,9 @@ const restQuery = `WITH r AS (
 		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE %s ALTER COLUMN %s SET START WITH %s SET INCREMENT BY %s SET MINVALUE %s SET MAXVALUE %s SET CACHE %s SET %s', a.name, a.col, q.seqstart, q.seqincrement, q.seqmin, q.seqmax, q.seqcache, CASE WHEN q.seqcycle THEN 'CYCLE' ELSE 'NO CYCLE' END)
 			FROM a JOIN pg_depend d ON d.refobjid = a.attrelid AND d.refobjsubid = a.attnum AND d.refclassid = ` + ofClass + ` AND d.classid = ` + ofClass + ` AND d.deptype = 'i' JOIN pg_sequence q ON q.seqrelid = d.objid
 			WHERE a.attidentity <> '' AND (q.seqstart <> '1' OR q.seqincrement <> '1' OR q.seqmin <> '1' OR q.seqcache <> '1' OR q.seqcycle)
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER SEQUENCE %I RENAME TO %I', c.relname::text || '_' || a.attname::text || '_seq', q.relname)
+			FROM a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_depend d ON d.refobjid = a.attrelid AND d.refobjsubid = a.attnum AND d.refclassid = ` + ofClass + ` AND d.classid = ` + ofClass + ` AND d.deptype = 'i' JOIN pg_class q ON q.oid = d.objid
+			WHERE a.attidentity <> '' AND q.relname::text <> c.relname::text || '_' || a.attname::text || '_seq' AND length(c.relname::text || '_' || a.attname::text || '_seq') < '64'::integer
 		UNION ALL SELECT 2, 'index', i.indexrelid::regclass::text, r.ofkind, r.tab, pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN r ON r.oid = i.indrelid WHERE r.relkind = 'm'
 		UNION ALL SELECT 3, 'clustering of', r.name, r.ofkind, r.tab, format('ALTER TABLE %s CLUSTER ON %I', r.name, x.relname) FROM r JOIN pg_index i ON i.indrelid = r.oid JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indisclustered
 		UNION ALL SELECT 3, 'identity of', r.name, r.ofkind, r.tab, format('ALTER TABLE ONLY %s REPLICA IDENTITY %s', r.name, CASE r.relreplident WHEN 'f' THEN 'FULL' WHEN 'n' THEN 'NOTHING' ELSE (SELECT format('USING INDEX %I', x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = r.oid AND i.indisreplident) END) FROM r WHERE r.relkind IN ('r', 'p') AND r.relreplident IN ('f', 'n', 'i')
@@ -113,6 +116,6 @@ const restQuery = `WITH r AS (
 // Things that belong to no extension.
 const (
 	notExtensionOf   = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::regclass::oid AND e.objid = c.oid AND e.deptype = 'e')`
-	notExtensionProc = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e')`
+	notExtensionProc = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype IN ('e', 'i'))`
 	notExtensionType = `NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_type'::regclass::oid AND e.objid = t.oid AND e.deptype = 'e')`
 )

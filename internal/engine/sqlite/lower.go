@@ -81,12 +81,17 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		notice(c, format, args...)
 		notices[len(notices)-1].Mistake = true
 	}
+	t.Options.Strict = mentions(t.Declared.Options, "strict")
+	t.Options.WithoutRowid = mentions(t.Declared.Options, "without")
 	key := t.Key()
 	var checks []*sqlschema.Check
 	for _, c := range t.Columns {
 		t.Comment, c.Comment = "", ""
 		numbers(c, notice, mistake)
 		c.SQLType = typeName(c.Type)
+		if t.Options.Strict && c.Type.As == "" && !c.Type.Typeless && c.Type.Kind != schema.Native {
+			c.SQLType = strictName(wider(c.Type))
+		}
 		identity, rowid := c.Identity, c.Declared.Numbers.Rowid
 		if identity || rowid {
 			c.SQLType = "INTEGER"
@@ -138,8 +143,6 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		}
 		k.NotValid = false
 	}
-	t.Options.Strict = mentions(t.Declared.Options, "strict")
-	t.Options.WithoutRowid = mentions(t.Declared.Options, "without")
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name, t.PrimaryKey.Options = t.Declared.KeyName, ""
 		t.PrimaryKey.Autoincrement = len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity
@@ -200,6 +203,23 @@ func lowerIndex(t *sqlschema.Table, x *sqlschema.Index,
 			return
 		}
 	}
+}
+
+// strictName is the type of a column of a STRICT table, which knows few.
+func strictName(t schema.Type) string {
+	switch t.Kind {
+	case schema.Smallint, schema.Integer, schema.Bigint, schema.Boolean:
+		return "INTEGER"
+	case schema.Real, schema.Double:
+		return "REAL"
+	case schema.Decimal:
+		if t.Precision <= exactDigits {
+			return "REAL"
+		}
+	case schema.Bytes:
+		return "BLOB"
+	}
+	return "TEXT"
 }
 
 // typeName is the declared type by which SQLite keeps a type of the language.
