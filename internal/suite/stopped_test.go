@@ -76,8 +76,8 @@ rows Drawer by code
 `
 
 // serverDump is what the server's own client says of a database, without the tool's own
-// tables, and without the numbers that rows get.
-func serverDump(t *testing.T, db engine.Database, raw string) string {
+// tables, and without the numbers that rows get. More may be asked of it by its flags.
+func serverDump(t *testing.T, db engine.Database, raw string, flags ...string) string {
 	u, err := url.Parse(raw)
 	require.NoError(t, err)
 	name := strings.TrimPrefix(u.Path, "/")
@@ -94,6 +94,7 @@ func serverDump(t *testing.T, db engine.Database, raw string) string {
 		u.User.Username(),
 		name,
 	}
+	args = append(args, flags...)
 	own, err := db.Kept(context.Background(), schema.OwnPrefix)
 	require.NoError(t, err)
 	for _, table := range own {

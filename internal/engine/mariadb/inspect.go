@@ -15,7 +15,6 @@ import (
 	"sync"
 
 	"erbario/internal/engine/ddl"
-	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -174,6 +173,9 @@ func (r *reading) columns() error {
 				c.Generated = &sqlschema.Generated{SQL: sqlOf(string(v[8])), Stored: strings.Contains(extra, "stored")}
 			} else {
 				c.Default = r.d.server.defaultOf(v[2], c.SQLType, strings.Contains(extra, "default_generated"))
+				if c.Default != nil {
+					*c.Default = sqlOf(ownSequences(c.Default.Text, r.d.name))
+				}
 			}
 			if c.Type = typeOf(c.SQLType); c.Type.Kind == schema.Choice {
 				c.Values = c.Type.Choices
@@ -461,55 +463,6 @@ func viewKey(text string) string {
 		}
 	}
 	return strings.Join(words, " ")
-}
-
-// unqualified takes the name of the database from before the names in SQL that the
-// server wrote; false: it may be another thing's name too, or another database is named.
-func unqualified(text, database string) (string, bool) {
-	list := tokens(text)
-	var b strings.Builder
-	last := 0
-	for i := 0; i+2 < len(list); i++ {
-		if !list[i].Named() || !list[i+1].Is(".") || i > 0 && list[i-1].Is(".") {
-			continue
-		}
-		behind := ""
-		if i > 0 {
-			behind = strings.ToLower(list[i-1].Text)
-		}
-		table := behind == "from" || behind == "join" || behind == "straight_join" ||
-			behind == "," && i+3 < len(list) && !list[i+3].Is(".") && !list[i+3].Is(",") && !list[i+3].Is(")") &&
-				from(list[:i])
-		whole := i+4 < len(list) && list[i+3].Is(".")
-		if behind == "(" { // as in FROM (`a`.`b` JOIN `a`.`c`)
-			table = !whole && from(list[:i])
-		}
-		switch {
-		case !whole && !table: // a table or its alias, and a column
-			if list[i].Name() == database {
-				return "", false
-			}
-		case list[i].Name() == database:
-			b.WriteString(text[last:list[i].Start])
-			last = list[i+2].Start
-		default:
-			return "", false
-		}
-	}
-	return b.String() + text[last:], true
-}
-
-// from tells whether tokens end within the tables that a query reads.
-func from(list []sqltok.Token) bool {
-	for _, t := range slices.Backward(list) {
-		switch {
-		case t.Is("FROM"):
-			return true
-		case t.Is("SELECT"), t.Is("WHERE"), t.Is("ON"), t.Is("HAVING"), t.Is("BY"):
-			return false
-		}
-	}
-	return false
 }
 
 // routines are functions and procedures, which stand before tables that use them.

@@ -62,7 +62,7 @@ func (v *verbatim) table(t *sqlschema.Table) {
 	if row == nil {
 		return
 	}
-	text := row[1]
+	text := ownSequences(row[1], v.d.name)
 	end := strings.LastIndex(text, "\n)")
 	text = text[:end+1] + numbersSoFar().ReplaceAllString(text[end+1:], "")
 	c := engine.Creation{Kind: "table", Name: t.Name, SQL: text}
