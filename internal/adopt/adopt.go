@@ -96,6 +96,9 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 			}
 		}
 	}
+	if err := t.alike(); err != nil {
+		return nil, err
+	}
 	for {
 		files, err := t.write()
 		if err != nil {
@@ -109,6 +112,28 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 			return t.outcome(files), nil
 		}
 	}
+}
+
+// alike refuses names that differ only in upper and lower case, which servers may tell apart: what
+// is done to one would be done to the other.
+func (t *taking) alike() error {
+	for _, table := range t.tables {
+		for _, other := range t.Live.Tables {
+			if other.Name != table.Name && strings.EqualFold(other.Name, table.Name) {
+				return fmt.Errorf("the tables %s and %s differ only in upper and lower case, which Erbario does not distinguish: "+
+					"rename one of them, or leave both out", table.Name, other.Name)
+			}
+		}
+		seen := map[string]string{}
+		for _, c := range table.Columns {
+			if other := seen[strings.ToLower(c.Name)]; other != "" {
+				return fmt.Errorf("the columns %s and %s of %s differ only in upper and lower case, which Erbario does not "+
+					"distinguish: rename one of them, or leave the table out", other, c.Name, table.Name)
+			}
+			seen[strings.ToLower(c.Name)] = c.Name
+		}
+	}
+	return nil
 }
 
 // declared is the table of a model that exists, or nil.
@@ -394,6 +419,8 @@ func (t *taking) outcome(files []written) *Outcome {
 			o.Left = append(o.Left, Left{"virtual table", table.Name})
 		case table.Options.Foreign:
 			o.Left = append(o.Left, Left{"table that belongs to another", table.Name})
+		case len(table.Columns) > 0 && table.Undeclarable():
+			o.Left = append(o.Left, Left{"table with a long name", table.Name})
 		case table.Undeclarable():
 			o.Left = append(o.Left, Left{"table without columns", table.Name})
 		}

@@ -257,14 +257,18 @@ type View struct {
 	Triggers []*Trigger
 }
 
-// Table returns the table with that name, compared without case, or nil.
+// Table returns the table with that name, or one that differs from it in case alone, or nil.
 func (s *Schema) Table(name string) *Table {
+	var alike *Table
 	for _, t := range s.Tables {
-		if strings.EqualFold(t.Name, name) {
+		if t.Name == name {
 			return t
 		}
+		if alike == nil && strings.EqualFold(t.Name, name) {
+			alike = t
+		}
 	}
-	return nil
+	return alike
 }
 
 // View returns the view with that name, compared without case, or nil.
@@ -284,14 +288,18 @@ func (s *Schema) Sort() {
 	slices.SortFunc(s.Views, func(a, b *View) int { return strings.Compare(a.Name, b.Name) })
 }
 
-// Column returns the column with that name, compared without case, or nil.
+// Column returns the column with that name, or one that differs from it in case alone, or nil.
 func (t *Table) Column(name string) *Column {
+	var alike *Column
 	for _, c := range t.Columns {
-		if strings.EqualFold(c.Name, name) {
+		if c.Name == name {
 			return c
 		}
+		if alike == nil && strings.EqualFold(c.Name, name) {
+			alike = c
+		}
 	}
-	return nil
+	return alike
 }
 
 // Model is the model that declares the table; empty when read from a database.
@@ -365,9 +373,9 @@ func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
 func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "PARTITION BY") }
 
 // Undeclarable tells whether no model can declare the table: its rows are those of others, a module
-// has them, or it has no columns.
+// has them, it has no columns, or its name is too long.
 func (t *Table) Undeclarable() bool {
-	return t.Options.Foreign || t.Options.Virtual != "" || len(t.Columns) == 0
+	return t.Options.Foreign || t.Options.Virtual != "" || len(t.Columns) == 0 || len(t.Name) > schema.NameLimit
 }
 
 // Clone returns a copy that shares nothing that stages change: the table, its

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"erbario/internal/adopt"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
@@ -60,7 +61,9 @@ func ownDump(t *testing.T, p testserver.Place, db engine.Database, url string) s
 // A database with one of everything is created again to the letter, and is not touched.
 func TestAdoptWhole(t *testing.T) {
 	outside := map[string][]string{
-		"sqlite": {"hasty: [unique label on conflict replace -> unique label]"},
+		"sqlite": {"hasty: [unique label on conflict replace -> unique label]",
+			"long_column: [the name of a column has 1 to 63 bytes]"},
+		"mariadb": {"long_column: [the name of a column has 1 to 63 bytes]"},
 	}
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		ctx, e := context.Background(), p.Engine
@@ -86,5 +89,32 @@ func TestAdoptWhole(t *testing.T) {
 		assert.Equal(t, before, ownDump(t, p, fresh, freshURL), "from nothing")
 		require.NoError(t, runner.Record(ctx, db, e, a.first, time.Minute))
 		assert.Equal(t, before, ownDump(t, p, db, url), "nothing was changed")
+	})
+}
+
+// Tables that differ in case alone are not taken for each other, where a server tells them apart.
+func TestAdoptAlike(t *testing.T) {
+	testserver.Each(t, func(t *testing.T, p testserver.Place) {
+		if p.Name == "sqlite" {
+			return
+		}
+		ctx, e, db := context.Background(), p.Engine, p.Open(t)
+		defer db.Close()
+		quote := map[string]string{"postgres": `"`, "mariadb": "`"}[p.Name]
+		for _, name := range []string{"Sheet", "sheet", "alone"} {
+			require.NoError(t, db.Exec(ctx, "CREATE TABLE "+quote+name+quote+" (id INT PRIMARY KEY, n INT)"))
+		}
+		live, err := db.Inspect(ctx)
+		require.NoError(t, err)
+		require.Equal(t, "sheet", live.Table("sheet").Name)
+		require.Equal(t, "Sheet", live.Table("Sheet").Name)
+		require.Equal(t, "alone", live.Table("ALONE").Name)
+		in := adopt.Input{Engine: e, DB: db, Live: live, Folder: "models"}
+		_, err = adopt.Look(ctx, in)
+		require.ErrorContains(t, err, "the tables Sheet and sheet differ only in upper and lower case")
+		in.Choose = func(table string) bool { return table == "alone" }
+		o, err := adopt.Look(ctx, in)
+		require.NoError(t, err)
+		require.Len(t, o.Files, 1)
 	})
 }

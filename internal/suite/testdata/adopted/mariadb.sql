@@ -63,3 +63,7 @@ CREATE ALGORITHM=MERGE SQL SECURITY INVOKER VIEW v1 AS SELECT c.id, c.name, p.qu
 
 CREATE VIEW v2 AS SELECT * FROM v1 WHERE twice(id) > 3;
 
+CREATE TABLE `sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_old_sheets_o` (id int PRIMARY KEY, n int);
+
+CREATE TABLE long_column (id int PRIMARY KEY, `number_of_old_number_of_old_number_of_old_number_of_old_number_o` int);
+

@@ -38,3 +38,7 @@ CREATE TRIGGER ins INSTEAD OF INSERT ON v BEGIN INSERT INTO boxes (code) VALUES 
 
 CREATE TRIGGER tr AFTER UPDATE OF age ON [old.Collectors] WHEN NEW.age > 3 BEGIN INSERT INTO keyless (a) VALUES ('x;y'); SELECT RAISE(IGNORE); END;
 
+CREATE TABLE "sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_old_sheets" (id int PRIMARY KEY, n int);
+
+CREATE TABLE long_column (id int PRIMARY KEY, "number_of_old_number_of_old_number_of_old_number_of_old_number_of_old_number_of_old_number" int);
+
