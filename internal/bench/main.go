@@ -191,6 +191,19 @@ func (b *bench) thousandModels() {
 	theirs := median(7, func() time.Duration { return b.run(dir, "", "sqlite3", "herbarium.db", ".schema") })
 	row("diff with 1,000 tables / sqlite3 .schema", ours, theirs, "plus check")
 	row("  the same without check", max(ours-checked, time.Millisecond), theirs, "≤ 1.5×")
+	b.adopt("", "sqlite:../thousand/herbarium.db", theirs)
+}
+
+// adopt takes a database over that has tables of its own, in an empty folder, beside what the
+// client needs to show it.
+func (b *bench) adopt(server, url string, beside time.Duration) {
+	took := median(3, func() time.Duration {
+		dir := filepath.Join(b.dir, "adopting")
+		check(os.RemoveAll(dir))
+		check(os.MkdirAll(dir, 0o755))
+		return b.run(dir, "", b.program, "adopt", "--url", url, "--dry-run")
+	})
+	row(server+"adopt of 1,000 tables / the same dump", took, beside, "≤ 2×, plus 1 s")
 }
 
 func (b *bench) fiveHundredMigrations() {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -53,6 +54,7 @@ type adopting struct {
 	names        []string
 	except       []string
 	outside, dry bool
+	began        bool // files were written, or are about to be
 
 	p        *project.Project
 	l        *live
@@ -64,12 +66,29 @@ type adopting struct {
 	lacking  []engine.LeftOut
 }
 
-func (o *adopting) run(ctx context.Context) (err error) {
-	if o.url != "" {
-		if err := o.begin(ctx); err != nil {
-			return err
-		}
+func (o *adopting) run(ctx context.Context) error {
+	if o.url == "" {
+		return o.adopt(ctx)
 	}
+	_, err := o.project()
+	if err == nil {
+		return wrongUse("there is a project here already: leave --url out, or choose a database with --database")
+	}
+	if _, missing := os.Stat(o.dir); missing == nil && !errors.Is(err, project.ErrNone) {
+		return err
+	}
+	back, err := project.TryInit(o.engines, o.dir, o.url)
+	if err != nil {
+		return err
+	}
+	if err = o.adopt(ctx); !o.began {
+		back()
+	}
+	return err
+}
+
+// adopt adopts in a project that is there.
+func (o *adopting) adopt(ctx context.Context) (err error) {
 	if o.p, err = o.project(); err != nil {
 		return err
 	}
@@ -86,6 +105,7 @@ func (o *adopting) run(ctx context.Context) (err error) {
 	if o.dry {
 		return o.show(false)
 	}
+	o.began = true
 	if err := o.write(); err != nil {
 		return err
 	}
@@ -96,13 +116,24 @@ func (o *adopting) run(ctx context.Context) (err error) {
 	return o.show(recorded)
 }
 
-// begin sets up a project, if there is none.
-func (o *adopting) begin(ctx context.Context) error {
-	if _, err := o.project(); err == nil || !errors.Is(err, project.ErrNone) {
-		return wrongUse("there is a project here already: leave --url out, or choose a database with --database")
+// again is the same command without --dry-run.
+func (o *adopting) again() string {
+	words := append([]string{"erbario", "adopt"}, o.names...)
+	for _, name := range o.except {
+		words = append(words, "--except", name)
 	}
-	_, err := project.Init(o.engines, o.dir, o.url, true)
-	return err
+	if o.outside {
+		words = append(words, "--outside")
+	}
+	if o.url != "" {
+		words = append(words, "--url", project.Shown(o.url))
+	}
+	for i, w := range words {
+		if strings.ContainsAny(w, " *?'\"$`\\!;&|<>()[]{}~#") {
+			words[i] = shellWord(w)
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // chosen tells whether a table is asked for.
@@ -290,7 +321,7 @@ func (o *adopting) show(recorded bool) error {
 	switch {
 	case o.dry:
 		o.out.line("nothing was written")
-		o.next("erbario adopt")
+		o.next(o.again())
 	case recorded:
 		o.next("erbario diff")
 	default:

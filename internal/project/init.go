@@ -69,6 +69,31 @@ func Init(engines engine.Registry, dir, rawURL string, tables bool) ([]string, e
 	return done, nil
 }
 
+// TryInit does as Init does for a database with tables of its own, and returns what takes all of it
+// back, as long as nothing was added to it.
+func TryInit(engines engine.Registry, dir, rawURL string) (back func(), err error) {
+	_, missing := os.Stat(dir)
+	ignored := filepath.Join(dir, ".gitignore")
+	before, absent := os.ReadFile(ignored)
+	done, err := Init(engines, dir, rawURL, true)
+	back = func() {
+		for _, name := range done {
+			if name == ".gitignore" && absent == nil {
+				_ = os.WriteFile(ignored, before, 0o644)
+				continue
+			}
+			_ = os.Remove(filepath.Join(dir, name)) // a folder goes only if it is empty
+		}
+		if missing != nil {
+			_ = os.Remove(dir)
+		}
+	}
+	if err != nil {
+		back()
+	}
+	return back, err
+}
+
 // newSettings are the settings of a new project, whether the URL holds a secret, and whether
 // there is a database for tests; tables: the database has some.
 func newSettings(rawURL string, tables bool) (settings string, secret, forTests bool) {
