@@ -58,7 +58,10 @@ type Outcome struct {
 }
 
 // Left is something that a database holds and no model declares.
-type Left struct{ Kind, Name string }
+type Left struct {
+	Kind, Name string
+	Why        string // no model can declare it; empty: none declares such a thing
+}
 
 // how says how a table is declared: with the words of the language, with its checks and types as
 // they are, or as outside.
@@ -247,7 +250,7 @@ func (t *taking) fieldNames(w *writer, r *schema.Table) map[string]string {
 	w.t = r
 	for _, c := range r.Columns {
 		name := c.Name
-		if k, target := w.reference(c.Name); k != nil {
+		if k, _ := w.reference(c.Name); k != nil {
 			for _, try := range []string{
 				t.rules.ReferenceField(c.Name, k.References[0]),
 				strings.TrimSuffix(c.Name, "_"+k.References[0]), strings.TrimSuffix(c.Name, "_id"),
@@ -258,7 +261,6 @@ func (t *taking) fieldNames(w *writer, r *schema.Table) map[string]string {
 					break
 				}
 			}
-			_ = target
 		}
 		taken[name] = true
 		out[c.Name] = name
@@ -375,7 +377,7 @@ func (t *taking) less(table string, why ...string) bool {
 // leave leaves a table as it is, which no model can declare.
 func (t *taking) leave(table, why string) {
 	t.tables = slices.DeleteFunc(t.tables, func(o *sqlschema.Table) bool { return o.Name == table })
-	t.left = append(t.left, Left{"table", table + " (" + why + ")"})
+	t.left = append(t.left, Left{Kind: "table", Name: table, Why: why})
 }
 
 func (t *taking) outcome(files []written) *Outcome {
@@ -396,33 +398,33 @@ func (t *taking) outcome(files []written) *Outcome {
 		o.Tables = append(o.Tables, one)
 		for _, g := range table.Triggers {
 			if g.Purpose == "" {
-				o.Left = append(o.Left, Left{"trigger", g.Name})
+				o.Left = append(o.Left, Left{Kind: "trigger", Name: g.Name})
 			}
 		}
 		for _, k := range table.Others {
-			o.Left = append(o.Left, Left{"constraint", table.Name + "." + k.Name})
+			o.Left = append(o.Left, Left{Kind: "constraint", Name: table.Name + "." + k.Name})
 		}
 	}
 	for _, v := range t.Live.Views {
 		if v.LiveOf == "" {
-			o.Left = append(o.Left, Left{"view", v.Name})
+			o.Left = append(o.Left, Left{Kind: "view", Name: v.Name})
 		}
 	}
 	for _, x := range t.Live.Others {
 		if x.Kind != "" && x.Kind != "extension" && !(x.Kind == sqlschema.EnumType && t.choices[x.Name] != "") {
-			o.Left = append(o.Left, Left{x.Kind, x.Name})
+			o.Left = append(o.Left, Left{Kind: x.Kind, Name: x.Name})
 		}
 	}
 	for _, table := range t.Live.Tables {
 		switch {
 		case table.Options.Virtual != "":
-			o.Left = append(o.Left, Left{"virtual table", table.Name})
+			o.Left = append(o.Left, Left{Kind: "virtual table", Name: table.Name})
 		case table.Options.Foreign:
-			o.Left = append(o.Left, Left{"table that belongs to another", table.Name})
+			o.Left = append(o.Left, Left{Kind: "table that belongs to another", Name: table.Name})
 		case len(table.Columns) > 0 && table.Undeclarable():
-			o.Left = append(o.Left, Left{"table with a long name", table.Name})
+			o.Left = append(o.Left, Left{Kind: "table with a long name", Name: table.Name})
 		case table.Undeclarable():
-			o.Left = append(o.Left, Left{"table without columns", table.Name})
+			o.Left = append(o.Left, Left{Kind: "table without columns", Name: table.Name})
 		}
 	}
 	return o

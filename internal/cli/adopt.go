@@ -277,6 +277,7 @@ type jsonAdopted struct {
 type jsonLeft struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
+	Why  string `json:"why,omitempty"`
 }
 
 // show says what came of it.
@@ -294,7 +295,7 @@ func (o *adopting) show(recorded bool) error {
 			tables = append(tables, jsonAdopted{t.Name, t.Model, t.Outside, t.Why, t.Native})
 		}
 		for _, x := range o.outcome.Left {
-			left = append(left, jsonLeft{x.Kind, x.Name})
+			left = append(left, jsonLeft{x.Kind, x.Name, x.Why})
 		}
 		for _, f := range o.outcome.Files {
 			files = append(files, f.Path)
@@ -354,7 +355,11 @@ func (o *adopting) undeclared() {
 		if kinds[x.Kind] == nil {
 			order = append(order, x.Kind)
 		}
-		kinds[x.Kind] = append(kinds[x.Kind], x.Name)
+		name := x.Name
+		if x.Why != "" {
+			name += " (" + x.Why + ")"
+		}
+		kinds[x.Kind] = append(kinds[x.Kind], name)
 	}
 	for _, k := range order {
 		names := kinds[k]
