@@ -135,6 +135,12 @@ type Verbatim interface {
 	Verbatim(ctx context.Context, s *sqlschema.Schema) ([]Creation, error)
 }
 
+// ChecksAtOnce is a database some of whose constraints wait for the end of a transaction.
+type ChecksAtOnce interface {
+	// CheckAtOnce has all of them checked with each statement, until the transaction ends.
+	CheckAtOnce(ctx context.Context) error
+}
+
 // Canonicalize does what a Canonicalizer does, where the database is one; another keeps SQL as
 // it was written.
 func Canonicalize(ctx context.Context, db Database, wanted, live *sqlschema.Schema) error {

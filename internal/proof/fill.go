@@ -25,6 +25,11 @@ func (p *prover) fill(ctx context.Context) error {
 	if err := p.db.Begin(ctx, 0); err != nil {
 		return err
 	}
+	if db, ok := engine.As[engine.ChecksAtOnce](p.db); ok { // else a row that is refused would end it all
+		if err := db.CheckAtOnce(ctx); err != nil {
+			return err
+		}
+	}
 	f := &filling{prover: p, touched: p.touched(), random: rand.New(rand.NewPCG(1, 2)), need: map[string]bool{},
 		reasons: map[string]reason{}}
 	for _, t := range p.Start.Tables {

@@ -407,3 +407,8 @@ func (d *database) holdAgain(ctx context.Context) error {
 	d.deferred = nil
 	return nil
 }
+
+// CheckAtOnce has deferred constraints checked with each statement of the transaction.
+func (d *database) CheckAtOnce(ctx context.Context) error {
+	return d.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
+}
