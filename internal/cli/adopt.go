@@ -87,7 +87,7 @@ func (o *adopting) run(ctx context.Context) error {
 	return err
 }
 
-// adopt adopts in a project that is there.
+// adopt adopts in the project of the folder.
 func (o *adopting) adopt(ctx context.Context) (err error) {
 	if o.p, err = o.project(); err != nil {
 		return err

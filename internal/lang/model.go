@@ -139,12 +139,10 @@ func (c *cursor) head(s *Stored, check bool) *Ident {
 				c.take(len(w), false)
 				s.Comment = c.str("a text")
 			case check && w == "not":
-				c.take(len(w), false)
-				c.must("valid", "not")
+				c.both("not", "valid")
 				s.NotValid = true
 			case check && w == "no":
-				c.take(len(w), false)
-				c.must("inherit", "no")
+				c.both("no", "inherit")
 				s.NoInherit = true
 			default:
 				if c.peek() != ':' || strings.HasPrefix(c.src[c.off:c.end], "::") || c.off == off {
@@ -218,12 +216,10 @@ func (c *cursor) stored(s *Stored, about of) {
 				}
 			}
 		case w == "match" && about == ofReference:
-			c.take(len(w), false)
-			c.must("full", "match")
+			c.both("match", "full")
 			s.Full = true
 		case w == "not" && about == ofReference:
-			c.take(len(w), false)
-			c.must("valid", "not")
+			c.both("not", "valid")
 			s.NotValid = true
 		default:
 			return
@@ -346,16 +342,13 @@ func (c *cursor) constraintEnd(k *Constraint) {
 			c.fail(c.here(), "write as constraint, or as index", `expected "constraint" or "index" after "as"`)
 		}
 	case unique && w == "nulls":
-		c.take(len(w), false)
-		c.must("equal", "nulls")
+		c.both("nulls", "equal")
 		k.NullsEqual = true
 	case unique && w == "ignoring":
-		c.take(len(w), false)
-		c.must("case", "ignoring")
+		c.both("ignoring", "case")
 		k.IgnoringCase = true
 	case unique && w == "including":
-		c.take(len(w), false)
-		c.must("deleted", "including")
+		c.both("including", "deleted")
 		k.IncludingDeleted = true
 	default:
 		hint := DidYouMean(w, []string{"where", "using", "nulls", "ignoring", "including", "desc", "include",
@@ -365,6 +358,12 @@ func (c *cursor) constraintEnd(k *Constraint) {
 		}
 		c.fail(c.here(), hint, "unexpected %s in this line", c.showNext())
 	}
+}
+
+// both reads a word that is next, and the one that has to follow it.
+func (c *cursor) both(first, second string) {
+	c.take(len(first), false)
+	c.must(second, first)
 }
 
 func (c *cursor) must(w, before string) {
@@ -398,8 +397,7 @@ func (c *cursor) foreignKey() *ForeignKey {
 				k.OnUpdate = do
 			}
 		case "no":
-			c.take(2, false)
-			c.must("index", "no")
+			c.both("no", "index")
 			k.NoIndex = true
 		case "deferrable", "match", "not":
 			c.stored(&k.Stored, ofReference)

@@ -185,20 +185,8 @@ func plainText(s string) bool {
 // unwrapped is an expression without brackets around all of it: the language has its own.
 func unwrapped(lex func(string) []sqltok.Token, text string) string {
 	list := lex(text)
-	if len(list) < 2 || !list[0].Is("(") {
+	if !sqltok.Bracketed(list) {
 		return strings.TrimSpace(text)
-	}
-	depth := 0
-	for i, t := range list {
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		}
-		if depth == 0 && i < len(list)-1 {
-			return strings.TrimSpace(text)
-		}
 	}
 	return strings.TrimSpace(text[list[0].End:list[len(list)-1].Start])
 }

@@ -40,7 +40,7 @@ func canon(text string) string { return strings.Join(canonWords(text), " ") }
 
 func canonWords(text string) []string {
 	list := tokens(text)
-	for len(list) > 1 && list[0].Is("(") && closes(list) {
+	for sqltok.Bracketed(list) {
 		list = list[1 : len(list)-1]
 	}
 	var out []string
@@ -62,23 +62,6 @@ func canonWords(text string) []string {
 		}
 	}
 	return out
-}
-
-// closes tells whether the bracket with which tokens begin is the one that ends them.
-func closes(list []sqltok.Token) bool {
-	depth := 0
-	for i, t := range list {
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		}
-		if depth == 0 {
-			return i == len(list)-1
-		}
-	}
-	return false
 }
 
 // Lex cuts SQL into its tokens, comments left out.

@@ -173,7 +173,7 @@ func defaultSQL(text string) string {
 	case len(list) == 1,
 		len(list) == 2 && list[0].Is("-"),
 		len(list) > 0 && list[0].Is("current_timestamp"),
-		len(list) > 1 && list[0].Is("(") && closes(list):
+		sqltok.Bracketed(list):
 		return text
 	}
 	return "(" + text + ")"

@@ -308,7 +308,7 @@ func unarray(list []string) []string {
 // around it, and a constant without its type.
 func tidy(text string) string {
 	list := tokens(text)
-	for len(list) > 2 && list[0].Is("(") && closes(list) {
+	for len(list) > 2 && sqltok.Bracketed(list) {
 		list = list[1 : len(list)-1]
 	}
 	if len(list) == 0 {
@@ -331,23 +331,6 @@ func unbracketed(c string) string {
 		return c
 	}
 	return ""
-}
-
-// closes tells whether the bracket that the list begins with ends at its end.
-func closes(list []sqltok.Token) bool {
-	depth := 0
-	for i, t := range list {
-		if t.Is("(") {
-			depth++
-		}
-		if t.Is(")") {
-			depth--
-		}
-		if depth == 0 {
-			return i == len(list)-1
-		}
-	}
-	return false
 }
 
 // spelled writes the words of a form as a person would: names and constants as they

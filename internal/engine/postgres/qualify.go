@@ -61,16 +61,6 @@ func qualified(sql string) string {
 
 // commonTable tells whether a bracket lists the columns of a query in a WITH clause.
 func commonTable(list []sqltok.Token) bool {
-	depth := 0
-	for i, t := range list {
-		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			if depth--; depth == 0 {
-				return i+2 < len(list) && list[i+1].Is("AS") && list[i+2].Is("(")
-			}
-		}
-	}
-	return false
+	i := sqltok.Closing(list)
+	return i+2 < len(list) && list[i+1].Is("AS") && list[i+2].Is("(")
 }

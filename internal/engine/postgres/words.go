@@ -183,8 +183,8 @@ func identityKind(c *sqlschema.Column) string {
 func defaultSQL(text string) string {
 	list := tokens(text)
 	simple := len(list) == 1 || len(list) == 2 && list[0].Is("-")
-	call := len(list) > 2 && list[0].Kind == sqltok.Word && list[1].Is("(") && closes(list[1:])
-	whole := len(list) > 0 && list[0].Is("(") && closes(list)
+	call := len(list) > 2 && list[0].Kind == sqltok.Word && sqltok.Bracketed(list[1:])
+	whole := sqltok.Bracketed(list)
 	cast := len(list) == 3 && list[1].Is("::")
 	if simple || call || whole || cast {
 		return text

@@ -63,7 +63,7 @@ func (r *reader) bracketed() ([]sqltok.Token, string, error) {
 	if !r.peek().Is("(") {
 		return nil, "", fmt.Errorf("expected (, not %q", r.peek().Text)
 	}
-	end := closing(r.list, r.i)
+	end := r.i + sqltok.Closing(r.list[r.i:])
 	if end == len(r.list) {
 		return nil, "", fmt.Errorf("a bracket is not closed")
 	}
@@ -114,7 +114,7 @@ func (r *reader) table(t *sqlschema.Table) error {
 	if !r.peek().Is("(") {
 		return fmt.Errorf("expected (, not %q", r.peek().Text)
 	}
-	end := closing(r.list, r.i)
+	end := r.i + sqltok.Closing(r.list[r.i:])
 	body := &reader{src: r.src, list: r.list[:end], i: r.i + 1}
 	r.i = end + 1
 	for !body.done() {

@@ -60,27 +60,10 @@ func plainName(s string) bool { return rules.BareWord(s) && !strings.Contains(s,
 
 // unwrap takes brackets off that go around all of list.
 func unwrap(list []sqltok.Token) []sqltok.Token {
-	for len(list) >= 2 && list[0].Is("(") && closing(list, 0) == len(list)-1 {
+	for sqltok.Bracketed(list) {
 		list = list[1 : len(list)-1]
 	}
 	return list
-}
-
-// closing is the index of the bracket that closes the one at i; len(list) if
-// there is none.
-func closing(list []sqltok.Token, i int) int {
-	depth := 0
-	for j := i; j < len(list); j++ {
-		switch {
-		case list[j].Is("("):
-			depth++
-		case list[j].Is(")"):
-			if depth--; depth == 0 {
-				return j
-			}
-		}
-	}
-	return len(list)
 }
 
 // sqlOf makes a comparable piece of SQL of a text.

@@ -413,3 +413,25 @@ func (r *Rules) number(s string) int {
 	}
 	return n
 }
+
+// Closing is the index of the bracket that closes the first one in a list; the length of the list
+// if none does.
+func Closing(list []Token) int {
+	depth := 0
+	for i, t := range list {
+		switch {
+		case t.Is("("):
+			depth++
+		case t.Is(")"):
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return len(list)
+}
+
+// Bracketed tells whether one pair of brackets holds all of a list.
+func Bracketed(list []Token) bool {
+	return len(list) > 1 && list[0].Is("(") && Closing(list) == len(list)-1
+}
