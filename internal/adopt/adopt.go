@@ -9,6 +9,7 @@
 package adopt
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -159,7 +160,8 @@ func (t *taking) write() ([]written, error) {
 		rules: t.Rules, taken: map[string]bool{}, models: map[string]string{},
 		fields: map[string]map[string]string{}, choices: map[string]string{},
 	}
-	w := &writer{naming: t.naming, all: map[string]*schema.Table{}, types: map[string]string{}}
+	w := &writer{naming: t.naming, all: map[string]*schema.Table{}, types: map[string]string{},
+		plain: cmp.Or(t.Rules.Collation[t.Engine.Name()], t.Engine.Caps().PlainCollation)}
 	paths := map[string]bool{}
 	for _, f := range t.Files {
 		for _, b := range f.Blocks {

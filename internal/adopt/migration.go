@@ -179,11 +179,12 @@ func withoutReferences(e runner.Engine, s *sqlschema.Schema, list []engine.Creat
 		alone := t.Clone()
 		alone.ForeignKeys, alone.Text = nil, ""
 		for _, sql := range e.DDL().Create(alone).Apply {
-			tables = append(tables, engine.Creation{Kind: "table", Name: t.Name, SQL: sql})
+			tables = append(tables, engine.Creation{Kind: "table", Name: t.Name, Of: t.Name, SQL: sql})
 		}
 		for _, k := range t.ForeignKeys {
 			for _, sql := range online.AddReference(t, k) {
-				references = append(references, engine.Creation{Kind: "reference", Name: k.Name, SQL: sql})
+				references = append(references, engine.Creation{Kind: "reference", Name: k.Name,
+					Of: t.Name, SQL: sql})
 			}
 		}
 	}
@@ -192,26 +193,14 @@ func withoutReferences(e runner.Engine, s *sqlschema.Schema, list []engine.Creat
 
 // tableOf is the table to which a creation belongs; "": it is a thing of its own.
 func tableOf(e runner.Engine, s *sqlschema.Schema, c engine.Creation) string {
-	for _, t := range s.Tables {
-		has := false
-		switch c.Kind {
-		case "table", "sequence of", "part of":
-			has = t.Name == c.Name
-		case "index":
-			has = slices.ContainsFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Name == c.Name })
-		case "check":
-			has = slices.ContainsFunc(t.Checks, func(k *sqlschema.Check) bool { return k.Name == c.Name })
-		case "default":
-			has = strings.HasPrefix(c.Name, t.Name+".")
-		case "trigger":
-			has = slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == c.Name })
-		case "owner of":
-			has = strings.Contains(c.SQL, " OWNED BY "+e.SQL().Quote(t.Name)+".")
-		case "reference":
-			has = slices.ContainsFunc(t.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return k.Name == c.Name })
-		}
-		if has {
-			return t.Name
+	switch {
+	case c.Kind == "table" && s.Table(c.Name) != nil:
+		return c.Name
+	case c.Kind == "owner of": // a sequence's
+		for _, t := range s.Tables {
+			if strings.Contains(c.SQL, " OWNED BY "+e.SQL().Quote(t.Name)+".") {
+				return t.Name
+			}
 		}
 	}
 	return ""

@@ -21,6 +21,7 @@ type writer struct {
 	types  map[string]string        // the stored types of their columns, by table.column in lower case
 	lines  []string
 	done   map[any]bool // checks, indexes and references that a clause of a field stands for
+	plain  string       // the collation of texts of which none is said
 	keyed  bool         // the key is a clause
 	fields map[string]string
 }
@@ -134,10 +135,7 @@ func (w *writer) field(c *schema.Column) {
 	}
 	collation := c.Collation
 	if k != nil && collation == "" && target.Column(k.References[0]).Collation != "" {
-		collation = w.t.Collation // not that of the target, which it would take
-		if collation == "" {
-			collation = "BINARY"
-		}
+		collation = cmp.Or(w.t.Collation, w.plain) // not that of the target, which it would take
 	}
 	if collation != "" {
 		words = append(words, "collation", text(collation))

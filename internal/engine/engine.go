@@ -77,6 +77,8 @@ type Caps struct {
 	// ImmediateReferences: references are held at every statement, so that what is referred
 	// to has to be there first; else they are held at the end.
 	ImmediateReferences bool
+	// PlainCollation is the collation of a text of which none is said; empty: its table's.
+	PlainCollation string
 	// IndexesPerTable: indexes of two tables can have one name.
 	IndexesPerTable bool
 	Enums           bool // it has enum types: see EnumsOf

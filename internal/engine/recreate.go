@@ -20,7 +20,7 @@ type Creation struct {
 	// Before and After set the session for the statement, and set it back; empty: it needs none.
 	Before, After string
 	// Of is what it belongs to, and OfKind the kind of that; empty: a table. Without Of it is a
-	// thing of its own, or belongs to the table that has it.
+	// thing of its own.
 	Of, OfKind string
 }
 

@@ -28,20 +28,20 @@ func (d *Database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.
 	for _, o := range s.Others {
 		switch o.Kind {
 		case "function", "procedure":
-			v.show(o.Kind, o.Name, 2, 1, 3)
+			v.show(engine.Creation{Kind: o.Kind, Name: o.Name}, 2, 1, 3)
 		case "sequence":
-			v.show(o.Kind, o.Name, 1, -1, -1)
+			v.show(engine.Creation{Kind: o.Kind, Name: o.Name}, 1, -1, -1)
 		}
 	}
 	for _, t := range s.Tables {
 		v.table(t)
 	}
 	for _, w := range s.Views {
-		v.show("view", w.Name, 1, -1, 2)
+		v.show(engine.Creation{Kind: "view", Name: w.Name}, 1, -1, 2)
 	}
 	for _, t := range s.Tables {
 		for _, g := range t.Triggers {
-			v.show("trigger", g.Name, 2, 1, 3)
+			v.show(engine.Creation{Kind: "trigger", Name: g.Name, Of: t.Name}, 2, 1, 3)
 		}
 	}
 	return v.list, v.err
@@ -84,14 +84,14 @@ func (v *verbatim) row(query string) []string {
 	return rows[0]
 }
 
-// show reads the statement of something from a column of what the server shows, its mode and
+// show reads the statement of something, of a table or of none, from a column of what the server shows, its mode and
 // its character set, with the collation behind that, from others; -1: it has none.
-func (v *verbatim) show(kind, name string, text, mode, charset int) {
-	row := v.row("SHOW CREATE " + strings.ToUpper(kind) + " " + quote(name))
+func (v *verbatim) show(c engine.Creation, text, mode, charset int) {
+	row := v.row("SHOW CREATE " + strings.ToUpper(c.Kind) + " " + quote(c.Name))
 	if row == nil {
 		return
 	}
-	c := engine.Creation{Kind: kind, Name: name, SQL: v.ours(row[text])}
+	c.SQL = v.ours(row[text])
 	var modeSQL, client, collation string
 	if mode >= 0 {
 		modeSQL = literal(row[mode])

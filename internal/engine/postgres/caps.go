@@ -11,7 +11,8 @@ import (
 // Caps tells how PostgreSQL differs from others.
 func (Engine) Caps() engine.Caps {
 	return engine.Caps{
-		Journal: true, ImmediateReferences: true, Enums: true, Stages: true, EmptyRow: " DEFAULT VALUES",
+		PlainCollation: plainCollation,
+		Journal:        true, ImmediateReferences: true, Enums: true, Stages: true, EmptyRow: " DEFAULT VALUES",
 		Waiting: "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction. So no queue builds up after it",
 	}
 }
@@ -38,3 +39,6 @@ func (Engine) OwnTables() engine.OwnTables {
 	out.History = append(out.History, ownFunctions...)
 	return out
 }
+
+// plainCollation is what the server calls the collation of the database.
+const plainCollation = "default"

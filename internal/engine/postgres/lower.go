@@ -99,6 +99,8 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 			c.Invisible = false
 		}
 		switch {
+		case c.Collation == plainCollation:
+			c.Collation = ""
 		case c.Collation != "":
 			c.Collation = quote(c.Collation)
 		case t.Declared.Collation != "" && c.Type.Kind == schema.Text:

@@ -18,9 +18,10 @@ import (
 // functions may take and give the rows of tables.
 func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var tables, keys, rest, late []engine.Creation
+	of := "" // the table that a thing belongs to
 	add := func(to *[]engine.Creation, kind, name string, list ...string) {
 		for _, sql := range list {
-			*to = append(*to, engine.Creation{Kind: kind, Name: name, SQL: sql})
+			*to = append(*to, engine.Creation{Kind: kind, Name: name, SQL: sql, Of: of})
 		}
 	}
 	add(&tables, "", "", "SET check_function_bodies = off")
@@ -36,6 +37,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		if t.Options.Foreign { // its rows are another's
 			continue
 		}
+		of = t.Name
 		alone := t.Clone()
 		alone.ForeignKeys = nil
 		alone.Columns = append(alone.Columns, t.Aside...) // policies and others' views may stand on them
@@ -73,6 +75,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			add(&tables, "table", "erbario_former", formerTable, notedFunction) // the bridge notes there
 		}
 	}
+	of = ""
 	for _, v := range sqlschema.ViewsInOrder(s.Views, mentions) {
 		add(&rest, "view", v.Name, v.SQL.Text)
 	}
@@ -80,11 +83,13 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		if t.Options.Foreign {
 			continue
 		}
+		of = t.Name
 		for _, g := range t.Triggers {
 			create, _ := Engine{}.Trigger(t, g)
 			add(&rest, "trigger", g.Name, create...)
 		}
 	}
+	of = ""
 	out := slices.Concat(tables, rest, keys, late)
 	add(&out, "", "", "SET check_function_bodies = on")
 	return out

@@ -166,3 +166,7 @@ CREATE TABLE wide ("select" int, "group" text COLLATE "C", " lead" int, "tab	x" 
 
 COMMENT ON COLUMN wide."select" IS 'a; b -- c /* d */ $$';
 
+CREATE TABLE words (word text COLLATE "C" PRIMARY KEY);
+
+CREATE TABLE word_uses (id int PRIMARY KEY, word text REFERENCES words);
+

@@ -42,3 +42,7 @@ CREATE TABLE "sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_
 
 CREATE TABLE long_column (id int PRIMARY KEY, "number_of_old_number_of_old_number_of_old_number_of_old_number_of_old_number_of_old_number" int);
 
+CREATE TABLE word_list (word TEXT COLLATE NOCASE PRIMARY KEY);
+
+CREATE TABLE word_uses (id INTEGER PRIMARY KEY, word TEXT REFERENCES word_list);
+
