@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"erbario/internal/draft"
 	"erbario/internal/engine"
 
 	"github.com/urfave/cli/v3"
@@ -125,6 +126,10 @@ func ended(ctx context.Context, err error) (code int, message string, told bool)
 		return exitDone, "", false
 	}
 	code = exitFailed
+	var stale *draft.StaleError
+	if errors.As(err, &stale) { // a file has to be changed, too
+		code = exitQuestion
+	}
 	var e *exitError
 	if errors.As(err, &e) {
 		code, told = e.code, e.told

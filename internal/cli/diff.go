@@ -85,7 +85,7 @@ func (a *app) diffCommand() *cli.Command {
 			},
 			&cli.BoolFlag{
 				Name:        "undeclared",
-				Usage:       "list what is in the database and not created by a migration",
+				Usage:       "list what is in the database and declared nowhere",
 				Destination: &undeclared,
 			},
 		},
@@ -217,9 +217,9 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, als
 	}
 }
 
-// undeclaredWords counts what no migration made.
+// undeclaredWords counts what is left alone.
 func undeclaredWords(n int) string {
-	return plural(n, "thing", "things") + " not created by a migration, left alone"
+	return plural(n, "undeclared object", "undeclared objects") + ", left alone"
 }
 
 // rowsShown is how many reference rows of a table are listed.

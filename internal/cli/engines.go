@@ -138,10 +138,18 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		}
 	}
 	if m := got.Migration; m != nil && unreached != nil {
-		m.SetProof("not proved: " + unreached.Error())
+		m.SetProof("not proved: " + unreached.Error() + withoutObjects(wanted))
 		m.Text = migration.WithHead(m)
 	}
 	return migrationsOf(got, second), nil
+}
+
+// withoutObjects says what a draft lacks that no server was there for.
+func withoutObjects(wanted *sqlschema.Schema) string {
+	if len(wanted.Objects) == 0 {
+		return ""
+	}
+	return "; it has no object that is declared in SQL: these are drafted once there is a server"
 }
 
 // stateOf is what an engine has before the change: on scratch, or worked out where there is no

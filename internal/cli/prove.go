@@ -13,6 +13,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/project"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
@@ -297,7 +298,7 @@ func (r *proving) one(ctx context.Context, i int, start *sqlschema.Schema) (afte
 // proofs tell of it, or nil.
 func (r *proving) agree(ctx context.Context, end *sqlschema.Schema) (difference, err error) {
 	var refer []diff.Change
-	if withRows(r.declared, r.files) || end == nil || len(end.Others)+len(end.Views) > 0 {
+	if withRows(r.declared, r.files) || end == nil || len(r.declared.Objects)+len(end.Others)+len(end.Views) > 0 {
 		if err := r.run(ctx, len(r.files)); err != nil {
 			return nil, err
 		}
@@ -314,7 +315,10 @@ func (r *proving) agree(ctx context.Context, end *sqlschema.Schema) (difference,
 		}
 	}
 	changes := slices.DeleteFunc(diff.Schemas(end, r.declared), draft.Undeclarable(r.engine, r.files))
-	changes = append(changes, refer...)
+	changes, err = r.inSQL(ctx, end, append(changes, refer...))
+	if err != nil {
+		return nil, err
+	}
 	if len(changes) == 0 {
 		if !r.json {
 			r.out.printf("%s applied from an empty database %s the models",
@@ -362,4 +366,29 @@ func (a *app) showProof(m *migration.Migration, o *proof.Outcome) {
 	for _, d := range o.Differ[min(1, len(o.Differ)):] {
 		a.out.line("  " + clean(d))
 	}
+}
+
+// inSQL adds to changes how what is declared in SQL differs from what the migrations make.
+func (r *proving) inSQL(ctx context.Context, end *sqlschema.Schema, changes []diff.Change) ([]diff.Change, error) {
+	line := migration.ObjectsOf(r.files, r.engine)
+	if len(r.declared.Objects)+len(line) == 0 {
+		return changes, nil
+	}
+	there, err := objects.Read(ctx, r.db, end)
+	if err != nil {
+		return nil, err
+	}
+	made, err := objects.Make(ctx, r.engine, r.declared, end)
+	if err != nil {
+		return nil, err
+	}
+	if len(made.Failed) > 0 {
+		return nil, made.Failed[0]
+	}
+	mine := objects.Undeclared(made.Objects)
+	changes = slices.DeleteFunc(changes, func(c diff.Change) bool { return !mine(c) })
+	for _, c := range objects.Compare(there, made.Objects, line) {
+		changes = append(changes, c.Diff(r.declared.Objects))
+	}
+	return changes, nil
 }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -74,7 +75,9 @@ func resolve(p *project.Project, files []*lang.File,
 		return d, nil, diags
 	}
 	s, notices := e.DDL().Lower(d.Schema)
-	return d, s, append(diags, warnings(files, d, notices)...)
+	inSQL, more := p.Objects(e, d.Schema)
+	s.Objects = inSQL
+	return d, s, slices.Concat(diags, warnings(files, d, notices), more)
 }
 
 func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {

@@ -67,30 +67,10 @@ const (
 
 // Sign is "+" for what comes, "-" for what goes and "~" for what changes.
 func (k Kind) Sign() string {
-	switch k {
-	case AddTable,
-		AddColumn,
-		AddUnique,
-		AddIndex,
-		AddReference,
-		AddCheck,
-		AddTrigger,
-		AddView,
-		AddEnum,
-		AddRow,
-		AddComment:
+	switch verb, _, _ := strings.Cut(string(k), " "); verb {
+	case "add":
 		return "+"
-	case DropTable,
-		DropColumn,
-		DropUnique,
-		DropIndex,
-		DropReference,
-		DropCheck,
-		DropTrigger,
-		DropView,
-		DropEnum,
-		DropRow,
-		DropComment:
+	case "drop":
 		return "-"
 	}
 	return "~"

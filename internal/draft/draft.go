@@ -52,6 +52,9 @@ type State struct {
 	refer     []plan.TableRows // then: the reference rows
 	stage     *plan.Stage
 	made      *sqlschema.Schema
+	sql       *sqlState // nil: not looked at, or nothing is declared in SQL
+	sqlAsked  bool      // something may be dropped that was declared in SQL
+	sqlLater  bool      // what is declared in SQL comes with the second half of a pair
 }
 
 // MissingOutside is an error that names the tables which the models declare as outside, and
@@ -131,7 +134,9 @@ func Look(ctx context.Context, e runner.Engine, db engine.Database,
 // ahead is what a schema becomes by migrations, which run on scratch.
 func (s *State) ahead(ctx context.Context, from *sqlschema.Schema, list []*migration.Migration,
 	run func(scratch engine.Database) error) (*sqlschema.Schema, error) {
-	out, left, err := proof.After(ctx, s.Engine, from, s.Wanted, list, run)
+	out, left, err := proof.After(ctx, s.Engine, from, s.Wanted, list, func(db engine.Database) error {
+		return s.follow(ctx, db, run, nil)
+	})
 	if e := s.lacks(left); e != nil {
 		return nil, e
 	}
@@ -224,12 +229,9 @@ func (s *State) known(list []*migration.Migration, in *sqlschema.Schema) *sqlsch
 		}
 	}
 	for _, o := range in.Others {
-		switch {
-		case !named[strings.ToLower(strings.Trim(o.Name, `"`))]:
-		case o.Kind == sqlschema.EnumType:
+		name, _, _ := strings.Cut(strings.ToLower(strings.Trim(o.Name, `"`)), "(")
+		if named[name] { // as it is here: only enum types are in a fingerprint
 			out.Others = append(out.Others, o)
-		default:
-			return nil // what it holds is not in a fingerprint
 		}
 	}
 	if !slices.Contains(told, sqlschema.Fingerprint(out)) {
@@ -330,8 +332,13 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 	} else if made, err = s.replay(ctx, list); err != nil {
 		return nil, err
 	}
+	inSQL := migration.ObjectsOf(list, s.Engine)
 	return slices.DeleteFunc(diff.Schemas(made, live), func(c diff.Change) bool {
-		return c.Kind == diff.AddTable || c.Kind == diff.AddView ||
+		thing := engine.ObjectKey{Kind: c.Kind.Thing(), Name: c.Table}
+		if c.Name != "" {
+			thing.Name, thing.Of = c.Name, c.Table
+		}
+		return inSQL[thing] || c.Kind == diff.AddTable || c.Kind == diff.AddView ||
 			c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
 	}), nil
 }

@@ -33,7 +33,7 @@ func planned(id string, form int, e runner.Engine, p *plan.Plan) *migration.Migr
 	}
 	for _, f := range p.Found {
 		m.Found = append(m.Found,
-			migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Make: statements(f.Make)})
+			migration.Found{Table: f.Table, Column: f.Column, Beside: f.Beside, Kind: f.Kind, Make: statements(f.Make)})
 	}
 	for _, st := range p.Steps {
 		m.Steps = append(m.Steps, migration.Step{
@@ -48,6 +48,7 @@ func planned(id string, form int, e runner.Engine, p *plan.Plan) *migration.Migr
 			HereUndo:  st.HereUndo,
 			Batches:   st.Batches,
 			Rows:      st.Rows,
+			Objects:   st.Objects,
 			Apply:     statements(st.Apply),
 			Undo:      statements(st.Undo),
 		})
@@ -124,20 +125,17 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		m.Text = migration.WithHead(m)
 		return d, nil
 	}
-	in := proof.Input{
-		Engine:    s.Engine,
-		Start:     s.Upcoming,
-		Wanted:    s.Wanted,
-		Ignore:    p.Undeclared,
-		More:      len(r.Steps) > 0,
-		Migration: m,
-	}
+	in := proof.Input{Engine: s.Engine, Start: s.Upcoming, Wanted: s.Wanted, Ignore: p.Undeclared,
+		More: len(r.Steps) > 0, Migration: m}
 	live, done, err := s.rowsToTry(ctx, r.Rows)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
 	in.Live = live
+	if s.sql != nil {
+		in.Objects, in.Declared, in.Attached = s.sql.changes, s.sql.wanted, s.attachedBefore()
+	}
 	if d.Outcome, err = proof.Prove(ctx, in); err != nil {
 		return nil, err
 	}

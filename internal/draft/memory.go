@@ -4,11 +4,14 @@ package draft
 // them on scratch takes seconds, and their texts hardly ever change.
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/sqlschema"
 )
 
@@ -61,4 +64,49 @@ func (s *State) memoryName(list []*migration.Migration) string {
 		fmt.Fprintf(h, "%s %d\n%s", m.ID, len(m.Text), m.Text)
 	}
 	return hex.EncodeToString(h.Sum(nil))[:32]
+}
+
+// makeObjects is what the server makes of what is declared in SQL, from memory where the statements
+// and all that they may stand on are as they were.
+func (s *State) makeObjects(ctx context.Context) (*objects.Made, error) {
+	base := objects.Base(s.Engine, s.Wanted, s.Upcoming)
+	if s.Memory == nil {
+		return objects.MakeOn(ctx, s.Engine, s.Wanted, base)
+	}
+	name, err := s.objectsName(ctx, base)
+	if err != nil {
+		return nil, err
+	}
+	var known objects.Made
+	if json.Unmarshal([]byte(s.Memory.Recall(name)), &known) == nil {
+		return &known, nil
+	}
+	made, err := objects.MakeOn(ctx, s.Engine, s.Wanted, base)
+	if err != nil || len(made.Failed) > 0 { // what is missing may be installed
+		return made, err
+	}
+	if text, err := json.Marshal(made); err == nil {
+		s.Memory.Remember(name, string(text))
+	}
+	return made, nil
+}
+
+// objectsName stands for all that decides what a server makes of what is declared in SQL.
+func (s *State) objectsName(ctx context.Context, base *sqlschema.Schema) (string, error) {
+	h := sha256.New()
+	fmt.Fprintf(h, "objects 1 %s\n", s.Engine.Name())
+	if s.Engine.Caps().Journal { // it is a server
+		rows, err := s.DB.Select(ctx, "SELECT version()")
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(h, "%v\n", rows)
+	}
+	for _, c := range s.Engine.DDL().CreateAll(base) {
+		fmt.Fprintf(h, "%d %s\n", len(c.SQL), c.SQL)
+	}
+	for _, o := range s.Wanted.Objects {
+		fmt.Fprintf(h, "%s %s %s %d %s\n", o.Kind, o.Name, o.On, len(o.SQL), o.SQL)
+	}
+	return hex.EncodeToString(h.Sum(nil))[:32], nil
 }

@@ -11,6 +11,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
 	"erbario/internal/sqlschema"
@@ -18,10 +19,31 @@ import (
 
 // plan plans the way from what is ahead to what is wanted.
 func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, error) {
-	from := s.Upcoming
 	if s.unreached {
 		return s.planUnreached(id, r)
 	}
+	for name := range r.Answers.Drop {
+		s.sqlAsked = s.sqlAsked || s.Upcoming.Table(strings.Split(name, ".")[0]) == nil
+	}
+	if err := s.readSQL(ctx); err != nil {
+		return nil, err
+	}
+	if s.sql != nil {
+		s.sql.there, s.sql.changes = s.sql.ahead, nil
+	}
+	if s.sql != nil && s.sql.made != nil {
+		r.Answers = s.dropped(r.Answers)
+	}
+	p, err := s.planTables(ctx, id, r)
+	if err != nil || s.sql == nil || s.sqlLater {
+		return p, err
+	}
+	return p, s.planObjects(ctx, p, r.Title != "")
+}
+
+// planTables plans the way of the tables.
+func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Plan, error) {
+	from := s.Upcoming
 	answers, err := r.Answers, error(nil)
 	if s.stage == nil { // those of a half have their names from the whole
 		if answers, err = s.names(r.Answers, r.Carried); err != nil {
@@ -72,6 +94,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		TakeOver:    r.Title != "" && len(s.Status.Pending) == 0,
 		Lenient:     r.Carried,
 		Unseen:      s.Unseen,
+		Handled:     s.handled(),
 	}
 	s.asks(ctx, &in)
 	if s.InUse {
@@ -103,6 +126,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 func (s *State) asks(ctx context.Context, in *plan.Input) {
 	if line, err := s.line(); err == nil {
 		in.FoundTriggers, in.FoundTables = migration.FoundTriggers(line, s.Engine), migration.FoundTables(line)
+		s.triggersInSQL(in.FoundTriggers)
 	}
 	if s.unasked {
 		in.Count = func(string) (int64, error) { return 0, nil }
@@ -321,14 +345,7 @@ func (s *State) trial(ctx context.Context, from *sqlschema.Schema, renames []eng
 			if len(list) > 0 {
 				return fmt.Errorf("nothing can be renamed while %s does not work: fix or drop it first", list[0])
 			}
-			for _, r := range renames {
-				for _, sql := range r.Apply {
-					if err := db.Exec(ctx, sql); err != nil {
-						return fmt.Errorf("%s: %w", r.Title, err)
-					}
-				}
-			}
-			return nil
+			return s.renameThere(ctx, db, from, renames)
 		},
 	)
 	if e := s.lacks(left); e != nil {
@@ -338,6 +355,39 @@ func (s *State) trial(ctx context.Context, from *sqlschema.Schema, renames []eng
 		*out = after
 	}
 	return len(list) > 0, err
+}
+
+// renameThere makes renames on scratch, where what is declared in SQL follows them.
+func (s *State) renameThere(ctx context.Context, db engine.Database, from *sqlschema.Schema, list []engine.Step) error {
+	run := func(db engine.Database) error {
+		for _, r := range list {
+			for _, sql := range r.Apply {
+				if err := db.Exec(ctx, sql); err != nil {
+					return fmt.Errorf("%s: %w", r.Title, err)
+				}
+			}
+		}
+		return nil
+	}
+	if from != s.Upcoming {
+		return run(db)
+	}
+	return s.follow(ctx, db, run, func(was, now *objects.Object) bool {
+		return was.Kind == now.Kind && strings.Split(was.Name, " of ")[0] == strings.Split(now.Name, " of ")[0] &&
+			(was.Of == now.Of || s.renamedTo(list, was.Of, now.Of))
+	})
+}
+
+// renamedTo tells whether steps give a table a name.
+func (s *State) renamedTo(list []engine.Step, table, to string) bool {
+	for _, st := range list {
+		for _, sql := range st.Apply {
+			if r, ok := migration.ReadRename(s.Engine, sql); ok && r.Column == "" && strings.EqualFold(r.Table, table) {
+				table = r.To
+			}
+		}
+	}
+	return table == to
 }
 
 // broken are the views and triggers of a schema that do not work: of the live one they are

@@ -46,7 +46,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	if err != nil {
 		return nil, nil, err
 	}
-	halves, err := plan.Split(s.Engine, s.Upcoming, s.Wanted, whole.Changes, answers)
+	halves, err := plan.Split(s.Engine, s.Upcoming, s.Wanted, ofTables(whole.Changes), answers)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -59,6 +59,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	r.ID, r.Carried = id, true
 	said := r.Said
 	one := *s
+	one.sql, one.sqlLater = s.sql.again(), true
 	one.Wanted, one.stage = halves.Between, &plan.Stage{Tables: halves.Tables, Wait: wait}
 	r.Answers = halves.First
 	if first, err = one.Make(ctx, r); err != nil {
@@ -71,6 +72,7 @@ func (s *State) Staged(ctx context.Context, r Request, wait time.Duration) (firs
 	m.Answers = said
 	m.Text = migration.WithHead(m)
 	two := *s
+	two.sql = s.sql.again()
 	two.stage, two.made = &plan.Stage{Tables: halves.Tables, Wait: wait, Second: true}, nil
 	standing := *s.Status
 	standing.Pending, standing.Files = append(slices.Clone(standing.Pending), m), append(slices.Clone(standing.Files),

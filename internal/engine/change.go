@@ -74,6 +74,7 @@ type Step struct {
 	HereUndo  []Requirement // asked just before it is undone
 	Batches   *Batches      // of a step in batches
 	Rows      []StepRows
+	Objects   []StepObject
 }
 
 // AsksHere tells whether a requirement is asked just before the step is applied.
@@ -251,6 +252,8 @@ type Alteration struct {
 	InUse       bool   // others work on the table in the meantime
 	NoDrop      bool   // columns cannot be dropped in place in this database
 	Copy        bool   // the table is copied, for the order of its columns
+	// Handled are the triggers that others see to, before the columns change.
+	Handled []string
 }
 
 // TableDrop is a table to be dropped, and where its rows are kept.

@@ -133,6 +133,8 @@ type Canonicalizer interface {
 type Verbatim interface {
 	// Verbatim gives what creates all of a part of what Inspect read.
 	Verbatim(ctx context.Context, s *sqlschema.Schema) ([]Creation, error)
+	// Objects gives what of it is neither a table, nor a part of one, nor made for a model.
+	Objects(ctx context.Context, s *sqlschema.Schema) ([]Creation, error)
 }
 
 // ChecksAtOnce is a database some of whose constraints wait for the end of a transaction.

@@ -81,8 +81,12 @@ type Caps struct {
 	PlainCollation string
 	// IndexesPerTable: indexes of two tables can have one name.
 	IndexesPerTable bool
-	Enums           bool // it has enum types: see EnumsOf
-	Stages          bool // others write while it migrates: see StagesOf
+	// ViewsFollow: views still work once a table or a column has another name.
+	ViewsFollow bool
+	// Depends: nothing is dropped on which something else stands.
+	Depends bool
+	Enums   bool // it has enum types: see EnumsOf
+	Stages  bool // others write while it migrates: see StagesOf
 	// EmptyRow is what stands behind INSERT INTO and a table's name for a row of defaults
 	// alone.
 	EmptyRow string

@@ -22,6 +22,13 @@ type Creation struct {
 	// Of is what it belongs to, and OfKind the kind of that; empty: a table. Without Of it is a
 	// thing of its own.
 	Of, OfKind string
+	// Form is what it is compared by; empty: SQL.
+	Form string
+	// Said is the statement as a file of SQL says it, without what is left to the session; empty: SQL.
+	Said string
+	// Behind and Ahead are the names of the triggers behind which and ahead of which it runs at the
+	// same moment, where the order is kept; empty: there is none.
+	Behind, Ahead string
 }
 
 // LeftOut is something that could not be created, and why.

@@ -102,6 +102,7 @@ type Step struct {
 	HereUndo  []engine.Requirement // asked just before it is undone
 	Batches   *engine.Batches      // of a step in batches
 	Rows      []engine.StepRows
+	Objects   []engine.StepObject
 	Apply     []Statement
 	Undo      []Statement
 	NoUndo    bool // the file has no undo for it
@@ -113,7 +114,7 @@ type Step struct {
 
 // Empty tells whether the step does and asks nothing.
 func (s *Step) Empty() bool {
-	return len(s.Apply)+len(s.Undo)+len(s.Here)+len(s.HereUndo)+len(s.Rows) == 0
+	return len(s.Apply)+len(s.Undo)+len(s.Here)+len(s.HereUndo)+len(s.Rows)+len(s.Objects) == 0
 }
 
 // Sum is a short fingerprint of what one of its steps does, and how it is taken

@@ -279,6 +279,12 @@ func (p *parser) stepMarker(line int, words string) (ok bool, err error) {
 			return true, p.fail(line, "this line cannot be read: it is rows TABLE, FIELD, OTHER FIELDS: KEY, KEY")
 		}
 		s.Rows = append(s.Rows, r)
+	case word == "object":
+		o, ok := readObject(rest)
+		if !ok {
+			return true, p.fail(line, "this line cannot be read: it is object KIND, NAME, or object KIND, NAME, TABLE")
+		}
+		s.Objects = append(s.Objects, o)
 	default:
 		return false, nil
 	}

@@ -113,6 +113,9 @@ func (w *writer) step(n int, s *Step) {
 				nameList(append([]string{r.Table, keyNames(r.By)}, r.Columns...)), nameList(keys))
 		}
 	}
+	for _, o := range s.Objects {
+		fmt.Fprintf(&w.b, "%s%s %s\n", Marker, objectWord(o), nameList(objectNames(o.ObjectKey)))
+	}
 	w.requirements("", "here", s.Here)
 	w.requirements("", "here before undo", s.HereUndo)
 	w.lines(s.Under)

@@ -89,7 +89,8 @@ func (p *planner) altering(name string, changes []diff.Change) (x *altering, ok 
 	x = &altering{name: name, changes: changes, live: live, wanted: wanted}
 	x.Alteration = engine.Alteration{
 		From: live, To: target(live, changes), Forward: map[string]engine.Source{}, Back: map[string]engine.Source{},
-		InUse: p.inUse(name), NoDrop: p.NoDrop, Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep,
+		Handled: p.Handled[name], InUse: p.inUse(name), NoDrop: p.NoDrop,
+		Copy: slices.Contains(p.Order, name), NoKeep: p.NoKeep,
 		Keep: p.keep(name), Aside: p.Kept, Parent: p.parentOf,
 		Summary:     summary(name, changes),
 		SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),

@@ -51,6 +51,8 @@ type Input struct {
 	// FoundTriggers are the triggers, by their names in lower case, that existed before the
 	// migrations: no model declares them.
 	FoundTriggers map[string]bool
+	// Handled are the triggers, by table, that are declared in SQL: who plans those sees to them.
+	Handled map[string][]string
 	// FoundTables are tables that existed before the migrations, which go only if that is said.
 	FoundTables map[string]bool
 	// LeastLocking finds out, where the engine wants that, how gently it can make the steps of
@@ -109,6 +111,7 @@ type Held struct {
 type Found struct {
 	Table, Column string
 	Beside        string // an index or a trigger of the table, instead of a column
+	Kind          string // of something that is no table, whose name Table is; empty: a table
 	Make          []string
 }
 

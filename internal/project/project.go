@@ -373,7 +373,10 @@ type Sources map[string]string
 
 // ModelFiles lists the paths of all model files, in order, relative to the
 // project's folder.
-func (p *Project) ModelFiles() ([]string, error) {
+func (p *Project) ModelFiles() ([]string, error) { return p.files(ModelSuffix) }
+
+// files lists the files below the folder of the models whose names end with suffix.
+func (p *Project) files(suffix string) ([]string, error) {
 	root := filepath.Join(p.Dir, ModelsFolder)
 	var out []string
 	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
@@ -383,7 +386,7 @@ func (p *Project) ModelFiles() ([]string, error) {
 		if d.IsDir() && path != root && strings.HasPrefix(d.Name(), ".") {
 			return filepath.SkipDir
 		}
-		if !d.IsDir() && strings.HasSuffix(d.Name(), ModelSuffix) {
+		if !d.IsDir() && strings.HasSuffix(d.Name(), suffix) {
 			rel, err := filepath.Rel(p.Dir, path)
 			if err != nil {
 				return err
@@ -443,6 +446,15 @@ func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
 		diags = append(diags, d...)
 		src[path] = text
 		diags = append(diags, p.rowFiles(f, src)...)
+	}
+	inSQL, err := p.files(SQLSuffix)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	for _, path := range inSQL { // for what is shown of them
+		if text, err := ReadFile(filepath.Join(p.Dir, path)); err == nil {
+			src[path] = text
+		}
 	}
 	return files, src, diags, nil
 }

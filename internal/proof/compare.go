@@ -9,6 +9,8 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -35,6 +37,8 @@ type state struct {
 	schema *sqlschema.Schema
 	rows   map[string][]string // every row of each table, in order
 	broken []string
+	// objects are what is declared in SQL, where the migration changes any.
+	objects []*objects.Object
 }
 
 func (p *prover) look(ctx context.Context) (*state, error) {
@@ -45,6 +49,11 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 	out := &state{schema: s, rows: map[string][]string{}}
 	if out.broken, err = engine.InvalidObjects(ctx, p.db); err != nil {
 		return nil, err
+	}
+	if len(p.Objects) > 0 {
+		if out.objects, err = objects.Read(ctx, p.db, s); err != nil {
+			return nil, err
+		}
 	}
 	for _, t := range s.Tables {
 		if schema.Own(t.Name) || t.Options.Virtual != "" || engine.Loses(p.out.Lost, t.Name, "") {
@@ -106,4 +115,49 @@ func (p *prover) compare(when string, want, got *state, values bool) {
 
 func onlyDrops(list []diff.Change) []diff.Change {
 	return slices.DeleteFunc(list, func(c diff.Change) bool { return c.Kind.Sign() != "-" })
+}
+
+// declaredInSQL tells whether a difference from the models is about something that is declared in
+// SQL.
+func (p *prover) declaredInSQL(c diff.Change) bool {
+	return !objects.Undeclared(p.Declared)(c)
+}
+
+// objectsAgree compares what is declared in SQL with what the migration made.
+func (p *prover) objectsAgree(there []*objects.Object) {
+	for _, c := range p.Objects {
+		made := objects.Find(there, c.Object().ObjectKey)
+		switch {
+		case c.Now == nil && made != nil && c.Was != nil && p.drops(c.Was):
+			p.differ("after it, %s still exists", objects.Words(c.Was))
+		case c.Now != nil && made == nil:
+			p.differ("after it, %s does not exist", objects.Words(c.Now))
+		case c.Now != nil && !objects.Alike(made, c.Now):
+			p.differ("after it, %s is not what is declared", objects.Words(c.Now))
+		}
+	}
+}
+
+// drops tells whether the migration says that it drops an object.
+func (p *prover) drops(o *objects.Object) bool {
+	return slices.ContainsFunc(p.Migration.Steps, func(s migration.Step) bool {
+		return slices.Contains(s.Objects, engine.StepObject{ObjectKey: o.ObjectKey, Gone: true})
+	})
+}
+
+// objectsAgain compares what is declared in SQL before the migration and after its undo.
+func (p *prover) objectsAgain(before, after []*objects.Object) {
+	for _, o := range before {
+		switch again := objects.Find(after, o.ObjectKey); {
+		case again == nil:
+			p.differ("after the undo, %s does not exist", objects.Words(o))
+		case !objects.Alike(o, again):
+			p.differ("after the undo, %s is not what it was", objects.Words(o))
+		}
+	}
+	for _, o := range after {
+		if objects.Find(before, o.ObjectKey) == nil {
+			p.differ("after the undo, %s exists", objects.Words(o))
+		}
+	}
 }

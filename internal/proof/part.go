@@ -56,7 +56,7 @@ func Part(e runner.Engine, s *sqlschema.Schema, list ...*migration.Migration) (p
 			}
 		}
 	}
-	own := &sqlschema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
+	own := &sqlschema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere, Collation: s.Collation}
 	for _, t := range s.Tables {
 		if !schema.Own(t.Name) {
 			own.Tables = append(own.Tables, t)
@@ -66,7 +66,7 @@ func Part(e runner.Engine, s *sqlschema.Schema, list ...*migration.Migration) (p
 		return own, &sqlschema.Schema{}
 	}
 	p.reach(own)
-	part, rest = &sqlschema.Schema{Elsewhere: s.Elsewhere}, &sqlschema.Schema{}
+	part, rest = &sqlschema.Schema{Elsewhere: s.Elsewhere, Collation: s.Collation}, &sqlschema.Schema{}
 	for _, t := range own.Tables {
 		to := rest
 		if p.in[strings.ToLower(t.Name)] {
@@ -98,7 +98,7 @@ func Join(part, rest *sqlschema.Schema) *sqlschema.Schema {
 	}
 	out := &sqlschema.Schema{
 		Tables: slices.Concat(part.Tables, rest.Tables), Views: slices.Concat(part.Views, rest.Views),
-		Others: slices.Concat(part.Others, rest.Others), Elsewhere: part.Elsewhere,
+		Others: slices.Concat(part.Others, rest.Others), Elsewhere: part.Elsewhere, Collation: part.Collation,
 	}
 	out.Sort()
 	return out

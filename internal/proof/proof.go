@@ -17,6 +17,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/runner"
 	"erbario/internal/sqlschema"
 	"erbario/internal/words"
@@ -96,6 +97,11 @@ type Input struct {
 	More      bool              // steps by hand may make what Wanted has not
 	Migration *migration.Migration
 	Drafted   bool // each step was drafted just now
+	// Objects are the changes of what is declared in SQL, and Attached the statements that give
+	// objects on scratch what they have in the database.
+	Objects  []objects.Change
+	Declared []*objects.Object // all that is declared in SQL
+	Attached []string
 	// Live gives rows to try, as literals by table; nil: none may be taken.
 	Live func(table string, limit int) (engine.Rows, error)
 
@@ -173,6 +179,9 @@ func prove(ctx context.Context, in Input, left *leftOut) (*Outcome, *runner.InTh
 		if in.Start, err = db.Inspect(ctx); err != nil {
 			return nil, nil, err
 		}
+	}
+	for _, sql := range in.Attached {
+		_ = db.Exec(ctx, sql) // what cannot be there is missed by nobody but the comparison
 	}
 	file := in.Migration
 	in.Migration = file.Bound(in.Engine, nil, nil)
@@ -333,6 +342,7 @@ func (p *prover) run(ctx context.Context) error {
 		return err
 	}
 	p.compare("after the undo", before, again, true)
+	p.objectsAgain(before.objects, again.objects)
 	if len(p.out.Differ) > 0 {
 		return nil
 	}
@@ -371,6 +381,7 @@ func (p *prover) notApplied(err error) {
 func (p *prover) agrees(ctx context.Context, before, after *state) error {
 	whole := Join(after.schema, p.rest)
 	p.out.After = whole
+	p.objectsAgree(after.objects)
 	for _, b := range after.broken {
 		if !slices.Contains(before.broken, b) {
 			p.differ("after it, this no longer works: %s; change or drop it first", b)
@@ -381,7 +392,7 @@ func (p *prover) agrees(ctx context.Context, before, after *state) error {
 			return err
 		}
 		for _, c := range diff.Schemas(whole, p.Wanted) {
-			if p.More && c.Kind.Sign() == "-" {
+			if p.More && c.Kind.Sign() == "-" || p.declaredInSQL(c) {
 				continue
 			}
 			if !slices.ContainsFunc(p.Ignore,

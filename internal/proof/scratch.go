@@ -21,7 +21,7 @@ func Scratch(ctx context.Context, e runner.Engine, s *sqlschema.Schema) (engine.
 	if err != nil {
 		return nil, nil, fmt.Errorf("no scratch database: %w", err)
 	}
-	own := &sqlschema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere}
+	own := &sqlschema.Schema{Views: s.Views, Others: s.Others, Elsewhere: s.Elsewhere, Collation: s.Collation}
 	for _, t := range s.Tables {
 		if !schema.Own(t.Name) {
 			own.Tables = append(own.Tables, t)

@@ -46,6 +46,20 @@ type Schema struct {
 	// Elsewhere is what other schemas of the database hold, where something here needs it:
 	// it is created on scratch, and neither compared nor changed.
 	Elsewhere []*Other
+	Collation string    // MariaDB: what the database has for those who say none; it is not compared
+	Objects   []*Object // what is declared in SQL; nil where it was read from a database
+}
+
+// Object is something that is declared in SQL, by the statement that creates it or says more of
+// it.
+type Object struct {
+	Kind string // as the statement says, such as "view"
+	Name string
+	On   string // the table that it belongs to; empty: it is a thing of its own
+	SQL  string
+	Path string // of the file
+	Line int    // from 1
+	Off  int    // of its first byte in the file
 }
 
 // Other is something that a database holds and no model can declare: a type, a
@@ -59,8 +73,11 @@ type Other struct {
 	Values []string
 }
 
-// EnumType is the kind of enum types.
-const EnumType = "enum type"
+// The kinds of two others.
+const (
+	EnumType  = "enum type"
+	OtherView = "view that refers to another database" // it cannot be copied
+)
 
 // Enum returns the enum type with that name, or nil.
 func (s *Schema) Enum(name string) *Other {
@@ -232,6 +249,7 @@ type Index struct {
 // Trigger is a statement that the database runs when rows change.
 type Trigger struct {
 	Name    string
+	Mode    string // MariaDB: the mode that its statement needs, where it is not that of the session
 	SQL     SQL
 	Column  string
 	Purpose schema.Purpose
@@ -396,7 +414,8 @@ func (t *Table) Clone() *Table {
 
 // Clone returns a copy of the whole schema, by Table.Clone.
 func (s *Schema) Clone() *Schema {
-	c := &Schema{Views: clones(s.Views), Others: s.Others, Elsewhere: s.Elsewhere}
+	c := &Schema{Views: clones(s.Views), Others: s.Others, Elsewhere: s.Elsewhere, Collation: s.Collation,
+		Objects: s.Objects}
 	for _, t := range s.Tables {
 		c.Tables = append(c.Tables, t.Clone())
 	}

@@ -116,6 +116,9 @@ func (c *change) byHand() []engine.Requirement {
 	for _, g := range c.From.Triggers {
 		known = append(known, literal(g.Name))
 	}
+	for _, name := range c.Handled {
+		known = append(known, literal(name))
+	}
 	if t := c.From; t.SoftDelete != "" { // which has gone by then, too
 		for _, p := range []schema.Purpose{schema.ForChildren, schema.ForGuard, schema.ForGuardMark} {
 			known = append(known, literal(triggerName(t, &sqlschema.Column{Name: t.SoftDelete}, p)))

@@ -27,13 +27,14 @@ type reading struct {
 	plain []string // tables that only SHOW CREATE tells whole
 	of    map[string]*sqlschema.Table
 	texts map[string]string // the collation of each table
+	mode  string            // of the session
 }
 
 // Inspect reads everything that the database holds.
 func (d *Database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	r := &reading{d: d, ctx: ctx, s: &sqlschema.Schema{}, of: map[string]*sqlschema.Table{}, texts: map[string]string{}}
-	for _, read := range []func() error{r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers, r.views,
-		r.routines, r.whole} {
+	for _, read := range []func() error{r.collation, r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers,
+		r.views, r.routines, r.whole} {
 		if err := read(); err != nil {
 			return nil, err
 		}
@@ -114,6 +115,15 @@ func liveOf(s *sqlschema.Schema, v *sqlschema.View) string {
 // rows asks the catalogue about this database.
 func (r *reading) rows(query string, f func(v []sql.RawBytes)) error {
 	return r.d.each(r.ctx, strings.ReplaceAll(query, "{here}", literal(r.d.name)), nil, f)
+}
+
+// collation reads the collation of the database, and the mode of the session.
+func (r *reading) collation() error {
+	rows, err := r.d.Select(r.ctx, "SELECT @@collation_database, @@sql_mode")
+	if err == nil {
+		r.s.Collation, r.mode = rows[0][0], rows[0][1]
+	}
+	return err
 }
 
 func (r *reading) tables() error {
@@ -373,13 +383,16 @@ func (r *reading) triggers() error {
 	}
 	var again []trigger
 	err := r.rows(
-		"SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order",
+		"SELECT event_object_table, trigger_name, action_timing, event_manipulation, action_statement, sql_mode FROM information_schema.triggers WHERE trigger_schema = {here} ORDER BY event_object_table, event_manipulation, action_timing, action_order",
 		func(v []sql.RawBytes) {
 			t := r.of[string(v[0])]
 			if t == nil {
 				return
 			}
 			g := &sqlschema.Trigger{Name: string(v[1])}
+			if mode := string(v[5]); mode != r.mode {
+				g.Mode = mode
+			}
 			head := fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW ", quote(g.Name), v[2], v[3], quote(t.Name))
 			g.SQL = sqlOf(head + string(v[4]))
 			t.Triggers = append(t.Triggers, g)
@@ -423,7 +436,7 @@ func (r *reading) views() error {
 		func(v []sql.RawBytes) {
 			text, ok := unqualified(string(v[1]), r.d.name)
 			if !ok {
-				r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: otherView, Name: string(v[0])})
+				r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: sqlschema.OtherView, Name: string(v[0])})
 				return
 			}
 			text = fmt.Sprintf("CREATE SQL SECURITY %s VIEW %s AS %s", v[3], quote(string(v[0])), text)
@@ -435,9 +448,6 @@ func (r *reading) views() error {
 		},
 	)
 }
-
-// otherView is the kind of views that cannot be copied.
-const otherView = "view that refers to another database"
 
 // viewKey is the form of a view by which it is compared: the server puts brackets around
 // what is joined once it has read its own words.
@@ -485,7 +495,7 @@ func (r *reading) routines() error {
 			return err
 		}
 		if text := rows[0][2]; text != "" { // else one may not see it
-			o.Make = []string{undefined(text)}
+			o.Make = []string{inMode(undefined(text), rows[0][1], r.mode)}
 		}
 		r.s.Others = append(r.s.Others, o)
 	}

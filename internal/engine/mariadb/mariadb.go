@@ -65,7 +65,7 @@ func (Engine) DropAll(s *sqlschema.Schema) []string {
 		switch o.Kind {
 		case "function", "procedure", "sequence":
 			out = append(out, "DROP "+strings.ToUpper(o.Kind)+" IF EXISTS "+quote(o.Name))
-		case otherView:
+		case sqlschema.OtherView:
 			out = append(out, "DROP VIEW IF EXISTS "+quote(o.Name))
 		}
 	}
@@ -80,6 +80,9 @@ func (Engine) Split(src string) []engine.Piece {
 		var open []string // what has an END to come
 		return func(t sqltok.Token) bool {
 			word := strings.ToUpper(t.Text)
+			if word == "FOR" && !routine { // SET STATEMENT … FOR
+				words = 0
+			}
 			if words++; words < 12 &&
 				(word == "TRIGGER" || word == "PROCEDURE" || word == "FUNCTION" || word == "EVENT") {
 				routine = true

@@ -100,38 +100,50 @@ func (d *Database) unlock(ctx context.Context) error {
 	return err
 }
 
-// touches are the tables, views and triggers that statements make or change, by kind and
-// name.
-func touches(statements []string) (tables, views, triggers []string) {
-	add := func(to *[]string, name string) {
-		if name != "" && !slices.Contains(*to, name) {
-			*to = append(*to, name)
+// touched is something beside tables that a statement creates, changes or drops.
+type touched struct{ kind, name string }
+
+// shown is in which column of SHOW CREATE the statement of each kind is.
+var shown = map[string]int{"TABLE": 1, "VIEW": 1, "TRIGGER": 2, "FUNCTION": 2, "PROCEDURE": 2, "SEQUENCE": 1}
+
+// touches are the tables that statements create, change or drop, and what else they do.
+func touches(statements []string) (tables []string, parts []touched) {
+	add := func(name string) {
+		if name != "" && !slices.Contains(tables, name) {
+			tables = append(tables, name)
 		}
 	}
 	for _, sql := range statements {
-		list := slices.DeleteFunc(tokens(sql), func(t sqltok.Token) bool {
+		list := slices.DeleteFunc(tokens(withoutMode(sql)), func(t sqltok.Token) bool {
 			return t.Is("IF") || t.Is("NOT") || t.Is("EXISTS") || t.Is("OR") || t.Is("REPLACE") || t.Is("SQL") ||
-				t.Is("SECURITY") || t.Is("INVOKER") || t.Is("DEFINER")
+				t.Is("SECURITY") || t.Is("INVOKER") || t.Is("DEFINER") && t.Bare() || t.Is("ALGORITHM") || t.Is("=") ||
+				t.Is("UNDEFINED") || t.Is("MERGE") || t.Is("TEMPTABLE") || t.Is("AGGREGATE")
 		})
+		for len(list) > 4 && list[2].Is("@") { // the user with whose rights it runs
+			list = slices.Delete(list, 1, 4)
+		}
 		if len(list) < 3 || !list[2].Named() {
 			continue
 		}
 		name := list[2].Name()
-		switch {
-		case list[1].Is("TABLE"):
-			add(&tables, name)
+		kind := list[1].Word()
+		switch one := (touched{kind, name}); {
+		case kind == "TABLE":
+			add(name)
 			for i, t := range list { // RENAME TABLE a TO b
 				if list[0].Is("RENAME") && t.Is("TO") && i+1 < len(list) && list[i+1].Named() {
-					add(&tables, list[i+1].Name())
+					add(list[i+1].Name())
 				}
 			}
-		case list[1].Is("VIEW"):
-			add(&views, name)
-		case list[1].Is("TRIGGER"):
-			add(&triggers, name)
+		case shown[kind] > 0 && !slices.Contains(parts, one):
+			parts = append(parts, one)
 		}
 	}
-	return tables, views, triggers
+	slices.SortStableFunc(parts, func(a, b touched) int { // as they stand on each other
+		order := []string{"SEQUENCE", "FUNCTION", "PROCEDURE", "VIEW", "TRIGGER"}
+		return slices.Index(order, a.kind) - slices.Index(order, b.kind)
+	})
+	return tables, parts
 }
 
 const (
@@ -141,9 +153,9 @@ const (
 
 // Checkpoint gives what statements touch, as it is now: the statements that make it.
 func (d *Database) Checkpoint(ctx context.Context, statements []string) (string, error) {
-	tables, views, triggers := touches(statements)
+	tables, parts := touches(statements)
 	var out []string
-	show := func(kind, name string, column int) error {
+	show := func(kind, name string) error {
 		rows, err := d.Select(ctx, "SHOW CREATE "+kind+" "+quote(name))
 		switch {
 		case err != nil && (errors.Is(err, engine.ErrLost) || ctx.Err() != nil):
@@ -151,22 +163,17 @@ func (d *Database) Checkpoint(ctx context.Context, statements []string) (string,
 		case err != nil || len(rows) == 0:
 			out = append(out, noPart)
 		default:
-			out = append(out, withoutCounter(undefined(rows[0][column])))
+			out = append(out, withoutCounter(undefined(rows[0][shown[kind]])))
 		}
 		return nil
 	}
 	for _, t := range tables {
-		if err := show("TABLE", t, 1); err != nil {
+		if err := show("TABLE", t); err != nil {
 			return "", err
 		}
 	}
-	for _, v := range views {
-		if err := show("VIEW", v, 1); err != nil {
-			return "", err
-		}
-	}
-	for _, g := range triggers {
-		if err := show("TRIGGER", g, 2); err != nil {
+	for _, p := range parts {
+		if err := show(p.kind, p.name); err != nil {
 			return "", err
 		}
 	}
@@ -215,9 +222,9 @@ func (d *Database) StatementsDone(ctx context.Context, statements []string, befo
 	if err := s.hold(ctx, false); err != nil {
 		return 0, err
 	}
-	tables, views, triggers := touches(statements)
+	tables, others := touches(statements)
 	parts := strings.Split(before, nextPart)
-	if len(parts) != len(tables)+len(views)+len(triggers) {
+	if len(parts) != len(tables)+len(others) {
 		return 0, errors.New(
 			"the journal does not say what the step was to change: check the database and erbario_journal",
 		)
@@ -229,7 +236,7 @@ func (d *Database) StatementsDone(ctx context.Context, statements []string, befo
 					return 0, err
 				}
 			}
-			if err := d.otherTriggers(ctx, s, triggers); err != nil {
+			if err := d.otherTriggers(ctx, s, others); err != nil {
 				return 0, err
 			}
 		}
@@ -255,22 +262,26 @@ func (d *Database) StatementsDone(ctx context.Context, statements []string, befo
 			return last(n + 1), nil
 		}
 	}
+	names := slices.Clone(tables)
+	for _, p := range others {
+		names = append(names, p.name)
+	}
 	return 0, fmt.Errorf(
 		"what the step changes is neither as it was before nor as it would be after it: it was changed outside Erbario (%s). Restore one of the two states, and run the same command again",
-		strings.Join(slices.Concat(tables, views, triggers), ", "),
+		strings.Join(names, ", "),
 	)
 }
 
 // otherTriggers makes the triggers of the tables on scratch that a step does not touch:
 // one that it makes may have its place among them.
-func (d *Database) otherTriggers(ctx context.Context, scratch *Database, touched []string) error {
+func (d *Database) otherTriggers(ctx context.Context, scratch *Database, done []touched) error {
 	rows, err := d.Select(ctx,
 		"SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = database() ORDER BY event_object_table, event_manipulation, action_timing, action_order DESC")
 	if err != nil {
 		return err
 	}
 	for _, r := range rows {
-		if slices.Contains(touched, r[0]) {
+		if slices.Contains(done, touched{"TRIGGER", r[0]}) {
 			continue
 		}
 		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", r[1]); err != nil ||
@@ -297,7 +308,7 @@ func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) e
 		if err != nil || len(rows) == 0 || !strings.HasPrefix(rows[0][1], "CREATE TABLE") {
 			continue
 		}
-		if tables, _, _ := touches([]string{sql}); slices.Contains(tables, name) {
+		if tables, _ := touches([]string{sql}); slices.Contains(tables, name) {
 			continue
 		}
 		if err := scratch.raw(ctx, rows[0][1]); err != nil {

@@ -20,6 +20,9 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			out = append(out, engine.Creation{Kind: kind, Name: name, SQL: sql})
 		}
 	}
+	if s.Collation != "" {
+		add("", "", "ALTER DATABASE COLLATE "+s.Collation)
+	}
 	for _, o := range s.Others { // which keep the mode in which they are created
 		add(o.Kind, o.Name, o.Make...)
 	}
@@ -43,7 +46,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	}
 	for _, t := range s.Tables {
 		for _, g := range t.Triggers {
-			add("trigger", g.Name, g.SQL.Text)
+			add("trigger", g.Name, inMode(g.SQL.Text, g.Mode, ""))
 		}
 	}
 	return out

@@ -15,7 +15,7 @@ import (
 
 // commits tells whether a statement commits what was done before it, and itself.
 func commits(statement string) bool {
-	words := leading(statement, 2)
+	words := leading(withoutMode(statement), 2)
 	if len(words) == 0 || len(words) > 1 && words[1] == "TEMPORARY" {
 		return false
 	}
@@ -178,6 +178,7 @@ func separate(s engine.Step) []engine.Step {
 		}
 		if i == rows {
 			part.Loses, part.Kept, part.Here, part.Rows = s.Loses, s.Kept, s.Here, s.Rows
+			part.Objects = s.Objects
 		}
 		out = append(out, part)
 	}
@@ -200,10 +201,11 @@ func partTitle(title string, part engine.Step) string {
 	if len(list) == 0 {
 		list, back = part.Undo, ", in the undo"
 	}
-	tables, _, triggers := touches(list)
+	tables, others := touches(list)
+	trigger := slices.IndexFunc(others, func(p touched) bool { return p.kind == "TRIGGER" })
 	switch {
-	case len(triggers) > 0:
-		return title + ", trigger " + triggers[0] + back
+	case trigger >= 0:
+		return title + ", trigger " + others[trigger].name + back
 	case len(tables) > 0 && strings.HasPrefix(tables[0], schema.KeptPrefix):
 		return title + ", table for kept values" + back
 	case len(tables) > 0 && schema.Own(tables[0]):

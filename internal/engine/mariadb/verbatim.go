@@ -19,8 +19,12 @@ var numbersSoFar = sync.OnceValue(func() *regexp.Regexp { return regexp.MustComp
 // Verbatim gives what creates all that a database holds. Events are left out: they would begin to
 // run wherever they are created.
 func (d *Database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
-	v := &verbatim{d: d, ctx: ctx}
-	rows, err := d.Select(ctx, "SELECT current_user()")
+	return (&verbatim{d: d, ctx: ctx}).read(s)
+}
+
+func (v *verbatim) read(s *sqlschema.Schema) ([]engine.Creation, error) {
+	v.modes = map[string]string{}
+	rows, err := v.d.Select(v.ctx, "SELECT current_user()")
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +38,9 @@ func (d *Database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.
 		}
 	}
 	for _, t := range s.Tables {
-		v.table(t)
+		if !v.noTables {
+			v.table(t)
+		}
 	}
 	for _, w := range s.Views {
 		v.show(engine.Creation{Kind: "view", Name: w.Name}, 1, -1, 2)
@@ -52,8 +58,11 @@ type verbatim struct {
 	d    *Database
 	ctx  context.Context
 	user string
-	list []engine.Creation
-	err  error
+	// noTables leaves the tables out.
+	noTables bool
+	modes    map[string]string // by kind and name
+	list     []engine.Creation
+	err      error
 }
 
 // table reads the statement of a table.
@@ -95,6 +104,7 @@ func (v *verbatim) show(c engine.Creation, text, mode, charset int) {
 	var modeSQL, client, collation string
 	if mode >= 0 {
 		modeSQL = literal(row[mode])
+		v.modes[c.Kind+" "+c.Name] = row[mode]
 	}
 	if charset >= 0 && plainASCII(row[text]) {
 		client, collation = row[charset], row[charset+1]

@@ -13,6 +13,7 @@ func (Engine) Caps() engine.Caps {
 	return engine.Caps{
 		PlainCollation: plainCollation,
 		Journal:        true, ImmediateReferences: true, Enums: true, Stages: true, EmptyRow: " DEFAULT VALUES",
+		Depends: true, ViewsFollow: true,
 		Waiting: "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction. So no queue builds up after it",
 	}
 }

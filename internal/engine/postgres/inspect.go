@@ -532,13 +532,21 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 		}
 	}
 	for _, v := range functions {
-		add(v[0], &sqlschema.Other{Kind: "function", Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
+		add(v[0], &sqlschema.Other{Kind: routineKind(v[2]), Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
 	}
 	slices.SortStableFunc(ordered, func(a, b dated) int { return a.oid - b.oid })
 	for _, o := range ordered {
 		list = append(list, o.other)
 	}
 	r.s.Others = append(list, r.s.Others...)
+}
+
+// routineKind is the kind of what a CREATE statement creates: a function, or a procedure.
+func routineKind(create string) string {
+	if strings.HasPrefix(create, "CREATE OR REPLACE PROCEDURE") {
+		return "procedure"
+	}
+	return "function"
 }
 
 // mostOf is the largest number of a whole type.

@@ -92,7 +92,7 @@ func (Engine) DropAll(s *sqlschema.Schema) []string {
 		switch kind := kinds[o.Kind]; {
 		case kind != "":
 			out = append(out, "DROP "+kind+" IF EXISTS "+quote(o.Name)+" CASCADE")
-		case o.Kind == "function":
+		case o.Kind == "function", o.Kind == "procedure":
 			name, args, _ := strings.Cut(o.Name, "(")
 			out = append(out, "DROP ROUTINE IF EXISTS "+quote(name)+"("+args+" CASCADE")
 		}

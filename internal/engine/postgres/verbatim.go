@@ -13,6 +13,12 @@ import (
 
 // Verbatim gives what creates all that a schema holds.
 func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
+	return d.verbatim(ctx, s, Engine{}.CreateAll(s))
+}
+
+// verbatim adds to creations what Inspect has no use for.
+func (d *database) verbatim(ctx context.Context, s *sqlschema.Schema,
+	list []engine.Creation) ([]engine.Creation, error) {
 	all, err := d.catalogues(ctx, "", []string{restQuery})
 	if err != nil {
 		return nil, err
@@ -21,7 +27,6 @@ func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.
 	for _, t := range s.Tables {
 		in[t.Name] = true
 	}
-	list := Engine{}.CreateAll(s)
 	for _, r := range all[0] {
 		if r[3] == "" && r[4] != "" && !in[r[4]] { // of a table that is not asked for
 			continue
@@ -42,17 +47,17 @@ const (
 // belongs to, where the kind of a table is empty, and the statement. Rights come last, those of
 // the owner taken before they are given.
 const restQuery = `WITH r AS (
-		SELECT c.*, c.oid::regclass::text AS name, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END AS kind,
+		SELECT c.*, nullif(c.relacl, acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner)) AS acl, c.relacl @> acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner) AS usual, c.oid::regclass::text AS name, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END AS kind,
 			CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialised view' WHEN 'S' THEN CASE WHEN o.relname IS NULL THEN 'sequence' ELSE '' END ELSE '' END AS ofkind, coalesce(o.relname, c.relname)::text AS tab
 		FROM pg_class c LEFT JOIN (SELECT d.objid, t.relname FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid WHERE d.classid = ` + ofClass + ` AND d.refclassid = ` + ofClass + ` AND d.deptype IN ('a', 'i') AND d.refobjsubid > 0) o ON o.objid = c.oid AND c.relkind = 'S'
 		 WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'S') AND c.relname::text NOT LIKE 'erbario\_%' AND ` + notExtensionOf + `
 	), a AS (
 		SELECT a.*, r.name, r.kind, r.ofkind, r.tab, quote_ident(a.attname) AS col, to_jsonb(a) AS j, r.relkind FROM pg_attribute a JOIN r ON a.attrelid = r.oid WHERE a.attnum > 0 AND NOT a.attisdropped
 	), p AS (
-		SELECT p.*, CASE p.prokind WHEN 'a' THEN 'aggregate' ELSE 'function' END AS ofkind, p.proname::text || '(' || pg_get_function_identity_arguments(p.oid) || ')' AS tab, p.oid::regprocedure::text AS name, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END AS kind FROM pg_proc p
+		SELECT p.*, nullif(p.proacl, acldefault('f'::"char", p.proowner)) AS acl, p.proacl @> acldefault('f'::"char", p.proowner) AS usual, CASE p.prokind WHEN 'a' THEN 'aggregate' WHEN 'p' THEN 'procedure' ELSE 'function' END AS ofkind, p.proname::text || '(' || pg_get_function_identity_arguments(p.oid) || ')' AS tab, p.oid::regprocedure::text AS name, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END AS kind FROM pg_proc p
 		WHERE p.pronamespace = ` + here + ` AND p.proname::text NOT LIKE 'erbario\_%' AND ` + notExtensionProc + `
 	), t AS (
-		SELECT t.*, CASE t.typtype WHEN 'd' THEN 'domain' WHEN 'e' THEN 'enum type' WHEN 'r' THEN 'range type' ELSE 'composite type' END AS ofkind, t.typname::text AS tab, format_type(t.oid, NULL) AS name, CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END AS kind FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid
+		SELECT t.*, nullif(t.typacl, acldefault('T'::"char", t.typowner)) AS acl, t.typacl @> acldefault('T'::"char", t.typowner) AS usual, CASE t.typtype WHEN 'd' THEN 'domain' WHEN 'e' THEN 'enum type' WHEN 'r' THEN 'range type' ELSE 'composite type' END AS ofkind, t.typname::text AS tab, format_type(t.oid, NULL) AS name, CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END AS kind FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid
 		WHERE t.typnamespace = ` + here + ` AND (t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c') AND ` + notExtensionType + `
 	), k AS (
 		SELECT k.*, r.name, r.ofkind, r.tab FROM pg_constraint k JOIN r ON r.oid = k.conrelid WHERE k.contype IN ('p', 'u', 'c', 'f', 'x') AND k.conparentid = '0'
@@ -103,13 +108,13 @@ const restQuery = `WITH r AS (
 		UNION ALL SELECT 9, 'owner of', r.name, r.ofkind, r.tab, format('ALTER %s %s OWNER TO %I', r.kind, r.name, pg_get_userbyid(r.relowner)) FROM r WHERE r.relowner <> current_user::regrole::oid AND NOT (r.relkind = 'S' AND EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = ` + ofClass + ` AND d.objid = r.oid AND d.deptype IN ('a', 'i')))
 		UNION ALL SELECT 9, 'owner of', p.name, p.ofkind, p.tab, format('ALTER %s %s OWNER TO %I', p.kind, p.name, pg_get_userbyid(p.proowner)) FROM p WHERE p.proowner <> current_user::regrole::oid
 		UNION ALL SELECT 9, 'owner of', t.name, t.ofkind, t.tab, format('ALTER %s %s OWNER TO %I', t.kind, t.name, pg_get_userbyid(t.typowner)) FROM t WHERE t.typowner <> current_user::regrole::oid
-		UNION ALL SELECT 10, 'rights on', r.name, r.ofkind, r.tab, format('REVOKE ALL ON %s %s FROM %I', CASE r.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, r.name, pg_get_userbyid(r.relowner)) FROM r WHERE r.relacl IS NOT NULL
-		UNION ALL SELECT 10, 'rights on', p.name, p.ofkind, p.tab, format('REVOKE ALL ON %s %s FROM PUBLIC, %I', CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, pg_get_userbyid(p.proowner)) FROM p WHERE p.proacl IS NOT NULL
-		UNION ALL SELECT 10, 'rights on', t.name, t.ofkind, t.tab, format('REVOKE ALL ON TYPE %s FROM PUBLIC, %I', t.name, pg_get_userbyid(t.typowner)) FROM t WHERE t.typacl IS NOT NULL
-		UNION ALL SELECT 11, 'rights on', r.name, r.ofkind, r.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE r.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, r.name, ` + grantee + `, ` + grantable + `) FROM r, aclexplode(r.relacl) x
+		UNION ALL SELECT 10, 'rights on', r.name, r.ofkind, r.tab, format('REVOKE ALL ON %s %s FROM %I', CASE r.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, r.name, pg_get_userbyid(r.relowner)) FROM r WHERE r.acl IS NOT NULL AND NOT r.usual
+		UNION ALL SELECT 10, 'rights on', p.name, p.ofkind, p.tab, format('REVOKE ALL ON %s %s FROM PUBLIC, %I', CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, pg_get_userbyid(p.proowner)) FROM p WHERE p.acl IS NOT NULL AND NOT p.usual
+		UNION ALL SELECT 10, 'rights on', t.name, t.ofkind, t.tab, format('REVOKE ALL ON TYPE %s FROM PUBLIC, %I', t.name, pg_get_userbyid(t.typowner)) FROM t WHERE t.acl IS NOT NULL AND NOT t.usual
+		UNION ALL SELECT 11, 'rights on', r.name, r.ofkind, r.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE r.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, r.name, ` + grantee + `, ` + grantable + `) FROM r, aclexplode(r.acl) x WHERE NOT (r.usual AND x.grantee = r.relowner)
 		UNION ALL SELECT 11, 'rights on', a.name, a.ofkind, a.tab, format('GRANT %s (%s) ON %s TO %s%s', x.privilege_type, a.col, a.name, ` + grantee + `, ` + grantable + `) FROM a, aclexplode(a.attacl) x
-		UNION ALL SELECT 11, 'rights on', p.name, p.ofkind, p.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, ` + grantee + `, ` + grantable + `) FROM p, aclexplode(p.proacl) x
-		UNION ALL SELECT 11, 'rights on', t.name, t.ofkind, t.tab, format('GRANT %s ON TYPE %s TO %s%s', x.privilege_type, t.name, ` + grantee + `, ` + grantable + `) FROM t, aclexplode(t.typacl) x
+		UNION ALL SELECT 11, 'rights on', p.name, p.ofkind, p.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, ` + grantee + `, ` + grantable + `) FROM p, aclexplode(p.acl) x WHERE NOT (p.usual AND (x.grantee = p.proowner OR x.grantee = '0' AND NOT x.is_grantable))
+		UNION ALL SELECT 11, 'rights on', t.name, t.ofkind, t.tab, format('GRANT %s ON TYPE %s TO %s%s', x.privilege_type, t.name, ` + grantee + `, ` + grantable + `) FROM t, aclexplode(t.acl) x WHERE NOT (t.usual AND (x.grantee = t.typowner OR x.grantee = '0' AND NOT x.is_grantable))
 		UNION ALL SELECT 12, 'rights', 'by default', 'rights', '', format('ALTER DEFAULT PRIVILEGES FOR ROLE %I IN SCHEMA %I GRANT %s ON %s TO %s%s', pg_get_userbyid(f.defaclrole), n.nspname, x.privilege_type, CASE f.defaclobjtype WHEN 'r' THEN 'TABLES' WHEN 'S' THEN 'SEQUENCES' WHEN 'f' THEN 'FUNCTIONS' ELSE 'TYPES' END, ` + grantee + `, ` + grantable + `) FROM pg_default_acl f JOIN pg_namespace n ON n.oid = f.defaclnamespace, aclexplode(f.defaclacl) x WHERE f.defaclnamespace = ` + here + `
 	) q ORDER BY place, name, sql`
 

@@ -11,8 +11,8 @@ import (
 // Caps tells how SQLite differs from others.
 func (Engine) Caps() engine.Caps {
 	return engine.Caps{
-		PlainCollation: "BINARY",
-		ChecksAll:      true, EmptyRow: " DEFAULT VALUES",
+		PlainCollation: "BINARY", ViewsFollow: true,
+		ChecksAll: true, EmptyRow: " DEFAULT VALUES",
 		Waiting: "one writer at a time, for the whole database, while each migration runs; readers continue in WAL mode",
 	}
 }

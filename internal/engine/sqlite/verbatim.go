@@ -45,3 +45,26 @@ func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.
 	}
 	return out, nil
 }
+
+// Objects gives the views and triggers of a file that no model declares.
+func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
+	list, err := d.Verbatim(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		list[i].Form = canonical(list[i].SQL)
+	}
+	return engine.Objects(s, list), nil
+}
+
+// CreateObject is the statement of a view or a trigger.
+func (Engine) CreateObject(c engine.Creation) string { return c.SQL }
+
+// DropObject gives the statement that drops a view or a trigger.
+func (Engine) DropObject(c engine.Creation) []string {
+	return []string{"DROP " + strings.ToUpper(c.Kind) + " " + quote(c.Name)}
+}
+
+// ReplaceObject gives none: nothing is replaced in place.
+func (Engine) ReplaceObject(engine.Creation) string { return "" }

@@ -1,0 +1,505 @@
+package draft
+
+// This file plans what is declared in SQL: what the server makes of it on scratch is compared with
+// what there is, and its steps stand around those of the tables.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/migration"
+	"erbario/internal/objects"
+	"erbario/internal/plan"
+	"erbario/internal/proof"
+	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
+)
+
+// sqlState is how what is declared in SQL stands.
+type sqlState struct {
+	ahead   []*objects.Object // what there is once the waiting migrations are applied
+	there   []*objects.Object // the same with the renames of the plan made
+	made    *objects.Made
+	line    map[engine.ObjectKey]bool // what belongs to the migrations
+	wanted  []*objects.Object
+	changes []objects.Change
+	aside   []*objects.Object // that are dropped and created again for the sake of others
+}
+
+// StaleError says that a change would break something declared in SQL whose file says what it said
+// before.
+type StaleError struct {
+	Failure objects.Failure
+	Names   string // what its text names and the change takes away; empty: the server says why
+}
+
+func (e *StaleError) Error() string {
+	if e.Names != "" {
+		return fmt.Sprintf("%s:%d: it names %s, which this change takes away: change it, too; nothing was written",
+			e.Failure.Object.Path, e.Failure.Object.Line, e.Names)
+	}
+	return fmt.Sprintf("%s:%d: it would not work after this change (%s): change it, too; nothing was written",
+		e.Failure.Object.Path, e.Failure.Object.Line, e.Failure.Why())
+}
+
+// again is a state that knows only what there is.
+func (s *sqlState) again() *sqlState {
+	if s == nil {
+		return nil
+	}
+	return &sqlState{ahead: s.ahead, there: s.ahead}
+}
+
+// ofTables are the changes that are not about something declared in SQL.
+func ofTables(list []diff.Change) []diff.Change {
+	return slices.DeleteFunc(slices.Clone(list), func(c diff.Change) bool {
+		_, is := c.Object.(*objects.Object)
+		return is
+	})
+}
+
+// withSQL tells whether anything is declared in SQL, or was.
+func (s *State) withSQL() bool {
+	if s.sqlAsked || s.Wanted != nil && len(s.Wanted.Objects) > 0 {
+		return true
+	}
+	line, err := s.line()
+	return err == nil && len(migration.ObjectsOf(line, s.Engine)) > 0
+}
+
+// readSQL finds out what is declared in SQL and what there is of it, once.
+func (s *State) readSQL(ctx context.Context) error {
+	if !s.withSQL() || s.sql != nil && s.sql.made != nil {
+		return nil
+	}
+	line, err := s.line()
+	if err != nil {
+		return err
+	}
+	if err := s.readThere(ctx); err != nil {
+		return err
+	}
+	s.sql.line = migration.ObjectsOf(line, s.Engine)
+	if s.sqlLater {
+		return nil
+	}
+	if s.sql.made, err = s.makeObjects(ctx); err != nil {
+		return err
+	}
+	if len(s.sql.made.Enums) > 0 {
+		wanted := *s.Wanted
+		for _, o := range s.sql.made.Enums {
+			if wanted.Enum(o.Name) == nil {
+				wanted.Others = append(slices.Clone(wanted.Others), o)
+			}
+		}
+		s.Wanted = &wanted
+	}
+	return nil
+}
+
+// readThere reads what the live database holds.
+func (s *State) readThere(ctx context.Context) (err error) {
+	if s.sql != nil {
+		return nil
+	}
+	s.sql = &sqlState{}
+	s.sql.ahead, err = objects.Read(ctx, s.DB, s.Live)
+	s.sql.there = s.sql.ahead
+	return err
+}
+
+// follow runs migrations or renames on scratch, and notes what becomes of the objects. What scratch
+// had not before stays as it is. same tells, of renames, which object is which; nil: they are
+// migrations.
+func (s *State) follow(ctx context.Context, db engine.Database, run func(db engine.Database) error,
+	same func(was, now *objects.Object) bool) error {
+	renames := same != nil
+	if !s.withSQL() {
+		return run(db)
+	}
+	if err := s.readThere(ctx); err != nil {
+		return err
+	}
+	read := func() ([]*objects.Object, error) {
+		schema, err := db.Inspect(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return objects.Read(ctx, db, schema)
+	}
+	before, err := read()
+	if err != nil {
+		return err
+	}
+	for _, o := range s.sql.there { // what a copy of the schema has not
+		was := objects.Find(before, o.ObjectKey)
+		for i, c := range o.Make {
+			if was == nil || i > 0 && len(was.Make) < len(o.Make) {
+				_ = db.Exec(ctx, c.SQL) // what cannot be there stays as it is
+			}
+		}
+	}
+	if before, err = read(); err != nil {
+		return err
+	}
+	if err := run(db); err != nil {
+		return err
+	}
+	after, err := read()
+	if err != nil {
+		return err
+	}
+	stays := func(o *objects.Object) bool { return renames && o.Kind == "view" && !s.Engine.Caps().ViewsFollow }
+	var out []*objects.Object
+	for _, o := range s.sql.there {
+		if objects.Find(before, o.ObjectKey) == nil || stays(o) {
+			out = append(out, o)
+		}
+	}
+	for _, o := range after {
+		if stays(o) {
+			continue
+		}
+		for _, was := range s.sql.there {
+			if renames && same(was, o) {
+				o.Before = was
+				break
+			}
+		}
+		out = append(out, o)
+	}
+	s.sql.there = out
+	if !renames {
+		s.sql.ahead = out
+	}
+	return nil
+}
+
+// planObjects adds to a plan what is declared in SQL.
+func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) error {
+	strict := titled && len(p.Questions) == 0
+	wanted, err := s.wantedObjects(ctx, strict)
+	if err != nil {
+		return err
+	}
+	s.sql.wanted = wanted
+	s.sql.changes = objects.Compare(s.sql.there, wanted, s.sql.line)
+	known := slices.Clone(wanted)
+	for _, c := range s.sql.changes {
+		known = append(known, c.Object())
+	}
+	mine := objects.Undeclared(known)
+	p.Undeclared = slices.DeleteFunc(p.Undeclared, func(c diff.Change) bool { return !mine(c) })
+	if err := s.stale(p); err != nil && strict {
+		return err
+	}
+	lost := s.sql.lost()
+	if titled {
+		if err := s.found(p); err != nil {
+			return err
+		}
+	}
+	if len(s.sql.changes)+len(lost) == 0 {
+		return nil
+	}
+	tables, names := p.Steps, s.namesFirst(p.Steps)
+	touched := func(o *objects.Object) bool {
+		return slices.ContainsFunc(p.Changes, func(c diff.Change) bool {
+			return objects.NamesColumn(s.Engine.SQL(), o, c.Table, "")
+		})
+	}
+	put := func(how objects.How) error {
+		how.Touched = touched
+		around, err := objects.Steps(s.Engine, s.sql.changes, s.sql.there, how)
+		if err == nil {
+			s.sql.aside = around.Aside
+			in := func(list []engine.Step) []engine.Step { return engine.Schedule(s.Engine.DDL(), list) }
+			p.Steps = slices.Concat(in(around.First), tables[:names], in(around.Before), tables[names:],
+				in(around.After))
+		}
+		return err
+	}
+	if err := s.tryWays(ctx, p, put); err != nil {
+		return err
+	}
+	for _, c := range append(lost, s.sql.changes...) {
+		p.Changes = append(p.Changes, c.Diff(s.Wanted.Objects))
+	}
+	diff.Group(p.Changes)
+	return nil
+}
+
+// tryWays tries ways in which what is there can be changed and dropped, on scratch, until one goes:
+// the one that disturbs least first.
+func (s *State) tryWays(ctx context.Context, p *plan.Plan, put func(objects.How) error) error {
+	kept := func(was *objects.Object) bool { return s.taken(p, was) == "" }
+	never := func(*objects.Object) bool { return false }
+	ways := []objects.How{
+		{InPlace: kept, Alone: true}, {InPlace: kept}, {InPlace: never, Alone: true}, {InPlace: never},
+	}
+	disturbs := slices.ContainsFunc(s.sql.changes, func(c objects.Change) bool { return c.Was != nil })
+	if s.unasked || len(p.Questions) > 0 || !disturbs {
+		return put(ways[0])
+	}
+	for _, how := range ways {
+		if err := put(how); err != nil {
+			return err
+		}
+		if s.goes(ctx, p) == nil {
+			return nil
+		}
+	}
+	return put(ways[len(ways)-1]) // the proof says why not
+}
+
+// lost are the changes that bring back what migrations created and somebody dropped here. They are
+// taken out of those for which there are steps.
+func (s *sqlState) lost() (out []objects.Change) {
+	s.changes = slices.DeleteFunc(s.changes, func(c objects.Change) bool {
+		lost := c.Was == nil && s.line[c.Now.ObjectKey]
+		if lost {
+			out = append(out, c)
+		}
+		return lost
+	})
+	return out
+}
+
+// dropped are the answers about what existed before the migrations and is no longer declared in SQL,
+// which are taken out of the others.
+func (s *State) dropped(a plan.Answers) plan.Answers {
+	drop := map[string]bool{}
+	for name := range a.Drop {
+		hit := false
+		for _, o := range s.sql.ahead {
+			if o.OfKind == "" && (o.Name == name || o.Of+"."+objects.ShortName(o) == name) &&
+				objects.Find(s.sql.made.Objects, o.ObjectKey) == nil {
+				s.sql.line[o.ObjectKey], hit = true, true
+			}
+		}
+		if !hit {
+			drop[name] = true
+		}
+	}
+	a.Drop = drop
+	return a
+}
+
+// goes says why the steps of a plan cannot be run on scratch, and taken back; nil: they can.
+func (s *State) goes(ctx context.Context, p *plan.Plan) error {
+	m := planned("try", 0, s.Engine, p).Bound(s.Engine, nil, nil)
+	list := []*migration.Migration{m}
+	_, _, err := proof.After(ctx, s.Engine, s.Upcoming, nil, list, func(db engine.Database) error {
+		for _, sql := range s.attachedBefore() {
+			_ = db.Exec(ctx, sql)
+		}
+		if err := proof.Run(ctx, db, s.Engine, m, false); err != nil {
+			return err
+		}
+		return proof.Run(ctx, db, s.Engine, m, true)
+	})
+	return err
+}
+
+// wantedObjects are the objects that are wanted. What cannot be created on scratch and is there
+// stays as it is; with strict, it is an error where the change would break it.
+func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Object, error) {
+	wanted := slices.Clone(s.sql.made.Objects)
+	var before *objects.Made
+	for _, f := range s.sql.made.Failed {
+		there := slices.DeleteFunc(slices.Clone(s.sql.there), func(o *objects.Object) bool {
+			return objects.Source([]*sqlschema.Object{f.Object}, o) == nil
+		})
+		if len(there) == 0 {
+			return nil, f
+		}
+		if before == nil {
+			var err error
+			as := sqlschema.Schema{Tables: s.Upcoming.Tables, Objects: s.Wanted.Objects}
+			if before, err = objects.Make(ctx, s.Engine, &as, s.Upcoming); err != nil {
+				return nil, err
+			}
+		}
+		failed := slices.ContainsFunc(before.Failed, func(o objects.Failure) bool { return o.Object == f.Object })
+		if !failed && strict {
+			return nil, &StaleError{Failure: f}
+		}
+		for _, o := range there {
+			if objects.Find(wanted, o.ObjectKey) == nil {
+				wanted = append(wanted, o)
+			}
+		}
+		if !failed {
+			continue
+		}
+		if err := s.lacks([]engine.LeftOut{{Kind: there[0].Kind, Name: there[0].Name, Err: f.Err}}); err != nil {
+			return nil, err
+		}
+	}
+	return wanted, nil
+}
+
+// namesFirst is with how many steps a plan begins that change names.
+func (s *State) namesFirst(list []engine.Step) int {
+	for i, st := range list {
+		if !slices.ContainsFunc(st.Apply, func(sql string) bool {
+			r, ok := migration.ReadRename(s.Engine, sql)
+			return ok && !schema.Own(r.To)
+		}) {
+			return i
+		}
+	}
+	return len(list)
+}
+
+// taken is what an object names and a plan takes away: a table or a column; "" for nothing.
+func (s *State) taken(p *plan.Plan, o *objects.Object) string {
+	for _, c := range p.Changes {
+		column := ""
+		switch c.Kind {
+		case diff.DropColumn, diff.RenameColumn:
+			column = c.Name
+		case diff.DropTable, diff.RenameTable:
+		default:
+			continue
+		}
+		if objects.NamesColumn(s.Engine.SQL(), o, c.Table, column) {
+			return c.Target()
+		}
+	}
+	return ""
+}
+
+// stale refuses a change that takes away what the unchanged text of something declared names, where
+// the server would not say so.
+func (s *State) stale(p *plan.Plan) error {
+	for _, o := range s.sql.made.Objects {
+		was, source := objects.Find(s.sql.there, o.ObjectKey), objects.Source(s.Wanted.Objects, o)
+		if was == nil || source == nil || !objects.Same(was, o) {
+			continue
+		}
+		if names := s.taken(p, o); names != "" {
+			return &StaleError{Failure: objects.Failure{Object: source}, Names: names}
+		}
+	}
+	return nil
+}
+
+// found has a migration create, where it is missing, what exists here, is declared in SQL and was
+// created by no migration.
+func (s *State) found(p *plan.Plan) error {
+	line, err := s.line()
+	if err != nil || len(s.Status.Pending) > 0 || len(p.Questions) > 0 {
+		return err
+	}
+	named := migration.Names(line, s.Engine)
+	isNamed := func(o *objects.Object) bool { return named[strings.ToLower(objects.ShortName(o))] }
+	var list []*objects.Object
+	for _, o := range s.sql.wanted {
+		there := objects.Find(s.sql.there, o.ObjectKey)
+		switch {
+		case there != nil && !s.sql.line[o.ObjectKey] && !isNamed(o): // as it is here
+			list = append(list, there)
+		case there == nil && s.sql.line[o.ObjectKey]: // dropped outside Erbario
+			list = append(list, o)
+		}
+	}
+	var titles []string
+	for _, o := range list {
+		f := plan.Found{Kind: o.Kind, Table: o.Name}
+		switch {
+		case o.OfKind != "": // it comes with what it belongs to
+			continue
+		case o.Kind == "trigger":
+			f = plan.Found{Table: o.Of, Beside: o.Name}
+		case o.Of != "" && o.Kind != "policy":
+			continue
+		}
+		add := func(x *objects.Object) {
+			for _, c := range x.Make {
+				f.Make = append(f.Make, strings.TrimRight(strings.TrimSpace(c.SQL), ";"))
+			}
+		}
+		add(o)
+		for _, x := range s.sql.wanted {
+			if objects.About(x, o) {
+				add(x)
+			}
+		}
+		p.Found = append(p.Found, f)
+		titles = append(titles, objects.Words(o))
+	}
+	if len(titles) > 0 && len(p.Steps) == 0 {
+		p.Steps = append(p.Steps, engine.Step{Title: "have " + strings.Join(titles, ", "),
+			Note: "created above if missing; nothing else to do"})
+	}
+	return nil
+}
+
+// attachedBefore are the statements that create on scratch what the steps drop or change, with all
+// that it has in the database, as far as a copy of the schema has it not.
+func (s *State) attachedBefore() []string {
+	touched := slices.Clone(s.sql.aside)
+	for _, c := range s.sql.changes {
+		if c.Was != nil {
+			touched = append(touched, c.Was)
+		}
+	}
+	var out []string
+	for _, o := range s.sql.there {
+		if !slices.ContainsFunc(touched, func(t *objects.Object) bool { return t == o || objects.About(o, t) }) {
+			continue
+		}
+		if o.Before != nil {
+			o = o.Before
+		}
+		for _, c := range o.Make {
+			out = append(out, c.SQL)
+		}
+	}
+	return out
+}
+
+// handled are the triggers that are declared in SQL, or were, by table.
+func (s *State) handled() map[string][]string {
+	out := map[string][]string{}
+	if s.sql == nil || s.sql.made == nil {
+		return out
+	}
+	for _, o := range s.sql.made.Objects {
+		if o.Kind == "trigger" {
+			out[o.Of] = append(out[o.Of], o.Name)
+		}
+	}
+	for key := range s.sql.line {
+		if key.Kind == "trigger" {
+			out[key.Of] = append(out[key.Of], key.Name)
+		}
+	}
+	return out
+}
+
+// triggersInSQL are the names, in lower case, of the triggers that are declared in SQL, or were.
+func (s *State) triggersInSQL(into map[string]bool) {
+	if s.sql == nil {
+		return
+	}
+	for key := range s.sql.line {
+		if key.Kind == "trigger" {
+			into[strings.ToLower(key.Name)] = true
+		}
+	}
+	if s.sql.made == nil {
+		return
+	}
+	for _, o := range s.sql.made.Objects {
+		if o.Kind == "trigger" {
+			into[strings.ToLower(o.Name)] = true
+		}
+	}
+}

@@ -1,0 +1,73 @@
+package engine
+
+// This file is what a database holds beside its tables: views, functions, triggers, rights and the
+// like. No model says what they are, so they are declared in SQL, and compared in the words of the
+// server.
+
+import (
+	"strings"
+
+	"erbario/internal/schema"
+	"erbario/internal/sqlschema"
+)
+
+// ObjectWords is a Compiler for what is declared in SQL.
+type ObjectWords interface {
+	// CreateObject is the statement that creates it in its place.
+	CreateObject(c Creation) string
+	// DropObject gives the statements that drop what a creation creates; nil: there are none.
+	DropObject(c Creation) []string
+	// ReplaceObject is the statement that creates it in the place of what has its name;
+	// empty: there is none.
+	ReplaceObject(c Creation) string
+}
+
+// ofTables are the kinds of creation that are parts of a table.
+var ofTables = map[string]bool{
+	"": true, "table": true, "reference": true, "constraint": true, "default": true, "check": true, "part of": true,
+	"sequence of": true, "column": true, "clustering of": true, "identity of": true, "schema": true,
+	sqlschema.EnumType: true,
+}
+
+// Objects are those of the creations of a schema that are neither a table, nor a part of one, nor
+// made for a model.
+func Objects(s *sqlschema.Schema, list []Creation) []Creation {
+	made := map[string]bool{} // for a model, in lower case
+	for _, v := range s.Views {
+		if v.LiveOf != "" {
+			made["view "+strings.ToLower(v.Name)] = true
+		}
+	}
+	for _, t := range s.Tables {
+		for _, g := range t.Triggers {
+			if g.Purpose != "" {
+				made["trigger "+strings.ToLower(g.Name)] = true
+			}
+		}
+	}
+	var out []Creation
+	for _, c := range list {
+		switch {
+		case ofTables[c.Kind], c.Kind == "index" && c.OfKind == "", strings.HasPrefix(c.Kind, sqlschema.OtherView):
+		case made[c.Kind+" "+strings.ToLower(c.Name)], made[c.OfKind+" "+strings.ToLower(c.Of)]:
+		case schema.Own(c.Name), schema.Own(c.Of):
+		default:
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// ObjectKey tells one thing that is declared in SQL from others.
+type ObjectKey struct {
+	Kind string
+	Name string // with the types that it takes, if it is a function where those count
+	Of   string // what it belongs to; empty: it is a thing of its own
+}
+
+// StepObject is something declared in SQL that belongs to the line of migrations from a step on, or
+// no more.
+type StepObject struct {
+	ObjectKey
+	Gone bool
+}

@@ -1,0 +1,373 @@
+package objects
+
+// This file makes steps of the differences: what goes is dropped before the tables change, what
+// stands on tables comes behind them.
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+)
+
+// Plan is the steps of what is declared in SQL: before names change, before tables change, and after
+// both.
+type Plan struct {
+	First, Before, After []engine.Step
+	// Aside are the objects that are dropped and created again, since they stand on others that
+	// are.
+	Aside []*Object
+}
+
+// NotDroppedError says that something can neither be changed in place nor dropped.
+type NotDroppedError struct{ Object *Object }
+
+func (e *NotDroppedError) Error() string {
+	return fmt.Sprintf("%s cannot be changed like this without losing what it holds: "+
+		"change it with erbario draft --by-hand", Words(e.Object))
+}
+
+// Steps gives the steps of changes. there is all that the database holds. What may be replaced where
+// it stands is, if it can be; all else that changes is dropped first.
+func Steps(e Engine, changes []Change, there []*Object, how How) (*Plan, error) {
+	p := &planning{
+		How: how, e: e, words: e.DDL().(engine.ObjectWords), there: there, changes: changes,
+		out: &Plan{}, gone: map[engine.ObjectKey]bool{}, missing: map[string]bool{},
+	}
+	return p.out, p.run()
+}
+
+// How says how steps are to be.
+type How struct {
+	InPlace func(was *Object) bool // it may be replaced where it stands, behind the steps of the tables
+	Touched func(o *Object) bool   // it names what the steps of the tables change
+	Alone   bool                   // what seems to stand on what is dropped stays
+}
+
+type planning struct {
+	How
+	e       Engine
+	words   engine.ObjectWords
+	there   []*Object
+	changes []Change
+	out     *Plan
+	gone    map[engine.ObjectKey]bool // that are dropped
+	missing map[string]bool           // the triggers that do not exist at the step at hand
+}
+
+func (p *planning) run() error {
+	var going []*Object // that are dropped
+	for _, c := range p.changes {
+		if c.Was == nil || c.Now != nil && p.InPlace(c.Was) && p.replaceable(c.Now) {
+			continue
+		}
+		if holding[c.Was.Kind] || len(p.drop(c.Was)) == 0 && !p.withParent(c.Was) {
+			return &NotDroppedError{c.Was}
+		}
+		going = append(going, c.Was)
+	}
+	going = p.withDependents(going)
+	for _, o := range going {
+		p.gone[o.ObjectKey] = true
+	}
+	going = slices.DeleteFunc(going, func(o *Object) bool { // it goes with what it belongs to
+		return slices.ContainsFunc(going, func(of *Object) bool { return About(o, of) })
+	})
+	var early, late []*Object
+	for _, o := range p.dropOrder(going) {
+		if standing[o.Kind] || p.comesAgain(o) {
+			early = append(early, o)
+		} else {
+			late = append(late, o)
+		}
+	}
+	for _, o := range early {
+		if o.Kind == "view" && !p.e.Caps().ViewsFollow {
+			p.out.First = append(p.out.First, p.dropStep(o))
+		} else {
+			p.out.Before = append(p.out.Before, p.dropStep(o))
+		}
+	}
+	var comes, again []engine.Step
+	for _, o := range p.coming() {
+		st := p.comeStep(o)
+		if standing[o.Kind] || p.gone[o.ObjectKey] || p.Touched(o) {
+			again = append(again, st)
+		} else {
+			comes = append(comes, st)
+		}
+	}
+	p.out.Before = append(p.out.Before, comes...)
+	p.out.After = append(p.out.After, again...)
+	for _, c := range p.changes {
+		if c.Was != nil && c.Now != nil && !p.gone[c.Was.ObjectKey] && !p.belongs(c.Now) {
+			p.out.After = append(p.out.After, p.replaceStep(c))
+		}
+	}
+	for _, o := range late {
+		p.out.After = append(p.out.After, p.dropStep(o))
+	}
+	return nil
+}
+
+// now is what an object is to be; nil: it goes. What does not change is as it was.
+func (p *planning) now(o *Object) *Object {
+	for _, c := range p.changes {
+		if c.Object().ObjectKey == o.ObjectKey {
+			return c.Now
+		}
+	}
+	return Find(p.there, o.ObjectKey)
+}
+
+// comesAgain tells whether an object is created again.
+func (p *planning) comesAgain(o *Object) bool { return p.now(o) != nil }
+
+// replaceable tells whether an object can be put in the place of the one that there is.
+func (p *planning) replaceable(o *Object) bool {
+	return p.words.ReplaceObject(o.Make[0]) != ""
+}
+
+// withParent tells whether an object is dropped and created with what it belongs to.
+func (p *planning) withParent(o *Object) bool {
+	return slices.ContainsFunc(p.changes, func(c Change) bool { return c.Was != nil && About(o, c.Was) })
+}
+
+// withDependents adds what stands on what is dropped, where the server would refuse to drop it.
+func (p *planning) withDependents(going []*Object) []*Object {
+	if p.Alone {
+		return going
+	}
+	for i := 0; i < len(going); i++ {
+		of := going[i]
+		if more(of) || of.Kind == "trigger" || of.Kind == "policy" {
+			continue
+		}
+		for _, o := range p.there {
+			if o == of || slices.Contains(going, o) || o.OfKind != "" || !names(p.e.SQL(), o, plain(of.Name)) ||
+				len(p.drop(o)) == 0 || more(o) {
+				continue
+			}
+			going = append(going, o)
+			if !slices.ContainsFunc(p.changes, func(c Change) bool { return c.Object().ObjectKey == o.ObjectKey }) {
+				p.out.Aside = append(p.out.Aside, o)
+			}
+		}
+	}
+	return going
+}
+
+// inDependency puts objects in an order: each behind those of the others that are first.
+func inDependency(list []*Object, first func(o, other *Object) bool) []*Object {
+	var out []*Object
+	seen := map[*Object]bool{}
+	var visit func(o *Object)
+	visit = func(o *Object) {
+		if seen[o] {
+			return
+		}
+		seen[o] = true
+		for _, other := range list {
+			if other != o && first(o, other) {
+				visit(other)
+			}
+		}
+		out = append(out, o)
+	}
+	for _, o := range list {
+		visit(o)
+	}
+	return out
+}
+
+// standsOn tells whether an object names another, or belongs to it.
+func (p *planning) standsOn(o, other *Object) bool {
+	return About(o, other) || names(p.e.SQL(), o, plain(other.Name))
+}
+
+// more tells whether an object only says more of another: a comment, or rights.
+func more(o *Object) bool { return o.Kind == "comment" || strings.HasPrefix(o.Kind, "rights") }
+
+// dropOrder puts what stands on another before that.
+func (p *planning) dropOrder(list []*Object) []*Object {
+	return inDependency(list, func(o, other *Object) bool { return p.standsOn(other, o) })
+}
+
+// drop gives the statements that drop an object.
+func (p *planning) drop(o *Object) []string {
+	var out []string
+	for _, c := range slices.Backward(o.Make) {
+		if list := p.words.DropObject(c); c.Kind == o.Kind || len(o.Make) == 1 {
+			out = append(out, list...)
+		}
+	}
+	return out
+}
+
+// dropWith drops an object, and before it the rights and comments that it has: a view that is
+// created again in one transaction gets back those that it had.
+func (p *planning) dropWith(o *Object, parts []*Object) []string {
+	var out []string
+	for _, x := range parts {
+		if About(x, o) && more(x) && strings.HasSuffix(o.Kind, "view") {
+			out = append(out, p.drop(x)...)
+		}
+	}
+	return append(out, p.drop(o)...)
+}
+
+// create gives the statements that create an object.
+func (p *planning) create(o *Object) []string {
+	var out []string
+	for _, c := range o.Make {
+		if p.missing[c.Behind] {
+			c.Behind = ""
+		}
+		if p.missing[c.Ahead] {
+			c.Ahead = ""
+		}
+		out = append(out, strings.TrimRight(strings.TrimSpace(p.words.CreateObject(c)), ";"))
+	}
+	return out
+}
+
+// whole gives the statements that create an object with all that belonged to it.
+func (p *planning) whole(o *Object) []string {
+	out := p.create(o)
+	for _, x := range p.there {
+		if About(x, o) {
+			out = append(out, p.create(x)...)
+		}
+	}
+	return out
+}
+
+// coming are the objects that are created, in order: new ones, and those that were dropped.
+func (p *planning) coming() []*Object {
+	var out []*Object
+	for _, c := range p.changes {
+		if c.Now != nil && (c.Was == nil || p.gone[c.Was.ObjectKey]) && !p.belongs(c.Now) {
+			out = append(out, c.Now)
+		}
+	}
+	return inDependency(append(out, p.out.Aside...), p.standsOn)
+}
+
+// belongs tells whether an object comes in the step of what it belongs to.
+func (p *planning) belongs(o *Object) bool {
+	return slices.ContainsFunc(p.out.Aside, func(of *Object) bool { return About(o, of) }) ||
+		slices.ContainsFunc(p.changes, func(c Change) bool {
+			return c.Now != nil && c.Now != o && About(o, c.Now) && (c.Was == nil || p.gone[c.Was.ObjectKey])
+		})
+}
+
+// parts are the objects that come in the step of another: as they are declared, or else as they
+// were.
+func (p *planning) parts(o *Object) []*Object {
+	var out []*Object
+	for _, c := range p.changes {
+		if c.Now != nil && About(c.Now, o) {
+			out = append(out, c.Now)
+		}
+	}
+	for _, x := range p.there {
+		if About(x, o) && p.now(x) == x {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// dropStep drops an object.
+func (p *planning) dropStep(o *Object) engine.Step {
+	st := engine.Step{Title: title("drop ", o), Apply: p.dropWith(o, p.there), Undo: p.whole(o)}
+	p.missing[o.Name] = o.Kind == "trigger"
+	if p.comesAgain(o) {
+		st.Title += ", which is created again"
+	} else {
+		st.Objects = p.marks(true, o)
+	}
+	for _, c := range p.changes {
+		if c.Now == nil && About(c.Was, o) {
+			st.Objects = append(st.Objects, p.marks(true, c.Was)...)
+		}
+	}
+	return st
+}
+
+func (p *planning) comeStep(o *Object) engine.Step {
+	if was := Find(p.there, o.ObjectKey); was != nil && was != o { // in its place
+		placed := *o
+		placed.Make = slices.Clone(o.Make)
+		placed.Make[0].Behind, placed.Make[0].Ahead = was.Make[0].Behind, was.Make[0].Ahead
+		o = &placed
+	}
+	st := engine.Step{Title: title("create ", o), Apply: p.create(o), Undo: p.dropWith(o, p.parts(o))}
+	delete(p.missing, o.Name)
+	if p.gone[o.ObjectKey] {
+		st.Title += " again"
+	}
+	list := []*Object{o}
+	for _, x := range p.parts(o) {
+		st.Apply = append(st.Apply, p.create(x)...)
+		list = append(list, x)
+	}
+	st.Objects = p.marks(false, list...)
+	return st
+}
+
+func (p *planning) replaceStep(c Change) engine.Step {
+	replace := func(o, other *Object) []string {
+		var out []string
+		for _, x := range slices.Backward(other.Make) { // rights and comments that the other has not
+			if x.Kind != other.Kind || strings.HasPrefix(x.Kind, "rights") {
+				if !slices.ContainsFunc(o.Make, func(y engine.Creation) bool { return y.SQL == x.SQL }) {
+					out = append(out, p.words.DropObject(x)...)
+				}
+			}
+		}
+		first := o.Make[0]
+		first.Behind, first.Ahead = c.Was.Make[0].Behind, c.Was.Make[0].Ahead
+		out = append(out, p.words.ReplaceObject(first))
+		return append(out, p.create(&Object{Make: o.Make[1:]})...)
+	}
+	return engine.Step{
+		Title: "change " + Words(c.Now), Apply: replace(c.Now, c.Was), Undo: replace(c.Was, c.Now),
+		Objects: p.marks(false, c.Now),
+	}
+}
+
+// marks are the lines by which a step says what belongs to the line of migrations from there on.
+func (p *planning) marks(gone bool, list ...*Object) []engine.StepObject {
+	var out []engine.StepObject
+	for _, o := range list {
+		if slices.ContainsFunc(p.changes, func(c Change) bool { return c.Object().ObjectKey == o.ObjectKey }) {
+			out = append(out, engine.StepObject{ObjectKey: o.ObjectKey, Gone: gone})
+		}
+	}
+	return out
+}
+
+// title is what a step does with an object. What only says more of something is neither created
+// nor dropped.
+func title(verb string, o *Object) string {
+	comes := verb == "create "
+	switch {
+	case strings.HasPrefix(o.Kind, "rights"):
+		verb = map[bool]string{true: "give ", false: "take away "}[comes]
+	case o.Kind == "row security of":
+		verb = map[bool]string{true: "enable ", false: "disable "}[comes]
+	case o.Kind == "comment" && comes:
+		verb = "add "
+	}
+	return verb + Words(o)
+}
+
+// Words are an object in words, such as "trigger loans_log of loans".
+func Words(o *Object) string {
+	if o.Of == "" || o.Of == o.Name {
+		return strings.TrimSpace(o.Kind + " " + o.Name)
+	}
+	return kindWords(o) + " " + ShortName(o) + " of " + o.Of
+}
