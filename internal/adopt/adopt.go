@@ -35,6 +35,7 @@ type Input struct {
 	Rules    declare.Rules
 	Choose   func(table string) bool // which tables; nil: all that are not declared
 	Outside  bool                    // they are declared as outside
+	SQL      []*sqlschema.Object     // what is declared in SQL
 	Folder   string                  // of the models
 	Progress func(done, all int)     // nil: nobody is told
 }
@@ -55,7 +56,11 @@ type Table struct {
 type Outcome struct {
 	Files  []File
 	Tables []Table
-	Left   []Left // what models cannot declare, and is left as it is
+	Left   []Left // what is declared nowhere, and is left as it is
+	// Objects is how many things are declared in SQL.
+	Objects int
+
+	wanted *sqlschema.Schema // what the models declare
 }
 
 // Left is something that a database holds and no model declares.
@@ -82,6 +87,7 @@ type taking struct {
 	how    map[string]how
 	why    map[string][]string
 	left   []Left // tables that no model can declare
+	wanted *sqlschema.Schema
 }
 
 // Look says what would be written for the tables of a database. Each model is read again, put
@@ -337,6 +343,7 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 	if worse {
 		return true, nil
 	}
+	t.wanted = wanted
 	if err := engine.Canonicalize(ctx, t.DB, wanted, t.Live); err != nil {
 		return false, err
 	}
@@ -383,7 +390,7 @@ func (t *taking) leave(table, why string) {
 }
 
 func (t *taking) outcome(files []written) *Outcome {
-	o := &Outcome{Left: t.left}
+	o := &Outcome{Left: t.left, wanted: t.wanted}
 	for _, f := range files {
 		o.Files = append(o.Files, f.File)
 	}

@@ -59,6 +59,9 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := in.declareObjects(ctx, o, part); err != nil {
+		return nil, nil, err
+	}
 	m.SetProof("proved by creating it from nothing")
 	m.Before, m.After = sqlschema.Fingerprint(made), sqlschema.Fingerprint(after)
 	m.Text = migration.WithHead(m)
@@ -68,7 +71,7 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 // part is what of a database no migration creates: the tables of the outcome, and what models
 // cannot declare.
 func (o *Outcome) part(live *sqlschema.Schema, e runner.Engine, before []*migration.Migration) *sqlschema.Schema {
-	out := &sqlschema.Schema{Elsewhere: live.Elsewhere}
+	out := &sqlschema.Schema{Elsewhere: live.Elsewhere, Collation: live.Collation}
 	created := migration.Creates(before, e)
 	named := migration.Names(before, e)
 	for _, t := range live.Tables {

@@ -196,6 +196,9 @@ func (o *adopting) look(ctx context.Context) error {
 		Engine: e, DB: o.l.db, Live: o.live, Declared: d, Files: files, Rules: o.rules, Choose: o.chosen,
 		Outside: o.outside, Folder: project.ModelsFolder,
 	}
+	if d != nil {
+		in.SQL, _ = p.Objects(e, d.Schema)
+	}
 	o.outcome, err = adopt.Look(ctx, in)
 	if err != nil || len(o.outcome.Tables) == 0 {
 		return err
@@ -301,7 +304,7 @@ func (o *adopting) show(recorded bool) error {
 			files = append(files, f.Path)
 		}
 		return o.document(map[string]any{
-			"database": o.l.Name, "tables": tables, "undeclared": left, "files": files, "migration": o.m.ID,
+			"database": o.l.Name, "tables": tables, "undeclared": left, "objects": o.outcome.Objects, "files": files, "migration": o.m.ID,
 			"recorded": recorded, "dry_run": o.dry,
 		})
 	}
@@ -316,7 +319,7 @@ func (o *adopting) show(recorded bool) error {
 		o.out.line(o.out.sign("+", f.Path))
 	}
 	o.out.line(o.out.sign("+", fileOf(o.m)))
-	o.out.printf("%s declared", plural(said, "table", "tables"))
+	o.out.printf("%s declared%s", plural(said, "table", "tables"), o.inSQL())
 	o.outsides(native)
 	o.undeclared()
 	switch {
@@ -329,6 +332,14 @@ func (o *adopting) show(recorded bool) error {
 		o.next("erbario apply")
 	}
 	return nil
+}
+
+// inSQL says how much is declared in SQL.
+func (o *adopting) inSQL() string {
+	if o.outcome.Objects == 0 {
+		return ""
+	}
+	return ", and " + plural(o.outcome.Objects, "object", "objects") + " in SQL"
 }
 
 // outsides tells of the tables that the language does not say exactly.

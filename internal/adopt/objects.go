@@ -1,0 +1,137 @@
+package adopt
+
+// This file declares in SQL what models cannot say: each object in the server's own words, as far
+// as the server makes the same of them again.
+
+import (
+	"cmp"
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"erbario/internal/declare"
+	"erbario/internal/objects"
+	"erbario/internal/sqlschema"
+)
+
+// sqlFile is a file of SQL under way.
+type sqlFile struct {
+	path string
+	list []*objects.Object
+}
+
+// declareObjects adds to the outcome the files that declare what part holds beside its tables.
+func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.Schema) error {
+	there, err := objects.Read(ctx, in.DB, in.Live)
+	if err != nil {
+		return err
+	}
+	mine := slices.DeleteFunc(slices.Clone(there), func(x *objects.Object) bool {
+		return x.Kind == "owner of" || !within(part, x) || objects.Source(in.SQL, x) != nil
+	})
+	for len(mine) > 0 {
+		files := o.sqlFiles(in, mine)
+		wanted := *cmp.Or(o.wanted, &sqlschema.Schema{})
+		wanted.Objects = slices.Clone(in.SQL)
+		bad := map[*objects.Object]bool{}
+		var written []File
+		for _, f := range files {
+			text := objects.Text(in.Engine.Scripts(), f.list)
+			list, diags := objects.Parse(in.Engine.SQL(), f.path, text, nil)
+			if len(diags) > 0 {
+				in.unread(f, bad)
+				continue
+			}
+			wanted.Objects = append(wanted.Objects, list...)
+			written = append(written, File{f.path, text})
+		}
+		made, err := objects.Make(ctx, in.Engine, &wanted, in.Live)
+		if err != nil {
+			return err
+		}
+		for _, x := range mine {
+			if again := objects.Find(made.Objects, x.ObjectKey); again == nil || !objects.Same(x, again) {
+				bad[x] = true
+			}
+		}
+		if len(bad) == 0 {
+			o.Files = append(o.Files, written...)
+			o.declared(mine)
+			return nil
+		}
+		mine = slices.DeleteFunc(mine, func(x *objects.Object) bool { return bad[x] })
+	}
+	return nil
+}
+
+// unread notes which objects of a file cannot be read again.
+func (in Input) unread(f *sqlFile, bad map[*objects.Object]bool) {
+	for _, x := range f.list {
+		text := objects.Text(in.Engine.Scripts(), []*objects.Object{x})
+		if _, diags := objects.Parse(in.Engine.SQL(), f.path, text, nil); len(diags) > 0 {
+			bad[x] = true
+		}
+	}
+}
+
+// within tells whether an object is in a part of a database.
+func within(part *sqlschema.Schema, x *objects.Object) bool {
+	kind, name := x.Kind, x.Name
+	if x.OfKind != "" {
+		kind, name = x.OfKind, x.Of
+	} else if x.Of != "" {
+		return part.Table(x.Of) != nil
+	}
+	return kind == "rights" || kind == "view" && part.View(name) != nil ||
+		slices.ContainsFunc(part.Others, func(o *sqlschema.Other) bool { return o.Name == name })
+}
+
+// sqlFiles divides objects into files: one for each of them, and one for all that belongs to a table.
+func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
+	taken := map[string]bool{}
+	for _, f := range in.SQL {
+		taken[strings.ToLower(f.Path)] = true
+	}
+	of := map[string]*sqlFile{}
+	var out []*sqlFile
+	for _, x := range list {
+		name := x.Name
+		if x.OfKind != "" {
+			name = x.Of
+		}
+		key, base := "object "+strings.Split(name, "(")[0], declare.SnakeCase(modelName(strings.Split(name, "(")[0]))
+		switch {
+		case x.OfKind == "" && x.Of != "":
+			key, base = "table "+x.Of, declare.SnakeCase(modelName(x.Of))
+			if i := slices.IndexFunc(o.Tables, func(t Table) bool { return t.Name == x.Of }); i >= 0 {
+				base = declare.SnakeCase(o.Tables[i].Model)
+			}
+		case x.Kind == "rights":
+			key, base = "rights", "rights"
+		}
+		f := of[key]
+		if f == nil {
+			file := path.Join(in.Folder, base+".sql")
+			for i := 2; taken[strings.ToLower(file)]; i++ {
+				file = path.Join(in.Folder, base+"_"+string(rune('0'+i%10))+".sql")
+			}
+			taken[strings.ToLower(file)] = true
+			f = &sqlFile{path: file}
+			of[key] = f
+			out = append(out, f)
+		}
+		f.list = append(f.list, x)
+	}
+	return out
+}
+
+// declared takes what is declared in SQL out of what is left.
+func (o *Outcome) declared(list []*objects.Object) {
+	o.Objects = len(list)
+	o.Left = slices.DeleteFunc(o.Left, func(l Left) bool {
+		return slices.ContainsFunc(list, func(x *objects.Object) bool {
+			return x.Kind == l.Kind && x.Name == l.Name
+		})
+	})
+}
