@@ -30,18 +30,22 @@ func (a *app) lookCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "rows", Usage: "show `N` rows of the table", Destination: &o.rows, Value: 5},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which this `SQL` is true", Destination: &o.where},
+			&cli.BoolFlag{Name: "sql", Usage: "the statements that create a view, a function or another object",
+				Destination: &o.sql},
 			&cli.StringFlag{Name: "order", Usage: "order the rows by this `SQL`", Destination: &o.order},
-			&cli.StringSliceFlag{
-				Name:        "columns",
-				Usage:       "only these columns: `NAMES` separated by commas",
-				Destination: &o.columns,
-			},
+			&cli.StringSliceFlag{Name: "columns", Usage: "only these columns: `NAMES` separated by commas",
+				Destination: &o.columns},
+			&cli.BoolFlag{Name: "sql", Usage: "the statements that create a view, a function or another object",
+				Destination: &o.sql},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			return a.reading(ctx, c, 1, func(_ *project.Project, l *live) error {
 				s, err := l.db.Inspect(ctx)
 				if err != nil {
 					return err
+				}
+				if o.sql {
+					return a.lookSQL(ctx, l, s, c.Args().First())
 				}
 				if name := c.Args().First(); name != "" {
 					return a.lookTable(ctx, l, s, name, o)
@@ -102,6 +106,7 @@ func (a *app) lookCommand() *cli.Command {
 // lookOptions say which rows of a table are shown.
 type lookOptions struct {
 	rows         int
+	sql          bool
 	where, order string
 	columns      []string
 }
