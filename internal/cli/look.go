@@ -30,8 +30,6 @@ func (a *app) lookCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "rows", Usage: "show `N` rows of the table", Destination: &o.rows, Value: 5},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which this `SQL` is true", Destination: &o.where},
-			&cli.BoolFlag{Name: "sql", Usage: "the statements that create a view, a function or another object",
-				Destination: &o.sql},
 			&cli.StringFlag{Name: "order", Usage: "order the rows by this `SQL`", Destination: &o.order},
 			&cli.StringSliceFlag{Name: "columns", Usage: "only these columns: `NAMES` separated by commas",
 				Destination: &o.columns},

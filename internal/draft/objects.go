@@ -213,14 +213,18 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 			return objects.NamesColumn(s.Engine.SQL(), o, c.Table, "")
 		})
 	}
+	first, last, err := s.follows()
+	if err != nil {
+		return err
+	}
 	put := func(how objects.How) error {
 		how.Touched = touched
 		around, err := objects.Steps(s.Engine, s.sql.changes, s.sql.there, how)
 		if err == nil {
 			s.sql.aside = around.Aside
 			in := func(list []engine.Step) []engine.Step { return engine.Schedule(s.Engine.DDL(), list) }
-			p.Steps = slices.Concat(in(around.First), tables[:names], in(around.Before), tables[names:],
-				in(around.After))
+			p.Steps = slices.Concat(first, in(around.First), tables[:names], in(around.Before), tables[names:],
+				in(around.After), last)
 		}
 		return err
 	}

@@ -161,6 +161,9 @@ func kindWords(o *Object) string { return strings.TrimSuffix(strings.TrimSuffix(
 // ShortName is the name of an object without what it belongs to.
 func ShortName(o *Object) string { return strings.TrimSuffix(o.Name, " of "+o.Of) }
 
+// Mentions tells whether SQL has the name of an object in it.
+func Mentions(d engine.Dialect, sql string, o *Object) bool { return mentions(d, sql, plain(o.Name)) }
+
 // plain is the name of a function without the types that it takes.
 func plain(name string) string {
 	out, _, _ := strings.Cut(name, "(")

@@ -23,6 +23,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -42,13 +43,20 @@ func TestMain(m *testing.M) {
 }
 
 func wanted(t require.TestingT, e engine.Engine, src string) *sqlschema.Schema {
+	src, inSQL, _ := strings.Cut(src, sqlPart)
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
 	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
 	require.False(t, lang.Errors(diags), "%v\n%s", diags, src)
 	s, _ := e.DDL().Lower(d.Schema)
+	list, diags := objects.Parse(e.SQL(), "models/test.sql", inSQL, d.Schema)
+	require.Empty(t, diags, inSQL)
+	s.Objects = list
 	return s
 }
+
+// sqlPart stands between models and what is declared in SQL.
+const sqlPart = "\n-- SQL\n"
 
 // answered drafts, and answers every question: a loss may go, and a value is worked
 // out that the column takes.

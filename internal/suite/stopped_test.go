@@ -48,6 +48,14 @@ model Specimen
 model Loan
     specimen references Specimen
     borrower text(40)
+` + sqlPart + `
+CREATE VIEW dry AS SELECT id, accession, note FROM specimens WHERE label = 'dry';
+CREATE VIEW counted AS SELECT count(*) AS n FROM dry;
+CREATE TRIGGER ` + "`marks`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH ROW SET NEW.name = trim(NEW.name);
+CREATE TRIGGER ` + "`more`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH ROW BEGIN SET @erbarium = 1; END;
+CREATE FUNCTION sheets(n int) RETURNS int DETERMINISTIC RETURN n + 1;
+CREATE PROCEDURE tidy() BEGIN DELETE FROM loans WHERE false; END;
+CREATE TRIGGER ` + "`noted`" + ` BEFORE UPDATE ON ` + "`specimens`" + ` FOR EACH ROW SET NEW.note = concat(NEW.note, '');
 `
 
 const stoppedAfter = `model Taxon
@@ -73,6 +81,13 @@ rows Drawer by code
     code
     a1
     a2
+` + sqlPart + `
+CREATE VIEW dry AS SELECT id, number FROM specimens WHERE label = 'dry';
+CREATE VIEW counted AS SELECT count(*) AS n, sheets(1) AS s FROM dry;
+CREATE TRIGGER ` + "`marks`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH ROW SET NEW.name = concat(trim(NEW.name), '');
+CREATE TRIGGER ` + "`more`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH ROW BEGIN SET @erbarium = 1; END;
+SET STATEMENT sql_mode = 'PIPES_AS_CONCAT,STRICT_ALL_TABLES' FOR CREATE FUNCTION sheets(n int) RETURNS int DETERMINISTIC RETURN n || 1;
+CREATE PROCEDURE tidied() BEGIN DELETE FROM drawers WHERE false; END;
 `
 
 // serverDump is what the server's own client says of a database, without the tool's own
@@ -85,6 +100,7 @@ func serverDump(t *testing.T, db engine.Database, raw string, flags ...string) s
 		"--no-defaults",
 		"--no-data",
 		"--skip-comments",
+		"--routines",
 		"--protocol=tcp",
 		"-h",
 		u.Hostname(),

@@ -297,23 +297,63 @@ func (d *Database) otherTriggers(ctx context.Context, scratch *Database, done []
 	return nil
 }
 
-// standIn makes the tables that SQL names and scratch has not, as they are here.
+// standIn makes the tables, views and functions that SQL names and scratch has not, as they are
+// here.
 func (d *Database) standIn(ctx context.Context, scratch *Database, sql string) error {
+	if err := d.routinesOf(ctx, scratch, sql); err != nil {
+		return err
+	}
+	tables, others := touches([]string{sql})
 	for _, name := range tablesOf(sql) {
 		if has, err := scratch.Select(ctx, "SELECT 1 FROM information_schema.tables WHERE table_schema = database() AND table_name = ?", name); err != nil ||
 			len(has) > 0 {
 			continue
 		}
+		if slices.Contains(tables, name) || slices.Contains(others, touched{"VIEW", name}) {
+			continue
+		}
 		rows, err := d.Select(ctx, "SHOW CREATE TABLE "+quote(name))
-		if err != nil || len(rows) == 0 || !strings.HasPrefix(rows[0][1], "CREATE TABLE") {
+		if err != nil || len(rows) == 0 {
 			continue
 		}
-		if tables, _ := touches([]string{sql}); slices.Contains(tables, name) {
-			continue
+		text := rows[0][1]
+		if !strings.HasPrefix(text, "CREATE TABLE") { // a view
+			text = undefinedView(text)
+			if err := d.standIn(ctx, scratch, text); err != nil {
+				return err
+			}
 		}
-		if err := scratch.raw(ctx, rows[0][1]); err != nil {
+		if err := scratch.raw(ctx, text); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// routinesOf makes the functions that SQL calls and scratch has not.
+func (d *Database) routinesOf(ctx context.Context, scratch *Database, sql string) error {
+	list := tokens(sql)
+	for i, t := range list {
+		if !t.Named() || i+1 >= len(list) || !list[i+1].Is("(") {
+			continue
+		}
+		if i > 0 && (list[i-1].Is("FUNCTION") || list[i-1].Is("PROCEDURE")) {
+			continue
+		}
+		has, err := d.Select(ctx,
+			"SELECT 1 FROM information_schema.routines WHERE routine_schema = database() AND routine_type = 'FUNCTION' AND routine_name = ?",
+			t.Name())
+		if err != nil {
+			return err
+		}
+		if len(has) == 0 {
+			continue
+		}
+		rows, err := d.Select(ctx, "SHOW CREATE FUNCTION "+quote(t.Name()))
+		if err != nil {
+			return err
+		}
+		_ = scratch.raw(ctx, undefined(rows[0][2])) // it may be there
 	}
 	return nil
 }

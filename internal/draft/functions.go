@@ -1,0 +1,96 @@
+package draft
+
+// This file has what a table keeps of a function follow it: rows are held to the checks that call it
+// once it is another, and indexes on what it gives are built again.
+
+import (
+	"fmt"
+	"strings"
+
+	"erbario/internal/diff"
+	"erbario/internal/engine"
+	"erbario/internal/objects"
+	"erbario/internal/sqlschema"
+)
+
+// follows gives the steps before and after those of the objects, for the tables that use a function
+// which is replaced.
+func (s *State) follows() (before, after []engine.Step, err error) {
+	if !s.Engine.Caps().Depends {
+		return nil, nil, nil
+	}
+	for _, c := range s.sql.changes {
+		if c.Was == nil || c.Now == nil || c.Now.Kind != "function" {
+			continue
+		}
+		for _, t := range s.Wanted.Tables {
+			if t.Outside() || s.Upcoming.Table(t.Name) == nil {
+				continue
+			}
+			u, err := s.uses(t, c.Now)
+			if err != nil {
+				return nil, nil, err
+			}
+			if len(u.asked)+len(u.built) == 0 {
+				continue
+			}
+			title := fmt.Sprintf("check %s with the changed function %s", t.Name, c.Now.Name)
+			before = append(before, engine.Step{Title: title + ", in the undo", HereUndo: u.asked, Undo: u.built})
+			after = append(after, engine.Step{Title: title, Here: u.asked, Apply: u.built, Work: engine.Reads})
+		}
+	}
+	return before, after, nil
+}
+
+// use is what a table has that calls a function.
+type use struct {
+	asked []engine.Requirement
+	built []string // the statements that build its indexes again
+}
+
+func (s *State) uses(t *sqlschema.Table, o *objects.Object) (u use, err error) {
+	calls := func(x *sqlschema.SQL) bool { return x != nil && objects.Mentions(s.Engine.SQL(), x.Text, o) }
+	quote := s.Engine.SQL().Quote
+	for _, c := range t.Columns {
+		if c.Generated != nil && c.Generated.Stored && calls(&c.Generated.SQL) {
+			return u, fmt.Errorf("%s.%s is generated with %s, and its values would stay as they are: "+
+				"change both with erbario draft --by-hand", t.Name, c.Name, o.Name)
+		}
+	}
+	for _, k := range t.Checks {
+		if k.NotValid || !calls(&k.SQL) {
+			continue
+		}
+		columns := "*"
+		if keys := t.Key(); len(keys) > 0 {
+			columns = quote(keys[0])
+		}
+		u.asked = append(u.asked, engine.Requirement{
+			Sentence: fmt.Sprintf("{n} rows of %s break the check %s", t.Name, checkName(t, k)),
+			Query:    fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", columns, quote(t.Name), k.SQL.Text),
+		})
+	}
+	for _, x := range t.Indexes {
+		used := calls(x.Where)
+		for _, p := range x.Parts {
+			used = used || calls(p.Expr)
+		}
+		if used {
+			u.built = append(u.built, "REINDEX INDEX "+quote(x.Name))
+		}
+	}
+	return u, nil
+}
+
+// checkName is how a check is called, or what it says.
+func checkName(t *sqlschema.Table, k *sqlschema.Check) string {
+	if k.Name != "" {
+		return k.Name
+	}
+	for _, c := range diff.Tables(&sqlschema.Table{Name: t.Name}, t) {
+		if c.Object == any(k) {
+			return c.What
+		}
+	}
+	return strings.Join(strings.Fields(k.SQL.Text), " ")
+}
