@@ -169,7 +169,7 @@ func (a *app) showDiff(l *live, s *draft.State, pl *plan.Plan, hand *byHand, als
 		a.out.line("")
 		for _, st := range pl.Steps {
 			for _, sql := range st.Apply {
-				a.out.line(clean(sql) + ";")
+				a.out.raw(clean(sql) + ";")
 			}
 		}
 	}

@@ -161,6 +161,7 @@ func (d *drafting) make(ctx context.Context) (err error) {
 		}
 		if !d.json {
 			d.outerNames(half.Plan.Outer)
+			d.breaks(half.Plan.Breaks)
 		}
 		if err := d.refused(ctx, d.l, half, "draft TITLE"); err != nil {
 			return err
@@ -214,6 +215,9 @@ func (d *drafting) done(ctx context.Context) error {
 		}
 		if len(p.Outer) > 0 {
 			doc["outer_columns"] = p.Outer
+		}
+		if len(p.Breaks) > 0 {
+			doc["may_fail"] = p.Breaks
 		}
 	}
 	if d.second != nil {
@@ -284,6 +288,14 @@ func (a *app) outerNames(list []plan.OuterName) {
 		a.warn(
 			"in the fill of %s, %s is read from the row of %s itself: %s has no such column. Write %s.%s if you mean that one",
 			o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
+	}
+}
+
+// breaks warns of functions that may fail after the change.
+func (a *app) breaks(list []plan.Break) {
+	for _, b := range list {
+		a.warn("the %s %s names %s, which this change takes away, and no file declares it: it may fail afterwards",
+			b.Kind, b.Name, b.Names)
 	}
 }
 

@@ -117,6 +117,7 @@ func (r *remaking) try(ctx context.Context, l *live, others []string) (flags []s
 	}
 	if !r.json {
 		r.outerNames(d.Plan.Outer)
+		r.breaks(d.Plan.Breaks)
 	}
 	if err := r.refused(ctx, l, d, "redraft"); err != nil {
 		return nil, err

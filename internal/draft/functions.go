@@ -1,15 +1,18 @@
 package draft
 
-// This file has what a table keeps of a function follow it: rows are held to the checks that call it
-// once it is another, and indexes on what it gives are built again.
+// This file sees to functions and the tables that they are about: rows are held to the checks that
+// call one once it is another, and indexes on what it gives are built again; and bodies are found that
+// name what a change takes away.
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/objects"
+	"erbario/internal/plan"
 	"erbario/internal/sqlschema"
 )
 
@@ -93,4 +96,53 @@ func checkName(t *sqlschema.Table, k *sqlschema.Check) string {
 		}
 	}
 	return strings.Join(strings.Fields(k.SQL.Text), " ")
+}
+
+// breaks finds the functions and procedures that no file declares and whose bodies name a table or a
+// column that a plan takes away: the server looks at bodies only when they run.
+func (s *State) breaks(p *plan.Plan) []plan.Break {
+	declared := func(o *sqlschema.Other) bool {
+		return slices.ContainsFunc(s.Wanted.Objects, func(d *sqlschema.Object) bool {
+			return strings.EqualFold(d.Name, strings.Split(o.Name, "(")[0])
+		})
+	}
+	var out []plan.Break
+	for _, o := range s.Upcoming.Others {
+		if o.Kind != "function" && o.Kind != "procedure" || declared(o) {
+			continue
+		}
+		for _, c := range p.Changes {
+			column := ""
+			switch c.Kind {
+			case diff.DropColumn, diff.RenameColumn:
+				column = c.Name
+			case diff.DropTable, diff.RenameTable:
+			default:
+				continue
+			}
+			if s.body(o, c.Table, column) {
+				out = append(out, plan.Break{Kind: o.Kind, Name: o.Name, Names: c.Target()})
+				break
+			}
+		}
+	}
+	return out
+}
+
+// body tells whether the body of a routine names a column of a table, or the table where none is
+// given. One that a trigger of the table runs need not name that.
+func (s *State) body(o *sqlschema.Other, table, column string) bool {
+	x := &objects.Object{}
+	for _, sql := range o.Make {
+		x.Make = append(x.Make, engine.Creation{SQL: sql})
+	}
+	if t := s.Upcoming.Table(table); t != nil && column != "" {
+		called := &objects.Object{ObjectKey: engine.ObjectKey{Kind: o.Kind, Name: o.Name}}
+		if slices.ContainsFunc(t.Triggers, func(g *sqlschema.Trigger) bool {
+			return objects.Mentions(s.Engine.SQL(), g.SQL.Text, called)
+		}) {
+			x.Of = table
+		}
+	}
+	return objects.NamesColumn(s.Engine.SQL(), x, table, column)
 }

@@ -35,8 +35,12 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 		r.Answers = s.dropped(r.Answers)
 	}
 	p, err := s.planTables(ctx, id, r)
-	if err != nil || s.sql == nil || s.sqlLater {
-		return p, err
+	if err != nil {
+		return nil, err
+	}
+	p.Breaks = s.breaks(p)
+	if s.sql == nil || s.sqlLater {
+		return p, nil
 	}
 	return p, s.planObjects(ctx, p, r.Title != "")
 }

@@ -95,6 +95,7 @@ type Plan struct {
 	Unused      []string          // answers that answered nothing, as flags, where that is no mistake
 	Found       []Found           // what is there though no migration made it, and is declared now
 	Outer       []OuterName       // names in fills that most likely mean something else
+	Breaks      []Break           // what may fail afterwards
 	Held        []Held            // tables in use that nobody can read for a while
 	Last        []string          // tables whose new columns come behind others that stand above them in the model
 }
@@ -104,6 +105,14 @@ type Plan struct {
 type Held struct {
 	Table string `json:"table"`
 	Step  int    `json:"step"` // from 1
+}
+
+// Break is a function or a procedure that nobody declares, and that names what the plan takes
+// away.
+type Break struct {
+	Kind  string `json:"kind"`
+	Name  string `json:"name"`
+	Names string `json:"names"` // the table, or the column
 }
 
 // Found is a table, or a part of one, that the migration builds on though none
