@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"erbario/examples/cardindex"
 	"erbario/examples/herbarium"
 	"erbario/internal/engine"
 	"erbario/internal/project"
@@ -88,26 +89,32 @@ var tales = []tale{
 }
 
 func (a *app) demoCommand() *cli.Command {
+	var old bool
 	return &cli.Command{
 		Name: "demo", ArgsUsage: "[DIR]", Usage: "write the example project and run the whole cycle on it",
-		Description: "DIR is herbarium by default; it must not exist yet, or be empty.\n\n  erbario demo",
+		Description: "DIR is herbarium by default, and reading-room with --adopt; it must not exist yet, or\nbe empty.\n\n  erbario demo",
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "adopt", Usage: "take over the database of an older program instead", Destination: &old},
+		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := atMost(c, 1); err != nil {
 				return err
 			}
 			dir := c.Args().First()
 			if dir == "" {
-				dir = "herbarium"
+				if dir = "herbarium"; old {
+					dir = "reading-room"
+				}
 			}
 			if !filepath.IsAbs(dir) {
 				dir = filepath.Join(a.dir, dir)
 			}
-			return a.demo(ctx, dir)
+			return a.demo(ctx, dir, old)
 		},
 	}
 }
 
-func (a *app) demo(ctx context.Context, dir string) error {
+func (a *app) demo(ctx context.Context, dir string, old bool) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("the folder %s cannot be used: %w", dir, err)
@@ -115,15 +122,20 @@ func (a *app) demo(ctx context.Context, dir string) error {
 	if len(entries) > 0 {
 		return fmt.Errorf("the folder %s is not empty: give another one, erbario demo DIR", dir)
 	}
-	if err := writeExample(dir); err != nil {
+	list, title, write := tales, "The herbarium of an invented botanic garden", writeExample
+	if old {
+		list, title = adoptTales, "The card index of the reading room of an invented botanic garden"
+		write = func(dir string) error { return project.WriteFile(filepath.Join(dir, oldSQL), cardindex.Cards) }
+	}
+	if err := write(dir); err != nil {
 		return err
 	}
 	if a.json {
 		return a.document(map[string]any{"directory": dir})
 	}
-	a.out.line(a.out.paint(styleHead, "The herbarium of an invented botanic garden, in "+relative(dir)))
+	a.out.line(a.out.paint(styleHead, title+", in "+relative(dir)))
 	// Output and messages come in one stream, in the order of a terminal.
-	for _, t := range tales {
+	for _, t := range list {
 		a.out.line("")
 		a.out.line(a.out.paint(styleDim, "# "+t.about))
 		for _, args := range t.commands {
@@ -150,6 +162,9 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 		}
 	}
 	line := strings.Join(typed, " ")
+	if args[0] == "write" {
+		return a.writeShown(dir, args[1], args[2])
+	}
 	if args[0] == "sqlite3" {
 		sql := herbarium.Rows
 		if !strings.HasPrefix(args[2], "<") {
@@ -157,6 +172,9 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 			line = strings.Join(args[:2], " ") + ` "` + args[2] + `"`
 		}
 		a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
+		if args[1] == oldDatabase {
+			return a.runOld(ctx, dir, cardindex.Cards)
+		}
 		return a.runExample(ctx, dir, sql)
 	}
 	if args[0] == "draft" { // a title needs no quotes
@@ -222,6 +240,11 @@ func (a *app) runExample(ctx context.Context, dir, sql string) error {
 		return err
 	}
 	defer db.Close()
+	return runPieces(ctx, e, db, sql)
+}
+
+// runPieces runs statements one after the other.
+func runPieces(ctx context.Context, e engine.Engine, db engine.Database, sql string) error {
 	for _, piece := range e.SQL().Split(sql) {
 		if piece.Comment {
 			continue

@@ -6,6 +6,7 @@ package draft
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -402,6 +403,7 @@ func (s *State) found(p *plan.Plan) error {
 		return err
 	}
 	named := migration.Names(line, s.Engine)
+	maps.Copy(named, migration.FoundNames(line, s.Engine))
 	isNamed := func(o *objects.Object) bool { return named[strings.ToLower(objects.ShortName(o))] }
 	var list []*objects.Object
 	for _, o := range s.sql.wanted {

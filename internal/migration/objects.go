@@ -73,3 +73,21 @@ func renamed(objects map[engine.ObjectKey]bool, from, to string) {
 		}
 	}
 }
+
+// FoundNames are the names, in lower case, that the statements have in them which create what existed
+// before a line of migrations.
+func FoundNames(line []*Migration, e Engine) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range line {
+		for _, f := range m.Found {
+			for _, st := range f.Make {
+				for _, t := range e.SQL().Lex(st.SQL) {
+					if t.Named() {
+						out[strings.ToLower(t.Name())] = true
+					}
+				}
+			}
+		}
+	}
+	return out
+}

@@ -162,6 +162,7 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 	require.Empty(t, d.Plan.Questions, src)
 	require.NotNil(t, d.Migration, src)
 	require.Len(t, d.Plan.Changes, 2*a.all, "the change alone\n%s\n%s", d.Migration.Text, src)
+	require.Empty(t, d.Migration.Found, "what was adopted is not found again\n%s", d.Migration.Text)
 	files = append(files, d.Migration)
 	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Minute})
 	require.NoError(t, err, d.Migration.Text)
