@@ -112,15 +112,7 @@ func (s *State) breaks(p *plan.Plan) []plan.Break {
 			continue
 		}
 		for _, c := range p.Changes {
-			column := ""
-			switch c.Kind {
-			case diff.DropColumn, diff.RenameColumn:
-				column = c.Name
-			case diff.DropTable, diff.RenameTable:
-			default:
-				continue
-			}
-			if s.body(o, c.Table, column) {
+			if column, ok := takenAway(c); ok && s.body(o, c.Table, column) {
 				out = append(out, plan.Break{Kind: o.Kind, Name: o.Name, Names: c.Target()})
 				break
 			}

@@ -362,18 +362,21 @@ func (s *State) namesFirst(list []engine.Step) int {
 	return len(list)
 }
 
+// takenAway tells whether a change takes away the name of a table, or of a column of it.
+func takenAway(c diff.Change) (column string, ok bool) {
+	switch c.Kind {
+	case diff.DropColumn, diff.RenameColumn:
+		return c.Name, true
+	case diff.DropTable, diff.RenameTable:
+		return "", true
+	}
+	return "", false
+}
+
 // taken is what an object names and a plan takes away: a table or a column; "" for nothing.
 func (s *State) taken(p *plan.Plan, o *objects.Object) string {
 	for _, c := range p.Changes {
-		column := ""
-		switch c.Kind {
-		case diff.DropColumn, diff.RenameColumn:
-			column = c.Name
-		case diff.DropTable, diff.RenameTable:
-		default:
-			continue
-		}
-		if objects.NamesColumn(s.Engine.SQL(), o, c.Table, column) {
+		if column, ok := takenAway(c); ok && objects.NamesColumn(s.Engine.SQL(), o, c.Table, column) {
 			return c.Target()
 		}
 	}

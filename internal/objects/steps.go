@@ -89,20 +89,23 @@ func (p *planning) run() error {
 			p.out.Before = append(p.out.Before, p.dropStep(o))
 		}
 	}
-	var comes, again []engine.Step
-	for _, o := range p.coming() {
-		st := p.comeStep(o)
-		if standing[o.Kind] || p.gone[o.ObjectKey] || p.Touched(o) {
-			again = append(again, st)
-		} else {
-			comes = append(comes, st)
-		}
-	}
-	p.out.Before = append(p.out.Before, comes...)
-	p.out.After = append(p.out.After, again...)
+	replaced := map[*Object]Change{}
+	list := p.coming()
 	for _, c := range p.changes {
 		if c.Was != nil && c.Now != nil && !p.gone[c.Was.ObjectKey] && !p.belongs(c.Now) {
+			replaced[c.Now] = c
+			list = append(list, c.Now)
+		}
+	}
+	for _, o := range inDependency(list, p.standsOn) {
+		c, inPlace := replaced[o]
+		switch {
+		case inPlace:
 			p.out.After = append(p.out.After, p.replaceStep(c))
+		case standing[o.Kind] || p.gone[o.ObjectKey] || p.Touched(o):
+			p.out.After = append(p.out.After, p.comeStep(o))
+		default:
+			p.out.Before = append(p.out.Before, p.comeStep(o))
 		}
 	}
 	for _, o := range late {
@@ -243,7 +246,7 @@ func (p *planning) whole(o *Object) []string {
 	return out
 }
 
-// coming are the objects that are created, in order: new ones, and those that were dropped.
+// coming are the objects that are created: new ones, and those that were dropped.
 func (p *planning) coming() []*Object {
 	var out []*Object
 	for _, c := range p.changes {
@@ -251,7 +254,7 @@ func (p *planning) coming() []*Object {
 			out = append(out, c.Now)
 		}
 	}
-	return inDependency(append(out, p.out.Aside...), p.standsOn)
+	return append(out, p.out.Aside...)
 }
 
 // belongs tells whether an object comes in the step of what it belongs to.
