@@ -37,7 +37,7 @@ type Input struct {
 	Outside  bool                    // they are declared as outside
 	SQL      []*sqlschema.Object     // what is declared in SQL
 	Folder   string                  // of the models
-	Progress func(done, all int)     // nil: nobody is told
+	Progress func(done, all int)     // told how much is created on scratch; nil: nobody is
 }
 
 // File is a file of models to be written.

@@ -47,7 +47,7 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
-	c := &creating{ctx: ctx, e: e, db: scratch, part: part}
+	c := &creating{ctx: ctx, e: e, db: scratch, part: part, progress: in.Progress}
 	if err := c.run(all); err != nil {
 		return nil, nil, err
 	}
@@ -101,6 +101,8 @@ type creating struct {
 	part *sqlschema.Schema
 	done []engine.Creation // in the order in which they could be run
 	left []engine.LeftOut  // what cannot be created
+	// progress is told how many creations are done; nil: nobody is.
+	progress func(done, all int)
 }
 
 // bundle is how many creations are tried at once, where a server takes several statements as one.
@@ -114,6 +116,9 @@ func (c *creating) run(all []engine.Creation) error {
 		var again []engine.Creation
 		c.left = nil
 		for list := range slices.Chunk(todo, bundle) {
+			if c.progress != nil {
+				c.progress(len(c.done), len(all))
+			}
 			if c.together(list) {
 				c.done = append(c.done, list...)
 				continue

@@ -38,6 +38,8 @@ func (a *app) adoptCommand() *cli.Command {
 				Usage: "leave these tables alone: a name, or a pattern with *: `TABLE`", Destination: &o.except},
 			&cli.BoolFlag{Name: "outside", Usage: "declare the tables as outside: referred to, never changed",
 				Destination: &o.outside},
+			&cli.BoolFlag{Name: "only-language", Usage: "write models alone: refuse what they do not say",
+				Destination: &o.language},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written, and write nothing", Destination: &o.dry},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -54,6 +56,7 @@ type adopting struct {
 	names        []string
 	except       []string
 	outside, dry bool
+	language     bool // SQL is refused
 	began        bool // files were written, or are about to be
 
 	p        *project.Project
@@ -102,6 +105,9 @@ func (o *adopting) adopt(ctx context.Context) (err error) {
 	if len(o.outcome.Tables) == 0 {
 		return o.nothing()
 	}
+	if err := o.refuse(); err != nil {
+		return err
+	}
 	if o.dry {
 		return o.show(false)
 	}
@@ -124,6 +130,9 @@ func (o *adopting) again() string {
 	}
 	if o.outside {
 		words = append(words, "--outside")
+	}
+	if o.language {
+		words = append(words, "--only-language")
 	}
 	if o.url != "" {
 		words = append(words, "--url", project.Shown(o.url))
@@ -204,8 +213,34 @@ func (o *adopting) look(ctx context.Context) error {
 		return err
 	}
 	id := migrationID(before, "adopted")
+	show, end := o.counting("creating all of it on scratch")
+	defer end()
+	in.Progress = show
 	o.m, o.lacking, err = in.Beginning(ctx, o.outcome, id, before)
 	return err
+}
+
+// refuse is why nothing is written where models alone are asked for; nil: they say everything.
+func (o *adopting) refuse() error {
+	if !o.language {
+		return nil
+	}
+	var list []string
+	for _, t := range o.outcome.Tables {
+		if t.Outside && !o.outside {
+			list = append(list, fmt.Sprintf("%s (%s)", t.Name, strings.Join(t.Why, "; ")))
+		}
+	}
+	if n := o.outcome.Objects; n > 0 {
+		list = append(list, plural(n, "object", "objects")+" to be declared in SQL")
+	}
+	for _, x := range o.outcome.Left {
+		list = append(list, x.Kind+" "+x.Name)
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	return fmt.Errorf("models do not say all of it: %s; nothing was written", strings.Join(list, ", "))
 }
 
 // migrationID is the id of a new migration.

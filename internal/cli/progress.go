@@ -64,6 +64,36 @@ func (a *app) watch(l *live) *progress {
 	return p
 }
 
+// counting shows how many of some things are done, at a terminal, once there are many; end takes it
+// away.
+func (a *app) counting(what string) (show func(done, all int), end func()) {
+	const many = 200
+	if a.json || !isTerminal(a.err.w) {
+		return nil, func() {}
+	}
+	var bar *progressbar.ProgressBar
+	show = func(done, all int) {
+		if all < many {
+			return
+		}
+		if bar == nil {
+			bar = progressbar.NewOptions(all, progressbar.OptionSetWriter(a.err.w),
+				progressbar.OptionSetDescription(what), progressbar.OptionSetWidth(24),
+				progressbar.OptionShowCount(), progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetTheme(
+					progressbar.Theme{Saucer: "=", SaucerHead: ">", SaucerPadding: " ", BarStart: "[", BarEnd: "]"},
+				))
+		}
+		bar.Set(done)
+	}
+	return show, func() {
+		if bar != nil {
+			bar.Clear()
+			bar.Exit()
+		}
+	}
+}
+
 // end takes the bar off the terminal.
 func (p *progress) end() {
 	if p.bar != nil {
