@@ -311,8 +311,8 @@ func (s *State) goes(ctx context.Context, p *plan.Plan) error {
 	return err
 }
 
-// wantedObjects are the objects that are wanted. What cannot be created on scratch and is there
-// stays as it is; with strict, it is an error where the change would break it.
+// wantedObjects are the objects that are wanted. What cannot be created on scratch, and is there in
+// just these words, stays as it is; with strict, it is an error where the change would break it.
 func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Object, error) {
 	wanted := slices.Clone(s.sql.made.Objects)
 	var before *objects.Made
@@ -333,6 +333,11 @@ func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Obje
 		failed := slices.ContainsFunc(before.Failed, func(o objects.Failure) bool { return o.Object == f.Object })
 		if !failed && strict {
 			return nil, &StaleError{Failure: f}
+		}
+		said := slices.ContainsFunc(there,
+			func(o *objects.Object) bool { return objects.Says(s.Engine.SQL(), f.Object, o) })
+		if failed && !said { // nobody can tell what is meant
+			return nil, f
 		}
 		for _, o := range there {
 			if objects.Find(wanted, o.ObjectKey) == nil {

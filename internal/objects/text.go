@@ -4,9 +4,11 @@ package objects
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/sqlschema"
 )
 
 // Text is the statements of objects for a file, which the engine's own client reads as well.
@@ -36,4 +38,22 @@ func Named(list []*Object, name string) []*Object {
 		}
 	}
 	return out
+}
+
+// Says tells whether a statement has the words by which an object is there.
+func Says(d engine.Dialect, statement *sqlschema.Object, o *Object) bool {
+	words := func(sql string) string {
+		var out []string
+		for _, t := range d.Lex(sql) {
+			word := t.Text
+			if t.Bare() {
+				word = t.Word()
+			}
+			out = append(out, word)
+		}
+		return strings.Join(out, " ")
+	}
+	return slices.ContainsFunc(o.Make, func(c engine.Creation) bool {
+		return words(cmp.Or(c.Said, c.SQL)) == words(statement.SQL)
+	})
 }
