@@ -219,6 +219,7 @@ var adoptParts = map[string]parts{
 			"{c} DOUBLE PRECISION", "{c} DECIMAL(10,2) DEFAULT 0.00", "{c} NUMERIC", "{c} BLOB", "{c}", "{c} JSON",
 			"{c} STRING",
 			"{c} TEXT COLLATE NOCASE", "{c} NVARCHAR(100) DEFAULT NULL", "{c} FLOAT CHECK ({c} > 0)",
+			"{c} INTEGER CHECK (/* at least */ {c} > 0 -- really\n AND {c} < 9)",
 			"{c} UNSIGNED BIG INT",
 			"{c} TEXT CHECK ({c} IN ('a', 'b'))", "{c} CHAR(2) UNIQUE", "{c} TEXT CONSTRAINT {t}_u{n} UNIQUE",
 			"{c} UUID",

@@ -191,9 +191,24 @@ func unwrapped(lex func(string) []sqltok.Token, text string) string {
 	return strings.TrimSpace(text[list[0].End:list[len(list)-1].Start])
 }
 
+// flat is SQL without comments, and without line breaks between its tokens.
+func flat(lex func(string) []sqltok.Token, text string) string {
+	var b strings.Builder
+	last := 0
+	for _, t := range lex(text) {
+		gap := text[last:t.Start]
+		if strings.TrimLeft(gap, " ") != "" {
+			gap = " "
+		}
+		b.WriteString(gap + text[t.Start:t.End])
+		last = t.End
+	}
+	return strings.TrimSpace(b.String())
+}
+
 // inModel is an expression with the names of columns in braces, if that is lowered to the same.
 func (w *Raising) inModel(t *sqlschema.Table, text string) string {
-	text = strings.TrimSpace(text)
+	text = flat(w.Lex, text)
 	list := w.Lex(text)
 	var b strings.Builder
 	last := 0
