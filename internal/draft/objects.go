@@ -315,6 +315,10 @@ func (s *State) goes(ctx context.Context, p *plan.Plan) error {
 // just these words, stays as it is; with strict, it is an error where the change would break it.
 func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Object, error) {
 	wanted := slices.Clone(s.sql.made.Objects)
+	if o := s.sql.made.Unseen(s.Wanted.Objects); o != nil {
+		return nil, fmt.Errorf("%s:%d: %s %s leaves nothing by which it could be compared: create it with erbario draft --by-hand",
+			o.Path, o.Line, o.Kind, o.Name)
+	}
 	var before *objects.Made
 	for _, f := range s.sql.made.Failed {
 		there := slices.DeleteFunc(slices.Clone(s.sql.there), func(o *objects.Object) bool {

@@ -184,9 +184,29 @@ func inOrder(d engine.Dialect, list []*Object, done []*sqlschema.Object) {
 	slices.SortStableFunc(list, func(a, b *Object) int { return places[a] - places[b] })
 }
 
+// Unseen is a statement that was run and left nothing by which it could be compared; nil: there is
+// none.
+func (m *Made) Unseen(list []*sqlschema.Object) *sqlschema.Object {
+	for _, s := range list {
+		if s.Name == "" || slices.ContainsFunc(m.Failed, func(f Failure) bool { return f.Object == s }) ||
+			slices.ContainsFunc(m.Objects, func(o *Object) bool { return declares(s, o) }) ||
+			slices.ContainsFunc(m.Enums, func(o *sqlschema.Other) bool { return strings.EqualFold(o.Name, s.Name) }) {
+			continue
+		}
+		return s
+	}
+	return nil
+}
+
 // declares tells whether a statement is the one that creates an object.
 func declares(s *sqlschema.Object, o *Object) bool {
 	name := strings.TrimSuffix(plain(o.Name), " of "+o.Of)
+	switch o.Kind {
+	case "operator":
+		name, _, _ = strings.Cut(o.Name, " of ")
+	case "cast":
+		name = s.Name
+	}
 	return ofKind(s.Kind, o.Kind) && strings.EqualFold(s.Name, name) && (s.On == "" || strings.EqualFold(s.On, o.Of))
 }
 
@@ -222,7 +242,7 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 	is := func(name string) bool { return named[strings.ToLower(name)] }
 	declared := func(kind, name string) bool {
 		return slices.ContainsFunc(wanted.Objects, func(o *sqlschema.Object) bool {
-			return strings.EqualFold(o.Name, plain(name)) && ofKind(o.Kind, kind)
+			return (strings.EqualFold(o.Name, plain(name)) || kind == "cast") && ofKind(o.Kind, kind)
 		})
 	}
 	for _, v := range live.Views { // first, since they name tables

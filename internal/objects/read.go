@@ -148,8 +148,7 @@ var kinds = map[string]string{
 	"VIEW": "view", "MATERIALIZED VIEW": "materialised view", "FUNCTION": "function", "AGGREGATE FUNCTION": "function",
 	"PROCEDURE": "procedure",
 	"AGGREGATE": "aggregate", "TRIGGER": "trigger", "RULE": "rule", "SEQUENCE": "sequence", "DOMAIN": "domain",
-	"TYPE": "type", "COLLATION": "collation", "OPERATOR": "operator", "OPERATOR CLASS": "operator class",
-	"OPERATOR FAMILY": "operator family", "CAST": "cast",
+	"TYPE": "type", "COLLATION": "collation", "OPERATOR": "operator", "CAST": "cast",
 	"TEXT SEARCH CONFIGURATION": "text search configuration", "TEXT SEARCH DICTIONARY": "text search dictionary",
 	"EXTENSION": "extension", "POLICY": "policy", "STATISTICS": "statistics", "INDEX": "index",
 }
@@ -249,6 +248,15 @@ func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why str
 	for i += n; i < len(list) && slices.Contains([]string{"IF", "NOT", "EXISTS", "CONCURRENTLY"}, list[i].Word()); i++ {
 	}
 	o.Name = lastName(list[min(i, len(list)):])
+	if o.Kind == "operator" || o.Kind == "cast" { // what is before, or in, its brackets
+		o.Name = ""
+		for _, t := range list[min(i, len(list)):] {
+			if t.Is("(") && o.Kind == "operator" || t.Is(")") {
+				break
+			}
+			o.Name += t.Text
+		}
+	}
 	switch o.Kind {
 	case "trigger", "rule", "policy", "index":
 		if o.On = p.behind(list[i:], "ON"); o.Kind == "rule" {
@@ -306,6 +314,8 @@ func (p *parser) alter(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 	switch {
 	case len(list) < 3:
 		return "", fmt.Sprintf("%s is not whole", firstWords(list, 2))
+	case has("DEFAULT", "PRIVILEGES") && !has("IN", "SCHEMA"):
+		return "write ALTER DEFAULT PRIVILEGES IN SCHEMA …", "rights by default in all schemas concern the whole database"
 	case has("DEFAULT", "PRIVILEGES"):
 		o.Kind = "rights"
 	case has("ROW", "LEVEL", "SECURITY"):

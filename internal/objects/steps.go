@@ -201,8 +201,10 @@ func (p *planning) dropOrder(list []*Object) []*Object {
 func (p *planning) drop(o *Object) []string {
 	var out []string
 	for _, c := range slices.Backward(o.Make) {
-		if list := p.words.DropObject(c); c.Kind == o.Kind || len(o.Make) == 1 {
-			out = append(out, list...)
+		for _, sql := range p.words.DropObject(c) {
+			if (c.Kind == o.Kind || len(o.Make) == 1) && !slices.Contains(out, sql) {
+				out = append(out, sql)
+			}
 		}
 	}
 	return out

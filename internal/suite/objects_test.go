@@ -115,6 +115,10 @@ var things = map[string][]declaredThing{
 		{name: "deep", forms: []string{"CREATE STATISTICS deep ON sheet, due FROM loans", "CREATE STATISTICS deep (ndistinct) ON sheet, due FROM loans"}},
 		{name: "quiet", forms: []string{"CREATE RULE quiet AS ON DELETE TO loans DO INSTEAD NOTHING", "CREATE RULE quiet AS ON DELETE TO loans DO ALSO NOTIFY gone"}},
 		{name: "sum_of", forms: []string{"CREATE AGGREGATE sum_of(integer) (SFUNC = int4pl, STYPE = integer)", "CREATE AGGREGATE sum_of(integer) (SFUNC = int4mul, STYPE = integer)"}},
+		{name: "near", forms: []string{"CREATE FUNCTION near(a integer, b integer) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT abs(a - b) < 2 $$"}},
+		{name: "~~~", needs: []string{"near"}, forms: []string{"CREATE OPERATOR ~~~ (LEFTARG = integer, RIGHTARG = integer, FUNCTION = near)"}},
+		{name: "plants", forms: []string{"CREATE TEXT SEARCH CONFIGURATION plants (COPY = simple)"}},
+		{name: "by default", forms: []string{"ALTER DEFAULT PRIVILEGES IN SCHEMA public GRANT SELECT ON SEQUENCES TO pg_monitor"}},
 		{name: "options", forms: []string{"CREATE VIEW bare WITH (security_barrier) AS SELECT id FROM boxes", "CREATE VIEW bare AS SELECT id FROM boxes"}},
 	},
 }

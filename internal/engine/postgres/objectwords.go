@@ -3,6 +3,7 @@ package postgres
 // This file is what a schema holds beside its tables, and how each is dropped and replaced.
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -135,10 +136,10 @@ func revoked(sql string, list []sqltok.Token) []string {
 	}
 	if grant, to := at("GRANT"), at("TO"); grant >= 0 && to > grant {
 		tail := strings.TrimSuffix(sql[list[to].End:], " WITH GRANT OPTION")
-		return []string{sql[:list[grant].Start] + "REVOKE " + sql[list[grant].End:list[to].Start] + "FROM" + tail}
+		return []string{sql[:list[grant].Start] + "REVOKE" + sql[list[grant].End:list[to].Start] + "FROM" + tail}
 	}
 	if revoke, from := at("REVOKE"), at("FROM"); revoke >= 0 && from > revoke {
-		return []string{sql[:list[revoke].Start] + "GRANT " + sql[list[revoke].End:list[from].Start] + "TO" +
+		return []string{sql[:list[revoke].Start] + "GRANT" + sql[list[revoke].End:list[from].Start] + "TO" +
 			sql[list[from].End:]}
 	}
 	return nil
@@ -169,13 +170,16 @@ func signature(c engine.Creation, list []sqltok.Token) string {
 	case "function", "procedure", "aggregate":
 		name, args, _ := strings.Cut(c.Name, "(")
 		return quote(name) + "(" + args
-	case "operator", "cast", "operator class":
-		at := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is(strings.ToUpper(c.Kind)) })
+	case "cast":
+		at := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("CAST") })
 		end := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("WITH") || t.Is("WITHOUT") })
-		if c.Kind == "cast" && at >= 0 && end > at {
+		if at >= 0 && end > at {
 			return strings.TrimSpace(c.SQL[list[at].End:list[end].Start])
 		}
-		return strings.TrimSpace(c.Name)
+	case "operator":
+		name, types, _ := strings.Cut(c.Name, " of ")
+		left, right, _ := strings.Cut(types, " and ")
+		return name + " (" + cmp.Or(left, "NONE") + ", " + cmp.Or(right, "NONE") + ")"
 	}
 	return quote(c.Name)
 }

@@ -6,6 +6,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -65,6 +66,11 @@ BEGIN
 END
 $erbario$`}
 
+// rareKinds are what few databases have.
+var rareKinds = []string{
+	"aggregate", "operator", "cast", "collation", "text search configuration", "text search dictionary",
+}
+
 // DropAll gives the statements that drop everything, but for extensions.
 func (Engine) DropAll(s *sqlschema.Schema) []string {
 	var out []string
@@ -95,6 +101,11 @@ func (Engine) DropAll(s *sqlschema.Schema) []string {
 		case o.Kind == "function", o.Kind == "procedure":
 			name, args, _ := strings.Cut(o.Name, "(")
 			out = append(out, "DROP ROUTINE IF EXISTS "+quote(name)+"("+args+" CASCADE")
+		case slices.Contains(rareKinds, o.Kind):
+			words := "DROP " + strings.ToUpper(o.Kind)
+			for _, sql := range (Engine{}).DropObject(engine.Creation{Kind: o.Kind, Name: o.Name, SQL: o.Make[0]}) {
+				out = append(out, words+" IF EXISTS"+strings.TrimPrefix(sql, words)+" CASCADE")
+			}
 		}
 	}
 	return out

@@ -38,7 +38,7 @@ var (
 		"d.oid",
 	)
 	searchesQuery = `SELECT c.oid, c.cfgname, quote_ident(n.nspname) || '.' || quote_ident(p.prsname),
-		coalesce((SELECT json_agg(json_build_array(k.alias, (SELECT string_agg(m.mapdict::regdictionary::text, ', ' ORDER BY m.mapseqno) FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)))::text
+		coalesce((SELECT json_agg(json_build_array(k.alias, (SELECT string_agg(m.mapdict::regdictionary::text, ', ' ORDER BY m.mapseqno) FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)) ORDER BY k.tokid)::text
 			FROM ts_token_type(c.cfgparser) k WHERE EXISTS (
 				SELECT 1 FROM pg_ts_config_map m WHERE m.mapcfg = c.oid AND m.maptokentype = k.tokid)), '')
 		FROM pg_ts_config c JOIN pg_ts_parser p ON p.oid = c.cfgparser JOIN pg_namespace n ON n.oid = p.prsnamespace WHERE c.cfgnamespace = ` + here + ` AND ` + notExtension("pg_ts_config", "c.oid")
