@@ -385,8 +385,7 @@ func (r *proving) inSQL(ctx context.Context, end *sqlschema.Schema, changes []di
 	if len(made.Failed) > 0 {
 		return nil, made.Failed[0]
 	}
-	mine := objects.Undeclared(made.Objects)
-	changes = slices.DeleteFunc(changes, func(c diff.Change) bool { return !mine(c) })
+	changes = slices.DeleteFunc(changes, func(c diff.Change) bool { return objects.Drops(c, made.Objects) })
 	for _, c := range objects.Compare(there, made.Objects, line) {
 		changes = append(changes, c.Diff(r.declared.Objects))
 	}

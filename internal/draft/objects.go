@@ -194,8 +194,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	for _, c := range s.sql.changes {
 		known = append(known, c.Object())
 	}
-	mine := objects.Undeclared(known)
-	p.Undeclared = slices.DeleteFunc(p.Undeclared, func(c diff.Change) bool { return !mine(c) })
+	p.Undeclared = slices.DeleteFunc(p.Undeclared, func(c diff.Change) bool { return objects.Drops(c, known) })
 	if err := s.stale(p); err != nil && strict {
 		return err
 	}
@@ -295,7 +294,7 @@ func (s *State) dropped(a plan.Answers) plan.Answers {
 	return a
 }
 
-// goes says why the steps of a plan cannot be run on scratch, and taken back; nil: they can.
+// goes says why the steps of a plan cannot be run on scratch, and undone; nil: they can.
 func (s *State) goes(ctx context.Context, p *plan.Plan) error {
 	m := planned("try", 0, s.Engine, p).Bound(s.Engine, nil, nil)
 	list := []*migration.Migration{m}
@@ -421,7 +420,10 @@ func (s *State) found(p *plan.Plan) error {
 	for _, o := range s.sql.wanted {
 		there := objects.Find(s.sql.there, o.ObjectKey)
 		switch {
-		case there != nil && !s.sql.line[o.ObjectKey] && !isNamed(o): // as it is here
+		case there != nil && !s.sql.line[o.ObjectKey] && !isNamed(o):
+			if objects.Same(there, o) {
+				there = o // as its file says: users of this server are not those of others
+			}
 			list = append(list, there)
 		case there == nil && s.sql.line[o.ObjectKey]: // dropped outside Erbario
 			list = append(list, o)
@@ -483,41 +485,37 @@ func (s *State) attachedBefore() []string {
 	return out
 }
 
-// handled are the triggers that are declared in SQL, or were, by table.
-func (s *State) handled() map[string][]string {
-	out := map[string][]string{}
-	if s.sql == nil || s.sql.made == nil {
-		return out
-	}
-	for _, o := range s.sql.made.Objects {
-		if o.Kind == "trigger" {
-			out[o.Of] = append(out[o.Of], o.Name)
+// triggersInSQL are the triggers that are declared in SQL, or were.
+func (s *State) triggersInSQL() []engine.ObjectKey {
+	var out []engine.ObjectKey
+	add := func(key engine.ObjectKey) {
+		if key.Kind == "trigger" {
+			out = append(out, key)
 		}
+	}
+	if s.sql == nil {
+		return nil
 	}
 	for key := range s.sql.line {
-		if key.Kind == "trigger" {
-			out[key.Of] = append(out[key.Of], key.Name)
+		add(key)
+	}
+	if s.sql.made != nil {
+		for _, o := range s.sql.made.Objects {
+			add(o.ObjectKey)
 		}
 	}
-	return out
+	slices.SortFunc(out, func(a, b engine.ObjectKey) int { return strings.Compare(a.Of+" "+a.Name, b.Of+" "+b.Name) })
+	return slices.Compact(out)
 }
 
-// triggersInSQL are the names, in lower case, of the triggers that are declared in SQL, or were.
-func (s *State) triggersInSQL(into map[string]bool) {
-	if s.sql == nil {
-		return
+// handled are the triggers, by table, to which the steps of the objects see.
+func (s *State) handled() map[string][]string {
+	out := map[string][]string{}
+	if s.sqlLater {
+		return out
 	}
-	for key := range s.sql.line {
-		if key.Kind == "trigger" {
-			into[strings.ToLower(key.Name)] = true
-		}
+	for _, key := range s.triggersInSQL() {
+		out[key.Of] = append(out[key.Of], key.Name)
 	}
-	if s.sql.made == nil {
-		return
-	}
-	for _, o := range s.sql.made.Objects {
-		if o.Kind == "trigger" {
-			into[strings.ToLower(o.Name)] = true
-		}
-	}
+	return out
 }

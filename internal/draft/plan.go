@@ -130,7 +130,9 @@ func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Pla
 func (s *State) asks(ctx context.Context, in *plan.Input) {
 	if line, err := s.line(); err == nil {
 		in.FoundTriggers, in.FoundTables = migration.FoundTriggers(line, s.Engine), migration.FoundTables(line)
-		s.triggersInSQL(in.FoundTriggers)
+		for _, key := range s.triggersInSQL() {
+			in.FoundTriggers[strings.ToLower(key.Name)] = true
+		}
 	}
 	if s.unasked {
 		in.Count = func(string) (int64, error) { return 0, nil }

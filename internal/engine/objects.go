@@ -66,7 +66,7 @@ type ObjectKey struct {
 }
 
 // StepObject is something declared in SQL that belongs to the line of migrations from a step on, or
-// no more.
+// no longer.
 type StepObject struct {
 	ObjectKey
 	Gone bool

@@ -68,14 +68,10 @@ func Compare(there, wanted []*Object, line map[engine.ObjectKey]bool) []Change {
 	return out
 }
 
-// Undeclared tells of a change whether it would drop what is declared in SQL.
-func Undeclared(wanted []*Object) func(diff.Change) bool {
-	return func(c diff.Change) bool {
-		if c.Kind.Sign() != "-" {
-			return true
-		}
-		return !slices.ContainsFunc(wanted, func(o *Object) bool {
-			return c.Kind.Thing() == o.Kind && (c.Table == o.Name || c.Name == o.Name && c.Table == o.Of)
-		})
-	}
+// Drops tells whether a change, as it is without what is declared in SQL, would drop one of some
+// objects.
+func Drops(c diff.Change, list []*Object) bool {
+	return c.Kind.Drops() && slices.ContainsFunc(list, func(o *Object) bool {
+		return c.Kind.Thing() == o.Kind && (c.Table == o.Name || c.Name == o.Name && c.Table == o.Of)
+	})
 }

@@ -119,7 +119,7 @@ func MakeOn(ctx context.Context, e Engine, wanted, base *sqlschema.Schema) (*Mad
 			out.Objects = append(out.Objects, o)
 		}
 	}
-	inOrder(e.SQL(), out.Objects, m.done)
+	inOrder(out.Objects, m.done)
 	for _, o := range s.Others {
 		if o.Kind == sqlschema.EnumType && base.Enum(o.Name) == nil {
 			out.Enums = append(out.Enums, o)
@@ -169,7 +169,7 @@ func (m *making) run(ctx context.Context) error {
 
 // inOrder puts objects into the order in which their statements could be run; the rest stays
 // behind what it belongs to.
-func inOrder(d engine.Dialect, list []*Object, done []*sqlschema.Object) {
+func inOrder(list []*Object, done []*sqlschema.Object) {
 	place := func(o *Object) int {
 		return slices.IndexFunc(done, func(s *sqlschema.Object) bool { return declares(s, o) })
 	}

@@ -1,4 +1,4 @@
-// Package objects is what is declared in SQL beside the models: views, functions, triggers, rights
+// Package objects is what is declared in SQL next to the models: views, functions, triggers, rights
 // and the like. What is wanted is what the server itself makes of the statements on scratch, read
 // back; it is compared with what the database holds, in the same words.
 //
@@ -37,8 +37,8 @@ type Object struct {
 	Before *Object
 }
 
-// Same tells whether two objects are the same to their engine. now is the declared one: what it does not say, such
-// as with whose rights it runs, does not count.
+// Same tells whether two objects are the same to their engine. now is the declared one: what it
+// does not say, such as with whose rights it runs, does not count.
 func Same(was, now *Object) bool {
 	return slices.EqualFunc(was.Make, now.Make, func(a, b engine.Creation) bool {
 		return a.SQL == b.SQL || form(a) == form(b) && !saysMore(b)

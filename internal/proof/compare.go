@@ -117,12 +117,6 @@ func onlyDrops(list []diff.Change) []diff.Change {
 	return slices.DeleteFunc(list, func(c diff.Change) bool { return c.Kind.Sign() != "-" })
 }
 
-// declaredInSQL tells whether a difference from the models is about something that is declared in
-// SQL.
-func (p *prover) declaredInSQL(c diff.Change) bool {
-	return !objects.Undeclared(p.Declared)(c)
-}
-
 // objectsAgree compares what is declared in SQL with what the migration made.
 func (p *prover) objectsAgree(there []*objects.Object) {
 	for _, c := range p.Objects {

@@ -392,7 +392,7 @@ func (p *prover) agrees(ctx context.Context, before, after *state) error {
 			return err
 		}
 		for _, c := range diff.Schemas(whole, p.Wanted) {
-			if p.More && c.Kind.Sign() == "-" || p.declaredInSQL(c) {
+			if p.More && c.Kind.Sign() == "-" || objects.Drops(c, p.Declared) {
 				continue
 			}
 			if !slices.ContainsFunc(p.Ignore,
