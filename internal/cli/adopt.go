@@ -40,6 +40,10 @@ func (a *app) adoptCommand() *cli.Command {
 				Destination: &o.outside},
 			&cli.BoolFlag{Name: "only-language", Usage: "write models alone: refuse what they do not say",
 				Destination: &o.language},
+			&cli.StringFlag{Name: "at", Destination: &o.at,
+				Usage: "another database that holds the same: compare it with the migrations up to this one, and record them (any unique part of its `ID`)"},
+			&cli.StringSliceFlag{Name: "accept", Destination: &o.accept,
+				Usage: "with --at: record with these differences: a table, TABLE.COLUMN, an object, or a pattern with *: `NAME`"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be written, and write nothing", Destination: &o.dry},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -56,7 +60,9 @@ type adopting struct {
 	names        []string
 	except       []string
 	outside, dry bool
-	language     bool // SQL is refused
+	language     bool   // SQL is refused
+	at           string // the migration at which a database is to be recorded
+	accept       []string
 	began        bool // files were written, or are about to be
 
 	p        *project.Project
@@ -70,6 +76,12 @@ type adopting struct {
 }
 
 func (o *adopting) run(ctx context.Context) error {
+	if o.at != "" {
+		return o.adoptAt(ctx)
+	}
+	if len(o.accept) > 0 {
+		return wrongUse("--accept is about the differences that --at finds")
+	}
 	if o.url == "" {
 		return o.adopt(ctx)
 	}
@@ -138,9 +150,7 @@ func (o *adopting) again() string {
 		words = append(words, "--url", project.Shown(o.url))
 	}
 	for i, w := range words {
-		if strings.ContainsAny(w, " *?'\"$`\\!;&|<>()[]{}~#") {
-			words[i] = shellWord(w)
-		}
+		words[i] = typed(w)
 	}
 	return strings.Join(words, " ")
 }
@@ -289,7 +299,7 @@ func (o *adopting) record(ctx context.Context) (bool, error) {
 		return false, nil //nolint:nilerr // apply says it
 	}
 	o.l = l
-	if err := runner.Record(ctx, l.db, l.engine, o.m, time.Minute); err != nil {
+	if err := runner.Record(ctx, l.db, l.engine, []*migration.Migration{o.m}, nil); err != nil {
 		o.warn("the migration could not be recorded here: %v", err)
 		return false, nil
 	}

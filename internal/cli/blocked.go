@@ -99,6 +99,14 @@ func shellWord(s string) string {
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }
 
+// typed is a text as one would type it, in quotes only where the shell needs them.
+func typed(s string) string {
+	if s == "" || strings.ContainsAny(s, " *?'\"$`\\!;&|<>()[]{}~#") {
+		return shellWord(s)
+	}
+	return s
+}
+
 // ways shows the rows in a plan's way, and the flags by which they would fit.
 func (a *app) ways(list []plan.InTheWay) {
 	for _, w := range list {

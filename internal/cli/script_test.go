@@ -117,7 +117,7 @@ func TestMariaDBScripts(t *testing.T) {
 }
 
 // The scripts of testdata/every run on each engine: they have a database of their own,
-// not there yet, in $URL, and another in $OTHER. A line can be for one engine alone by
+// not there yet, in $URL, and two more in $OTHER and $THIRD. A line can be for one engine alone by
 // [sqlite], [postgres] or [mariadb].
 func TestEveryEngineScripts(t *testing.T) {
 	testserver.Each(t, func(t *testing.T, place testserver.Place) {
@@ -132,6 +132,7 @@ func TestEveryEngineScripts(t *testing.T) {
 				env.Setenv("XDG_CACHE_HOME", filepath.Join(env.WorkDir, ".cache"))
 				env.Setenv("URL", place.URL(t))
 				env.Setenv("OTHER", place.URL(t))
+				env.Setenv("THIRD", place.URL(t))
 				env.Setenv("ENGINE", place.Name)
 				return nil
 			},

@@ -21,6 +21,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
@@ -338,7 +339,8 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 		if c.Name != "" {
 			thing.Name, thing.Of = c.Name, c.Table
 		}
-		return inSQL[thing] || c.Kind == diff.AddTable || c.Kind == diff.AddView ||
+		return inSQL[thing] || objects.Source(s.Wanted.Objects, &objects.Object{ObjectKey: thing}) != nil ||
+			c.Kind == diff.AddTable || c.Kind == diff.AddView ||
 			c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
 	}), nil
 }

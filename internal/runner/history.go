@@ -173,16 +173,22 @@ func StatusOf(files []*migration.Migration, applied []Applied, e Engine) *LineSt
 	return s
 }
 
-// Record notes a migration as applied where all that it creates exists: nothing of it runs.
-func Record(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, wait time.Duration) error {
-	return inTurn(ctx, db, wait, func() error {
-		for _, sql := range e.OwnTables().History {
+// recordWait is how long a record waits for others.
+const recordWait = time.Minute
+
+// Record notes migrations as applied where all that they create exists: nothing of them runs but
+// keeps, which creates that in which they would have kept what they remove.
+func Record(ctx context.Context, db engine.Database, e Engine, list []*migration.Migration, keeps []string) error {
+	return inTurn(ctx, db, recordWait, func() error {
+		for _, sql := range slices.Concat(e.OwnTables().History, keeps) {
 			if err := db.Exec(ctx, sql); err != nil {
 				return err
 			}
 		}
-		if err := record(ctx, db, m, nil, 0); err != nil {
-			return err
+		for _, m := range list {
+			if err := record(ctx, db, m, nil, 0); err != nil {
+				return err
+			}
 		}
 		return db.Commit(ctx)
 	})

@@ -136,7 +136,7 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 	_, err := runner.Apply(ctx, fresh, e, files, runner.Options{Wait: time.Minute})
 	require.NoError(t, err, a.first.Text)
 	require.Equal(t, before, everything(t, ctx, e, fresh), "the same from nothing\n%s", a.first.Text)
-	require.NoError(t, runner.Record(ctx, db, e, a.first, time.Minute))
+	require.NoError(t, runner.Record(ctx, db, e, []*migration.Migration{a.first}, nil))
 	require.Equal(t, before, everything(t, ctx, e, db), "nothing was changed")
 
 	for path, text := range a.files {

@@ -87,7 +87,7 @@ func TestAdoptWhole(t *testing.T) {
 		_, err = runner.Apply(ctx, fresh, e, []*migration.Migration{a.first}, runner.Options{Wait: time.Minute})
 		require.NoError(t, err)
 		assert.Equal(t, before, ownDump(t, p, fresh, freshURL), "from nothing")
-		require.NoError(t, runner.Record(ctx, db, e, a.first, time.Minute))
+		require.NoError(t, runner.Record(ctx, db, e, []*migration.Migration{a.first}, nil))
 		assert.Equal(t, before, ownDump(t, p, db, url), "nothing was changed")
 	})
 }
