@@ -78,6 +78,9 @@ nightly:
 	ERBARIO_ADOPTIONS=10000 ERBARIO_TEST_ENGINES=sqlite $(GO) test ./internal/suite -run TestAdoptRandom -timeout 12h
 	ERBARIO_ADOPTIONS=3000 ERBARIO_TEST_ENGINES=mariadb $(GO) test ./internal/suite -run TestAdoptRandom -timeout 12h
 	ERBARIO_ADOPTIONS=3000 ERBARIO_TEST_ENGINES=postgres $(GO) test ./internal/suite -run TestAdoptRandom -timeout 12h
+	ERBARIO_DRIFTS=3000 ERBARIO_TEST_ENGINES=sqlite $(GO) test ./internal/suite -run TestDrift -timeout 12h
+	ERBARIO_DRIFTS=600 ERBARIO_TEST_ENGINES=mariadb $(GO) test ./internal/suite -run TestDrift -timeout 12h
+	ERBARIO_DRIFTS=600 ERBARIO_TEST_ENGINES=postgres $(GO) test ./internal/suite -run TestDrift -timeout 12h
 	ERBARIO_OBJECTS=5000 ERBARIO_TEST_ENGINES=sqlite $(GO) test ./internal/suite -run TestObjects -timeout 12h
 	ERBARIO_OBJECTS=1000 ERBARIO_TEST_ENGINES=mariadb $(GO) test ./internal/suite -run TestObjects -timeout 12h
 	ERBARIO_OBJECTS=1000 ERBARIO_TEST_ENGINES=postgres $(GO) test ./internal/suite -run TestObjects -timeout 12h

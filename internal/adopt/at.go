@@ -52,7 +52,7 @@ func At(ctx context.Context, e runner.Engine, db engine.Database, line []*migrat
 	if err != nil {
 		return nil, err
 	}
-	out := &Point{Keeps: keeps(e, made, live)}
+	out := &Point{Keeps: Keeps(e, made, live)}
 	made.Tables = slices.DeleteFunc(made.Tables, func(t *sqlschema.Table) bool {
 		w := wanted.Table(t.Name)
 		return w != nil && w.Outside() && live.Table(t.Name) != nil
@@ -73,8 +73,8 @@ func At(ctx context.Context, e runner.Engine, db engine.Database, line []*migrat
 	return out, nil
 }
 
-// keeps creates what of Erbario's own, for kept values, made has and live does not.
-func keeps(e runner.Engine, made, live *sqlschema.Schema) []string {
+// Keeps creates what of Erbario's own, for kept values, made has and live does not.
+func Keeps(e runner.Engine, made, live *sqlschema.Schema) []string {
 	var out []string
 	for _, t := range made.Tables {
 		there := live.Table(t.Name)

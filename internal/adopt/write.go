@@ -117,7 +117,7 @@ func (w *writer) field(c *schema.Column) {
 		words = append(append(words, "key"), w.keyWords()...)
 	}
 	words = append(words, numbers(c)...)
-	if c.Value != nil && c.Value.Kind != schema.NullValue {
+	if c.Value != nil && c.Value.Kind != schema.NullValue && !c.Stamped { // that is its default
 		words = append(words, "default", w.value(c))
 	}
 	if c.UpdateNow {
@@ -127,8 +127,10 @@ func (w *writer) field(c *schema.Column) {
 	if k != nil && !w.indexed(k.Columns) {
 		words = append(words, "no index")
 	}
-	if c.Nonblank {
-		words = append(words, "nonblank")
+	for word, said := range map[string]bool{"immutable": c.Immutable, "nonblank": c.Nonblank, "stamped": c.Stamped} {
+		if said {
+			words = append(words, word) // the formatter has them in order
+		}
 	}
 	if r := c.Range; r != nil {
 		words = append(words, "range", end(r.From)+".."+end(r.To))

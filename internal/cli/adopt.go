@@ -28,9 +28,9 @@ import (
 func (a *app) adoptCommand() *cli.Command {
 	o := &adopting{app: a}
 	return &cli.Command{
-		Name: "adopt", ArgsUsage: "[TABLE…]",
+		Name: "adopt", ArgsUsage: "[TABLE…|TABLE.COLUMN…]",
 		Usage:       "take over tables that exist: models for them, and a first migration",
-		Description: "Writes models that say exactly what the tables are, and a migration that creates\nthem where they are missing. Nothing in the database is changed but Erbario's own\ntables. Without names: every table that no model declares.\n\n  erbario adopt --dry-run\n  erbario adopt 'loans' 'card_*'",
+		Description: "Writes models that say exactly what the tables are, and a migration that creates\nthem where they are missing. Nothing in the database is changed but Erbario's own\ntables. Without names: every table that no model declares. For a table or column\nthat is declared: what was changed in it outside of Erbario.\n\n  erbario adopt --dry-run\n  erbario adopt 'loans' 'card_*'\n  erbario adopt readers.note",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "set up a project for the database of this `URL` first",
 				Destination: &o.url},
@@ -82,6 +82,11 @@ func (o *adopting) run(ctx context.Context) error {
 	if len(o.accept) > 0 {
 		return wrongUse("--accept is about the differences that --at finds")
 	}
+	if drifted, err := o.drifted(); err != nil {
+		return err
+	} else if drifted {
+		return o.adoptDrift(ctx)
+	}
 	if o.url == "" {
 		return o.adopt(ctx)
 	}
@@ -127,7 +132,7 @@ func (o *adopting) adopt(ctx context.Context) (err error) {
 	if err := o.write(); err != nil {
 		return err
 	}
-	recorded, err := o.record(ctx)
+	recorded, err := o.record(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -289,7 +294,7 @@ func (o *adopting) write() error {
 
 // record records the migration where everything exists. Without the right to that it is left to
 // apply.
-func (o *adopting) record(ctx context.Context) (bool, error) {
+func (o *adopting) record(ctx context.Context, keeps []string) (bool, error) {
 	if o.l.Protected {
 		return false, nil
 	}
@@ -299,7 +304,7 @@ func (o *adopting) record(ctx context.Context) (bool, error) {
 		return false, nil //nolint:nilerr // apply says it
 	}
 	o.l = l
-	if err := runner.Record(ctx, l.db, l.engine, []*migration.Migration{o.m}, nil); err != nil {
+	if err := runner.Record(ctx, l.db, l.engine, []*migration.Migration{o.m}, keeps); err != nil {
 		o.warn("the migration could not be recorded here: %v", err)
 		return false, nil
 	}

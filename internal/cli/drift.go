@@ -7,12 +7,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"strings"
 
 	"erbario/internal/diff"
 	"erbario/internal/draft"
 	"erbario/internal/project"
-	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -70,30 +68,29 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	if w != nil {
 		model = w.Model()
 	}
-	again := "erbario " + on + "draft TITLE"
-	switch o := c.Object.(type) {
-	case *sqlschema.Column:
+	again, keep := "erbario "+on+"draft TITLE", "erbario "+on+"adopt "
+	if _, ok := c.Object.(*sqlschema.Column); ok {
 		name := c.Target()
 		switch {
 		case c.Kind == diff.AddColumn && w != nil && w.Column(c.Name) != nil:
 			return &jsonWaysOn{name, "it is declared: " + again + " adds it to the migrations", fmt.Sprintf("erbario declare %s --remove %s, then %s --drop %s", model, cmp.Or(w.Column(c.Name).Field(), c.Name), again, name)}
 		case c.Kind == diff.AddColumn:
-			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s '%s', then %s", model, fieldLine(o), again),
-				again + " --drop " + name}
+			return &jsonWaysOn{name, keep + typed(name), again + " --drop " + typed(name)}
 		case c.Kind == diff.DropColumn && w != nil && w.Column(c.Name) != nil:
-			return &jsonWaysOn{name, fmt.Sprintf("erbario declare %s --remove %s", model,
-				cmp.Or(w.Column(c.Name).Field(), c.Name)), again + " creates it again"}
+			return &jsonWaysOn{name, keep + typed(name), again + " creates it again"}
 		case c.Kind == diff.DropColumn:
 			return nil // declared no more, and not there: the two agree
 		}
+		if w != nil {
+			return &jsonWaysOn{name + ": " + c.What, keep + typed(name), again + " restores the declared form"}
+		}
 	}
 	name := c.Table + ": " + c.What
+	if w == nil { // a type or a view
+		return &jsonWaysOn{name, "change the models to match the database", again + " restores the declared form"}
+	}
 	if c.Kind.Sign() != "+" {
-		return &jsonWaysOn{
-			name,
-			"change model " + model + " to match the database",
-			again + " restores the declared form",
-		}
+		return &jsonWaysOn{name, keep + typed(c.Table), again + " restores the declared form"}
 	}
 	away := "drop it in the database"
 	switch o := c.Object.(type) {
@@ -102,25 +99,5 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	case *sqlschema.Trigger:
 		away = "DROP TRIGGER " + s.Engine.SQL().Quote(o.Name)
 	}
-	return &jsonWaysOn{name, "write it into model " + model + ", then " + again, away}
-}
-
-// fieldLine is the line of the language that declares a live column.
-func fieldLine(c *sqlschema.Column) string {
-	name := c.Name
-	typ := c.Type.String()
-	switch {
-	case c.Type.Kind == schema.Native && c.SQLType == "":
-		typ = "text"
-	case c.Type.Kind == schema.Native:
-		typ = fmt.Sprintf("sql %q", c.SQLType)
-	}
-	out := name + " " + typ
-	if !c.NotNull {
-		out += " optional"
-	}
-	if c.Default != nil && !strings.ContainsAny(c.Default.Text, "\n'") {
-		out += " default (" + strings.Trim(c.Default.Text, "()") + ")"
-	}
-	return out
+	return &jsonWaysOn{name, keep + typed(c.Table), away}
 }

@@ -56,6 +56,8 @@ type State struct {
 	sql       *sqlState // nil: not looked at, or nothing is declared in SQL
 	sqlAsked  bool      // something may be dropped that was declared in SQL
 	sqlLater  bool      // what is declared in SQL comes with the second half of a pair
+	// tablesAlone leaves reference rows and what is declared in SQL as they are.
+	tablesAlone bool
 }
 
 // MissingOutside is an error that names the tables which the models declare as outside, and

@@ -22,6 +22,9 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if s.unreached {
 		return s.planUnreached(id, r)
 	}
+	if s.tablesAlone {
+		return s.planTables(ctx, id, r)
+	}
 	for name := range r.Answers.Drop {
 		s.sqlAsked = s.sqlAsked || s.Upcoming.Table(strings.Split(name, ".")[0]) == nil
 	}

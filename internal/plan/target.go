@@ -114,6 +114,14 @@ func reorder(t, wanted *sqlschema.Table) {
 	slices.SortStableFunc(t.Columns, func(a, b *sqlschema.Column) int { return place(a) - place(b) })
 }
 
+// Drifted is a table that migrations make, with changes that were made outside of them and led
+// to a live table.
+func Drifted(made, live *sqlschema.Table, changes []diff.Change) *sqlschema.Table {
+	t := target(made, changes)
+	inOrder(t, live)
+	return t
+}
+
 // inOrder puts the columns of t in the declared order, and each that no model declares
 // behind the one behind which it was.
 func inOrder(t, wanted *sqlschema.Table) {

@@ -90,6 +90,12 @@ func (w *Raising) column(t *sqlschema.Table, c *sqlschema.Column, plain bool) *s
 	}
 	out.Numbers.NoKey = out.Identity && !slices.Equal(t.Key(), []string{c.Name})
 	meaning, ok := w.Meaning(c)
+	held := slices.ContainsFunc(t.Checks, func(k *sqlschema.Check) bool {
+		return ofType(k) && strings.EqualFold(k.Column, c.Name)
+	})
+	if held && c.Type.Kind != schema.Native && sqlschema.SameForm(w.TypeName(c.Type), c.SQLType) {
+		meaning, ok = c.Type, true // a check sees to the form of its values
+	}
 	switch {
 	case !ok:
 		meaning = schema.Type{Kind: schema.Native, Name: c.SQLType}
@@ -107,6 +113,12 @@ func (w *Raising) column(t *sqlschema.Table, c *sqlschema.Column, plain bool) *s
 			out.Range = k.Range
 		case k.Purpose == schema.ForNonblank:
 			out.Nonblank = true
+		}
+	}
+	for _, g := range t.Triggers {
+		if !plain && strings.EqualFold(g.Column, c.Name) {
+			out.Immutable = out.Immutable || g.Purpose == schema.ForImmutable
+			out.Stamped = out.Stamped || g.Purpose == schema.ForStamped
 		}
 	}
 	out.Type = meaning
