@@ -59,8 +59,18 @@ type Outcome struct {
 	Left   []Left // what is declared nowhere, and is left as it is
 	// Objects is how many things are declared in SQL.
 	Objects int
+	Rows    []Rows // that are declared, by table
 
-	wanted *sqlschema.Schema // what the models declare
+	wanted  *sqlschema.Schema // what the models declare
+	said    *declare.Declared
+	inserts []engine.Creation // of the rows
+	rows    []engine.StepRows
+}
+
+// Rows is how many rows of a table are declared.
+type Rows struct {
+	Table string
+	Count int
 }
 
 // Left is something that a database holds and no model declares.
@@ -88,6 +98,7 @@ type taking struct {
 	why    map[string][]string
 	left   []Left // tables that no model can declare
 	wanted *sqlschema.Schema
+	said   *declare.Declared // by the models that are written
 }
 
 // Look says what would be written for the tables of a database. Each model is read again, put
@@ -343,7 +354,7 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 	if worse {
 		return true, nil
 	}
-	t.wanted = wanted
+	t.wanted, t.said = wanted, d
 	if err := engine.Canonicalize(ctx, t.DB, wanted, t.Live); err != nil {
 		return false, err
 	}
@@ -390,7 +401,7 @@ func (t *taking) leave(table, why string) {
 }
 
 func (t *taking) outcome(files []written) *Outcome {
-	o := &Outcome{Left: t.left, wanted: t.wanted}
+	o := &Outcome{Left: t.left, wanted: t.wanted, said: t.said}
 	for _, f := range files {
 		o.Files = append(o.Files, f.File)
 	}

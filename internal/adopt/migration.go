@@ -48,10 +48,10 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 		return nil, nil, err
 	}
 	c := &creating{ctx: ctx, e: e, db: scratch, part: part, progress: in.Progress}
-	if err := c.run(all); err != nil {
+	if err := c.all(all, o.inserts); err != nil {
 		return nil, nil, err
 	}
-	m, err := c.migration(id, before)
+	m, err := c.migration(id, before, o.rows)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -103,6 +103,30 @@ type creating struct {
 	left []engine.LeftOut  // what cannot be created
 	// progress is told how many creations are done; nil: nobody is.
 	progress func(done, all int)
+}
+
+// all runs creations, and the rows before the triggers, which are not to fire for them.
+func (c *creating) all(list, inserts []engine.Creation) error {
+	if len(inserts) == 0 {
+		return c.run(list)
+	}
+	late := func(x engine.Creation) bool { return x.Kind == "trigger" || x.Kind == "rule" }
+	if err := c.run(slices.DeleteFunc(slices.Clone(list), late)); err != nil {
+		return err
+	}
+	left := c.left
+	for _, x := range inserts {
+		if err := c.create(x); err != nil {
+			return fmt.Errorf("--rows %s: its rows cannot be inserted into a new database: %w", x.Name, err)
+		}
+		c.done = append(c.done, x)
+	}
+	early := func(x engine.Creation) bool { return !late(x) }
+	if err := c.run(slices.DeleteFunc(slices.Clone(list), early)); err != nil {
+		return err
+	}
+	c.left = append(left, c.left...)
+	return nil
 }
 
 // bundle is how many creations are tried at once, where a server takes several statements as one.
@@ -215,7 +239,8 @@ func tableOf(e runner.Engine, s *sqlschema.Schema, c engine.Creation) string {
 }
 
 // migration is the migration of what was created, read again.
-func (c *creating) migration(id string, before []*migration.Migration) (*migration.Migration, error) {
+func (c *creating) migration(id string, before []*migration.Migration,
+	rows []engine.StepRows) (*migration.Migration, error) {
 	m := &migration.Migration{ID: id, Engine: c.e.Name()}
 	if n := len(before); n > 0 {
 		m.Follows = before[n-1].ID
@@ -245,6 +270,7 @@ func (c *creating) migration(id string, before []*migration.Migration) (*migrati
 	step := migration.Step{
 		Title: "have " + words.Count(int64(tables), "table", "tables") + " that existed",
 		Note:  "created above if missing; nothing else to do",
+		Rows:  rows,
 	}
 	if tables >= manyTables && c.e.Caps().Journal {
 		step.Kind = engine.OwnTransaction

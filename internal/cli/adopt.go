@@ -40,6 +40,8 @@ func (a *app) adoptCommand() *cli.Command {
 				Destination: &o.outside},
 			&cli.BoolFlag{Name: "only-language", Usage: "write models alone: refuse what they do not say",
 				Destination: &o.language},
+			&cli.StringSliceFlag{Name: "rows", Destination: &o.rows,
+				Usage: "declare the rows of this small table as reference rows: a name, or a pattern with *: `TABLE`"},
 			&cli.StringFlag{Name: "at", Destination: &o.at,
 				Usage: "another database that holds the same: compare it with the migrations up to this one, and record them (any unique part of its `ID`)"},
 			&cli.StringSliceFlag{Name: "accept", Destination: &o.accept,
@@ -63,7 +65,8 @@ type adopting struct {
 	language     bool   // SQL is refused
 	at           string // the migration at which a database is to be recorded
 	accept       []string
-	began        bool // files were written, or are about to be
+	rows         []string // tables whose rows are declared
+	began        bool     // files were written, or are about to be
 
 	p        *project.Project
 	l        *live
@@ -145,6 +148,9 @@ func (o *adopting) again() string {
 	for _, name := range o.except {
 		words = append(words, "--except", name)
 	}
+	for _, name := range o.rows {
+		words = append(words, "--rows", name)
+	}
 	if o.outside {
 		words = append(words, "--outside")
 	}
@@ -168,7 +174,10 @@ func (o *adopting) chosen(table string) bool {
 			return p == table || err == nil && ok
 		})
 	}
-	return (len(o.names) == 0 || is(o.names)) && !is(o.except)
+	if len(o.names) > 0 {
+		return is(o.names) && !is(o.except)
+	}
+	return !is(o.except) && !is(o.p.Settings.Adopt.Except)
 }
 
 // look finds out what would be written.
@@ -225,6 +234,9 @@ func (o *adopting) look(ctx context.Context) error {
 	}
 	o.outcome, err = adopt.Look(ctx, in)
 	if err != nil || len(o.outcome.Tables) == 0 {
+		return err
+	}
+	if err := in.AddRows(ctx, o.outcome, o.rows); err != nil {
 		return err
 	}
 	id := migrationID(before, "adopted")
@@ -353,9 +365,13 @@ func (o *adopting) show(recorded bool) error {
 		for _, f := range o.outcome.Files {
 			files = append(files, f.Path)
 		}
+		rows := map[string]int{}
+		for _, r := range o.outcome.Rows {
+			rows[r.Table] = r.Count
+		}
 		return o.document(map[string]any{
-			"database": o.l.Name, "tables": tables, "undeclared": left, "objects": o.outcome.Objects, "files": files, "migration": o.m.ID,
-			"recorded": recorded, "dry_run": o.dry,
+			"database": o.l.Name, "tables": tables, "undeclared": left, "objects": o.outcome.Objects, "files": files,
+			"rows": rows, "migration": o.m.ID, "recorded": recorded, "dry_run": o.dry,
 		})
 	}
 	for _, s := range o.settings {
@@ -370,6 +386,9 @@ func (o *adopting) show(recorded bool) error {
 	}
 	o.out.line(o.out.sign("+", fileOf(o.m)))
 	o.out.printf("%s declared%s", plural(said, "table", "tables"), o.inSQL())
+	for _, r := range o.outcome.Rows {
+		o.out.printf("%s of %s declared", plural(r.Count, "reference row", "reference rows"), cell(r.Table))
+	}
 	o.outsides(native)
 	o.undeclared()
 	switch {

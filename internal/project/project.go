@@ -81,6 +81,9 @@ type Settings struct {
 		OnUpdate   string `toml:"on_update"`
 		Timestamps bool   `toml:"timestamps"` // every model has them that does not say "no timestamps"
 	} `toml:"models"`
+	Adopt struct {
+		Except []string `toml:"except"` // tables that adopt leaves alone, by name or pattern
+	} `toml:"adopt"`
 	Seed struct {
 		Locale string `toml:"locale"` // of the names and places that seeds make up, such as it or pt-BR
 	} `toml:"seed"`

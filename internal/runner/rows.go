@@ -16,8 +16,12 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// referenceRows are the rows that a step inserts.
+// inserted are the rows that a step inserts. One without statements says what existed: its rows are
+// neither taken out by an undo nor restored.
 func inserted(s *migration.Step) []engine.StepRows {
+	if len(s.Apply) == 0 {
+		return nil
+	}
 	return slices.DeleteFunc(slices.Clone(s.Rows), func(r engine.StepRows) bool { return r.Gone })
 }
 
