@@ -29,6 +29,8 @@ type sqlState struct {
 	wanted  []*objects.Object
 	changes []objects.Change
 	aside   []*objects.Object // that are dropped and created again for the sake of others
+	// viewsFirst: views are dropped before names change, since they would not follow.
+	viewsFirst bool
 }
 
 // StaleError says that a change would break something declared in SQL whose file says what it said
@@ -155,7 +157,9 @@ func (s *State) follow(ctx context.Context, db engine.Database, run func(db engi
 	if err != nil {
 		return err
 	}
-	stays := func(o *objects.Object) bool { return renames && o.Kind == "view" && !s.Engine.Caps().ViewsFollow }
+	stays := func(o *objects.Object) bool { // with what belongs to it
+		return renames && (o.Kind == "view" || o.OfKind == "view") && s.viewsFirst()
+	}
 	var out []*objects.Object
 	for _, o := range s.sql.there {
 		if objects.Find(before, o.ObjectKey) == nil || stays(o) {
@@ -179,6 +183,11 @@ func (s *State) follow(ctx context.Context, db engine.Database, run func(db engi
 		s.sql.ahead = out
 	}
 	return nil
+}
+
+// viewsFirst tells whether views are dropped before names change.
+func (s *State) viewsFirst() bool {
+	return !s.Engine.Caps().ViewsFollow || s.sql != nil && s.sql.viewsFirst
 }
 
 // planObjects adds to a plan what is declared in SQL.
@@ -218,7 +227,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 		return err
 	}
 	put := func(how objects.How) error {
-		how.Touched = touched
+		how.Touched, how.ViewsFirst = touched, s.viewsFirst()
 		around, err := objects.Steps(s.Engine, s.sql.changes, s.sql.there, how)
 		if err == nil {
 			s.sql.aside = around.Aside

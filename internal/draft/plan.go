@@ -339,36 +339,57 @@ func (s *State) trial(ctx context.Context, from *sqlschema.Schema, renames []eng
 	for _, r := range renames {
 		m.Steps = append(m.Steps, migration.Step{Title: r.Title, Apply: statements(r.Apply)})
 	}
-	after, left, err := proof.After(
-		ctx,
-		s.Engine,
-		from,
-		nil,
-		[]*migration.Migration{m},
-		func(db engine.Database) error {
-			if breakable && !s.Engine.Caps().ChecksAll {
-				if list, err = engine.InvalidObjects(ctx, db); err != nil {
-					return err
+	try := func() error {
+		after, left, err := proof.After(ctx, s.Engine, from, nil, []*migration.Migration{m},
+			func(db engine.Database) (err error) {
+				if breakable && !s.Engine.Caps().ChecksAll {
+					if list, err = engine.InvalidObjects(ctx, db); err != nil {
+						return err
+					}
 				}
-			}
-			if len(list) > 0 {
-				return fmt.Errorf("nothing can be renamed while %s does not work: fix or drop it first", list[0])
-			}
-			return s.renameThere(ctx, db, from, renames)
-		},
-	)
-	if e := s.lacks(left); e != nil {
-		return false, e
+				if len(list) > 0 {
+					return fmt.Errorf("nothing can be renamed while %s does not work: fix or drop it first", list[0])
+				}
+				return s.renameThere(ctx, db, from, renames)
+			})
+		if e := s.lacks(left); e != nil {
+			return e
+		}
+		if err == nil {
+			*out = after
+		}
+		return err
 	}
-	if err == nil {
-		*out = after
+	if err = try(); err != nil && len(list) == 0 && s.declaresViews() && !s.viewsFirst() {
+		s.sql.viewsFirst = true // one shows the former name, and another reads it from there
+		if try() == nil {
+			err = nil
+		} else {
+			s.sql.viewsFirst = false
+		}
 	}
 	return len(list) > 0, err
+}
+
+// declaresViews tells whether some of the views that exist are declared in SQL.
+func (s *State) declaresViews() bool {
+	return s.sql != nil && slices.ContainsFunc(s.sql.there, s.declaredView)
+}
+
+func (s *State) declaredView(o *objects.Object) bool {
+	return o.Kind == "view" && (s.sql.line[o.ObjectKey] || objects.Source(s.Wanted.Objects, o) != nil)
 }
 
 // renameThere makes renames on scratch, where what is declared in SQL follows them.
 func (s *State) renameThere(ctx context.Context, db engine.Database, from *sqlschema.Schema, list []engine.Step) error {
 	run := func(db engine.Database) error {
+		if s.sql != nil && s.sql.viewsFirst {
+			for _, o := range s.sql.there {
+				if s.declaredView(o) {
+					_ = db.Exec(ctx, "DROP VIEW "+s.Engine.SQL().Quote(o.Name)) // none that scratch lacks
+				}
+			}
+		}
 		for _, r := range list {
 			for _, sql := range r.Apply {
 				if err := db.Exec(ctx, sql); err != nil {

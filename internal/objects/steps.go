@@ -43,6 +43,8 @@ type How struct {
 	InPlace func(was *Object) bool // it may be replaced where it stands, behind the steps of the tables
 	Touched func(o *Object) bool   // it names what the steps of the tables change
 	Alone   bool                   // what seems to stand on what is dropped stays
+	// ViewsFirst: they are dropped before names change.
+	ViewsFirst bool
 }
 
 type planning struct {
@@ -83,7 +85,7 @@ func (p *planning) run() error {
 		}
 	}
 	for _, o := range early {
-		if o.Kind == "view" && !p.e.Caps().ViewsFollow {
+		if o.Kind == "view" && p.ViewsFirst {
 			p.out.First = append(p.out.First, p.dropStep(o))
 		} else {
 			p.out.Before = append(p.out.Before, p.dropStep(o))

@@ -44,6 +44,8 @@ var things = map[string][]declaredThing{
 		{name: "plain", forms: []string{"CREATE VIEW plain AS SELECT id, sheet FROM loans", "CREATE VIEW plain AS SELECT id, sheet, due FROM loans", "CREATE VIEW plain AS SELECT due FROM loans WHERE sheet <> 'x'"}},
 		{name: "over", needs: []string{"plain"}, forms: []string{"CREATE VIEW over_it AS SELECT count(*) AS n FROM plain", "CREATE VIEW over_it AS SELECT count(*) AS n, 1 AS one FROM plain"}},
 		{name: "noted", note: true, forms: []string{"CREATE VIEW noted AS SELECT id, {note} AS what FROM loans", "CREATE VIEW noted AS SELECT {note} AS what, id FROM loans WHERE {note} IS NOT NULL"}},
+		{name: "shown", note: true, forms: []string{"CREATE VIEW shown AS SELECT id, {note} FROM loans", "CREATE VIEW shown AS SELECT {note}, id FROM loans"}},
+		{name: "reads", needs: []string{"shown"}, note: true, forms: []string{"CREATE VIEW reads_it AS SELECT {note} FROM shown"}},
 		{name: "joined", forms: []string{"CREATE VIEW joined AS SELECT l.id, b.name FROM loans l JOIN boxes b ON b.id = l.box_id"}},
 	},
 	"sqlite": {
