@@ -13,6 +13,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/proof"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -31,24 +32,29 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	before []*migration.Migration) (*migration.Migration, []engine.LeftOut, error) {
 	e, db := in.Engine, in.DB
 	part := o.part(in.Live, e, before)
+	ready := aside(func() (engine.Database, error) { return proof.Replay(ctx, e, before, nil) })
 	all := e.DDL().CreateAll(part)
+	var err error
 	if v, ok := engine.As[engine.Verbatim](db); ok {
-		var err error
-		if all, err = v.Verbatim(ctx, part); err != nil {
-			return nil, nil, err
-		}
+		all, err = v.Verbatim(ctx, part)
 	}
-	scratch, err := proof.Replay(ctx, e, before, nil)
+	scratch, failed := ready()
+	if failed != nil {
+		return nil, nil, failed
+	}
+	defer scratch.Close()
 	if err != nil {
 		return nil, nil, err
 	}
-	defer scratch.Close()
 	made, err := scratch.Inspect(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
+	read := aside(func() ([]*objects.Object, error) { return objects.Read(ctx, db, in.Live) })
 	c := &creating{ctx: ctx, e: e, db: scratch, part: part, progress: in.Progress}
-	if err := c.all(all, o.inserts); err != nil {
+	err = c.all(all, o.inserts)
+	there, failed := read()
+	if err = errors.Join(err, failed); err != nil {
 		return nil, nil, err
 	}
 	m, err := c.migration(id, before, o.rows)
@@ -59,13 +65,28 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := in.declareObjects(ctx, o, part); err != nil {
+	if err := in.declareObjects(ctx, o, part, there); err != nil {
 		return nil, nil, err
 	}
 	m.SetProof("proved by creating it from nothing")
 	m.Before, m.After = sqlschema.Fingerprint(made), sqlschema.Fingerprint(after)
 	m.Text = migration.WithHead(m)
 	return m, c.left, nil
+}
+
+// aside begins something, and gives a function that waits for what comes of it.
+func aside[T any](f func() (T, error)) func() (T, error) {
+	var out T
+	var err error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		out, err = f()
+	}()
+	return func() (T, error) {
+		<-done
+		return out, err
+	}
 }
 
 // part is what of a database no migration creates: the tables of the outcome, and what models

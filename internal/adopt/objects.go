@@ -21,12 +21,10 @@ type sqlFile struct {
 	list []*objects.Object
 }
 
-// declareObjects adds to the outcome the files that declare what part holds beside its tables.
-func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.Schema) error {
-	there, err := objects.Read(ctx, in.DB, in.Live)
-	if err != nil {
-		return err
-	}
+// declareObjects adds to the outcome the files that declare what part holds beside its tables: the
+// part of those that exist.
+func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.Schema,
+	there []*objects.Object) error {
 	mine := slices.DeleteFunc(slices.Clone(there), func(x *objects.Object) bool {
 		return x.Kind == "owner of" || !within(part, x) || objects.Source(in.SQL, x) != nil
 	})

@@ -98,6 +98,9 @@ func (d *database) settings(ctx context.Context, path string) error {
 	if d.readOnly {
 		list += "; SET default_transaction_read_only = on"
 	}
+	if d.scratch != nil { // nobody needs it after a crash
+		list += "; SET synchronous_commit = off"
+	}
 	if d.notices { // a server that sees that the tool was killed lets its lock go within a second
 		list += "; SET client_connection_check_interval = 500"
 	}

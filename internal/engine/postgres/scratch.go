@@ -2,7 +2,7 @@ package postgres
 
 // This file makes scratch databases: databases of their own on the same server,
 // on connections that cannot reach any other. One is made when it is first needed,
-// emptied between uses, and dropped when the program ends; one that was left by a
+// emptied before it is used again, and dropped when the program ends; one that was left by a
 // program that was killed is dropped by the next.
 
 import (
@@ -33,7 +33,7 @@ type scratchPlace struct {
 	config *pgx.ConnConfig
 	given  bool // one database that was named, instead of those that are made
 	mu     sync.Mutex
-	idle   []*pgx.Conn
+	idle   []*pgx.Conn // of a named one, to an empty database; else it is emptied when it is taken
 	made   []string
 	uses   map[*pgx.Conn]int
 	// inside are the schemas in which a named database is used a second time and more,
@@ -226,13 +226,10 @@ func (p *scratchPlace) within(ctx context.Context, conn *pgx.Conn) error {
 
 // take gives a connection to an empty scratch database.
 func (p *scratchPlace) take(ctx context.Context) (*pgx.Conn, error) {
-	p.mu.Lock()
-	if n := len(p.idle); n > 0 {
-		conn := p.idle[n-1]
-		p.idle, p.out = p.idle[:n-1], true
-		p.mu.Unlock()
-		return conn, nil
+	if conn, err := p.takeIdle(ctx); conn != nil || err != nil {
+		return conn, err
 	}
+	p.mu.Lock()
 	first := !p.out
 	p.mu.Unlock()
 	if p.given {
@@ -314,7 +311,65 @@ func (p *scratchPlace) sweep(ctx context.Context, admin *pgx.Conn) {
 	}
 }
 
-// back empties a scratch database, so that the next use finds nothing.
+// takeIdle gives a connection whose use has ended, to a database that is empty again; nil: there is
+// none.
+func (p *scratchPlace) takeIdle(ctx context.Context) (*pgx.Conn, error) {
+	for {
+		p.mu.Lock()
+		n := len(p.idle)
+		if n == 0 {
+			p.mu.Unlock()
+			return nil, nil
+		}
+		conn := p.idle[n-1]
+		p.idle, p.out = p.idle[:n-1], true
+		p.mu.Unlock()
+		if p.given {
+			return conn, nil
+		}
+		d := &database{conn: conn, user: p.config.User, scratch: p}
+		many, err := p.fewer(ctx, d)
+		if err == nil && !many {
+			err = p.empty(ctx, d)
+		}
+		if err == nil && !many {
+			return conn, nil
+		}
+		name := conn.Config().Database // another takes its place
+		if err := conn.Close(context.WithoutCancel(ctx)); err != nil {
+			return nil, err
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err := p.dropOne(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// empty drops all that is in a scratch database, and what its session was set to.
+func (p *scratchPlace) empty(ctx context.Context, d *database) error {
+	rows, err := d.Select(ctx,
+		"SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\\_%' AND nspname::text NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
+	if err != nil {
+		return err
+	}
+	var drop []string
+	for _, r := range rows {
+		drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")
+	}
+	if err = d.Exec(ctx, strings.Join(append(drop, "CREATE SCHEMA public", "DISCARD TEMP"), "; ")); err != nil {
+		return err
+	}
+	if p.given { // with the lock on it
+		return d.Exec(ctx, "RESET ALL")
+	}
+	return d.Exec(ctx, "DISCARD ALL")
+}
+
+// back takes a scratch database back, for the next use. A named one is emptied now, since it is not
+// dropped at the end.
 func (p *scratchPlace) back(d *database) error {
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
@@ -328,35 +383,17 @@ func (p *scratchPlace) back(d *database) error {
 	if inside != "" {
 		return errors.Join(d.Exec(ctx, "DROP SCHEMA "+inside+" CASCADE"), d.conn.Close(ctx))
 	}
-	many, err := p.fewer(ctx, d)
-	if err != nil || many {
-		p.mu.Lock()
-		p.out = false
-		p.mu.Unlock()
-		if err := d.conn.Close(ctx); err != nil || !many {
-			return err
+	if p.given {
+		_, err := p.fewer(ctx, d)
+		if err == nil {
+			err = p.empty(ctx, d)
 		}
-		return p.dropOne(ctx, d.conn.Config().Database)
-	}
-	rows, err := d.Select(ctx,
-		"SELECT quote_ident(nspname) FROM pg_namespace WHERE nspname::text NOT LIKE 'pg\\_%' AND nspname::text NOT LIKE 'erbario\\_scratch\\_%' AND nspname <> 'information_schema'")
-	if err == nil {
-		var drop []string
-		for _, r := range rows {
-			drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")
+		if err != nil { // it cannot be used again
+			p.mu.Lock()
+			p.out = false
+			p.mu.Unlock()
+			return d.conn.Close(ctx)
 		}
-		err = d.Exec(ctx, strings.Join(append(drop, "CREATE SCHEMA public", "DISCARD TEMP"), "; "))
-		if err == nil && p.given { // with the lock on it
-			err = d.Exec(ctx, "RESET ALL")
-		} else if err == nil {
-			err = d.Exec(ctx, "DISCARD ALL")
-		}
-	}
-	if err != nil { // it cannot be used again, and is dropped at the end
-		p.mu.Lock()
-		p.out = false
-		p.mu.Unlock()
-		return d.conn.Close(ctx)
 	}
 	p.mu.Lock()
 	p.out = false
