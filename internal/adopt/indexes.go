@@ -161,9 +161,7 @@ func (w *writer) index(x *schema.Index) {
 	if x.Stored.Form != "" {
 		words = append(words, "as", string(x.Stored.Form))
 	}
-	if x.Stored.Deferrable != "" {
-		words = append(words, strings.ToLower(x.Stored.Deferrable))
-	}
+	words = append(words, held(x.Stored)...)
 	if len(x.Stored.Include) > 0 {
 		words = append(words, "include", w.names(x.Stored.Include))
 	}

@@ -259,10 +259,7 @@ func (w *writer) keyWords() []string {
 	if w.t.KeyName != "" {
 		out = append(out, "named", text(w.t.KeyName))
 	}
-	if w.t.KeyStored.Deferrable != "" {
-		out = append(out, strings.ToLower(w.t.KeyStored.Deferrable))
-	}
-	return out
+	return append(out, held(w.t.KeyStored)...)
 }
 
 // stored are the words for a name that is not that of the rule, and for how something is held.
@@ -282,6 +279,9 @@ func held(s schema.Stored) []string {
 	}
 	if s.Deferrable != "" {
 		out = append(out, strings.ToLower(s.Deferrable))
+	}
+	if s.Conflict != "" {
+		out = append(out, "on conflict", strings.ToLower(s.Conflict))
 	}
 	if s.NotValid {
 		out = append(out, "not valid")

@@ -17,7 +17,7 @@ import (
 func stored(s lang.Stored) schema.Stored {
 	out := schema.Stored{
 		Named: s.Name != nil, Unnamed: s.Unnamed, Form: schema.Form(s.Form), Deferrable: s.Deferrable,
-		NotValid: s.NotValid, NoInherit: s.NoInherit, Invisible: s.Invisible,
+		NotValid: s.NotValid, NoInherit: s.NoInherit, Invisible: s.Invisible, Conflict: strings.ToUpper(s.Conflict),
 	}
 	if s.Full {
 		out.Match = "FULL"
@@ -52,6 +52,12 @@ func (r *resolver) storedIndex(x *schema.Index, s lang.Stored, m *model) {
 		r.given[x] = s.Name.Pos
 	}
 	_, x.Stored.Named = r.given[x]
+	if s.Conflict != "" {
+		if x.Stored.Form == schema.AsIndex {
+			r.errorf(s.Pos, "write as constraint", "only a constraint says what to do on a conflict, and an index does not")
+		}
+		x.Stored.Form = schema.AsConstraint
+	}
 	x.Stored.Said = x.Stored.Form != "" || x.Stored.Options != "" || x.Stored.Comment != "" || x.Stored.Invisible
 	if m == nil {
 		return

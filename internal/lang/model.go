@@ -215,6 +215,9 @@ func (c *cursor) stored(s *Stored, about of) {
 					c.must("immediate", "initially")
 				}
 			}
+		case w == "on" && about&(ofUnique|ofKey) != 0 && c.conflictNext():
+			c.both("on", "conflict")
+			s.Conflict = c.oneOf("on conflict", conflictWords)
 		case w == "match" && about == ofReference:
 			c.both("match", "full")
 			s.Full = true
@@ -225,6 +228,26 @@ func (c *cursor) stored(s *Stored, about of) {
 			return
 		}
 	}
+}
+
+// conflictWords are what becomes of a row that conflicts with another.
+var conflictWords = []string{"abort", "fail", "ignore", "replace", "rollback"}
+
+// conflictNext tells whether "on conflict" is next.
+func (c *cursor) conflictNext() bool {
+	rest := strings.TrimLeft(strings.TrimPrefix(c.src[c.off:c.end], "on"), " \t")
+	return rest[:nameLength(rest)] == "conflict"
+}
+
+// oneOf reads one of some words, which is behind another.
+func (c *cursor) oneOf(behind string, words []string) string {
+	for _, w := range words {
+		if c.accept(w) {
+			return w
+		}
+	}
+	c.fail(c.here(), DidYouMean(c.peekWord(), words), "expected one of %s after %q", strings.Join(words, ", "), behind)
+	return ""
 }
 
 // formNext is the word after "as" that says what a uniqueness is kept as; "": none does.
@@ -335,7 +358,7 @@ func (c *cursor) constraintEnd(k *Constraint) {
 	case w == "options":
 		c.take(len(w), false)
 		k.Stored.Options = c.str("options of the engine's own")
-	case unique && (w == "as" || w == "deferrable"):
+	case unique && (w == "as" || w == "deferrable" || w == "on" && c.conflictNext()):
 		c.stored(&k.Stored, ofUnique)
 		if c.peekWord() == "as" {
 			c.take(len("as"), false)

@@ -138,6 +138,7 @@ type Stored struct {
 	Unnamed    bool
 	Form       string // of a uniqueness: constraint or index
 	Deferrable string // in SQL's words
+	Conflict   string // on conflict WORD: of a key or a uniqueness
 	Full       bool   // match full
 	NotValid   bool
 	NoInherit  bool // of a check

@@ -50,6 +50,7 @@ type Stored struct {
 	Unnamed    bool     // the engine names it
 	Form       Form     // of a uniqueness
 	Deferrable string   // DEFERRABLE, DEFERRABLE INITIALLY DEFERRED; empty: it is not
+	Conflict   string   // of a key or a uniqueness: what becomes of a row in conflict, in SQL's words
 	Match      string   // of a reference: FULL; empty: SIMPLE
 	NotValid   bool     // rows that existed before it were not looked at
 	NoInherit  bool     // of a check: tables that inherit from this one have it not

@@ -118,7 +118,7 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 	if d.Key != nil {
 		t.PrimaryKey = &sqlschema.PrimaryKey{
 			Name:    cmp.Or(d.KeyName, schema.ConstraintName(d.Name, nil, "pkey")),
-			Options: behind(d.KeyStored.Deferrable),
+			Options: behind(d.KeyStored.Deferrable), Conflict: d.KeyStored.Conflict,
 		}
 		for _, c := range d.Key {
 			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, sqlschema.Part{Column: c})
@@ -163,7 +163,7 @@ func (w *Lowering) index(x *schema.Index) *sqlschema.Index {
 		Name: unless(x.Stored.Unnamed, x.Name), Unique: x.Unique, Where: w.written(x.Where), Using: x.Using,
 		NullsEqual: x.NullsEqual, Form: x.Stored.Form != "", Said: x.Stored.Said,
 		Constraint: x.Stored.Form == schema.AsConstraint,
-		Options:    behind(x.Stored.Deferrable),
+		Options:    behind(x.Stored.Deferrable), Conflict: x.Stored.Conflict,
 	}
 	var include []string
 	for _, c := range x.Stored.Include {

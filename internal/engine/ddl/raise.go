@@ -41,7 +41,7 @@ func (w *Raising) Table(t *sqlschema.Table, plain bool) *schema.Table {
 	if pk := t.PrimaryKey; pk != nil {
 		out.Key = sqlschema.Names(pk.Columns)
 		out.KeyName = pk.Name
-		out.KeyStored.Deferrable = strings.TrimSpace(pk.Options)
+		out.KeyStored.Deferrable, out.KeyStored.Conflict = strings.TrimSpace(pk.Options), pk.Conflict
 	}
 	for _, k := range t.Checks {
 		if ofType(k) || !plain && said(k) {
@@ -250,7 +250,7 @@ func braceable(name string) bool { return !strings.ContainsAny(name, "{}\"'`\\")
 func (w *Raising) unlowered(t *sqlschema.Table, x *sqlschema.Index) *schema.Index {
 	out := &schema.Index{
 		Name: x.Name, Unique: x.Unique, Using: x.Using, NullsEqual: x.NullsEqual,
-		Stored: schema.Stored{Named: x.Name != "", Unnamed: x.Name == ""},
+		Stored: schema.Stored{Named: x.Name != "", Unnamed: x.Name == "", Conflict: x.Conflict},
 	}
 	if x.Where != nil {
 		out.Where = w.inModel(t, x.Where.Text)

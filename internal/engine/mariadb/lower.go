@@ -104,6 +104,10 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name = "PRIMARY"
 	}
+	if t.PrimaryKey != nil && t.PrimaryKey.Conflict != "" || slices.ContainsFunc(t.Indexes,
+		func(x *sqlschema.Index) bool { return x.Conflict != "" }) {
+		mistake("", "on conflict is SQLite's: write on sqlite: before it, or have statements say it")
+	}
 	var checks []*sqlschema.Check
 	own := collationOf(t.Options.Behind)
 	for _, c := range t.Columns {

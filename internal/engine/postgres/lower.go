@@ -135,6 +135,9 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	for _, x := range t.Indexes {
 		lowerIndex(t, x, mistake)
 	}
+	if t.PrimaryKey != nil && t.PrimaryKey.Conflict != "" {
+		mistake("", "on conflict is SQLite's: write on sqlite: before it, or have statements say it")
+	}
 	t.Options = tableOptions(t.Declared.Options)
 	return notices
 }
@@ -197,6 +200,9 @@ func lowerIndex(t *sqlschema.Table, x *sqlschema.Index, mistake func(column, for
 		x.Constraint = plain
 	} else if x.Constraint && !plain {
 		mistake("", "PostgreSQL has no constraint for %s: write as index", x.Name)
+	}
+	if x.Conflict != "" {
+		mistake("", "on conflict is SQLite's: write on sqlite: before it, or have statements say it")
 	}
 	if x.Options != "" && !x.Constraint {
 		mistake("", "only a constraint is deferrable on PostgreSQL, and %s is an index", x.Name)
