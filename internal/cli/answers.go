@@ -30,6 +30,7 @@ type answerFlags struct {
 	rename, fill, drop, deleted []string
 	defaults, optional          []string // these change the models
 	noKeep                      bool
+	leaveBroken                 bool
 	plain                       []string
 	file                        string
 	unknown                     []string // as flags, those about columns that no engine asked so far knows
@@ -42,6 +43,11 @@ func (f *answerFlags) flags() []cli.Flag {
 			Name:        "fill",
 			Usage:       "for rows without a value; also =sql:EXPRESSION, =sql@ENGINE:EXPRESSION, =ask:VALUE: `TABLE.COLUMN=VALUE`",
 			Destination: &f.fill,
+		},
+		&cli.BoolFlag{
+			Name:        "leave-broken",
+			Usage:       "draft although something declared in SQL names what goes: it means something else",
+			Destination: &f.leaveBroken,
 		},
 		&cli.StringSliceFlag{
 			Name:        "default",

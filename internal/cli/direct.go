@@ -101,12 +101,13 @@ func (a *app) directDraft(ctx context.Context, p *project.Project, l *live, f *a
 					plural(n, "migration is pending", "migrations are pending"))
 			}
 			return s.Make(ctx, draft.Request{
-				Title:   "direct",
-				Answers: answers,
-				Said:    said,
-				NoKeep:  f.noKeep,
-				Now:     time.Now(),
-				Rows:    true,
+				Title:       "direct",
+				Answers:     answers,
+				Said:        said,
+				NoKeep:      f.noKeep,
+				LeaveBroken: f.leaveBroken,
+				Now:         time.Now(),
+				Rows:        true,
 			})
 		},
 	)

@@ -141,14 +141,15 @@ func (d *drafting) make(ctx context.Context) (err error) {
 			return nil, err
 		}
 		first, d.second, err = d.drafter.make(ctx, s, draft.Request{
-			Title:   d.title,
-			Answers: answers,
-			Said:    said,
-			NoKeep:  d.f.noKeep,
-			Plain:   d.f.plain,
-			Order:   d.order,
-			Now:     time.Now(),
-			Rows:    !d.l.Protected,
+			Title:       d.title,
+			Answers:     answers,
+			Said:        said,
+			NoKeep:      d.f.noKeep,
+			LeaveBroken: d.f.leaveBroken,
+			Plain:       d.f.plain,
+			Order:       d.order,
+			Now:         time.Now(),
+			Rows:        !d.l.Protected,
 		})
 		return first, err
 	}

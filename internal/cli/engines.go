@@ -100,14 +100,9 @@ func (a *app) draftOther(ctx context.Context, p *project.Project, e engine.Engin
 		return nil, err
 	}
 	r := draft.Request{
-		Title:   c.title,
-		Answers: answers,
-		Said:    said,
-		NoKeep:  given.noKeep,
-		Plain:   given.plain,
-		Now:     time.Now(),
-		Carried: true,
-		Steps:   steps,
+		Title: c.title, Answers: answers, Said: said, Plain: given.plain, Now: time.Now(), Carried: true,
+		NoKeep: given.noKeep, LeaveBroken: given.leaveBroken,
+		Steps: steps,
 	}
 	if c.again != nil {
 		r.Redrafts = draft.Redrafted(

@@ -367,13 +367,14 @@ func (r *remaking) draft(ctx context.Context, s *draft.State, l *live) (*draft.D
 		id = s.NextID(time.Now(), r.title)
 	}
 	d, to, err := s.Redraft(ctx, draft.Again{Old: r.old, NoCarry: r.noCarry, Now: now}, draft.Request{
-		ID:      id,
-		Answers: answers,
-		Said:    said,
-		NoKeep:  r.f.noKeep,
-		Plain:   r.f.plain,
-		Now:     time.Now(),
-		Rows:    !l.Protected,
+		ID:          id,
+		Answers:     answers,
+		Said:        said,
+		NoKeep:      r.f.noKeep,
+		LeaveBroken: r.f.leaveBroken,
+		Plain:       r.f.plain,
+		Now:         time.Now(),
+		Rows:        !l.Protected,
 	})
 	if err != nil || len(d.Plan.Questions) > 0 {
 		return d, to, err

@@ -24,10 +24,8 @@ type Kind string
 const (
 	AddTable      Kind = "add table"
 	DropTable     Kind = "drop table"
-	RenameTable   Kind = "rename table"
 	AddColumn     Kind = "add column"
 	DropColumn    Kind = "drop column"
-	RenameColumn  Kind = "rename column"
 	ChangeType    Kind = "change type"
 	MakeRequired  Kind = "make required"
 	MakeOptional  Kind = "make optional"

@@ -47,15 +47,17 @@ type State struct {
 	// Memory knows what migrations make from runs before this; nil: nobody does.
 	Memory Memory
 
-	unasked   bool             // no question is put to the rows
-	unreached bool             // no server of the engine is there
-	home      *State           // then: of the database whose draft it follows
-	refer     []plan.TableRows // then: the reference rows
-	stage     *plan.Stage
-	made      *sqlschema.Schema
-	sql       *sqlState // nil: not looked at, or nothing is declared in SQL
-	sqlAsked  bool      // something may be dropped that was declared in SQL
-	sqlLater  bool      // what is declared in SQL comes with the second half of a pair
+	unasked     bool             // no question is put to the rows
+	unreached   bool             // no server of the engine is there
+	home        *State           // then: of the database whose draft it follows
+	refer       []plan.TableRows // then: the reference rows
+	stage       *plan.Stage
+	made        *sqlschema.Schema
+	sql         *sqlState     // nil: not looked at, or nothing is declared in SQL
+	sqlAsked    bool          // something may be dropped that was declared in SQL
+	sqlLater    bool          // what is declared in SQL comes with the second half of a pair
+	newNames    []plan.Rename // of the plan
+	leaveBroken bool          // what is declared in SQL may name what the plan takes away
 	// tablesAlone leaves reference rows and what is declared in SQL as they are.
 	tablesAlone bool
 }

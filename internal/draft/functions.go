@@ -111,9 +111,9 @@ func (s *State) breaks(p *plan.Plan) []plan.Break {
 		if o.Kind != "function" && o.Kind != "procedure" || declared(o) {
 			continue
 		}
-		for _, c := range p.Changes {
-			if column, ok := takenAway(c); ok && s.body(o, c.Table, column) {
-				out = append(out, plan.Break{Kind: o.Kind, Name: o.Name, Names: c.Target()})
+		for _, g := range s.gone(p) {
+			if s.body(o, g.table, g.column) {
+				out = append(out, plan.Break{Kind: o.Kind, Name: o.Name, Names: g.String()})
 				break
 			}
 		}

@@ -68,8 +68,10 @@ type Request struct {
 	ID      string   // the id to have; empty: a new one
 	Form    int      // of the file; 0: the newest
 	Order   []string // tables whose columns are to stand as declared, though they are copied for it
-	Plain   []string // tables that are changed in the simple way, in use or not
-	Steps   []HandStep
+	// LeaveBroken: what is declared in SQL, and not changed, may name what the migration takes away.
+	LeaveBroken bool
+	Plain       []string // tables that are changed in the simple way, in use or not
+	Steps       []HandStep
 	// Redrafts are the ids of the migrations that are drafted again.
 	Redrafts []string
 }

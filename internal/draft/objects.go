@@ -42,7 +42,8 @@ type StaleError struct {
 
 func (e *StaleError) Error() string {
 	if e.Names != "" {
-		return fmt.Sprintf("%s:%d: it names %s, which this change takes away: change it, too; nothing was written",
+		return fmt.Sprintf("%s:%d: it names %s, which this change takes away: change it, too, or add --leave-broken if it "+
+			"means something else; nothing was written",
 			e.Failure.Object.Path, e.Failure.Object.Line, e.Names)
 	}
 	return fmt.Sprintf("%s:%d: it would not work after this change (%s): change it, too; nothing was written",
@@ -379,22 +380,38 @@ func (s *State) namesFirst(list []engine.Step) int {
 	return len(list)
 }
 
-// takenAway tells whether a change takes away the name of a table, or of a column of it.
-func takenAway(c diff.Change) (column string, ok bool) {
-	switch c.Kind {
-	case diff.DropColumn, diff.RenameColumn:
-		return c.Name, true
-	case diff.DropTable, diff.RenameTable:
-		return "", true
+// goneName is a table, or a column of one, whose name a plan takes away.
+type goneName struct{ table, column string }
+
+func (g goneName) String() string { return strings.TrimSuffix(g.table+"."+g.column, ".") }
+
+// gone are the names that a plan takes away: of what it drops, and the former ones of what it renames,
+// unless something else has them then.
+func (s *State) gone(p *plan.Plan) []goneName {
+	var out []goneName
+	for _, c := range p.Changes {
+		if c.Kind == diff.DropColumn || c.Kind == diff.DropTable {
+			out = append(out, goneName{c.Table, c.Name})
+		}
 	}
-	return "", false
+	renames := plan.Answers{Rename: s.newNames}
+	for _, r := range s.newNames {
+		table, _ := renames.After(r.Table, "")
+		now := s.Wanted.Table(table)
+		another := r.Column == "" && s.Wanted.Table(r.Table) != nil ||
+			r.Column != "" && now != nil && now.Column(r.Column) != nil
+		if r.Value == "" && !another {
+			out = append(out, goneName{r.Table, r.Column})
+		}
+	}
+	return out
 }
 
 // taken is what an object names and a plan takes away: a table or a column; "" for nothing.
 func (s *State) taken(p *plan.Plan, o *objects.Object) string {
-	for _, c := range p.Changes {
-		if column, ok := takenAway(c); ok && objects.NamesColumn(s.Engine.SQL(), o, c.Table, column) {
-			return c.Target()
+	for _, g := range s.gone(p) {
+		if objects.NamesColumn(s.Engine.SQL(), o, g.table, g.column) {
+			return g.String()
 		}
 	}
 	return ""
@@ -403,6 +420,9 @@ func (s *State) taken(p *plan.Plan, o *objects.Object) string {
 // stale refuses a change that takes away what the unchanged text of something declared names, where
 // the server would not say so.
 func (s *State) stale(p *plan.Plan) error {
+	if s.leaveBroken {
+		return nil
+	}
 	for _, o := range s.sql.made.Objects {
 		was, source := objects.Find(s.sql.there, o.ObjectKey), objects.Source(s.Wanted.Objects, o)
 		if was == nil || source == nil || !objects.Same(was, o) {

@@ -25,6 +25,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if s.tablesAlone {
 		return s.planTables(ctx, id, r)
 	}
+	s.leaveBroken = r.LeaveBroken
 	for name := range r.Answers.Drop {
 		s.sqlAsked = s.sqlAsked || s.Upcoming.Table(strings.Split(name, ".")[0]) == nil
 	}
@@ -60,6 +61,7 @@ func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Pla
 			return nil, err
 		}
 	}
+	s.newNames = answers.Rename
 	wanted := s.Wanted
 	if len(r.Order) > 0 {
 		if from, wanted, r.Order, err = ordered(from, wanted, r.Order); err != nil {

@@ -58,7 +58,9 @@ func form(c engine.Creation) string {
 }
 
 // saysMore tells whether a statement has in it what its form leaves out.
-func saysMore(c engine.Creation) bool { return strings.Contains(c.SQL, " DEFINER=") }
+func saysMore(c engine.Creation) bool {
+	return strings.Contains(c.SQL, " DEFINER=") || c.Kind == "event" && strings.Contains(c.SQL, " STARTS '")
+}
 
 // attached are the kinds that are part of what they belong to: they come with it.
 var attached = map[string]string{

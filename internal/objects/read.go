@@ -150,7 +150,7 @@ var kinds = map[string]string{
 	"AGGREGATE": "aggregate", "TRIGGER": "trigger", "RULE": "rule", "SEQUENCE": "sequence", "DOMAIN": "domain",
 	"TYPE": "type", "COLLATION": "collation", "OPERATOR": "operator", "CAST": "cast",
 	"TEXT SEARCH CONFIGURATION": "text search configuration", "TEXT SEARCH DICTIONARY": "text search dictionary",
-	"EXTENSION": "extension", "POLICY": "policy", "STATISTICS": "statistics", "INDEX": "index",
+	"EVENT": "event", "EXTENSION": "extension", "POLICY": "policy", "STATISTICS": "statistics", "INDEX": "index",
 }
 
 // byThemselves are words of CREATE that are not of a kind.
@@ -245,6 +245,9 @@ func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why str
 	if o.Kind == "" {
 		return "", fmt.Sprintf("%s is not whole", firstWords(list, 2))
 	}
+	if o.Kind == "event" && i+1 < len(list) && list[i+1].Is("TRIGGER") {
+		return byHandHint, "an event trigger belongs to the whole database, and cannot be declared"
+	}
 	for i += n; i < len(list) && slices.Contains([]string{"IF", "NOT", "EXISTS", "CONCURRENTLY"}, list[i].Word()); i++ {
 	}
 	o.Name = lastName(list[min(i, len(list)):])
@@ -285,8 +288,6 @@ func (p *parser) refuse(list []sqltok.Token, word string) (hint, why string) {
 			"a table is declared by a model, not in SQL"
 	case "TEMPORARY", "TEMP":
 		return "", "what is temporary belongs to a session, and cannot be declared"
-	case "EVENT":
-		return byHandHint, "events cannot be declared: they would run on scratch databases, too"
 	}
 	return byHandHint, fmt.Sprintf("%s cannot be declared in SQL", strings.ToLower(firstWords(list, 1)))
 }

@@ -75,6 +75,17 @@ var things = map[string][]declaredThing{
 			"SET STATEMENT sql_mode = 'PIPES_AS_CONCAT,STRICT_ALL_TABLES' FOR CREATE FUNCTION f(n int) RETURNS int DETERMINISTIC RETURN n || 2",
 		}},
 		{name: "called", needs: []string{"f"}, forms: []string{"CREATE SQL SECURITY INVOKER VIEW called AS SELECT f(id) AS n FROM loans"}},
+		{name: "noted p", note: true, forms: []string{
+			"CREATE PROCEDURE noted_p() UPDATE loans SET {note} = 'n'", "CREATE PROCEDURE noted_p() SELECT {note} FROM loans",
+		}},
+		{name: "tidy", forms: []string{
+			"CREATE EVENT tidy ON SCHEDULE EVERY 1 HOUR DO DELETE FROM loans WHERE sheet = 'x'",
+			"CREATE EVENT tidy ON SCHEDULE EVERY 1 HOUR STARTS '2031-01-01 00:00:00' ON COMPLETION PRESERVE DISABLE COMMENT 'do it' DO DELETE FROM loans",
+			"CREATE EVENT tidy ON SCHEDULE AT '2032-01-01 10:00:00' DO BEGIN DELETE FROM loans; DELETE FROM boxes; END",
+		}},
+		{name: "noted event", note: true, forms: []string{
+			"CREATE EVENT noting_it ON SCHEDULE EVERY 2 HOUR ENABLE DO UPDATE loans SET {note} = NULL",
+		}},
 		{name: "p", forms: []string{
 			"CREATE PROCEDURE p(IN n int) BEGIN UPDATE boxes SET name = 'p;' WHERE id = n; END",
 			"CREATE PROCEDURE p(IN n int, OUT m int) SET m = n",
@@ -90,6 +101,9 @@ var things = map[string][]declaredThing{
 			"CREATE VIEW called AS SELECT f(id) AS n FROM loans", "CREATE VIEW called AS SELECT id FROM loans WHERE f(id) IS NOT NULL",
 		}},
 		{name: "p", forms: []string{"CREATE PROCEDURE p() LANGUAGE sql AS $$ DELETE FROM boxes WHERE false $$", "CREATE PROCEDURE p(n integer) LANGUAGE plpgsql AS $$ BEGIN NULL; END $$"}},
+		{name: "noted f", note: true, forms: []string{
+			"CREATE FUNCTION noted_f() RETURNS void LANGUAGE plpgsql AS $$ BEGIN UPDATE loans SET {note} = 'n'; END $$",
+		}},
 		{name: "fun", forms: []string{
 			"CREATE FUNCTION fun() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.sheet := upper(NEW.sheet); RETURN NEW; END $$",
 			"CREATE FUNCTION fun() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NEW; END $$",

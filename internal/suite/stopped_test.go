@@ -55,6 +55,8 @@ CREATE TRIGGER ` + "`marks`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH RO
 CREATE TRIGGER ` + "`more`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH ROW BEGIN SET @erbarium = 1; END;
 CREATE FUNCTION sheets(n int) RETURNS int DETERMINISTIC RETURN n + 1;
 CREATE PROCEDURE tidy() BEGIN DELETE FROM loans WHERE false; END;
+CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DISABLE DO DELETE FROM loans WHERE false;
+CREATE EVENT weekly ON SCHEDULE EVERY 1 WEEK DISABLE DO DELETE FROM loans WHERE false;
 CREATE TRIGGER ` + "`noted`" + ` BEFORE UPDATE ON ` + "`specimens`" + ` FOR EACH ROW SET NEW.note = concat(NEW.note, '');
 `
 
@@ -88,6 +90,7 @@ CREATE TRIGGER ` + "`marks`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH RO
 CREATE TRIGGER ` + "`more`" + ` BEFORE INSERT ON ` + "`taxons`" + ` FOR EACH ROW BEGIN SET @erbarium = 1; END;
 SET STATEMENT sql_mode = 'PIPES_AS_CONCAT,STRICT_ALL_TABLES' FOR CREATE FUNCTION sheets(n int) RETURNS int DETERMINISTIC RETURN n || 1;
 CREATE PROCEDURE tidied() BEGIN DELETE FROM drawers WHERE false; END;
+CREATE EVENT nightly ON SCHEDULE EVERY 2 DAY DISABLE DO DELETE FROM loans WHERE true;
 `
 
 // serverDump is what the server's own client says of a database, without the tool's own

@@ -47,14 +47,21 @@ type Database struct {
 	later     []string // kept tables that are dropped once the transaction is committed
 	waits     waits
 	scratch   *scratchPlace // that it goes back to when it is closed
+	events    map[string]eventSaid
 }
 
 var _ engine.Database = (*Database)(nil)
 
 // raw runs one statement; args fill its ? marks.
 func (d *Database) raw(ctx context.Context, statement string, args ...any) error {
-	_, err := d.change(ctx, statement, args...)
-	return err
+	sure := true
+	if d.scratch != nil {
+		statement, sure = d.asleep(statement)
+	}
+	if _, err := d.change(ctx, statement, args...); err != nil || sure {
+		return err
+	}
+	return d.disableEvents(ctx)
 }
 
 // change runs one statement and tells how many rows it changed.

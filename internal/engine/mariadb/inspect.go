@@ -34,7 +34,7 @@ type reading struct {
 func (d *Database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	r := &reading{d: d, ctx: ctx, s: &sqlschema.Schema{}, of: map[string]*sqlschema.Table{}, texts: map[string]string{}}
 	for _, read := range []func() error{r.collation, r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers,
-		r.views, r.routines, r.whole} {
+		r.views, r.routines, r.events, r.whole} {
 		if err := read(); err != nil {
 			return nil, err
 		}
@@ -496,6 +496,28 @@ func (r *reading) routines() error {
 		}
 		if text := rows[0][2]; text != "" { // else one may not see it
 			o.Make = []string{inMode(undefined(text), rows[0][1], r.mode)}
+		}
+		r.s.Others = append(r.s.Others, o)
+	}
+	return nil
+}
+
+// events are what runs by itself. Those of a copy on scratch never do.
+func (r *reading) events() error {
+	var names []string
+	err := r.rows("SELECT event_name FROM information_schema.events WHERE event_schema = {here} ORDER BY event_name",
+		func(v []sql.RawBytes) { names = append(names, string(v[0])) })
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		e, err := r.d.showEvent(r.ctx, name)
+		if err != nil {
+			return err
+		}
+		o := &sqlschema.Other{Kind: "event", Name: name}
+		if e.sql != "" { // else one may not see it
+			o.Make = []string{e.within(undefined(e.sql), r.mode)}
 		}
 		r.s.Others = append(r.s.Others, o)
 	}

@@ -63,7 +63,7 @@ func (Engine) DropAll(s *sqlschema.Schema) []string {
 	}
 	for _, o := range s.Others {
 		switch o.Kind {
-		case "function", "procedure", "sequence":
+		case "function", "procedure", "sequence", "event":
 			out = append(out, "DROP "+strings.ToUpper(o.Kind)+" IF EXISTS "+quote(o.Name))
 		case sqlschema.OtherView:
 			out = append(out, "DROP VIEW IF EXISTS "+quote(o.Name))

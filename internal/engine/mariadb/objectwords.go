@@ -47,6 +47,10 @@ func (d *Database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 			c.Form = viewKey(c.Said)
 			continue
 		}
+		if c.Kind == "event" {
+			v.events[c.Name].form(c, rows[0][0])
+			continue
+		}
 		c.Said = undefined(c.SQL)
 		c.Form = canon(c.Said)
 		if mode != "" && mode != rows[0][0] && matters(mode) {
@@ -77,9 +81,9 @@ func inMode(sql, mode, session string) string {
 	return "SET STATEMENT sql_mode = " + literal(mode) + " FOR " + sql
 }
 
-// withoutMode is a statement without the mode that is set for it.
+// withoutMode is a statement without the mode, and the time zone, that are set for it.
 func withoutMode(sql string) string {
-	if rest, ok := strings.CutPrefix(sql, "SET STATEMENT sql_mode = "); ok {
+	if rest, ok := strings.CutPrefix(sql, "SET STATEMENT "); ok {
 		if _, after, ok := strings.Cut(rest, "' FOR "); ok {
 			return after
 		}

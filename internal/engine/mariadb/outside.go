@@ -104,7 +104,7 @@ func (d *Database) unlock(ctx context.Context) error {
 type touched struct{ kind, name string }
 
 // shown is in which column of SHOW CREATE the statement of each kind is.
-var shown = map[string]int{"TABLE": 1, "VIEW": 1, "TRIGGER": 2, "FUNCTION": 2, "PROCEDURE": 2, "SEQUENCE": 1}
+var shown = map[string]int{"TABLE": 1, "VIEW": 1, "TRIGGER": 2, "FUNCTION": 2, "PROCEDURE": 2, "SEQUENCE": 1, "EVENT": 3}
 
 // touches are the tables that statements create, change or drop, and what else they do.
 func touches(statements []string) (tables []string, parts []touched) {
@@ -140,7 +140,7 @@ func touches(statements []string) (tables []string, parts []touched) {
 		}
 	}
 	slices.SortStableFunc(parts, func(a, b touched) int { // as they stand on each other
-		order := []string{"SEQUENCE", "FUNCTION", "PROCEDURE", "VIEW", "TRIGGER"}
+		order := []string{"SEQUENCE", "FUNCTION", "PROCEDURE", "VIEW", "TRIGGER", "EVENT"}
 		return slices.Index(order, a.kind) - slices.Index(order, b.kind)
 	})
 	return tables, parts
@@ -162,6 +162,12 @@ func (d *Database) Checkpoint(ctx context.Context, statements []string) (string,
 			return err
 		case err != nil || len(rows) == 0:
 			out = append(out, noPart)
+		case kind == "EVENT":
+			e, err := d.showEvent(ctx, name)
+			if err != nil {
+				return err
+			}
+			out = append(out, withoutStart(undefined(e.sql)))
 		default:
 			out = append(out, withoutCounter(undefined(rows[0][shown[kind]])))
 		}

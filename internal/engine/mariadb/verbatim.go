@@ -16,14 +16,13 @@ import (
 // numbersSoFar is how far the numbers of a table are, which is no part of its form.
 var numbersSoFar = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(` AUTO_INCREMENT=\d+`) })
 
-// Verbatim gives what creates all that a database holds. Events are left out: they would begin to
-// run wherever they are created.
+// Verbatim gives what creates all that a database holds.
 func (d *Database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
 	return (&verbatim{d: d, ctx: ctx}).read(s)
 }
 
 func (v *verbatim) read(s *sqlschema.Schema) ([]engine.Creation, error) {
-	v.modes = map[string]string{}
+	v.modes, v.events = map[string]string{}, map[string]event{}
 	rows, err := v.d.Select(v.ctx, "SELECT current_user()")
 	if err != nil {
 		return nil, err
@@ -50,6 +49,11 @@ func (v *verbatim) read(s *sqlschema.Schema) ([]engine.Creation, error) {
 			v.show(engine.Creation{Kind: "trigger", Name: g.Name, Of: t.Name}, 2, 1, 3)
 		}
 	}
+	for _, o := range s.Others {
+		if o.Kind == "event" {
+			v.event(o.Name)
+		}
+	}
 	return v.list, v.err
 }
 
@@ -61,6 +65,7 @@ type verbatim struct {
 	// noTables leaves the tables out.
 	noTables bool
 	modes    map[string]string // by kind and name
+	events   map[string]event
 	list     []engine.Creation
 	err      error
 }
