@@ -173,7 +173,10 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 		}
 		a.out.raw(a.out.paint(styleAdd, "$ ") + a.out.paint(styleHead, line))
 		if args[1] == oldDatabase {
-			return a.runOld(ctx, dir, cardindex.Cards)
+			if strings.HasPrefix(args[2], "<") {
+				sql = cardindex.Cards
+			}
+			return a.runOld(ctx, dir, sql)
 		}
 		return a.runExample(ctx, dir, sql)
 	}

@@ -16,6 +16,7 @@ import (
 const (
 	oldDatabase = "reading-room.db"
 	oldSQL      = "cards.sql"
+	byHandSQL   = "ALTER TABLE READERS ADD COLUMN desk TEXT; CREATE INDEX by_desk ON READERS (desk)"
 )
 
 var adoptTales = []tale{
@@ -40,6 +41,12 @@ var adoptTales = []tale{
 	}},
 	{"Everything can be undone, and what was adopted is as it was.", [][]string{
 		{"undo", "--count", "2"},
+		{"apply"},
+	}},
+	{"Somebody adds a column and an index by hand. They come into the model, and into a migration.", [][]string{
+		{"sqlite3", oldDatabase, byHandSQL},
+		{"adopt", "READERS"},
+		{"undo"},
 		{"apply"},
 	}},
 	{"Another database gets all of it, from nothing.", [][]string{
