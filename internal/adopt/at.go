@@ -58,7 +58,7 @@ func At(ctx context.Context, e runner.Engine, db engine.Database, line []*migrat
 		return w != nil && w.Outside() && live.Table(t.Name) != nil
 	})
 	for _, c := range diff.Schemas(made, live) {
-		if c.Kind != diff.AddTable && c.Kind != diff.AddView && c.Kind != diff.AddEnum && !about(c, want) &&
+		if c.Kind != diff.AddTable && c.Kind != diff.AddView && c.Kind != diff.AddEnum && !objects.Concerns(c, want) &&
 			!strange(c) {
 			out.Changes = append(out.Changes, c)
 		}
@@ -103,13 +103,6 @@ func Keeps(e runner.Engine, made, live *sqlschema.Schema) []string {
 func strange(c diff.Change) bool {
 	g, ok := c.Object.(*sqlschema.Trigger)
 	return ok && c.Kind == diff.AddTrigger && g.Purpose == ""
-}
-
-// about tells whether a change of tables is about one of some objects, which are compared as such.
-func about(c diff.Change, list []*objects.Object) bool {
-	return slices.ContainsFunc(list, func(o *objects.Object) bool {
-		return c.Kind.Thing() == o.Kind && (c.Table == o.Name || c.Name == o.Name && c.Table == o.Of)
-	})
 }
 
 // Accept takes the differences out that names accept: each is a table, a column as table.column,

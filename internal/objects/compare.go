@@ -70,8 +70,11 @@ func Compare(there, wanted []*Object, line map[engine.ObjectKey]bool) []Change {
 
 // Drops tells whether a change, as it is without what is declared in SQL, would drop one of some
 // objects.
-func Drops(c diff.Change, list []*Object) bool {
-	return c.Kind.Drops() && slices.ContainsFunc(list, func(o *Object) bool {
+func Drops(c diff.Change, list []*Object) bool { return c.Kind.Drops() && Concerns(c, list) }
+
+// Concerns tells whether a change of a schema is about one of some objects.
+func Concerns(c diff.Change, list []*Object) bool {
+	return slices.ContainsFunc(list, func(o *Object) bool {
 		return c.Kind.Thing() == o.Kind && (c.Table == o.Name || c.Name == o.Name && c.Table == o.Of)
 	})
 }
