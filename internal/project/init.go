@@ -72,7 +72,13 @@ func Init(engines engine.Registry, dir, rawURL string, tables bool) ([]string, e
 // TryInit does as Init does for a database with tables of its own, and returns what takes all of it
 // back, as long as nothing was added to it.
 func TryInit(engines engine.Registry, dir, rawURL string) (back func(), err error) {
-	_, missing := os.Stat(dir)
+	var fresh []string // the folders that the project's is in, from the inside out
+	for at := filepath.Clean(dir); ; at = filepath.Dir(at) {
+		if _, err := os.Stat(at); err == nil || at == filepath.Dir(at) {
+			break
+		}
+		fresh = append(fresh, at)
+	}
 	ignored := filepath.Join(dir, ".gitignore")
 	before, absent := os.ReadFile(ignored)
 	done, err := Init(engines, dir, rawURL, true)
@@ -84,8 +90,8 @@ func TryInit(engines engine.Registry, dir, rawURL string) (back func(), err erro
 			}
 			_ = os.Remove(filepath.Join(dir, name)) // a folder goes only if it is empty
 		}
-		if missing != nil {
-			_ = os.Remove(dir)
+		for _, folder := range fresh {
+			_ = os.Remove(folder)
 		}
 	}
 	if err != nil {
