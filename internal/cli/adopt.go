@@ -144,7 +144,11 @@ func (o *adopting) adopt(ctx context.Context) (err error) {
 
 // again is the same command without --dry-run.
 func (o *adopting) again() string {
-	words := append([]string{"erbario", "adopt"}, o.names...)
+	words := []string{"erbario", "adopt"}
+	if o.url == "" && o.l.Name != o.p.Default() {
+		words = []string{"erbario", "--database", o.l.Name, "adopt"}
+	}
+	words = append(words, o.names...)
 	for _, name := range o.except {
 		words = append(words, "--except", name)
 	}
@@ -396,9 +400,9 @@ func (o *adopting) show(recorded bool) error {
 		o.out.line("nothing was written")
 		o.next(o.again())
 	case recorded:
-		o.next("erbario diff")
+		o.next("erbario " + onDatabase(o.p, o.l.Name) + "diff")
 	default:
-		o.next("erbario apply")
+		o.next("erbario " + onDatabase(o.p, o.l.Name) + "apply")
 	}
 	return nil
 }

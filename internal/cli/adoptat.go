@@ -131,10 +131,7 @@ func (s *standing) tell(all []diff.Change, recorded bool) error {
 
 // show says it to people.
 func (s *standing) show(all []diff.Change, recorded bool) {
-	on := ""
-	if s.l.Name != s.p.Default() {
-		on = "--database " + typed(s.l.Name) + " "
-	}
+	on := onDatabase(s.p, s.l.Name)
 	if len(s.list) == 0 {
 		s.out.printf("%s is recorded in %s already", s.id, s.l.Name)
 		return

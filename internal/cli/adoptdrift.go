@@ -277,9 +277,9 @@ func (r *drifting) tell(recorded bool) error {
 		r.out.line("nothing was written")
 		r.next(r.again())
 	case recorded:
-		r.next("erbario diff")
+		r.next("erbario " + onDatabase(r.p, r.l.Name) + "diff")
 	default:
-		r.next("erbario adopt --at " + r.m.ID)
+		r.next("erbario " + onDatabase(r.p, r.l.Name) + "adopt --at " + r.m.ID)
 	}
 	return nil
 }

@@ -34,16 +34,21 @@ func (a *app) byHand(ctx context.Context, p *project.Project, s *draft.State, d 
 		return nil, err
 	}
 	out := &byHand{changes: diff.Told(drift)}
-	on := ""
-	if d.Name != p.Default() {
-		on = "--database " + d.Name + " "
-	}
+	on := onDatabase(p, d.Name)
 	for _, c := range out.changes {
 		if way := waysOn(s, c, on); way != nil {
 			out.ways = append(out.ways, *way)
 		}
 	}
 	return out, nil
+}
+
+// onDatabase is the flag of a command that works on a database; empty: it is the one without a flag.
+func onDatabase(p *project.Project, name string) string {
+	if name == p.Default() {
+		return ""
+	}
+	return "--database " + typed(name) + " "
 }
 
 func (a *app) showByHand(who string, h *byHand) {

@@ -60,8 +60,8 @@ func (e *AlreadyThereError) Error() string {
 		exists, it = "exist", "them"
 	}
 	return fmt.Sprintf(
-		"%s %s here already, not created by a migration, and %[4]s adds %[5]s. To add %[5]s with the present values: erbario apply%[8]s",
-		strings.Join(e.Names, ", "), exists, it, e.Migration, it, it, it, strings.Join(flags, ""))
+		"%s %s here already, not created by a migration, and %[4]s adds %[5]s. To add %[5]s with the present values: erbario apply%[6]s. To record %[4]s, if all of it is here as it would be made: erbario adopt --at %[4]s",
+		strings.Join(e.Names, ", "), exists, it, e.Migration, it, strings.Join(flags, ""))
 }
 
 // already says instead of a step's error what is the reason for it, if it is that.

@@ -6,6 +6,7 @@ package suite
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -172,6 +173,37 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 	_, err = runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Minute})
 	require.NoError(t, err, d.Migration.Text)
 	require.Equal(t, before, everything(t, ctx, e, db), "the undo of\n%s", d.Migration.Text)
+
+	// And a change for which tables may have to be created again, by what models say of them.
+	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Minute})
+	require.NoError(t, err, d.Migration.Text)
+	narrow := maps.Clone(a.files)
+	for path, text := range a.files {
+		a.files[path] = strings.Replace(text, "text(20)                optional\n", "text(30)                optional\n", 1)
+	}
+	d, err = look().Make(ctx, draft.Request{Title: "wider", Now: time.Now()})
+	require.NoError(t, err, src)
+	require.Empty(t, d.Plan.Questions, src)
+	if a.all == 0 {
+		return
+	}
+	require.NotNil(t, d.Migration, src)
+	require.True(t, d.Outcome.Proved(), "%v\n%s\n%s", d.Outcome.Differ, d.Migration.Text, src)
+	files = append(files, d.Migration)
+	_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Minute})
+	require.NoError(t, err, d.Migration.Text)
+	left, err = look().Changes(ctx)
+	require.NoError(t, err)
+	require.Empty(t, left.Changes, src)
+	_, err = runner.Apply(ctx, fresh, e, files, runner.Options{Wait: time.Minute})
+	require.NoError(t, err, d.Migration.Text)
+	require.Equal(t, everything(t, ctx, e, fresh), everything(t, ctx, e, db), "the same from nothing\n%s", src)
+	_, err = runner.Undo(ctx, db, e, files, runner.Options{Wait: time.Minute})
+	require.NoError(t, err, d.Migration.Text)
+	a.files, files = narrow, files[:2]
+	left, err = look().Changes(ctx)
+	require.NoError(t, err)
+	require.Empty(t, left.Changes, "the undo of\n%s", d.Migration.Text)
 }
 
 // Databases by SQL of random parts.

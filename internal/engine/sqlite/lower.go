@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/ddl"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
@@ -368,11 +369,27 @@ func valueSQL(v schema.Value, t schema.Type) (string, error) {
 		return v.Text + ".0", nil
 	case v.Kind == schema.TextValue && t.Kind == schema.UUID:
 		return literal(strings.ToLower(v.Text)), nil
+	case v.Kind == schema.SQLValue && nameAsText(v.Text):
+		return v.Text, nil
 	}
 	if sql, ok := constants.SQL(v, t); ok {
 		return sql, nil
 	}
 	return literal(v.Text), nil
+}
+
+// nameAsText tells whether a default is a name, which SQLite takes for a text as long as it is not in
+// brackets.
+func nameAsText(sql string) bool {
+	list := tokens(sql)
+	if len(list) != 1 || !list[0].Named() {
+		return false
+	}
+	switch list[0].Word() {
+	case "CURRENT_TIMESTAMP", "CURRENT_DATE", "CURRENT_TIME", "NULL", "TRUE", "FALSE":
+		return false
+	}
+	return list[0].Kind == sqltok.Name || list[0].Kind == sqltok.Word
 }
 
 // Literal is a declared value as SQL of the type.
