@@ -30,7 +30,7 @@ import (
 // adopts that: the models then declare what is there, nothing is left to draft, the migrations make
 // the same from nothing, and an undo and an apply bring every row back.
 func TestDrift(t *testing.T) {
-	checks := map[string]int{"sqlite": 60, "mariadb": 12, "postgres": 12}
+	checks := map[string]int{"sqlite": 60, "mariadb": 8, "postgres": 8}
 	testserver.Each(t, func(t *testing.T, p testserver.Place) {
 		n := checks[p.Name]
 		if s := os.Getenv("ERBARIO_DRIFTS"); s != "" {
