@@ -154,6 +154,7 @@ func (s *standing) show(all []diff.Change, recorded bool) {
 				flags += " --accept " + typed(n)
 			}
 		}
+		s.err.line("")
 		s.err.line("to record it with these differences, which the next draft fixes:")
 		s.err.raw("  erbario " + on + "adopt --at " + s.id + flags)
 		return

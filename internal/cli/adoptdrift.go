@@ -222,7 +222,11 @@ func (r *drifting) draft(ctx context.Context) error {
 	if r.files, err = in.Follow(ctx, made, r.state.Wanted, r.changes); err != nil {
 		return err
 	}
-	title := "adopted " + strings.Join(tablesOf(r.changes), " ")
+	tables := tablesOf(r.changes)
+	title := "adopted " + strings.Join(tables, " ")
+	if len(tables) > 3 {
+		title = fmt.Sprintf("adopted %d tables", len(tables))
+	}
 	d, err := r.state.Adopt(ctx, r.changes, draft.Request{Title: title, Now: time.Now()})
 	if err != nil {
 		return err
@@ -271,6 +275,9 @@ func (r *drifting) tell(recorded bool) error {
 	r.showDraft(r.m)
 	if recorded {
 		r.out.printf("%s is recorded in %s", r.m.ID, r.l.Name)
+	}
+	for _, e := range r.p.Others(r.l.engine.Name()) {
+		r.out.printf("the next draft writes it for %s", e.Name())
 	}
 	switch {
 	case r.dry:
