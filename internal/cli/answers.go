@@ -118,7 +118,7 @@ func (f *answerFlags) values() (map[string]string, error) {
 	if err := f.load(); err != nil {
 		return nil, err
 	}
-	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 || f.noKeep {
+	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 || f.noKeep || f.leaveBroken {
 		return nil, wrongUse(
 			"only --fill, and --answers with fill, apply here: the other answers were given when the migration was drafted",
 		)
