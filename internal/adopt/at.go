@@ -5,7 +5,6 @@ package adopt
 
 import (
 	"context"
-	"path"
 	"slices"
 
 	"erbario/internal/diff"
@@ -112,10 +111,8 @@ func (p *Point) Accept(names []string) (idle []string) {
 	p.Changes = slices.DeleteFunc(p.Changes, func(c diff.Change) bool {
 		accepted := false
 		for _, n := range names {
-			for _, name := range []string{c.Table, c.Target()} {
-				if ok, err := path.Match(n, name); n == name || err == nil && ok {
-					used[n], accepted = true, true
-				}
+			if one := []string{n}; Matches(one, c.Table) || Matches(one, c.Target()) {
+				used[n], accepted = true, true
 			}
 		}
 		return accepted

@@ -183,10 +183,7 @@ func (f *following) write(declared *schema.Table, t *sqlschema.Table, as wording
 	}
 	raised := f.Engine.DDL().Raise(t, as.plain)
 	for i, c := range raised.Columns {
-		held := slices.ContainsFunc(t.Checks, func(k *sqlschema.Check) bool {
-			return k.Purpose == schema.ForType && strings.EqualFold(k.Column, c.Name)
-		})
-		if as.exact && !held && c.Type.Kind != schema.Native {
+		if as.exact && !t.HoldsType(c.Name) && c.Type.Kind != schema.Native {
 			c.Type.As = t.Columns[i].SQLType
 		}
 	}

@@ -3,6 +3,7 @@ package adopt
 // This file finds names for models, fields and files: the naming rules, the other way round.
 
 import (
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -12,6 +13,14 @@ import (
 	"erbario/internal/lang"
 	"erbario/internal/schema"
 )
+
+// Matches tells whether one of some patterns is a name, or stands for it with *.
+func Matches(patterns []string, name string) bool {
+	return slices.ContainsFunc(patterns, func(p string) bool {
+		ok, err := path.Match(p, name)
+		return p == name || err == nil && ok
+	})
+}
 
 // naming is the names of the models and the fields of a run.
 type naming struct {

@@ -5,7 +5,6 @@ package adopt
 import (
 	"context"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -30,7 +29,7 @@ func (in Input) AddRows(ctx context.Context, o *Outcome, names []string) error {
 	for _, n := range names {
 		hit := false
 		for _, t := range o.Tables {
-			if ok, err := path.Match(n, t.Name); n != t.Name && (err != nil || !ok) {
+			if !Matches([]string{n}, t.Name) {
 				continue
 			}
 			hit = true
@@ -137,7 +136,8 @@ func (a *rowsAdded) write(ctx context.Context, t *schema.Table) error {
 		b.WriteString("    " + strings.Join(cells, "  ") + "\n")
 	}
 	i := slices.IndexFunc(a.o.Files, func(f File) bool {
-		return strings.Contains("\n"+f.Text, "\nmodel "+t.Model+"\n")
+		file, wrong := lang.Parse(f.Path, f.Text)
+		return strings.HasSuffix(f.Path, ".erbario") && len(wrong) == 0 && file.HasModel(t.Model)
 	})
 	if i < 0 {
 		return fmt.Errorf("--rows %s: no file declares it", t.Name)

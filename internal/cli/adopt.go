@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -172,16 +171,10 @@ func (o *adopting) again() string {
 
 // chosen tells whether a table is asked for.
 func (o *adopting) chosen(table string) bool {
-	is := func(patterns []string) bool {
-		return slices.ContainsFunc(patterns, func(p string) bool {
-			ok, err := path.Match(p, table)
-			return p == table || err == nil && ok
-		})
-	}
 	if len(o.names) > 0 {
-		return is(o.names) && !is(o.except)
+		return adopt.Matches(o.names, table) && !adopt.Matches(o.except, table)
 	}
-	return !is(o.except) && !is(o.p.Settings.Adopt.Except)
+	return !adopt.Matches(o.except, table) && !adopt.Matches(o.p.Settings.Adopt.Except, table)
 }
 
 // look finds out what would be written.
@@ -223,8 +216,7 @@ func (o *adopting) look(ctx context.Context) error {
 	}
 	for _, name := range o.names {
 		if !slices.ContainsFunc(o.live.Tables, func(t *sqlschema.Table) bool {
-			ok, err := path.Match(name, t.Name)
-			return t.Name == name || err == nil && ok
+			return adopt.Matches([]string{name}, t.Name)
 		}) {
 			return fmt.Errorf("%s has no table %s", o.l.Name, name)
 		}

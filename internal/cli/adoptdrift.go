@@ -125,6 +125,17 @@ func (r *drifting) look(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	var triggers []string
+	all = slices.DeleteFunc(all, func(c diff.Change) bool {
+		if g, ok := c.Object.(*sqlschema.Trigger); ok && g.Purpose == "" { // no model declares it
+			triggers = append(triggers, c.Name)
+			return true
+		}
+		return false
+	})
+	if len(triggers) > 0 && !r.json {
+		r.warn("what is a trigger comes into a file of SQL, not into a model: erbario look --sql %s", typed(triggers[0]))
+	}
 	for _, name := range r.names {
 		var mine []diff.Change
 		whole := r.state.Wanted.Table(name) != nil

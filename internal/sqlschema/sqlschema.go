@@ -396,6 +396,13 @@ func (t *Table) Undeclarable() bool {
 	return t.Options.Foreign || t.Options.Virtual != "" || len(t.Columns) == 0 || len(t.Name) > schema.NameLimit
 }
 
+// HoldsType tells whether a check holds the values of a column to its type.
+func (t *Table) HoldsType(column string) bool {
+	return slices.ContainsFunc(t.Checks, func(k *Check) bool {
+		return k.Purpose == schema.ForType && strings.EqualFold(k.Column, column)
+	})
+}
+
 // Clone returns a copy that shares nothing that stages change: the table, its
 // columns, and its slices. SQL values are never changed in place and are shared.
 func (t *Table) Clone() *Table {

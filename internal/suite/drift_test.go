@@ -160,7 +160,7 @@ func whole(list []diff.Change) bool {
 	})
 }
 
-// refused tells whether rows, which are those of another form of the table, are in the way.
+// refused tells whether rows, which are those of another form of the table, block the migration.
 func refused(err error) bool {
 	var way *runner.InTheWay
 	var needs *runner.NeedsAnswers

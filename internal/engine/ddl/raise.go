@@ -90,10 +90,7 @@ func (w *Raising) column(t *sqlschema.Table, c *sqlschema.Column, plain bool) *s
 	}
 	out.Numbers.NoKey = out.Identity && !slices.Equal(t.Key(), []string{c.Name})
 	meaning, ok := w.Meaning(c)
-	held := slices.ContainsFunc(t.Checks, func(k *sqlschema.Check) bool {
-		return ofType(k) && strings.EqualFold(k.Column, c.Name)
-	})
-	if held && c.Type.Kind != schema.Native && sqlschema.SameForm(w.TypeName(c.Type), c.SQLType) {
+	if t.HoldsType(c.Name) && c.Type.Kind != schema.Native && sqlschema.SameForm(w.TypeName(c.Type), c.SQLType) {
 		meaning, ok = c.Type, true // a check sees to the form of its values
 	}
 	switch {
