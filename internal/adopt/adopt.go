@@ -34,6 +34,7 @@ type Input struct {
 	Files    []*lang.File      // of those models
 	Rules    declare.Rules
 	Choose   func(table string) bool // which tables; nil: all that are not declared
+	Schemas  []engine.OtherSchema    // whose tables are created with the first migration, and not declared
 	Outside  bool                    // they are declared as outside
 	SQL      []*sqlschema.Object     // what is declared in SQL
 	Folder   string                  // of the models

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"erbario/internal/lang"
 	"erbario/internal/schema"
 )
 
@@ -97,6 +98,33 @@ func (w *writer) uniqueness(c *schema.Column) []string {
 	return nil
 }
 
+// part is a part of an index or a key, with how it is held.
+func (w *writer) part(p schema.Part) string {
+	s := fieldName(cmp.Or(w.fields[p.Column], p.Column))
+	if p.SQL != "" {
+		s = "(" + w.sql(p.SQL) + ")"
+	}
+	if p.Length > 0 {
+		if lang.BeginsType(s) { // it would be the type of a field called index
+			s = text(s)
+		}
+		s += fmt.Sprintf("(%d)", p.Length)
+	}
+	if p.Collation != "" {
+		s += " collation " + text(p.Collation)
+	}
+	if p.Class != "" {
+		s += " class " + text(p.Class)
+	}
+	if p.Desc {
+		s += " desc"
+	}
+	if p.Nulls != "" {
+		s += " nulls " + strings.ToLower(p.Nulls)
+	}
+	return s
+}
+
 // index writes the line of an index or a uniqueness.
 func (w *writer) index(x *schema.Index) {
 	word, suffix := "index", "idx"
@@ -106,31 +134,13 @@ func (w *writer) index(x *schema.Index) {
 	var columns, parts []string
 	ignoring := false
 	for _, p := range x.Parts {
-		s := ""
 		if p.SQL != "" {
-			s = "(" + w.sql(p.SQL) + ")"
 			columns = append(columns, "expr")
 		} else {
-			s = fieldName(cmp.Or(w.fields[p.Column], p.Column))
 			columns = append(columns, p.Column)
 		}
-		if p.Length > 0 {
-			s += fmt.Sprintf("(%d)", p.Length)
-		}
-		if p.Collation != "" {
-			s += " collation " + text(p.Collation)
-		}
-		if p.Class != "" {
-			s += " class " + text(p.Class)
-		}
-		if p.Desc {
-			s += " desc"
-		}
-		if p.Nulls != "" {
-			s += " nulls " + strings.ToLower(p.Nulls)
-		}
 		ignoring = ignoring || p.IgnoringCase
-		parts = append(parts, s)
+		parts = append(parts, w.part(p))
 	}
 	head := ""
 	switch rule := schema.ConstraintName(w.t.Name, columns, suffix); {

@@ -32,6 +32,12 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	before []*migration.Migration) (*migration.Migration, []engine.LeftOut, error) {
 	e, db := in.Engine, in.DB
 	part := o.part(in.Live, e, before)
+	if len(before) == 0 && len(in.Schemas) > 0 {
+		part.Elsewhere = nil
+		for _, s := range in.Schemas {
+			part.Elsewhere = append(part.Elsewhere, s.Holds...)
+		}
+	}
 	ready := aside(func() (engine.Database, error) { return proof.Replay(ctx, e, before, nil) })
 	all := e.DDL().CreateAll(part)
 	var err error
@@ -50,11 +56,12 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
-	read := aside(func() ([]*objects.Object, error) { return objects.Read(ctx, db, in.Live) })
+	there, err := objects.Read(ctx, db, in.Live)
+	if err != nil {
+		return nil, nil, err
+	}
 	c := &creating{ctx: ctx, e: e, db: scratch, part: part, progress: in.Progress}
-	err = c.all(all, o.inserts)
-	there, failed := read()
-	if err = errors.Join(err, failed); err != nil {
+	if err := c.all(objects.AsRead(all, there), o.inserts); err != nil {
 		return nil, nil, err
 	}
 	m, err := c.migration(id, before, o.rows)
@@ -65,7 +72,7 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := in.declareObjects(ctx, o, part, there); err != nil {
+	if err := in.declareObjects(ctx, o, part, there, c.ran(after)); err != nil {
 		return nil, nil, err
 	}
 	m.SetProof("proved by creating it from nothing")
@@ -242,6 +249,24 @@ func withoutReferences(e runner.Engine, s *sqlschema.Schema, list []engine.Creat
 		}
 	}
 	return append(tables, references...)
+}
+
+// ran gives a function that finds what statements make among what was created, which is made: nil
+// where one of them did not run, word for word.
+func (c *creating) ran(made *sqlschema.Schema) func(list []*sqlschema.Object) ([]*objects.Object, error) {
+	d := c.e.SQL()
+	run := map[string]bool{}
+	for _, x := range c.done {
+		run[objects.WordsOf(d, x.SQL)] = true
+	}
+	return func(list []*sqlschema.Object) ([]*objects.Object, error) {
+		for _, o := range list {
+			if !run[objects.WordsOf(d, o.SQL)] {
+				return nil, nil
+			}
+		}
+		return objects.Read(c.ctx, c.db, made)
+	}
 }
 
 // tableOf is the table to which a creation belongs; "": it is a thing of its own.

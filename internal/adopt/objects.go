@@ -22,9 +22,9 @@ type sqlFile struct {
 }
 
 // declareObjects adds to the outcome the files that declare what part holds beside its tables: the
-// part of those that exist.
-func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.Schema,
-	there []*objects.Object) error {
+// part of those that exist. ran finds what statements made already, on scratch.
+func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.Schema, there []*objects.Object,
+	ran func([]*sqlschema.Object) ([]*objects.Object, error)) error {
 	mine := slices.DeleteFunc(slices.Clone(there), func(x *objects.Object) bool {
 		return x.Kind == "owner of" || !within(part, x) || objects.Source(in.SQL, x) != nil
 	})
@@ -44,12 +44,18 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 			wanted.Objects = append(wanted.Objects, list...)
 			written = append(written, File{f.path, text})
 		}
-		made, err := objects.Make(ctx, in.Engine, &wanted, in.Live)
+		made, err := ran(wanted.Objects[len(in.SQL):])
+		if err == nil && made == nil {
+			var again *objects.Made
+			if again, err = objects.Make(ctx, in.Engine, &wanted, in.Live); err == nil {
+				made = again.Objects
+			}
+		}
 		if err != nil {
 			return err
 		}
 		for _, x := range mine {
-			if again := objects.Find(made.Objects, x.ObjectKey); again == nil || !objects.Same(x, again) {
+			if again := objects.Find(made, x.ObjectKey); again == nil || !objects.Same(x, again) {
 				bad[x] = true
 			}
 		}

@@ -112,7 +112,7 @@ func (w *writer) field(c *schema.Column) {
 	if !c.NotNull && c.Generated == nil {
 		words = append(words, "optional")
 	}
-	if slices.Equal(w.t.Key, []string{c.Name}) {
+	if slices.Equal(w.t.Key, []string{c.Name}) && w.t.KeyParts == nil {
 		w.keyed = true
 		words = append(append(words, "key"), w.keyWords()...)
 	}
@@ -321,7 +321,11 @@ func (w *writer) rest() {
 	case w.t.Key == nil:
 		w.add("no key")
 	case !w.keyed:
-		w.add(append([]string{"primary key", w.names(w.t.Key)}, w.keyWords()...)...)
+		parts := make([]string, len(w.t.Key))
+		for i, p := range w.t.PartsOfKey() {
+			parts[i] = w.part(p)
+		}
+		w.add(append([]string{"primary key", strings.Join(parts, ", ")}, w.keyWords()...)...)
 	}
 	for _, x := range w.t.Indexes {
 		if !w.done[x] {

@@ -72,6 +72,7 @@ type adopting struct {
 	live     *sqlschema.Schema
 	rules    declare.Rules
 	settings []adopt.Setting
+	schemas  []engine.OtherSchema
 	outcome  *adopt.Outcome
 	m        *migration.Migration
 	lacking  []engine.LeftOut
@@ -221,9 +222,14 @@ func (o *adopting) look(ctx context.Context) error {
 			return fmt.Errorf("%s has no table %s", o.l.Name, name)
 		}
 	}
+	if all, ok := engine.As[engine.ManySchemas](o.l.db); ok && len(o.names) == 0 {
+		if o.schemas, err = all.OtherSchemas(ctx); err != nil {
+			return err
+		}
+	}
 	in := adopt.Input{
 		Engine: e, DB: o.l.db, Live: o.live, Declared: d, Files: files, Rules: o.rules, Choose: o.chosen,
-		Outside: o.outside, Folder: project.ModelsFolder,
+		Outside: o.outside, Folder: project.ModelsFolder, Schemas: o.schemas,
 	}
 	if d != nil {
 		in.SQL, _ = p.Objects(e, d.Schema)
@@ -324,6 +330,7 @@ func (o *adopting) nothing() error {
 		return o.document(map[string]any{"database": o.l.Name, "tables": []any{}, "migration": nil})
 	}
 	o.out.printf("nothing to adopt: every table of %s is declared", o.l.Name)
+	o.otherSchemas()
 	return nil
 }
 
@@ -386,6 +393,7 @@ func (o *adopting) show(recorded bool) error {
 		o.out.printf("%s of %s declared", plural(r.Count, "reference row", "reference rows"), cell(r.Table))
 	}
 	o.outsides(native)
+	o.otherSchemas()
 	o.undeclared()
 	switch {
 	case o.dry:
@@ -405,6 +413,16 @@ func (o *adopting) inSQL() string {
 		return ""
 	}
 	return ", and " + plural(o.outcome.Objects, "object", "objects") + " in SQL"
+}
+
+// otherSchemas tells of schemas that are not read.
+func (o *adopting) otherSchemas() {
+	for _, s := range o.schemas {
+		if s.Tables > 0 {
+			o.out.printf("the schema %s has %s: a project for them has ?schema=%s in its URL", cell(s.Name),
+				plural(s.Tables, "table", "tables"), s.Name)
+		}
+	}
 }
 
 // outsides tells of the tables that the language does not say exactly.

@@ -66,7 +66,38 @@ func (r *resolver) clauses(m *model) {
 			}
 		}
 		m.table.Key = pk
+		m.keyParts(pk)
 	}
+}
+
+// keyParts are the parts of the primary key, where a line says more of one than its field.
+func (m *model) keyParts(pk []string) {
+	for _, l := range m.lines {
+		if l.Key == nil || len(l.Key.Parts) != len(pk) {
+			continue
+		}
+		parts, plain := make([]schema.Part, len(pk)), true
+		for i, p := range l.Key.Parts {
+			parts[i] = heldPart(p)
+			parts[i].Column = pk[i]
+			plain = plain && parts[i].Plain()
+		}
+		if !plain {
+			m.table.KeyParts = parts
+		}
+	}
+}
+
+// heldPart is a part of an index or a key without what it is of.
+func heldPart(p lang.IndexPart) schema.Part {
+	out := schema.Part{Desc: p.Desc, Length: p.Length, Nulls: strings.ToUpper(p.Nulls)}
+	if p.Collation != nil {
+		out.Collation = p.Collation.Text
+	}
+	if p.Class != nil {
+		out.Class = p.Class.Text
+	}
+	return out
 }
 
 func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
@@ -179,7 +210,7 @@ func (r *resolver) together(f *field, seen map[string]bool) {
 	if col.Stamped && (seen["default"] || col.Immutable) {
 		r.errorf(pos, "", "%s is stamped: it takes neither default nor immutable", name)
 	}
-	if col.Identity && seen["default"] {
+	if col.Identity && seen["default"] && !seen["rowid"] { // SQLite takes it there, and never uses it
 		r.errorf(pos, "", "%s is numbered by the database and takes no default", name)
 	}
 	if seen["identity"] && (seen["serial"] || seen["rowid"]) || seen["serial"] && seen["rowid"] {
@@ -192,7 +223,7 @@ func (r *resolver) together(f *field, seen map[string]bool) {
 		r.errorf(pos, "write optional, or another default", "%s is required and cannot be null by default", name)
 	}
 	if seen["index"] && seen["unique"] {
-		r.errorf(pos, "remove index", "%s is unique and so has an index", name)
+		r.warnf(pos, "remove index", "%s is unique and so has an index", name)
 	}
 	if ref := f.decl.Type.Ref; ref != nil {
 		for _, c := range f.decl.Clauses {
@@ -305,13 +336,7 @@ func (r *resolver) constraints(m *model) {
 		x := &schema.Index{Unique: k.Word == "unique", NullsEqual: k.NullsEqual}
 		var columns []string
 		for _, p := range k.Parts {
-			part := schema.Part{Desc: p.Desc, Length: p.Length, Nulls: strings.ToUpper(p.Nulls)}
-			if p.Collation != nil {
-				part.Collation = p.Collation.Text
-			}
-			if p.Class != nil {
-				part.Class = p.Class.Text
-			}
+			part := heldPart(p)
 			if p.SQL != nil {
 				part.SQL = r.sql(m, p.SQL.Text, p.SQL.Fields)
 				columns = append(columns, "expr")

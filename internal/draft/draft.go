@@ -15,6 +15,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -221,6 +222,7 @@ func (s *State) known(list []*migration.Migration, in *sqlschema.Schema) *sqlsch
 	var named map[string]bool
 	if len(in.Views)+len(in.Others) > 0 {
 		named = migration.Names(list, s.Engine)
+		maps.Copy(named, migration.FoundNames(list, s.Engine))
 	}
 	out := &sqlschema.Schema{}
 	for _, t := range in.Tables {

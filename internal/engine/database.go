@@ -137,6 +137,19 @@ type Verbatim interface {
 	Objects(ctx context.Context, s *sqlschema.Schema) ([]Creation, error)
 }
 
+// ManySchemas is a database that has other schemas besides the one that is read.
+type ManySchemas interface {
+	// OtherSchemas gives those that are no part of the server or of an extension.
+	OtherSchemas(ctx context.Context) ([]OtherSchema, error)
+}
+
+// OtherSchema is a schema that is not read, with what creates all that it holds.
+type OtherSchema struct {
+	Name   string
+	Tables int
+	Holds  []*sqlschema.Other
+}
+
 // ChecksAtOnce is a database some of whose constraints wait for the end of a transaction.
 type ChecksAtOnce interface {
 	// CheckAtOnce has all of them checked with each statement, until the transaction ends.

@@ -14,6 +14,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -98,8 +99,28 @@ type Caps struct {
 // not there yet.
 type OwnTables struct {
 	History []string // the history, and what else every database needs
-	Journal string   // of the steps of a migration under way; "" without Caps.Journal
-	Seeds   []string // of the rows that seeds made
+	// Functions are those that triggers of models call, by name: only a database that has such
+	// triggers needs them.
+	Functions map[string]string
+	Journal   string   // of the steps of a migration under way; "" without Caps.Journal
+	Seeds     []string // of the rows that seeds made
+}
+
+// Before gives what a database has to have before the statements of a text run: the history,
+// and the functions that the text names.
+func (o OwnTables) Before(text string) []string {
+	return append(slices.Clone(o.History), o.Named(text)...)
+}
+
+// Named gives what creates the functions of ours that a text names.
+func (o OwnTables) Named(text string) []string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(o.Functions)) {
+		if strings.Contains(text, name) {
+			out = append(out, o.Functions[name])
+		}
+	}
+	return out
 }
 
 // Registry is the engines that a program knows.

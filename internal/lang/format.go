@@ -231,12 +231,12 @@ func singleField(l *Line) (field, clause string) {
 	if len(l.On) > 0 {
 		return "", ""
 	}
-	if k := l.Key; k != nil && len(k.Fields) == 1 {
+	if k := l.Key; k != nil && len(k.Fields) == 1 && k.Parts[0].whole() && !k.Stored.said() {
 		return k.Fields[0].Name, "key"
 	}
 	k := l.Constraint
 	if k == nil || k.Word == "check" || k.Name != nil || len(k.Parts) != 1 || k.Where != nil || k.Using != nil ||
-		k.NullsEqual || k.Parts[0].SQL != nil || k.Parts[0].Desc {
+		k.NullsEqual || !k.Parts[0].whole() || k.Stored.said() {
 		return "", ""
 	}
 	clause = k.Word

@@ -48,7 +48,7 @@ func (c *cursor) modelLine(l *Line) {
 		}
 		l.Key = &KeyLine{None: first == "no"}
 		if first == "primary" {
-			l.Key.Fields = c.names("primary key")
+			c.keyParts(l.Key)
 			c.stored(&l.Key.Stored, ofKey)
 		}
 		return
@@ -283,7 +283,24 @@ func (c *cursor) constraint(word string) *Constraint {
 	return k
 }
 
-// part reads a field or an expression of a unique or an index.
+// keyParts reads the fields of a primary key.
+func (c *cursor) keyParts(k *KeyLine) {
+	if list := c.bracketed(); list != "" {
+		c.fail(c.here(), "write primary key "+list, "the fields are written without brackets")
+	}
+	for {
+		p := c.part("primary key")
+		if p.SQL != nil {
+			c.fail(p.SQL.Pos, "declare a generated field, and name that", "a primary key is made of fields")
+		}
+		k.Parts, k.Fields = append(k.Parts, p), append(k.Fields, p.Field)
+		if !c.acceptByte(',', true) {
+			return
+		}
+	}
+}
+
+// part reads a field or an expression of a unique or an index, or a field of a primary key.
 func (c *cursor) part(word string) IndexPart {
 	var p IndexPart
 	if c.peek() == '(' {

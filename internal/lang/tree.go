@@ -149,6 +149,12 @@ type Stored struct {
 	Pos        Pos // of its first word
 }
 
+// said tells whether anything is said.
+func (s Stored) said() bool {
+	return s.Name != nil || s.Unnamed || s.Form != "" || s.Deferrable != "" || s.Conflict != "" || s.Full ||
+		s.NotValid || s.NoInherit || len(s.Include) > 0 || s.Invisible || s.Options != nil || s.Comment != nil
+}
+
 // Clause is one clause of a field: its first word, and what stood behind it.
 type Clause struct {
 	// Word is its first word; "no index", "update now" and "not valid" are whole, and of an
@@ -196,6 +202,7 @@ type SQLText struct {
 type KeyLine struct {
 	None   bool
 	Fields []Ident
+	Parts  []IndexPart // the same, with how each is held
 	Stored Stored
 }
 
@@ -213,7 +220,7 @@ type Constraint struct {
 	Stored           Stored
 }
 
-// IndexPart is a field or an expression in a unique or an index.
+// IndexPart is a field or an expression in a unique or an index, or a field in a primary key.
 type IndexPart struct {
 	Field Ident
 	SQL   *SQLText
@@ -223,6 +230,11 @@ type IndexPart struct {
 	Collation *Value
 	Class     *Value
 	Nulls     string // first or last
+}
+
+// whole tells whether a part is a field, and nothing is said of it.
+func (p IndexPart) whole() bool {
+	return p.SQL == nil && !p.Desc && p.Length == 0 && p.Collation == nil && p.Class == nil && p.Nulls == ""
 }
 
 // ForeignKey is a line `foreign key a, b references MODEL by c, d`.

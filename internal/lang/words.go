@@ -1,11 +1,16 @@
 package lang
 
+import "slices"
+
 // This file is the words of the language: what a line or a clause may begin with, for the
 // messages that say what was expected.
 
 var blockWords = []string{"model", "choice", "shape", "seed", "rows"}
 
 var actionWords = []string{"restrict", "cascade", "set null", "set default", "no action"}
+
+// BeginsType tells whether a word begins a type.
+func BeginsType(name string) bool { return slices.Contains(typeNames, name) }
 
 // typeNames are the words that begin a type.
 var typeNames = []string{

@@ -272,6 +272,9 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 			all[key] = t
 		}
 	}
+	for _, key := range order {
+		named[key] = named[key] || partNamed(all[key], is)
+	}
 	for more := true; more; {
 		more = false
 		for _, key := range order {
@@ -303,6 +306,13 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 		}
 	}
 	return out
+}
+
+// partNamed tells whether an index of a table, or the sequence of a column, is named: a comment
+// and a right need not name the table.
+func partNamed(t *sqlschema.Table, is func(name string) bool) bool {
+	return slices.ContainsFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Name != "" && is(x.Name) }) ||
+		slices.ContainsFunc(t.Columns, func(c *sqlschema.Column) bool { return c.Serial != "" && is(c.Serial) })
 }
 
 // same tells whether a table is as it is declared, its triggers aside.

@@ -51,7 +51,8 @@ func Twice(list []*sqlschema.Object) []lang.Diagnostic {
 	var out []lang.Diagnostic
 	seen := map[string]*sqlschema.Object{}
 	for _, o := range list {
-		if o.Name == "" || strings.HasSuffix(o.Kind, "function") || o.Kind == "procedure" || o.Kind == "aggregate" {
+		if o.Name == "" || strings.HasSuffix(o.Kind, "function") ||
+			slices.Contains([]string{"procedure", "aggregate", "operator"}, o.Kind) {
 			continue // one name can be that of several, with other types
 		}
 		key := strings.ToLower(o.Kind + " " + o.Name + " " + o.On)

@@ -42,18 +42,38 @@ func Named(list []*Object, name string) []*Object {
 
 // Says tells whether a statement has the words by which an object is there.
 func Says(d engine.Dialect, statement *sqlschema.Object, o *Object) bool {
-	words := func(sql string) string {
-		var out []string
-		for _, t := range d.Lex(sql) {
-			word := t.Text
-			if t.Bare() {
-				word = t.Word()
-			}
-			out = append(out, word)
-		}
-		return strings.Join(out, " ")
-	}
 	return slices.ContainsFunc(o.Make, func(c engine.Creation) bool {
-		return words(cmp.Or(c.Said, c.SQL)) == words(statement.SQL)
+		return WordsOf(d, cmp.Or(c.Said, c.SQL)) == WordsOf(d, statement.SQL)
 	})
+}
+
+// WordsOf are the words of a statement, without its spaces, its comments and what ends it.
+func WordsOf(d engine.Dialect, sql string) string {
+	var out []string
+	for _, t := range d.Lex(strings.TrimRight(strings.TrimSpace(sql), ";")) {
+		word := t.Text
+		if t.Bare() {
+			word = t.Word()
+		}
+		out = append(out, word)
+	}
+	return strings.Join(out, " ")
+}
+
+// AsRead gives creations the statements by which the objects that they make were read.
+func AsRead(list []engine.Creation, there []*Object) []engine.Creation {
+	out := slices.Clone(list)
+	at := map[engine.ObjectKey][]int{}
+	for i, c := range list {
+		key := Of([]engine.Creation{c})[0].ObjectKey
+		at[key] = append(at[key], i)
+	}
+	for _, o := range there {
+		if places := at[o.ObjectKey]; len(places) == len(o.Make) {
+			for n, i := range places {
+				out[i].SQL = o.Make[n].SQL
+			}
+		}
+	}
+	return out
 }

@@ -14,8 +14,8 @@ import (
 // migration made stays.
 func target(live *sqlschema.Table, changes []diff.Change) *sqlschema.Table {
 	t := live.Clone()
-	t.Text = ""
 	for _, c := range changes {
+		t.Text = ""
 		switch c.Kind {
 		case diff.AddColumn:
 			t.Columns = append(t.Columns, c.Object.(*sqlschema.Column))

@@ -98,18 +98,14 @@ func makeRoom(ctx context.Context, db engine.Database, e Engine, m *migration.Mi
 		return nil
 	}
 	if e.Caps().CommitsChanges {
-		for _, sql := range e.OwnTables().History {
-			if err := db.Exec(ctx, sql); err != nil {
-				return err
-			}
+		if err := execAll(ctx, db, e.OwnTables().History); err != nil {
+			return err
 		}
 		return o.Room(m)
 	}
 	return inTurn(ctx, db, o.Wait, func() error {
-		for _, sql := range e.OwnTables().History {
-			if err := db.Exec(ctx, sql); err != nil {
-				return err
-			}
+		if err := execAll(ctx, db, e.OwnTables().History); err != nil {
+			return err
 		}
 		if err := o.Room(m); err != nil {
 			return err

@@ -51,13 +51,16 @@ func isThere(t *sqlschema.Table, f migration.Found) bool {
 func hasObject(s *sqlschema.Schema, kind, name string) bool {
 	switch kind {
 	case "view":
-		return s.View(name) != nil
+		if s.View(name) != nil {
+			return true
+		}
 	case "trigger": // of a view
 		return slices.ContainsFunc(s.Views, func(v *sqlschema.View) bool {
 			return slices.ContainsFunc(v.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == name })
 		})
 	}
-	return slices.ContainsFunc(s.Others, func(o *sqlschema.Other) bool { return o.Kind == kind && o.Name == name })
+	is := func(o *sqlschema.Other) bool { return o.Kind == kind && o.Name == name }
+	return slices.ContainsFunc(s.Others, is) || slices.ContainsFunc(s.Elsewhere, is)
 }
 
 // missingFound are the statements for what was found and does not exist.
@@ -68,6 +71,16 @@ func missingFound(ctx context.Context, db engine.Database, m *migration.Migratio
 	s, err := db.Inspect(ctx)
 	if err != nil {
 		return nil, err
+	}
+	others := slices.ContainsFunc(m.Found, func(f migration.Found) bool { return f.Kind == "schema" })
+	if all, ok := engine.As[engine.ManySchemas](db); ok && others {
+		list, err := all.OtherSchemas(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, o := range list {
+			s.Elsewhere = append(s.Elsewhere, o.Holds...)
+		}
 	}
 	var out []string
 	for _, f := range m.Found {

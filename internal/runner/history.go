@@ -180,10 +180,8 @@ const recordWait = time.Minute
 // keeps, which creates that in which they would have kept what they remove.
 func Record(ctx context.Context, db engine.Database, e Engine, list []*migration.Migration, keeps []string) error {
 	return inTurn(ctx, db, recordWait, func() error {
-		for _, sql := range slices.Concat(e.OwnTables().History, keeps) {
-			if err := db.Exec(ctx, sql); err != nil {
-				return err
-			}
+		if err := execAll(ctx, db, slices.Concat(e.OwnTables().History, keeps)); err != nil {
+			return err
 		}
 		for _, m := range list {
 			if err := record(ctx, db, m, nil, 0); err != nil {
@@ -192,6 +190,26 @@ func Record(ctx context.Context, db engine.Database, e Engine, list []*migration
 		}
 		return db.Commit(ctx)
 	})
+}
+
+// before gives what creates Erbario's own tables and functions that a migration needs, and more;
+// the functions alone where the tables are there.
+func before(e Engine, m *migration.Migration, there bool, more ...string) []string {
+	own := e.OwnTables()
+	if there {
+		return own.Named(m.Text)
+	}
+	return append(own.Before(m.Text), more...)
+}
+
+// execAll runs statements one after the other.
+func execAll(ctx context.Context, db engine.Database, list []string) error {
+	for _, sql := range list {
+		if err := db.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // record writes a row of history; it belongs into the migration's transaction.

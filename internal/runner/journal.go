@@ -62,12 +62,8 @@ func stepByStep(ctx context.Context, db engine.Database, e Engine, m *migration.
 		if err := o.owed.write(); err != nil {
 			return err
 		}
-		if !o.noted {
-			for _, sql := range append(e.OwnTables().History, e.OwnTables().Journal) {
-				if err := db.Exec(ctx, sql); err != nil {
-					return err
-				}
-			}
+		if err := execAll(ctx, db, before(e, m, o.noted, e.OwnTables().Journal)); err != nil {
+			return err
 		}
 		if !o.alone {
 			there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)

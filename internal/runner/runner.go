@@ -332,12 +332,8 @@ func unwritten(list []*migration.Migration) error {
 // commits it. skip tells that somebody else has applied it in the meantime.
 func Forward(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) (skip bool, back []Restored, err error) {
-	if !o.begun {
-		for _, sql := range e.OwnTables().History {
-			if err := db.Exec(ctx, sql); err != nil {
-				return false, nil, err
-			}
-		}
+	if err := execAll(ctx, db, before(e, m, o.begun)); err != nil {
+		return false, nil, err
 	}
 	there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
 	if err != nil {

@@ -152,7 +152,7 @@ func (w *scriptWriter) head(k int, m *migration.Migration) error {
 		w.Lines("-- not one transaction: if it stops, what was done before remains")
 	}
 	w.begin()
-	for _, sql := range w.e.OwnTables().History {
+	for _, sql := range w.e.OwnTables().Before(m.Text) {
 		w.exec(sql)
 	}
 	if !w.undo {

@@ -26,6 +26,7 @@ type Table struct {
 	Outside     bool // there already: referred to, never changed
 	Columns     []*Column
 	Key         []string // the columns of the primary key; nil: none
+	KeyParts    []Part   // the same, where one is more than a column; nil: all are columns
 	ForeignKeys []*ForeignKey
 	Checks      []*Check
 	Indexes     []*Index // unique ones too
@@ -170,6 +171,17 @@ type Part struct {
 	Class        string // the operator class; empty: that of the type
 	Nulls        string // FIRST or LAST; empty: as the direction says
 }
+
+// PartsOfKey are the parts of the primary key.
+func (t *Table) PartsOfKey() []Part {
+	if t.KeyParts != nil {
+		return t.KeyParts
+	}
+	return Parts(t.Key)
+}
+
+// Plain tells whether a part is a column, and nothing is said of it.
+func (p Part) Plain() bool { return p == Part{Column: p.Column} }
 
 // Parts are columns as parts of an index or a key.
 func Parts(columns []string) []Part {

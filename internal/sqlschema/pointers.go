@@ -3,7 +3,10 @@ package sqlschema
 // This file finds the references to a table: what has to be asked before a row of it
 // goes. It orders tables and views by what refers to what.
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Pointer is a reference to a table, and the table that it is of.
 type Pointer struct {
@@ -54,26 +57,33 @@ func ParentsFirst(s *Schema) []*Table {
 	return out
 }
 
-// ViewsInOrder are views of which none stands before one that it shows; names tells
-// whether SQL names something.
-func ViewsInOrder(list []*View, names func(sql, name string) bool) []*View {
+// ViewsInOrder are views of which none stands before one that it shows; names gives the
+// names that SQL holds. It reads each view once: a database can have thousands.
+func ViewsInOrder(list []*View, names func(sql string) []string) []*View {
+	at := map[string][]int{}
+	for i, v := range list {
+		at[v.Name] = append(at[v.Name], i)
+	}
 	var out []*View
-	done := map[string]bool{}
-	var visit func(v *View)
-	visit = func(v *View) {
-		if done[v.Name] {
+	done := make([]bool, len(list))
+	var visit func(i int)
+	visit = func(i int) {
+		if done[i] {
 			return
 		}
-		done[v.Name] = true
-		for _, o := range list {
-			if o != v && names(v.SQL.Text, o.Name) {
-				visit(o)
-			}
+		done[i] = true
+		var shown []int
+		for _, n := range names(list[i].SQL.Text) {
+			shown = append(shown, at[n]...)
 		}
-		out = append(out, v)
+		slices.Sort(shown)
+		for _, o := range shown {
+			visit(o)
+		}
+		out = append(out, list[i])
 	}
-	for _, v := range list {
-		visit(v)
+	for i := range list {
+		visit(i)
 	}
 	return out
 }

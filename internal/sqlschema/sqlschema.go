@@ -12,6 +12,7 @@
 package sqlschema
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -25,7 +26,13 @@ type SQL struct {
 	// the same to their engine. It is asked only where the texts differ, since
 	// working the form out for every expression would cost more than all else.
 	Canon func(text string) string
+	// Stored is the server's own text, where Text is a shorter one that means the same; ""
+	// elsewhere. What is created from it is stored as it was.
+	Stored string
 }
+
+// Make is the text from which the same is created again.
+func (s SQL) Make() string { return cmp.Or(s.Stored, s.Text) }
 
 // Key is the canonical form of the SQL.
 func (s SQL) Key() string {
@@ -127,6 +134,7 @@ type Column struct {
 	Name      string
 	Declared  *schema.Column // what it was lowered from; nil when read from a database
 	SQLType   string         // the type in the engine's words
+	Domain    string         // PostgreSQL: of which type that is a domain; empty: it is none
 	NotNull   bool
 	Default   *SQL // nil: none
 	Generated *Generated

@@ -120,8 +120,9 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 			Name:    cmp.Or(d.KeyName, schema.ConstraintName(d.Name, nil, "pkey")),
 			Options: behind(d.KeyStored.Deferrable), Conflict: d.KeyStored.Conflict,
 		}
-		for _, c := range d.Key {
-			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, sqlschema.Part{Column: c})
+		for _, p := range d.PartsOfKey() {
+			t.PrimaryKey.Columns = append(t.PrimaryKey.Columns, sqlschema.Part{Column: p.Column, Desc: p.Desc,
+				Length: p.Length, Collation: p.Collation, Class: p.Class, Nulls: p.Nulls})
 		}
 	}
 	for _, k := range d.ForeignKeys {

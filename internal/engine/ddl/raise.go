@@ -40,6 +40,12 @@ func (w *Raising) Table(t *sqlschema.Table, plain bool) *schema.Table {
 	}
 	if pk := t.PrimaryKey; pk != nil {
 		out.Key = sqlschema.Names(pk.Columns)
+		for _, p := range pk.Columns {
+			out.KeyParts = append(out.KeyParts, w.part(t, p))
+		}
+		if !slices.ContainsFunc(out.KeyParts, func(p schema.Part) bool { return !p.Plain() }) {
+			out.KeyParts = nil
+		}
 		out.KeyName = pk.Name
 		out.KeyStored.Deferrable, out.KeyStored.Conflict = strings.TrimSpace(pk.Options), pk.Conflict
 	}
@@ -261,16 +267,20 @@ func (w *Raising) unlowered(t *sqlschema.Table, x *sqlschema.Index) *schema.Inde
 		}
 	}
 	for _, p := range x.Parts {
-		part := schema.Part{Column: p.Column, Desc: p.Desc, Length: p.Length, Collation: p.Collation, Class: p.Class,
-			Nulls: p.Nulls}
-		if p.Expr != nil {
-			part.SQL = w.inModel(t, unwrapped(w.Lex, p.Expr.Text))
-		}
-		if p.Collation == sqlschema.IgnoringCase {
-			part.IgnoringCase, part.Collation = true, ""
-		}
-		out.Parts = append(out.Parts, part)
+		out.Parts = append(out.Parts, w.part(t, p))
 	}
 	w.OwnIndex(x, out)
+	return out
+}
+
+func (w *Raising) part(t *sqlschema.Table, p sqlschema.Part) schema.Part {
+	out := schema.Part{Column: p.Column, Desc: p.Desc, Length: p.Length, Collation: p.Collation, Class: p.Class,
+		Nulls: p.Nulls}
+	if p.Expr != nil {
+		out.SQL = w.inModel(t, unwrapped(w.Lex, p.Expr.Text))
+	}
+	if p.Collation == sqlschema.IgnoringCase {
+		out.IgnoringCase, out.Collation = true, ""
+	}
 	return out
 }

@@ -194,9 +194,9 @@ func lowerIndexes(t *sqlschema.Table, notice, mistake func(column, format string
 		return sqlschema.Part{Column: hidden("sum_"+p.Column, "char(64)", "sha2("+quote(p.Column)+",256)"),
 			Desc: p.Desc}
 	}
+	tooLong := func(p sqlschema.Part) bool { return p.Length == 0 && long(t, t.Column(p.Column)) }
 	if pk := t.PrimaryKey; pk != nil &&
-		(total(t, pk.Columns) > indexBytes ||
-			slices.ContainsFunc(pk.Columns, func(p sqlschema.Part) bool { return long(t, t.Column(p.Column)) })) {
+		(total(t, pk.Columns) > indexBytes || slices.ContainsFunc(pk.Columns, tooLong)) {
 		mistake(pk.Columns[0].Column,
 			"the primary key of %s is larger than the 3,072 bytes that MariaDB allows, at four bytes a character. Give its texts a length, up to text(%d)",
 			t.Name, longestIndexed)

@@ -80,6 +80,9 @@ func (Engine) Split(src string) []engine.Piece {
 		var open []string // what has an END to come
 		return func(t sqltok.Token) bool {
 			word := strings.ToUpper(t.Text)
+			if labelled := strings.TrimPrefix(word, ":"); labelled != word && begun[labelled] { // again:LOOP
+				word, last = labelled, ":"
+			}
 			if word == "FOR" && !routine { // SET STATEMENT … FOR
 				words = 0
 			}
@@ -106,6 +109,9 @@ func (Engine) Split(src string) []engine.Piece {
 		}
 	})
 }
+
+// begun are the words that a label can be in front of.
+var begun = map[string]bool{"BEGIN": true, "LOOP": true, "WHILE": true, "REPEAT": true}
 
 // begins are the words behind which a statement of a routine begins.
 var begins = map[string]bool{

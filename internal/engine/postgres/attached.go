@@ -259,7 +259,7 @@ func (a *alteration) hold() {
 		bare := a.replaced[c.Name] || old == nil && sourced
 		if bare && c.Default != nil {
 			a.do("default "+c.Name, "", engine.Keeps,
-				table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
+				table+"ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Make()))
 		}
 		if c.NotNull && (bare || old != nil && (!old.NotNull || a.empties(c.Name))) {
 			a.do("null "+c.Name, fmt.Sprintf("%s.%s is required", a.to.Name, c.Name), engine.Reads,

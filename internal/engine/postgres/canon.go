@@ -9,11 +9,44 @@ package postgres
 import (
 	"bytes"
 	"encoding/json"
+	"regexp"
 	"strings"
 
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/sqlschema"
 )
+
+// tidied is a stored expression as a person would write it, which is created as it was stored.
+func tidied(stored string) sqlschema.SQL {
+	out := sqlOf(tidy(stored))
+	if again := storedAgain(stored); out.Text != again {
+		out.Stored = again
+	}
+	return out
+}
+
+// oneOf is how the server stores that a varchar is one of some texts, or none of them.
+var oneOf = regexp.MustCompile(`(\(` + ofColumn + `\)|` + ofColumn + `)::text (= ANY|<> ALL) ` +
+	`\(\(?ARRAY\[((?:'(?:[^']|'')*'::character varying(?:, )?)+)\]\)?::text\[\]\)`)
+
+// ofColumn is a column, alone or with its table.
+const ofColumn = `(?:"(?:[^"]|"")+"|\w+)(?:\.(?:"(?:[^"]|"")+"|\w+))?`
+
+// storedAgain is what the server stores as this text. From its own text for a list of
+// varchars it makes another: it takes the type of the list for the type of each.
+func storedAgain(stored string) string {
+	return oneOf.ReplaceAllStringFunc(stored, func(s string) string {
+		m := oneOf.FindStringSubmatch(s)
+		word := " IN ("
+		if m[2] == "<> ALL" {
+			word = " NOT IN ("
+		}
+		return m[1] + word + varchar.ReplaceAllString(m[3], "$1") + ")"
+	})
+}
+
+// varchar is a text that is called one.
+var varchar = regexp.MustCompile(`('(?:[^']|'')*')::character varying`)
 
 // sqlOf is an expression with its way to be compared.
 func sqlOf(text string) sqlschema.SQL { return sqlschema.SQL{Text: text, Canon: canon} }

@@ -37,7 +37,7 @@ var ownTypes = ddl.OwnTypes{
 // triggers.
 func (Engine) OwnTables() engine.OwnTables {
 	out := ownTypes.Tables(func(t *sqlschema.Table) string { return createTable(t, t.Name) })
-	out.History = append(out.History, ownFunctions...)
+	out.Functions = ownFunctions
 	return out
 }
 

@@ -32,7 +32,8 @@ var inspections = []string{
 	// columns
 	`SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, CASE WHEN a.atttypid IN ('16', '17', '20', '21', '23', '25', '700', '701', '1043', '1082', '1083', '1114', '1184', '1700', '2950', '3802') THEN '' ELSE format_type(a.atttypid, a.atttypmod) END,
 		a.attnotnull, a.attidentity, a.attgenerated, CASE WHEN a.attcollation NOT IN ('0', '100') THEN (SELECT CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text ELSE '' END FROM pg_type t WHERE t.oid = a.atttypid) ELSE '' END,
-		coalesce(pg_get_expr(f.adbin, f.adrelid, true), ''), coalesce(d.description, ''), a.attnum, a.attcollation
+		coalesce(pg_get_expr(f.adbin, f.adrelid, true), ''), coalesce(d.description, ''), a.attnum, a.attcollation,
+		CASE WHEN a.atttypid > '16383' THEN (SELECT format_type(nullif(t.typbasetype, '0'), t.typtypmod) FROM pg_type t WHERE t.oid = a.atttypid) END
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = a.attnum
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
 	// constraints
@@ -279,13 +280,13 @@ func (r *reading) columns(rows [][]string) {
 			IdentityAlways: v[6] == "a",
 			Collation:      v[8],
 			Comment:        v[10],
+			Domain:         shortType(v[13]),
 		}
 		switch {
 		case v[7] != "":
 			c.Generated = &sqlschema.Generated{SQL: sqlOf(tidy(v[9])), Stored: v[7] == "s"}
 		case v[9] != "":
-			d := sqlOf(tidy(v[9]))
-			c.Default = &d
+			c.Default = new(tidied(v[9]))
 		}
 		if strings.HasPrefix(c.Name, schema.KeptPrefix) {
 			rel.table.Aside = append(rel.table.Aside, c)
@@ -329,7 +330,7 @@ func (r *reading) constraints(rows [][]string) {
 			t.Indexes = append(t.Indexes,
 				&sqlschema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
 		case "c":
-			k := &sqlschema.Check{Name: v[1], SQL: sqlOf(tidy(v[15])), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
+			k := &sqlschema.Check{Name: v[1], SQL: tidied(v[15]), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
 			t.Checks = append(t.Checks, k)
 		case "f":
 			k := &sqlschema.ForeignKey{
@@ -390,8 +391,7 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 			x.Options = " WITH (" + v[14] + ")" + x.Options
 		}
 		if v[15] != "" {
-			w := sqlOf(tidy(v[15]))
-			x.Where = &w
+			x.Where = new(tidied(v[15]))
 		}
 		keys, _ := strconv.Atoi(v[8])
 		numbers, options, colls, ops := strings.Fields(v[9]), strings.Fields(

@@ -135,8 +135,15 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	for _, x := range t.Indexes {
 		lowerIndex(t, x, mistake)
 	}
-	if t.PrimaryKey != nil && t.PrimaryKey.Conflict != "" {
-		mistake("", "on conflict is SQLite's: write on sqlite: before it, or have statements say it")
+	if pk := t.PrimaryKey; pk != nil {
+		if pk.Conflict != "" {
+			mistake("", "on conflict is SQLite's: write on sqlite: before it, or have statements say it")
+		}
+		for i, p := range pk.Columns {
+			if pk.Columns[i] = (sqlschema.Part{Column: p.Column}); p != pk.Columns[i] {
+				mistake(p.Column, "a primary key of PostgreSQL has whole fields alone: write on mariadb: or on sqlite: before it")
+			}
+		}
 	}
 	t.Options = tableOptions(t.Declared.Options)
 	return notices

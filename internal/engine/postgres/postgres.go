@@ -48,8 +48,8 @@ func (Engine) CompareKey(keys []string, op, place string) string {
 }
 
 // ownFunctions make what the triggers of ours call.
-var ownFunctions = []string{
-	`CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
+var ownFunctions = map[string]string{
+	"erbario_immutable": `CREATE OR REPLACE FUNCTION erbario_immutable() RETURNS trigger LANGUAGE plpgsql AS $erbario$
 BEGIN
     IF ` + quietly + ` THEN
         RETURN NEW;
@@ -57,14 +57,15 @@ BEGIN
     RAISE EXCEPTION '%.% cannot be changed once it is set', TG_TABLE_NAME, TG_ARGV[0] USING ERRCODE = 'check_violation';
 END
 $erbario$`,
-	`CREATE OR REPLACE FUNCTION erbario_stamped() RETURNS trigger LANGUAGE plpgsql AS $erbario$
+	"erbario_stamped": `CREATE OR REPLACE FUNCTION erbario_stamped() RETURNS trigger LANGUAGE plpgsql AS $erbario$
 BEGIN
     IF ` + quietly + ` THEN
         RETURN NEW;
     END IF;
     RETURN jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], clock_timestamp()));
 END
-$erbario$`}
+$erbario$`,
+}
 
 // rareKinds are what few databases have.
 var rareKinds = []string{

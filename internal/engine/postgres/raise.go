@@ -96,6 +96,9 @@ func meaning(c *sqlschema.Column) (schema.Type, bool) {
 		}
 		return schema.Type{}, false
 	}
+	if c.Domain != "" {
+		return meaning(&sqlschema.Column{SQLType: c.Domain})
+	}
 	t := typeOf(c.SQLType)
 	head, _, _ := strings.Cut(c.SQLType, "(")
 	switch {

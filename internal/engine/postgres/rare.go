@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"erbario/internal/engine"
 	"erbario/internal/sqlschema"
 )
 
@@ -236,10 +237,68 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.O
 			&sqlschema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
 		for _, c := range (Engine{}).CreateAll(r.s) {
 			if c.Kind != "" && c.Kind != "extension" {
-				in := "SELECT pg_catalog.set_config('search_path', " + literal(quote(name)) + ", true); "
-				out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name, Make: []string{in + c.SQL}})
+				out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name,
+					Make: []string{within(quote(name), c.SQL)}})
 			}
 		}
+		for _, c := range acrossSchemas(r.s) {
+			out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name, Late: true,
+				Make: []string{within(quote(name), c.SQL)}})
+		}
+	}
+	return out, nil
+}
+
+// acrossSchemas are the references of tables to those of another schema.
+func acrossSchemas(s *sqlschema.Schema) []engine.Creation {
+	var out []engine.Creation
+	for _, t := range s.Tables {
+		for _, k := range t.ForeignKeys {
+			of, name, ok := strings.Cut(k.Table, ".")
+			if !ok || s.Table(k.Table) != nil || t.Options.Foreign {
+				continue
+			}
+			there := *k
+			there.Table = name
+			out = append(out, engine.Creation{Kind: "reference", Name: k.Name, Of: t.Name,
+				SQL: strings.Replace(Engine{}.AddReference(t, &there)[0], " REFERENCES "+quote(name),
+					" REFERENCES "+quote(of)+"."+quote(name), 1)})
+		}
+	}
+	return out
+}
+
+// within runs a statement where names are looked up in another schema first, and then as before:
+// for the session, since each part of it can be a transaction of its own.
+func within(path, sql string) string {
+	return "SELECT pg_catalog.set_config('erbario.path', pg_catalog.current_setting('search_path'), false), " +
+		"pg_catalog.set_config('search_path', " + literal(path+", ") + " || pg_catalog.current_setting('search_path'), false); " + strings.TrimRight(sql, "; \n") +
+		"; SELECT pg_catalog.set_config('search_path', pg_catalog.current_setting('erbario.path'), false)"
+}
+
+// OtherSchemas reads all other schemas of the database.
+func (d *database) OtherSchemas(ctx context.Context) ([]engine.OtherSchema, error) {
+	rows, err := d.Select(ctx, `SELECT n.nspname, (SELECT count(*) FROM pg_class c WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p'))
+		FROM pg_namespace n WHERE n.oid <> `+here+` AND n.nspname::text NOT LIKE 'pg\_%' AND n.nspname::text NOT LIKE 'erbario\_%' AND n.nspname <> 'information_schema'
+		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_namespace'::regclass::oid AND e.objid = n.oid AND e.deptype = 'e')
+		AND (n.nspname <> 'public' OR EXISTS (SELECT 1 FROM pg_class c WHERE c.relnamespace = n.oid)) ORDER BY 1`)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	all, err := d.elsewhere(ctx, firsts(rows))
+	if err != nil {
+		return nil, err
+	}
+	var out []engine.OtherSchema
+	for _, r := range rows {
+		tables, _ := strconv.Atoi(r[1])
+		o := engine.OtherSchema{Name: r[0], Tables: tables}
+		for _, x := range all {
+			if x.Name == r[0] && x.Kind == "schema" || strings.HasPrefix(x.Name, r[0]+".") {
+				o.Holds = append(o.Holds, x)
+			}
+		}
+		out = append(out, o)
 	}
 	return out, nil
 }

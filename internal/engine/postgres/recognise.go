@@ -47,6 +47,7 @@ func recognise(t *sqlschema.Table) {
 		case schema.ForSoftDelete:
 			t.SoftDelete = k.Column
 		case schema.ForChoice, schema.ForRange, schema.ForNonblank:
+			k.SQL.Stored = k.SQL.Make()
 			k.SQL.Text = asMade(t.Column(k.Column), k.Purpose, spelled(canon(k.SQL.Text)))
 			ddl.ReadCheck(k, t.Column(k.Column), tokens(k.SQL.Text))
 		}

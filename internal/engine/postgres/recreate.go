@@ -44,7 +44,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		for _, c := range alone.Columns {
 			if calls(c.Default) {
 				add(&rest, "default", t.Name+"."+c.Name,
-					alterTable(t.Name)+"ALTER COLUMN "+quote(c.Name)+" SET DEFAULT "+c.Default.Text)
+					alterTable(t.Name)+"ALTER COLUMN "+quote(c.Name)+" SET DEFAULT "+c.Default.Make())
 				c.Default = nil
 			}
 		}
@@ -76,7 +76,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		}
 	}
 	of = ""
-	for _, v := range sqlschema.ViewsInOrder(s.Views, mentions) {
+	for _, v := range sqlschema.ViewsInOrder(s.Views, namesIn) {
 		add(&rest, "view", v.Name, v.SQL.Text)
 	}
 	for _, t := range s.Tables {

@@ -150,7 +150,7 @@ func (a *alteration) types() {
 		}
 		list = append(list, s)
 		if c.Default != nil {
-			list = append(list, "ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Text))
+			list = append(list, "ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Make()))
 		}
 		names = append(names, fmt.Sprintf("%s is %s", c.Name, c.SQLType))
 	}
@@ -168,7 +168,7 @@ func (a *alteration) types() {
 				s+" DROP DEFAULT")
 		} else {
 			a.do("default "+c.Name, fmt.Sprintf("%s.%s has the default %s", a.to.Name, c.Name, c.DefaultWords()),
-				engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Text))
+				engine.Keeps, s+" SET DEFAULT "+defaultSQL(c.Default.Make()))
 		}
 	}
 }

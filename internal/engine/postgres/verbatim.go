@@ -13,7 +13,7 @@ import (
 
 // Verbatim gives what creates all that a schema holds.
 func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
-	return d.verbatim(ctx, s, Engine{}.CreateAll(s))
+	return d.verbatim(ctx, s, append(Engine{}.CreateAll(s), acrossSchemas(s)...))
 }
 
 // verbatim adds to creations what Inspect has no use for.
@@ -32,6 +32,11 @@ func (d *database) verbatim(ctx context.Context, s *sqlschema.Schema,
 			continue
 		}
 		list = append(list, engine.Creation{Kind: r[1], Name: r[2], OfKind: r[3], Of: r[4], SQL: r[5]})
+	}
+	for i, c := range list {
+		if c.Kind != "function" && c.Kind != "procedure" {
+			list[i].SQL = storedAgain(c.SQL)
+		}
 	}
 	return list, nil
 }

@@ -166,7 +166,7 @@ func columnDefinition(c *sqlschema.Column) string {
 		s += " NOT NULL"
 	}
 	if c.Default != nil {
-		s += " DEFAULT " + defaultSQL(c.Default.Text)
+		s += " DEFAULT " + defaultSQL(c.Default.Make())
 	}
 	return s
 }
@@ -193,7 +193,7 @@ func defaultSQL(text string) string {
 }
 
 func checkDefinition(k *sqlschema.Check) string {
-	s := "CHECK (" + k.SQL.Text + ")"
+	s := "CHECK (" + k.SQL.Make() + ")"
 	if k.NoInherit {
 		s += " NO INHERIT"
 	}
@@ -310,7 +310,7 @@ func indexStatement(table string, x *sqlschema.Index, how string) string {
 	}
 	s += x.Options
 	if x.Where != nil {
-		s += " WHERE " + x.Where.Text
+		s += " WHERE " + x.Where.Make()
 	}
 	return s
 }

@@ -33,7 +33,9 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 		if err != nil {
 			return nil, err
 		}
-		virtual = virtual || t.Options.Virtual != ""
+		if virtual = virtual || t.Options.Virtual != ""; t.Options.Virtual == "" {
+			t.Text = r[3]
+		}
 		s.Tables = append(s.Tables, t)
 		byName[strings.ToLower(t.Name)] = t
 	}
@@ -107,6 +109,15 @@ func liveOf(s *sqlschema.Schema, v *sqlschema.View) string {
 	return t.Name
 }
 
+// shadowParts are behind what the tables of a virtual table are called, by its module.
+var shadowParts = map[string][]string{
+	"fts3":  {"content", "segments", "segdir", "docsize", "stat"},
+	"fts4":  {"content", "segments", "segdir", "docsize", "stat"},
+	"fts5":  {"data", "idx", "content", "docsize", "config"},
+	"rtree": {"node", "rowid", "parent"}, "rtree_i32": {"node", "rowid", "parent"},
+	"geopoly": {"node", "rowid", "parent"}, "spellfix1": {"vocab"},
+}
+
 // withoutShadows leaves out the tables in which virtual tables keep their data.
 func (d *database) withoutShadows(ctx context.Context, s *sqlschema.Schema) error {
 	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_list WHERE type = 'shadow' AND schema = 'main'")
@@ -116,6 +127,12 @@ func (d *database) withoutShadows(ctx context.Context, s *sqlschema.Schema) erro
 	shadow := map[string]bool{}
 	for _, r := range rows {
 		shadow[r[0]] = true
+	}
+	for _, t := range s.Tables { // those of a module that is missing here
+		module, _, _ := strings.Cut(strings.ToLower(t.Options.Virtual), "(")
+		for _, part := range shadowParts[strings.TrimSpace(module)] {
+			shadow[t.Name+"_"+part] = true
+		}
 	}
 	var kept []*sqlschema.Table
 	for _, t := range s.Tables {

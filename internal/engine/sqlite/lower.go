@@ -145,6 +145,7 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		k.NotValid = false
 	}
 	if t.PrimaryKey != nil {
+		lowerParts(t.PrimaryKey.Columns, "the primary key of "+t.Name, notice)
 		t.PrimaryKey.Name, t.PrimaryKey.Options = t.Declared.KeyName, ""
 		t.PrimaryKey.Autoincrement = len(key) == 1 && t.Column(key[0]) != nil && t.Column(key[0]).Identity
 	}
@@ -167,19 +168,24 @@ func numbers(c *sqlschema.Column, notice, mistake func(c *sqlschema.Column, form
 	c.Identity = c.Identity && !n.Rowid
 }
 
-// lowerIndex makes an index what SQLite keeps for it.
-func lowerIndex(t *sqlschema.Table, x *sqlschema.Index,
-	notice func(c *sqlschema.Column, format string, args ...any)) {
-	for i, p := range x.Parts {
+// lowerParts leaves out of the parts of a key or an index what SQLite does not have.
+func lowerParts(parts []sqlschema.Part, of string, notice func(c *sqlschema.Column, format string, args ...any)) {
+	for i, p := range parts {
 		c := &sqlschema.Column{Name: p.Column}
 		switch {
 		case p.Length > 0:
-			notice(c, "SQLite has no index on the beginning of a value: %s covers all of it", x.Name)
+			notice(c, "SQLite has no index on the beginning of a value: %s covers all of it", of)
 		case p.Class != "" || p.Nulls != "":
-			notice(c, "SQLite has neither operator classes nor an order of nulls in an index: %s", x.Name)
+			notice(c, "SQLite has neither operator classes nor an order of nulls in an index: %s", of)
 		}
-		x.Parts[i].Length, x.Parts[i].Class, x.Parts[i].Nulls = 0, "", ""
+		parts[i].Length, parts[i].Class, parts[i].Nulls = 0, "", ""
 	}
+}
+
+// lowerIndex makes an index what SQLite keeps for it.
+func lowerIndex(t *sqlschema.Table, x *sqlschema.Index,
+	notice func(c *sqlschema.Column, format string, args ...any)) {
+	lowerParts(x.Parts, x.Name, notice)
 	if x.Included != "" || x.Options != "" {
 		notice(&sqlschema.Column{}, "SQLite has plain indexes only, without include, options or deferrable: %s", x.Name)
 	}

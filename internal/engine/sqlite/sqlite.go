@@ -50,11 +50,7 @@ func (Engine) Text(s string) string { return literal(s) }
 func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var tables, rest []engine.Creation
 	for _, t := range s.Tables {
-		text := t.Text
-		if text == "" {
-			text = createTable(t, t.Name)
-		}
-		tables = append(tables, engine.Creation{Kind: "table", Name: t.Name, SQL: text})
+		tables = append(tables, engine.Creation{Kind: "table", Name: t.Name, SQL: createTable(t, t.Name)})
 		for _, x := range t.Indexes {
 			if !x.Constraint {
 				rest = append(rest, engine.Creation{Kind: "index", Name: x.Name, SQL: createIndex(t.Name, x)})

@@ -79,8 +79,37 @@ var constraintStart = map[string]bool{
 }
 
 // createTable gives the statement that makes the table with another name or
-// its own, without indexes and triggers.
+// its own, without indexes and triggers: the very one that made it, where that is known.
 func createTable(t *sqlschema.Table, name string) string {
+	if name == t.Name && madeBy(t) {
+		return t.Text
+	}
+	return tableText(t, name)
+}
+
+// madeBy tells whether a table is as the statement has it that made it.
+func madeBy(t *sqlschema.Table) bool {
+	if t.Text == "" || strings.Contains(t.Text, "-- :") { // which would be a line of ours
+		return false
+	}
+	list := tokens(t.Text)
+	if len(list) < 4 || !list[1].Is("TABLE") || list[2].Name() != t.Name {
+		return false
+	}
+	made, err := parseTable(t.Name, t.Text)
+	if err != nil || len(made.ForeignKeys) != len(t.ForeignKeys) {
+		return false
+	}
+	for i, k := range made.ForeignKeys {
+		if len(k.References) == 0 && strings.EqualFold(k.Table, t.ForeignKeys[i].Table) {
+			k.References = t.ForeignKeys[i].References
+		}
+	}
+	return tableText(made, t.Name) == tableText(t, t.Name)
+}
+
+// tableText is a table in our words.
+func tableText(t *sqlschema.Table, name string) string {
 	if t.Options.Virtual != "" {
 		return "CREATE VIRTUAL TABLE " + quote(name) + " USING " + t.Options.Virtual
 	}

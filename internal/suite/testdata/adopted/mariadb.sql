@@ -67,3 +67,9 @@ CREATE TABLE `sheets_of_old_sheets_of_old_sheets_of_old_sheets_of_old_sheets_o` 
 
 CREATE TABLE long_column (id int PRIMARY KEY, `number_of_old_number_of_old_number_of_old_number_of_old_number_o` int);
 
+
+CREATE TABLE begun (`text` varchar(255) NOT NULL, body mediumtext NOT NULL, n bigint NOT NULL, PRIMARY KEY (n, body(75)), KEY `text` (`text`(40)));
+
+CREATE TABLE begun_alone (word varchar(128) NOT NULL, n int, PRIMARY KEY (word(20)));
+
+CREATE PROCEDURE counting(IN top int) again:BEGIN DECLARE n int DEFAULT 0; count_up:LOOP SET n = n + 1; IF n > top THEN LEAVE again; END IF; END LOOP count_up; END;

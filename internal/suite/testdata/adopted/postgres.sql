@@ -170,3 +170,27 @@ CREATE TABLE words (word text COLLATE "C" PRIMARY KEY);
 
 CREATE TABLE word_uses (id int PRIMARY KEY, word text REFERENCES words);
 
+
+CREATE DOMAIN code20 AS bytea CHECK (length(VALUE) = 20);
+
+CREATE TABLE coded (id code20 PRIMARY KEY, code code20 DEFAULT NULL, state varchar(10) NOT NULL DEFAULT 'new' CHECK (state IN ('new', 'old')), other varchar(10) CHECK (other NOT IN ('x', 'it''s')), n bigint DEFAULT '0' NOT NULL, m numeric(20,0) DEFAULT '0', d double precision DEFAULT '99.9', s smallint DEFAULT '-1', name text NOT NULL UNIQUE);
+
+CREATE INDEX coded_name_idx ON coded (name text_pattern_ops);
+
+CREATE INDEX coded_name_again ON coded (name);
+
+CREATE INDEX coded_state_idx ON coded (state) WHERE state IN ('new', 'odd');
+
+COMMENT ON INDEX coded_state_idx IS 'says no table';
+
+CREATE VIEW coded_now AS SELECT id, n FROM coded WHERE state IN ('new', 'old') AND other NOT IN ('y', 'z');
+
+CREATE TYPE span AS (a int, b int);
+
+CREATE FUNCTION minus(pair, pair) RETURNS int LANGUAGE sql AS 'SELECT 1';
+
+CREATE FUNCTION minus(span, span) RETURNS int LANGUAGE sql AS 'SELECT 2';
+
+CREATE OPERATOR - (PROCEDURE = minus, LEFTARG = pair, RIGHTARG = pair);
+
+CREATE OPERATOR - (PROCEDURE = minus, LEFTARG = span, RIGHTARG = span);

@@ -48,3 +48,9 @@ CREATE TABLE word_list (word TEXT COLLATE NOCASE PRIMARY KEY);
 
 CREATE TABLE word_uses (id INTEGER PRIMARY KEY, word TEXT REFERENCES word_list);
 
+
+CREATE TABLE backwards (a int NOT NULL, b text NOT NULL, PRIMARY KEY (a DESC, b COLLATE NOCASE));
+
+CREATE TABLE version (Version integer PRIMARY KEY DEFAULT 0, seen text UNIQUE);
+
+CREATE INDEX version_seen_idx ON version (seen);
