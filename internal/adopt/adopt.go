@@ -329,6 +329,7 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 		return true, nil
 	}
 	d, diags := declare.Resolve(all, t.Rules, t.Engine.Name())
+	once := map[string]bool{} // each table is written with fewer words once, whatever is wrong with it
 	for _, x := range diags {
 		table, mine := of[x.Pos.Path]
 		if x.Warning || !mine {
@@ -337,10 +338,10 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 		if table == "" {
 			return false, fmt.Errorf("%s: %s", x.Pos.Path, x.Message)
 		}
-		if !t.less(table, x.Message) { // not even as outside
+		if !once[table] && !t.less(table, x.Message) { // not even as outside
 			t.leave(table, x.Message)
 		}
-		worse = true
+		once[table], worse = true, true
 	}
 	if worse {
 		return true, nil
@@ -348,8 +349,10 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 	wanted, notices := t.Engine.DDL().Lower(d.Schema)
 	for _, n := range notices {
 		if n.Mistake && t.mine(n.Table) && t.how[n.Table] != outside {
-			t.less(n.Table, n.Text)
-			worse = true
+			if !once[n.Table] {
+				t.less(n.Table, n.Text)
+			}
+			once[n.Table], worse = true, true
 		}
 	}
 	if worse {

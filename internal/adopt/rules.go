@@ -40,8 +40,9 @@ func Choose(live *sqlschema.Schema, engine string, rules declare.Rules) (declare
 			checked++
 		}
 		if _, rest, ok := strings.Cut(t.Options.Behind, " COLLATE="); ok {
-			name, _, _ := strings.Cut(rest, " ")
-			collations[name]++
+			if name, _, _ := strings.Cut(rest, " "); name != "binary" { // which makes bytes of every text
+				collations[name]++
+			}
 		}
 	}
 	if singular > plural {

@@ -182,6 +182,13 @@ func (r *remaking) choose(ctx context.Context, name string) error {
 			r.old = append(r.old, o)
 		}
 	}
+	for _, o := range r.old {
+		if o.Adopted() {
+			return fmt.Errorf(
+				"%s says what existed before it, and cannot be drafted again: write what has changed since as a new migration with erbario draft TITLE",
+				o.ID)
+		}
+	}
 	r.rest = slices.DeleteFunc(slices.Clone(r.files),
 		func(o *migration.Migration) bool { return slices.Contains(r.old, o) })
 	return nil

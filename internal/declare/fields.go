@@ -12,6 +12,7 @@ import (
 
 	"erbario/internal/lang"
 	"erbario/internal/schema"
+	"erbario/internal/words"
 )
 
 // clauses fills the columns of the model from its fields.
@@ -478,7 +479,7 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 		return
 	}
 	if len(from) != len(to) {
-		r.errorf(k.Model.Pos, "", "%d fields refer to %d", len(from), len(to))
+		r.errorf(k.Model.Pos, "", "the reference has %s, and what it refers to has %d", words.Count(int64(len(from)), "field", "fields"), len(to))
 		return
 	}
 	for i := range from {

@@ -46,7 +46,7 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if s.sql == nil || s.sqlLater {
 		return p, nil
 	}
-	return p, s.planObjects(ctx, p, r.Title != "")
+	return p, s.planObjects(ctx, p, r.Title+r.ID != "")
 }
 
 // planTables plans the way of the tables.

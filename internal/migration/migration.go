@@ -117,6 +117,13 @@ func (s *Step) Empty() bool {
 	return len(s.Apply)+len(s.Undo)+len(s.Here)+len(s.HereUndo)+len(s.Rows)+len(s.Objects) == 0
 }
 
+// Adopted tells whether a migration says nothing but what tables existed before it.
+func (m *Migration) Adopted() bool {
+	tables := slices.ContainsFunc(m.Found, func(f Found) bool { return f.Column+f.Beside+f.Kind == "" })
+	works := func(s Step) bool { return len(s.Apply)+len(s.Undo) > 0 }
+	return tables && !m.ByHand && !slices.ContainsFunc(m.Steps, works)
+}
+
 // Sum is a short fingerprint of what one of its steps does, and how it is taken
 // back. It is the same whatever the migration's id, which is in the names of
 // kept tables.

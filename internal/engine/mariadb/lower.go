@@ -119,6 +119,8 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		x := quote(c.Name)
 		switch {
 		case c.Type.As != "":
+		case c.Type.Kind == schema.Text && own == "binary" && c.Collation == "": // else it would be of bytes
+			c.Collation = collationOf(behind)
 		case c.Type.Kind == schema.JSON: // it comes with the type
 			c.Collation = "utf8mb4_bin"
 			checks = append(checks,

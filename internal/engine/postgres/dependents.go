@@ -243,7 +243,7 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 				if sql == "" {
 					continue
 				}
-				if err := d.Exec(ctx, sql); err != nil {
+				if err := d.Exec(ctx, storedAgain(sql)); err != nil {
 					return fmt.Errorf(
 						"%s depends on %s and cannot be created again after the change (%w): change or drop it first",
 						r[0], quote(table), err)
@@ -316,6 +316,9 @@ func (d *database) giveBack(ctx context.Context, view string, list []belonging) 
 		if !has[b.column] {
 			continue
 		}
+		if strings.HasPrefix(b.sql, "CREATE ") {
+			b.sql = storedAgain(b.sql)
+		}
 		if err := d.Exec(ctx, b.sql); err != nil {
 			return err
 		}
@@ -374,7 +377,7 @@ func (d *database) viewsAside(ctx context.Context, table, column string) (func()
 			if v[1] == "m" && v[5] != "t" {
 				s += " WITH NO DATA"
 			}
-			err := d.Exec(ctx, s)
+			err := d.Exec(ctx, storedAgain(s))
 			if err == nil {
 				err = d.giveBack(ctx, v[2], had[i])
 			}

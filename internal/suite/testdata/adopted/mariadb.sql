@@ -73,3 +73,5 @@ CREATE TABLE begun (`text` varchar(255) NOT NULL, body mediumtext NOT NULL, n bi
 CREATE TABLE begun_alone (word varchar(128) NOT NULL, n int, PRIMARY KEY (word(20)));
 
 CREATE PROCEDURE counting(IN top int) again:BEGIN DECLARE n int DEFAULT 0; count_up:LOOP SET n = n + 1; IF n > top THEN LEAVE again; END IF; END LOOP count_up; END;
+
+CREATE TABLE all_bytes (id int NOT NULL, word varchar(40) DEFAULT NULL, e enum('a','b') DEFAULT 'a', PRIMARY KEY (id)) ENGINE=InnoDB DEFAULT CHARSET=binary;
