@@ -32,6 +32,7 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	before []*migration.Migration) (*migration.Migration, []engine.LeftOut, error) {
 	e, db := in.Engine, in.DB
 	part := o.part(in.Live, e, before)
+	part.Tables = sqlschema.ParentsFirst(part)
 	if len(before) == 0 && len(in.Schemas) > 0 {
 		part.Elsewhere = nil
 		for _, s := range in.Schemas {
@@ -258,6 +259,7 @@ func (c *creating) ran(made *sqlschema.Schema) func(list []*sqlschema.Object) ([
 	run := map[string]bool{}
 	for _, x := range c.done {
 		run[objects.WordsOf(d, x.SQL)] = true
+		run[objects.WordsOf(d, x.Said)] = true // the same, but for what is left to the session
 	}
 	return func(list []*sqlschema.Object) ([]*objects.Object, error) {
 		for _, o := range list {

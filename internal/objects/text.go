@@ -71,7 +71,7 @@ func AsRead(list []engine.Creation, there []*Object) []engine.Creation {
 	for _, o := range there {
 		if places := at[o.ObjectKey]; len(places) == len(o.Make) {
 			for n, i := range places {
-				out[i].SQL = o.Make[n].SQL
+				out[i].SQL, out[i].Said = o.Make[n].SQL, o.Make[n].Said
 			}
 		}
 	}

@@ -192,14 +192,14 @@ func Record(ctx context.Context, db engine.Database, e Engine, list []*migration
 	})
 }
 
-// before gives what creates Erbario's own tables and functions that a migration needs, and more;
-// the functions alone where the tables are there.
-func before(e Engine, m *migration.Migration, there bool, more ...string) []string {
+// before gives what a migration that is not one transaction needs of Erbario's own: functions, and
+// where they are not there yet the tables of the history and of the journal.
+func before(e Engine, m *migration.Migration, there bool) []string {
 	own := e.OwnTables()
 	if there {
 		return own.Named(m.Text)
 	}
-	return append(own.Before(m.Text), more...)
+	return append(own.Before(m.Text), own.Journal)
 }
 
 // execAll runs statements one after the other.

@@ -62,7 +62,7 @@ func stepByStep(ctx context.Context, db engine.Database, e Engine, m *migration.
 		if err := o.owed.write(); err != nil {
 			return err
 		}
-		if err := execAll(ctx, db, before(e, m, o.noted, e.OwnTables().Journal)); err != nil {
+		if err := execAll(ctx, db, before(e, m, o.noted)); err != nil {
 			return err
 		}
 		if !o.alone {

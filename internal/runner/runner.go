@@ -332,8 +332,10 @@ func unwritten(list []*migration.Migration) error {
 // commits it. skip tells that somebody else has applied it in the meantime.
 func Forward(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) (skip bool, back []Restored, err error) {
-	if err := execAll(ctx, db, before(e, m, o.begun)); err != nil {
-		return false, nil, err
+	if !o.begun {
+		if err := execAll(ctx, db, e.OwnTables().History); err != nil {
+			return false, nil, err
+		}
 	}
 	there, err := db.Select(ctx, "SELECT 1 FROM erbario_history WHERE id = ?", m.ID)
 	if err != nil {
@@ -421,6 +423,9 @@ func ApplyOne(ctx context.Context, db engine.Database, e Engine, m *migration.Mi
 
 func into(ctx context.Context, db engine.Database, e Engine, m *migration.Migration, began time.Time,
 	o Options) ([]Restored, error) {
+	if err := execAll(ctx, db, e.OwnTables().Named(m.Text)); err != nil {
+		return nil, err
+	}
 	values, said, err := answered(ctx, db, e, m, o)
 	if err != nil {
 		return nil, err

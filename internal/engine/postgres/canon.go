@@ -25,28 +25,36 @@ func tidied(stored string) sqlschema.SQL {
 	return out
 }
 
-// oneOf is how the server stores that a varchar is one of some texts, or none of them.
-var oneOf = regexp.MustCompile(`(\(` + ofColumn + `\)|` + ofColumn + `)::text (= ANY|<> ALL) ` +
-	`\(\(?ARRAY\[((?:'(?:[^']|'')*'::character varying(?:, )?)+)\]\)?::text\[\]\)`)
+// oneOf are the ways in which the server stores that a column is one of some texts, or none of
+// them: of varchar, and of text.
+var oneOf = []*regexp.Regexp{
+	regexp.MustCompile(`(\(` + ofColumn + `\)|` + ofColumn + `)::text (= ANY|<> ALL) ` +
+		`\(\(?ARRAY\[((?:'(?:[^']|'')*'::character varying, )+'(?:[^']|'')*'::character varying)\]\)?::text\[\]\)`),
+	regexp.MustCompile(`(` + ofColumn + `) (= ANY|<> ALL) ` +
+		`\(ARRAY\[((?:'(?:[^']|'')*'::text, )+'(?:[^']|'')*'::text)\]\)`),
+}
 
 // ofColumn is a column, alone or with its table.
-const ofColumn = `(?:"(?:[^"]|"")+"|\w+)(?:\.(?:"(?:[^"]|"")+"|\w+))?`
+const ofColumn = `(?:"(?:[^"]|"")+"|\b[a-z_]\w*)(?:\.(?:"(?:[^"]|"")+"|\w+))?`
 
 // storedAgain is what the server stores as this text. From its own text for a list of
 // varchars it makes another: it takes the type of the list for the type of each.
 func storedAgain(stored string) string {
-	return oneOf.ReplaceAllStringFunc(stored, func(s string) string {
-		m := oneOf.FindStringSubmatch(s)
-		word := " IN ("
-		if m[2] == "<> ALL" {
-			word = " NOT IN ("
-		}
-		return m[1] + word + varchar.ReplaceAllString(m[3], "$1") + ")"
-	})
+	for _, form := range oneOf {
+		stored = form.ReplaceAllStringFunc(stored, func(s string) string {
+			m := form.FindStringSubmatch(s)
+			word := " IN ("
+			if m[2] == "<> ALL" {
+				word = " NOT IN ("
+			}
+			return m[1] + word + ofText.ReplaceAllString(m[3], "$1") + ")"
+		})
+	}
+	return stored
 }
 
-// varchar is a text that is called one.
-var varchar = regexp.MustCompile(`('(?:[^']|'')*')::character varying`)
+// ofText is a text with its type.
+var ofText = regexp.MustCompile(`('(?:[^']|'')*')::(?:character varying|text)`)
 
 // sqlOf is an expression with its way to be compared.
 func sqlOf(text string) sqlschema.SQL { return sqlschema.SQL{Text: text, Canon: canon} }
