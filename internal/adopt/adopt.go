@@ -35,6 +35,7 @@ type Input struct {
 	Rules    declare.Rules
 	Choose   func(table string) bool // which tables; nil: all that are not declared
 	Schemas  []engine.OtherSchema    // whose tables are created with the first migration, and not declared
+	Scratch  *Scratch                // where it is created; nil: Beginning makes one
 	Outside  bool                    // they are declared as outside
 	SQL      []*sqlschema.Object     // what is declared in SQL
 	Folder   string                  // of the models

@@ -39,18 +39,17 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 			part.Elsewhere = append(part.Elsewhere, s.Holds...)
 		}
 	}
-	ready := aside(func() (engine.Database, error) { return proof.Replay(ctx, e, before, nil) })
+	if in.Scratch == nil {
+		in.Scratch = MakeScratch(ctx, e, before)
+		defer in.Scratch.Close()
+	}
 	all := e.DDL().CreateAll(part)
 	var err error
 	if v, ok := engine.As[engine.Verbatim](db); ok {
 		all, err = v.Verbatim(ctx, part)
 	}
-	scratch, failed := ready()
-	if failed != nil {
-		return nil, nil, failed
-	}
-	defer scratch.Close()
-	if err != nil {
+	scratch, failed := in.Scratch.ready()
+	if err := errors.Join(failed, err); err != nil {
 		return nil, nil, err
 	}
 	made, err := scratch.Inspect(ctx)
@@ -82,18 +81,32 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	return m, c.left, nil
 }
 
-// aside begins something, and gives a function that waits for what comes of it.
-func aside[T any](f func() (T, error)) func() (T, error) {
-	var out T
-	var err error
-	done := make(chan struct{})
+// Scratch is a scratch database under way, in which migrations run that exist.
+type Scratch struct {
+	db   engine.Database
+	err  error
+	done chan struct{}
+}
+
+// MakeScratch begins to make one: a server takes long to create a database.
+func MakeScratch(ctx context.Context, e runner.Engine, before []*migration.Migration) *Scratch {
+	s := &Scratch{done: make(chan struct{})}
 	go func() {
-		defer close(done)
-		out, err = f()
+		defer close(s.done)
+		s.db, s.err = proof.Replay(ctx, e, before, nil)
 	}()
-	return func() (T, error) {
-		<-done
-		return out, err
+	return s
+}
+
+func (s *Scratch) ready() (engine.Database, error) {
+	<-s.done
+	return s.db, s.err
+}
+
+// Close closes it, once it is made.
+func (s *Scratch) Close() {
+	if db, err := s.ready(); err == nil {
+		db.Close()
 	}
 }
 

@@ -21,6 +21,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/project"
 	"erbario/internal/runner"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -222,6 +223,11 @@ func (o *adopting) look(ctx context.Context) error {
 			return fmt.Errorf("%s has no table %s", o.l.Name, name)
 		}
 	}
+	var scratch *adopt.Scratch
+	if o.anyLeft(d) {
+		scratch = adopt.MakeScratch(ctx, e, before)
+		defer scratch.Close()
+	}
 	if all, ok := engine.As[engine.ManySchemas](o.l.db); ok && len(o.names) == 0 {
 		if o.schemas, err = all.OtherSchemas(ctx); err != nil {
 			return err
@@ -230,6 +236,7 @@ func (o *adopting) look(ctx context.Context) error {
 	in := adopt.Input{
 		Engine: e, DB: o.l.db, Live: o.live, Declared: d, Files: files, Rules: o.rules, Choose: o.chosen,
 		Outside: o.outside, Folder: project.ModelsFolder, Schemas: o.schemas,
+		Scratch: scratch,
 	}
 	if d != nil {
 		in.SQL, _ = p.Objects(e, d.Schema)
@@ -247,6 +254,19 @@ func (o *adopting) look(ctx context.Context) error {
 	in.Progress = show
 	o.m, o.lacking, err = in.Beginning(ctx, o.outcome, id, before)
 	return err
+}
+
+// anyLeft tells whether a table that is asked for is not declared.
+func (o *adopting) anyLeft(d *declare.Declared) bool {
+	declared := map[string]bool{}
+	if d != nil {
+		for _, t := range d.Schema.Tables {
+			declared[strings.ToLower(t.Name)] = true
+		}
+	}
+	return slices.ContainsFunc(o.live.Tables, func(t *sqlschema.Table) bool {
+		return !schema.Own(t.Name) && !declared[strings.ToLower(t.Name)] && o.chosen(t.Name)
+	})
 }
 
 // refuse is why nothing is written where models alone are asked for; nil: they say everything.

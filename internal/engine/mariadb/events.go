@@ -180,7 +180,8 @@ func (v *verbatim) event(name string) {
 	if plainASCII(e.sql) {
 		client, collation = e.client, e.collation
 	}
-	c.Before, c.After = around(literal(e.mode), client, collation)
+	c.Before, c.After = around([2]string{"sql_mode", literal(e.mode)}, [2]string{"character_set_client", client},
+		[2]string{"collation_connection", collation})
 	c.Before += ", @erbario_time_zone = @@time_zone, time_zone = " + literal(e.zone)
 	c.After += ", time_zone = @erbario_time_zone"
 	v.list = append(v.list, c)

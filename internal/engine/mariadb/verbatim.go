@@ -6,6 +6,7 @@ package mariadb
 import (
 	"context"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
@@ -22,7 +23,10 @@ func (d *Database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.
 }
 
 func (v *verbatim) read(s *sqlschema.Schema) ([]engine.Creation, error) {
-	v.modes, v.events = map[string]string{}, map[string]event{}
+	v.modes, v.events, v.later = map[string]string{}, map[string]event{}, map[string]bool{}
+	for _, t := range s.Tables {
+		v.later[strings.ToLower(t.Name)] = true
+	}
 	rows, err := v.d.Select(v.ctx, "SELECT current_user()")
 	if err != nil {
 		return nil, err
@@ -64,6 +68,7 @@ type verbatim struct {
 	user string
 	// noTables leaves the tables out.
 	noTables bool
+	later    map[string]bool   // the tables, in lower case, that are not created yet
 	modes    map[string]string // by kind and name
 	events   map[string]event
 	list     []engine.Creation
@@ -80,8 +85,17 @@ func (v *verbatim) table(t *sqlschema.Table) {
 	end := strings.LastIndex(text, "\n)")
 	text = text[:end+1] + numbersSoFar().ReplaceAllString(text[end+1:], "")
 	c := engine.Creation{Kind: "table", Name: t.Name, SQL: text}
+	delete(v.later, strings.ToLower(t.Name))
+	var set [][2]string
 	if strings.Contains(text, "'0000-00-00") { // it takes a mode that ours refuses
-		c.Before, c.After = around(`replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')`, "", "")
+		set = append(set, [2]string{"sql_mode", `replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')`})
+	}
+	isLater := func(k *sqlschema.ForeignKey) bool { return v.later[strings.ToLower(k.Table)] }
+	if slices.ContainsFunc(t.ForeignKeys, isLater) {
+		set = append(set, [2]string{"foreign_key_checks", "0"}) // tables that refer to each other
+	}
+	if set != nil {
+		c.Before, c.After = around(set...)
 	}
 	v.list = append(v.list, c)
 }
@@ -115,7 +129,8 @@ func (v *verbatim) show(c engine.Creation, text, mode, charset int) {
 		client, collation = row[charset], row[charset+1]
 	}
 	if modeSQL != "" || client != "" {
-		c.Before, c.After = around(modeSQL, client, collation)
+		c.Before, c.After = around([2]string{"sql_mode", modeSQL}, [2]string{"character_set_client", client},
+			[2]string{"collation_connection", collation})
 	}
 	v.list = append(v.list, c)
 }
@@ -125,18 +140,15 @@ func plainASCII(s string) bool { return !strings.ContainsFunc(s, func(r rune) bo
 
 // around are the statements that set the mode and the character set of the session, and set them
 // back; empty: as they are.
-func around(mode, client, collation string) (before, after string) {
+func around(settings ...[2]string) (before, after string) {
 	var keep, set, back []string
-	add := func(variable, value string) {
-		if value != "" {
+	for _, s := range settings {
+		if variable, value := s[0], s[1]; value != "" {
 			keep = append(keep, "@erbario_"+variable+" = @@"+variable)
 			set = append(set, variable+" = "+value)
 			back = append(back, variable+" = @erbario_"+variable)
 		}
 	}
-	add("sql_mode", mode)
-	add("character_set_client", client)
-	add("collation_connection", collation)
 	return "SET " + strings.Join(append(keep, set...), ", "), "SET @erbario_back = 1, " + strings.Join(back, ", ")
 }
 
