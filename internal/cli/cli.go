@@ -76,7 +76,7 @@ func Main(engines engine.Registry, args []string, stdin io.Reader, stdout, stder
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{engines: engines, stdin: stdin, out: &printer{w: stdout}, err: &printer{w: stderr}, json: wantsJSON(args)}
-	context.AfterFunc(ctx, func() { // a second one ends the program at once
+	over := context.AfterFunc(ctx, func() { // a second one ends the program at once
 		stop()
 		time.AfterFunc(2*time.Second, func() {
 			a.err.line(
@@ -84,6 +84,7 @@ func Main(engines engine.Registry, args []string, stdin io.Reader, stdout, stder
 			)
 		})
 	})
+	defer over() // what is closed behind a run that has ended may take long
 	root := a.root()
 	root.Writer, root.ErrWriter, root.Reader = stdout, stderr, stdin
 	err := root.Run(ctx, args)
