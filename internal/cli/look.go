@@ -441,8 +441,9 @@ func partsToLook(t *sqlschema.Table) []lookPart {
 				part.What += ", generated"
 			}
 		case *sqlschema.PrimaryKey:
-			if part.Name, part.What = o.Name, "primary key "+strings.Join(t.Key(), ", "); len(t.Key()) < 2 {
-				continue
+			key := diff.PartWords(o.Columns)
+			if part.Name, part.What = o.Name, "primary key "+key; slices.Equal(t.Key(), []string{key}) {
+				continue // its column has it
 			}
 		case *sqlschema.Index:
 			part.Name = o.Name

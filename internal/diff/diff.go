@@ -343,7 +343,7 @@ func (d *tables) key() {
 		if k == nil {
 			return "none"
 		}
-		s := partWords(k.Columns)
+		s := PartWords(k.Columns)
 		if k.Autoincrement {
 			s += " generated"
 		}
@@ -412,7 +412,7 @@ func (d *tables) uniquesAndIndexes() {
 		if x.Unique {
 			kind = DropUnique
 		}
-		d.add(Change{Kind: kind, Name: cmp.Or(x.Name, partWords(x.Parts)), What: indexWords(d.live, x), Object: x})
+		d.add(Change{Kind: kind, Name: cmp.Or(x.Name, PartWords(x.Parts)), What: indexWords(d.live, x), Object: x})
 	}
 }
 

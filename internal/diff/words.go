@@ -25,7 +25,8 @@ func generated(c *sqlschema.Column) string {
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
-func partWords(parts []sqlschema.Part) string {
+// PartWords are the parts of a key or an index in words.
+func PartWords(parts []sqlschema.Part) string {
 	var out []string
 	for _, p := range parts {
 		s := p.Column
@@ -57,9 +58,9 @@ func partWords(parts []sqlschema.Part) string {
 }
 
 func indexWords(t *sqlschema.Table, x *sqlschema.Index) string {
-	s := "index " + partWords(x.Parts)
+	s := "index " + PartWords(x.Parts)
 	if x.Unique {
-		s = "unique " + partWords(x.Parts)
+		s = "unique " + PartWords(x.Parts)
 	}
 	if x.NullsEqual {
 		s += " nulls equal"
