@@ -46,8 +46,12 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if s.sql == nil || s.sqlLater {
 		return p, nil
 	}
-	return p, s.planObjects(ctx, p, r.Title+r.ID != "")
+	return p, s.planObjects(ctx, p, r.drafts())
 }
+
+// drafts tells whether a migration is asked for, and not only what would change: a new one has a
+// title, one that is drafted again the id that it had.
+func (r Request) drafts() bool { return r.Title != "" || r.ID != "" }
 
 // planTables plans the way of the tables.
 func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Plan, error) {
@@ -73,13 +77,13 @@ func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Pla
 	if err != nil {
 		return nil, err
 	}
-	if len(changes) == 0 && len(refer) == 0 && len(from.Others) == 0 && answers.None() && r.Title == "" {
+	if len(changes) == 0 && len(refer) == 0 && len(from.Others) == 0 && answers.None() && !r.drafts() {
 		return &plan.Plan{}, nil
 	}
 	made := &sqlschema.Schema{}
 	// Also a migration that only creates tables has to know what the others made: the
 	// rest of what is declared and exists is found, and belongs into its file.
-	if r.Title != "" && len(from.Tables) > 0 || len(changes) == 0 && len(s.Wanted.Tables) > 0 ||
+	if r.drafts() && len(from.Tables) > 0 || len(changes) == 0 && len(s.Wanted.Tables) > 0 ||
 		slices.ContainsFunc(changes,
 			func(c diff.Change) bool { return c.Kind != diff.AddTable || s.mentioned(c.Table) }) {
 		if made, err = s.Made(ctx); err != nil {
@@ -100,7 +104,7 @@ func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Pla
 		NoKeep:      r.NoKeep,
 		Stage:       s.stage,
 		Rows:        refer,
-		TakeOver:    r.Title != "" && len(s.Status.Pending) == 0,
+		TakeOver:    r.drafts() && len(s.Status.Pending) == 0,
 		Lenient:     r.Carried,
 		Unseen:      s.Unseen,
 		Handled:     s.handled(),

@@ -103,6 +103,7 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	t.Options.Behind, t.Ordered = tableOptions(t.Declared), true
 	if t.PrimaryKey != nil {
 		t.PrimaryKey.Name = "PRIMARY"
+		lowerParts(t.PrimaryKey.Columns, "the primary key of "+t.Name, notice)
 	}
 	if t.PrimaryKey != nil && t.PrimaryKey.Conflict != "" || slices.ContainsFunc(t.Indexes,
 		func(x *sqlschema.Index) bool { return x.Conflict != "" }) {

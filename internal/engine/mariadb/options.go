@@ -59,6 +59,16 @@ func tableOptions(d *schema.Table) string {
 	return out + last
 }
 
+// lowerParts leaves out of the parts of a key or an index what MariaDB does not have.
+func lowerParts(parts []sqlschema.Part, of string, notice func(column, format string, args ...any)) {
+	for i, p := range parts {
+		if p.Class != "" || p.Nulls != "" || p.Collation != "" && p.Collation != sqlschema.IgnoringCase {
+			notice(p.Column, "MariaDB has neither operator classes, collations nor an order of nulls in an index: %s", of)
+			parts[i].Class, parts[i].Nulls, parts[i].Collation = "", "", ""
+		}
+	}
+}
+
 // asWritten gives an index the options that are declared, and tells whether it is kept as it is
 // written: as one of a method that holds other things than the values, or by their sums.
 func asWritten(t *sqlschema.Table, x *sqlschema.Index, notice func(column, format string, args ...any)) bool {
@@ -67,13 +77,7 @@ func asWritten(t *sqlschema.Table, x *sqlschema.Index, notice func(column, forma
 	if method == "hash" {
 		x.Options = " USING HASH"
 	}
-	for i, p := range x.Parts {
-		if p.Class != "" || p.Nulls != "" || p.Collation != "" && p.Collation != sqlschema.IgnoringCase {
-			notice(p.Column,
-				"MariaDB has neither operator classes, collations nor an order of nulls in an index: %s", x.Name)
-			x.Parts[i].Class, x.Parts[i].Nulls, x.Parts[i].Collation = "", "", ""
-		}
-	}
+	lowerParts(x.Parts, x.Name, notice)
 	for _, d := range t.Declared.Indexes {
 		if d.Name != x.Name {
 			continue

@@ -41,7 +41,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		add("table", "erbario_former", formerTable) // the bridge notes there
 	}
 	add("", "", "SET foreign_key_checks = 1, sql_mode = @erbario_mode")
-	for _, v := range sqlschema.ViewsInOrder(s.Views, namesIn) {
+	for _, v := range sqlschema.ViewsInOrder(s.Views, rules.Names) {
 		add("view", v.Name, v.SQL.Text)
 	}
 	for _, t := range s.Tables {

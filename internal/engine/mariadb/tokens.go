@@ -29,17 +29,6 @@ var rules = &sqltok.Rules{
 // tokens are all tokens of SQL but comments.
 func tokens(src string) []sqltok.Token { return rules.Lex(src) }
 
-// namesIn gives the names that SQL holds, in the order of the text.
-func namesIn(sql string) []string {
-	var out []string
-	for _, t := range tokens(sql) {
-		if t.Named() {
-			out = append(out, t.Name())
-		}
-	}
-	return out
-}
-
 // mentions tells whether a name stands among the tokens of SQL.
 func mentions(sql, name string) bool {
 	return slices.ContainsFunc(tokens(sql), func(t sqltok.Token) bool { return t.Named() && t.Name() == name })

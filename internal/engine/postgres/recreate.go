@@ -76,7 +76,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		}
 	}
 	of = ""
-	for _, v := range sqlschema.ViewsInOrder(s.Views, namesIn) {
+	for _, v := range sqlschema.ViewsInOrder(s.Views, rules.Names) {
 		add(&rest, "view", v.Name, v.SQL.Text)
 	}
 	for _, t := range s.Tables {

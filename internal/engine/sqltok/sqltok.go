@@ -431,6 +431,17 @@ func Closing(list []Token) int {
 	return len(list)
 }
 
+// Names are the names that SQL holds, in the order of the text.
+func (r *Rules) Names(src string) []string {
+	var out []string
+	for _, t := range r.Lex(src) {
+		if t.Named() {
+			out = append(out, t.Name())
+		}
+	}
+	return out
+}
+
 // Bracketed tells whether one pair of brackets holds all of a list.
 func Bracketed(list []Token) bool {
 	return len(list) > 1 && list[0].Is("(") && Closing(list) == len(list)-1
