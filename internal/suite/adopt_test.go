@@ -335,6 +335,8 @@ var adoptParts = map[string]parts{
 		},
 		together: []string{
 			"UNIQUE ({a}, {b})", "CONSTRAINT two_{n} UNIQUE ({b}, {a}) DEFERRABLE INITIALLY DEFERRED", "CHECK ({a} IS NOT NULL OR {b} IS NOT NULL)",
+			"CONSTRAINT inner_{n} CHECK (plain_a > 0 AND (plain_b > 'a' AND {a} IS NOT NULL))",
+			"CONSTRAINT first_{n} CHECK (plain_a BETWEEN 1 AND 9 AND {a} IS NOT NULL)", "CHECK (plain_a NOT BETWEEN 3 AND 4 OR (plain_b = 'x' OR {b} IS NULL))",
 			"CONSTRAINT inc_{n} UNIQUE ({a}) INCLUDE ({b})", "CONSTRAINT noi_{n} CHECK ({a} IS NOT NULL) NO INHERIT",
 		},
 		behind: []string{"", "", " WITH (fillfactor=70)", " WITH (autovacuum_enabled=false, fillfactor=80)"},
@@ -343,6 +345,7 @@ var adoptParts = map[string]parts{
 			"CREATE INDEX {t}_i{n} ON {t} ({b}) INCLUDE ({a})", "CREATE UNIQUE INDEX {t}_i{n} ON {t} (lower({a}::text))", "CREATE INDEX {t}_i{n} ON {t} ({a}) WITH (fillfactor=60)",
 			"COMMENT ON COLUMN {t}.{a} IS 'what it''s for'", "COMMENT ON TABLE {t} IS E'two\\nlines'", "ALTER TABLE {t} ADD CONSTRAINT nv_{n} CHECK ({a} IS NOT NULL) NOT VALID",
 			"CREATE INDEX {t}_i{n} ON {t} USING brin ({b})", "CREATE INDEX {t}_i{n} ON {t} (plain_b text_pattern_ops) WHERE plain_b IN ('a', 'b')",
+			"CREATE INDEX {t}_i{n} ON {t} ({b}) WHERE plain_a BETWEEN 1 AND 5 AND {a} IS NOT NULL", "CREATE INDEX {t}_i{n} ON {t} ((plain_a > 1 AND (plain_a < 5 AND plain_b = 'x')))",
 			"CREATE INDEX ci_{n} ON {t} ({b}); COMMENT ON INDEX ci_{n} IS 'names no table'",
 		},
 		objects: []string{
@@ -350,6 +353,8 @@ var adoptParts = map[string]parts{
 			"CREATE FUNCTION {t}_f{n}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NEW; END $$", "CREATE STATISTICS {t}_s{n} ON {a}, {b} FROM {t}",
 			"CREATE RULE {t}_r{n} AS ON DELETE TO {t} DO NOTHING", "CREATE SEQUENCE {t}_q{n} START 5 INCREMENT 2", "CREATE POLICY p{n} ON {t} USING (true)",
 			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE plain_b NOT IN ('a', 'b') AND plain_b IN ('c', 'd')",
+			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE plain_a BETWEEN 1 AND 4 AND (plain_b > 'a' AND {a} IS NOT NULL)",
+			"CREATE MATERIALIZED VIEW {t}_m{n} AS SELECT count(*) FROM {t} GROUP BY {a} HAVING count(*) > 1 OR (count(*) < 0 OR {a} IS NULL)",
 		},
 	},
 }

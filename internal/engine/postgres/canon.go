@@ -9,52 +9,11 @@ package postgres
 import (
 	"bytes"
 	"encoding/json"
-	"regexp"
 	"strings"
 
 	"erbario/internal/engine/sqltok"
 	"erbario/internal/sqlschema"
 )
-
-// tidied is a stored expression as a person would write it, which is created as it was stored.
-func tidied(stored string) sqlschema.SQL {
-	out := sqlOf(tidy(stored))
-	if again := storedAgain(stored); out.Text != again {
-		out.Stored = again
-	}
-	return out
-}
-
-// oneOf are the ways in which the server stores that a column is one of some texts, or none of
-// them: of varchar, and of text.
-var oneOf = []*regexp.Regexp{
-	regexp.MustCompile(`(\(` + ofColumn + `\)|` + ofColumn + `)::text (= ANY|<> ALL) ` +
-		`\(\(?ARRAY\[((?:'(?:[^']|'')*'::character varying, )+'(?:[^']|'')*'::character varying)\]\)?::text\[\]\)`),
-	regexp.MustCompile(`(` + ofColumn + `) (= ANY|<> ALL) ` +
-		`\(ARRAY\[((?:'(?:[^']|'')*'::text, )+'(?:[^']|'')*'::text)\]\)`),
-}
-
-// ofColumn is a column, alone or with its table.
-const ofColumn = `(?:"(?:[^"]|"")+"|\b[a-z_]\w*)(?:\.(?:"(?:[^"]|"")+"|\w+))?`
-
-// storedAgain is what the server stores as this text. From its own text for a list of
-// varchars it makes another: it takes the type of the list for the type of each.
-func storedAgain(stored string) string {
-	for _, form := range oneOf {
-		stored = form.ReplaceAllStringFunc(stored, func(s string) string {
-			m := form.FindStringSubmatch(s)
-			word := " IN ("
-			if m[2] == "<> ALL" {
-				word = " NOT IN ("
-			}
-			return m[1] + word + ofText.ReplaceAllString(m[3], "$1") + ")"
-		})
-	}
-	return stored
-}
-
-// ofText is a text with its type.
-var ofText = regexp.MustCompile(`('(?:[^']|'')*')::(?:character varying|text)`)
 
 // sqlOf is an expression with its way to be compared.
 func sqlOf(text string) sqlschema.SQL { return sqlschema.SQL{Text: text, Canon: canon} }

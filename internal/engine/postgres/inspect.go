@@ -24,7 +24,8 @@ var inspections = []string{
 	// relations
 	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid),
 		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END,
-			coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity
+			coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity,
+			CASE WHEN c.relkind IN ('v', 'm') AND (SELECT ` + twice("u.ev_action") + ` FROM pg_rewrite u WHERE u.ev_class = c.oid AND u.rulename = '_RETURN') THEN pg_get_viewdef(c.oid) ELSE '' END
 		FROM pg_class c LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = 0
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::regclass::oid AND e.objid = c.oid AND e.deptype = 'e')
 		AND NOT EXISTS (SELECT 1 FROM pg_class o WHERE o.relnamespace = 'pg_catalog'::regnamespace::oid AND o.relname = c.relname)
@@ -33,26 +34,31 @@ var inspections = []string{
 	`SELECT a.attrelid, a.attname, a.atttypid, a.atttypmod, CASE WHEN a.atttypid IN ('16', '17', '20', '21', '23', '25', '700', '701', '1043', '1082', '1083', '1114', '1184', '1700', '2950', '3802') THEN '' ELSE format_type(a.atttypid, a.atttypmod) END,
 		a.attnotnull, a.attidentity, a.attgenerated, CASE WHEN a.attcollation NOT IN ('0', '100') THEN (SELECT CASE WHEN a.attcollation <> t.typcollation THEN a.attcollation::regcollation::text ELSE '' END FROM pg_type t WHERE t.oid = a.atttypid) ELSE '' END,
 		coalesce(pg_get_expr(f.adbin, f.adrelid, true), ''), coalesce(d.description, ''), a.attnum, a.attcollation,
-		CASE WHEN a.atttypid > '16383' THEN (SELECT format_type(nullif(t.typbasetype, '0'), t.typtypmod) FROM pg_type t WHERE t.oid = a.atttypid) END
+		CASE WHEN a.atttypid > '16383' THEN (SELECT format_type(nullif(t.typbasetype, '0'), t.typtypmod) FROM pg_type t WHERE t.oid = a.atttypid) END,
+		CASE WHEN ` + twice("f.adbin") + ` THEN pg_get_expr(f.adbin, f.adrelid) ELSE '' END
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = a.attnum
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
 	// constraints
 	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> '0' THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname::text || '.' || r.relname::text END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
 		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype,
 			c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
-		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, true) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END
+		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, NOT EXISTS (SELECT 1 FROM pg_index i WHERE i.indexrelid = c.conindid AND ` + twice("i.indpred") + `)) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END,
+		CASE WHEN c.contype = 'c' AND ` + twice("c.conbin") + ` THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END
 		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> '0' AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = '0' OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
 	// indexes
 	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, CASE WHEN i.indisunique AND NOT i.indisprimary THEN coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false) ELSE false END, i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
 		coalesce(array_to_string(c.reloptions, ', '), ''), coalesce(pg_get_expr(i.indpred, i.indrelid, true), ''),
 		CASE WHEN i.indexprs IS NOT NULL THEN array_to_json(ARRAY(
-			SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
+			SELECT pg_get_indexdef(i.indexrelid, k, true) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END,
+		CASE WHEN ` + twice("i.indpred") + ` THEN pg_get_expr(i.indpred, i.indrelid) ELSE '' END,
+		CASE WHEN ` + twice("i.indexprs") + ` THEN array_to_json(ARRAY(SELECT pg_get_indexdef(i.indexrelid, k, false) FROM generate_series(1, i.indnkeyatts) k))::text ELSE '' END
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_am m ON m.oid = c.relam WHERE c.relnamespace = ` + here + ` ORDER BY i.indrelid, c.relname`,
 	// operator classes that have to be named, and collations that indexes name
 	`SELECT o.oid, CASE WHEN pg_opclass_is_visible(o.oid) THEN quote_ident(o.opcname) ELSE quote_ident(n.nspname) || '.' || quote_ident(o.opcname) END FROM pg_opclass o JOIN pg_namespace n ON n.oid = o.opcnamespace WHERE NOT o.opcdefault`,
 	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
 	// triggers
-	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' OR p.proname::text LIKE 'erbario\_guard\_%' THEN p.prosrc ELSE '' END
+	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' OR p.proname::text LIKE 'erbario\_guard\_%' THEN p.prosrc ELSE '' END,
+		CASE WHEN ` + twice("t.tgqual") + ` THEN pg_get_triggerdef(t.oid) ELSE '' END
 		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
 	// extensions, types, sequences and functions
 	`SELECT extname, quote_ident(nspname), n.oid = ` + here + ` OR nspname = 'pg_catalog' FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
@@ -204,21 +210,15 @@ func (r *reading) relations(rows [][]string) {
 			r.s.Views = append(r.s.Views, &sqlschema.View{
 				Name: v[1],
 				SQL: sqlschema.SQL{
-					Text:  "CREATE VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]), ";"),
+					Text:  "CREATE VIEW " + quote(v[1]) + " AS\n" + viewText(v[8], v[11]),
 					Canon: viewKey,
 				},
 			})
 			continue
 		case "m":
-			r.s.Others = append(r.s.Others, &sqlschema.Other{
-				Kind: "materialised view",
-				Name: v[1],
-				Late: true,
-				Make: []string{
-					"CREATE MATERIALIZED VIEW " + quote(v[1]) + " AS\n" + strings.TrimSuffix(strings.TrimSpace(v[8]),
-						";") + "\nWITH NO DATA",
-				},
-			})
+			create := "CREATE MATERIALIZED VIEW " + quote(v[1]) + " AS\n" + viewText(v[8], v[11]) + "\nWITH NO DATA"
+			r.s.Others = append(r.s.Others,
+				&sqlschema.Other{Kind: "materialised view", Name: v[1], Late: true, Make: []string{create}})
 			continue
 		}
 		t := &sqlschema.Table{Name: v[1], Comment: v[7]}
@@ -284,9 +284,9 @@ func (r *reading) columns(rows [][]string) {
 		}
 		switch {
 		case v[7] != "":
-			c.Generated = &sqlschema.Generated{SQL: sqlOf(tidy(v[9])), Stored: v[7] == "s"}
+			c.Generated = &sqlschema.Generated{SQL: tidied(v[9], v[14]), Stored: v[7] == "s"}
 		case v[9] != "":
-			c.Default = new(tidied(v[9]))
+			c.Default = new(tidied(v[9], v[14]))
 		}
 		if strings.HasPrefix(c.Name, schema.KeptPrefix) {
 			rel.table.Aside = append(rel.table.Aside, c)
@@ -330,7 +330,8 @@ func (r *reading) constraints(rows [][]string) {
 			t.Indexes = append(t.Indexes,
 				&sqlschema.Index{Name: v[1], Unique: true, Constraint: true, Options: deferrable(v[10], v[11])})
 		case "c":
-			k := &sqlschema.Check{Name: v[1], SQL: tidied(v[15]), NoInherit: v[13] == "t", NotValid: v[12] == "f"}
+			k := &sqlschema.Check{Name: v[1], SQL: tidied(v[15], v[17]), NoInherit: v[13] == "t",
+				NotValid: v[12] == "f"}
 			t.Checks = append(t.Checks, k)
 		case "f":
 			k := &sqlschema.ForeignKey{
@@ -353,7 +354,7 @@ func (r *reading) constraints(rows [][]string) {
 			}
 			t.ForeignKeys = append(t.ForeignKeys, k)
 		default:
-			t.Others = append(t.Others, &sqlschema.Constraint{Name: v[1], Text: v[15]})
+			t.Others = append(t.Others, &sqlschema.Constraint{Name: v[1], Text: storedAgain(v[15])})
 		}
 	}
 }
@@ -391,13 +392,14 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 			x.Options = " WITH (" + v[14] + ")" + x.Options
 		}
 		if v[15] != "" {
-			x.Where = new(tidied(v[15]))
+			x.Where = new(tidied(v[15], v[17]))
 		}
 		keys, _ := strconv.Atoi(v[8])
 		numbers, options, colls, ops := strings.Fields(v[9]), strings.Fields(
 			v[10],
 		), strings.Fields(v[11]), strings.Fields(v[12])
-		expressions := jsonTexts(v[16])
+		expressions, full := jsonTexts(v[16]), jsonTexts(v[18])
+		full = append(full, make([]string, len(expressions))...)
 		var beside []string
 		for n, number := range numbers {
 			if n >= keys {
@@ -406,7 +408,7 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 			}
 			p := sqlschema.Part{Class: classes[ops[n]]}
 			if number == "0" {
-				p = expressionPart(t, expressions[n], p)
+				p = expressionPart(t, tidied(expressions[n], full[n]), p)
 			} else {
 				p.Column = rel.columns[number].Name
 				if colls[n] != "0" && colls[n] != rel.collations[number] {
@@ -431,8 +433,8 @@ func (r *reading) indexes(rows [][]string, classes, collations map[string]string
 
 // expressionPart is a part of an index that is no column: lower() of one is how a
 // text that ignores case is kept.
-func expressionPart(t *sqlschema.Table, text string, p sqlschema.Part) sqlschema.Part {
-	if list := strings.Fields(canon(text)); len(list) == 4 && list[0] == "lower" && list[1] == "(" && list[3] == ")" {
+func expressionPart(t *sqlschema.Table, e sqlschema.SQL, p sqlschema.Part) sqlschema.Part {
+	if list := strings.Fields(e.Key()); len(list) == 4 && list[0] == "lower" && list[1] == "(" && list[3] == ")" {
 		for _, c := range t.Columns {
 			textual := c.SQLType == "text" || strings.HasPrefix(c.SQLType, "varchar") || c.SQLType == ""
 			if quote(c.Name) == list[2] && (textual || c.Values != nil) {
@@ -441,7 +443,6 @@ func expressionPart(t *sqlschema.Table, text string, p sqlschema.Part) sqlschema
 			}
 		}
 	}
-	e := sqlOf(tidy(text))
 	p.Expr = &e
 	return p
 }
@@ -452,7 +453,7 @@ func (r *reading) triggers(rows [][]string) {
 		if rel == nil {
 			continue
 		}
-		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
+		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(triggerText(v[2], v[5]))}
 		if v[4] != "" {
 			g.SQL = withFunction(v[3], v[2], v[4])
 		}
@@ -506,11 +507,8 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 				Make: []string{"CREATE TYPE " + name + " AS (" + strings.Join(jsonTexts(v[8]), ", ") + ")"},
 			})
 		case "r":
-			add(v[0], &sqlschema.Other{
-				Kind: "range type",
-				Name: v[1],
-				Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"},
-			})
+			add(v[0], &sqlschema.Other{Kind: "range type", Name: v[1],
+				Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"}})
 		}
 	}
 	for _, v := range sequences {

@@ -188,8 +188,8 @@ func lowerIndex(t *sqlschema.Table, x *sqlschema.Index, mistake func(column, for
 				p.Column, p.Length)
 		}
 		if p.Expr != nil {
-			x.Parts[i] = expressionPart(t, p.Expr.Text, sqlschema.Part{Desc: p.Desc, Class: p.Class, Nulls: p.Nulls,
-				Collation: p.Collation})
+			x.Parts[i] = expressionPart(t, sqlOf(tidy(p.Expr.Text)),
+				sqlschema.Part{Desc: p.Desc, Class: p.Class, Nulls: p.Nulls, Collation: p.Collation})
 			if x.Parts[i].Expr != nil {
 				x.Parts[i].Expr = p.Expr
 			}

@@ -160,7 +160,7 @@ func columnDefinition(c *sqlschema.Column) string {
 			s += fmt.Sprintf(" (START WITH %d)", c.Start)
 		}
 	case c.Generated != nil:
-		s += " GENERATED ALWAYS AS (" + c.Generated.SQL.Text + ") STORED"
+		s += " GENERATED ALWAYS AS (" + c.Generated.SQL.Make() + ") STORED"
 	}
 	if c.NotNull && !c.Identity {
 		s += " NOT NULL"
@@ -270,7 +270,7 @@ func partSQL(p sqlschema.Part) string {
 	s := quote(p.Column)
 	switch {
 	case p.Expr != nil:
-		s = "(" + p.Expr.Text + ")"
+		s = "(" + p.Expr.Make() + ")"
 	case p.Collation == ignoringCase:
 		s = "pg_catalog.lower(" + s + ")"
 	}

@@ -194,3 +194,20 @@ CREATE FUNCTION minus(span, span) RETURNS int LANGUAGE sql AS 'SELECT 2';
 CREATE OPERATOR - (PROCEDURE = minus, LEFTARG = pair, RIGHTARG = pair);
 
 CREATE OPERATOR - (PROCEDURE = minus, LEFTARG = span, RIGHTARG = span);
+
+-- Brackets that change nothing, and are kept all the same.
+CREATE TABLE bracketed (id int PRIMARY KEY, a int NOT NULL DEFAULT 1, b int, c int GENERATED ALWAYS AS (CASE WHEN a > 0 AND (b > 1 AND b < 5) THEN 1 ELSE 2 END) STORED,
+  CONSTRAINT inner_and CHECK (a > 0 AND (b > 0 AND id > 0)), CONSTRAINT inner_or CHECK (a < 100 AND (a > 0 OR (b > 0 OR id > 0))),
+  CONSTRAINT first_between CHECK (a BETWEEN 1 AND 9 AND b > 0), CONSTRAINT last_between CHECK (a > 0 AND b BETWEEN 1 AND 9),
+  CONSTRAINT not_between CHECK (a NOT BETWEEN 3 AND 4 OR b = 1), CONSTRAINT both_between CHECK (a BETWEEN 1 AND 2 AND b BETWEEN 1 AND 2 OR id BETWEEN 5 AND 7 AND a = 1),
+  CONSTRAINT apart EXCLUDE USING btree (b WITH =) WHERE (a > 1 AND (b > 2 AND id > 4) AND (a BETWEEN 1 AND 5 AND b < 9)));
+CREATE INDEX bracketed_some ON bracketed (a) WHERE a BETWEEN 1 AND 5 AND b > 2;
+CREATE INDEX bracketed_whether ON bracketed ((a > 0 AND (b > 0 AND id > 0)));
+CREATE FUNCTION bracketed_same() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END';
+CREATE TRIGGER bracketed_some BEFORE UPDATE ON bracketed FOR EACH ROW WHEN (NEW.a BETWEEN 1 AND 2 AND (NEW.b > 0 AND OLD.b > 0)) EXECUTE FUNCTION bracketed_same();
+CREATE VIEW bracketed_view AS SELECT x.a, y.b FROM bracketed x JOIN bracketed y ON x.a = y.b AND (x.b = y.a AND x.id = y.id)
+  WHERE x.a BETWEEN 1 AND 5 AND x.b BETWEEN 2 AND 6 AND EXISTS (SELECT FROM bracketed z WHERE z.a = 1 OR (z.b = 2 OR z.id = 4));
+CREATE MATERIALIZED VIEW bracketed_kept AS SELECT a, count(*) FROM bracketed GROUP BY a HAVING count(*) > 1 AND (count(*) < 5 AND a > 1);
+CREATE DOMAIN bracketed_number AS int CHECK (VALUE BETWEEN 1 AND 5 AND VALUE > 2 AND (VALUE > 1 AND VALUE < 9));
+CREATE POLICY bracketed_policy ON bracketed USING (id BETWEEN 3 AND 4 AND id > 2) WITH CHECK (id > 0 AND (id > 1 OR (id > 2 OR a > 5)));
+CREATE RULE bracketed_rule AS ON INSERT TO bracketed_view WHERE NEW.a > 1 AND (NEW.a > 2 AND NEW.b > 1) DO INSTEAD NOTHING;
