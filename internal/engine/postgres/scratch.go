@@ -21,6 +21,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"erbario/internal/engine"
 )
@@ -444,16 +445,20 @@ func (p *scratchPlace) fewer(ctx context.Context, d *database) (many bool, err e
 
 // dropOne drops a scratch database of ours, to which nobody is connected.
 func (p *scratchPlace) dropOne(ctx context.Context, name string) error {
+	err := p.dropNow(ctx, name)
+	p.mu.Lock()
+	p.made = slices.DeleteFunc(p.made, func(n string) bool { return n == name })
+	p.mu.Unlock()
+	return err
+}
+
+func (p *scratchPlace) dropNow(ctx context.Context, name string) error {
 	admin, err := connectBeside(ctx, p.config)
 	if err != nil {
 		return err
 	}
 	defer admin.Close(ctx)
-	err = dropDatabase(ctx, admin, name)
-	p.mu.Lock()
-	p.made = slices.DeleteFunc(p.made, func(n string) bool { return n == name })
-	p.mu.Unlock()
-	return err
+	return dropDatabase(ctx, admin, name)
 }
 
 // drop drops the scratch databases of this program.
@@ -468,26 +473,60 @@ func (p *scratchPlace) drop() {
 		}
 		_ = conn.Close(ctx)
 	}
-	if len(p.made) == 0 {
-		return
+	var all sync.WaitGroup
+	for _, name := range p.made { // one that stays is dropped by a later run: see sweep
+		all.Go(func() { p.leave(ctx, name) })
 	}
+	all.Wait()
+	p.idle, p.made = nil, nil
+}
+
+// leaveAfter is how long the end of a program waits for a scratch database to be dropped.
+const leaveAfter = 100 * time.Millisecond
+
+// leave has the server drop a scratch database, and soon waits for it no longer. Before it
+// drops one, the server writes to disk what is not there yet of all its databases, which
+// takes seconds where something large was just loaded, and is nothing that the end of a
+// program needs. That the session ends is told it in the same breath, so that it is surprised by
+// nothing.
+func (p *scratchPlace) leave(ctx context.Context, name string) {
 	admin, err := connectBeside(ctx, p.config)
 	if err != nil {
 		return
 	}
-	defer admin.Close(ctx)
-	for _, name := range p.made { // one that stays is dropped by a later run: see sweep
-		_ = dropDatabase(ctx, admin, name)
+	session, err := admin.PgConn().Hijack()
+	if err != nil {
+		return
 	}
-	p.idle, p.made = nil, nil
+	defer session.Conn.Close()
+	session.Frontend.Send(&pgproto3.Query{String: dropSQL(name)})
+	session.Frontend.Send(&pgproto3.Terminate{})
+	if session.Frontend.Flush() != nil || session.Conn.SetReadDeadline(time.Now().Add(leaveAfter)) != nil {
+		return
+	}
+	for {
+		switch m, err := session.Frontend.Receive(); m.(type) {
+		case *pgproto3.ErrorResponse: // it has to be tried again
+			_ = p.dropNow(ctx, name)
+			return
+		case *pgproto3.CommandComplete:
+			return
+		default:
+			if err != nil {
+				return
+			}
+		}
+	}
 }
+
+func dropSQL(name string) string { return "DROP DATABASE IF EXISTS " + name + " WITH (FORCE)" }
 
 // dropDatabase drops a scratch database, and ends the sessions in it. The server's own
 // maintenance may be one of them, which a plain user has no right to end and which is gone
 // in a moment: so it tries again for some seconds.
 func dropDatabase(ctx context.Context, admin *pgx.Conn, name string) error {
 	for until := time.Now().Add(5 * time.Second); ; time.Sleep(100 * time.Millisecond) {
-		_, err := admin.PgConn().Exec(ctx, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)").ReadAll()
+		_, err := admin.PgConn().Exec(ctx, dropSQL(name)).ReadAll()
 		var pg *pgconn.PgError
 		if !errors.As(err, &pg) || pg.Code != "42501" && pg.Code != "55006" || time.Now().After(until) {
 			return err
