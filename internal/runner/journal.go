@@ -351,19 +351,26 @@ func (s *stepwise) record(began time.Time) (back []Restored, err error) {
 	if err != nil {
 		return nil, err
 	}
-	count := func() ([]Restored, error) { return nil, nil }
+	count, settle := func() ([]Restored, error) { return nil, nil }, func() error { return nil }
 	if len(kept) > 0 {
 		if count, err = restoring(s.ctx, s.db, s.e, s.m, false); err != nil {
 			return nil, err
 		}
-		if err := restore(s.ctx, s.db, s.e, s.m); err != nil {
+		after, err := restore(s.ctx, s.db, s.e, s.m)
+		if err != nil {
 			return nil, err
+		}
+		if after != nil {
+			settle = after
 		}
 	}
 	if err := dropFormer(s.ctx, s.db, s.e, s.m, s.o.Former); err != nil {
 		return nil, err
 	}
 	if err := s.db.CheckIntegrity(s.ctx); err != nil {
+		return nil, err
+	}
+	if err := settle(); err != nil {
 		return nil, err
 	}
 	if s.o.Stayed != nil {

@@ -14,43 +14,45 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// putBack brings back what an earlier undo of the migration kept.
-func restore(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
+// restore brings back what an earlier undo of the migration kept. after, if it is not nil, is what
+// is still to be done with the kept tables, when all that is back is found to hold together: on
+// servers where changes of tables commit, a failure before that takes the rest back with it.
+func restore(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) (after func() error, err error) {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
-		return nil
+		return nil, nil
 	}
 	if m.Atomic() { // else it is done before, since it ends a transaction on some servers
 		if err := reserveNumbers(ctx, db, m); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	names, err := db.Kept(ctx, m.Kept()+"undo_")
 	if err != nil || len(names) == 0 {
-		return err
+		return nil, err
 	}
 	s, err := db.Inspect(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := db.EnforceReferences(ctx, false); err != nil { // rows may refer to each other in circles
-		return err
+		return nil, err
 	}
-	// On servers where changes of tables commit, whatever cannot be put back takes the rest
-	// back with it: the kept tables change when all is in its place.
 	var later []func() error
 	for _, t := range sqlschema.ParentsFirst(s) {
 		after, err := restoreInto(ctx, db, e, m, s, t)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		later = append(later, after...)
 	}
-	for _, f := range later {
-		if err := f(); err != nil {
-			return err
+	return func() error {
+		for _, f := range later {
+			if err := f(); err != nil {
+				return err
+			}
 		}
-	}
-	return settleKept(ctx, db, e, m, false)
+		return settleKept(ctx, db, e, m, false)
+	}, nil
 }
 
 // RestoreError is what an undo kept of a table and that table does not take.

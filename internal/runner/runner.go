@@ -568,15 +568,19 @@ func (p *pass) step(n int) error {
 
 // after restores what was kept, and checks what holds together.
 func (p *pass) after() error {
-	if p.undo {
-		if err := settleKept(p.ctx, p.db, p.e, p.m, true); err != nil {
+	settle := func() error { return settleKept(p.ctx, p.db, p.e, p.m, true) }
+	if !p.undo {
+		after, err := restore(p.ctx, p.db, p.e, p.m)
+		if err != nil {
 			return err
 		}
-	} else if err := restore(p.ctx, p.db, p.e, p.m); err != nil {
-		return err
+		settle = after
 	}
 	if err := p.db.CheckIntegrity(p.ctx); err != nil {
 		return &StepError{Migration: p.m.ID, Err: err}
 	}
-	return nil
+	if settle == nil {
+		return nil
+	}
+	return settle()
 }
