@@ -88,7 +88,7 @@ func (k *keptRows) count(ctx context.Context, where string) (int64, error) {
 func (k *keptRows) replaced(ctx context.Context, has, w *sqlschema.Column,
 	answer *plan.Fill) (*KeptFill, *plan.Question, bool, error) {
 	name, old, now := k.wanted.Name+"."+w.Name, k.Engine.SQL().Quote(has.Name), k.Engine.SQL().Quote(w.Name)
-	value := now
+	value, asText := now, false
 	if !sameKept(has, w) && k.alone {
 		return nil, nil, false, nil // the database converts what comes back into the table
 	}
@@ -121,6 +121,13 @@ func (k *keptRows) replaced(ctx context.Context, has, w *sqlschema.Column,
 			}, false, nil
 		case !ok:
 			value = "NULL"
+		case w.Values != nil: // what the values become is made of texts, since the type may come later
+			text := *w
+			text.Values, text.Type, text.SQLType = nil, schema.Type{Kind: schema.Text}, "text"
+			if conv, ok := k.Engine.DDL().Convert(has, &text); ok && conv.SQL != "" {
+				value = conv.SQL
+			}
+			asText = true
 		case conv.SQL != "":
 			value = conv.SQL
 		}
@@ -147,7 +154,7 @@ func (k *keptRows) replaced(ctx context.Context, has, w *sqlschema.Column,
 			value = "coalesce(" + value + ", (" + answer.SQL + "))"
 		}
 	}
-	if value == now {
+	if value == now && !asText {
 		return nil, nil, used, nil
 	}
 	return &KeptFill{SQL: value, Has: true}, nil, used, nil

@@ -266,7 +266,7 @@ func RenameKept(ctx context.Context, db engine.Database, e Engine, table, column
 	steps, _ := e.DDL().Rename(nil, table, column, to)
 	for _, s := range steps {
 		if err := StepAll(ctx, db, s.Apply); err != nil {
-			return err
+			return fmt.Errorf("%s, where values are kept, cannot be changed: %w", table, err)
 		}
 	}
 	if column != "" {

@@ -167,7 +167,7 @@ func keepRows(ctx context.Context, db engine.Database, e Engine, m *migration.Mi
 				return err
 			}
 		}
-		return StepAll(ctx, db, s.Apply)
+		return rowSteps(ctx, db, s.Apply)
 	})
 }
 
@@ -267,13 +267,13 @@ func (k *keptReference) delete(also string) []string {
 // whole restores a table that is new: all that was in it comes back first, and then what is
 // missing.
 func (k *keptReference) whole(step *migration.Step) error {
-	if err := StepAll(k.ctx, k.db, k.delete("")); err != nil {
+	if err := rowSteps(k.ctx, k.db, k.delete("")); err != nil {
 		return err
 	}
 	if k.kept != nil {
 		back, err := k.removalIn(k.ctx, k.db)
 		if err == nil {
-			err = StepAll(k.ctx, k.db, back.Undo)
+			err = rowSteps(k.ctx, k.db, back.Undo)
 		}
 		if err != nil {
 			return err
@@ -289,7 +289,7 @@ func (k *keptReference) whole(step *migration.Step) error {
 		}
 	}
 	for _, st := range step.Apply {
-		if err := StepAll(k.ctx, k.db, []string{st.SQL}); err != nil {
+		if err := rowSteps(k.ctx, k.db, []string{st.SQL}); err != nil {
 			return err
 		}
 	}
@@ -318,12 +318,12 @@ func (k *keptReference) among(former []engine.StepRows) (bool, error) {
 	for _, f := range former { // what is no longer declared does not come back
 		if f.Table == k.table.Name && slices.Equal(f.By, k.rows.By) {
 			gone := k.e.DDL().DeleteRows(referenceRows{k.e, k.m, f, k.schema, k.table}.former(k.kept))
-			if err := StepAll(k.ctx, k.db, gone.Apply); err != nil {
+			if err := rowSteps(k.ctx, k.db, gone.Apply); err != nil {
 				return false, err
 			}
 		}
 	}
-	return true, StepAll(k.ctx, k.db, append(k.delete(" AND "+isIn(k.kept)), back.Undo...))
+	return true, rowSteps(k.ctx, k.db, append(k.delete(" AND "+isIn(k.kept)), back.Undo...))
 }
 
 // declare gives rows the values that are declared: those that they had when they
@@ -395,7 +395,7 @@ func dropFormer(ctx context.Context, db engine.Database, e Engine, m *migration.
 			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name),
 				rows.On(e.SQL(), p, "c", e.SQL().Quote(t.Name)))
 		}
-		if err := StepAll(ctx, db, e.DDL().DeleteRows(x).Apply); err != nil {
+		if err := rowSteps(ctx, db, e.DDL().DeleteRows(x).Apply); err != nil {
 			return err
 		}
 	}
@@ -486,8 +486,16 @@ func insertedIn(s *sqlschema.Schema, step *migration.Step) (engine.StepRows, *sq
 func StepAll(ctx context.Context, db engine.Database, list []string) error {
 	for _, sql := range list {
 		if err := db.Step(ctx, sql); err != nil {
-			return fmt.Errorf("reference rows cannot be kept or restored: %w", err)
+			return err
 		}
+	}
+	return nil
+}
+
+// rowSteps runs those that are about reference rows.
+func rowSteps(ctx context.Context, db engine.Database, list []string) error {
+	if err := StepAll(ctx, db, list); err != nil {
+		return fmt.Errorf("reference rows cannot be kept or restored: %w", err)
 	}
 	return nil
 }
