@@ -17,7 +17,8 @@ import (
 // restore brings back what an earlier undo of the migration kept. after, if it is not nil, is what
 // is still to be done with the kept tables, when all that is back is found to hold together: on
 // servers where changes of tables commit, a failure before that takes the rest back with it.
-func restore(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) (after func() error, err error) {
+func restore(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) (after func() error,
+	err error) {
 	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
 		return nil, nil
 	}

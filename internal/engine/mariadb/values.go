@@ -204,7 +204,12 @@ var dialect = preconditions.Dialect{
 	Quote:   quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
-	Differs: func(a, b string, _ *sqlschema.Column) string { return "NOT (" + a + " <=> " + b + ")" },
+	Differs: func(a, b string, c *sqlschema.Column) string { // two collations may not be comparable
+		if textual(c.SQLType) {
+			a, b = "BINARY CONVERT("+a+" USING utf8mb4)", "BINARY CONVERT("+b+" USING utf8mb4)"
+		}
+		return "NOT (" + a + " <=> " + b + ")"
+	},
 	Typed:   func(sql string, _ *sqlschema.Column) string { return sql },
 	RowName: func(*sqlschema.Table) string { return "" },
 	Given:   func(_ *sqlschema.Table, c *sqlschema.Column) bool { return c.Identity },
