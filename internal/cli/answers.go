@@ -46,7 +46,7 @@ func (f *answerFlags) flags() []cli.Flag {
 		},
 		&cli.BoolFlag{
 			Name:        "leave-broken",
-			Usage:       "draft although something declared in SQL names what goes: it means something else",
+			Usage:       "draft although something in SQL, whose text stays as it is, names what goes",
 			Destination: &f.leaveBroken,
 		},
 		&cli.StringSliceFlag{

@@ -128,7 +128,8 @@ func ended(ctx context.Context, err error) (code int, message string, told bool)
 	}
 	code = exitFailed
 	var stale *draft.StaleError
-	if errors.As(err, &stale) { // a file has to be changed, too
+	var breaks *draft.BreaksError
+	if errors.As(err, &stale) || errors.As(err, &breaks) { // something has to be changed, too
 		code = exitQuestion
 	}
 	var e *exitError

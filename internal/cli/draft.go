@@ -292,11 +292,10 @@ func (a *app) outerNames(list []plan.OuterName) {
 	}
 }
 
-// breaks warns of functions that may fail after the change.
+// breaks warns of what nobody declared and may fail after the change, as was said with --leave-broken.
 func (a *app) breaks(list []plan.Break) {
 	for _, b := range list {
-		a.warn("the %s %s names %s, which this change takes away, and no file declares it: it may fail afterwards",
-			b.Kind, b.Name, b.Names)
+		a.warn("the %s %s names %s, and may fail afterwards", b.Kind, b.Name, b.Names)
 	}
 }
 

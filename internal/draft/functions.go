@@ -98,24 +98,62 @@ func checkName(t *sqlschema.Table, k *sqlschema.Check) string {
 	return strings.Join(strings.Fields(k.SQL.Text), " ")
 }
 
-// breaks finds the functions and procedures that no file declares and whose bodies name a table or a
-// column that a plan takes away: the server looks at bodies only when they run.
+// BreaksError says that a change would break something that no file declares: the server looks at
+// its text only when it runs.
+type BreaksError struct{ List []plan.Break }
+
+func (e *BreaksError) Error() string {
+	var out []string
+	for _, b := range e.List {
+		what := "this change takes away"
+		if b.Another {
+			what = "is another afterwards"
+		}
+		out = append(out, fmt.Sprintf("the %s %s names %s, which %s", b.Kind, b.Name, b.Names, what))
+	}
+	return strings.Join(out, "; ") + "; no file declares it. Change it first, or add --leave-broken; nothing was written"
+}
+
+// breaks finds the routines and events that no file declares, and on some servers the triggers of
+// other tables, whose bodies name a table or a column that a plan takes away: the server looks at
+// bodies only when they run.
 func (s *State) breaks(p *plan.Plan) []plan.Break {
-	declared := func(o *sqlschema.Other) bool {
+	declared := func(name string) bool { // or changed, or dropped, by this very migration
+		name, _, _ = strings.Cut(name, "(")
 		return slices.ContainsFunc(s.Wanted.Objects, func(d *sqlschema.Object) bool {
-			return strings.EqualFold(d.Name, strings.Split(o.Name, "(")[0])
+			return strings.EqualFold(d.Name, name)
+		}) || s.sql != nil && slices.ContainsFunc(s.sql.changes, func(c objects.Change) bool {
+			was, _, _ := strings.Cut(c.Object().Name, "(")
+			return strings.EqualFold(was, name)
 		})
 	}
+	names := s.gone(p)
 	var out []plan.Break
-	for _, o := range s.Upcoming.Others {
-		if o.Kind != "function" && o.Kind != "procedure" || declared(o) {
-			continue
+	add := func(kind, name string, has func(g goneName) bool) {
+		if declared(name) {
+			return
 		}
-		for _, g := range s.gone(p) {
-			if s.body(o, g.table, g.column) {
-				out = append(out, plan.Break{Kind: o.Kind, Name: o.Name, Names: g.String()})
-				break
+		if i := slices.IndexFunc(names, has); i >= 0 {
+			out = append(out, plan.Break{Kind: kind, Name: name, Names: names[i].String(), Another: names[i].another})
+		}
+	}
+	for _, o := range s.Upcoming.Others {
+		if o.Kind == "function" || o.Kind == "procedure" || o.Kind == "event" {
+			add(o.Kind, o.Name, func(g goneName) bool { return s.body(o, g.table, g.column) })
+		}
+	}
+	if s.Engine.Caps().ViewsFollow { // and triggers with them
+		return out
+	}
+	for _, t := range s.Upcoming.Tables {
+		for _, x := range t.Triggers {
+			if x.Purpose != "" {
+				continue
 			}
+			text := &objects.Object{Make: []engine.Creation{{SQL: x.SQL.Text}}}
+			add("trigger", x.Name, func(g goneName) bool { // its own table's names are written anew
+				return !strings.EqualFold(g.table, t.Name) && objects.NamesColumn(s.Engine.SQL(), text, g.table, g.column)
+			})
 		}
 	}
 	return out

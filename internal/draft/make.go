@@ -68,7 +68,8 @@ type Request struct {
 	ID      string   // the id to have; empty: a new one
 	Form    int      // of the file; 0: the newest
 	Order   []string // tables whose columns are to stand as declared, though they are copied for it
-	// LeaveBroken: what is declared in SQL, and not changed, may name what the migration takes away.
+	// LeaveBroken: what is declared in SQL, and not changed, or not declared at all may name what the
+	// migration takes away.
 	LeaveBroken bool
 	Plain       []string // tables that are changed in the simple way, in use or not
 	Steps       []HandStep
@@ -104,6 +105,9 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 	}
 	if len(p.Questions) > 0 || len(p.Steps)+len(r.Steps) == 0 {
 		return d, nil
+	}
+	if len(p.Breaks) > 0 && !r.LeaveBroken {
+		return nil, &BreaksError{p.Breaks}
 	}
 	m := planned(id, r.Form, s.Engine, p)
 	for _, old := range r.Redrafts {

@@ -38,13 +38,18 @@ type sqlState struct {
 type StaleError struct {
 	Failure objects.Failure
 	Names   string // what its text names and the change takes away; empty: the server says why
+	Another bool   // that name is another's afterwards
 }
 
 func (e *StaleError) Error() string {
 	if e.Names != "" {
-		return fmt.Sprintf("%s:%d: it names %s, which this change takes away: change it, too, or add --leave-broken if it "+
+		what := "which this change takes away"
+		if e.Another {
+			what = "which is another afterwards"
+		}
+		return fmt.Sprintf("%s:%d: it names %s, %s: change it, too, or add --leave-broken if it "+
 			"means something else; nothing was written",
-			e.Failure.Object.Path, e.Failure.Object.Line, e.Names)
+			e.Failure.Object.Path, e.Failure.Object.Line, e.Names, what)
 	}
 	return fmt.Sprintf("%s:%d: it would not work after this change (%s): change it, too; nothing was written",
 		e.Failure.Object.Path, e.Failure.Object.Line, e.Failure.Why())
@@ -251,7 +256,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 // tryWays tries ways in which what is there can be changed and dropped, on scratch, until one goes:
 // the one that disturbs least first.
 func (s *State) tryWays(ctx context.Context, p *plan.Plan, put func(objects.How) error) error {
-	kept := func(was *objects.Object) bool { return s.taken(p, was) == "" }
+	kept := func(was *objects.Object) bool { return s.taken(p, was) == nil }
 	never := func(*objects.Object) bool { return false }
 	ways := []objects.How{
 		{InPlace: kept, Alone: true}, {InPlace: kept}, {InPlace: never, Alone: true}, {InPlace: never},
@@ -380,18 +385,20 @@ func (s *State) namesFirst(list []engine.Step) int {
 	return len(list)
 }
 
-// goneName is a table, or a column of one, whose name a plan takes away.
-type goneName struct{ table, column string }
+// goneName is a table, or a column of one, whose name a plan takes away, or gives to another.
+type goneName struct {
+	table, column string
+	another       bool
+}
 
 func (g goneName) String() string { return strings.TrimSuffix(g.table+"."+g.column, ".") }
 
-// gone are the names that a plan takes away: of what it drops, and the former ones of what it renames,
-// unless something else has them then.
+// gone are the names that a plan takes away: of what it drops, and the former ones of what it renames.
 func (s *State) gone(p *plan.Plan) []goneName {
 	var out []goneName
 	for _, c := range p.Changes {
 		if c.Kind == diff.DropColumn || c.Kind == diff.DropTable {
-			out = append(out, goneName{c.Table, c.Name})
+			out = append(out, goneName{c.Table, c.Name, false})
 		}
 	}
 	renames := plan.Answers{Rename: s.newNames}
@@ -400,21 +407,21 @@ func (s *State) gone(p *plan.Plan) []goneName {
 		now := s.Wanted.Table(table)
 		another := r.Column == "" && s.Wanted.Table(r.Table) != nil ||
 			r.Column != "" && now != nil && now.Column(r.Column) != nil
-		if r.Value == "" && !another {
-			out = append(out, goneName{r.Table, r.Column})
+		if r.Value == "" {
+			out = append(out, goneName{r.Table, r.Column, another})
 		}
 	}
 	return out
 }
 
-// taken is what an object names and a plan takes away: a table or a column; "" for nothing.
-func (s *State) taken(p *plan.Plan, o *objects.Object) string {
+// taken is what an object names and a plan takes away: a table or a column; nil: nothing.
+func (s *State) taken(p *plan.Plan, o *objects.Object) *goneName {
 	for _, g := range s.gone(p) {
 		if objects.NamesColumn(s.Engine.SQL(), o, g.table, g.column) {
-			return g.String()
+			return &g
 		}
 	}
-	return ""
+	return nil
 }
 
 // stale refuses a change that takes away what the unchanged text of something declared names, where
@@ -428,8 +435,8 @@ func (s *State) stale(p *plan.Plan) error {
 		if was == nil || source == nil || !objects.Same(was, o) {
 			continue
 		}
-		if names := s.taken(p, o); names != "" {
-			return &StaleError{Failure: objects.Failure{Object: source}, Names: names}
+		if g := s.taken(p, o); g != nil {
+			return &StaleError{Failure: objects.Failure{Object: source}, Names: g.String(), Another: g.another}
 		}
 	}
 	return nil

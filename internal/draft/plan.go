@@ -42,11 +42,13 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	if err != nil {
 		return nil, err
 	}
-	p.Breaks = s.breaks(p)
-	if s.sql == nil || s.sqlLater {
-		return p, nil
+	if s.sql != nil && !s.sqlLater {
+		if err := s.planObjects(ctx, p, r.drafts()); err != nil {
+			return p, err
+		}
 	}
-	return p, s.planObjects(ctx, p, r.drafts())
+	p.Breaks = s.breaks(p)
+	return p, nil
 }
 
 // drafts tells whether a migration is asked for, and not only what would change: a new one has a

@@ -113,6 +113,8 @@ type Break struct {
 	Kind  string `json:"kind"`
 	Name  string `json:"name"`
 	Names string `json:"names"` // the table, or the column
+	// Another: something else has the name afterwards.
+	Another bool `json:"another,omitempty"`
 }
 
 // Found is a table, or a part of one, that the migration builds on though none
