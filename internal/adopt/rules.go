@@ -58,6 +58,7 @@ func Choose(live *sqlschema.Schema, engine string, rules declare.Rules) (declare
 		set(engine, "collation", name)
 	}
 	references(live, &rules, set)
+	names(live, engine, &rules, set)
 	return rules, settings
 }
 
@@ -95,6 +96,107 @@ func references(live *sqlschema.Schema, rules *declare.Rules, set func(section, 
 			set("models", x.key, "no action")
 		}
 	}
+}
+
+// names chooses the patterns for the names of constraints and indexes, where most have one that is
+// not the rule.
+func names(live *sqlschema.Schema, engine string, rules *declare.Rules, set func(section, key, value string)) {
+	keys, uniques, indexes, primary := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
+	tables := 0
+	count := func(in map[string]int, name, table string, columns []string, target string) {
+		if p := patternOf(name, table, columns, target); p != "" {
+			in[p]++
+		}
+	}
+	for _, t := range live.Tables {
+		if schema.Own(t.Name) {
+			continue
+		}
+		if t.PrimaryKey != nil {
+			tables++
+			count(primary, t.PrimaryKey.Name, t.Name, nil, "")
+		}
+		for _, k := range t.ForeignKeys {
+			count(keys, k.Name, t.Name, k.Columns, k.Table)
+		}
+		for _, x := range t.Indexes {
+			var columns []string
+			for _, p := range x.Parts {
+				columns = append(columns, p.Column)
+			}
+			if x.Unique {
+				count(uniques, x.Name, t.Name, columns, "")
+			} else {
+				count(indexes, x.Name, t.Name, columns, "")
+			}
+		}
+	}
+	// A table whose primary key has another name could not say so where an engine names none.
+	if p := most(primary); p != "{table}_pkey" && primary[p] == tables && strings.Contains(p, "{table}") {
+		rules.Names.PrimaryKey = p
+		set("naming", "primary_key", p)
+	}
+	for _, x := range []struct {
+		counts      map[string]int
+		to          *string
+		key, suffix string
+	}{
+		{keys, &rules.Names.ForeignKey, "foreign_key", "fkey"}, {uniques, &rules.Names.Unique, "unique", "key"},
+		{indexes, &rules.Names.Index, "index", "idx"},
+	} {
+		rule := "{table}_{columns}_" + x.suffix
+		for p := range x.counts {
+			*x.to = p
+			kind, _, _ := rules.Names.Problem()
+			if p != rule && (kind != "" || !strings.Contains(p, "{table}") && !rules.PerTable[engine]) {
+				delete(x.counts, p)
+			}
+		}
+		p := most(x.counts)
+		if *x.to = ""; p != "" && x.counts[p] > x.counts[rule] {
+			*x.to = p
+			set("naming", x.key, p)
+		}
+	}
+}
+
+// patternOf is the pattern by which a name was made of a table and columns, if any are given; "" where
+// none is seen.
+func patternOf(name, table string, columns []string, target string) string {
+	joined := strings.Join(columns, "_")
+	if slices.Contains(columns, "") || strings.ContainsAny(name, "{}") {
+		return ""
+	}
+	p := name
+	for _, n := range [][2]string{{joined, "{columns}"}, {table, "{table}"}, {target, "{target}"}} {
+		at := wholeWord(p, n[0])
+		if at < 0 && n[0] == joined && joined != "" {
+			return ""
+		}
+		if at >= 0 {
+			p = p[:at] + n[1] + p[at+len(n[0]):]
+		}
+	}
+	return p
+}
+
+// wholeWord is where a name has a word in it with no letter or digit beside it; -1: nowhere.
+func wholeWord(name, word string) int {
+	part := func(b byte) bool {
+		return b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= 0x80 || b == '{' || b == '}'
+	}
+	for from := 0; word != ""; from++ {
+		i := strings.Index(name[from:], word)
+		if i < 0 {
+			break
+		}
+		from += i
+		end := from + len(word)
+		if (from == 0 || !part(name[from-1])) && (end == len(name) || !part(name[end])) {
+			return from
+		}
+	}
+	return -1
 }
 
 // most is what was counted most often, the first by name of several; "" for nothing.

@@ -99,7 +99,7 @@ func (w *writer) field(c *schema.Column) {
 		if !slices.Equal(target.Key, []string{to.Name}) {
 			words = append(words, "by", fieldName(w.fieldOf(target, to.Name)))
 		}
-		words = append(words, w.stored(k.Stored, k.Name, schema.ConstraintName(w.t.Name, k.Columns, "fkey"))...)
+		words = append(words, w.stored(k.Stored, k.Name, w.rules.Names.ForeignKeyName(w.t.Name, k.Columns, k.Table))...)
 		own, its := w.types[key(w.t.Name, c.Name)], w.types[key(target.Name, to.Name)]
 		if its != "" && !sameForm(own, its) {
 			words = append(words, "as", text(own))
@@ -256,7 +256,7 @@ func (w *writer) value(c *schema.Column) string {
 // keyWords say how the primary key is kept.
 func (w *writer) keyWords() []string {
 	var out []string
-	if w.t.KeyName != "" {
+	if w.t.KeyName != "" && w.t.KeyName != w.rules.Names.PrimaryKeyName(w.t.Name) {
 		out = append(out, "named", text(w.t.KeyName))
 	}
 	return append(out, held(w.t.KeyStored)...)
@@ -369,7 +369,7 @@ func (w *writer) names(columns []string) string {
 // foreignKey writes the line of a reference that no field says.
 func (w *writer) foreignKey(k *schema.ForeignKey, target *schema.Table) {
 	head := ""
-	if k.Stored.Named && k.Name != schema.ConstraintName(w.t.Name, k.Columns, "fkey") {
+	if k.Stored.Named && k.Name != w.rules.Names.ForeignKeyName(w.t.Name, k.Columns, k.Table) {
 		head = constraintName(k.Name) + ":"
 	}
 	words := []string{"foreign key", head, w.names(k.Columns), "references", w.models[target.Name]}

@@ -100,7 +100,10 @@ func Resolve(files []*lang.File, rules Rules, engine string) (*Declared, []lang.
 	r.clashes()
 	r.rowBlocks(r.rowsIn)
 	r.seeds(r.seedsIn)
-	apart(r.out.Schema.Tables, r.given)
+	for _, t := range r.out.Schema.Tables {
+		t.KeyRule = r.rules.Names.PrimaryKeyName(t.Name)
+	}
+	apart(r.out.Schema.Tables, r.given, r.rules.perTable(r.engine))
 	r.out.Schema.Sort()
 	return r.out, lang.Sort(r.diags)
 }

@@ -129,7 +129,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 		x := &schema.Index{
 			Unique: true,
 			Column: col.Name,
-			Name:   schema.ConstraintName(m.table.Name, []string{col.Name}, "key"),
+			Name:   r.rules.Names.IndexName(m.table.Name, []string{col.Name}, true),
 			Parts:  []schema.Part{{Column: col.Name}},
 		}
 		if c.IgnoringCase {
@@ -141,7 +141,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 	case "index":
 		x := &schema.Index{
 			Column: col.Name,
-			Name:   schema.ConstraintName(m.table.Name, []string{col.Name}, "idx"),
+			Name:   r.rules.Names.IndexName(m.table.Name, []string{col.Name}, false),
 			Parts:  []schema.Part{{Column: col.Name}},
 		}
 		r.storedIndex(x, c.Stored, nil)
@@ -183,7 +183,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 func (r *resolver) checkClause(m *model, f *field, c *lang.Clause) {
 	col := f.column
 	k := &schema.Check{
-		Name:    checkName(m.table, []string{col.Name}),
+		Name:    r.rules.Names.checkName(m.table, []string{col.Name}),
 		Column:  col.Name,
 		Purpose: schema.ForCheck,
 		SQL:     r.sql(m, c.SQL.Text, c.SQL.Fields),
@@ -329,7 +329,7 @@ func (r *resolver) constraints(m *model) {
 				checks[strings.ToLower(c.Name)] = true
 			}
 			if c.Name == "" {
-				c.Name = checkName(t, nil)
+				c.Name = r.rules.Names.checkName(t, nil)
 			}
 			t.Checks = append(t.Checks, c)
 			continue
@@ -362,11 +362,7 @@ func (r *resolver) constraints(m *model) {
 			}
 			x.Parts = append(x.Parts, part)
 		}
-		suffix := "idx"
-		if x.Unique {
-			suffix = "key"
-		}
-		x.Name = schema.ConstraintName(t.Name, columns, suffix)
+		x.Name = r.rules.Names.IndexName(t.Name, columns, x.Unique)
 		if k.Name != nil {
 			x.Name = k.Name.Name
 			r.given[x] = k.Name.Pos
@@ -410,8 +406,8 @@ func (r *resolver) references(m *model) {
 			}
 		}
 		fk := &schema.ForeignKey{
-			Name: schema.ConstraintName(t.Name, []string{f.column.Name}, "fkey"), Columns: []string{f.column.Name},
-			Table: target.model.table.Name, References: []string{target.column.Name},
+			Name:    r.rules.Names.ForeignKeyName(t.Name, []string{f.column.Name}, target.model.table.Name),
+			Columns: []string{f.column.Name}, Table: target.model.table.Name, References: []string{target.column.Name},
 			OnDelete: cmp.Or(r.rules.OnDelete, schema.Restrict), OnUpdate: cmp.Or(r.rules.OnUpdate,
 				schema.Restrict), Stored: stored(ref.Stored),
 		}
@@ -501,7 +497,7 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 	if k.OnUpdate != "" {
 		fk.OnUpdate = k.OnUpdate
 	}
-	fk.Name = schema.ConstraintName(m.table.Name, fk.Columns, "fkey")
+	fk.Name = r.rules.Names.ForeignKeyName(m.table.Name, fk.Columns, fk.Table)
 	fk.Stored = stored(k.Stored)
 	if k.Name != nil {
 		fk.Name, fk.Stored.Named = k.Name.Name, true
@@ -552,7 +548,7 @@ func (r *resolver) indexReference(m *model, fk *schema.ForeignKey, no bool) {
 	}) {
 		return
 	}
-	x := &schema.Index{Name: schema.ConstraintName(m.table.Name, fk.Columns, "idx")}
+	x := &schema.Index{Name: r.rules.Names.IndexName(m.table.Name, fk.Columns, false)}
 	for _, c := range fk.Columns {
 		x.Parts = append(x.Parts, schema.Part{Column: c})
 	}

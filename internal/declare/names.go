@@ -25,6 +25,8 @@ type Rules struct {
 	// Reference is the name of a reference's column, with {field} and {key} in it; empty:
 	// {field}_{key}.
 	Reference string
+	// Names are those of constraints and indexes.
+	Names Names
 	// OnDelete and OnUpdate are what references do that do not say it; empty: restrict.
 	OnDelete, OnUpdate schema.Action
 	// Collation is that of texts, by engine, where a model says none.
@@ -33,6 +35,66 @@ type Rules struct {
 	PerTable map[string]bool
 	// Engines are the words that may stand behind "on"; none: any may.
 	Engines []string
+}
+
+// Names are patterns for the names of constraints and indexes that a model does not name, with
+// {table} and {columns} in them; an empty one is {table}_{columns}, and a word for what it is.
+type Names struct {
+	ForeignKey string // also with {target}, the table referred to
+	Unique     string
+	Index      string
+	Check      string // of checks without a name of their own
+	PrimaryKey string // has no {columns}
+}
+
+// named is a name by a pattern, or by the rule where there is none.
+func named(pattern, table string, columns []string, target, suffix string) string {
+	if pattern == "" {
+		return schema.ConstraintName(table, columns, suffix)
+	}
+	return schema.Cut(strings.NewReplacer("{table}", table, "{columns}", strings.Join(columns, "_"),
+		"{target}", target).Replace(pattern))
+}
+
+// ForeignKeyName is the name of a reference of a table to another, target.
+func (n Names) ForeignKeyName(table string, columns []string, target string) string {
+	return named(n.ForeignKey, table, columns, target, "fkey")
+}
+
+// IndexName is the name of an index, or of a uniqueness.
+func (n Names) IndexName(table string, columns []string, unique bool) string {
+	if unique {
+		return named(n.Unique, table, columns, "", "key")
+	}
+	return named(n.Index, table, columns, "", "idx")
+}
+
+// PrimaryKeyName is the name of a primary key, where there is a pattern for it; else "".
+func (n Names) PrimaryKeyName(table string) string {
+	if n.PrimaryKey == "" {
+		return ""
+	}
+	return named(n.PrimaryKey, table, nil, "", "")
+}
+
+// Problem says what is wrong with a pattern, by its kind: names of one table have to differ, and some
+// those of all tables. kind is "" where nothing is.
+func (n Names) Problem() (kind, pattern, needs string) {
+	for _, p := range []struct {
+		kind, pattern string
+		needs         []string
+	}{
+		{"foreign_key", n.ForeignKey, []string{"{table}", "{columns}"}}, {"unique", n.Unique, []string{"{columns}"}},
+		{"index", n.Index, []string{"{columns}"}}, {"check", n.Check, []string{"{table}"}},
+		{"primary_key", n.PrimaryKey, []string{"{table}"}},
+	} {
+		for _, s := range p.needs {
+			if p.pattern != "" && !strings.Contains(p.pattern, s) {
+				return p.kind, p.pattern, s
+			}
+		}
+	}
+	return "", "", ""
 }
 
 // ReferenceColumn is the name of the column of a reference.
@@ -150,17 +212,23 @@ func SnakeCase(name string) string {
 
 // apart renames indexes whose made-up names collide in the database, each by a
 // hash of what it is, so that no name depends on the order of files.
-func apart(tables []*schema.Table, given map[*schema.Index]lang.Pos) {
+func apart(tables []*schema.Table, given map[*schema.Index]lang.Pos, perTable bool) {
 	count := map[string]int{}
+	key := func(t *schema.Table, x *schema.Index) string {
+		if perTable {
+			return strings.ToLower(t.Name + " " + x.Name)
+		}
+		return strings.ToLower(x.Name)
+	}
 	for _, t := range tables {
 		count[strings.ToLower(t.Name)]++
 		for _, x := range t.Indexes {
-			count[strings.ToLower(x.Name)]++
+			count[key(t, x)]++
 		}
 	}
 	for _, t := range tables {
 		for _, x := range t.Indexes {
-			if _, own := given[x]; count[strings.ToLower(x.Name)] > 1 && !own {
+			if _, own := given[x]; count[key(t, x)] > 1 && !own {
 				key := fmt.Sprintf("%q %t", t.Name, x.Unique)
 				for _, p := range x.Parts {
 					folding := ""
@@ -176,4 +244,11 @@ func apart(tables []*schema.Table, given map[*schema.Index]lang.Pos) {
 			}
 		}
 	}
+}
+
+// perTable tells whether made-up names of indexes have to differ only within their table: by
+// patterns that do not have it in them, on an engine that keeps the indexes of each table apart.
+func (r Rules) perTable(engine string) bool {
+	lacks := func(pattern string) bool { return pattern != "" && !strings.Contains(pattern, "{table}") }
+	return r.PerTable[engine] && (lacks(r.Names.Index) || lacks(r.Names.Unique))
 }

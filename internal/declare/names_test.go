@@ -38,3 +38,23 @@ func TestSingular(t *testing.T) {
 		assert.Equal(t, one, Singular(plural))
 	}
 }
+
+// Patterns for the names of constraints and indexes, and those that could not keep names apart.
+func TestNamePatterns(t *testing.T) {
+	n := Names{ForeignKey: "fk_{table}_{columns}_{target}", Unique: "uq_{table}_{columns}", Index: "{columns}",
+		PrimaryKey: "pk_{table}"}
+	kind, _, _ := n.Problem()
+	assert.Empty(t, kind)
+	assert.Equal(t, "fk_loans_box_id_boxes", n.ForeignKeyName("loans", []string{"box_id"}, "boxes"))
+	assert.Equal(t, "uq_loans_a_b", n.IndexName("loans", []string{"a", "b"}, true))
+	assert.Equal(t, "a_b", n.IndexName("loans", []string{"a", "b"}, false))
+	assert.Equal(t, "pk_loans", n.PrimaryKeyName("loans"))
+	assert.Len(t, n.IndexName(strings.Repeat("n", 80), []string{"a"}, true), schema.NameLimit)
+	assert.Equal(t, "loans_box_id_fkey", Names{}.ForeignKeyName("loans", []string{"box_id"}, "boxes"))
+	for _, bad := range []Names{{ForeignKey: "fk_{columns}"}, {ForeignKey: "fk_{table}"}, {Unique: "u"},
+		{Index: "{table}"}, {PrimaryKey: "pk"}, {Check: "c"}} {
+		kind, _, needs := bad.Problem()
+		assert.NotEmpty(t, kind, "%v", bad)
+		assert.NotEmpty(t, needs)
+	}
+}

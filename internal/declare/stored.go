@@ -154,13 +154,16 @@ func (r *resolver) rangeOf(f *field, c *lang.Clause) {
 }
 
 // checkName is the next free name of a check without a name of its own.
-func checkName(t *schema.Table, columns []string) string {
+func (n Names) checkName(t *schema.Table, columns []string) string {
 	for i := 0; ; i++ {
 		suffix := "check"
 		if i > 0 {
 			suffix += strconv.Itoa(i)
 		}
 		name := schema.ConstraintName(t.Name, columns, suffix)
+		if n.Check != "" {
+			name = named(n.Check+strings.TrimPrefix(suffix, "check"), t.Name, columns, "", "")
+		}
 		if !slices.ContainsFunc(t.Checks, func(c *schema.Check) bool { return strings.EqualFold(c.Name, name) }) {
 			return name
 		}

@@ -136,8 +136,11 @@ func referenceChange(old, k *sqlschema.ForeignKey) string {
 				"not deferrable"),
 		)
 	}
-	if len(out) == 0 {
-		return referenceWords(old) + " -> " + referenceWords(k)
+	if was, now := referenceWords(old), referenceWords(k); len(out) == 0 && was != now {
+		return was + " -> " + now
+	}
+	if len(out) == 0 { // the name alone
+		return "reference " + cmp.Or(old.Name, "without a name") + " -> " + cmp.Or(k.Name, "without a name")
 	}
 	return "reference " + strings.Join(out, ", ")
 }

@@ -152,7 +152,8 @@ func (s *State) breaks(p *plan.Plan) []plan.Break {
 			}
 			text := &objects.Object{Make: []engine.Creation{{SQL: x.SQL.Text}}}
 			add("trigger", x.Name, func(g goneName) bool { // its own table's names are written anew
-				return !strings.EqualFold(g.table, t.Name) && objects.NamesColumn(s.Engine.SQL(), text, g.table, g.column)
+				return !strings.EqualFold(g.table, t.Name) &&
+					objects.NamesColumn(s.Engine.SQL(), text, g.table, g.column)
 			})
 		}
 	}

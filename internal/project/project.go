@@ -71,6 +71,11 @@ type Settings struct {
 		Key    string `toml:"key"`
 		// Reference is the name of a reference's column, such as {field}_id.
 		Reference  string `toml:"reference"`
+		ForeignKey string `toml:"foreign_key"` // patterns for names: see declare.Names
+		Unique     string `toml:"unique"`
+		Index      string `toml:"index"`
+		Check      string `toml:"check"`
+		PrimaryKey string `toml:"primary_key"`
 		TypeChecks *bool  `toml:"type_checks"` // nil: values are held to their types by checks
 	} `toml:"naming"`
 	MariaDB struct {
@@ -137,7 +142,7 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 		return nil, TOMLError(path, err, "setting", []string{
 			"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway",
 			"protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models",
-			"timestamps", "reference", "type_checks", "mariadb", "collation", "on_delete", "on_update",
+			"timestamps", "reference", "foreign_key", "unique", "index", "check", "primary_key", "type_checks", "mariadb", "collation", "on_delete", "on_update",
 		})
 	}
 	if err := p.checkSettings(path); err != nil {
@@ -179,6 +184,9 @@ func (p *Project) checkSettings(path string) error {
 	}
 	if t := p.Settings.Naming.Reference; t != "" && !strings.Contains(t, "{field}") {
 		return fmt.Errorf(`%s: naming.reference is %q; it has {field} in it, such as "{field}_id"`, path, t)
+	}
+	if kind, pattern, needs := p.names().Problem(); kind != "" {
+		return fmt.Errorf(`%s: naming.%s is %q; it has %s in it, since names have to differ`, path, kind, pattern, needs)
 	}
 	for name, t := range map[string]string{"on_delete": p.Settings.Models.OnDelete,
 		"on_update": p.Settings.Models.OnUpdate} {
@@ -351,6 +359,12 @@ func (p *Project) Others(name string) []engine.Engine {
 	return slices.DeleteFunc(p.Engines(), func(o engine.Engine) bool { return o.Name() == name })
 }
 
+func (p *Project) names() declare.Names {
+	n := p.Settings.Naming
+	return declare.Names{ForeignKey: n.ForeignKey, Unique: n.Unique, Index: n.Index, Check: n.Check,
+		PrimaryKey: n.PrimaryKey}
+}
+
 // Rules are the project's naming rules.
 func (p *Project) Rules() declare.Rules {
 	perTable := map[string]bool{}
@@ -364,6 +378,7 @@ func (p *Project) Rules() declare.Rules {
 		Timestamps: p.Settings.Models.Timestamps,
 		Unchecked:  p.Settings.Naming.TypeChecks != nil && !*p.Settings.Naming.TypeChecks,
 		Reference:  p.Settings.Naming.Reference,
+		Names:      p.names(),
 		OnDelete:   schema.Action(strings.ToUpper(p.Settings.Models.OnDelete)),
 		OnUpdate:   schema.Action(strings.ToUpper(p.Settings.Models.OnUpdate)),
 		Collation:  map[string]string{"mariadb": p.Settings.MariaDB.Collation},

@@ -39,6 +39,7 @@ type Table struct {
 	Rows        *Rows  // the reference rows; nil: none are declared
 	// How the table is kept, where that is said.
 	KeyName   string // of the primary key; empty: by the rule
+	KeyRule   string // the name of the primary key by the project's rule; empty: by the engine's
 	KeyStored Stored // of the primary key
 	Unchecked bool   // no check holds values to their types
 	Collation string // of its texts; empty: the engine's, or the project's

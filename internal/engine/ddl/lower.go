@@ -117,7 +117,7 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 	}
 	if d.Key != nil {
 		t.PrimaryKey = &sqlschema.PrimaryKey{
-			Name:    cmp.Or(d.KeyName, schema.ConstraintName(d.Name, nil, "pkey")),
+			Name:    cmp.Or(d.KeyName, d.KeyRule, schema.ConstraintName(d.Name, nil, "pkey")),
 			Options: behind(d.KeyStored.Deferrable), Conflict: d.KeyStored.Conflict,
 		}
 		for _, p := range d.PartsOfKey() {
