@@ -87,7 +87,7 @@ func within(part *sqlschema.Schema, x *objects.Object) bool {
 	} else if x.Of != "" {
 		return part.Table(x.Of) != nil
 	}
-	return kind == "rights" || kind == "view" && part.View(name) != nil ||
+	return kind == "rights" || kind == "publication" || kind == "view" && part.View(name) != nil ||
 		slices.ContainsFunc(part.Others, func(o *sqlschema.Other) bool { return o.Name == name })
 }
 

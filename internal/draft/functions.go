@@ -177,3 +177,36 @@ func (s *State) body(o *sqlschema.Other, table, column string) bool {
 	}
 	return objects.NamesColumn(s.Engine.SQL(), x, table, column)
 }
+
+// goWith asks for what depends on columns that go only when what is declared in SQL has gone with
+// them, or has changed: at the first of the steps of tables that stand behind it.
+func (s *State) goWith(p *plan.Plan, tables []engine.Step, behind int) {
+	goes := func(kind, name string) bool {
+		return slices.ContainsFunc(s.sql.changes, func(c objects.Change) bool {
+			return c.Was != nil && c.Was.Kind == kind && objects.ShortName(c.Was) == name
+		})
+	}
+	if behind == len(tables) {
+		return
+	}
+	p.BeforeApply = slices.DeleteFunc(p.BeforeApply, func(r engine.Requirement) bool {
+		i := slices.IndexFunc(p.InTheWay, func(w plan.InTheWay) bool { return w.Requirement.Query == r.Query })
+		if !r.Attached || i < 0 || p.InTheWay[i].Rows > int64(len(p.InTheWay[i].Sample.Values)) {
+			return false
+		}
+		w := p.InTheWay[i]
+		w.Sample.Values = slices.DeleteFunc(slices.Clone(w.Sample.Values), func(row []string) bool {
+			return goes(strings.Trim(row[1], "'"), strings.Trim(row[2], "'"))
+		})
+		if int64(len(w.Sample.Values)) == w.Rows {
+			return false
+		}
+		if w.Rows = int64(len(w.Sample.Values)); w.Rows > 0 {
+			p.InTheWay[i] = w
+		} else {
+			p.InTheWay = slices.Delete(p.InTheWay, i, i+1)
+		}
+		tables[behind].Here = append(tables[behind].Here, r)
+		return true
+	})
+}

@@ -232,6 +232,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	if err != nil {
 		return err
 	}
+	s.goWith(p, tables, names)
 	put := func(how objects.How) error {
 		how.Touched, how.ViewsFirst = touched, s.viewsFirst()
 		around, err := objects.Steps(s.Engine, s.sql.changes, s.sql.there, how)

@@ -139,6 +139,9 @@ type Requirement struct {
 	// Shape tells that it asks which columns a table has, and not for its rows: it can be
 	// asked only when the table is as the step expects it.
 	Shape bool
+	// Attached: it is about what depends on columns that go, each with the column, its kind and
+	// its name. It is not in a file.
+	Attached bool
 	// Wait: time may fix it, so the migration is not refused but waits.
 	Wait bool
 	// Revives: its rows are deleted ones, which an undo would bring back.

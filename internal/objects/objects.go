@@ -115,7 +115,7 @@ func Find(list []*Object, key engine.ObjectKey) *Object {
 // standing are the kinds that stand on tables: they are created after them, and dropped before.
 var standing = map[string]bool{
 	"view": true, "materialised view": true, "trigger": true, "policy": true, "rule": true, "statistics": true,
-	"row security of": true, "comment": true, "rights on": true, "index": true, "rights": true,
+	"row security of": true, "comment": true, "rights on": true, "index": true, "rights": true, "publication": true,
 }
 
 // About tells whether an object belongs to another, and is dropped with it.

@@ -151,7 +151,7 @@ var kinds = map[string]string{
 	"AGGREGATE": "aggregate", "TRIGGER": "trigger", "RULE": "rule", "SEQUENCE": "sequence", "DOMAIN": "domain",
 	"TYPE": "type", "COLLATION": "collation", "OPERATOR": "operator", "CAST": "cast",
 	"TEXT SEARCH CONFIGURATION": "text search configuration", "TEXT SEARCH DICTIONARY": "text search dictionary",
-	"EVENT": "event", "EXTENSION": "extension", "POLICY": "policy", "STATISTICS": "statistics", "INDEX": "index",
+	"EVENT": "event", "EXTENSION": "extension", "POLICY": "policy", "PUBLICATION": "publication", "STATISTICS": "statistics", "INDEX": "index",
 }
 
 // byThemselves are words of CREATE that are not of a kind.

@@ -354,6 +354,7 @@ var adoptParts = map[string]parts{
 			"CREATE RULE {t}_r{n} AS ON DELETE TO {t} DO NOTHING", "CREATE SEQUENCE {t}_q{n} START 5 INCREMENT 2", "CREATE POLICY p{n} ON {t} USING (true)",
 			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE plain_b NOT IN ('a', 'b') AND plain_b IN ('c', 'd')",
 			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE plain_a BETWEEN 1 AND 4 AND (plain_b > 'a' AND {a} IS NOT NULL)",
+			"CREATE PUBLICATION pub{n} FOR TABLE {t} WITH (publish = 'insert')", "CREATE PUBLICATION pub{n} FOR ALL TABLES WITH (publish = 'insert, update, delete')",
 			"CREATE MATERIALIZED VIEW {t}_m{n} AS SELECT count(*) FROM {t} GROUP BY {a} HAVING count(*) > 1 OR (count(*) < 0 OR {a} IS NULL)",
 		},
 	},

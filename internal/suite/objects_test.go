@@ -128,6 +128,10 @@ var things = map[string][]declaredThing{
 		{name: "called by", needs: []string{"f"}, forms: []string{"REVOKE ALL ON FUNCTION f(bigint) FROM PUBLIC"}},
 		{name: "words", forms: []string{"CREATE TYPE words AS (a integer, b text)", "CREATE TYPE words AS (a integer)"}},
 		{name: "shelf", forms: []string{"CREATE DOMAIN shelf AS text CHECK (value <> '')", "CREATE DOMAIN shelf AS text"}},
+		{name: "published", note: true, forms: []string{
+			"CREATE PUBLICATION published FOR TABLE loans", "CREATE PUBLICATION published FOR TABLE loans (id, {note}), boxes WITH (publish = 'insert')",
+			"CREATE PUBLICATION published FOR ALL TABLES", "CREATE PUBLICATION published FOR TABLE boxes WHERE (id > 1 AND id BETWEEN 2 AND 9)",
+		}},
 		{name: "deep", forms: []string{"CREATE STATISTICS deep ON sheet, due FROM loans", "CREATE STATISTICS deep (ndistinct) ON sheet, due FROM loans"}},
 		{name: "quiet", forms: []string{"CREATE RULE quiet AS ON DELETE TO loans DO INSTEAD NOTHING", "CREATE RULE quiet AS ON DELETE TO loans DO ALSO NOTIFY gone"}},
 		{name: "sum_of", forms: []string{"CREATE AGGREGATE sum_of(integer) (SFUNC = int4pl, STYPE = integer)", "CREATE AGGREGATE sum_of(integer) (SFUNC = int4mul, STYPE = integer)"}},

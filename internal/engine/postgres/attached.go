@@ -30,6 +30,7 @@ func attached(t *sqlschema.Table, forward []op) []engine.Requirement {
 	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)),
 		strings.Join(gone, ", "))
 	return []engine.Requirement{{
+		Attached: true,
 		Sentence: fmt.Sprintf(
 			"{n} rights, statistics, policies or publications depend on dropped columns of %s, and no undo restores them: drop them first",
 			t.Name,

@@ -12,6 +12,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -151,11 +152,27 @@ func (d *database) pg() *pgconn.PgConn { return d.conn.PgConn() }
 func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 	if len(args) == 0 {
 		_, err := d.pg().Exec(ctx, sql).ReadAll()
+		if own := ownTable().FindStringSubmatch(sql); err == nil && own != nil {
+			_, err = d.pg().Exec(ctx, fmt.Sprintf(identified, own[1])).ReadAll()
+		}
 		return d.plain(err)
 	}
 	_, err := d.run(ctx, sql, args)
 	return err
 }
+
+// ownTable finds that a statement creates a table of Erbario's own.
+var ownTable = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^CREATE TABLE (?:IF NOT EXISTS )?("?erbario_(?:kept_|seed_rows)(?:[^" ]|"")*"?)`)
+})
+
+// identified lets rows of a table without a key change and go where a publication has all
+// tables in it: the server refuses that unless it is told by what to know them.
+const identified = `DO $erbario$ BEGIN
+	IF EXISTS (SELECT 1 FROM pg_catalog.pg_publication WHERE puballtables UNION ALL SELECT 1 FROM pg_catalog.pg_publication_namespace) THEN
+		ALTER TABLE %s REPLICA IDENTITY FULL;
+	END IF;
+END $erbario$`
 
 // run runs one statement with its arguments.
 func (d *database) run(ctx context.Context, sql string, args []any) (*pgconn.Result, error) {

@@ -207,6 +207,14 @@ func (Engine) ReplaceObject(c engine.Creation) string {
 		return c.SQL // the server says CREATE OR REPLACE
 	case "sequence":
 		return "ALTER " + strings.TrimPrefix(c.SQL, "CREATE ")
+	case "publication":
+		head, options, _ := strings.Cut(c.SQL, " WITH (publish")
+		_, members, some := strings.Cut(head, " FOR ")
+		if !some || members == "ALL TABLES" { // nothing changes one into this
+			return ""
+		}
+		alter := "ALTER PUBLICATION " + quote(c.Name) + " SET "
+		return alter + members + ";\n" + alter + "(publish" + options
 	case "comment", rightsOn, "rights", "state of trigger", "state of rule":
 		return c.SQL
 	}

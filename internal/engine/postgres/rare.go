@@ -23,7 +23,7 @@ func notExtension(catalogue, oid string) string {
 
 // anyRareQuery asks whether there may be any of it: what the server came with has lower
 // numbers. Schemas count that are not this one.
-const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16384' AND collnamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_ts_dict WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_ts_config WHERE oid >= '16384')
+const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_publication) OR EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16384' AND collnamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_ts_dict WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_ts_config WHERE oid >= '16384')
 	OR EXISTS (SELECT 1 FROM pg_operator WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_cast WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_proc WHERE oid >= '16384' AND prokind = 'a')
 	OR EXISTS (SELECT 1 FROM pg_namespace WHERE oid <> ` + here + ` AND (oid >= '16384' OR nspname = 'public') AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%')`
 
@@ -108,6 +108,18 @@ var (
 func operatorName(number string) string {
 	return `coalesce((SELECT CASE WHEN x.oprnamespace = ` + here + ` THEN x.oprname::text ELSE 'OPERATOR(' || quote_ident(n.nspname) || '.' || x.oprname::text || ')' END FROM pg_operator x JOIN pg_namespace n ON n.oid = x.oprnamespace WHERE x.oid = ` + number + `), '')`
 }
+
+// publicationsQuery gives the publications that are about this schema: one belongs to the whole
+// database.
+const publicationsQuery = `SELECT b.pubname, format('CREATE PUBLICATION %I%s WITH (publish = %L, publish_via_partition_root = %s)', b.pubname,
+			CASE WHEN b.puballtables THEN ' FOR ALL TABLES' ELSE coalesce(' FOR ' || (SELECT string_agg(m, ', ' ORDER BY m) FROM (
+				SELECT 'TABLE ONLY ' || l.prrelid::regclass::text || coalesce(' (' || (SELECT string_agg(quote_ident(a.attname), ', ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = l.prrelid AND a.attnum = ANY (l.prattrs)) || ')', '') || coalesce(' WHERE (' || pg_get_expr(l.prqual, l.prrelid) || ')', '') AS m FROM pg_publication_rel l WHERE l.prpubid = b.oid
+				UNION ALL SELECT 'TABLES IN SCHEMA ' || w.pnnspid::regnamespace::text FROM pg_publication_namespace w WHERE w.pnpubid = b.oid) parts), '') END,
+			concat_ws(', ', CASE WHEN b.pubinsert THEN 'insert' END, CASE WHEN b.pubupdate THEN 'update' END, CASE WHEN b.pubdelete THEN 'delete' END, CASE WHEN b.pubtruncate THEN 'truncate' END), CASE WHEN b.pubviaroot THEN 'true' ELSE 'false' END) FROM pg_publication b WHERE ` + ofThisSchema + ` ORDER BY b.pubname`
+
+const ofThisSchema = `(b.puballtables OR NOT EXISTS (SELECT 1 FROM pg_publication_rel l WHERE l.prpubid = b.oid UNION ALL SELECT 1 FROM pg_publication_namespace w WHERE w.pnpubid = b.oid)
+			OR EXISTS (SELECT 1 FROM pg_publication_rel l JOIN pg_class c ON c.oid = l.prrelid WHERE l.prpubid = b.oid AND c.relnamespace = ` + here + `)
+			OR EXISTS (SELECT 1 FROM pg_publication_namespace w WHERE w.pnpubid = b.oid AND w.pnnspid = ` + here + `))`
 
 // dated is something with the number that tells when it was created.
 type dated struct {
@@ -216,6 +228,13 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 	return out
 }
 
+func (r *reading) publications(rows [][]string) {
+	for _, v := range rows {
+		r.s.Others = append(r.s.Others,
+			&sqlschema.Other{Kind: "publication", Name: v[0], Late: true, Make: []string{v[1]}})
+	}
+}
+
 // elsewhere reads what schemas hold, and those that they need in turn.
 func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.Other, error) {
 	var out []*sqlschema.Other
@@ -236,7 +255,7 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.O
 		out = append(out,
 			&sqlschema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
 		for _, c := range (Engine{}).CreateAll(r.s) {
-			if c.Kind != "" && c.Kind != "extension" {
+			if c.Kind != "" && c.Kind != "extension" && c.Kind != "publication" {
 				out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name,
 					Make: []string{within(quote(name), c.SQL)}})
 			}

@@ -356,7 +356,14 @@ func (p *scratchPlace) empty(ctx context.Context, d *database) error {
 	if err != nil {
 		return err
 	}
+	published, err := d.Select(ctx, "SELECT quote_ident(pubname) FROM pg_publication")
+	if err != nil {
+		return err
+	}
 	var drop []string
+	for _, r := range published { // they are in no schema
+		drop = append(drop, "DROP PUBLICATION "+r[0])
+	}
 	for _, r := range rows {
 		drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")
 	}

@@ -121,6 +121,7 @@ const restQuery = `WITH r AS (
 		UNION ALL SELECT 11, 'rights on', p.name, p.ofkind, p.tab, format('GRANT %s ON %s %s TO %s%s', x.privilege_type, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.name, ` + grantee + `, ` + grantable + `) FROM p, aclexplode(p.acl) x WHERE NOT (p.usual AND (x.grantee = p.proowner OR x.grantee = '0' AND NOT x.is_grantable))
 		UNION ALL SELECT 11, 'rights on', t.name, t.ofkind, t.tab, format('GRANT %s ON TYPE %s TO %s%s', x.privilege_type, t.name, ` + grantee + `, ` + grantable + `) FROM t, aclexplode(t.acl) x WHERE NOT (t.usual AND (x.grantee = t.typowner OR x.grantee = '0' AND NOT x.is_grantable))
 		UNION ALL SELECT 12, 'rights', 'by default', 'rights', '', format('ALTER DEFAULT PRIVILEGES FOR ROLE %I IN SCHEMA %I GRANT %s ON %s TO %s%s', pg_get_userbyid(f.defaclrole), n.nspname, x.privilege_type, CASE f.defaclobjtype WHEN 'r' THEN 'TABLES' WHEN 'S' THEN 'SEQUENCES' WHEN 'f' THEN 'FUNCTIONS' ELSE 'TYPES' END, ` + grantee + `, ` + grantable + `) FROM pg_default_acl f JOIN pg_namespace n ON n.oid = f.defaclnamespace, aclexplode(f.defaclacl) x WHERE f.defaclnamespace = ` + here + `
+		UNION ALL SELECT 14, 'comment', b.pubname, 'publication', b.pubname, format('COMMENT ON PUBLICATION %I IS %L', b.pubname, obj_description(b.oid, 'pg_publication')) FROM pg_publication b WHERE obj_description(b.oid, 'pg_publication') IS NOT NULL AND ` + ofThisSchema + `
 	) q ORDER BY place, name, sql`
 
 // Things that belong to no extension.

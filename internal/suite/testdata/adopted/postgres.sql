@@ -211,3 +211,9 @@ CREATE MATERIALIZED VIEW bracketed_kept AS SELECT a, count(*) FROM bracketed GRO
 CREATE DOMAIN bracketed_number AS int CHECK (VALUE BETWEEN 1 AND 5 AND VALUE > 2 AND (VALUE > 1 AND VALUE < 9));
 CREATE POLICY bracketed_policy ON bracketed USING (id BETWEEN 3 AND 4 AND id > 2) WITH CHECK (id > 0 AND (id > 1 OR (id > 2 OR a > 5)));
 CREATE RULE bracketed_rule AS ON INSERT TO bracketed_view WHERE NEW.a > 1 AND (NEW.a > 2 AND NEW.b > 1) DO INSTEAD NOTHING;
+
+-- Publications belong to the database.
+CREATE PUBLICATION all_of_it FOR TABLES IN SCHEMA public WITH (publish = 'insert');
+CREATE PUBLICATION "some Of it" FOR TABLE plants (id) WHERE (id > 1 AND (id > 2 AND id < 90)), coded WITH (publish = 'insert');
+CREATE PUBLICATION nothing_yet;
+COMMENT ON PUBLICATION nothing_yet IS 'for the library''s own copy';
