@@ -176,6 +176,14 @@ type Waiter interface {
 	OnWait(report func(who string))
 }
 
+// Sequencer is a Database that has sequences of their own.
+type Sequencer interface {
+	// NextOf is the value that a sequence gives next.
+	NextOf(ctx context.Context, sequence string) (int64, error)
+	// StartAt has a sequence give this value next.
+	StartAt(ctx context.Context, sequence string, next int64) error
+}
+
 // Prober is a Database that names the views and triggers that do not work as they stand.
 type Prober interface {
 	InvalidObjects(ctx context.Context) ([]string, error)

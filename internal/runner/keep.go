@@ -346,7 +346,7 @@ func rowsOf(ctx context.Context, db engine.Database, e Engine) func(table string
 }
 
 func archive(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {
-	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+	if !hasNumbers(m) {
 		return nil
 	}
 	s, err := db.Inspect(ctx)

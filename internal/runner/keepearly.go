@@ -134,7 +134,8 @@ func (s *stepwise) keepUnderLock(step *migration.Step, list []string) (ended fun
 
 // noteNumbers notes the next numbers of the tables that the undo of a step drops.
 func (s *stepwise) noteNumbers(step *migration.Step) error {
-	if !slices.ContainsFunc(step.UndoLoses, func(l engine.Loss) bool { return l.Column == "" }) {
+	makes := slices.ContainsFunc(step.Objects, func(o engine.StepObject) bool { return makesSequence(*step, o) })
+	if !makes && !slices.ContainsFunc(step.UndoLoses, func(l engine.Loss) bool { return l.Column == "" }) {
 		return nil
 	}
 	live, err := s.db.Inspect(s.ctx)

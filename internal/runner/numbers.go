@@ -1,7 +1,8 @@
 package runner
 
 // This file has the numbers of rows go on where they were, in a table that an undo drops
-// and that is created again: those of deleted rows are not given twice.
+// and that is created again: those of deleted rows are not given twice. The same holds for
+// sequences that a migration creates.
 
 import (
 	"context"
@@ -35,33 +36,77 @@ func numbered(s *sqlschema.Schema, m *migration.Migration) map[string]*sqlschema
 // noteNumbers notes which numbers the next rows of tables get that an undo is about to drop:
 // those of rows that were deleted do not come again.
 func noteNumbers(ctx context.Context, db engine.Database, s *sqlschema.Schema, m *migration.Migration) error {
-	tables := numbered(s, m)
-	if len(tables) == 0 {
+	tables, sequences := numbered(s, m), sequencesOf(s, m)
+	if len(tables)+len(sequences) == 0 {
 		return nil
 	}
 	if has, err := there(ctx, db, sinceName); err != nil || !has {
 		return err
 	}
-	for name, t := range tables {
-		next, err := db.NextNumber(ctx, t)
+	note := func(name string, next int64, err error) error {
 		if err != nil {
 			return err
 		}
 		if err := db.Exec(ctx, "DELETE FROM erbario_since WHERE name = ?", name); err != nil {
 			return err
 		}
-		if err := db.Exec(ctx, "INSERT INTO erbario_since (name, at, next_number) VALUES (?, ?, ?)", name, nowText(),
-			next); err != nil {
+		return db.Exec(ctx, "INSERT INTO erbario_since (name, at, next_number) VALUES (?, ?, ?)", name, nowText(), next)
+	}
+	for name, t := range tables {
+		next, err := db.NextNumber(ctx, t)
+		if err := note(name, next, err); err != nil {
 			return err
+		}
+	}
+	if by, ok := engine.As[engine.Sequencer](db); ok {
+		for name, sequence := range sequences {
+			next, err := by.NextOf(ctx, sequence)
+			if err := note(name, next, err); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
+// sequencesOf are the sequences that a migration creates and its undo drops, with the names
+// under which their next values are noted.
+func sequencesOf(s *sqlschema.Schema, m *migration.Migration) map[string]string {
+	out := map[string]string{}
+	for _, step := range m.Steps {
+		for _, o := range step.Objects {
+			if !makesSequence(step, o) {
+				continue
+			}
+			for _, x := range s.Others {
+				if x.Kind == "sequence" && strings.EqualFold(x.Name, o.Name) {
+					out[m.Kept()+"next_"+x.Name] = x.Name
+				}
+			}
+		}
+	}
+	return out
+}
+
+// makesSequence tells whether an object of a step is a sequence that it creates.
+func makesSequence(step migration.Step, o engine.StepObject) bool {
+	return o.Kind == "sequence" && !o.Gone && slices.ContainsFunc(step.Undo, func(st migration.Statement) bool {
+		return strings.HasPrefix(st.SQL, "DROP SEQUENCE ")
+	})
+}
+
+// hasNumbers tells whether the undo of a migration drops a table or a sequence.
+func hasNumbers(m *migration.Migration) bool {
+	return slices.ContainsFunc(m.Steps, func(s migration.Step) bool {
+		return len(s.UndoLoses) > 0 ||
+			slices.ContainsFunc(s.Objects, func(o engine.StepObject) bool { return makesSequence(s, o) })
+	})
+}
+
 // reserveNumbers has tables that a migration made again go on with the numbers that were
 // noted.
 func reserveNumbers(ctx context.Context, db engine.Database, m *migration.Migration) error {
-	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+	if !hasNumbers(m) {
 		return nil
 	}
 	if has, err := there(ctx, db, sinceName); err != nil || !has {
@@ -75,9 +120,15 @@ func reserveNumbers(ctx context.Context, db engine.Database, m *migration.Migrat
 	if err != nil {
 		return err
 	}
-	tables := numbered(s, m)
+	tables, sequences := numbered(s, m), sequencesOf(s, m)
+	by, _ := engine.As[engine.Sequencer](db)
 	for _, r := range rows {
 		next, _ := strconv.ParseInt(r[1], 10, 64)
+		if sequence := sequences[r[0]]; sequence != "" && by != nil {
+			if err := by.StartAt(ctx, sequence, next); err != nil {
+				return err
+			}
+		}
 		if t := tables[r[0]]; t != nil && next > 1 {
 			if err := db.Reserve(ctx, t, next-1); err != nil {
 				return err

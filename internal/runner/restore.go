@@ -19,7 +19,7 @@ import (
 // servers where changes of tables commit, a failure before that takes the rest back with it.
 func restore(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) (after func() error,
 	err error) {
-	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.UndoLoses) > 0 }) {
+	if !hasNumbers(m) {
 		return nil, nil
 	}
 	if m.Atomic() { // else it is done before, since it ends a transaction on some servers

@@ -276,6 +276,11 @@ func (s *stepwise) run(n int, apply bool, start int) (err error) {
 		return nil
 	}
 	unlock := func() error { return nil }
+	if !apply && start == 0 && s.note && len(step.UndoLoses) == 0 {
+		if err := s.noteNumbers(step); err != nil {
+			return fail("", err)
+		}
+	}
 	if !apply && start == 0 && len(step.UndoLoses) > 0 && !s.keptEarly(n) {
 		ended, err := s.keepUnderLock(step, list)
 		unlock = ended

@@ -199,6 +199,22 @@ func (d *Database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) 
 	return d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", quote(t.Name), last+1))
 }
 
+// NextOf is the value that a sequence gives next.
+func (d *Database) NextOf(ctx context.Context, sequence string) (int64, error) {
+	rows, err := d.Select(ctx, "SELECT next_not_cached_value FROM "+quote(sequence))
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
+}
+
+// StartAt has a sequence give this value next. Setting it changes no table, and ends no
+// transaction.
+func (d *Database) StartAt(ctx context.Context, sequence string, next int64) error {
+	_, err := d.Select(ctx, "SELECT setval("+quote(sequence)+", "+strconv.FormatInt(next, 10)+", 0)")
+	return err
+}
+
 // Insert is the statement that puts rows into a table.
 func (Engine) Insert(r engine.TableRows) string { return sqltext.Insert(r, quote, cellSQL) }
 

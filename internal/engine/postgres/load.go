@@ -294,6 +294,25 @@ func (d *database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) 
 	return err
 }
 
+// NextOf is the value that a sequence gives next.
+func (d *database) NextOf(ctx context.Context, sequence string) (int64, error) {
+	rows, err := d.Select(ctx,
+		"SELECT last_value + CASE WHEN is_called THEN (SELECT seqincrement FROM pg_sequence WHERE seqrelid = ?::regclass) ELSE 0 END FROM "+quote(
+			sequence), quote(sequence))
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(rows[0][0], 10, 64)
+}
+
+// StartAt has a sequence give this value next; one that had come to its end stays there.
+func (d *database) StartAt(ctx context.Context, sequence string, next int64) error {
+	_, err := d.Select(ctx,
+		"SELECT setval(s.seqrelid::regclass, greatest(s.seqmin, least(s.seqmax, ?::bigint)), ?::bigint > s.seqmax OR ?::bigint < s.seqmin) FROM pg_sequence s WHERE s.seqrelid = ?::regclass",
+		next, next, next, quote(sequence))
+	return err
+}
+
 // Insert is the statement that puts rows into a table.
 func (Engine) Insert(r engine.TableRows) string { return sqltext.Insert(r, quote, cellSQL) }
 
