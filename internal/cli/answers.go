@@ -6,6 +6,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -17,6 +18,7 @@ import (
 
 	"erbario/internal/draft"
 	"erbario/internal/engine"
+	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/project"
 	"erbario/internal/schema"
@@ -30,6 +32,7 @@ type answerFlags struct {
 	rename, fill, drop, deleted []string
 	defaults, optional          []string // these change the models
 	noKeep                      bool
+	rewrite                     bool // files of SQL follow what is renamed
 	leaveBroken                 bool
 	plain                       []string
 	file                        string
@@ -48,6 +51,11 @@ func (f *answerFlags) flags() []cli.Flag {
 			Name:        "leave-broken",
 			Usage:       "draft although something in SQL, whose text stays as it is, names what goes",
 			Destination: &f.leaveBroken,
+		},
+		&cli.BoolFlag{
+			Name:        "rewrite-objects",
+			Usage:       "give files of SQL the new names of what is renamed, where it is beyond doubt what they mean",
+			Destination: &f.rewrite,
 		},
 		&cli.StringSliceFlag{
 			Name:        "default",
@@ -118,7 +126,8 @@ func (f *answerFlags) values() (map[string]string, error) {
 	if err := f.load(); err != nil {
 		return nil, err
 	}
-	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 || f.noKeep || f.leaveBroken {
+	if len(f.rename)+len(f.drop)+len(f.deleted)+len(f.defaults)+len(f.optional) > 0 ||
+		f.noKeep || f.leaveBroken || f.rewrite {
 		return nil, wrongUse(
 			"only --fill, and --answers with fill, apply here: the other answers were given when the migration was drafted",
 		)
@@ -445,9 +454,25 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 		if err != nil {
 			return s, nil, err
 		}
+		if f.rewrite {
+			again, err := p.Rewrite(s.Engine, s.Upcoming, renamed(answers))
+			if err != nil {
+				return s, nil, err
+			}
+			if again {
+				if s, err = look(); err != nil {
+					return s, nil, err
+				}
+				continue
+			}
+		}
 		done := a.slow("proving on a scratch copy…")
 		d, err := try(s, answers, said)
 		done()
+		var stale *draft.StaleError
+		if errors.As(err, &stale) && !f.rewrite && len(renamed(answers)) > 0 {
+			err = fmt.Errorf("%w. --rewrite-objects gives files of SQL the new names", err)
+		}
 		if err != nil || len(d.Plan.Questions) == 0 || !a.interactive() {
 			return s, d, err
 		}
@@ -502,4 +527,15 @@ func (a *app) template(command string, list []plan.Question) string {
 // tomlText is a text as TOML writes it: control characters are gone already.
 func tomlText(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(cell(s)) + `"`
+}
+
+// renamed are the tables and columns that answers rename.
+func renamed(answers plan.Answers) []objects.Renamed {
+	var out []objects.Renamed
+	for _, r := range answers.Rename {
+		if r.Value == "" && !r.Aside {
+			out = append(out, objects.Renamed{Table: r.Table, Column: r.Column, To: r.To})
+		}
+	}
+	return out
 }

@@ -433,7 +433,8 @@ func (s *State) stale(p *plan.Plan) error {
 	}
 	for _, o := range s.sql.made.Objects {
 		was, source := objects.Find(s.sql.there, o.ObjectKey), objects.Source(s.Wanted.Objects, o)
-		if was == nil || source == nil || !objects.Same(was, o) {
+		// A server that follows names knows what all that it reads at once means.
+		if was == nil || source == nil || !objects.Same(was, o) || s.Engine.Caps().Depends && objects.Resolved(o) {
 			continue
 		}
 		if g := s.taken(p, o); g != nil {

@@ -51,7 +51,7 @@ func TestParse(t *testing.T) {
 		{"postgres", "ALTER DEFAULT PRIVILEGES IN SCHEMA public GRANT SELECT ON TABLES TO a;", "rights "},
 		{"postgres", "COMMENT ON VIEW v IS 'x'; GRANT SELECT ON v TO PUBLIC;", "comment  of v, rights  of v"},
 		{"postgres", "CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f();", "an event trigger belongs to the whole database"},
-		{"postgres", "CREATE PUBLICATION p;", "publication cannot be declared in SQL"},
+		{"postgres", "CREATE SUBSCRIPTION p CONNECTION '' PUBLICATION q;", "subscription cannot be declared in SQL"},
 		{"postgres", "CREATE DOMAIN d AS text; CREATE TYPE w AS (a int); CREATE SEQUENCE s; CREATE EXTENSION citext;", "domain d, type w, sequence s, extension citext"},
 	} {
 		for _, e := range engines.All() {

@@ -1,0 +1,200 @@
+package objects
+
+// This file gives files of SQL the new name of a table or a column, where it is beyond doubt that
+// a word means that.
+
+import (
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
+	"erbario/internal/sqlschema"
+)
+
+// Renamed is a table, or a column of one, that gets another name.
+type Renamed struct{ Table, Column, To string }
+
+// Rewrite gives the statements of a file the new names of what is renamed. live is what has the old
+// names. A statement in which a word could mean something else stays as it is, and so does the body
+// of a routine.
+func Rewrite(d engine.Dialect, live *sqlschema.Schema, text string, list []Renamed) string {
+	for _, r := range list {
+		text = rewriteOne(d, live, text, r)
+		if live.Table(r.Table) != nil && r.Column == "" { // what follows finds it under its new name
+			live = live.Clone()
+			live.Table(r.Table).Name = r.To
+		}
+	}
+	return text
+}
+
+func rewriteOne(d engine.Dialect, live *sqlschema.Schema, text string, r Renamed) string {
+	var out strings.Builder
+	at := 0
+	for _, piece := range d.Split(oneDelimiter(text)) {
+		if piece.Comment || piece.Bad != "" {
+			continue
+		}
+		i := strings.Index(text[at:], piece.Text)
+		if i < 0 { // a delimiter of its own is in it
+			continue
+		}
+		out.WriteString(text[at : at+i])
+		at += i + len(piece.Text)
+		w := &rewriting{d: d, live: live, sql: piece.Text, list: d.Lex(piece.Text), r: r}
+		out.WriteString(w.statement())
+	}
+	return out.String() + text[at:]
+}
+
+// rewritten are the kinds whose every word is SQL that the server reads at once.
+var rewritten = []string{
+	"view", "materialised view", "trigger", "rule", "policy", "index", "statistics", "publication",
+}
+
+// Resolved tells whether all names in an object are looked up when it is created, and not when it
+// runs.
+func Resolved(o *Object) bool { return slices.Contains(rewritten, o.Kind) && o.Kind != "trigger" }
+
+type rewriting struct {
+	d    engine.Dialect
+	live *sqlschema.Schema
+	sql  string
+	list []sqltok.Token
+	r    Renamed
+}
+
+// statement is the statement with the new name, or as it is where there is a doubt.
+func (w *rewriting) statement() string {
+	kind := ""
+	for i := 1; i < len(w.list) && i < 8 && kind == ""; i++ {
+		kind, _ = kindAt(w.list[i:])
+	}
+	if len(w.list) == 0 || !w.list[0].Is("CREATE") || !slices.Contains(rewritten, kind) || !w.concerns() {
+		return w.sql
+	}
+	var out strings.Builder
+	last := 0
+	named := w.r.Table
+	if w.r.Column != "" {
+		named = w.r.Column
+	}
+	item := w.items()
+	for i, t := range w.list {
+		if t.Kind == sqltok.Text && strings.Contains(strings.ToLower(t.Val), strings.ToLower(named)) {
+			return w.sql
+		}
+		if !t.Named() || !strings.EqualFold(t.Name(), named) || w.braced(i) {
+			continue
+		}
+		if w.r.Column == "" && !w.isTable(i) || w.r.Column != "" && !w.isColumn(i) {
+			return w.sql
+		}
+		out.WriteString(w.sql[last:t.Start] + w.d.Quote(w.r.To))
+		if last = t.End; w.r.Column != "" && item[i] { // the view goes on to call it so
+			out.WriteString(" AS " + t.Text)
+		}
+	}
+	return out.String() + w.sql[last:]
+}
+
+// concerns tells whether the statement is about the table, and about nothing else that could have
+// a column of the name.
+func (w *rewriting) concerns() bool {
+	names := map[string]bool{}
+	for i, t := range w.list {
+		if t.Named() && !w.braced(i) {
+			names[strings.ToLower(t.Name())] = true
+		}
+	}
+	if !names[strings.ToLower(w.r.Table)] {
+		return false
+	}
+	if w.r.Column == "" {
+		return true
+	}
+	for _, v := range w.live.Views {
+		if names[strings.ToLower(v.Name)] && !strings.EqualFold(v.Name, w.created()) {
+			return false
+		}
+	}
+	for _, t := range w.live.Tables {
+		if names[strings.ToLower(t.Name)] && !strings.EqualFold(t.Name, w.r.Table) && t.Column(w.r.Column) != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// created is the name of what the statement creates.
+func (w *rewriting) created() string {
+	for i := range w.list {
+		if _, n := kindAt(w.list[i:]); n > 0 {
+			return lastName(w.list[min(i+n, len(w.list)):])
+		}
+	}
+	return ""
+}
+
+// braced tells whether a token is a part of {Model.field}, which follows by itself.
+func (w *rewriting) braced(i int) bool {
+	for ; i >= 0 && (w.list[i].Named() || w.list[i].Text == "."); i-- {
+	}
+	return i >= 0 && w.list[i].Text == "{"
+}
+
+func (w *rewriting) token(i int) sqltok.Token {
+	if i < 0 || i >= len(w.list) {
+		return sqltok.Token{}
+	}
+	return w.list[i]
+}
+
+// isTable tells whether a word is the table beyond doubt.
+func (w *rewriting) isTable(i int) bool {
+	before, after := w.token(i-1), w.token(i+1)
+	if after.Text == "." {
+		return before.Text != "."
+	}
+	return slices.Contains([]string{"FROM", "JOIN", "UPDATE", "INTO", "ON", "TABLE", "ONLY", "TO"}, before.Word()) ||
+		before.Text == "," || before.Text == "(" && !w.token(i-2).Named()
+}
+
+// isColumn tells whether a word is the column beyond doubt.
+func (w *rewriting) isColumn(i int) bool {
+	before, after := w.token(i-1), w.token(i+1)
+	if before.Is("AS") || after.Text == "(" || after.Text == "." {
+		return false
+	}
+	of := w.token(i - 2)
+	return before.Text != "." || w.live.Table(of.Name()) == nil || strings.EqualFold(of.Name(), w.r.Table)
+}
+
+// items tells which words are a whole item of the list of a SELECT, and so the name of a column of
+// its result.
+func (w *rewriting) items() map[int]bool {
+	out := map[int]bool{}
+	in := []bool{false}
+	for i, t := range w.list {
+		switch {
+		case t.Text == "(":
+			in = append(in, false)
+		case t.Text == ")" && len(in) > 1:
+			in = in[:len(in)-1]
+		case t.Is("SELECT"):
+			in[len(in)-1] = true
+		case t.Is("FROM") || t.Is("WHERE") || t.Is("GROUP") || t.Is("ORDER") || t.Is("HAVING") || t.Is("UNION"):
+			in[len(in)-1] = false
+		case t.Named() && in[len(in)-1]:
+			begin := i
+			for w.token(begin-1).Text == "." {
+				begin -= 2
+			}
+			before, after := w.token(begin-1), w.token(i+1)
+			out[i] = (before.Text == "," || before.Is("SELECT") || before.Is("DISTINCT")) &&
+				(after.Text == "," || after.Is("FROM") || i+1 == len(w.list))
+		}
+	}
+	return out
+}

@@ -1,0 +1,60 @@
+package objects_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"erbario/internal/engine/postgres"
+	"erbario/internal/objects"
+	"erbario/internal/sqlschema"
+)
+
+// A name is rewritten where it is beyond doubt, and the whole statement stays as it is elsewhere.
+func TestRewrite(t *testing.T) {
+	live := &sqlschema.Schema{
+		Tables: []*sqlschema.Table{
+			{Name: "loans", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}, {Name: "box_id"}}},
+			{Name: "boxes", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "label"}}},
+			{Name: "sheets", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}}},
+		},
+		Views: []*sqlschema.View{{Name: "open_loans"}},
+	}
+	column, table := objects.Renamed{Table: "loans", Column: "sheet", To: "number"},
+		objects.Renamed{Table: "loans", To: "lendings"}
+	for _, c := range []struct {
+		by       objects.Renamed
+		was, now string // now is empty: it stays
+	}{
+		{column, "CREATE VIEW v AS SELECT sheet FROM loans;", "CREATE VIEW v AS SELECT number AS sheet FROM loans;"},
+		{column, "CREATE VIEW v AS SELECT l.id, l.sheet, upper(l.sheet) AS u FROM loans l WHERE sheet > 'a' ORDER BY sheet, id",
+			"CREATE VIEW v AS SELECT l.id, l.number AS sheet, upper(l.number) AS u FROM loans l WHERE number > 'a' ORDER BY number, id"},
+		{column, "CREATE VIEW v AS SELECT l.sheet s, b.label FROM loans l JOIN boxes b ON b.id = l.box_id",
+			"CREATE VIEW v AS SELECT l.number s, b.label FROM loans l JOIN boxes b ON b.id = l.box_id"},
+		{column, "CREATE VIEW v AS SELECT l.sheet FROM loans l JOIN sheets s ON s.id = l.id", ""},
+		{column, "CREATE VIEW v AS SELECT l.sheet FROM loans l JOIN open_loans o ON o.id = l.id", ""},
+		{column, "CREATE VIEW v AS SELECT id AS sheet FROM loans", ""},
+		{column, "CREATE VIEW v AS SELECT sheet(id) FROM loans", ""},
+		{column, "CREATE VIEW v AS SELECT id FROM loans WHERE note = 'sheet'", ""},
+		{column, "CREATE VIEW v AS SELECT sheet FROM sheets", ""},
+		{column, "CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $$ SELECT sheet FROM loans $$", ""},
+		{column, "CREATE VIEW v AS SELECT {Loan.sheet} FROM {Loan}", ""},
+		{column, "-- sheet\nCREATE POLICY p ON loans USING (sheet <> 'x');\nGRANT SELECT ON loans TO PUBLIC;",
+			"-- sheet\nCREATE POLICY p ON loans USING (number <> 'x');\nGRANT SELECT ON loans TO PUBLIC;"},
+		{column, "CREATE TRIGGER g BEFORE UPDATE OF sheet ON loans FOR EACH ROW WHEN (NEW.sheet <> OLD.sheet) EXECUTE FUNCTION f()",
+			"CREATE TRIGGER g BEFORE UPDATE OF number ON loans FOR EACH ROW WHEN (NEW.number <> OLD.number) EXECUTE FUNCTION f()"},
+		{column, "CREATE PUBLICATION p FOR TABLE loans (id, sheet)", "CREATE PUBLICATION p FOR TABLE loans (id, number)"},
+		{table, "CREATE VIEW v AS SELECT loans.id FROM loans JOIN boxes b ON b.id = loans.box_id",
+			"CREATE VIEW v AS SELECT lendings.id FROM lendings JOIN boxes b ON b.id = lendings.box_id"},
+		{table, "CREATE VIEW v AS SELECT loans.id FROM boxes loans", ""},
+		{table, "CREATE VIEW v AS SELECT x.id FROM boxes AS x, loans", "CREATE VIEW v AS SELECT x.id FROM boxes AS x, lendings"},
+	} {
+		now := c.now
+		if now == "" {
+			now = c.was
+		}
+		end := func(s string) string { return strings.TrimSuffix(s, ";") + ";\n" }
+		assert.Equal(t, end(now), objects.Rewrite(postgres.Engine{}, live, end(c.was), []objects.Renamed{c.by}))
+	}
+}
