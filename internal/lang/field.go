@@ -247,7 +247,7 @@ func (c *cursor) clause() *Clause {
 		if name := c.head(&k.Stored, true); name != nil {
 			k.Stored.Name = &Value{Value: schema.Value{Kind: schema.TextValue, Text: name.Name}, Pos: name.Pos}
 		}
-		k.SQL = c.sql()
+		k.SQL = c.checked()
 	case "generated":
 		k.Kept = c.accept("stored")
 		c.must("as", "generated")

@@ -265,7 +265,7 @@ func (c *cursor) constraint(word string) *Constraint {
 	k := &Constraint{Word: word}
 	k.Name = c.head(&k.Stored, word == "check")
 	if word == "check" {
-		k.SQL = c.sql()
+		k.SQL = c.checked()
 		return k
 	}
 	if list := c.bracketed(); list != "" {
@@ -281,6 +281,14 @@ func (c *cursor) constraint(word string) *Constraint {
 		c.constraintEnd(k)
 	}
 	return k
+}
+
+// checked reads the expression of a check, before which there is a colon only where it has a name.
+func (c *cursor) checked() *SQLText {
+	if c.peek() == ':' {
+		c.fail(c.here(), "write check SQL, or check NAME: SQL", "a check without a name has no colon")
+	}
+	return c.sql()
 }
 
 // keyParts reads the fields of a primary key.
