@@ -12,7 +12,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -152,8 +151,8 @@ func (d *database) pg() *pgconn.PgConn { return d.conn.PgConn() }
 func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 	if len(args) == 0 {
 		_, err := d.pg().Exec(ctx, sql).ReadAll()
-		if own := ownTable().FindStringSubmatch(sql); err == nil && own != nil {
-			_, err = d.pg().Exec(ctx, fmt.Sprintf(identified, own[1])).ReadAll()
+		if err == nil {
+			err = d.identify(ctx, sql)
 		}
 		return d.plain(err)
 	}
@@ -161,18 +160,31 @@ func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 	return err
 }
 
-// ownTable finds that a statement creates a table of Erbario's own.
-var ownTable = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^CREATE TABLE (?:IF NOT EXISTS )?("?erbario_(?:kept_|seed_rows)(?:[^" ]|"")*"?)`)
-})
-
-// identified lets rows of a table without a key change and go where a publication has all
-// tables in it: the server refuses that unless it is told by what to know them.
-const identified = `DO $erbario$ BEGIN
-	IF EXISTS (SELECT 1 FROM pg_catalog.pg_publication WHERE puballtables UNION ALL SELECT 1 FROM pg_catalog.pg_publication_namespace) THEN
-		ALTER TABLE %s REPLICA IDENTITY FULL;
-	END IF;
-END $erbario$`
+// identify lets rows of a table without a key that a statement created for Erbario change and go
+// where a publication has all tables in it: the server refuses that unless it is told by what to
+// know them.
+func (d *database) identify(ctx context.Context, sql string) error {
+	if !strings.HasPrefix(sql, "CREATE TABLE ") {
+		return nil
+	}
+	name := ""
+	for _, t := range tokens(sql[:min(len(sql), 300)])[2:] {
+		if !t.Is("IF") && !t.Is("NOT") && !t.Is("EXISTS") {
+			name = t.Name()
+			break
+		}
+	}
+	if !strings.HasPrefix(name, schema.KeptPrefix) && name != "erbario_seed_rows" {
+		return nil
+	}
+	rows, err := d.Select(ctx,
+		"SELECT 1 FROM pg_publication WHERE puballtables UNION ALL SELECT 1 FROM pg_publication_namespace")
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	_, err = d.pg().Exec(ctx, alterTable(name)+"REPLICA IDENTITY FULL").ReadAll()
+	return err
+}
 
 // run runs one statement with its arguments.
 func (d *database) run(ctx context.Context, sql string, args []any) (*pgconn.Result, error) {
