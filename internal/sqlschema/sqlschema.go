@@ -76,6 +76,7 @@ type Other struct {
 	Name string
 	Make []string // the statements that make it
 	Late bool     // it stands on tables, and is made after them
+	Form string   // the statement by which it is compared; empty: those of Make
 	// Values are those of an enum type, the one that a choice can be kept as.
 	Values []string
 }

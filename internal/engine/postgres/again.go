@@ -31,12 +31,14 @@ func tidied(stored, full string) sqlschema.SQL {
 	return out
 }
 
-// viewText is the query of a view as it is created again.
-func viewText(stored, full string) string {
+// viewSQL is the statement that creates a view.
+func viewSQL(head, stored, full, behind string) sqlschema.SQL {
+	query := func(s string) string { return head + strings.TrimSuffix(strings.TrimSpace(s), ";") + behind }
+	out := sqlschema.SQL{Text: query(stored), Canon: viewKey}
 	if nested(full) {
-		stored = storedAgain(full)
+		out.Stored = query(storedAgain(full))
 	}
-	return strings.TrimSuffix(strings.TrimSpace(stored), ";")
+	return out
 }
 
 // triggerText is a trigger as it is created again: its condition in full where that says more.

@@ -210,17 +210,13 @@ func (r *reading) relations(rows [][]string) {
 		switch v[2] {
 		case "v":
 			r.s.Views = append(r.s.Views, &sqlschema.View{
-				Name: v[1],
-				SQL: sqlschema.SQL{
-					Text:  "CREATE VIEW " + quote(v[1]) + " AS\n" + viewText(v[8], v[11]),
-					Canon: viewKey,
-				},
+				Name: v[1], SQL: viewSQL("CREATE VIEW "+quote(v[1])+" AS\n", v[8], v[11], ""),
 			})
 			continue
 		case "m":
-			create := "CREATE MATERIALIZED VIEW " + quote(v[1]) + " AS\n" + viewText(v[8], v[11]) + "\nWITH NO DATA"
-			r.s.Others = append(r.s.Others,
-				&sqlschema.Other{Kind: "materialised view", Name: v[1], Late: true, Make: []string{create}})
+			sql := viewSQL("CREATE MATERIALIZED VIEW "+quote(v[1])+" AS\n", v[8], v[11], "\nWITH NO DATA")
+			r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: "materialised view", Name: v[1], Late: true,
+				Make: []string{sql.Make()}, Form: sql.Text})
 			continue
 		}
 		t := &sqlschema.Table{Name: v[1], Comment: v[7]}
@@ -455,7 +451,10 @@ func (r *reading) triggers(rows [][]string) {
 		if rel == nil {
 			continue
 		}
-		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(triggerText(v[2], v[5]))}
+		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
+		if again := triggerText(v[2], v[5]); again != v[2] {
+			g.SQL.Stored = again
+		}
 		if v[4] != "" {
 			g.SQL = withFunction(v[3], v[2], v[4])
 		}

@@ -492,7 +492,7 @@ func withFunction(function, trigger, body string) sqlschema.SQL {
 func (Engine) Trigger(t *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string) {
 	drop = []string{"DROP TRIGGER " + quote(g.Name) + " ON " + quote(t.Name)}
 	if !g.WithFunction() {
-		return []string{g.SQL.Text}, drop
+		return []string{g.SQL.Make()}, drop
 	}
 	function, trigger, _ := strings.Cut(g.SQL.Text, "$erbario$;\n")
 	name := tokens(function)[2].Name()

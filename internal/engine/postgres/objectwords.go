@@ -60,7 +60,7 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 			continue
 		}
 		c.SQL = inSchema(c.SQL, schema)
-		c.Form = canon(c.SQL)
+		c.Form = canon(inSchema(cmp.Or(c.Form, c.SQL), schema))
 		if c.Kind == "materialised view" && populated[c.Name] {
 			c.SQL = strings.TrimSuffix(c.SQL, "\nWITH NO DATA")
 		}

@@ -31,6 +31,9 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			to = &late
 		}
 		add(to, cmp.Or(o.Kind, "owner of"), o.Name, o.Make...)
+		if o.Form != "" {
+			(*to)[len(*to)-1].Form = o.Form
+		}
 	}
 	calls := func(x *sqlschema.SQL) bool { return x != nil && callsOthers(s, x.Text) }
 	for _, t := range s.Tables {
@@ -77,21 +80,31 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	}
 	of = ""
 	for _, v := range sqlschema.ViewsInOrder(s.Views, rules.Names) {
-		add(&rest, "view", v.Name, v.SQL.Text)
+		rest = append(rest, engine.Creation{Kind: "view", Name: v.Name, SQL: v.SQL.Make(), Form: v.SQL.Text})
 	}
+	rest = append(rest, triggers(s)...)
+	out := slices.Concat(tables, rest, keys, late)
+	add(&out, "", "", "SET check_function_bodies = on")
+	return out
+}
+
+// triggers gives what creates the triggers of tables.
+func triggers(s *sqlschema.Schema) []engine.Creation {
+	var out []engine.Creation
 	for _, t := range s.Tables {
 		if t.Options.Foreign {
 			continue
 		}
-		of = t.Name
 		for _, g := range t.Triggers {
 			create, _ := Engine{}.Trigger(t, g)
-			add(&rest, "trigger", g.Name, create...)
+			for _, sql := range create {
+				out = append(out, engine.Creation{Kind: "trigger", Name: g.Name, SQL: sql, Of: t.Name})
+			}
+			if g.SQL.Stored != "" {
+				out[len(out)-1].Form = g.SQL.Text
+			}
 		}
 	}
-	of = ""
-	out := slices.Concat(tables, rest, keys, late)
-	add(&out, "", "", "SET check_function_bodies = on")
 	return out
 }
 
