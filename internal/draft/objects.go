@@ -389,6 +389,7 @@ func (s *State) namesFirst(list []engine.Step) int {
 // goneName is a table, or a column of one, whose name a plan takes away, or gives to another.
 type goneName struct {
 	table, column string
+	dropped       bool // and not renamed
 	another       bool
 }
 
@@ -399,7 +400,7 @@ func (s *State) gone(p *plan.Plan) []goneName {
 	var out []goneName
 	for _, c := range p.Changes {
 		if c.Kind == diff.DropColumn || c.Kind == diff.DropTable {
-			out = append(out, goneName{c.Table, c.Name, false})
+			out = append(out, goneName{c.Table, c.Name, true, false})
 		}
 	}
 	renames := plan.Answers{Rename: s.newNames}
@@ -409,7 +410,7 @@ func (s *State) gone(p *plan.Plan) []goneName {
 		another := r.Column == "" && s.Wanted.Table(r.Table) != nil ||
 			r.Column != "" && now != nil && now.Column(r.Column) != nil
 		if r.Value == "" {
-			out = append(out, goneName{r.Table, r.Column, another})
+			out = append(out, goneName{r.Table, r.Column, false, another})
 		}
 	}
 	return out
@@ -433,11 +434,12 @@ func (s *State) stale(p *plan.Plan) error {
 	}
 	for _, o := range s.sql.made.Objects {
 		was, source := objects.Find(s.sql.there, o.ObjectKey), objects.Source(s.Wanted.Objects, o)
-		// A server that follows names knows what all that it reads at once means.
-		if was == nil || source == nil || !objects.Same(was, o) || s.Engine.Caps().Depends && objects.Resolved(o) {
+		if was == nil || source == nil || !objects.Same(was, o) {
 			continue
 		}
-		if g := s.taken(p, o); g != nil {
+		// A server that follows names knows what all that it reads at once means.
+		follows := s.Engine.Caps().Depends && objects.Resolved(o)
+		if g := s.taken(p, o); g != nil && (g.dropped || !follows) {
 			return &StaleError{Failure: objects.Failure{Object: source}, Names: g.String(), Another: g.another}
 		}
 	}
