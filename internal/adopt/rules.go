@@ -124,6 +124,10 @@ func names(live *sqlschema.Schema, engine string, rules *declare.Rules, set func
 			for _, p := range x.Parts {
 				columns = append(columns, p.Column)
 			}
+			ofKey := func(k *sqlschema.ForeignKey) bool { return k.Name == x.Name } // some servers make it with that
+			if slices.ContainsFunc(t.ForeignKeys, ofKey) {
+				continue
+			}
 			if x.Unique {
 				count(uniques, x.Name, t.Name, columns, "")
 			} else {

@@ -445,6 +445,7 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 	if err := read(); err != nil {
 		return nil, nil, err
 	}
+	rewritten := map[objects.Renamed]bool{}
 	for {
 		mine := *f
 		if len(p.Others(s.Engine.Name())) > 0 { // what is about a column of another engine alone is answered there
@@ -455,7 +456,11 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 			return s, nil, err
 		}
 		if f.rewrite {
-			again, err := p.Rewrite(s.Engine, s.Upcoming, renamed(answers))
+			fresh := slices.DeleteFunc(renamed(answers), func(r objects.Renamed) bool { return rewritten[r] })
+			for _, r := range fresh { // each once: names may swap
+				rewritten[r] = true
+			}
+			again, err := p.Rewrite(s.Engine, s.Upcoming, fresh)
 			if err != nil {
 				return s, nil, err
 			}

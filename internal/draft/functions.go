@@ -1,8 +1,8 @@
 package draft
 
 // This file sees to functions and the tables that they are about: rows are held to the checks that
-// call one once it is another, and indexes on what it gives are built again; and bodies are found that
-// name what a change takes away.
+// call one once it is another, and indexes on what it gives are built again. It finds bodies that name
+// what a change takes away, and what is declared over a column that goes.
 
 import (
 	"fmt"
@@ -105,13 +105,17 @@ type BreaksError struct{ List []plan.Break }
 func (e *BreaksError) Error() string {
 	var out []string
 	for _, b := range e.List {
-		what := "this change takes away"
-		if b.Another {
-			what = "is another afterwards"
-		}
-		out = append(out, fmt.Sprintf("the %s %s names %s, which %s", b.Kind, b.Name, b.Names, what))
+		out = append(out, fmt.Sprintf("the %s %s names %s, %s", b.Kind, b.Name, b.Names, becomes(b.Another)))
 	}
 	return strings.Join(out, "; ") + "; no file declares it. Change it first, or add --leave-broken; nothing was written"
+}
+
+// becomes are the words for what a change does to a name.
+func becomes(another bool) string {
+	if another {
+		return "which is another afterwards"
+	}
+	return "which this change takes away"
 }
 
 // breaks finds the routines and events that no file declares, and on some servers the triggers of
@@ -151,7 +155,7 @@ func (s *State) breaks(p *plan.Plan) []plan.Break {
 				continue
 			}
 			text := &objects.Object{Make: []engine.Creation{{SQL: x.SQL.Text}}}
-			add("trigger", x.Name, func(g goneName) bool { // its own table's names are written anew
+			add("trigger", x.Name, func(g goneName) bool { // the rename rewrites those of its own table
 				return !strings.EqualFold(g.table, t.Name) &&
 					objects.NamesColumn(s.Engine.SQL(), text, g.table, g.column)
 			})

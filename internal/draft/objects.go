@@ -43,13 +43,9 @@ type StaleError struct {
 
 func (e *StaleError) Error() string {
 	if e.Names != "" {
-		what := "which this change takes away"
-		if e.Another {
-			what = "which is another afterwards"
-		}
 		return fmt.Sprintf("%s:%d: it names %s, %s: change it, too, or add --leave-broken if it "+
 			"means something else; nothing was written",
-			e.Failure.Object.Path, e.Failure.Object.Line, e.Names, what)
+			e.Failure.Object.Path, e.Failure.Object.Line, e.Names, becomes(e.Another))
 	}
 	return fmt.Sprintf("%s:%d: it would not work after this change (%s): change it, too; nothing was written",
 		e.Failure.Object.Path, e.Failure.Object.Line, e.Failure.Why())
@@ -434,12 +430,13 @@ func (s *State) stale(p *plan.Plan) error {
 	}
 	for _, o := range s.sql.made.Objects {
 		was, source := objects.Find(s.sql.there, o.ObjectKey), objects.Source(s.Wanted.Objects, o)
-		if was == nil || source == nil || !objects.Same(was, o) {
+		if was == nil || source == nil {
 			continue
 		}
+		same, asBefore := objects.Same(was, o), was.Before != nil && objects.Same(was.Before, o)
 		// A server that follows names knows what all that it reads at once means.
-		follows := s.Engine.Caps().Depends && objects.Resolved(o)
-		if g := s.taken(p, o); g != nil && (g.dropped || !follows) {
+		follows := same && s.Engine.Caps().Depends && objects.Resolved(o)
+		if g := s.taken(p, o); g != nil && (same || asBefore) && (g.dropped || !follows) {
 			return &StaleError{Failure: objects.Failure{Object: source}, Names: g.String(), Another: g.another}
 		}
 	}

@@ -15,21 +15,10 @@ import (
 // Renamed is a table, or a column of one, that gets another name.
 type Renamed struct{ Table, Column, To string }
 
-// Rewrite gives the statements of a file the new names of what is renamed. live is what has the old
-// names. A statement in which a word could mean something else stays as it is, and so does the body
-// of a routine.
+// Rewrite gives the statements of a file the new names of what is renamed, all at once: names may
+// swap. live is what has the old names. A statement in which a word could mean something else stays
+// as it is, and so does the body of a routine.
 func Rewrite(d engine.Dialect, live *sqlschema.Schema, text string, list []Renamed) string {
-	for _, r := range list {
-		text = rewriteOne(d, live, text, r)
-		if live.Table(r.Table) != nil && r.Column == "" { // what follows finds it under its new name
-			live = live.Clone()
-			live.Table(r.Table).Name = r.To
-		}
-	}
-	return text
-}
-
-func rewriteOne(d engine.Dialect, live *sqlschema.Schema, text string, r Renamed) string {
 	var out strings.Builder
 	at := 0
 	for _, piece := range d.Split(oneDelimiter(text)) {
@@ -42,8 +31,8 @@ func rewriteOne(d engine.Dialect, live *sqlschema.Schema, text string, r Renamed
 		}
 		out.WriteString(text[at : at+i])
 		at += i + len(piece.Text)
-		w := &rewriting{d: d, live: live, sql: piece.Text, list: d.Lex(piece.Text), r: r}
-		out.WriteString(w.statement())
+		w := &rewriting{d: d, live: live, sql: piece.Text, list: d.Lex(piece.Text)}
+		out.WriteString(w.statement(list))
 	}
 	return out.String() + text[at:]
 }
@@ -62,56 +51,73 @@ type rewriting struct {
 	live *sqlschema.Schema
 	sql  string
 	list []sqltok.Token
-	r    Renamed
 }
 
-// statement is the statement with the new name, or as it is where there is a doubt.
-func (w *rewriting) statement() string {
+// statement is the statement with the new names, or as it is where there is a doubt.
+func (w *rewriting) statement(renames []Renamed) string {
 	kind := ""
 	for i := 1; i < len(w.list) && i < 8 && kind == ""; i++ {
 		kind, _ = kindAt(w.list[i:])
 	}
-	if len(w.list) == 0 || !w.list[0].Is("CREATE") || !slices.Contains(rewritten, kind) || !w.concerns() {
+	if len(w.list) == 0 || !w.list[0].Is("CREATE") || !slices.Contains(rewritten, kind) {
 		return w.sql
+	}
+	now := map[int]string{} // the new words, by the place of the token
+	for _, r := range renames {
+		if w.concerns(r) && !w.rename(r, now) {
+			return w.sql
+		}
 	}
 	var out strings.Builder
 	last := 0
-	named := w.r.Table
-	if w.r.Column != "" {
-		named = w.r.Column
-	}
-	item := w.items()
 	for i, t := range w.list {
-		if t.Kind == sqltok.Text && strings.Contains(strings.ToLower(t.Val), strings.ToLower(named)) {
-			return w.sql
-		}
-		if !t.Named() || !strings.EqualFold(t.Name(), named) || w.braced(i) {
-			continue
-		}
-		if w.r.Column == "" && !w.isTable(i) || w.r.Column != "" && !w.isColumn(i) {
-			return w.sql
-		}
-		out.WriteString(w.sql[last:t.Start] + w.d.Quote(w.r.To))
-		if last = t.End; w.r.Column != "" && item[i] { // the view goes on to call it so
-			out.WriteString(" AS " + t.Text)
+		if word, ok := now[i]; ok {
+			out.WriteString(w.sql[last:t.Start] + word)
+			last = t.End
 		}
 	}
 	return out.String() + w.sql[last:]
 }
 
+// rename notes the new words of one name; false: there is a doubt.
+func (w *rewriting) rename(r Renamed, now map[int]string) bool {
+	named := r.Table
+	if r.Column != "" {
+		named = r.Column
+	}
+	item := w.items()
+	for i, t := range w.list {
+		if t.Kind == sqltok.Text && strings.Contains(strings.ToLower(t.Val), strings.ToLower(named)) {
+			return false
+		}
+		if !t.Named() || !strings.EqualFold(t.Name(), named) || w.braced(i) {
+			continue
+		}
+		_, twice := now[i]
+		if twice || r.Column == "" && !w.isTable(i) || r.Column != "" && !w.isColumn(i, r) {
+			return false
+		}
+		now[i] = w.d.Quote(r.To)
+		if r.Column != "" && item[i] { // the view keeps the name of its column
+			now[i] += " AS " + t.Text
+		}
+	}
+	return true
+}
+
 // concerns tells whether the statement is about the table, and about nothing else that could have
 // a column of the name.
-func (w *rewriting) concerns() bool {
+func (w *rewriting) concerns(r Renamed) bool {
 	names := map[string]bool{}
 	for i, t := range w.list {
 		if t.Named() && !w.braced(i) {
 			names[strings.ToLower(t.Name())] = true
 		}
 	}
-	if !names[strings.ToLower(w.r.Table)] {
+	if !names[strings.ToLower(r.Table)] {
 		return false
 	}
-	if w.r.Column == "" {
+	if r.Column == "" {
 		return true
 	}
 	for _, v := range w.live.Views {
@@ -120,7 +126,7 @@ func (w *rewriting) concerns() bool {
 		}
 	}
 	for _, t := range w.live.Tables {
-		if names[strings.ToLower(t.Name)] && !strings.EqualFold(t.Name, w.r.Table) && t.Column(w.r.Column) != nil {
+		if names[strings.ToLower(t.Name)] && !strings.EqualFold(t.Name, r.Table) && t.Column(r.Column) != nil {
 			return false
 		}
 	}
@@ -162,13 +168,13 @@ func (w *rewriting) isTable(i int) bool {
 }
 
 // isColumn tells whether a word is the column beyond doubt.
-func (w *rewriting) isColumn(i int) bool {
+func (w *rewriting) isColumn(i int, r Renamed) bool {
 	before, after := w.token(i-1), w.token(i+1)
 	if before.Is("AS") || after.Text == "(" || after.Text == "." {
 		return false
 	}
 	of := w.token(i - 2)
-	return before.Text != "." || w.live.Table(of.Name()) == nil || strings.EqualFold(of.Name(), w.r.Table)
+	return before.Text != "." || w.live.Table(of.Name()) == nil || strings.EqualFold(of.Name(), r.Table)
 }
 
 // items tells which words are a whole item of the list of a SELECT, and so the name of a column of

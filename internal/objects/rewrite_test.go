@@ -23,6 +23,11 @@ func TestRewrite(t *testing.T) {
 	}
 	column, table := objects.Renamed{Table: "loans", Column: "sheet", To: "number"},
 		objects.Renamed{Table: "loans", To: "lendings"}
+	swapped := "CREATE VIEW v AS SELECT sheet, l.box_id AS b FROM loans l WHERE box_id > 1;\n"
+	swap := []objects.Renamed{{Table: "loans", Column: "sheet", To: "box_id"}, {Table: "loans", Column: "box_id", To: "sheet"},
+		{Table: "loans", To: "lendings"}}
+	assert.Equal(t, "CREATE VIEW v AS SELECT box_id AS sheet, l.sheet AS b FROM lendings l WHERE sheet > 1;\n",
+		objects.Rewrite(postgres.Engine{}, live, swapped, swap), "names that swap")
 	for _, c := range []struct {
 		by       objects.Renamed
 		was, now string // now is empty: it stays

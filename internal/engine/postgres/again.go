@@ -18,7 +18,7 @@ import (
 func twice(tree string) string { return tree + `::text ~ 'BOOLEXPR.*BOOLEXPR'` }
 
 // tidied is a stored expression as a person would write it, which is created as it was stored.
-// In full are all its brackets, or nothing where they say no more.
+// full has all its brackets, or is empty where they say nothing further.
 func tidied(stored, full string) sqlschema.SQL {
 	out := sqlOf(tidy(stored))
 	again := storedAgain(stored)

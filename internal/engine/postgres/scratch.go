@@ -492,7 +492,7 @@ func (p *scratchPlace) drop() {
 const leaveAfter = 100 * time.Millisecond
 
 // leave has the server drop a scratch database, and soon waits for it no longer. Before it
-// drops one, the server writes to disk what is not there yet of all its databases, which
+// drops one, the server writes to disk whatever of all its databases is not written yet, which
 // takes seconds where something large was just loaded, and is nothing that the end of a
 // program needs. That the session ends is told it in the same breath, so that it is surprised by
 // nothing.
