@@ -27,9 +27,10 @@ const connectTimeout = 10 * time.Second
 
 // sessionSettings are the same on every connection, whatever the server says: under
 // other modes it cuts texts, turns null into 0, gives rows with the number 0 another one and
-// lets references point at nothing.
+// lets references point at nothing. Dates of zeros, which old tables have as defaults and in
+// rows, are taken: no such table could be changed without them.
 var sessionSettings = []string{
-	"sql_mode = 'STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ZERO_DATE,NO_ZERO_IN_DATE,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO'",
+	"sql_mode = 'STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO'",
 	"time_zone = '+00:00'", "foreign_key_checks = 1", "unique_checks = 1", "autocommit = 1", "innodb_strict_mode = 1",
 	"lock_wait_timeout = 1", "innodb_lock_wait_timeout = 1", // whoever comes behind a change waits as long
 }

@@ -11,8 +11,7 @@ import (
 )
 
 // CreateAll gives what makes an empty database hold the same as s. References are not
-// checked while it runs, since they may go in circles, and dates of zeros are taken, which
-// a server that was set otherwise let in.
+// checked while it runs, since they may go in circles.
 func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var out []engine.Creation
 	add := func(kind, name string, list ...string) {
@@ -26,8 +25,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	for _, o := range s.Others { // which keep the mode in which they are created
 		add(o.Kind, o.Name, o.Make...)
 	}
-	add("", "",
-		"SET foreign_key_checks = 0, @erbario_mode = @@sql_mode, sql_mode = replace(replace(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')")
+	add("", "", "SET foreign_key_checks = 0")
 	for _, t := range s.Tables {
 		text := t.Text
 		if text == "" {
@@ -40,7 +38,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	}) {
 		add("table", "erbario_former", formerTable) // the bridge notes there
 	}
-	add("", "", "SET foreign_key_checks = 1, sql_mode = @erbario_mode")
+	add("", "", "SET foreign_key_checks = 1")
 	for _, v := range sqlschema.ViewsInOrder(s.Views, rules.Names) {
 		add("view", v.Name, v.SQL.Text)
 	}
