@@ -108,7 +108,7 @@ func NameParts(name string) (id, engineName string, ok bool) {
 // beyond its step is refused here, before anything runs.
 func Parse(path, text string, e Engine) (*Migration, error) {
 	p := &parser{m: &Migration{Text: text, Path: path}, e: e}
-	pieces := e.SQL().Split(strings.ReplaceAll(text, "\r\n", "\n"))
+	pieces := e.SQL().Split(plainLines(text))
 	if len(pieces) == 0 || !pieces[0].Comment || !strings.HasPrefix(pieces[0].Text, Marker) {
 		return nil, p.fail(1,
 			"the file does not begin with the head of a migration, such as %s20261123T093000-first-sheets  %s  form %d",
@@ -462,4 +462,13 @@ func stepWords(s string) (title, note string, kind engine.StepKind) {
 		s, note = s[:i], s[i+3:len(s)-1]
 	}
 	return strings.TrimSpace(s), note, kind
+}
+
+// plainLines is a text whose lines end with a line feed alone, where all of them end with a carriage
+// return, too: an editor made them so. Where only some do, they are within what the database holds.
+func plainLines(text string) string {
+	if strings.Count(text, "\r\n") < strings.Count(text, "\n") {
+		return text
+	}
+	return strings.ReplaceAll(text, "\r\n", "\n")
 }

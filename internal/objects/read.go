@@ -151,7 +151,7 @@ var kinds = map[string]string{
 	"AGGREGATE": "aggregate", "TRIGGER": "trigger", "RULE": "rule", "SEQUENCE": "sequence", "DOMAIN": "domain",
 	"TYPE": "type", "COLLATION": "collation", "OPERATOR": "operator", "CAST": "cast",
 	"TEXT SEARCH CONFIGURATION": "text search configuration", "TEXT SEARCH DICTIONARY": "text search dictionary",
-	"EVENT": "event", "EXTENSION": "extension", "POLICY": "policy", "PUBLICATION": "publication", "STATISTICS": "statistics", "INDEX": "index",
+	"EVENT": "event", "EVENT TRIGGER": "event trigger", "EXTENSION": "extension", "POLICY": "policy", "PUBLICATION": "publication", "STATISTICS": "statistics", "INDEX": "index",
 }
 
 // byThemselves are words of CREATE that are not of a kind.
@@ -246,9 +246,6 @@ func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why str
 	if o.Kind == "" {
 		return "", fmt.Sprintf("%s is not whole", firstWords(list, 2))
 	}
-	if o.Kind == "event" && i+1 < len(list) && list[i+1].Is("TRIGGER") {
-		return byHandHint, "an event trigger belongs to the whole database, and cannot be declared"
-	}
 	for i += n; i < len(list) && slices.Contains([]string{"IF", "NOT", "EXISTS", "CONCURRENTLY"}, list[i].Word()); i++ {
 	}
 	o.Name = lastName(list[min(i, len(list)):])
@@ -326,7 +323,8 @@ func (p *parser) alter(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 		o.Kind = "owner"
 	case list[1].Is("TABLE") && (turned("TRIGGER") || turned("RULE")):
 		o.Kind, o.On = "state", name(2)
-	case list[1].Is("VIEW"), list[1].Is("SEQUENCE"), list[1].Is("FUNCTION"), list[1].Is("DOMAIN"), list[1].Is("TYPE"):
+	case list[1].Is("VIEW"), list[1].Is("SEQUENCE"), list[1].Is("FUNCTION"), list[1].Is("DOMAIN"), list[1].Is("TYPE"),
+		list[1].Is("EVENT") && list[2].Is("TRIGGER"):
 		o.Kind = "more"
 	default:
 		return "change its model", fmt.Sprintf("%s declares nothing: a table is what its model says", firstWords(list, 2))

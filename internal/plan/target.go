@@ -15,7 +15,9 @@ import (
 func target(live *sqlschema.Table, changes []diff.Change) *sqlschema.Table {
 	t := live.Clone()
 	for _, c := range changes {
-		t.Text = ""
+		if c.Kind.Thing() != "trigger" { // the statement of a table has none
+			t.Text = ""
+		}
 		switch c.Kind {
 		case diff.AddColumn:
 			t.Columns = append(t.Columns, c.Object.(*sqlschema.Column))

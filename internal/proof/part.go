@@ -242,7 +242,12 @@ func (r *reaching) view(v *sqlschema.View) {
 }
 
 func (r *reaching) other(o *sqlschema.Other) {
-	on := r.of(lateName(o), o.Make...)
+	texts := o.Make
+	if o.Runs != "" { // with what that reaches
+		r.add(lateName(o))
+		texts = append(slices.Clone(o.Make), o.Runs)
+	}
+	on := r.of(lateName(o), texts...)
 	named := slices.ContainsFunc(r.others, func(n string) bool {
 		return slices.ContainsFunc(o.Make,
 			func(sql string) bool { return strings.Contains(strings.ToLower(sql), n) })

@@ -77,6 +77,7 @@ type Other struct {
 	Make []string // the statements that make it
 	Late bool     // it stands on tables, and is made after them
 	Form string   // the statement by which it is compared; empty: those of Make
+	Runs string   // what it runs whenever anything changes, such as a function; empty: nothing
 	// Values are those of an enum type, the one that a choice can be kept as.
 	Values []string
 }

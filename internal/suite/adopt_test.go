@@ -355,6 +355,7 @@ var adoptParts = map[string]parts{
 			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE plain_b NOT IN ('a', 'b') AND plain_b IN ('c', 'd')",
 			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE plain_a BETWEEN 1 AND 4 AND (plain_b > 'a' AND {a} IS NOT NULL)",
 			"CREATE PUBLICATION pub{n} FOR TABLE {t} WITH (publish = 'insert')", "CREATE PUBLICATION pub{n} FOR ALL TABLES WITH (publish = 'insert, update, delete')",
+			"CREATE FUNCTION ev{n}() RETURNS event_trigger LANGUAGE plpgsql AS $$ BEGIN END $$; CREATE EVENT TRIGGER et{n} ON ddl_command_start EXECUTE FUNCTION ev{n}()",
 			"CREATE MATERIALIZED VIEW {t}_m{n} AS SELECT count(*) FROM {t} GROUP BY {a} HAVING count(*) > 1 OR (count(*) < 0 OR {a} IS NULL)",
 		},
 	},

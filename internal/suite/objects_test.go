@@ -132,6 +132,13 @@ var things = map[string][]declaredThing{
 			"CREATE PUBLICATION published FOR TABLE loans", "CREATE PUBLICATION published FOR TABLE loans (id, {note}), boxes WITH (publish = 'insert')",
 			"CREATE PUBLICATION published FOR ALL TABLES", "CREATE PUBLICATION published FOR TABLE boxes WHERE (id > 1 AND id BETWEEN 2 AND 9)",
 		}},
+		{name: "sees", forms: []string{
+			"CREATE FUNCTION sees() RETURNS event_trigger LANGUAGE plpgsql AS $$ BEGIN END $$", "CREATE FUNCTION sees() RETURNS event_trigger LANGUAGE plpgsql AS $$ BEGIN NULL; END $$",
+		}},
+		{name: "watch", needs: []string{"sees"}, forms: []string{
+			"CREATE EVENT TRIGGER watch ON ddl_command_end EXECUTE FUNCTION sees()", "CREATE EVENT TRIGGER watch ON sql_drop WHEN TAG IN ('DROP TABLE') EXECUTE FUNCTION sees()",
+		}},
+		{name: "watch off", needs: []string{"watch"}, forms: []string{"ALTER EVENT TRIGGER watch DISABLE"}},
 		{name: "deep", forms: []string{"CREATE STATISTICS deep ON sheet, due FROM loans", "CREATE STATISTICS deep (ndistinct) ON sheet, due FROM loans"}},
 		{name: "quiet", forms: []string{"CREATE RULE quiet AS ON DELETE TO loans DO INSTEAD NOTHING", "CREATE RULE quiet AS ON DELETE TO loans DO ALSO NOTIFY gone"}},
 		{name: "sum_of", forms: []string{"CREATE AGGREGATE sum_of(integer) (SFUNC = int4pl, STYPE = integer)", "CREATE AGGREGATE sum_of(integer) (SFUNC = int4mul, STYPE = integer)"}},

@@ -84,7 +84,7 @@ var inspections = []string{
 // rareInspections are the queries about what few databases have, where there may be any.
 var rareInspections = []string{
 	collationsQuery, dictionariesQuery, searchesQuery, aggregatesQuery, operatorsQuery, elsewhereQuery,
-	publicationsQuery,
+	publicationsQuery, eventTriggersQuery,
 }
 
 const policiesQuery = `SELECT c.relname, quote_ident(p.polname), p.polpermissive, p.polcmd, coalesce(pg_get_expr(p.polqual, p.polrelid), ''), coalesce(pg_get_expr(p.polwithcheck, p.polrelid), ''), (SELECT string_agg(CASE WHEN o = '0' THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(o)) END, ', ') FROM unnest(p.polroles) o), c.relrowsecurity FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid WHERE c.relnamespace = ` + here + ` ORDER BY 1, 2`
@@ -145,7 +145,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 			return nil, err
 		}
 		few, r.needs = rare(more[0], more[1], more[2], more[3], more[4]), firsts(more[5])
-		r.publications(more[6])
+		r.ofDatabase(more[6], more[7])
 	}
 	r.relations(all[0])
 	r.columns(all[1])

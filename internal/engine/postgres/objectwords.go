@@ -59,6 +59,9 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		if c.Kind == rightsOn && c.Name == "" {
 			continue
 		}
+		if t := s.Table(c.Of); c.OfKind == "" && t != nil && t.Options.Foreign { // scratch has no such table
+			continue
+		}
 		c.SQL = inSchema(c.SQL, schema)
 		c.Form = canon(inSchema(cmp.Or(c.Form, c.SQL), schema))
 		if c.Kind == "materialised view" && populated[c.Name] {

@@ -23,7 +23,7 @@ func notExtension(catalogue, oid string) string {
 
 // anyRareQuery asks whether there may be any of it: what the server came with has lower
 // numbers. Schemas count that are not this one.
-const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_publication) OR EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16384' AND collnamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_ts_dict WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_ts_config WHERE oid >= '16384')
+const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_publication) OR EXISTS (SELECT 1 FROM pg_event_trigger) OR EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16384' AND collnamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_ts_dict WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_ts_config WHERE oid >= '16384')
 	OR EXISTS (SELECT 1 FROM pg_operator WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_cast WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_proc WHERE oid >= '16384' AND prokind = 'a')
 	OR EXISTS (SELECT 1 FROM pg_namespace WHERE oid <> ` + here + ` AND (oid >= '16384' OR nspname = 'public') AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%')`
 
@@ -120,6 +120,13 @@ const publicationsQuery = `SELECT b.pubname, format('CREATE PUBLICATION %I%s WIT
 const ofThisSchema = `(b.puballtables OR NOT EXISTS (SELECT 1 FROM pg_publication_rel l WHERE l.prpubid = b.oid UNION ALL SELECT 1 FROM pg_publication_namespace w WHERE w.pnpubid = b.oid)
 			OR EXISTS (SELECT 1 FROM pg_publication_rel l JOIN pg_class c ON c.oid = l.prrelid WHERE l.prpubid = b.oid AND c.relnamespace = ` + here + `)
 			OR EXISTS (SELECT 1 FROM pg_publication_namespace w WHERE w.pnpubid = b.oid AND w.pnnspid = ` + here + `))`
+
+// eventTriggersQuery gives the event triggers whose functions are of this schema: one belongs to the whole
+// database. They come last, since they may refuse what else is created.
+var eventTriggersQuery = `SELECT g.evtname, format('CREATE EVENT TRIGGER %I ON %s%s EXECUTE FUNCTION %s', g.evtname, g.evtevent, coalesce(' WHEN TAG IN (' || (SELECT string_agg(quote_literal(w), ', ' ORDER BY n) FROM unnest(g.evttags) WITH ORDINALITY u (w, n)) || ')', ''), g.evtfoid::regprocedure),
+			CASE g.evtenabled WHEN 'O' THEN '' ELSE format('ALTER EVENT TRIGGER %I %s', g.evtname, CASE g.evtenabled WHEN 'D' THEN 'DISABLE' WHEN 'R' THEN 'ENABLE REPLICA' ELSE 'ENABLE ALWAYS' END) END, (SELECT p.prosrc FROM pg_proc p WHERE p.oid = g.evtfoid) FROM pg_event_trigger g WHERE ` + eventOfThisSchema + ` ORDER BY g.evtname`
+
+var eventOfThisSchema = `EXISTS (SELECT 1 FROM pg_proc p WHERE p.oid = g.evtfoid AND p.pronamespace = ` + here + `) AND ` + notExtension("pg_event_trigger", "g.oid")
 
 // dated is something with the number that tells when it was created.
 type dated struct {
@@ -228,10 +235,18 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 	return out
 }
 
-func (r *reading) publications(rows [][]string) {
-	for _, v := range rows {
+// ofDatabase adds what belongs to the whole database: publications and event triggers.
+func (r *reading) ofDatabase(publications, events [][]string) {
+	for _, v := range publications {
 		r.s.Others = append(r.s.Others,
 			&sqlschema.Other{Kind: "publication", Name: v[0], Late: true, Make: []string{v[1]}})
+	}
+	for _, v := range events {
+		o := &sqlschema.Other{Kind: "event trigger", Name: v[0], Late: true, Make: []string{v[1]}, Runs: v[3]}
+		if v[2] != "" {
+			o.Make = append(o.Make, v[2])
+		}
+		r.s.Others = append(r.s.Others, o)
 	}
 }
 
@@ -255,7 +270,7 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.O
 		out = append(out,
 			&sqlschema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
 		for _, c := range (Engine{}).CreateAll(r.s) {
-			if c.Kind != "" && c.Kind != "extension" && c.Kind != "publication" {
+			if c.Kind != "" && c.Kind != "extension" && c.Kind != "publication" && c.Kind != "event trigger" {
 				out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name,
 					Make: []string{within(quote(name), c.SQL)}})
 			}

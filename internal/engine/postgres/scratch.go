@@ -356,13 +356,13 @@ func (p *scratchPlace) empty(ctx context.Context, d *database) error {
 	if err != nil {
 		return err
 	}
-	published, err := d.Select(ctx, "SELECT quote_ident(pubname) FROM pg_publication")
+	ofAll, err := d.Select(ctx, "SELECT 'EVENT TRIGGER ' || quote_ident(evtname) FROM pg_event_trigger UNION ALL SELECT 'PUBLICATION ' || quote_ident(pubname) FROM pg_publication")
 	if err != nil {
 		return err
 	}
 	var drop []string
-	for _, r := range published { // they are in no schema
-		drop = append(drop, "DROP PUBLICATION "+r[0])
+	for _, r := range ofAll { // in no schema; event triggers first, since they may refuse the rest
+		drop = append(drop, "DROP "+r[0])
 	}
 	for _, r := range rows {
 		drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")

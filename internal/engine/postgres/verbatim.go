@@ -45,13 +45,15 @@ const (
 	// grantee and grantable are whom a right is given, and that it can be passed on.
 	grantee   = `CASE WHEN x.grantee = '0' THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(x.grantee)) END`
 	grantable = `CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END`
-	ofClass   = `'pg_catalog.pg_class'::regclass::oid`
+	// anothers is the condition that a table is part of another, or inherits from one.
+	anothers = `r.relkind IN ('r', 'p') AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid)`
+	ofClass  = `'pg_catalog.pg_class'::regclass::oid`
 )
 
 // restQuery gives, in order, what the statements create, its name, the kind and the name of what it
 // belongs to, where the kind of a table is empty, and the statement. Rights come last, those of
 // the owner taken before they are given.
-const restQuery = `WITH r AS (
+var restQuery = `WITH r AS (
 		SELECT c.*, nullif(c.relacl, acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner)) AS acl, c.relacl @> acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner) AS usual, c.oid::regclass::text AS name, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END AS kind,
 			CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialised view' WHEN 'S' THEN CASE WHEN o.relname IS NULL THEN 'sequence' ELSE '' END ELSE '' END AS ofkind, coalesce(o.relname, c.relname)::text AS tab
 		FROM pg_class c LEFT JOIN (SELECT d.objid, t.relname FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid WHERE d.classid = ` + ofClass + ` AND d.refclassid = ` + ofClass + ` AND d.deptype IN ('a', 'i') AND d.refobjsubid > 0) o ON o.objid = c.oid AND c.relkind = 'S'
@@ -99,9 +101,9 @@ const restQuery = `WITH r AS (
 		UNION ALL SELECT 5, 'rule', u.rulename, u.ofkind, u.tab, pg_get_ruledef(u.oid) FROM u
 		UNION ALL SELECT 6, 'state of trigger', g.tgname, g.ofkind, g.tab, format('ALTER TABLE %s %s TRIGGER %I', g.name, CASE g.tgenabled WHEN 'D' THEN 'DISABLE' WHEN 'R' THEN 'ENABLE REPLICA' ELSE 'ENABLE ALWAYS' END, g.tgname) FROM g WHERE g.tgenabled <> 'O' AND g.relkind IN ('r', 'p')
 		UNION ALL SELECT 6, 'state of rule', u.rulename, u.ofkind, u.tab, format('ALTER TABLE %s %s RULE %I', u.name, CASE u.ev_enabled WHEN 'D' THEN 'DISABLE' WHEN 'R' THEN 'ENABLE REPLICA' ELSE 'ENABLE ALWAYS' END, u.rulename) FROM u WHERE u.ev_enabled <> 'O'
-		UNION ALL SELECT 7, 'trigger', g.tgname, g.ofkind, g.tab, pg_get_triggerdef(g.oid) FROM g WHERE g.relkind = 'v'
-		UNION ALL SELECT 8, 'comment', r.name, r.ofkind, r.tab, format('COMMENT ON %s %s IS %L', r.kind, r.name, obj_description(r.oid, 'pg_class')) FROM r WHERE r.relkind IN ('v', 'm', 'S') AND obj_description(r.oid, 'pg_class') IS NOT NULL
-		UNION ALL SELECT 8, 'comment', a.name, a.ofkind, a.tab, format('COMMENT ON COLUMN %s.%s IS %L', a.name, a.col, col_description(a.attrelid, a.attnum)) FROM a WHERE a.relkind IN ('v', 'm') AND col_description(a.attrelid, a.attnum) IS NOT NULL
+		UNION ALL SELECT 7, 'trigger', g.tgname, g.ofkind, g.tab, pg_get_triggerdef(g.oid) FROM g WHERE g.relkind = 'v' OR g.relkind IN ('r', 'p') AND g.tgparentid = '0' AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = g.tgrelid)
+		UNION ALL SELECT 8, 'comment', r.name, r.ofkind, r.tab, format('COMMENT ON %s %s IS %L', r.kind, r.name, obj_description(r.oid, 'pg_class')) FROM r WHERE (r.relkind IN ('v', 'm', 'S') OR ` + anothers + `) AND obj_description(r.oid, 'pg_class') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', a.name, a.ofkind, a.tab, format('COMMENT ON COLUMN %s.%s IS %L', a.name, a.col, col_description(a.attrelid, a.attnum)) FROM a JOIN r ON r.oid = a.attrelid WHERE (a.relkind IN ('v', 'm') OR ` + anothers + `) AND col_description(a.attrelid, a.attnum) IS NOT NULL
 		UNION ALL SELECT 8, 'comment', x.relname, r.ofkind, r.tab, format('COMMENT ON INDEX %s IS %L', i.indexrelid::regclass, obj_description(i.indexrelid, 'pg_class')) FROM pg_index i JOIN r ON r.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid WHERE obj_description(i.indexrelid, 'pg_class') IS NOT NULL
 		UNION ALL SELECT 8, 'comment', k.conname, k.ofkind, k.tab, format('COMMENT ON CONSTRAINT %I ON %s IS %L', k.conname, k.name, obj_description(k.oid, 'pg_constraint')) FROM k WHERE obj_description(k.oid, 'pg_constraint') IS NOT NULL
 		UNION ALL SELECT 8, 'comment', g.tgname, g.ofkind, g.tab, format('COMMENT ON TRIGGER %I ON %s IS %L', g.tgname, g.name, obj_description(g.oid, 'pg_trigger')) FROM g WHERE obj_description(g.oid, 'pg_trigger') IS NOT NULL
@@ -122,6 +124,7 @@ const restQuery = `WITH r AS (
 		UNION ALL SELECT 11, 'rights on', t.name, t.ofkind, t.tab, format('GRANT %s ON TYPE %s TO %s%s', x.privilege_type, t.name, ` + grantee + `, ` + grantable + `) FROM t, aclexplode(t.acl) x WHERE NOT (t.usual AND (x.grantee = t.typowner OR x.grantee = '0' AND NOT x.is_grantable))
 		UNION ALL SELECT 12, 'rights', 'by default', 'rights', '', format('ALTER DEFAULT PRIVILEGES FOR ROLE %I IN SCHEMA %I GRANT %s ON %s TO %s%s', pg_get_userbyid(f.defaclrole), n.nspname, x.privilege_type, CASE f.defaclobjtype WHEN 'r' THEN 'TABLES' WHEN 'S' THEN 'SEQUENCES' WHEN 'f' THEN 'FUNCTIONS' ELSE 'TYPES' END, ` + grantee + `, ` + grantable + `) FROM pg_default_acl f JOIN pg_namespace n ON n.oid = f.defaclnamespace, aclexplode(f.defaclacl) x WHERE f.defaclnamespace = ` + here + `
 		UNION ALL SELECT 14, 'comment', b.pubname, 'publication', b.pubname, format('COMMENT ON PUBLICATION %I IS %L', b.pubname, obj_description(b.oid, 'pg_publication')) FROM pg_publication b WHERE obj_description(b.oid, 'pg_publication') IS NOT NULL AND ` + ofThisSchema + `
+		UNION ALL SELECT 14, 'comment', g.evtname, 'event trigger', g.evtname, format('COMMENT ON EVENT TRIGGER %I IS %L', g.evtname, obj_description(g.oid, 'pg_event_trigger')) FROM pg_event_trigger g WHERE obj_description(g.oid, 'pg_event_trigger') IS NOT NULL AND ` + eventOfThisSchema + `
 	) q ORDER BY place, name, sql`
 
 // Things that belong to no extension.

@@ -154,6 +154,30 @@ CREATE TABLE plants (id int PRIMARY KEY, name text CHECK (name <> ''));
 
 CREATE TABLE trees (height int) INHERITS (plants);
 
+COMMENT ON TABLE trees IS 'plants, too';
+
+COMMENT ON COLUMN trees.name IS 'of the tree';
+
+CREATE FUNCTION passes() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RETURN NEW; END $$;
+
+CREATE TRIGGER of_trees BEFORE UPDATE ON trees FOR EACH ROW EXECUTE FUNCTION passes();
+
+CREATE TRIGGER of_measures BEFORE UPDATE ON measures FOR EACH ROW EXECUTE FUNCTION passes();
+
+CREATE TRIGGER of_part BEFORE INSERT ON measures_1 FOR EACH ROW EXECUTE FUNCTION passes();
+
+ALTER TABLE measures_1 DISABLE TRIGGER of_part;
+
+CREATE FUNCTION sees() RETURNS event_trigger LANGUAGE plpgsql AS $$ BEGIN END $$;
+
+CREATE EVENT TRIGGER watch ON ddl_command_end WHEN TAG IN ('CREATE INDEX', 'ALTER TABLE') EXECUTE FUNCTION sees();
+
+ALTER EVENT TRIGGER watch ENABLE REPLICA;
+
+COMMENT ON EVENT TRIGGER watch IS 'what changes';
+
+CREATE EVENT TRIGGER watch_drops ON sql_drop EXECUTE FUNCTION sees();
+
 CREATE TABLE uses_function (id int DEFAULT seven() CHECK (id < seven() * 100), g int GENERATED ALWAYS AS (id + 1) STORED);
 
 CREATE INDEX by_function ON uses_function ((seven() + id));
