@@ -241,3 +241,9 @@ CREATE PUBLICATION all_of_it FOR TABLES IN SCHEMA public WITH (publish = 'insert
 CREATE PUBLICATION "some Of it" FOR TABLE plants (id) WHERE (id > 1 AND (id > 2 AND id < 90)), coded WITH (publish = 'insert');
 CREATE PUBLICATION nothing_yet;
 COMMENT ON PUBLICATION nothing_yet IS 'for the library''s own copy';
+
+CREATE TABLE bushes (thorns boolean NOT NULL DEFAULT true) INHERITS (plants);
+
+ALTER TABLE bushes ALTER name SET DEFAULT 'bush', ALTER name SET NOT NULL;
+
+ALTER TABLE measures_2 ALTER q DROP DEFAULT, ALTER p SET NOT NULL, ADD CHECK (q > 2);
