@@ -20,6 +20,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/lang"
+	"erbario/internal/objects"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
@@ -49,9 +50,12 @@ type File struct{ Path, Text string }
 type Table struct {
 	Name    string
 	Model   string
-	Outside bool     // it is declared as there already, since the language does not say it exactly
+	Outside bool     // it is declared as there already, since neither models nor SQL say it
+	InSQL   bool     // it is declared in SQL, since the language does not say it exactly
 	Why     []string // then: what the language does not say
 	Native  []string // fields of a type that only the engine has
+
+	make []engine.Creation // the statements that declare it in SQL
 }
 
 // Outcome is what an adoption writes.
@@ -89,6 +93,7 @@ const (
 	inWords how = iota
 	asStored
 	outside
+	inSQL
 )
 
 // taking is a run.
@@ -98,7 +103,9 @@ type taking struct {
 	tables []*sqlschema.Table // that are adopted
 	how    map[string]how
 	why    map[string][]string
-	left   []Left // tables that no model can declare
+	left   []Left                       // tables that no model can declare
+	make   map[string][]engine.Creation // the statements of those that are declared in SQL
+	odd    []*sqlschema.Table           // those of them that no model can even name
 	wanted *sqlschema.Schema
 	said   *declare.Declared // by the models that are written
 }
@@ -107,11 +114,17 @@ type taking struct {
 // into the words of the engine and compared with the table: what is not the same is declared as
 // outside.
 func Look(ctx context.Context, in Input) (*Outcome, error) {
-	t := &taking{Input: in, how: map[string]how{}, why: map[string][]string{}}
+	t := &taking{Input: in, how: map[string]how{}, why: map[string][]string{}, make: map[string][]engine.Creation{}}
 	for _, table := range in.Live.Tables {
 		switch {
 		case schema.Own(table.Name), t.declared(table.Name) != nil, in.Choose != nil && !in.Choose(table.Name):
+		case slices.ContainsFunc(in.SQL, func(o *sqlschema.Object) bool {
+			return objects.IsTable(o) && strings.EqualFold(o.Name, table.Name)
+		}):
 		case table.Undeclarable():
+			if !table.Options.Foreign {
+				t.odd = append(t.odd, table)
+			}
 		default:
 			t.tables = append(t.tables, table)
 			if in.Outside {
@@ -130,6 +143,11 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 		worse, err := t.compare(ctx, files)
 		if err != nil {
 			return nil, err
+		}
+		if !worse {
+			if worse, err = t.toSQL(ctx); err != nil {
+				return nil, err
+			}
 		}
 		if !worse {
 			return t.outcome(files), nil
@@ -213,9 +231,14 @@ func (t *taking) write() ([]written, error) {
 	}
 	for _, table := range t.tables {
 		w.t, w.lines, w.keyed = raised[table.Name], nil, false
-		text := w.model()
-		if t.how[table.Name] == outside {
-			text = w.outside(t.referred(table))
+		text := ""
+		switch t.how[table.Name] {
+		case outside:
+			text = w.outside("outside", t.referred(table))
+		case inSQL:
+			text = w.outside("in sql", t.referred(table))
+		default:
+			text = w.model()
 		}
 		file := fileName(t.models[table.Name], paths)
 		out = append(out, written{File{path.Join(t.Folder, file+".erbario"), text}, table.Name})
@@ -349,7 +372,7 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 	}
 	wanted, notices := t.Engine.DDL().Lower(d.Schema)
 	for _, n := range notices {
-		if n.Mistake && t.mine(n.Table) && t.how[n.Table] != outside {
+		if n.Mistake && t.mine(n.Table) && t.how[n.Table] < outside {
 			if !once[n.Table] {
 				t.less(n.Table, n.Text)
 			}
@@ -365,7 +388,7 @@ func (t *taking) compare(ctx context.Context, files []written) (worse bool, err 
 	}
 	for _, table := range t.tables {
 		w := wanted.Table(table.Name)
-		if t.how[table.Name] == outside || w == nil {
+		if t.how[table.Name] >= outside || w == nil {
 			continue
 		}
 		var told []string
@@ -389,7 +412,7 @@ func (t *taking) mine(table string) bool {
 
 // less has a table written with fewer words of the language; false: there is no way left.
 func (t *taking) less(table string, why ...string) bool {
-	if t.how[table] == outside {
+	if t.how[table] >= outside {
 		return false
 	}
 	t.how[table]++
@@ -412,8 +435,8 @@ func (t *taking) outcome(files []written) *Outcome {
 	}
 	for _, table := range t.tables {
 		one := Table{Name: table.Name, Model: t.models[table.Name], Outside: t.how[table.Name] == outside,
-			Why: t.why[table.Name]}
-		if !one.Outside {
+			InSQL: t.how[table.Name] == inSQL, Why: t.why[table.Name], make: t.make[table.Name]}
+		if !one.Outside && !one.InSQL {
 			for _, c := range t.Engine.DDL().Raise(table, false).Columns {
 				if c.Type.Kind == schema.Native && c.Type.Of == nil {
 					one.Native = append(one.Native, c.Name)
@@ -440,8 +463,14 @@ func (t *taking) outcome(files []written) *Outcome {
 			o.Left = append(o.Left, Left{Kind: x.Kind, Name: x.Name})
 		}
 	}
+	for _, table := range t.odd {
+		if list := t.make[table.Name]; list != nil {
+			o.Tables = append(o.Tables, Table{Name: table.Name, InSQL: true, make: list})
+		}
+	}
 	for _, table := range t.Live.Tables {
 		switch {
+		case t.make[table.Name] != nil:
 		case table.Options.Virtual != "":
 			o.Left = append(o.Left, Left{Kind: "virtual table", Name: table.Name})
 		case table.Options.Foreign:

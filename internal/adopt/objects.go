@@ -28,6 +28,8 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 	mine := slices.DeleteFunc(slices.Clone(there), func(x *objects.Object) bool {
 		return x.Kind == "owner of" || !within(part, x) || objects.Source(in.SQL, x) != nil
 	})
+	tables := o.tableObjects() // which were compared already
+	mine = append(tables, mine...)
 	for len(mine) > 0 {
 		files := o.sqlFiles(in, mine)
 		wanted := *cmp.Or(o.wanted, &sqlschema.Schema{})
@@ -55,13 +57,16 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 			return err
 		}
 		for _, x := range mine {
+			if slices.Contains(tables, x) {
+				continue
+			}
 			if again := objects.Find(made, x.ObjectKey); again == nil || !objects.Same(x, again) {
 				bad[x] = true
 			}
 		}
 		if len(bad) == 0 {
 			o.Files = append(o.Files, written...)
-			o.declared(mine)
+			o.declared(mine[len(tables):])
 			return nil
 		}
 		mine = slices.DeleteFunc(mine, func(x *objects.Object) bool { return bad[x] })
@@ -105,10 +110,14 @@ func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
 			name = x.Of
 		}
 		key, base := "object "+strings.Split(name, "(")[0], declare.SnakeCase(modelName(strings.Split(name, "(")[0]))
+		table := x.Of
+		if x.Kind == "table" {
+			table = x.Name
+		}
 		switch {
-		case x.OfKind == "" && x.Of != "":
-			key, base = "table "+x.Of, declare.SnakeCase(modelName(x.Of))
-			if i := slices.IndexFunc(o.Tables, func(t Table) bool { return t.Name == x.Of }); i >= 0 {
+		case x.OfKind == "" && table != "":
+			key, base = "table "+table, declare.SnakeCase(modelName(table))
+			if i := slices.IndexFunc(o.Tables, func(t Table) bool { return t.Name == table && t.Model != "" }); i >= 0 {
 				base = declare.SnakeCase(o.Tables[i].Model)
 			}
 		case x.Kind == "rights":

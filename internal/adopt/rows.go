@@ -34,8 +34,8 @@ func (in Input) AddRows(ctx context.Context, o *Outcome, names []string) error {
 			}
 			hit = true
 			table := o.said.Schema.Table(t.Name)
-			if t.Outside || table == nil {
-				return fmt.Errorf("%s is declared as outside, and no migration inserts its rows: leave it out of "+
+			if t.Outside || t.InSQL || table == nil {
+				return fmt.Errorf("%s is not declared by a model, and no migration inserts its rows: leave it out of "+
 					"--rows", t.Name)
 			}
 			if !slices.Contains(list, table) {

@@ -399,9 +399,9 @@ func (w *writer) sql(sql string) string {
 	})
 }
 
-// outside is the model of a table that is declared as there already: its key, and what others
+// outside is the model of a table that is declared elsewhere, as word says: its key, and what others
 // refer to.
-func (w *writer) outside(referred []string) string {
+func (w *writer) outside(word string, referred []string) string {
 	t := *w.t
 	in := func(c string) bool { return slices.Contains(t.Key, c) || slices.Contains(referred, c) }
 	t.Columns = nil
@@ -421,13 +421,13 @@ func (w *writer) outside(referred []string) string {
 		return !x.Unique || x.Where != "" || !plainParts(x) || slices.ContainsFunc(x.Parts,
 			func(p schema.Part) bool { return !in(p.Column) })
 	})
-	w.t, w.lines, w.keyed, w.done = &t, nil, false, map[any]bool{}
+	w.t, w.lines, w.keyed, w.done, w.fields = &t, nil, false, map[any]bool{}, w.naming.fields[t.Name]
 	w.head()
 	for _, c := range t.Columns {
 		w.field(c)
 	}
 	w.rest()
-	return "model " + w.models[t.Name] + " outside\n    " + strings.Join(w.lines, "\n    ") + "\n"
+	return "model " + w.models[t.Name] + " " + word + "\n    " + strings.Join(w.lines, "\n    ") + "\n"
 }
 
 // oneLine is SQL without line breaks outside of its quotes.

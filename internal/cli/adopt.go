@@ -276,8 +276,8 @@ func (o *adopting) refuse() error {
 	}
 	var list []string
 	for _, t := range o.outcome.Tables {
-		if t.Outside && !o.outside {
-			list = append(list, fmt.Sprintf("%s (%s)", t.Name, strings.Join(t.Why, "; ")))
+		if (t.Outside || t.InSQL) && !o.outside {
+			list = append(list, strings.TrimSuffix(fmt.Sprintf("%s (%s)", t.Name, strings.Join(t.Why, "; ")), " ()"))
 		}
 	}
 	if n := o.outcome.Objects; n > 0 {
@@ -358,6 +358,7 @@ type jsonAdopted struct {
 	Table   string   `json:"table"`
 	Model   string   `json:"model"`
 	Outside bool     `json:"outside"`
+	InSQL   bool     `json:"in_sql"`
 	Why     []string `json:"not_said,omitempty"`
 	Native  []string `json:"engine_types,omitempty"`
 }
@@ -380,7 +381,7 @@ func (o *adopting) show(recorded bool) error {
 	if o.json {
 		tables, left, files := []jsonAdopted{}, []jsonLeft{}, []string{}
 		for _, t := range o.outcome.Tables {
-			tables = append(tables, jsonAdopted{t.Name, t.Model, t.Outside, t.Why, t.Native})
+			tables = append(tables, jsonAdopted{t.Name, t.Model, t.Outside, t.InSQL, t.Why, t.Native})
 		}
 		for _, x := range o.outcome.Left {
 			left = append(left, jsonLeft{x.Kind, x.Name, x.Why})
@@ -429,10 +430,19 @@ func (o *adopting) show(recorded bool) error {
 
 // inSQL says how much is declared in SQL.
 func (o *adopting) inSQL() string {
-	if o.outcome.Objects == 0 {
-		return ""
+	out, tables := "", 0
+	for _, t := range o.outcome.Tables {
+		if t.InSQL {
+			tables++
+		}
 	}
-	return ", and " + plural(o.outcome.Objects, "object", "objects") + " in SQL"
+	if tables > 0 {
+		out = fmt.Sprintf(", %d of them in SQL", tables)
+	}
+	if o.outcome.Objects > 0 {
+		out += ", and " + plural(o.outcome.Objects, "object", "objects") + " in SQL"
+	}
+	return out
 }
 
 // otherSchemas tells of schemas that are not read.
@@ -451,9 +461,11 @@ func (o *adopting) outsides(native int) {
 		o.out.printf("%s of a type that only %s has", plural(native, "field", "fields"), o.l.engine.Name())
 	}
 	for _, t := range o.outcome.Tables {
-		if t.Outside && !o.outside {
-			o.out.printf("%s is declared as outside: the language does not say %s", cell(t.Name),
-				cell(strings.Join(t.Why, "; ")))
+		switch why := cell(strings.Join(t.Why, "; ")); {
+		case t.InSQL && why != "":
+			o.out.printf("%s is declared in SQL: the language does not say %s", cell(t.Name), why)
+		case t.Outside && !o.outside:
+			o.out.printf("%s is declared as outside: the language does not say %s", cell(t.Name), why)
 		}
 	}
 	for _, l := range o.lacking {

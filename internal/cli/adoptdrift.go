@@ -57,6 +57,10 @@ func (o *adopting) drifted() (bool, error) {
 		if whole := wanted.Table(n); whole != nil { // a name with a dot in it
 			t = whole
 		}
+		if t != nil && t.Outside() && t.Declared.InSQL {
+			return false, fmt.Errorf("%s is declared in SQL: write what was changed into its file, as "+
+				"erbario look --sql %s shows it", t.Name, t.Name)
+		}
 		if t != nil && t.Outside() {
 			return false, fmt.Errorf("%s is declared as outside: remove model %s, and adopt it then", t.Name, t.Model())
 		}

@@ -42,7 +42,7 @@ func (a *app) declareCommand() *cli.Command {
 				return wrongUse("erbario declare needs the name of a model, such as Specimen")
 			}
 			if f, diags := lang.Parse("MODEL", "model "+model+"\n"); len(diags) > 0 || len(f.Blocks) != 1 ||
-				f.Blocks[0].Name.Name != model || f.Blocks[0].Outside {
+				f.Blocks[0].Name.Name != model || f.Blocks[0].Outside || f.Blocks[0].InSQL {
 				return wrongUse("%q cannot be the name of a model: write letters and digits, such as Specimen",
 					clean(model))
 			}

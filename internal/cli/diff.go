@@ -339,6 +339,9 @@ func (a *app) changeTable(table []changeRow) {
 // partsOf lists the parts of a whole table as lines of a diff.
 func partsOf(t *sqlschema.Table) [][]string {
 	var out [][]string
+	if t.Options.Virtual != "" {
+		out = append(out, []string{"virtual table using " + t.Options.Virtual})
+	}
 	for _, c := range diff.Tables(&sqlschema.Table{Name: t.Name}, t) {
 		switch c.Object.(type) {
 		case *sqlschema.Index, *sqlschema.Check, *sqlschema.Trigger:

@@ -19,7 +19,9 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/project"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -77,7 +79,8 @@ func resolve(p *project.Project, files []*lang.File,
 	s, notices := e.DDL().Lower(d.Schema)
 	inSQL, more := p.Objects(e, d.Schema)
 	s.Objects = inSQL
-	return d, s, slices.Concat(diags, warnings(files, d, notices), more)
+	alone := objects.Alone(inSQL, d.Schema, func(t *schema.Table) lang.Pos { return place(files, d, t.Name, "") })
+	return d, s, slices.Concat(diags, warnings(files, d, notices), more, alone)
 }
 
 func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {

@@ -133,7 +133,8 @@ func (r *resolver) collect(files []*lang.File) {
 					block:  b,
 					fields: map[string]*field{},
 					table: &schema.Table{
-						Name: schema.Cut(r.rules.tableName(name)), Model: name, Outside: b.Outside,
+						Name: schema.Cut(r.rules.tableName(name)), Model: name,
+						Outside: b.Outside || b.InSQL, InSQL: b.InSQL,
 						Unchecked: r.rules.Unchecked, Collation: r.rules.Collation[r.engine],
 					},
 				}
@@ -250,7 +251,7 @@ func (r *resolver) begin(m *model) {
 	switch {
 	case timed != nil && untimed != nil:
 		r.errorf(*untimed, "remove one of the two", "%s has both timestamps and no timestamps", t.Model)
-	case r.rules.Timestamps && timed == nil && untimed == nil && !t.Outside && !m.block.Outside:
+	case r.rules.Timestamps && timed == nil && untimed == nil && !t.Outside:
 		for _, f := range timestamps(m.block.Name.Pos) {
 			if m.fields[f.Name.Name] == nil { // its own field is one just as well
 				r.addField(m, f)

@@ -49,7 +49,7 @@ func (r *resolver) rowBlocks(blocks []*lang.Block) {
 		}
 		seen[m] = true
 		if m.table.Outside {
-			r.errorf(b.Name.Pos, "", "%s is outside and is never changed", m.table.Model)
+			r.errorf(b.Name.Pos, "", "%s is %s: no rows of it are declared", m.table.Model, elsewhere(m.table))
 			continue
 		}
 		var key []*field

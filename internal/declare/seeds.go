@@ -160,7 +160,8 @@ func (r *resolver) seedLines(lines []*lang.Line, under *model, into *SeedLine) [
 				continue
 			}
 			if m.table.Outside {
-				r.errorf(l.Make.Model.Pos, "", "%s is outside, and is not filled by seeds", m.table.Model)
+				r.errorf(l.Make.Model.Pos, "", "%s is %s, and is not filled by seeds", m.table.Model,
+					elsewhere(m.table))
 				continue
 			}
 			s := &SeedLine{
@@ -263,3 +264,11 @@ var (
 	}
 	days = map[string]string{"yesterday": "today - 1 day", "tomorrow": "today + 1 day"}
 )
+
+// elsewhere says where a table comes from that no model declares.
+func elsewhere(t *schema.Table) string {
+	if t.InSQL {
+		return "declared in SQL"
+	}
+	return "outside"
+}

@@ -82,7 +82,7 @@ func (s *State) makeObjects(ctx context.Context) (*objects.Made, error) {
 		return &known, nil
 	}
 	made, err := objects.MakeOn(ctx, s.Engine, s.Wanted, base)
-	if err != nil || len(made.Failed) > 0 { // what is missing may be installed
+	if err != nil || len(made.Failed)+len(made.Tables) > 0 { // what is missing may be installed
 		return made, err
 	}
 	if text, err := json.Marshal(made); err == nil {
@@ -94,7 +94,7 @@ func (s *State) makeObjects(ctx context.Context) (*objects.Made, error) {
 // objectsName stands for all that decides what a server makes of what is declared in SQL.
 func (s *State) objectsName(ctx context.Context, base *sqlschema.Schema) (string, error) {
 	h := sha256.New()
-	fmt.Fprintf(h, "objects 1 %s\n", s.Engine.Name())
+	fmt.Fprintf(h, "objects 2 %s\n", s.Engine.Name())
 	if s.Engine.Caps().Journal { // it is a server
 		rows, err := s.DB.Select(ctx, "SELECT version()")
 		if err != nil {

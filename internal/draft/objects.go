@@ -95,16 +95,14 @@ func (s *State) readSQL(ctx context.Context) error {
 	if s.sql.made, err = s.makeObjects(ctx); err != nil {
 		return err
 	}
-	if len(s.sql.made.Enums) > 0 {
-		wanted := *s.Wanted
-		for _, o := range s.sql.made.Enums {
-			if wanted.Enum(o.Name) == nil {
-				wanted.Others = append(slices.Clone(wanted.Others), o)
-			}
+	wanted := *s.Wanted
+	for _, o := range s.sql.made.Enums {
+		if wanted.Enum(o.Name) == nil {
+			wanted.Others = append(slices.Clone(wanted.Others), o)
 		}
-		s.Wanted = &wanted
 	}
-	return nil
+	s.Wanted = &wanted
+	return s.putTables()
 }
 
 // readThere reads what the live database holds.
@@ -332,6 +330,9 @@ func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Obje
 	}
 	var before *objects.Made
 	for _, f := range s.sql.made.Failed {
+		if objects.IsTable(f.Object) { // it stays
+			continue
+		}
 		there := slices.DeleteFunc(slices.Clone(s.sql.there), func(o *objects.Object) bool {
 			return objects.Source([]*sqlschema.Object{f.Object}, o) == nil
 		})
@@ -452,7 +453,10 @@ func (s *State) found(p *plan.Plan) error {
 	}
 	named := migration.Names(line, s.Engine)
 	maps.Copy(named, migration.FoundNames(line, s.Engine))
-	isNamed := func(o *objects.Object) bool { return named[strings.ToLower(objects.ShortName(o))] }
+	known := migration.FoundObjects(line)
+	isNamed := func(o *objects.Object) bool {
+		return known[o.Kind+" "+strings.ToLower(o.Name)] || named[strings.ToLower(objects.ShortName(o))]
+	}
 	var list []*objects.Object
 	for _, o := range s.sql.wanted {
 		there := objects.Find(s.sql.there, o.ObjectKey)

@@ -141,6 +141,12 @@ func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Pla
 func (s *State) asks(ctx context.Context, in *plan.Input) {
 	if line, err := s.line(); err == nil {
 		in.FoundTriggers, in.FoundTables = migration.FoundTriggers(line, s.Engine), migration.FoundTables(line)
+		in.InSQL = map[string]bool{}
+		for key := range migration.ObjectsOf(line, s.Engine) {
+			if key.Kind == "table" {
+				in.InSQL[strings.ToLower(key.Name)] = true
+			}
+		}
 		for _, key := range s.triggersInSQL() {
 			in.FoundTriggers[strings.ToLower(key.Name)] = true
 		}

@@ -148,7 +148,8 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 	}
 	in.Answers.Rename, in.Answers.Drop = nil, there.Drop
 	for _, n := range there.Rename { // what is there has the new names already
-		if t := s.Wanted.Table(n.Table); n.Column != "" && n.Value == "" && t != nil && t.Declared.LiveView != "" {
+		t := s.Wanted.Table(n.Table)
+		if n.Column != "" && n.Value == "" && t != nil && t.Declared != nil && t.Declared.LiveView != "" {
 			return nil, fmt.Errorf("%s has a view, whose columns must be checked", t.Name)
 		}
 		in.Answers.Rename = append(in.Answers.Rename, n)

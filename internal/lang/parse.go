@@ -479,6 +479,11 @@ func (c *cursor) blockHead(b *Block) {
 	switch b.Kind {
 	case ModelBlock:
 		b.Outside = c.accept("outside")
+		if !b.Outside && c.accept("in") {
+			if b.InSQL = c.accept("sql"); !b.InSQL {
+				c.fail(c.here(), "write model "+b.Name.Name+" in sql", `expected "sql" after "in"`)
+			}
+		}
 	case ChoiceBlock:
 		if c.accept("as") {
 			if !c.accept("enum") {

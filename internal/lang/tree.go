@@ -51,6 +51,7 @@ type Block struct {
 	Pos        Pos
 	Name       Ident   // of rows: the model
 	Outside    bool    // model: the table is there and never changed
+	InSQL      bool    // model: the table is declared in a file of SQL
 	Values     []Ident // choice: its words
 	Enum       bool    // choice: kept as a type of the database, where it has such types
 	EnumName   *Value  // choice: the name of that type; nil: by the rule

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 )
 
 const goneWord = "gone "
@@ -47,7 +48,7 @@ func ObjectsOf(line []*Migration, e Engine) map[engine.ObjectKey]bool {
 		for _, s := range m.Steps {
 			if len(out) > 0 {
 				for _, st := range s.Apply {
-					if r, ok := ReadRename(e, st.SQL); ok && r.Column == "" {
+					if r, ok := ReadRename(e, st.SQL); ok && r.Column == "" && !schema.Own(r.To) {
 						renamed(out, r.Table, r.To)
 					}
 				}
@@ -65,6 +66,12 @@ func ObjectsOf(line []*Migration, e Engine) map[engine.ObjectKey]bool {
 // renamed gives what belongs to a table that table's new name.
 func renamed(objects map[engine.ObjectKey]bool, from, to string) {
 	for k := range objects {
+		if k.Kind == "table" && strings.EqualFold(k.Name, from) {
+			delete(objects, k)
+			k.Name = to
+			objects[k] = true
+			continue
+		}
 		if strings.EqualFold(k.Of, from) {
 			delete(objects, k)
 			k.Name = strings.Replace(k.Name, " of "+k.Of, " of "+to, 1)
@@ -86,6 +93,20 @@ func FoundNames(line []*Migration, e Engine) map[string]bool {
 						out[strings.ToLower(t.Name())] = true
 					}
 				}
+			}
+		}
+	}
+	return out
+}
+
+// FoundObjects are the kinds and names, in lower case, of what existed before a line of migrations, and is
+// neither a table nor a part of one.
+func FoundObjects(line []*Migration) map[string]bool {
+	out := map[string]bool{}
+	for _, m := range line {
+		for _, f := range m.Found {
+			if f.Kind != "" {
+				out[f.Kind+" "+strings.ToLower(f.Table)] = true
 			}
 		}
 	}

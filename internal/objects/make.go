@@ -20,6 +20,7 @@ import (
 type Made struct {
 	Objects []*Object          // in the order in which they can be created
 	Enums   []*sqlschema.Other // enum types among them
+	Tables  []*sqlschema.Table `json:"-"` // those that are declared in SQL
 	Failed  []Failure
 }
 
@@ -120,6 +121,7 @@ func MakeOn(ctx context.Context, e Engine, wanted, base *sqlschema.Schema) (*Mad
 		}
 	}
 	inOrder(out.Objects, m.done)
+	out.Tables = tablesMade(wanted.Objects, s)
 	for _, o := range s.Others {
 		if o.Kind == sqlschema.EnumType && base.Enum(o.Name) == nil {
 			out.Enums = append(out.Enums, o)
@@ -188,7 +190,10 @@ func inOrder(list []*Object, done []*sqlschema.Object) {
 // none.
 func (m *Made) Unseen(list []*sqlschema.Object) *sqlschema.Object {
 	for _, s := range list {
-		if s.Name == "" || slices.ContainsFunc(m.Failed, func(f Failure) bool { return f.Object == s }) ||
+		if s.Name == "" || s.Kind == kindTable || OfTable(list, s) {
+			continue
+		}
+		if slices.ContainsFunc(m.Failed, func(f Failure) bool { return f.Object == s }) ||
 			slices.ContainsFunc(m.Objects, func(o *Object) bool { return declares(s, o) }) ||
 			slices.ContainsFunc(m.Enums, func(o *sqlschema.Other) bool { return strings.EqualFold(o.Name, s.Name) }) {
 			continue
@@ -259,12 +264,19 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 	}
 	all := map[string]*sqlschema.Table{}
 	var order []string
+	inSQL := func(table string) bool { return declared(kindTable, table) }
 	for _, t := range wanted.Tables {
+		if inSQL(t.Name) {
+			continue
+		}
 		all[strings.ToLower(t.Name)] = t
 		order = append(order, strings.ToLower(t.Name))
 	}
 	for _, t := range live.Tables {
 		key := strings.ToLower(t.Name)
+		if inSQL(t.Name) {
+			continue
+		}
 		if all[key] == nil {
 			order = append(order, key)
 		}
@@ -289,14 +301,9 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 		}
 	}
 	for _, key := range order {
-		if !named[key] {
-			continue
+		if named[key] {
+			out.Tables = append(out.Tables, baseTable(all[key], declared))
 		}
-		t := all[key].Clone()
-		t.Triggers = slices.DeleteFunc(slices.Clone(t.Triggers), func(g *sqlschema.Trigger) bool {
-			return g.Purpose == "" && declared("trigger", g.Name)
-		})
-		out.Tables = append(out.Tables, t)
 	}
 	out.Others = slices.Clone(wanted.Others)
 	for _, o := range live.Others {
@@ -306,6 +313,21 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 		}
 	}
 	return out
+}
+
+// baseTable is a table without what is declared in SQL: triggers, and references to tables.
+func baseTable(t *sqlschema.Table, declared func(kind, name string) bool) *sqlschema.Table {
+	t = t.Clone()
+	t.Triggers = slices.DeleteFunc(t.Triggers, func(g *sqlschema.Trigger) bool {
+		return g.Purpose == "" && declared("trigger", g.Name)
+	})
+	refers := len(t.ForeignKeys)
+	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
+		func(k *sqlschema.ForeignKey) bool { return declared(kindTable, k.Table) })
+	if len(t.ForeignKeys) < refers {
+		t.Text = ""
+	}
+	return t
 }
 
 // partNamed tells whether an index of a table, or the sequence of a column, is named: a comment

@@ -151,14 +151,19 @@ var kinds = map[string]string{
 	"AGGREGATE": "aggregate", "TRIGGER": "trigger", "RULE": "rule", "SEQUENCE": "sequence", "DOMAIN": "domain",
 	"TYPE": "type", "COLLATION": "collation", "OPERATOR": "operator", "CAST": "cast",
 	"TEXT SEARCH CONFIGURATION": "text search configuration", "TEXT SEARCH DICTIONARY": "text search dictionary",
-	"EVENT": "event", "EVENT TRIGGER": "event trigger", "EXTENSION": "extension", "POLICY": "policy", "PUBLICATION": "publication", "STATISTICS": "statistics", "INDEX": "index",
+	"EVENT": "event", "EVENT TRIGGER": "event trigger", "EXTENSION": "extension", "POLICY": "policy",
+	"PUBLICATION": "publication", "STATISTICS": "statistics", "INDEX": "index",
+	"TABLE": kindTable, "VIRTUAL TABLE": kindTable,
 }
+
+// kindTable is the kind of a table that is declared in SQL.
+const kindTable = "table"
 
 // byThemselves are words of CREATE that are not of a kind.
 var byThemselves = map[string]bool{
 	"OR": true, "REPLACE": true, "RECURSIVE": true, "CONSTRAINT": true, "UNIQUE": true, "ALGORITHM": true,
 	"UNDEFINED": true, "MERGE": true, "TEMPTABLE": true, "DEFINER": true, "SQL": true, "SECURITY": true,
-	"INVOKER": true, "CURRENT_USER": true, "IF": true, "NOT": true, "EXISTS": true, "TRUSTED": true,
+	"INVOKER": true, "CURRENT_USER": true, "IF": true, "NOT": true, "EXISTS": true, "TRUSTED": true, "UNLOGGED": true,
 }
 
 // kindAt is the kind of which tokens begin with the words, and how many these are.
@@ -264,12 +269,57 @@ func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why str
 			o.On = p.behind(list[i:], "TO")
 		}
 	}
-	if o.Kind == "index" && p.declared != nil && p.declared.Table(o.On) != nil {
+	if o.Kind == "index" && p.ofModel(o.On) != nil {
 		return "write index … in its model", fmt.Sprintf("%s is a table of a model, which declares its indexes", o.On)
+	}
+	if o.Kind == kindTable {
+		if hint, why := p.table(o, list); why != "" {
+			return hint, why
+		}
 	}
 	if schema.Own(o.Name) {
 		return "give it another name",
 			fmt.Sprintf("%s cannot be called %s: names that begin so are reserved", o.Kind, o.Name)
+	}
+	return "", ""
+}
+
+// ofModel is the table of that name if a model declares it, or nil.
+func (p *parser) ofModel(name string) *schema.Table {
+	if p.declared == nil {
+		return nil
+	}
+	if t := p.declared.Table(name); t != nil && !t.InSQL {
+		return t
+	}
+	return nil
+}
+
+// table says why a statement cannot declare a table.
+func (p *parser) table(o *sqlschema.Object, list []sqltok.Token) (hint, why string) {
+	if t := p.ofModel(o.Name); t != nil {
+		hint = "remove one of the two, or write model " + t.Model + " in sql, with its key and what others refer to"
+		if t.Outside {
+			hint = "write model " + t.Model + " in sql"
+		}
+		return hint, fmt.Sprintf("%s is the table of the model %s", o.Name, t.Model)
+	}
+	depth := 0
+	for i, t := range list {
+		next := list[min(i+1, len(list)-1)]
+		switch {
+		case t.Is("("):
+			depth++
+		case t.Is(")"):
+			depth--
+		case depth > 0:
+		case t.Is("REPLACE") && list[max(i-1, 0)].Is("OR"):
+			return "write CREATE TABLE: what changes is planned", "OR REPLACE would drop the rows of the table"
+		case t.Is("SELECT") || t.Is("AS") && (next.Is("WITH") || next.Is("TABLE") || next.Is("VALUES") || next.Is("(")):
+			return "write its columns", "a table that a query fills has rows, and cannot be declared"
+		case t.Is("INHERITS") || t.Is("PARTITION") && next.Is("OF"):
+			return byHandHint, "a table that belongs to another cannot be declared"
+		}
 	}
 	return "", ""
 }
@@ -279,11 +329,6 @@ const byHandHint = "create it with erbario draft --by-hand"
 // refuse says why something that CREATE creates cannot be declared.
 func (p *parser) refuse(list []sqltok.Token, word string) (hint, why string) {
 	switch word {
-	case "VIRTUAL":
-		return byHandHint, "a virtual table has rows, and cannot be declared in SQL"
-	case "TABLE":
-		return "write a model; erbario adopt makes one of a table that exists",
-			"a table is declared by a model, not in SQL"
 	case "TEMPORARY", "TEMP":
 		return "", "what is temporary belongs to a session, and cannot be declared"
 	}
@@ -326,6 +371,8 @@ func (p *parser) alter(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 	case list[1].Is("VIEW"), list[1].Is("SEQUENCE"), list[1].Is("FUNCTION"), list[1].Is("DOMAIN"), list[1].Is("TYPE"),
 		list[1].Is("EVENT") && list[2].Is("TRIGGER"):
 		o.Kind = "more"
+	case list[1].Is("TABLE") && p.ofModel(name(2)) == nil:
+		o.Kind, o.On = "more", name(2)
 	default:
 		return "change its model", fmt.Sprintf("%s declares nothing: a table is what its model says", firstWords(list, 2))
 	}

@@ -14,15 +14,24 @@ import (
 func TestParse(t *testing.T) {
 	declared := &schema.Schema{Tables: []*schema.Table{{Name: "loans", Model: "Loan", Columns: []*schema.Column{
 		{Field: "sheet", Name: "sheet_no"}, {Field: "order", Name: "order"},
-	}}}}
+	}}, {Name: "notes", Model: "Note", Outside: true, InSQL: true}, {Name: "far", Model: "Far", Outside: true}}}
 	for _, c := range []struct{ engine, sql, want string }{
 		{"", "CREATE VIEW v AS SELECT 1;", "view v"},
 		{"", "CREATE OR REPLACE VIEW v AS SELECT 1;", "view v"},
 		{"sqlite", "CREATE VIEW IF NOT EXISTS \"odd name\" AS SELECT {Loan.sheet} FROM {Loan};", "view odd name: sheet_no FROM loans"},
 		{"sqlite", "CREATE VIEW v AS SELECT {Loan.order} FROM loans;", "view v: \"order\""},
 		{"sqlite", "CREATE TRIGGER g AFTER INSERT ON loans BEGIN SELECT 1; SELECT 2; END;", "trigger g of loans"},
-		{"sqlite", "CREATE VIRTUAL TABLE w USING fts5(a);", "a virtual table has rows"},
-		{"", "CREATE TABLE x (a int);", "a table is declared by a model"},
+		{"sqlite", "CREATE VIRTUAL TABLE w USING fts5(a);", "table w"},
+		{"", "CREATE TABLE x (a int); CREATE INDEX i ON x (a); ALTER TABLE x ADD COLUMN b int;", "table x, index i of x, more  of x"},
+		{"", "CREATE TABLE loans (a int);", "loans is the table of the model Loan"},
+		{"", "CREATE TABLE notes (a int);", "table notes"},
+		{"", "CREATE TABLE far (a int);", "far is the table of the model Far"},
+		{"", "CREATE TABLE x AS SELECT 1;", "a table that a query fills has rows"},
+		{"mariadb", "CREATE OR REPLACE TABLE x (a int);", "OR REPLACE would drop the rows of the table"},
+		{"mariadb", "CREATE TABLE x LIKE loans;", "table x"},
+		{"postgres", "CREATE UNLOGGED TABLE x (a int, b int GENERATED ALWAYS AS (a + 1) STORED);", "table x"},
+		{"postgres", "CREATE TABLE x PARTITION OF y DEFAULT;", "a table that belongs to another"},
+		{"postgres", "CREATE TABLE x (a int) INHERITS (y);", "a table that belongs to another"},
 		{"", "CREATE INDEX i ON loans (due);", "loans is a table of a model"},
 		{"", "DELETE FROM loans;", "DELETE FROM declares nothing"},
 		{"", "CREATE VIEW erbario_v AS SELECT 1;", "names that begin so are reserved"},
@@ -50,7 +59,7 @@ func TestParse(t *testing.T) {
 		{"postgres", "ALTER DEFAULT PRIVILEGES GRANT SELECT ON TABLES TO a;", "concern the whole database"},
 		{"postgres", "ALTER DEFAULT PRIVILEGES IN SCHEMA public GRANT SELECT ON TABLES TO a;", "rights "},
 		{"postgres", "COMMENT ON VIEW v IS 'x'; GRANT SELECT ON v TO PUBLIC;", "comment  of v, rights  of v"},
-		{"postgres", "CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f();", "an event trigger belongs to the whole database"},
+		{"postgres", "CREATE EVENT TRIGGER e ON ddl_command_end EXECUTE FUNCTION f(); ALTER EVENT TRIGGER e DISABLE;", "event trigger e, more "},
 		{"postgres", "CREATE SUBSCRIPTION p CONNECTION '' PUBLICATION q;", "subscription cannot be declared in SQL"},
 		{"postgres", "CREATE DOMAIN d AS text; CREATE TYPE w AS (a int); CREATE SEQUENCE s; CREATE EXTENSION citext;", "domain d, type w, sequence s, extension citext"},
 	} {

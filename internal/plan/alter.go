@@ -338,5 +338,6 @@ func (p *planner) takeIn(x *altering, change engine.Change) {
 		change.BeforeApply = nil
 	}
 	p.units = append(p.units,
-		unit{rank: rankAlter, name: x.name, frees: names(x.live, false), takes: names(x.To, false), change: change})
+		unit{rank: rankOf(x.live, rankAlter, rankVirtualComes), name: x.name, frees: names(x.live, false),
+			takes: names(x.To, false), change: change})
 }

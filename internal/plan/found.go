@@ -32,7 +32,7 @@ func (p *planner) made(c diff.Change) bool {
 	}
 	switch c.Kind {
 	case diff.DropTable: // a part of another, or one of a module, no model could declare
-		return !t.Undeclarable()
+		return !t.Undeclarable() || p.InSQL[strings.ToLower(t.Name)]
 	case diff.DropColumn:
 		return t.Column(c.Name) != nil
 	case diff.DropIndex, diff.DropUnique:
@@ -171,5 +171,9 @@ func (p *planner) without(t *sqlschema.Table) *sqlschema.Table {
 			}
 		}
 	}
-	return target(t, aside)
+	out := target(t, aside)
+	if !slices.ContainsFunc(aside, func(c diff.Change) bool { return c.Kind != diff.DropTrigger }) {
+		out.Text = t.Text // the statement of a table has no triggers
+	}
+	return out
 }

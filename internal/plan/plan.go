@@ -55,6 +55,8 @@ type Input struct {
 	Handled map[string][]string
 	// FoundTables are tables that existed before the migrations, which go only if that is said.
 	FoundTables map[string]bool
+	// InSQL are the tables that migrations made and files of SQL declared.
+	InSQL map[string]bool
 	// LeastLocking finds out, where the engine wants that, how gently it can make the steps of
 	// a plan, and writes that into them; nil: it does not matter.
 	LeastLocking func(p *Plan) error
@@ -154,7 +156,8 @@ type planner struct {
 // The ranks of units, in their order. Views and what spans tables go first and come
 // last; tables come, then change, then go; reference rows are set when all is there.
 const (
-	rankSpanGoes = iota
+	rankSpanGoes    = iota
+	rankVirtualGoes // a virtual table may be an index of the rows of another
 	rankReferenceGoes
 	rankEnumComes // before rows go, which come back into the types that there are then
 	rankRowsGo
@@ -162,6 +165,7 @@ const (
 	rankCreate
 	rankAlter
 	rankDrop
+	rankVirtualComes
 	rankEnumGoes
 	rankReferenceComes
 	rankSpanComes

@@ -84,9 +84,12 @@ func (p *planner) table(name string, changes []diff.Change) {
 	case diff.AddTable:
 		t := withoutSpanning(p.inline(first.Object.(*sqlschema.Table)))
 		step := p.Engine.DDL().Create(t)
+		if t.InSQL {
+			step.Objects = []engine.StepObject{{ObjectKey: engine.ObjectKey{Kind: "table", Name: t.Name}}}
+		}
 		p.plan.Effects[name] = "new"
 		p.units = append(p.units, unit{
-			rank:   rankCreate,
+			rank:   rankOf(t, rankCreate, rankVirtualComes),
 			place:  p.place[t.Name],
 			name:   name,
 			takes:  names(t, true),
@@ -99,8 +102,19 @@ func (p *planner) table(name string, changes []diff.Change) {
 	}
 }
 
+// rankOf is the rank of a step for an ordinary table, or that for a virtual one.
+func rankOf(t *sqlschema.Table, ordinary, virtual int) int {
+	if t.Options.Virtual != "" {
+		return virtual
+	}
+	return ordinary
+}
+
 func (p *planner) dropTable(t *sqlschema.Table) {
-	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(t.Name)))
+	rows := int64(0)
+	if t.Content == "" { // else they are those of another
+		rows = p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(t.Name)))
+	}
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0 || p.FoundTables[strings.ToLower(t.Name)]) {
 		name := p.oldTable(t.Name)
@@ -148,12 +162,21 @@ func (p *planner) dropTable(t *sqlschema.Table) {
 	if p.NoKeep {
 		keep, p.plan.Effects[t.Name] = "", words.Rows(rows)+" are lost"
 	}
+	if t.Content != "" {
+		p.plan.Effects[t.Name] = "its rows are those of another table"
+	}
+	change := p.Engine.DDL().Drop(engine.TableDrop{Table: t, Keep: keep})
+	if p.InSQL[strings.ToLower(t.Name)] {
+		last := &change.Steps[len(change.Steps)-1]
+		last.Objects = append(last.Objects,
+			engine.StepObject{ObjectKey: engine.ObjectKey{Kind: "table", Name: t.Name}, Gone: true})
+	}
 	p.units = append(p.units, unit{
-		rank:   rankDrop,
+		rank:   rankOf(t, rankDrop, rankVirtualGoes),
 		place:  p.place[t.Name],
 		name:   t.Name,
 		frees:  names(t, true),
-		change: p.Engine.DDL().Drop(engine.TableDrop{Table: t, Keep: keep}),
+		change: change,
 	})
 }
 

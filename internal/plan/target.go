@@ -15,9 +15,7 @@ import (
 func target(live *sqlschema.Table, changes []diff.Change) *sqlschema.Table {
 	t := live.Clone()
 	for _, c := range changes {
-		if c.Kind.Thing() != "trigger" { // the statement of a table has none
-			t.Text = ""
-		}
+		t.Text = ""
 		switch c.Kind {
 		case diff.AddColumn:
 			t.Columns = append(t.Columns, c.Object.(*sqlschema.Column))

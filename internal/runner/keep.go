@@ -310,7 +310,7 @@ func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e Eng
 				continue
 			}
 		}
-		if t.Options.Virtual != "" || len(columns) > 0 && t.Unkeyed() {
+		if t.Options.Virtual != "" && len(t.Held) == 0 && !t.Sealed || len(columns) > 0 && t.Unkeyed() {
 			continue
 		}
 		n, err := rows(t.Name)

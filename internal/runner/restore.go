@@ -138,13 +138,17 @@ func settleKept(ctx context.Context, db engine.Database, e Engine, m *migration.
 // more: they stay kept, but are not put back again.
 func unplaced(t, kept *sqlschema.Table) bool {
 	return slices.ContainsFunc(kept.Columns, func(c *sqlschema.Column) bool {
-		return t.Column(c.Name) == nil && !strings.HasPrefix(c.Name, "key_") && !strings.HasPrefix(c.Name, Replaced(""))
+		return t.Column(c.Name) == nil && !slices.Contains(t.Held, c.Name) && !strings.HasPrefix(c.Name, "key_") &&
+			!strings.HasPrefix(c.Name, Replaced(""))
 	})
 }
 
 // ByKey tells whether a kept table holds values of columns by the keys of their rows, and
 // not whole rows of the table of; nil: it is not known how that looks.
 func ByKey(kept, of *sqlschema.Table) bool {
+	if len(kept.Columns) == 0 { // a virtual table as it was
+		return false
+	}
 	first := kept.Columns[0].Name // the keys come first
 	return strings.HasPrefix(first, "key_") && (of == nil || of.Column(first) == nil)
 }

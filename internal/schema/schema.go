@@ -23,7 +23,8 @@ type Schema struct{ Tables []*Table }
 type Table struct {
 	Name        string
 	Model       string
-	Outside     bool // there already: referred to, never changed
+	Outside     bool // there already, or declared in SQL: referred to, never changed as a model says
+	InSQL       bool // declared in SQL
 	Columns     []*Column
 	Key         []string // the columns of the primary key; nil: none
 	KeyParts    []Part   // the same, where one is more than a column; nil: all are columns

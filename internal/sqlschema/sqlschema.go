@@ -116,6 +116,12 @@ type Table struct {
 	Aside       []*Column // that were dropped, and are renamed and kept in place
 	Ordered     bool      // the order of its columns can be mended, and is compared
 	ServerOrder []string  // MariaDB: its checks and indexes by name, in the server's order
+	InSQL       bool      // it is declared in SQL
+	// Held are the columns whose values a virtual table holds by itself; Sealed: nobody can read what it holds.
+	Held   []string
+	Sealed bool
+	// Content is the table whose rows a virtual table is an index of; empty: there is none.
+	Content string
 }
 
 // Constraint is one that no model can declare, such as an exclusion.

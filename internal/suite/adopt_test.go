@@ -53,8 +53,10 @@ type adopted struct {
 	rules   declare.Rules
 	files   map[string]string
 	first   *migration.Migration
-	all     int // tables
+	all     int // tables that have models
 	outside []string
+	inSQL   []string
+	tables  map[string]bool // those of them that are declared in SQL and have models
 }
 
 func adoptAll(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string) *adopted {
@@ -65,19 +67,26 @@ func adoptAll(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 	in := adopt.Input{Engine: e, DB: db, Live: live, Rules: rules, Folder: "models"}
 	o, err := adopt.Look(ctx, in)
 	require.NoError(t, err, src)
-	a := &adopted{rules: rules, files: map[string]string{}, all: len(o.Tables)}
-	for _, f := range o.Files {
-		a.files[f.Path] = f.Text
-	}
+	a := &adopted{rules: rules, files: map[string]string{}, tables: map[string]bool{}}
 	for _, table := range o.Tables {
 		if table.Outside {
 			a.outside = append(a.outside, fmt.Sprintf("%s: %v", table.Name, table.Why))
+		}
+		if table.InSQL {
+			a.inSQL = append(a.inSQL, fmt.Sprintf("%s: %v", table.Name, table.Why))
+		}
+		if table.Model != "" {
+			a.all++
+			a.tables[table.Name] = table.InSQL
 		}
 	}
 	var left []engine.LeftOut
 	a.first, left, err = in.Beginning(ctx, o, "20260101T000000-adopted", nil)
 	require.NoError(t, err, src)
 	require.Empty(t, left, src)
+	for _, f := range o.Files {
+		a.files[f.Path] = f.Text
+	}
 	for _, x := range o.Left {
 		require.NotContains(t, []string{"view", "trigger", "function", "procedure", "policy", "materialised view"}, x.Kind,
 			"%s is declared in SQL\n%s", x.Name, src)
@@ -140,8 +149,15 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 	require.NoError(t, runner.Record(ctx, db, e, []*migration.Migration{a.first}, nil))
 	require.Equal(t, before, everything(t, ctx, e, db), "nothing was changed")
 
+	for table, inSQL := range a.tables {
+		if inSQL {
+			q := e.SQL().Quote(table)
+			a.files["models/added_"+table+".sql"] = "ALTER TABLE " + q + " ADD COLUMN erbarium_no VARCHAR(20);\n" +
+				"ALTER TABLE " + q + " ADD COLUMN sheets INT DEFAULT 1;\n"
+		}
+	}
 	for path, text := range a.files {
-		if strings.HasPrefix(text, "model ") {
+		if head, _, _ := strings.Cut(text, "\n"); strings.HasPrefix(text, "model ") && !strings.HasSuffix(head, " in sql") {
 			model := strings.Fields(text)[1]
 			out, wrong := lang.Declare(path, text, model, []string{"erbarium_no text(20) optional",
 				"sheets integer default 1"})
@@ -179,6 +195,7 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 	require.NoError(t, err, d.Migration.Text)
 	narrow := maps.Clone(a.files)
 	for path, text := range a.files {
+		text = strings.Replace(text, "erbarium_no VARCHAR(20)", "erbarium_no VARCHAR(30)", 1)
 		a.files[path] = strings.Replace(text, "text(20)                optional\n", "text(30)                optional\n", 1)
 	}
 	d, err = look().Make(ctx, draft.Request{Title: "wider", Now: time.Now()})
@@ -257,6 +274,7 @@ var adoptParts = map[string]parts{
 			"{c} TEXT CHECK ({c} IN ('a', 'b'))", "{c} CHAR(2) UNIQUE", "{c} TEXT CONSTRAINT {t}_u{n} UNIQUE", "{c} TEXT UNIQUE ON CONFLICT REPLACE",
 			"{c} UUID",
 			"{c} INTEGER CHECK (typeof({c}) = 'integer')", "{c} TEXT DEFAULT \"x\"", "{c} INTEGER DEFAULT -1",
+			"{c} TEXT NOT NULL ON CONFLICT IGNORE DEFAULT 'q'", "{c} INTEGER CHECK ({c} > 1 OR {c} = 0)", "{c} INTEGER REFERENCES gone (id)",
 			"{c} TEXT DEFAULT (lower('A'))", "{c} TEXT /* said */ DEFAULT 'x' -- and why\n",
 		},
 		together: []string{
@@ -274,6 +292,8 @@ var adoptParts = map[string]parts{
 		objects: []string{
 			"CREATE VIEW {t}_v{n} AS SELECT {a}, {b} FROM {t} WHERE {a} IS NOT NULL",
 			"CREATE TRIGGER {t}_g{n} AFTER INSERT ON {t} BEGIN UPDATE {t} SET {a} = NEW.{a} WHERE {b} = NEW.{b}; END",
+			"CREATE VIRTUAL TABLE {t}_s{n} USING fts5(word, note, prefix = '2 3')", "CREATE VIRTUAL TABLE {t}_r{n} USING rtree (id, x0, x1, +{a} TEXT)",
+			"CREATE VIRTUAL TABLE {t}_c{n} USING fts5({a}, content={t})",
 		},
 	},
 	"mariadb": {

@@ -74,6 +74,9 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 
 // Alter gives the steps that make one table another.
 func (Engine) Alter(a engine.Alteration) engine.Change {
+	if a.From.Options.Virtual != "" {
+		return alterVirtual(a)
+	}
 	a.Forward, a.Back = maps.Clone(a.Forward), a.Matched()
 	out, _ := dialect.Both(a) // a migration is one transaction: nothing comes in between
 	lost := a.Lost

@@ -17,10 +17,10 @@ import (
 // back or delete rows elsewhere, and its indexes' names would stay taken.
 func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
-	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != ""}
 	if t.Options.Virtual != "" {
-		s.Kept = false
+		return engine.Change{Steps: []engine.Step{dropVirtual(t, d.Keep)}}
 	}
+	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != ""}
 	if !s.Kept {
 		s.Apply = []string{"DROP TABLE " + quote(t.Name)}
 		s.Undo = tableStatements(t)
@@ -112,6 +112,9 @@ func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes,
 		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 		return list[:1], list[1:]
 	}
+	if t.Options.Virtual != "" {
+		return archiveVirtual(t, kept)
+	}
 	bare := bareTable(t)
 	bare.Name = kept
 	return []string{createTable(bare, kept)}, copyRows(t, bare, [2]string{t.Name, kept}, nil, "")
@@ -121,6 +124,9 @@ func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes,
 // values of columns go into the rows that they came from, with the table's
 // triggers away, so that nothing else changes.
 func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
+	if t.Options.Virtual != "" {
+		return restoreVirtual(t, kept, stay)
+	}
 	var columns, keys []string
 	for _, c := range kept.Columns {
 		if key, ok := strings.CutPrefix(c.Name, "key_"); ok && t.Column(c.Name) == nil {

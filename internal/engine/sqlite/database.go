@@ -319,7 +319,7 @@ func (d *database) EnforceReferences(ctx context.Context, hold bool) error {
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 	rows, err := d.Select(ctx,
-		"SELECT name FROM sqlite_schema WHERE type = 'table' AND lower(substr(name, 1, length(?1))) = lower(?1) ORDER BY name",
+		"SELECT name FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', 'virtual') AND lower(substr(name, 1, length(?1))) = lower(?1) ORDER BY name",
 		prefix)
 	var out []string
 	for _, r := range rows {

@@ -98,7 +98,7 @@ func (r *reader) table(t *sqlschema.Table) error {
 		if err := r.expect("USING"); err != nil {
 			return err
 		}
-		t.Options.Virtual = strings.TrimSpace(r.src[r.peek().Start:])
+		t.Options.Virtual = moduleText(r.src[r.peek().Start:])
 		return nil
 	}
 	if err := r.expect("TABLE"); err != nil {

@@ -33,9 +33,7 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 		if err != nil {
 			return nil, err
 		}
-		if virtual = virtual || t.Options.Virtual != ""; t.Options.Virtual == "" {
-			t.Text = r[3]
-		}
+		t.Text, virtual = r[3], virtual || t.Options.Virtual != ""
 		s.Tables = append(s.Tables, t)
 		byName[strings.ToLower(t.Name)] = t
 	}
@@ -129,8 +127,13 @@ func (d *database) withoutShadows(ctx context.Context, s *sqlschema.Schema) erro
 		shadow[r[0]] = true
 	}
 	for _, t := range s.Tables { // those of a module that is missing here
-		module, _, _ := strings.Cut(strings.ToLower(t.Options.Virtual), "(")
-		for _, part := range shadowParts[strings.TrimSpace(module)] {
+		if t.Options.Virtual == "" {
+			continue
+		}
+		if err := d.held(ctx, s, t); err != nil {
+			return err
+		}
+		for _, part := range shadowParts[module(t)] {
 			shadow[t.Name+"_"+part] = true
 		}
 	}
@@ -223,7 +226,7 @@ func typeOf(sqlType string) schema.Type {
 		if length == 36 {
 			return schema.Type{Kind: schema.UUID}
 		}
-		return schema.Type{Kind: schema.Text, Length: length, Fixed: true}
+		return schema.Type{Kind: schema.Text, Length: length, Fixed: length > 0}
 	case "JSON_TEXT":
 		return schema.Type{Kind: schema.JSON}
 	case "BLOB":

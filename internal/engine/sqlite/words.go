@@ -81,7 +81,7 @@ var constraintStart = map[string]bool{
 // createTable gives the statement that makes the table with another name or
 // its own, without indexes and triggers: the very one that made it, where that is known.
 func createTable(t *sqlschema.Table, name string) string {
-	if name == t.Name && madeBy(t) {
+	if name == t.Name && (madeBy(t) || virtualBy(t)) {
 		return t.Text
 	}
 	return tableText(t, name)
@@ -272,7 +272,7 @@ func dropTrigger(g *sqlschema.Trigger) string { return "DROP TRIGGER " + quote(g
 
 // tableStatements make a table with its indexes and triggers.
 func tableStatements(t *sqlschema.Table) []string {
-	return append([]string{createTable(t, t.Name)}, dependents(t)...)
+	return append(append([]string{createTable(t, t.Name)}, indexed(t)...), dependents(t)...)
 }
 
 // dependents are the statements for a table's indexes and triggers.

@@ -1,0 +1,175 @@
+package sqlite
+
+// This file is about virtual tables: what one holds, and how it is created again with that.
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
+	"erbario/internal/sqlschema"
+)
+
+// moduleText is what stands behind USING, without its comments and with single spaces.
+func moduleText(src string) string {
+	var b strings.Builder
+	end := 0
+	for _, t := range tokens(src) {
+		tight := t.Is(",") || t.Is(")") || t.Is("=") || strings.HasSuffix(b.String(), "(") ||
+			strings.HasSuffix(b.String(), "=")
+		if b.Len() > 0 && t.Start > end && !tight {
+			b.WriteByte(' ')
+		}
+		b.WriteString(src[t.Start:t.End])
+		end = t.End
+	}
+	return b.String()
+}
+
+// virtualBy tells whether a virtual table is as the statement has it that made it.
+func virtualBy(t *sqlschema.Table) bool {
+	if t.Options.Virtual == "" || t.Text == "" || strings.Contains(t.Text, "-- :") {
+		return false
+	}
+	list := tokens(t.Text)
+	at := slices.IndexFunc(list, func(k sqltok.Token) bool { return k.Is("TABLE") })
+	if at < 0 || at+1 >= len(list) || list[at+1].Name() != t.Name {
+		return false
+	}
+	made, err := parseTable(t.Name, t.Text)
+	return err == nil && made.Options.Virtual == t.Options.Virtual
+}
+
+// module is the module of a virtual table, in lower case.
+func module(t *sqlschema.Table) string {
+	name, _, _ := strings.Cut(strings.ToLower(t.Options.Virtual), "(")
+	return strings.TrimSpace(name)
+}
+
+// contentOf is the table that holds the rows which a full-text index is about. of is false where it holds
+// them itself; "" is one whose rows nobody has.
+func contentOf(t *sqlschema.Table) (name string, of bool) {
+	if !strings.HasPrefix(module(t), "fts") {
+		return "", false
+	}
+	list := tokens(t.Options.Virtual)
+	for i, k := range list {
+		if k.Named() && strings.EqualFold(k.Name(), "content") && i+2 < len(list) && list[i+1].Is("=") &&
+			i > 0 && (list[i-1].Is(",") || list[i-1].Is("(")) {
+			if v := list[i+2]; v.Named() {
+				return v.Name(), true
+			}
+			return list[i+2].Val, true
+		}
+	}
+	return "", false
+}
+
+// held reads which columns a virtual table has, and holds by itself. A module that is missing here says
+// none.
+func (d *database) held(ctx context.Context, s *sqlschema.Schema, t *sqlschema.Table) error {
+	name, of := contentOf(t)
+	if t.Sealed = of && name == ""; of {
+		if o := s.Table(name); o != nil {
+			t.Content = o.Name
+		}
+		return nil
+	}
+	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_xinfo("+literal(t.Name)+") WHERE hidden = 0")
+	if ctx.Err() != nil {
+		return err
+	}
+	for _, r := range rows {
+		t.Held = append(t.Held, r[0])
+	}
+	t.Sealed = err != nil
+	return nil
+}
+
+// indexed fills a full-text index from the table that holds its rows.
+func indexed(t *sqlschema.Table) []string {
+	if t.Content == "" {
+		return nil
+	}
+	return []string{fmt.Sprintf("INSERT INTO %s (%s) VALUES ('rebuild')", quote(t.Name), quote(t.Name))}
+}
+
+// heldRows copies what a virtual table holds, or what was kept of one: with the numbers of the rows, which a
+// full-text index has besides its columns.
+func heldRows(from, to string, t *sqlschema.Table) string {
+	list := quoteAll(t.Held)
+	if strings.HasPrefix(module(t), "fts") {
+		list = "rowid, " + list
+	}
+	return fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s ORDER BY rowid", quote(to), list, list, quote(from))
+}
+
+// archiveVirtual puts what a virtual table holds aside; nothing where another table has it. What nobody can
+// read is put aside as it is, and an empty one takes its place.
+func archiveVirtual(t *sqlschema.Table, kept string) (makes, fills []string) {
+	switch {
+	case t.Sealed:
+		return []string{renameTable(t.Name, kept), createTable(t, t.Name)}, nil
+	case len(t.Held) == 0:
+		return nil, nil
+	}
+	return []string{"CREATE TABLE " + quote(kept) + " (" + quoteAll(t.Held) + ")"}, []string{heldRows(t.Name, kept, t)}
+}
+
+// restoreVirtual brings back what was put aside of a virtual table.
+func restoreVirtual(t, kept *sqlschema.Table, stay bool) []string {
+	if kept.Options.Virtual != "" {
+		aside := asideName(t.Name)
+		return []string{renameTable(t.Name, aside), renameTable(kept.Name, t.Name), "DROP TABLE " + quote(aside)}
+	}
+	out := []string{heldRows(kept.Name, t.Name, t)}
+	if !stay {
+		out = append(out, "DROP TABLE "+quote(kept.Name))
+	}
+	return out
+}
+
+func renameTable(from, to string) string {
+	return "ALTER TABLE " + quote(from) + " RENAME TO " + quote(to)
+}
+
+// dropVirtual drops a virtual table. What nobody can read is kept as it is, under another name.
+func dropVirtual(t *sqlschema.Table, keep string) engine.Step {
+	s := engine.Step{Title: "drop " + t.Name, Apply: []string{"DROP TABLE " + quote(t.Name)}, Undo: tableStatements(t)}
+	if len(t.Held) == 0 && !t.Sealed {
+		return s
+	}
+	s.Loses = []engine.Loss{{Table: t.Name}}
+	switch {
+	case keep == "":
+		return s
+	case t.Sealed:
+		s.Apply, s.Undo = []string{renameTable(t.Name, keep)}, []string{renameTable(keep, t.Name)}
+	default:
+		makes, fills := archiveVirtual(t, keep)
+		s.Apply = slices.Concat(makes, fills, s.Apply)
+		s.Undo = append(s.Undo, heldRows(keep, t.Name, t), "DROP TABLE "+quote(keep))
+	}
+	s.Kept, s.Note = true, "keeps its rows in "+keep
+	return s
+}
+
+// alterVirtual creates a virtual table again as it is to be, with the rows that it holds.
+func alterVirtual(a engine.Alteration) engine.Change {
+	aside := asideName(a.From.Name)
+	again := func(from, to *sqlschema.Table) []string {
+		out := []string{
+			renameTable(from.Name, aside), createTable(to, to.Name),
+		}
+		if len(to.Held) > 0 {
+			out = append(out, heldRows(aside, to.Name, to))
+		}
+		return append(append(out, indexed(to)...), "DROP TABLE "+quote(aside))
+	}
+	return engine.Change{Steps: []engine.Step{{Title: a.Summary, Work: engine.Copies,
+		Note:  engine.Copies.String() + ": a virtual table is created again",
+		Apply: again(a.From, a.To), Undo: again(a.To, a.From)}}}
+}
