@@ -10,17 +10,17 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/objects"
+	"erbario/internal/runner"
 	"erbario/internal/sqlschema"
 )
 
 // ofTables are the kinds of creations that are parts of a table.
 var ofTables = []string{
-	"table", "index", "reference", "check", "default", "part of", "column", "constraint", "comment", "clustering of",
-	"identity of",
+	"table", "index", "reference", "check", "default", "part of", "column", "constraint", "clustering of", "identity of",
 }
 
 // beside are the kinds of creations that belong to a table, and are declared by themselves.
-var beside = []string{"trigger", "policy", "rule", "statistics", "rights on", "owner of", "row security of",
+var beside = []string{"trigger", "policy", "rule", "statistics", "comment", "rights on", "owner of", "row security of",
 	"state of trigger", "state of rule"}
 
 // toSQL declares in SQL the tables that no model says, where files of SQL can. It tells whether models have
@@ -39,12 +39,12 @@ func (t *taking) toSQL(ctx context.Context) (worse bool, err error) {
 	if len(list) == 0 {
 		return false, nil
 	}
-	all, err := t.verbatim(ctx, list)
+	made, err := TableSQL(ctx, t.Engine, t.DB, t.Live, list)
 	if err != nil {
 		return false, err
 	}
 	for _, table := range list {
-		statements := t.statements(table.Name, all)
+		statements := made[table.Name]
 		if statements == nil {
 			continue
 		}
@@ -56,18 +56,26 @@ func (t *taking) toSQL(ctx context.Context) (worse bool, err error) {
 	return worse, nil
 }
 
-// verbatim is what creates some tables, in the words of the server.
-func (t *taking) verbatim(ctx context.Context, list []*sqlschema.Table) ([]engine.Creation, error) {
-	part := &sqlschema.Schema{Tables: list, Others: t.Live.Others, Elsewhere: t.Live.Elsewhere,
-		Collation: t.Live.Collation}
-	if v, ok := engine.As[engine.Verbatim](t.DB); ok {
-		return v.Verbatim(ctx, part)
+// TableSQL gives, by their names, the statements that declare tables of a database in SQL, in the words of
+// the server. It leaves out what a file of SQL cannot declare.
+func TableSQL(ctx context.Context, e runner.Engine, db engine.Database, live *sqlschema.Schema,
+	list []*sqlschema.Table) (map[string][]engine.Creation, error) {
+	part := &sqlschema.Schema{Tables: list, Others: live.Others, Elsewhere: live.Elsewhere, Collation: live.Collation}
+	all, err := e.DDL().CreateAll(part), error(nil)
+	if v, ok := engine.As[engine.Verbatim](db); ok {
+		all, err = v.Verbatim(ctx, part)
 	}
-	return t.Engine.DDL().CreateAll(part), nil
+	out := map[string][]engine.Creation{}
+	for _, table := range list {
+		if statements := statementsOf(e, table.Name, all); statements != nil {
+			out[table.Name] = statements
+		}
+	}
+	return out, err
 }
 
-// statements are those that declare a table; nil: a file of SQL cannot.
-func (t *taking) statements(table string, all []engine.Creation) []engine.Creation {
+// statementsOf are those that declare a table; nil: a file of SQL cannot.
+func statementsOf(e runner.Engine, table string, all []engine.Creation) []engine.Creation {
 	var out []engine.Creation
 	for _, c := range all {
 		of := c.Of
@@ -83,7 +91,7 @@ func (t *taking) statements(table string, all []engine.Creation) []engine.Creati
 		}
 	}
 	made := []*objects.Object{{Make: out}}
-	list, wrong := objects.Parse(t.Engine.SQL(), "", objects.Text(t.Engine.Scripts(), made), nil)
+	list, wrong := objects.Parse(e.SQL(), "", objects.Text(e.Scripts(), made), nil)
 	if len(wrong) > 0 || !slices.ContainsFunc(list, objects.IsTable) {
 		return nil
 	}

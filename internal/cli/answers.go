@@ -225,6 +225,9 @@ func (a *app) edits(p *project.Project, s *sqlschema.Schema, f *answerFlags) err
 		if c == nil {
 			return wrongUse("--%s %s: the models have no field %s", flag, name, name)
 		}
+		if t.InSQL {
+			return wrongUse("--%s %s: %s is declared in SQL: change its file", flag, name, t.Name)
+		}
 		if value != nil {
 			text, err := defaultClause(*value, c.Type)
 			if err != nil {

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"strings"
 
+	"erbario/internal/adopt"
+	"erbario/internal/engine"
 	"erbario/internal/objects"
 	"erbario/internal/sqlschema"
 )
@@ -19,8 +21,8 @@ func (a *app) lookSQL(ctx context.Context, l *live, s *sqlschema.Schema, name st
 	}
 	list := all
 	if name != "" {
-		if list = objects.Named(all, name); len(list) == 0 {
-			return a.noObject(l, s, all, name)
+		if list, err = named(ctx, l, s, all, name); err != nil {
+			return err
 		}
 	}
 	if a.json {
@@ -44,14 +46,30 @@ func (a *app) lookSQL(ctx context.Context, l *live, s *sqlschema.Schema, name st
 	return nil
 }
 
-// noObject says that nothing but a table has a name, or nothing at all.
-func (a *app) noObject(l *live, s *sqlschema.Schema, all []*objects.Object, name string) error {
-	if s.Table(name) != nil {
-		return fmt.Errorf("%s is a table, which a model declares: erbario look %[1]s shows it, erbario adopt %[1]s writes a model", name)
+// named are the objects of a name, a table among them.
+func named(ctx context.Context, l *live, s *sqlschema.Schema, all []*objects.Object,
+	name string) ([]*objects.Object, error) {
+	list := objects.Named(all, name)
+	if t := s.Table(name); t != nil {
+		made, err := adopt.TableSQL(ctx, l.engine, l.db, s, []*sqlschema.Table{t})
+		if err != nil {
+			return nil, err
+		}
+		if made[t.Name] != nil {
+			key := engine.ObjectKey{Kind: "table", Name: t.Name}
+			list = append([]*objects.Object{{ObjectKey: key, Make: made[t.Name]}}, list...)
+		}
+		if len(list) == 0 {
+			return nil, fmt.Errorf("%s is a table that SQL cannot declare here: erbario look %[1]s shows it, "+
+				"erbario adopt %[1]s writes a model", t.Name)
+		}
+	}
+	if len(list) > 0 {
+		return list, nil
 	}
 	var known []string
 	for _, o := range all {
 		known = append(known, objects.ShortName(o))
 	}
-	return fmt.Errorf("%s has no view, function or other object %q%s", l.Name, name, meant(name, known))
+	return nil, fmt.Errorf("%s has no view, function or other object %q%s", l.Name, name, meant(name, known))
 }

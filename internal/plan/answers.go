@@ -166,6 +166,9 @@ func ValueChoices(t *sqlschema.Table, column string, rows int64) []Choice {
 		out = append(out, choice("one value for the existing rows", "--fill "+target+"=VALUE"))
 	}
 	out = append(out, choice("an SQL expression over the other columns", "--fill "+target+"=sql:EXPRESSION"))
+	if t.InSQL { // no answer edits its file
+		return out
+	}
 	if !unique {
 		out = append(out, choice("a default, for existing and new rows", "--default "+target+"=VALUE"))
 	}

@@ -13,14 +13,15 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// moduleText is what stands behind USING, without its comments and with single spaces.
+// moduleText is what stands behind USING, without its comments and with the same spaces always.
 func moduleText(src string) string {
 	var b strings.Builder
 	end := 0
 	for _, t := range tokens(src) {
-		tight := t.Is(",") || t.Is(")") || t.Is("=") || strings.HasSuffix(b.String(), "(") ||
-			strings.HasSuffix(b.String(), "=")
-		if b.Len() > 0 && t.Start > end && !tight {
+		before := b.String()
+		tight := t.Is(",") || t.Is(")") || t.Is("(") || t.Is("=") || strings.HasSuffix(before, "(") ||
+			strings.HasSuffix(before, "=")
+		if before != "" && !tight && (t.Start > end || strings.HasSuffix(before, ",")) {
 			b.WriteByte(' ')
 		}
 		b.WriteString(src[t.Start:t.End])
