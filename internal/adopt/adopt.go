@@ -118,9 +118,7 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 	for _, table := range in.Live.Tables {
 		switch {
 		case schema.Own(table.Name), t.declared(table.Name) != nil, in.Choose != nil && !in.Choose(table.Name):
-		case slices.ContainsFunc(in.SQL, func(o *sqlschema.Object) bool {
-			return objects.IsTable(o) && strings.EqualFold(o.Name, table.Name)
-		}):
+		case objects.TableNamed(in.SQL, table.Name) != nil:
 		case table.Undeclarable():
 			if !table.Options.Foreign {
 				t.odd = append(t.odd, table)

@@ -19,6 +19,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/project"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
@@ -223,8 +224,13 @@ func (o *adopting) look(ctx context.Context) error {
 			return fmt.Errorf("%s has no table %s", o.l.Name, name)
 		}
 	}
+	declared := &schema.Schema{}
+	if d != nil {
+		declared = d.Schema
+	}
+	inSQL, _ := p.Objects(e, declared)
 	var scratch *adopt.Scratch
-	if o.anyLeft(d) {
+	if o.anyLeft(declared, inSQL) {
 		scratch = adopt.MakeScratch(ctx, e, before)
 		defer scratch.Close()
 	}
@@ -236,10 +242,7 @@ func (o *adopting) look(ctx context.Context) error {
 	in := adopt.Input{
 		Engine: e, DB: o.l.db, Live: o.live, Declared: d, Files: files, Rules: o.rules, Choose: o.chosen,
 		Outside: o.outside, Folder: project.ModelsFolder, Schemas: o.schemas,
-		Scratch: scratch,
-	}
-	if d != nil {
-		in.SQL, _ = p.Objects(e, d.Schema)
+		Scratch: scratch, SQL: inSQL,
 	}
 	o.outcome, err = adopt.Look(ctx, in)
 	if err != nil || len(o.outcome.Tables) == 0 {
@@ -257,15 +260,10 @@ func (o *adopting) look(ctx context.Context) error {
 }
 
 // anyLeft tells whether a table that is asked for is not declared.
-func (o *adopting) anyLeft(d *declare.Declared) bool {
-	declared := map[string]bool{}
-	if d != nil {
-		for _, t := range d.Schema.Tables {
-			declared[strings.ToLower(t.Name)] = true
-		}
-	}
+func (o *adopting) anyLeft(declared *schema.Schema, inSQL []*sqlschema.Object) bool {
 	return slices.ContainsFunc(o.live.Tables, func(t *sqlschema.Table) bool {
-		return !schema.Own(t.Name) && !declared[strings.ToLower(t.Name)] && o.chosen(t.Name)
+		return !schema.Own(t.Name) && o.chosen(t.Name) && declared.Table(t.Name) == nil &&
+			objects.TableNamed(inSQL, t.Name) == nil
 	})
 }
 

@@ -16,6 +16,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
+	"erbario/internal/objects"
 	"erbario/internal/project"
 	"erbario/internal/sqlschema"
 )
@@ -57,9 +58,9 @@ func (o *adopting) drifted() (bool, error) {
 		if whole := wanted.Table(n); whole != nil { // a name with a dot in it
 			t = whole
 		}
-		if t != nil && t.Outside() && t.Declared.InSQL {
-			return false, fmt.Errorf("%s is declared in SQL: write what was changed into its file, as "+
-				"erbario look --sql %s shows it", t.Name, t.Name)
+		if d := objects.TableNamed(wanted.Objects, table); d != nil {
+			return false, fmt.Errorf("%s is declared in SQL: write what was changed into %s, as "+
+				"erbario look --sql %s shows it", d.Name, d.Path, typed(d.Name))
 		}
 		if t != nil && t.Outside() {
 			return false, fmt.Errorf("%s is declared as outside: remove model %s, and adopt it then", t.Name, t.Model())

@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/draft"
+	"erbario/internal/objects"
 	"erbario/internal/project"
 	"erbario/internal/sqlschema"
 )
@@ -74,6 +75,9 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 		model = w.Model()
 	}
 	again, keep := "erbario "+on+"draft TITLE", "erbario "+on+"adopt "
+	if o := objects.TableNamed(s.Wanted.Objects, c.Table); o != nil {
+		return waysInSQL(c, o, again, fmt.Sprintf("erbario %slook --sql %s", on, typed(c.Table)))
+	}
 	if _, ok := c.Object.(*sqlschema.Column); ok {
 		name := c.Target()
 		switch {
@@ -109,4 +113,17 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 		away = "DROP TRIGGER " + s.Engine.SQL().Quote(o.Name)
 	}
 	return &jsonWaysOn{name, keep + typed(c.Table), away}
+}
+
+// waysInSQL is waysOn for a table that a file of SQL declares.
+func waysInSQL(c diff.Change, declared *sqlschema.Object, again, look string) *jsonWaysOn {
+	out := &jsonWaysOn{c.Table + ": " + c.What, "write it into " + declared.Path + ", as " + look + " shows it",
+		again + " restores the declared form"}
+	if c.Kind == diff.DropTable {
+		out.Declare = "remove it from " + declared.Path
+	}
+	if _, ok := c.Object.(*sqlschema.Column); ok && c.Kind == diff.AddColumn {
+		out.What, out.Away = c.Target(), again+" --drop "+typed(c.Target())
+	}
+	return out
 }

@@ -314,11 +314,11 @@ func (r *proving) agree(ctx context.Context, end *sqlschema.Schema) (difference,
 			return nil, err
 		}
 	}
-	changes := slices.DeleteFunc(diff.Schemas(end, r.declared), draft.Undeclarable(r.engine, r.files))
-	changes, err = r.inSQL(ctx, end, append(changes, refer...))
+	changes, err := r.differences(ctx, end)
 	if err != nil {
 		return nil, err
 	}
+	changes = append(changes, refer...)
 	if len(changes) == 0 {
 		if !r.json {
 			r.out.printf("%s applied from an empty database %s the models",
@@ -368,11 +368,15 @@ func (a *app) showProof(m *migration.Migration, o *proof.Outcome) {
 	}
 }
 
-// inSQL adds to changes how what is declared in SQL differs from what the migrations make.
-func (r *proving) inSQL(ctx context.Context, end *sqlschema.Schema, changes []diff.Change) ([]diff.Change, error) {
+// differences are how the tables that are declared, and what is declared in SQL, differ from what the
+// migrations make.
+func (r *proving) differences(ctx context.Context, end *sqlschema.Schema) ([]diff.Change, error) {
+	tables := func(wanted *sqlschema.Schema) []diff.Change {
+		return slices.DeleteFunc(diff.Schemas(end, wanted), draft.Undeclarable(r.engine, r.files))
+	}
 	line := migration.ObjectsOf(r.files, r.engine)
 	if len(r.declared.Objects)+len(line) == 0 {
-		return changes, nil
+		return tables(r.declared), nil
 	}
 	there, err := objects.Read(ctx, r.db, end)
 	if err != nil {
@@ -385,7 +389,8 @@ func (r *proving) inSQL(ctx context.Context, end *sqlschema.Schema, changes []di
 	if len(made.Failed) > 0 {
 		return nil, made.Failed[0]
 	}
-	changes = slices.DeleteFunc(changes, func(c diff.Change) bool { return objects.Drops(c, made.Objects) })
+	changes := slices.DeleteFunc(tables(made.With(r.declared)),
+		func(c diff.Change) bool { return objects.Drops(c, made.Objects) })
 	for _, c := range objects.Compare(there, made.Objects, line) {
 		changes = append(changes, c.Diff(r.declared.Objects))
 	}

@@ -145,7 +145,7 @@ func Group(list []Change) {
 func Schemas(live, wanted *sqlschema.Schema) []Change {
 	var out []Change
 	for _, t := range wanted.Tables {
-		if t.Outside() || schema.Own(t.Name) {
+		if t.Elsewhere() || schema.Own(t.Name) {
 			continue
 		}
 		if old := live.Table(t.Name); old != nil {

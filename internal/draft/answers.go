@@ -216,10 +216,10 @@ func (s *State) rename(r plan.Rename, all []plan.Rename) (plan.Rename, error) {
 	old := s.Upcoming.Table(r.Table)
 	if r.Column == "" {
 		r.To = s.table(r.To)
-		if old == nil || s.Wanted.Table(r.Table) != nil && s.Wanted.Table(r.Table).Outside() {
+		if old == nil || s.Wanted.Table(r.Table) != nil && s.Wanted.Table(r.Table).Elsewhere() {
 			return r, fmt.Errorf("--rename %s: there is no table %s that can have another name", r, r.Table)
 		}
-		if w := s.Wanted.Table(r.To); w == nil || w.Outside() {
+		if w := s.Wanted.Table(r.To); w == nil || w.Elsewhere() {
 			return r, fmt.Errorf("--rename %s: the models declare no table %s", r, r.To)
 		}
 		if r.Table = old.Name; r.Table == r.To {

@@ -167,7 +167,7 @@ func (s *State) scratch(ctx context.Context, from *sqlschema.Schema) (engine.Dat
 // that the models declare.
 func (s *State) lacks(left []engine.LeftOut) error {
 	for _, l := range left {
-		if t := s.Wanted.Table(l.Name); l.Kind == "table" && t != nil && !t.Outside() {
+		if t := s.Wanted.Table(l.Name); l.Kind == "table" && t != nil && !t.Outside() && t.Options.Virtual == "" {
 			return &engine.MissingError{Left: l}
 		}
 		if !slices.ContainsFunc(s.Missing, func(o engine.LeftOut) bool { return o.String() == l.String() }) {
@@ -345,7 +345,9 @@ func (s *State) Drift(ctx context.Context) ([]diff.Change, error) {
 		if c.Name != "" {
 			thing.Name, thing.Of = c.Name, c.Table
 		}
-		return inSQL[thing] || objects.Source(s.Wanted.Objects, &objects.Object{ObjectKey: thing}) != nil ||
+		declared := thing.Kind != "table" && (inSQL[thing] ||
+			objects.Source(s.Wanted.Objects, &objects.Object{ObjectKey: thing}) != nil)
+		return declared ||
 			c.Kind == diff.AddTable || c.Kind == diff.AddView ||
 			c.Kind == diff.AddEnum && s.Wanted.Enum(c.Table) == nil
 	}), nil

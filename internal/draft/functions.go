@@ -27,7 +27,7 @@ func (s *State) follows() (before, after []engine.Step, err error) {
 			continue
 		}
 		for _, t := range s.Wanted.Tables {
-			if t.Outside() || s.Upcoming.Table(t.Name) == nil {
+			if t.Elsewhere() || s.Upcoming.Table(t.Name) == nil {
 				continue
 			}
 			u, err := s.uses(t, c.Now)

@@ -95,13 +95,6 @@ func (s *State) readSQL(ctx context.Context) error {
 	if s.sql.made, err = s.makeObjects(ctx); err != nil {
 		return err
 	}
-	wanted := *s.Wanted
-	for _, o := range s.sql.made.Enums {
-		if wanted.Enum(o.Name) == nil {
-			wanted.Others = append(slices.Clone(wanted.Others), o)
-		}
-	}
-	s.Wanted = &wanted
 	return s.putTables()
 }
 

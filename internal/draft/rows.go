@@ -40,7 +40,7 @@ func (s *State) rows(ctx context.Context) ([]plan.TableRows, error) {
 		if t.Rows() != nil && !slices.Equal(k.By, t.Rows().KeyParts()) { // told by other fields now
 			k = rows.Known{By: t.Rows().KeyParts()}
 		}
-		if len(k.By) > 0 && !t.Outside() {
+		if len(k.By) > 0 && !t.Elsewhere() {
 			known[t.Name] = k
 		}
 	}

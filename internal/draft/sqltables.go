@@ -6,7 +6,6 @@ package draft
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"erbario/internal/engine"
 	"erbario/internal/objects"
@@ -16,7 +15,7 @@ import (
 // putTables declares the tables that files of SQL declare. One that scratch cannot have, for want of a
 // module, stays as it is if its file says just this.
 func (s *State) putTables() error {
-	list := s.sql.made.Tables
+	made := *s.sql.made
 	for _, f := range s.sql.made.Failed {
 		if !objects.IsTable(f.Object) {
 			continue
@@ -26,12 +25,12 @@ func (s *State) putTables() error {
 			objects.WordsOf(s.Engine.SQL(), there.Text) != objects.WordsOf(s.Engine.SQL(), f.Object.SQL) {
 			return f
 		}
-		list = append(list, there)
+		made.Tables = append(slices.Clone(made.Tables), there)
 		if err := s.lacks([]engine.LeftOut{{Kind: "table", Name: there.Name, Err: f.Err}}); err != nil {
 			return err
 		}
 	}
-	for _, t := range list {
+	for _, t := range made.Tables {
 		if err := s.changeable(t); err != nil {
 			return err
 		}
@@ -43,11 +42,8 @@ func (s *State) putTables() error {
 				}
 			}
 		}
-		s.Wanted.Tables = slices.DeleteFunc(slices.Clone(s.Wanted.Tables),
-			func(o *sqlschema.Table) bool { return strings.EqualFold(o.Name, t.Name) })
-		s.Wanted.Tables = append(s.Wanted.Tables, t)
 	}
-	s.Wanted.Sort()
+	s.Wanted = made.With(s.Wanted)
 	return nil
 }
 
@@ -58,10 +54,8 @@ func (s *State) changeable(t *sqlschema.Table) error {
 		return nil
 	}
 	at := ""
-	for _, o := range s.Wanted.Objects {
-		if objects.IsTable(o) && strings.EqualFold(o.Name, t.Name) {
-			at = fmt.Sprintf("%s:%d: ", o.Path, o.Line)
-		}
+	if o := objects.TableNamed(s.Wanted.Objects, t.Name); o != nil {
+		at = fmt.Sprintf("%s:%d: ", o.Path, o.Line)
 	}
 	switch {
 	case (there.Options.Virtual == "") != (t.Options.Virtual == ""):

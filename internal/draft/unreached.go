@@ -84,7 +84,7 @@ func unreachedRows(e runner.Engine, wanted, before *sqlschema.Schema, changes []
 			(t.Rows() == nil || slices.Equal(t.Rows().KeyParts(), at.By)) {
 			known = at.Keys
 		}
-		if t.Outside() || t.Rows() == nil && len(known) == 0 {
+		if t.Elsewhere() || t.Rows() == nil && len(known) == 0 {
 			continue
 		}
 		r := plan.TableRows{Table: t.Name}

@@ -280,7 +280,7 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 		if all[key] == nil {
 			order = append(order, key)
 		}
-		if w := all[key]; w == nil || w.Outside() || named[key] && same(t, w) {
+		if w := all[key]; w == nil || w.Elsewhere() || named[key] && same(t, w) {
 			all[key] = t
 		}
 	}

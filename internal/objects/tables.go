@@ -16,13 +16,20 @@ import (
 // IsTable tells whether a statement declares a table.
 func IsTable(o *sqlschema.Object) bool { return o.Kind == kindTable }
 
+// TableNamed is the statement that declares the table of a name, or nil.
+func TableNamed(list []*sqlschema.Object, name string) *sqlschema.Object {
+	for _, o := range list {
+		if IsTable(o) && strings.EqualFold(o.Name, name) {
+			return o
+		}
+	}
+	return nil
+}
+
 // OfTable tells whether a statement belongs to a table that others of a list declare, and is a part of it:
 // an index, or what ALTER TABLE says.
 func OfTable(list []*sqlschema.Object, o *sqlschema.Object) bool {
-	return (o.Kind == "index" || o.Kind == "more") && o.On != "" &&
-		slices.ContainsFunc(list, func(t *sqlschema.Object) bool {
-			return t.Kind == kindTable && strings.EqualFold(t.Name, o.On)
-		})
+	return (o.Kind == "index" || o.Kind == "more") && o.On != "" && TableNamed(list, o.On) != nil
 }
 
 // tablesMade are the tables that are declared, as a server has them: all that they have is declared, but for
@@ -44,6 +51,24 @@ func tablesMade(declared []*sqlschema.Object, s *sqlschema.Schema) []*sqlschema.
 	return out
 }
 
+// With is what is wanted, with the tables and the enum types that files of SQL declare in the place of what
+// models say of them.
+func (m *Made) With(wanted *sqlschema.Schema) *sqlschema.Schema {
+	out := *wanted
+	for _, o := range m.Enums {
+		if out.Enum(o.Name) == nil {
+			out.Others = append(slices.Clone(out.Others), o)
+		}
+	}
+	for _, t := range m.Tables {
+		out.Tables = slices.DeleteFunc(slices.Clone(out.Tables),
+			func(o *sqlschema.Table) bool { return strings.EqualFold(o.Name, t.Name) })
+		out.Tables = append(out.Tables, t)
+	}
+	out.Sort()
+	return &out
+}
+
 // Alone reports statements that say more of a table which none declares, and models of tables in SQL
 // that none declares. at is the place of a model.
 func Alone(list []*sqlschema.Object, declared *schema.Schema, at func(*schema.Table) lang.Pos) []lang.Diagnostic {
@@ -60,9 +85,7 @@ func Alone(list []*sqlschema.Object, declared *schema.Schema, at func(*schema.Ta
 		}
 	}
 	for _, t := range declared.Tables {
-		if t.InSQL && !slices.ContainsFunc(list, func(o *sqlschema.Object) bool {
-			return o.Kind == kindTable && strings.EqualFold(o.Name, t.Name)
-		}) {
+		if t.InSQL && TableNamed(list, t.Name) == nil {
 			out = append(out, lang.Diagnostic{Pos: at(t),
 				Message: fmt.Sprintf("no file of SQL declares %s, the table of %s", t.Name, t.Model),
 				Hint:    "write CREATE TABLE in a file that ends with .sql"})

@@ -97,7 +97,7 @@ func (p *planner) restoreTables() []diff.Change {
 	missing := &sqlschema.Schema{}
 	for _, t := range p.Made.Tables {
 		w := p.Wanted.Table(t.Name)
-		if w != nil && !w.Outside() && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil &&
+		if w != nil && !w.Elsewhere() && !schema.Own(t.Name) && p.Live.Table(t.Name) == nil &&
 			p.Live.View(t.Name) == nil &&
 			p.oldTable(t.Name) == t.Name {
 			missing.Tables = append(missing.Tables, t)
@@ -178,7 +178,7 @@ func (p *planner) takeOver() {
 		return
 	}
 	for _, w := range p.Wanted.Tables {
-		if live := p.Live.Table(w.Name); live != nil && !w.Outside() && !p.renamed(w.Name) {
+		if live := p.Live.Table(w.Name); live != nil && !w.Elsewhere() && !p.renamed(w.Name) {
 			p.foundOnce(p.without(live))
 		}
 	}

@@ -21,7 +21,7 @@ import (
 func Missing(e runner.Engine, wanted, live *sqlschema.Schema, line []*migration.Migration) []*sqlschema.Table {
 	var out []*sqlschema.Table
 	for _, t := range wanted.Tables {
-		if !t.Outside() || t.Declared.InSQL || live.Table(t.Name) != nil || live.View(t.Name) != nil {
+		if !t.Outside() || live.Table(t.Name) != nil || live.View(t.Name) != nil {
 			continue
 		}
 		c := t.Clone()

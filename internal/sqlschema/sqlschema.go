@@ -345,7 +345,10 @@ func (t *Table) Model() string {
 }
 
 // Outside tells whether the table is declared as there already: referred to, never changed.
-func (t *Table) Outside() bool { return t.Declared != nil && t.Declared.Outside }
+func (t *Table) Outside() bool { return t.Elsewhere() && !t.Declared.InSQL }
+
+// Elsewhere tells whether the table is not what its model says: it is outside, or declared in SQL.
+func (t *Table) Elsewhere() bool { return t.Declared != nil && t.Declared.Outside }
 
 // Rows are the reference rows that are declared; nil: none are.
 func (t *Table) Rows() *schema.Rows {

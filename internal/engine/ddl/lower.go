@@ -64,7 +64,7 @@ func (w *Lowering) Schema(declared *schema.Schema) (*sqlschema.Schema, []engine.
 		t.Triggers, notices = append(t.Triggers, list...), append(notices, more...)
 	}
 	for _, t := range out.Tables {
-		if t.Outside() {
+		if t.Elsewhere() {
 			continue
 		}
 		d := t.Declared

@@ -23,7 +23,7 @@ import (
 func (d *Database) Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error {
 	for _, t := range wanted.Tables {
 		d.server.own(t)
-		if old := live.Table(t.Name); old != nil && !t.Outside() {
+		if old := live.Table(t.Name); old != nil && !t.Elsewhere() {
 			if err := d.restateTable(ctx, t, old); err != nil {
 				return err
 			}

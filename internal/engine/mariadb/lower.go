@@ -433,7 +433,7 @@ func guardChildren(s *sqlschema.Schema, t *sqlschema.Table) *sqlschema.Trigger {
 	var follow func(parent *sqlschema.Table, from, where string, seen []string)
 	follow = func(parent *sqlschema.Table, from, where string, seen []string) {
 		for _, c := range s.Tables {
-			if c.Outside() || slices.Contains(seen, c.Name) {
+			if c.Elsewhere() || slices.Contains(seen, c.Name) {
 				continue
 			}
 			for _, k := range c.ForeignKeys {

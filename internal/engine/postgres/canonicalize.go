@@ -33,7 +33,7 @@ func (d *database) Canonicalize(ctx context.Context, wanted, live *sqlschema.Sch
 	var list []asked
 	for _, t := range wanted.Tables {
 		old := live.Table(t.Name)
-		if old == nil || t.Outside() || schema.Own(t.Name) {
+		if old == nil || t.Elsewhere() || schema.Own(t.Name) {
 			continue
 		}
 		if err := d.restateTypes(ctx, t, old); err != nil {

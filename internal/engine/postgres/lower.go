@@ -50,7 +50,7 @@ var lowering = &ddl.Lowering{
 	},
 	Types: func(out *sqlschema.Schema, t *sqlschema.Table) {
 		for _, c := range t.Columns {
-			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Outside() {
+			if c.Type.Enum != "" && out.Enum(c.Type.Enum) == nil && !t.Elsewhere() {
 				out.Others = append(out.Others, enumType(c.Type.Enum, c.Type.Choices))
 			}
 		}
