@@ -66,6 +66,8 @@ type Outcome struct {
 	// Objects is how many things are declared in SQL.
 	Objects int
 	Rows    []Rows // that are declared, by table
+	// Beyond is what names another database, and so could not be tried on scratch.
+	Beyond []engine.LeftOut
 
 	wanted  *sqlschema.Schema // what the models declare
 	said    *declare.Declared
@@ -458,7 +460,11 @@ func (t *taking) outcome(files []written) *Outcome {
 	}
 	for _, x := range t.Live.Others {
 		if x.Kind != "" && x.Kind != "extension" && !(x.Kind == sqlschema.EnumType && t.choices[x.Name] != "") {
-			o.Left = append(o.Left, Left{Kind: x.Kind, Name: x.Name})
+			kind := x.Kind
+			if kind == sqlschema.OtherView {
+				kind = "view"
+			}
+			o.Left = append(o.Left, Left{Kind: kind, Name: x.Name})
 		}
 	}
 	for _, table := range t.odd {

@@ -72,6 +72,7 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
+	o.Beyond = c.beyond
 	if err := in.declareObjects(ctx, o, part, there, c.ran(after)); err != nil {
 		return nil, nil, err
 	}
@@ -143,6 +144,8 @@ type creating struct {
 	part *sqlschema.Schema
 	done []engine.Creation // in the order in which they could be run
 	left []engine.LeftOut  // what cannot be created
+	// beyond are the objects that name another database: scratch is without them, others are not.
+	beyond []engine.LeftOut
 	// progress is told how many creations are done; nil: nobody is.
 	progress func(done, all int)
 }
@@ -203,6 +206,7 @@ func (c *creating) run(all []engine.Creation) error {
 		}
 		if len(again) == len(todo) {
 			if apart { // nothing more can be created
+				c.putBeyond(again)
 				return nil
 			}
 			apart = true
@@ -211,6 +215,19 @@ func (c *creating) run(all []engine.Creation) error {
 		todo = again
 	}
 	return nil
+}
+
+// putBeyond puts what was left because it names another database behind what was created.
+func (c *creating) putBeyond(again []engine.Creation) {
+	var left []engine.LeftOut
+	for i, l := range c.left {
+		if beyond := (*engine.BeyondError)(nil); errors.As(l.Err, &beyond) {
+			c.done, c.beyond = append(c.done, again[i]), append(c.beyond, l)
+		} else {
+			left = append(left, l)
+		}
+	}
+	c.left = left
 }
 
 // together runs creations as one, and tells whether that went well: else nothing was created.
@@ -354,18 +371,23 @@ func (c *creating) compare() (*sqlschema.Schema, error) {
 	for _, t := range c.part.Tables {
 		again := made.Table(t.Name)
 		if again == nil {
-			if slices.ContainsFunc(c.left, func(l engine.LeftOut) bool {
-				return l.Kind == "table" &&
-					l.Name == t.Name
-			}) {
+			if isLeft(c.left, "table", t.Name) {
 				continue
 			}
 			return nil, fmt.Errorf("%s cannot be created from nothing: it is missing then", t.Name)
 		}
-		if changes := diff.Tables(t, again); len(changes) > 0 {
+		changes := slices.DeleteFunc(diff.Tables(t, again), func(x diff.Change) bool {
+			return x.Kind.Thing() == "trigger" && isLeft(c.beyond, "trigger", x.Name)
+		})
+		if len(changes) > 0 {
 			return nil, fmt.Errorf("%s is not the same when it is created from nothing: %s %s", t.Name, changes[0].Name,
 				changes[0].What)
 		}
 	}
 	return made, nil
+}
+
+// isLeft tells whether something is among what was left out.
+func isLeft(list []engine.LeftOut, kind, name string) bool {
+	return slices.ContainsFunc(list, func(l engine.LeftOut) bool { return l.Kind == kind && l.Name == name })
 }

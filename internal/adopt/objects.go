@@ -57,7 +57,7 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 			return err
 		}
 		for _, x := range mine {
-			if slices.Contains(tables, x) {
+			if slices.Contains(tables, x) || isLeft(o.Beyond, x.Kind, x.Name) {
 				continue
 			}
 			if again := objects.Find(made, x.ObjectKey); again == nil || !objects.Same(x, again) {

@@ -466,6 +466,9 @@ func (o *adopting) outsides(native int) {
 			o.out.printf("%s is declared as outside: the language does not say %s", cell(t.Name), why)
 		}
 	}
+	for _, l := range o.outcome.Beyond {
+		o.warn("%s was not tried on scratch: %v", l, l.Err)
+	}
 	for _, l := range o.lacking {
 		o.warn("%s cannot be created from nothing, and is not in the migration: %v", l, l.Err)
 	}

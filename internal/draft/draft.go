@@ -307,7 +307,13 @@ func (s *State) Drafted() []diff.Change {
 	if s.Upcoming == s.Live {
 		return nil
 	}
-	out := slices.DeleteFunc(diff.Schemas(s.Live, s.Upcoming), func(c diff.Change) bool { return s.outside(c.Table) })
+	lacks := func(c diff.Change) bool { // scratch is without it: it does not go
+		return c.Kind.Drops() && slices.ContainsFunc(s.Missing, func(l engine.LeftOut) bool {
+			return l.Kind == c.Kind.Thing() && (l.Name == c.Name || c.Name == "" && l.Name == c.Table)
+		})
+	}
+	out := slices.DeleteFunc(diff.Schemas(s.Live, s.Upcoming),
+		func(c diff.Change) bool { return s.outside(c.Table) || lacks(c) })
 	for _, m := range s.Status.Pending {
 		for _, step := range m.Steps {
 			for _, r := range step.Rows {

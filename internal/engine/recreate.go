@@ -68,6 +68,13 @@ func Fill(ctx context.Context, db Database, list []Creation) ([]LeftOut, error) 
 	}
 }
 
+// BeyondError refuses a statement on scratch that would reach another database.
+type BeyondError struct{ Names string } // what it names there, such as garden.log
+
+func (e *BeyondError) Error() string {
+	return fmt.Sprintf("it names the database of %s: on scratch it would reach the live one", e.Names)
+}
+
 // MissingError is what a scratch database lacks, where it is needed.
 type MissingError struct{ Left LeftOut }
 

@@ -332,7 +332,11 @@ func (p *planner) others() {
 				strings.HasPrefix(o.Name, Apart(""))) {
 			continue
 		}
-		if o.Kind != "" && o.Kind != "extension" {
+		switch o.Kind {
+		case "", "extension":
+		case sqlschema.OtherView:
+			add("view", o.Name, "it refers to another database")
+		default:
 			add(o.Kind, o.Name, "")
 		}
 	}

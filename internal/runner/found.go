@@ -5,6 +5,7 @@ package runner
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,7 +24,11 @@ func MakeFound(ctx context.Context, db engine.Database, m *migration.Migration) 
 		return err
 	}
 	for _, sql := range list {
-		if err := db.Step(ctx, sql); err != nil {
+		err := db.Step(ctx, sql)
+		if beyond := (*engine.BeyondError)(nil); errors.As(err, &beyond) { // scratch is without it
+			continue
+		}
+		if err != nil {
 			return &StepError{
 				Migration: m.ID,
 				SQL:       sql,
@@ -54,6 +59,7 @@ func hasObject(s *sqlschema.Schema, kind, name string) bool {
 		if s.View(name) != nil {
 			return true
 		}
+		kind = sqlschema.OtherView
 	case "trigger": // of a view
 		return slices.ContainsFunc(s.Views, func(v *sqlschema.View) bool {
 			return slices.ContainsFunc(v.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == name })

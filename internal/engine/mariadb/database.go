@@ -151,7 +151,7 @@ func (d *Database) killQuery() bool {
 func (d *Database) Exec(ctx context.Context, statement string, args ...any) error {
 	if d.scratch != nil {
 		if name := otherDatabase(statement); name != "" {
-			return fmt.Errorf("it names the database of %s: on scratch it would reach the live one", name)
+			return &engine.BeyondError{Names: name}
 		}
 	}
 	if list := tokens(statement); len(list) > 3 && list[0].Is("CREATE") && list[1].Is("TEMPORARY") {

@@ -54,7 +54,7 @@ func (d *Database) ExecAutocommit(ctx context.Context, sql string) error {
 func (d *Database) checked(ctx context.Context, sql string) error {
 	if d.scratch != nil {
 		if name := otherDatabase(sql); name != "" {
-			return fmt.Errorf("it names the database of %s: on scratch it would reach the live one", name)
+			return &engine.BeyondError{Names: name}
 		}
 	}
 	return d.raw(ctx, sql)

@@ -48,6 +48,11 @@ func (v *verbatim) read(s *sqlschema.Schema) ([]engine.Creation, error) {
 	for _, w := range s.Views {
 		v.show(engine.Creation{Kind: "view", Name: w.Name}, 1, -1, 2)
 	}
+	for _, o := range s.Others {
+		if o.Kind == sqlschema.OtherView {
+			v.show(engine.Creation{Kind: "view", Name: o.Name}, 1, -1, 2)
+		}
+	}
 	for _, t := range s.Tables {
 		for _, g := range t.Triggers {
 			v.show(engine.Creation{Kind: "trigger", Name: g.Name, Of: t.Name}, 2, 1, 3)
