@@ -6,6 +6,7 @@ package draft
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -13,6 +14,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/objects"
 	"erbario/internal/plan"
+	"erbario/internal/runner"
 	"erbario/internal/sqlschema"
 )
 
@@ -23,7 +25,13 @@ func (s *State) follows() (before, after []engine.Step, err error) {
 		return nil, nil, nil
 	}
 	for _, c := range s.sql.changes {
-		if c.Was == nil || c.Now == nil || c.Now.Kind != "function" {
+		if c.Was == nil || c.Now == nil {
+			continue
+		}
+		if b, a := s.held(c); len(b.Here)+len(a.HereUndo) > 0 {
+			before, after = append(before, b), append(after, a)
+		}
+		if c.Now.Kind != "function" {
 			continue
 		}
 		for _, t := range s.Wanted.Tables {
@@ -45,6 +53,50 @@ func (s *State) follows() (before, after []engine.Step, err error) {
 	return before, after, nil
 }
 
+// held asks the rows of tables whether they fit a type that changes, and in the undo what it was.
+func (s *State) held(c objects.Change) (before, after engine.Step) {
+	holder, ok := s.Engine.DDL().(engine.TypeHolder)
+	if !ok {
+		return before, after
+	}
+	title := fmt.Sprintf("check the rows with the changed %s %s", c.Now.Kind, c.Now.Name)
+	before, after = engine.Step{Title: title, Work: engine.Reads}, engine.Step{Title: title + ", in the undo"}
+	asked := func(o *objects.Object) (out []engine.Requirement) {
+		for _, t := range s.Wanted.Tables {
+			if t.Elsewhere() || s.Upcoming.Table(t.Name) == nil {
+				continue
+			}
+			for _, column := range t.Columns {
+				holds := holder.TypeHolds(o.Make[0], column)
+				for _, name := range slices.Sorted(maps.Keys(holds)) {
+					words := fmt.Sprintf("{n} values of %s.%s are refused by the check %s of %s", t.Name, column.Name,
+						name, o.Name)
+					if name == "" {
+						words = fmt.Sprintf("{n} rows of %s have no %s, and %s is required", t.Name, column.Name,
+							o.Name)
+					}
+					out = append(out, engine.Requirement{
+						Sentence: words,
+						Query: fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", keyOrAll(s.Engine, t),
+							s.Engine.SQL().Quote(t.Name), holds[name]),
+					})
+				}
+			}
+		}
+		return out
+	}
+	before.Here, after.HereUndo = asked(c.Now), asked(c.Was)
+	return before, after
+}
+
+// keyOrAll is the first column of the key of a table, or all of its columns.
+func keyOrAll(e runner.Engine, t *sqlschema.Table) string {
+	if keys := t.Key(); len(keys) > 0 {
+		return e.SQL().Quote(keys[0])
+	}
+	return "*"
+}
+
 // use is what a table has that calls a function.
 type use struct {
 	asked []engine.Requirement
@@ -64,13 +116,9 @@ func (s *State) uses(t *sqlschema.Table, o *objects.Object) (u use, err error) {
 		if k.NotValid || !calls(&k.SQL) {
 			continue
 		}
-		columns := "*"
-		if keys := t.Key(); len(keys) > 0 {
-			columns = quote(keys[0])
-		}
 		u.asked = append(u.asked, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s break the check %s", t.Name, checkName(t, k)),
-			Query:    fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", columns, quote(t.Name), k.SQL.Text),
+			Query:    fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", keyOrAll(s.Engine, t), quote(t.Name), k.SQL.Text),
 		})
 	}
 	for _, x := range t.Indexes {

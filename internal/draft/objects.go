@@ -323,7 +323,7 @@ func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Obje
 	}
 	var before *objects.Made
 	for _, f := range s.sql.made.Failed {
-		if objects.IsTable(f.Object) { // it stays
+		if objects.IsTable(f.Object) || s.brokenThere(f) { // it stays
 			continue
 		}
 		there := slices.DeleteFunc(slices.Clone(s.sql.there), func(o *objects.Object) bool {
@@ -361,6 +361,17 @@ func (s *State) wantedObjects(ctx context.Context, strict bool) ([]*objects.Obje
 		}
 	}
 	return wanted, nil
+}
+
+// brokenThere tells whether something can be created and does not work, and is there just so.
+func (s *State) brokenThere(f objects.Failure) bool {
+	for _, o := range s.sql.made.Objects {
+		if objects.Source([]*sqlschema.Object{f.Object}, o) != nil {
+			was := objects.Find(s.sql.there, o.ObjectKey)
+			return was != nil && objects.Same(was, o)
+		}
+	}
+	return false
 }
 
 // namesFirst is with how many steps a plan begins that change names.

@@ -256,7 +256,7 @@ func Return(ctx context.Context, db engine.Database, e runner.Engine, old []*mig
 // kept as texts.
 func sameKept(kept, c *sqlschema.Column) bool {
 	return sqlschema.SameForm(kept.SQLType, c.SQLType) ||
-		c.Values != nil && kept.Values == nil && kept.Type.Kind == schema.Text && kept.Type.Length == 0
+		(c.Values != nil || c.OwnType) && kept.Values == nil && kept.Type.Kind == schema.Text && kept.Type.Length == 0
 }
 
 // Again is what a change is drafted again from.

@@ -189,6 +189,19 @@ type Prober interface {
 	InvalidObjects(ctx context.Context) ([]string, error)
 }
 
+// BodyChecker is a Database that takes routines whose bodies do not work, and names them when asked.
+type BodyChecker interface {
+	InvalidBodies(ctx context.Context) ([]string, error)
+}
+
+// InvalidBodies names the routines whose bodies do not work, where a database takes such.
+func InvalidBodies(ctx context.Context, db Database) ([]string, error) {
+	if p, ok := As[BodyChecker](db); ok {
+		return p.InvalidBodies(ctx)
+	}
+	return nil, nil
+}
+
 // InvalidObjects names the views and triggers that do not work as they stand, where a database can
 // have such.
 func InvalidObjects(ctx context.Context, db Database) ([]string, error) {

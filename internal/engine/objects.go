@@ -17,9 +17,16 @@ type ObjectWords interface {
 	CreateObject(c Creation) string
 	// DropObject gives the statements that drop what a creation creates; nil: there are none.
 	DropObject(c Creation) []string
-	// ReplaceObject is the statement that creates it in the place of what has its name;
-	// empty: there is none.
-	ReplaceObject(c Creation) string
+	// ReplaceObject is the statement, or several, that makes something else of what there is, which
+	// keeps what depends on it; empty: there is none.
+	ReplaceObject(was, now Creation) string
+}
+
+// TypeHolder is a compiler that says to what a type which is declared in SQL holds the values of a column.
+type TypeHolder interface {
+	// TypeHolds are the conditions that each value fulfils, by the names of the checks of the type; that of
+	// "" is that there is a value.
+	TypeHolds(c Creation, column *sqlschema.Column) map[string]string
 }
 
 // ofTables are the kinds of creation that are parts of a table.

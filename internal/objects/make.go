@@ -101,9 +101,11 @@ func MakeOn(ctx context.Context, e Engine, wanted, base *sqlschema.Schema) (*Mad
 		}
 	}
 	broken, err := engine.InvalidObjects(ctx, db)
-	if err != nil {
+	bodies, e2 := engine.InvalidBodies(ctx, db)
+	if err := errors.Join(err, e2); err != nil {
 		return nil, err
 	}
+	broken = append(broken, bodies...)
 	for _, o := range wanted.Objects {
 		for _, what := range broken {
 			if why, ok := strings.CutPrefix(what, o.Kind+" "+o.Name+" "); ok {

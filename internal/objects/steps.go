@@ -61,7 +61,7 @@ type planning struct {
 func (p *planning) run() error {
 	var going []*Object // that are dropped
 	for _, c := range p.changes {
-		if c.Was == nil || c.Now != nil && p.InPlace(c.Was) && p.replaceable(c.Now) {
+		if c.Was == nil || c.Now != nil && p.InPlace(c.Was) && p.replaceable(c) {
 			continue
 		}
 		if holding[c.Was.Kind] || len(p.drop(c.Was)) == 0 && !p.withParent(c.Was) {
@@ -130,8 +130,8 @@ func (p *planning) now(o *Object) *Object {
 func (p *planning) comesAgain(o *Object) bool { return p.now(o) != nil }
 
 // replaceable tells whether an object can be put in the place of the one that there is.
-func (p *planning) replaceable(o *Object) bool {
-	return p.words.ReplaceObject(o.Make[0]) != ""
+func (p *planning) replaceable(c Change) bool {
+	return p.words.ReplaceObject(c.Was.Make[0], c.Now.Make[0]) != ""
 }
 
 // withParent tells whether an object is dropped and created with what it belongs to.
@@ -336,7 +336,9 @@ func (p *planning) replaceStep(c Change) engine.Step {
 		}
 		first := o.Make[0]
 		first.Behind, first.Ahead = c.Was.Make[0].Behind, c.Was.Make[0].Ahead
-		out = append(out, p.words.ReplaceObject(first))
+		if sql := p.words.ReplaceObject(other.Make[0], first); sql != "" {
+			out = append(out, sql)
+		}
 		return append(out, p.create(&Object{Make: o.Make[1:]})...)
 	}
 	return engine.Step{

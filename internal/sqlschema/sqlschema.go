@@ -155,6 +155,7 @@ type Column struct {
 	Serial    string
 	Start     int64
 	Values    []string // those that an enum type takes; nil: it is of none
+	OwnType   bool     // PostgreSQL: its type is one of the database, which can go
 	Collation string   // empty: the engine's own
 	Conflict  string   // SQLite: what NOT NULL does on a conflict, as stored
 	OnUpdate  string   // MariaDB: what it becomes with every update, as stored

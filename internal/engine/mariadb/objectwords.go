@@ -136,7 +136,7 @@ func (Engine) DropObject(c engine.Creation) []string {
 }
 
 // ReplaceObject is a statement that creates in the place of what has its name.
-func (Engine) ReplaceObject(c engine.Creation) string {
+func (Engine) ReplaceObject(_, c engine.Creation) string {
 	sql := Engine{}.CreateObject(c)
 	text := withoutMode(sql)
 	mode := strings.TrimSuffix(sql, text)

@@ -2,8 +2,9 @@ package postgres
 
 // This file puts values aside before they go, and back. A table that goes is set aside as
 // it is. Values of columns are copied into a kept table, with the row's key and the time
-// of its creation, by which a value finds its row again. Those of enum types are kept as
-// texts, so that their type can go. Columns that stay in a table in use: see inuse.go.
+// of its creation, by which a value finds its row again. Those of enum types and
+// others of the database are kept as texts, so that their type can go. Columns that stay in a table in use: see
+// inuse.go.
 
 import (
 	"fmt"
@@ -39,13 +40,13 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 	return engine.Change{Steps: []engine.Step{s}}
 }
 
-// ofEnum tells whether SQL names a column of an enum type.
+// ofEnum tells whether SQL names a column whose type can go.
 func ofEnum(t *sqlschema.Table, sql string) bool {
 	return slices.ContainsFunc(t.Columns,
-		func(c *sqlschema.Column) bool { return c.Values != nil && mentions(sql, c.Name) })
+		func(c *sqlschema.Column) bool { return passing(c) && mentions(sql, c.Name) })
 }
 
-// asTexts gives the statements that make the values of enum types in a table which was set
+// asTexts gives the statements that make the values of such types in a table which was set
 // aside texts, so that their types can go, and those that turn them back.
 func asTexts(t *sqlschema.Table, keep string) (apply, undo []string) {
 	from := t.Clone()
@@ -60,11 +61,12 @@ func asTexts(t *sqlschema.Table, keep string) (apply, undo []string) {
 	to := from.Clone()
 	a := engine.Between(from, to)
 	for i, c := range to.Columns {
-		if c.Values == nil {
+		if !passing(c) {
 			continue
 		}
 		old := from.Columns[i]
 		c.Type, c.SQLType, c.Values, c.Default = schema.Type{Kind: schema.Text}, "text", nil, nil
+		c.OwnType = false
 		a.Forward[c.Name] = engine.Source{SQL: quote(c.Name) + "::text", Converts: true}
 		a.Back[c.Name] = engine.Source{SQL: quote(c.Name) + "::text::" + old.SQLType, Converts: true}
 	}
@@ -165,10 +167,13 @@ func (Engine) DeleteTogether(tables, where []string) []string {
 	return []string{"WITH " + strings.Join(parts, ", ") + " SELECT 1"}
 }
 
-// keptType is the type in which a column's values are kept. Those of an enum type are
-// kept as texts, so that the type can go, or lose values, while they are.
+// passing tells whether the type of a column can go, or lose values, while values of it are kept.
+func passing(c *sqlschema.Column) bool { return c.Values != nil || c.OwnType }
+
+// keptType is the type in which a column's values are kept. Those of a type that can go are
+// kept as texts.
 func keptType(c *sqlschema.Column) string {
-	if c.Values != nil {
+	if passing(c) {
 		return "text"
 	}
 	return c.SQLType
@@ -176,14 +181,14 @@ func keptType(c *sqlschema.Column) string {
 
 // toKept and fromKept turn a value of a column into one that is kept, and back.
 func toKept(c *sqlschema.Column, sql string) string {
-	if c.Values != nil {
+	if passing(c) {
 		return sql + "::text"
 	}
 	return sql
 }
 
 func fromKept(c *sqlschema.Column, sql string) string {
-	if c != nil && c.Values != nil {
+	if c != nil && passing(c) {
 		return sql + "::text::" + c.SQLType
 	}
 	return sql
@@ -198,7 +203,7 @@ func bareTable(t *sqlschema.Table, name string) *sqlschema.Table {
 	b.Comment = ""
 	b.Columns = slices.DeleteFunc(b.Columns, func(c *sqlschema.Column) bool { return c.Generated != nil })
 	for _, c := range b.Columns {
-		c.SQLType, c.Values = keptType(c), nil
+		c.SQLType, c.Values, c.OwnType = keptType(c), nil, false
 		c.Default, c.NotNull, c.Comment, c.IdentityAlways = nil, false, "", false
 		c.Identity, c.Serial, c.Start = c.Identity || c.Serial != "", "", 0
 	}
@@ -221,9 +226,9 @@ func copyRows(from, to *sqlschema.Table, fromName, toName, where string) string 
 		}
 		columns = append(columns, quote(c.Name))
 		switch o := from.Column(c.Name); {
-		case o.Values != nil && c.Values != nil:
+		case passing(o) && passing(c):
 			values = append(values, quote(c.Name))
-		case o.Values != nil:
+		case passing(o):
 			values = append(values, toKept(o, quote(c.Name)))
 		default:
 			values = append(values, fromKept(c, quote(c.Name)))

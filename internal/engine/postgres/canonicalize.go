@@ -31,7 +31,11 @@ type asked struct {
 // from what live has.
 func (d *database) Canonicalize(ctx context.Context, wanted, live *sqlschema.Schema) error {
 	var list []asked
+	there, declared := typesOf(live), typesOf(wanted)
 	for _, t := range wanted.Tables {
+		for _, c := range t.Columns {
+			c.OwnType = there(c.SQLType) || declared(c.SQLType)
+		}
 		old := live.Table(t.Name)
 		if old == nil || t.Elsewhere() || schema.Own(t.Name) {
 			continue

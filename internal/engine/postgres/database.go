@@ -52,11 +52,12 @@ type database struct {
 // comes behind it waits as long.
 const lockTimeout = "150ms"
 
-// sessionSettings are the same on every connection, whatever the server says.
+// sessionSettings are the same on every connection, whatever the server says. Bodies of functions are not
+// checked, since they may name each other, and some do not work: scratch is asked for those.
 var sessionSettings = []string{
 	"TIME ZONE 'UTC'", "DateStyle = 'ISO, YMD'", "IntervalStyle = 'postgres'", "bytea_output = 'hex'",
 	"standard_conforming_strings = on", "synchronous_commit = on", "client_min_messages = warning",
-	"extra_float_digits = 1",
+	"extra_float_digits = 1", "check_function_bodies = off",
 }
 
 // settings prepares a session and learns in which schema it works. Through a pooler

@@ -112,9 +112,10 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 			values[quote(o.Name)] = o.Values
 		}
 	}
+	own := typesOf(r.s)
 	for _, t := range r.s.Tables {
 		for _, c := range t.Columns {
-			c.Values = values[c.SQLType]
+			c.Values, c.OwnType = values[c.SQLType], own(c.SQLType)
 		}
 		recognise(t)
 	}

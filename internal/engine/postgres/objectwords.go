@@ -202,12 +202,14 @@ func nameIn(c engine.Creation, list []sqltok.Token) string {
 }
 
 // ReplaceObject is a statement that creates in the place of what has its name.
-func (Engine) ReplaceObject(c engine.Creation) string {
+func (Engine) ReplaceObject(was, c engine.Creation) string {
 	switch c.Kind {
 	case "view":
 		return "CREATE OR REPLACE " + strings.TrimPrefix(c.SQL, "CREATE ")
 	case "function", "procedure":
 		return c.SQL // the server says CREATE OR REPLACE
+	case "domain":
+		return alterDomain(was, c)
 	case "sequence":
 		return "ALTER " + strings.TrimPrefix(c.SQL, "CREATE ")
 	case "publication":

@@ -209,7 +209,8 @@ func (Engine) ScriptRequire(r engine.Requirement) []string {
 
 // ScriptAround gives what a plain script needs around its steps.
 func (e Engine) ScriptAround() (before, begin, commit, after []string) {
-	before = []string{`\set ON_ERROR_STOP on`, "SET client_min_messages = warning;", "SET TIME ZONE 'UTC';"}
+	before = []string{`\set ON_ERROR_STOP on`, "SET client_min_messages = warning;", "SET TIME ZONE 'UTC';",
+		"SET check_function_bodies = off;"}
 	if e.url != "" {
 		if _, path, err := config(e.url); err == nil && path != "" { // whoever runs it has another
 			before = append(before, "SET search_path = "+path+";")

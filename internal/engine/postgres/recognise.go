@@ -148,3 +148,20 @@ func typeOf(sqlType string) schema.Type {
 	}
 	return schema.Type{Kind: schema.Native, Name: sqlType}
 }
+
+// typesOf tells of a type whether it is one of the database, such as a domain, or an array of one.
+func typesOf(s *sqlschema.Schema) func(sqlType string) bool {
+	own := map[string]bool{}
+	for _, o := range s.Others {
+		switch o.Kind {
+		case sqlschema.EnumType, "domain", "composite type", "range type":
+			own[quote(o.Name)] = true
+		}
+	}
+	for _, o := range s.Objects {
+		if o.Kind == "domain" || o.Kind == "type" {
+			own[quote(o.Name)] = true
+		}
+	}
+	return func(sqlType string) bool { return own[strings.TrimRight(sqlType, "[]")] }
+}

@@ -5,6 +5,7 @@ package postgres
 
 import (
 	"cmp"
+	"context"
 	"slices"
 	"strings"
 
@@ -13,9 +14,8 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// CreateAll gives what makes an empty database hold the same as s. Bodies of functions are
-// not checked while it runs, and what tables ask of a function comes after both, since
-// functions may take and give the rows of tables.
+// CreateAll gives what makes an empty database hold the same as s. What tables ask of a function
+// comes after both, since functions may take and give the rows of tables.
 func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	var tables, keys, rest, late []engine.Creation
 	of := "" // the table that a thing belongs to
@@ -24,7 +24,6 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			*to = append(*to, engine.Creation{Kind: kind, Name: name, SQL: sql, Of: of})
 		}
 	}
-	add(&tables, "", "", "SET check_function_bodies = off")
 	for _, o := range append(slices.Clone(s.Elsewhere), s.Others...) {
 		to := &tables
 		if o.Late {
@@ -83,9 +82,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		rest = append(rest, engine.Creation{Kind: "view", Name: v.Name, SQL: v.SQL.Make(), Form: v.SQL.Text})
 	}
 	rest = append(rest, triggers(s)...)
-	out := slices.Concat(tables, rest, keys, late)
-	add(&out, "", "", "SET check_function_bodies = on")
-	return out
+	return slices.Concat(tables, rest, keys, late)
 }
 
 // triggers gives what creates the triggers of tables.
@@ -118,3 +115,37 @@ func callsOthers(s *sqlschema.Schema, text string) bool {
 		return o.Kind == "function" && mentions(text, name)
 	})
 }
+
+// InvalidBodies asks the languages of functions whether their bodies work.
+func (d *database) InvalidBodies(ctx context.Context) ([]string, error) {
+	rows, err := d.Select(ctx, "SELECT count(*) FROM pg_proc p WHERE p.pronamespace = "+here+" AND p.prokind IN ('f', 'p')")
+	if err != nil || rows[0][0] == "0" {
+		return nil, err
+	}
+	if err := d.Exec(ctx, checkBodies); err != nil {
+		return nil, err
+	}
+	rows, err = d.Select(ctx, "SELECT unnest(string_to_array(current_setting('erbario.broken'), E'\\n'))")
+	return firsts(rows), err
+}
+
+// checkBodies notes the functions whose bodies do not work, and why, a line for each.
+const checkBodies = `DO $erbario$
+DECLARE
+	r record;
+	found text[] := '{}';
+BEGIN
+	PERFORM set_config('check_function_bodies', 'on', true);
+	FOR r IN SELECT p.oid AS id, CASE p.prokind WHEN 'p' THEN 'procedure' ELSE 'function' END AS kind, p.proname, l.lanvalidator::regproc AS checks
+		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_language l ON l.oid = p.prolang
+		WHERE p.pronamespace = ` + here + ` AND p.prokind IN ('f', 'p') AND l.lanvalidator <> 0 AND p.proname::text NOT LIKE 'erbario\_%'
+			AND ` + notExtensionProc + ` ORDER BY 1
+	LOOP
+		BEGIN
+			EXECUTE format('SELECT %s(%s)', r.checks, r.id);
+		EXCEPTION WHEN OTHERS THEN
+			found := found || (r.kind || ' ' || r.proname || ' (' || replace(SQLERRM, E'\n', ' ') || ')');
+		END;
+	END LOOP;
+	PERFORM set_config('erbario.broken', array_to_string(found, E'\n'), false);
+END $erbario$`

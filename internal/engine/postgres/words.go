@@ -260,7 +260,7 @@ func compared(c *sqlschema.Column, x string) string {
 	if typ == "" { // of a model
 		typ = typeName(c.Type)
 	}
-	if strings.HasPrefix(typ, "varchar") || strings.HasPrefix(typ, "char") || c.Values != nil || c.Type.Enum != "" {
+	if strings.HasPrefix(typ, "varchar") || strings.HasPrefix(typ, "char") || passing(c) || c.Type.Enum != "" {
 		return x + "::text"
 	}
 	return x

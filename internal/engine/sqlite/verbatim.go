@@ -67,4 +67,4 @@ func (Engine) DropObject(c engine.Creation) []string {
 }
 
 // ReplaceObject gives none: nothing is replaced in place.
-func (Engine) ReplaceObject(engine.Creation) string { return "" }
+func (Engine) ReplaceObject(_, _ engine.Creation) string { return "" }
