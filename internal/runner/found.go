@@ -56,10 +56,9 @@ func isThere(t *sqlschema.Table, f migration.Found) bool {
 func hasObject(s *sqlschema.Schema, kind, name string) bool {
 	switch kind {
 	case "view":
-		if s.View(name) != nil {
+		if s.View(name) != nil || hasObject(s, sqlschema.OtherView, name) {
 			return true
 		}
-		kind = sqlschema.OtherView
 	case "trigger": // of a view
 		return slices.ContainsFunc(s.Views, func(v *sqlschema.View) bool {
 			return slices.ContainsFunc(v.Triggers, func(g *sqlschema.Trigger) bool { return g.Name == name })
