@@ -241,6 +241,11 @@ func (p *prover) fillTable(ctx context.Context, t *sqlschema.Table, random *rand
 	if why := p.left.tables[t.Name]; why != "" {
 		return 0, reason{text: why}, nil
 	}
+	for _, g := range t.Triggers {
+		if g.Reaches {
+			return 0, reason{text: "the trigger " + g.Name + " may reach beyond the database"}, nil
+		}
+	}
 	return p.fillRows(ctx, t, random, rowsPerTable)
 }
 

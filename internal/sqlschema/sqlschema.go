@@ -270,6 +270,7 @@ type Trigger struct {
 	SQL     SQL
 	Column  string
 	Purpose schema.Purpose
+	Reaches bool // what it runs may reach beyond the database: files, the network, another database
 }
 
 // WithFunction tells whether the trigger has a function of its own.

@@ -58,8 +58,8 @@ var inspections = []string{
 	`SELECT l.oid, l.oid::regcollation FROM pg_collation l WHERE l.oid IN (SELECT unnest(i.indcollation::oid[]) FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid WHERE c.relnamespace = ` + here + `)`,
 	// triggers
 	`SELECT t.tgrelid, t.tgname, pg_get_triggerdef(t.oid, true), p.proname, CASE WHEN p.proname::text LIKE 'erbario\_children\_%' OR p.proname::text LIKE 'erbario\_bridge\_%' OR p.proname::text LIKE 'erbario\_guard\_%' THEN p.prosrc ELSE '' END,
-		CASE WHEN ` + twice("t.tgqual") + ` THEN pg_get_triggerdef(t.oid) ELSE '' END
-		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
+		CASE WHEN ` + twice("t.tgqual") + ` THEN pg_get_triggerdef(t.oid) ELSE '' END, ` + reachesBeyond + `
+		FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_proc p ON p.oid = t.tgfoid JOIN pg_language l ON l.oid = p.prolang WHERE c.relnamespace = ` + here + ` AND NOT t.tgisinternal ORDER BY t.tgrelid, t.tgname`,
 	// extensions, types, sequences and functions
 	`SELECT extname, quote_ident(nspname), n.oid = ` + here + ` OR nspname = 'pg_catalog' FROM pg_extension e JOIN pg_namespace n ON n.oid = e.extnamespace WHERE extname <> 'plpgsql' ORDER BY e.oid`,
 	`SELECT t.oid, t.typname, t.typtype, format_type(t.typbasetype, t.typtypmod), t.typnotnull, coalesce(t.typdefault, ''),
@@ -452,7 +452,7 @@ func (r *reading) triggers(rows [][]string) {
 		if rel == nil {
 			continue
 		}
-		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(v[2])}
+		g := &sqlschema.Trigger{Name: v[1], SQL: sqlOf(v[2]), Reaches: v[6] == "t"}
 		if again := triggerText(v[2], v[5]); again != v[2] {
 			g.SQL.Stored = again
 		}

@@ -21,6 +21,11 @@ func notExtension(catalogue, oid string) string {
 	return "NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog." + catalogue + "'::regclass::oid AND e.objid = " + oid + " AND e.deptype IN ('e', 'i'))"
 }
 
+// reachesBeyond is the condition that a function p of the language l may reach files, the network or another
+// database: in a language that is not trusted anything can, in others what is called for that.
+const reachesBeyond = `(NOT l.lanpltrusted AND l.lanname <> 'internal' OR p.prosrc ~* '\m(dblink\w*|lo_import|lo_export|pg_read_\w*file|pg_ls_\w*dir|http_\w+)\s*\(|\mcopy\M[^;]+\m(to|from)\s+(program\s+)?''')
+	AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype = 'e')`
+
 // anyRareQuery asks whether there may be any of it: what the server came with has lower
 // numbers. Schemas count that are not this one.
 const anyRareQuery = `SELECT EXISTS (SELECT 1 FROM pg_publication) OR EXISTS (SELECT 1 FROM pg_event_trigger) OR EXISTS (SELECT 1 FROM pg_collation WHERE oid >= '16384' AND collnamespace = ` + here + `) OR EXISTS (SELECT 1 FROM pg_ts_dict WHERE oid >= '16384') OR EXISTS (SELECT 1 FROM pg_ts_config WHERE oid >= '16384')
