@@ -450,7 +450,7 @@ func (t *taking) outcome(files []written) *Outcome {
 			}
 		}
 		for _, k := range table.Others {
-			o.Left = append(o.Left, Left{Kind: "constraint", Name: table.Name + "." + k.Name})
+			o.Left = append(o.Left, Left{Kind: engine.Exclusion, Name: k.Name})
 		}
 	}
 	for _, v := range t.Live.Views {

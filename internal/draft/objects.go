@@ -480,7 +480,7 @@ func (s *State) found(p *plan.Plan) error {
 		switch {
 		case o.OfKind != "": // it comes with what it belongs to
 			continue
-		case o.Kind == "trigger":
+		case o.Kind == "trigger", o.Kind == engine.Exclusion:
 			f = plan.Found{Table: o.Of, Beside: o.Name}
 		case o.Of != "" && o.Kind != "policy":
 			continue

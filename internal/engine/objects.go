@@ -29,6 +29,9 @@ type TypeHolder interface {
 	TypeHolds(c Creation, column *sqlschema.Column) map[string]string
 }
 
+// Exclusion is the kind of a constraint that no model declares: no two rows may be alike in it.
+const Exclusion = "exclusion constraint"
+
 // ofTables are the kinds of creation that are parts of a table.
 var ofTables = map[string]bool{
 	"": true, "table": true, "reference": true, "constraint": true, "default": true, "check": true, "part of": true,

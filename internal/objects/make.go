@@ -323,6 +323,8 @@ func baseTable(t *sqlschema.Table, declared func(kind, name string) bool) *sqlsc
 	t.Triggers = slices.DeleteFunc(t.Triggers, func(g *sqlschema.Trigger) bool {
 		return g.Purpose == "" && declared("trigger", g.Name)
 	})
+	t.Others = slices.DeleteFunc(slices.Clone(t.Others),
+		func(k *sqlschema.Constraint) bool { return declared(engine.Exclusion, k.Name) })
 	refers := len(t.ForeignKeys)
 	t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
 		func(k *sqlschema.ForeignKey) bool { return declared(kindTable, k.Table) })

@@ -116,7 +116,7 @@ func Find(list []*Object, key engine.ObjectKey) *Object {
 var standing = map[string]bool{
 	"view": true, "materialised view": true, "trigger": true, "policy": true, "rule": true, "statistics": true,
 	"row security of": true, "comment": true, "rights on": true, "index": true, "rights": true, "publication": true,
-	"event trigger": true,
+	"event trigger": true, engine.Exclusion: true,
 }
 
 // About tells whether an object belongs to another, and is dropped with it.

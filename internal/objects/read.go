@@ -371,6 +371,11 @@ func (p *parser) alter(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 	case list[1].Is("VIEW"), list[1].Is("SEQUENCE"), list[1].Is("FUNCTION"), list[1].Is("DOMAIN"), list[1].Is("TYPE"),
 		list[1].Is("EVENT") && list[2].Is("TRIGGER"):
 		o.Kind = "more"
+	case list[1].Is("TABLE") && has("EXCLUDE") && has("ADD", "CONSTRAINT"):
+		at := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("CONSTRAINT") })
+		o.Kind, o.On, o.Name = engine.Exclusion, name(2), lastName(list[at+1:])
+	case list[1].Is("TABLE") && has("EXCLUDE"):
+		return "write ADD CONSTRAINT NAME EXCLUDE …", "a constraint needs a name"
 	case list[1].Is("TABLE") && p.ofModel(name(2)) == nil:
 		o.Kind, o.On = "more", name(2)
 	default:

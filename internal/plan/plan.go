@@ -322,9 +322,9 @@ func (p *planner) once() {
 
 // others sets apart what no model can declare.
 func (p *planner) others() {
+	left := func(c diff.Change) { p.plan.Undeclared = append(p.plan.Undeclared, c) }
 	add := func(kind, name, what string) {
-		p.plan.Undeclared = append(p.plan.Undeclared,
-			diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
+		left(diff.Change{Kind: diff.Kind("drop " + kind), Table: name, What: what})
 	}
 	for _, o := range p.Live.Others {
 		if o.Kind == sqlschema.EnumType &&
@@ -343,7 +343,8 @@ func (p *planner) others() {
 	for _, t := range p.Live.Tables {
 		for _, k := range t.Others {
 			if !schema.Own(t.Name) {
-				add("constraint", t.Name+"."+k.Name, strings.Join(strings.Fields(k.Text), " "))
+				left(diff.Change{Kind: "drop " + engine.Exclusion, Table: t.Name, Name: k.Name,
+					What: strings.Join(strings.Fields(k.Text), " ")})
 			}
 		}
 	}

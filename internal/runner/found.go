@@ -47,7 +47,9 @@ func isThere(t *sqlschema.Table, f migration.Found) bool {
 			slices.ContainsFunc(t.ForeignKeys,
 				func(k *sqlschema.ForeignKey) bool { return strings.EqualFold(k.Name, f.Beside) }) ||
 			slices.ContainsFunc(t.Triggers,
-				func(g *sqlschema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) })
+				func(g *sqlschema.Trigger) bool { return strings.EqualFold(g.Name, f.Beside) }) ||
+			slices.ContainsFunc(t.Others,
+				func(k *sqlschema.Constraint) bool { return strings.EqualFold(k.Name, f.Beside) })
 	}
 	return f.Column == "" || t.Column(f.Column) != nil
 }

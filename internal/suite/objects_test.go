@@ -139,6 +139,12 @@ var things = map[string][]declaredThing{
 			"CREATE EVENT TRIGGER watch ON ddl_command_end EXECUTE FUNCTION sees()", "CREATE EVENT TRIGGER watch ON sql_drop WHEN TAG IN ('DROP TABLE') EXECUTE FUNCTION sees()",
 		}},
 		{name: "watch off", needs: []string{"watch"}, forms: []string{"ALTER EVENT TRIGGER watch DISABLE"}},
+		{name: "apart", forms: []string{
+			"ALTER TABLE boxes ADD CONSTRAINT apart EXCLUDE USING btree (id WITH =)", "ALTER TABLE boxes ADD CONSTRAINT apart EXCLUDE USING hash (id WITH =) WHERE (id > 3)",
+		}},
+		{name: "odd", forms: []string{
+			"CREATE FUNCTION odd(n integer) RETURNS boolean LANGUAGE sql AS $$ SELECT n <> 0 AND even(n - 1) $$; CREATE FUNCTION even(n integer) RETURNS boolean LANGUAGE sql AS $$ SELECT n = 0 OR odd(n - 1) $$",
+		}},
 		{name: "deep", forms: []string{"CREATE STATISTICS deep ON sheet, due FROM loans", "CREATE STATISTICS deep (ndistinct) ON sheet, due FROM loans"}},
 		{name: "quiet", forms: []string{"CREATE RULE quiet AS ON DELETE TO loans DO INSTEAD NOTHING", "CREATE RULE quiet AS ON DELETE TO loans DO ALSO NOTIFY gone"}},
 		{name: "sum_of", forms: []string{"CREATE AGGREGATE sum_of(integer) (SFUNC = int4pl, STYPE = integer)", "CREATE AGGREGATE sum_of(integer) (SFUNC = int4mul, STYPE = integer)"}},

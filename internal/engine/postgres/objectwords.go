@@ -26,7 +26,7 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		if t.Options.Foreign {
 			continue
 		}
-		bare.Tables = append(bare.Tables, &sqlschema.Table{Name: t.Name, Triggers: t.Triggers})
+		bare.Tables = append(bare.Tables, &sqlschema.Table{Name: t.Name, Triggers: t.Triggers, Others: t.Others})
 	}
 	list, err := d.verbatim(ctx, s, Engine{}.CreateAll(bare))
 	if err != nil {
@@ -101,6 +101,8 @@ func (Engine) DropObject(c engine.Creation) []string {
 	case "state of trigger", "state of rule":
 		return one("ALTER TABLE " + quote(c.Of) + " ENABLE " + strings.ToUpper(strings.TrimPrefix(c.Kind,
 			"state of ")) + " " + quote(c.Name))
+	case engine.Exclusion:
+		return one(alterTable(c.Of) + "DROP CONSTRAINT " + quote(c.Name))
 	case rowSecurity:
 		if strings.Contains(c.SQL, " FORCE ") {
 			return one("ALTER TABLE ONLY " + quote(c.Of) + " NO FORCE ROW LEVEL SECURITY")

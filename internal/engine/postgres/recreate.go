@@ -59,7 +59,9 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		})
 		create, own := serials(t.Name, alone.Columns...)
 		add(&tables, "sequence of", t.Name, create...)
-		add(&tables, "table", t.Name, createTable(alone, t.Name))
+		bare := *alone
+		bare.Others = nil
+		add(&tables, "table", t.Name, createTable(&bare, t.Name))
 		add(&tables, "sequence of", t.Name, own...)
 		for _, k := range t.ForeignKeys {
 			if s.Table(k.Table) != nil {
@@ -70,6 +72,9 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			if !x.Constraint {
 				add(&rest, "index", x.Name, createIndex(t.Name, x))
 			}
+		}
+		for _, k := range alone.Others {
+			add(&rest, engine.Exclusion, k.Name, alterTable(t.Name)+"ADD "+named(k.Name)+k.Text)
 		}
 		alone.Indexes = nil
 		add(&rest, "part of", t.Name, dependents(alone)...)
