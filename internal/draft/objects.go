@@ -377,6 +377,9 @@ func (s *State) brokenThere(f objects.Failure) bool {
 // namesFirst is with how many steps a plan begins that change names.
 func (s *State) namesFirst(list []engine.Step) int {
 	for i, st := range list {
+		if st.Early {
+			continue
+		}
 		if !slices.ContainsFunc(st.Apply, func(sql string) bool {
 			r, ok := migration.ReadRename(s.Engine, sql)
 			return ok && !schema.Own(r.To)

@@ -21,7 +21,7 @@ func (s *State) putTables() error {
 			continue
 		}
 		there := s.Upcoming.Table(f.Object.Name)
-		if there == nil || there.Text == "" ||
+		if made.Has(f.Object.Name) || there == nil || there.Text == "" ||
 			objects.WordsOf(s.Engine.SQL(), there.Text) != objects.WordsOf(s.Engine.SQL(), f.Object.SQL) {
 			return f
 		}

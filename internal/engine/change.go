@@ -75,6 +75,7 @@ type Step struct {
 	Batches   *Batches      // of a step in batches
 	Rows      []StepRows
 	Objects   []StepObject
+	Early     bool // of a step with an undo alone: it comes before names change, for the names that it needs
 }
 
 // AsksHere tells whether a requirement is asked just before the step is applied.

@@ -357,6 +357,8 @@ func allNames(d engine.Dialect, sql string, into map[string]bool) {
 			into[strings.ToLower(t.Name())] = true
 		case t.Val != "" && t.Val != sql && strings.ContainsAny(t.Val, " \n"):
 			allNames(d, t.Val, into)
+		case t.Val != "": // such as the table of which a virtual one is an index
+			into[strings.ToLower(t.Val)] = true
 		}
 	}
 }

@@ -51,6 +51,11 @@ func tablesMade(declared []*sqlschema.Object, s *sqlschema.Schema) []*sqlschema.
 	return out
 }
 
+// Has tells whether a table that is declared in SQL could be created.
+func (m *Made) Has(table string) bool {
+	return slices.ContainsFunc(m.Tables, func(t *sqlschema.Table) bool { return strings.EqualFold(t.Name, table) })
+}
+
 // With is what is wanted, with the tables and the enum types that files of SQL declare in the place of what
 // models say of them.
 func (m *Made) With(wanted *sqlschema.Schema) *sqlschema.Schema {

@@ -95,6 +95,9 @@ func (p *planner) altering(name string, changes []diff.Change) (x *altering, ok 
 		Summary:     summary(name, changes),
 		SummaryRest: titled("change "+name+" to what is declared", changes, summary(name, nil)),
 	}
+	if wanted.Options.Virtual != "" {
+		x.To.Content, x.To.Held, x.To.Sealed = wanted.Content, wanted.Held, wanted.Sealed
+	}
 	inNewTypes(x.To, live, wanted)
 	rows := int64(-1)
 	x.rows = func() int64 {

@@ -235,6 +235,7 @@ func Make(in Input) (*Plan, error) {
 		p.plan.BeforeApply = append(p.plan.BeforeApply, u.change.BeforeApply...)
 		p.plan.BeforeUndo = append(p.plan.BeforeUndo, u.change.BeforeUndo...)
 	}
+	p.earlySteps()
 	p.addedUsed()
 	p.plan.Steps = engine.Schedule(in.Engine.DDL(), p.plan.Steps)
 	if in.LeastLocking != nil && len(p.plan.Questions) == 0 {
@@ -250,6 +251,25 @@ func Make(in Input) (*Plan, error) {
 		return nil, err
 	}
 	return p.plan, p.ways()
+}
+
+// earlySteps puts steps ahead of the names that change; where none does, their undo is that of the step before
+// which they stand.
+func (p *planner) earlySteps() {
+	var early, rest []engine.Step
+	var undo []string
+	for _, st := range p.plan.Steps {
+		switch {
+		case st.Early && len(p.Answers.Rename) > 0:
+			early = append(early, st)
+		case st.Early:
+			undo = st.Undo
+		default:
+			st.Undo, undo = slices.Concat(st.Undo, undo), nil
+			rest = append(rest, st)
+		}
+	}
+	p.plan.Steps = append(early, rest...)
 }
 
 // newPlanner is a planner that has done nothing yet.

@@ -186,7 +186,7 @@ func (p *planner) keep(table string) string {
 }
 
 // comers are the new tables that could be an old one with another name: they
-// share half of their columns with it.
+// share half of their columns with it, and are of the same module if it is virtual.
 func (p *planner) comers(old *sqlschema.Table) []string {
 	var out []string
 	for _, c := range p.plan.Changes {
@@ -199,7 +199,7 @@ func (p *planner) comers(old *sqlschema.Table) []string {
 				shared++
 			}
 		}
-		if shared*2 >= len(old.Columns) {
+		if shared*2 >= len(old.Columns) && t.Options.Virtual == old.Options.Virtual {
 			out = append(out, t.Name)
 		}
 	}

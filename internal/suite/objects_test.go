@@ -49,6 +49,16 @@ var things = map[string][]declaredThing{
 		{name: "joined", forms: []string{"CREATE VIEW joined AS SELECT l.id, b.name FROM loans l JOIN boxes b ON b.id = l.box_id"}},
 	},
 	"sqlite": {
+		{name: "trays", forms: []string{
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a TEXT NOT NULL ON CONFLICT IGNORE DEFAULT 'x')",
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a TEXT DEFAULT 'y', b INT REFERENCES boxes (id)); CREATE INDEX trays_a ON trays (a)",
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a TEXT DEFAULT 'y', b INT REFERENCES gone (id) CHECK (b > 0))",
+		}},
+		{name: "tray view", needs: []string{"trays"}, forms: []string{"CREATE VIEW full_trays AS SELECT t.id, l.sheet FROM trays t JOIN loans l ON l.id = t.id"}},
+		{name: "search", note: true, forms: []string{
+			"CREATE VIRTUAL TABLE search USING fts5(sheet, content='loans')", "CREATE VIRTUAL TABLE search USING fts5(sheet, {note}, content='loans', content_rowid='id')",
+		}},
+		{name: "spots", forms: []string{"CREATE VIRTUAL TABLE spots USING fts5(what)", "CREATE VIRTUAL TABLE spots USING fts5(what, prefix='2')"}},
 		{name: "log", forms: []string{
 			"CREATE TRIGGER loans_log AFTER INSERT ON loans BEGIN UPDATE boxes SET name = 'new' WHERE id = NEW.box_id; END",
 			"CREATE TRIGGER loans_log AFTER UPDATE OF sheet ON loans BEGIN UPDATE boxes SET name = 'more' WHERE id = NEW.box_id; END",
@@ -64,6 +74,12 @@ var things = map[string][]declaredThing{
 			"CREATE TRIGGER loans_log BEFORE INSERT ON loans FOR EACH ROW BEGIN IF NEW.sheet = 'x' THEN SET NEW.sheet = 'y'; END IF; END",
 			"CREATE TRIGGER loans_log BEFORE INSERT ON loans FOR EACH ROW SET NEW.sheet = upper(NEW.sheet)",
 		}},
+		{name: "trays", forms: []string{
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a INTEGER DEFAULT 3)",
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b BIGINT REFERENCES boxes (id)); CREATE INDEX trays_a ON trays (a)",
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a INTEGER); ALTER TABLE trays ADD CONSTRAINT sound CHECK (a > 0)",
+		}},
+		{name: "tray view", needs: []string{"trays"}, forms: []string{"CREATE VIEW full_trays AS SELECT t.id, l.sheet FROM trays t JOIN loans l ON l.id = t.id"}},
 		{name: "second", forms: []string{
 			"CREATE TRIGGER second BEFORE INSERT ON loans FOR EACH ROW SET NEW.due = '2026-01-02'",
 			"CREATE TRIGGER second BEFORE INSERT ON loans FOR EACH ROW SET NEW.due = '2026-01-03'",
@@ -116,6 +132,12 @@ var things = map[string][]declaredThing{
 		{name: "noting", needs: []string{"fun"}, note: true, forms: []string{
 			"CREATE TRIGGER noting BEFORE UPDATE OF {note} ON loans FOR EACH ROW EXECUTE FUNCTION fun()",
 		}},
+		{name: "trays", forms: []string{
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a INTEGER DEFAULT 3)",
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b BIGINT REFERENCES boxes (id)); CREATE INDEX trays_a ON trays (a)",
+			"CREATE TABLE trays (id INTEGER PRIMARY KEY, a INTEGER); ALTER TABLE trays ADD CONSTRAINT sound CHECK (a > 0)",
+		}},
+		{name: "tray view", needs: []string{"trays"}, forms: []string{"CREATE VIEW full_trays AS SELECT t.id, l.sheet FROM trays t JOIN loans l ON l.id = t.id"}},
 		{name: "kept", forms: []string{
 			"CREATE MATERIALIZED VIEW kept AS SELECT sheet, count(*) AS n FROM loans GROUP BY sheet",
 			"CREATE MATERIALIZED VIEW kept AS SELECT sheet FROM loans",

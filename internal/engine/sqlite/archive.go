@@ -18,7 +18,7 @@ import (
 func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
 	if t.Options.Virtual != "" {
-		return engine.Change{Steps: []engine.Step{dropVirtual(t, d.Keep)}}
+		return engine.Change{Steps: dropVirtual(t, d.Keep)}
 	}
 	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != ""}
 	if !s.Kept {

@@ -276,6 +276,11 @@ func (d *database) InvalidObjects(ctx context.Context) ([]string, error) {
 		}
 	}
 	for _, t := range s.Tables {
+		if t.Content != "" { // it asks for the columns of that table when it is read
+			if _, err := d.Select(ctx, "SELECT * FROM "+quote(t.Name)+" LIMIT 1"); err != nil {
+				out = append(out, fmt.Sprintf("table %s (%s)", t.Name, err))
+			}
+		}
 		if len(t.Triggers) == 0 || t.Options.Virtual != "" {
 			continue
 		}

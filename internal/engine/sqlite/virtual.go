@@ -138,15 +138,16 @@ func renameTable(from, to string) string {
 }
 
 // dropVirtual drops a virtual table. What nobody can read is kept as it is, under another name.
-func dropVirtual(t *sqlschema.Table, keep string) engine.Step {
-	s := engine.Step{Title: "drop " + t.Name, Apply: []string{"DROP TABLE " + quote(t.Name)}, Undo: tableStatements(t)}
+func dropVirtual(t *sqlschema.Table, keep string) []engine.Step {
+	s := engine.Step{Title: "drop " + t.Name, Apply: []string{"DROP TABLE " + quote(t.Name)},
+		Undo: []string{createTable(t, t.Name)}}
 	if len(t.Held) == 0 && !t.Sealed {
-		return s
+		return append(indexedInUndo(t), s)
 	}
 	s.Loses = []engine.Loss{{Table: t.Name}}
 	switch {
 	case keep == "":
-		return s
+		return []engine.Step{s}
 	case t.Sealed:
 		s.Apply, s.Undo = []string{renameTable(t.Name, keep)}, []string{renameTable(keep, t.Name)}
 	default:
@@ -155,7 +156,15 @@ func dropVirtual(t *sqlschema.Table, keep string) engine.Step {
 		s.Undo = append(s.Undo, heldRows(keep, t.Name, t), "DROP TABLE "+quote(keep))
 	}
 	s.Kept, s.Note = true, "keeps its rows in "+keep
-	return s
+	return []engine.Step{s}
+}
+
+// indexedInUndo fills an index in the undo, when the columns have the names again that it knows.
+func indexedInUndo(t *sqlschema.Table) []engine.Step {
+	if t.Content == "" {
+		return nil
+	}
+	return []engine.Step{{Title: "fill " + t.Name + " again, in the undo", Undo: indexed(t), Early: true}}
 }
 
 // alterVirtual creates a virtual table again as it is to be, with the rows that it holds.
@@ -168,9 +177,10 @@ func alterVirtual(a engine.Alteration) engine.Change {
 		if len(to.Held) > 0 {
 			out = append(out, heldRows(aside, to.Name, to))
 		}
-		return append(append(out, indexed(to)...), "DROP TABLE "+quote(aside))
+		return append(out, "DROP TABLE "+quote(aside))
 	}
-	return engine.Change{Steps: []engine.Step{{Title: a.Summary, Work: engine.Copies,
+	step := engine.Step{Title: a.Summary, Work: engine.Copies,
 		Note:  engine.Copies.String() + ": a virtual table is created again",
-		Apply: again(a.From, a.To), Undo: again(a.To, a.From)}}}
+		Apply: append(again(a.From, a.To), indexed(a.To)...), Undo: again(a.To, a.From)}
+	return engine.Change{Steps: append(indexedInUndo(a.From), step)}
 }
