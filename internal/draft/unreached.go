@@ -14,6 +14,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
+	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/rows"
 	"erbario/internal/runner"
@@ -26,6 +27,7 @@ import (
 // stands too.
 func (home *State) Unreached(e runner.Engine, declared *schema.Schema, changes []diff.Change,
 	files []*migration.Migration) (*State, error) {
+	declared, changes = home.modelsAlone(declared, changes)
 	before := &schema.Schema{}
 	if len(files) > 0 {
 		var err error
@@ -71,6 +73,37 @@ func (home *State) Unreached(e runner.Engine, declared *schema.Schema, changes [
 	s.Upcoming, s.made = s.Live, s.Live
 	s.refer = unreachedRows(e, s.Wanted, s.Live, changes, files)
 	return s, nil
+}
+
+// modelsAlone leaves out the tables that are declared in SQL, which only a server of the engine could make, with
+// the references to them and the changes of them.
+func (home *State) modelsAlone(declared *schema.Schema, changes []diff.Change) (*schema.Schema, []diff.Change) {
+	inSQL := map[string]bool{}
+	for _, t := range declared.Tables {
+		inSQL[strings.ToLower(t.Name)] = t.InSQL
+	}
+	for _, o := range home.Wanted.Objects {
+		if objects.IsTable(o) {
+			inSQL[strings.ToLower(o.Name)] = true
+		}
+	}
+	if line, err := home.line(); err == nil { // those that go
+		for key := range migration.ObjectsOf(line, home.Engine) {
+			if key.Kind == "table" && declared.Table(key.Name) == nil {
+				inSQL[strings.ToLower(key.Name)] = true
+			}
+		}
+	}
+	out := declared.Clone()
+	out.Tables = slices.DeleteFunc(out.Tables, func(t *schema.Table) bool { return t.InSQL })
+	for _, t := range out.Tables {
+		t.ForeignKeys = slices.DeleteFunc(t.ForeignKeys,
+			func(k *schema.ForeignKey) bool { return inSQL[strings.ToLower(k.Table)] })
+	}
+	return out, slices.DeleteFunc(ofTables(changes), func(c diff.Change) bool {
+		k, refers := c.Object.(*sqlschema.ForeignKey)
+		return inSQL[strings.ToLower(c.Table)] || refers && inSQL[strings.ToLower(k.Table)]
+	})
 }
 
 // unreachedRows are the reference rows as the engine's own migrations say that they are.
