@@ -122,7 +122,7 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 		case schema.Own(table.Name), t.declared(table.Name) != nil, in.Choose != nil && !in.Choose(table.Name):
 		case objects.TableNamed(in.SQL, table.Name) != nil:
 		case table.Undeclarable():
-			if !table.Options.Foreign {
+			if !table.Options.Foreign && !table.Alike {
 				t.odd = append(t.odd, table)
 			}
 		default:
@@ -131,9 +131,6 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 				t.how[table.Name] = outside
 			}
 		}
-	}
-	if err := t.alike(); err != nil {
-		return nil, err
 	}
 	for {
 		files, err := t.write()
@@ -153,28 +150,6 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 			return t.outcome(files), nil
 		}
 	}
-}
-
-// alike refuses names that differ only in upper and lower case, which servers may tell apart: what
-// is done to one would be done to the other.
-func (t *taking) alike() error {
-	for _, table := range t.tables {
-		for _, other := range t.Live.Tables {
-			if other.Name != table.Name && strings.EqualFold(other.Name, table.Name) {
-				return fmt.Errorf("the tables %s and %s differ only in upper and lower case, which Erbario does not distinguish: "+
-					"rename one of them, or leave both out", table.Name, other.Name)
-			}
-		}
-		seen := map[string]string{}
-		for _, c := range table.Columns {
-			if other := seen[strings.ToLower(c.Name)]; other != "" {
-				return fmt.Errorf("the columns %s and %s of %s differ only in upper and lower case, which Erbario does not "+
-					"distinguish: rename one of them, or leave the table out", other, c.Name, table.Name)
-			}
-			seen[strings.ToLower(c.Name)] = c.Name
-		}
-	}
-	return nil
 }
 
 // declared is the table of a model that exists, or nil.
@@ -477,6 +452,9 @@ func (t *taking) outcome(files []written) *Outcome {
 		case t.make[table.Name] != nil:
 		case table.Options.Virtual != "":
 			o.Left = append(o.Left, Left{Kind: "virtual table", Name: table.Name})
+		case table.Alike:
+			o.Left = append(o.Left, Left{Kind: "table", Name: table.Name,
+				Why: "Erbario does not distinguish names that differ only in upper and lower case"})
 		case table.Options.Foreign:
 			o.Left = append(o.Left, Left{Kind: "table that belongs to another", Name: table.Name})
 		case len(table.Columns) > 0 && table.Undeclarable():

@@ -117,6 +117,7 @@ type Table struct {
 	Ordered     bool      // the order of its columns can be mended, and is compared
 	ServerOrder []string  // MariaDB: its checks and indexes by name, in the server's order
 	InSQL       bool      // it is declared in SQL
+	Alike       bool      // another table, or two of its columns, differ in upper and lower case alone
 	// Held are the columns whose values a virtual table holds by itself; Sealed: nobody can read what it holds.
 	Held   []string
 	Sealed bool
@@ -320,8 +321,26 @@ func (s *Schema) View(name string) *View {
 // Sort puts tables and views in order of name, so that output does not depend
 // on the order of files or of the catalogue.
 func (s *Schema) Sort() {
+	s.markAlike()
 	slices.SortFunc(s.Tables, func(a, b *Table) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(s.Views, func(a, b *View) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// markAlike notes which tables differ from another in case alone, or have columns that do.
+func (s *Schema) markAlike() {
+	tables := map[string]*Table{}
+	for _, t := range s.Tables {
+		name := strings.ToLower(t.Name)
+		if other := tables[name]; other != nil {
+			t.Alike, other.Alike = true, true
+		}
+		tables[name] = t
+		columns := map[string]bool{}
+		for _, c := range t.Columns {
+			t.Alike = t.Alike || columns[strings.ToLower(c.Name)]
+			columns[strings.ToLower(c.Name)] = true
+		}
+	}
 }
 
 // Column returns the column with that name, or one that differs from it in case alone, or nil.
@@ -412,9 +431,9 @@ func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
 func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "PARTITION BY") }
 
 // Undeclarable tells whether no model can declare the table: its rows are those of others, a module
-// has them, it has no columns, or its name is too long.
+// has them, it has no columns, its name is too long, or differs from another in case alone.
 func (t *Table) Undeclarable() bool {
-	return t.Options.Foreign || t.Options.Virtual != "" || len(t.Columns) == 0 || len(t.Name) > schema.NameLimit
+	return t.Options.Foreign || t.Alike || t.Options.Virtual != "" || len(t.Columns) == 0 || len(t.Name) > schema.NameLimit
 }
 
 // HoldsType tells whether a check holds the values of a column to its type.

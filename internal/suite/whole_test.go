@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"erbario/internal/adopt"
 	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/runner"
@@ -110,12 +109,13 @@ func TestAdoptAlike(t *testing.T) {
 		require.Equal(t, "sheet", live.Table("sheet").Name)
 		require.Equal(t, "Sheet", live.Table("Sheet").Name)
 		require.Equal(t, "alone", live.Table("ALONE").Name)
-		in := adopt.Input{Engine: e, DB: db, Live: live, Folder: "models"}
-		_, err = adopt.Look(ctx, in)
-		require.ErrorContains(t, err, "the tables Sheet and sheet differ only in upper and lower case")
-		in.Choose = func(table string) bool { return table == "alone" }
-		o, err := adopt.Look(ctx, in)
+		a := adoptAll(t, ctx, e, db, "")
+		require.Len(t, a.tables, 1, "the two are left undeclared")
+		before := everything(t, ctx, e, db)
+		fresh := p.Open(t)
+		defer fresh.Close()
+		_, err = runner.Apply(ctx, fresh, e, []*migration.Migration{a.first}, runner.Options{Wait: time.Minute})
 		require.NoError(t, err)
-		require.Len(t, o.Files, 1)
+		require.Equal(t, before, everything(t, ctx, e, fresh), "both are created from nothing")
 	})
 }
