@@ -435,6 +435,14 @@ func (a *app) settle(ctx context.Context, p *project.Project, f *answerFlags, lo
 		return nil, nil, err
 	}
 	var s *draft.State
+	models := look
+	look = func() (*draft.State, error) {
+		s, err := models()
+		if err == nil {
+			err = s.ReadTables(ctx)
+		}
+		return s, err
+	}
 	read := func() (err error) {
 		if s, err = look(); err != nil || len(f.defaults)+len(f.optional) == 0 {
 			return err

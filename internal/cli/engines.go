@@ -159,6 +159,9 @@ func (c change) stateOf(ctx context.Context, other *live, models *declare.Declar
 		return o, unreached, err
 	}
 	o, err = look(ctx, other, func() (*sqlschema.Schema, []*migration.Migration, error) { return wanted, files, nil })
+	if err == nil {
+		err = o.ReadTables(ctx)
+	}
 	if err != nil {
 		other.Close()
 	}

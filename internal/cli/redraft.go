@@ -334,6 +334,9 @@ func (r *remaking) look(ctx context.Context, l *live) (*draft.State, error) {
 			s, err = read()
 		}
 	}
+	if err == nil {
+		err = s.ReadTables(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ package draft
 // models say.
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -11,6 +12,14 @@ import (
 	"erbario/internal/objects"
 	"erbario/internal/sqlschema"
 )
+
+// ReadTables has the tables that files of SQL declare among what is wanted: answers may be about them.
+func (s *State) ReadTables(ctx context.Context) error {
+	if !slices.ContainsFunc(s.Wanted.Objects, objects.IsTable) {
+		return nil
+	}
+	return s.readSQL(ctx)
+}
 
 // putTables declares the tables that files of SQL declare. One that scratch cannot have, for want of a
 // module, stays as it is if its file says just this.

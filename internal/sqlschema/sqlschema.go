@@ -118,7 +118,8 @@ type Table struct {
 	ServerOrder []string  // MariaDB: its checks and indexes by name, in the server's order
 	InSQL       bool      // it is declared in SQL
 	Alike       bool      // another table, or two of its columns, differ in upper and lower case alone
-	// Held are the columns whose values a virtual table holds by itself; Sealed: nobody can read what it holds.
+	// Held are the columns whose values a virtual table holds by itself; Sealed: nobody can read what it
+	// holds.
 	Held   []string
 	Sealed bool
 	// Content is the table whose rows a virtual table is an index of; empty: there is none.
@@ -433,7 +434,8 @@ func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "
 // Undeclarable tells whether no model can declare the table: its rows are those of others, a module
 // has them, it has no columns, its name is too long, or differs from another in case alone.
 func (t *Table) Undeclarable() bool {
-	return t.Options.Foreign || t.Alike || t.Options.Virtual != "" || len(t.Columns) == 0 || len(t.Name) > schema.NameLimit
+	return t.Options.Foreign || t.Alike || t.Options.Virtual != "" || len(t.Columns) == 0 ||
+		len(t.Name) > schema.NameLimit
 }
 
 // HoldsType tells whether a check holds the values of a column to its type.
