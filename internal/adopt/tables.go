@@ -21,7 +21,7 @@ var ofTables = []string{
 
 // beside are the kinds of creations that belong to a table, and are declared by themselves.
 var beside = []string{"trigger", "policy", "rule", "statistics", "comment", "rights on", "owner of", "row security of",
-	"state of trigger", "state of rule"}
+	"state of trigger", "state of rule", engine.Exclusion}
 
 // toSQL declares in SQL the tables that no model says, where files of SQL can. It tells whether models have
 // to be written in another way then.

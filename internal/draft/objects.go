@@ -95,7 +95,10 @@ func (s *State) readSQL(ctx context.Context) error {
 	if s.sql.made, err = s.makeObjects(ctx); err != nil {
 		return err
 	}
-	return s.putTables()
+	if err = s.putTables(); err != nil {
+		s.sql.made = nil
+	}
+	return err
 }
 
 // readThere reads what the live database holds.
