@@ -33,7 +33,7 @@ func (a *app) lookCommand() *cli.Command {
 			&cli.StringFlag{Name: "order", Usage: "order the rows by this `SQL`", Destination: &o.order},
 			&cli.StringSliceFlag{Name: "columns", Usage: "only these columns: `NAMES` separated by commas",
 				Destination: &o.columns},
-			&cli.BoolFlag{Name: "sql", Usage: "the statements that create a view, a function or another object",
+			&cli.BoolFlag{Name: "sql", Usage: "the statements that create a view, a function, a table or another object",
 				Destination: &o.sql},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
