@@ -119,7 +119,7 @@ func (o *Outcome) part(live *sqlschema.Schema, e runner.Engine, before []*migrat
 	named := migration.Names(before, e)
 	for _, t := range live.Tables {
 		adopted := slices.ContainsFunc(o.Tables, func(x Table) bool { return x.Name == t.Name })
-		if adopted || t.Undeclarable() && !schema.Own(t.Name) && !created[strings.ToLower(t.Name)] {
+		if (adopted || t.Undeclarable() && !schema.Own(t.Name)) && !created[strings.ToLower(t.Name)] {
 			out.Tables = append(out.Tables, t)
 		}
 	}
@@ -349,6 +349,9 @@ func (c *creating) migration(id string, before []*migration.Migration,
 		Title: "have " + words.Count(int64(tables), "table", "tables") + " that existed",
 		Note:  "created above if missing; nothing else to do",
 		Rows:  rows,
+	}
+	if tables == 0 { // earlier migrations create them
+		step.Title, step.Note = "have what existed", "nothing else to do"
 	}
 	if tables >= manyTables && c.e.Caps().Journal {
 		step.Kind = engine.OwnTransaction
