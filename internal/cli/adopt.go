@@ -434,7 +434,10 @@ func (o *adopting) inSQL() string {
 			tables++
 		}
 	}
-	if tables > 0 {
+	switch {
+	case tables == len(o.outcome.Tables) && tables > 0:
+		out = " in SQL"
+	case tables > 0:
 		out = fmt.Sprintf(", %d of them in SQL", tables)
 	}
 	if o.outcome.Objects > 0 {
