@@ -151,9 +151,12 @@ func (d *database) pg() *pgconn.PgConn { return d.conn.PgConn() }
 // Exec runs a statement; without arguments there may be several.
 func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 	if len(args) == 0 {
+		if err := d.identify(ctx, sql, "DELETE FROM ", "UPDATE "); err != nil { // it may be published since
+			return d.plain(err)
+		}
 		_, err := d.pg().Exec(ctx, sql).ReadAll()
 		if err == nil {
-			err = d.identify(ctx, sql)
+			err = d.identify(ctx, sql, "CREATE TABLE ")
 		}
 		return d.plain(err)
 	}
@@ -161,16 +164,16 @@ func (d *database) Exec(ctx context.Context, sql string, args ...any) error {
 	return err
 }
 
-// identify lets rows of a table without a key that a statement created for Erbario change and go
-// where a publication has all tables in it: the server refuses that unless it is told by what to
-// know them.
-func (d *database) identify(ctx context.Context, sql string) error {
-	if !strings.HasPrefix(sql, "CREATE TABLE ") {
+// identify lets rows of a table without a key that Erbario keeps values in change and go where a
+// publication has all tables in it: the server refuses that unless it is told by what to know them. The
+// statement is about that table, and begins with one of the words.
+func (d *database) identify(ctx context.Context, sql string, begins ...string) error {
+	if !slices.ContainsFunc(begins, func(words string) bool { return strings.HasPrefix(sql, words) }) {
 		return nil
 	}
 	name := ""
-	for _, t := range tokens(sql[:min(len(sql), 300)])[2:] {
-		if !t.Is("IF") && !t.Is("NOT") && !t.Is("EXISTS") {
+	for _, t := range tokens(sql[:min(len(sql), 300)])[1:] {
+		if !t.Is("TABLE") && !t.Is("FROM") && !t.Is("IF") && !t.Is("NOT") && !t.Is("EXISTS") {
 			name = t.Name()
 			break
 		}
