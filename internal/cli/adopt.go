@@ -464,9 +464,9 @@ func (o *adopting) outsides(native int) {
 	for _, t := range o.outcome.Tables {
 		switch why := cell(strings.Join(t.Why, "; ")); {
 		case t.InSQL && why != "":
-			o.out.printf("%s is declared in SQL: the language does not say %s", cell(t.Name), why)
+			o.out.printf("%s is declared in SQL, since the language does not say it exactly: %s", cell(t.Name), why)
 		case t.Outside && !o.outside:
-			o.out.printf("%s is declared as outside: the language does not say %s", cell(t.Name), why)
+			o.out.printf("%s is declared as outside, since the language does not say it exactly: %s", cell(t.Name), why)
 		}
 	}
 	for _, l := range o.outcome.Beyond {
