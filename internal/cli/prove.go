@@ -270,6 +270,9 @@ func (r *proving) one(ctx context.Context, i int, start *sqlschema.Schema) (afte
 		}
 		in.Live = proof.ReferenceRows(ctx, r.db, r.engine, start, r.files[:i])
 	}
+	if in.Attached, err = r.attached(ctx, i); err != nil {
+		return nil, err
+	}
 	done := r.slow("proving on a scratch copy…")
 	o, err := proof.Prove(ctx, in)
 	done()
@@ -292,6 +295,29 @@ func (r *proving) one(ctx context.Context, i int, start *sqlschema.Schema) (afte
 		return nil, nil
 	}
 	return o.After, nil
+}
+
+// attached are the statements that create what a copy of the schema has not, such as rules and comments, before
+// the i-th of the files: where that is about what is declared in SQL.
+func (r *proving) attached(ctx context.Context, i int) ([]string, error) {
+	if !slices.ContainsFunc(r.files[i].Steps, func(s migration.Step) bool { return len(s.Objects) > 0 }) {
+		return nil, nil
+	}
+	if err := r.run(ctx, i); err != nil {
+		return nil, err
+	}
+	s, err := r.db.Inspect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := objects.Read(ctx, r.db, s)
+	var out []string
+	for _, o := range list {
+		for _, c := range o.Make {
+			out = append(out, c.SQL)
+		}
+	}
+	return out, err
 }
 
 // agree compares what the migrations make with what the models declare; end is what the

@@ -441,6 +441,14 @@ func (s *State) stale(p *plan.Plan) error {
 	}
 	for _, o := range s.sql.made.Objects {
 		was, source := objects.Find(s.sql.there, o.ObjectKey), objects.Source(s.Wanted.Objects, o)
+		if was == nil { // of a table that has another name now
+			i := slices.IndexFunc(s.sql.there, func(x *objects.Object) bool {
+				return x.Before != nil && x.Before.ObjectKey == o.ObjectKey
+			})
+			if i >= 0 {
+				was = s.sql.there[i]
+			}
+		}
 		if was == nil || source == nil {
 			continue
 		}

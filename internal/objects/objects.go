@@ -119,9 +119,21 @@ var standing = map[string]bool{
 	"event trigger": true, engine.Exclusion: true,
 }
 
-// About tells whether an object belongs to another, and is dropped with it.
+// About tells whether an object belongs to another, and is dropped with it: what is of it, and the comment on
+// what belongs to the same table.
 func About(o, of *Object) bool {
-	return o.OfKind != "" && o.OfKind == of.Kind && o.Of == of.Name
+	if o.OfKind != "" && o.OfKind == of.Kind && o.Of == of.Name {
+		return true
+	}
+	word := commented[of.Kind]
+	return o.Kind == "comment" && word != "" && o.OfKind == of.OfKind && o.Of == of.Of && o.Name == ShortName(of) &&
+		strings.HasPrefix(o.Make[0].SQL, "COMMENT ON "+word+" ")
+}
+
+// commented are the words of COMMENT for what belongs to a table or a view.
+var commented = map[string]string{
+	"trigger": "TRIGGER", "policy": "POLICY", "rule": "RULE", "statistics": "STATISTICS", "index": "INDEX",
+	engine.Exclusion: "CONSTRAINT",
 }
 
 // compared tells whether an object is compared where it is declared.

@@ -186,9 +186,10 @@ func inDependency(list []*Object, first func(o, other *Object) bool) []*Object {
 	return out
 }
 
-// standsOn tells whether an object names another, or belongs to it.
+// standsOn tells whether an object names another, or belongs to it. Nothing stands on a comment or a right, which
+// have the name of what they are about.
 func (p *planning) standsOn(o, other *Object) bool {
-	return About(o, other) || names(p.e.SQL(), o, plain(other.Name))
+	return About(o, other) || !more(other) && names(p.e.SQL(), o, plain(other.Name))
 }
 
 // more tells whether an object only says more of another: a comment, or rights.

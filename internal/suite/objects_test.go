@@ -129,6 +129,7 @@ var things = map[string][]declaredThing{
 			"CREATE TRIGGER loans_log BEFORE INSERT OR UPDATE OF sheet ON loans FOR EACH ROW EXECUTE FUNCTION fun()",
 		}},
 		{name: "off", needs: []string{"trigger"}, forms: []string{"ALTER TABLE loans DISABLE TRIGGER loans_log"}},
+		{name: "trigger said", needs: []string{"trigger"}, forms: []string{"COMMENT ON TRIGGER loans_log ON loans IS 'why'", "COMMENT ON TRIGGER loans_log ON loans IS 'else'"}},
 		{name: "noting", needs: []string{"fun"}, note: true, forms: []string{
 			"CREATE TRIGGER noting BEFORE UPDATE OF {note} ON loans FOR EACH ROW EXECUTE FUNCTION fun()",
 		}},
