@@ -68,7 +68,7 @@ func TableSQL(ctx context.Context, e runner.Engine, db engine.Database, live *sq
 	out := map[string][]engine.Creation{}
 	for _, table := range list {
 		across := slices.ContainsFunc(table.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
-			return strings.Contains(k.Table, ".") && live.Table(k.Table) == nil // which scratch has not
+			return strings.Contains(k.Table, ".") && live.Table(k.Table) == nil // which scratch lacks
 		})
 		if statements := statementsOf(e, table.Name, all); statements != nil && !across {
 			out[table.Name] = statements

@@ -304,15 +304,9 @@ func (p *parser) table(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 		}
 		return hint, fmt.Sprintf("%s is the table of the model %s", o.Name, t.Model)
 	}
-	depth := 0
-	for i, t := range list {
+	for i, t := range sqltok.Outside(list) {
 		next := list[min(i+1, len(list)-1)]
 		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		case depth > 0:
 		case t.Is("REPLACE") && list[max(i-1, 0)].Is("OR"):
 			return "write CREATE TABLE: what changes is planned", "OR REPLACE would drop the rows of the table"
 		case t.Is("SELECT") || t.Is("AS") && (next.Is("WITH") || next.Is("TABLE") || next.Is("VALUES") || next.Is("(")):

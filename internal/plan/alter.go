@@ -296,6 +296,10 @@ func (p *planner) altered(x *altering) (change engine.Change, ok bool) {
 // tellEffect tells what the change does with the rows.
 func (p *planner) tellEffect(x *altering, change engine.Change) {
 	if change.Copies {
+		if x.To.Content != "" {
+			p.plan.Effects[x.name] = "created again, from the rows of " + x.To.Content
+			return
+		}
 		switch n := x.rows(); n {
 		case 0:
 			p.plan.Effects[x.name] = "created again, it has no rows"

@@ -283,7 +283,7 @@ func (w *watched) rows(ctx context.Context) (string, error) {
 	}
 	var b strings.Builder
 	for _, t := range s.Tables {
-		if schema.Own(t.Name) || t.Options.Virtual != "" {
+		if schema.Own(t.Name) || t.Options.Virtual != "" && len(t.Held) == 0 {
 			continue
 		}
 		rows, err := w.Sample(ctx, "SELECT * FROM "+w.hand.in.Engine.SQL().Quote(t.Name), 0)

@@ -56,7 +56,7 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		}
 	}
 	for _, t := range s.Tables {
-		if schema.Own(t.Name) || t.Options.Virtual != "" || engine.Loses(p.out.Lost, t.Name, "") {
+		if schema.Own(t.Name) || t.Options.Virtual != "" && len(t.Held) == 0 || engine.Loses(p.out.Lost, t.Name, "") {
 			continue
 		}
 		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().Quote(t.Name)
@@ -85,6 +85,9 @@ func (p *prover) columns(t *sqlschema.Table) string {
 		if !engine.Loses(p.out.Lost, t.Name, c.Name) {
 			names = append(names, p.Engine.SQL().Quote(c.Name))
 		}
+	}
+	for _, name := range t.Held {
+		names = append(names, p.Engine.SQL().Quote(name))
 	}
 	if len(names) == 0 {
 		return "1"

@@ -61,7 +61,11 @@ type filling struct {
 // want notes that a table needs rows, and those that it refers to.
 func (f *filling) want(name string) {
 	t := f.Start.Table(name)
-	if t == nil || f.need[t.Name] || t.Options.Virtual != "" {
+	if t == nil || f.need[t.Name] {
+		return
+	}
+	if t.Content != "" { // its rows are those of that table
+		f.want(t.Content)
 		return
 	}
 	f.need[t.Name] = true
@@ -241,6 +245,9 @@ func (p *prover) fillTable(ctx context.Context, t *sqlschema.Table, random *rand
 	if why := p.left.tables[t.Name]; why != "" {
 		return 0, reason{text: why}, nil
 	}
+	if t.Sealed {
+		return 0, reason{text: "nobody can read what it holds"}, nil
+	}
 	for _, g := range t.Triggers {
 		if g.Reaches {
 			return 0, reason{text: "the trigger " + g.Name + " may reach beyond the database"}, nil
@@ -258,6 +265,11 @@ func (p *prover) fillRows(ctx context.Context, t *sqlschema.Table, random *rand.
 			r.names = append(r.names, p.Engine.SQL().Quote(c.Name))
 			r.choices = append(r.choices, p.Engine.SQL().Candidates(t, c))
 		}
+	}
+	for _, name := range t.Held {
+		r.columns = append(r.columns, &sqlschema.Column{Name: name})
+		r.names = append(r.names, p.Engine.SQL().Quote(name))
+		r.choices = append(r.choices, heldValues)
 	}
 	if p.Live != nil && count == rowsPerTable {
 		if err := r.live(ctx); err != nil {
@@ -291,6 +303,9 @@ func (p *prover) fillRows(ctx context.Context, t *sqlschema.Table, random *rand.
 	}
 	return r.done, reason{text: r.why}, nil
 }
+
+// heldValues are for the columns of a virtual table, of which some take numbers alone.
+var heldValues = []string{"1", "3", "5", "'fern'", "'of the shade'"}
 
 // rowsOf makes the rows of one table.
 type rowsOf struct {

@@ -121,20 +121,14 @@ func (d *Database) granted(rows [][]string) (map[string]bool, bool) {
 		if !d.grantOn(list[on+1:]) {
 			continue
 		}
-		right, depth := "", 0
-		for _, t := range list[1 : on+1] {
-			switch {
-			case t.Is("("):
-				depth++
-			case t.Is(")"):
-				depth--
-			case depth > 0:
-			case t.Is(","), t.Is("ON"):
+		right := ""
+		for _, t := range sqltok.Outside(list[1 : on+1]) {
+			if t.Is(",") || t.Is("ON") {
 				has[strings.TrimSpace(right)] = true
 				right = ""
-			default:
-				right += strings.ToUpper(t.Text) + " "
+				continue
 			}
+			right += strings.ToUpper(t.Text) + " "
 		}
 	}
 	return has, true

@@ -2,9 +2,9 @@ package postgres
 
 // This file puts values aside before they go, and back. A table that goes is set aside as
 // it is. Values of columns are copied into a kept table, with the row's key and the time
-// of its creation, by which a value finds its row again. Those of enum types and
-// others of the database are kept as texts, so that their type can go. Columns that stay in a table in use: see
-// inuse.go.
+// of its creation, by which a value finds its row again. Those of enum types and others
+// of the database are kept as texts, so that their type can go. Columns that stay in a
+// table in use: see inuse.go.
 
 import (
 	"fmt"

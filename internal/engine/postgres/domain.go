@@ -12,7 +12,7 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// domain is what a CREATE DOMAIN statement says, as this file's package writes it.
+// domain is what a CREATE DOMAIN statement says, as Inspect writes it.
 type domain struct {
 	of       string // the type, with its collation
 	value    string // the default; empty: none
@@ -20,7 +20,7 @@ type domain struct {
 	checks   map[string]string // what stands behind CHECK, by name as it is written
 }
 
-// readDomain reads a statement that Inspect wrote.
+// readDomain reads such a statement.
 func readDomain(sql string) domain {
 	d := domain{checks: map[string]string{}}
 	list := tokens(sql)
@@ -36,14 +36,8 @@ func readDomain(sql string) domain {
 			d.checks[name] = text
 		}
 	}
-	depth := 0
-	for i, t := range list {
+	for i, t := range sqltok.Outside(list) {
 		switch {
-		case t.Is("("):
-			depth++
-		case t.Is(")"):
-			depth--
-		case depth > 0:
 		case t.Is("AS") && part == "":
 			part, from = "AS", t.End
 		case t.Is("DEFAULT"):

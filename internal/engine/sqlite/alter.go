@@ -55,12 +55,9 @@ func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.St
 	rename := func(a, b string) []string {
 		if strings.EqualFold(a, b) { // another case alone takes two steps
 			mid := schema.OwnPrefix + "case_" + a
-			return []string{
-				"ALTER TABLE " + quote(a) + " RENAME TO " + quote(mid),
-				"ALTER TABLE " + quote(mid) + " RENAME TO " + quote(b),
-			}
+			return []string{renameTable(a, mid), renameTable(mid, b)}
 		}
-		return []string{"ALTER TABLE " + quote(a) + " RENAME TO " + quote(b)}
+		return []string{renameTable(a, b)}
 	}
 	return []engine.Step{
 		{

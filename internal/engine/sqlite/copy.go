@@ -24,8 +24,7 @@ func copyTable(from, to *sqlschema.Table, sources map[string]engine.Source) []st
 			out = append(out, dropIndex(x))
 		}
 	}
-	out = append(out, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", quote(from.Name), quote(aside)),
-		createTable(to, to.Name))
+	out = append(out, renameTable(from.Name, aside), createTable(to, to.Name))
 	out = append(out, copyRows(from, to, [2]string{aside, to.Name}, sources, "")...)
 	out = append(out, "DROP TABLE "+quote(aside))
 	return append(out, dependents(to)...)

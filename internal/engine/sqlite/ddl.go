@@ -450,13 +450,10 @@ func (r *reader) tableConstraint(t *sqlschema.Table) (err error) {
 func parts(src string, list []sqltok.Token) []sqlschema.Part {
 	var out []sqlschema.Part
 	for len(list) > 0 {
-		end, depth := 0, 0
-		for ; end < len(list); end++ {
-			if list[end].Is("(") {
-				depth++
-			} else if list[end].Is(")") {
-				depth--
-			} else if depth == 0 && list[end].Is(",") {
+		end := len(list)
+		for i, t := range sqltok.Outside(list) {
+			if t.Is(",") {
+				end = i
 				break
 			}
 		}

@@ -81,7 +81,7 @@ func (d *database) held(ctx context.Context, s *sqlschema.Schema, t *sqlschema.T
 	}
 	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_xinfo("+literal(t.Name)+") WHERE hidden = 0")
 	if ctx.Err() != nil {
-		return err
+		return ctx.Err()
 	}
 	for _, r := range rows {
 		t.Held = append(t.Held, r[0])
@@ -133,11 +133,7 @@ func restoreVirtual(t, kept *sqlschema.Table, stay bool) []string {
 	return out
 }
 
-func renameTable(from, to string) string {
-	return "ALTER TABLE " + quote(from) + " RENAME TO " + quote(to)
-}
-
-// dropVirtual drops a virtual table. What nobody can read is kept as it is, under another name.
+// dropVirtual drops a virtual table. One that nobody can read is renamed, and so kept whole.
 func dropVirtual(t *sqlschema.Table, keep string) []engine.Step {
 	s := engine.Step{Title: "drop " + t.Name, Apply: []string{"DROP TABLE " + quote(t.Name)},
 		Undo: []string{createTable(t, t.Name)}}
@@ -182,5 +178,5 @@ func alterVirtual(a engine.Alteration) engine.Change {
 	step := engine.Step{Title: a.Summary, Work: engine.Copies,
 		Note:  engine.Copies.String() + ": a virtual table is created again",
 		Apply: append(again(a.From, a.To), indexed(a.To)...), Undo: again(a.To, a.From)}
-	return engine.Change{Steps: append(indexedInUndo(a.From), step)}
+	return engine.Change{Steps: append(indexedInUndo(a.From), step), Copies: true, CopiesBack: true}
 }

@@ -270,6 +270,10 @@ func createIndex(table string, x *sqlschema.Index) string {
 func dropIndex(x *sqlschema.Index) string     { return "DROP INDEX " + quote(x.Name) }
 func dropTrigger(g *sqlschema.Trigger) string { return "DROP TRIGGER " + quote(g.Name) }
 
+func renameTable(from, to string) string {
+	return "ALTER TABLE " + quote(from) + " RENAME TO " + quote(to)
+}
+
 // tableStatements make a table with its indexes and triggers.
 func tableStatements(t *sqlschema.Table) []string {
 	return append(append([]string{createTable(t, t.Name)}, indexed(t)...), dependents(t)...)

@@ -11,6 +11,7 @@
 package sqltok
 
 import (
+	"iter"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -429,6 +430,23 @@ func Closing(list []Token) int {
 		}
 	}
 	return len(list)
+}
+
+// Outside goes through the tokens of a list that stand in no brackets, with their indexes.
+func Outside(list []Token) iter.Seq2[int, Token] {
+	return func(yield func(int, Token) bool) {
+		depth := 0
+		for i, t := range list {
+			switch {
+			case t.Is("("):
+				depth++
+			case t.Is(")"):
+				depth--
+			case depth == 0 && !yield(i, t):
+				return
+			}
+		}
+	}
 }
 
 // Names are the names that SQL holds, in the order of the text.

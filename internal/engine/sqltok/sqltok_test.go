@@ -164,3 +164,23 @@ func Example() {
 	// WHERE
 	// note
 }
+
+func TestOutside(t *testing.T) {
+	rules := &sqltok.Rules{NameQuotes: `"`, TextQuotes: "'"}
+	for src, want := range map[string]string{
+		"":                              "",
+		"a (b, (c)), d":                 "0:a 8:, 9:d",
+		"((a)) b (c":                    "5:b",
+		"CHECK (VALUE > 0) DEFAULT ')'": "0:CHECK 6:DEFAULT 7:')'",
+	} {
+		var out []string
+		for i, k := range sqltok.Outside(rules.Lex(src)) {
+			out = append(out, fmt.Sprint(i, ":", k.Text))
+		}
+		assert.Equal(t, want, strings.Join(out, " "), src)
+	}
+	for _, k := range sqltok.Outside(rules.Lex("a, b (c), d")) { // it stops when told
+		assert.Equal(t, "a", k.Text)
+		break
+	}
+}
