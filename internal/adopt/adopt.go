@@ -122,7 +122,7 @@ func Look(ctx context.Context, in Input) (*Outcome, error) {
 		case schema.Own(table.Name), t.declared(table.Name) != nil, in.Choose != nil && !in.Choose(table.Name):
 		case objects.TableNamed(in.SQL, table.Name) != nil:
 		case table.Undeclarable():
-			if !table.Options.Foreign && !table.Alike {
+			if !table.Options.Foreign && !table.Alike && !table.NoModule {
 				t.odd = append(t.odd, table)
 			}
 		default:

@@ -141,7 +141,12 @@ func (s *State) planTables(ctx context.Context, id string, r Request) (*plan.Pla
 func (s *State) asks(ctx context.Context, in *plan.Input) {
 	if line, err := s.line(); err == nil {
 		in.FoundTriggers, in.FoundTables = migration.FoundTriggers(line, s.Engine), migration.FoundTables(line)
-		in.InSQL = map[string]bool{}
+		in.InSQL, in.Lacks = map[string]bool{}, map[string]bool{}
+		for _, l := range s.Missing {
+			if l.Kind == "table" {
+				in.Lacks[strings.ToLower(l.Name)] = true
+			}
+		}
 		for key := range migration.ObjectsOf(line, s.Engine) {
 			if key.Kind == "table" {
 				in.InSQL[strings.ToLower(key.Name)] = true

@@ -178,7 +178,8 @@ func (p *planner) takeOver() {
 		return
 	}
 	for _, w := range p.Wanted.Tables {
-		if live := p.Live.Table(w.Name); live != nil && !w.Elsewhere() && !p.renamed(w.Name) {
+		if live := p.Live.Table(w.Name); live != nil && !w.Elsewhere() && !p.renamed(w.Name) &&
+			!p.Lacks[strings.ToLower(w.Name)] {
 			p.foundOnce(p.without(live))
 		}
 	}

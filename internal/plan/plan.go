@@ -57,6 +57,8 @@ type Input struct {
 	FoundTables map[string]bool
 	// InSQL are the tables that migrations made and files of SQL declared.
 	InSQL map[string]bool
+	// Lacks are tables that scratch cannot have, in lower case: nothing creates them again.
+	Lacks map[string]bool
 	// LeastLocking finds out, where the engine wants that, how gently it can make the steps of
 	// a plan, and writes that into them; nil: it does not matter.
 	LeastLocking func(p *Plan) error

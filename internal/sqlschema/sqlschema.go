@@ -119,9 +119,10 @@ type Table struct {
 	InSQL       bool      // it is declared in SQL
 	Alike       bool      // another table, or two of its columns, differ in upper and lower case alone
 	// Held are the columns whose values a virtual table holds by itself; Sealed: nobody can read what it
-	// holds.
-	Held   []string
-	Sealed bool
+	// holds; NoModule: the module of a virtual table is missing here, so nobody can create it either.
+	Held     []string
+	Sealed   bool
+	NoModule bool
 	// Content is the table whose rows a virtual table is an index of; empty: there is none.
 	Content string
 }

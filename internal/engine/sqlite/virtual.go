@@ -69,24 +69,24 @@ func contentOf(t *sqlschema.Table) (name string, of bool) {
 	return "", false
 }
 
-// held reads which columns a virtual table has, and holds by itself. A module that is missing here says
-// none.
+// held reads which columns a virtual table has, and holds by itself.
 func (d *database) held(ctx context.Context, s *sqlschema.Schema, t *sqlschema.Table) error {
+	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_xinfo("+literal(t.Name)+") WHERE hidden = 0")
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	name, of := contentOf(t)
-	if t.Sealed = of && name == ""; of {
+	t.NoModule = err != nil
+	t.Sealed = t.NoModule || of && name == ""
+	if of {
 		if o := s.Table(name); o != nil {
 			t.Content = o.Name
 		}
 		return nil
 	}
-	rows, err := d.Select(ctx, "SELECT name FROM pragma_table_xinfo("+literal(t.Name)+") WHERE hidden = 0")
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
 	for _, r := range rows {
 		t.Held = append(t.Held, r[0])
 	}
-	t.Sealed = err != nil
 	return nil
 }
 
