@@ -71,6 +71,7 @@ type Outcome struct {
 
 	wanted  *sqlschema.Schema // what the models declare
 	said    *declare.Declared
+	choices map[string]string // the choices that say the enum types, by these
 	inserts []engine.Creation // of the rows
 	rows    []engine.StepRows
 }
@@ -231,7 +232,7 @@ func (t *taking) enums(raised map[string]*schema.Table, paths map[string]bool) *
 	for _, table := range t.tables {
 		for _, c := range raised[table.Name].Columns {
 			name := c.Type.Enum
-			if name == "" || t.choices[name] != "" {
+			if name == "" || t.choices[name] != "" || t.how[table.Name] >= outside {
 				continue
 			}
 			choice := modelName(name)
@@ -404,7 +405,7 @@ func (t *taking) leave(table, why string) {
 }
 
 func (t *taking) outcome(files []written) *Outcome {
-	o := &Outcome{Left: t.left, wanted: t.wanted, said: t.said}
+	o := &Outcome{Left: t.left, wanted: t.wanted, said: t.said, choices: t.choices}
 	for _, f := range files {
 		o.Files = append(o.Files, f.File)
 	}

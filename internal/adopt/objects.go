@@ -28,8 +28,8 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 	mine := slices.DeleteFunc(slices.Clone(there), func(x *objects.Object) bool {
 		return x.Kind == "owner of" || !within(part, x) || objects.Source(in.SQL, x) != nil
 	})
-	tables := o.tableObjects() // which were compared already
-	mine = append(tables, mine...)
+	tables := slices.Concat(o.enumObjects(part), o.tableObjects()) // which were compared already
+	mine = append(slices.Clone(tables), mine...)
 	for len(mine) > 0 {
 		files := o.sqlFiles(in, mine)
 		wanted := *cmp.Or(o.wanted, &sqlschema.Schema{})
@@ -66,7 +66,7 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 		}
 		if len(bad) == 0 {
 			o.Files = append(o.Files, written...)
-			o.declared(mine[len(tables):])
+			o.declared(slices.DeleteFunc(mine, func(x *objects.Object) bool { return x.Kind == "table" }))
 			return nil
 		}
 		mine = slices.DeleteFunc(mine, func(x *objects.Object) bool { return bad[x] })

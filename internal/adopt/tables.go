@@ -67,10 +67,7 @@ func TableSQL(ctx context.Context, e runner.Engine, db engine.Database, live *sq
 	}
 	out := map[string][]engine.Creation{}
 	for _, table := range list {
-		across := slices.ContainsFunc(table.ForeignKeys, func(k *sqlschema.ForeignKey) bool {
-			return strings.Contains(k.Table, ".") && live.Table(k.Table) == nil // which scratch lacks
-		})
-		if statements := statementsOf(e, table.Name, all); statements != nil && !across {
+		if statements := statementsOf(e, table.Name, all); statements != nil {
 			out[table.Name] = statements
 		}
 	}
@@ -113,6 +110,21 @@ func (o *Outcome) tableObjects() []*objects.Object {
 	for _, t := range o.Tables {
 		if t.InSQL {
 			out = append(out, &objects.Object{ObjectKey: engine.ObjectKey{Kind: "table", Name: t.Name}, Make: t.make})
+		}
+	}
+	return out
+}
+
+// enumObjects are the enum types of a part of a database that no choice says: they are declared in SQL.
+func (o *Outcome) enumObjects(part *sqlschema.Schema) []*objects.Object {
+	var out []*objects.Object
+	for _, x := range part.Others {
+		if x.Kind == sqlschema.EnumType && o.choices[x.Name] == "" {
+			object := &objects.Object{ObjectKey: engine.ObjectKey{Kind: x.Kind, Name: x.Name}}
+			for _, sql := range x.Make {
+				object.Make = append(object.Make, engine.Creation{Kind: x.Kind, Name: x.Name, SQL: sql})
+			}
+			out = append(out, object)
 		}
 	}
 	return out

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"erbario/internal/declare"
@@ -142,6 +143,7 @@ func (w *writer) field(c *schema.Column) {
 	if collation != "" {
 		words = append(words, "collation", text(collation))
 	}
+	words = append(words, keeping(c)...)
 	if implied != c.Name {
 		words = append(words, "column", text(c.Name))
 	}
@@ -399,6 +401,18 @@ func (w *writer) sql(sql string) string {
 	})
 }
 
+// keeping are the words for how the values of a column are kept.
+func keeping(c *schema.Column) []string {
+	var words []string
+	if c.Storage != "" {
+		words = append(words, "storage", text(c.Storage))
+	}
+	if c.Statistics != nil {
+		words = append(words, "statistics", strconv.Itoa(*c.Statistics))
+	}
+	return words
+}
+
 // outside is the model of a table that is declared elsewhere, as word says: its key, and what others
 // refer to.
 func (w *writer) outside(word string, referred []string) string {
@@ -416,11 +430,16 @@ func (w *writer) outside(word string, referred []string) string {
 			NotNull: w.t.Columns[0].NotNull}}
 	}
 	t.Comment, t.Options, t.Collation, t.Unchecked, t.KeyName = "", "", "", false, ""
-	t.Checks, t.ForeignKeys = nil, nil
+	t.Checks, t.ForeignKeys, t.KeyStored = nil, nil, schema.Stored{}
 	t.Indexes = slices.DeleteFunc(slices.Clone(t.Indexes), func(x *schema.Index) bool {
 		return !x.Unique || x.Where != "" || !plainParts(x) || slices.ContainsFunc(x.Parts,
 			func(p schema.Part) bool { return !in(p.Column) })
 	})
+	for i, x := range t.Indexes {
+		bare := *x
+		bare.Stored = schema.Stored{}
+		t.Indexes[i] = &bare
+	}
 	w.t, w.lines, w.keyed, w.done, w.fields = &t, nil, false, map[any]bool{}, w.naming.fields[t.Name]
 	w.head()
 	for _, c := range t.Columns {

@@ -203,6 +203,10 @@ func (r *resolver) storedClause(m *model, f *field, c *lang.Clause) {
 		}
 	case "invisible":
 		col.Invisible = true
+	case "storage":
+		col.Storage = c.Value.Text
+	case "statistics":
+		col.Statistics = &c.Number
 	case "update now":
 		col.UpdateNow = true
 		if t.Kind != schema.Timestamp && t.Kind != schema.Datetime {

@@ -282,6 +282,7 @@ func (d *tables) columns() {
 			d.add(Change{Kind: AddColumn, Name: c.Name, What: what, Object: c, Marks: marks})
 			continue
 		}
+		c = d.kept(old, c)
 		change := func(kind Kind, from, to, what string) {
 			d.add(Change{Kind: kind, Name: c.Name, From: from, To: to, What: what, Object: c, Before: old})
 		}
@@ -320,6 +321,14 @@ func (d *tables) columns() {
 			seen := map[bool]string{true: "invisible", false: "visible"}
 			change(ChangeColumn, seen[old.Invisible], seen[c.Invisible], seen[old.Invisible]+" -> "+seen[c.Invisible])
 		}
+		if old.Storage != c.Storage {
+			a, b := storageWords(old), storageWords(c)
+			change(ChangeColumn, a, b, "storage "+a+" -> "+b)
+		}
+		if !sameNumber(old.Statistics, c.Statistics) {
+			a, b := statisticsWords(old), statisticsWords(c)
+			change(ChangeColumn, a, b, "statistics "+a+" -> "+b)
+		}
 		d.comment(c.Name, old.Comment, c.Comment, c, old)
 		if old.Conflict != c.Conflict {
 			change(ChangeColumn, old.Conflict, c.Conflict,
@@ -349,18 +358,23 @@ func (d *tables) key() {
 		}
 		return s
 	}
-	if (a == nil) != (b == nil) || a != nil &&
-		(a.Autoincrement != b.Autoincrement || a.Conflict != b.Conflict ||
-			!slices.EqualFunc(a.Columns, b.Columns, sqlschema.SamePart)) {
-		d.add(Change{
-			Kind:   ChangeKey,
-			From:   words(a),
-			To:     words(b),
-			What:   "primary key " + words(a) + " -> " + words(b),
-			Object: b,
-			Before: a,
-		})
+	from, to := words(a), words(b)
+	switch {
+	case !sqlschema.SameKey(a, b):
+	case a != nil && d.saysKey() && !sqlschema.SameOptions(a.Options, b.Options):
+		from, to = strings.TrimSpace(from+a.Options), strings.TrimSpace(to+b.Options)
+	case a != nil && d.saysKey() && !sameName(a.Name, b.Name):
+		from, to = a.Name, b.Name
+	default:
+		return
 	}
+	d.add(Change{Kind: ChangeKey, From: from, To: to, What: "primary key " + from + " -> " + to, Object: b, Before: a})
+}
+
+// saysKey tells whether it is declared how the primary key is kept.
+func (d *tables) saysKey() bool {
+	w := d.wanted.Declared
+	return w == nil || w.KeyName != "" || w.KeyRule != "" || w.KeyStored.Deferrable != ""
 }
 
 // uniquesAndIndexes pairs first what is the same but perhaps for its name, then
@@ -432,7 +446,7 @@ func (d *tables) references() {
 		}
 		old := left[i]
 		left = slices.Delete(left, i, i+1)
-		if !sameReference(old, k) {
+		if !sqlschema.SameReference(old, k) || !sameName(old.Name, k.Name) {
 			d.add(Change{
 				Kind:   ChangeRef,
 				Name:   name,
@@ -554,8 +568,15 @@ func (d *tables) triggers() {
 // sameName lets a constraint without a name stand for any.
 func sameName(live, wanted string) bool { return live == "" || wanted == "" || live == wanted }
 
-func sameReference(a, b *sqlschema.ForeignKey) bool {
-	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) &&
-		a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate && a.Deferrable == b.Deferrable &&
-		strings.EqualFold(a.Match, b.Match) && sameName(a.Name, b.Name)
+// NameAlone tells whether something has another name, and is the same but for that.
+func (c Change) NameAlone() bool {
+	switch b := c.Before.(type) {
+	case *sqlschema.ForeignKey:
+		k, ok := c.Object.(*sqlschema.ForeignKey)
+		return ok && sqlschema.SameReference(b, k)
+	case *sqlschema.PrimaryKey:
+		k, _ := c.Object.(*sqlschema.PrimaryKey)
+		return b != nil && k != nil && sqlschema.SameKey(b, k) && sqlschema.SameOptions(b.Options, k.Options)
+	}
+	return false
 }

@@ -1,6 +1,6 @@
 package diff
 
-// This file compares the options of tables, and how columns are numbered.
+// This file compares the options of tables, and how columns are numbered and kept.
 
 import (
 	"cmp"
@@ -61,3 +61,22 @@ func optionsWords(o sqlschema.Options) string {
 	add(o.Behind != "", strings.TrimSpace(o.Behind))
 	return strings.Join(out, " ")
 }
+
+// kept is a wanted column with how the live one is kept, where nothing else is declared.
+func (d *tables) kept(old, c *sqlschema.Column) *sqlschema.Column {
+	storage := c.Storage != "" || d.wanted.InSQL || !sqlschema.SameForm(old.SQLType, c.SQLType)
+	statistics := c.Statistics != nil || d.wanted.InSQL
+	if storage && statistics || old.Storage == c.Storage && sameNumber(old.Statistics, c.Statistics) {
+		return c
+	}
+	out := *c
+	if !storage {
+		out.Storage = old.Storage
+	}
+	if !statistics {
+		out.Statistics = old.Statistics
+	}
+	return &out
+}
+
+func sameNumber(a, b *int) bool { return a == b || a != nil && b != nil && *a == *b }

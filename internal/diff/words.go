@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"erbario/internal/schema"
@@ -284,10 +285,29 @@ func columnWords(t *sqlschema.Table, c *sqlschema.Column) string {
 	if c.Invisible {
 		out = append(out, "invisible")
 	}
+	if c.Storage != "" {
+		out = append(out, "storage "+storageWords(c))
+	}
+	if c.Statistics != nil {
+		out = append(out, "statistics "+statisticsWords(c))
+	}
 	if c.Comment != "" {
 		out = append(out, fmt.Sprintf("comment %q", c.Comment))
 	}
 	return strings.Join(out, ", ")
+}
+
+// storageWords say how the values of a column are kept.
+func storageWords(c *sqlschema.Column) string {
+	return cmp.Or(strings.ToLower(c.Storage), "as its type")
+}
+
+// statisticsWords say how many values of a column statistics list.
+func statisticsWords(c *sqlschema.Column) string {
+	if c.Statistics == nil {
+		return "as the server"
+	}
+	return strconv.Itoa(*c.Statistics)
 }
 
 func tableWords(t *sqlschema.Table) string {

@@ -62,6 +62,11 @@ type Online interface {
 	DropReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string
 }
 
+// ReferenceRenamer is a compiler that gives references other names.
+type ReferenceRenamer interface {
+	RenameReference(t *sqlschema.Table, from, to string) []string
+}
+
 // OnlineOf is the engine's Online; ok is false where the whole database is one lock.
 func OnlineOf(e interface{ DDL() Compiler }) (o Online, ok bool) {
 	o, ok = e.DDL().(Online)

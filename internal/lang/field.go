@@ -290,6 +290,10 @@ func (c *cursor) storedClause(k *Clause) {
 		if k.Value.Text == "" {
 			c.fail(k.Value.Pos, "", "%s needs a name", w)
 		}
+	case "storage":
+		k.Value = c.str("words of the engine's own, such as \"external\"")
+	case "statistics":
+		k.Number = c.integer("how many values", false)
 	case "index":
 		c.stored(&k.Stored, ofIndex)
 	case "key":

@@ -9,7 +9,7 @@ import "slices"
 // clauseOrder are the words of clauses in the order in which they are written.
 var clauseOrder = []string{
 	"as", "optional", "key", "identity", "serial", "rowid", "default", "update now", "unique", "index", "no index",
-	"immutable", "nonblank", "stamped", "range", "collation", "column", "comment", "invisible", "fake", "delete",
+	"immutable", "nonblank", "stamped", "range", "collation", "storage", "statistics", "column", "comment", "invisible", "fake", "delete",
 	"update", "check", "generated",
 }
 

@@ -177,6 +177,7 @@ type Clause struct {
 	Enum             bool // as enum
 	Always           bool // identity
 	Start            int  // identity: the first number; 0: not said
+	Number           int  // statistics: how many values
 	Stored           Stored
 }
 

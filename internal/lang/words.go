@@ -75,6 +75,8 @@ var clauseWords = []string{
 	"on update",
 	"as",
 	"collation",
+	"storage",
+	"statistics",
 	"serial",
 	"rowid",
 	"invisible",

@@ -199,7 +199,9 @@ func (p *parser) identify(o *sqlschema.Object, list []sqltok.Token) (hint, why s
 		if o.Kind == "" {
 			o.Kind = "rights"
 		}
-		o.On = p.behind(list, "ON")
+		if o.On = p.behind(list, "ON"); len(list) > 2 && list[2].Is("COLUMN") {
+			o.On = tableOf(list[3:])
+		}
 		return "", ""
 	case "ALTER":
 		return p.alter(o, list)
@@ -234,6 +236,15 @@ func lastName(list []sqltok.Token) string {
 		return list[i].Val
 	}
 	return ""
+}
+
+// tableOf is the table in the name of a column with which tokens begin.
+func tableOf(list []sqltok.Token) string {
+	i := 0
+	for i+4 < len(list) && list[i+1].Is(".") && list[i+3].Is(".") {
+		i += 2
+	}
+	return lastName(list[min(i, len(list)):min(i+1, len(list))])
 }
 
 func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why string) {

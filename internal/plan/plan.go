@@ -153,6 +153,7 @@ type planner struct {
 	place                 map[string]int // among the tables that come, or go
 	apartFrom, foundKeys  map[*sqlschema.ForeignKey]bool
 	goingKeys, comingKeys []held
+	renamedKeys           []renamedKey
 }
 
 // The ranks of units, in their order. Views and what spans tables go first and come

@@ -22,6 +22,12 @@ type held struct {
 	key   *sqlschema.ForeignKey
 }
 
+// renamedKey is a reference of which the name alone changes, where that can be done.
+type renamedKey struct {
+	table    *sqlschema.Table
+	from, to string
+}
+
 // references sorts out which references come and go apart from their tables.
 func (p *planner) references() {
 	if !p.Engine.Caps().ImmediateReferences {
@@ -44,6 +50,9 @@ func (p *planner) references() {
 			diff.AddUnique,
 			diff.DropColumn,
 			diff.AddColumn:
+			if c.NameAlone() {
+				continue
+			}
 			altered[strings.ToLower(c.Table)] = true
 			changed = append(changed, c)
 		case diff.DropReference:
@@ -90,12 +99,43 @@ func (p *planner) references() {
 			}
 		}
 	}
+	p.renameReferences(without, changed)
 	p.standingReferences(goes, without, changed)
 	for _, c := range p.plan.Changes {
-		if k, ok := c.Object.(*sqlschema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) {
+		if k, ok := c.Object.(*sqlschema.ForeignKey); ok && (c.Kind == diff.AddReference || c.Kind == diff.ChangeRef) &&
+			!p.renames(c) {
 			p.comingKeys = append(p.comingKeys, held{p.Wanted.Table(c.Table), k})
 		}
 	}
+}
+
+// renameReferences notes the references of which the name alone changes, and which stay otherwise. without are
+// those that go, by table and reference.
+func (p *planner) renameReferences(without map[string]bool, changed []diff.Change) {
+	if _, ok := p.Engine.DDL().(engine.ReferenceRenamer); !ok {
+		return
+	}
+	for _, c := range p.plan.Changes {
+		if c.Kind != diff.ChangeRef || !c.NameAlone() {
+			continue
+		}
+		live, wanted := p.Live.Table(c.Table), p.Wanted.Table(c.Table)
+		from, to := c.Before.(*sqlschema.ForeignKey), c.Object.(*sqlschema.ForeignKey)
+		taken := slices.ContainsFunc(live.ForeignKeys, func(k *sqlschema.ForeignKey) bool { return k.Name == to.Name })
+		if taken || p.rowsGo(from.Table) ||
+			slices.ContainsFunc(changed, func(c diff.Change) bool { return stands(live, from, c) }) {
+			continue
+		}
+		delete(without, referenceOf(c.Table, from))
+		p.renamedKeys = append(p.renamedKeys, renamedKey{wanted, from.Name, to.Name})
+	}
+}
+
+// renames tells whether a change of a reference is one of its name, and noted as that.
+func (p *planner) renames(c diff.Change) bool {
+	b, ok := c.Before.(*sqlschema.ForeignKey)
+	return ok && slices.ContainsFunc(p.renamedKeys,
+		func(r renamedKey) bool { return strings.EqualFold(r.table.Name, c.Table) && r.from == b.Name })
 }
 
 // referenceOf tells a reference from all others.
@@ -221,6 +261,15 @@ func (p *planner) referenceUnits() {
 			Title: "drop the reference: " + title(h),
 			Apply: p.online().DropReference(h.table, h.key),
 			Undo:  p.online().AddReference(h.table, h.key),
+		})
+	}
+	for _, r := range p.renamedKeys {
+		name := p.Engine.DDL().(engine.ReferenceRenamer).RenameReference
+		unitOf(held{r.table, &sqlschema.ForeignKey{Name: r.to}}, rankReferenceComes, engine.Step{
+			Title: fmt.Sprintf("rename the reference %s of %s to %s", r.from, r.table.Name, r.to),
+			Work:  engine.Keeps,
+			Apply: name(r.table, r.from, r.to),
+			Undo:  name(r.table, r.to, r.from),
 		})
 	}
 	for _, h := range p.comingKeys {

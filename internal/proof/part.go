@@ -66,7 +66,8 @@ func Part(e runner.Engine, s *sqlschema.Schema, list ...*migration.Migration) (p
 		return own, &sqlschema.Schema{}
 	}
 	p.reach(own)
-	part, rest = &sqlschema.Schema{Elsewhere: s.Elsewhere, Collation: s.Collation}, &sqlschema.Schema{}
+	part = &sqlschema.Schema{Elsewhere: s.Elsewhere, Collation: s.Collation}
+	rest = &sqlschema.Schema{Elsewhere: s.Elsewhere}
 	for _, t := range own.Tables {
 		to := rest
 		if p.in[strings.ToLower(t.Name)] {
@@ -99,6 +100,9 @@ func Join(part, rest *sqlschema.Schema) *sqlschema.Schema {
 	out := &sqlschema.Schema{
 		Tables: slices.Concat(part.Tables, rest.Tables), Views: slices.Concat(part.Views, rest.Views),
 		Others: slices.Concat(part.Others, rest.Others), Elsewhere: part.Elsewhere, Collation: part.Collation,
+	}
+	if len(out.Elsewhere) < len(rest.Elsewhere) { // the part alone may need less of it
+		out.Elsewhere = rest.Elsewhere
 	}
 	out.Sort()
 	return out

@@ -86,12 +86,15 @@ type Column struct {
 	Collation string // empty: that of the table
 	UpdateNow bool   // every update sets it to the time, unless that gives it a value
 	Invisible bool   // SELECT * leaves it out
-	Comment   string
-	Nonblank  bool
-	Immutable bool // it is not changed once it is set
-	Stamped   bool // it is set to the time with every change of the row
-	Range     *Range
-	Fake      *Fake
+	Storage   string // how its long values are kept, in the engine's words; empty: not said
+	// Statistics is how many of its values the engine's statistics list at most; nil: not said.
+	Statistics *int
+	Comment    string
+	Nonblank   bool
+	Immutable  bool // it is not changed once it is set
+	Stamped    bool // it is set to the time with every change of the row
+	Range      *Range
+	Fake       *Fake
 }
 
 // Numbers say how the database numbers a column.

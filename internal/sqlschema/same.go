@@ -28,13 +28,20 @@ func SameCollation(a, b string) bool {
 	return strings.EqualFold(a, b)
 }
 
-// SameKey tells whether two primary keys are the same but for their names.
+// SameKey tells whether two primary keys are the same but for their names and options.
 func SameKey(a, b *PrimaryKey) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
 	return a.Autoincrement == b.Autoincrement && a.Conflict == b.Conflict &&
 		slices.EqualFunc(a.Columns, b.Columns, SamePart)
+}
+
+// SameReference tells whether references of the same columns are the same but for their names.
+func SameReference(a, b *ForeignKey) bool {
+	return strings.EqualFold(a.Table, b.Table) && slices.EqualFunc(a.References, b.References, strings.EqualFold) &&
+		a.OnDelete == b.OnDelete && a.OnUpdate == b.OnUpdate && a.Deferrable == b.Deferrable &&
+		strings.EqualFold(a.Match, b.Match) && slices.EqualFunc(a.SetColumns, b.SetColumns, strings.EqualFold)
 }
 
 // SameIndex tells whether two indexes are the same but for their names.

@@ -163,7 +163,12 @@ type Column struct {
 	Conflict  string   // SQLite: what NOT NULL does on a conflict, as stored
 	OnUpdate  string   // MariaDB: what it becomes with every update, as stored
 	Invisible bool     // MariaDB: SELECT * leaves it out
-	Comment   string
+	// PostgreSQL: how long values are kept, in upper case, such as EXTERNAL COMPRESSION LZ4, empty as their
+	// type says; and how many values statistics list, nil as the server is set. They are compared where
+	// they are declared.
+	Storage    string
+	Statistics *int
+	Comment    string
 
 	// What it means in the language, as far as it can be told of a live one.
 	Type      schema.Type
@@ -214,7 +219,8 @@ type Part struct {
 type ForeignKey struct {
 	Name       string
 	Columns    []string
-	Table      string   // the table referred to
+	Table      string   // the table referred to; with its schema before it, where that is another
+	Schema     string   // that other schema; empty: it is in the same
 	References []string // its columns; empty: its primary key
 	OnDelete   schema.Action
 	OnUpdate   schema.Action

@@ -108,6 +108,7 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 			Name: c.Name, Declared: c, NotNull: c.NotNull, Identity: c.Identity, Comment: c.Comment,
 			Type: c.Type, Value: c.Value, Immutable: c.Immutable, Stamped: c.Stamped,
 			Collation: c.Collation, Invisible: c.Invisible,
+			Storage: strings.ToUpper(c.Storage), Statistics: c.Statistics,
 			IdentityAlways: c.Numbers.Always, Start: c.Numbers.Start,
 		}
 		if c.Generated != nil {

@@ -91,6 +91,7 @@ func said(k *sqlschema.Check) bool {
 func (w *Raising) column(t *sqlschema.Table, c *sqlschema.Column, plain bool) *schema.Column {
 	out := &schema.Column{
 		Name: c.Name, NotNull: c.NotNull, Comment: c.Comment, Collation: c.Collation, Invisible: c.Invisible,
+		Storage: strings.ToLower(c.Storage), Statistics: c.Statistics,
 		Identity: c.Identity || c.Serial != "",
 		Numbers:  schema.Numbers{Always: c.IdentityAlways, Start: c.Start, Serial: c.Serial != ""},
 	}

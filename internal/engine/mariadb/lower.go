@@ -113,6 +113,10 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	own := collationOf(t.Options.Behind)
 	for _, c := range t.Columns {
 		lowerColumn(t, c, notice, mistake)
+		if c.Storage != "" || c.Statistics != nil {
+			notice(c.Name, "MariaDB has no storage and no statistics of single columns")
+			c.Storage, c.Statistics = "", nil
+		}
 		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
 			checks = append(checks, w.Check(t, c, purpose, expr))

@@ -279,7 +279,7 @@ func (a *alteration) staysKey() bool {
 	if x == nil || y == nil {
 		return x == y
 	}
-	return slices.EqualFunc(x.Columns, y.Columns, sqlschema.SamePart) &&
+	return slices.EqualFunc(x.Columns, y.Columns, sqlschema.SamePart) && sqlschema.SameOptions(x.Options, y.Options) &&
 		!slices.ContainsFunc(x.Columns, func(p sqlschema.Part) bool {
 			return a.replaced[p.Column] ||
 				a.again[p.Column]
@@ -339,6 +339,9 @@ func (a *alteration) addColumn(c, as *sqlschema.Column, work engine.Work) {
 	sql := slices.Concat(create, []string{s}, own)
 	if c.Comment != "" {
 		sql = append(sql, commentOn(a.to.Name, c.Name, c.Comment))
+	}
+	if as == c {
+		sql = append(sql, keepsAs(a.to.Name, nil, c)...)
 	}
 	a.do("column "+c.Name, "add "+a.to.Name+"."+c.Name, work, sql...)
 }

@@ -110,7 +110,17 @@ func (a *alteration) letGo() {
 			alterTable(table)+"DROP CONSTRAINT "+quote(a.from.PrimaryKey.Name))
 	}
 	a.letChecksGo()
+	a.renameKey()
 	a.letColumnsGo()
+}
+
+// renameKey gives a primary key that stays its new name.
+func (a *alteration) renameKey() {
+	if x, y := a.from.PrimaryKey, a.to.PrimaryKey; x != nil && y != nil && a.staysKey() && x.Name != y.Name {
+		a.rename("primary key", schema.Move{From: x.Name, To: y.Name}, func(from, to string) string {
+			return renameConstraint(a.from.Name, from, to)
+		})
+	}
 }
 
 // letIndexesGo drops indexes, and gives those that stay their new names.
@@ -172,7 +182,7 @@ func (a *alteration) letChecksGo() {
 	}
 	for _, m := range schema.InOrder(names, between) {
 		a.rename("check", m, func(from, to string) string {
-			return alterTable(table) + "RENAME CONSTRAINT " + quote(from) + " TO " + quote(to)
+			return renameConstraint(table, from, to)
 		})
 	}
 }
@@ -219,6 +229,24 @@ func (a *alteration) letColumnsGo() {
 				alterTable(table)+"ALTER COLUMN "+quote(c.Name)+" DROP NOT NULL")
 			a.last().column = c
 		}
+	}
+}
+
+// keepAs gives a column its comment, and has its values kept as they are to be. bare: it is new, and has a name
+// and a type alone.
+func (a *alteration) keepAs(c, old *sqlschema.Column, bare bool) {
+	if old != nil && old.Comment != c.Comment || bare && c.Comment != "" {
+		a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), engine.Keeps,
+			commentOn(a.to.Name, c.Name, c.Comment))
+	}
+	switch {
+	case bare:
+		old = nil
+	case old == nil, a.touched[c.Name]: // with the column, or its type
+		return
+	}
+	if sql := keepsAs(a.to.Name, old, c); len(sql) > 0 {
+		a.do("storage "+c.Name, fmt.Sprintf("how %s.%s is kept", a.to.Name, c.Name), engine.Keeps, sql...)
 	}
 }
 
@@ -287,10 +315,7 @@ func (a *alteration) hold() {
 					literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)),
 			)
 		}
-		if old != nil && old.Comment != c.Comment || bare && c.Comment != "" {
-			a.do("comment "+c.Name, fmt.Sprintf("comment on %s.%s", a.to.Name, c.Name), engine.Keeps,
-				commentOn(a.to.Name, c.Name, c.Comment))
-		}
+		a.keepAs(c, old, bare)
 	}
 	a.options()
 	if a.from.Comment != a.to.Comment {

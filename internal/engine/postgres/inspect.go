@@ -43,7 +43,9 @@ var inspections = []string{
 		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype,
 			c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
 		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, NOT EXISTS (SELECT 1 FROM pg_index i WHERE i.indexrelid = c.conindid AND ` + twice("i.indpred") + `)) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END,
-		CASE WHEN c.contype = 'c' AND ` + twice("c.conbin") + ` THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END
+		CASE WHEN c.contype = 'c' AND ` + twice("c.conbin") + ` THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END,
+		CASE WHEN c.confrelid <> '0' THEN (SELECT n.nspname FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid AND r.relnamespace <> ` + here + `) END,
+		CASE WHEN c.confrelid <> '0' AND EXISTS (SELECT FROM pg_class r WHERE r.oid = c.confrelid AND r.relnamespace <> ` + here + `) THEN (SELECT json_agg(a.attname ORDER BY o.n)::text FROM unnest(c.confkey) WITH ORDINALITY o (k, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = o.k) END
 		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> '0' AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = '0' OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
 	// indexes
 	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, CASE WHEN i.indisunique AND NOT i.indisprimary THEN coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false) ELSE false END, i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
@@ -78,6 +80,7 @@ var inspections = []string{
 		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_proc'::regclass::oid AND e.objid = p.oid AND e.deptype IN ('e', 'i')) ORDER BY p.oid`,
 	// row security
 	policiesQuery,
+	storageQuery,
 	anyRareQuery,
 }
 
@@ -103,7 +106,7 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.s.Elsewhere, err = d.elsewhere(ctx, r.needs); err != nil {
+	if r.s.Elsewhere, err = d.elsewhere(ctx, r.needs, false); err != nil {
 		return nil, err
 	}
 	values := map[string][]string{}
@@ -140,7 +143,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 	}
 	r := &reading{s: &sqlschema.Schema{}, byOID: map[string]*relation{}}
 	var few []dated
-	if all[12][0][0] == "t" {
+	if all[13][0][0] == "t" {
 		more, err := d.catalogues(ctx, path, rareInspections)
 		if err != nil {
 			return nil, err
@@ -155,6 +158,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 	r.triggers(all[6])
 	r.others(all[7], all[8], all[9], all[10], few)
 	r.policies(all[11])
+	r.storage(all[12])
 	return r, nil
 }
 
@@ -162,6 +166,9 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 // names are looked up while they run; "": where the session does.
 func (d *database) catalogues(ctx context.Context, path string, queries []string) ([][][]string, error) {
 	text, begin := qualified(strings.Join(queries, ";\n")), ""
+	if !d.notices { // a server before 14
+		text = strings.ReplaceAll(text, compressionColumn, "''")
+	}
 	if path != "" {
 		text = "SET LOCAL search_path = " + path + ";\n" + text + ";\nSET LOCAL search_path = " + d.path
 	}
@@ -344,6 +351,8 @@ func (r *reading) constraints(rows [][]string) {
 			}
 			if to := r.byOID[v[6]]; to != nil {
 				k.References = to.names(v[5])
+			} else if k.Schema = v[18]; k.Schema != "" {
+				k.References = jsonTexts(v[19])
 			}
 			if v[9] == "f" {
 				k.Match = "FULL"
@@ -366,84 +375,6 @@ func deferrable(can, initially string) string {
 		return " DEFERRABLE INITIALLY DEFERRED"
 	}
 	return " DEFERRABLE"
-}
-
-func (r *reading) indexes(rows [][]string, classes, collations map[string]string) {
-	for _, v := range rows {
-		rel := r.byOID[v[2]]
-		if rel == nil || v[4] == "t" || v[5] == "t" {
-			continue // the key's own, or an exclusion's
-		}
-		t := rel.table
-		i := slices.IndexFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Constraint && x.Name == v[1] })
-		var x *sqlschema.Index
-		if i >= 0 {
-			x = t.Indexes[i]
-		} else {
-			x = &sqlschema.Index{Name: v[1]}
-			t.Indexes = append(t.Indexes, x)
-		}
-		x.Unique, x.NullsEqual, x.Invalid = v[3] == "t", v[7] == "t", v[6] != "t"
-		if v[13] != "btree" {
-			x.Using = v[13]
-		}
-		if v[14] != "" {
-			x.Options = " WITH (" + v[14] + ")" + x.Options
-		}
-		if v[15] != "" {
-			x.Where = new(tidied(v[15], v[17]))
-		}
-		keys, _ := strconv.Atoi(v[8])
-		numbers, options, colls, ops := strings.Fields(v[9]), strings.Fields(
-			v[10],
-		), strings.Fields(v[11]), strings.Fields(v[12])
-		expressions, full := jsonTexts(v[16]), jsonTexts(v[18])
-		full = append(full, make([]string, len(expressions))...)
-		var beside []string
-		for n, number := range numbers {
-			if n >= keys {
-				beside = append(beside, quote(rel.columns[number].Name))
-				continue
-			}
-			p := sqlschema.Part{Class: classes[ops[n]]}
-			if number == "0" {
-				p = expressionPart(t, tidied(expressions[n], full[n]), p)
-			} else {
-				p.Column = rel.columns[number].Name
-				if colls[n] != "0" && colls[n] != rel.collations[number] {
-					p.Collation = collations[colls[n]]
-				}
-			}
-			if o, _ := strconv.Atoi(options[n]); x.Using == "" {
-				p.Desc = o&1 != 0
-				if first := o&2 != 0; first != p.Desc {
-					p.Nulls = map[bool]string{true: "FIRST", false: "LAST"}[first]
-				}
-			}
-			x.Parts = append(x.Parts, p)
-		}
-		x.Included = strings.Join(beside, ", ")
-		if x.Constraint && x.Included != "" {
-			x.Options = " INCLUDE (" + x.Included + ")" + x.Options
-			x.Included = ""
-		}
-	}
-}
-
-// expressionPart is a part of an index that is no column: lower() of one is how a
-// text that ignores case is kept.
-func expressionPart(t *sqlschema.Table, e sqlschema.SQL, p sqlschema.Part) sqlschema.Part {
-	if list := strings.Fields(e.Key()); len(list) == 4 && list[0] == "lower" && list[1] == "(" && list[3] == ")" {
-		for _, c := range t.Columns {
-			textual := c.SQLType == "text" || strings.HasPrefix(c.SQLType, "varchar") || c.SQLType == ""
-			if quote(c.Name) == list[2] && (textual || c.Values != nil) {
-				p.Column, p.Collation = c.Name, ignoringCase
-				return p
-			}
-		}
-	}
-	p.Expr = &e
-	return p
 }
 
 func (r *reading) triggers(rows [][]string) {

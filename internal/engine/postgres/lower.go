@@ -89,15 +89,7 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 			notice(c.Name, "%s is in the primary key, and so required on PostgreSQL", c.Declared.Field)
 			c.NotNull = true
 		}
-		switch {
-		case c.Declared.Numbers.Rowid:
-			notice(c.Name, "PostgreSQL has no row numbers: %s is an identity", c.Declared.Field)
-		case c.Declared.UpdateNow:
-			mistake(c.Name, "PostgreSQL sets no time by itself when a row is updated: write stamped")
-		case c.Invisible:
-			notice(c.Name, "PostgreSQL has no invisible columns")
-			c.Invisible = false
-		}
+		lacking(c, notice, mistake)
 		switch {
 		case c.Collation == plainCollation:
 			c.Collation = ""
@@ -147,6 +139,24 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 	}
 	t.Options = tableOptions(t.Declared.Options)
 	return notices
+}
+
+// lacking reports what PostgreSQL does not have of what is declared for a column.
+func lacking(c *sqlschema.Column, notice, mistake func(column, format string, args ...any)) {
+	switch {
+	case c.Declared.Numbers.Rowid:
+		notice(c.Name, "PostgreSQL has no row numbers: %s is an identity", c.Declared.Field)
+	case c.Declared.UpdateNow:
+		mistake(c.Name, "PostgreSQL sets no time by itself when a row is updated: write stamped")
+	case c.Invisible:
+		notice(c.Name, "PostgreSQL has no invisible columns")
+		c.Invisible = false
+	}
+	if _, _, ok := storageParts(c); !ok {
+		mistake(c.Name,
+			"PostgreSQL has no storage %q: write plain, external, extended or main, and perhaps compression lz4 or pglz",
+			strings.ToLower(c.Storage))
+	}
 }
 
 // serialDefault gives a column that a sequence numbers its default.

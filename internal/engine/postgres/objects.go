@@ -29,6 +29,11 @@ func (Engine) DropReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []strin
 	return []string{alterTable(t.Name) + "DROP CONSTRAINT " + quote(k.Name)}
 }
 
+// RenameReference gives the statement that gives a reference another name.
+func (Engine) RenameReference(t *sqlschema.Table, from, to string) []string {
+	return []string{renameConstraint(t.Name, from, to)}
+}
+
 // Rename gives the step that renames a table, or a column of one; the server's own
 // references follow.
 func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.Step, *sqlschema.Schema) {

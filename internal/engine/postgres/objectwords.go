@@ -17,6 +17,7 @@ const (
 	rowSecurity = "row security of"
 	rightsOn    = "rights on"
 	ownerOf     = "owner of"
+	schemaKind  = "schema"
 )
 
 // Objects gives what a schema holds beside tables and what is made for models.
@@ -28,7 +29,7 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		}
 		bare.Tables = append(bare.Tables, &sqlschema.Table{Name: t.Name, Triggers: t.Triggers, Others: t.Others})
 	}
-	list, err := d.verbatim(ctx, s, Engine{}.CreateAll(bare))
+	list, err := d.verbatim(ctx, "", s, Engine{}.CreateAll(bare))
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +57,7 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		case c.Kind == rowSecurity:
 			c.Of = c.Name
 		}
-		if c.Kind == rightsOn && c.Name == "" {
+		if c.Kind == rightsOn && c.Name == "" || c.OfKind == schemaKind {
 			continue
 		}
 		if t := s.Table(c.Of); c.OfKind == "" && t != nil && t.Options.Foreign { // scratch has no such table

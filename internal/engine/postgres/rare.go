@@ -5,6 +5,7 @@ package postgres
 // schemas that its tables, views and functions need.
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -70,7 +72,7 @@ var (
 		"c.oid",
 	)
 	// The schemas on which something of this one stands, as the server keeps it or a body
-	// of a function says. What stands on them by a reference alone does without.
+	// of a function says.
 	elsewhereQuery = `WITH beside AS (SELECT oid, nspname FROM pg_namespace WHERE oid <> ` + here + ` AND nspname::text NOT LIKE 'pg\_%' AND nspname::text NOT LIKE 'erbario\_scratch\_%' AND nspname <> 'information_schema'),
 		things AS (SELECT 'pg_catalog.pg_class'::regclass::oid AS class, c.oid AS id,
 			c.relnamespace AS place FROM pg_class c WHERE c.relnamespace IN (SELECT oid FROM beside)
@@ -95,7 +97,7 @@ var (
 				WHEN 'pg_catalog.pg_attrdef'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_attrdef f JOIN pg_class c ON c.oid = f.adrelid WHERE f.oid = d.objid AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_trigger'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_trigger g JOIN pg_class c ON c.oid = g.tgrelid WHERE g.oid = d.objid AND NOT g.tgisinternal AND c.relnamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_policy'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_policy y JOIN pg_class c ON c.oid = y.polrelid WHERE y.oid = d.objid AND c.relnamespace = ` + here + `)
-				WHEN 'pg_catalog.pg_constraint'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_constraint k WHERE k.oid = d.objid AND k.contype <> 'f' AND k.connamespace = ` + here + `)
+				WHEN 'pg_catalog.pg_constraint'::regclass::oid THEN EXISTS (SELECT 1 FROM pg_constraint k WHERE k.oid = d.objid AND k.connamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_proc'::regclass::oid THEN EXISTS (
 					SELECT 1 FROM pg_proc p WHERE p.oid = d.objid AND p.pronamespace = ` + here + `)
 				WHEN 'pg_catalog.pg_type'::regclass::oid THEN EXISTS (
@@ -255,15 +257,15 @@ func (r *reading) ofDatabase(publications, events [][]string) {
 	}
 }
 
-// elsewhere reads what schemas hold, and those that they need in turn.
-func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.Other, error) {
+// elsewhere reads what schemas hold, and those that they need in turn. whole is with comments, rights and the
+// like, on which nothing stands.
+func (d *database) elsewhere(ctx context.Context, todo []string, whole bool) ([]*sqlschema.Other, error) {
 	var out []*sqlschema.Other
 	var seen []string
 	for len(todo) > 0 {
 		name := todo[0]
 		todo = todo[1:]
-		if slices.Contains(seen, name) || name == d.schema ||
-			name == "public" && d.schema != "public" && !strings.Contains(d.path, ",") && d.path == quote(d.schema) {
+		if slices.Contains(seen, name) || name == d.schema {
 			continue
 		}
 		seen = append(seen, name)
@@ -271,21 +273,43 @@ func (d *database) elsewhere(ctx context.Context, todo []string) ([]*sqlschema.O
 		if err != nil {
 			return nil, fmt.Errorf("the schema %s, which %s needs: %w", name, d.schema, err)
 		}
+		r.s.Tables = slices.DeleteFunc(r.s.Tables, func(t *sqlschema.Table) bool { return schema.Own(t.Name) })
 		todo = append(todo, r.needs...)
-		out = append(out,
-			&sqlschema.Other{Kind: "schema", Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
-		for _, c := range (Engine{}).CreateAll(r.s) {
-			if c.Kind != "" && c.Kind != "extension" && c.Kind != "publication" && c.Kind != "event trigger" {
-				out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name,
-					Make: []string{within(quote(name), c.SQL)}})
+		out = append(out, &sqlschema.Other{Kind: schemaKind, Name: name,
+			Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
+		all, across := Engine{}.CreateAll(r.s), acrossSchemas(r.s)
+		if n := len(all); whole {
+			if all, err = d.verbatim(ctx, quote(name), r.s, all); err != nil {
+				return nil, err
 			}
+			all, across = all[:n], append(across, all[n:]...)
 		}
-		for _, c := range acrossSchemas(r.s) {
-			out = append(out, &sqlschema.Other{Kind: c.Kind, Name: name + "." + c.Name, Late: true,
-				Make: []string{within(quote(name), c.SQL)}})
-		}
+		out = append(out, others(name, all, false)...)
+		out = append(out, others(name, across, true)...)
 	}
 	return out, nil
+}
+
+// others are creations in another schema. What belongs to something has its kind and name, since it is
+// created with it.
+func others(in string, list []engine.Creation, late bool) []*sqlschema.Other {
+	var out []*sqlschema.Other
+	for _, c := range list {
+		apart := []string{"extension", "publication", "event trigger"}
+		if c.Kind == "" || slices.Contains(apart, cmp.Or(c.OfKind, c.Kind)) {
+			continue
+		}
+		o := &sqlschema.Other{Kind: c.Kind, Name: in + "." + c.Name, Late: late,
+			Make: []string{within(quote(in), c.SQL)}}
+		switch {
+		case c.OfKind == schemaKind:
+			o.Kind, o.Name = schemaKind, in
+		case c.OfKind != "":
+			o.Kind, o.Name = c.OfKind, in+"."+c.Of
+		}
+		out = append(out, o)
+	}
+	return out
 }
 
 // acrossSchemas are the references of tables to those of another schema.
@@ -293,15 +317,10 @@ func acrossSchemas(s *sqlschema.Schema) []engine.Creation {
 	var out []engine.Creation
 	for _, t := range s.Tables {
 		for _, k := range t.ForeignKeys {
-			of, name, ok := strings.Cut(k.Table, ".")
-			if !ok || s.Table(k.Table) != nil || t.Options.Foreign {
-				continue
+			if k.Schema != "" && !t.Options.Foreign {
+				out = append(out, engine.Creation{Kind: "reference", Name: k.Name, Of: t.Name,
+					SQL: Engine{}.AddReference(t, k)[0]})
 			}
-			there := *k
-			there.Table = name
-			out = append(out, engine.Creation{Kind: "reference", Name: k.Name, Of: t.Name,
-				SQL: strings.Replace(Engine{}.AddReference(t, &there)[0], " REFERENCES "+quote(name),
-					" REFERENCES "+quote(of)+"."+quote(name), 1)})
 		}
 	}
 	return out
@@ -317,14 +336,14 @@ func within(path, sql string) string {
 
 // OtherSchemas reads all other schemas of the database.
 func (d *database) OtherSchemas(ctx context.Context) ([]engine.OtherSchema, error) {
-	rows, err := d.Select(ctx, `SELECT n.nspname, (SELECT count(*) FROM pg_class c WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p'))
+	rows, err := d.Select(ctx, `SELECT n.nspname, (SELECT count(*) FROM pg_class c WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p') AND c.relname::text NOT LIKE 'erbario\_%')
 		FROM pg_namespace n WHERE n.oid <> `+here+` AND n.nspname::text NOT LIKE 'pg\_%' AND n.nspname::text NOT LIKE 'erbario\_%' AND n.nspname <> 'information_schema'
 		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_namespace'::regclass::oid AND e.objid = n.oid AND e.deptype = 'e')
 		AND (n.nspname <> 'public' OR EXISTS (SELECT 1 FROM pg_class c WHERE c.relnamespace = n.oid)) ORDER BY 1`)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	all, err := d.elsewhere(ctx, firsts(rows))
+	all, err := d.elsewhere(ctx, firsts(rows), true)
 	if err != nil {
 		return nil, err
 	}

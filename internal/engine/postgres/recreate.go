@@ -56,6 +56,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 			add(&rest, "check", k.Name, alterTable(t.Name)+"ADD "+named(k.Name)+checkDefinition(k))
 			return true
 		})
+		asSerial(alone)
 		create, own := serials(t.Name, alone.Columns...)
 		add(&tables, "sequence of", t.Name, create...)
 		bare := *alone
@@ -63,7 +64,9 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		add(&tables, "table", t.Name, createTable(&bare, t.Name))
 		add(&tables, "sequence of", t.Name, own...)
 		for _, k := range t.ForeignKeys {
-			if s.Table(k.Table) != nil {
+			elsewhere := slices.ContainsFunc(s.Elsewhere,
+				func(o *sqlschema.Other) bool { return o.Kind == schemaKind && o.Name == k.Schema })
+			if s.Table(k.Table) != nil || elsewhere {
 				add(&keys, "reference", k.Name, Engine{}.AddReference(t, k)...)
 			}
 		}
@@ -87,6 +90,20 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 	}
 	rest = append(rest, triggers(s)...)
 	return slices.Concat(tables, rest, keys, late)
+}
+
+// serialTypes are the words for a column of a type with a sequence of its own.
+var serialTypes = map[string]string{"smallint": "smallserial", "integer": "serial", "bigint": "bigserial"}
+
+// asSerial gives the columns of a table one word for their type, their sequence and their default, where the
+// server gives the sequence the name that it has.
+func asSerial(t *sqlschema.Table) {
+	for _, c := range t.Columns {
+		if word := serialTypes[c.SQLType]; word != "" && c.NotNull && c.Serial != "" &&
+			c.Serial == sequenceName(t.Name, c.Name) {
+			c.SQLType, c.Serial, c.Default, c.NotNull = word, "", nil, false
+		}
+	}
 }
 
 // triggers gives what creates the triggers of tables.

@@ -121,7 +121,7 @@ func quiet(sql []string) []string {
 // types changes the types of columns, in one statement, since that is one rewrite.
 func (a *alteration) types() {
 	table := alterTable(a.to.Name)
-	var list, names []string
+	var list, names, again []string
 	grave := engine.Keeps
 	for _, c := range a.to.Columns {
 		old := a.from.Column(c.Name)
@@ -153,9 +153,13 @@ func (a *alteration) types() {
 			list = append(list, "ALTER COLUMN "+x+" SET DEFAULT "+defaultSQL(c.Default.Make()))
 		}
 		names = append(names, fmt.Sprintf("%s is %s", c.Name, c.SQLType))
+		was := *old
+		was.Storage = "" // which the new type takes
+		again = append(again, keepsAs(a.to.Name, &was, c)...)
 	}
 	if len(list) > 0 {
-		a.do("types", a.to.Name+": "+strings.Join(names, ", "), grave, table+strings.Join(list, ", "))
+		a.do("types", a.to.Name+": "+strings.Join(names, ", "), grave,
+			append([]string{table + strings.Join(list, ", ")}, again...)...)
 	}
 	for _, c := range a.to.Columns {
 		old := a.from.Column(c.Name)

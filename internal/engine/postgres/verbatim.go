@@ -13,13 +13,14 @@ import (
 
 // Verbatim gives what creates all that a schema holds.
 func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
-	return d.verbatim(ctx, s, append(Engine{}.CreateAll(s), acrossSchemas(s)...))
+	return d.verbatim(ctx, "", s, Engine{}.CreateAll(s))
 }
 
-// verbatim adds to creations what Inspect has no use for.
-func (d *database) verbatim(ctx context.Context, s *sqlschema.Schema,
+// verbatim adds to creations what Inspect has no use for. path is where names are looked up; "": where the
+// session does.
+func (d *database) verbatim(ctx context.Context, path string, s *sqlschema.Schema,
 	list []engine.Creation) ([]engine.Creation, error) {
-	all, err := d.catalogues(ctx, "", []string{restQuery})
+	all, err := d.catalogues(ctx, path, []string{restQuery})
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +60,7 @@ var restQuery = `WITH r AS (
 		FROM pg_class c LEFT JOIN (SELECT d.objid, t.relname FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid WHERE d.classid = ` + ofClass + ` AND d.refclassid = ` + ofClass + ` AND d.deptype IN ('a', 'i') AND d.refobjsubid > 0) o ON o.objid = c.oid AND c.relkind = 'S'
 		 WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'S') AND c.relname::text NOT LIKE 'erbario\_%' AND ` + notExtensionOf + `
 	), a AS (
-		SELECT a.*, r.name, r.kind, r.ofkind, r.tab, quote_ident(a.attname) AS col, to_jsonb(a) AS j, r.relkind FROM pg_attribute a JOIN r ON a.attrelid = r.oid WHERE a.attnum > 0 AND NOT a.attisdropped
+		SELECT a.*, r.name, r.kind, r.ofkind, r.tab, quote_ident(a.attname) AS col, r.relkind FROM pg_attribute a JOIN r ON a.attrelid = r.oid WHERE a.attnum > 0 AND NOT a.attisdropped
 	), p AS (
 		SELECT p.*, nullif(p.proacl, acldefault('f'::"char", p.proowner)) AS acl, p.proacl @> acldefault('f'::"char", p.proowner) AS usual, CASE p.prokind WHEN 'a' THEN 'aggregate' WHEN 'p' THEN 'procedure' ELSE 'function' END AS ofkind, p.proname::text || '(' || pg_get_function_identity_arguments(p.oid) || ')' AS tab, p.oid::regprocedure::text AS name, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END AS kind FROM pg_proc p
 		WHERE p.pronamespace = ` + here + ` AND p.proname::text NOT LIKE 'erbario\_%' AND ` + notExtensionProc + `
@@ -72,6 +73,8 @@ var restQuery = `WITH r AS (
 		SELECT g.*, r.name, r.ofkind, r.tab, r.kind, r.relkind FROM pg_trigger g JOIN r ON r.oid = g.tgrelid WHERE NOT g.tgisinternal
 	), u AS (
 		SELECT u.*, r.name, r.ofkind, r.tab FROM pg_rewrite u JOIN r ON r.oid = u.ev_class WHERE u.rulename <> '_RETURN'
+	), n AS (
+		SELECT n.*, n.nspacl @> i.base AS usual, i.base FROM pg_namespace n, LATERAL (SELECT coalesce((SELECT v.initprivs FROM pg_init_privs v WHERE v.objoid = n.oid AND v.classoid = 'pg_catalog.pg_namespace'::regclass::oid AND v.objsubid = '0'::integer), acldefault('n', n.nspowner)) AS base) i WHERE n.oid = ` + here + `
 	), s AS (
 		SELECT s.*, r.ofkind, r.tab, quote_ident(s.stxname) AS name FROM pg_statistic_ext s JOIN r ON r.oid = s.stxrelid
 	)
@@ -87,9 +90,9 @@ var restQuery = `WITH r AS (
 		UNION ALL SELECT 1, 'constraint', k.conname, k.ofkind, k.tab, format('ALTER TABLE ONLY %s ADD CONSTRAINT %I %s', k.name, k.conname, pg_get_constraintdef(k.oid)) FROM k WHERE k.conislocal AND k.coninhcount = '0'::integer AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = k.conrelid)
 		UNION ALL SELECT 1, 'index', i.indexrelid::regclass::text, r.ofkind, r.tab, pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN r ON r.oid = i.indrelid WHERE EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid) AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = i.indexrelid) AND NOT EXISTS (SELECT 1 FROM pg_constraint c WHERE c.conindid = i.indexrelid)
 		UNION ALL SELECT 1 AS place, 'options of' AS kind, r.name AS name, r.ofkind AS ofkind, r.tab AS tab, format('ALTER VIEW %s SET (%s)', r.name, array_to_string(r.reloptions, ', ')) AS sql FROM r WHERE r.relkind = 'v' AND r.reloptions IS NOT NULL
-		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET STORAGE %s', a.name, a.col, CASE a.attstorage WHEN 'p' THEN 'PLAIN' WHEN 'e' THEN 'EXTERNAL' WHEN 'm' THEN 'MAIN' ELSE 'EXTENDED' END) FROM a JOIN pg_type y ON y.oid = a.atttypid WHERE a.relkind IN ('r', 'p', 'm') AND a.attstorage <> y.typstorage
-		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET COMPRESSION %s', a.name, a.col, CASE a.j ->> 'attcompression' WHEN 'l' THEN 'lz4' ELSE 'pglz' END) FROM a WHERE a.relkind IN ('r', 'p', 'm') AND a.j ->> 'attcompression' <> ''
-		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET STATISTICS %s', a.name, a.col, a.attstattarget) FROM a WHERE a.relkind IN ('r', 'p', 'm', 'f') AND a.attstattarget >= 0
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET STORAGE %s', a.name, a.col, CASE a.attstorage WHEN 'p' THEN 'PLAIN' WHEN 'e' THEN 'EXTERNAL' WHEN 'm' THEN 'MAIN' ELSE 'EXTENDED' END) FROM a JOIN pg_type y ON y.oid = a.atttypid JOIN r ON r.oid = a.attrelid WHERE (a.relkind = 'm' OR ` + anothers + `) AND a.attstorage <> y.typstorage
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET COMPRESSION %s', a.name, a.col, CASE a.attcompression WHEN 'l' THEN 'lz4' ELSE 'pglz' END) FROM a JOIN r ON r.oid = a.attrelid WHERE (a.relkind = 'm' OR ` + anothers + `) AND a.attcompression <> ''
+		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET STATISTICS %s', a.name, a.col, a.attstattarget) FROM a JOIN r ON r.oid = a.attrelid WHERE (a.relkind IN ('m', 'f') OR ` + anothers + `) AND a.attstattarget >= '0'::integer
 		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s SET (%s)', a.name, a.col, (SELECT string_agg(o, ', ') FROM unnest(a.attoptions) o WHERE o !~ '^pg_')) FROM a WHERE a.relkind IN ('r', 'p', 'm') AND EXISTS (SELECT FROM unnest(a.attoptions) o WHERE o !~ '^pg_')
 		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE %s ALTER COLUMN %s SET START WITH %s SET INCREMENT BY %s SET MINVALUE %s SET MAXVALUE %s SET CACHE %s SET %s', a.name, a.col, q.seqstart, q.seqincrement, q.seqmin, q.seqmax, q.seqcache, CASE WHEN q.seqcycle THEN 'CYCLE' ELSE 'NO CYCLE' END)
 			FROM a JOIN pg_depend d ON d.refobjid = a.attrelid AND d.refobjsubid = a.attnum AND d.refclassid = ` + ofClass + ` AND d.classid = ` + ofClass + ` AND d.deptype = 'i' JOIN pg_sequence q ON q.seqrelid = d.objid
@@ -117,6 +120,10 @@ var restQuery = `WITH r AS (
 		UNION ALL SELECT 8, 'comment', p.name, p.ofkind, p.tab, format('COMMENT ON %s %s IS %L', p.kind, p.name, obj_description(p.oid, 'pg_proc')) FROM p WHERE obj_description(p.oid, 'pg_proc') IS NOT NULL
 		UNION ALL SELECT 8, 'comment', t.name, t.ofkind, t.tab, format('COMMENT ON %s %s IS %L', t.kind, t.name, obj_description(t.oid, 'pg_type')) FROM t WHERE obj_description(t.oid, 'pg_type') IS NOT NULL
 		UNION ALL SELECT 8, 'comment', s.name, s.ofkind, s.tab, format('COMMENT ON STATISTICS %s IS %L', s.name, obj_description(s.oid, 'pg_statistic_ext')) FROM s WHERE obj_description(s.oid, 'pg_statistic_ext') IS NOT NULL
+		UNION ALL SELECT 8, 'comment', n.nspname, 'schema', n.nspname, format('COMMENT ON SCHEMA %I IS %L', n.nspname, coalesce(obj_description(n.oid, 'pg_namespace'), '')) FROM n WHERE coalesce(obj_description(n.oid, 'pg_namespace'), '') <> CASE n.nspname WHEN 'public' THEN 'standard public schema' ELSE '' END
+		UNION ALL SELECT 9, 'owner of', n.nspname, 'schema', n.nspname, format('ALTER SCHEMA %I OWNER TO %I', n.nspname, pg_get_userbyid(n.nspowner)) FROM n WHERE n.nspowner <> current_user::regrole::oid AND NOT (n.nspname = 'public' AND n.nspowner = CASE WHEN current_setting('server_version_num')::integer < '150000'::integer THEN '10'::oid ELSE '6171'::oid END)
+		UNION ALL SELECT 10, 'rights on', n.nspname, 'schema', n.nspname, format('REVOKE ALL ON SCHEMA %I FROM PUBLIC, %I', n.nspname, pg_get_userbyid(n.nspowner)) FROM n WHERE n.nspacl IS NOT NULL AND NOT n.usual
+		UNION ALL SELECT 11, 'rights on', n.nspname, 'schema', n.nspname, format('GRANT %s ON SCHEMA %I TO %s%s', x.privilege_type, n.nspname, ` + grantee + `, ` + grantable + `) FROM n, aclexplode(n.nspacl) x WHERE NOT (n.usual AND EXISTS (SELECT FROM aclexplode(n.base) b WHERE b.grantee = x.grantee AND b.privilege_type = x.privilege_type AND b.is_grantable = x.is_grantable))
 		UNION ALL SELECT 9, 'owner of', r.name, r.ofkind, r.tab, format('ALTER %s %s OWNER TO %I', r.kind, r.name, pg_get_userbyid(r.relowner)) FROM r WHERE r.relowner <> current_user::regrole::oid AND NOT (r.relkind = 'S' AND EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = ` + ofClass + ` AND d.objid = r.oid AND d.deptype IN ('a', 'i')))
 		UNION ALL SELECT 9, 'owner of', p.name, p.ofkind, p.tab, format('ALTER %s %s OWNER TO %I', p.kind, p.name, pg_get_userbyid(p.proowner)) FROM p WHERE p.proowner <> current_user::regrole::oid
 		UNION ALL SELECT 9, 'owner of', t.name, t.ofkind, t.tab, format('ALTER %s %s OWNER TO %I', t.kind, t.name, pg_get_userbyid(t.typowner)) FROM t WHERE t.typowner <> current_user::regrole::oid

@@ -215,9 +215,22 @@ func uniqueDefinition(x *sqlschema.Index) string {
 	return s + "(" + partList(x.Parts) + ")" + x.Options
 }
 
+// renameConstraint gives a constraint of a table another name.
+func renameConstraint(table, from, to string) string {
+	return alterTable(table) + "RENAME CONSTRAINT " + quote(from) + " TO " + quote(to)
+}
+
+// target is the table that a reference is to.
+func target(k *sqlschema.ForeignKey) string {
+	if k.Schema == "" {
+		return quote(k.Table)
+	}
+	return quote(k.Schema) + "." + quote(strings.TrimPrefix(k.Table, k.Schema+"."))
+}
+
 // foreignKey gives a reference as a constraint of its table.
 func foreignKey(k *sqlschema.ForeignKey) string {
-	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + quote(k.Table)
+	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + target(k)
 	if len(k.References) > 0 {
 		s += " (" + quoteAll(k.References) + ")"
 	}
@@ -385,6 +398,7 @@ func dependents(t *sqlschema.Table) []string {
 		if c.Comment != "" {
 			out = append(out, commentOn(t.Name, c.Name, c.Comment))
 		}
+		out = append(out, keepsAs(t.Name, nil, c)...)
 	}
 	return out
 }

@@ -191,7 +191,7 @@ func inPlace(from, to *sqlschema.Table, sources map[string]engine.Source) (list 
 		return nil, strings.Join(names, ", ") + " get values"
 	case from.Name != to.Name || from.Options != to.Options:
 		return nil, "the options of the table change"
-	case !sqlschema.SameKey(from.PrimaryKey, to.PrimaryKey):
+	case !sqlschema.SameKey(from.PrimaryKey, to.PrimaryKey) || keyName(from) != keyName(to):
 		return nil, "the primary key changes"
 	}
 	p := &placing{from: from, to: to}
@@ -214,6 +214,14 @@ func inPlace(from, to *sqlschema.Table, sources map[string]engine.Source) (list 
 		}
 	}
 	return p.ops, ""
+}
+
+// keyName is the name of the primary key of a table; empty: it has none.
+func keyName(t *sqlschema.Table) string {
+	if t.PrimaryKey == nil {
+		return ""
+	}
+	return t.PrimaryKey.Name
 }
 
 // placing is the changes in place of one table. Its parts say what cannot be done so.

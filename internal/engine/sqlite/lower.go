@@ -103,16 +103,7 @@ func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
 		if c.Collation == "" && c.Type.Kind == schema.Text {
 			c.Collation = t.Declared.Collation
 		}
-		if c.Declared.UpdateNow {
-			mistake(c, "SQLite sets no time by itself when a row is updated: write stamped")
-		}
-		if c.Invisible {
-			notice(c, "SQLite has no invisible columns")
-			c.Invisible = false
-		}
-		if c.Type.Of != nil {
-			mistake(c, "SQLite has no arrays: write json")
-		}
+		lacking(c, notice, mistake)
 		w.Column(t, c)
 		check := func(purpose schema.Purpose, expr string) {
 			checks = append(checks, w.Check(t, c, purpose, expr))
@@ -166,6 +157,24 @@ func numbers(c *sqlschema.Column, notice, mistake func(c *sqlschema.Column, form
 	}
 	c.IdentityAlways, c.Start = false, 0
 	c.Identity = c.Identity && !n.Rowid
+}
+
+// lacking reports what SQLite does not have of what is declared for a column.
+func lacking(c *sqlschema.Column, notice, mistake func(c *sqlschema.Column, format string, args ...any)) {
+	if c.Declared.UpdateNow {
+		mistake(c, "SQLite sets no time by itself when a row is updated: write stamped")
+	}
+	if c.Invisible {
+		notice(c, "SQLite has no invisible columns")
+		c.Invisible = false
+	}
+	if c.Storage != "" || c.Statistics != nil {
+		notice(c, "SQLite has no storage and no statistics of single columns")
+		c.Storage, c.Statistics = "", nil
+	}
+	if c.Type.Of != nil {
+		mistake(c, "SQLite has no arrays: write json")
+	}
 }
 
 // lowerParts leaves out of the parts of a key or an index what SQLite does not have.
