@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/declare"
+	"erbario/internal/migration"
 	"erbario/internal/objects"
 	"erbario/internal/sqlschema"
 )
@@ -28,7 +29,56 @@ func (in Input) declareObjects(ctx context.Context, o *Outcome, part *sqlschema.
 	mine := slices.DeleteFunc(slices.Clone(there), func(x *objects.Object) bool {
 		return x.Kind == "owner of" || !within(part, x) || objects.Source(in.SQL, x) != nil
 	})
-	tables := slices.Concat(o.enumObjects(part), o.tableObjects()) // which were compared already
+	return in.writeObjects(ctx, o, slices.Concat(o.enumObjects(part.Others), o.tableObjects()), mine, ran)
+}
+
+// Undeclared declares in SQL the objects that neither a file of SQL nor a migration of the line has, beside
+// tables that are declared. It writes no migration: the next draft finds them in the database.
+func (in Input) Undeclared(ctx context.Context, line []*migration.Migration) (*Outcome, error) {
+	there, err := objects.Read(ctx, in.DB, in.Live)
+	if err != nil {
+		return nil, err
+	}
+	o := &Outcome{choices: map[string]string{}}
+	if in.Declared != nil {
+		for _, t := range in.Declared.Schema.Tables {
+			for _, c := range t.Columns {
+				o.choices[c.Type.Enum] = t.Model
+			}
+		}
+	}
+	asked := func(x *objects.Object) bool {
+		return objects.Source(in.SQL, x) == nil && (in.Choose == nil || in.Choose(named(x.Name)))
+	}
+	var mine []*objects.Object
+	belongs := migration.ObjectsOf(line, in.Engine)
+	for _, x := range there {
+		table := x.OfKind == "" && x.Of != ""
+		says := x.Kind == "comment" || x.Kind == "owner of" || strings.HasPrefix(x.Kind, "rights") && table
+		if !says && !belongs[x.ObjectKey] && asked(x) && (!table || in.has(x.Of)) {
+			mine = append(mine, x)
+		}
+	}
+	for _, x := range there { // what is said of them
+		about := func(m *objects.Object) bool { return objects.About(x, m) }
+		if x.Kind == "comment" && slices.ContainsFunc(mine, about) {
+			mine = append(mine, x)
+		}
+	}
+	enums := slices.DeleteFunc(o.enumObjects(in.Live.Others), func(x *objects.Object) bool { return !asked(x) })
+	none := func([]*sqlschema.Object) ([]*objects.Object, error) { return nil, nil }
+	return o, in.writeObjects(ctx, o, enums, mine, none)
+}
+
+// has tells whether a table is declared, by a model or in SQL.
+func (in Input) has(table string) bool {
+	return in.Declared != nil && in.Declared.Schema.Table(table) != nil || objects.TableNamed(in.SQL, table) != nil
+}
+
+// writeObjects adds to the outcome the files that declare tables and enum types, which were compared already, and
+// those of mine of which the server makes the same again.
+func (in Input) writeObjects(ctx context.Context, o *Outcome, tables, mine []*objects.Object,
+	ran func([]*sqlschema.Object) ([]*objects.Object, error)) error {
 	mine = append(slices.Clone(tables), mine...)
 	for len(mine) > 0 {
 		files := o.sqlFiles(in, mine)
@@ -147,4 +197,35 @@ func (o *Outcome) declared(list []*objects.Object) {
 			return x.Kind == l.Kind && x.Name == l.Name
 		})
 	})
+}
+
+// Names are the names of what a database holds that can be adopted.
+func Names(live *sqlschema.Schema) []string {
+	var out []string
+	for _, t := range live.Tables {
+		out = append(out, t.Name)
+		for _, g := range t.Triggers {
+			out = append(out, g.Name)
+		}
+		for _, k := range t.Others {
+			out = append(out, k.Name)
+		}
+	}
+	for _, v := range live.Views {
+		out = append(out, v.Name)
+		for _, g := range v.Triggers {
+			out = append(out, g.Name)
+		}
+	}
+	for _, x := range live.Others {
+		out = append(out, named(x.Name))
+	}
+	return out
+}
+
+// named is the name alone of an object, without the types that it takes and the table that it belongs to.
+func named(name string) string {
+	name, _, _ = strings.Cut(name, "(")
+	name, _, _ = strings.Cut(name, " of ")
+	return strings.Trim(name, `"`)
 }

@@ -115,10 +115,10 @@ func (o *Outcome) tableObjects() []*objects.Object {
 	return out
 }
 
-// enumObjects are the enum types of a part of a database that no choice says: they are declared in SQL.
-func (o *Outcome) enumObjects(part *sqlschema.Schema) []*objects.Object {
+// enumObjects are the enum types among others that no choice says: they are declared in SQL.
+func (o *Outcome) enumObjects(others []*sqlschema.Other) []*objects.Object {
 	var out []*objects.Object
-	for _, x := range part.Others {
+	for _, x := range others {
 		if x.Kind == sqlschema.EnumType && o.choices[x.Name] == "" {
 			object := &objects.Object{ObjectKey: engine.ObjectKey{Kind: x.Kind, Name: x.Name}}
 			for _, sql := range x.Make {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	neturl "net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -68,6 +69,7 @@ type adopting struct {
 	accept       []string
 	rows         []string // tables whose rows are declared
 	began        bool     // files were written, or are about to be
+	schema       string   // that has all tables, where the URL named none; empty: it did, or there are several
 
 	p        *project.Project
 	l        *live
@@ -106,10 +108,49 @@ func (o *adopting) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err = o.adopt(ctx); !o.began {
+	err = o.adopt(ctx)
+	if elsewhere := (*inSchema)(nil); errors.As(err, &elsewhere) {
+		back()
+		o.l.Close()
+		o.url, o.schema = withSchema(o.url, elsewhere.name), elsewhere.name
+		if back, err = project.TryInit(o.engines, o.dir, o.url); err != nil {
+			return err
+		}
+		err = o.adopt(ctx)
+	}
+	if !o.began {
 		back()
 	}
 	return err
+}
+
+// inSchema is the schema that has all tables of a database whose URL names none.
+type inSchema struct{ name string }
+
+func (e *inSchema) Error() string { return "all tables are in the schema " + e.name }
+
+// withSchema is a URL with the schema in which names are looked up.
+func withSchema(url, name string) string {
+	sign := "?"
+	if strings.Contains(url, "?") {
+		sign = "&"
+	}
+	return url + sign + "schema=" + neturl.QueryEscape(name)
+}
+
+// elsewhere is the one schema that has tables, where the one that is read has nothing and the URL names none; nil:
+// there is none, or there are several.
+func (o *adopting) elsewhere() error {
+	var with []string
+	for _, s := range o.schemas {
+		if s.Tables > 0 {
+			with = append(with, s.Name)
+		}
+	}
+	if o.url == "" || len(with) != 1 || strings.Contains(o.url, "schema=") || strings.Contains(o.url, "search_path=") {
+		return nil
+	}
+	return &inSchema{with[0]}
 }
 
 // adopt adopts in the project of the folder.
@@ -124,7 +165,10 @@ func (o *adopting) adopt(ctx context.Context) (err error) {
 	if err := o.look(ctx); err != nil {
 		return err
 	}
-	if len(o.outcome.Tables) == 0 {
+	if len(o.outcome.Tables) == 0 && len(o.outcome.Files) == 0 {
+		if err := o.elsewhere(); err != nil {
+			return err
+		}
 		return o.nothing()
 	}
 	if err := o.refuse(); err != nil {
@@ -136,6 +180,9 @@ func (o *adopting) adopt(ctx context.Context) (err error) {
 	o.began = true
 	if err := o.write(); err != nil {
 		return err
+	}
+	if o.m == nil {
+		return o.show(false)
 	}
 	recorded, err := o.record(ctx, nil)
 	if err != nil {
@@ -218,10 +265,8 @@ func (o *adopting) look(ctx context.Context) error {
 		}
 	}
 	for _, name := range o.names {
-		if !slices.ContainsFunc(o.live.Tables, func(t *sqlschema.Table) bool {
-			return adopt.Matches([]string{name}, t.Name)
-		}) {
-			return fmt.Errorf("%s has no table %s", o.l.Name, name)
+		if !slices.ContainsFunc(adopt.Names(o.live), func(n string) bool { return adopt.Matches([]string{name}, n) }) {
+			return fmt.Errorf("%s has no table %s, and nothing else of that name", o.l.Name, name)
 		}
 	}
 	declared := &schema.Schema{}
@@ -245,6 +290,10 @@ func (o *adopting) look(ctx context.Context) error {
 		Scratch: scratch, SQL: inSQL,
 	}
 	o.outcome, err = adopt.Look(ctx, in)
+	if err == nil && len(o.outcome.Tables) == 0 {
+		o.outcome, err = in.Undeclared(ctx, before)
+		return err
+	}
 	if err != nil || len(o.outcome.Tables) == 0 {
 		return err
 	}
@@ -321,6 +370,9 @@ func (o *adopting) write() error {
 			return err
 		}
 	}
+	if o.m == nil { // the next draft finds what is declared
+		return nil
+	}
 	return project.WriteFile(filepath.Join(o.p.MigrationsDir(), o.m.FileName()), o.m.Text)
 }
 
@@ -347,7 +399,7 @@ func (o *adopting) nothing() error {
 	if o.json {
 		return o.document(map[string]any{"database": o.l.Name, "tables": []any{}, "migration": nil})
 	}
-	o.out.printf("nothing to adopt: every table of %s is declared", o.l.Name)
+	o.out.printf("nothing to adopt: everything in %s is declared", o.l.Name)
 	o.otherSchemas()
 	return nil
 }
@@ -393,7 +445,7 @@ func (o *adopting) show(recorded bool) error {
 		}
 		return o.document(map[string]any{
 			"database": o.l.Name, "tables": tables, "undeclared": left, "objects": o.outcome.Objects, "files": files,
-			"rows": rows, "migration": o.m.ID, "recorded": recorded, "dry_run": o.dry,
+			"rows": rows, "migration": o.migrationName(), "recorded": recorded, "dry_run": o.dry,
 		})
 	}
 	for _, s := range o.settings {
@@ -406,24 +458,42 @@ func (o *adopting) show(recorded bool) error {
 		}
 		o.out.line(o.out.sign("+", f.Path))
 	}
-	o.out.line(o.out.sign("+", fileOf(o.m)))
-	o.out.printf("%s declared%s", plural(said, "table", "tables"), o.inSQL())
+	if o.m == nil {
+		o.out.printf("%s declared in SQL", plural(o.outcome.Objects, "object", "objects"))
+	} else {
+		o.out.line(o.out.sign("+", fileOf(o.m)))
+		o.out.printf("%s declared%s", plural(said, "table", "tables"), o.inSQL())
+	}
 	for _, r := range o.outcome.Rows {
 		o.out.printf("%s of %s declared", plural(r.Count, "reference row", "reference rows"), cell(r.Table))
 	}
 	o.outsides(native)
+	if o.schema != "" {
+		o.out.printf("all tables are in the schema %[1]s: the URL has ?schema=%[1]s, and those of other databases need it, too",
+			cell(o.schema))
+	}
 	o.otherSchemas()
 	o.undeclared()
 	switch {
 	case o.dry:
 		o.out.line("nothing was written")
 		o.next(o.again())
+	case o.m == nil:
+		o.next("erbario " + onDatabase(o.p, o.l.Name) + "draft TITLE")
 	case recorded:
 		o.next("erbario " + onDatabase(o.p, o.l.Name) + "diff")
 	default:
 		o.next("erbario " + onDatabase(o.p, o.l.Name) + "apply")
 	}
 	return nil
+}
+
+// migrationName is the id of the migration that is written; nil: there is none.
+func (o *adopting) migrationName() any {
+	if o.m == nil {
+		return nil
+	}
+	return o.m.ID
 }
 
 // inSQL says how much is declared in SQL.

@@ -139,7 +139,7 @@ func (r *drifting) look(ctx context.Context) (err error) {
 		return false
 	})
 	if len(triggers) > 0 && !r.json {
-		r.warn("what is a trigger comes into a file of SQL, not into a model: erbario look --sql %s", typed(triggers[0]))
+		r.warn("a trigger comes into a file of SQL, not into a model: erbario adopt %s", typed(triggers[0]))
 	}
 	for _, name := range r.names {
 		var mine []diff.Change

@@ -102,7 +102,7 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 		return &jsonWaysOn{name, keep + typed(c.Table), again + " restores the declared form"}
 	}
 	if g, ok := c.Object.(*sqlschema.Trigger); ok && g.Purpose == "" {
-		keep = fmt.Sprintf("erbario %slook --sql %s > models/%s.sql, then %s", on, typed(g.Name), g.Name, again)
+		keep += typed(g.Name) + ", then " + again
 		return &jsonWaysOn{name, keep, "DROP TRIGGER " + s.Engine.SQL().Quote(g.Name)}
 	}
 	away := "drop it in the database"

@@ -300,7 +300,9 @@ func (r *proving) one(ctx context.Context, i int, start *sqlschema.Schema) (afte
 // attached are the statements that create what a copy of the schema has not, such as rules and comments, before
 // the i-th of the files: where that is about what is declared in SQL.
 func (r *proving) attached(ctx context.Context, i int) ([]string, error) {
-	if !slices.ContainsFunc(r.files[i].Steps, func(s migration.Step) bool { return len(s.Objects) > 0 }) {
+	m := r.files[i]
+	if !slices.ContainsFunc(m.Steps, func(s migration.Step) bool { return len(s.Objects) > 0 }) &&
+		(i == 0 || !slices.ContainsFunc(m.Found, func(f migration.Found) bool { return f.Kind != "" })) {
 		return nil, nil
 	}
 	if err := r.run(ctx, i); err != nil {

@@ -6,7 +6,6 @@ package draft
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -29,6 +28,8 @@ type sqlState struct {
 	wanted  []*objects.Object
 	changes []objects.Change
 	aside   []*objects.Object // that are dropped and created again for the sake of others
+	// stood is on what stands what was found, where that is not created with it.
+	stood []*objects.Object
 	// viewsFirst: views are dropped before names change, since they would not follow.
 	viewsFirst bool
 }
@@ -462,68 +463,10 @@ func (s *State) stale(p *plan.Plan) error {
 	return nil
 }
 
-// found has a migration create, where it is missing, what exists here, is declared in SQL and was
-// created by no migration.
-func (s *State) found(p *plan.Plan) error {
-	line, err := s.line()
-	if err != nil || len(s.Status.Pending) > 0 || len(p.Questions) > 0 {
-		return err
-	}
-	named := migration.Names(line, s.Engine)
-	maps.Copy(named, migration.FoundNames(line, s.Engine))
-	known := migration.FoundObjects(line)
-	isNamed := func(o *objects.Object) bool {
-		return known[o.Kind+" "+strings.ToLower(o.Name)] || named[strings.ToLower(objects.ShortName(o))]
-	}
-	var list []*objects.Object
-	for _, o := range s.sql.wanted {
-		there := objects.Find(s.sql.there, o.ObjectKey)
-		switch {
-		case there != nil && !s.sql.line[o.ObjectKey] && !isNamed(o):
-			if objects.Same(there, o) {
-				there = o // as its file says: users of this server are not those of others
-			}
-			list = append(list, there)
-		case there == nil && s.sql.line[o.ObjectKey]: // dropped outside Erbario
-			list = append(list, o)
-		}
-	}
-	var titles []string
-	for _, o := range list {
-		f := plan.Found{Kind: o.Kind, Table: o.Name}
-		switch {
-		case o.OfKind != "": // it comes with what it belongs to
-			continue
-		case o.Kind == "trigger", o.Kind == engine.Exclusion:
-			f = plan.Found{Table: o.Of, Beside: o.Name}
-		case o.Of != "" && o.Kind != "policy":
-			continue
-		}
-		add := func(x *objects.Object) {
-			for _, c := range x.Make {
-				f.Make = append(f.Make, strings.TrimRight(strings.TrimSpace(c.SQL), ";"))
-			}
-		}
-		add(o)
-		for _, x := range s.sql.wanted {
-			if objects.About(x, o) {
-				add(x)
-			}
-		}
-		p.Found = append(p.Found, f)
-		titles = append(titles, objects.Words(o))
-	}
-	if len(titles) > 0 && len(p.Steps) == 0 {
-		p.Steps = append(p.Steps, engine.Step{Title: "have " + strings.Join(titles, ", "),
-			Note: "created above if missing; nothing else to do"})
-	}
-	return nil
-}
-
 // attachedBefore are the statements that create on scratch what the steps drop or change, with all
 // that it has in the database, as far as a copy of the schema has it not.
 func (s *State) attachedBefore() []string {
-	touched := slices.Clone(s.sql.aside)
+	touched := slices.Concat(s.sql.aside, s.sql.stood)
 	for _, c := range s.sql.changes {
 		if c.Was != nil {
 			touched = append(touched, c.Was)

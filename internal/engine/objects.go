@@ -20,6 +20,9 @@ type ObjectWords interface {
 	// ReplaceObject is the statement, or several, that makes something else of what there is, which
 	// keeps what depends on it; empty: there is none.
 	ReplaceObject(was, now Creation) string
+	// AgainObject is a statement that creates it where it is missing, and changes nothing where it is;
+	// empty: there is none.
+	AgainObject(c Creation) string
 }
 
 // TypeHolder is a compiler that says to what a type which is declared in SQL holds the values of a column.

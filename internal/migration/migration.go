@@ -229,6 +229,17 @@ func (m *Migration) SQL(undo bool) []string {
 	return out
 }
 
+// FoundSQL are the statements for what existed before the migration.
+func (m *Migration) FoundSQL() []string {
+	var out []string
+	for _, f := range m.Found {
+		for _, st := range f.Make {
+			out = append(out, st.SQL)
+		}
+	}
+	return out
+}
+
 // Slug is the part of a file's name that is made of the title.
 func Slug(title string) string {
 	var b strings.Builder

@@ -146,3 +146,6 @@ func (Engine) ReplaceObject(_, c engine.Creation) string {
 	}
 	return mode + "CREATE OR REPLACE " + strings.TrimPrefix(text, "CREATE ")
 }
+
+// AgainObject gives none: all that is declared in SQL is a thing of its own.
+func (Engine) AgainObject(engine.Creation) string { return "" }

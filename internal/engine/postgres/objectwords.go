@@ -204,10 +204,23 @@ func nameIn(c engine.Creation, list []sqltok.Token) string {
 	return quote(c.Name)
 }
 
+// AgainObject is a statement that creates what belongs to a table or another object, as often as it is run.
+func (Engine) AgainObject(c engine.Creation) string {
+	switch c.Kind {
+	case "rule":
+		return "CREATE OR REPLACE " + strings.TrimPrefix(c.SQL, "CREATE ")
+	case "statistics":
+		return strings.Replace(c.SQL, "CREATE STATISTICS ", "CREATE STATISTICS IF NOT EXISTS ", 1)
+	case "comment", rightsOn, "rights", "state of trigger", "state of rule", rowSecurity:
+		return c.SQL
+	}
+	return ""
+}
+
 // ReplaceObject is a statement that creates in the place of what has its name.
 func (Engine) ReplaceObject(was, c engine.Creation) string {
 	switch c.Kind {
-	case "view":
+	case "view", "rule":
 		return "CREATE OR REPLACE " + strings.TrimPrefix(c.SQL, "CREATE ")
 	case "function", "procedure":
 		return c.SQL // the server says CREATE OR REPLACE

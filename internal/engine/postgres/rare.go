@@ -358,6 +358,18 @@ func (d *database) OtherSchemas(ctx context.Context) ([]engine.OtherSchema, erro
 		}
 		out = append(out, o)
 	}
+	of := &reading{s: &sqlschema.Schema{}} // what belongs to the database, and is about those schemas alone
+	both, err := d.catalogues(ctx, "", []string{
+		strings.Replace(publicationsQuery, "WHERE "+ofThisSchema, "WHERE NOT "+ofThisSchema, 1),
+		strings.Replace(eventTriggersQuery, "WHERE "+eventOfThisSchema,
+			"WHERE "+notExtension("pg_event_trigger", "g.oid")+" AND NOT ("+eventOfThisSchema+")", 1),
+	})
+	if err != nil {
+		return nil, err
+	}
+	of.ofDatabase(both[0], both[1])
+	last := &out[len(out)-1]
+	last.Holds = append(last.Holds, of.s.Others...)
 	return out, nil
 }
 

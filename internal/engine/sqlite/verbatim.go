@@ -68,3 +68,6 @@ func (Engine) DropObject(c engine.Creation) []string {
 
 // ReplaceObject gives none: nothing is replaced in place.
 func (Engine) ReplaceObject(_, _ engine.Creation) string { return "" }
+
+// AgainObject gives none: all that is declared in SQL is a thing of its own.
+func (Engine) AgainObject(engine.Creation) string { return "" }
