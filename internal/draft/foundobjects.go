@@ -87,12 +87,16 @@ func (s *State) found(p *plan.Plan) error {
 	var list []*objects.Object
 	for _, o := range s.sql.wanted {
 		there := objects.Find(s.sql.there, o.ObjectKey)
+		was := there
+		if there != nil && there.Before != nil {
+			was = there.Before // it is created before names change
+		}
 		switch {
-		case there != nil && !s.sql.line[o.ObjectKey] && f.missing(o):
-			if objects.Same(there, o) {
-				there = o // as its file says: users of this server are not those of others
+		case there != nil && !s.sql.line[was.ObjectKey] && f.missing(was):
+			if was == there && objects.Same(there, o) {
+				was = o // as its file says: users of this server are not those of others
 			}
-			list = append(list, there)
+			list = append(list, was)
 		case there == nil && s.sql.line[o.ObjectKey]: // dropped outside Erbario
 			list = append(list, o)
 		}

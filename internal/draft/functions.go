@@ -20,9 +20,9 @@ import (
 
 // follows gives the steps before and after those of the objects, for the tables that use a function
 // which is replaced.
-func (s *State) follows() (before, after []engine.Step, err error) {
+func (s *State) follows() (before, after []engine.Step) {
 	if !s.Engine.Caps().Depends {
-		return nil, nil, nil
+		return nil, nil
 	}
 	for _, c := range s.sql.changes {
 		if c.Was == nil || c.Now == nil {
@@ -38,25 +38,24 @@ func (s *State) follows() (before, after []engine.Step, err error) {
 			if t.Elsewhere() || s.Upcoming.Table(t.Name) == nil {
 				continue
 			}
-			u, err := s.uses(t, c.Now)
-			if err != nil {
-				return nil, nil, err
-			}
+			u := s.uses(t, c.Now)
 			if len(u.asked)+len(u.built) == 0 {
 				continue
 			}
 			title := fmt.Sprintf("check %s with the changed function %s", t.Name, c.Now.Name)
+			if u.work == engine.Rewrites {
+				title = fmt.Sprintf("calculate %s again with the changed function %s", t.Name, c.Now.Name)
+			}
 			before = append(before, engine.Step{Title: title + ", in the undo", HereUndo: u.asked, Undo: u.built})
-			after = append(after, engine.Step{Title: title, Here: u.asked, Apply: u.built, Work: engine.Reads})
+			after = append(after, engine.Step{Title: title, Here: u.asked, Apply: u.built, Work: u.work})
 		}
 	}
-	return before, after, nil
+	return before, after
 }
 
 // held asks the rows of tables whether they fit a type that changes, and in the undo what it was.
 func (s *State) held(c objects.Change) (before, after engine.Step) {
-	holder, ok := s.Engine.DDL().(engine.TypeHolder)
-	if !ok {
+	if _, ok := s.Engine.DDL().(engine.TypeHolder); !ok {
 		return before, after
 	}
 	title := fmt.Sprintf("check the rows with the changed %s %s", c.Now.Kind, c.Now.Name)
@@ -67,26 +66,34 @@ func (s *State) held(c objects.Change) (before, after engine.Step) {
 				continue
 			}
 			for _, column := range t.Columns {
-				holds := holder.TypeHolds(o.Make[0], column)
-				for _, name := range slices.Sorted(maps.Keys(holds)) {
-					words := fmt.Sprintf("{n} values of %s.%s are refused by the check %s of %s", t.Name, column.Name,
-						name, o.Name)
-					if name == "" {
-						words = fmt.Sprintf("{n} rows of %s have no %s, and %s is required", t.Name, column.Name,
-							o.Name)
-					}
-					out = append(out, engine.Requirement{
-						Sentence: words,
-						Query: fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", keyOrAll(s.Engine, t),
-							s.Engine.SQL().Quote(t.Name), holds[name]),
-					})
-				}
+				out = append(out, s.fits(t, column, o.Make[0])...)
 			}
 		}
 		return out
 	}
 	before.Here, after.HereUndo = asked(c.Now), asked(c.Was)
 	return before, after
+}
+
+// fits asks whether the values of a column fit its type, where that is one of the database that is given.
+func (s *State) fits(t *sqlschema.Table, column *sqlschema.Column, of engine.Creation) (out []engine.Requirement) {
+	holder, ok := s.Engine.DDL().(engine.TypeHolder)
+	if !ok {
+		return nil
+	}
+	holds := holder.TypeHolds(of, column)
+	for _, name := range slices.Sorted(maps.Keys(holds)) {
+		words := fmt.Sprintf("{n} values of %s.%s are refused by the check %s of %s", t.Name, column.Name, name, of.Name)
+		if name == "" {
+			words = fmt.Sprintf("{n} rows of %s have no %s, and %s is required", t.Name, column.Name, of.Name)
+		}
+		out = append(out, engine.Requirement{
+			Sentence: words,
+			Query: fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", keyOrAll(s.Engine, t),
+				s.Engine.SQL().Quote(t.Name), holds[name]),
+		})
+	}
+	return out
 }
 
 // keyOrAll is the first column of the key of a table, or all of its columns.
@@ -100,16 +107,30 @@ func keyOrAll(e runner.Engine, t *sqlschema.Table) string {
 // use is what a table has that calls a function.
 type use struct {
 	asked []engine.Requirement
-	built []string // the statements that build its indexes again
+	built []string // the statements that calculate its columns and build its indexes again
+	work  engine.Work
 }
 
-func (s *State) uses(t *sqlschema.Table, o *objects.Object) (u use, err error) {
+// uses finds what of a table calls a function: in its checks and indexes, in what calculates its columns, and in
+// the domains that these are of.
+func (s *State) uses(t *sqlschema.Table, o *objects.Object) use {
+	u := use{work: engine.Reads}
 	calls := func(x *sqlschema.SQL) bool { return x != nil && objects.Mentions(s.Engine.SQL(), x.Text, o) }
 	quote := s.Engine.SQL().Quote
+	var again []string
 	for _, c := range t.Columns {
 		if c.Generated != nil && c.Generated.Stored && calls(&c.Generated.SQL) {
-			return u, fmt.Errorf("%s.%s is generated with %s, and its values would stay as they are: "+
-				"change both with erbario draft --by-hand", t.Name, c.Name, o.Name)
+			again = append(again, s.sourcesOf(t, c)...)
+		}
+	}
+	slices.Sort(again)
+	again = slices.Compact(again)
+	if len(again) > 0 {
+		u.built, u.work = []string{"UPDATE " + quote(t.Name) + " SET " + strings.Join(again, ", ")}, engine.Rewrites
+	}
+	for _, d := range s.domains(o) {
+		for _, c := range t.Columns {
+			u.asked = append(u.asked, s.fits(t, c, d)...)
 		}
 	}
 	for _, k := range t.Checks {
@@ -130,7 +151,34 @@ func (s *State) uses(t *sqlschema.Table, o *objects.Object) (u use, err error) {
 			u.built = append(u.built, "REINDEX INDEX "+quote(x.Name))
 		}
 	}
-	return u, nil
+	return u
+}
+
+// sourcesOf assign to the columns from which one is calculated what they have: the server calculates that again then.
+func (s *State) sourcesOf(t *sqlschema.Table, of *sqlschema.Column) []string {
+	var out []string
+	for _, tok := range s.Engine.SQL().Lex(of.Generated.SQL.Text) {
+		if c := t.Column(tok.Name()); tok.Named() && c != nil && c.Generated == nil {
+			out = append(out, s.Engine.SQL().Quote(c.Name)+" = "+s.Engine.SQL().Quote(c.Name))
+		}
+	}
+	return out
+}
+
+// domains are the types that call a function in their checks.
+func (s *State) domains(o *objects.Object) []engine.Creation {
+	var out []engine.Creation
+	add := func(c engine.Creation) {
+		if c.Kind == "domain" && objects.Mentions(s.Engine.SQL(), c.SQL, o) {
+			out = append(out, c)
+		}
+	}
+	for _, x := range s.Upcoming.Others {
+		for _, sql := range x.Make {
+			add(engine.Creation{Kind: x.Kind, Name: x.Name, SQL: sql})
+		}
+	}
+	return out
 }
 
 // checkName is how a check is called, or what it says.

@@ -219,10 +219,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 			return objects.NamesColumn(s.Engine.SQL(), o, c.Table, "")
 		})
 	}
-	first, last, err := s.follows()
-	if err != nil {
-		return err
-	}
+	first, last := s.follows()
 	s.goWith(p, tables, names)
 	put := func(how objects.How) error {
 		how.Touched, how.ViewsFirst = touched, s.viewsFirst()

@@ -34,7 +34,7 @@ type reading struct {
 func (d *Database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	r := &reading{d: d, ctx: ctx, s: &sqlschema.Schema{}, of: map[string]*sqlschema.Table{}, texts: map[string]string{}}
 	for _, read := range []func() error{r.collation, r.tables, r.columns, r.checks, r.references, r.indexes, r.triggers,
-		r.views, r.routines, r.events, r.whole} {
+		r.views, r.routines, r.events, r.whole, r.reaches} {
 		if err := read(); err != nil {
 			return nil, err
 		}
