@@ -35,10 +35,18 @@ func (s *State) Adopt(ctx context.Context, changes []diff.Change, r Request) (*D
 	standing.Pending = nil
 	from := &State{Engine: s.Engine, DB: db, Wanted: changed(made, s.Live, changes), Live: made, Upcoming: made,
 		Status: &standing, InUse: s.InUse, Lacking: s.Lacking, made: made, tablesAlone: true}
-	r.Answers = plan.Answers{Drop: map[string]bool{}}
+	r.Answers = plan.Answers{Drop: map[string]bool{}, Fill: map[string]plan.Fill{}}
 	for _, c := range changes {
-		if c.Kind == diff.DropColumn {
+		switch o, _ := c.Object.(*sqlschema.Column); {
+		case c.Kind == diff.DropColumn:
 			r.Answers.Drop[c.Target()] = true
+		case c.Kind == diff.AddColumn && o.NotNull && o.Default == nil && o.Generated == nil && !o.Identity,
+			c.Kind == diff.MakeRequired:
+			// Here every row has a value; what rows of other databases get is asked there.
+			t := s.Live.Table(c.Table)
+			if list := s.Engine.SQL().Candidates(t, t.Column(c.Name)); len(list) > 0 {
+				r.Answers.Fill[c.Target()] = plan.Fill{SQL: list[0], Literal: true, Ask: true}
+			}
 		}
 	}
 	return from.Make(ctx, r)

@@ -117,16 +117,14 @@ func (s *State) uses(t *sqlschema.Table, o *objects.Object) use {
 	u := use{work: engine.Reads}
 	calls := func(x *sqlschema.SQL) bool { return x != nil && objects.Mentions(s.Engine.SQL(), x.Text, o) }
 	quote := s.Engine.SQL().Quote
-	var again []string
+	var again []*sqlschema.Column
 	for _, c := range t.Columns {
 		if c.Generated != nil && c.Generated.Stored && calls(&c.Generated.SQL) {
-			again = append(again, s.sourcesOf(t, c)...)
+			again = append(again, c)
 		}
 	}
-	slices.Sort(again)
-	again = slices.Compact(again)
-	if len(again) > 0 {
-		u.built, u.work = []string{"UPDATE " + quote(t.Name) + " SET " + strings.Join(again, ", ")}, engine.Rewrites
+	if r, ok := s.Engine.DDL().(engine.Recalculator); ok && len(again) > 0 {
+		u.built, u.work = r.Recalculate(t, again), engine.Rewrites
 	}
 	for _, d := range s.domains(o) {
 		for _, c := range t.Columns {
@@ -152,17 +150,6 @@ func (s *State) uses(t *sqlschema.Table, o *objects.Object) use {
 		}
 	}
 	return u
-}
-
-// sourcesOf assign to the columns from which one is calculated what they have: the server calculates that again then.
-func (s *State) sourcesOf(t *sqlschema.Table, of *sqlschema.Column) []string {
-	var out []string
-	for _, tok := range s.Engine.SQL().Lex(of.Generated.SQL.Text) {
-		if c := t.Column(tok.Name()); tok.Named() && c != nil && c.Generated == nil {
-			out = append(out, s.Engine.SQL().Quote(c.Name)+" = "+s.Engine.SQL().Quote(c.Name))
-		}
-	}
-	return out
 }
 
 // domains are the types that call a function in their checks.

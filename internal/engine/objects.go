@@ -32,6 +32,12 @@ type TypeHolder interface {
 	TypeHolds(c Creation, column *sqlschema.Column) map[string]string
 }
 
+// Recalculator is a compiler that has generated columns calculated again, because something that they call is
+// another.
+type Recalculator interface {
+	Recalculate(t *sqlschema.Table, columns []*sqlschema.Column) []string
+}
+
 // Exclusion is the kind of a constraint that no model declares: no two rows may be alike in it.
 const Exclusion = "exclusion constraint"
 

@@ -4,6 +4,7 @@ package postgres
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"erbario/internal/engine"
@@ -257,4 +258,24 @@ func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources
 		return src.SQL, true
 	}
 	return "", false
+}
+
+// Recalculate has the server calculate generated columns again: it does so where a statement sets what they are
+// calculated from.
+func (Engine) Recalculate(t *sqlschema.Table, columns []*sqlschema.Column) []string {
+	var set []string
+	for _, c := range columns {
+		for _, tok := range tokens(c.Generated.SQL.Text) {
+			if from := t.Column(tok.Name()); tok.Named() && from != nil && from.Generated == nil {
+				set = append(set, quote(from.Name)+" = "+quote(from.Name))
+			}
+		}
+	}
+	if len(set) == 0 { // it is the same in every row, and depends on nothing in it
+		for _, c := range columns {
+			set = append(set, quote(c.Name)+" = DEFAULT")
+		}
+	}
+	slices.Sort(set)
+	return quiet([]string{"UPDATE " + quote(t.Name) + " SET " + strings.Join(slices.Compact(set), ", ")})
 }
