@@ -30,9 +30,9 @@ import (
 func (a *app) adoptCommand() *cli.Command {
 	o := &adopting{app: a}
 	return &cli.Command{
-		Name: "adopt", ArgsUsage: "[TABLE…|TABLE.COLUMN…]",
+		Name: "adopt", ArgsUsage: "[NAME…|TABLE.COLUMN…]",
 		Usage:       "take over tables that exist: models for them, and a first migration",
-		Description: "Writes models that say exactly what the tables are, and a migration that creates\nthem where they are missing. Nothing in the database is changed but Erbario's own\ntables. Without names: every table that no model declares. For a table or column\nthat is declared: what was changed in it outside of Erbario.\n\n  erbario adopt --dry-run\n  erbario adopt 'loans' 'card_*'\n  erbario adopt readers.note",
+		Description: "Writes models that say exactly what the tables are, and a migration that creates\nthem where they are missing. Nothing in the database is changed but Erbario's own\ntables. Without names: every table that is not declared, or if all are, views,\nfunctions, triggers and the like. For a table or column that is declared: what was\nchanged in it outside of Erbario.\n\n  erbario adopt --dry-run\n  erbario adopt 'loans' 'card_*'\n  erbario adopt readers.note",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "url", Usage: "set up a project for the database of this `URL` first",
 				Destination: &o.url},

@@ -190,7 +190,7 @@ func (p *scratchPlace) occupied(ctx context.Context, conn *pgx.Conn) error {
 		if err != nil {
 			return err
 		}
-		sql = drops + "CREATE SCHEMA public"
+		sql = drops + createPublic
 	}
 	if _, err := conn.PgConn().Exec(ctx, sql).ReadAll(); err != nil {
 		return err
@@ -349,6 +349,9 @@ func (p *scratchPlace) takeIdle(ctx context.Context) (*pgx.Conn, error) {
 	}
 }
 
+// createPublic creates the schema that every new database has, as it is there.
+const createPublic = "CREATE SCHEMA public; COMMENT ON SCHEMA public IS 'standard public schema'"
+
 // empty drops all that is in a scratch database, and what its session was set to.
 func (p *scratchPlace) empty(ctx context.Context, d *database) error {
 	rows, err := d.Select(ctx,
@@ -367,7 +370,7 @@ func (p *scratchPlace) empty(ctx context.Context, d *database) error {
 	for _, r := range rows {
 		drop = append(drop, "DROP SCHEMA "+r[0]+" CASCADE")
 	}
-	if err = d.Exec(ctx, strings.Join(append(drop, "CREATE SCHEMA public", "DISCARD TEMP"), "; ")); err != nil {
+	if err = d.Exec(ctx, strings.Join(append(drop, createPublic, "DISCARD TEMP"), "; ")); err != nil {
 		return err
 	}
 	if p.given { // with the lock on it
