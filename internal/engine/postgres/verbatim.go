@@ -53,7 +53,8 @@ const (
 
 // restQuery gives, in order, what the statements create, its name, the kind and the name of what it
 // belongs to, where the kind of a table is empty, and the statement. Rights come last, those of
-// the owner taken before they are given.
+// the owner taken before they are given. Who runs it may well not own the schema public: its comment
+// stays as it is then.
 var restQuery = `WITH r AS (
 		SELECT c.*, nullif(c.relacl, acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner)) AS acl, c.relacl @> acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner) AS usual, c.oid::regclass::text AS name, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END AS kind,
 			CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialised view' WHEN 'S' THEN CASE WHEN o.relname IS NULL THEN 'sequence' ELSE '' END ELSE '' END AS ofkind, coalesce(o.relname, c.relname)::text AS tab
@@ -120,7 +121,7 @@ var restQuery = `WITH r AS (
 		UNION ALL SELECT 8, 'comment', p.name, p.ofkind, p.tab, format('COMMENT ON %s %s IS %L', p.kind, p.name, obj_description(p.oid, 'pg_proc')) FROM p WHERE obj_description(p.oid, 'pg_proc') IS NOT NULL
 		UNION ALL SELECT 8, 'comment', t.name, t.ofkind, t.tab, format('COMMENT ON %s %s IS %L', t.kind, t.name, obj_description(t.oid, 'pg_type')) FROM t WHERE obj_description(t.oid, 'pg_type') IS NOT NULL
 		UNION ALL SELECT 8, 'comment', s.name, s.ofkind, s.tab, format('COMMENT ON STATISTICS %s IS %L', s.name, obj_description(s.oid, 'pg_statistic_ext')) FROM s WHERE obj_description(s.oid, 'pg_statistic_ext') IS NOT NULL
-		UNION ALL SELECT 8, 'comment', n.nspname, 'schema', n.nspname, format('COMMENT ON SCHEMA %I IS %L', n.nspname, coalesce(obj_description(n.oid, 'pg_namespace'), '')) FROM n WHERE coalesce(obj_description(n.oid, 'pg_namespace'), '') <> CASE n.nspname WHEN 'public' THEN 'standard public schema' ELSE '' END
+		UNION ALL SELECT 8, 'comment', n.nspname, 'schema', n.nspname, format(CASE n.nspname WHEN 'public' THEN 'DO $erbario$ BEGIN COMMENT ON SCHEMA %I IS %L; EXCEPTION WHEN insufficient_privilege THEN NULL; END $erbario$' ELSE 'COMMENT ON SCHEMA %I IS %L' END, n.nspname, coalesce(obj_description(n.oid, 'pg_namespace'), '')) FROM n WHERE coalesce(obj_description(n.oid, 'pg_namespace'), '') <> CASE n.nspname WHEN 'public' THEN 'standard public schema' ELSE '' END
 		UNION ALL SELECT 9, 'owner of', n.nspname, 'schema', n.nspname, format('ALTER SCHEMA %I OWNER TO %I', n.nspname, pg_get_userbyid(n.nspowner)) FROM n WHERE n.nspowner <> current_user::regrole::oid AND NOT (n.nspname = 'public' AND n.nspowner = CASE WHEN current_setting('server_version_num')::integer < '150000'::integer THEN '10'::oid ELSE '6171'::oid END)
 		UNION ALL SELECT 10, 'rights on', n.nspname, 'schema', n.nspname, format('REVOKE ALL ON SCHEMA %I FROM PUBLIC, %I', n.nspname, pg_get_userbyid(n.nspowner)) FROM n WHERE n.nspacl IS NOT NULL AND NOT n.usual
 		UNION ALL SELECT 11, 'rights on', n.nspname, 'schema', n.nspname, format('GRANT %s ON SCHEMA %I TO %s%s', x.privilege_type, n.nspname, ` + grantee + `, ` + grantable + `) FROM n, aclexplode(n.nspacl) x WHERE NOT (n.usual AND EXISTS (SELECT FROM aclexplode(n.base) b WHERE b.grantee = x.grantee AND b.privilege_type = x.privilege_type AND b.is_grantable = x.is_grantable))
