@@ -19,21 +19,30 @@ import (
 type finding struct {
 	d     engine.Dialect
 	words engine.ObjectWords
-	said  map[string]bool // their statements, by objects.WordsOf
+	line  []*migration.Migration
+	said  map[string]bool // their statements, by objects.WordsOf; nil: nobody has asked yet
 	named map[string]bool // the names in them, in lower case
 	known map[string]bool // what they found, by kind and name in lower case
 }
 
 func (s *State) finding(line []*migration.Migration) *finding {
-	f := &finding{d: s.Engine.SQL(), words: s.Engine.DDL().(engine.ObjectWords), said: map[string]bool{},
+	f := &finding{d: s.Engine.SQL(), words: s.Engine.DDL().(engine.ObjectWords), line: line,
 		named: migration.Names(line, s.Engine), known: migration.FoundObjects(line)}
 	maps.Copy(f.named, migration.FoundNames(line, s.Engine))
-	for _, m := range line {
-		for _, sql := range slices.Concat(m.SQL(false), m.FoundSQL()) {
-			f.said[objects.WordsOf(f.d, sql)] = true
+	return f
+}
+
+// says tells whether a migration has a statement, word for word.
+func (f *finding) says(sql string) bool {
+	if f.said == nil {
+		f.said = map[string]bool{}
+		for _, m := range f.line {
+			for _, sql := range slices.Concat(m.SQL(false), m.FoundSQL()) {
+				f.said[objects.WordsOf(f.d, sql)] = true
+			}
 		}
 	}
-	return f
+	return f.said[objects.WordsOf(f.d, sql)]
 }
 
 // isNamed tells whether a migration names an object.
@@ -47,7 +56,7 @@ func (f *finding) again(o *objects.Object) []string {
 	var out []string
 	for _, c := range o.Make {
 		sql := f.words.AgainObject(c)
-		if sql == "" || f.said[objects.WordsOf(f.d, sql)] || f.said[objects.WordsOf(f.d, c.SQL)] {
+		if sql == "" || f.says(sql) || f.says(c.SQL) {
 			return nil
 		}
 		out = append(out, sql)

@@ -291,9 +291,9 @@ func (c *cursor) storedClause(k *Clause) {
 			c.fail(k.Value.Pos, "", "%s needs a name", w)
 		}
 	case "storage":
-		k.Value = c.str("words of the engine's own, such as \"external\"")
+		k.Value = c.str("a storage, such as external,")
 	case "statistics":
-		k.Number = c.integer("how many values", false)
+		k.Number = c.integer("a number of values", false)
 	case "index":
 		c.stored(&k.Stored, ofIndex)
 	case "key":
