@@ -39,14 +39,14 @@ var inspections = []string{
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = a.attnum
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
 	// constraints
-	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid <> '0' THEN (SELECT CASE WHEN r.relnamespace = ` + here + ` THEN r.relname ELSE n.nspname::text || '.' || r.relname::text END FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid) ELSE '' END,
+	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid = '0' THEN '' WHEN s.oid IS NULL THEN r.relname::text ELSE s.nspname::text || '.' || r.relname::text END,
 		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype,
 			c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
 		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, NOT EXISTS (SELECT 1 FROM pg_index i WHERE i.indexrelid = c.conindid AND ` + twice("i.indpred") + `)) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END,
 		CASE WHEN c.contype = 'c' AND ` + twice("c.conbin") + ` THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END,
-		CASE WHEN c.confrelid <> '0' THEN (SELECT n.nspname FROM pg_class r JOIN pg_namespace n ON n.oid = r.relnamespace WHERE r.oid = c.confrelid AND r.relnamespace <> ` + here + `) END,
-		CASE WHEN c.confrelid <> '0' AND EXISTS (SELECT FROM pg_class r WHERE r.oid = c.confrelid AND r.relnamespace <> ` + here + `) THEN (SELECT json_agg(a.attname ORDER BY o.n)::text FROM unnest(c.confkey) WITH ORDINALITY o (k, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = o.k) END
-		FROM pg_constraint c WHERE c.connamespace = ` + here + ` AND c.conrelid <> '0' AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = '0' OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
+		s.nspname, CASE WHEN s.oid IS NOT NULL THEN (SELECT json_agg(a.attname ORDER BY o.n)::text FROM unnest(c.confkey) WITH ORDINALITY o (k, n) JOIN pg_attribute a ON a.attrelid = c.confrelid AND a.attnum = o.k) END
+		FROM pg_constraint c LEFT JOIN pg_class r ON r.oid = c.confrelid LEFT JOIN pg_namespace s ON s.oid = r.relnamespace AND s.oid <> (SELECT ` + here + `)
+		WHERE c.connamespace = ` + here + ` AND c.conrelid <> '0' AND c.contype <> 't' AND c.contype <> 'n' AND (c.conparentid = '0' OR c.contype <> 'f') ORDER BY c.conrelid, c.contype, c.conname`,
 	// indexes
 	`SELECT i.indexrelid, c.relname, i.indrelid, i.indisunique, i.indisprimary, i.indisexclusion, i.indisvalid, CASE WHEN i.indisunique AND NOT i.indisprimary THEN coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false) ELSE false END, i.indnkeyatts, i.indkey, i.indoption, i.indcollation, i.indclass, m.amname,
 		coalesce(array_to_string(c.reloptions, ', '), ''), coalesce(pg_get_expr(i.indpred, i.indrelid, true), ''),
