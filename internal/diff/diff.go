@@ -546,7 +546,7 @@ func (d *tables) triggers() {
 				c.What = ""
 			}
 			d.add(c)
-		case !d.live.Triggers[i].SQL.Same(g.SQL):
+		case !sqlschema.SameTrigger(d.live.Triggers[i], g):
 			d.add(
 				Change{Kind: ChangeTrigger, Name: g.Name, What: triggerWords(g), Object: g, Before: d.live.Triggers[i]},
 			)

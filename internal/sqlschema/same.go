@@ -5,6 +5,8 @@ package sqlschema
 import (
 	"slices"
 	"strings"
+
+	"erbario/internal/schema"
 )
 
 // SamePart tells whether two parts of a key or an index are the same.
@@ -89,4 +91,28 @@ func (t *Table) HasCheck(k *Check) bool {
 	return slices.ContainsFunc(t.Checks, func(o *Check) bool {
 		return o.Name == k.Name && o.SQL.Same(k.SQL) && o.Conflict == k.Conflict && o.NoInherit == k.NoInherit
 	})
+}
+
+// SameTrigger tells whether two triggers do the same: one that marks the rows of children does so table by table,
+// in any order.
+func SameTrigger(a, b *Trigger) bool {
+	if a.SQL.Same(b.SQL) {
+		return true
+	}
+	if a.Purpose != schema.ForChildren || b.Purpose != schema.ForChildren {
+		return false
+	}
+	return slices.Equal(statementsOf(a), statementsOf(b))
+}
+
+// statementsOf are what a trigger runs, and what is around that, in order of their words.
+func statementsOf(g *Trigger) []string {
+	text := strings.Join(strings.Fields(strings.ToLower(g.SQL.Key())), " ")
+	text = strings.NewReplacer(" then update ", " then ; update ", " begin update ", " begin ; update ").Replace(text)
+	list := strings.Split(text, ";")
+	for i, s := range list {
+		list[i] = strings.TrimSpace(s)
+	}
+	slices.Sort(list)
+	return list
 }
