@@ -1,8 +1,9 @@
 package draft
 
-// This file sees to functions and the tables that they are about: rows are held to the checks that
-// call one once it is another, and indexes on what it gives are built again. It finds bodies that name
-// what a change takes away, and what is declared over a column that goes.
+// This file sees to functions and the tables that they are about: rows are held to the checks and domains
+// that call one once it is another, columns that are generated with it are calculated again, and indexes on
+// what it gives are built again. It finds bodies that name what a change takes away, and what is declared over
+// a column that goes.
 
 import (
 	"fmt"

@@ -166,7 +166,7 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 // names are looked up while they run; "": where the session does.
 func (d *database) catalogues(ctx context.Context, path string, queries []string) ([][][]string, error) {
 	text, begin := qualified(strings.Join(queries, ";\n")), ""
-	if !d.notices { // a server before 14
+	if !d.notices { // which came with version 14, as this column did
 		text = strings.ReplaceAll(text, compressionColumn, "''")
 	}
 	if path != "" {
