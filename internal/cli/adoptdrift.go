@@ -53,7 +53,7 @@ func (o *adopting) drifted() (bool, error) {
 	}
 	declared := 0
 	for _, n := range o.names {
-		table, _, _ := strings.Cut(n, ".")
+		table, _, _ := sqlschema.CutTable(n, wanted)
 		t := wanted.Table(table)
 		if whole := wanted.Table(n); whole != nil { // a name with a dot in it
 			t = whole
@@ -160,8 +160,8 @@ func (r *drifting) look(ctx context.Context) (err error) {
 
 // ofColumn tells whether a change belongs to a column, given as table.column.
 func (r *drifting) ofColumn(c diff.Change, name string) bool {
-	table, column, _ := strings.Cut(name, ".")
-	if !strings.EqualFold(c.Table, table) {
+	column, ok := strings.CutPrefix(strings.ToLower(name), strings.ToLower(c.Table)+".")
+	if !ok {
 		return false
 	}
 	is := func(n string) bool { return strings.EqualFold(n, column) }

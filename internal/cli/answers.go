@@ -283,9 +283,10 @@ func defaultClause(raw string, t schema.Type) (string, error) {
 
 // columnNamed finds a column by table and column, or by model and field.
 func columnNamed(s *sqlschema.Schema, name string) (*sqlschema.Table, *sqlschema.Column) {
-	table, column, _ := strings.Cut(name, ".")
+	table, column, _ := sqlschema.CutTable(name, s)
+	named := s.Find(table)
 	for _, t := range s.Tables {
-		if t.Model() != table && !strings.EqualFold(t.Name, table) {
+		if t.Model() != table && t != named {
 			continue
 		}
 		for _, c := range t.Columns {
@@ -304,7 +305,11 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 	var said []string
 	for _, r := range f.rename {
 		old, to, ok := strings.Cut(r, "=")
-		parts := strings.Split(old, ".")
+		table, rest, dotted := sqlschema.CutTable(old, s.Upcoming, s.Wanted)
+		parts := []string{table}
+		if dotted {
+			parts = append(parts, strings.Split(rest, ".")...)
+		}
 		if !ok || to == "" || len(parts) > 3 || slices.Contains(parts, "") {
 			return out, nil, wrongUse("--rename %s: write TABLE=NEW, TABLE.COLUMN=NEW or TABLE.COLUMN.VALUE=NEW", r)
 		}

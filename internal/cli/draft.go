@@ -285,10 +285,9 @@ func lastWords(caps engine.Caps, table string) string {
 // of another table was meant.
 func (a *app) outerNames(list []plan.OuterName) {
 	for _, o := range list {
-		table, _, _ := strings.Cut(o.Fill, ".")
 		a.warn(
 			"in the fill of %s, %s is read from the row of %s itself: %s has no such column. Write %s.%s if you mean that one",
-			o.Fill, o.Name, table, strings.Join(o.Tables, ", "), table, o.Name)
+			o.Fill, o.Name, o.Table, strings.Join(o.Tables, ", "), o.Table, o.Name)
 	}
 }
 

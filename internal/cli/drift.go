@@ -108,7 +108,7 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	away := "drop it in the database"
 	switch o := c.Object.(type) {
 	case *sqlschema.Index:
-		away = "DROP INDEX " + s.Engine.SQL().Quote(o.Name)
+		away = "DROP INDEX " + s.Engine.SQL().QuoteTable(o.Name)
 	case *sqlschema.Trigger:
 		away = "DROP TRIGGER " + s.Engine.SQL().Quote(o.Name)
 	}

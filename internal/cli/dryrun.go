@@ -206,7 +206,7 @@ func (a *app) sizes(ctx context.Context, l *live) (map[string]int64, error) {
 			continue
 		}
 		if out[strings.ToLower(t.Name)], err = l.db.Count(ctx,
-			"SELECT 1 FROM "+l.engine.SQL().Quote(t.Name)); err != nil {
+			"SELECT 1 FROM "+l.engine.SQL().QuoteTable(t.Name)); err != nil {
 			return nil, err
 		}
 	}

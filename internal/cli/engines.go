@@ -199,7 +199,7 @@ func (f *answerFlags) known(wanted, ahead *sqlschema.Schema) (out answerFlags, u
 	filter := func(flag string, list []string, rename bool) []string {
 		return slices.DeleteFunc(slices.Clone(list), func(v string) bool {
 			name, to, _ := strings.Cut(v, "=")
-			table, column, _ := strings.Cut(name, ".")
+			table, column, _ := sqlschema.CutTable(name, wanted, ahead)
 			column, value, _ := strings.Cut(column, ".") // of a choice
 			if column == "" || column == "*" || has(wanted, table, column) || has(ahead, table, column) ||
 				rename && value == "" && has(wanted, table, to) {

@@ -103,7 +103,7 @@ func (p *evolving) rows() string {
 			})
 		}
 		rows, err := db.Sample(ctx,
-			fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.SQL().Quote(t.Name)),
+			fmt.Sprintf("SELECT %s FROM %s ORDER BY 1", strings.Join(names, ", "), p.place.Engine.SQL().QuoteTable(t.Name)),
 			0)
 		require.NoError(p.t, err)
 		fmt.Fprintf(&b, "%s (%s)\n", t.Name, strings.Join(rows.Columns, ", "))

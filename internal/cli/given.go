@@ -65,9 +65,8 @@ func (g *given) done(r runner.Run) {
 		if x.Undo {
 			continue
 		}
-		table, _, _ := strings.Cut(x.For, ".")
 		g.why[x.For] = ""
-		i := slices.IndexFunc(r.Restored, func(b runner.Restored) bool { return b.Table == table })
+		i := slices.IndexFunc(r.Restored, func(b runner.Restored) bool { return strings.HasPrefix(x.For, b.Table+".") })
 		switch n := g.needed[x.For]; {
 		case n == 0:
 			g.why[x.For] = "no row needs a value"

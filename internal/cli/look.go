@@ -78,7 +78,7 @@ func (a *app) lookCommand() *cli.Command {
 				}
 				views := []string{}
 				for _, v := range s.Views {
-					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().Quote(v.Name))
+					n, err := l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().QuoteTable(v.Name))
 					size := rows(n)
 					if err != nil {
 						size = "does not work: " + err.Error()
@@ -115,7 +115,7 @@ func (o lookOptions) rowsAlone() bool { return o.where != "" || o.order != "" ||
 // countOf counts the rows of a table; where the server does not let it be read, unread
 // says so.
 func countOf(ctx context.Context, l *live, table string) (n int64, unread string, err error) {
-	n, err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().Quote(table))
+	n, err = l.db.Count(ctx, "SELECT 1 FROM "+l.engine.SQL().QuoteTable(table))
 	if err == nil || ctx.Err() != nil || errors.Is(err, engine.ErrLost) || errors.Is(err, engine.ErrBusy) {
 		return n, "", err
 	}
@@ -278,7 +278,7 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*sqlschema
 	if len(names) == 0 {
 		names = []string{"*"}
 	}
-	from, order := " FROM "+l.engine.SQL().Quote(name), ""
+	from, order := " FROM "+l.engine.SQL().QuoteTable(name), ""
 	for _, part := range []struct{ flag, sql string }{{"where", o.where}, {"order", o.order}} {
 		if part.sql == "" {
 			continue
@@ -318,7 +318,7 @@ func (a *app) rowsOf(ctx context.Context, l *live, name string, all []*sqlschema
 
 // liveTable finds a live table by its name or its model's.
 func (a *app) liveTable(p *project.Project, l *live, s *sqlschema.Schema, name string) (*sqlschema.Table, error) {
-	if t := s.Table(name); t != nil {
+	if t := s.Find(name); t != nil {
 		return t, nil
 	}
 	if w, err := a.wanted(p, l.engine); err == nil {

@@ -50,7 +50,7 @@ func (a *app) lookSQL(ctx context.Context, l *live, s *sqlschema.Schema, name st
 func named(ctx context.Context, l *live, s *sqlschema.Schema, all []*objects.Object,
 	name string) ([]*objects.Object, error) {
 	list := objects.Named(all, name)
-	if t := s.Table(name); t != nil {
+	if t := s.Find(name); t != nil {
 		made, err := adopt.TableSQL(ctx, l.engine, l.db, s, []*sqlschema.Table{t})
 		if err != nil {
 			return nil, err

@@ -156,7 +156,7 @@ func (a *app) ask(ctx context.Context, s *draft.State, open []plan.Question) ([]
 // rowsAbout are three rows of the table that a question is about, for a person who has to say
 // something of rows that they do not see.
 func (a *app) rowsAbout(ctx context.Context, s *draft.State, q plan.Question) engine.Rows {
-	table, _, _ := strings.Cut(q.About, ".")
+	table, _, _ := sqlschema.CutTable(q.About, s.Live)
 	t := s.Live.Table(table)
 	if t == nil || q.Rows == 0 {
 		return engine.Rows{}
@@ -167,7 +167,7 @@ func (a *app) rowsAbout(ctx context.Context, s *draft.State, q plan.Question) en
 			names = append(names, s.Engine.SQL().Quote(c.Name))
 		}
 	}
-	rows, err := s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.SQL().Quote(t.Name), 3)
+	rows, err := s.DB.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+s.Engine.SQL().QuoteTable(t.Name), 3)
 	if err != nil { // they help to answer, and nothing depends on them
 		return engine.Rows{}
 	}

@@ -191,7 +191,7 @@ func (r *rebuilding) lost(ctx context.Context, there, end *sqlschema.Schema) (st
 		}
 		n := int64(0)
 		if t.Options.Virtual == "" {
-			if n, err = r.l.db.Count(ctx, "SELECT 1 FROM "+r.e.SQL().Quote(t.Name)); err != nil {
+			if n, err = r.l.db.Count(ctx, "SELECT 1 FROM "+r.e.SQL().QuoteTable(t.Name)); err != nil {
 				return nil, nil, err
 			}
 		}

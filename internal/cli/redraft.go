@@ -21,6 +21,7 @@ import (
 	"erbario/internal/migration"
 	"erbario/internal/project"
 	"erbario/internal/runner"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -236,6 +237,12 @@ func (r *remaking) gone(ctx context.Context, here []string) error {
 	return nil
 }
 
+// elsewhereTable tells whether a name is that of a table in another schema than the project's.
+func (r *remaking) elsewhereTable(name string) bool {
+	in, _ := schema.SplitName(name)
+	return in != "" && slices.Contains(r.p.Schemas(), in)
+}
+
 // carried gives the answers of old migrations, with those given now before them.
 func (r *remaking) carried(old []*migration.Migration) answerFlags {
 	out := *r.f
@@ -267,8 +274,8 @@ func (r *remaking) carried(old []*migration.Migration) answerFlags {
 	for i, v := range out.fill {
 		for _, n := range r.f.rename {
 			old, to, _ := strings.Cut(n, "=")
-			if name, value, _ := strings.Cut(v, "="); name == old && strings.Count(old, ".") == 1 {
-				table, _, _ := strings.Cut(old, ".")
+			table, column, dotted := schema.CutTable(old, r.elsewhereTable)
+			if name, value, _ := strings.Cut(v, "="); name == old && dotted && !strings.Contains(column, ".") {
 				out.fill = slices.Clone(out.fill)
 				out.fill[i] = table + "." + to + "=" + value
 			}

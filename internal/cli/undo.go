@@ -163,8 +163,8 @@ func putAside(ctx context.Context, l *live, m *migration.Migration) []jsonAside 
 		return nil
 	}
 	for _, x := range list {
-		query := "SELECT 1 FROM " + l.engine.SQL().Quote(x.Name)
-		one, err := l.db.Sample(ctx, "SELECT * FROM "+l.engine.SQL().Quote(x.Name), 1)
+		query := "SELECT 1 FROM " + l.engine.SQL().QuoteTable(x.Name)
+		one, err := l.db.Sample(ctx, "SELECT * FROM "+l.engine.SQL().QuoteTable(x.Name), 1)
 		if err != nil || len(one.Values) == 0 {
 			continue
 		}
@@ -205,7 +205,7 @@ func wouldKeep(ctx context.Context, l *live, s *sqlschema.Schema, m *migration.M
 			if t == nil || isColumn && t.Column(column) == nil {
 				continue // another undo before it takes it away
 			}
-			query := "SELECT 1 FROM " + l.engine.SQL().Quote(t.Name)
+			query := "SELECT 1 FROM " + l.engine.SQL().QuoteTable(t.Name)
 			if isColumn {
 				query += " WHERE " + l.engine.SQL().Quote(column) + " IS NOT NULL"
 			}

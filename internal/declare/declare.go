@@ -101,7 +101,7 @@ func Resolve(files []*lang.File, rules Rules, engine string) (*Declared, []lang.
 	r.rowBlocks(r.rowsIn)
 	r.seeds(r.seedsIn)
 	for _, t := range r.out.Schema.Tables {
-		t.KeyRule = r.rules.Names.PrimaryKeyName(t.Name)
+		t.KeyRule = r.rules.Names.PrimaryKeyName(t.Bare())
 	}
 	apart(r.out.Schema.Tables, r.given, r.rules.perTable(r.engine))
 	r.out.Schema.Sort()
@@ -230,6 +230,8 @@ func (r *resolver) begin(m *model) {
 			if t.Name == "" || len(t.Name) > schema.NameLimit {
 				r.errorf(l.Table.Pos, "", "a table's name has 1 to %d bytes", schema.NameLimit)
 			}
+		case l.Schema != nil:
+			r.schemaLine(m, l.Schema)
 		case l.Comment != nil:
 			t.Comment = l.Comment.Text
 		case l.Field != nil:
@@ -262,6 +264,9 @@ func (r *resolver) begin(m *model) {
 		r.errorf(m.block.Name.Pos, `give another name with table "…"`,
 			"a table cannot be called %s: names that begin so are reserved", t.Name)
 	}
+	if r.rules.Schemas[r.engine] {
+		t.Name = schema.InSchema(t.Schema, t.Name)
+	}
 	if m.soft != nil {
 		name := "deleted_at"
 		if m.soft.Column != nil {
@@ -277,12 +282,34 @@ func (r *resolver) begin(m *model) {
 			t.GuardRole = m.soft.By.Text
 		}
 		if m.soft.View {
-			t.LiveView = schema.Cut(LivePrefix + t.Name)
+			t.LiveView = t.Beside(schema.Cut(LivePrefix + t.Bare()))
 		}
 	}
 	r.impliedKey(m)
 	if len(m.order) == 0 {
 		r.errorf(m.block.Name.Pos, "add a line such as name text(80)", "the model %s has no fields", t.Model)
+	}
+}
+
+// schemaLine notes in which schema the table of a model lies.
+func (r *resolver) schemaLine(m *model, v *lang.Value) {
+	name := v.Text
+	reserved := schema.Own(name) || strings.HasPrefix(name, "pg_") || name == "information_schema"
+	switch {
+	case !r.rules.Schemas[r.engine]:
+		r.errorf(v.Pos, "write on postgres: before the line, or leave it out",
+			"a database of this engine (%s) has no schemas", r.engine)
+	case m.table.Schema != "":
+		r.errorf(v.Pos, "", "the schema of %s is named twice", m.table.Model)
+	case name == "" || len(name) > schema.NameLimit:
+		r.errorf(v.Pos, "", "a schema's name has 1 to %d bytes", schema.NameLimit)
+	case reserved:
+		r.errorf(v.Pos, "give it another name", "a schema cannot be called %s: names that begin so are reserved", name)
+	case name == "public":
+		r.errorf(v.Pos, "leave the line out, or write ?schema=public into the URL and a line for each of the others",
+			"public can only be the schema of the project itself")
+	default:
+		m.table.Schema = name
 	}
 }
 
@@ -550,7 +577,7 @@ func (r *resolver) clashes() {
 			if !given || m.table.Outside {
 				continue
 			}
-			key := strings.ToLower(x.Name)
+			key := strings.ToLower(m.table.Beside(x.Name))
 			if tables[key] != nil && !perTable {
 				r.errorf(pos, "give it another name", "the name %s is taken by a table", x.Name)
 			}

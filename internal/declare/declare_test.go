@@ -155,3 +155,40 @@ model A
 	assert.NotEqual(t, one, two)
 	assert.True(t, strings.HasPrefix(one, "a_b_c_key_"), one)
 }
+
+// The table of a model that names a schema has it before its name, and names of its own as without.
+func TestInSchema(t *testing.T) {
+	src := `
+model Box
+    on postgres: schema "billing"
+    label text(20) unique
+    note text optional check {note} <> 'x'
+    soft delete with view
+model Item
+    box references Box
+`
+	f, diags := lang.Parse("models/test.erbario", src)
+	require.Empty(t, diags)
+	rules := Rules{Schemas: map[string]bool{"postgres": true}}
+	d, diags := Resolve([]*lang.File{f}, rules, "postgres")
+	require.Empty(t, diags)
+	box := d.Schema.Table("billing.boxes")
+	require.NotNil(t, box)
+	assert.Equal(t, "billing", box.Schema)
+	assert.Equal(t, "boxes", box.Bare())
+	assert.Equal(t, "billing.live_boxes", box.LiveView)
+	assert.Equal(t, "boxes_label_key", box.Indexes[0].Name)
+	assert.Equal(t, "boxes_note_check", box.Checks[0].Name)
+	key := d.Schema.Table("items").ForeignKeys[0]
+	assert.Equal(t, "billing.boxes", key.Table)
+	assert.Equal(t, "items_box_id_fkey", key.Name)
+	d, diags = Resolve([]*lang.File{f}, rules, "sqlite")
+	require.Empty(t, diags)
+	assert.NotNil(t, d.Schema.Table("boxes"))
+
+	f, _ = lang.Parse("models/test.erbario", strings.ReplaceAll(src, "on postgres: ", ""))
+	_, diags = Resolve([]*lang.File{f}, rules, "mariadb")
+	require.Len(t, diags, 1)
+	assert.Equal(t, "a database of this engine (mariadb) has no schemas", diags[0].Message)
+	assert.Equal(t, "write on postgres: before the line, or leave it out", diags[0].Hint)
+}

@@ -129,7 +129,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 		x := &schema.Index{
 			Unique: true,
 			Column: col.Name,
-			Name:   r.rules.Names.IndexName(m.table.Name, []string{col.Name}, true),
+			Name:   r.rules.Names.IndexName(m.table.Bare(), []string{col.Name}, true),
 			Parts:  []schema.Part{{Column: col.Name}},
 		}
 		if c.IgnoringCase {
@@ -141,7 +141,7 @@ func (r *resolver) clause(m *model, f *field, c *lang.Clause) {
 	case "index":
 		x := &schema.Index{
 			Column: col.Name,
-			Name:   r.rules.Names.IndexName(m.table.Name, []string{col.Name}, false),
+			Name:   r.rules.Names.IndexName(m.table.Bare(), []string{col.Name}, false),
 			Parts:  []schema.Part{{Column: col.Name}},
 		}
 		r.storedIndex(x, c.Stored, nil)
@@ -362,7 +362,7 @@ func (r *resolver) constraints(m *model) {
 			}
 			x.Parts = append(x.Parts, part)
 		}
-		x.Name = r.rules.Names.IndexName(t.Name, columns, x.Unique)
+		x.Name = r.rules.Names.IndexName(t.Bare(), columns, x.Unique)
 		if k.Name != nil {
 			x.Name = k.Name.Name
 			r.given[x] = k.Name.Pos
@@ -406,7 +406,7 @@ func (r *resolver) references(m *model) {
 			}
 		}
 		fk := &schema.ForeignKey{
-			Name:    r.rules.Names.ForeignKeyName(t.Name, []string{f.column.Name}, target.model.table.Name),
+			Name:    r.rules.Names.ForeignKeyName(t.Bare(), []string{f.column.Name}, target.model.table.Bare()),
 			Columns: []string{f.column.Name}, Table: target.model.table.Name, References: []string{target.column.Name},
 			OnDelete: cmp.Or(r.rules.OnDelete, schema.Restrict), OnUpdate: cmp.Or(r.rules.OnUpdate,
 				schema.Restrict), Stored: stored(ref.Stored),
@@ -497,7 +497,7 @@ func (r *resolver) foreignKey(m *model, k *lang.ForeignKey) {
 	if k.OnUpdate != "" {
 		fk.OnUpdate = k.OnUpdate
 	}
-	fk.Name = r.rules.Names.ForeignKeyName(m.table.Name, fk.Columns, fk.Table)
+	fk.Name = r.rules.Names.ForeignKeyName(m.table.Bare(), fk.Columns, target.table.Bare())
 	fk.Stored = stored(k.Stored)
 	if k.Name != nil {
 		fk.Name, fk.Stored.Named = k.Name.Name, true
@@ -548,7 +548,7 @@ func (r *resolver) indexReference(m *model, fk *schema.ForeignKey, no bool) {
 	}) {
 		return
 	}
-	x := &schema.Index{Name: r.rules.Names.IndexName(m.table.Name, fk.Columns, false)}
+	x := &schema.Index{Name: r.rules.Names.IndexName(m.table.Bare(), fk.Columns, false)}
 	for _, c := range fk.Columns {
 		x.Parts = append(x.Parts, schema.Part{Column: c})
 	}

@@ -33,6 +33,8 @@ type Rules struct {
 	Collation map[string]string
 	// PerTable are the engines on which only indexes of one table need different names.
 	PerTable map[string]bool
+	// Schemas are the engines whose databases have several.
+	Schemas map[string]bool
 	// Engines are the words that may stand behind "on"; none: any may.
 	Engines []string
 }
@@ -218,7 +220,7 @@ func apart(tables []*schema.Table, given map[*schema.Index]lang.Pos, perTable bo
 		if perTable {
 			return strings.ToLower(t.Name + " " + x.Name)
 		}
-		return strings.ToLower(x.Name)
+		return strings.ToLower(t.Beside(x.Name))
 	}
 	for _, t := range tables {
 		count[strings.ToLower(t.Name)]++

@@ -160,9 +160,9 @@ func (n Names) checkName(t *schema.Table, columns []string) string {
 		if i > 0 {
 			suffix += strconv.Itoa(i)
 		}
-		name := schema.ConstraintName(t.Name, columns, suffix)
+		name := schema.ConstraintName(t.Bare(), columns, suffix)
 		if n.Check != "" {
-			name = named(n.Check+strings.TrimPrefix(suffix, "check"), t.Name, columns, "", "")
+			name = named(n.Check+strings.TrimPrefix(suffix, "check"), t.Bare(), columns, "", "")
 		}
 		if !slices.ContainsFunc(t.Checks, func(c *schema.Check) bool { return strings.EqualFold(c.Name, name) }) {
 			return name

@@ -87,6 +87,8 @@ func (t Table) Shown() []string {
 
 func (t Table) q(name string) string { return t.SQL.Quote(name) }
 
+func (t Table) table(name string) string { return t.SQL.QuoteTable(name) }
+
 func (t Table) names(list []string) string {
 	out := make([]string, len(list))
 	for i, n := range list {
@@ -109,8 +111,8 @@ func (t Table) mark() string { return t.q(t.SoftDelete) + " IS NOT NULL" }
 
 // Count is the number of deleted rows, and of all.
 func (t Table) Count(ctx context.Context) (gone, all int64, err error) {
-	if gone, err = t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(t.Name), t.mark())); err == nil {
-		all, err = t.DB.Count(ctx, "SELECT 1 FROM "+t.q(t.Name))
+	if gone, err = t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.table(t.Name), t.mark())); err == nil {
+		all, err = t.DB.Count(ctx, "SELECT 1 FROM "+t.table(t.Name))
 	}
 	return gone, all, err
 }
@@ -123,7 +125,7 @@ func (t Table) List(ctx context.Context, limit int) ([]Row, error) {
 
 func (t Table) rows(ctx context.Context, where string, limit int, whole bool) ([]Row, error) {
 	columns := append(append(slices.Clone(t.Key()), t.SoftDelete), t.Shown()...)
-	found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(columns), t.q(t.Name), where),
+	found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(columns), t.table(t.Name), where),
 		limit)
 	if err != nil {
 		return nil, err
@@ -180,8 +182,8 @@ func (t Table) takenBy(ctx context.Context, where string) ([]Taken, error) {
 		}
 		query := fmt.Sprintf(
 			"SELECT %s, %s, %s FROM (SELECT %s FROM %s WHERE %s) AS d JOIN (SELECT %s FROM %s WHERE %s) AS l ON %s",
-			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.every(), t.q(t.Name), rest, t.every(),
-			t.q(t.Name), u.live, strings.Join(same, " AND "))
+			t.of("l", t.Key()), t.of("k", t.Key()), t.of("d", names), t.every(), t.table(t.Name), rest, t.every(),
+			t.table(t.Name), u.live, strings.Join(same, " AND "))
 		rows, err := t.DB.Sample(ctx, query, 1)
 		if err != nil {
 			return nil, err
@@ -261,9 +263,9 @@ func (t Table) references() []reference {
 func (r reference) to(t Table, where string) string {
 	var match []string
 	for i, c := range r.key.Columns {
-		match = append(match, fmt.Sprintf("p.%s = %s.%s", t.q(r.key.References[i]), t.q(r.table.Name), t.q(c)))
+		match = append(match, fmt.Sprintf("p.%s = %s.%s", t.q(r.key.References[i]), t.table(r.table.Name), t.q(c)))
 	}
-	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS p WHERE %s)", t.every(), t.q(t.Name),
+	return fmt.Sprintf("EXISTS (SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS p WHERE %s)", t.every(), t.table(t.Name),
 		where, strings.Join(match, " AND "))
 }
 
@@ -275,7 +277,7 @@ func (t Table) children(ctx context.Context, r Row) ([]Children, error) {
 		if ref.table.SoftDelete != "" {
 			where += " AND " + t.q(ref.table.SoftDelete) + " IS NULL"
 		}
-		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(ref.table.Name), where))
+		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.table(ref.table.Name), where))
 		if err != nil {
 			return nil, err
 		}
@@ -376,7 +378,7 @@ func (t Table) Mark(ctx context.Context, keys [][]string, wait time.Duration) (w
 			case rows[0].At != "NULL":
 				continue // by itself, or with another
 			}
-			if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", t.q(t.Name), t.q(t.SoftDelete),
+			if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", t.table(t.Name), t.q(t.SoftDelete),
 				now, t.is(key, ""))); err != nil {
 				return err
 			}
@@ -452,7 +454,7 @@ func (t Table) restore(ctx context.Context, key []string) error {
 		}
 		return e
 	}
-	if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = NULL WHERE %s", t.q(t.Name), t.q(t.SoftDelete),
+	if err := t.DB.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = NULL WHERE %s", t.table(t.Name), t.q(t.SoftDelete),
 		t.is(key, ""))); err != nil {
 		return &blockedError{t.Name, name, key, rows[0].At, err}
 	}
@@ -475,7 +477,7 @@ func (t Table) Above(ctx context.Context, key []string) ([]string, error) {
 		n, err := t.DB.Count(
 			ctx,
 			fmt.Sprintf("SELECT 1 FROM (SELECT %s FROM %s WHERE %s) AS c JOIN %s AS p ON %s WHERE p.%s IS NOT NULL",
-				t.every(), t.q(t.Name), t.is(key, ""), t.q(parent.Name), strings.Join(match, " AND "),
+				t.every(), t.table(t.Name), t.is(key, ""), t.table(parent.Name), strings.Join(match, " AND "),
 				t.q(parent.SoftDelete)),
 		)
 		if err != nil {
@@ -495,7 +497,8 @@ func (t Table) marked(ctx context.Context) ([]Counted, error) {
 		if o.SoftDelete == "" {
 			continue
 		}
-		n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", t.q(o.Name), t.q(o.SoftDelete)))
+		n, err := t.DB.Count(ctx,
+			fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", t.table(o.Name), t.q(o.SoftDelete)))
 		if err != nil {
 			return nil, err
 		}

@@ -126,7 +126,7 @@ func (t Table) Purge(ctx context.Context, keys [][]string, before time.Time, wai
 // purge deletes the rows that fulfil where, and before them what goes with them.
 // inside are the tables on the way here, with the rows that they reached.
 func (t Table) purge(ctx context.Context, p *purge, where string, inside []string) error {
-	n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(t.Name), where))
+	n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.table(t.Name), where))
 	if err != nil || n == 0 {
 		return err
 	}
@@ -140,7 +140,7 @@ func (t Table) purge(ctx context.Context, p *purge, where string, inside []strin
 		c, to := ref.table, ref.to(t, where)
 		switch ref.key.OnDelete {
 		case schema.SetNull, schema.SetDefault:
-			loose, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(c.Name), to))
+			loose, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.table(c.Name), to))
 			if err != nil {
 				return err
 			}
@@ -152,7 +152,7 @@ func (t Table) purge(ctx context.Context, p *purge, where string, inside []strin
 			if c.SoftDelete != "" {
 				held += " AND " + t.q(c.SoftDelete) + " IS NULL"
 			}
-			n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(c.Name), held))
+			n, err := t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.table(c.Name), held))
 			if err != nil {
 				return err
 			}
@@ -172,7 +172,7 @@ func (t Table) purge(ctx context.Context, p *purge, where string, inside []strin
 	}
 	if t.SoftDelete != "" {
 		live, err := t.DB.Count(ctx,
-			fmt.Sprintf("SELECT 1 FROM %s WHERE (%s) AND %s IS NULL", t.q(t.Name), where, t.q(t.SoftDelete)))
+			fmt.Sprintf("SELECT 1 FROM %s WHERE (%s) AND %s IS NULL", t.table(t.Name), where, t.q(t.SoftDelete)))
 		if err != nil {
 			return err
 		}
@@ -180,11 +180,11 @@ func (t Table) purge(ctx context.Context, p *purge, where string, inside []strin
 	} else {
 		add(&p.live, t.Name, n)
 	}
-	if n, err = t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.q(t.Name), where)); err != nil {
+	if n, err = t.DB.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", t.table(t.Name), where)); err != nil {
 		return err
 	}
 	add(&p.rows, t.Name, n)
-	return t.DB.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s", t.q(t.Name), where))
+	return t.DB.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s", t.table(t.Name), where))
 }
 
 // keysOf are the conditions that tell rows by their keys; a table without one
@@ -193,7 +193,8 @@ func (t Table) keysOf(ctx context.Context, where string) ([]string, error) {
 	if t.Unkeyed() {
 		return []string{where}, nil
 	}
-	rows, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(t.Key()), t.q(t.Name), where), 0)
+	rows, err := t.DB.Sample(ctx,
+		fmt.Sprintf("SELECT %s FROM %s WHERE %s", t.names(t.Key()), t.table(t.Name), where), 0)
 	if err != nil {
 		return nil, err
 	}

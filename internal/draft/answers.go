@@ -20,10 +20,15 @@ func (s *State) table(name string) string {
 			return t.Name
 		}
 	}
-	if t := s.Wanted.Table(name); t != nil {
+	if t := s.Wanted.Find(name); t != nil && (s.Upcoming == nil || s.Upcoming.Table(name) == nil) {
 		return t.Name
 	}
 	return name
+}
+
+// cut cuts the name of a column as answers have it behind its table.
+func (s *State) cut(name string) (table, rest string, found bool) {
+	return sqlschema.CutTable(name, s.Upcoming, s.Wanted)
 }
 
 // column is the name of a column that was named so, or by its field.
@@ -49,7 +54,7 @@ func (s *State) said(list, unused []string) []string {
 func (s *State) flagKey(flag string) string {
 	kind, rest, _ := strings.Cut(flag, " ")
 	key, _, _ := strings.Cut(rest, "=")
-	table, column, dotted := strings.Cut(key, ".")
+	table, column, dotted := s.cut(key)
 	key = s.table(table)
 	if dotted {
 		key += "." + s.column(key, column)
@@ -62,7 +67,7 @@ func (s *State) flagKey(flag string) string {
 func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.DeletedRows{}}
 	for key, f := range a.Fill {
-		t, c, ok := strings.Cut(key, ".")
+		t, c, ok := s.cut(key)
 		if !ok {
 			return a, fmt.Errorf("--fill %s: write TABLE.COLUMN=VALUE", key)
 		}
@@ -76,7 +81,7 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 		out.Deleted[s.table(key)] = f
 	}
 	for key := range a.Drop {
-		t, c, ok := strings.Cut(key, ".")
+		t, c, ok := s.cut(key)
 		if s.Upcoming.Table(t) == nil {
 			t = s.table(t)
 		}
@@ -88,6 +93,14 @@ func (s *State) names(a plan.Answers, carried bool) (plan.Answers, error) {
 	renames, err := s.renames(a, carried)
 	if err != nil {
 		return a, err
+	}
+	for _, r := range renames {
+		back := func(o plan.Rename) bool { return o.Column == "" && o.Table == r.To && o.To == r.Table }
+		if r.Column == "" && plan.SameElsewhere(s.Engine, r.Table, r.To) &&
+			slices.ContainsFunc(renames, back) {
+			return a, fmt.Errorf("%s and %s cannot change places in one migration, since their indexes have the same "+
+				"names: draft it in two, the first of which gives one of them another name", r.Table, r.To)
+		}
 	}
 	renames = append(renames, s.replaced(renames, out.Drop)...)
 	out.Rename = plan.InOrder(renames, plan.Names{

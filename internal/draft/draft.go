@@ -279,7 +279,7 @@ func (s *State) stranger(line []*migration.Migration) string {
 	created := migration.Creates(line, s.Engine)
 	for _, t := range s.Live.Tables {
 		mentioned := slices.ContainsFunc(line,
-			func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.SQL().Quote(t.Name)) })
+			func(m *migration.Migration) bool { return strings.Contains(m.Text, s.Engine.SQL().QuoteTable(t.Name)) })
 		if mentioned && !schema.Own(t.Name) && s.Wanted.Table(t.Name) == nil && !created[strings.ToLower(t.Name)] {
 			return t.Name
 		}

@@ -91,7 +91,7 @@ func (s *State) fits(t *sqlschema.Table, column *sqlschema.Column, of engine.Cre
 		out = append(out, engine.Requirement{
 			Sentence: words,
 			Query: fmt.Sprintf("SELECT %s FROM %s WHERE NOT (%s)", keyOrAll(s.Engine, t),
-				s.Engine.SQL().Quote(t.Name), holds[name]),
+				s.Engine.SQL().QuoteTable(t.Name), holds[name]),
 		})
 	}
 	return out

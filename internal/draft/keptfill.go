@@ -255,7 +255,7 @@ func (k *keptRows) missing(ctx context.Context, w *sqlschema.Column,
 				strings.Join(match, " AND "))
 		}
 		f.From, f.SQL = t.Name, read("{from}", "")
-		none = read(k.Engine.SQL().Quote(t.Name), k.Engine.SQL().Quote(k.kept.Name)+".") + " IS NULL"
+		none = read(k.Engine.SQL().QuoteTable(t.Name), k.Engine.SQL().Quote(k.kept.Name)+".") + " IS NULL"
 	}
 	n, err := k.count(ctx, none)
 	switch {

@@ -30,6 +30,7 @@ func planned(id string, form int, e runner.Engine, p *plan.Plan) *migration.Migr
 		Parameters:  p.Parameters,
 		BeforeApply: p.BeforeApply,
 		BeforeUndo:  p.BeforeUndo,
+		Schemas:     p.Schemas,
 	}
 	for _, f := range p.Found {
 		m.Found = append(m.Found,
@@ -234,7 +235,7 @@ func (s *State) sample(ctx context.Context) func(string, int) (engine.Rows, erro
 		if names == "" {
 			return engine.Rows{}, nil
 		}
-		return s.DB.Sample(ctx, "SELECT "+names+" FROM "+s.Engine.SQL().Quote(t.Name), limit)
+		return s.DB.Sample(ctx, "SELECT "+names+" FROM "+s.Engine.SQL().QuoteTable(t.Name), limit)
 	}
 }
 

@@ -32,7 +32,7 @@ func (s *State) orphans(ctx context.Context, again Again,
 		o.drop = map[string]bool{}
 	}
 	for k, v := range in.Fill {
-		if table, _, _ := strings.Cut(k, "."); !v.Literal {
+		if table, _, _ := s.cut(k); !v.Literal {
 			v.SQL = s.inBraces(s.table(table), v.SQL)
 		}
 		o.fill[k] = v

@@ -27,7 +27,8 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	}
 	s.leaveBroken = r.LeaveBroken
 	for name := range r.Answers.Drop {
-		s.sqlAsked = s.sqlAsked || s.Upcoming.Table(strings.Split(name, ".")[0]) == nil
+		table, _, _ := s.cut(name)
+		s.sqlAsked = s.sqlAsked || s.Upcoming.Table(table) == nil
 	}
 	if err := s.readSQL(ctx); err != nil {
 		return nil, err
@@ -405,7 +406,7 @@ func (s *State) renameThere(ctx context.Context, db engine.Database, from *sqlsc
 		if s.sql != nil && s.sql.viewsFirst {
 			for _, o := range s.sql.there {
 				if s.declaredView(o) {
-					_ = db.Exec(ctx, "DROP VIEW "+s.Engine.SQL().Quote(o.Name)) // none that scratch lacks
+					_ = db.Exec(ctx, "DROP VIEW "+s.Engine.SQL().QuoteTable(o.Name)) // none that scratch lacks
 				}
 			}
 		}

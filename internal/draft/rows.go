@@ -137,7 +137,7 @@ func (s *State) rowsToTry(ctx context.Context,
 		return source.Sample(
 			ctx,
 			"SELECT "+proof.Stored(in.Table(table), s.Engine)+" FROM "+s.Engine.SQL().
-				Quote(in.Table(table).Name)+
+				QuoteTable(in.Table(table).Name)+
 				" WHERE "+where,
 			namedAtMost,
 		)

@@ -33,7 +33,7 @@ func TakeOver(ctx context.Context, db engine.Database, e runner.Engine, m *migra
 			return fmt.Errorf("--take-over %s matches nothing: %s adds nothing of that name that exists here", name,
 				m.ID)
 		}
-		table, column, _ := strings.Cut(name, ".")
+		table, column, _ := sqlschema.CutTable(name, wanted)
 		t := wanted.Table(table)
 		drop[name] = true
 		if column == "" {

@@ -27,6 +27,16 @@ import (
 // stands too.
 func (home *State) Unreached(e runner.Engine, declared *schema.Schema, changes []diff.Change,
 	files []*migration.Migration) (*State, error) {
+	if at := slices.IndexFunc(declared.Tables, func(t *schema.Table) bool { return t.Schema != "" }); at >= 0 {
+		return nil, fmt.Errorf("%s lies in a schema of its own, and its changes are found in a database alone",
+			declared.Tables[at].Name)
+	}
+	for _, m := range files {
+		if len(m.Schemas) > 0 {
+			return nil, fmt.Errorf("%s has tables in schemas of their own, whose changes are found in a database alone",
+				m.ID)
+		}
+	}
 	declared, changes = home.modelsAlone(declared, changes)
 	before := &schema.Schema{}
 	if len(files) > 0 {
@@ -166,7 +176,7 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 	in.Rows = s.refer
 	in.Answers.Fill = map[string]plan.Fill{}
 	for key, f := range r.Answers.Fill {
-		table, column, _ := strings.Cut(key, ".")
+		table, column, _ := s.cut(key)
 		if table = s.table(table); !f.Literal {
 			f.SQL = s.inBraces(table, f.SQL)
 		}
@@ -215,8 +225,8 @@ func (s *State) planUnreached(id string, r Request) (*plan.Plan, error) {
 func setEnumApart(e runner.Engine, s *sqlschema.Schema, name string) {
 	for _, t := range s.Tables {
 		for _, c := range t.Columns {
-			if c.Values != nil && c.SQLType == e.SQL().Quote(name) {
-				c.SQLType = e.SQL().Quote(plan.Apart(name))
+			if c.Values != nil && c.SQLType == e.SQL().QuoteTable(name) {
+				c.SQLType = e.SQL().QuoteTable(plan.Apart(name))
 			}
 		}
 	}

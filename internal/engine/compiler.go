@@ -62,6 +62,13 @@ type Online interface {
 	DropReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string
 }
 
+// SchemaCreator is a Compiler of an engine whose databases have several schemas.
+type SchemaCreator interface {
+	// CreateSchema gives the statements that create a schema where there is none of that name, and
+	// those that drop it again where nothing is in it.
+	CreateSchema(name string) (apply, undo []string)
+}
+
 // ReferenceRenamer is a compiler that gives references other names.
 type ReferenceRenamer interface {
 	RenameReference(t *sqlschema.Table, from, to string) []string

@@ -147,6 +147,7 @@ type ManySchemas interface {
 type OtherSchema struct {
 	Name   string
 	Tables int
+	Taken  bool // it is that of a project of its own
 	Holds  []*sqlschema.Other
 }
 

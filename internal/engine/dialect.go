@@ -12,6 +12,8 @@ import (
 type Dialect interface {
 	// Quote is a name as SQL.
 	Quote(name string) string
+	// QuoteTable is the name of a table, or of something else that lies in a schema, as SQL.
+	QuoteTable(name string) string
 	// Text is a text as a literal.
 	Text(s string) string
 	// Literal is a declared value as SQL of the column's type.

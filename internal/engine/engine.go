@@ -7,7 +7,7 @@
 //	db, err := e.Open(ctx, "sqlite:herbarium.db", engine.ReadOnly)
 //	live, err := db.Inspect(ctx)
 //	for _, t := range live.Tables {
-//		fmt.Println(e.SQL().Quote(t.Name))
+//		fmt.Println(e.SQL().QuoteTable(t.Name))
 //	}
 package engine
 
@@ -46,6 +46,21 @@ type Server interface {
 	ProveIn(url string) Engine
 }
 
+// Several is an Engine whose databases have several schemas.
+type Several interface {
+	// WithSchemas is the engine whose databases are read with those schemas, too.
+	WithSchemas(names []string) Engine
+}
+
+// WithSchemas is the engine whose databases are read with those schemas, next to the one that their
+// URLs name, if databases of it have several.
+func WithSchemas(e Engine, names []string) Engine {
+	if s, ok := e.(Several); ok && len(names) > 0 {
+		return s.WithSchemas(names)
+	}
+	return e
+}
+
 // At is the engine with the server of a URL, if it has servers.
 func At(e Engine, url string) Engine {
 	if s, ok := e.(Server); ok {
@@ -80,6 +95,8 @@ type Caps struct {
 	ImmediateReferences bool
 	// PlainCollation is the collation of a text of which none is said; empty: its table's.
 	PlainCollation string
+	// Schemas: a database has several, and the name of a table may say in which it is.
+	Schemas bool
 	// IndexesPerTable: indexes of two tables can have one name.
 	IndexesPerTable bool
 	// ViewsFollow: views still work once a table or a column has another name.

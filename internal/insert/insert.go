@@ -257,7 +257,8 @@ func (t Table) pointing(ctx context.Context, k *sqlschema.ForeignKey, raw string
 		if to.SoftDelete != "" {
 			condition = "(" + condition + ") AND " + q(to.SoftDelete) + " IS NULL"
 		}
-		found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", q(key.Name), q(to.Name), condition), 2)
+		found, err := t.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", q(key.Name),
+			t.Engine.SQL().QuoteTable(to.Name), condition), 2)
 		var out []string
 		for _, row := range found.Values {
 			out = append(out, row[0])
@@ -375,7 +376,7 @@ func (t Table) Insert(ctx context.Context, list []Row, wait time.Duration) (stor
 		}
 		one, err := t.DB.Sample(
 			ctx,
-			fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), t.Engine.SQL().Quote(t.Name),
+			fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), t.Engine.SQL().QuoteTable(t.Name),
 				strings.Join(is, " AND ")),
 			1,
 		)
@@ -390,7 +391,7 @@ func (t Table) Insert(ctx context.Context, list []Row, wait time.Duration) (stor
 // insert inserts one row and returns its key, as literals.
 func (t Table) insert(ctx context.Context, row Row) (key []string, err error) {
 	q := t.Engine.SQL().Quote
-	sql := "INSERT INTO " + q(t.Name)
+	sql := "INSERT INTO " + t.Engine.SQL().QuoteTable(t.Name)
 	if len(row.Columns) == 0 {
 		sql += t.Engine.Caps().EmptyRow
 	} else {

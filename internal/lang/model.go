@@ -18,12 +18,12 @@ func (c *cursor) modelLine(l *Line) {
 	behind := c.behindWord()
 	bare := behind == "" || behind[0] == '#'
 	switch first {
-	case "table", "comment", "collation", "options":
+	case "table", "schema", "comment", "collation", "options":
 		if behind != "" && (behind[0] == '"' || behind[0] == '\'') {
 			c.take(len(first), false)
 			v := c.str("a name")
-			*map[string]**Value{"table": &l.Table, "comment": &l.Comment, "collation": &l.Collation,
-				"options": &l.Options}[first] = v
+			*map[string]**Value{"table": &l.Table, "schema": &l.Schema, "comment": &l.Comment,
+				"collation": &l.Collation, "options": &l.Options}[first] = v
 			return
 		}
 	case "timestamps":

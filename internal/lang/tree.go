@@ -80,6 +80,7 @@ type Line struct {
 
 	Field      *Field
 	Table      *Value // table "exact_name"
+	Schema     *Value // schema "exact_name"
 	Comment    *Value
 	Key        *KeyLine
 	Constraint *Constraint

@@ -51,6 +51,7 @@ var lineWords = []string{
 	"soft delete",
 	"collation",
 	"options",
+	"schema",
 	"no type checks",
 }
 

@@ -43,10 +43,11 @@ type Migration struct {
 	// Redrafts are the ids of migrations that it was drafted again from, its own aside: what
 	// their undo kept comes back with it.
 	Redrafts []string
-	Before   string // fingerprint of the declared schema before
-	After    string // and after
-	Proof    string // the outcome of the last proof; empty: not proved
-	ProofOf  string // the first digits of the checksum of what was proved
+	Schemas  []string // in which it has tables, next to the one of the project
+	Before   string   // fingerprint of the declared schema before
+	After    string   // and after
+	Proof    string   // the outcome of the last proof; empty: not proved
+	ProofOf  string   // the first digits of the checksum of what was proved
 	Answers  []string
 	ByHand   bool
 	Direct   bool     // applied to a throwaway database without a file

@@ -405,6 +405,8 @@ func (m *Migration) headWords(words string) bool {
 		m.Follows = strings.TrimSpace(r)
 	} else if r, ok := rest("redrafts "); ok {
 		m.Redrafts = append(m.Redrafts, strings.TrimSpace(r))
+	} else if r, ok := rest(schemasAre); ok {
+		m.Schemas = readNames(strings.TrimSpace(r))
 	} else if g := schemaIs().FindStringSubmatch(words); g != nil {
 		m.Before, m.After = g[1], g[2]
 	} else if words == "by hand" {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/schema"
 )
 
@@ -98,13 +99,15 @@ type Rename struct{ Table, Column, To string }
 
 // renames tells whether a statement has the word rename in it, in any case.
 func renames(sql string) bool {
-	const word = "rename"
+	const word, schema = "rename", "set schema"
 	for i := 0; i+len(word) <= len(sql); i++ {
-		if c := sql[i]; (c == 'r' || c == 'R') && strings.EqualFold(sql[i:i+len(word)], word) {
+		switch c := sql[i] | 0x20; {
+		case c == 'r' && strings.EqualFold(sql[i:i+len(word)], word),
+			c == 's' && i+len(schema) <= len(sql) && strings.EqualFold(sql[i:i+len(schema)], schema):
 			return true
 		}
 	}
-	return false
+	return strings.Contains(sql, moveFunction)
 }
 
 // ReadRename reads a statement that renames a table or a column.
@@ -123,12 +126,33 @@ func ReadRename(e Engine, sql string) (Rename, bool) {
 	case len(list) == 5 && word(0) == "RENAME" && word(1) == "TABLE" && word(3) == "TO":
 		return Rename{Table: list[2].Name(), To: list[4].Name()}, true
 	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "TO":
-		return Rename{Table: list[2].Name(), To: list[5].Name()}, true
+		return Rename{Table: list[2].Name(), To: besides(list[2], list[5])}, true
+	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "SET" && word(4) == "SCHEMA":
+		return Rename{Table: list[2].Name(), To: moved(list[2], list[5].Name())}, true
+	case len(list) == 7 && list[1].Name() == moveFunction:
+		return Rename{Table: list[3].Name(), To: moved(list[3], list[5].Val)}, true
 	case len(list) >= 8 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "COLUMN" && word(6) == "TO" && (len(list) == 8 || list[8].Text == ","): // how gently it is done
 		return Rename{Table: list[2].Name(), Column: list[5].Name(), To: list[7].Name()}, true
 	}
 	return Rename{}, false
 }
+
+// besides is the name that the table of a token gets in its schema.
+func besides(table, to sqltok.Token) string {
+	if table.In == "" {
+		return to.Name()
+	}
+	return schema.InSchema(table.In, to.Name())
+}
+
+// moved is the name of the table of a token in another schema; "": the project's own.
+func moved(table sqltok.Token, to string) string {
+	_, own := schema.SplitName(table.Name())
+	return schema.InSchema(to, own)
+}
+
+// moveFunction is the function of Erbario's own that moves a table into another schema.
+const moveFunction = "erbario_move"
 
 // Renames are those of the migration's way forward, in order, without what a copy of a
 // table needs.

@@ -127,6 +127,23 @@ func (w *writer) step(n int, s *Step) {
 	}
 }
 
+// schemasAre begins the line of the schemas in which a migration has tables.
+const schemasAre = "schemas "
+
+// SchemasIn are the schemas that the head of a file names.
+func SchemasIn(text string) []string {
+	for line := range strings.Lines(text) {
+		words, ok := strings.CutPrefix(line, Marker)
+		if !ok {
+			return nil
+		}
+		if list, ok := strings.CutPrefix(words, schemasAre); ok {
+			return readNames(strings.TrimSpace(list))
+		}
+	}
+	return nil
+}
+
 const direct = Marker + "direct\n"
 
 func writeHead(b *strings.Builder, m *Migration) {
@@ -136,6 +153,9 @@ func writeHead(b *strings.Builder, m *Migration) {
 	}
 	for _, id := range m.Redrafts {
 		fmt.Fprintf(b, "%sredrafts %s\n", Marker, id)
+	}
+	if len(m.Schemas) > 0 {
+		fmt.Fprintf(b, "%s%s%s\n", Marker, schemasAre, nameList(m.Schemas))
 	}
 	if m.Before != "" {
 		fmt.Fprintf(b, "%sschema %s -> %s\n", Marker, m.Before, m.After)

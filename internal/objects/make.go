@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/diff"
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -337,7 +338,11 @@ func baseTable(t *sqlschema.Table, declared func(kind, name string) bool) *sqlsc
 // partNamed tells whether an index of a table, or the sequence of a column, is named: a comment
 // and a right need not name the table.
 func partNamed(t *sqlschema.Table, is func(name string) bool) bool {
-	return slices.ContainsFunc(t.Indexes, func(x *sqlschema.Index) bool { return x.Name != "" && is(x.Name) }) ||
+	in, _ := schema.SplitName(t.Name)
+	index := func(x *sqlschema.Index) bool {
+		return x.Name != "" && (is(x.Name) || in != "" && is(schema.InSchema(in, x.Name)))
+	}
+	return slices.ContainsFunc(t.Indexes, index) ||
 		slices.ContainsFunc(t.Columns, func(c *sqlschema.Column) bool { return c.Serial != "" && is(c.Serial) })
 }
 

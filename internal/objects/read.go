@@ -130,7 +130,7 @@ func (p *parser) columns(sql string) string {
 		}
 		t := p.declared.Tables[i]
 		if m[2] == "" {
-			return p.d.Quote(t.Name)
+			return p.d.QuoteTable(t.Name)
 		}
 		var fields []string
 		for _, c := range t.Columns {

@@ -102,7 +102,7 @@ func (p *planner) altering(name string, changes []diff.Change) (x *altering, ok 
 	rows := int64(-1)
 	x.rows = func() int64 {
 		if rows < 0 {
-			rows = p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(name)))
+			rows = p.count("SELECT 1 FROM " + p.Engine.SQL().QuoteTable(p.oldTable(name)))
 		}
 		return rows
 	}
@@ -154,7 +154,7 @@ func (p *planner) makeRequired(x *altering, c diff.Change) {
 	empty := p.Engine.SQL().Quote(p.oldColumn(x.name, c.Name)) + " IS NULL"
 	f, ok := p.fill(x.name, c.Name, empty)
 	if !ok {
-		nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.SQL().Quote(p.oldTable(x.name)), empty))
+		nulls := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.SQL().QuoteTable(p.oldTable(x.name)), empty))
 		if nulls > 0 {
 			p.ask(Question{
 				About:   c.Target(),

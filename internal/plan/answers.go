@@ -191,7 +191,8 @@ func (p *planner) shown(table, column, where string) string {
 	if len(names) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "), p.Engine.SQL().Quote(p.oldTable(table)),
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(names, ", "),
+		p.Engine.SQL().QuoteTable(p.oldTable(table)),
 		where)
 }
 
@@ -206,7 +207,7 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 	if f.Ask {
 		name := engine.ParameterName(table+"_"+column, false)
 		if !slices.ContainsFunc(p.plan.Parameters, func(x engine.Parameter) bool { return x.Name == name }) {
-			query := "SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(table))
+			query := "SELECT 1 FROM " + p.Engine.SQL().QuoteTable(p.oldTable(table))
 			if where != "" {
 				query += " WHERE " + where
 			}
@@ -228,7 +229,7 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 		p.read(table, column, f.SQL)
 	}
 	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
-		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.SQL().Quote(table))); err != nil {
+		if _, err := p.Count(fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.SQL().QuoteTable(table))); err != nil {
 			p.err = fmt.Errorf("--fill %s.%s=sql:%s fails on the rows of %s: %w", table, column, f.SQL, table, err)
 		}
 	}
@@ -248,7 +249,7 @@ func (p *planner) unused() error {
 	var err error
 	nothing := func(flag, format string, args ...any) {
 		_, key, _ := strings.Cut(flag, " ")
-		if table, _, _ := strings.Cut(key, "."); p.skipped[table] {
+		if table, _, _ := sqlschema.CutTable(key, p.Wanted, p.Live); p.skipped[table] {
 			return
 		}
 		p.plan.Unused = append(p.plan.Unused, flag)

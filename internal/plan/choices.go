@@ -135,7 +135,7 @@ func (p *planner) valuesGone(table, column string, old, now []string, settled ma
 			continue
 		}
 		where := fmt.Sprintf("%s = %s", p.Engine.SQL().Quote(p.oldColumn(table, column)), p.Engine.SQL().Text(v))
-		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.SQL().Quote(p.oldTable(table)), where))
+		n := p.count(fmt.Sprintf("SELECT 1 FROM %s WHERE %s", p.Engine.SQL().QuoteTable(p.oldTable(table)), where))
 		if n == 0 {
 			continue
 		}

@@ -59,7 +59,7 @@ func (p *planner) restore(live *sqlschema.Table, changes []diff.Change) (*sqlsch
 	}
 	with := target(live, back)
 	a := engine.Between(live, with)
-	n := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(live.Name)))
+	n := p.count("SELECT 1 FROM " + p.Engine.SQL().QuoteTable(p.oldTable(live.Name)))
 	asked := len(p.plan.Questions)
 	first := ""
 	for _, c := range back {

@@ -40,11 +40,11 @@ func (p *planner) enums() {
 		return
 	}
 	comes := func(name string, s engine.Step) {
-		p.moving = append(p.moving, p.Engine.SQL().Quote(name))
+		p.moving = append(p.moving, p.Engine.SQL().QuoteTable(name))
 		p.units = append(p.units, unit{rank: rankEnumComes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
 	}
 	goes := func(name string, s engine.Step) {
-		p.moving = append(p.moving, p.Engine.SQL().Quote(name), p.Engine.SQL().Quote(Apart(name)))
+		p.moving = append(p.moving, p.Engine.SQL().QuoteTable(name), p.Engine.SQL().QuoteTable(Apart(name)))
 		p.units = append(p.units, unit{rank: rankEnumGoes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
 	}
 	for i := range p.plan.Changes {
@@ -111,7 +111,7 @@ func (p *planner) madeEnum(name string) bool {
 	}
 	return slices.ContainsFunc(p.Made.Tables, func(t *sqlschema.Table) bool {
 		return slices.ContainsFunc(t.Columns,
-			func(c *sqlschema.Column) bool { return c.Values != nil && c.SQLType == p.Engine.SQL().Quote(name) })
+			func(c *sqlschema.Column) bool { return c.Values != nil && c.SQLType == p.Engine.SQL().QuoteTable(name) })
 	})
 }
 
@@ -120,7 +120,7 @@ func (p *planner) remade() map[string]string {
 	out := map[string]string{}
 	for _, o := range p.Wanted.Others {
 		if apart := Apart(o.Name); o.Kind == sqlschema.EnumType && p.Live.Enum(apart) != nil {
-			out[p.Engine.SQL().Quote(apart)] = p.Engine.SQL().Quote(o.Name)
+			out[p.Engine.SQL().QuoteTable(apart)] = p.Engine.SQL().QuoteTable(o.Name)
 		}
 	}
 	return out
@@ -222,10 +222,10 @@ func (p *planner) addValues(o, old *sqlschema.Other) engine.Step {
 		from := t.Clone()
 		a := engine.Between(from, t)
 		for i, c := range from.Columns {
-			if c.SQLType != p.Engine.SQL().Quote(o.Name) {
+			if c.SQLType != p.Engine.SQL().QuoteTable(o.Name) {
 				continue
 			}
-			c.SQLType, c.Values = p.Engine.SQL().Quote(apart), o.Values
+			c.SQLType, c.Values = p.Engine.SQL().QuoteTable(apart), o.Values
 			if conv, ok := p.Engine.DDL().Convert(c, t.Columns[i]); ok {
 				a.Forward[c.Name] = engine.Source{SQL: conv.SQL, Converts: true}
 			}
@@ -366,7 +366,8 @@ func (p *planner) noOther(table, column string, gone []string, settled map[strin
 		Sentence: fmt.Sprintf("{n} values of %s.%s are not among the choices", table, column),
 		Table:    table,
 		About:    column,
-		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "), p.Engine.SQL().Quote(table),
+		Query: fmt.Sprintf("SELECT %s FROM %s WHERE %s IN (%s)", strings.Join(shown, ", "),
+			p.Engine.SQL().QuoteTable(table),
 			engine.EnumsOf(p.Engine).Text(p.Engine.SQL().Quote(column)), strings.Join(open, ", ")),
 	})
 }
@@ -385,7 +386,7 @@ func EnumRename(e Engine, s *sqlschema.Schema, r Rename, all []Rename) (engine.S
 		return engine.Step{}, false
 	}
 	for _, o := range s.Others {
-		if c != nil && o.Kind == sqlschema.EnumType && c.SQLType == e.SQL().Quote(o.Name) {
+		if c != nil && o.Kind == sqlschema.EnumType && c.SQLType == e.SQL().QuoteTable(o.Name) {
 			return engine.Step{
 				Title: words.OneLine(fmt.Sprintf("rename %s of the enum type %s to %s", r.Value, o.Name, r.To)),
 				Apply: engine.EnumsOf(e).

@@ -139,7 +139,7 @@ func (p *planner) sizeOf(table string) (string, error) {
 		return "", nil
 	}
 	old := p.oldTable(table)
-	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(old))
+	rows := p.count("SELECT 1 FROM " + p.Engine.SQL().QuoteTable(old))
 	if p.err != nil {
 		return "", p.err
 	}

@@ -27,12 +27,14 @@ func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requi
 		if !t.Named() || t.Text[0] == '\'' || t.Bare() && (function || typ) {
 			continue
 		}
-		name := p.oldColumn(table, t.Name())
-		if name == t.Name() { // the table, or another that has a new name
-			name = p.oldTable(t.Name())
+		sql := ""
+		if name := p.oldColumn(table, t.Name()); name != t.Name() {
+			sql = p.Engine.SQL().Quote(name)
+		} else if name := p.oldTable(t.Name()); name != t.Name() { // the table, or another that has a new name
+			sql = p.Engine.SQL().QuoteTable(name)
 		}
-		if name != t.Name() {
-			b.WriteString(r.Query[last:t.Start] + p.Engine.SQL().Quote(name))
+		if sql != "" {
+			b.WriteString(r.Query[last:t.Start] + sql)
 			last = t.End
 		}
 	}

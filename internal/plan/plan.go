@@ -101,6 +101,7 @@ type Plan struct {
 	Outer       []OuterName       // names in fills that most likely mean something else
 	Breaks      []Break           // what may fail afterwards
 	Held        []Held            // tables in use that nobody can read for a while
+	Schemas     []string          // in which there are tables, or were, next to the project's own
 	Last        []string          // tables whose new columns come behind others that stand above them in the model
 }
 
@@ -203,6 +204,7 @@ func Make(in Input) (*Plan, error) {
 		}
 		byTable[c.Table] = append(byTable[c.Table], c)
 	}
+	p.schemas()
 	p.valueSteps()
 	p.renameSteps()
 	p.part(byTable)
@@ -356,7 +358,7 @@ func (p *planner) others() {
 			continue
 		}
 		switch o.Kind {
-		case "", "extension":
+		case "", "extension", sqlschema.InDatabase:
 		case sqlschema.OtherView:
 			add("view", o.Name, "it refers to another database")
 		default:

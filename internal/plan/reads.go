@@ -18,6 +18,7 @@ import (
 // the database takes it from the row that is filled.
 type OuterName struct {
 	Fill   string   `json:"fill"`   // the table.column that is filled
+	Table  string   `json:"-"`      // that of the two
 	Name   string   `json:"name"`   // in the subquery
 	Tables []string `json:"tables"` // that the subquery reads
 }
@@ -133,7 +134,7 @@ func (p *planner) outerNames(table, column, sql string) {
 			}
 			read = append(read, names[q]...)
 		}
-		o := OuterName{Fill: table + "." + column, Name: w.name, Tables: read}
+		o := OuterName{Fill: table + "." + column, Table: table, Name: w.name, Tables: read}
 		if sure && !found &&
 			!slices.ContainsFunc(p.plan.Outer, func(x OuterName) bool { return x.Fill == o.Fill && x.Name == o.Name }) {
 			p.plan.Outer = append(p.plan.Outer, o)

@@ -197,7 +197,7 @@ func (p *planner) viewsAside() {
 			return strings.EqualFold(c.Table, v.LiveOf) && !schema.Own(c.Name) &&
 				(c.Kind == diff.ChangeType || c.Kind == diff.DropColumn || c.Kind == diff.ChangeColumn)
 		}) {
-			drop := []string{"DROP VIEW " + p.Engine.SQL().Quote(v.Name)}
+			drop := []string{"DROP VIEW " + p.Engine.SQL().QuoteTable(v.Name)}
 			p.spanGoes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
 			p.spanComes(v.Name, "view "+v.Name, drop, []string{v.SQL.Text})
 		}

@@ -12,6 +12,7 @@ import (
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -121,17 +122,25 @@ func (p *planner) followWithin(table string, changes []diff.Change) (follow, res
 	return follow, rest
 }
 
+// rowOf is the name by which an expression over the rows of a table names it: that without its schema.
+func (p *planner) rowOf(table string) string {
+	if p.Engine.Caps().Schemas {
+		_, table = schema.SplitName(table)
+	}
+	return table
+}
+
 // followed tells what follows in a table whose changes are given.
 func (p *planner) followed(table string, changes []diff.Change) following {
 	out := following{map[string]string{}, map[string]string{}}
 	for _, pair := range p.rekeyedPairs(table, changes) {
 		lookup := func(want string, by, columns []string) string {
-			q := p.Engine.SQL().Quote
+			q, of := p.Engine.SQL().Quote, p.Engine.SQL().QuoteTable
 			var where []string
 			for i, c := range by {
-				where = append(where, fmt.Sprintf("%s.%s = %s.%s", parentAlias, q(c), q(table), q(columns[i])))
+				where = append(where, fmt.Sprintf("%s.%s = %s.%s", parentAlias, q(c), q(p.rowOf(table)), q(columns[i])))
 			}
-			return fmt.Sprintf("(SELECT %s.%s FROM %s %s WHERE %s)", parentAlias, q(want), q(pair.new.Table),
+			return fmt.Sprintf("(SELECT %s.%s FROM %s %s WHERE %s)", parentAlias, q(want), of(pair.new.Table),
 				parentAlias, strings.Join(where, " AND "))
 		}
 		for i, c := range pair.new.Columns {
@@ -395,7 +404,7 @@ func (p *planner) followsLater(t *sqlschema.Table, changes []diff.Change) bool {
 			_, ok := p.Engine.DDL().Convert(c.Before.(*sqlschema.Column), c.Object.(*sqlschema.Column))
 			_, back := p.Engine.DDL().Convert(c.Object.(*sqlschema.Column), c.Before.(*sqlschema.Column))
 			_, said := p.Answers.Fill[c.Target()]
-			if (!ok || !back) && !said && p.count("SELECT 1 FROM "+p.Engine.SQL().Quote(p.oldTable(k.Table))) > 0 {
+			if (!ok || !back) && !said && p.count("SELECT 1 FROM "+p.Engine.SQL().QuoteTable(p.oldTable(k.Table))) > 0 {
 				return true
 			}
 		}

@@ -310,7 +310,7 @@ func (p *planner) tablesSwap(q *Question, table string) {
 	}
 	for _, t := range p.Wanted.Tables {
 		if o := p.Live.Table(t.Name); t != now && o != nil && !p.renamed(t.Name) && same(was, t) && same(o, now) &&
-			!same(was, now) {
+			!same(was, now) && !SameElsewhere(p.Engine, table, t.Name) {
 			q.Choices = append(
 				q.Choices,
 				choice(fmt.Sprintf("swap the names of %s and %s", table, t.Name),
@@ -318,6 +318,14 @@ func (p *planner) tablesSwap(q *Question, table string) {
 			)
 		}
 	}
+}
+
+// SameElsewhere tells whether two tables have one name in different schemas: they cannot change places, since the
+// names of their indexes meet on the way.
+func SameElsewhere(e Engine, a, b string) bool {
+	inA, ownA := schema.SplitName(a)
+	inB, ownB := schema.SplitName(b)
+	return e.Caps().Schemas && inA != inB && strings.EqualFold(ownA, ownB)
 }
 
 // asNewColumn offers that a column of another type is a new one under the old name.

@@ -203,7 +203,7 @@ func (s *rowsSet) change() engine.Change {
 
 // pointedAt guards the undo of an insert: rows that refer to what would go.
 func (p *planner) pointedAt(t *sqlschema.Table, set engine.RowUpsert) []engine.Requirement {
-	q := p.Engine.SQL().Quote
+	q, table := p.Engine.SQL().Quote, p.Engine.SQL().QuoteTable
 	at, from := engine.Aliased(q, "t"), engine.Aliased(q, "c")
 	var keys [][]string
 	for _, row := range set.Rows {
@@ -217,7 +217,7 @@ func (p *planner) pointedAt(t *sqlschema.Table, set engine.RowUpsert) []engine.R
 	}
 	if !set.Fresh {
 		where += " AND " + engine.IsAmong(at, set.By, true,
-			fmt.Sprintf("SELECT %s FROM %s AS k", engine.KeyList(engine.Aliased(q, "k"), set.By), q(set.Keep)))
+			fmt.Sprintf("SELECT %s FROM %s AS k", engine.KeyList(engine.Aliased(q, "k"), set.By), table(set.Keep)))
 	}
 	var out []engine.Requirement
 	for _, x := range sqlschema.Pointers(p.Wanted, t) {
@@ -238,7 +238,7 @@ func (p *planner) pointedAt(t *sqlschema.Table, set engine.RowUpsert) []engine.R
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", x.Table.Name,
 				t.Name),
 			Query: fmt.Sprintf("SELECT %s FROM %s AS c JOIN %s AS t ON %s WHERE %s", strings.Join(show, ", "),
-				q(x.Table.Name), q(t.Name), rows.On(p.Engine.SQL(), x, "c", "t"), also),
+				table(x.Table.Name), table(t.Name), rows.On(p.Engine.SQL(), x, "c", "t"), also),
 		})
 	}
 	return out
@@ -327,7 +327,7 @@ func (p *planner) takeRows(r TableRows, rank int) {
 // unreferred is the condition of those of some rows that nothing refers to, and the tables
 // that could. What a row refers to that stays, stays with it.
 func (p *planner) unreferred(t *sqlschema.Table, by []string, literals [][]string) (where string, known []string) {
-	q := p.Engine.SQL().Quote
+	q, table := p.Engine.SQL().Quote, p.Engine.SQL().QuoteTable
 	here := engine.Aliased(q, "")
 	where = engine.IsAny(here, by, literals)
 	live := ""
@@ -346,11 +346,11 @@ func (p *planner) unreferred(t *sqlschema.Table, by []string, literals [][]strin
 		held = append(
 			held,
 			fmt.Sprintf("EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)",
-				q(x.Table.Name), rows.On(p.Engine.SQL(), x, "c", "p"),
+				table(x.Table.Name), rows.On(p.Engine.SQL(), x, "c", "p"),
 				also),
 		)
-		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", q(x.Table.Name),
-			rows.On(p.Engine.SQL(), x, "c", q(t.Name)), also)
+		where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s%s)", table(x.Table.Name),
+			rows.On(p.Engine.SQL(), x, "c", table(t.Name)), also)
 	}
 	if len(further) == 0 {
 		return where, known
@@ -372,7 +372,7 @@ func (p *planner) unreferred(t *sqlschema.Table, by []string, literals [][]strin
 		true,
 		fmt.Sprintf(
 			"\n    WITH RECURSIVE held AS (\n        SELECT %[1]s FROM %[2]s AS p WHERE %[3]s AND (%[4]s)\n        UNION\n        SELECT %[5]s FROM %[2]s AS p JOIN %[2]s AS c ON %[6]s JOIN held ON %[7]s WHERE %[3]s\n    )\n    SELECT %[8]s FROM held",
-			strings.Join(named, ", "), q(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "),
+			strings.Join(named, ", "), table(t.Name), engine.IsAny(of, by, literals), strings.Join(held, " OR "),
 			engine.KeyList(of, by), "("+strings.Join(further, " OR ")+")",
 			engine.Same(inHeld, engine.Aliased(q, "c"), by), strings.Join(names, ", ")),
 	)

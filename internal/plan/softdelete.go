@@ -109,7 +109,7 @@ func (p *planner) apart(list []diff.Change) []diff.Change {
 	for _, c := range list {
 		switch o := c.Object.(type) {
 		case *sqlschema.View:
-			drop := []string{"DROP VIEW " + p.Engine.SQL().Quote(o.Name)}
+			drop := []string{"DROP VIEW " + p.Engine.SQL().QuoteTable(o.Name)}
 			title := "view " + o.Name
 			if c.Kind == diff.DropView {
 				p.spanGoes(o.Name, title, drop, []string{o.SQL.Text})
@@ -206,8 +206,8 @@ func (p *planner) deletedRows(t *sqlschema.Table, table, column string) string {
 	for i, n := range shown {
 		shown[i] = p.Engine.SQL().Quote(n)
 	}
-	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "), p.Engine.SQL().Quote(table),
-		p.Engine.SQL().Quote(column))
+	return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL", strings.Join(shown, ", "),
+		p.Engine.SQL().QuoteTable(table), p.Engine.SQL().Quote(column))
 }
 
 // revived is what must hold before an undo takes soft deletion away: deleted
@@ -237,7 +237,7 @@ func (p *planner) softDeleteGoes(a *engine.Alteration, c diff.Change, wanted *sq
 	}
 	oldTable, oldColumn := p.oldTable(c.Table), p.oldColumn(c.Table, c.Name)
 	n := p.count(
-		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(oldTable),
+		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().QuoteTable(oldTable),
 			p.Engine.SQL().Quote(oldColumn)),
 	)
 	fate, ok := p.Answers.Deleted[c.Table]
@@ -323,7 +323,7 @@ func (p *planner) childrenFirst(table string) int {
 // leftBehind requires that no row refers to a deleted one that is to go, unless
 // it goes too.
 func (p *planner) leftBehind(parent, t *sqlschema.Table, k *sqlschema.ForeignKey) engine.Requirement {
-	q := p.Engine.SQL().Quote
+	q, of := p.Engine.SQL().Quote, p.Engine.SQL().QuoteTable
 	var match []string
 	for i, col := range k.Columns {
 		match = append(match, fmt.Sprintf("parent.%s = child.%s", q(k.References[i]), q(col)))
@@ -343,7 +343,7 @@ func (p *planner) leftBehind(parent, t *sqlschema.Table, k *sqlschema.ForeignKey
 		Sentence: fmt.Sprintf("{n} rows of %s refer to deleted rows of %s", t.Name, parent.Name),
 		Query: fmt.Sprintf(
 			"SELECT %s FROM %s AS child WHERE EXISTS (SELECT 1 FROM %s AS parent WHERE %s AND parent.%s IS NOT NULL)%s",
-			strings.Join(shown, ", "), q(t.Name), q(parent.Name), strings.Join(match, " AND "), q(parent.SoftDelete),
+			strings.Join(shown, ", "), of(t.Name), of(parent.Name), strings.Join(match, " AND "), q(parent.SoftDelete),
 			goes),
 	}
 }

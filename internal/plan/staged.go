@@ -277,7 +277,7 @@ func (p *planner) across(table string, s engine.Span) engine.Requirement {
 		}
 	}
 	r.Query = fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(append(names, old, now), ", "),
-		p.Engine.SQL().Quote(table),
+		p.Engine.SQL().QuoteTable(table),
 		engine.StagesOf(p.Engine).Differ(engine.StagesOf(p.Engine).Guarded(s.Back, now, s.Old.SQLType), old))
 	return r
 }

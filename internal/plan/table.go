@@ -113,7 +113,7 @@ func rankOf(t *sqlschema.Table, ordinary, virtual int) int {
 func (p *planner) dropTable(t *sqlschema.Table) {
 	rows := int64(0)
 	if t.Content == "" { // else they are those of another
-		rows = p.count("SELECT 1 FROM " + p.Engine.SQL().Quote(p.oldTable(t.Name)))
+		rows = p.count("SELECT 1 FROM " + p.Engine.SQL().QuoteTable(p.oldTable(t.Name)))
 	}
 	come := p.comers(t)
 	if !p.answered("drop", t.Name) && (rows > 0 || len(come) > 0 || p.FoundTables[strings.ToLower(t.Name)]) {
@@ -355,7 +355,7 @@ func (p *planner) changeType(a *engine.Alteration, c diff.Change, rows func() in
 		n := int64(0)
 		if rows() > 0 {
 			n = p.count(
-				fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)),
+				fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().QuoteTable(p.oldTable(c.Table)),
 					p.Engine.SQL().Quote(p.oldColumn(c.Table, c.Name))),
 			)
 		}
@@ -408,7 +408,7 @@ func (p *planner) changeParent(a *engine.Alteration, c diff.Change) {
 		return
 	}
 	n := p.count(
-		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().Quote(p.oldTable(c.Table)),
+		fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", p.Engine.SQL().QuoteTable(p.oldTable(c.Table)),
 			p.Engine.SQL().Quote(p.oldColumn(c.Table, name))),
 	)
 	if n > 0 {

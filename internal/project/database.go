@@ -37,6 +37,7 @@ type Database struct {
 	Scratch   string // the URL of an empty database for proofs; empty: one is made
 
 	engines engine.Registry
+	schemas func() []string // of the project; nil: it has none
 }
 
 // database is a database of the settings, with what .env and the environment say of it.
@@ -201,6 +202,9 @@ func (db Database) Engine() (engine.Engine, error) {
 	e, err := db.engines.ForURL(db.Direct)
 	if err == nil && db.Scratch != "" {
 		e = engine.ProveIn(e, db.Scratch)
+	}
+	if err == nil && e.Caps().Schemas && db.schemas != nil {
+		e = engine.WithSchemas(e, db.schemas())
 	}
 	var scheme *engine.SchemeError
 	if errors.As(err, &scheme) && lang.Nearest(scheme.Scheme, scheme.Known) != "" {

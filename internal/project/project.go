@@ -47,6 +47,8 @@ type Project struct {
 	// written them.
 	Edited map[string]string
 	ahead  chan parsed // what ReadAhead has begun
+	// schemas is what Schemas has found; nil: nobody has asked.
+	schemas *[]string
 }
 
 // parsed is what Parse gives.
@@ -156,6 +158,7 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 		if err != nil {
 			return nil, err
 		}
+		db.schemas = p.Schemas
 		p.databases[name] = db
 	}
 	for _, name := range p.Settings.Project.Together {
@@ -367,12 +370,13 @@ func (p *Project) names() declare.Names {
 
 // Rules are the project's naming rules.
 func (p *Project) Rules() declare.Rules {
-	perTable := map[string]bool{}
+	perTable, schemas := map[string]bool{}, map[string]bool{}
 	for _, e := range p.engines {
-		perTable[e.Name()] = e.Caps().IndexesPerTable
+		perTable[e.Name()], schemas[e.Name()] = e.Caps().IndexesPerTable, e.Caps().Schemas
 	}
 	return declare.Rules{
 		PerTable:   perTable,
+		Schemas:    schemas,
 		Tables:     p.Settings.Naming.Tables,
 		Key:        p.Settings.Naming.Key,
 		Timestamps: p.Settings.Models.Timestamps,

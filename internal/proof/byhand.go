@@ -286,7 +286,7 @@ func (w *watched) rows(ctx context.Context) (string, error) {
 		if schema.Own(t.Name) || t.Options.Virtual != "" && len(t.Held) == 0 {
 			continue
 		}
-		rows, err := w.Sample(ctx, "SELECT * FROM "+w.hand.in.Engine.SQL().Quote(t.Name), 0)
+		rows, err := w.Sample(ctx, "SELECT * FROM "+w.hand.in.Engine.SQL().QuoteTable(t.Name), 0)
 		if err != nil {
 			return "", err
 		}

@@ -59,7 +59,7 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		if schema.Own(t.Name) || t.Options.Virtual != "" && len(t.Held) == 0 || engine.Loses(p.out.Lost, t.Name, "") {
 			continue
 		}
-		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().Quote(t.Name)
+		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().QuoteTable(t.Name)
 		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.Loss{Table: t.Name, Deleted: true}) {
 			query += " WHERE " + p.Engine.SQL().Quote(t.SoftDelete) + " IS NULL" // the others go for good
 		}

@@ -122,7 +122,7 @@ func (f *filling) again(ctx context.Context) error {
 	})
 	for _, name := range f.empty {
 		t := f.Start.Table(name)
-		n, err := f.db.Count(ctx, "SELECT 1 FROM "+f.Engine.SQL().Quote(name))
+		n, err := f.db.Count(ctx, "SELECT 1 FROM "+f.Engine.SQL().QuoteTable(name))
 		rows := int(n)
 		if err == nil && n == 0 && asks(name) {
 			rows, err = f.fillWithChildren(ctx, t, f.need, f.random)
@@ -148,7 +148,7 @@ func (f *filling) without(ctx context.Context) error {
 			if err := f.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
 				return err
 			}
-			if err := f.db.Exec(ctx, "DELETE FROM "+f.Engine.SQL().Quote(table)+" WHERE "+where); err != nil {
+			if err := f.db.Exec(ctx, "DELETE FROM "+f.Engine.SQL().QuoteTable(table)+" WHERE "+where); err != nil {
 				f.left.tables[table] = "its rows do not meet a requirement of a later step"
 				if err := f.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
 					return err
@@ -342,7 +342,7 @@ func (r *rowsOf) live(ctx context.Context) error {
 
 // try inserts a row, and takes it out again if a requirement does not allow it.
 func (r *rowsOf) try(ctx context.Context, names, values []string) error {
-	sql := "INSERT INTO " + r.Engine.SQL().Quote(r.table.Name)
+	sql := "INSERT INTO " + r.Engine.SQL().QuoteTable(r.table.Name)
 	if len(names) == 0 {
 		sql += r.Engine.Caps().EmptyRow
 	} else {
@@ -419,7 +419,8 @@ func (p *prover) parents(ctx context.Context, t *sqlschema.Table) (map[*sqlschem
 		if names == nil {
 			continue
 		}
-		rows, err := p.db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.SQL().Quote(parent.Name),
+		rows, err := p.db.Sample(ctx,
+			"SELECT "+strings.Join(names, ", ")+" FROM "+p.Engine.SQL().QuoteTable(parent.Name),
 			20)
 		if err != nil {
 			return nil, err

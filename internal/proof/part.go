@@ -134,7 +134,8 @@ func lateName(o *sqlschema.Other) string { return "late " + o.Kind + " " + strin
 func (p *parting) reach(s *sqlschema.Schema) {
 	r := &reaching{parting: p, mention: map[string][]string{}, touched: map[string]bool{}}
 	for _, o := range s.Others {
-		if name, _, _ := strings.Cut(strings.ToLower(strings.Trim(o.Name, `"`)), "("); p.named[name] {
+		name, _, _ := strings.Cut(strings.ToLower(strings.Trim(o.Name, `"`)), "(")
+		if _, own := schema.SplitName(name); p.named[name] || p.named[own] {
 			r.others = append(r.others, name)
 		}
 	}

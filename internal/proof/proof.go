@@ -410,7 +410,7 @@ func (p *prover) undo(ctx context.Context) error {
 	renames := p.file.Renames(p.Engine)
 	candidates, most := map[string][]string{}, 0
 	for _, x := range p.file.Parameters {
-		now, name, _ := strings.Cut(x.For, ".")
+		now, name, _ := sqlschema.CutTable(x.For, p.Start, p.Wanted)
 		table, column := migration.NamesBefore(renames, now, name)
 		if !engine.Loses(p.out.Lost, table, column) { // it lost its name to another, and the value is told by it
 			table, _ = migration.NamesBefore(renames, now, "")

@@ -67,7 +67,7 @@ func ReferenceRows(ctx context.Context, db engine.Database, e runner.Engine, s *
 		if t == nil || made[strings.ToLower(t.Name)] == nil {
 			return engine.Rows{}, nil
 		}
-		return db.Sample(ctx, "SELECT "+Stored(t, e)+" FROM "+e.SQL().Quote(t.Name), referenceRows)
+		return db.Sample(ctx, "SELECT "+Stored(t, e)+" FROM "+e.SQL().QuoteTable(t.Name), referenceRows)
 	}
 }
 

@@ -120,7 +120,7 @@ func (c *comparison) among(name string) string {
 
 // cells asks for declared rows, the first of which is row first of the block.
 func (c *comparison) cells(list []Row, first int) error {
-	q, r := c.e.Quote, c.table.Rows()
+	r := c.table.Rows()
 	names := []string{"i"}
 	var asked []int // by place in the query: the column
 	for i, column := range r.Columns {
@@ -159,7 +159,8 @@ func (c *comparison) cells(list []Row, first int) error {
 		)
 	}
 	query := fmt.Sprintf("WITH d(%s) AS (VALUES %s)\nSELECT %s FROM d JOIN %s AS t ON %s%s", strings.Join(names, ", "),
-		strings.Join(values, ", "), strings.Join(take, ", "), q(c.there.Name), strings.Join(key, " AND "), c.among("t"))
+		strings.Join(values, ", "), strings.Join(take, ", "), c.e.QuoteTable(c.there.Name), strings.Join(key, " AND "),
+		c.among("t"))
 	rows, err := c.db.Sample(c.ctx, query, 0)
 	if err != nil {
 		return fmt.Errorf("the rows of %s cannot be compared with the database: %w", c.table.Name, err)
@@ -204,7 +205,8 @@ func (c *comparison) now(column int) string {
 		if link.Marked != "" && c.live.Table(link.Table).Column(link.Marked) != nil {
 			live = " AND l." + q(link.Marked) + " IS NULL"
 		}
-		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s%s)", q(link.By), q(link.Table), q(link.Column),
+		return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s%s)", q(link.By), c.e.QuoteTable(link.Table),
+			q(link.Column),
 			name, live)
 	}
 	return name
@@ -227,7 +229,7 @@ func Literal(e engine.Dialect, t *sqlschema.Table, row, column int, take bool) (
 	if link.Marked != "" {
 		live = " AND " + e.Quote(link.Marked) + " IS NULL"
 	}
-	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(link.Column), e.Quote(link.Table),
+	return fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(link.Column), e.QuoteTable(link.Table),
 		e.Quote(link.By), sql, live), nil
 }
 
@@ -285,7 +287,7 @@ func KeyLiteral(e engine.Dialect, s *sqlschema.Schema, t *sqlschema.Table, by []
 			return nil, err
 		}
 		if named {
-			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(to), e.Quote(target.Name),
+			sql = fmt.Sprintf("(SELECT %s FROM %s WHERE %s = %s%s)", e.Quote(to), e.QuoteTable(target.Name),
 				e.Quote(k.Field), sql, live(e, target))
 		}
 		out = append(out, sql)
@@ -304,7 +306,7 @@ func live(e engine.Dialect, t *sqlschema.Table) string {
 // gone asks which rows that are no longer declared are there, and what points at
 // them.
 func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
-	q, at := c.e.Quote, engine.Aliased(c.e.Quote, "t")
+	at := engine.Aliased(c.e.Quote, "t")
 	var keys [][]string
 	for _, row := range list {
 		key, err := KeyLiteral(c.e, c.wanted, c.table, by, row.Key)
@@ -316,7 +318,8 @@ func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 	for i := range list {
 		n, err := c.db.Count(
 			c.ctx,
-			fmt.Sprintf("SELECT 1 FROM %s AS t WHERE %s%s", q(c.there.Name), engine.IsRow(at, Names(by), keys[i]),
+			fmt.Sprintf("SELECT 1 FROM %s AS t WHERE %s%s", c.e.QuoteTable(c.there.Name),
+				engine.IsRow(at, Names(by), keys[i]),
 				c.among("t")),
 		)
 		if err != nil {
@@ -334,7 +337,8 @@ func (c *comparison) gone(list []Row, by []schema.KeyPart) error {
 			where += managed
 			n, err := c.db.Count(
 				c.ctx,
-				fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", q(p.Table.Name), q(c.there.Name),
+				fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", c.e.QuoteTable(p.Table.Name),
+					c.e.QuoteTable(c.there.Name),
 					On(c.e, p, "c", "t"), where),
 			)
 			if err != nil {

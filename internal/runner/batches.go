@@ -168,7 +168,7 @@ type walk struct {
 }
 
 func newWalk(s *stepwise, b *engine.Batches) *walk {
-	w := &walk{s: s, table: s.e.SQL().Quote(b.Table), few: b.Where}
+	w := &walk{s: s, table: s.e.SQL().QuoteTable(b.Table), few: b.Where}
 	for _, k := range b.Key {
 		w.keys = append(w.keys, w.table+"."+s.e.SQL().Quote(k))
 	}

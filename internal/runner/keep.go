@@ -342,7 +342,7 @@ func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e Eng
 
 // rowsOf counts the rows of a database's tables.
 func rowsOf(ctx context.Context, db engine.Database, e Engine) func(table string) (int64, error) {
-	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(table)) }
+	return func(table string) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().QuoteTable(table)) }
 }
 
 func archive(ctx context.Context, db engine.Database, e Engine, m *migration.Migration) error {

@@ -74,7 +74,7 @@ func (s *stepwise) keepEarly(list []int) error {
 					return err
 				}
 			}
-			s.fills[m] = append(append(s.fills[m], "DELETE FROM "+s.e.SQL().Quote(a.kept)), a.fills...)
+			s.fills[m] = append(append(s.fills[m], "DELETE FROM "+s.e.SQL().QuoteTable(a.kept)), a.fills...)
 		}
 	}
 	return nil
@@ -91,7 +91,7 @@ func (s *stepwise) keepUnderLock(step *migration.Step, list []string) (ended fun
 	}
 	some := false // rows, of which something could be lost
 	for _, l := range step.UndoLoses {
-		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.SQL().Quote(l.Table), 1)
+		rows, err := s.db.Sample(s.ctx, "SELECT 1 FROM "+s.e.SQL().QuoteTable(l.Table), 1)
 		if some = some || err != nil || len(rows.Values) > 0; some {
 			break
 		}
@@ -117,7 +117,7 @@ func (s *stepwise) keepUnderLock(step *migration.Step, list []string) (ended fun
 			}
 		}
 		tables = append(tables, a.table, a.kept)
-		fills = append(append(fills, "DELETE FROM "+s.e.SQL().Quote(a.kept)), a.fills...)
+		fills = append(append(fills, "DELETE FROM "+s.e.SQL().QuoteTable(a.kept)), a.fills...)
 	}
 	unlock, err := lockTables(s.ctx, s.db, tables, list)
 	if err != nil {
@@ -160,14 +160,14 @@ func (s *stepwise) notKept(step *migration.Step) error {
 			if !slices.Contains(names, n) {
 				continue
 			}
-			of, err := s.db.Sample(s.ctx, "SELECT * FROM "+s.e.SQL().Quote(n), 1)
+			of, err := s.db.Sample(s.ctx, "SELECT * FROM "+s.e.SQL().QuoteTable(n), 1)
 			if err != nil {
 				return err
 			}
 			if column != "" && !slices.Contains(of.Columns, column) {
 				continue // of another step
 			}
-			if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.SQL().Quote(n)); err != nil {
+			if err := s.db.Exec(s.ctx, "DELETE FROM "+s.e.SQL().QuoteTable(n)); err != nil {
 				return err
 			}
 		}

@@ -82,8 +82,8 @@ func KeptTables(ctx context.Context, db engine.Database, e Engine, ids []string)
 			if c.Collation != "" {
 				k.Type += " COLLATE " + c.Collation
 			}
-			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL", e.SQL().Quote(t.Name),
-				e.SQL().Quote(c.Name))); err != nil {
+			if k.Rows, err = db.Count(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s IS NOT NULL",
+				e.SQL().QuoteTable(t.Name), e.SQL().Quote(c.Name))); err != nil {
 				return nil, err
 			}
 			if k.Rows > 0 {
@@ -98,7 +98,7 @@ func KeptTables(ctx context.Context, db engine.Database, e Engine, ids []string)
 		}
 		k, rest := from(name)
 		k.What = keptWhat(rest, t, s)
-		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(name)); err != nil {
+		if k.Rows, err = db.Count(ctx, "SELECT 1 FROM "+e.SQL().QuoteTable(name)); err != nil {
 			return nil, err
 		}
 		if k.Bytes, err = db.TableSize(ctx, name); err != nil {
@@ -169,15 +169,15 @@ func DropKept(ctx context.Context, db engine.Database, e Engine, list []Kept, wa
 		return err
 	}
 	for _, k := range list {
-		sql := "DROP TABLE " + e.SQL().Quote(k.Name)
+		sql := "DROP TABLE " + e.SQL().QuoteTable(k.Name)
 		switch {
 		case k.In != "" && k.Applied: // the undo finds it, with nothing in it
-			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.SQL().Quote(k.In),
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, ADD COLUMN %s %s", e.SQL().QuoteTable(k.In),
 				e.SQL().Quote(k.Name), e.SQL().Quote(k.Name), k.Type)
 		case k.In != "":
-			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", e.SQL().Quote(k.In), e.SQL().Quote(k.Name))
+			sql = fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", e.SQL().QuoteTable(k.In), e.SQL().Quote(k.Name))
 		case k.Applied:
-			sql = "DELETE FROM " + e.SQL().Quote(k.Name)
+			sql = "DELETE FROM " + e.SQL().QuoteTable(k.Name)
 		}
 		if err := db.Exec(ctx, sql); err != nil {
 			db.Rollback()

@@ -114,7 +114,7 @@ func settleKept(ctx context.Context, db engine.Database, e Engine, m *migration.
 	}
 	byUndo := m.Kept() + "undo_"
 	for _, name := range names {
-		n, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(name))
+		n, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().QuoteTable(name))
 		if err != nil {
 			return err
 		}
@@ -122,7 +122,7 @@ func settleKept(ctx context.Context, db engine.Database, e Engine, m *migration.
 		case strings.HasPrefix(lower, m.Kept()+"left_"):
 		case strings.HasPrefix(lower, byUndo) == undo: // just kept by this very run, and looked into by the next
 		case n == 0:
-			if err := db.Exec(ctx, "DROP TABLE "+e.SQL().Quote(name)); err != nil {
+			if err := db.Exec(ctx, "DROP TABLE "+e.SQL().QuoteTable(name)); err != nil {
 				return err
 			}
 		default:
@@ -262,7 +262,7 @@ func (r *restoration) count() (map[string]int64, []string, error) {
 		if strings.HasPrefix(lower, r.m.Kept()+"undo_") == r.undo || strings.HasPrefix(lower, r.m.Kept()+"left_") {
 			continue
 		}
-		if out[n], err = r.db.Count(r.ctx, "SELECT 1 FROM "+r.e.SQL().Quote(n)); err != nil {
+		if out[n], err = r.db.Count(r.ctx, "SELECT 1 FROM "+r.e.SQL().QuoteTable(n)); err != nil {
 			return nil, nil, err
 		}
 		order = append(order, n)
@@ -290,7 +290,7 @@ func (r *restoration) restored() ([]Restored, error) {
 		one := Restored{Table: table, Left: after[n], In: n}
 		for _, l := range apart {
 			if strings.HasPrefix(l, leftName(r.m, n)) {
-				if one.Left, err = r.db.Count(r.ctx, "SELECT 1 FROM "+r.e.SQL().Quote(l)); err != nil {
+				if one.Left, err = r.db.Count(r.ctx, "SELECT 1 FROM "+r.e.SQL().QuoteTable(l)); err != nil {
 					return nil, err
 				}
 				one.In = l

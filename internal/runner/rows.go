@@ -64,12 +64,12 @@ func (r referenceRows) removalIn(ctx context.Context, db engine.Database) (engin
 
 // removal takes the rows out; before: those that were there before the migration are known.
 func (r referenceRows) removal(before bool) engine.Step {
-	q := r.e.SQL().Quote
+	q, of := r.e.SQL().Quote, r.e.SQL().QuoteTable
 	by, keys := rows.Names(r.rows.By), r.keys()
 	where := engine.IsAny(q, by, keys) + live(r.e, r.table)
 	if before {
 		where += " AND " + engine.IsAmong(q, by, true,
-			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, by), q(rowsBefore(r.m, r.table.Name))))
+			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, by), of(rowsBefore(r.m, r.table.Name))))
 	}
 	return r.e.DDL().
 		DeleteRows(engine.RowDeletion{Table: r.table, Where: where, Keep: keptRows(r.m, r.table.Name),
@@ -104,7 +104,7 @@ func namedBy(e Engine, s *sqlschema.Schema, t *sqlschema.Table, k schema.KeyPart
 	for _, f := range t.ForeignKeys {
 		if len(f.Columns) == 1 && f.Columns[0] == k.Column {
 			return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s%s", e.SQL().Quote(f.References[0]),
-				e.SQL().Quote(target.Name), e.SQL().Quote(k.Field), e.SQL().Text(text), live(e, target))
+				e.SQL().QuoteTable(target.Name), e.SQL().Quote(k.Field), e.SQL().Text(text), live(e, target))
 		}
 	}
 	return ""
@@ -198,8 +198,8 @@ func referred(e Engine, all *sqlschema.Schema, r engine.StepRows, t *sqlschema.T
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to reference rows of %s that would be deleted", p.Table.Name,
 				t.Name),
-			Query: fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.SQL().Quote(p.Table.Name),
-				e.SQL().Quote(t.Name), rows.On(e.SQL(), p, "c", "t"), keys),
+			Query: fmt.Sprintf("SELECT 1 FROM %s AS c JOIN %s AS t ON %s WHERE %s", e.SQL().QuoteTable(p.Table.Name),
+				e.SQL().QuoteTable(t.Name), rows.On(e.SQL(), p, "c", "t"), keys),
 		})
 	}
 	return out
@@ -298,12 +298,12 @@ func (k *keptReference) whole(step *migration.Step) error {
 
 // among restores rows of a table that was there; false: they are of no use any more.
 func (k *keptReference) among(former []engine.StepRows) (bool, error) {
-	q := k.e.SQL().Quote
+	q, of := k.e.SQL().Quote, k.e.SQL().QuoteTable
 	isIn := func(table *sqlschema.Table) string {
-		return engine.IsAmong(q, k.by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, k.by), q(table.Name)))
+		return engine.IsAmong(q, k.by, false, fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(q, k.by), of(table.Name)))
 	}
 	if before := k.schema.Table(rowsBefore(k.m, k.table.Name)); before != nil {
-		n, err := k.db.Count(k.ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", q(k.kept.Name), isIn(before)))
+		n, err := k.db.Count(k.ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE %s", of(k.kept.Name), isIn(before)))
 		if err != nil {
 			return false, err
 		}
@@ -392,8 +392,8 @@ func dropFormer(ctx context.Context, db engine.Database, e Engine, m *migration.
 		}
 		x := referenceRows{e, m, r, s, t}.former(t)
 		for _, p := range sqlschema.Pointers(s, t) {
-			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().Quote(p.Table.Name),
-				rows.On(e.SQL(), p, "c", e.SQL().Quote(t.Name)))
+			x.Where += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s AS c WHERE %s)", e.SQL().QuoteTable(p.Table.Name),
+				rows.On(e.SQL(), p, "c", e.SQL().QuoteTable(t.Name)))
 		}
 		if err := rowSteps(ctx, db, e.DDL().DeleteRows(x).Apply); err != nil {
 			return err
@@ -430,7 +430,7 @@ func stayed(ctx context.Context, db engine.Database, e Engine, m *migration.Migr
 		for i, key := range keysOf(e, s, t, r) {
 			n, err := db.Count(
 				ctx,
-				fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.SQL().Quote(t.Name),
+				fmt.Sprintf("SELECT 1 FROM %s WHERE %s%s", e.SQL().QuoteTable(t.Name),
 					engine.IsRow(e.SQL().Quote, rows.Names(r.By), key), live(e, t)),
 			)
 			if err != nil {

@@ -299,11 +299,11 @@ func checkPermissions(ctx context.Context, db engine.Database, e Engine, list []
 			statements = append(statements, m.SQL(true)...)
 		}
 		for _, table := range refilled(m) { // what an undo would lose, it keeps
-			if strings.Contains(table, ".") {
+			if strings.Contains(table, ".") && !e.Caps().Schemas {
 				continue // a column: its table is named, too
 			}
 			statements = append(statements,
-				"CREATE TABLE "+e.SQL().Quote(keptByUndo(m, table))+" AS SELECT * FROM "+e.SQL().Quote(table))
+				"CREATE TABLE "+e.SQL().QuoteTable(keptByUndo(m, table))+" AS SELECT * FROM "+e.SQL().QuoteTable(table))
 		}
 	}
 	barred, err := asked.MissingPermissions(ctx, statements)

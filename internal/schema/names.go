@@ -56,3 +56,77 @@ const (
 	NextPrefix = OwnPrefix + "next_"
 	PrevPrefix = OwnPrefix + "prev_"
 )
+
+// A table, or what else lies in a schema, that lies in another than the project's own has that
+// before its name, as in SQL: billing.accounts. A part that has a point of its own stands in
+// double quotes then. That is so only on an engine whose databases have schemas, and
+// never of what is Erbario's own: all of that lies in the project's schema.
+
+// InSchema is the name of what lies in a schema; "": the project's own.
+func InSchema(schema, name string) string {
+	if Own(name) {
+		return name
+	}
+	part := func(s string) string {
+		if strings.Contains(s, ".") || strings.HasPrefix(s, `"`) {
+			return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
+		}
+		return s
+	}
+	if schema == "" {
+		return part(name)
+	}
+	if strings.Contains(schema, `"`) {
+		return `"` + strings.ReplaceAll(schema, `"`, `""`) + `".` + part(name)
+	}
+	return part(schema) + "." + part(name)
+}
+
+// SplitName is the schema in which something lies, "" for the project's own, and its name there.
+func SplitName(name string) (schema, own string) {
+	if Own(name) || !strings.ContainsAny(name, `."`) {
+		return "", name
+	}
+	n := firstPart(name)
+	if n == len(name) {
+		return "", unquoted(name)
+	}
+	return unquoted(name[:n]), unquoted(name[n+1:])
+}
+
+// firstPart is the length of a name up to its first point that is not in double quotes.
+func firstPart(name string) int {
+	quoted := false
+	for i := range len(name) {
+		switch {
+		case name[i] == '"':
+			quoted = !quoted
+		case name[i] == '.' && !quoted:
+			return i
+		}
+	}
+	return len(name)
+}
+
+func unquoted(part string) string {
+	if len(part) > 1 && part[0] == '"' && part[len(part)-1] == '"' {
+		return strings.ReplaceAll(part[1:len(part)-1], `""`, `"`)
+	}
+	return part
+}
+
+// CutTable cuts a name as people write it, table.field, behind the table, whose schema may stand
+// before it. isTable tells which names are those of tables.
+func CutTable(name string, isTable func(string) bool) (table, rest string, found bool) {
+	n := firstPart(name)
+	if n == len(name) {
+		return name, "", false
+	}
+	if m := n + 1 + firstPart(name[n+1:]); isTable(name[:m]) && (m < len(name) || !isTable(name[:n])) {
+		n = m
+	}
+	if n == len(name) {
+		return name, "", false
+	}
+	return name[:n], name[n+1:], true
+}

@@ -21,7 +21,7 @@ type Schema struct{ Tables []*Table }
 
 // Table is the table of one model.
 type Table struct {
-	Name        string
+	Name        string // with its schema before it, where that is another than the project's
 	Model       string
 	Outside     bool // there already, or declared in SQL: referred to, never changed as a model says
 	InSQL       bool // declared in SQL
@@ -42,6 +42,7 @@ type Table struct {
 	KeyName   string // of the primary key; empty: by the rule
 	KeyRule   string // the name of the primary key by the project's rule; empty: by the engine's
 	KeyStored Stored // of the primary key
+	Schema    string // in which it is; empty: the project's own
 	Unchecked bool   // no check holds values to their types
 	Collation string // of its texts; empty: the engine's, or the project's
 	Options   string // of the table, in the engine's words
@@ -175,6 +176,23 @@ type Part struct {
 	Collation    string // empty: that of the column
 	Class        string // the operator class; empty: that of the type
 	Nulls        string // FIRST or LAST; empty: as the direction says
+}
+
+// Bare is the name of the table without its schema.
+func (t *Table) Bare() string {
+	if t.Schema == "" && !strings.HasPrefix(t.Name, `"`) {
+		return t.Name
+	}
+	_, own := SplitName(t.Name)
+	return own
+}
+
+// Beside is the name of something that lies in the schema of the table, such as an index of it.
+func (t *Table) Beside(name string) string {
+	if t.Schema == "" {
+		return name
+	}
+	return InSchema(t.Schema, name)
 }
 
 // PartsOfKey are the parts of the primary key.

@@ -1,9 +1,11 @@
 package schema
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
 )
 
 func TestBraces(t *testing.T) {
@@ -33,4 +35,42 @@ func TestOwn(t *testing.T) {
 	assert.True(t, Own("Erbario_x"))
 	assert.False(t, Own("erbario"))
 	assert.False(t, Own("specimens"))
+}
+
+// A name says its schema, and is taken apart again, whatever the two are called.
+func TestNamesInSchemas(t *testing.T) {
+	assert.Equal(t, "billing.accounts", InSchema("billing", "accounts"))
+	assert.Equal(t, `billing."old.cards"`, InSchema("billing", "old.cards"))
+	assert.Equal(t, `"old.cards"`, InSchema("", "old.cards"))
+	assert.Equal(t, "erbario_kept_1_billing.accounts", InSchema("billing", "erbario_kept_1_billing.accounts"))
+	own := (&Table{Name: `billing."old.cards"`, Schema: "billing"})
+	assert.Equal(t, "old.cards", own.Bare())
+	assert.Equal(t, "billing.by_number", own.Beside("by_number"))
+	assert.Equal(t, "old.cards", (&Table{Name: "old.cards"}).Bare()) // of an engine without schemas
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.StringOfN(rapid.SampledFrom([]rune(`ab."_ é`)), 1, 6, -1)
+		in, own := rapid.Just("").Draw(t, "none"), name.Draw(t, "own")
+		if rapid.Bool().Draw(t, "in another") {
+			in = name.Draw(t, "in")
+		}
+		gotIn, gotOwn := SplitName(InSchema(in, own))
+		if in == "" && strings.HasPrefix(own, `"`) || gotIn == in && gotOwn == own {
+			return
+		}
+		assert.Equal(t, []string{in, own}, []string{gotIn, gotOwn}, InSchema(in, own))
+	})
+}
+
+// What answers name is cut behind the table, whose schema may stand before it.
+func TestCutTable(t *testing.T) {
+	tables := map[string]bool{"billing.accounts": true, "billing": true, "boxes": true, `"old.cards"`: true, "stock.a": true}
+	for in, want := range map[string][2]string{
+		"boxes.label": {"boxes", "label"}, "billing.accounts.name": {"billing.accounts", "name"},
+		"billing.accounts": {"billing", "accounts"}, `"old.cards".id`: {`"old.cards"`, "id"}, "boxes": {"boxes", ""},
+		"stock.a": {"stock.a", ""}, "unknown.field.value": {"unknown", "field.value"},
+		"billing.accounts.kind.open": {"billing.accounts", "kind.open"},
+	} {
+		table, rest, _ := CutTable(in, func(name string) bool { return tables[name] })
+		assert.Equal(t, want, [2]string{table, rest}, in)
+	}
 }

@@ -67,7 +67,7 @@ func (l *looking) table(t *schema.Table) error {
 	}
 	out := &ExistingTable{Next: 1}
 	g.Tables[t.Name] = out
-	rows, err := db.Select(ctx, "SELECT 1 FROM "+l.e.SQL().Quote(t.Name)+" LIMIT 1")
+	rows, err := db.Select(ctx, "SELECT 1 FROM "+l.e.SQL().QuoteTable(t.Name)+" LIMIT 1")
 	if err != nil {
 		return err
 	}
@@ -125,7 +125,8 @@ func (l *looking) keys(t *schema.Table, there *sqlschema.Table, columns, beside 
 	}
 	rows, err := l.db.Select(
 		l.ctx,
-		fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "), q(t.Name),
+		fmt.Sprintf("SELECT %s FROM %s WHERE %s ORDER BY %s LIMIT %d", strings.Join(list, ", "),
+			l.e.SQL().QuoteTable(t.Name),
 			strings.Join(where, " AND "), order, keysLooked),
 	)
 	if err != nil {

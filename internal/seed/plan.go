@@ -282,7 +282,7 @@ func (p *Plan) newTable(t *schema.Table) *tablePlan {
 		out.uniques = append(out.uniques, u)
 	}
 	if t.Key != nil {
-		add(cmp.Or(t.KeyName, t.KeyRule, schema.ConstraintName(t.Name, nil, "pkey")), schema.Parts(t.Key), "")
+		add(cmp.Or(t.KeyName, t.KeyRule, schema.ConstraintName(t.Bare(), nil, "pkey")), schema.Parts(t.Key), "")
 	}
 	for _, x := range t.Indexes {
 		switch {

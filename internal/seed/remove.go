@@ -183,7 +183,7 @@ func newGoing(live *sqlschema.Schema, t *sqlschema.Table, number int) *going {
 // gather puts the rows that were made, and are there still, into a table of the
 // session.
 func (g *going) gather(ctx context.Context, db Database, e Engine, segments []segment) error {
-	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().Quote(g.table.Name))
+	from := fmt.Sprintf("SELECT %s FROM %s", list(e, g.columns), e.SQL().QuoteTable(g.table.Name))
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS %s WHERE 1 = 0", e.SQL().Quote(g.name),
 		from)); err != nil {
 		return err
@@ -209,7 +209,7 @@ func (g *going) gather(ctx context.Context, db Database, e Engine, segments []se
 	}
 	made := &sqlschema.Table{Name: g.name + "_made"}
 	if err := db.Exec(ctx, fmt.Sprintf("CREATE TEMPORARY TABLE %s AS SELECT %s FROM %s WHERE 1 = 0",
-		e.SQL().Quote(made.Name), list(e, g.key), e.SQL().Quote(g.table.Name))); err != nil {
+		e.SQL().Quote(made.Name), list(e, g.key), e.SQL().QuoteTable(g.table.Name))); err != nil {
 		return err
 	}
 	if err := db.Load(ctx, engine.TableRows{Table: made, Columns: g.key, Cells: keys}); err != nil {
@@ -259,7 +259,7 @@ func (g *going) hold(ctx context.Context, db Database, e Engine, live *sqlschema
 		for _, c := range p.Key.Columns {
 			where = append(where, e.SQL().Quote(c)+" IS NOT NULL")
 		}
-		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.SQL().Quote(p.Table.Name),
+		stay := fmt.Sprintf("SELECT %s FROM %s WHERE %s", list(e, p.Key.Columns), e.SQL().QuoteTable(p.Table.Name),
 			strings.Join(where, " AND "))
 		if i := slices.IndexFunc(all, func(o *going) bool { return o.table == p.Table }); i >= 0 {
 			// A difference of sets, which no server works out row by row: with NOT IN, PostgreSQL
@@ -279,8 +279,9 @@ func (g *going) hold(ctx context.Context, db Database, e Engine, live *sqlschema
 			}
 			stay = fmt.Sprintf(
 				"SELECT %s FROM (SELECT %s FROM %s WHERE %s EXCEPT SELECT %s FROM %s AS t JOIN %s AS g ON %s) AS stay",
-				list(e, p.Key.Columns), list(e, columns), e.SQL().Quote(p.Table.Name), strings.Join(where, " AND "),
-				strings.Join(of, ", "), e.SQL().Quote(p.Table.Name), e.SQL().Quote(all[i].name),
+				list(e, p.Key.Columns), list(e, columns), e.SQL().QuoteTable(p.Table.Name),
+				strings.Join(where, " AND "),
+				strings.Join(of, ", "), e.SQL().QuoteTable(p.Table.Name), e.SQL().Quote(all[i].name),
 				strings.Join(on, " AND "))
 		}
 		before, err := db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.name))
@@ -309,7 +310,7 @@ func (g *going) hold(ctx context.Context, db Database, e Engine, live *sqlschema
 // takeOut deletes the rows that go, all of them together: they may refer to each
 // other.
 func takeOut(ctx context.Context, db Database, e Engine, all []*going) error {
-	count := func(g *going) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().Quote(g.table.Name)) }
+	count := func(g *going) (int64, error) { return db.Count(ctx, "SELECT 1 FROM "+e.SQL().QuoteTable(g.table.Name)) }
 	var tables, where []string
 	var err error
 	for _, g := range all {

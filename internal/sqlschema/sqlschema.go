@@ -82,11 +82,18 @@ type Other struct {
 	Values []string
 }
 
-// The kinds of two others.
+// Kinds of others.
 const (
-	EnumType  = "enum type"
-	OtherView = "view that refers to another database" // it cannot be copied
+	EnumType = "enum type"
+	// InDatabase is a schema of the database, next to the one of the project.
+	InDatabase = "schema"
+	OtherView  = "view that refers to another database" // it cannot be copied
 )
+
+// HasSchema tells whether the database has a schema of that name, next to the one of the project.
+func (s *Schema) HasSchema(name string) bool {
+	return slices.ContainsFunc(s.Others, func(o *Other) bool { return o.Kind == InDatabase && o.Name == name })
+}
 
 // Enum returns the enum type with that name, or nil.
 func (s *Schema) Enum(name string) *Other {
@@ -220,7 +227,6 @@ type ForeignKey struct {
 	Name       string
 	Columns    []string
 	Table      string   // the table referred to; with its schema before it, where that is another
-	Schema     string   // that other schema; empty: it is in the same
 	References []string // its columns; empty: its primary key
 	OnDelete   schema.Action
 	OnUpdate   schema.Action
@@ -313,7 +319,43 @@ func (s *Schema) Table(name string) *Table {
 			alike = t
 		}
 	}
+	if alike == nil && strings.Contains(name, ".") { // it may be one with a point of its own
+		for _, t := range s.Tables {
+			if strings.HasPrefix(t.Name, `"`) && strings.EqualFold(t.Name, schema.InSchema("", name)) {
+				return t
+			}
+		}
+	}
 	return alike
+}
+
+// Find returns the table with the name that a person gives it, which may leave its schema out where no other
+// table has the name.
+func (s *Schema) Find(name string) *Table {
+	if t := s.Table(name); t != nil {
+		return t
+	}
+	var found *Table
+	for _, t := range s.Tables {
+		if in, own := schema.SplitName(t.Name); in != "" && strings.EqualFold(own, name) {
+			if found != nil {
+				return nil
+			}
+			found = t
+		}
+	}
+	return found
+}
+
+// CutTable cuts a name as answers have it, table.column, behind the name or the model of a table of one of the
+// schemas, before which its own schema may stand.
+func CutTable(name string, of ...*Schema) (table, rest string, found bool) {
+	return schema.CutTable(name, func(table string) bool {
+		return slices.ContainsFunc(of, func(s *Schema) bool {
+			return s != nil && (s.Table(table) != nil ||
+				slices.ContainsFunc(s.Tables, func(t *Table) bool { return t.Model() == table && table != "" }))
+		})
+	})
 }
 
 // View returns the view with that name, compared without case, or nil.
@@ -490,9 +532,18 @@ func clones[T any](in []*T) []*T {
 // MadeFor tells by its name for which column, and what for, a declaration made a
 // check or a trigger of the table; nil for one that none made.
 func (t *Table) MadeFor(name string) (*Column, schema.Purpose) {
+	if _, own := schema.SplitName(t.Name); own != t.Name {
+		if c, p := t.madeFor(own, name); c != nil {
+			return c, p
+		}
+	}
+	return t.madeFor(t.Name, name)
+}
+
+func (t *Table) madeFor(table, name string) (*Column, schema.Purpose) {
 	for _, p := range schema.Purposes {
 		if middle, ok := strings.CutSuffix(name, "_"+string(p)); ok {
-			if column, ok := strings.CutPrefix(middle, t.Name+"_"); ok {
+			if column, ok := strings.CutPrefix(middle, table+"_"); ok {
 				if c := t.Column(column); c != nil {
 					return c, p
 				}
@@ -504,7 +555,7 @@ func (t *Table) MadeFor(name string) (*Column, schema.Purpose) {
 	}
 	for _, c := range t.Columns {
 		for _, p := range schema.Purposes {
-			if schema.ConstraintName(t.Name, []string{c.Name}, string(p)) == name {
+			if schema.ConstraintName(table, []string{c.Name}, string(p)) == name {
 				return c, p
 			}
 		}

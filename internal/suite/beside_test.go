@@ -54,24 +54,24 @@ var byHands = []byHand{
 		},
 		check: "SELECT 1 FROM byhand_seen WHERE id = 4",
 	},
-	{name: "an index", sql: []string{"CREATE INDEX byhand_{table} ON {table} (id)"}},
+	{name: "an index", sql: []string{"CREATE INDEX byhand_{name} ON {table} (id)"}},
 	{name: "a column", sql: []string{"ALTER TABLE {table} ADD COLUMN byhand integer"}},
 	{
 		name: "a trigger",
 		on:   "sqlite",
-		sql:  []string{"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} BEGIN SELECT 1; END"},
+		sql:  []string{"CREATE TRIGGER byhand_{name} AFTER INSERT ON {table} BEGIN SELECT 1; END"},
 	},
 	{
 		name: "a trigger",
 		on:   "mariadb",
-		sql:  []string{"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} FOR EACH ROW SET @byhand = NEW.id"},
+		sql:  []string{"CREATE TRIGGER byhand_{name} AFTER INSERT ON {table} FOR EACH ROW SET @byhand = NEW.id"},
 	},
 	{
 		name: "a trigger",
 		on:   "postgres",
 		sql: []string{
 			"CREATE FUNCTION byhand_noted() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'",
-			"CREATE TRIGGER byhand_{table} AFTER INSERT ON {table} FOR EACH ROW EXECUTE FUNCTION byhand_noted()",
+			"CREATE TRIGGER byhand_{name} AFTER INSERT ON {table} FOR EACH ROW EXECUTE FUNCTION byhand_noted()",
 		},
 		check: "SELECT 1 FROM pg_proc WHERE proname = 'byhand_noted'",
 	},
@@ -177,7 +177,7 @@ func beside(t *rapid.T, p testserver.Place) bool {
 			continue // it only comes with the change
 		}
 		for _, sql := range h.sql {
-			exec(strings.ReplaceAll(sql, "{table}", table.Name))
+			exec(strings.NewReplacer("{table}", e.SQL().QuoteTable(table.Name), "{name}", table.Declared.Bare()).Replace(sql))
 		}
 		checks = append(checks, h.check)
 	}

@@ -83,7 +83,7 @@ func exchange(t *rapid.T,
 			gone = append(gone, m.name+"."+lost)
 		}
 		fields[m.name] = to
-		n := model{name: models[m.name]}
+		n := model{name: models[m.name], away: m.away != (rapid.IntRange(0, 4).Draw(t, m.name+" moves") == 0)}
 		for _, f := range m.fields {
 			if f.name == lost {
 				continue

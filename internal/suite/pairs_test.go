@@ -46,7 +46,7 @@ func wanted(t require.TestingT, e engine.Engine, src string) *sqlschema.Schema {
 	src, inSQL, _ := strings.Cut(src, sqlPart)
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
-	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+	d, diags := declare.Resolve([]*lang.File{f}, rules(e), e.Name())
 	require.False(t, lang.Errors(diags), "%v\n%s", diags, src)
 	s, _ := e.DDL().Lower(d.Schema)
 	list, diags := objects.Parse(e.SQL(), "models/test.sql", inSQL, d.Schema)
@@ -110,7 +110,7 @@ func answeringBy(t require.TestingT, ctx context.Context, s *draft.State, r *ran
 				case "drop":
 					out.Drop[key] = true
 				case "fill":
-					table, column, _ := strings.Cut(q.About, ".")
+					table, column := cutTable(q.About)
 					w := s.Wanted.Table(table)
 					out.Fill[q.About] = fill(t, s, w, w.Column(column), r)
 				case "rename":
@@ -145,8 +145,9 @@ func likely(s *draft.State, r plan.Rename) bool {
 // read is a rename as its flag says it.
 func read(key string) plan.Rename {
 	names, to, _ := strings.Cut(key, "=")
-	parts := append(strings.Split(names, "."), "", "")
-	return plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to}
+	table, rest := cutTable(names)
+	column, value, _ := strings.Cut(rest, ".")
+	return plan.Rename{Table: table, Column: column, Value: value, To: to}
 }
 
 // renamed tells whether an answer to another question has one of the names of a choice.
@@ -178,7 +179,7 @@ func fill(t require.TestingT, s *draft.State, table *sqlschema.Table, c *sqlsche
 				return plan.Fill{SQL: "NULL"} // no row to refer to: it cannot be done
 			}
 			return plan.Fill{
-				SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table)),
+				SQL: fmt.Sprintf("(SELECT min(%s) FROM %s)", e.SQL().Quote(k.References[0]), e.SQL().QuoteTable(k.Table)),
 			}
 		}
 	}
@@ -223,7 +224,7 @@ func moved(s *draft.State, table *sqlschema.Table, c *sqlschema.Column) string {
 				!slices.ContainsFunc(o.ForeignKeys,
 					func(k *sqlschema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
 				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(goes.Name),
-					s.Engine.SQL().Quote(o.Name))
+					s.Engine.SQL().QuoteTable(o.Name))
 			}
 		}
 	}
@@ -242,7 +243,7 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 			parents := map[string][]string{} // by column: the values that it can refer to
 			for _, k := range table.ForeignKeys {
 				rows, err := db.Sample(ctx,
-					fmt.Sprintf("SELECT %s FROM %s", e.SQL().Quote(k.References[0]), e.SQL().Quote(k.Table)), 50)
+					fmt.Sprintf("SELECT %s FROM %s", e.SQL().Quote(k.References[0]), e.SQL().QuoteTable(k.Table)), 50)
 				require.NoError(t, err)
 				for _, row := range rows.Values {
 					parents[k.Columns[0]] = append(parents[k.Columns[0]], row[0])
@@ -269,7 +270,7 @@ func insert(t require.TestingT, ctx context.Context, e engine.Engine, db engine.
 				}
 				db.Exec(
 					ctx,
-					fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.SQL().Quote(table.Name), strings.Join(names, ", "),
+					fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", e.SQL().QuoteTable(table.Name), strings.Join(names, ", "),
 						strings.Join(values, ", ")),
 				)
 			}
@@ -292,7 +293,7 @@ func dump(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Da
 			names = append(names, e.SQL().Quote(c.Name))
 		}
 		slices.Sort(names)
-		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.SQL().Quote(table.Name), 0)
+		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.SQL().QuoteTable(table.Name), 0)
 		require.NoError(t, err)
 		list := []string{}
 		for _, row := range rows.Values {
@@ -400,7 +401,7 @@ func selected(t require.TestingT, ctx context.Context, e engine.Engine, db engin
 		for _, c := range list {
 			names = append(names, e.SQL().Quote(c))
 		}
-		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.SQL().Quote(table)+" ORDER BY 1", 0)
+		rows, err := db.Sample(ctx, "SELECT "+strings.Join(names, ", ")+" FROM "+e.SQL().QuoteTable(table)+" ORDER BY 1", 0)
 		require.NoError(t, err)
 		out[table] = rows.Values
 	}

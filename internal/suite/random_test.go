@@ -9,12 +9,18 @@ import (
 	"strings"
 
 	"pgregory.net/rapid"
+
+	"erbario/internal/declare"
+	"erbario/internal/engine"
+	"erbario/internal/schema"
+	"erbario/internal/testserver"
 )
 
 // model is one random model; its fields live in a pool of names, so that the
 // models of a pair have much in common.
 type model struct {
 	name   string
+	away   bool // it lies in another schema, where there are several
 	fields []field
 	lines  []string
 }
@@ -87,6 +93,18 @@ func (m *model) derive(t *rapid.T) {
 			}
 		}
 	}
+}
+
+// rules are the naming rules of a project without settings.
+func rules(e engine.Engine) declare.Rules {
+	return declare.Rules{Schemas: map[string]bool{e.Name(): e.Caps().Schemas}}
+}
+
+// cutTable cuts the name of a column behind its table.
+func cutTable(name string) (table, column string) {
+	table, column, _ = schema.CutTable(name,
+		func(table string) bool { return strings.HasPrefix(table, testserver.OtherSchema+".") })
+	return table, column
 }
 
 func (f field) line() string { return f.name + " " + f.typ + " " + strings.Join(f.clauses, " ") }
@@ -166,7 +184,7 @@ func last(clause string) int {
 }
 
 func drawModel(t *rapid.T, name string, models []string) model {
-	m := model{name: name}
+	m := model{name: name, away: rapid.IntRange(0, 3).Draw(t, name+" away") == 0}
 	for _, n := range rapid.SliceOfNDistinct(rapid.SampledFrom(fieldNames), 1, 5, rapid.ID[string]).Draw(t, "fields of "+name) {
 		m.fields = append(m.fields, drawField(t, n, models))
 	}
@@ -209,6 +227,9 @@ func text(models []model) string {
 	}
 	for _, m := range models {
 		fmt.Fprintf(&b, "model %s\n", m.name)
+		if m.away {
+			fmt.Fprintf(&b, "    on postgres: schema %q\n", testserver.OtherSchema)
+		}
 		for _, f := range m.fields {
 			fmt.Fprintf(&b, "    %s\n", strings.TrimSpace(f.line()))
 		}
@@ -256,7 +277,7 @@ func evolve(t *rapid.T, from []model) []model {
 		if m.name == gone {
 			continue
 		}
-		n := model{name: m.name, lines: m.lines}
+		n := model{name: m.name, lines: m.lines, away: m.away != (rapid.IntRange(0, 11).Draw(t, "moves") == 0)}
 		for _, f := range m.fields {
 			if strings.HasPrefix(f.typ, "references ") && strings.TrimPrefix(f.typ, "references ") == gone {
 				continue

@@ -91,7 +91,7 @@ func redrafted(t *rapid.T, p testserver.Place, dir, url string) (whole bool) {
 	parents := map[string]string{}
 	for _, x := range live.Tables {
 		if key := x.Key(); len(key) == 1 {
-			rows, err := db.Sample(ctx, "SELECT min("+e.SQL().Quote(key[0])+") FROM "+e.SQL().Quote(x.Name), 1)
+			rows, err := db.Sample(ctx, "SELECT min("+e.SQL().Quote(key[0])+") FROM "+e.SQL().QuoteTable(x.Name), 1)
 			require.NoError(t, err)
 			parents[x.Name] = rows.Values[0][0]
 		}
@@ -159,7 +159,7 @@ func asArguments(t require.TestingT, p testserver.Place, src, answer string, par
 		name, value, _ := strings.Cut(flag, " ")
 		value = strings.ReplaceAll(strings.Trim(value, "'"), `'\''`, "'")
 		if key, of, is := strings.Cut(value, "="); is && (of == "VALUE" || of == "sql:EXPRESSION") {
-			table, column, _ := strings.Cut(key, ".")
+			table, column := cutTable(key)
 			x := wanted(t, p.Engine, src).Table(table)
 			list := p.Engine.SQL().Candidates(x, x.Column(column))
 			value = key + "=sql:" + list[r.IntN(min(3, len(list)))]

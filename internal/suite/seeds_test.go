@@ -243,7 +243,7 @@ func contents(t require.TestingT, ctx context.Context, db engine.Database, e eng
 	s *sqlschema.Schema) map[string][]string {
 	out := map[string][]string{}
 	for _, table := range s.Tables {
-		rows, err := db.Sample(ctx, "SELECT * FROM "+e.SQL().Quote(table.Name), 0)
+		rows, err := db.Sample(ctx, "SELECT * FROM "+e.SQL().QuoteTable(table.Name), 0)
 		require.NoError(t, err)
 		for _, r := range rows.Values {
 			out[table.Name] = append(out[table.Name], strings.Join(r, " | "))
@@ -289,7 +289,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 	ctx := context.Background()
 	f, diags := lang.Parse("models/test.erbario", src)
 	require.Empty(t, diags, src)
-	d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+	d, diags := declare.Resolve([]*lang.File{f}, rules(e), e.Name())
 	if lang.Errors(diags) {
 		t.Skip("the models make no sense") // a key of the seed's constraints, referred to by another type
 	}
@@ -324,13 +324,13 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 				n, err := db.Count(
 					ctx,
 					fmt.Sprintf("SELECT 1 FROM %s WHERE created_at > updated_at OR updated_at > %s",
-						e.SQL().Quote(table.Name), e.SQL().Quote(table.SoftDelete)),
+						e.SQL().QuoteTable(table.Name), e.SQL().Quote(table.SoftDelete)),
 				)
 				require.NoError(t, err)
 				require.Zero(t, n, "times out of order\n%s", src)
 			}
 		}
-		orphans(t, ctx, db, e.SQL().Quote, src)
+		orphans(t, ctx, db, e.SQL(), src)
 	}
 	if _, ok := run(db, d.Seeds[0]); !ok {
 		return false
@@ -342,7 +342,7 @@ func seedCase(t *rapid.T, e engine.Engine) bool {
 			func(x *sqlschema.Column) bool { return x.Field() == c.field })]
 		n, err := db.Count(
 			ctx,
-			fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().Quote(wanted.Tables[i].Name),
+			fmt.Sprintf("SELECT 1 FROM %s WHERE NOT (%s %s)", e.SQL().QuoteTable(wanted.Tables[i].Name),
 				e.SQL().Quote(column.Name), c.condition),
 		)
 		require.NoError(t, err, src)
@@ -428,7 +428,8 @@ func empty(t require.TestingT, ctx context.Context, e engine.Engine, s *sqlschem
 }
 
 // orphans fails where a reference points at no row.
-func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func(string) string, src string) {
+func orphans(t require.TestingT, ctx context.Context, db engine.Database, d engine.Dialect, src string) {
+	q, of := d.Quote, d.QuoteTable
 	s, err := db.Inspect(ctx)
 	require.NoError(t, err)
 	for _, table := range s.Tables {
@@ -440,8 +441,8 @@ func orphans(t require.TestingT, ctx context.Context, db engine.Database, q func
 			}
 			n, err := db.Count(
 				ctx,
-				fmt.Sprintf("SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)", q(table.Name),
-					strings.Join(set, " AND "), q(k.Table), strings.Join(on, " AND ")),
+				fmt.Sprintf("SELECT 1 FROM %s c WHERE %s AND NOT EXISTS (SELECT 1 FROM %s p WHERE %s)", of(table.Name),
+					strings.Join(set, " AND "), of(k.Table), strings.Join(on, " AND ")),
 			)
 			require.NoError(t, err)
 			require.Zero(t, n, "%s.%v points at nothing\n%s", table.Name, k.Columns, src)
@@ -457,7 +458,7 @@ func TestSeedStopped(t *testing.T) {
 		f, diags := lang.Parse("models/test.erbario",
 			"model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n    folds smallint\n\nmodel Mark\n    sheet references Sheet\n\nseed demo\n    Tray 5\n        Sheet 64000\n    Mark 3\n")
 		require.Empty(t, diags)
-		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+		d, _ := declare.Resolve([]*lang.File{f}, rules(e), e.Name())
 		wanted, _ := e.DDL().Lower(d.Schema)
 		sum := func(db engine.Database) [][]string {
 			rows, err := db.Select(ctx,
@@ -526,7 +527,7 @@ func TestSeedPointsAtNothing(t *testing.T) {
 		f, diags := lang.Parse("models/test.erbario",
 			"model Tray\n    label text(20)\n\nmodel Sheet\n    tray references Tray\n\nseed demo\n    Tray 2\n    Sheet 120000\n        tray 1\n    Sheet 120000\n        tray 9\n")
 		require.Empty(t, diags)
-		d, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+		d, _ := declare.Resolve([]*lang.File{f}, rules(e), e.Name())
 		wanted, _ := e.DDL().Lower(d.Schema)
 		db := empty(t, ctx, e, wanted)
 		defer db.Close()
@@ -593,7 +594,7 @@ seed demo
 		ctx, e := context.Background(), p.Engine
 		f, diags := lang.Parse("models/test.erbario", src)
 		require.Empty(t, diags)
-		d, diags := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+		d, diags := declare.Resolve([]*lang.File{f}, rules(e), e.Name())
 		require.False(t, lang.Errors(diags), "%v", diags)
 		wanted, _ := e.DDL().Lower(d.Schema)
 		db := empty(t, ctx, e, wanted)
@@ -608,7 +609,7 @@ seed demo
 				columns = append(columns, e.SQL().Quote(c.Name))
 			}
 			list, err := db.Select(ctx,
-				"SELECT "+strings.Join(columns, ", ")+" FROM "+e.SQL().Quote(table.Name)+" ORDER BY id")
+				"SELECT "+strings.Join(columns, ", ")+" FROM "+e.SQL().QuoteTable(table.Name)+" ORDER BY id")
 			require.NoError(t, err)
 			for _, row := range list {
 				for i, c := range table.Columns {

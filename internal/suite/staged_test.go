@@ -47,7 +47,7 @@ var retyped = map[string][]string{
 func staged(t *rapid.T, from []model) ([]model, func(table string) plan.Answers, string) {
 	out := slices.Clone(from)
 	at := rapid.IntRange(0, len(from)-1).Draw(t, "changed")
-	m := model{name: from[at].name, lines: from[at].lines}
+	m := model{name: from[at].name, away: from[at].away, lines: from[at].lines}
 	var given plan.Answers
 	type move struct{ from, to string }
 	var renames []move
@@ -187,7 +187,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	for _, r := range said.Rename {
 		n, err := db.Count(
 			ctx,
-			fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().Quote(table),
+			fmt.Sprintf("SELECT 1 FROM %s WHERE %s", e.SQL().QuoteTable(table),
 				engine.StagesOf(e).Differ(e.SQL().Quote(r.Column), e.SQL().Quote(r.To))),
 		)
 		require.NoError(t, err)
@@ -211,7 +211,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 		var way *runner.InTheWay
 		for i := 0; errors.As(err, &way) && len(way.Ungiven) > 0 && i < 9; i++ {
 			for _, name := range way.Ungiven {
-				t, c, _ := strings.Cut(name, ".")
+				t, c := cutTable(name)
 				list := e.SQL().Candidates(before.Table(t), before.Table(t).Column(c))
 				told[name] = "sql:" + list[i%len(list)]
 			}

@@ -62,7 +62,7 @@ func unreached(t *rapid.T, p testserver.Place) (refused string) {
 	}
 
 	f, _ := lang.Parse("models/test.erbario", text(b))
-	declared, _ := declare.Resolve([]*lang.File{f}, declare.Rules{}, e.Name())
+	declared, _ := declare.Resolve([]*lang.File{f}, rules(e), e.Name())
 	other, err := s.Unreached(e, declared.Schema, d.Plan.Changes, before)
 	if err != nil {
 		return err.Error()

@@ -58,6 +58,9 @@ func (p Place) Turn(n int) bool {
 	return true
 }
 
+// OtherSchema is a schema that tests use next to the one of a database.
+const OtherSchema = "stock"
+
 // At is the place of one engine.
 func At(t testing.TB, name string) Place {
 	e, err := engines.All().ByName(name)
@@ -65,7 +68,7 @@ func At(t testing.TB, name string) Place {
 	p := Place{Name: name, Engine: e}
 	if name == "postgres" {
 		server := PostgresServer(t)
-		p.Engine = engine.At(e, server)
+		p.Engine = engine.WithSchemas(engine.At(e, server), []string{OtherSchema})
 		p.URL = func(t testing.TB) string {
 			name := fmt.Sprintf("erbario_test_%d_%d", os.Getpid(), databases.Add(1))
 			t.Cleanup(func() { admin(t, server, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })

@@ -12,9 +12,10 @@ import (
 
 // Keeping is an engine's words for a table of kept values.
 type Keeping struct {
-	Quote  func(name string) string
-	Column func(name string, of *sqlschema.Column) string // its definition, of the type of another
-	Value  func(c *sqlschema.Column, value string) string // as it is kept; nil: as it is
+	Quote      func(name string) string
+	QuoteTable func(name string) string                       // of a table
+	Column     func(name string, of *sqlschema.Column) string // its definition, of the type of another
+	Value      func(c *sqlschema.Column, value string) string // as it is kept; nil: as it is
 }
 
 // Values copies the values of columns that go into a table of their own, with the row's key
@@ -48,8 +49,8 @@ func (w Keeping) Values(a engine.Alteration, lost, filled []string) (statements,
 		where = " WHERE " + strings.Join(empty, " OR ")
 	}
 	return []string{
-		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", q(a.Keep), strings.Join(items, ",\n    ")),
-		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", q(a.Keep), strings.Join(columns, ", "),
-			strings.Join(values, ", "), q(t.Name), where),
+		fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)", w.QuoteTable(a.Keep), strings.Join(items, ",\n    ")),
+		fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s%s", w.QuoteTable(a.Keep), strings.Join(columns, ", "),
+			strings.Join(values, ", "), w.QuoteTable(t.Name), where),
 	}, keys
 }

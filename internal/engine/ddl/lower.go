@@ -118,7 +118,7 @@ func (w *Lowering) table(d *schema.Table) *sqlschema.Table {
 	}
 	if d.Key != nil {
 		t.PrimaryKey = &sqlschema.PrimaryKey{
-			Name:    cmp.Or(d.KeyName, d.KeyRule, schema.ConstraintName(d.Name, nil, "pkey")),
+			Name:    cmp.Or(d.KeyName, d.KeyRule, schema.ConstraintName(d.Bare(), nil, "pkey")),
 			Options: behind(d.KeyStored.Deferrable), Conflict: d.KeyStored.Conflict,
 		}
 		for _, p := range d.PartsOfKey() {
@@ -208,7 +208,7 @@ func (w *Lowering) Column(t *sqlschema.Table, c *sqlschema.Column) {
 func (w *Lowering) Check(t *sqlschema.Table, c *sqlschema.Column, purpose schema.Purpose,
 	expr string) *sqlschema.Check {
 	k := &sqlschema.Check{
-		Name:    schema.ConstraintName(t.Name, []string{c.Name}, string(purpose)),
+		Name:    schema.ConstraintName(t.Declared.Bare(), []string{c.Name}, string(purpose)),
 		Column:  c.Name,
 		Purpose: purpose,
 		SQL:     w.SQL(expr),

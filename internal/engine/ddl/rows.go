@@ -15,7 +15,8 @@ import (
 
 // RowWords are an engine's own words for reference rows.
 type RowWords struct {
-	Quote func(name string) string
+	Quote      func(name string) string
+	QuoteTable func(name string) string // of a table, or of what else lies in a schema
 	// Compared is the SQL of a column in the form in which its values are compared; nil: as
 	// it is.
 	Compared func(c *sqlschema.Column, sql string) string
@@ -69,7 +70,7 @@ func (w *RowWords) UpsertRows(r engine.RowUpsert) engine.Step {
 		s.Undo = append(s.Undo, w.Quiet(r.Table, []string{w.Restore(r, columns, x.live)})...)
 	}
 	if !r.Fresh {
-		s.Undo = append(s.Undo, "DROP TABLE "+w.Quote(r.Keep))
+		s.Undo = append(s.Undo, "DROP TABLE "+w.QuoteTable(r.Keep))
 	}
 	return s
 }
@@ -116,13 +117,13 @@ func (x setting) updates(rows []engine.RowValues) (out []string) {
 			set = append(set, x.Quote(c)+" = "+row.Values[slices.Index(row.Columns, c)])
 		}
 		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE %s%s",
-			x.Quote(x.Table.Name), strings.Join(set, ", "), engine.IsRow(x.told(""), x.By, row.Key), x.live("")))
+			x.QuoteTable(x.Table.Name), strings.Join(set, ", "), engine.IsRow(x.told(""), x.By, row.Key), x.live("")))
 	}
 	return out
 }
 
 func (x setting) inserts(rows []engine.RowValues) (out []string) {
-	table := x.Quote(x.Table.Name)
+	table := x.QuoteTable(x.Table.Name)
 	for _, row := range rows {
 		var columns []string
 		for _, c := range row.Columns {
@@ -137,14 +138,14 @@ func (x setting) inserts(rows []engine.RowValues) (out []string) {
 
 // takeOut deletes rows that were inserted, but those that were there before.
 func (x setting) takeOut(rows []engine.RowValues) string {
-	sql := fmt.Sprintf("DELETE FROM %s WHERE %s", x.Quote(x.Table.Name), x.among(rows))
+	sql := fmt.Sprintf("DELETE FROM %s WHERE %s", x.QuoteTable(x.Table.Name), x.among(rows))
 	if !x.Fresh {
 		sql += " AND " + engine.IsAmong(
 			x.told(""),
 			x.By,
 			true,
 			fmt.Sprintf("SELECT %s FROM %s", engine.KeyList(x.told(x.Kept), x.By),
-				as(x.Quote(x.RowUpsert.Keep), x.Kept)),
+				as(x.QuoteTable(x.RowUpsert.Keep), x.Kept)),
 		)
 	}
 	if x.Order != nil {

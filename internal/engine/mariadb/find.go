@@ -216,11 +216,13 @@ func (d *Database) StartAt(ctx context.Context, sequence string, next int64) err
 }
 
 // Insert is the statement that puts rows into a table.
-func (Engine) Insert(r engine.TableRows) string { return sqltext.Insert(r, quote, cellSQL) }
+func (Engine) Insert(r engine.TableRows) string {
+	return sqltext.Insert(r, quote(r.Table.Name), quote, cellSQL)
+}
 
 // ScriptChange are the statements that set columns of rows.
 func (Engine) ScriptChange(r engine.TableRows, by []string, still bool) []string {
-	out := sqltext.Updates(r, by, quote, cellSQL)
+	out := sqltext.Updates(r, quote(r.Table.Name), by, quote, cellSQL)
 	if still {
 		out = quietly(out)
 	}

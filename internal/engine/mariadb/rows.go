@@ -13,7 +13,7 @@ import (
 )
 
 var rowWords = &ddl.RowWords{
-	Quote: quote, FromOne: " FROM (SELECT 1) AS q", There: "there", Kept: "kept",
+	Quote: quote, QuoteTable: quote, FromOne: " FROM (SELECT 1) AS q", There: "there", Kept: "kept",
 	Keep:  keepRows,
 	Quiet: func(_ *sqlschema.Table, updates []string) []string { return quietly(updates) },
 	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {

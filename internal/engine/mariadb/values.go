@@ -200,8 +200,8 @@ func quietly(sql []string) []string {
 
 // dialect is what MariaDB says otherwise where rows are asked about.
 var dialect = preconditions.Dialect{
-	Many:    "SQL_BIG_RESULT ", // it sorts: a temporary table with an index on long texts takes many times as long
-	Quote:   quote,
+	Many:  "SQL_BIG_RESULT ", // it sorts: a temporary table with an index on long texts takes many times as long
+	Quote: quote, QuoteTable: quote, RowsOf: quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
 	Differs: func(a, b string, c *sqlschema.Column) string { // two collations may not be comparable

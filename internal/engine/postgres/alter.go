@@ -130,7 +130,7 @@ func oneStep(a engine.Alteration, forward, back []op) engine.Step {
 	if keeps {
 		step.Undo = append(
 			step.Undo,
-			fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(a.Keep), quote(a.From.Name),
+			fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quoteTable(a.Keep), quoteTable(a.From.Name),
 				keptMatch(a.From, a.Match(), "kept", "here")),
 		)
 	}

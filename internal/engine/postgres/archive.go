@@ -22,7 +22,7 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
 	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != "" &&
 		!t.Options.Foreign}
-	drop := "DROP TABLE " + quote(t.Name)
+	drop := "DROP TABLE " + quoteTable(t.Name)
 	if !s.Kept {
 		s.Apply, s.Undo = []string{drop}, tableStatements(t)
 		return engine.Change{Steps: []engine.Step{s}}
@@ -99,14 +99,13 @@ func setAside(t *sqlschema.Table, keep string) (apply, undo []string) {
 	for _, x := range t.Indexes {
 		names = append(names, x.Name)
 	}
-	rename := func(from, to string) []string { return []string{alterTable(from) + "RENAME TO " + quote(to)} }
-	apply, back := append(apply, rename(t.Name, keep)...), rename(keep, t.Name)
+	back := renameTable(keep, t.Name)
 	for _, n := range names {
 		aside := schema.Cut(keep + "_" + n)
-		apply = append(apply, "ALTER INDEX "+quote(n)+" RENAME TO "+quote(aside))
-		back = append(back, "ALTER INDEX "+quote(aside)+" RENAME TO "+quote(n))
+		apply = append(apply, "ALTER INDEX "+quoteBeside(t.Name, n)+" RENAME TO "+quote(aside))
+		back = append(back, "ALTER INDEX "+quoteBeside(t.Name, aside)+" RENAME TO "+quote(n))
 	}
-	return apply, append(back, undo...)
+	return append(apply, renameTable(t.Name, keep)...), append(back, undo...)
 }
 
 // takenAlong asks for references by hand that would not let rows go by themselves.
@@ -115,7 +114,7 @@ func takenAlong(r engine.RowDeletion) engine.Requirement {
 	if len(r.Known) > 0 {
 		var list []string
 		for _, t := range r.Known {
-			list = append(list, "to_regclass("+literal(quote(t))+")")
+			list = append(list, "to_regclass("+literal(quoteTable(t))+")")
 		}
 		known = " AND conrelid <> ALL (array_remove(ARRAY[" + strings.Join(list, ", ") + "]::oid[], NULL))"
 	}
@@ -126,7 +125,7 @@ func takenAlong(r engine.RowDeletion) engine.Requirement {
 		),
 		Query: fmt.Sprintf(
 			"SELECT conrelid::regclass::text AS of_table, conname, pg_get_constraintdef(oid) AS is FROM pg_constraint WHERE contype = 'f' AND confrelid = to_regclass(%s)::oid AND confdeltype IN ('c', 'n', 'd')%s",
-			literal(quote(r.Table.Name)), known),
+			literal(quoteTable(r.Table.Name)), known),
 	}
 }
 
@@ -137,7 +136,7 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 		Title: "delete the " + r.What + " permanently",
 		Here:  []engine.Requirement{takenAlong(r)},
 	}
-	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quote(t.Name), r.Where)
+	gone := fmt.Sprintf("DELETE FROM %s WHERE %s", quoteTable(t.Name), r.Where)
 	if r.Keep == "" {
 		s.Apply = unguarded(t, gone)
 		return s
@@ -150,7 +149,7 @@ func (Engine) DeleteRows(r engine.RowDeletion) engine.Step {
 	s.Apply = append(
 		[]string{createTable(bare, r.Keep), copyRows(t, bare, t.Name, r.Keep, r.Where)},
 		unguarded(t, gone)...)
-	s.Undo = []string{copyRows(bare, t, r.Keep, t.Name, ""), "DROP TABLE " + quote(r.Keep)}
+	s.Undo = []string{copyRows(bare, t, r.Keep, t.Name, ""), "DROP TABLE " + quoteTable(r.Keep)}
 	return s
 }
 
@@ -162,7 +161,7 @@ func (Engine) DeleteTogether(tables, where []string) []string {
 	}
 	var parts []string
 	for i, t := range tables {
-		parts = append(parts, fmt.Sprintf("gone%d AS (DELETE FROM %s WHERE %s)", i, quote(t), where[i]))
+		parts = append(parts, fmt.Sprintf("gone%d AS (DELETE FROM %s WHERE %s)", i, quoteTable(t), where[i]))
 	}
 	return []string{"WITH " + strings.Join(parts, ", ") + " SELECT 1"}
 }
@@ -236,11 +235,11 @@ func copyRows(from, to *sqlschema.Table, fromName, toName, where string) string 
 	}
 	s := ""
 	if len(columns) == 0 { // nothing of the old rows goes on but that they are there
-		s = fmt.Sprintf("INSERT INTO %s SELECT FROM %s", quote(toName), quote(fromName))
+		s = fmt.Sprintf("INSERT INTO %s SELECT FROM %s", quoteTable(toName), quoteTable(fromName))
 	} else {
 		list := strings.Join(columns, ", ")
-		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quote(toName), list, given,
-			strings.Join(values, ", "), quote(fromName))
+		s = fmt.Sprintf("INSERT INTO %s (%s)%s\nSELECT %s FROM %s", quoteTable(toName), list, given,
+			strings.Join(values, ", "), quoteTable(fromName))
 	}
 	if where != "" {
 		s += " WHERE " + where
@@ -257,7 +256,7 @@ func sequences(t *sqlschema.Table, from, to string) []string {
 				out,
 				fmt.Sprintf(
 					"SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), pg_catalog.pg_sequence_last_value(pg_catalog.pg_get_serial_sequence(%s, %s)::regclass))",
-					literal(quote(to)), literal(c.Name), literal(quote(from)), literal(c.Name)),
+					literal(quoteTable(to)), literal(c.Name), literal(quoteTable(from)), literal(c.Name)),
 			)
 		}
 	}
@@ -282,13 +281,13 @@ func keptMatch(t *sqlschema.Table, keys []string, kept, row string) string {
 func keepValues(a engine.Alteration, lost, filled []string) []string {
 	out, keys := keeping.Values(a, lost, filled)
 	if len(keys) > 0 {
-		out = append(out, fmt.Sprintf("CREATE INDEX ON %s (%s)", quote(a.Keep), strings.Join(keys, ", ")))
+		out = append(out, fmt.Sprintf("CREATE INDEX ON %s (%s)", quoteTable(a.Keep), strings.Join(keys, ", ")))
 	}
 	return out
 }
 
 var keeping = ddl.Keeping{
-	Quote: quote, Value: toKept,
+	Quote: quote, QuoteTable: quoteTable, Value: toKept,
 	Column: func(name string, c *sqlschema.Column) string {
 		return columnDefinition(&sqlschema.Column{Name: name, SQLType: keptType(c), Collation: c.Collation})
 	},
@@ -331,7 +330,7 @@ func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 			}
 		}
 		if !stay {
-			out = append(out, "DROP TABLE "+quote(kept.Name))
+			out = append(out, "DROP TABLE "+quoteTable(kept.Name))
 		}
 		return out
 	}
@@ -349,12 +348,13 @@ func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
 		out = quiet([]string{
 			fmt.Sprintf(
 				"UPDATE %s AS here SET %s FROM (SELECT DISTINCT ON (%s) * FROM %s ORDER BY %s, ctid DESC) AS kept WHERE %s",
-				quote(t.Name), strings.Join(set, ", "), by, quote(kept.Name), by, match),
+				quoteTable(t.Name), strings.Join(set, ", "), by, quoteTable(kept.Name), by, match),
 		})
 	}
 	if !stay {
 		out = append(out,
-			fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quote(kept.Name), quote(t.Name), match))
+			fmt.Sprintf("DELETE FROM %s AS kept USING %s AS here WHERE %s", quoteTable(kept.Name),
+				quoteTable(t.Name), match))
 	}
 	return out
 }

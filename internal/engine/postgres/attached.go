@@ -27,7 +27,7 @@ func attached(t *sqlschema.Table, forward []op) []engine.Requirement {
 	if len(gone) == 0 {
 		return nil
 	}
-	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quote(t.Name)),
+	where := fmt.Sprintf("a.attrelid = to_regclass(%s)::oid AND a.attname IN (%s)", literal(quoteTable(t.Name)),
 		strings.Join(gone, ", "))
 	return []engine.Requirement{{
 		Attached: true,
@@ -148,7 +148,9 @@ func (a *alteration) letIndexesGo() {
 	}
 	for _, m := range schema.InOrder(names, between) {
 		a.rename("index", m,
-			func(from, to string) string { return "ALTER INDEX " + quote(from) + " RENAME TO " + quote(to) })
+			func(from, to string) string {
+				return "ALTER INDEX " + quoteBeside(a.to.Name, from) + " RENAME TO " + quote(to)
+			})
 	}
 }
 
@@ -268,9 +270,9 @@ func mentionsOthers(sql string, t *sqlschema.Table, column string) bool {
 
 // atMost has a sequence go on behind the largest number of a column.
 func atMost(sequence, table, column string) string {
-	return fmt.Sprintf("SELECT pg_catalog.setval(%s, (SELECT max(%s) FROM %s))", literal(quote(sequence)),
+	return fmt.Sprintf("SELECT pg_catalog.setval(%s, (SELECT max(%s) FROM %s))", literal(quoteTable(sequence)),
 		quote(column),
-		quote(table))
+		quoteTable(table))
 }
 
 // hold makes everything stand that is declared.
@@ -297,7 +299,7 @@ func (a *alteration) hold() {
 		}
 		if old != nil && old.Serial != "" && c.Serial == "" {
 			a.do("sequence "+c.Name, fmt.Sprintf("%s.%s has no sequence", a.to.Name, c.Name), engine.Keeps,
-				"DROP SEQUENCE "+quote(old.Serial))
+				"DROP SEQUENCE "+quoteTable(old.Serial))
 		}
 		if old != nil && c.Identity && old.Identity && c.IdentityAlways != old.IdentityAlways {
 			a.do("always "+c.Name, fmt.Sprintf("%s.%s is numbered %s", a.to.Name, c.Name,
@@ -312,7 +314,7 @@ func (a *alteration) hold() {
 				table+"ALTER COLUMN "+x+" ADD GENERATED "+identityKind(c)+" AS IDENTITY",
 				fmt.Sprintf(
 					"SELECT pg_catalog.setval(pg_catalog.pg_get_serial_sequence(%s, %s), (SELECT max(%s) FROM %s))",
-					literal(quote(a.to.Name)), literal(c.Name), x, quote(a.to.Name)),
+					literal(quoteTable(a.to.Name)), literal(c.Name), x, quoteTable(a.to.Name)),
 			)
 		}
 		a.keepAs(c, old, bare)

@@ -2,15 +2,18 @@ package postgres
 
 // This file finds the functions whose bodies do not work, which are created unchecked.
 
-import "context"
+import (
+	"context"
+	"strings"
+)
 
 // InvalidBodies asks the languages of functions whether their bodies work.
 func (d *database) InvalidBodies(ctx context.Context) ([]string, error) {
-	rows, err := d.Select(ctx, "SELECT count(*) FROM pg_proc p WHERE p.pronamespace = "+here+" AND p.prokind IN ('f', 'p')")
+	rows, err := d.Select(ctx, "SELECT count(*) FROM pg_proc p WHERE p.pronamespace IN "+d.ours()+" AND p.prokind IN ('f', 'p')")
 	if err != nil || rows[0][0] == "0" {
 		return nil, err
 	}
-	if err := d.Exec(ctx, checkBodies); err != nil {
+	if err := d.Exec(ctx, strings.Replace(checkBodies, "= "+here, "IN "+d.ours(), 1)); err != nil {
 		return nil, err
 	}
 	rows, err = d.Select(ctx, "SELECT unnest(string_to_array(current_setting('erbario.broken'), E'\\n'))")

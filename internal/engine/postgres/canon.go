@@ -58,6 +58,10 @@ func words(text string) []string {
 		case sqltok.Word:
 			out = append(out, strings.ToLower(t.Text))
 		case sqltok.Name:
+			if t.Placed {
+				out = append(out, quoteTable(t.Val))
+				continue
+			}
 			out = append(out, quote(t.Val))
 		case sqltok.Text:
 			if strings.HasPrefix(t.Text, "b'") || strings.HasPrefix(t.Text, "B'") || strings.HasPrefix(t.Text, "x'") ||

@@ -216,7 +216,7 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 				}
 			}
 			if err := d.Exec(ctx, "SAVEPOINT erbario_word; CREATE TEMPORARY TABLE "+quote(
-				q.table.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
+				bare(q.table.Name))+" ("+strings.Join(columns, ", ")+")"); err != nil {
 				if errors.Is(err, engine.ErrDenied) {
 					return fmt.Errorf("what the models say in SQL cannot be compared without temporary tables: %w", err)
 				}
@@ -224,7 +224,7 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 					return e
 				}
 			} else {
-				rows, err := d.Select(ctx, "SELECT to_regclass(?)::oid", "pg_temp."+quote(q.table.Name))
+				rows, err := d.Select(ctx, "SELECT to_regclass(?)::oid", "pg_temp."+quote(bare(q.table.Name)))
 				if err != nil {
 					return err
 				}
@@ -235,7 +235,7 @@ func (d *database) restate(ctx context.Context, list []asked) error {
 		if id == "" {
 			continue
 		}
-		if err := d.Exec(ctx, "SAVEPOINT erbario_word; "+q.make("pg_temp."+quote(q.table.Name))); err != nil {
+		if err := d.Exec(ctx, "SAVEPOINT erbario_word; "+q.make("pg_temp."+quote(bare(q.table.Name)))); err != nil {
 			if d.pg().IsClosed() || ctx.Err() != nil {
 				return err
 			}

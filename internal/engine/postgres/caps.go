@@ -11,8 +11,8 @@ import (
 // Caps tells how PostgreSQL differs from others.
 func (Engine) Caps() engine.Caps {
 	return engine.Caps{
-		PlainCollation: plainCollation,
-		Journal:        true, ImmediateReferences: true, Enums: true, Stages: true, EmptyRow: " DEFAULT VALUES",
+		PlainCollation: plainCollation, Schemas: true,
+		Journal: true, ImmediateReferences: true, Enums: true, Stages: true, EmptyRow: " DEFAULT VALUES",
 		Depends: true, ViewsFollow: true,
 		Waiting: "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction. So no queue builds up after it",
 	}

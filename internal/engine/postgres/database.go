@@ -29,10 +29,11 @@ import (
 type database struct {
 	conn       *pgx.Conn
 	user       string
-	schema     string // in which everything is looked up and made
-	lock       int64  // of the advisory lock under which one run works at a time
-	held       bool   // the lock stays beyond the transaction
-	holds      int    // Holds within the first
+	schema     string   // in which everything is looked up and made that does not say its schema
+	schemas    []string // that are read next to it
+	lock       int64    // of the advisory lock under which one run works at a time
+	held       bool     // the lock stays beyond the transaction
+	holds      int      // Holds within the first
 	inTx       bool
 	recovering bool // the server is a standby
 	readOnly   bool
@@ -87,6 +88,10 @@ func (d *database) settings(ctx context.Context, path string) error {
 	d.recovering = row[5] == "t"
 	d.pooled = row[4] != fmt.Sprint(d.pg().PID())
 	d.schema, d.path = row[0], path
+	if slices.Contains(d.schemas, d.schema) {
+		return fmt.Errorf("%s is the schema of the project itself: remove schema %q from the models, or fix the URL",
+			d.schema, d.schema)
+	}
 	if path == "" {
 		d.path = quote(d.schema)
 	}
@@ -367,7 +372,7 @@ func (d *database) Close() error {
 // Kept are the names of the tables that begin with prefix.
 func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 	rows, err := d.Select(ctx,
-		"SELECT relname FROM pg_class WHERE relnamespace = current_schema()::regnamespace::oid AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname",
+		"SELECT relname FROM pg_class WHERE relnamespace = "+here+" AND relkind IN ('r', 'p') AND lower(left(relname, length(?::text))) = lower(?::text) ORDER BY relname",
 		prefix, prefix)
 	var out []string
 	for _, r := range rows {
@@ -378,7 +383,7 @@ func (d *database) Kept(ctx context.Context, prefix string) ([]string, error) {
 
 // TableSize is the room that a table takes with its indexes.
 func (d *database) TableSize(ctx context.Context, table string) (int64, error) {
-	rows, err := d.Select(ctx, "SELECT coalesce(pg_total_relation_size(to_regclass(?)), 0)", quote(table))
+	rows, err := d.Select(ctx, "SELECT coalesce(pg_total_relation_size(to_regclass(?)), 0)", quoteTable(table))
 	if err != nil {
 		return 0, err
 	}
@@ -389,6 +394,15 @@ func (d *database) TableSize(ctx context.Context, table string) (int64, error) {
 func (d *database) HasHistory(ctx context.Context) (bool, error) {
 	rows, err := d.Select(ctx, "SELECT to_regclass('erbario_history') IS NOT NULL")
 	return err == nil && rows[0][0] == "t", err
+}
+
+// ours are the numbers of the schemas that the project has, as SQL behind IN.
+func (d *database) ours() string {
+	list := here
+	for _, name := range d.schemas {
+		list += ", (SELECT oid FROM pg_namespace WHERE nspname = " + literal(name) + ")"
+	}
+	return "(" + list + ")"
 }
 
 // own tells whether a name is one of Erbario's.
@@ -408,21 +422,22 @@ func (d *database) EnforceReferences(ctx context.Context, hold bool) error {
 		return nil
 	}
 	rows, err := d.Select(ctx, `WITH RECURSIVE edge AS (
-			SELECT conrelid, confrelid, conname, condeferrable FROM pg_constraint WHERE contype = 'f' AND conparentid = '0' AND connamespace = current_schema()::regnamespace::oid
+			SELECT conrelid, confrelid, conname, condeferrable FROM pg_constraint WHERE contype = 'f' AND conparentid = '0' AND connamespace IN `+d.ours()+`
 		), reach (a, b) AS (
 			SELECT conrelid, confrelid FROM edge UNION SELECT r.a,
 				e.confrelid FROM reach r JOIN edge e ON e.conrelid = r.b
 		)
-		SELECT c.relname, e.conname FROM edge e JOIN reach r ON r.a = e.confrelid AND r.b = e.conrelid JOIN pg_class c ON c.oid = e.conrelid WHERE NOT e.condeferrable`)
+		SELECT c.relname, e.conname, CASE WHEN c.relnamespace = `+here+` THEN '' ELSE c.relnamespace::regnamespace::text END FROM edge e JOIN reach r ON r.a = e.confrelid AND r.b = e.conrelid JOIN pg_class c ON c.oid = e.conrelid WHERE NOT e.condeferrable`)
 	if err != nil {
 		return err
 	}
 	for _, r := range rows {
+		name := schema.InSchema(strings.Trim(r[2], `"`), r[0])
 		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s DEFERRABLE INITIALLY DEFERRED",
-			quote(r[0]), quote(r[1]))); err != nil {
+			quoteTable(name), quote(r[1]))); err != nil {
 			return err
 		}
-		d.deferred = append(d.deferred, deferredKey{r[0], r[1]})
+		d.deferred = append(d.deferred, deferredKey{name, r[1]})
 	}
 	return nil
 }
@@ -435,7 +450,7 @@ func (d *database) holdAgain(ctx context.Context) error {
 		return fmt.Errorf("references would point to no row: %w", err)
 	}
 	for _, k := range d.deferred {
-		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s NOT DEFERRABLE", quote(k.table),
+		if err := d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ALTER CONSTRAINT %s NOT DEFERRABLE", quoteTable(k.table),
 			quote(k.name))); err != nil {
 			return err
 		}

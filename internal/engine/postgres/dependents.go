@@ -208,7 +208,7 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 	if table == "" {
 		return nil, nil
 	}
-	views, err := d.viewsAside(ctx, quote(table), column)
+	views, err := d.viewsAside(ctx, quoteTable(table), column)
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +225,7 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 	if len(types) == 0 {
 		return views, nil
 	}
-	rows, err := d.Select(ctx, naming, quote(table), "{"+quoteArray(types)+"}")
+	rows, err := d.Select(ctx, naming, quoteTable(table), "{"+quoteArray(types)+"}")
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func (d *database) aside(ctx context.Context, statement string) (restore func() 
 				if err := d.Exec(ctx, storedAgain(sql)); err != nil {
 					return fmt.Errorf(
 						"%s depends on %s and cannot be created again after the change (%w): change or drop it first",
-						r[0], quote(table), err)
+						r[0], quoteTable(table), err)
 				}
 			}
 		}
@@ -331,7 +331,7 @@ func (d *database) giveBack(ctx context.Context, view string, list []belonging) 
 func (d *database) ownAside(ctx context.Context, view string) (func() error, error) {
 	rows, err := d.Select(ctx,
 		"SELECT c.oid, quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = to_regclass(?)::oid AND c.relkind = 'v'",
-		quote(view))
+		quoteTable(view))
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

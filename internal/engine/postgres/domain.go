@@ -62,7 +62,7 @@ func alterDomain(was, now engine.Creation) string {
 		return ""
 	}
 	var out []string
-	alter := func(words string) { out = append(out, "ALTER DOMAIN "+quote(now.Name)+" "+words) }
+	alter := func(words string) { out = append(out, "ALTER DOMAIN "+quoteTable(now.Name)+" "+words) }
 	switch {
 	case canon(a.value) == canon(b.value):
 	case b.value == "":
@@ -92,7 +92,7 @@ func alterDomain(was, now engine.Creation) string {
 // TypeHolds are the conditions that a domain has its columns fulfil, by the names of its checks; that of "" is
 // that there is a value.
 func (Engine) TypeHolds(c engine.Creation, column *sqlschema.Column) map[string]string {
-	if c.Kind != "domain" || column.SQLType != quote(c.Name) {
+	if c.Kind != "domain" || column.SQLType != quoteTable(c.Name) {
 		return nil
 	}
 	d, out := readDomain(c.SQL), map[string]string{}

@@ -21,17 +21,17 @@ func (enums) Make(name string, values []string) []string {
 	for i, v := range values {
 		list[i] = literal(v)
 	}
-	return []string{"CREATE TYPE " + quote(name) + " AS ENUM (" + strings.Join(list, ", ") + ")"}
+	return []string{"CREATE TYPE " + quoteTable(name) + " AS ENUM (" + strings.Join(list, ", ") + ")"}
 }
 
-func (enums) Drop(name string) []string { return []string{"DROP TYPE " + quote(name)} }
+func (enums) Drop(name string) []string { return []string{"DROP TYPE " + quoteTable(name)} }
 
 func (enums) Rename(name, to string) []string {
-	return []string{"ALTER TYPE " + quote(name) + " RENAME TO " + quote(to)}
+	return []string{"ALTER TYPE " + quoteTable(name) + " RENAME TO " + quote(bare(to))}
 }
 
 func (enums) RenameValue(name, value, to string) []string {
-	return []string{"ALTER TYPE " + quote(name) + " RENAME VALUE " + literal(value) + " TO " + literal(to)}
+	return []string{"ALTER TYPE " + quoteTable(name) + " RENAME VALUE " + literal(value) + " TO " + literal(to)}
 }
 
 func (enums) Add(name string, values, wanted []string) []string {
@@ -46,7 +46,7 @@ func (enums) Add(name string, values, wanted []string) []string {
 		} else if len(values) > 0 {
 			place = " BEFORE " + literal(values[0])
 		}
-		out = append(out, "ALTER TYPE "+quote(name)+" ADD VALUE "+literal(v)+place)
+		out = append(out, "ALTER TYPE "+quoteTable(name)+" ADD VALUE "+literal(v)+place)
 	}
 	return out
 }

@@ -7,7 +7,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -15,7 +14,8 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-const here = "current_schema()::regnamespace::oid"
+// here is the schema in which a session works.
+const here = "quote_ident(current_schema())::regnamespace::oid"
 
 // inspections are the queries of one inspection, in the order in which read takes
 // them. A table that belongs to an extension is not the database's own; one that has the
@@ -39,7 +39,7 @@ var inspections = []string{
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = a.attnum
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attrelid, a.attnum`,
 	// constraints
-	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), CASE WHEN c.confrelid = '0' THEN '' WHEN s.oid IS NULL THEN r.relname::text ELSE s.nspname::text || '.' || r.relname::text END,
+	`SELECT c.conrelid, c.conname, c.contype, array_to_string(c.conkey, ' '), coalesce(r.relname::text, ''),
 		coalesce(array_to_string(c.confkey, ' '), ''), c.confrelid, c.confupdtype, c.confdeltype, c.confmatchtype,
 			c.condeferrable, c.condeferred, c.convalidated, c.connoinherit, c.conindid,
 		CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid, true) WHEN c.contype IN ('x', 't') THEN pg_get_constraintdef(c.oid, NOT EXISTS (SELECT 1 FROM pg_index i WHERE i.indexrelid = c.conindid AND ` + twice("i.indpred") + `)) ELSE '' END, CASE WHEN c.contype = 'f' THEN coalesce(to_jsonb(c) ->> 'confdelsetcols', '') ELSE '' END,
@@ -102,17 +102,21 @@ type relation struct {
 // Inspect reads tables with all that belongs to them, views, and what no model can
 // declare.
 func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
-	r, err := d.schemaOf(ctx, "")
+	r, err := d.reading(ctx, place{})
 	if err != nil {
+		return nil, err
+	}
+	if err = d.besides(ctx, r); err != nil {
 		return nil, err
 	}
 	if r.s.Elsewhere, err = d.elsewhere(ctx, r.needs, false); err != nil {
 		return nil, err
 	}
+	r.order()
 	values := map[string][]string{}
 	for _, o := range r.s.Others {
 		if o.Kind == sqlschema.EnumType {
-			values[quote(o.Name)] = o.Values
+			values[quoteTable(o.Name)] = o.Values
 		}
 	}
 	own := typesOf(r.s)
@@ -128,27 +132,27 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 			body = strings.Replace(strings.Replace(body, " from ", "\nFROM ", 1), " where ", "\nWHERE ", 1)
 			body = strings.TrimSuffix(strings.ReplaceAll(strings.Replace(body, "select ", "SELECT ", 1), " , ", ", "),
 				" is null") + " IS NULL"
-			v.SQL.Text = "CREATE VIEW " + quote(v.Name) + " AS\n" + body
+			v.SQL.Text = "CREATE VIEW " + quoteTable(v.Name) + " AS\n" + body
 		}
 	}
 	r.s.Sort()
 	return r.s, nil
 }
 
-// schemaOf reads what the catalogues tell of the schema of a path; "": the session's own.
-func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) {
-	all, err := d.catalogues(ctx, path, inspections)
+// reading reads what the catalogues tell of a schema.
+func (d *database) reading(ctx context.Context, at place) (*reading, error) {
+	all, err := d.catalogues(ctx, at, inspections)
 	if err != nil {
 		return nil, err
 	}
-	r := &reading{s: &sqlschema.Schema{}, byOID: map[string]*relation{}}
+	r := &reading{s: &sqlschema.Schema{}, at: at, main: d.schema, byOID: map[string]*relation{}}
 	var few []dated
 	if all[13][0][0] == "t" {
-		more, err := d.catalogues(ctx, path, rareInspections)
+		more, err := d.catalogues(ctx, at, rareInspections)
 		if err != nil {
 			return nil, err
 		}
-		few, r.needs = rare(more[0], more[1], more[2], more[3], more[4]), firsts(more[5])
+		few, r.needs = r.rare(more[0], more[1], more[2], more[3], more[4]), firsts(more[5])
 		r.ofDatabase(more[6], more[7])
 	}
 	r.relations(all[0])
@@ -162,10 +166,12 @@ func (d *database) schemaOf(ctx context.Context, path string) (*reading, error) 
 	return r, nil
 }
 
-// catalogues runs queries in one round trip, and gives the rows of each. path is where
-// names are looked up while they run; "": where the session does.
-func (d *database) catalogues(ctx context.Context, path string, queries []string) ([][][]string, error) {
-	text, begin := qualified(strings.Join(queries, ";\n")), ""
+// catalogues runs queries about a schema in one round trip, and gives the rows of each.
+func (d *database) catalogues(ctx context.Context, at place, queries []string) ([][][]string, error) {
+	text, begin, path := qualified(strings.Join(queries, ";\n")), "", at.path
+	if at.schema != "" {
+		text = strings.ReplaceAll(text, qualifiedHere, literal(quote(at.schema))+"::regnamespace::oid")
+	}
 	if !d.notices { // which came with version 14, as this column did
 		text = strings.ReplaceAll(text, compressionColumn, "''")
 	}
@@ -209,25 +215,29 @@ func pairs(rows [][]string) map[string]string {
 
 type reading struct {
 	s     *sqlschema.Schema
+	at    place
+	main  string  // the session's own schema
+	early []dated // what is created before tables
 	byOID map[string]*relation
 	needs []string // the other schemas on which something of this one stands
 }
 
 func (r *reading) relations(rows [][]string) {
 	for _, v := range rows {
+		name := r.name(v[1])
 		switch v[2] {
 		case "v":
 			r.s.Views = append(r.s.Views, &sqlschema.View{
-				Name: v[1], SQL: viewSQL("CREATE VIEW "+quote(v[1])+" AS\n", v[8], v[11], ""),
+				Name: name, SQL: viewSQL("CREATE VIEW "+quoteTable(name)+" AS\n", v[8], v[11], ""),
 			})
 			continue
 		case "m":
-			sql := viewSQL("CREATE MATERIALIZED VIEW "+quote(v[1])+" AS\n", v[8], v[11], "\nWITH NO DATA")
-			r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: "materialised view", Name: v[1], Late: true,
+			sql := viewSQL("CREATE MATERIALIZED VIEW "+quoteTable(name)+" AS\n", v[8], v[11], "\nWITH NO DATA")
+			r.s.Others = append(r.s.Others, &sqlschema.Other{Kind: "materialised view", Name: name, Late: true,
 				Make: []string{sql.Make()}, Form: sql.Text})
 			continue
 		}
-		t := &sqlschema.Table{Name: v[1], Comment: v[7]}
+		t := &sqlschema.Table{Name: name, Comment: v[7]}
 		t.Options.Unlogged = v[3] == "u"
 		if v[5] != "" {
 			t.Options.Behind = " PARTITION BY " + v[5]
@@ -343,7 +353,7 @@ func (r *reading) constraints(rows [][]string) {
 			k := &sqlschema.ForeignKey{
 				Name:       v[1],
 				Columns:    columns,
-				Table:      v[4],
+				Table:      r.target(v[18], v[4]),
 				OnUpdate:   actions[v[7]],
 				OnDelete:   actions[v[8]],
 				Deferrable: strings.TrimSpace(deferrable(v[10], v[11])),
@@ -351,7 +361,7 @@ func (r *reading) constraints(rows [][]string) {
 			}
 			if to := r.byOID[v[6]]; to != nil {
 				k.References = to.names(v[5])
-			} else if k.Schema = v[18]; k.Schema != "" {
+			} else if v[18] != "" {
 				k.References = jsonTexts(v[19])
 			}
 			if v[9] == "f" {
@@ -397,8 +407,10 @@ func (r *reading) triggers(rows [][]string) {
 // others are extensions, types, sequences and functions, in the order in which they
 // were made.
 func (r *reading) others(extensions, types, sequences, functions [][]string, rare []dated) {
-	var list []*sqlschema.Other
 	for _, v := range extensions {
+		if r.at.schema != "" { // they belong to the whole database
+			break
+		}
 		o := &sqlschema.Other{
 			Kind: "extension",
 			Name: v[0],
@@ -407,18 +419,19 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 		if v[2] != "t" { // in a schema of its own
 			o.Make = []string{"CREATE SCHEMA IF NOT EXISTS " + v[1], o.Make[0] + " WITH SCHEMA " + v[1]}
 		}
-		list = append(list, o)
+		r.early = append(r.early, dated{0, o})
 	}
-	ordered := rare
+	r.early = append(r.early, rare...)
 	add := func(oid string, o *sqlschema.Other) {
 		n, _ := strconv.Atoi(oid)
-		ordered = append(ordered, dated{n, o})
+		r.early = append(r.early, dated{n, o})
 	}
 	for _, v := range types {
-		name := quote(v[1])
+		is := r.name(v[1])
+		name := quoteTable(is)
 		switch v[2] {
 		case "e":
-			add(v[0], enumType(v[1], jsonTexts(v[6])))
+			add(v[0], enumType(is, jsonTexts(v[6])))
 		case "d":
 			s := "CREATE DOMAIN " + name + " AS " + v[3]
 			if v[5] != "" {
@@ -432,44 +445,41 @@ func (r *reading) others(extensions, types, sequences, functions [][]string, rar
 					s += " CONSTRAINT " + k[0] + " " + k[1]
 				}
 			}
-			add(v[0], &sqlschema.Other{Kind: "domain", Name: v[1], Make: []string{s}})
+			add(v[0], &sqlschema.Other{Kind: "domain", Name: is, Make: []string{s}})
 		case "c":
 			add(v[0], &sqlschema.Other{
 				Kind: "composite type",
-				Name: v[1],
+				Name: is,
 				Make: []string{"CREATE TYPE " + name + " AS (" + strings.Join(jsonTexts(v[8]), ", ") + ")"},
 			})
 		case "r":
-			add(v[0], &sqlschema.Other{Kind: "range type", Name: v[1],
+			add(v[0], &sqlschema.Other{Kind: "range type", Name: is,
 				Make: []string{"CREATE TYPE " + name + " AS RANGE (SUBTYPE = " + v[9] + ")"}})
 		}
 	}
 	for _, v := range sequences {
+		name := r.name(v[1])
 		s := fmt.Sprintf("CREATE SEQUENCE %s AS %s INCREMENT BY %s MINVALUE %s MAXVALUE %s START WITH %s CACHE %s",
-			quote(v[1]), v[2], v[4], v[5], v[6], v[3], v[7])
+			quoteTable(name), v[2], v[4], v[5], v[6], v[3], v[7])
 		if v[8] == "t" {
 			s += " CYCLE"
 		}
 		if r.serial(v) {
 			continue
 		}
-		add(v[0], &sqlschema.Other{Kind: "sequence", Name: v[1], Make: []string{s}})
+		add(v[0], &sqlschema.Other{Kind: "sequence", Name: name, Make: []string{s}})
 		if v[9] != "" {
 			r.s.Others = append(r.s.Others, &sqlschema.Other{
-				Name: v[1],
+				Name: name,
 				Late: true,
-				Make: []string{"ALTER SEQUENCE " + quote(v[1]) + " OWNED BY " + v[9]},
+				Make: []string{"ALTER SEQUENCE " + quoteTable(name) + " OWNED BY " + r.owner(v[9])},
 			})
 		}
 	}
 	for _, v := range functions {
-		add(v[0], &sqlschema.Other{Kind: routineKind(v[2]), Name: v[1] + "(" + v[3] + ")", Make: []string{v[2]}})
+		add(v[0], &sqlschema.Other{Kind: routineKind(v[2]), Name: r.name(v[1]) + "(" + v[3] + ")",
+			Make: []string{v[2]}})
 	}
-	slices.SortStableFunc(ordered, func(a, b dated) int { return a.oid - b.oid })
-	for _, o := range ordered {
-		list = append(list, o.other)
-	}
-	r.s.Others = append(list, r.s.Others...)
 }
 
 // routineKind is the kind of what a CREATE statement creates: a function, or a procedure.
@@ -490,13 +500,13 @@ func (r *reading) serial(v []string) bool {
 		return false
 	}
 	for _, t := range r.s.Tables {
-		if !strings.HasPrefix(v[9], quote(t.Name)+".") {
+		if !strings.HasPrefix(v[9], quote(bare(t.Name))+".") {
 			continue
 		}
 		for _, c := range t.Columns {
-			if v[9] == quote(t.Name)+"."+quote(c.Name) && c.SQLType == v[2] && c.Default != nil &&
-				c.Default.Key() == canon("nextval("+literal(quote(v[1]))+"::regclass)") {
-				c.Serial = v[1]
+			if v[9] == quote(bare(t.Name))+"."+quote(c.Name) && c.SQLType == v[2] && c.Default != nil &&
+				c.Default.Key() == canon("nextval("+literal(quoteTable(r.name(v[1])))+"::regclass)") {
+				c.Serial = r.name(v[1])
 				return true
 			}
 		}
@@ -507,7 +517,8 @@ func (r *reading) serial(v []string) bool {
 func (r *reading) policies(rows [][]string) {
 	commands := map[string]string{"*": "ALL", "r": "SELECT", "a": "INSERT", "w": "UPDATE", "d": "DELETE"}
 	for _, v := range rows {
-		s := "CREATE POLICY " + v[1] + " ON " + quote(v[0])
+		table := r.name(v[0])
+		s := "CREATE POLICY " + v[1] + " ON " + quoteTable(table)
 		if v[2] == "f" {
 			s += " AS RESTRICTIVE"
 		}
@@ -521,10 +532,10 @@ func (r *reading) policies(rows [][]string) {
 		if v[5] != "" {
 			s += " WITH CHECK (" + v[5] + ")"
 		}
-		o := &sqlschema.Other{Kind: "policy", Name: strings.Trim(v[1], `"`) + " of " + v[0], Late: true,
+		o := &sqlschema.Other{Kind: "policy", Name: strings.Trim(v[1], `"`) + " of " + table, Late: true,
 			Make: []string{s}}
 		if v[7] == "t" {
-			o.Make = []string{"ALTER TABLE " + quote(v[0]) + " ENABLE ROW LEVEL SECURITY", s}
+			o.Make = []string{"ALTER TABLE " + quoteTable(table) + " ENABLE ROW LEVEL SECURITY", s}
 		}
 		r.s.Others = append(r.s.Others, o)
 	}

@@ -73,7 +73,7 @@ func inUse(table string, o, back op) []engine.Step {
 			Apply: []string{
 				indexStatement(table, &x, "CONCURRENTLY "),
 			},
-			Undo: []string{"DROP INDEX CONCURRENTLY IF EXISTS " + quote(x.Name)},
+			Undo: []string{"DROP INDEX CONCURRENTLY IF EXISTS " + quoteBeside(table, x.Name)},
 		}
 		if !o.index.Constraint {
 			return []engine.Step{build}
@@ -143,7 +143,7 @@ func inBatches(a engine.Alteration, here preconditions.Here) []engine.Step {
 		}
 	}
 	b := &batching{
-		Alteration: a, table: quote(a.To.Name), key: key, bare: a.From.Clone(), ready: a.From.Clone(),
+		Alteration: a, table: quoteTable(a.To.Name), key: key, bare: a.From.Clone(), ready: a.From.Clone(),
 		here: here, again: map[string]engine.Step{},
 	}
 	if !b.columns() || !b.between(a.From, b.bare) || !b.between(b.bare, b.ready) {
@@ -273,7 +273,7 @@ func (b *batching) note() {
 		Kind:  engine.OwnTransaction,
 		Work:  engine.Keeps,
 		Apply: []string{keep[0], keep[2]},
-		Undo:  []string{"DROP TABLE " + quote(b.Keep)},
+		Undo:  []string{"DROP TABLE " + quoteTable(b.Keep)},
 	})
 }
 
@@ -292,11 +292,12 @@ func (b *batching) fill(f batchFill) {
 			to, from = append(to, quote("key_"+k)), append(from, quote(k))
 		}
 		sql = fmt.Sprintf("WITH filled AS (%s RETURNING %s.*) INSERT INTO %s (%s, %s) SELECT %s, %s FROM filled",
-			sql, b.table, quote(b.Keep), strings.Join(to, ", "), quote("filled_"+f.column), strings.Join(from, ", "),
+			sql, b.table, quoteTable(b.Keep), strings.Join(to, ", "), quote("filled_"+f.column),
+			strings.Join(from, ", "),
 			toKept(column, x))
 		s.Undo = quiet([]string{
 			fmt.Sprintf("UPDATE %s SET %s = NULL FROM %s AS kept WHERE %s AND %s IS NOT DISTINCT FROM %s AND :%s",
-				b.table, x, quote(b.Keep), keptMatch(b.From, b.Match(), "kept", b.table),
+				b.table, x, quoteTable(b.Keep), keptMatch(b.From, b.Match(), "kept", b.table),
 				compared(column, fromKept(column, "kept."+quote("filled_"+f.column))),
 				compared(column, b.table+"."+x), engine.Batch),
 		})

@@ -20,7 +20,7 @@ import (
 
 // selected is a query for the columns that rows are loaded into.
 func selected(r engine.TableRows) string {
-	return "SELECT " + quoteAll(r.Columns) + " FROM " + quote(r.Table.Name)
+	return "SELECT " + quoteAll(r.Columns) + " FROM " + quoteTable(r.Table.Name)
 }
 
 // Encode gives rows the binary form, once a first Load has told the columns' types.
@@ -62,7 +62,7 @@ func (d *database) Load(ctx context.Context, r engine.TableRows) error {
 		d.loaded[head] = oids
 		d.loadedMu.Unlock()
 	}
-	into := "COPY " + quote(r.Table.Name) + " (" + quoteAll(r.Columns) + ") FROM STDIN"
+	into := "COPY " + quoteTable(r.Table.Name) + " (" + quoteAll(r.Columns) + ") FROM STDIN"
 	parts := r.Encoded
 	if len(parts) == 0 {
 		body, err := binaryRows(r.Cells, oids)
@@ -131,7 +131,7 @@ func (d *database) Find(ctx context.Context, f engine.Finding) ([][]any, error) 
 			values = append(values, "("+strings.Join(cells, ", ")+")")
 		}
 		sql := fmt.Sprintf("WITH v(i, %s) AS (VALUES %s) SELECT v.i, %s FROM v JOIN %s AS t ON %s",
-			strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), quote(f.Table.Name),
+			strings.Join(names, ", "), strings.Join(values, ", "), strings.Join(take, ", "), quoteTable(f.Table.Name),
 			strings.Join(on, " AND "))
 		r, err := d.run(ctx, sql, nil)
 		if err != nil {
@@ -197,7 +197,8 @@ func (d *database) Change(ctx context.Context, r engine.TableRows, by []string, 
 	const each = 500
 	for at := 0; at < len(r.Cells); at += each * w {
 		cells := r.Cells[at:min(at+each*w, len(r.Cells))]
-		sql := fmt.Sprintf("UPDATE %s AS t SET %s FROM (VALUES %s) AS v(%s) WHERE %s AND (%s)", quote(r.Table.Name),
+		sql := fmt.Sprintf("UPDATE %s AS t SET %s FROM (VALUES %s) AS v(%s) WHERE %s AND (%s)",
+			quoteTable(r.Table.Name),
 			strings.Join(set, ", "), d.valueRows(r, cells), strings.Join(names, ", "), strings.Join(where, " AND "),
 			strings.Join(differs, " OR "))
 		res, err := d.run(ctx, sql, nil)
@@ -255,8 +256,8 @@ func (d *database) DeleteEqual(ctx context.Context, r engine.TableRows) (deleted
 		}
 		res, err := d.run(
 			ctx,
-			fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s WHERE %s LIMIT 1)", quote(r.Table.Name),
-				quote(r.Table.Name), strings.Join(where, " AND ")),
+			fmt.Sprintf("DELETE FROM %s WHERE ctid = (SELECT ctid FROM %s WHERE %s LIMIT 1)", quoteTable(r.Table.Name),
+				quoteTable(r.Table.Name), strings.Join(where, " AND ")),
 			nil,
 		)
 		if err != nil {
@@ -274,8 +275,8 @@ func (d *database) NextNumber(ctx context.Context, t *sqlschema.Table) (int64, e
 		ctx,
 		fmt.Sprintf(
 			"SELECT greatest(coalesce((SELECT max(%s) FROM %s), 0), coalesce(pg_sequence_last_value(pg_get_serial_sequence(?, ?)::regclass), 0))",
-			quote(key), quote(t.Name)),
-		quote(t.Name),
+			quote(key), quoteTable(t.Name)),
+		quoteTable(t.Name),
 		key,
 	)
 	if err != nil {
@@ -290,7 +291,7 @@ func (d *database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) 
 	key := t.Key()[0]
 	_, err := d.Select(ctx,
 		"SELECT setval(s, greatest(?::bigint, coalesce(pg_sequence_last_value(s::regclass), 1))) FROM pg_get_serial_sequence(?, ?) AS s",
-		last, quote(t.Name), key)
+		last, quoteTable(t.Name), key)
 	return err
 }
 
@@ -298,7 +299,7 @@ func (d *database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) 
 func (d *database) NextOf(ctx context.Context, sequence string) (int64, error) {
 	rows, err := d.Select(ctx,
 		"SELECT last_value + CASE WHEN is_called THEN (SELECT seqincrement FROM pg_sequence WHERE seqrelid = ?::regclass) ELSE 0 END FROM "+quote(
-			sequence), quote(sequence))
+			sequence), quoteTable(sequence))
 	if err != nil {
 		return 0, err
 	}
@@ -309,16 +310,18 @@ func (d *database) NextOf(ctx context.Context, sequence string) (int64, error) {
 func (d *database) StartAt(ctx context.Context, sequence string, next int64) error {
 	_, err := d.Select(ctx,
 		"SELECT setval(s.seqrelid::regclass, greatest(s.seqmin, least(s.seqmax, ?::bigint)), ?::bigint > s.seqmax OR ?::bigint < s.seqmin) FROM pg_sequence s WHERE s.seqrelid = ?::regclass",
-		next, next, next, quote(sequence))
+		next, next, next, quoteTable(sequence))
 	return err
 }
 
 // Insert is the statement that puts rows into a table.
-func (Engine) Insert(r engine.TableRows) string { return sqltext.Insert(r, quote, cellSQL) }
+func (Engine) Insert(r engine.TableRows) string {
+	return sqltext.Insert(r, quoteTable(r.Table.Name), quote, cellSQL)
+}
 
 // ScriptChange are the statements that set columns of rows.
 func (Engine) ScriptChange(r engine.TableRows, by []string, still bool) []string {
-	out := sqltext.Updates(r, by, quote, cellSQL)
+	out := sqltext.Updates(r, quoteTable(r.Table.Name), by, quote, cellSQL)
 	if still {
 		out = quiet(out)
 	}

@@ -168,14 +168,14 @@ func (d *database) TrackIntegrity(ctx context.Context, statements, _ []string) e
 	slices.Sort(tables) // the same order for everybody
 	for _, t := range tables {
 		rows, err := d.Select(ctx, "SELECT 1 FROM pg_class WHERE oid = to_regclass(?)::oid AND relkind IN ('r', 'p')",
-			quote(t))
+			quoteTable(t))
 		if err != nil {
 			return err
 		}
 		if len(rows) == 0 {
 			continue // it comes with the migration, or has another name yet
 		}
-		lock := "LOCK TABLE " + quote(t) + " IN ACCESS EXCLUSIVE MODE"
+		lock := "LOCK TABLE " + quoteTable(t) + " IN ACCESS EXCLUSIVE MODE"
 		if err := d.watched(ctx, func() error { return d.Exec(ctx, lock) }); err != nil {
 			return err
 		}

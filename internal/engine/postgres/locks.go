@@ -86,10 +86,10 @@ func (Engine) Locks(statement string) []engine.Lock {
 		lock(behind("ON"), shareRowExclusive, engine.NoWork)
 	case "DROP TRIGGER":
 		lock(behind("ON"), accessExclusive, engine.NoWork)
-	case "DROP TABLE":
+	case "DROP TABLE", "LOCK TABLE":
 		lock(table, accessExclusive, engine.NoWork)
-	case "LOCK TABLE":
-		lock(table, accessExclusive, engine.NoWork)
+	case "SELECT ERBARIO_MOVE":
+		lock(movedTable(list), accessExclusive, engine.NoWork)
 	case "COMMENT ON":
 		if len(list) > 3 {
 			table = list[3].Name()
@@ -114,6 +114,14 @@ func (Engine) Locks(statement string) []engine.Lock {
 		}
 	}
 	return out
+}
+
+// movedTable is the table that a statement moves into another schema; "": it moves none.
+func movedTable(list []sqltok.Token) string {
+	if len(list) != moveTokens || list[1].Name() != moveFunction {
+		return ""
+	}
+	return list[3].Name()
 }
 
 // alterLock is the lock that an ALTER TABLE takes, and what it does with the rows; has tells

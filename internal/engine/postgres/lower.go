@@ -41,6 +41,9 @@ var lowering = &ddl.Lowering{
 	},
 	Begin: func(out *sqlschema.Schema) { // a table's rows have a type of its name
 		for _, t := range out.Tables {
+			if in := t.Declared.Schema; in != "" && !out.HasSchema(in) {
+				out.Others = append(out.Others, otherSchema(in))
+			}
 			for _, c := range t.Columns {
 				if c.Type.Enum != "" && (out.Table(c.Type.Enum) != nil || serverTypes()[c.Type.Enum]) {
 					c.Type.Enum += "_choice"
@@ -66,6 +69,11 @@ var lowering = &ddl.Lowering{
 	LiveView: func(name string, t *sqlschema.Table) sqlschema.SQL {
 		return sqlschema.SQL{Text: liveView(name, t), Canon: viewKey}
 	},
+}
+
+// otherSchema is a schema next to that of the project, as something that a database holds.
+func otherSchema(name string) *sqlschema.Other {
+	return &sqlschema.Other{Kind: schemaKind, Name: name, Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}}
 }
 
 func lowerTable(w *ddl.Lowering, t *sqlschema.Table) []engine.Notice {
@@ -166,8 +174,9 @@ func serialDefault(t *sqlschema.Table, c *sqlschema.Column) {
 		return
 	}
 	c.Identity = false
-	c.Serial = cmp.Or(n.Sequence, sequenceName(t.Name, c.Name))
-	d := sqlOf("nextval(" + literal(quote(c.Serial)) + "::regclass)")
+	in, own := schema.SplitName(t.Name)
+	c.Serial = cmp.Or(n.Sequence, schema.InSchema(in, sequenceName(own, c.Name)))
+	d := sqlOf("nextval(" + literal(quoteTable(c.Serial)) + "::regclass)")
 	c.Default = &d
 }
 
@@ -287,7 +296,7 @@ func typeName(t schema.Type) string {
 		return "text"
 	case schema.Choice:
 		if t.Enum != "" {
-			return quote(t.Enum)
+			return quoteTable(t.Enum)
 		}
 		return "text"
 	case schema.Decimal:
@@ -354,14 +363,14 @@ func (Engine) Literal(v schema.Value, t schema.Type) (string, error) { return va
 // triggerName is the name of a trigger of ours. Triggers run in the order of their
 // names: ours last, so that they see what others made of the row.
 func triggerName(t *sqlschema.Table, c *sqlschema.Column, p schema.Purpose) string {
-	return schema.Cut("zz_" + schema.ConstraintName(t.Name, []string{c.Name}, string(p)))
+	return schema.Cut("zz_" + schema.ConstraintName(bare(t.Name), []string{c.Name}, string(p)))
 }
 
 func stampTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigger {
 	name, x := triggerName(t, c, schema.ForStamped), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (NOT old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION erbario_stamped(%s)",
-		quote(name), quote(t.Name), x, x, literal(c.Name))
+		quote(name), quoteTable(t.Name), x, x, literal(c.Name))
 	return &sqlschema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForStamped, SQL: sqlOf(text)}
 }
 
@@ -369,7 +378,7 @@ func immutableTrigger(t *sqlschema.Table, c *sqlschema.Column) *sqlschema.Trigge
 	name, x := triggerName(t, c, schema.ForImmutable), quote(c.Name)
 	text := fmt.Sprintf(
 		"CREATE TRIGGER %s BEFORE UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS NOT NULL AND %s IS DISTINCT FROM %s)\n    EXECUTE FUNCTION erbario_immutable(%s)",
-		quote(name), quote(t.Name), x, compared(c, "old."+x), compared(c, "new."+x), literal(c.Name))
+		quote(name), quoteTable(t.Name), x, compared(c, "old."+x), compared(c, "new."+x), literal(c.Name))
 	return &sqlschema.Trigger{Name: name, Column: c.Name, Purpose: schema.ForImmutable, SQL: sqlOf(text)}
 }
 
@@ -380,8 +389,8 @@ func liveView(name string, t *sqlschema.Table) string {
 	for _, c := range t.Columns {
 		names = append(names, quote(c.Name))
 	}
-	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quote(name),
-		strings.Join(names, ", "), quote(t.Name), quote(t.SoftDelete))
+	return fmt.Sprintf("CREATE VIEW %s AS\nSELECT %s\nFROM %s\nWHERE %s IS NULL", quoteTable(name),
+		strings.Join(names, ", "), quoteTable(t.Name), quote(t.SoftDelete))
 }
 
 // quietly is the condition that Erbario itself is at work, for whom triggers keep
@@ -409,13 +418,13 @@ func childrenTrigger(declared *schema.Schema, t *sqlschema.Table) *sqlschema.Tri
 		}
 		mark := quote(c.Table.SoftDelete)
 		fmt.Fprintf(&body, "    UPDATE %s SET %s = NEW.%s WHERE %s AND %s IS NOT DISTINCT FROM OLD.%s;\n",
-			quote(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x)
+			quoteTable(c.Table.Name), mark, x, strings.Join(on, " AND "), mark, x)
 	}
 	body.WriteString("    RETURN NULL;\nEND\n")
 	name := triggerName(t, t.Column(t.SoftDelete), schema.ForChildren)
 	trigger := fmt.Sprintf(
 		"CREATE TRIGGER %s AFTER UPDATE ON %s\n    FOR EACH ROW WHEN (old.%s IS DISTINCT FROM new.%s)\n    EXECUTE FUNCTION %s()",
-		quote(name), quote(t.Name), x, x, quote(childrenFunction(t.Name)))
+		quote(name), quoteTable(t.Name), x, x, quoteTable(childrenFunction(t.Name)))
 	return &sqlschema.Trigger{
 		Name:    name,
 		Column:  t.SoftDelete,
@@ -443,7 +452,7 @@ func guardTriggers(t *sqlschema.Table) []*sqlschema.Trigger {
 		literal(engine.GuardWords(t.Name)))
 	fmt.Fprintf(&all,
 		"\nBEGIN\n    IF EXISTS (SELECT FROM %s WHERE %s IS NULL) THEN\n        RAISE restrict_violation USING MESSAGE = %s;\n    END IF;\n",
-		quote(t.Name), x, literal(engine.GuardWords(t.Name)))
+		quoteTable(t.Name), x, literal(engine.GuardWords(t.Name)))
 	event := "DELETE"
 	if t.Declared.GuardRole != "" {
 		event = "DELETE OR UPDATE OF " + x
@@ -457,15 +466,16 @@ func guardTriggers(t *sqlschema.Table) []*sqlschema.Trigger {
 	all.WriteString("    RETURN NULL;\nEND\n")
 	make := func(p schema.Purpose, prefix, when, body string) *sqlschema.Trigger {
 		name, function := triggerName(t, t.Column(t.SoftDelete), p), schema.Cut(prefix+t.Name)
-		trigger := fmt.Sprintf("CREATE TRIGGER %s %s\n    EXECUTE FUNCTION %s()", quote(name), when, quote(function))
+		trigger := fmt.Sprintf("CREATE TRIGGER %s %s\n    EXECUTE FUNCTION %s()", quote(name), when,
+			quoteTable(function))
 		return &sqlschema.Trigger{Name: name, Column: t.SoftDelete, Purpose: p,
 			SQL: withFunction(function, trigger, body)}
 	}
 	return []*sqlschema.Trigger{
-		make(schema.ForGuard, "erbario_guard_", fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quote(t.Name)),
-			body.String()),
+		make(schema.ForGuard, "erbario_guard_",
+			fmt.Sprintf("BEFORE %s ON %s\n    FOR EACH ROW", event, quoteTable(t.Name)), body.String()),
 		make(schema.ForGuardAll, "erbario_guard_all_",
-			fmt.Sprintf("BEFORE TRUNCATE ON %s\n    FOR EACH STATEMENT", quote(t.Name)), all.String()),
+			fmt.Sprintf("BEFORE TRUNCATE ON %s\n    FOR EACH STATEMENT", quoteTable(t.Name)), all.String()),
 	}
 }
 
@@ -490,7 +500,7 @@ func withFunction(function, trigger, body string) sqlschema.SQL {
 	}
 	head := fmt.Sprintf(
 		"CREATE FUNCTION %s() RETURNS trigger LANGUAGE plpgsql %sSET search_path FROM CURRENT AS $erbario$%s$erbario$",
-		quote(function), rights, body)
+		quoteTable(function), rights, body)
 	return sqlschema.SQL{Text: head + ";\n" + trigger, Canon: func(text string) string {
 		f, g, _ := strings.Cut(text, "$erbario$;\n")
 		_, f, _ = strings.Cut(f, "$erbario$")
@@ -500,7 +510,7 @@ func withFunction(function, trigger, body string) sqlschema.SQL {
 
 // Trigger gives the statements that make a trigger and those that drop it.
 func (Engine) Trigger(t *sqlschema.Table, g *sqlschema.Trigger) (create, drop []string) {
-	drop = []string{"DROP TRIGGER " + quote(g.Name) + " ON " + quote(t.Name)}
+	drop = []string{"DROP TRIGGER " + quote(g.Name) + " ON " + quoteTable(t.Name)}
 	if !g.WithFunction() {
 		return []string{g.SQL.Make()}, drop
 	}
@@ -531,6 +541,9 @@ func viewKey(text string) string {
 		}
 	}
 	if froms == 1 {
+		if t := tokens("FROM " + table); len(t) == 2 && t[1].Placed {
+			table = quote(bare(t[1].Val))
+		}
 		var out []string
 		for i := 0; i < len(list); i++ {
 			if list[i] == table && i+2 < len(list) && list[i+1] == "." {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -14,7 +15,7 @@ func (Engine) Create(t *sqlschema.Table) engine.Step {
 	return engine.Step{
 		Title:     "create " + t.Name,
 		Apply:     tableStatements(t),
-		Undo:      []string{"DROP TABLE " + quote(t.Name)},
+		Undo:      []string{"DROP TABLE " + quoteTable(t.Name)},
 		UndoLoses: []engine.Loss{{Table: t.Name}},
 	}
 }
@@ -22,6 +23,24 @@ func (Engine) Create(t *sqlschema.Table) engine.Step {
 // AddReference gives the statement that makes a reference.
 func (Engine) AddReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string {
 	return []string{alterTable(t.Name) + "ADD " + named(k.Name) + foreignKey(k)}
+}
+
+// CreateSchema gives the statements that create a schema, where it is not there yet, and drop it again, where
+// nothing is in it and nobody has done anything with it.
+func (Engine) CreateSchema(name string) (apply, undo []string) {
+	return []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}, []string{dropSchema(name)}
+}
+
+// dropSchema is the statement that drops a schema where nothing is in it and nobody has done anything with it.
+func dropSchema(name string) string {
+	return `DO $erbario$BEGIN
+    IF EXISTS (SELECT FROM pg_catalog.pg_namespace WHERE nspname = ` + literal(name) + `
+        AND nspowner = current_user::regrole::oid
+        AND nspacl IS NULL AND pg_catalog.obj_description(oid, 'pg_namespace') IS NULL) THEN
+        DROP SCHEMA ` + quote(name) + `;
+    END IF;
+EXCEPTION WHEN dependent_objects_still_exist THEN NULL;
+END$erbario$`
 }
 
 // DropReference gives the statement that drops a reference.
@@ -39,12 +58,16 @@ func (Engine) RenameReference(t *sqlschema.Table, from, to string) []string {
 func (Engine) Rename(s *sqlschema.Schema, table, column, to string) ([]engine.Step, *sqlschema.Schema) {
 	title, start := fmt.Sprintf("rename %s to %s", table,
 		to), func(name string) string { return alterTable(name) + "RENAME " }
-	apply, undo := start(table)+"TO "+quote(to), start(to)+"TO "+quote(table)
+	apply, undo := renameTable(table, to), renameTable(to, table)
+	if in, _ := schema.SplitName(to); in != "" && column == "" {
+		if from, _ := schema.SplitName(table); from != in { // it may come for that table
+			undo = append(undo, dropSchema(in))
+		}
+	}
 	if column != "" {
 		title = fmt.Sprintf("rename %s.%s to %s", table, column, to)
-		apply, undo = start(table)+"COLUMN "+quote(column)+" TO "+quote(to), start(
-			table,
-		)+"COLUMN "+quote(to)+" TO "+quote(column)
+		apply = []string{start(table) + "COLUMN " + quote(column) + " TO " + quote(to)}
+		undo = []string{start(table) + "COLUMN " + quote(to) + " TO " + quote(column)}
 	}
-	return []engine.Step{{Title: title, Work: engine.Keeps, Apply: []string{apply}, Undo: []string{undo}}}, s
+	return []engine.Step{{Title: title, Work: engine.Keeps, Apply: apply, Undo: undo}}, s
 }

@@ -10,6 +10,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -17,7 +18,7 @@ const (
 	rowSecurity = "row security of"
 	rightsOn    = "rights on"
 	ownerOf     = "owner of"
-	schemaKind  = "schema"
+	schemaKind  = sqlschema.InDatabase
 )
 
 // Objects gives what a schema holds beside tables and what is made for models.
@@ -29,17 +30,22 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		}
 		bare.Tables = append(bare.Tables, &sqlschema.Table{Name: t.Name, Triggers: t.Triggers, Others: t.Others})
 	}
-	list, err := d.verbatim(ctx, "", s, Engine{}.CreateAll(bare))
+	list, err := d.verbatim(ctx, place{}, s, Engine{}.CreateAll(bare))
 	if err != nil {
 		return nil, err
 	}
-	rows, err := d.Select(ctx, "SELECT current_schema(), '' UNION ALL SELECT '', relname::text FROM pg_class c WHERE relkind = 'm' AND relispopulated AND relnamespace = "+here)
+	rows, err := d.Select(ctx, "SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "+
+		"WHERE c.relkind = 'm' AND c.relispopulated AND c.relnamespace IN "+d.ours())
 	if err != nil {
 		return nil, err
 	}
-	schema, populated := "", map[string]bool{}
+	populated := map[string]bool{}
 	for _, r := range rows {
-		schema, populated[r[1]] = schema+r[0], true
+		in := r[0]
+		if in == d.schema {
+			in = ""
+		}
+		populated[schema.InSchema(in, r[1])] = true
 	}
 	secured := map[string]bool{}
 	var out []engine.Creation
@@ -63,8 +69,8 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		if t := s.Table(c.Of); c.OfKind == "" && t != nil && t.Options.Foreign { // scratch has no such table
 			continue
 		}
-		c.SQL = inSchema(c.SQL, schema)
-		c.Form = canon(inSchema(cmp.Or(c.Form, c.SQL), schema))
+		c.SQL = withoutSchema(c.SQL, d.schema)
+		c.Form = canon(withoutSchema(cmp.Or(c.Form, c.SQL), d.schema))
 		if c.Kind == "materialised view" && populated[c.Name] {
 			c.SQL = strings.TrimSuffix(c.SQL, "\nWITH NO DATA")
 		}
@@ -73,13 +79,18 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 	return out, nil
 }
 
-// inSchema is a statement without the name of the schema that all of it is in.
-func inSchema(sql, schema string) string {
+// withoutSchema is a statement without the name of the schema that all of it is in.
+func withoutSchema(sql, schema string) string {
 	var b strings.Builder
 	last := 0
 	list := tokens(sql)
-	for i := 0; i+2 < len(list); i++ {
-		if list[i].Named() && list[i].Name() == schema && list[i+1].Is(".") && list[i+2].Named() &&
+	for i := range list {
+		if t := list[i]; t.In == schema && t.In != "" {
+			b.WriteString(sql[last:t.Start] + quote(bare(t.Val)))
+			last = t.End
+			continue
+		}
+		if i+2 < len(list) && list[i].Named() && list[i].Name() == schema && list[i+1].Is(".") && list[i+2].Named() &&
 			(i == 0 || !list[i-1].Is(".")) && list[i].End == list[i+1].Start {
 			b.WriteString(sql[last:list[i].Start])
 			last = list[i+2].Start
@@ -98,17 +109,17 @@ func (Engine) DropObject(c engine.Creation) []string {
 	switch c.Kind {
 	case "trigger", "rule", "policy":
 		name, _, _ := strings.Cut(c.Name, " of "+c.Of)
-		return one("DROP " + strings.ToUpper(c.Kind) + " " + quote(name) + " ON " + quote(c.Of))
+		return one("DROP " + strings.ToUpper(c.Kind) + " " + quote(name) + " ON " + quoteTable(c.Of))
 	case "state of trigger", "state of rule":
-		return one("ALTER TABLE " + quote(c.Of) + " ENABLE " + strings.ToUpper(strings.TrimPrefix(c.Kind,
+		return one("ALTER TABLE " + quoteTable(c.Of) + " ENABLE " + strings.ToUpper(strings.TrimPrefix(c.Kind,
 			"state of ")) + " " + quote(c.Name))
 	case engine.Exclusion:
 		return one(alterTable(c.Of) + "DROP CONSTRAINT " + quote(c.Name))
 	case rowSecurity:
 		if strings.Contains(c.SQL, " FORCE ") {
-			return one("ALTER TABLE ONLY " + quote(c.Of) + " NO FORCE ROW LEVEL SECURITY")
+			return one("ALTER TABLE ONLY " + quoteTable(c.Of) + " NO FORCE ROW LEVEL SECURITY")
 		}
-		return one("ALTER TABLE " + quote(c.Of) + " DISABLE ROW LEVEL SECURITY")
+		return one("ALTER TABLE " + quoteTable(c.Of) + " DISABLE ROW LEVEL SECURITY")
 	case "comment":
 		if i := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("IS") }); i > 0 {
 			return one(c.SQL[:list[i].Start] + "IS NULL")
@@ -175,7 +186,7 @@ func signature(c engine.Creation, list []sqltok.Token) string {
 	switch c.Kind {
 	case "function", "procedure", "aggregate":
 		name, args, _ := strings.Cut(c.Name, "(")
-		return quote(name) + "(" + args
+		return quoteTable(name) + "(" + args
 	case "cast":
 		at := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("CAST") })
 		end := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("WITH") || t.Is("WITHOUT") })
@@ -187,7 +198,7 @@ func signature(c engine.Creation, list []sqltok.Token) string {
 		left, right, _ := strings.Cut(types, " and ")
 		return name + " (" + cmp.Or(left, "NONE") + ", " + cmp.Or(right, "NONE") + ")"
 	}
-	return quote(c.Name)
+	return quoteTable(c.Name)
 }
 
 // nameIn is the name behind the kind of a CREATE statement, as it stands there.
@@ -201,7 +212,7 @@ func nameIn(c engine.Creation, list []sqltok.Token) string {
 			return c.SQL[list[i+1].Start:list[end].End]
 		}
 	}
-	return quote(c.Name)
+	return quoteTable(c.Name)
 }
 
 // AgainObject is a statement that creates what belongs to a table or another object, as often as it is run.

@@ -87,7 +87,7 @@ func hide(text string, u *url.URL) string {
 }
 
 // Open connects to the database of a URL.
-func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine.Database, error) {
+func (e Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine.Database, error) {
 	c, path, err := config(rawURL)
 	if err != nil {
 		return nil, err
@@ -107,7 +107,7 @@ func (Engine) Open(ctx context.Context, rawURL string, mode engine.Mode) (engine
 	if err != nil {
 		return nil, err
 	}
-	d := &database{conn: conn, user: c.User, readOnly: mode == engine.ReadOnly}
+	d := &database{conn: conn, user: c.User, readOnly: mode == engine.ReadOnly, schemas: e.read()}
 	if mode == engine.Make && path != "" {
 		// Asked first: to make one that is there takes the right to make any.
 		first, _, _ := strings.Cut(path, ",")

@@ -61,10 +61,14 @@ func readConcurrent(sql string) (c concurrent, ok bool) {
 			j++
 		}
 		if j < len(list) && list[j].Named() {
-			return concurrent{
-				makes: list[0].Is("CREATE"),
-				index: list[j].Name(),
-			}, list[0].Is("CREATE") || list[0].Is("DROP")
+			c = concurrent{makes: list[0].Is("CREATE"), index: quoteTable(list[j].Name())}
+			for k := j; c.makes && k+1 < len(list); k++ {
+				if list[k].Is("ON") { // it lies where its table does
+					c.index = quoteIn(list[k+1].In, list[j].Name())
+					break
+				}
+			}
+			return c, c.makes || list[0].Is("DROP")
 		}
 	}
 	return c, false
@@ -105,7 +109,7 @@ func (d *database) left(ctx context.Context, sql string) (bool, error) {
 			strings.Join(strings.Fields(sql), " "))
 	}
 	rows, err := d.Select(ctx,
-		"SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)::oid", quote(c.index))
+		"SELECT i.indisvalid AND i.indisready FROM pg_index i WHERE i.indexrelid = to_regclass(?)::oid", c.index)
 	if err != nil {
 		return false, err
 	}
@@ -118,7 +122,7 @@ func (d *database) left(ctx context.Context, sql string) (bool, error) {
 	case !c.makes: // it was cut off while it went: nothing uses the index, and nothing makes it whole
 		return true, d.ExecAutocommit(ctx, sql)
 	}
-	return false, d.ExecAutocommit(ctx, "DROP INDEX CONCURRENTLY IF EXISTS "+quote(c.index))
+	return false, d.ExecAutocommit(ctx, "DROP INDEX CONCURRENTLY IF EXISTS "+c.index)
 }
 
 // Session names the connection by its process on the server and when that began.

@@ -19,6 +19,8 @@ import (
 type Engine struct {
 	url     string
 	scratch string // the URL of a database for scratch; empty: one is made on the server of url
+	main    string // the schema that the URL names; empty: none
+	schemas string // that are read next to the one of a URL, with a NUL between them
 }
 
 // Name is the word for PostgreSQL in file names and in the language.
@@ -28,13 +30,39 @@ func (Engine) Name() string { return "postgres" }
 func (Engine) Schemes() []string { return []string{"postgres", "postgresql"} }
 
 // At is the engine with a server on which scratch databases are made.
-func (Engine) At(url string) engine.Engine { return Engine{url: url} }
+func (e Engine) At(url string) engine.Engine {
+	e.url, e.scratch, e.main = url, "", ""
+	if _, path, err := config(url); err == nil && path != "" {
+		e.main = tokens(path)[0].Name()
+	}
+	return e
+}
 
 // ProveIn is the engine with a database that is there for scratch.
-func (e Engine) ProveIn(url string) engine.Engine { return Engine{url: e.url, scratch: url} }
+func (e Engine) ProveIn(url string) engine.Engine {
+	e.scratch = url
+	return e
+}
+
+// WithSchemas is the engine whose databases are read with those schemas, too.
+func (e Engine) WithSchemas(names []string) engine.Engine {
+	e.schemas = strings.Join(names, "\x00")
+	return e
+}
+
+// read are the names of those schemas.
+func (e Engine) read() []string {
+	if e.schemas == "" {
+		return nil
+	}
+	return strings.Split(e.schemas, "\x00")
+}
 
 // Quote is a name as SQL.
 func (Engine) Quote(name string) string { return quote(name) }
+
+// QuoteTable is the name of a table, or of what else lies in a schema, as SQL.
+func (Engine) QuoteTable(name string) string { return quoteTable(name) }
 
 // Text is a text as a literal.
 func (Engine) Text(s string) string { return literal(s) }
@@ -65,7 +93,39 @@ BEGIN
     RETURN jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], clock_timestamp()));
 END
 $erbario$`,
+	// A sequence of the table whose name is taken there has another until the name is free.
+	moveFunction: `CREATE OR REPLACE FUNCTION ` + moveFunction + `(what regclass, place name) RETURNS void LANGUAGE plpgsql AS $erbario$
+DECLARE
+    into_schema name := coalesce(place, current_schema());
+    moved text := '_moved_' || what::oid;
+    r record;
+BEGIN
+    FOR r IN ` + ownSequences + `
+    LOOP
+        IF to_regclass(format('%I.%I', into_schema, r.relname)) IS NOT NULL THEN
+            EXECUTE format('ALTER SEQUENCE %s RENAME TO %I', r.this, left(r.relname, 40) || moved);
+        END IF;
+    END LOOP;
+    EXECUTE format('ALTER TABLE %s SET SCHEMA %I', what, into_schema);
+    FOR r IN ` + ownSequences + `
+    LOOP
+        IF r.relname LIKE '%' || moved
+            AND to_regclass(format('%I.%I', into_schema, replace(r.relname, moved, ''))) IS NULL THEN
+            EXECUTE format('ALTER SEQUENCE %s RENAME TO %I', r.this, replace(r.relname, moved, ''));
+        END IF;
+    END LOOP;
+END
+$erbario$`,
 }
+
+// ownSequences are the sequences that number the columns of the table that is moved.
+const ownSequences = `SELECT c.oid::regclass AS this, c.relname FROM pg_catalog.pg_depend d JOIN pg_catalog.pg_class c ON c.oid = d.objid
+        WHERE d.refobjid = what::oid AND d.refclassid = 'pg_catalog.pg_class'::regclass::oid
+            AND d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S'`
+
+// moveFunction is the name of the function that moves a table, with all that belongs to it, into another
+// schema; into that of the project, where none is named.
+const moveFunction = "erbario_move"
 
 // rareKinds are what few databases have.
 var rareKinds = []string{
@@ -76,10 +136,10 @@ var rareKinds = []string{
 func (Engine) DropAll(s *sqlschema.Schema) []string {
 	var out []string
 	for _, v := range s.Views {
-		out = append(out, "DROP VIEW IF EXISTS "+quote(v.Name)+" CASCADE")
+		out = append(out, "DROP VIEW IF EXISTS "+quoteTable(v.Name)+" CASCADE")
 	}
 	for _, t := range s.Tables {
-		out = append(out, "DROP TABLE IF EXISTS "+quote(t.Name)+" CASCADE")
+		out = append(out, "DROP TABLE IF EXISTS "+quoteTable(t.Name)+" CASCADE")
 		for _, g := range t.Triggers {
 			if g.WithFunction() {
 				_, drop := Engine{}.Trigger(t, g)
@@ -98,10 +158,10 @@ func (Engine) DropAll(s *sqlschema.Schema) []string {
 		}
 		switch kind := kinds[o.Kind]; {
 		case kind != "":
-			out = append(out, "DROP "+kind+" IF EXISTS "+quote(o.Name)+" CASCADE")
+			out = append(out, "DROP "+kind+" IF EXISTS "+quoteTable(o.Name)+" CASCADE")
 		case o.Kind == "function", o.Kind == "procedure":
 			name, args, _ := strings.Cut(o.Name, "(")
-			out = append(out, "DROP ROUTINE IF EXISTS "+quote(name)+"("+args+" CASCADE")
+			out = append(out, "DROP ROUTINE IF EXISTS "+quoteTable(name)+"("+args+" CASCADE")
 		case slices.Contains(rareKinds, o.Kind):
 			words := "DROP " + strings.ToUpper(o.Kind)
 			for _, sql := range (Engine{}).DropObject(engine.Creation{Kind: o.Kind, Name: o.Name, SQL: o.Make[0]}) {

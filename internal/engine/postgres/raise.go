@@ -35,9 +35,10 @@ func plainUnique(x *sqlschema.Index) bool {
 
 // raiseOwn adds the options of a table, and names of collations as people write them.
 func raiseOwn(t *sqlschema.Table, out *schema.Table) {
+	out.Schema, _ = schema.SplitName(t.Name)
 	for _, c := range out.Columns {
 		c.Collation = strings.Trim(c.Collation, `"`)
-		if o := t.Column(c.Name); o.Serial != "" && o.Serial != sequenceName(t.Name, c.Name) {
+		if o := t.Column(c.Name); o.Serial != "" && bare(o.Serial) != sequenceName(bare(t.Name), c.Name) {
 			c.Numbers.Sequence = o.Serial
 		}
 	}
@@ -50,7 +51,7 @@ func raiseOwn(t *sqlschema.Table, out *schema.Table) {
 		options = append(options, strings.TrimSpace(head))
 	}
 	out.Options = strings.Join(options, " ")
-	if out.KeyName == t.Name+"_pkey" {
+	if out.KeyName == bare(t.Name)+"_pkey" {
 		out.KeyName = ""
 	}
 }

@@ -153,7 +153,7 @@ func options(pairs ...string) string {
 }
 
 // rare gives the statements that create what few databases have.
-func rare(collations, dictionaries, searches, aggregates, operators [][]string) []dated {
+func (r *reading) rare(collations, dictionaries, searches, aggregates, operators [][]string) []dated {
 	var out []dated
 	add := func(oid, kind, name string, list ...string) {
 		n, _ := strconv.Atoi(oid)
@@ -171,21 +171,21 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 		if v[2] == "c" {
 			o = options("LC_COLLATE", said(v[3]), "LC_CTYPE", said(v[4]))
 		}
-		add(v[0], "collation", v[1], "CREATE COLLATION "+quote(v[1])+o)
+		add(v[0], "collation", r.name(v[1]), "CREATE COLLATION "+r.sql(v[1])+o)
 	}
 	for _, v := range dictionaries {
 		o := "(TEMPLATE = " + v[2]
 		if v[3] != "" {
 			o += ", " + v[3]
 		}
-		add(v[0], "text search dictionary", v[1], "CREATE TEXT SEARCH DICTIONARY "+quote(v[1])+" "+o+")")
+		add(v[0], "text search dictionary", r.name(v[1]), "CREATE TEXT SEARCH DICTIONARY "+r.sql(v[1])+" "+o+")")
 	}
 	for _, v := range searches {
-		list := []string{"CREATE TEXT SEARCH CONFIGURATION " + quote(v[1]) + " (PARSER = " + v[2] + ")"}
+		list := []string{"CREATE TEXT SEARCH CONFIGURATION " + r.sql(v[1]) + " (PARSER = " + v[2] + ")"}
 		for _, m := range jsonPairs(v[3]) {
-			list = append(list, "ALTER TEXT SEARCH CONFIGURATION "+quote(v[1])+" ADD MAPPING FOR "+m[0]+" WITH "+m[1])
+			list = append(list, "ALTER TEXT SEARCH CONFIGURATION "+r.sql(v[1])+" ADD MAPPING FOR "+m[0]+" WITH "+m[1])
 		}
-		add(v[0], "text search configuration", v[1], list...)
+		add(v[0], "text search configuration", r.name(v[1]), list...)
 	}
 	for _, v := range aggregates {
 		args := v[2]
@@ -220,7 +220,7 @@ func rare(collations, dictionaries, searches, aggregates, operators [][]string) 
 		if v[14] == "h" {
 			text = strings.TrimSuffix(text, ")") + ", HYPOTHETICAL)"
 		}
-		add(v[0], "aggregate", v[1]+"("+v[3]+")", "CREATE AGGREGATE "+quote(v[1])+"("+args+")"+text)
+		add(v[0], "aggregate", r.name(v[1])+"("+v[3]+")", "CREATE AGGREGATE "+r.sql(v[1])+"("+args+")"+text)
 	}
 	for _, v := range operators {
 		if v[1] == "" { // a cast
@@ -265,21 +265,21 @@ func (d *database) elsewhere(ctx context.Context, todo []string, whole bool) ([]
 	for len(todo) > 0 {
 		name := todo[0]
 		todo = todo[1:]
-		if slices.Contains(seen, name) || name == d.schema {
+		if slices.Contains(seen, name) || name == d.schema || !whole && slices.Contains(d.schemas, name) {
 			continue
 		}
 		seen = append(seen, name)
-		r, err := d.schemaOf(ctx, quote(name))
+		r, err := d.reading(ctx, place{path: quote(name)})
 		if err != nil {
 			return nil, fmt.Errorf("the schema %s, which %s needs: %w", name, d.schema, err)
 		}
+		r.order()
 		r.s.Tables = slices.DeleteFunc(r.s.Tables, func(t *sqlschema.Table) bool { return schema.Own(t.Name) })
 		todo = append(todo, r.needs...)
-		out = append(out, &sqlschema.Other{Kind: schemaKind, Name: name,
-			Make: []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}})
+		out = append(out, otherSchema(name))
 		all, across := Engine{}.CreateAll(r.s), acrossSchemas(r.s)
 		if n := len(all); whole {
-			if all, err = d.verbatim(ctx, quote(name), r.s, all); err != nil {
+			if all, err = d.verbatim(ctx, place{path: quote(name)}, r.s, all); err != nil {
 				return nil, err
 			}
 			all, across = all[:n], append(across, all[n:]...)
@@ -317,7 +317,7 @@ func acrossSchemas(s *sqlschema.Schema) []engine.Creation {
 	var out []engine.Creation
 	for _, t := range s.Tables {
 		for _, k := range t.ForeignKeys {
-			if k.Schema != "" && !t.Options.Foreign {
+			if in, _ := schema.SplitName(k.Table); in != "" && !t.Options.Foreign {
 				out = append(out, engine.Creation{Kind: "reference", Name: k.Name, Of: t.Name,
 					SQL: Engine{}.AddReference(t, k)[0]})
 			}
@@ -336,7 +336,8 @@ func within(path, sql string) string {
 
 // OtherSchemas reads all other schemas of the database.
 func (d *database) OtherSchemas(ctx context.Context) ([]engine.OtherSchema, error) {
-	rows, err := d.Select(ctx, `SELECT n.nspname, (SELECT count(*) FROM pg_class c WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p') AND c.relname::text NOT LIKE 'erbario\_%')
+	rows, err := d.Select(ctx, `SELECT n.nspname, (SELECT count(*) FROM pg_class c WHERE c.relnamespace = n.oid AND c.relkind IN ('r', 'p') AND c.relname::text NOT LIKE 'erbario\_%'),
+			EXISTS (SELECT 1 FROM pg_class c WHERE c.relnamespace = n.oid AND c.relname = 'erbario_history')
 		FROM pg_namespace n WHERE n.oid <> `+here+` AND n.nspname::text NOT LIKE 'pg\_%' AND n.nspname::text NOT LIKE 'erbario\_%' AND n.nspname <> 'information_schema'
 		AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_namespace'::regclass::oid AND e.objid = n.oid AND e.deptype = 'e')
 		AND (n.nspname <> 'public' OR EXISTS (SELECT 1 FROM pg_class c WHERE c.relnamespace = n.oid)) ORDER BY 1`)
@@ -350,7 +351,7 @@ func (d *database) OtherSchemas(ctx context.Context) ([]engine.OtherSchema, erro
 	var out []engine.OtherSchema
 	for _, r := range rows {
 		tables, _ := strconv.Atoi(r[1])
-		o := engine.OtherSchema{Name: r[0], Tables: tables}
+		o := engine.OtherSchema{Name: r[0], Tables: tables, Taken: r[2] == "t"}
 		for _, x := range all {
 			if x.Name == r[0] && x.Kind == "schema" || strings.HasPrefix(x.Name, r[0]+".") {
 				o.Holds = append(o.Holds, x)
@@ -359,7 +360,7 @@ func (d *database) OtherSchemas(ctx context.Context) ([]engine.OtherSchema, erro
 		out = append(out, o)
 	}
 	of := &reading{s: &sqlschema.Schema{}} // what belongs to the database, and is about those schemas alone
-	both, err := d.catalogues(ctx, "", []string{
+	both, err := d.catalogues(ctx, place{}, []string{
 		strings.Replace(publicationsQuery, "WHERE "+ofThisSchema, "WHERE NOT "+ofThisSchema, 1),
 		strings.Replace(eventTriggersQuery, "WHERE "+eventOfThisSchema,
 			"WHERE "+notExtension("pg_event_trigger", "g.oid")+" AND NOT ("+eventOfThisSchema+")", 1),

@@ -102,7 +102,7 @@ func liveOf(s *sqlschema.Schema, v *sqlschema.View) string {
 		return ""
 	}
 	for _, t := range s.Tables {
-		if quote(t.Name) == list[n-5] && t.SoftDelete != "" && quote(t.SoftDelete) == list[n-3] {
+		if quoteTable(t.Name) == list[n-5] && t.SoftDelete != "" && quote(t.SoftDelete) == list[n-3] {
 			return t.Name
 		}
 	}
@@ -155,12 +155,12 @@ func typesOf(s *sqlschema.Schema) func(sqlType string) bool {
 	for _, o := range s.Others {
 		switch o.Kind {
 		case sqlschema.EnumType, "domain", "composite type", "range type":
-			own[quote(o.Name)] = true
+			own[quoteTable(o.Name)] = true
 		}
 	}
 	for _, o := range s.Objects {
 		if o.Kind == "domain" || o.Kind == "type" {
-			own[quote(o.Name)] = true
+			own[quoteTable(o.Name)] = true
 		}
 	}
 	return func(sqlType string) bool { return own[strings.TrimRight(sqlType, "[]")] }

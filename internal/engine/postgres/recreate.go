@@ -64,8 +64,9 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		add(&tables, "table", t.Name, createTable(&bare, t.Name))
 		add(&tables, "sequence of", t.Name, own...)
 		for _, k := range t.ForeignKeys {
-			elsewhere := slices.ContainsFunc(s.Elsewhere,
-				func(o *sqlschema.Other) bool { return o.Kind == schemaKind && o.Name == k.Schema })
+			in, _ := schema.SplitName(k.Table)
+			elsewhere := in != "" && slices.ContainsFunc(s.Elsewhere,
+				func(o *sqlschema.Other) bool { return o.Kind == schemaKind && o.Name == in })
 			if s.Table(k.Table) != nil || elsewhere {
 				add(&keys, "reference", k.Name, Engine{}.AddReference(t, k)...)
 			}
@@ -100,7 +101,7 @@ var serialTypes = map[string]string{"smallint": "smallserial", "integer": "seria
 func asSerial(t *sqlschema.Table) {
 	for _, c := range t.Columns {
 		if word := serialTypes[c.SQLType]; word != "" && c.NotNull && c.Serial != "" &&
-			c.Serial == sequenceName(t.Name, c.Name) {
+			bare(c.Serial) == sequenceName(bare(t.Name), c.Name) {
 			c.SQLType, c.Serial, c.Default, c.NotNull = word, "", nil, false
 		}
 	}

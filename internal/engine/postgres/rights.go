@@ -13,6 +13,7 @@ import (
 
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
+	"erbario/internal/schema"
 )
 
 // owned is the table, view or index that only its owner may change as a statement does; "":
@@ -26,6 +27,9 @@ func owned(statement string) string {
 		return ""
 	}
 	at := 0
+	if name := movedTable(list); name != "" {
+		return name
+	}
 	switch word(0) + " " + word(1) {
 	case "ALTER TABLE", "DROP TABLE", "ALTER VIEW", "DROP VIEW", "ALTER INDEX", "DROP INDEX":
 		at = 2
@@ -44,6 +48,54 @@ func owned(statement string) string {
 		return ""
 	}
 	return list[at].Name()
+}
+
+// namedRelations are tables and the like by their names, as SQL behind FROM. The project's own schema has no name
+// there.
+func namedRelations(rows []string) string {
+	return "(VALUES " + strings.Join(rows, ", ") + ") AS n (name, quoted, own) JOIN pg_class c " +
+		"ON c.oid = to_regclass(n.quoted)::oid AND (NOT n.own OR c.relnamespace = " + here + ")"
+}
+
+// rightsToCreate are queries for the rights to create in schemas, and schemas, that statements need and the user
+// lacks.
+func rightsToCreate(statements []string) []string {
+	creates := map[string]bool{} // the schemas in which they create something; "": the project's own
+	var parts []string
+	for _, sql := range statements {
+		words := strings.Fields(sql)
+		if len(words) < 2 || !strings.EqualFold(words[0], "CREATE") {
+			continue
+		}
+		switch word := strings.ToUpper(words[1]); {
+		case word == "SCHEMA":
+			list := tokens(sql)
+			name := list[len(list)-1].Name()
+			parts = append(parts, "SELECT 'SCHEMA', "+literal(name)+", current_database()::text WHERE to_regnamespace("+
+				literal(quote(name))+") IS NULL AND NOT has_database_privilege(current_database(), 'CREATE')")
+		case slices.Contains(makes, word):
+			creates[createdIn(sql)] = true
+		}
+	}
+	for _, in := range slices.Sorted(maps.Keys(creates)) {
+		is := "nspname = " + literal(in)
+		if in == "" {
+			is = "oid = " + here
+		}
+		parts = append(parts, "SELECT 'CREATE', nspname::text, '' FROM pg_namespace WHERE "+is+
+			" AND NOT has_schema_privilege(oid, 'CREATE')")
+	}
+	return parts
+}
+
+// createdIn is the schema in which a statement creates something; "": the project's own.
+func createdIn(statement string) string {
+	for i, t := range tokens(statement) {
+		if t.Placed || t.Is("(") || i > 10 {
+			return t.In
+		}
+	}
+	return ""
 }
 
 // makes are the words behind CREATE of what takes a place in the schema.
@@ -104,10 +156,11 @@ var roleAsked = sync.OnceValue(func() *regexp.Regexp {
 func (d *database) MissingPermissions(ctx context.Context, statements []string) ([]string, error) {
 	var owns, roles []string
 	rights := map[string][]string{} // the tables, by right
-	creates := false
 	add := func(to *[]string, name string) {
-		if !slices.Contains(*to, literal(name)) {
-			*to = append(*to, literal(name))
+		in, _ := schema.SplitName(name)
+		row := fmt.Sprintf("(%s, %s, %t)", literal(name), literal(quoteTable(name)), in == "")
+		if !slices.Contains(*to, row) {
+			*to = append(*to, row)
 		}
 	}
 	for _, sql := range statements {
@@ -119,9 +172,6 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 			add(&list, use[1])
 			rights[use[0]] = list
 		}
-		words := strings.Fields(sql)
-		creates = creates ||
-			len(words) > 1 && strings.EqualFold(words[0], "CREATE") && slices.Contains(makes, strings.ToUpper(words[1]))
 	}
 	for _, right := range []string{"SELECT", "INSERT", "DELETE"} { // of what every run notes
 		list := rights[right]
@@ -143,26 +193,18 @@ func (d *database) MissingPermissions(ctx context.Context, statements []string) 
 	if len(owns) > 0 {
 		parts = append(
 			parts,
-			"SELECT '' AS right, c.relname::text AS name, pg_get_userbyid(c.relowner)::text AS owner FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND c.relname IN ("+strings.Join(
-				owns,
-				", ",
-			)+") AND NOT pg_has_role(c.relowner, 'USAGE')",
+			"SELECT '' AS right, n.name, pg_get_userbyid(c.relowner)::text AS owner FROM "+namedRelations(owns)+
+				" WHERE c.relkind IN ('r', 'p', 'v', 'm', 'i', 'I') AND NOT pg_has_role(c.relowner, 'USAGE')",
 		)
 	}
 	for _, right := range slices.Sorted(maps.Keys(rights)) {
 		parts = append(
 			parts,
-			"SELECT "+literal(
-				right,
-			)+", c.relname::text, '' FROM pg_class c WHERE c.relnamespace = "+here+" AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND c.relname IN ("+strings.Join(
-				rights[right],
-				", ",
-			)+") AND NOT has_table_privilege(c.oid, "+literal(right)+")",
+			"SELECT "+literal(right)+", n.name, '' FROM "+namedRelations(rights[right])+
+				" WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT has_table_privilege(c.oid, "+literal(right)+")",
 		)
 	}
-	if creates {
-		parts = append(parts, "SELECT 'CREATE', '', '' WHERE NOT has_schema_privilege(current_schema(), 'CREATE')")
-	}
+	parts = append(parts, rightsToCreate(statements)...)
 	rows, err := d.Select(ctx, strings.Join(parts, " UNION ALL ")+" ORDER BY 2, 1")
 	if err != nil {
 		return nil, err
@@ -191,17 +233,18 @@ func (d *database) lackWords(rows [][]string) []string {
 				fmt.Sprintf("there is no role %s, which a guard uses to decide who may delete: CREATE ROLE %s", name,
 					quote(name)),
 			)
-		case name == "":
-			out = append(
-				out,
-				fmt.Sprintf("the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user,
-					d.schema, quote(d.schema), quote(d.user)),
-			)
+		case right == "CREATE":
+			out = append(out, fmt.Sprintf(
+				"the user %s may create nothing in the schema %s: GRANT CREATE ON SCHEMA %s TO %s", d.user, name,
+				quote(name), quote(d.user)))
+		case right == "SCHEMA":
+			out = append(out, fmt.Sprintf("the user %s may not create the schema %s: GRANT CREATE ON DATABASE %s TO %s",
+				d.user, name, quote(r[2]), quote(d.user)))
 		case !foreign[name]:
 			out = append(
 				out,
 				fmt.Sprintf("the user %s lacks the right %s on %s: GRANT %s ON %s TO %s", d.user, right, name, right,
-					quote(name), quote(d.user)),
+					quoteTable(name), quote(d.user)),
 			)
 		}
 	}

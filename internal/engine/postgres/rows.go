@@ -12,7 +12,7 @@ import (
 )
 
 var rowWords = &ddl.RowWords{
-	Quote: quote, Compared: compared,
+	Quote: quote, QuoteTable: quoteTable, Compared: compared,
 	Keep: func(r engine.RowUpsert, columns []string, where string) []string {
 		kept := []string{quoteAll(r.By)}
 		for _, c := range columns {
@@ -23,7 +23,7 @@ var rowWords = &ddl.RowWords{
 			kept = append(kept, x)
 		}
 		return []string{fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s",
-			quote(r.Keep), strings.Join(kept, ", "), quote(r.Table.Name), where)}
+			quoteTable(r.Keep), strings.Join(kept, ", "), quoteTable(r.Table.Name), where)}
 	},
 	Quiet: func(_ *sqlschema.Table, updates []string) []string { return quiet(updates) },
 	Restore: func(r engine.RowUpsert, columns []string, live func(string) string) string {
@@ -34,8 +34,8 @@ var rowWords = &ddl.RowWords{
 		for _, c := range columns {
 			set = append(set, fmt.Sprintf("%s = %s", quote(c), fromKept(r.Table.Column(c), "kept."+quote(c))))
 		}
-		return fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE %s%s", quote(r.Table.Name),
-			strings.Join(set, ", "), quote(r.Keep), engine.Same(told("kept"), told("here"), r.By), live("here"))
+		return fmt.Sprintf("UPDATE %s AS here SET %s FROM %s AS kept WHERE %s%s", quoteTable(r.Table.Name),
+			strings.Join(set, ", "), quoteTable(r.Keep), engine.Same(told("kept"), told("here"), r.By), live("here"))
 	},
 	Unguarded: unguarded,
 }

@@ -94,7 +94,7 @@ func (e Engine) Scratch(ctx context.Context) (engine.Database, error) {
 		return nil, err
 	}
 	first, _, _ := strings.Cut(path, ",") // what names its own schema finds it
-	return p.ready(ctx, conn, first)
+	return p.ready(ctx, conn, first, e.read())
 }
 
 // given opens the database that was named for scratch. It has to be empty: what is in it
@@ -116,16 +116,23 @@ func (e Engine) given(ctx context.Context) (engine.Database, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the scratch database: %w", err)
 	}
-	return p.ready(ctx, conn, "")
+	return p.ready(ctx, conn, "", e.read())
 }
 
-// ready prepares a scratch database that is empty, with the schema in which it works;
-// "": public.
-func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn, first string) (engine.Database, error) {
-	d := &database{conn: conn, user: p.config.User, scratch: p}
+// ready prepares a scratch database that is empty, with the schema in which it works,
+// "": public, and those that are read next to it.
+func (p *scratchPlace) ready(ctx context.Context, conn *pgx.Conn, first string,
+	schemas []string) (engine.Database, error) {
+	d := &database{conn: conn, user: p.config.User, scratch: p, schemas: schemas}
 	p.mu.Lock()
-	schema := cmp.Or(p.inside[conn], first, "public")
+	inside := p.inside[conn]
+	schema := cmp.Or(inside, first, "public")
 	p.mu.Unlock()
+	if inside != "" && len(schemas) > 0 {
+		err := fmt.Errorf("the scratch database %s is in use, and has no room for a second schema %s: "+
+			"give the user the right CREATEDB, and remove scratch from erbario.toml", p.config.Database, schemas[0])
+		return nil, errors.Join(err, d.Close())
+	}
 	if schema == "public" {
 	} else if _, err := conn.PgConn().Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+schema).ReadAll(); err != nil {
 		return nil, errors.Join(d.plain(err), d.Close())

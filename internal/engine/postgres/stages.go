@@ -59,7 +59,7 @@ func bridgeFunction(table string) string { return schema.Cut("erbario_bridge_" +
 func (stages) SyncTriggers(t *sqlschema.Table, spans []engine.Span) []*sqlschema.Trigger {
 	var vars, body strings.Builder
 	noted := "PERFORM erbario_noted(" + literal(t.Name) + ");"
-	row := "FROM (SELECT NEW.*) AS " + quote(t.Name)
+	row := "FROM (SELECT NEW.*) AS " + quote(bare(t.Name))
 	for i, s := range spans {
 		now := "NEW." + quote(s.Column.Name)
 		if s.Old == nil {
@@ -128,7 +128,7 @@ func (stages) SyncTriggers(t *sqlschema.Table, spans []engine.Span) []*sqlschema
 	text += "BEGIN\n    IF " + quietly + " THEN\n        RETURN NEW;\n    END IF;\n" + body.String() + "    RETURN NEW;\nEND\n"
 	name := schema.Cut(bridgePrefix + t.Name + "_" + string(schema.ForBridge))
 	trigger := fmt.Sprintf("CREATE TRIGGER %s BEFORE INSERT OR UPDATE ON %s\n    FOR EACH ROW EXECUTE FUNCTION %s()",
-		quote(name), quote(t.Name), quote(bridgeFunction(t.Name)))
+		quote(name), quoteTable(t.Name), quoteTable(bridgeFunction(t.Name)))
 	return []*sqlschema.Trigger{
 		{Name: name, Purpose: schema.ForBridge, SQL: withFunction(bridgeFunction(t.Name), trigger, text)},
 	}
@@ -156,7 +156,7 @@ func (stages) Begin(table string) []string {
 		notedFunction,
 		fmt.Sprintf(
 			"INSERT INTO erbario_former (table_name, session, at, application, role) SELECT %s, 0, clock_timestamp(), 'the change itself', session_user WHERE EXISTS (SELECT 1 FROM %s)",
-			literal(table), quote(table)),
+			literal(table), quoteTable(table)),
 	}
 }
 
@@ -169,7 +169,8 @@ func (stages) End(table string) []string {
 func (stages) Resync(table string, s engine.Span) []string {
 	old, value := quote(s.Old.Name), stages{}.Guarded(s.Back, quote(s.Column.Name), s.Old.SQLType)
 	return quiet(
-		[]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quote(table), old, value, stages{}.Differ(old, value))},
+		[]string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s", quoteTable(table), old, value,
+			stages{}.Differ(old, value))},
 	)
 }
 

@@ -27,7 +27,7 @@ func rewrites(c *sqlschema.Column) bool {
 // values gives columns their values: all that are worked out from the old row in one
 // statement, so that none sees what another has just become.
 func (a *alteration) values() {
-	table := quote(a.to.Name)
+	table := quoteTable(a.to.Name)
 	var set, sql []string
 	where := ""
 	n := 0
@@ -190,7 +190,7 @@ func widens(from, to string) bool {
 
 // dialect is what PostgreSQL says otherwise where rows are asked about.
 var dialect = preconditions.Dialect{
-	Quote:   quote,
+	Quote: quote, QuoteTable: quoteTable, RowsOf: rowsOf,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
 	Differs: func(a, b string, c *sqlschema.Column) string {
@@ -230,7 +230,7 @@ func sourceSQL(from *sqlschema.Table, c *sqlschema.Column, table string, sources
 		}
 		return "", false
 	}
-	row := quote(table)
+	row := rowsOf(table)
 	switch {
 	case src.Kept != "":
 		expr := fmt.Sprintf("(SELECT %s FROM %s AS kept WHERE %s ORDER BY kept.ctid DESC LIMIT 1)",
@@ -277,5 +277,5 @@ func (Engine) Recalculate(t *sqlschema.Table, columns []*sqlschema.Column) []str
 		}
 	}
 	slices.Sort(set)
-	return quiet([]string{"UPDATE " + quote(t.Name) + " SET " + strings.Join(slices.Compact(set), ", ")})
+	return quiet([]string{"UPDATE " + quoteTable(t.Name) + " SET " + strings.Join(slices.Compact(set), ", ")})
 }

@@ -6,34 +6,40 @@ package postgres
 
 import (
 	"context"
+	"slices"
+	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
 // Verbatim gives what creates all that a schema holds.
 func (d *database) Verbatim(ctx context.Context, s *sqlschema.Schema) ([]engine.Creation, error) {
-	return d.verbatim(ctx, "", s, Engine{}.CreateAll(s))
+	return d.verbatim(ctx, place{}, s, Engine{}.CreateAll(s))
 }
 
-// verbatim adds to creations what Inspect has no use for. path is where names are looked up; "": where the
-// session does.
-func (d *database) verbatim(ctx context.Context, path string, s *sqlschema.Schema,
+// verbatim adds to creations what Inspect has no use for.
+func (d *database) verbatim(ctx context.Context, at place, s *sqlschema.Schema,
 	list []engine.Creation) ([]engine.Creation, error) {
-	all, err := d.catalogues(ctx, path, []string{restQuery})
+	rest, err := d.rest(ctx, at, s)
 	if err != nil {
 		return nil, err
 	}
-	in := map[string]bool{}
-	for _, t := range s.Tables {
-		in[t.Name] = true
-	}
-	for _, r := range all[0] {
-		if r[3] == "" && r[4] != "" && !in[r[4]] { // of a table that is not asked for
-			continue
+	if at == (place{}) {
+		for _, name := range schemasRead(s) {
+			more, err := d.rest(ctx, place{schema: name}, s)
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range more { // what belongs to the database is told with each
+				if !slices.ContainsFunc(rest, func(o engine.Creation) bool { return o.SQL == c.SQL }) {
+					rest = append(rest, c)
+				}
+			}
 		}
-		list = append(list, engine.Creation{Kind: r[1], Name: r[2], OfKind: r[3], Of: r[4], SQL: r[5]})
 	}
+	list = append(list, rest...)
 	for i, c := range list {
 		if c.Kind != "function" && c.Kind != "procedure" {
 			list[i].SQL = storedAgain(c.SQL)
@@ -41,6 +47,58 @@ func (d *database) verbatim(ctx context.Context, path string, s *sqlschema.Schem
 	}
 	return list, nil
 }
+
+// schemasRead are the schemas that were read, next to that of the session.
+func schemasRead(s *sqlschema.Schema) []string {
+	var out []string
+	for _, o := range s.Others {
+		if o.Kind == schemaKind {
+			out = append(out, o.Name)
+		}
+	}
+	return out
+}
+
+// rest gives what Inspect has no use for of one schema.
+func (d *database) rest(ctx context.Context, at place, s *sqlschema.Schema) ([]engine.Creation, error) {
+	all, err := d.catalogues(ctx, at, []string{restQuery})
+	if err != nil {
+		return nil, err
+	}
+	in := map[string]bool{}
+	for _, t := range s.Tables {
+		in[t.Name] = true
+	}
+	var out []engine.Creation
+	for _, r := range all[0] {
+		c := engine.Creation{Kind: r[1], Name: r[2], OfKind: r[3], Of: r[4], SQL: r[5]}
+		if at.schema != "" {
+			c = inAnother(at.schema, c)
+		}
+		if c.OfKind == "" && c.Of != "" && !in[c.Of] { // of a table that is not asked for
+			continue
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// inAnother is a creation in another schema, with the names that statements have for what it is and belongs to.
+func inAnother(in string, c engine.Creation) engine.Creation {
+	if c.Of != "" && !ofDatabase[c.OfKind] {
+		c.Of = schema.InSchema(in, c.Of)
+	}
+	switch t := tokens("INDEX " + c.Name); {
+	case c.Kind == "statistics":
+		c.Name = schema.InSchema(in, strings.Trim(c.Name, `"`))
+	case c.Kind == "index" && len(t) == 2: // it is created without its schema, where its table is
+		c.Name = bare(t[1].Name())
+	}
+	return c
+}
+
+// ofDatabase are the kinds of what does not lie in a schema.
+var ofDatabase = map[string]bool{schemaKind: true, "publication": true, "event trigger": true, "rights": true}
 
 const (
 	// grantee and grantable are whom a right is given, and that it can be passed on.

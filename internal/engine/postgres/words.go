@@ -22,6 +22,62 @@ func quote(name string) string {
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
 }
 
+// quoteTable gives the name of a table, or of what else lies in a schema, as SQL.
+func quoteTable(name string) string {
+	in, own := schema.SplitName(name)
+	return quoteIn(in, own)
+}
+
+// quoteBeside gives the name of what lies in the same schema as a table, such as an index of it, as SQL.
+func quoteBeside(table, name string) string {
+	in, _ := schema.SplitName(table)
+	return quoteIn(in, name)
+}
+
+// quoteIn gives a name in a schema as SQL; "": the project's own.
+func quoteIn(in, name string) string {
+	if in == "" {
+		return quote(name)
+	}
+	return quote(in) + "." + quote(name)
+}
+
+// renameTable gives the statements that give a table another name, or put it into another schema. What is
+// Erbario's own lies in the project's schema, whose name is not known before the statement runs.
+func renameTable(from, to string) []string {
+	in, own := schema.SplitName(from)
+	into, now := schema.SplitName(to)
+	rename := func(in string) []string {
+		if own == now {
+			return nil
+		}
+		return []string{"ALTER TABLE " + quoteIn(in, own) + " RENAME TO " + quote(now)}
+	}
+	move := func(own string) string {
+		place := "NULL"
+		if into != "" {
+			place = literal(into)
+		}
+		return fmt.Sprintf("SELECT %s(%s, %s)", moveFunction, literal(quoteIn(in, own)), place)
+	}
+	switch {
+	case in == into:
+		return rename(in)
+	case into == "":
+		return append(rename(in), move(now))
+	}
+	return append([]string{"CREATE SCHEMA IF NOT EXISTS " + quote(into), move(own)}, rename(into)...)
+}
+
+// rowsOf is the name of a table, as SQL, where its rows have it in a statement.
+func rowsOf(table string) string { return quote(bare(table)) }
+
+// bare is the name of what lies in a schema, without that.
+func bare(name string) string {
+	_, own := schema.SplitName(name)
+	return own
+}
+
 func plainName(name string) bool {
 	for i := range len(name) {
 		b := name[i]
@@ -129,7 +185,7 @@ func createTable(t *sqlschema.Table, name string) string {
 	if t.Options.Unlogged {
 		s += "UNLOGGED "
 	}
-	s += "TABLE " + quote(name) + " ("
+	s += "TABLE " + quoteTable(name) + " ("
 	if len(items) > 0 {
 		s += "\n    " + strings.Join(items, ",\n    ") + "\n"
 	}
@@ -140,7 +196,7 @@ func createTable(t *sqlschema.Table, name string) string {
 // gives it the name that it has.
 func inlineKey(t *sqlschema.Table) string {
 	pk := t.PrimaryKey
-	if pk == nil || len(pk.Columns) != 1 || pk.Options != "" || pk.Name != t.Name+"_pkey" ||
+	if pk == nil || len(pk.Columns) != 1 || pk.Options != "" || pk.Name != bare(t.Name)+"_pkey" ||
 		len(pk.Name) > schema.NameLimit {
 		return ""
 	}
@@ -220,17 +276,9 @@ func renameConstraint(table, from, to string) string {
 	return alterTable(table) + "RENAME CONSTRAINT " + quote(from) + " TO " + quote(to)
 }
 
-// target is the table that a reference is to.
-func target(k *sqlschema.ForeignKey) string {
-	if k.Schema == "" {
-		return quote(k.Table)
-	}
-	return quote(k.Schema) + "." + quote(strings.TrimPrefix(k.Table, k.Schema+"."))
-}
-
 // foreignKey gives a reference as a constraint of its table.
 func foreignKey(k *sqlschema.ForeignKey) string {
-	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + target(k)
+	s := "FOREIGN KEY (" + quoteAll(k.Columns) + ") REFERENCES " + quoteTable(k.Table)
 	if len(k.References) > 0 {
 		s += " (" + quoteAll(k.References) + ")"
 	}
@@ -310,7 +358,7 @@ func indexStatement(table string, x *sqlschema.Index, how string) string {
 	if x.Unique {
 		s += "UNIQUE "
 	}
-	s += "INDEX " + how + quote(x.Name) + " ON " + quote(table)
+	s += "INDEX " + how + quote(x.Name) + " ON " + quoteTable(table)
 	if x.Using != "" {
 		s += " USING " + quote(x.Using)
 	}
@@ -329,14 +377,14 @@ func indexStatement(table string, x *sqlschema.Index, how string) string {
 }
 
 // alterTable begins a change of a table.
-func alterTable(table string) string { return "ALTER TABLE " + quote(table) + " " }
+func alterTable(table string) string { return "ALTER TABLE " + quoteTable(table) + " " }
 
 // dropIndex gives the statement that drops an index or the constraint that it is.
 func dropIndex(table string, x *sqlschema.Index) string {
 	if x.Constraint {
 		return alterTable(table) + "DROP CONSTRAINT " + quote(x.Name)
 	}
-	return "DROP INDEX " + quote(x.Name)
+	return "DROP INDEX " + quoteBeside(table, x.Name)
 }
 
 // addIndex gives the statement that makes an index or the constraint that it is.
@@ -354,8 +402,8 @@ func serials(table string, columns ...*sqlschema.Column) (create, own []string) 
 		if c.Serial == "" {
 			continue
 		}
-		create = append(create, "CREATE SEQUENCE "+quote(c.Serial)+" AS "+c.SQLType)
-		own = append(own, "ALTER SEQUENCE "+quote(c.Serial)+" OWNED BY "+quote(table)+"."+quote(c.Name))
+		create = append(create, "CREATE SEQUENCE "+quoteTable(c.Serial)+" AS "+c.SQLType)
+		own = append(own, "ALTER SEQUENCE "+quoteTable(c.Serial)+" OWNED BY "+quoteTable(table)+"."+quote(c.Name))
 	}
 	return create, own
 }
@@ -405,9 +453,9 @@ func dependents(t *sqlschema.Table) []string {
 
 // commentOn gives the statement that sets the comment of a table or a column.
 func commentOn(table, column, comment string) string {
-	what := "TABLE " + quote(table)
+	what := "TABLE " + quoteTable(table)
 	if column != "" {
-		what = "COLUMN " + quote(table) + "." + quote(column)
+		what = "COLUMN " + quoteTable(table) + "." + quote(column)
 	}
 	text := "NULL"
 	if comment != "" {

@@ -20,17 +20,29 @@ import (
 
 // Dialect is what an engine says otherwise than others.
 type Dialect struct {
-	Quote   func(name string) string
-	Tokens  func(sql string) []string                                                                                                     // the names that SQL mentions
-	Source  func(from *sqlschema.Table, c *sqlschema.Column, oldName string, sources map[string]engine.Source) (sql string, fromRow bool) // the value of a column over an old row
+	Quote, QuoteTable func(name string) string
+	// RowsOf is the name of a table where its rows have it: without its schema.
+	RowsOf func(table string) string
+	// Tokens are the names that SQL mentions.
+	Tokens func(sql string) []string
+	// Source is the value of a column over an old row.
+	Source func(from *sqlschema.Table, c *sqlschema.Column, oldName string,
+		sources map[string]engine.Source) (sql string, fromRow bool)
 	Convert func(from, to *sqlschema.Column) (engine.Conversion, bool)
-	Typed   func(sql string, c *sqlschema.Column) string       // an expression that says its type
-	Differs func(a, b string, c *sqlschema.Column) string      // the condition that two values differ, nulls being alike
-	RowName func(t *sqlschema.Table) string                    // what tells the rows of a table without a key apart; "": nothing
-	Given   func(t *sqlschema.Table, c *sqlschema.Column) bool // the database gives the column a value by itself
-	Group   func(p sqlschema.Part) string                      // a part of an index as it tells values apart
-	Many    string                                             // behind SELECT of a query that groups every row of a table; "": nothing
-	Only    func(c *sqlschema.Column) bool                     // a generated column only tells which rows an index counts; nil: none does
+	// Typed is an expression that says its type.
+	Typed func(sql string, c *sqlschema.Column) string
+	// Differs is the condition that two values differ, nulls being alike.
+	Differs func(a, b string, c *sqlschema.Column) string
+	// RowName is what tells the rows of a table without a key apart; "": nothing.
+	RowName func(t *sqlschema.Table) string
+	// Given tells whether the database gives the column a value by itself.
+	Given func(t *sqlschema.Table, c *sqlschema.Column) bool
+	// Group is a part of an index as it tells values apart.
+	Group func(p sqlschema.Part) string
+	// Many stands behind SELECT of a query that groups every row of a table; "": nothing.
+	Many string
+	// Only tells whether a generated column only says which rows an index counts; nil: none does.
+	Only func(c *sqlschema.Column) bool
 }
 
 // tells is whether a generated column that is part of an index stands for no other, but
@@ -224,7 +236,7 @@ func (p projection) ofReferences(parent func(string) engine.Parent) (out []engin
 			continue
 		}
 		where := fmt.Sprintf("%s AND NOT EXISTS (SELECT 1 FROM %s AS parent WHERE %s)", strings.Join(there, " AND "),
-			p.Quote(k.Table), strings.Join(match, " AND "))
+			p.QuoteTable(k.Table), strings.Join(match, " AND "))
 		out = append(out, engine.Requirement{
 			Sentence: fmt.Sprintf("{n} rows of %s refer to no row of %s", p.to.Name, k.Table),
 			Query:    p.query(k.Columns, where),
@@ -260,11 +272,11 @@ type projection struct {
 
 // rows is what the rows are selected from.
 func (p projection) rows() string {
-	name := p.Quote(p.from.Name)
+	name := p.QuoteTable(p.from.Name)
 	if p.only == "" || p.from.Unkeyed() {
 		return name
 	}
-	return fmt.Sprintf("(SELECT * FROM %s WHERE %s) AS %s", name, p.only, name)
+	return fmt.Sprintf("(SELECT * FROM %s WHERE %s) AS %s", name, p.only, p.RowsOf(p.from.Name))
 }
 
 // expr is the value of a column of to over a row of from.

@@ -100,7 +100,7 @@ func keepValues(a engine.Alteration, lost, filled []string) []string {
 }
 
 var keeping = ddl.Keeping{
-	Quote: quote,
+	Quote: quote, QuoteTable: quote,
 	Column: func(name string, c *sqlschema.Column) string {
 		return strings.TrimSpace(quote(name) + " " + sqlType(c.SQLType))
 	},

@@ -146,7 +146,7 @@ func renameIn(sql, table, name string) string {
 }
 
 var dialect = preconditions.Dialect{
-	Quote:   quote,
+	Quote: quote, QuoteTable: quote, RowsOf: quote,
 	Source:  sourceSQL,
 	Convert: Engine{}.Convert,
 	Differs: func(a, b string, _ *sqlschema.Column) string { return a + " IS NOT " + b },

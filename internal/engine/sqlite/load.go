@@ -267,7 +267,9 @@ func (d *database) Reserve(ctx context.Context, t *sqlschema.Table, last int64) 
 }
 
 // Insert is the statement that puts rows into a table.
-func (Engine) Insert(r engine.TableRows) string { return sqltext.Insert(r, quote, cellSQL) }
+func (Engine) Insert(r engine.TableRows) string {
+	return sqltext.Insert(r, quote(r.Table.Name), quote, cellSQL)
+}
 
 // ScriptChange are the statements that set columns of rows.
 func (Engine) ScriptChange(r engine.TableRows, by []string, quiet bool) []string {
@@ -277,7 +279,7 @@ func (Engine) ScriptChange(r engine.TableRows, by []string, quiet bool) []string
 			out = append(out, dropTrigger(g)+";")
 		}
 	}
-	for _, sql := range sqltext.Updates(r, by, quote, cellSQL) {
+	for _, sql := range sqltext.Updates(r, quote(r.Table.Name), by, quote, cellSQL) {
 		out = append(out, sql+";")
 	}
 	if quiet {

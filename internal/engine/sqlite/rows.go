@@ -14,7 +14,7 @@ import (
 )
 
 var rowWords = &ddl.RowWords{
-	Quote: quote,
+	Quote: quote, QuoteTable: quote,
 	Keep: func(r engine.RowUpsert, columns []string, where string) []string {
 		return []string{fmt.Sprintf("CREATE TABLE %s AS\nSELECT %s FROM %s WHERE %s",
 			quote(r.Keep), quoteAll(append(slices.Clone(r.By), columns...)), quote(r.Table.Name), where)}

@@ -43,6 +43,9 @@ func (Engine) DeleteTogether(tables, where []string) []string {
 // Quote is a name as SQL.
 func (Engine) Quote(name string) string { return quote(name) }
 
+// QuoteTable is the name of a table as SQL: no schema stands before it.
+func (Engine) QuoteTable(name string) string { return quote(name) }
+
 // Text is a text as a literal.
 func (Engine) Text(s string) string { return literal(s) }
 

@@ -10,10 +10,10 @@ import (
 	"erbario/internal/engine"
 )
 
-// Insert is the statement that puts rows into a table.
-func Insert(r engine.TableRows, quote func(string) string, cell func(any) string) string {
+// Insert is the statement that puts rows into a table, whose name is SQL.
+func Insert(r engine.TableRows, table string, quote func(string) string, cell func(any) string) string {
 	var b strings.Builder
-	b.WriteString("INSERT INTO " + quote(r.Table.Name) + " (")
+	b.WriteString("INSERT INTO " + table + " (")
 	for i, c := range r.Columns {
 		if i > 0 {
 			b.WriteString(", ")
@@ -38,8 +38,8 @@ func Insert(r engine.TableRows, quote func(string) string, cell func(any) string
 }
 
 // Updates are the statements, without their end, that set columns of rows which those in
-// by tell.
-func Updates(r engine.TableRows, by []string, quote func(string) string, cell func(any) string) []string {
+// by tell; the name of the table is SQL.
+func Updates(r engine.TableRows, table string, by []string, quote func(string) string, cell func(any) string) []string {
 	var out []string
 	w := len(r.Columns)
 	for at := 0; at < len(r.Cells); at += w {
@@ -53,7 +53,7 @@ func Updates(r engine.TableRows, by []string, quote func(string) string, cell fu
 			}
 		}
 		out = append(out,
-			"UPDATE "+quote(r.Table.Name)+" SET "+strings.Join(set, ", ")+" WHERE "+strings.Join(where, " AND "))
+			"UPDATE "+table+" SET "+strings.Join(set, ", ")+" WHERE "+strings.Join(where, " AND "))
 	}
 	return out
 }

@@ -39,6 +39,10 @@ type Token struct {
 	Text       string // as written
 	Val        string // of quoted names and texts: what they stand for
 	Start, End int    // its place in the SQL, in bytes
+	// Placed: it can only be the name of something that lies in a schema, and Val is that as
+	// the rules have it; In is the schema where it stands before the name.
+	Placed bool
+	In     string
 
 	rules *Rules
 }
@@ -85,6 +89,9 @@ type Rules struct {
 	TextQuotes   string // those that quote a text
 	TextsAsNames bool   // a text can be a name, too
 	FoldNames    bool   // bare names are in lower case
+	// InSchema is the name of something with the schema before it, in one form; "": without one. nil: no
+	// schema stands before names.
+	InSchema func(schema, name string) string
 
 	// Escapes are the quotes of texts in which a backslash escapes the next character;
 	// Escaped are characters that then stand for another.
@@ -147,6 +154,9 @@ func (r *Rules) Lex(src string) []Token {
 	for off := 0; ; {
 		t := r.Next(src, off)
 		if t.Start >= len(src) {
+			if r.InSchema != nil && strings.IndexByte(src, '.') >= 0 {
+				return r.placed(src, list)
+			}
 			return list
 		}
 		if t.Kind != Comment {

@@ -184,3 +184,35 @@ func TestOutside(t *testing.T) {
 		break
 	}
 }
+
+// A name with its schema before it is one token where only the name of a table can stand.
+func TestPlaced(t *testing.T) {
+	r := &sqltok.Rules{
+		NameQuotes: `"`, TextQuotes: "'", FoldNames: true, Operators: []string{"::"},
+		InSchema: func(schema, name string) string { return schema + ">" + name },
+	}
+	for src, want := range map[string]string{
+		"SELECT a.b FROM c.d, e.f WHERE c.d.g = 1":               "c>d e>f c>d",
+		"SELECT a.b FROM c x JOIN d.e ON x.f = e.g":              "d>e",
+		"SELECT extract(day FROM a.b), a.c IS DISTINCT FROM d.e": "",
+		`ALTER TABLE "A".b RENAME COLUMN c TO d`:                 "A>b",
+		"CREATE INDEX i ON a.b (c)":                              "a>b",
+		"INSERT INTO a.b SELECT * FROM public.c":                 "a>b",
+		"UPDATE a.b SET c = d.e":                                 "a>b",
+		"DELETE FROM a.b USING c.d":                              "a>b c>d",
+		"COMMENT ON COLUMN a.b.c IS 'x'":                         "a>b",
+		"CREATE TRIGGER t BEFORE UPDATE OF x ON a.b":             "a>b",
+		"DROP TABLE a.b, c.d":                                    "a>b c>d",
+		"SELECT x::a.b FROM (SELECT c.d FROM e.f) q":             "a>b e>f",
+		`CREATE TABLE "a.b" (x int REFERENCES c.d)`:              ">a.b c>d",
+	} {
+		var got []string
+		for _, tok := range r.Lex(src) {
+			if tok.Placed {
+				got = append(got, tok.Name())
+			}
+		}
+		assert.Equal(t, want, strings.Join(got, " "), src)
+	}
+	assert.Len(t, plain.Lex("SELECT * FROM a.b"), 6, "without schemas it is three")
+}

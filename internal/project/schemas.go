@@ -1,0 +1,56 @@
+package project
+
+// This file finds the schemas of a database in which a project has tables, next to the one of its
+// URL: those that models name, and those that migrations do, whose tables may be gone from the models.
+
+import (
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"erbario/internal/migration"
+)
+
+// schemaLine is a line of a model that names its schema.
+var schemaLine = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?m)^[ \t]+(?:on[ \t][^:\n]*:)?[ \t]*schema[ \t]+(?:"([^"\n]+)"|'([^'\n]+)')`)
+})
+
+// Reread has the files read again for Schemas, since some were written.
+func (p *Project) Reread() { p.schemas = nil }
+
+// Schemas are those schemas, by name. A file that cannot be read names none: whoever needs it says so.
+func (p *Project) Schemas() []string {
+	if p.schemas != nil {
+		return *p.schemas
+	}
+	found := map[string]bool{}
+	paths, _ := p.ModelFiles()
+	for _, path := range paths {
+		text, ok := p.Edited[path]
+		if !ok {
+			text, _ = ReadFile(filepath.Join(p.Dir, path))
+		}
+		if !strings.Contains(text, "schema") {
+			continue
+		}
+		for _, m := range schemaLine().FindAllStringSubmatch(text, -1) {
+			found[m[1]+m[2]] = true
+		}
+	}
+	files, _ := filepath.Glob(filepath.Join(p.MigrationsDir(), "*.sql"))
+	for _, path := range files {
+		if text, err := os.ReadFile(path); err == nil {
+			for _, name := range migration.SchemasIn(string(text)) {
+				found[name] = true
+			}
+		}
+	}
+	list := slices.Sorted(maps.Keys(found))
+	p.schemas = &list
+	return list
+}
