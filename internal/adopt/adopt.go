@@ -193,7 +193,7 @@ func (t *taking) write() ([]written, error) {
 		r := t.Engine.DDL().Raise(table, t.how[table.Name] != inWords)
 		raised[table.Name] = r
 		w.all[strings.ToLower(table.Name)] = r
-		t.model(table.Name)
+		t.model(r)
 		for _, c := range table.Columns {
 			w.types[key(table.Name, c.Name)] = c.SQLType
 		}
@@ -217,7 +217,8 @@ func (t *taking) write() ([]written, error) {
 			text = w.model()
 		}
 		file := fileName(t.models[table.Name], paths)
-		out = append(out, written{File{path.Join(t.Folder, file+".erbario"), text}, table.Name})
+		file = path.Join(t.Folder, folderName(w.t.Schema), file+".erbario")
+		out = append(out, written{File{file, text}, table.Name})
 	}
 	return out, nil
 }
@@ -435,7 +436,8 @@ func (t *taking) outcome(files []written) *Outcome {
 		}
 	}
 	for _, x := range t.Live.Others {
-		if x.Kind != "" && x.Kind != "extension" && !(x.Kind == sqlschema.EnumType && t.choices[x.Name] != "") {
+		said := x.Kind == sqlschema.EnumType && t.choices[x.Name] != ""
+		if !said && !slices.Contains([]string{"", "extension", sqlschema.InDatabase}, x.Kind) {
 			kind := x.Kind
 			if kind == sqlschema.OtherView {
 				kind = "view"

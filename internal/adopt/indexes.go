@@ -18,7 +18,7 @@ func (w *writer) indexed(columns []string) bool {
 	begins := func(names []string) bool {
 		return len(names) >= len(columns) && slices.Equal(names[:len(columns)], columns)
 	}
-	rule := w.rules.Names.IndexName(w.t.Name, columns, false)
+	rule := w.rules.Names.IndexName(w.t.Bare(), columns, false)
 	others := slices.ContainsFunc(w.t.Indexes, func(x *schema.Index) bool {
 		names := schema.Names(x.Parts)
 		return x.Where == "" && len(names) == len(x.Parts) && begins(names) && !w.byRule(x, rule)
@@ -83,7 +83,7 @@ func (w *writer) uniqueness(c *schema.Column) []string {
 		if s.Unnamed {
 			return append(out, held(s)...)
 		}
-		return append(out, w.stored(s, x.Name, w.rules.Names.IndexName(w.t.Name, []string{c.Name}, true))...)
+		return append(out, w.stored(s, x.Name, w.rules.Names.IndexName(w.t.Bare(), []string{c.Name}, true))...)
 	}
 	if k, _ := w.reference(c.Name); k != nil { // it has its own rule for an index
 		return nil
@@ -92,7 +92,7 @@ func (w *writer) uniqueness(c *schema.Column) []string {
 		if plainIndex(x) && len(x.Parts) == 1 && x.Parts[0].Column == c.Name && !w.done[x] {
 			w.done[x] = true
 			return append([]string{"index"}, w.stored(x.Stored, x.Name,
-				w.rules.Names.IndexName(w.t.Name, []string{c.Name}, false))...)
+				w.rules.Names.IndexName(w.t.Bare(), []string{c.Name}, false))...)
 		}
 	}
 	return nil
@@ -143,7 +143,7 @@ func (w *writer) index(x *schema.Index) {
 		parts = append(parts, w.part(p))
 	}
 	head := ""
-	switch rule := w.rules.Names.IndexName(w.t.Name, columns, x.Unique); {
+	switch rule := w.rules.Names.IndexName(w.t.Bare(), columns, x.Unique); {
 	case x.Stored.Unnamed:
 		head = "unnamed"
 	case x.Name != rule:

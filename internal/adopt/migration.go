@@ -308,7 +308,7 @@ func tableOf(e runner.Engine, s *sqlschema.Schema, c engine.Creation) string {
 		return c.Name
 	case c.Kind == "owner of": // a sequence's
 		for _, t := range s.Tables {
-			if strings.Contains(c.SQL, " OWNED BY "+e.SQL().Quote(t.Name)+".") {
+			if strings.Contains(c.SQL, " OWNED BY "+e.SQL().QuoteTable(t.Name)+".") {
 				return t.Name
 			}
 		}

@@ -31,16 +31,19 @@ type naming struct {
 	choices map[string]string            // by the name of an enum type
 }
 
-// model gives a table's model its name: the singular of its words, and a number where that is
-// taken.
-func (n *naming) model(table string) string {
-	base := modelName(table)
+// model gives a table's model its name: the singular of its words, with those of its schema before
+// them where that is taken, and then a number.
+func (n *naming) model(table *schema.Table) string {
+	base := modelName(table.Bare())
+	if table.Schema != "" && n.taken[strings.ToLower(base)] {
+		base = modelName(table.Schema + " " + table.Bare())
+	}
 	name := base
 	for i := 2; n.taken[strings.ToLower(name)]; i++ {
 		name = base + strconv.Itoa(i)
 	}
 	n.taken[strings.ToLower(name)] = true
-	n.models[table] = name
+	n.models[table.Name] = name
 	return name
 }
 
@@ -88,6 +91,16 @@ func constraintName(name string) string {
 
 // text is a text in quotes.
 func text(s string) string { return schema.Value{Kind: schema.TextValue, Text: s}.String() }
+
+// folderName is the name of the folder for the models of a schema; "": they need none.
+func folderName(in string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) || r == '-' || r == '_' {
+			return unicode.ToLower(r)
+		}
+		return '_'
+	}, in)
+}
 
 // fileName is the name of a model's file, told apart from others in lower case.
 func fileName(model string, taken map[string]bool) string {

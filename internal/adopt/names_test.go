@@ -18,7 +18,7 @@ func TestModelNames(t *testing.T) {
 		{"sheets", "Sheet"}, {"sheet", "Sheet2"}, {"LOAN_ITEMS", "LoanItem"}, {"card index", "CardIndex"}, {"2nd", "T2nd"},
 		{"---", "T"}, {"標本", "標本"}, {"series", "Series"}, {"tbl_people", "TblPerson"}, {"herbarium-boxes", "HerbariumBox"},
 	} {
-		assert.Equal(t, c[1], n.model(c[0]), c[0])
+		assert.Equal(t, c[1], n.model(&schema.Table{Name: c[0]}), c[0])
 	}
 	for name, want := range map[string]string{"size": "size", "unique": `"unique"`, "a b": `"a b"`, "1st": `"1st"`, "größe": "größe"} {
 		assert.Equal(t, want, fieldName(name))

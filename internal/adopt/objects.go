@@ -13,6 +13,7 @@ import (
 	"erbario/internal/declare"
 	"erbario/internal/migration"
 	"erbario/internal/objects"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -159,14 +160,17 @@ func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
 		if x.OfKind != "" {
 			name = x.Of
 		}
-		key, base := "object "+strings.Split(name, "(")[0], declare.SnakeCase(modelName(strings.Split(name, "(")[0]))
+		name = strings.Split(name, "(")[0]
+		folder, own := in.place(name)
+		key, base := "object "+name, declare.SnakeCase(modelName(own))
 		table := x.Of
 		if x.Kind == "table" {
 			table = x.Name
 		}
 		switch {
 		case x.OfKind == "" && table != "":
-			key, base = "table "+table, declare.SnakeCase(modelName(table))
+			folder, own = in.place(table)
+			key, base = "table "+table, declare.SnakeCase(modelName(own))
 			if i := slices.IndexFunc(o.Tables, func(t Table) bool { return t.Name == table && t.Model != "" }); i >= 0 {
 				base = declare.SnakeCase(o.Tables[i].Model)
 			}
@@ -175,9 +179,9 @@ func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
 		}
 		f := of[key]
 		if f == nil {
-			file := path.Join(in.Folder, base+".sql")
+			file := path.Join(in.Folder, folder, base+".sql")
 			for i := 2; taken[strings.ToLower(file)]; i++ {
-				file = path.Join(in.Folder, base+"_"+string(rune('0'+i%10))+".sql")
+				file = path.Join(in.Folder, folder, base+"_"+string(rune('0'+i%10))+".sql")
 			}
 			taken[strings.ToLower(file)] = true
 			f = &sqlFile{path: file}
@@ -187,6 +191,15 @@ func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
 		f.list = append(f.list, x)
 	}
 	return out
+}
+
+// place is the folder for what lies in a schema, "" for the project's own, and its name there.
+func (in Input) place(name string) (folder, own string) {
+	if !in.Engine.Caps().Schemas {
+		return "", name
+	}
+	folder, own = schema.SplitName(name)
+	return folderName(folder), own
 }
 
 // declared takes what is declared in SQL out of what is left.

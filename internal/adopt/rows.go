@@ -88,8 +88,8 @@ func (a *rowsAdded) key(t *schema.Table) []string {
 
 // write adds the block of a table to the file of its model.
 func (a *rowsAdded) write(ctx context.Context, t *schema.Table) error {
-	q := a.Engine.SQL().Quote
-	n, err := a.DB.Count(ctx, "SELECT 1 FROM "+q(t.Name))
+	q, of := a.Engine.SQL().Quote, a.Engine.SQL().QuoteTable
+	n, err := a.DB.Count(ctx, "SELECT 1 FROM "+of(t.Name))
 	if err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (a *rowsAdded) write(ctx context.Context, t *schema.Table) error {
 		order[i] = "t." + q(c)
 	}
 	found, err := a.DB.Sample(ctx, fmt.Sprintf("SELECT %s FROM %s AS t ORDER BY %s", strings.Join(take, ", "),
-		q(t.Name), strings.Join(order, ", ")), rowsAtMost)
+		of(t.Name), strings.Join(order, ", ")), rowsAtMost)
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (a *rowsAdded) write(ctx context.Context, t *schema.Table) error {
 
 // referred refuses rows that refer to rows of a table whose rows are not declared.
 func (a *rowsAdded) referred(ctx context.Context, t *schema.Table) error {
-	q := a.Engine.SQL().Quote
+	q, of := a.Engine.SQL().Quote, a.Engine.SQL().QuoteTable
 	for _, k := range t.ForeignKeys {
 		if a.by[k.Table] != nil {
 			continue
@@ -161,7 +161,7 @@ func (a *rowsAdded) referred(ctx context.Context, t *schema.Table) error {
 		for _, c := range k.Columns {
 			full = append(full, q(c)+" IS NOT NULL")
 		}
-		n, err := a.DB.Count(ctx, "SELECT 1 FROM "+q(t.Name)+" WHERE "+strings.Join(full, " AND "))
+		n, err := a.DB.Count(ctx, "SELECT 1 FROM "+of(t.Name)+" WHERE "+strings.Join(full, " AND "))
 		if err != nil {
 			return err
 		}
@@ -176,14 +176,14 @@ func (a *rowsAdded) referred(ctx context.Context, t *schema.Table) error {
 // now is the value of a column, in the terms of a block, and its type: a reference names a row by what
 // identifies it.
 func (a *rowsAdded) now(t *schema.Table, c *schema.Column) (string, schema.Type) {
-	q := a.Engine.SQL().Quote
+	q, of := a.Engine.SQL().Quote, a.Engine.SQL().QuoteTable
 	name := "t." + q(c.Name)
 	for _, k := range t.ForeignKeys {
 		if len(k.Columns) != 1 || k.Columns[0] != c.Name {
 			continue
 		}
 		if by := a.by[k.Table]; len(by) == 1 && by[0] != k.References[0] {
-			return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s)", q(by[0]), q(k.Table), q(k.References[0]),
+			return fmt.Sprintf("(SELECT l.%s FROM %s AS l WHERE l.%s = %s)", q(by[0]), of(k.Table), q(k.References[0]),
 				name), a.o.said.Schema.Table(k.Table).Column(by[0]).Type
 		}
 	}

@@ -103,8 +103,14 @@ func references(live *sqlschema.Schema, rules *declare.Rules, set func(section, 
 func names(live *sqlschema.Schema, engine string, rules *declare.Rules, set func(section, key, value string)) {
 	keys, uniques, indexes, primary := map[string]int{}, map[string]int{}, map[string]int{}, map[string]int{}
 	tables := 0
+	own := func(table string) string { // without its schema
+		if rules.Schemas[engine] {
+			_, table = schema.SplitName(table)
+		}
+		return table
+	}
 	count := func(in map[string]int, name, table string, columns []string, target string) {
-		if p := patternOf(name, table, columns, target); p != "" {
+		if p := patternOf(name, own(table), columns, own(target)); p != "" {
 			in[p]++
 		}
 	}

@@ -45,8 +45,11 @@ func (w *writer) add(words ...string) {
 // head writes what is said of the whole table.
 func (w *writer) head() {
 	t := w.t
-	if w.rules.TableName(w.models[t.Name]) != t.Name {
-		w.add("table", text(t.Name))
+	if w.rules.TableName(w.models[t.Name]) != t.Bare() {
+		w.add("table", text(t.Bare()))
+	}
+	if t.Schema != "" {
+		w.add("schema", text(t.Schema))
 	}
 	if t.Comment != "" {
 		w.add("comment", text(t.Comment))
@@ -100,7 +103,8 @@ func (w *writer) field(c *schema.Column) {
 		if !slices.Equal(target.Key, []string{to.Name}) {
 			words = append(words, "by", fieldName(w.fieldOf(target, to.Name)))
 		}
-		words = append(words, w.stored(k.Stored, k.Name, w.rules.Names.ForeignKeyName(w.t.Name, k.Columns, k.Table))...)
+		rule := w.rules.Names.ForeignKeyName(w.t.Bare(), k.Columns, target.Bare())
+		words = append(words, w.stored(k.Stored, k.Name, rule)...)
 		own, its := w.types[key(w.t.Name, c.Name)], w.types[key(target.Name, to.Name)]
 		if its != "" && !sameForm(own, its) {
 			words = append(words, "as", text(own))
@@ -258,7 +262,7 @@ func (w *writer) value(c *schema.Column) string {
 // keyWords say how the primary key is kept.
 func (w *writer) keyWords() []string {
 	var out []string
-	if w.t.KeyName != "" && w.t.KeyName != w.rules.Names.PrimaryKeyName(w.t.Name) {
+	if w.t.KeyName != "" && w.t.KeyName != w.rules.Names.PrimaryKeyName(w.t.Bare()) {
 		out = append(out, "named", text(w.t.KeyName))
 	}
 	return append(out, held(w.t.KeyStored)...)
@@ -371,7 +375,7 @@ func (w *writer) names(columns []string) string {
 // foreignKey writes the line of a reference that no field says.
 func (w *writer) foreignKey(k *schema.ForeignKey, target *schema.Table) {
 	head := ""
-	if k.Stored.Named && k.Name != w.rules.Names.ForeignKeyName(w.t.Name, k.Columns, k.Table) {
+	if k.Stored.Named && k.Name != w.rules.Names.ForeignKeyName(w.t.Bare(), k.Columns, target.Bare()) {
 		head = constraintName(k.Name) + ":"
 	}
 	words := []string{"foreign key", head, w.names(k.Columns), "references", w.models[target.Name]}

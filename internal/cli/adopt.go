@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	neturl "net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -124,35 +123,6 @@ func (o *adopting) run(ctx context.Context) error {
 	return err
 }
 
-// inSchema is the schema that has all tables of a database whose URL names none.
-type inSchema struct{ name string }
-
-func (e *inSchema) Error() string { return "all tables are in the schema " + e.name }
-
-// withSchema is a URL with the schema in which names are looked up.
-func withSchema(url, name string) string {
-	sign := "?"
-	if strings.Contains(url, "?") {
-		sign = "&"
-	}
-	return url + sign + "schema=" + neturl.QueryEscape(name)
-}
-
-// elsewhere is the one schema that has tables, where the one that is read has nothing and the URL names none; nil:
-// there is none, or there are several.
-func (o *adopting) elsewhere() error {
-	var with []string
-	for _, s := range o.schemas {
-		if s.Tables > 0 {
-			with = append(with, s.Name)
-		}
-	}
-	if o.url == "" || len(with) != 1 || strings.Contains(o.url, "schema=") || strings.Contains(o.url, "search_path=") {
-		return nil
-	}
-	return &inSchema{with[0]}
-}
-
 // adopt adopts in the project of the folder.
 func (o *adopting) adopt(ctx context.Context) (err error) {
 	if o.p, err = o.project(); err != nil {
@@ -162,13 +132,13 @@ func (o *adopting) adopt(ctx context.Context) (err error) {
 		return err
 	}
 	defer o.l.Close()
+	if err := o.allSchemas(ctx); err != nil {
+		return err
+	}
 	if err := o.look(ctx); err != nil {
 		return err
 	}
 	if len(o.outcome.Tables) == 0 && len(o.outcome.Files) == 0 {
-		if err := o.elsewhere(); err != nil {
-			return err
-		}
 		return o.nothing()
 	}
 	if err := o.refuse(); err != nil {
@@ -279,11 +249,6 @@ func (o *adopting) look(ctx context.Context) error {
 		scratch = adopt.MakeScratch(ctx, e, before)
 		defer scratch.Close()
 	}
-	if all, ok := engine.As[engine.ManySchemas](o.l.db); ok && len(o.names) == 0 {
-		if o.schemas, err = all.OtherSchemas(ctx); err != nil {
-			return err
-		}
-	}
 	in := adopt.Input{
 		Engine: e, DB: o.l.db, Live: o.live, Declared: d, Files: files, Rules: o.rules, Choose: o.chosen,
 		Outside: o.outside, Folder: project.ModelsFolder, Schemas: o.schemas,
@@ -383,6 +348,7 @@ func (o *adopting) record(ctx context.Context, keeps []string) (bool, error) {
 		return false, nil
 	}
 	o.l.Close()
+	o.p.Reread()
 	l, err := o.open(ctx, o.p, o.database, engine.ReadWrite, false)
 	if err != nil {
 		return false, nil //nolint:nilerr // apply says it
@@ -514,16 +480,6 @@ func (o *adopting) inSQL() string {
 		out += ", and " + plural(o.outcome.Objects, "object", "objects") + " in SQL"
 	}
 	return out
-}
-
-// otherSchemas tells of schemas that are not read.
-func (o *adopting) otherSchemas() {
-	for _, s := range o.schemas {
-		if s.Tables > 0 {
-			o.out.printf("the schema %s has %s: a project for them has ?schema=%s in its URL", cell(s.Name),
-				plural(s.Tables, "table", "tables"), s.Name)
-		}
-	}
 }
 
 // outsides tells of the tables that the language does not say exactly.

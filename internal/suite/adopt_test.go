@@ -62,8 +62,9 @@ type adopted struct {
 func adoptAll(t require.TestingT, ctx context.Context, e engine.Engine, db engine.Database, src string) *adopted {
 	live, err := db.Inspect(ctx)
 	require.NoError(t, err)
-	rules, _ := adopt.Choose(live, e.Name(),
-		declare.Rules{PerTable: map[string]bool{e.Name(): e.Caps().IndexesPerTable}})
+	rules := rules(e)
+	rules.PerTable = map[string]bool{e.Name(): e.Caps().IndexesPerTable}
+	rules, _ = adopt.Choose(live, e.Name(), rules)
 	in := adopt.Input{Engine: e, DB: db, Live: live, Rules: rules, Folder: "models"}
 	o, err := adopt.Look(ctx, in)
 	require.NoError(t, err, src)
@@ -151,7 +152,7 @@ func adoptCase(t require.TestingT, p testserver.Place, statements []string) {
 
 	for table, inSQL := range a.tables {
 		if inSQL {
-			q := e.SQL().Quote(table)
+			q := e.SQL().QuoteTable(table)
 			a.files["models/added_"+table+".sql"] = "ALTER TABLE " + q + " ADD COLUMN erbarium_no VARCHAR(20);\n" +
 				"ALTER TABLE " + q + " ADD COLUMN sheets INT DEFAULT 1;\n"
 		}
@@ -402,6 +403,22 @@ func drawSQL(t *rapid.T, engineName string) []string {
 	type done struct{ table, key, typ string }
 	var before []done
 	for i, table := range names {
+		path := "" // in which names are looked up
+		if engineName == "postgres" {
+			path = "public"
+			if len(before) > 0 {
+				path += ", " + testserver.OtherSchema
+			}
+			if rapid.IntRange(0, 2).Draw(t, "away") == 0 {
+				path = testserver.OtherSchema + ", public"
+			}
+		}
+		within := func(sql string) string {
+			if path == "" {
+				return sql
+			}
+			return "SET search_path = " + path + "; " + sql + "; SET search_path = public"
+		}
 		key := "id"
 		def := rapid.SampledFrom(p.keys).Draw(t, "key")
 		n++
@@ -459,14 +476,14 @@ func drawSQL(t *rapid.T, engineName string) []string {
 			}
 		}
 		behind := rapid.SampledFrom(p.behind).Draw(t, "behind")
-		out = append(out, "CREATE TABLE "+q(table)+" (\n  "+strings.Join(items, ",\n  ")+"\n)"+behind)
+		out = append(out, within("CREATE TABLE "+q(table)+" (\n  "+strings.Join(items, ",\n  ")+"\n)"+behind))
 		for range rapid.IntRange(0, 2).Draw(t, "indexes") {
 			if len(p.indexes) > 0 {
-				out = append(out, put(rapid.SampledFrom(p.indexes).Draw(t, "index"), table, plain))
+				out = append(out, within(put(rapid.SampledFrom(p.indexes).Draw(t, "index"), table, plain)))
 			}
 		}
 		if rapid.IntRange(0, 2).Draw(t, "object") == 0 {
-			objects = append(objects, put(rapid.SampledFrom(p.objects).Draw(t, "what"), table, plain))
+			objects = append(objects, within(put(rapid.SampledFrom(p.objects).Draw(t, "what"), table, plain)))
 		}
 		if strings.Contains(def, "PRIMARY KEY") && !strings.Contains(behind, "MyISAM") {
 			typ := strings.Fields(strings.TrimPrefix(def, "{c} "))[0]
@@ -480,5 +497,9 @@ func drawSQL(t *rapid.T, engineName string) []string {
 			before = append(before, done{table, key, typ})
 		}
 	}
-	return append(out, objects...)
+	out = append(out, objects...)
+	if strings.Contains(strings.Join(out, " "), "= "+testserver.OtherSchema) {
+		out = slices.Insert(out, 0, "CREATE SCHEMA "+testserver.OtherSchema)
+	}
+	return out
 }
