@@ -3,8 +3,10 @@ package migration
 // This file lays a migration out as a file.
 
 import (
+	"bufio"
 	"cmp"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -130,10 +132,11 @@ func (w *writer) step(n int, s *Step) {
 // schemasAre begins the line of the schemas in which a migration has tables.
 const schemasAre = "schemas "
 
-// SchemasIn are the schemas that the head of a file names.
-func SchemasIn(text string) []string {
-	for line := range strings.Lines(text) {
-		words, ok := strings.CutPrefix(line, Marker)
+// SchemasIn are the schemas that the head of a file names, of which no more is read.
+func SchemasIn(file io.Reader) []string {
+	lines := bufio.NewScanner(file)
+	for lines.Scan() {
+		words, ok := strings.CutPrefix(lines.Text(), Marker)
 		if !ok {
 			return nil
 		}

@@ -44,11 +44,14 @@ func (p *Project) Schemas() []string {
 	}
 	files, _ := filepath.Glob(filepath.Join(p.MigrationsDir(), "*.sql"))
 	for _, path := range files {
-		if text, err := os.ReadFile(path); err == nil {
-			for _, name := range migration.SchemasIn(string(text)) {
-				found[name] = true
-			}
+		file, err := os.Open(path)
+		if err != nil {
+			continue
 		}
+		for _, name := range migration.SchemasIn(file) {
+			found[name] = true
+		}
+		file.Close()
 	}
 	list := slices.Sorted(maps.Keys(found))
 	p.schemas = &list

@@ -1,109 +1,140 @@
 package sqltok
 
-// This file makes one token of the name of something and the schema before it, where only a name
-// of such a thing can stand: behind FROM, TABLE, INTO and the like, and before the point of a
-// column. Elsewhere a point stands between a table and a column.
+// This file makes one token of the name of something and the schema before it, where nothing but the
+// name of such a thing is possible: after FROM, TABLE, INTO and the like, and before the point of a
+// column. Elsewhere a point is between a table and a column.
 
 import (
 	"slices"
 	"strings"
 )
 
-// placeWords are the words behind which something is named that lies in a schema.
+// placeWords are the words after which something is named that lies in a schema.
 var placeWords = map[string]bool{
 	"TABLE": true, "ONLY": true, "EXISTS": true, "JOIN": true, "INTO": true, "UPDATE": true, "REFERENCES": true,
 	"VIEW": true, "INDEX": true, "CONCURRENTLY": true, "SEQUENCE": true, "FUNCTION": true, "PROCEDURE": true,
 	"ROUTINE": true, "AGGREGATE": true, "TYPE": true, "DOMAIN": true, "STATISTICS": true, "PARTITION": true, "OF": true,
-	"TRUNCATE": true, "INHERIT": true, "COLLATION": true, "CONFIGURATION": true, "DICTIONARY": true, "::": true,
+	"TRUNCATE": true, "INHERIT": true, "COLLATION": true, "CONFIGURATION": true, "DICTIONARY": true,
 }
 
-// ends are the words that end a list of tables.
-var ends = map[string]bool{
-	"WHERE": true, "ON": true, "GROUP": true, "ORDER": true, "UNION": true, "SELECT": true, "SET": true, "USING": true,
-	"HAVING": true, "LIMIT": true, "RETURNING": true, "WITH": true,
-}
+// lists are the words after which there may be several tables; ends are those that end such a list.
+var (
+	lists = []string{"FROM", "TABLE", "TRUNCATE", "USING"}
+	ends  = []string{"WHERE", "ON", "GROUP", "ORDER", "UNION", "SELECT", "SET", "HAVING", "LIMIT", "RETURNING", "WITH"}
+)
 
 // fromInside are functions that have the word FROM among their arguments.
-var fromInside = map[string]bool{"EXTRACT": true, "SUBSTRING": true, "TRIM": true, "OVERLAY": true, "POSITION": true}
+var fromInside = []string{"EXTRACT", "SUBSTRING", "TRIM", "OVERLAY", "POSITION"}
 
-// places tells, token by token, where a name is that of something in a schema.
-type places struct {
-	list   []Token
-	opens  []int  // the brackets that are open
-	listed []bool // for each of them, and outside: a list of tables is under way
-	query  bool   // a SELECT or a JOIN has been seen: ON begins a condition
+// pointed tells whether a text may have such a name: most have none, and are read as they are.
+func pointed(src string) bool {
+	letter := func(b byte) bool { return b|0x20 >= 'a' && b|0x20 <= 'z' || b == '_' || b == '"' || b >= 0x80 }
+	for off := 0; ; {
+		i := strings.IndexByte(src[off:], '.')
+		if i < 0 {
+			return false
+		}
+		if off += i + 1; off < len(src) && off > 1 && letter(src[off]) && (letter(src[off-2]) || digit(src[off-2])) {
+			return true
+		}
+	}
 }
 
-func newPlaces(list []Token) *places { return &places{list: list, listed: []bool{false}} }
+// place tells whether the i-th token can only be such a name.
+func place(list []Token, i int) bool {
+	if i == 0 {
+		return false
+	}
+	before := &list[i-1]
+	if before.Is(",") {
+		at := listBefore(list, i-1)
+		return at >= 0 && (!list[at].Is("FROM") && !list[at].Is("USING") || place(list, at+1))
+	}
+	switch word := before.Word(); word {
+	case "":
+		return before.Is("::")
+	case "FROM":
+		at := opening(list, i-1)
+		inside := at > 0 && slices.Contains(fromInside, list[at-1].Word())
+		return !inside && !(i > 1 && list[i-2].Is("DISTINCT"))
+	case "ON": // of a CREATE, and not of a join
+		query := func(t Token) bool { return t.Is("SELECT") || t.Is("JOIN") }
+		return slices.Contains([]string{"CREATE", "DROP", "COMMENT", "ALTER", "GRANT", "REVOKE"}, list[0].Word()) &&
+			!slices.ContainsFunc(list[:i], query)
+	case "USING":
+		return list[0].Is("DELETE")
+	case "TO":
+		return list[0].Is("CREATE") &&
+			slices.ContainsFunc(list[:min(4, len(list))], func(t Token) bool { return t.Is("RULE") })
+	default:
+		return placeWords[word]
+	}
+}
 
-// next tells whether what stands behind the i-th token, at which all before have been, can only be such a
-// name.
-func (p *places) next(i int) bool {
-	t := p.list[i]
-	word, here := t.Word(), &p.listed[len(p.listed)-1]
-	switch {
-	case t.Is("("):
-		p.opens, p.listed = append(p.opens, i), append(p.listed, false)
-		return false
-	case t.Is(")"):
-		if n := len(p.opens); n > 0 {
-			p.opens, p.listed = p.opens[:n-1], p.listed[:n]
+// listBefore is the word with which the list of tables begins to which a comma belongs; -1: it is in none.
+func listBefore(list []Token, comma int) int {
+	depth := 0
+	for i := comma - 1; i >= 0 && depth >= 0; i-- {
+		switch {
+		case list[i].Is(")"):
+			depth++
+		case list[i].Is("("):
+			depth--
+		case depth > 0 || list[i].Kind != Word:
+		case slices.Contains(lists, list[i].Word()):
+			return i
+		case slices.Contains(ends, list[i].Word()):
+			return -1
 		}
-		return false
-	case t.Is(","):
-		return *here
-	case word == "SELECT" || word == "JOIN":
-		p.query = true
 	}
-	if ends[word] {
-		*here = false
+	return -1
+}
+
+// opening is the bracket in which the i-th token is; -1: it is in none.
+func opening(list []Token, i int) int {
+	depth := 0
+	for i--; i >= 0; i-- {
+		switch {
+		case list[i].Is(")"):
+			depth++
+		case list[i].Is("("):
+			if depth--; depth < 0 {
+				return i
+			}
+		}
 	}
-	first := p.list[0].Word()
-	switch {
-	case word == "FROM":
-		n := len(p.opens)
-		inside := n > 0 && p.opens[n-1] > 0 && fromInside[p.list[p.opens[n-1]-1].Word()]
-		*here = !inside && (i == 0 || !p.list[i-1].Is("DISTINCT"))
-		return *here
-	case word == "TABLE" || word == "TRUNCATE":
-		*here = true
-		return true
-	case word == "ON":
-		return !p.query && (first == "CREATE" || first == "DROP" || first == "COMMENT" || first == "ALTER" ||
-			first == "GRANT" || first == "REVOKE")
-	case word == "USING":
-		return first == "DELETE"
-	case word == "TO":
-		return first == "CREATE" && slices.ContainsFunc(p.list[:min(4, len(p.list))],
-			func(t Token) bool { return t.Is("RULE") })
-	}
-	return placeWords[word] || t.Is("::")
+	return -1
 }
 
 // placed are tokens with each such name as one.
 func (r *Rules) placed(src string, list []Token) []Token {
-	p := newPlaces(list)
-	out := make([]Token, 0, len(list))
-	place := false
+	var out []Token // nil: nothing is joined yet
+	last := 0
 	for i := 0; i < len(list); i++ {
-		t := list[i]
-		if n := i + 2; n < len(list) && t.Named() && list[i+1].Is(".") && list[n].Named() &&
-			(i == 0 || !list[i-1].Is(".")) && !strings.EqualFold(t.Name(), "public") && t.Name() != "pg_catalog" {
-			more := n+2 < len(list) && list[n+1].Is(".") && list[n+2].Named() // a column
-			if place || more {
-				t = Token{Kind: Name, Text: src[t.Start:list[n].End], Val: r.InSchema(t.Name(), list[n].Name()),
-					Start: t.Start, End: list[n].End, Placed: true, In: t.Name(), rules: t.rules}
-				place = p.next(n)
-				i = n
-				out = append(out, t)
+		t, n := &list[i], i+2
+		if i > 0 && list[i-1].Text == "." {
+			continue
+		}
+		switch {
+		case n < len(list) && list[i+1].Text == "." && t.Named() && list[n].Named():
+			if in := t.Name(); in == "public" || in == "pg_catalog" {
 				continue
 			}
-		}
-		if place && t.Kind == Name && strings.Contains(t.Val, ".") {
+			column := n+2 < len(list) && list[n+1].Is(".") && list[n+2].Named()
+			if !column && !place(list, i) {
+				continue
+			}
+			out = append(append(out, list[last:i]...), Token{
+				Kind: Name, Text: src[t.Start:list[n].End], Val: r.InSchema(t.Name(), list[n].Name()), Start: t.Start,
+				End: list[n].End, Placed: true, In: t.Name(), rules: t.rules,
+			})
+			last, i = n+1, n
+		case t.Kind == Name && strings.Contains(t.Val, ".") && place(list, i):
 			t.Val, t.Placed = r.InSchema("", t.Val), true
 		}
-		place = p.next(i)
-		out = append(out, t)
 	}
-	return out
+	if last == 0 {
+		return list
+	}
+	return append(out, list[last:]...)
 }

@@ -154,7 +154,7 @@ func (r *Rules) Lex(src string) []Token {
 	for off := 0; ; {
 		t := r.Next(src, off)
 		if t.Start >= len(src) {
-			if r.InSchema != nil && strings.IndexByte(src, '.') >= 0 {
+			if r.InSchema != nil && pointed(src) {
 				return r.placed(src, list)
 			}
 			return list
