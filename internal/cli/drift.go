@@ -12,6 +12,7 @@ import (
 	"erbario/internal/draft"
 	"erbario/internal/objects"
 	"erbario/internal/project"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -108,7 +109,11 @@ func waysOn(s *draft.State, c diff.Change, on string) *jsonWaysOn {
 	away := "drop it in the database"
 	switch o := c.Object.(type) {
 	case *sqlschema.Index:
-		away = "DROP INDEX " + s.Engine.SQL().QuoteTable(o.Name)
+		name := o.Name
+		if in, _ := schema.SplitName(c.Table); in != "" && s.Engine.Caps().Schemas {
+			name = schema.InSchema(in, name)
+		}
+		away = "DROP INDEX " + s.Engine.SQL().QuoteTable(name)
 	case *sqlschema.Trigger:
 		away = "DROP TRIGGER " + s.Engine.SQL().Quote(o.Name)
 	}

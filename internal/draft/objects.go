@@ -213,7 +213,15 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	if len(s.sql.changes)+len(lost) == 0 {
 		return nil
 	}
-	tables, names := p.Steps, s.namesFirst(p.Steps)
+	var ground, tables []engine.Step
+	for _, st := range p.Steps {
+		if st.First {
+			ground = append(ground, st)
+		} else {
+			tables = append(tables, st)
+		}
+	}
+	names := s.namesFirst(tables)
 	touched := func(o *objects.Object) bool {
 		return slices.ContainsFunc(p.Changes, func(c diff.Change) bool {
 			return objects.NamesColumn(s.Engine.SQL(), o, c.Table, "")
@@ -227,7 +235,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 		if err == nil {
 			s.sql.aside = around.Aside
 			in := func(list []engine.Step) []engine.Step { return engine.Schedule(s.Engine.DDL(), list) }
-			p.Steps = slices.Concat(first, in(around.First), tables[:names], in(around.Before), tables[names:],
+			p.Steps = slices.Concat(ground, first, in(around.First), tables[:names], in(around.Before), tables[names:],
 				in(around.After), last)
 		}
 		return err

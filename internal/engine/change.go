@@ -76,6 +76,7 @@ type Step struct {
 	Rows      []StepRows
 	Objects   []StepObject
 	Early     bool // of a step with an undo alone: it comes before names change, for the names that it needs
+	First     bool // it creates a schema, in which the others create things
 }
 
 // AsksHere tells whether a requirement is asked just before the step is applied.

@@ -35,7 +35,8 @@ func (p *planner) schemas() {
 			continue
 		}
 		apply, undo := words.CreateSchema(name)
-		p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "create the schema " + name, Apply: apply, Undo: undo})
+		p.plan.Steps = append(p.plan.Steps, engine.Step{Title: "create the schema " + name, First: true, Apply: apply,
+			Undo: undo})
 	}
 	if p.Made != nil { // whose tables may have gone
 		for _, name := range schemasOf(p.Made) {
