@@ -4,6 +4,7 @@ package adopt
 // what is there where it is missing, and its undo takes nothing away.
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -60,7 +61,7 @@ func (in Input) Beginning(ctx context.Context, o *Outcome, id string,
 	if err != nil {
 		return nil, nil, err
 	}
-	c := &creating{ctx: ctx, e: e, db: scratch, part: part, progress: in.Progress}
+	c := &creating{ctx: ctx, e: e, db: scratch, part: part, made: made, progress: in.Progress}
 	if err := c.all(objects.AsRead(all, there), o.inserts); err != nil {
 		return nil, nil, err
 	}
@@ -142,6 +143,7 @@ type creating struct {
 	e    runner.Engine
 	db   engine.Database
 	part *sqlschema.Schema
+	made *sqlschema.Schema // by the migrations that exist
 	done []engine.Creation // in the order in which they could be run
 	left []engine.LeftOut  // what cannot be created
 	// beyond are the objects that name another database: scratch is without them, others are not.
@@ -196,6 +198,7 @@ func (c *creating) run(all []engine.Creation) error {
 				switch err := c.create(x); {
 				case c.ctx.Err() != nil || errors.Is(err, engine.ErrLost) || errors.Is(err, engine.ErrBusy):
 					return err
+				case err != nil && c.had(x):
 				case err != nil:
 					again, c.left = append(again, x), append(c.left, engine.LeftOut{Kind: x.Kind, Name: x.Name,
 						Err: err})
@@ -215,6 +218,18 @@ func (c *creating) run(all []engine.Creation) error {
 		todo = again
 	}
 	return nil
+}
+
+// had tells whether migrations that exist create something already, with the schema in which it is.
+func (c *creating) had(x engine.Creation) bool {
+	is := func(o *sqlschema.Other) bool { return o.Kind == x.Kind && o.Name == x.Name }
+	switch {
+	case x.OfKind != "":
+		return false
+	case x.Of != "" || x.Kind == "table":
+		return c.made.Table(cmp.Or(x.Of, x.Name)) != nil
+	}
+	return x.Kind == "view" && c.made.View(x.Name) != nil || slices.ContainsFunc(c.made.Others, is)
 }
 
 // putBeyond puts what was left because it names another database behind what was created.

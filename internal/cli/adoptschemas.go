@@ -90,9 +90,16 @@ func (o *adopting) allSchemas(ctx context.Context) error {
 // otherSchemas tells of schemas that are not read.
 func (o *adopting) otherSchemas() {
 	for _, s := range o.schemas {
-		if s.Tables > 0 {
-			o.out.printf("the schema %s has %s: a project for them has ?schema=%s in its URL", cell(s.Name),
-				plural(s.Tables, "table", "tables"), s.Name)
+		name, tables := cell(s.Name), plural(s.Tables, "table", "tables")
+		switch {
+		case s.Tables == 0:
+		case s.Taken:
+			o.out.printf("the schema %s has %s, which a project of its own declares", name, tables)
+		case namesSchema(o.l.URL):
+			o.out.printf("the schema %s has %s: a project for them has ?schema=%s in its URL", name, tables,
+				neturl.QueryEscape(s.Name))
+		default:
+			o.out.printf("the schema %s has %s: erbario adopt %s declares them", name, tables, typed(s.Name+".*"))
 		}
 	}
 }
