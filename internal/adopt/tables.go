@@ -60,7 +60,9 @@ func (t *taking) toSQL(ctx context.Context) (worse bool, err error) {
 // the server. It leaves out what a file of SQL cannot declare.
 func TableSQL(ctx context.Context, e runner.Engine, db engine.Database, live *sqlschema.Schema,
 	list []*sqlschema.Table) (map[string][]engine.Creation, error) {
-	part := &sqlschema.Schema{Tables: list, Others: live.Others, Elsewhere: live.Elsewhere, Collation: live.Collation}
+	// All tables, since a reference is created only to one that is there.
+	part := &sqlschema.Schema{Tables: live.Tables, Others: live.Others, Elsewhere: live.Elsewhere,
+		Collation: live.Collation}
 	all, err := e.DDL().CreateAll(part), error(nil)
 	if v, ok := engine.As[engine.Verbatim](db); ok {
 		all, err = v.Verbatim(ctx, part)
