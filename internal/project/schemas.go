@@ -17,8 +17,24 @@ import (
 
 // schemaLine is a line of a model that names its schema.
 var schemaLine = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?m)^[ \t]+(?:on[ \t][^:\n]*:)?[ \t]*schema[ \t]+(?:"([^"\n]+)"|'([^'\n]+)')`)
+	return regexp.MustCompile(`^[ \t]+(?:on[ \t][^:]*:)?[ \t]*schema[ \t]+(?:"([^"]+)"|'([^']+)')`)
 })
+
+// schemasIn notes the schemas that models and shapes of a file name.
+func schemasIn(text string, found map[string]bool) {
+	block := ""
+	for line := range strings.Lines(text) {
+		if word := strings.Fields(line); len(word) > 0 && line[0] != ' ' && line[0] != '\t' && line[0] != '#' {
+			block = word[0]
+		}
+		if block != "model" && block != "shape" {
+			continue
+		}
+		if m := schemaLine().FindStringSubmatch(line); m != nil {
+			found[m[1]+m[2]] = true
+		}
+	}
+}
 
 // Reread has the files read again for Schemas, since some were written.
 func (p *Project) Reread() { p.schemas = nil }
@@ -38,9 +54,7 @@ func (p *Project) Schemas() []string {
 		if !strings.Contains(text, "schema") {
 			continue
 		}
-		for _, m := range schemaLine().FindAllStringSubmatch(text, -1) {
-			found[m[1]+m[2]] = true
-		}
+		schemasIn(text, found)
 	}
 	files, _ := filepath.Glob(filepath.Join(p.MigrationsDir(), "*.sql"))
 	for _, path := range files {

@@ -52,7 +52,7 @@ const belongings = `WITH v AS (
 	)
 	SELECT col, sql, problem FROM (
 		SELECT 0 AS place, '' AS col, '' AS sql, 'it belongs to ' ||
-			pg_get_userbyid(v.relowner)::text AS problem FROM v WHERE v.relowner <> current_user::regrole::oid
+			pg_get_userbyid(v.relowner)::text AS problem FROM v WHERE v.relowner <> quote_ident(current_user)::regrole::oid
 		UNION ALL SELECT 0, '', '', 'it has rights that ' || pg_get_userbyid(x.grantor)::text || ' granted' FROM v,
 			aclexplode(v.relacl) x WHERE x.grantor <> v.relowner
 		UNION ALL SELECT 0, '', '', 'it has rights on ' || a.col || ' that ' || pg_get_userbyid(x.grantor)::text ||

@@ -35,7 +35,7 @@ func (Engine) CreateSchema(name string) (apply, undo []string) {
 func dropSchema(name string) string {
 	return `DO $erbario$BEGIN
     IF EXISTS (SELECT FROM pg_catalog.pg_namespace WHERE nspname = ` + literal(name) + `
-        AND nspowner = current_user::regrole::oid
+        AND nspowner = pg_catalog.quote_ident(current_user)::regrole::oid
         AND nspacl IS NULL AND pg_catalog.obj_description(oid, 'pg_namespace') IS NULL) THEN
         DROP SCHEMA ` + quote(name) + `;
     END IF;
