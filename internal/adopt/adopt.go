@@ -236,15 +236,16 @@ func (t *taking) enums(raised map[string]*schema.Table, paths map[string]bool) *
 			if name == "" || t.choices[name] != "" || t.how[table.Name] >= outside {
 				continue
 			}
-			choice := modelName(name)
+			_, own := t.place(name)
+			choice := modelName(own)
 			for i := 2; t.taken[strings.ToLower(choice)]; i++ {
 				choice = fmt.Sprintf("%s%d", modelName(name), i)
 			}
 			t.taken[strings.ToLower(choice)] = true
 			t.choices[name] = choice
 			exact := ""
-			if declare.SnakeCase(choice) != name {
-				exact = " " + text(name)
+			if declare.SnakeCase(choice) != own {
+				exact = " " + text(own)
 			}
 			values := make([]string, len(c.Type.Choices))
 			for i, v := range c.Type.Choices {

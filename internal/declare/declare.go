@@ -465,7 +465,9 @@ func (r *resolver) resolveType(f *field) bool {
 		if c.Enum {
 			col.Type.Enum = SnakeCase(c.Name.Name)
 			if c.EnumName != nil {
-				col.Type.Enum = c.EnumName.Text
+				if col.Type.Enum = c.EnumName.Text; r.rules.Schemas[r.engine] {
+					col.Type.Enum = schema.InSchema("", c.EnumName.Text) // a point of it is its own
+				}
 			}
 		}
 		for _, v := range c.Values {

@@ -93,7 +93,8 @@ func meaning(c *sqlschema.Column) (schema.Type, bool) {
 	if c.Values != nil {
 		name := c.SQLType
 		if quote(strings.Trim(name, `"`)) == name {
-			return schema.Type{Kind: schema.Choice, Choices: c.Values, Enum: strings.Trim(name, `"`)}, true
+			name = schema.InSchema("", strings.Trim(name, `"`))
+			return schema.Type{Kind: schema.Choice, Choices: c.Values, Enum: name}, true
 		}
 		return schema.Type{}, false
 	}
