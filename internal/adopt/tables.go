@@ -60,7 +60,7 @@ func (t *taking) toSQL(ctx context.Context) (worse bool, err error) {
 // the server. It leaves out what a file of SQL cannot declare.
 func TableSQL(ctx context.Context, e runner.Engine, db engine.Database, live *sqlschema.Schema,
 	list []*sqlschema.Table) (map[string][]engine.Creation, error) {
-	// All tables, since a reference is created only to one that is there.
+	// All tables, since a reference is created only to one of them.
 	part := &sqlschema.Schema{Tables: live.Tables, Others: live.Others, Elsewhere: live.Elsewhere,
 		Collation: live.Collation}
 	all, err := e.DDL().CreateAll(part), error(nil)

@@ -99,15 +99,15 @@ type Rename struct{ Table, Column, To string }
 
 // renames tells whether a statement has the word rename in it, in any case.
 func renames(sql string) bool {
-	const word, schema = "rename", "set schema"
+	const word, move = "rename", "set schema"
 	for i := 0; i+len(word) <= len(sql); i++ {
 		switch c := sql[i] | 0x20; {
 		case c == 'r' && strings.EqualFold(sql[i:i+len(word)], word),
-			c == 's' && i+len(schema) <= len(sql) && strings.EqualFold(sql[i:i+len(schema)], schema):
+			c == 's' && i+len(move) <= len(sql) && strings.EqualFold(sql[i:i+len(move)], move):
 			return true
 		}
 	}
-	return strings.Contains(sql, moveFunction)
+	return strings.Contains(sql, schema.MoveFunction)
 }
 
 // ReadRename reads a statement that renames a table or a column.
@@ -126,10 +126,10 @@ func ReadRename(e Engine, sql string) (Rename, bool) {
 	case len(list) == 5 && word(0) == "RENAME" && word(1) == "TABLE" && word(3) == "TO":
 		return Rename{Table: list[2].Name(), To: list[4].Name()}, true
 	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "TO":
-		return Rename{Table: list[2].Name(), To: besides(list[2], list[5])}, true
+		return Rename{Table: list[2].Name(), To: beside(list[2], list[5])}, true
 	case len(list) == 6 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "SET" && word(4) == "SCHEMA":
 		return Rename{Table: list[2].Name(), To: moved(list[2], list[5].Name())}, true
-	case len(list) == 7 && list[1].Name() == moveFunction:
+	case len(list) == 7 && list[1].Name() == schema.MoveFunction:
 		return Rename{Table: list[3].Name(), To: moved(list[3], list[5].Val)}, true
 	case len(list) >= 8 && word(0) == "ALTER" && word(1) == "TABLE" && word(3) == "RENAME" && word(4) == "COLUMN" && word(6) == "TO" && (len(list) == 8 || list[8].Text == ","): // how gently it is done
 		return Rename{Table: list[2].Name(), Column: list[5].Name(), To: list[7].Name()}, true
@@ -137,8 +137,8 @@ func ReadRename(e Engine, sql string) (Rename, bool) {
 	return Rename{}, false
 }
 
-// besides is the name that the table of a token gets in its schema.
-func besides(table, to sqltok.Token) string {
+// beside is the name that the table of a token gets in its schema.
+func beside(table, to sqltok.Token) string {
 	if table.In == "" {
 		return to.Name()
 	}
@@ -150,9 +150,6 @@ func moved(table sqltok.Token, to string) string {
 	_, own := schema.SplitName(table.Name())
 	return schema.InSchema(to, own)
 }
-
-// moveFunction is the function of Erbario's own that moves a table into another schema.
-const moveFunction = "erbario_move"
 
 // Renames are those of the migration's way forward, in order, without what a copy of a
 // table needs.

@@ -132,7 +132,7 @@ func (w *writer) step(n int, s *Step) {
 // schemasAre begins the line of the schemas in which a migration has tables.
 const schemasAre = "schemas "
 
-// SchemasIn are the schemas that the head of a file names, of which no more is read.
+// SchemasIn are the schemas that the head of a file names; what follows the head is not read.
 func SchemasIn(file io.Reader) []string {
 	lines := bufio.NewScanner(file)
 	for lines.Scan() {

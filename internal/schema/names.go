@@ -55,31 +55,31 @@ const (
 	// own name: before it takes the name, and of the old one while it gives it up.
 	NextPrefix = OwnPrefix + "next_"
 	PrevPrefix = OwnPrefix + "prev_"
+	// MoveFunction is the function that moves a table into another schema, called with both.
+	MoveFunction = OwnPrefix + "move"
 )
 
 // A table, or what else lies in a schema, that lies in another than the project's own has that
-// before its name, as in SQL: billing.accounts. A part that has a point of its own stands in
-// double quotes then. That is so only on an engine whose databases have schemas, and
-// never of what is Erbario's own: all of that lies in the project's schema.
+// before its name, as in SQL: billing.accounts. A part that has a point of its own is in double
+// quotes then. That is so only on an engine whose databases have schemas, and never of what is
+// Erbario's own: all of that lies in the project's schema.
 
 // InSchema is the name of what lies in a schema; "": the project's own.
 func InSchema(schema, name string) string {
 	if Own(name) {
 		return name
 	}
-	part := func(s string) string {
-		if strings.Contains(s, ".") || strings.HasPrefix(s, `"`) {
-			return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
-		}
-		return s
+	quoted := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+	if strings.Contains(name, ".") || strings.HasPrefix(name, `"`) {
+		name = quoted(name)
 	}
 	if schema == "" {
-		return part(name)
+		return name
 	}
-	if strings.Contains(schema, `"`) {
-		return `"` + strings.ReplaceAll(schema, `"`, `""`) + `".` + part(name)
+	if strings.ContainsAny(schema, `."`) {
+		schema = quoted(schema)
 	}
-	return part(schema) + "." + part(name)
+	return schema + "." + name
 }
 
 // SplitName is the schema in which something lies, "" for the project's own, and its name there.

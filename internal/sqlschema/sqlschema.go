@@ -351,8 +351,9 @@ func (s *Schema) Find(name string) *Table {
 // schemas, before which its own schema may stand.
 func CutTable(name string, of ...*Schema) (table, rest string, found bool) {
 	return schema.CutTable(name, func(table string) bool {
+		in, _ := schema.SplitName(table)
 		return slices.ContainsFunc(of, func(s *Schema) bool {
-			return s != nil && (s.Table(table) != nil ||
+			return s != nil && (s.Table(table) != nil || in != "" && s.HasSchema(in) ||
 				slices.ContainsFunc(s.Tables, func(t *Table) bool { return t.Model() == table && table != "" }))
 		})
 	})

@@ -25,7 +25,7 @@ func (Engine) AddReference(t *sqlschema.Table, k *sqlschema.ForeignKey) []string
 	return []string{alterTable(t.Name) + "ADD " + named(k.Name) + foreignKey(k)}
 }
 
-// CreateSchema gives the statements that create a schema, where it is not there yet, and drop it again, where
+// CreateSchema gives the statements that create a schema, where there is none of that name, and drop it again, where
 // nothing is in it and nobody has done anything with it.
 func (Engine) CreateSchema(name string) (apply, undo []string) {
 	return []string{"CREATE SCHEMA IF NOT EXISTS " + quote(name)}, []string{dropSchema(name)}

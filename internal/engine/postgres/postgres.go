@@ -12,6 +12,7 @@ import (
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
 	"erbario/internal/engine/sqltok"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -123,9 +124,9 @@ const ownSequences = `SELECT c.oid::regclass AS this, c.relname FROM pg_catalog.
         WHERE d.refobjid = what::oid AND d.refclassid = 'pg_catalog.pg_class'::regclass::oid
             AND d.classid = 'pg_catalog.pg_class'::regclass::oid AND d.deptype IN ('a', 'i') AND c.relkind = 'S'`
 
-// moveFunction is the name of the function that moves a table, with all that belongs to it, into another
-// schema; into that of the project, where none is named.
-const moveFunction = "erbario_move"
+// moveFunction moves a table, with all that belongs to it, into another schema; into that of the project, where
+// none is named.
+const moveFunction = schema.MoveFunction
 
 // rareKinds are what few databases have.
 var rareKinds = []string{

@@ -14,7 +14,7 @@ import (
 // qualifiedHere is that as qualified gives it.
 const qualifiedHere = "pg_catalog.quote_ident(pg_catalog.current_schema())::regnamespace::oid"
 
-// place is which schema is read, and where names are looked up meanwhile.
+// place is which schema is read, and where names are looked up at that time.
 type place struct {
 	schema string // empty: that of the path
 	path   string // empty: that of the session
