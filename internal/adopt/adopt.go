@@ -113,6 +113,9 @@ type taking struct {
 	said   *declare.Declared // by the models that are written
 }
 
+// anothers is the kind of what is left of tables whose rows are not their own.
+const anothers = "table that belongs to another"
+
 // Look says what would be written for the tables of a database. Each model is read again, put
 // into the words of the engine and compared with the table: what is not the same is declared as
 // outside.
@@ -460,7 +463,7 @@ func (t *taking) outcome(files []written) *Outcome {
 			o.Left = append(o.Left, Left{Kind: "table", Name: table.Name,
 				Why: "Erbario does not distinguish names that differ only in upper and lower case"})
 		case table.Options.Foreign:
-			o.Left = append(o.Left, Left{Kind: "table that belongs to another", Name: table.Name})
+			o.Left = append(o.Left, Left{Kind: anothers, Name: table.Name})
 		case len(table.Columns) > 0 && table.Undeclarable():
 			o.Left = append(o.Left, Left{Kind: "table with a long name", Name: table.Name})
 		case table.Undeclarable():

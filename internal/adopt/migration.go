@@ -226,6 +226,8 @@ func (c *creating) had(x engine.Creation) bool {
 	switch {
 	case x.OfKind != "":
 		return false
+	case isPart(x):
+		return c.made.Table(x.Name) != nil
 	case x.Of != "" || x.Kind == "table":
 		return c.made.Table(cmp.Or(x.Of, x.Name)) != nil
 	}
@@ -316,6 +318,11 @@ func (c *creating) ran(made *sqlschema.Schema) func(list []*sqlschema.Object) ([
 	}
 }
 
+// isPart tells whether a creation is of a part of a table.
+func isPart(x engine.Creation) bool {
+	return objects.Of([]engine.Creation{x})[0].Kind == engine.Part
+}
+
 // tableOf is the table to which a creation belongs; "": it is a thing of its own.
 func tableOf(e runner.Engine, s *sqlschema.Schema, c engine.Creation) string {
 	switch {
@@ -340,6 +347,12 @@ func (c *creating) migration(id string, before []*migration.Migration,
 	}
 	for _, x := range c.done {
 		f := migration.Found{Table: x.Of, Kind: x.OfKind}
+		if x.OfKind == engine.Part {
+			f.Kind = ""
+		}
+		if isPart(x) {
+			f = migration.Found{Table: x.Name}
+		}
 		if f.Table == "" {
 			f = migration.Found{Table: tableOf(c.e, c.part, x)}
 		}

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"erbario/internal/declare"
+	"erbario/internal/engine"
 	"erbario/internal/migration"
 	"erbario/internal/objects"
 	"erbario/internal/schema"
@@ -80,7 +81,7 @@ func (in Input) has(table string) bool {
 // those of mine of which the server makes the same again.
 func (in Input) writeObjects(ctx context.Context, o *Outcome, tables, mine []*objects.Object,
 	ran func([]*sqlschema.Object) ([]*objects.Object, error)) error {
-	mine = append(slices.Clone(tables), mine...)
+	mine = slices.Concat(in.schemasOf(o, mine), tables, mine)
 	for len(mine) > 0 {
 		files := o.sqlFiles(in, mine)
 		wanted := *cmp.Or(o.wanted, &sqlschema.Schema{})
@@ -108,7 +109,7 @@ func (in Input) writeObjects(ctx context.Context, o *Outcome, tables, mine []*ob
 			return err
 		}
 		for _, x := range mine {
-			if slices.Contains(tables, x) || isLeft(o.Beyond, x.Kind, x.Name) {
+			if slices.Contains(tables, x) || x.Kind == sqlschema.InDatabase || isLeft(o.Beyond, x.Kind, x.Name) {
 				continue
 			}
 			if again := objects.Find(made, x.ObjectKey); again == nil || !objects.Same(x, again) {
@@ -125,6 +126,43 @@ func (in Input) writeObjects(ctx context.Context, o *Outcome, tables, mine []*ob
 	return nil
 }
 
+// schemasOf are the schemas in which objects lie that are declared in SQL, and no table of a model: nothing else says
+// that they belong to the project.
+func (in Input) schemasOf(o *Outcome, list []*objects.Object) []*objects.Object {
+	words, ok := in.Engine.DDL().(engine.SchemaCreator)
+	if !ok {
+		return nil
+	}
+	var seen []string
+	for _, t := range o.Tables {
+		if name, _ := schema.SplitName(t.Name); t.Model != "" && !t.InSQL {
+			seen = append(seen, name)
+		}
+	}
+	if in.Declared != nil {
+		for _, t := range in.Declared.Schema.Tables {
+			seen = append(seen, t.Schema)
+		}
+	}
+	var out []*objects.Object
+	for _, x := range list {
+		of := cmp.Or(x.Of, x.Name)
+		if x.Kind == engine.Part {
+			of = x.Name
+		}
+		name, _ := schema.SplitName(of)
+		if name == "" || slices.Contains(seen, name) || !in.Live.HasSchema(name) {
+			continue
+		}
+		seen = append(seen, name)
+		create, _ := words.CreateSchema(name)
+		key := engine.ObjectKey{Kind: sqlschema.InDatabase, Name: name}
+		out = append(out, &objects.Object{ObjectKey: key,
+			Make: []engine.Creation{{Kind: key.Kind, Name: name, SQL: create[0]}}})
+	}
+	return out
+}
+
 // unread notes which objects of a file cannot be read again.
 func (in Input) unread(f *sqlFile, bad map[*objects.Object]bool) {
 	for _, x := range f.list {
@@ -138,7 +176,9 @@ func (in Input) unread(f *sqlFile, bad map[*objects.Object]bool) {
 // within tells whether an object is in a part of a database.
 func within(part *sqlschema.Schema, x *objects.Object) bool {
 	kind, name := x.Kind, x.Name
-	if x.OfKind != "" {
+	if x.OfKind == engine.Part {
+		return part.Table(x.Of) != nil
+	} else if x.OfKind != "" {
 		kind, name = x.OfKind, x.Of
 	} else if x.Of != "" {
 		return part.Table(x.Of) != nil
@@ -154,6 +194,12 @@ func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
 		taken[strings.ToLower(f.Path)] = true
 	}
 	of := map[string]*sqlFile{}
+	parts := map[string]string{} // by their names, the tables of which they are
+	for _, x := range list {
+		if x.Kind == engine.Part {
+			parts[x.Name] = x.Of
+		}
+	}
 	var out []*sqlFile
 	for _, x := range list {
 		name := x.Name
@@ -167,8 +213,11 @@ func (o *Outcome) sqlFiles(in Input, list []*objects.Object) []*sqlFile {
 		if x.Kind == "table" {
 			table = x.Name
 		}
+		for parts[table] != "" && parts[table] != table {
+			table = parts[table]
+		}
 		switch {
-		case x.OfKind == "" && table != "":
+		case (x.OfKind == "" || x.OfKind == engine.Part) && table != "":
 			folder, own = in.place(table)
 			key, base = "table "+table, declare.SnakeCase(modelName(own))
 			if i := slices.IndexFunc(o.Tables, func(t Table) bool { return t.Name == table && t.Model != "" }); i >= 0 {
@@ -207,7 +256,11 @@ func (o *Outcome) declared(list []*objects.Object) {
 	o.Objects = len(list)
 	o.Left = slices.DeleteFunc(o.Left, func(l Left) bool {
 		return slices.ContainsFunc(list, func(x *objects.Object) bool {
-			return x.Kind == l.Kind && x.Name == l.Name
+			kind := x.Kind
+			if kind == engine.Part {
+				kind = anothers
+			}
+			return kind == l.Kind && x.Name == l.Name
 		})
 	})
 }

@@ -85,7 +85,7 @@ func statementsOf(e runner.Engine, table string, all []engine.Creation) []engine
 			of = c.Name
 		}
 		switch {
-		case of != table || c.OfKind != "" || slices.Contains(beside, c.Kind):
+		case of != table || c.OfKind != "" || slices.Contains(beside, c.Kind) || isPart(c):
 		case !slices.Contains(ofTables, c.Kind) || c.Before != "":
 			return nil
 		default:

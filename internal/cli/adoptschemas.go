@@ -72,7 +72,7 @@ func (o *adopting) allSchemas(ctx context.Context) error {
 	read := slices.Clone(o.p.Schemas())
 	for _, s := range found {
 		asked := slices.ContainsFunc(s.Holds,
-			func(x *sqlschema.Other) bool { return x.Kind == "table" && o.chosen(x.Name) })
+			func(x *sqlschema.Other) bool { return x.Kind != sqlschema.InDatabase && o.chosen(x.Name) })
 		if asked && !s.Taken && !namesSchema(o.l.URL) && !slices.Contains(read, s.Name) {
 			read = append(read, s.Name)
 		}

@@ -419,7 +419,7 @@ func (r *proving) differences(ctx context.Context, end *sqlschema.Schema) ([]dif
 	}
 	changes := slices.DeleteFunc(tables(made.With(r.declared)),
 		func(c diff.Change) bool { return objects.Drops(c, made.Objects) })
-	for _, c := range objects.Compare(there, made.Objects, line) {
+	for _, c := range objects.Compare(there, made.Objects, line, nil) {
 		changes = append(changes, c.Diff(r.declared.Objects))
 	}
 	return changes, nil

@@ -25,11 +25,14 @@ type sqlState struct {
 	there   []*objects.Object // the same with the renames of the plan made
 	made    *objects.Made
 	line    map[engine.ObjectKey]bool // what belongs to the migrations
+	asked   map[engine.ObjectKey]bool // parts of tables that an answer drops
 	wanted  []*objects.Object
 	changes []objects.Change
 	aside   []*objects.Object // that are dropped and created again for the sake of others
 	// stood is on what stands what was found, where that is not created with it.
 	stood []*objects.Object
+	// keep begins the names of the tables in which parts are set aside; empty: their rows are not kept.
+	keep string
 	// viewsFirst: views are dropped before names change, since they would not follow.
 	viewsFirst bool
 }
@@ -195,7 +198,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 		return err
 	}
 	s.sql.wanted = wanted
-	s.sql.changes = objects.Compare(s.sql.there, wanted, s.sql.line)
+	s.sql.changes = objects.Compare(s.sql.there, wanted, s.sql.line, s.sql.asked)
 	known := slices.Clone(wanted)
 	for _, c := range s.sql.changes {
 		known = append(known, c.Object())
@@ -230,7 +233,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	first, last := s.follows()
 	s.goWith(p, tables, names)
 	put := func(how objects.How) error {
-		how.Touched, how.ViewsFirst = touched, s.viewsFirst()
+		how.Touched, how.ViewsFirst, how.DropPart = touched, s.viewsFirst(), s.dropPart
 		around, err := objects.Steps(s.Engine, s.sql.changes, s.sql.there, how)
 		if err == nil {
 			s.sql.aside = around.Aside
@@ -290,12 +293,14 @@ func (s *sqlState) lost() (out []objects.Change) {
 // which are taken out of the others.
 func (s *State) dropped(a plan.Answers) plan.Answers {
 	drop := map[string]bool{}
+	s.sql.asked = map[engine.ObjectKey]bool{}
 	for name := range a.Drop {
 		hit := false
 		for _, o := range s.sql.ahead {
 			if o.OfKind == "" && (o.Name == name || o.Of+"."+objects.ShortName(o) == name) &&
 				objects.Find(s.sql.made.Objects, o.ObjectKey) == nil {
 				s.sql.line[o.ObjectKey], hit = true, true
+				s.sql.asked[o.ObjectKey] = o.Kind == engine.Part
 			}
 		}
 		if !hit {
@@ -466,30 +471,6 @@ func (s *State) stale(p *plan.Plan) error {
 		}
 	}
 	return nil
-}
-
-// attachedBefore are the statements that create on scratch what the steps drop or change, with all
-// that it has in the database, as far as a copy of the schema has it not.
-func (s *State) attachedBefore() []string {
-	touched := slices.Concat(s.sql.aside, s.sql.stood)
-	for _, c := range s.sql.changes {
-		if c.Was != nil {
-			touched = append(touched, c.Was)
-		}
-	}
-	var out []string
-	for _, o := range s.sql.there {
-		if !slices.ContainsFunc(touched, func(t *objects.Object) bool { return t == o || objects.About(o, t) }) {
-			continue
-		}
-		if o.Before != nil {
-			o = o.Before
-		}
-		for _, c := range o.Make {
-			out = append(out, c.SQL)
-		}
-	}
-	return out
 }
 
 // triggersInSQL are the triggers that are declared in SQL, or were.

@@ -28,13 +28,17 @@ func (s *State) plan(ctx context.Context, id string, r Request) (*plan.Plan, err
 	s.leaveBroken = r.LeaveBroken
 	for name := range r.Answers.Drop {
 		table, _, _ := s.cut(name)
-		s.sqlAsked = s.sqlAsked || s.Upcoming.Table(table) == nil
+		t := s.Upcoming.Table(table)
+		s.sqlAsked = s.sqlAsked || t == nil || t.Options.Foreign
 	}
 	if err := s.readSQL(ctx); err != nil {
 		return nil, err
 	}
 	if s.sql != nil {
-		s.sql.there, s.sql.changes = s.sql.ahead, nil
+		s.sql.there, s.sql.changes, s.sql.keep = s.sql.ahead, nil, migration.KeptNames(id, r.Form)
+		if r.NoKeep {
+			s.sql.keep = ""
+		}
 	}
 	if s.sql != nil && s.sql.made != nil {
 		r.Answers = s.dropped(r.Answers)

@@ -32,6 +32,15 @@ type TypeHolder interface {
 	TypeHolds(c Creation, column *sqlschema.Column) map[string]string
 }
 
+// Parts is a compiler for tables whose rows are in parts.
+type Parts interface {
+	// DropPart takes a part out of its table with its rows, and sets it aside as keep. own are the indexes and
+	// the constraints that its table has not. It is false where nothing could bring the part back as it is.
+	DropPart(c Creation, t *sqlschema.Table, own []string, keep string) (Step, bool)
+	// RestPart creates a part of a table for the rows that are in no other; empty: rows need none.
+	RestPart(t *sqlschema.Table, name string) string
+}
+
 // Recalculator is a compiler that has generated columns calculated again, because something that they call is
 // another.
 type Recalculator interface {
@@ -40,6 +49,9 @@ type Recalculator interface {
 
 // Exclusion is the kind of a constraint that no model declares: no two rows may be alike in it.
 const Exclusion = "exclusion constraint"
+
+// Part is the kind of a table whose rows are those of another, too: a partition, or a table that inherits.
+const Part = "part"
 
 // ofTables are the kinds of creation that are parts of a table.
 var ofTables = map[string]bool{
@@ -67,7 +79,8 @@ func Objects(s *sqlschema.Schema, list []Creation) []Creation {
 	var out []Creation
 	for _, c := range list {
 		switch {
-		case ofTables[c.Kind], c.Kind == "index" && c.OfKind == "", strings.HasPrefix(c.Kind, sqlschema.OtherView):
+		case ofTables[c.Kind] && c.OfKind != Part, c.Kind == "index" && c.OfKind == "",
+			strings.HasPrefix(c.Kind, sqlschema.OtherView):
 		case made[c.Kind+" "+strings.ToLower(c.Name)], made[c.OfKind+" "+strings.ToLower(c.Of)]:
 		case schema.Own(c.Name), schema.Own(c.Of):
 		default:

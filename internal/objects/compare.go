@@ -49,8 +49,9 @@ func (c Change) Diff(declared []*sqlschema.Object) diff.Change {
 }
 
 // Compare gives the differences between what a database holds and what is declared. What is not
-// declared is left alone, unless it belongs to the line of migrations.
-func Compare(there, wanted []*Object, line map[engine.ObjectKey]bool) []Change {
+// declared is left alone, unless it belongs to the line of migrations, and so is what holds rows, unless it is asked
+// to go.
+func Compare(there, wanted []*Object, line, asked map[engine.ObjectKey]bool) []Change {
 	var out []Change
 	for _, o := range wanted {
 		switch was := Find(there, o.ObjectKey); {
@@ -61,11 +62,21 @@ func Compare(there, wanted []*Object, line map[engine.ObjectKey]bool) []Change {
 		}
 	}
 	for _, o := range there {
-		if line[o.ObjectKey] && Find(wanted, o.ObjectKey) == nil && compared(o) && !holding[o.Kind] {
+		if Find(wanted, o.ObjectKey) == nil && compared(o) && goes(o, there, wanted, line, asked) {
 			out = append(out, Change{Was: o})
 		}
 	}
 	return out
+}
+
+// goes tells whether what is not declared is dropped. What belongs to a part of a table that stays does so, too.
+func goes(o *Object, there, wanted []*Object, line, asked map[engine.ObjectKey]bool) bool {
+	if o.OfKind == engine.Part {
+		of := slices.IndexFunc(there, func(x *Object) bool { return About(o, x) })
+		known := of < 0 || Find(wanted, there[of].ObjectKey) != nil || asked[there[of].ObjectKey]
+		return line[o.ObjectKey] && known
+	}
+	return line[o.ObjectKey] && !holding[o.Kind] && o.Kind != engine.Part || asked[o.ObjectKey]
 }
 
 // Drops tells whether a change, as it is without what is declared in SQL, would drop one of some
@@ -75,6 +86,9 @@ func Drops(c diff.Change, list []*Object) bool { return c.Kind.Drops() && Concer
 // Concerns tells whether a change of a schema is about one of some objects.
 func Concerns(c diff.Change, list []*Object) bool {
 	return slices.ContainsFunc(list, func(o *Object) bool {
+		if o.Kind == engine.Part {
+			return c.Kind.Thing() == kindTable && c.Table == o.Name
+		}
 		return c.Kind.Thing() == o.Kind && (c.Table == o.Name || c.Name == o.Name && c.Table == o.Of)
 	})
 }

@@ -193,7 +193,7 @@ func inOrder(list []*Object, done []*sqlschema.Object) {
 // none.
 func (m *Made) Unseen(list []*sqlschema.Object) *sqlschema.Object {
 	for _, s := range list {
-		if s.Name == "" || s.Kind == kindTable || OfTable(list, s) {
+		if s.Name == "" || s.Kind == kindTable || s.Kind == sqlschema.InDatabase || OfTable(list, s) {
 			continue
 		}
 		if slices.ContainsFunc(m.Failed, func(f Failure) bool { return f.Object == s }) ||

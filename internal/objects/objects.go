@@ -3,7 +3,7 @@
 // back; it is compared with what the database holds, in the same words.
 //
 //	made, err := objects.Make(ctx, e, wanted, live)
-//	for _, c := range objects.Compare(there, made.Objects, line) {
+//	for _, c := range objects.Compare(there, made.Objects, line, nil) {
 //		fmt.Println(c.Sign(), c.Object().Kind, c.Object().Name) // + view recent_loans
 //	}
 package objects
@@ -64,7 +64,7 @@ func saysMore(c engine.Creation) bool {
 
 // attached are the kinds that are part of what they belong to: they come with it.
 var attached = map[string]string{
-	"options of": "view", "state of trigger": "trigger", "state of rule": "rule",
+	"more of " + engine.Part: engine.Part, "options of": "view", "state of trigger": "trigger", "state of rule": "rule",
 }
 
 // Of groups creations into objects, in their order.
@@ -116,7 +116,7 @@ func Find(list []*Object, key engine.ObjectKey) *Object {
 var standing = map[string]bool{
 	"view": true, "materialised view": true, "trigger": true, "policy": true, "rule": true, "statistics": true,
 	"row security of": true, "comment": true, "rights on": true, "index": true, "rights": true, "publication": true,
-	"event trigger": true, engine.Exclusion: true,
+	"event trigger": true, engine.Exclusion: true, engine.Part: true, "constraint": true,
 }
 
 // About tells whether an object belongs to another, and is dropped with it: what is of it, and the comment on
@@ -133,7 +133,7 @@ func About(o, of *Object) bool {
 // commented are the words of COMMENT for what belongs to a table or a view.
 var commented = map[string]string{
 	"trigger": "TRIGGER", "policy": "POLICY", "rule": "RULE", "statistics": "STATISTICS", "index": "INDEX",
-	engine.Exclusion: "CONSTRAINT",
+	engine.Exclusion: "CONSTRAINT", "constraint": "CONSTRAINT",
 }
 
 // compared tells whether an object is compared where it is declared.

@@ -153,7 +153,7 @@ var kinds = map[string]string{
 	"TEXT SEARCH CONFIGURATION": "text search configuration", "TEXT SEARCH DICTIONARY": "text search dictionary",
 	"EVENT": "event", "EVENT TRIGGER": "event trigger", "EXTENSION": "extension", "POLICY": "policy",
 	"PUBLICATION": "publication", "STATISTICS": "statistics", "INDEX": "index",
-	"TABLE": kindTable, "VIRTUAL TABLE": kindTable,
+	"TABLE": kindTable, "VIRTUAL TABLE": kindTable, "SCHEMA": sqlschema.InDatabase,
 }
 
 // kindTable is the kind of a table that is declared in SQL.
@@ -264,7 +264,9 @@ func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why str
 	}
 	for i += n; i < len(list) && slices.Contains([]string{"IF", "NOT", "EXISTS", "CONCURRENTLY"}, list[i].Word()); i++ {
 	}
-	o.Name = lastName(list[min(i, len(list)):])
+	if named := list[min(i, len(list)):]; len(named) > 0 && !named[0].Is("ON") { // the server may name an index
+		o.Name = lastName(named)
+	}
 	if o.Kind == "operator" || o.Kind == "cast" { // what is before, or in, its brackets
 		o.Name = ""
 		for _, t := range list[min(i, len(list)):] {
@@ -283,8 +285,13 @@ func (p *parser) create(o *sqlschema.Object, list []sqltok.Token) (hint, why str
 	if o.Kind == "index" && p.ofModel(o.On) != nil {
 		return "write index … in its model", fmt.Sprintf("%s is a table of a model, which declares its indexes", o.On)
 	}
-	if o.Kind == kindTable {
+	switch o.Kind {
+	case kindTable:
 		if hint, why := p.table(o, list); why != "" {
+			return hint, why
+		}
+	case sqlschema.InDatabase:
+		if hint, why := p.schema(o, list[i:]); why != "" {
 			return hint, why
 		}
 	}
@@ -322,10 +329,24 @@ func (p *parser) table(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 			return "write CREATE TABLE: what changes is planned", "OR REPLACE would drop the rows of the table"
 		case t.Is("SELECT") || t.Is("AS") && (next.Is("WITH") || next.Is("TABLE") || next.Is("VALUES") || next.Is("(")):
 			return "write its columns", "a table that a query fills has rows, and cannot be declared"
-		case t.Is("INHERITS") || t.Is("PARTITION") && next.Is("OF"):
-			return byHandHint, "a table that belongs to another cannot be declared"
+		case t.Is("INHERITS") && list[max(i-1, 0)].Is(")") && next.Is("("), t.Is("PARTITION") && next.Is("OF"):
+			o.Kind, o.On = engine.Part, lastName(list[min(i+2, len(list)):])
 		}
 	}
+	return "", ""
+}
+
+// schema says why a statement cannot declare a schema; behind are its tokens from the name on.
+func (p *parser) schema(o *sqlschema.Object, behind []sqltok.Token) (hint, why string) {
+	words, ok := p.d.(engine.SchemaCreator)
+	switch {
+	case !ok:
+		return byHandHint, "schema cannot be declared in SQL"
+	case len(behind) > 1:
+		return "write CREATE SCHEMA " + behind[0].Text, "a schema is declared with its name alone"
+	}
+	create, _ := words.CreateSchema(o.Name)
+	o.SQL = create[0]
 	return "", ""
 }
 
@@ -383,6 +404,8 @@ func (p *parser) alter(o *sqlschema.Object, list []sqltok.Token) (hint, why stri
 		return "write ADD CONSTRAINT NAME EXCLUDE …", "a constraint needs a name"
 	case list[1].Is("TABLE") && p.ofModel(name(2)) == nil:
 		o.Kind, o.On = "more", name(2)
+	case has("ATTACH", "PARTITION"):
+		return "write CREATE TABLE … PARTITION OF …", "ATTACH PARTITION declares nothing"
 	default:
 		return "change its model", fmt.Sprintf("%s declares nothing: a table is what its model says", firstWords(list, 2))
 	}

@@ -59,7 +59,7 @@ func (w *rewriting) statement(renames []Renamed) string {
 	for i := 1; i < len(w.list) && i < 8 && kind == ""; i++ {
 		kind, _ = kindAt(w.list[i:])
 	}
-	if len(w.list) == 0 || !w.list[0].Is("CREATE") || !slices.Contains(rewritten, kind) {
+	if len(w.list) == 0 || !w.list[0].Is("CREATE") || !slices.Contains(rewritten, kind) && !w.ofPart() {
 		return w.sql
 	}
 	now := map[int]string{} // the new words, by the place of the token
@@ -77,6 +77,31 @@ func (w *rewriting) statement(renames []Renamed) string {
 		}
 	}
 	return out.String() + w.sql[last:]
+}
+
+// ofPart tells whether the statement creates a part of a table.
+func (w *rewriting) ofPart() bool {
+	for i := range w.list {
+		if w.list[i].Is("PARTITION") && w.token(i+1).Is("OF") || w.list[i].Is("INHERITS") && w.token(i+1).Text == "(" {
+			return true
+		}
+	}
+	return false
+}
+
+// isOf tells whether the rows of a table are in another: it is that, or a part of it.
+func (w *rewriting) isOf(name, table string) bool {
+	for range w.live.Tables {
+		if name == "" || strings.EqualFold(name, table) {
+			break
+		}
+		t := w.live.Table(name)
+		if t == nil {
+			return false
+		}
+		name = t.PartOf
+	}
+	return strings.EqualFold(name, table)
 }
 
 // rename notes the new words of one name; false: there is a doubt.
@@ -114,11 +139,15 @@ func (w *rewriting) concerns(r Renamed) bool {
 			names[strings.ToLower(t.Name())] = true
 		}
 	}
-	if !names[strings.ToLower(r.Table)] {
-		return false
-	}
 	if r.Column == "" {
-		return true
+		return names[strings.ToLower(r.Table)]
+	}
+	about := names[strings.ToLower(r.Table)]
+	for _, t := range w.live.Tables {
+		about = about || names[strings.ToLower(t.Name)] && w.isOf(t.Name, r.Table)
+	}
+	if !about {
+		return false
 	}
 	for _, v := range w.live.Views {
 		if names[strings.ToLower(v.Name)] && !strings.EqualFold(v.Name, w.created()) {
@@ -126,7 +155,7 @@ func (w *rewriting) concerns(r Renamed) bool {
 		}
 	}
 	for _, t := range w.live.Tables {
-		if names[strings.ToLower(t.Name)] && !strings.EqualFold(t.Name, r.Table) && t.Column(r.Column) != nil {
+		if names[strings.ToLower(t.Name)] && !w.isOf(t.Name, r.Table) && t.Column(r.Column) != nil {
 			return false
 		}
 	}
@@ -163,6 +192,9 @@ func (w *rewriting) isTable(i int) bool {
 	if after.Text == "." {
 		return before.Text != "."
 	}
+	if before.Is("OF") && w.token(i-2).Is("PARTITION") || before.Text == "(" && w.token(i-2).Is("INHERITS") {
+		return true
+	}
 	return slices.Contains([]string{"FROM", "JOIN", "UPDATE", "INTO", "ON", "TABLE", "ONLY", "TO"}, before.Word()) ||
 		before.Text == "," || before.Text == "(" && !w.token(i-2).Named()
 }
@@ -174,7 +206,7 @@ func (w *rewriting) isColumn(i int, r Renamed) bool {
 		return false
 	}
 	of := w.token(i - 2)
-	return before.Text != "." || w.live.Table(of.Name()) == nil || strings.EqualFold(of.Name(), r.Table)
+	return before.Text != "." || w.live.Table(of.Name()) == nil || w.isOf(of.Name(), r.Table)
 }
 
 // items tells which words are a whole item of the list of a SELECT, and so the name of a column of

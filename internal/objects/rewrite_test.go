@@ -17,6 +17,8 @@ func TestRewrite(t *testing.T) {
 		Tables: []*sqlschema.Table{
 			{Name: "loans", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}, {Name: "box_id"}}},
 			{Name: "boxes", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "label"}}},
+			{Name: "loans_25", PartOf: "loans", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}}},
+			{Name: "loans_a", PartOf: "loans_25", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}}},
 			{Name: "sheets", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}}},
 		},
 		Views: []*sqlschema.View{{Name: "open_loans"}},
@@ -53,6 +55,12 @@ func TestRewrite(t *testing.T) {
 		{table, "CREATE VIEW v AS SELECT loans.id FROM loans JOIN boxes b ON b.id = loans.box_id",
 			"CREATE VIEW v AS SELECT lendings.id FROM lendings JOIN boxes b ON b.id = lendings.box_id"},
 		{table, "CREATE VIEW v AS SELECT loans.id FROM boxes loans", ""},
+		{table, "CREATE TABLE loans_26 PARTITION OF loans DEFAULT", "CREATE TABLE loans_26 PARTITION OF lendings DEFAULT"},
+		{table, "CREATE TABLE odd (a int) INHERITS (loans)", "CREATE TABLE odd (a int) INHERITS (lendings)"},
+		{table, "CREATE TABLE odd (loans int)", ""},
+		{column, "CREATE TABLE x PARTITION OF loans (CHECK (sheet > 'a')) DEFAULT", "CREATE TABLE x PARTITION OF loans (CHECK (number > 'a')) DEFAULT"},
+		{column, "CREATE INDEX ON loans_a (sheet)", "CREATE INDEX ON loans_a (number)"},
+		{column, "CREATE TABLE x (sheet int) INHERITS (sheets)", ""},
 		{table, "CREATE VIEW v AS SELECT x.id FROM boxes AS x, loans", "CREATE VIEW v AS SELECT x.id FROM boxes AS x, lendings"},
 	} {
 		now := c.now

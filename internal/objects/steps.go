@@ -45,6 +45,8 @@ type How struct {
 	Alone   bool                   // what seems to stand on what is dropped stays
 	// ViewsFirst: they are dropped before names change.
 	ViewsFirst bool
+	// DropPart is the step that takes a part out of its table with its rows; false: there is none.
+	DropPart func(o *Object) (engine.Step, bool)
 }
 
 type planning struct {
@@ -61,8 +63,16 @@ type planning struct {
 func (p *planning) run() error {
 	var going []*Object // that are dropped
 	for _, c := range p.changes {
-		if c.Was == nil || c.Now != nil && p.InPlace(c.Was) && p.replaceable(c) {
+		part := c.Object().Kind == engine.Part
+		if c.Was == nil || c.Now != nil && (part || p.InPlace(c.Was)) && p.replaceable(c) {
 			continue
+		}
+		if part && c.Now == nil {
+			if _, ok := p.DropPart(c.Was); !ok {
+				return &NotDroppedError{c.Was}
+			}
+		} else if part {
+			return &NotDroppedError{c.Was}
 		}
 		if holding[c.Was.Kind] || len(p.drop(c.Was)) == 0 && !p.withParent(c.Was) {
 			return &NotDroppedError{c.Was}
@@ -151,7 +161,7 @@ func (p *planning) withDependents(going []*Object) []*Object {
 		}
 		for _, o := range p.there {
 			if o == of || slices.Contains(going, o) || o.OfKind != "" || !names(p.e.SQL(), o, plain(of.Name)) ||
-				len(p.drop(o)) == 0 || more(o) {
+				len(p.drop(o)) == 0 || more(o) || o.Kind == engine.Part {
 				continue
 			}
 			going = append(going, o)
@@ -290,6 +300,10 @@ func (p *planning) parts(o *Object) []*Object {
 // dropStep drops an object.
 func (p *planning) dropStep(o *Object) engine.Step {
 	st := engine.Step{Title: title("drop ", o), Apply: p.dropWith(o, p.there), Undo: p.whole(o)}
+	if o.Kind == engine.Part {
+		kept, _ := p.DropPart(o)
+		kept.Title, st = st.Title, kept
+	}
 	p.missing[o.Name] = o.Kind == "trigger"
 	if p.comesAgain(o) {
 		st.Title += ", which is created again"
@@ -312,6 +326,9 @@ func (p *planning) comeStep(o *Object) engine.Step {
 		o = &placed
 	}
 	st := engine.Step{Title: title("create ", o), Apply: p.create(o), Undo: p.dropWith(o, p.parts(o))}
+	if o.Kind == engine.Part {
+		st.UndoLoses = []engine.Loss{{Table: o.Name}}
+	}
 	delete(p.missing, o.Name)
 	if p.gone[o.ObjectKey] {
 		st.Title += " again"

@@ -1,7 +1,8 @@
 package project
 
 // This file finds the schemas of a database in which a project has tables, next to the one of its
-// URL: those that models name, and those that migrations do, whose tables may be gone from the models.
+// URL: those that models name and files of SQL create, and those that migrations name, whose tables may be gone from
+// the models.
 
 import (
 	"maps"
@@ -36,6 +37,18 @@ func schemasIn(text string, found map[string]bool) {
 	}
 }
 
+// createSchema is the statement of a file of SQL that declares a schema.
+var createSchema = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?im)^[ \t]*CREATE\s+SCHEMA\s+(?:IF\s+NOT\s+EXISTS\s+)?(?:"((?:[^"]|"")+)"|([\w$]+))\s*;`)
+})
+
+// schemasOfSQL notes the schemas that a file of SQL declares.
+func schemasOfSQL(text string, found map[string]bool) {
+	for _, m := range createSchema().FindAllStringSubmatch(text, -1) {
+		found[strings.ReplaceAll(m[1], `""`, `"`)+strings.ToLower(m[2])] = true
+	}
+}
+
 // Reread has the files read again for Schemas, since some were written.
 func (p *Project) Reread() { p.schemas = nil }
 
@@ -55,6 +68,11 @@ func (p *Project) Schemas() []string {
 			continue
 		}
 		schemasIn(text, found)
+	}
+	paths, _ = p.files(SQLSuffix)
+	for _, path := range paths {
+		text, _ := p.sqlText(path)
+		schemasOfSQL(text, found)
 	}
 	files, _ := filepath.Glob(filepath.Join(p.MigrationsDir(), "*.sql"))
 	for _, path := range files {

@@ -28,3 +28,14 @@ model Box
 `, found)
 	assert.Equal(t, []string{"Odd one", "billing"}, slices.Sorted(maps.Keys(found)))
 }
+
+// A file of SQL declares schemas by statements of their own.
+func TestSchemasOfSQL(t *testing.T) {
+	found := map[string]bool{}
+	schemasOfSQL(`-- CREATE SCHEMA no;
+CREATE SCHEMA Billing;
+create schema if not exists "Odd ""one""" ;
+CREATE VIEW v AS SELECT 'CREATE SCHEMA none;';
+`, found)
+	assert.Equal(t, []string{`Odd "one"`, "billing"}, slices.Sorted(maps.Keys(found)))
+}

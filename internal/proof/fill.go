@@ -11,6 +11,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltext"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/runner"
 	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
@@ -66,6 +67,10 @@ func (f *filling) want(name string) {
 	}
 	if t.Content != "" { // its rows are those of that table
 		f.want(t.Content)
+		return
+	}
+	if of := f.Start.Table(t.PartOf); of != nil && of.Partitioned() { // its rows are put into that
+		f.want(of.Name)
 		return
 	}
 	f.need[t.Name] = true
@@ -253,7 +258,39 @@ func (p *prover) fillTable(ctx context.Context, t *sqlschema.Table, random *rand
 			return 0, reason{text: "the trigger " + g.Name + " may reach beyond the database"}, nil
 		}
 	}
+	if err := p.catchAll(ctx, t); err != nil {
+		return 0, reason{}, err
+	}
 	return p.fillRows(ctx, t, random, rowsPerTable)
+}
+
+// catchAll gives a table whose rows are in parts one for those that fit in no other, if the migration leaves its
+// parts alone.
+func (p *prover) catchAll(ctx context.Context, t *sqlschema.Table) error {
+	parts, ok := p.Engine.DDL().(engine.Parts)
+	if !ok || slices.ContainsFunc(p.Migration.SQL(false), func(sql string) bool {
+		return slices.ContainsFunc(p.Engine.SQL().Lex(sql), func(k sqltok.Token) bool { return k.Is("PARTITION") })
+	}) {
+		return nil
+	}
+	sql := parts.RestPart(t, schema.Cut(schema.OwnPrefix+"rest_"+t.Name))
+	if sql == "" {
+		return nil
+	}
+	return p.ifTaken(ctx, sql)
+}
+
+// ifTaken runs a statement if the database takes it.
+func (p *prover) ifTaken(ctx context.Context, sql string) error {
+	if err := p.db.Exec(ctx, "SAVEPOINT erbario_row"); err != nil {
+		return err
+	}
+	if err := p.db.Exec(ctx, sql); err != nil {
+		if err := p.db.Exec(ctx, "ROLLBACK TO erbario_row"); err != nil {
+			return err
+		}
+	}
+	return p.db.Exec(ctx, "RELEASE SAVEPOINT erbario_row")
 }
 
 // fillRows puts a number of rows into a table, and those at hand.

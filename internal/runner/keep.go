@@ -313,6 +313,9 @@ func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e Eng
 		if t.Options.Virtual != "" && len(t.Held) == 0 && !t.Sealed || len(columns) > 0 && t.Unkeyed() {
 			continue
 		}
+		if of := s.Table(t.PartOf); of != nil && of.Partitioned() && lost[of.Name] { // its rows are kept with those
+			continue
+		}
 		n, err := rows(t.Name)
 		if err != nil {
 			return nil, err

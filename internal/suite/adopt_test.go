@@ -392,6 +392,9 @@ var adoptParts = map[string]parts{
 			"CREATE PUBLICATION pub{n} FOR TABLE {t} WITH (publish = 'insert')", "CREATE PUBLICATION pub{n} FOR ALL TABLES WITH (publish = 'insert, update, delete')",
 			"CREATE FUNCTION ev{n}() RETURNS event_trigger LANGUAGE plpgsql AS $$ BEGIN END $$; CREATE EVENT TRIGGER et{n} ON ddl_command_start EXECUTE FUNCTION ev{n}()",
 			"CREATE MATERIALIZED VIEW {t}_m{n} AS SELECT count(*) FROM {t} GROUP BY {a} HAVING count(*) > 1 OR (count(*) < 0 OR {a} IS NULL)",
+			"CREATE TABLE part{n} (k integer NOT NULL, day date NOT NULL DEFAULT CURRENT_DATE, note text, PRIMARY KEY (k, day)) PARTITION BY RANGE (day); CREATE TABLE part{n}_25 PARTITION OF part{n} (CONSTRAINT c{n} CHECK (k > 1)) FOR VALUES FROM (MINVALUE) TO ('2026-01-01'); CREATE INDEX ON part{n}_25 (note)",
+			"CREATE TABLE part{n} (k integer, note text DEFAULT 'a') PARTITION BY LIST (k); CREATE TABLE part{n}_1 PARTITION OF part{n} FOR VALUES IN (1, 2) WITH (fillfactor=80); CREATE UNLOGGED TABLE part{n}_rest PARTITION OF part{n} DEFAULT PARTITION BY HASH (k); CREATE TABLE \"Part {n}\" PARTITION OF part{n}_rest FOR VALUES WITH (MODULUS 1, REMAINDER 0); ALTER TABLE part{n}_1 ALTER note SET DEFAULT 'b'",
+			"CREATE TABLE heir{n} (extra integer NOT NULL DEFAULT 3 CHECK (extra > 0)) INHERITS ({t}); CREATE INDEX ON heir{n} (extra); COMMENT ON TABLE heir{n} IS 'an heir'",
 		},
 	},
 }

@@ -20,16 +20,21 @@ import (
 // Drop gives the step that drops a table and keeps its rows.
 func (Engine) Drop(d engine.TableDrop) engine.Change {
 	t := d.Table
-	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: d.Keep != "" &&
-		!t.Options.Foreign}
-	drop := "DROP TABLE " + quoteTable(t.Name)
-	if !s.Kept {
-		s.Apply, s.Undo = []string{drop}, tableStatements(t)
-		return engine.Change{Steps: []engine.Step{s}}
+	if d.Keep == "" || t.Options.Foreign {
+		return engine.Change{Steps: []engine.Step{{
+			Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}},
+			Apply: []string{"DROP TABLE " + quoteTable(t.Name)}, Undo: tableStatements(t),
+		}}}
 	}
-	s.Note = "keeps its rows in " + d.Keep
-	s.Apply, s.Undo = setAside(t, d.Keep)
-	apply, undo := asTexts(t, d.Keep)
+	return engine.Change{Steps: []engine.Step{keepWhole(t, d.Keep)}}
+}
+
+// keepWhole is the step that sets a table aside as it is, with its rows.
+func keepWhole(t *sqlschema.Table, keep string) engine.Step {
+	s := engine.Step{Title: "drop " + t.Name, Loses: []engine.Loss{{Table: t.Name}}, Kept: true,
+		Note: "keeps its rows in " + keep}
+	s.Apply, s.Undo = setAside(t, keep)
+	apply, undo := asTexts(t, keep)
 	s.Apply, s.Undo = append(s.Apply, apply...), append(undo, s.Undo...)
 	for _, g := range t.Triggers {
 		if ofEnum(t, g.SQL.Text) {
@@ -37,7 +42,7 @@ func (Engine) Drop(d engine.TableDrop) engine.Change {
 			s.Apply, s.Undo = append(drop, s.Apply...), append(s.Undo, create...)
 		}
 	}
-	return engine.Change{Steps: []engine.Step{s}}
+	return s
 }
 
 // ofEnum tells whether SQL names a column whose type can go.
@@ -300,11 +305,11 @@ func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes,
 		return list[:1], list[1:]
 	}
 	bare := bareTable(t, kept)
-	return []string{
-			createTable(bare, kept),
-		}, append(
-			[]string{copyRows(t, bare, t.Name, kept, "")},
-			sequences(t, t.Name, kept)...)
+	rows := copyRows(t, bare, t.Name, kept, "")
+	if from := " FROM " + quoteTable(t.Name); !t.Partitioned() { // what inherits from it has rows of its own
+		rows = strings.TrimSuffix(rows, from) + " FROM ONLY " + quoteTable(t.Name)
+	}
+	return []string{createTable(bare, kept)}, append([]string{rows}, sequences(t, t.Name, kept)...)
 }
 
 // Restore brings kept values back. A whole table's rows go in as they were; values

@@ -22,7 +22,7 @@ const here = "quote_ident(current_schema())::regnamespace::oid"
 // name of a catalogue is left alone, since that name means the catalogue.
 var inspections = []string{
 	// relations
-	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid),
+	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), coalesce((SELECT i.inhparent::regclass::text FROM pg_inherits i WHERE i.inhrelid = c.oid ORDER BY i.inhseqno LIMIT 1), ''),
 		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END,
 			coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity,
 			CASE WHEN c.relkind IN ('v', 'm') AND (SELECT ` + twice("u.ev_action") + ` FROM pg_rewrite u WHERE u.ev_class = c.oid AND u.rulename = '_RETURN') THEN pg_get_viewdef(c.oid) ELSE '' END
@@ -245,8 +245,9 @@ func (r *reading) relations(rows [][]string) {
 		if v[9] != "" {
 			t.Options.Behind += " WITH (" + v[9] + ")"
 		}
-		// A part's rows are in its parent: there is nothing to declare of it.
-		t.Options.Foreign = v[2] == "f" || v[4] == "t" || v[6] == "t"
+		// A part's rows are in its parent: no model declares it.
+		t.Options.Foreign = v[2] == "f" || v[6] != ""
+		t.PartOf = tableIn(v[6])
 		r.byOID[v[0]] = &relation{t, map[string]*sqlschema.Column{}, map[string]string{}}
 		r.s.Tables = append(r.s.Tables, t)
 	}

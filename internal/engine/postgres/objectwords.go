@@ -66,7 +66,8 @@ func (d *database) Objects(ctx context.Context, s *sqlschema.Schema) ([]engine.C
 		if c.Kind == rightsOn && c.Name == "" || c.OfKind == schemaKind {
 			continue
 		}
-		if t := s.Table(c.Of); c.OfKind == "" && t != nil && t.Options.Foreign { // scratch has no such table
+		part := c.Kind == engine.Part || c.Kind == moreOfPart
+		if t := s.Table(c.Of); c.OfKind == "" && !part && t != nil && t.Options.Foreign { // scratch has no such table
 			continue
 		}
 		c.SQL = withoutSchema(c.SQL, d.schema)
@@ -113,7 +114,9 @@ func (Engine) DropObject(c engine.Creation) []string {
 	case "state of trigger", "state of rule":
 		return one("ALTER TABLE " + quoteTable(c.Of) + " ENABLE " + strings.ToUpper(strings.TrimPrefix(c.Kind,
 			"state of ")) + " " + quote(c.Name))
-	case engine.Exclusion:
+	case moreOfPart:
+		return lessOfPart(c.SQL)
+	case engine.Exclusion, "constraint":
 		return one(alterTable(c.Of) + "DROP CONSTRAINT " + quote(c.Name))
 	case rowSecurity:
 		if strings.Contains(c.SQL, " FORCE ") {
@@ -222,8 +225,10 @@ func (Engine) AgainObject(c engine.Creation) string {
 		return "CREATE OR REPLACE " + strings.TrimPrefix(c.SQL, "CREATE ")
 	case "statistics":
 		return strings.Replace(c.SQL, "CREATE STATISTICS ", "CREATE STATISTICS IF NOT EXISTS ", 1)
-	case "comment", rightsOn, "rights", "state of trigger", "state of rule", rowSecurity:
+	case "comment", rightsOn, "rights", "state of trigger", "state of rule", rowSecurity, moreOfPart:
 		return c.SQL
+	case engine.Part:
+		return strings.Replace(c.SQL, "TABLE ", "TABLE IF NOT EXISTS ", 1)
 	}
 	return ""
 }
@@ -237,6 +242,8 @@ func (Engine) ReplaceObject(was, c engine.Creation) string {
 		return c.SQL // the server says CREATE OR REPLACE
 	case "domain":
 		return alterDomain(was, c)
+	case engine.Part:
+		return attachAgain(was, c)
 	case "sequence":
 		return "ALTER " + strings.TrimPrefix(c.SQL, "CREATE ")
 	case "publication":

@@ -304,6 +304,10 @@ func others(in string, list []engine.Creation, late bool) []*sqlschema.Other {
 		switch {
 		case c.OfKind == schemaKind:
 			o.Kind, o.Name = schemaKind, in
+		case c.Kind == engine.Part || c.Kind == moreOfPart:
+			o.Kind = "table"
+		case c.OfKind == engine.Part:
+			o.Kind, o.Name = "table", in+"."+c.Of
 		case c.OfKind != "":
 			o.Kind, o.Name = c.OfKind, in+"."+c.Of
 		}

@@ -69,13 +69,28 @@ func (d *database) rest(ctx context.Context, at place, s *sqlschema.Schema) ([]e
 	for _, t := range s.Tables {
 		in[t.Name] = true
 	}
+	of := map[string]string{} // of what each part is one
 	var out []engine.Creation
 	for _, r := range all[0] {
 		c := engine.Creation{Kind: r[1], Name: r[2], OfKind: r[3], Of: r[4], SQL: r[5]}
-		if at.schema != "" {
+		if c.Kind == "index" {
+			c.Name = tableIn(c.Name)
+		}
+		switch {
+		case c.Kind == engine.Part:
+			c.Name, c.Of = tableIn(c.Name), tableIn(c.Of)
+			of[c.Name] = c.Of
+		case at.schema != "":
 			c = inAnother(at.schema, c)
 		}
-		if c.OfKind == "" && c.Of != "" && !in[c.Of] { // of a table that is not asked for
+		if c.OfKind == engine.Part && ofTable[c.Kind] {
+			c.Kind, c.Name, c.OfKind, c.Of = moreOfPart, c.Of, "", of[c.Of]
+		}
+		table := c.Of
+		if c.Kind == engine.Part || c.Kind == moreOfPart {
+			table = c.Name
+		}
+		if (c.OfKind == "" || c.OfKind == engine.Part) && c.Of != "" && !in[table] { // of a table that is not asked for
 			continue
 		}
 		out = append(out, c)
@@ -83,16 +98,22 @@ func (d *database) rest(ctx context.Context, at place, s *sqlschema.Schema) ([]e
 	return out, nil
 }
 
+// moreOfPart is the kind of a statement that says more of a part, and ofTable are the kinds of those: what they say
+// of a table that is none is read with it.
+const moreOfPart = "more of " + engine.Part
+
+var ofTable = map[string]bool{"column": true, "clustering of": true, "identity of": true}
+
 // inAnother is a creation in another schema, with the names that statements have for what it is and belongs to.
 func inAnother(in string, c engine.Creation) engine.Creation {
 	if c.Of != "" && !ofDatabase[c.OfKind] {
 		c.Of = schema.InSchema(in, c.Of)
 	}
-	switch t := tokens("INDEX " + c.Name); {
+	switch {
 	case c.Kind == "statistics":
 		c.Name = schema.InSchema(in, strings.Trim(c.Name, `"`))
-	case c.Kind == "index" && len(t) == 2: // it is created without its schema, where its table is
-		c.Name = bare(t[1].Name())
+	case c.Kind == "index": // it is created without its schema, where its table is
+		c.Name = bare(c.Name)
 	}
 	return c
 }
@@ -106,7 +127,9 @@ const (
 	grantable = `CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END`
 	// anothers is the condition that a table is part of another, or inherits from one.
 	anothers = `r.relkind IN ('r', 'p') AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid)`
-	ofClass  = `'pg_catalog.pg_class'::regclass::oid`
+	// parent is the first table of which it is a part.
+	parent  = `(SELECT h.inhparent::regclass::text FROM pg_inherits h WHERE h.inhrelid = r.oid ORDER BY h.inhseqno LIMIT '1'::integer)`
+	ofClass = `'pg_catalog.pg_class'::regclass::oid`
 )
 
 // restQuery gives, in order, what the statements create, its name, the kind and the name of what it
@@ -115,7 +138,7 @@ const (
 // stays as it is then.
 var restQuery = `WITH r AS (
 		SELECT c.*, nullif(c.relacl, acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner)) AS acl, c.relacl @> acldefault((CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END)::"char", c.relowner) AS usual, c.oid::regclass::text AS name, CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END AS kind,
-			CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialised view' WHEN 'S' THEN CASE WHEN o.relname IS NULL THEN 'sequence' ELSE '' END ELSE '' END AS ofkind, coalesce(o.relname, c.relname)::text AS tab
+			CASE c.relkind WHEN 'v' THEN 'view' WHEN 'm' THEN 'materialised view' WHEN 'S' THEN CASE WHEN o.relname IS NULL THEN 'sequence' ELSE '' END WHEN 'f' THEN '' ELSE CASE WHEN EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = c.oid) THEN 'part' ELSE '' END END AS ofkind, coalesce(o.relname, c.relname)::text AS tab
 		FROM pg_class c LEFT JOIN (SELECT d.objid, t.relname FROM pg_depend d JOIN pg_class t ON t.oid = d.refobjid WHERE d.classid = ` + ofClass + ` AND d.refclassid = ` + ofClass + ` AND d.deptype IN ('a', 'i') AND d.refobjsubid > 0) o ON o.objid = c.oid AND c.relkind = 'S'
 		 WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'S') AND c.relname::text NOT LIKE 'erbario\_%' AND ` + notExtensionOf + `
 	), a AS (
@@ -138,8 +161,8 @@ var restQuery = `WITH r AS (
 		SELECT s.*, r.ofkind, r.tab, quote_ident(s.stxname) AS name FROM pg_statistic_ext s JOIN r ON r.oid = s.stxrelid
 	)
 	SELECT place, kind, name, ofkind, tab, sql FROM (
-		SELECT 0 AS place, 'table' AS kind, r.relname::text AS name, '' AS ofkind, r.relname::text AS tab, CASE WHEN r.relispartition THEN format('CREATE TABLE %s PARTITION OF %s %s', r.name, (SELECT h.inhparent::regclass FROM pg_inherits h WHERE h.inhrelid = r.oid), pg_get_expr(r.relpartbound, r.oid)) || CASE WHEN r.relkind = 'p' THEN ' PARTITION BY ' || pg_get_partkeydef(r.oid) ELSE '' END
-			ELSE format('CREATE TABLE %s (%s) INHERITS (%s)', r.name, (SELECT coalesce(string_agg(a.col || ' ' || format_type(a.atttypid, a.atttypmod) || CASE WHEN a.attnotnull THEN ' NOT NULL' ELSE '' END || coalesce(' DEFAULT ' || (SELECT pg_get_expr(f.adbin, f.adrelid) FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum), ''), ', ' ORDER BY a.attnum), '') FROM a WHERE a.attrelid = r.oid AND a.attislocal), (SELECT string_agg(h.inhparent::regclass::text, ', ' ORDER BY h.inhseqno) FROM pg_inherits h WHERE h.inhrelid = r.oid)) END AS sql
+		SELECT 0 AS place, 'part' AS kind, r.name AS name, '' AS ofkind, ` + parent + ` AS tab, CASE WHEN r.relpersistence = 'u' THEN 'CREATE UNLOGGED TABLE ' ELSE 'CREATE TABLE ' END || CASE WHEN r.relispartition THEN format('%s PARTITION OF %s %s', r.name, ` + parent + `, pg_get_expr(r.relpartbound, r.oid)) || CASE WHEN r.relkind = 'p' THEN ' PARTITION BY ' || pg_get_partkeydef(r.oid) ELSE '' END
+			ELSE format('%s (%s) INHERITS (%s)', r.name, (SELECT coalesce(string_agg(a.col || ' ' || format_type(a.atttypid, a.atttypmod) || CASE WHEN a.attnotnull THEN ' NOT NULL' ELSE '' END || coalesce(' DEFAULT ' || (SELECT pg_get_expr(f.adbin, f.adrelid) FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum), ''), ', ' ORDER BY a.attnum), '') FROM a WHERE a.attrelid = r.oid AND a.attislocal), (SELECT string_agg(h.inhparent::regclass::text, ', ' ORDER BY h.inhseqno) FROM pg_inherits h WHERE h.inhrelid = r.oid)) END || coalesce(' WITH (' || array_to_string(r.reloptions, ', ') || ')', '') AS sql
 			FROM r WHERE r.relkind IN ('r', 'p') AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid)
 		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s %s', a.name, a.col, CASE WHEN f.adbin IS NULL THEN 'DROP DEFAULT' ELSE 'SET DEFAULT ' || pg_get_expr(f.adbin, f.adrelid) END)
 			FROM a JOIN r ON r.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum

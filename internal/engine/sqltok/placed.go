@@ -46,6 +46,11 @@ func place(list []Token, i int) bool {
 		return false
 	}
 	before := &list[i-1]
+	if before.Is(",") || before.Is("(") {
+		if at := opening(list, i); at > 0 && list[at-1].Is("INHERITS") {
+			return true
+		}
+	}
 	if before.Is(",") {
 		at := listBefore(list, i-1)
 		return at >= 0 && (!list[at].Is("FROM") && !list[at].Is("USING") || place(list, at+1))
