@@ -73,7 +73,7 @@ func (s *State) changeable(t *sqlschema.Table) error {
 	case there.Sealed || t.Sealed:
 		return fmt.Errorf("%snobody can read what %s holds, and so it cannot be created again: "+
 			"give the new one another name", at, t.Name)
-	case !slices.Equal(there.Held, t.Held):
+	case !slices.Equal(there.Held, t.Held) && (!there.Searched() || !t.Searched() || len(there.Held)*len(t.Held) == 0):
 		return fmt.Errorf("%s%s holds rows, and its columns cannot change: give the new one another name, "+
 			"and fill it by a step of your own", at, t.Name)
 	}

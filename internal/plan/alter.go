@@ -40,6 +40,7 @@ func (p *planner) alter(name string, changes []diff.Change) {
 	asked := len(p.plan.Questions)
 	x.follows = p.followed(name, x.changes)
 	x.again = p.generatedAgain(&x.Alteration, x.changes, x.rows)
+	p.held(x)
 	for _, c := range x.changes {
 		if c.Name == "" || !x.again[c.Name] {
 			p.alterOne(x, c)
@@ -205,7 +206,7 @@ func (p *planner) besideQuestions(x *altering, open []Question) {
 // keylessLoses gives up keeping what a table without a lasting key loses, if that was
 // answered; false: it is asked.
 func (p *planner) keylessLoses(x *altering) bool {
-	if len(x.Lost) == 0 || len(x.Match()) > 0 {
+	if len(x.Lost) == 0 || len(x.Match()) > 0 || x.live.Options.Virtual != "" { // which has numbers of rows
 		return true
 	}
 	if x.rows() > 0 && !p.answered("drop", x.name+".*") {

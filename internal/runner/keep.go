@@ -306,11 +306,17 @@ func archives(s *sqlschema.Schema, rows func(table string) (int64, error), e Eng
 					columns = append(columns, c.Name)
 				}
 			}
+			for _, c := range t.Held {
+				if lost[t.Name+"."+c] {
+					columns = append(columns, c)
+				}
+			}
 			if len(columns) == 0 {
 				continue
 			}
 		}
-		if t.Options.Virtual != "" && len(t.Held) == 0 && !t.Sealed || len(columns) > 0 && t.Unkeyed() {
+		virtual := t.Options.Virtual != ""
+		if virtual && len(t.Held) == 0 && !t.Sealed || !virtual && len(columns) > 0 && t.Unkeyed() {
 			continue
 		}
 		if of := s.Table(t.PartOf); of != nil && of.Partitioned() && lost[of.Name] { // its rows are kept with those

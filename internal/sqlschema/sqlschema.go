@@ -482,6 +482,9 @@ func (t *Table) Unkeyed() bool { return t.PrimaryKey == nil }
 // Partitioned tells whether the table's rows lie in partitions.
 func (t *Table) Partitioned() bool { return strings.Contains(t.Options.Behind, "PARTITION BY") }
 
+// Searched tells whether the table is a full-text index: a column of it can do without values.
+func (t *Table) Searched() bool { return strings.HasPrefix(strings.ToLower(t.Options.Virtual), "fts") }
+
 // Undeclarable tells whether no model can declare the table: its rows are those of others, a module
 // has them, it has no columns, its name is too long, or differs from another in case alone.
 func (t *Table) Undeclarable() bool {

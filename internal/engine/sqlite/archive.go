@@ -108,6 +108,9 @@ var keeping = ddl.Keeping{
 
 // Archive puts values of a table aside before it, or columns of it, go.
 func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes, fills []string) {
+	if len(columns) > 0 && t.Options.Virtual != "" {
+		return archiveHeld(t, t.Name, columns, kept)
+	}
 	if len(columns) > 0 {
 		list := keepValues(engine.Alteration{From: t, To: t, Lost: columns, Keep: kept}, columns, nil)
 		return list[:1], list[1:]
@@ -124,6 +127,9 @@ func (Engine) Archive(t *sqlschema.Table, columns []string, kept string) (makes,
 // values of columns go into the rows that they came from, with the table's
 // triggers away, so that nothing else changes.
 func (Engine) Restore(t, kept *sqlschema.Table, stay bool) []string {
+	if t.Options.Virtual != "" && kept.Column(rowNumber) != nil {
+		return restoreHeld(t, kept, stay)
+	}
 	if t.Options.Virtual != "" {
 		return restoreVirtual(t, kept, stay)
 	}

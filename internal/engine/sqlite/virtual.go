@@ -163,20 +163,99 @@ func indexedInUndo(t *sqlschema.Table) []engine.Step {
 	return []engine.Step{{Title: "fill " + t.Name + " again, in the undo", Undo: indexed(t), Early: true}}
 }
 
+// rowNumber is the column of a kept table for the number of the row in a virtual one.
+const rowNumber = "key_rowid"
+
+// archiveHeld puts values of columns of a virtual table aside, by the numbers of their rows.
+func archiveHeld(t *sqlschema.Table, from string, columns []string, kept string) (makes, fills []string) {
+	list := quoteAll(columns)
+	return []string{fmt.Sprintf("CREATE TABLE %s (%s INTEGER, %s)", quote(kept), quote(rowNumber), list)},
+		[]string{fmt.Sprintf("INSERT INTO %s\nSELECT rowid, %s FROM %s ORDER BY rowid", quote(kept), list, quote(from))}
+}
+
+// restoreHeld brings such values back into the rows that there are of them.
+func restoreHeld(t, kept *sqlschema.Table, stay bool) []string {
+	var set []string
+	from := fmt.Sprintf("FROM %s AS kept WHERE kept.%s = %s.rowid", quote(kept.Name), quote(rowNumber), quote(t.Name))
+	for _, c := range kept.Columns {
+		if slices.Contains(t.Held, c.Name) {
+			set = append(set, fmt.Sprintf("%s = (SELECT kept.%[1]s %s)", quote(c.Name), from))
+		}
+	}
+	var out []string
+	if len(set) > 0 {
+		out = append(out, fmt.Sprintf("UPDATE %s SET %s WHERE EXISTS (SELECT 1 %s)", quote(t.Name),
+			strings.Join(set, ", "), from))
+	}
+	if !stay {
+		out = append(out, fmt.Sprintf("DELETE FROM %s WHERE %s IN (SELECT rowid FROM %s)", quote(kept.Name),
+			quote(rowNumber), quote(t.Name)))
+	}
+	return out
+}
+
+// movedHeld copies the rows of a virtual table into another, with the values that source gives to columns.
+func movedHeld(from string, to *sqlschema.Table, source func(column string) string) string {
+	columns, values := []string{}, []string{}
+	if to.Searched() {
+		columns, values = append(columns, "rowid"), append(values, "here.rowid")
+	}
+	for _, c := range to.Held {
+		if sql := source(c); sql != "" {
+			columns, values = append(columns, quote(c)), append(values, sql)
+		}
+	}
+	return fmt.Sprintf("INSERT INTO %s (%s)\nSELECT %s FROM %s AS here ORDER BY here.rowid", quote(to.Name),
+		strings.Join(columns, ", "), strings.Join(values, ", "), quote(from))
+}
+
 // alterVirtual creates a virtual table again as it is to be, with the rows that it holds.
 func alterVirtual(a engine.Alteration) engine.Change {
-	aside := asideName(a.From.Name)
-	again := func(from, to *sqlschema.Table) []string {
-		out := []string{
-			renameTable(from.Name, aside), createTable(to, to.Name),
-		}
+	aside, keep := asideName(a.From.Name), a.Keep
+	if a.NoKeep {
+		keep = ""
+	}
+	lost := slices.DeleteFunc(slices.Clone(a.From.Held), func(c string) bool { return slices.Contains(a.To.Held, c) })
+	added := slices.DeleteFunc(slices.Clone(a.To.Held), func(c string) bool { return slices.Contains(a.From.Held, c) })
+	if len(lost) == 0 {
+		keep = ""
+	}
+	again := func(from, to *sqlschema.Table, source func(column string) string) []string {
+		out := []string{renameTable(from.Name, aside), createTable(to, to.Name)}
 		if len(to.Held) > 0 {
-			out = append(out, heldRows(aside, to.Name, to))
+			out = append(out, movedHeld(aside, to, source))
 		}
-		return append(out, "DROP TABLE "+quote(aside))
+		return out
+	}
+	has := func(t *sqlschema.Table, sources map[string]engine.Source) func(column string) string {
+		return func(c string) string {
+			if s := sources[c].SQL; s != "" {
+				return s
+			}
+			if slices.Contains(t.Held, c) {
+				return "here." + quote(c)
+			}
+			return ""
+		}
 	}
 	step := engine.Step{Title: a.Summary, Work: engine.Copies,
-		Note:  engine.Copies.String() + ": a virtual table is created again",
-		Apply: append(again(a.From, a.To), indexed(a.To)...), Undo: again(a.To, a.From)}
+		Note: engine.Copies.String() + ": a virtual table is created again", Loses: engine.LossOf(a.From.Name, lost),
+		UndoLoses: engine.LossOf(a.From.Name, added)}
+	step.Apply = again(a.From, a.To, has(a.From, a.Forward))
+	back := map[string]engine.Source{}
+	if keep != "" {
+		makes, fills := archiveHeld(a.From, aside, lost, keep)
+		step.Apply = slices.Concat(step.Apply, makes, fills)
+		step.Kept, step.Note = true, step.Note+", keeps what is lost in "+keep
+		for _, c := range lost {
+			back[c] = engine.Source{SQL: fmt.Sprintf("(SELECT kept.%s FROM %s AS kept WHERE kept.%s = here.rowid)",
+				quote(c), quote(keep), quote(rowNumber))}
+		}
+	}
+	step.Apply = slices.Concat(step.Apply, []string{"DROP TABLE " + quote(aside)}, indexed(a.To))
+	step.Undo = append(again(a.To, a.From, has(a.To, back)), "DROP TABLE "+quote(aside))
+	if keep != "" {
+		step.Undo = append(step.Undo, "DROP TABLE "+quote(keep))
+	}
 	return engine.Change{Steps: append(indexedInUndo(a.From), step), Copies: true, CopiesBack: true}
 }
