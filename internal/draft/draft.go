@@ -312,17 +312,8 @@ func (s *State) Drafted() []diff.Change {
 			return l.Kind == c.Kind.Thing() && (l.Name == c.Name || c.Name == "" && l.Name == c.Table)
 		})
 	}
-	stays := func(c diff.Change) bool { // a part of a table, which no copy has
-		t, is := c.Object.(*sqlschema.Table)
-		if !is || c.Kind != diff.DropTable || t.PartOf == "" {
-			return false
-		}
-		drops := func(st migration.Step) bool { return engine.Loses(st.Loses, t.Name, "") }
-		return !slices.ContainsFunc(s.Status.Pending,
-			func(m *migration.Migration) bool { return slices.ContainsFunc(m.Steps, drops) })
-	}
 	out := slices.DeleteFunc(diff.Schemas(s.Live, s.Upcoming),
-		func(c diff.Change) bool { return s.outside(c.Table) || lacks(c) || stays(c) })
+		func(c diff.Change) bool { return s.outside(c.Table) || lacks(c) })
 	for _, m := range s.Status.Pending {
 		for _, step := range m.Steps {
 			for _, r := range step.Rows {

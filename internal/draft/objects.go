@@ -198,6 +198,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 		return err
 	}
 	s.sql.wanted = wanted
+	s.partsGo(p)
 	s.sql.changes = objects.Compare(s.sql.there, wanted, s.sql.line, s.sql.asked)
 	known := slices.Clone(wanted)
 	for _, c := range s.sql.changes {
@@ -207,6 +208,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	if err := s.stale(p); err != nil && strict {
 		return err
 	}
+	s.partRows(p)
 	lost := s.sql.lost()
 	if titled {
 		if err := s.found(p); err != nil {

@@ -37,6 +37,14 @@ type Parts interface {
 	// DropPart takes a part out of its table with its rows, and sets it aside as keep. own are the indexes and
 	// the constraints that its table has not. It is false where nothing could bring the part back as it is.
 	DropPart(c Creation, t *sqlschema.Table, own []string, keep string) (Step, bool)
+	// Bounds is the condition that a row of a table belongs into a part of it, empty where none can be told, and
+	// whether that part has the rows that belong into no other.
+	Bounds(of *sqlschema.Table, c Creation) (within string, rest bool)
+	// PartValues are values, as SQL by column, of rows of a table that belong into a part of it.
+	PartValues(of, part *sqlschema.Table) map[string]string
+	// PartHolds asks for the rows of a part that something of it, such as a check, does not let in; nil: none can
+	// be told.
+	PartHolds(c Creation) *Requirement
 	// RestPart creates a part of a table for the rows that are in no other; empty: rows need none.
 	RestPart(t *sqlschema.Table, name string) string
 }

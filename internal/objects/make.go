@@ -267,7 +267,7 @@ func Base(e Engine, wanted, live *sqlschema.Schema) *sqlschema.Schema {
 	}
 	all := map[string]*sqlschema.Table{}
 	var order []string
-	inSQL := func(table string) bool { return declared(kindTable, table) }
+	inSQL := func(table string) bool { return declared(kindTable, table) || declared(engine.Part, table) }
 	for _, t := range wanted.Tables {
 		if inSQL(t.Name) {
 			continue
@@ -370,7 +370,12 @@ func allNames(d engine.Dialect, sql string, into map[string]bool) {
 
 // undeclared tells whether an object is one of those that were created for the others' sake.
 func undeclared(base *sqlschema.Schema, o *Object) bool {
+	if o.OfKind == engine.Part {
+		return base.Table(o.Of) != nil
+	}
 	switch o.Kind {
+	case engine.Part:
+		return base.Table(o.Name) != nil
 	case "view":
 		return base.View(o.Name) != nil
 	case "trigger":

@@ -59,7 +59,10 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		if schema.Own(t.Name) || t.Options.Virtual != "" && len(t.Held) == 0 || engine.Loses(p.out.Lost, t.Name, "") {
 			continue
 		}
-		query := "SELECT " + p.columns(t) + " FROM " + p.Engine.SQL().QuoteTable(t.Name)
+		if of := s.Table(t.PartOf); of != nil && of.Partitioned() { // its rows are read with those
+			continue
+		}
+		query := "SELECT " + p.columns(s, t) + " FROM " + p.Engine.SQL().QuoteTable(t.Name)
 		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.Loss{Table: t.Name, Deleted: true}) {
 			query += " WHERE " + p.Engine.SQL().Quote(t.SoftDelete) + " IS NULL" // the others go for good
 		}
@@ -79,10 +82,18 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 
 // columns names every column but those whose values are lost for good, in an
 // order that does not depend on the table's.
-func (p *prover) columns(t *sqlschema.Table) string {
+func (p *prover) columns(s *sqlschema.Schema, t *sqlschema.Table) string {
+	lost := func(column string) bool {
+		for of := t; of != nil; of = s.Table(of.PartOf) {
+			if engine.Loses(p.out.Lost, of.Name, column) {
+				return true
+			}
+		}
+		return false
+	}
 	var names []string
 	for _, c := range t.Columns {
-		if !engine.Loses(p.out.Lost, t.Name, c.Name) {
+		if !lost(c.Name) {
 			names = append(names, p.Engine.SQL().Quote(c.Name))
 		}
 	}

@@ -141,7 +141,7 @@ func (p *parting) reach(s *sqlschema.Schema) {
 	}
 	for _, t := range s.Tables {
 		name := strings.ToLower(t.Name)
-		if p.named[name] || t.Options.Foreign || t.Partitioned() || p.holds(t) || uses(t, r.others) {
+		if p.named[name] || t.Options.Foreign && t.PartOf == "" || p.holds(t) || uses(t, r.others) {
 			r.touched[name] = true
 		}
 	}
@@ -217,6 +217,10 @@ func (r *reaching) touches(names []string) bool {
 
 func (r *reaching) table(t *sqlschema.Table) {
 	name := strings.ToLower(t.Name)
+	if of := strings.ToLower(t.PartOf); of != "" && (r.in[of] || r.in[name]) { // all parts with their table
+		r.touched[of], r.touched[name] = r.touched[of] || r.touched[name], r.touched[of] || r.touched[name]
+		r.add(of, name)
+	}
 	if !r.in[name] {
 		child := slices.ContainsFunc(t.ForeignKeys,
 			func(k *sqlschema.ForeignKey) bool { return r.touched[strings.ToLower(k.Table)] })

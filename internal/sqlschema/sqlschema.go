@@ -125,6 +125,7 @@ type Table struct {
 	ServerOrder []string  // MariaDB: its checks and indexes by name, in the server's order
 	InSQL       bool      // it is declared in SQL
 	PartOf      string    // PostgreSQL: the table whose rows its own are, too; empty: they are nobody else's
+	AsPart      string    // the statement that creates it as a part of that
 	Alike       bool      // another table, or two of its columns, differ in upper and lower case alone
 	// Held are the columns whose values a virtual table holds by itself; Sealed: nobody can read what it
 	// holds; NoModule: the module of a virtual table is missing here, so nobody can create it either.

@@ -175,6 +175,21 @@ var things = map[string][]declaredThing{
 		{name: "~~~", needs: []string{"near"}, forms: []string{"CREATE OPERATOR ~~~ (LEFTARG = integer, RIGHTARG = integer, FUNCTION = near)"}},
 		{name: "plants", forms: []string{"CREATE TEXT SEARCH CONFIGURATION plants (COPY = simple)"}},
 		{name: "by default", forms: []string{"ALTER DEFAULT PRIVILEGES IN SCHEMA public GRANT SELECT ON SEQUENCES TO pg_monitor"}},
+		{name: "visits", forms: []string{
+			"CREATE TABLE visits (id bigint, day date NOT NULL, note text) PARTITION BY RANGE (day)",
+			"CREATE TABLE visits (id bigint, day date NOT NULL, note text, box bigint REFERENCES boxes (id)) PARTITION BY RANGE (day)",
+		}},
+		{name: "visits 26", needs: []string{"visits"}, forms: []string{
+			"CREATE TABLE visits_26 PARTITION OF visits FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')",
+			"CREATE TABLE visits_26 PARTITION OF visits (CONSTRAINT late CHECK (id > 1)) FOR VALUES FROM ('2026-01-01') TO ('2026-07-01')",
+		}},
+		{name: "visits rest", needs: []string{"visits"}, forms: []string{"CREATE TABLE visits_rest PARTITION OF visits DEFAULT PARTITION BY LIST (id)"}},
+		{name: "visits rest 1", needs: []string{"visits rest"}, forms: []string{
+			"CREATE TABLE visits_rest_1 PARTITION OF visits_rest FOR VALUES IN (1)", "CREATE TABLE visits_rest_1 PARTITION OF visits_rest FOR VALUES IN (1, 2)",
+		}},
+		{name: "by id", needs: []string{"visits 26"}, forms: []string{"CREATE INDEX by_id ON visits_26 (id)", "CREATE UNIQUE INDEX by_id ON visits_26 (note)"}},
+		{name: "26 said", needs: []string{"visits 26"}, forms: []string{"COMMENT ON TABLE visits_26 IS 'this year'"}},
+		{name: "heir", forms: []string{"CREATE TABLE heirs (extra integer) INHERITS (boxes)"}},
 		{name: "options", forms: []string{"CREATE VIEW bare WITH (security_barrier) AS SELECT id FROM boxes", "CREATE VIEW bare AS SELECT id FROM boxes"}},
 	},
 }
@@ -214,7 +229,7 @@ func objectWalk(t require.TestingT, p testserver.Place, states []objectState) {
 		if d.Migration == nil {
 			continue
 		}
-		require.True(t, d.Outcome.Proved(), "%v\n%s", d.Outcome.Differ, d.Migration.Text)
+		require.True(t, d.Outcome.Proved(), "%v %v %s\n%s", d.Outcome.Differ, d.Outcome.Without, d.Outcome.Unsure, d.Migration.Text)
 		files = append(files, d.Migration)
 		_, err = runner.Apply(ctx, db, e, files, runner.Options{Wait: time.Minute})
 		require.NoError(t, err, d.Migration.Text)

@@ -22,10 +22,11 @@ const here = "quote_ident(current_schema())::regnamespace::oid"
 // name of a catalogue is left alone, since that name means the catalogue.
 var inspections = []string{
 	// relations
-	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), coalesce((SELECT i.inhparent::regclass::text FROM pg_inherits i WHERE i.inhrelid = c.oid ORDER BY i.inhseqno LIMIT 1), ''),
+	`SELECT c.oid, c.relname, c.relkind, c.relpersistence, c.relispartition, coalesce(pg_get_partkeydef(c.oid), ''), coalesce(` + parentOf("c") + `, ''),
 		coalesce(d.description, ''), CASE WHEN c.relkind IN ('v', 'm') THEN pg_get_viewdef(c.oid, true) ELSE '' END,
 			coalesce(array_to_string(c.reloptions, ', '), ''), c.relrowsecurity,
-			CASE WHEN c.relkind IN ('v', 'm') AND (SELECT ` + twice("u.ev_action") + ` FROM pg_rewrite u WHERE u.ev_class = c.oid AND u.rulename = '_RETURN') THEN pg_get_viewdef(c.oid) ELSE '' END
+			CASE WHEN c.relkind IN ('v', 'm') AND (SELECT ` + twice("u.ev_action") + ` FROM pg_rewrite u WHERE u.ev_class = c.oid AND u.rulename = '_RETURN') THEN pg_get_viewdef(c.oid) ELSE '' END,
+			CASE WHEN c.relkind <> 'f' AND EXISTS (SELECT 1 FROM pg_inherits i WHERE i.inhrelid = c.oid) THEN ` + partStatement("c") + ` ELSE '' END
 		FROM pg_class c LEFT JOIN pg_description d ON d.objoid = c.oid AND d.classoid = 'pg_catalog.pg_class'::regclass::oid AND d.objsubid = 0
 		WHERE c.relnamespace = ` + here + ` AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT EXISTS (SELECT 1 FROM pg_depend e WHERE e.classid = 'pg_catalog.pg_class'::regclass::oid AND e.objid = c.oid AND e.deptype = 'e')
 		AND NOT EXISTS (SELECT 1 FROM pg_class o WHERE o.relnamespace = 'pg_catalog'::regnamespace::oid AND o.relname = c.relname)
@@ -247,7 +248,7 @@ func (r *reading) relations(rows [][]string) {
 		}
 		// A part's rows are in its parent: no model declares it.
 		t.Options.Foreign = v[2] == "f" || v[6] != ""
-		t.PartOf = tableIn(v[6])
+		t.PartOf, t.AsPart = tableIn(v[6]), storedAgain(v[12])
 		r.byOID[v[0]] = &relation{t, map[string]*sqlschema.Column{}, map[string]string{}}
 		r.s.Tables = append(r.s.Tables, t)
 	}

@@ -90,7 +90,7 @@ func (Engine) CreateAll(s *sqlschema.Schema) []engine.Creation {
 		rest = append(rest, engine.Creation{Kind: "view", Name: v.Name, SQL: v.SQL.Make(), Form: v.SQL.Text})
 	}
 	rest = append(rest, triggers(s)...)
-	return slices.Concat(tables, rest, keys, late)
+	return slices.Concat(tables, partsInOrder(s.Tables), rest, keys, late)
 }
 
 // serialTypes are the words for a column of a type with a sequence of its own.

@@ -39,7 +39,12 @@ func (d *database) verbatim(ctx context.Context, at place, s *sqlschema.Schema,
 			}
 		}
 	}
-	list = append(list, rest...)
+	for _, c := range rest {
+		if c.Kind != engine.Part || !slices.ContainsFunc(list,
+			func(o engine.Creation) bool { return o.Kind == engine.Part && o.Name == c.Name }) {
+			list = append(list, c)
+		}
+	}
 	for i, c := range list {
 		if c.Kind != "function" && c.Kind != "procedure" {
 			list[i].SQL = storedAgain(c.SQL)
@@ -127,9 +132,7 @@ const (
 	grantable = `CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END`
 	// anothers is the condition that a table is part of another, or inherits from one.
 	anothers = `r.relkind IN ('r', 'p') AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid)`
-	// parent is the first table of which it is a part.
-	parent  = `(SELECT h.inhparent::regclass::text FROM pg_inherits h WHERE h.inhrelid = r.oid ORDER BY h.inhseqno LIMIT '1'::integer)`
-	ofClass = `'pg_catalog.pg_class'::regclass::oid`
+	ofClass  = `'pg_catalog.pg_class'::regclass::oid`
 )
 
 // restQuery gives, in order, what the statements create, its name, the kind and the name of what it
@@ -161,8 +164,7 @@ var restQuery = `WITH r AS (
 		SELECT s.*, r.ofkind, r.tab, quote_ident(s.stxname) AS name FROM pg_statistic_ext s JOIN r ON r.oid = s.stxrelid
 	)
 	SELECT place, kind, name, ofkind, tab, sql FROM (
-		SELECT 0 AS place, 'part' AS kind, r.name AS name, '' AS ofkind, ` + parent + ` AS tab, CASE WHEN r.relpersistence = 'u' THEN 'CREATE UNLOGGED TABLE ' ELSE 'CREATE TABLE ' END || CASE WHEN r.relispartition THEN format('%s PARTITION OF %s %s', r.name, ` + parent + `, pg_get_expr(r.relpartbound, r.oid)) || CASE WHEN r.relkind = 'p' THEN ' PARTITION BY ' || pg_get_partkeydef(r.oid) ELSE '' END
-			ELSE format('%s (%s) INHERITS (%s)', r.name, (SELECT coalesce(string_agg(a.col || ' ' || format_type(a.atttypid, a.atttypmod) || CASE WHEN a.attnotnull THEN ' NOT NULL' ELSE '' END || coalesce(' DEFAULT ' || (SELECT pg_get_expr(f.adbin, f.adrelid) FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum), ''), ', ' ORDER BY a.attnum), '') FROM a WHERE a.attrelid = r.oid AND a.attislocal), (SELECT string_agg(h.inhparent::regclass::text, ', ' ORDER BY h.inhseqno) FROM pg_inherits h WHERE h.inhrelid = r.oid)) END || coalesce(' WITH (' || array_to_string(r.reloptions, ', ') || ')', '') AS sql
+		SELECT 0 AS place, 'part' AS kind, r.name AS name, '' AS ofkind, ` + parentOf("r") + ` AS tab, ` + partStatement("r") + ` AS sql
 			FROM r WHERE r.relkind IN ('r', 'p') AND EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = r.oid)
 		UNION ALL SELECT 1, 'column', a.name, a.ofkind, a.tab, format('ALTER TABLE ONLY %s ALTER COLUMN %s %s', a.name, a.col, CASE WHEN f.adbin IS NULL THEN 'DROP DEFAULT' ELSE 'SET DEFAULT ' || pg_get_expr(f.adbin, f.adrelid) END)
 			FROM a JOIN r ON r.oid = a.attrelid LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum
