@@ -511,7 +511,8 @@ func optionWords(t *sqlschema.Table) string {
 	add(o.WithoutRowid, "without rowid")
 	add(o.Virtual != "", "virtual, using "+o.Virtual)
 	add(o.Unlogged, "unlogged")
-	add(o.Foreign, "its rows are in other tables")
+	add(t.PartOf != "", "a part of "+t.PartOf)
+	add(o.Foreign && t.PartOf == "", "its rows are on another server")
 	add(o.Behind != "", strings.TrimSpace(o.Behind))
 	return strings.Join(out, ", ")
 }

@@ -208,7 +208,9 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	if err := s.stale(p); err != nil && strict {
 		return err
 	}
-	s.partRows(p)
+	if err := s.partRows(ctx, p); err != nil {
+		return err
+	}
 	lost := s.sql.lost()
 	if titled {
 		if err := s.found(p); err != nil {

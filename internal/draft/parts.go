@@ -1,9 +1,11 @@
 package draft
 
-// This file is about what a copy of the schema has not: parts of tables, which are dropped with their rows kept, and
-// what belongs to objects.
+// This file drops parts of tables, whose rows are kept, and asks for rows that bounds and the like do not let in; and
+// it gives scratch what belongs to objects, which a copy of the schema has not.
 
 import (
+	"context"
+	"fmt"
 	"slices"
 
 	"erbario/internal/diff"
@@ -63,11 +65,12 @@ func (s *State) partsGo(p *plan.Plan) {
 }
 
 // partRows asks for rows that are not where the bounds of a part want them: the server would refuse the change.
-func (s *State) partRows(p *plan.Plan) {
+func (s *State) partRows(ctx context.Context, p *plan.Plan) error {
 	parts, ok := s.Engine.DDL().(engine.Parts)
 	if !ok || slices.ContainsFunc(s.newNames, func(r plan.Rename) bool { return r.Column == "" }) {
-		return // they are asked for by the names before
+		return nil // they are asked for by the names before
 	}
+	known := len(p.BeforeApply)
 	d := s.Engine.SQL()
 	outside := func(table, within, bounds string) engine.Requirement {
 		return engine.Requirement{Table: table, Sentence: "{n} rows of " + table + " are outside " + bounds,
@@ -125,6 +128,20 @@ func (s *State) partRows(p *plan.Plan) {
 			p.BeforeUndo = append(p.BeforeUndo, outside(o.Name, was, "the bounds that it had"))
 		}
 	}
+	if s.unasked {
+		return nil
+	}
+	for _, r := range p.BeforeApply[known:] {
+		n, rows, err := engine.InTheWay(ctx, s.DB, r.Query)
+		switch {
+		case err != nil && len(s.Status.Pending) > 0: // it is not there yet
+		case err != nil:
+			return fmt.Errorf("it cannot be checked whether the live rows fit: %w", err)
+		case n > 0:
+			p.InTheWay = append(p.InTheWay, plan.InTheWay{Requirement: r, Rows: n, Sample: rows})
+		}
+	}
+	return nil
 }
 
 // held asks for the rows that something of a part does not let in.
@@ -136,7 +153,7 @@ func held(parts engine.Parts, o *objects.Object) []engine.Requirement {
 }
 
 // attachedBefore are the statements that create on scratch what the steps drop or change, with all
-// that it has in the database, as far as a copy of the schema has it not; and the parts of tables, which no copy has.
+// that it has in the database, as far as a copy of the schema has it not; and what parts of tables have besides.
 func (s *State) attachedBefore() []string {
 	touched := slices.Concat(s.sql.aside, s.sql.stood)
 	for _, c := range s.sql.changes {

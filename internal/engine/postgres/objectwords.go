@@ -243,7 +243,7 @@ func (Engine) ReplaceObject(was, c engine.Creation) string {
 	case "domain":
 		return alterDomain(was, c)
 	case engine.Part:
-		return attachAgain(was, c)
+		return partChanged(was, c)
 	case "sequence":
 		return "ALTER " + strings.TrimPrefix(c.SQL, "CREATE ")
 	case "publication":

@@ -66,27 +66,35 @@ func partsInOrder(tables []*sqlschema.Table) []engine.Creation {
 	return out
 }
 
-// boundsOf are the words of a statement by which a partition belongs to its table, such as
-// FOR VALUES FROM (1) TO (9); "" for a table that inherits.
-func boundsOf(sql string) string {
+// partWords are the pieces of a statement that creates a partition: what it is called and is a part of, its bounds,
+// such as FOR VALUES FROM (1) TO (9), how its own rows are in parts, and its storage parameters. bounds is "" for a
+// table that inherits.
+func partWords(sql string) (head, bounds, parts, options string) {
 	list := tokens(sql)
-	for i := 0; i+1 < len(list); i++ {
-		if !list[i].Is("PARTITION") || !list[i+1].Is("OF") {
-			continue
-		}
-		from, end := 0, len(sql)
-		for k, t := range list[i:] {
-			switch {
-			case from == 0 && (t.Is("DEFAULT") || t.Is("FOR") && i+k+1 < len(list) && list[i+k+1].Is("VALUES")):
-				from = t.Start
-			case from > 0 && (t.Is("WITH") && k > 0 && i+k+1 < len(list) && list[i+k+1].Is("(") &&
-				!list[i+k-1].Is("VALUES") || t.Is("PARTITION")):
-				end = min(end, t.Start)
-			}
-		}
-		return strings.TrimSpace(sql[from:end])
+	of := slices.IndexFunc(list, func(t sqltok.Token) bool { return t.Is("PARTITION") })
+	if of < 0 || of+1 >= len(list) || !list[of+1].Is("OF") {
+		return sql, "", "", ""
 	}
-	return ""
+	at := []int{len(sql), len(sql), len(sql)} // where the bounds begin, PARTITION BY, and WITH
+	for i, t := range sqltok.Outside(list) {
+		switch {
+		case i <= of:
+		case t.Is("DEFAULT"), t.Is("FOR"):
+			at[0] = min(at[0], t.Start)
+		case t.Is("PARTITION"):
+			at[1] = t.Start
+		case t.Is("WITH") && !list[i-1].Is("VALUES"):
+			at[2] = t.Start
+		}
+	}
+	at[1] = min(at[1], at[2])
+	return sql[:at[0]], strings.TrimSpace(sql[at[0]:at[1]]), sql[at[1]:at[2]], sql[at[2]:]
+}
+
+// boundsOf are the words by which a partition belongs to its table; "" for a table that inherits.
+func boundsOf(sql string) string {
+	_, bounds, _, _ := partWords(sql)
+	return bounds
 }
 
 func detach(part, of string) string {
@@ -97,20 +105,34 @@ func attach(part, of, bounds string) string {
 	return "ALTER TABLE " + quoteTable(of) + " ATTACH PARTITION " + quoteTable(part) + " " + bounds
 }
 
-// attachAgain are the statements that give a partition other bounds; "": that is not all of the difference, or it is
-// none.
-func attachAgain(was, now engine.Creation) string {
-	from, to := boundsOf(was.SQL), boundsOf(now.SQL)
-	if from == "" || to == "" || was.Of != now.Of {
+// partChanged are the statements that give a partition other bounds and storage parameters; "": it is not to be the
+// same otherwise.
+func partChanged(was, now engine.Creation) string {
+	head, bounds, parts, options := partWords(was.SQL)
+	toHead, toBounds, toParts, toOptions := partWords(now.SQL)
+	same := was.Of == now.Of && canon(head) == canon(toHead) && canon(parts) == canon(toParts)
+	if bounds == "" || toBounds == "" || !same {
 		return ""
 	}
-	if canon(strings.Replace(was.SQL, from, to, 1)) != canon(now.SQL) {
-		return ""
+	table := quoteTable(now.Name)
+	out := []string{"LOCK TABLE " + table + " IN ACCESS SHARE MODE"} // else only what is said besides differs
+	if canon(bounds) != canon(toBounds) {
+		out = []string{detach(now.Name, now.Of), attach(now.Name, now.Of, toBounds)}
 	}
-	if canon(from) == canon(to) { // what else there is to say of it differs
-		return "ALTER TABLE " + quoteTable(now.Name) + " SET LOGGED"
+	if canon(options) != canon(toOptions) {
+		var gone []string
+		for _, o := range itemsBehind(options, "WITH") {
+			name, _, _ := strings.Cut(o, "=")
+			gone = append(gone, strings.TrimSpace(name))
+		}
+		if len(gone) > 0 {
+			out = append(out, "ALTER TABLE "+table+" RESET ("+strings.Join(gone, ", ")+")")
+		}
+		if list := itemsBehind(toOptions, "WITH"); len(list) > 0 {
+			out = append(out, "ALTER TABLE "+table+" SET ("+strings.Join(list, ", ")+")")
+		}
 	}
-	return detach(now.Name, now.Of) + ";\n" + attach(now.Name, now.Of, to)
+	return strings.Join(out, ";\n")
 }
 
 // lessOfPart takes back what a statement says more of a part; nil: nothing can.
@@ -193,8 +215,8 @@ func (Engine) Bounds(of *sqlschema.Table, c engine.Creation) (within string, res
 		return within, false
 	}
 	var terms []string
-	for word, op := range map[string]string{"FROM": " >= ", "TO": " < "} {
-		values := itemsBehind(text, word)
+	for _, side := range [][2]string{{"FROM", " >= "}, {"TO", " < "}} {
+		values := itemsBehind(text, side[0])
 		open := func(v string) bool { return strings.EqualFold(v, "MINVALUE") || strings.EqualFold(v, "MAXVALUE") }
 		switch {
 		case len(keys) == 0 || len(values) != len(keys):
@@ -203,12 +225,8 @@ func (Engine) Bounds(of *sqlschema.Table, c engine.Creation) (within string, res
 		case slices.ContainsFunc(values, open):
 			return "", false
 		default:
-			terms = append(terms, "("+strings.Join(keys, ", ")+")"+op+"("+strings.Join(values, ", ")+")")
+			terms = append(terms, "("+strings.Join(keys, ", ")+")"+side[1]+"("+strings.Join(values, ", ")+")")
 		}
-	}
-	slices.Sort(terms)
-	if len(terms) == 0 {
-		return "", false
 	}
 	return strings.Join(terms, " AND "), false
 }
