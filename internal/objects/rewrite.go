@@ -17,7 +17,7 @@ type Renamed struct{ Table, Column, To string }
 
 // Rewrite gives the statements of a file the new names of what is renamed, all at once: names may
 // swap. live is what has the old names. A statement in which a word could mean something else stays
-// as it is, and so does the body of a routine.
+// as it is, and so does the body of a routine in another language than SQL.
 func Rewrite(d engine.Dialect, live *sqlschema.Schema, text string, list []Renamed) string {
 	var out strings.Builder
 	at := 0
@@ -59,13 +59,24 @@ func (w *rewriting) statement(renames []Renamed) string {
 	for i := 1; i < len(w.list) && i < 8 && kind == ""; i++ {
 		kind, _ = kindAt(w.list[i:])
 	}
-	if len(w.list) == 0 || !w.list[0].Is("CREATE") || !slices.Contains(rewritten, kind) && !w.ofPart() {
+	switch {
+	case len(w.list) == 0 || !w.list[0].Is("CREATE"):
+		return w.sql
+	case slices.Contains(routines, kind):
+		return w.routine(renames)
+	case !slices.Contains(rewritten, kind) && !w.ofPart():
 		return w.sql
 	}
+	now, _ := w.renamed(renames)
+	return now
+}
+
+// renamed is the statement with the new names; false: there is a doubt, and it is as it was.
+func (w *rewriting) renamed(renames []Renamed) (string, bool) {
 	now := map[int]string{} // the new words, by the place of the token
 	for _, r := range renames {
 		if w.concerns(r) && !w.rename(r, now) {
-			return w.sql
+			return w.sql, false
 		}
 	}
 	var out strings.Builder
@@ -76,7 +87,53 @@ func (w *rewriting) statement(renames []Renamed) string {
 			last = t.End
 		}
 	}
-	return out.String() + w.sql[last:]
+	return out.String() + w.sql[last:], true
+}
+
+// routines are the kinds that run statements.
+var routines = []string{"function", "procedure", "event"}
+
+// routine is a routine with the new names in its body, where that is SQL and no variable of it has one of them.
+func (w *rewriting) routine(renames []Renamed) string {
+	in := map[string]bool{} // the names of its parameters and variables
+	for i, t := range w.list {
+		open := i+1 < len(w.list) && w.list[i+1].Text == "("
+		before := w.token(i - 1)
+		created := before.Is("FUNCTION") || before.Is("PROCEDURE") || t.Is("TABLE") && before.Is("RETURNS")
+		if t.Is("DECLARE") || open && created {
+			for _, o := range w.list[i+1:] {
+				if o.Text == ";" || o.Text == ")" && !t.Is("DECLARE") {
+					break
+				}
+				in[strings.ToLower(o.Name())] = in[strings.ToLower(o.Name())] || o.Named()
+			}
+		}
+	}
+	for _, r := range renames {
+		if in[strings.ToLower(r.Column)] || in[strings.ToLower(r.Table)] {
+			return w.sql
+		}
+	}
+	body := slices.IndexFunc(w.list, func(t sqltok.Token) bool {
+		return t.Kind == sqltok.Text && strings.HasPrefix(w.sql[t.Start:], "$")
+	})
+	if body < 0 { // its words are those of the statement
+		now, _ := w.renamed(renames)
+		return now
+	}
+	language := slices.IndexFunc(w.list, func(t sqltok.Token) bool { return t.Is("LANGUAGE") })
+	if !strings.EqualFold(w.token(language+1).Text, "sql") || language < 0 {
+		return w.sql
+	}
+	t := w.list[body]
+	tag := w.sql[t.Start : t.Start+1+strings.Index(w.sql[t.Start+1:], "$")+1]
+	inner := strings.TrimSuffix(strings.TrimPrefix(w.sql[t.Start:t.End], tag), tag)
+	of := &rewriting{d: w.d, live: w.live, sql: inner, list: w.d.Lex(inner)}
+	now, ok := of.renamed(renames)
+	if !ok {
+		return w.sql
+	}
+	return w.sql[:t.Start] + tag + now + tag + w.sql[t.End:]
 }
 
 // ofPart tells whether the statement creates a part of a table.
@@ -202,7 +259,7 @@ func (w *rewriting) isTable(i int) bool {
 // isColumn tells whether a word is the column beyond doubt.
 func (w *rewriting) isColumn(i int, r Renamed) bool {
 	before, after := w.token(i-1), w.token(i+1)
-	if before.Is("AS") || after.Text == "(" || after.Text == "." {
+	if before.Is("AS") || before.Text == "@" || after.Text == "(" || after.Text == "." {
 		return false
 	}
 	of := w.token(i - 2)

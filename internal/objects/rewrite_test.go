@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"erbario/internal/engine/mariadb"
 	"erbario/internal/engine/postgres"
 	"erbario/internal/objects"
 	"erbario/internal/sqlschema"
@@ -45,7 +46,17 @@ func TestRewrite(t *testing.T) {
 		{column, "CREATE VIEW v AS SELECT sheet(id) FROM loans", ""},
 		{column, "CREATE VIEW v AS SELECT id FROM loans WHERE note = 'sheet'", ""},
 		{column, "CREATE VIEW v AS SELECT sheet FROM sheets", ""},
-		{column, "CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $$ SELECT sheet FROM loans $$", ""},
+		{column, "CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $$ SELECT sheet FROM loans $$",
+			"CREATE FUNCTION f() RETURNS text LANGUAGE sql AS $$ SELECT number AS sheet FROM loans $$"},
+		{column, "CREATE FUNCTION f() RETURNS TABLE (sheet text) LANGUAGE sql AS $$ SELECT sheet FROM loans $$", ""},
+		{column, "CREATE FUNCTION f(sheet text) RETURNS text LANGUAGE sql AS $$ SELECT sheet FROM loans $$", ""},
+		{column, "CREATE FUNCTION f() RETURNS void LANGUAGE sql AS $b$ UPDATE loans SET sheet = 'x' WHERE sheet IS NULL; DELETE FROM loans WHERE sheet = 'y' $b$",
+			"CREATE FUNCTION f() RETURNS void LANGUAGE sql AS $b$ UPDATE loans SET number = 'x' WHERE number IS NULL; DELETE FROM loans WHERE number = 'y' $b$"},
+		{column, "CREATE FUNCTION f() RETURNS void LANGUAGE sql AS $$ UPDATE loans SET sheet = 'the sheet' $$", ""},
+		{column, "CREATE FUNCTION f() RETURNS text LANGUAGE sql RETURN (SELECT max(sheet) FROM loans)",
+			"CREATE FUNCTION f() RETURNS text LANGUAGE sql RETURN (SELECT max(number) FROM loans)"},
+		{column, "CREATE FUNCTION f() RETURNS void LANGUAGE plpgsql AS $$ BEGIN UPDATE loans SET sheet = 'x'; END $$", ""},
+		{column, "CREATE FUNCTION f() RETURNS void AS $$ SELECT sheet FROM loans JOIN sheets USING (id) $$ LANGUAGE sql", ""},
 		{column, "CREATE VIEW v AS SELECT {Loan.sheet} FROM {Loan}", ""},
 		{column, "-- sheet\nCREATE POLICY p ON loans USING (sheet <> 'x');\nGRANT SELECT ON loans TO PUBLIC;",
 			"-- sheet\nCREATE POLICY p ON loans USING (number <> 'x');\nGRANT SELECT ON loans TO PUBLIC;"},
@@ -69,5 +80,32 @@ func TestRewrite(t *testing.T) {
 		}
 		end := func(s string) string { return strings.TrimSuffix(s, ";") + ";\n" }
 		assert.Equal(t, end(now), objects.Rewrite(postgres.Engine{}, live, end(c.was), []objects.Renamed{c.by}))
+	}
+}
+
+// Bodies that are SQL of the server itself follow, too, unless a variable has the name.
+func TestRewriteRoutines(t *testing.T) {
+	live := &sqlschema.Schema{Tables: []*sqlschema.Table{
+		{Name: "loans", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "sheet"}}},
+		{Name: "boxes", Columns: []*sqlschema.Column{{Name: "id"}, {Name: "label"}}},
+	}}
+	renames := []objects.Renamed{{Table: "loans", Column: "sheet", To: "number"}, {Table: "boxes", To: "crates"}}
+	for _, c := range [][2]string{
+		{"CREATE PROCEDURE p(IN n int)\nBEGIN\n  DECLARE m int DEFAULT 2;\n  UPDATE loans SET sheet = 'x' WHERE id = n + m;\n  DELETE FROM boxes WHERE id = n;\nEND;\n",
+			"CREATE PROCEDURE p(IN n int)\nBEGIN\n  DECLARE m int DEFAULT 2;\n  UPDATE loans SET `number` = 'x' WHERE id = n + m;\n  DELETE FROM `crates` WHERE id = n;\nEND;\n"},
+		{"CREATE PROCEDURE p() BEGIN DECLARE sheet varchar(9); SELECT max(sheet) INTO sheet FROM loans; END;\n", ""},
+		{"CREATE PROCEDURE p(OUT sheet int) SELECT max(sheet) INTO sheet FROM loans;\n", ""},
+		{"CREATE FUNCTION f() RETURNS text RETURN (SELECT max(l.sheet) FROM loans l);\n",
+			"CREATE FUNCTION f() RETURNS text RETURN (SELECT max(l.`number`) FROM loans l);\n"},
+		{"CREATE EVENT e ON SCHEDULE EVERY 1 HOUR DO UPDATE loans SET sheet = NULL;\n",
+			"CREATE EVENT e ON SCHEDULE EVERY 1 HOUR DO UPDATE loans SET `number` = NULL;\n"},
+		{"CREATE PROCEDURE p() BEGIN SET @sheet = 1; UPDATE loans SET sheet = @sheet; END;\n", ""},
+		{"CREATE PROCEDURE p() EXECUTE IMMEDIATE 'UPDATE loans SET sheet = 1';\n", ""},
+	} {
+		now := c[1]
+		if now == "" {
+			now = c[0]
+		}
+		assert.Equal(t, now, objects.Rewrite(mariadb.Engine{}, live, c[0], renames), c[0])
 	}
 }
