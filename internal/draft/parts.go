@@ -1,11 +1,9 @@
 package draft
 
-// This file drops parts of tables, whose rows are kept, and asks for rows that bounds and the like do not let in; and
-// it gives scratch what belongs to objects, which a copy of the schema has not.
+// This file drops parts of tables, whose rows are kept, and gives scratch what belongs to objects, which a copy of the
+// schema has not.
 
 import (
-	"context"
-	"fmt"
 	"slices"
 
 	"erbario/internal/diff"
@@ -62,94 +60,6 @@ func (s *State) partsGo(p *plan.Plan) {
 			}
 		}
 	}
-}
-
-// partRows asks for rows that are not where the bounds of a part want them: the server would refuse the change.
-func (s *State) partRows(ctx context.Context, p *plan.Plan) error {
-	parts, ok := s.Engine.DDL().(engine.Parts)
-	if !ok || slices.ContainsFunc(s.newNames, func(r plan.Rename) bool { return r.Column == "" }) {
-		return nil // they are asked for by the names before
-	}
-	known := len(p.BeforeApply)
-	d := s.Engine.SQL()
-	outside := func(table, within, bounds string) engine.Requirement {
-		return engine.Requirement{Table: table, Sentence: "{n} rows of " + table + " are outside " + bounds,
-			Query: "SELECT * FROM " + d.QuoteTable(table) + " WHERE (" + within + ") IS NOT TRUE"}
-	}
-	goes := func(part string) bool {
-		return slices.ContainsFunc(s.sql.changes,
-			func(c objects.Change) bool { return c.Now == nil && c.Was.Kind == engine.Part && c.Was.Name == part })
-	}
-	stay := slices.DeleteFunc(slices.Clone(s.sql.ahead), func(o *objects.Object) bool { return goes(o.Name) })
-	for _, c := range s.sql.changes {
-		o := c.Object()
-		if o.OfKind == engine.Part && s.Upcoming.Table(o.Of) != nil {
-			if c.Now != nil {
-				p.BeforeApply = append(p.BeforeApply, held(parts, c.Now)...)
-			}
-			if c.Was != nil && !goes(o.Of) {
-				p.BeforeUndo = append(p.BeforeUndo, held(parts, c.Was)...)
-			}
-			continue
-		}
-		of := s.Upcoming.Table(o.Of)
-		if o.Kind != engine.Part || of == nil {
-			continue
-		}
-		rest := func(list []*objects.Object, within string) (out []engine.Requirement) {
-			for _, x := range list {
-				if x.Kind != engine.Part || x.Of != o.Of || x.Name == o.Name || within == "" {
-					continue
-				}
-				if _, is := parts.Bounds(of, x.Make[0]); is {
-					out = append(out, engine.Requirement{Table: x.Name,
-						Sentence: "{n} rows of " + x.Name + " are within the bounds of " + o.Name,
-						Query:    "SELECT * FROM " + d.QuoteTable(x.Name) + " WHERE " + within})
-				}
-			}
-			return out
-		}
-		was, now := "", ""
-		if c.Was != nil {
-			was, _ = parts.Bounds(of, c.Was.Make[0])
-		}
-		if c.Now != nil {
-			now, _ = parts.Bounds(of, c.Now.Make[0])
-		}
-		if was == now {
-			continue
-		}
-		p.BeforeApply = append(p.BeforeApply, rest(s.sql.ahead, now)...)
-		p.BeforeUndo = append(p.BeforeUndo, rest(stay, was)...)
-		if c.Was != nil && c.Now != nil && now != "" {
-			p.BeforeApply = append(p.BeforeApply, outside(o.Name, now, "its new bounds"))
-		}
-		if c.Was != nil && c.Now != nil && was != "" {
-			p.BeforeUndo = append(p.BeforeUndo, outside(o.Name, was, "the bounds that it had"))
-		}
-	}
-	if s.unasked {
-		return nil
-	}
-	for _, r := range p.BeforeApply[known:] {
-		n, rows, err := engine.InTheWay(ctx, s.DB, r.Query)
-		switch {
-		case err != nil && len(s.Status.Pending) > 0: // it is not there yet
-		case err != nil:
-			return fmt.Errorf("it cannot be checked whether the live rows fit: %w", err)
-		case n > 0:
-			p.InTheWay = append(p.InTheWay, plan.InTheWay{Requirement: r, Rows: n, Sample: rows})
-		}
-	}
-	return nil
-}
-
-// held asks for the rows that something of a part does not let in.
-func held(parts engine.Parts, o *objects.Object) []engine.Requirement {
-	if r := parts.PartHolds(o.Make[0]); r != nil {
-		return []engine.Requirement{*r}
-	}
-	return nil
 }
 
 // attachedBefore are the statements that create on scratch what the steps drop or change, with all
