@@ -154,31 +154,18 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return d, nil
 	}
 	m.SetProof(d.Outcome.Sentence())
-	if err := s.fingerprints(ctx, m, d.Outcome.After); err != nil {
+	made, err := s.Made(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.Before = sqlschema.Fingerprint(made)
+	if m.Before == sqlschema.Fingerprint(s.inside(s.Upcoming)) { // the proof began from just that
+		m.After = sqlschema.Fingerprint(s.inside(d.Outcome.After))
+	} else if m.After, err = s.after(ctx, m); err != nil {
 		return nil, err
 	}
 	m.Text = migration.WithHead(m)
 	return d, nil
-}
-
-// fingerprints notes what the migrations make before this one and with it. after is what the proof of it came to.
-func (s *State) fingerprints(ctx context.Context, m *migration.Migration, after *sqlschema.Schema) error {
-	made, err := s.Made(ctx)
-	if err != nil {
-		return err
-	}
-	line, err := s.line()
-	if err != nil {
-		return err
-	}
-	m.Before = sqlschema.Fingerprint(made)
-	began := m.Before == sqlschema.Fingerprint(s.ofMigrations(line, s.Upcoming)) // the proof, from just that
-	if began && len(m.Found) == 0 {
-		m.After = sqlschema.Fingerprint(s.ofMigrations(append(line, m), after))
-		return nil
-	}
-	m.After, err = s.after(ctx, m)
-	return err
 }
 
 // permissions looks for what the user of the database has no right to do.
