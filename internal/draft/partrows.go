@@ -50,7 +50,7 @@ func (s *State) partRows(ctx context.Context, p *plan.Plan) error {
 	for _, q := range p.BeforeApply[known:] {
 		n, rows, err := engine.InTheWay(ctx, s.DB, q.Query)
 		switch {
-		case err != nil && len(s.Status.Pending) > 0: // it is not there yet
+		case err != nil && len(s.Status.Pending) > 0: // a pending migration creates the part
 		case err != nil:
 			return fmt.Errorf("it cannot be checked whether the live rows fit: %w", err)
 		case n > 0:
@@ -60,7 +60,7 @@ func (s *State) partRows(ctx context.Context, p *plan.Plan) error {
 	return nil
 }
 
-// change asks for the rows in the way of one change, and of its undo.
+// change asks for the rows that block one change, or its undo.
 func (r *partRows) change(c objects.Change) {
 	o := c.Object()
 	if o.OfKind == engine.Part && r.Upcoming.Table(o.Of) != nil {
