@@ -301,8 +301,9 @@ func (p *planning) parts(o *Object) []*Object {
 func (p *planning) dropStep(o *Object) engine.Step {
 	st := engine.Step{Title: title("drop ", o), Apply: p.dropWith(o, p.there), Undo: p.whole(o)}
 	if o.Kind == engine.Part {
-		kept, _ := p.DropPart(o)
-		kept.Title, st = st.Title, kept
+		said := st.Title
+		st, _ = p.DropPart(o)
+		st.Title = said
 	}
 	p.missing[o.Name] = o.Kind == "trigger"
 	if p.comesAgain(o) {

@@ -334,7 +334,9 @@ func (p *planner) takeIn(x *altering, change engine.Change) {
 	change.BeforeApply = append(p.needs[x.name], change.BeforeApply...)
 	p.notLost(x.name, &change, x.follows)
 	p.askedWithin(&change)
-	if p.renamed(x.name) && len(change.Steps) > 0 {
+	if !p.renamed(x.name) {
+		p.fillsBefore(x.name, change.BeforeApply)
+	} else if len(change.Steps) > 0 {
 		// What must hold is asked when the new names are there.
 		first := &change.Steps[0]
 		for _, r := range change.BeforeApply {

@@ -3,6 +3,7 @@ package plan
 // This file is what was called otherwise before the renames of the same plan.
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -45,6 +46,45 @@ func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requi
 		r.Repeats[i] = p.oldColumn(table, c)
 	}
 	return r
+}
+
+// fillsBefore has the fills in requirements of a table, which are asked ahead of the renames, read other tables under
+// the names that these have by then.
+func (p *planner) fillsBefore(table string, list []engine.Requirement) {
+	for key, fill := range p.Answers.Fill {
+		if of, _, _ := sqlschema.CutTable(key, p.Wanted); fill.Literal || of != table {
+			continue
+		}
+		if was := p.underOldNames(table, engine.Requirement{Query: fill.SQL}).Query; was != fill.SQL {
+			for i := range list {
+				list[i].Query = strings.ReplaceAll(list[i].Query, fill.SQL, was)
+			}
+		}
+	}
+}
+
+// newNames refuses a fill that reads a table under the name that it has before the plan: values are given behind the
+// renames.
+func (p *planner) newNames() {
+	for _, key := range slices.Sorted(maps.Keys(p.Answers.Fill)) {
+		fill := p.Answers.Fill[key]
+		if fill.Literal {
+			continue
+		}
+		list := p.Engine.SQL().Lex(fill.SQL)
+		for i, t := range list {
+			read := i > 0 && t.Named() && (list[i-1].Is("FROM") || list[i-1].Is("JOIN"))
+			if !read || p.Wanted.Table(t.Name()) != nil {
+				continue
+			}
+			for _, r := range p.Answers.Rename {
+				if r.Column == "" && r.Value == "" && strings.EqualFold(r.Table, t.Name()) {
+					p.fail("--fill %s=sql:…: this migration gives %s the name %s; write that name in the expression",
+						key, r.Table, r.To)
+				}
+			}
+		}
+	}
 }
 
 // renamed tells whether the table or a column of it gets another name.

@@ -180,6 +180,7 @@ const (
 // for answers that answer nothing.
 func Make(in Input) (*Plan, error) {
 	p := newPlanner(in)
+	p.newNames()
 	restored := p.restoreTables()
 	changes := in.Changes
 	if changes == nil || p.Live != in.Live {

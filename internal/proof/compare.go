@@ -59,10 +59,16 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		if schema.Own(t.Name) || t.Options.Virtual != "" && len(t.Held) == 0 || engine.Loses(p.out.Lost, t.Name, "") {
 			continue
 		}
-		if of := s.Table(t.PartOf); of != nil && of.Partitioned() { // its rows are read with those
+		parts := partsOf(s, t)
+		if of := s.Table(t.PartOf); of != nil && of.Partitioned() && !p.loses(partsOf(s, of)) || // read with those
+			t.Partitioned() && p.loses(parts) { // read part by part, without those that go
 			continue
 		}
-		query := "SELECT " + p.columns(s, t) + " FROM " + p.Engine.SQL().QuoteTable(t.Name)
+		query := "SELECT " + p.columns(s, t) + " FROM "
+		if len(parts) > 0 && !t.Partitioned() { // what inherits from it is read by itself
+			query += "ONLY "
+		}
+		query += p.Engine.SQL().QuoteTable(t.Name)
 		if t.SoftDelete != "" && slices.Contains(p.out.Lost, engine.Loss{Table: t.Name, Deleted: true}) {
 			query += " WHERE " + p.Engine.SQL().Quote(t.SoftDelete) + " IS NULL" // the others go for good
 		}
@@ -78,6 +84,22 @@ func (p *prover) look(ctx context.Context) (*state, error) {
 		out.rows[t.Name] = list
 	}
 	return out, nil
+}
+
+// partsOf are the parts of a table, and theirs.
+func partsOf(s *sqlschema.Schema, of *sqlschema.Table) []*sqlschema.Table {
+	var out []*sqlschema.Table
+	for _, t := range s.Tables {
+		if t.PartOf == of.Name {
+			out = append(append(out, t), partsOf(s, t)...)
+		}
+	}
+	return out
+}
+
+// loses tells whether the rows of one of the tables are lost for good.
+func (p *prover) loses(list []*sqlschema.Table) bool {
+	return slices.ContainsFunc(list, func(t *sqlschema.Table) bool { return engine.Loses(p.out.Lost, t.Name, "") })
 }
 
 // columns names every column but those whose values are lost for good, in an
@@ -98,7 +120,9 @@ func (p *prover) columns(s *sqlschema.Schema, t *sqlschema.Table) string {
 		}
 	}
 	for _, name := range t.Held {
-		names = append(names, p.Engine.SQL().Quote(name))
+		if !lost(name) {
+			names = append(names, p.Engine.SQL().Quote(name))
+		}
 	}
 	if len(names) == 0 {
 		return "1"

@@ -83,7 +83,7 @@ func (o *Outcome) Sentence() string {
 		s += fmt.Sprintf(migration.StepDoubt+"%d changed none of them", n)
 	}
 	if len(o.Lost) > 0 {
-		s += "; what " + words.Join(o.Lost) + " is not restored"
+		s += "; the undo does not restore what was in " + words.Join(o.Lost)
 	}
 	return s
 }

@@ -135,7 +135,7 @@ func stagedCase(t *rapid.T, p testserver.Place) bool {
 	filled := map[string]bool{} // and null again after the undo
 	for _, c := range s.Wanted.Table(table).Columns {
 		if _, ok := said.Fill[table+"."+c.Name]; ok || c.Name == "given" {
-			said.Fill[table+"."+c.Name] = fill(t, s, s.Wanted.Table(table), c, r)
+			said.Fill[table+"."+c.Name] = fill(t, s, s.Wanted.Table(table), c, r, said)
 			filled[c.Name] = true
 		}
 	}
