@@ -239,7 +239,7 @@ func (t *taking) enums(raised map[string]*schema.Table, paths map[string]bool) *
 			if name == "" || t.choices[name] != "" || t.how[table.Name] >= outside {
 				continue
 			}
-			_, own := t.place(name)
+			in, own := t.place(name)
 			choice := modelName(own)
 			for i := 2; t.taken[strings.ToLower(choice)]; i++ {
 				choice = fmt.Sprintf("%s%d", modelName(name), i)
@@ -249,6 +249,9 @@ func (t *taking) enums(raised map[string]*schema.Table, paths map[string]bool) *
 			exact := ""
 			if declare.SnakeCase(choice) != own {
 				exact = " " + text(own)
+			}
+			if in != "" {
+				exact += " schema " + text(in)
 			}
 			values := make([]string, len(c.Type.Choices))
 			for i, v := range c.Type.Choices {

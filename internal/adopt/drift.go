@@ -161,11 +161,7 @@ func (f *following) write(declared *schema.Table, t *sqlschema.Table, as wording
 			if b.Kind != lang.ChoiceBlock || !b.Enum {
 				continue
 			}
-			name := declare.SnakeCase(b.Name.Name)
-			if b.EnumName != nil {
-				name = b.EnumName.Text
-			}
-			n.choices[name] = b.Name.Name
+			n.choices[declare.TypeName(b, f.Rules.Schemas[f.Engine.Name()])] = b.Name.Name
 		}
 	}
 	w := &writer{naming: n, all: map[string]*schema.Table{}, types: map[string]string{},

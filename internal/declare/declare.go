@@ -142,6 +142,9 @@ func (r *resolver) collect(files []*lang.File) {
 				r.order = append(r.order, m)
 			case lang.ChoiceBlock:
 				r.once(r.choices, b, "choice")
+				if b.EnumSchema != nil && r.rules.Schemas[r.engine] {
+					r.otherSchema(b.EnumSchema)
+				}
 				seen := map[string]bool{}
 				for _, v := range b.Values {
 					if seen[v.Name] {
@@ -288,28 +291,6 @@ func (r *resolver) begin(m *model) {
 	r.impliedKey(m)
 	if len(m.order) == 0 {
 		r.errorf(m.block.Name.Pos, "add a line such as name text(80)", "the model %s has no fields", t.Model)
-	}
-}
-
-// schemaLine notes in which schema the table of a model lies.
-func (r *resolver) schemaLine(m *model, v *lang.Value) {
-	name := v.Text
-	reserved := schema.Own(name) || strings.HasPrefix(name, "pg_") || name == "information_schema"
-	switch {
-	case !r.rules.Schemas[r.engine]:
-		r.errorf(v.Pos, "write on postgres: before the line, or leave it out",
-			"a database of this engine (%s) has no schemas", r.engine)
-	case m.table.Schema != "":
-		r.errorf(v.Pos, "", "the schema of %s is named twice", m.table.Model)
-	case name == "" || len(name) > schema.NameLimit:
-		r.errorf(v.Pos, "", "a schema's name has 1 to %d bytes", schema.NameLimit)
-	case reserved:
-		r.errorf(v.Pos, "give it another name", "a schema cannot be called %s: names that begin so are reserved", name)
-	case name == "public":
-		r.errorf(v.Pos, "leave the line out, or write ?schema=public into the URL and a line for each of the others",
-			"public can only be the schema of the project itself")
-	default:
-		m.table.Schema = name
 	}
 }
 
@@ -463,12 +444,7 @@ func (r *resolver) resolveType(f *field) bool {
 		}
 		col.Type = schema.Type{Kind: schema.Choice, Name: c.Name.Name}
 		if c.Enum {
-			col.Type.Enum = SnakeCase(c.Name.Name)
-			if c.EnumName != nil {
-				if col.Type.Enum = c.EnumName.Text; r.rules.Schemas[r.engine] {
-					col.Type.Enum = schema.InSchema("", c.EnumName.Text) // a point of it is its own
-				}
-			}
+			col.Type.Enum = TypeName(c, r.rules.Schemas[r.engine])
 		}
 		for _, v := range c.Values {
 			col.Type.Choices = append(col.Type.Choices, v.Name)

@@ -493,6 +493,9 @@ func (c *cursor) blockHead(b *Block) {
 			if c.peek() == '"' {
 				b.EnumName = c.str("the name of the type")
 			}
+			if c.accept("schema") {
+				b.EnumSchema = c.str("the name of a schema")
+			}
 		}
 		if !c.acceptByte(':', true) {
 			c.fail(c.here(), "write choice "+b.Name.Name+": one, another", `expected ":", not %s`, c.showNext())

@@ -55,6 +55,7 @@ type Block struct {
 	Values     []Ident // choice: its words
 	Enum       bool    // choice: kept as a type of the database, where it has such types
 	EnumName   *Value  // choice: the name of that type; nil: by the rule
+	EnumSchema *Value  // choice: the schema in which that type lies; nil: the project's own
 	By         []Ident // rows: the fields that tell one row from another
 	InsertOnly bool    // rows
 	From       *Value  // rows: a file of them

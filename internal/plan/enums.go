@@ -20,7 +20,19 @@ import (
 
 // Apart is the name of an enum type that is set apart while another is made in its
 // place.
-func Apart(name string) string { return schema.Cut("erbario_before_" + name) }
+func Apart(name string) string {
+	in, own := schema.SplitName(name)
+	if in == "" {
+		return schema.Cut(schema.ApartPrefix + name)
+	}
+	return schema.InSchema(in, schema.Cut(schema.ApartPrefix+own))
+}
+
+// isApart tells whether an enum type has the name of one that is set apart.
+func isApart(name string) bool {
+	_, own := schema.SplitName(name)
+	return strings.HasPrefix(own, schema.ApartPrefix)
+}
 
 // OnlyAdded tells whether the values wanted are those there with others among them.
 func OnlyAdded(there, wanted []string) bool {
@@ -87,7 +99,7 @@ func (p *planner) enums() {
 	p.tellEnums()
 	for _, old := range p.Live.Others {
 		if old.Kind == sqlschema.EnumType && p.madeEnum(old.Name) &&
-			p.Wanted.Enum(old.Name) == nil && !strings.HasPrefix(old.Name, Apart("")) {
+			p.Wanted.Enum(old.Name) == nil && !isApart(old.Name) {
 			p.plan.Changes = append(p.plan.Changes, diff.Change{
 				Kind:   diff.DropEnum,
 				Table:  old.Name,

@@ -354,8 +354,7 @@ func (p *planner) others() {
 	}
 	for _, o := range p.Live.Others {
 		if o.Kind == sqlschema.EnumType &&
-			(p.Wanted.Enum(o.Name) != nil || p.madeEnum(o.Name) ||
-				strings.HasPrefix(o.Name, Apart(""))) {
+			(p.Wanted.Enum(o.Name) != nil || p.madeEnum(o.Name) || isApart(o.Name)) {
 			continue
 		}
 		switch o.Kind {

@@ -11,12 +11,17 @@ import (
 	"erbario/internal/sqlschema"
 )
 
-// schemasOf are the schemas in which tables lie, and those that files of SQL declare, next to the project's own, in
-// order.
+// schemasOf are the schemas in which tables and enum types lie, and those that files of SQL declare, next to the
+// project's own, in order.
 func schemasOf(s *sqlschema.Schema) []string {
 	var out []string
 	for _, t := range s.Tables {
 		if in, _ := schema.SplitName(t.Name); in != "" && !t.Outside() && !slices.Contains(out, in) {
+			out = append(out, in)
+		}
+	}
+	for _, o := range s.Others {
+		if in, _ := schema.SplitName(o.Name); o.Kind == sqlschema.EnumType && in != "" && !slices.Contains(out, in) {
 			out = append(out, in)
 		}
 	}

@@ -21,12 +21,21 @@ var schemaLine = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^[ \t]+(?:on[ \t][^:]*:)?[ \t]*schema[ \t]+(?:"([^"]+)"|'([^']+)')`)
 })
 
-// schemasIn notes the schemas that models and shapes of a file name.
+// choiceSchema is the line of a choice whose type lies in a schema that it names.
+var choiceSchema = sync.OnceValue(func() *regexp.Regexp {
+	text := `(?:"([^"]+)"|'([^']+)')`
+	return regexp.MustCompile(`^choice[ \t]+\S+[ \t]+as[ \t]+enum[ \t]+(?:` + text + `[ \t]+)?schema[ \t]+` + text)
+})
+
+// schemasIn notes the schemas that models, shapes and choices of a file name.
 func schemasIn(text string, found map[string]bool) {
 	block := ""
 	for line := range strings.Lines(text) {
 		if word := strings.Fields(line); len(word) > 0 && line[0] != ' ' && line[0] != '\t' && line[0] != '#' {
 			block = word[0]
+		}
+		if m := choiceSchema().FindStringSubmatch(line); m != nil {
+			found[m[3]+m[4]] = true
 		}
 		if block != "model" && block != "shape" {
 			continue

@@ -51,6 +51,8 @@ func Own(name string) bool {
 const (
 	OwnPrefix  = "erbario_"
 	KeptPrefix = "erbario_kept_"
+	// ApartPrefix begins the name of an enum type while another is made in its place: it stays in its schema.
+	ApartPrefix = "erbario_before_"
 	// NextPrefix and PrevPrefix begin those of a column that changes its type under its
 	// own name: before it takes the name, and of the old one while it gives it up.
 	NextPrefix = OwnPrefix + "next_"
@@ -66,7 +68,7 @@ const (
 
 // InSchema is the name of what lies in a schema; "": the project's own.
 func InSchema(schema, name string) string {
-	if Own(name) {
+	if Own(name) && !(schema != "" && strings.HasPrefix(name, ApartPrefix)) {
 		return name
 	}
 	quoted := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }

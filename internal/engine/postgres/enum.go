@@ -8,6 +8,7 @@ import (
 
 	"erbario/internal/engine"
 	"erbario/internal/engine/sqltok"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -90,7 +91,7 @@ func (enums) TypeIn(statements []string, table, column string) (name string, mad
 				begins := depth == 0 && list[at].Is("(") || depth == 1 && list[at].Is(",")
 				depth += depthOf(list[at])
 				if begins && list[at+1].Named() && list[at+1].Name() == column && at+2 < len(list) {
-					name = list[at+2].Name()
+					name = typeAt(list, at+2)
 				}
 			}
 		case is("ALTER", "TABLE"):
@@ -107,12 +108,20 @@ func (enums) TypeIn(statements []string, table, column string) (name string, mad
 					continue
 				}
 				if at++; (adds || is("TYPE")) && at < len(list) {
-					name = list[at].Name()
+					name = typeAt(list, at)
 				}
 			}
 		}
 	}
 	return name, types[name]
+}
+
+// typeAt is the name of the type that begins at a token, with its schema.
+func typeAt(list []sqltok.Token, at int) string {
+	if name := list[at].Name(); at+2 >= len(list) || !list[at+1].Is(".") || !list[at+2].Named() {
+		return name
+	}
+	return schema.InSchema(list[at].Name(), list[at+2].Name())
 }
 
 // depthOf is what a token adds to the number of open brackets.

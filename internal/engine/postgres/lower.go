@@ -45,6 +45,9 @@ var lowering = &ddl.Lowering{
 				out.Others = append(out.Others, otherSchema(in))
 			}
 			for _, c := range t.Columns {
+				if in, _ := schema.SplitName(c.Type.Enum); in != "" && !out.HasSchema(in) {
+					out.Others = append(out.Others, otherSchema(in))
+				}
 				if c.Type.Enum != "" && (out.Table(c.Type.Enum) != nil || serverTypes()[c.Type.Enum]) {
 					c.Type.Enum += "_choice"
 				}

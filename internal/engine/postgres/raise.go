@@ -91,12 +91,11 @@ func meaning(c *sqlschema.Column) (schema.Type, bool) {
 		return schema.Type{Kind: schema.Native, Of: &t}, true
 	}
 	if c.Values != nil {
-		name := c.SQLType
-		if quote(strings.Trim(name, `"`)) == name {
-			name = schema.InSchema("", strings.Trim(name, `"`))
-			return schema.Type{Kind: schema.Choice, Choices: c.Values, Enum: name}, true
+		name := tokens("::" + c.SQLType)
+		if len(name) != 2 {
+			return schema.Type{}, false
 		}
-		return schema.Type{}, false
+		return schema.Type{Kind: schema.Choice, Choices: c.Values, Enum: name[1].Name()}, true
 	}
 	if c.Domain != "" {
 		return meaning(&sqlschema.Column{SQLType: c.Domain})
