@@ -218,6 +218,15 @@ func (s *State) known(list []*migration.Migration, in *sqlschema.Schema) *sqlsch
 	if len(told) == 0 {
 		return nil
 	}
+	out := s.ofMigrations(list, in)
+	if !slices.Contains(told, sqlschema.Fingerprint(out)) {
+		return nil
+	}
+	return out
+}
+
+// ofMigrations is the part of a schema that migrations create, as far as their statements tell, not copied.
+func (s *State) ofMigrations(list []*migration.Migration, in *sqlschema.Schema) *sqlschema.Schema {
 	created := migration.Creates(list, s.Engine)
 	var named map[string]bool
 	if len(in.Views)+len(in.Others) > 0 {
@@ -240,9 +249,6 @@ func (s *State) known(list []*migration.Migration, in *sqlschema.Schema) *sqlsch
 		if named[name] { // as it is here: only enum types are in a fingerprint
 			out.Others = append(out.Others, o)
 		}
-	}
-	if !slices.Contains(told, sqlschema.Fingerprint(out)) {
-		return nil
 	}
 	return out
 }
@@ -285,14 +291,6 @@ func (s *State) stranger(line []*migration.Migration) string {
 		}
 	}
 	return ""
-}
-
-// inside is a schema without the tables that are declared as outside.
-func (s *State) inside(from *sqlschema.Schema) *sqlschema.Schema {
-	out := *from
-	out.Tables = slices.DeleteFunc(slices.Clone(from.Tables),
-		func(t *sqlschema.Table) bool { return s.outside(t.Name) })
-	return &out
 }
 
 // outside tells whether a table is declared as outside: no migration changes it.

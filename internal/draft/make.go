@@ -154,14 +154,7 @@ func (s *State) Make(ctx context.Context, r Request) (*Draft, error) {
 		return d, nil
 	}
 	m.SetProof(d.Outcome.Sentence())
-	made, err := s.Made(ctx)
-	if err != nil {
-		return nil, err
-	}
-	m.Before = sqlschema.Fingerprint(made)
-	if m.Before == sqlschema.Fingerprint(s.inside(s.Upcoming)) { // the proof began from just that
-		m.After = sqlschema.Fingerprint(s.inside(d.Outcome.After))
-	} else if m.After, err = s.after(ctx, m); err != nil {
+	if err := s.fingerprints(ctx, m, d.Outcome.After); err != nil {
 		return nil, err
 	}
 	m.Text = migration.WithHead(m)
@@ -193,6 +186,62 @@ func statements(list []string) []migration.Statement {
 	out := make([]migration.Statement, len(list))
 	for i, sql := range list {
 		out[i] = migration.Statement{SQL: sql}
+	}
+	return out
+}
+
+// fingerprints notes what the migrations make before this one and with it; proved is what the proof of this one
+// came to.
+func (s *State) fingerprints(ctx context.Context, m *migration.Migration, proved *sqlschema.Schema) error {
+	made, err := s.Made(ctx)
+	if err != nil {
+		return err
+	}
+	line, err := s.line()
+	if err != nil {
+		return err
+	}
+	m.Before = sqlschema.Fingerprint(made)
+	was, is := s.ofMigrations(line, s.Upcoming), s.ofMigrations(append(line, m), proved)
+	began := len(m.Found) == 0 && m.Before == sqlschema.Fingerprint(was) // the proof, from just that
+	rest, now := besides(s.Upcoming, was, proved), besides(proved, is, s.Upcoming)
+	if began && sqlschema.Fingerprint(rest) == sqlschema.Fingerprint(now) {
+		m.After = sqlschema.Fingerprint(is)
+		return nil
+	}
+	m.After, err = s.after(ctx, m)
+	return err
+}
+
+// besides is what a schema has besides a part of it, without what another has as the very same value.
+func besides(s, part, other *sqlschema.Schema) *sqlschema.Schema {
+	tables, views, others := map[*sqlschema.Table]bool{}, map[*sqlschema.View]bool{}, map[*sqlschema.Other]bool{}
+	for _, o := range []*sqlschema.Schema{part, other} {
+		for _, t := range o.Tables {
+			tables[t] = true
+		}
+		for _, v := range o.Views {
+			views[v] = true
+		}
+		for _, x := range o.Others {
+			others[x] = true
+		}
+	}
+	out := &sqlschema.Schema{}
+	for _, t := range s.Tables {
+		if !tables[t] {
+			out.Tables = append(out.Tables, t)
+		}
+	}
+	for _, v := range s.Views {
+		if !views[v] {
+			out.Views = append(out.Views, v)
+		}
+	}
+	for _, x := range s.Others {
+		if !others[x] {
+			out.Others = append(out.Others, x)
+		}
 	}
 	return out
 }

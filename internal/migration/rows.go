@@ -245,11 +245,17 @@ func createdTable(e Engine, sql string) string {
 	if len(head) < 6 || !strings.EqualFold(head[:6], "CREATE") {
 		return ""
 	}
-	t := e.SQL().Lex(head[:min(len(head), begins)])
-	if len(t) < 3 || t[1].Word() != "TABLE" {
+	t := e.SQL().Lex(head[:min(len(head), begins)])[1:]
+	for len(t) > 0 && slices.Contains([]string{"UNLOGGED", "VIRTUAL", "FOREIGN"}, t[0].Word()) {
+		t = t[1:]
+	}
+	if len(t) < 2 || !t[0].Is("TABLE") {
 		return ""
 	}
-	return strings.ToLower(t[2].Name())
+	if t = t[1:]; len(t) > 3 && t[0].Is("IF") && t[1].Is("NOT") && t[2].Is("EXISTS") {
+		t = t[3:]
+	}
+	return strings.ToLower(t[0].Name())
 }
 
 // Names are the names, in lower case, that the statements of migrations have in them.

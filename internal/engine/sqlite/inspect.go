@@ -5,9 +5,12 @@ package sqlite
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"erbario/internal/engine/ddl"
 	"erbario/internal/schema"
@@ -24,17 +27,12 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	}
 	s := &sqlschema.Schema{}
 	byName := map[string]*sqlschema.Table{}
+	if s.Tables, err = parseTables(rows); err != nil {
+		return nil, err
+	}
 	virtual := false
-	for _, r := range rows {
-		if r[0] != "table" {
-			continue
-		}
-		t, err := parseTable(r[1], r[3])
-		if err != nil {
-			return nil, err
-		}
-		t.Text, virtual = r[3], virtual || t.Options.Virtual != ""
-		s.Tables = append(s.Tables, t)
+	for _, t := range s.Tables {
+		virtual = virtual || t.Options.Virtual != ""
 		byName[strings.ToLower(t.Name)] = t
 	}
 	views := map[string]*sqlschema.View{}
@@ -89,6 +87,31 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 	}
 	s.Sort()
 	return s, nil
+}
+
+// parseTables are the tables among the rows of a file's own list, several at once: reading SQL takes most of the time.
+func parseTables(rows [][]string) ([]*sqlschema.Table, error) {
+	const some = 50
+	tables, work := make([]*sqlschema.Table, len(rows)), errgroup.Group{}
+	for from := 0; from < len(rows); from += some {
+		work.Go(func() error {
+			for i := from; i < min(from+some, len(rows)); i++ {
+				if rows[i][0] != "table" {
+					continue
+				}
+				t, err := parseTable(rows[i][1], rows[i][3])
+				if err != nil {
+					return err
+				}
+				t.Text, tables[i] = rows[i][3], t
+			}
+			return nil
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(tables, func(t *sqlschema.Table) bool { return t == nil }), nil
 }
 
 // liveOf is the table whose rows that are not deleted a view shows, as soft
