@@ -304,17 +304,11 @@ func (f answerFlags) answers(s *draft.State) (plan.Answers, []string, error) {
 	out := plan.Answers{Fill: map[string]plan.Fill{}, Drop: map[string]bool{}, Deleted: map[string]plan.DeletedRows{}}
 	var said []string
 	for _, r := range f.rename {
-		old, to, ok := strings.Cut(r, "=")
-		table, rest, dotted := sqlschema.CutTable(old, s.Upcoming, s.Wanted)
-		parts := []string{table}
-		if dotted {
-			parts = append(parts, strings.Split(rest, ".")...)
-		}
-		if !ok || to == "" || len(parts) > 3 || slices.Contains(parts, "") {
+		rename, ok := readRename(r, s.Upcoming, s.Wanted)
+		if !ok {
 			return out, nil, wrongUse("--rename %s: write TABLE=NEW, TABLE.COLUMN=NEW or TABLE.COLUMN.VALUE=NEW", r)
 		}
-		parts = append(parts, "", "")
-		out.Rename = append(out.Rename, plan.Rename{Table: parts[0], Column: parts[1], Value: parts[2], To: to})
+		out.Rename = append(out.Rename, rename)
 		said = append(said, "--rename "+r)
 	}
 	own := map[string]bool{}

@@ -221,7 +221,7 @@ func (k *keptRows) held(ctx context.Context, has, w *sqlschema.Column,
 	}
 	name := k.wanted.Name + "." + w.Name
 	q = &plan.Question{Rows: n, Text: fmt.Sprintf("%s no longer allows what %s", name, words.Have(n))}
-	if len(gone) == 1 {
+	if len(gone) == 1 && gone[0][0] != "" {
 		for _, c := range w.Type.Choices {
 			q.Choices = append(q.Choices, plan.Choice{
 				Words: fmt.Sprintf("%s is renamed to %s", gone[0][0], c),
