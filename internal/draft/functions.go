@@ -59,6 +59,9 @@ func (s *State) held(c objects.Change) (before, after engine.Step) {
 	if _, ok := s.Engine.DDL().(engine.TypeHolder); !ok {
 		return before, after
 	}
+	if list, _ := s.retypings(c); len(list) > 0 { // asked of the converted values
+		return before, after
+	}
 	title := fmt.Sprintf("check the rows with the changed %s %s", c.Now.Kind, c.Now.Name)
 	before, after = engine.Step{Title: title, Work: engine.Reads}, engine.Step{Title: title + ", in the undo"}
 	asked := func(o *objects.Object) (out []engine.Requirement) {

@@ -208,7 +208,10 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	if err := s.stale(p); err != nil && strict {
 		return err
 	}
-	if err := s.partRows(ctx, p); err != nil {
+	asked := len(p.BeforeApply)
+	s.partRows(p)
+	s.retypedRows(p)
+	if err := s.blocking(ctx, p, asked); err != nil {
 		return err
 	}
 	lost := s.sql.lost()
@@ -238,6 +241,7 @@ func (s *State) planObjects(ctx context.Context, p *plan.Plan, titled bool) erro
 	s.goWith(p, tables, names)
 	put := func(how objects.How) error {
 		how.Touched, how.ViewsFirst, how.DropPart = touched, s.viewsFirst(), s.dropPart
+		how.Retype = s.retype
 		around, err := objects.Steps(s.Engine, s.sql.changes, s.sql.there, how)
 		if err == nil {
 			s.sql.aside = around.Aside

@@ -26,10 +26,10 @@ type partRows struct {
 }
 
 // partRows asks for rows that are not where parts want them.
-func (s *State) partRows(ctx context.Context, p *plan.Plan) error {
+func (s *State) partRows(p *plan.Plan) {
 	parts, ok := s.Engine.DDL().(engine.Parts)
 	if !ok {
-		return nil
+		return
 	}
 	r := &partRows{State: s, p: p, parts: parts, coming: map[string]bool{}, leaving: map[string]bool{}}
 	for _, c := range p.Changes {
@@ -40,10 +40,13 @@ func (s *State) partRows(ctx context.Context, p *plan.Plan) error {
 	for _, n := range s.newNames {
 		r.coming[strings.ToLower(n.To)], r.leaving[strings.ToLower(n.Column)] = n.Column != "", n.Column != ""
 	}
-	known := len(p.BeforeApply)
 	for _, c := range s.sql.changes {
 		r.change(c)
 	}
+}
+
+// blocking asks for the rows that the requirements of a plan from one on do not let in.
+func (s *State) blocking(ctx context.Context, p *plan.Plan, known int) error {
 	if s.unasked {
 		return nil
 	}

@@ -14,6 +14,7 @@ import (
 	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/proof"
+	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -233,7 +234,7 @@ func (s *State) renameSteps(from, made *sqlschema.Schema, answers plan.Answers) 
 		if !plan.OnlyAdded(values, o.Values) {
 			n.steps = append(n.steps, engine.Step{
 				Title: "set the enum type " + o.Name + " apart",
-				Apply: engine.EnumsOf(s.Engine).Rename(o.Name, plan.Apart(o.Name)),
+				Apply: engine.EnumsOf(s.Engine).Rename(o.Name, schema.Apart(o.Name)),
 			})
 		}
 	}

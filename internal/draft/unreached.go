@@ -226,7 +226,7 @@ func setEnumApart(e runner.Engine, s *sqlschema.Schema, name string) {
 	for _, t := range s.Tables {
 		for _, c := range t.Columns {
 			if c.Values != nil && c.SQLType == e.SQL().QuoteTable(name) {
-				c.SQLType = e.SQL().QuoteTable(plan.Apart(name))
+				c.SQLType = e.SQL().QuoteTable(schema.Apart(name))
 			}
 		}
 	}
@@ -234,7 +234,7 @@ func setEnumApart(e runner.Engine, s *sqlschema.Schema, name string) {
 	for i, o := range s.Others {
 		if o.Kind == sqlschema.EnumType && o.Name == name {
 			now := *o
-			now.Name = plan.Apart(name)
+			now.Name = schema.Apart(name)
 			s.Others[i] = &now
 		}
 	}

@@ -32,6 +32,21 @@ type TypeHolder interface {
 	TypeHolds(c Creation, column *sqlschema.Column) map[string]string
 }
 
+// Retyper is a compiler for columns whose type, which is declared in SQL, becomes another of the same name.
+type Retyper interface {
+	// TypeApart gives a type another name, under which it waits until no column is of it, and drops it there.
+	TypeApart(c Creation) (rename, drop string)
+	// Retype converts a column; false: nobody can tell how.
+	Retype(t *sqlschema.Table, column *sqlschema.Column, from, to Creation) (Retyping, bool)
+}
+
+// Retyping is how one column takes such a type.
+type Retyping struct {
+	SQL   string            // the statement
+	Fits  string            // the condition that a value can be converted, and comes back the same; empty: each does
+	Holds map[string]string // to what the type holds the new values, as TypeHolds says it
+}
+
 // Parts is a compiler for tables whose rows are in parts.
 type Parts interface {
 	// DropPart takes a part out of its table with its rows, and sets it aside as keep. own are the indexes and

@@ -73,7 +73,7 @@ func MakeOn(ctx context.Context, e Engine, wanted, base *sqlschema.Schema) (*Mad
 	}
 	m := &making{db: db}
 	for _, c := range e.DDL().CreateAll(base) {
-		m.todo = append(m.todo, statement{sql: c.SQL, setting: c.Kind == ""})
+		m.todo = append(m.todo, statement{sql: c.SQL, setting: c.Kind == "", table: modelTable(c)})
 	}
 	if err := m.run(ctx); err != nil {
 		return nil, err
@@ -98,7 +98,7 @@ func MakeOn(ctx context.Context, e Engine, wanted, base *sqlschema.Schema) (*Mad
 	out := &Made{}
 	for _, st := range m.todo {
 		if st.object != nil {
-			out.Failed = append(out.Failed, Failure{st.object, st.err})
+			out.Failed = append(out.Failed, Failure{st.object, m.cause(e.SQL(), st)})
 		}
 	}
 	broken, err := engine.InvalidObjects(ctx, db)
@@ -137,8 +137,17 @@ func MakeOn(ctx context.Context, e Engine, wanted, base *sqlschema.Schema) (*Mad
 type statement struct {
 	sql     string
 	object  *sqlschema.Object
+	table   string // that it creates for a model; empty: it creates none
 	setting bool
 	err     error
+}
+
+// modelTable is the table that a creation makes for a model.
+func modelTable(c engine.Creation) string {
+	if c.Kind != kindTable {
+		return ""
+	}
+	return c.Name
 }
 
 type making struct {
@@ -170,6 +179,16 @@ func (m *making) run(ctx context.Context) error {
 		}
 		m.todo = again
 	}
+}
+
+// cause is why a statement failed: it may name a table that cannot be created itself.
+func (m *making) cause(d engine.Dialect, failed statement) error {
+	for _, st := range m.todo {
+		if st.table != "" && mentions(d, failed.object.SQL, st.table) {
+			return fmt.Errorf("the table %s cannot be created: %w", st.table, st.err)
+		}
+	}
+	return failed.err
 }
 
 // inOrder puts objects into the order in which their statements could be run; the rest stays

@@ -119,6 +119,9 @@ var standing = map[string]bool{
 	"event trigger": true, engine.Exclusion: true, engine.Part: true, "constraint": true,
 }
 
+// types are the kinds of which columns can be: where one is created again, tables may need it.
+var types = map[string]bool{"domain": true, "composite type": true, "range type": true}
+
 // About tells whether an object belongs to another, and is dropped with it: what is of it, and the comment on
 // what belongs to the same table.
 func About(o, of *Object) bool {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/words"
 )
 
 // Plan is the steps of what is declared in SQL: before names change, before tables change, and after
@@ -34,6 +35,7 @@ func Steps(e Engine, changes []Change, there []*Object, how How) (*Plan, error) 
 	p := &planning{
 		How: how, e: e, words: e.DDL().(engine.ObjectWords), there: there, changes: changes,
 		out: &Plan{}, gone: map[engine.ObjectKey]bool{}, missing: map[string]bool{},
+		retyped: map[*Object]*Retyped{},
 	}
 	return p.out, p.run()
 }
@@ -47,6 +49,15 @@ type How struct {
 	ViewsFirst bool
 	// DropPart is the step that takes a part out of its table with its rows; false: there is none.
 	DropPart func(o *Object) (engine.Step, bool)
+	// Retype is how columns take a type that is another under the same name; nil: none is of it. false: they cannot.
+	Retype func(c Change) (*Retyped, bool)
+}
+
+// Retyped is how columns take another type, which comes while the old one waits under another name.
+type Retyped struct {
+	Columns       []engine.Loss // those columns
+	Rename, Drop  string        // of the old type, and then of what waits
+	Forward, Back []string      // the statements by which the columns take the new type, and the old one
 }
 
 type planning struct {
@@ -57,27 +68,14 @@ type planning struct {
 	changes []Change
 	out     *Plan
 	gone    map[engine.ObjectKey]bool // that are dropped
+	retyped map[*Object]*Retyped      // types that change under their columns, as they were
 	missing map[string]bool           // the triggers that do not exist at the step at hand
 }
 
 func (p *planning) run() error {
-	var going []*Object // that are dropped
-	for _, c := range p.changes {
-		part := c.Object().Kind == engine.Part
-		if c.Was == nil || c.Now != nil && (part || p.InPlace(c.Was)) && p.replaceable(c) {
-			continue
-		}
-		if part && c.Now == nil {
-			if _, ok := p.DropPart(c.Was); !ok {
-				return &NotDroppedError{c.Was}
-			}
-		} else if part {
-			return &NotDroppedError{c.Was}
-		}
-		if holding[c.Was.Kind] || len(p.drop(c.Was)) == 0 && !p.withParent(c.Was) {
-			return &NotDroppedError{c.Was}
-		}
-		going = append(going, c.Was)
+	going, err := p.dropped()
+	if err != nil {
+		return err
 	}
 	going = p.withDependents(going)
 	for _, o := range going {
@@ -88,6 +86,9 @@ func (p *planning) run() error {
 	})
 	var early, late []*Object
 	for _, o := range p.dropOrder(going) {
+		if p.retyped[o] != nil { // it waits
+			continue
+		}
 		if standing[o.Kind] || p.comesAgain(o) {
 			early = append(early, o)
 		} else {
@@ -109,21 +110,61 @@ func (p *planning) run() error {
 			list = append(list, c.Now)
 		}
 	}
+	var behind []*Object // the tables
 	for _, o := range inDependency(list, p.standsOn) {
+		put := func(ahead bool, st engine.Step) {
+			waits := func(x *Object) bool { return types[o.Kind] && p.standsOn(o, x) }
+			if ahead && !slices.ContainsFunc(behind, waits) {
+				p.out.Before = append(p.out.Before, st)
+				return
+			}
+			p.out.After, behind = append(p.out.After, st), append(behind, o)
+		}
 		c, inPlace := replaced[o]
-		switch {
+		switch was := Find(p.there, o.ObjectKey); {
+		case p.retyped[was] != nil:
+			put(true, p.retypeStep(o, was))
 		case inPlace:
-			p.out.After = append(p.out.After, p.replaceStep(c))
-		case standing[o.Kind] || p.gone[o.ObjectKey] || p.Touched(o):
-			p.out.After = append(p.out.After, p.comeStep(o))
+			put(false, p.replaceStep(c))
 		default:
-			p.out.Before = append(p.out.Before, p.comeStep(o))
+			put(!standing[o.Kind] && (!p.gone[o.ObjectKey] || types[o.Kind]) && !p.Touched(o), p.comeStep(o))
 		}
 	}
 	for _, o := range late {
 		p.out.After = append(p.out.After, p.dropStep(o))
 	}
 	return nil
+}
+
+// dropped are the objects that are dropped by what changes, and the types that wait.
+func (p *planning) dropped() (going []*Object, err error) {
+	for _, c := range p.changes {
+		part := c.Object().Kind == engine.Part
+		if c.Was == nil || c.Now != nil && (part || p.InPlace(c.Was)) && p.replaceable(c) {
+			continue
+		}
+		if part && c.Now == nil {
+			if _, ok := p.DropPart(c.Was); !ok {
+				return nil, &NotDroppedError{c.Was}
+			}
+		} else if part {
+			return nil, &NotDroppedError{c.Was}
+		}
+		if holding[c.Was.Kind] || len(p.drop(c.Was)) == 0 && !p.withParent(c.Was) {
+			return nil, &NotDroppedError{c.Was}
+		}
+		going = append(going, c.Was)
+		if c.Now != nil {
+			r, ok := p.Retype(c)
+			if !ok {
+				return nil, &NotDroppedError{c.Was}
+			}
+			if r != nil {
+				p.retyped[c.Was] = r
+			}
+		}
+	}
+	return going, nil
 }
 
 // now is what an object is to be; nil: it goes. What does not change is as it was.
@@ -160,8 +201,8 @@ func (p *planning) withDependents(going []*Object) []*Object {
 			continue
 		}
 		for _, o := range p.there {
-			if o == of || slices.Contains(going, o) || o.OfKind != "" || !names(p.e.SQL(), o, plain(of.Name)) ||
-				len(p.drop(o)) == 0 || more(o) || o.Kind == engine.Part {
+			if o == of || slices.Contains(going, o) || o.OfKind != "" || more(o) || o.Kind == engine.Part ||
+				!names(p.e.SQL(), o, plain(of.Name)) && !p.overColumns(o, of) || len(p.drop(o)) == 0 {
 				continue
 			}
 			going = append(going, o)
@@ -171,6 +212,12 @@ func (p *planning) withDependents(going []*Object) []*Object {
 		}
 	}
 	return going
+}
+
+// overColumns tells whether an object stands on a column that takes another type.
+func (p *planning) overColumns(o, of *Object) bool {
+	return standing[o.Kind] && p.retyped[of] != nil && slices.ContainsFunc(p.retyped[of].Columns,
+		func(l engine.Loss) bool { return NamesColumn(p.e.SQL(), o, l.Table, l.Column) })
 }
 
 // inDependency puts objects in an order: each behind those of the others that are first.
@@ -341,6 +388,22 @@ func (p *planning) comeStep(o *Object) engine.Step {
 	}
 	st.Objects = p.marks(false, list...)
 	return st
+}
+
+// retypeStep puts a type in the place of one that has columns.
+func (p *planning) retypeStep(o, was *Object) engine.Step {
+	r, parts := p.retyped[was], p.parts(o)
+	apply := append([]string{r.Rename}, p.create(o)...)
+	for _, x := range parts {
+		apply = append(apply, p.create(x)...)
+	}
+	return engine.Step{
+		Title:   "change " + Words(o) + ", and convert " + words.Join(r.Columns),
+		Apply:   append(append(apply, r.Forward...), r.Drop),
+		Undo:    append(append(append([]string{r.Rename}, p.whole(was)...), r.Back...), r.Drop),
+		Work:    engine.Rewrites,
+		Objects: p.marks(false, append([]*Object{o}, parts...)...),
+	}
 }
 
 func (p *planning) replaceStep(c Change) engine.Step {

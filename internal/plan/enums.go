@@ -18,16 +18,6 @@ import (
 	"erbario/internal/words"
 )
 
-// Apart is the name of an enum type that is set apart while another is made in its
-// place.
-func Apart(name string) string {
-	in, own := schema.SplitName(name)
-	if in == "" {
-		return schema.Cut(schema.ApartPrefix + name)
-	}
-	return schema.InSchema(in, schema.Cut(schema.ApartPrefix+own))
-}
-
 // isApart tells whether an enum type has the name of one that is set apart.
 func isApart(name string) bool {
 	_, own := schema.SplitName(name)
@@ -56,7 +46,7 @@ func (p *planner) enums() {
 		p.units = append(p.units, unit{rank: rankEnumComes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
 	}
 	goes := func(name string, s engine.Step) {
-		p.moving = append(p.moving, p.Engine.SQL().QuoteTable(name), p.Engine.SQL().QuoteTable(Apart(name)))
+		p.moving = append(p.moving, p.Engine.SQL().QuoteTable(name), p.Engine.SQL().QuoteTable(schema.Apart(name)))
 		p.units = append(p.units, unit{rank: rankEnumGoes, name: name, change: engine.Change{Steps: []engine.Step{s}}})
 	}
 	for i := range p.plan.Changes {
@@ -64,7 +54,7 @@ func (p *planner) enums() {
 		o, _ := c.Object.(*sqlschema.Other)
 		switch c.Kind {
 		case diff.AddEnum:
-			old := p.Live.Enum(Apart(o.Name))
+			old := p.Live.Enum(schema.Apart(o.Name))
 			if old == nil {
 				comes(o.Name, engine.Step{
 					Title: "create the enum type " + o.Name,
@@ -131,7 +121,7 @@ func (p *planner) madeEnum(name string) bool {
 func (p *planner) remade() map[string]string {
 	out := map[string]string{}
 	for _, o := range p.Wanted.Others {
-		if apart := Apart(o.Name); o.Kind == sqlschema.EnumType && p.Live.Enum(apart) != nil {
+		if apart := schema.Apart(o.Name); o.Kind == sqlschema.EnumType && p.Live.Enum(apart) != nil {
 			out[p.Engine.SQL().QuoteTable(apart)] = p.Engine.SQL().QuoteTable(o.Name)
 		}
 	}
@@ -228,7 +218,7 @@ func (p *planner) addValues(o, old *sqlschema.Other) engine.Step {
 		Title: "the enum type " + o.Name + " has " + strings.Join(added(old.Values, o.Values), ", "),
 		Apply: words.Add(o.Name, old.Values, o.Values),
 	}
-	apart := Apart(o.Name)
+	apart := schema.Apart(o.Name)
 	s.Undo = append(words.Rename(o.Name, apart), words.Make(o.Name, old.Values)...)
 	for _, t := range p.Live.Tables {
 		from := t.Clone()

@@ -296,11 +296,11 @@ func (p *prover) hints(t *sqlschema.Table) map[string][]string {
 	return out
 }
 
-// partless tells whether the rows of a table are in parts, and it has none.
+// partless tells whether the rows of a table are in parts, and it has none, or none but such.
 func (p *prover) partless(t *sqlschema.Table) bool {
 	_, apart := p.Engine.DDL().(engine.Parts)
 	return apart && t.Partitioned() && !slices.ContainsFunc(p.Start.Tables,
-		func(o *sqlschema.Table) bool { return o.PartOf == t.Name })
+		func(o *sqlschema.Table) bool { return o.PartOf == t.Name && !p.partless(o) })
 }
 
 // catchAll gives a table whose rows are in parts one for those that fit in no other, if the migration leaves its

@@ -51,7 +51,7 @@ func Own(name string) bool {
 const (
 	OwnPrefix  = "erbario_"
 	KeptPrefix = "erbario_kept_"
-	// ApartPrefix begins the name of an enum type while another is made in its place: it stays in its schema.
+	// ApartPrefix begins the name of a type while another is made in its place: it stays in its schema.
 	ApartPrefix = "erbario_before_"
 	// NextPrefix and PrevPrefix begin those of a column that changes its type under its
 	// own name: before it takes the name, and of the old one while it gives it up.
@@ -65,6 +65,15 @@ const (
 // before its name, as in SQL: billing.accounts. A part that has a point of its own is in double
 // quotes then. That is so only on an engine whose databases have schemas, and never of what is
 // Erbario's own: all of that lies in the project's schema.
+
+// Apart is the name of a type that waits while another is made in its place.
+func Apart(name string) string {
+	in, own := SplitName(name)
+	if in == "" {
+		return Cut(ApartPrefix + name)
+	}
+	return InSchema(in, Cut(ApartPrefix+own))
+}
 
 // InSchema is the name of what lies in a schema; "": the project's own.
 func InSchema(schema, name string) string {

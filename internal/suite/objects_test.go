@@ -150,7 +150,15 @@ var things = map[string][]declaredThing{
 		{name: "given", needs: []string{"plain"}, forms: []string{"GRANT SELECT ON plain TO PUBLIC", "GRANT SELECT, UPDATE ON plain TO pg_monitor WITH GRANT OPTION", "GRANT SELECT (sheet) ON loans TO PUBLIC"}},
 		{name: "called by", needs: []string{"f"}, forms: []string{"REVOKE ALL ON FUNCTION f(bigint) FROM PUBLIC"}},
 		{name: "words", forms: []string{"CREATE TYPE words AS (a integer, b text)", "CREATE TYPE words AS (a integer)"}},
-		{name: "shelf", forms: []string{"CREATE DOMAIN shelf AS text CHECK (value <> '')", "CREATE DOMAIN shelf AS text"}},
+		{name: "shelf", forms: []string{
+			"CREATE DOMAIN shelf AS text CHECK (value <> '')", "CREATE DOMAIN shelf AS text", "CREATE DOMAIN shelf AS varchar(30)",
+			"CREATE DOMAIN shelf AS integer CHECK (value > 0)",
+		}},
+		{name: "shelved", needs: []string{"shelf", "words"}, forms: []string{
+			"CREATE TABLE shelved (id bigint PRIMARY KEY, place shelf, parts words)",
+			"CREATE TABLE shelved (id bigint PRIMARY KEY, place shelf NOT NULL, parts words, more shelf[]); CREATE INDEX shelved_at ON shelved (place)",
+		}},
+		{name: "shelved view", needs: []string{"shelved"}, forms: []string{"CREATE VIEW shelved_view AS SELECT place, (parts).a FROM shelved"}},
 		{name: "published", note: true, forms: []string{
 			"CREATE PUBLICATION published FOR TABLE loans", "CREATE PUBLICATION published FOR TABLE loans (id, {note}), boxes WITH (publish = 'insert')",
 			"CREATE PUBLICATION published FOR ALL TABLES", "CREATE PUBLICATION published FOR TABLE boxes WHERE (id > 1 AND id BETWEEN 2 AND 9)",

@@ -117,3 +117,14 @@ func valueIn(check, column string) string {
 	}
 	return b.String() + check[last:]
 }
+
+// ofDomain is a default of a domain: a text has the type of that, which need not be said.
+func ofDomain(value sqlschema.SQL, of string) sqlschema.SQL {
+	stored := value.Make()
+	list := tokens(stored)
+	of, _, _ = strings.Cut(of, "(")
+	if len(list) < 3 || list[0].Kind != sqltok.Text || !list[1].Is("::") || shortType(stored[list[2].Start:]) != of {
+		return value
+	}
+	return sqlOf(stored[:list[0].End])
+}

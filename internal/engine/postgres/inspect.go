@@ -304,7 +304,7 @@ func (r *reading) columns(rows [][]string) {
 		case v[7] != "":
 			c.Generated = &sqlschema.Generated{SQL: tidied(v[9], v[14]), Stored: v[7] == "s"}
 		case v[9] != "":
-			c.Default = new(tidied(v[9], v[14]))
+			c.Default = new(ofDomain(tidied(v[9], v[14]), c.Domain))
 		}
 		if strings.HasPrefix(c.Name, schema.KeptPrefix) {
 			rel.table.Aside = append(rel.table.Aside, c)
