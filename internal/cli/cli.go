@@ -173,6 +173,7 @@ type app struct {
 	yes       bool
 	yesOn     string
 	doc       map[string]any // the JSON document of the run, written at its end
+	report    *reporting     // what is written in its place; nil: nothing is
 	answered  int            // questions, so far
 	noColour  bool
 	forceTerm bool
@@ -200,7 +201,8 @@ func (a *app) root() *cli.Command {
 				Usage:       "database to use: `NAME`; repeat it for apply, undo and status",
 				Destination: &a.databases,
 			},
-			&cli.StringFlag{Name: "format", Usage: "text or json", Destination: &format, Value: "text"},
+			&cli.StringFlag{Name: "format", Usage: "text or json; sarif for check, status and prove; junit for status and prove",
+				Destination: &format, Value: "text"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Destination: &a.noColour},
 			&cli.BoolFlag{
 				Name:        "v",
@@ -216,12 +218,8 @@ func (a *app) root() *cli.Command {
 		Suggest:                   false,
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {},
 		Before: func(ctx context.Context, c *cli.Command) (context.Context, error) {
-			switch format {
-			case "text":
-			case "json":
-				a.json = true
-			default:
-				return ctx, wrongUse("--format is text or json, not %q", format)
+			if err := a.formatAs(format, c.Args().First()); err != nil {
+				return ctx, err
 			}
 			a.out.colour, a.err.colour = a.colour(a.out.w), a.colour(a.err.w)
 			if len(a.databases) > 0 {

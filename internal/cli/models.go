@@ -52,6 +52,7 @@ func (a *app) check(p *project.Project) error {
 	}
 	mistakes, inSeeds := c.count()
 	secrets := a.secrets(p)
+	a.report.checked(p, c.diags, forks, secrets)
 	if a.json {
 		a.document(map[string]any{
 			"warnings":    secrets,

@@ -131,6 +131,10 @@ func (a *app) document(with map[string]any) error {
 
 // writeDocument writes the JSON document of the run, if there is one.
 func (a *app) writeDocument() {
+	if a.report != nil {
+		a.report.write(a.out.w)
+		return
+	}
 	if a.doc == nil {
 		return
 	}

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -44,25 +45,9 @@ func (a *app) proveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			var list []engine.Engine
-			if all {
-				list = p.Engines()
-				for _, e := range p.EnginesOfFiles() {
-					if !slices.ContainsFunc(list, func(o engine.Engine) bool { return o.Name() == e.Name() }) {
-						list = append(list, e)
-					}
-				}
-				if len(list) == 0 {
-					return fmt.Errorf(
-						"there is no migration, and no database of the project has a URL here, so the engine is unknown",
-					)
-				}
-			} else {
-				e, err := a.engineToProve(p)
-				if err != nil {
-					return err
-				}
-				list = []engine.Engine{e}
+			list, err := a.enginesToProve(p, all)
+			if err != nil {
+				return err
 			}
 			var proved []jsonProof
 			var failed, differs error
@@ -75,6 +60,10 @@ func (a *app) proveCommand() *cli.Command {
 				}
 				done, difference, err := a.prove(ctx, p, e, c.Args().First(), all)
 				proved = append(proved, done...)
+				a.report.proved(p, e, done, err)
+				if all && err == nil {
+					a.report.agreed(e, difference)
+				}
 				if err != nil && len(list) > 1 {
 					err = fmt.Errorf("%s: %w", e.Name(), err)
 				}
@@ -99,6 +88,24 @@ func (a *app) proveCommand() *cli.Command {
 			return differs
 		},
 	}
+}
+
+// enginesToProve are those whose migrations are proved.
+func (a *app) enginesToProve(p *project.Project, all bool) ([]engine.Engine, error) {
+	if !all {
+		e, err := a.engineToProve(p)
+		return []engine.Engine{e}, err
+	}
+	list := p.Engines()
+	for _, e := range p.EnginesOfFiles() {
+		if !slices.ContainsFunc(list, func(o engine.Engine) bool { return o.Name() == e.Name() }) {
+			list = append(list, e)
+		}
+	}
+	if len(list) == 0 {
+		return nil, errors.New("there is no migration, and no database of the project has a URL here, so the engine is unknown")
+	}
+	return list, nil
 }
 
 // engineToProve is the engine of the database that the run works on; where its URL has no

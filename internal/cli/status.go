@@ -236,6 +236,7 @@ func (a *app) statusCommand() *cli.Command {
 					return ctx.Err() // what is said of it is that it was stopped
 				}
 				list = append(list, r)
+				a.report.status(p, r)
 				differs = differs || r.differs()
 				if r.Problem != "" {
 					failed = append(failed, r.Database+": "+cmp.Or(r.unopened, r.Problem))
@@ -419,37 +420,51 @@ func statusTable(list []*statusRow) [][]string {
 	return table
 }
 
-// statusLines tell what is to be done about one database.
-func (a *app) statusLines(who string, r *statusRow) {
+// statusLine is one thing that is to be done about a database.
+type statusLine struct {
+	word, id string // what it is, and the migration
+	text     string
+}
+
+// lines are what is to be done about the migrations of a database.
+func (r *statusRow) lines() []statusLine {
+	var out []statusLine
+	add := func(word, id, format string, args ...any) {
+		out = append(out, statusLine{word, id, fmt.Sprintf(format, args...)})
+	}
 	for _, id := range r.Waits {
-		a.out.printf("%spending   %s", who, id)
+		add("pending", id, "%s", id)
 	}
 	for _, id := range r.Edited {
-		a.out.printf(
-			"%sedited    %s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text",
-			who, id, id)
+		add("edited", id, "%s was edited after it was applied: restore the file, or undo or redraft it; erbario history %s shows its text",
+			id, id)
 	}
 	for _, id := range r.Missing {
-		a.out.printf(
-			"%smissing   %s was applied but its file is missing: erbario history %s --restore writes it back; or undo it",
-			who, id, id)
+		add("missing", id, "%s was applied but its file is missing: erbario history %s --restore writes it back; or undo it",
+			id, id)
 	}
 	for _, f := range r.Early {
-		a.out.printf("%searly     %s is applied without %s, which it now follows: erbario undo, then erbario apply",
-			who, f[0], f[1])
+		add("early", f[0], "%s is applied without %s, which it now follows: erbario undo, then erbario apply", f[0], f[1])
 	}
 	for _, g := range r.Gaps {
-		a.out.printf("%smissing   %s, which %s follows, has no file: restore it, or run erbario redraft %s", who,
-			g[1], g[0], g[0])
+		add("missing", g[0], "%s, which %s follows, has no file: restore it, or run erbario redraft %s", g[1], g[0], g[0])
 	}
 	for _, id := range r.Newer {
-		a.out.printf("%snewer     %s is in the database and not in this checkout", who, id)
+		add("newer", id, "%s is in the database and not in this checkout", id)
 	}
 	for _, id := range r.Direct {
-		a.out.printf("%sdirect    %s has no file: erbario draft TITLE writes it, erbario undo undoes it", who, id)
+		add("direct", id, "%s has no file: erbario draft TITLE writes it, erbario undo undoes it", id)
 	}
 	for _, f := range r.Forks {
-		a.out.printf("%sfork      %s was proved without %s: erbario redraft %s", who, f[1], f[0], f[1])
+		add("fork", f[1], "%s was proved without %s: erbario redraft %s", f[1], f[0], f[1])
+	}
+	return out
+}
+
+// statusLines tell what is to be done about one database.
+func (a *app) statusLines(who string, r *statusRow) {
+	for _, l := range r.lines() {
+		a.out.printf("%s%-9s %s", who, l.word, l.text)
 	}
 	if r.Others > 0 {
 		a.out.printf("%s%s: erbario diff --undeclared lists %s", who, undeclaredWords(r.Others),

@@ -86,7 +86,7 @@ func (s *State) retype(c objects.Change) (*objects.Retyped, bool) {
 	return out, true
 }
 
-// retypedRows asks for values that do not become those of a type, or would not come back the same.
+// retypedRows asks for values that do not become those of a type, or would be different after the undo.
 func (s *State) retypedRows(p *plan.Plan) {
 	for _, c := range s.sql.changes {
 		list, _ := s.retypings(c)
@@ -113,7 +113,7 @@ func (s *State) converts(r columnOf, how engine.Retyping, to *objects.Object) (o
 				s.Engine.SQL().QuoteTable(r.table.Name), condition)})
 	}
 	if how.Fits != "" {
-		must(fmt.Sprintf("{n} values of %s.%s do not fit the changed %s %s, or would not come back the same",
+		must(fmt.Sprintf("{n} values of %s.%s do not fit the changed %s %s, or would be different after the undo",
 			r.table.Name, r.column.Name, to.Kind, to.Name), how.Fits)
 	}
 	for _, name := range slices.Sorted(maps.Keys(how.Holds)) {
