@@ -35,8 +35,32 @@ func OnlyAdded(there, wanted []string) bool {
 	return i == len(there)
 }
 
+// enumColumns notes the values of the columns that are of an enum type by their SQL, such as an array of one.
+func (p *planner) enumColumns() {
+	of := map[string]*sqlschema.Other{}
+	for _, o := range p.Wanted.Others {
+		if o.Kind == sqlschema.EnumType {
+			of[p.Engine.SQL().QuoteTable(o.Name)] = o
+		}
+	}
+	if len(of) == 0 {
+		return
+	}
+	for _, t := range p.Wanted.Tables {
+		for _, c := range t.Columns {
+			if o := of[c.SQLType]; o != nil && c.Values == nil {
+				c.Values = o.Values
+			}
+			if element, array := strings.CutSuffix(c.SQLType, "[]"); array && of[element] != nil {
+				c.Elements = of[element].Values
+			}
+		}
+	}
+}
+
 // enums plans the changes of enum types.
 func (p *planner) enums() {
+	p.enumColumns()
 	words := engine.EnumsOf(p.Engine)
 	if words == nil {
 		return
@@ -142,6 +166,7 @@ func (p *planner) withEnums(table string, change *engine.Change) {
 					!r.Guards && strings.Contains(r.Query, p.Engine.SQL().Text(v)) && p.asksEnum(table, r.Query)
 			}
 			for apart, name := range p.remade() {
+				r.Sentence = strings.ReplaceAll(r.Sentence, apart+"[]", name+"[] as it was")
 				r.Sentence = strings.ReplaceAll(r.Sentence, apart, name+" as it was")
 			}
 			if said {
@@ -187,7 +212,8 @@ func (p *planner) tellEnums() {
 	for apart, name := range p.remade() {
 		for i := range p.plan.Changes {
 			c := &p.plan.Changes[i]
-			if c.Kind == diff.ChangeType && c.From == apart && c.To == name {
+			if c.Kind == diff.ChangeType && (c.From == apart || c.From == apart+"[]") &&
+				c.To == strings.Replace(c.From, apart, name, 1) {
 				c.What = "follows its enum type"
 			}
 			c.From, c.What = strings.ReplaceAll(c.From, apart, name), strings.ReplaceAll(c.What, apart, name)
@@ -205,9 +231,20 @@ func (p *planner) enumsAside() {
 					Canon: old.SQL.Canon,
 				}.Same(c.Object.(*sqlschema.Check).SQL)
 			}
-			return c.Kind == diff.ChangeDefault && c.From == c.To+"::"+name
+			return c.Kind == diff.ChangeDefault && sameDefault(c, apart, name)
 		})
 	}
+}
+
+// sameDefault tells whether a default is another only in that its type is.
+func sameDefault(c diff.Change, apart, name string) bool {
+	old, ok := c.Before.(*sqlschema.Column)
+	now, both := c.Object.(*sqlschema.Column)
+	if !ok || !both || old.Default == nil || now.Default == nil {
+		return false
+	}
+	was := sqlschema.SQL{Text: strings.ReplaceAll(old.Default.Text, apart, name), Canon: now.Default.Canon}
+	return was.Same(*now.Default) || strings.TrimSuffix(was.Text, "[]") == now.Default.Text+"::"+name
 }
 
 // addValues gives the step that adds values to an enum type. Back, the type is made
@@ -224,10 +261,16 @@ func (p *planner) addValues(o, old *sqlschema.Other) engine.Step {
 		from := t.Clone()
 		a := engine.Between(from, t)
 		for i, c := range from.Columns {
-			if c.SQLType != p.Engine.SQL().QuoteTable(o.Name) {
+			array, is := strings.CutPrefix(c.SQLType, p.Engine.SQL().QuoteTable(o.Name))
+			switch {
+			case is && array == "":
+				c.Values = o.Values
+			case is && array == "[]":
+				c.Elements = o.Values
+			default:
 				continue
 			}
-			c.SQLType, c.Values = p.Engine.SQL().QuoteTable(apart), o.Values
+			c.SQLType = p.Engine.SQL().QuoteTable(apart) + array
 			if conv, ok := p.Engine.DDL().Convert(c, t.Columns[i]); ok {
 				a.Forward[c.Name] = engine.Source{SQL: conv.SQL, Converts: true}
 			}

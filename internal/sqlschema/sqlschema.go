@@ -167,6 +167,7 @@ type Column struct {
 	Serial    string
 	Start     int64
 	Values    []string // those that an enum type takes; nil: it is of none
+	Elements  []string // those of the enum type of which it is an array; nil: it is no such array
 	OwnType   bool     // PostgreSQL: its type is one of the database, which can go
 	Collation string   // empty: the engine's own
 	Conflict  string   // SQLite: what NOT NULL does on a conflict, as stored

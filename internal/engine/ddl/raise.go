@@ -186,7 +186,8 @@ func (w *Raising) value(c *sqlschema.Column, t schema.Type) *schema.Value {
 		if message, _ := v.Misfit(t, c.Name); message != "" || t.Kind == schema.Native || !plainText(v.Text) {
 			continue
 		}
-		if sql, err := w.Value(v, t); err == nil && w.SQL(sql).Same(*c.Default) {
+		sql, err := w.Value(v, t)
+		if err == nil && (w.SQL(sql).Same(*c.Default) || c.Values != nil && c.Default.Text == sql+"::"+c.SQLType) {
 			return &v
 		}
 	}

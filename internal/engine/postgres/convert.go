@@ -121,12 +121,11 @@ func (Engine) Convert(from, to *sqlschema.Column) (engine.Conversion, bool) {
 	switch {
 	case sqlschema.SameForm(from.SQLType, to.SQLType):
 		return engine.Conversion{}, true
+	case from.Elements != nil && to.Elements != nil:
+		c.SQL, c.How = quote(from.Name)+"::text[]::"+to.SQLType, "every element must be one of the values"
+		c.Fits = quote(from.Name) + "::text[] <@ ARRAY[" + strings.Join(inQuotes(to.Elements), ", ") + "]::text[]"
 	case to.Values != nil && (from.Values != nil || a == schema.Text):
-		var list []string
-		for _, v := range to.Values {
-			list = append(list, literal(v))
-		}
-		c.How, c.Fits = "the text must be one of the values", text+" IN ("+strings.Join(list, ", ")+")"
+		c.How, c.Fits = "the text must be one of the values", text+" IN ("+strings.Join(inQuotes(to.Values), ", ")+")"
 	case from.Values != nil && b == schema.Text:
 		c.How, c.Fits = "a value becomes its text", conversions.FitsText(ddl.Value{New: typeOf(to.SQLType)}, text)
 	default:

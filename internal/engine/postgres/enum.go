@@ -18,11 +18,16 @@ type enums struct{}
 func (Engine) Enums() engine.Enums { return enums{} }
 
 func (enums) Make(name string, values []string) []string {
+	return []string{"CREATE TYPE " + quoteTable(name) + " AS ENUM (" + strings.Join(inQuotes(values), ", ") + ")"}
+}
+
+// inQuotes are values as texts.
+func inQuotes(values []string) []string {
 	list := make([]string, len(values))
 	for i, v := range values {
 		list[i] = literal(v)
 	}
-	return []string{"CREATE TYPE " + quoteTable(name) + " AS ENUM (" + strings.Join(list, ", ") + ")"}
+	return list
 }
 
 func (enums) Drop(name string) []string { return []string{"DROP TYPE " + quoteTable(name)} }
@@ -59,6 +64,25 @@ func (enums) Value(sql, sqlType string) string { return "(" + sql + ")::" + sqlT
 // enumType is an enum type as it stands among what a database holds.
 func enumType(name string, values []string) *sqlschema.Other {
 	return &sqlschema.Other{Kind: sqlschema.EnumType, Name: name, Values: values, Make: enums{}.Make(name, values)}
+}
+
+// enumValues are the values of enum types, by these as SQL.
+func enumValues(s *sqlschema.Schema) map[string][]string {
+	out := map[string][]string{}
+	for _, o := range s.Others {
+		if o.Kind == sqlschema.EnumType {
+			out[quoteTable(o.Name)] = o.Values
+		}
+	}
+	return out
+}
+
+// elements are the values of an enum type, by how it is written, if a type is an array of it.
+func elements(sqlType string, values map[string][]string) []string {
+	if of, ok := strings.CutSuffix(sqlType, "[]"); ok {
+		return values[of]
+	}
+	return nil
 }
 
 // TypeIn reads which type statements give a column last, and whether they make it.

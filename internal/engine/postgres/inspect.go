@@ -114,16 +114,12 @@ func (d *database) Inspect(ctx context.Context) (*sqlschema.Schema, error) {
 		return nil, err
 	}
 	r.order()
-	values := map[string][]string{}
-	for _, o := range r.s.Others {
-		if o.Kind == sqlschema.EnumType {
-			values[quoteTable(o.Name)] = o.Values
-		}
-	}
+	values := enumValues(r.s)
 	own := typesOf(r.s)
 	for _, t := range r.s.Tables {
 		for _, c := range t.Columns {
 			c.Values, c.OwnType = values[c.SQLType], own(c.SQLType)
+			c.Elements = elements(c.SQLType, values)
 		}
 		recognise(t)
 	}
