@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/objects"
 	"erbario/internal/plan"
 	"erbario/internal/sqlschema"
@@ -79,11 +80,61 @@ func (s *State) retype(c objects.Change) (*objects.Retyped, bool) {
 	}
 	out := &objects.Retyped{}
 	out.Rename, out.Drop = s.Engine.DDL().(engine.Retyper).TypeApart(c.Was.Make[0])
+	create, drop := s.over(list)
+	renamed := func(r retypedColumn) bool {
+		return r.was.table.Name != r.now.table.Name || r.was.column.Name != r.now.column.Name
+	}
+	if len(drop) > 0 && slices.ContainsFunc(list, renamed) { // it would be created with the former names
+		return nil, false
+	}
+	out.Forward, out.Back = slices.Clone(drop), slices.Clone(drop)
 	for _, r := range list {
 		out.Columns = append(out.Columns, engine.Loss{Table: r.now.table.Name, Column: r.now.column.Name})
 		out.Forward, out.Back = append(out.Forward, r.forward.SQL), append(out.Back, r.back.SQL)
 	}
+	out.Forward, out.Back = append(out.Forward, create...), append(out.Back, create...)
 	return out, true
+}
+
+// over drops and creates what the models have on columns, which could not take another type: references, triggers,
+// and the views of rows that are not deleted.
+func (s *State) over(list []retypedColumn) (create, drop []string) {
+	is := func(t *sqlschema.Table, columns []string) bool {
+		return slices.ContainsFunc(list, func(r retypedColumn) bool {
+			return t != nil && r.was.table.Name == t.Name && slices.Contains(columns, r.was.column.Name)
+		})
+	}
+	put := func(c, d []string) { create, drop = append(c, create...), append(drop, d...) }
+	tables := map[string]bool{}
+	for _, r := range list {
+		t := r.was.table
+		for _, g := range t.Triggers {
+			if g.Purpose != "" && names(s, g.SQL.Text, r.was.column.Name) {
+				put(s.Engine.DDL().Trigger(t, g))
+			}
+		}
+		tables[t.Name] = true
+	}
+	for _, v := range s.Upcoming.Views {
+		if tables[v.LiveOf] {
+			put([]string{v.SQL.Make()}, []string{"DROP VIEW " + s.Engine.SQL().QuoteTable(v.Name)})
+		}
+	}
+	online, ok := engine.OnlineOf(s.Engine)
+	for _, t := range s.Upcoming.Tables {
+		for _, k := range t.ForeignKeys {
+			if ok && (is(t, k.Columns) || is(s.Upcoming.Table(k.Table), k.References)) {
+				put(online.AddReference(t, k), online.DropReference(t, k))
+			}
+		}
+	}
+	return create, drop
+}
+
+// names tells whether SQL has a name in it.
+func names(s *State, sql, name string) bool {
+	return slices.ContainsFunc(s.Engine.SQL().Lex(sql),
+		func(t sqltok.Token) bool { return t.Named() && t.Name() == name || t.Val == name })
 }
 
 // retypedRows asks for values that do not become those of a type, or would be different after the undo.

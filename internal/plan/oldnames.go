@@ -51,7 +51,8 @@ func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requi
 // fillsBefore has the fills in requirements of a table, which are asked ahead of the renames, read other tables under
 // the names that these have by then.
 func (p *planner) fillsBefore(table string, list []engine.Requirement) {
-	for key, fill := range p.Answers.Fill {
+	for _, key := range slices.Sorted(maps.Keys(p.Answers.Fill)) {
+		fill := p.Answers.Fill[key]
 		if of, _, _ := sqlschema.CutTable(key, p.Wanted); fill.Literal || of != table {
 			continue
 		}
