@@ -58,7 +58,7 @@ func TestEveryForm(t *testing.T) {
 	for _, l := range lines {
 		try(l)
 	}
-	for _, b := range []string{"choice Rarity: common, scarce, \"on hold\"\n", "shape Dated\n    seen_on            date\n", "model M outside\n    a                  text                    key\n", "model M in sql\n    a                  text                    key\n", "seed demo\n    Taxon 12\n    Collector 20\n        Specimen 3..8 via owner\n            mounted true\n            notes empty 40%\n", "rows Habitat by code insert only\n    code  name\n    a     \"b\"\n", "choice Rarity as enum: common, scarce\n", "rows Habitat by code from \"habitats.csv\"\n"} {
+	for _, b := range []string{"choice Rarity: common, scarce, \"on hold\"\n", "shape Dated\n    seen_on            date\n", "model M outside\n    a                  text                    key\n", "model M in sql\n    a                  text                    key\n", "seed demo\n    Taxon 12\n    Collector 20\n        Specimen 3..8 via owner\n            mounted true\n            notes empty 40%\n", "rows Habitat by code insert only\n    code  name\n    a     \"b\"\n", "choice Rarity as enum: common, scarce\n", "choice Rarity as enum \"of_rarity\" schema \"billing\": common, scarce\n", "choice Rarity as enum schema \"billing\": common\n", "rows Habitat by code from \"habitats.csv\"\n"} {
 		f, diags := lang.Parse("m", b)
 		assert.Empty(t, diags, b)
 		assert.Equal(t, b, lang.Format(f))

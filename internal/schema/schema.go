@@ -228,6 +228,11 @@ func Names(parts []Part) []string {
 
 // Table returns the table with that name, compared without case, or nil.
 func (s *Schema) Table(name string) *Table {
+	for _, t := range s.Tables { // most are found so, and quickly
+		if t.Name == name {
+			return t
+		}
+	}
 	for _, t := range s.Tables {
 		if strings.EqualFold(t.Name, name) {
 			return t

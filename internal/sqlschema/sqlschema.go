@@ -313,23 +313,24 @@ type View struct {
 
 // Table returns the table with that name, or one that differs from it in case alone, or nil.
 func (s *Schema) Table(name string) *Table {
-	var alike *Table
-	for _, t := range s.Tables {
+	for _, t := range s.Tables { // most are found so, and quickly
 		if t.Name == name {
 			return t
 		}
-		if alike == nil && strings.EqualFold(t.Name, name) {
-			alike = t
+	}
+	for _, t := range s.Tables {
+		if strings.EqualFold(t.Name, name) {
+			return t
 		}
 	}
-	if alike == nil && strings.Contains(name, ".") { // it may be one with a point of its own
+	if strings.Contains(name, ".") { // it may be one with a point of its own
 		for _, t := range s.Tables {
 			if strings.HasPrefix(t.Name, `"`) && strings.EqualFold(t.Name, schema.InSchema("", name)) {
 				return t
 			}
 		}
 	}
-	return alike
+	return nil
 }
 
 // Find returns the table with the name that a person gives it, which may leave its schema out where no other
@@ -382,14 +383,14 @@ func (s *Schema) Sort() {
 
 // markAlike notes which tables differ from another in case alone, or have columns that do.
 func (s *Schema) markAlike() {
-	tables := map[string]*Table{}
+	tables, columns := map[string]*Table{}, map[string]bool{}
 	for _, t := range s.Tables {
 		name := strings.ToLower(t.Name)
 		if other := tables[name]; other != nil {
 			t.Alike, other.Alike = true, true
 		}
 		tables[name] = t
-		columns := map[string]bool{}
+		clear(columns)
 		for _, c := range t.Columns {
 			t.Alike = t.Alike || columns[strings.ToLower(c.Name)]
 			columns[strings.ToLower(c.Name)] = true

@@ -120,6 +120,9 @@ func valueIn(check, column string) string {
 
 // ofDomain is a default of a domain: a text has the type of that, which need not be said.
 func ofDomain(value sqlschema.SQL, of string) sqlschema.SQL {
+	if of == "" {
+		return value
+	}
 	stored := value.Make()
 	list := tokens(stored)
 	of, _, _ = strings.Cut(of, "(")

@@ -281,6 +281,16 @@ func typeText(oid, mod, formatted string) string {
 }
 
 func (r *reading) columns(rows [][]string) {
+	known := map[[2]string]sqlschema.SQL{} // many columns have the same default
+	tidied := func(stored, full string) sqlschema.SQL {
+		of := [2]string{stored, full}
+		sql, ok := known[of]
+		if !ok {
+			sql = tidied(stored, full)
+			known[of] = sql
+		}
+		return sql
+	}
 	for _, v := range rows {
 		rel := r.byOID[v[0]]
 		if rel == nil {
