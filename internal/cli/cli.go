@@ -201,7 +201,7 @@ func (a *app) root() *cli.Command {
 				Usage:       "database to use: `NAME`; repeat it for apply, undo and status",
 				Destination: &a.databases,
 			},
-			&cli.StringFlag{Name: "format", Usage: "text or json; sarif for check, status and prove; junit for status and prove",
+			&cli.StringFlag{Name: "format", Usage: "text or json; for CI sarif or junit (check, status, prove)",
 				Destination: &format, Value: "text"},
 			&cli.BoolFlag{Name: "no-color", Usage: "no colours", Destination: &a.noColour},
 			&cli.BoolFlag{
