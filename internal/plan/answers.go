@@ -229,8 +229,8 @@ func (p *planner) fill(table, column, where string) (Fill, bool) {
 		p.read(table, column, f.SQL)
 	}
 	if !f.Literal && !p.renamed(table) && p.Count != nil && p.err == nil {
-		r := engine.Requirement{Query: fmt.Sprintf("SELECT %s FROM %s", f.SQL, p.Engine.SQL().QuoteTable(table))}
-		if _, err := p.Count(p.underOldNames(table, r).Query); err != nil {
+		query := fmt.Sprintf("SELECT %s FROM %s", p.fillBefore(table, f.SQL), p.Engine.SQL().QuoteTable(table))
+		if _, err := p.Count(query); err != nil {
 			p.err = fmt.Errorf("--fill %s.%s=sql:%s fails on the rows of %s: %w", table, column, f.SQL, table, err)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"erbario/internal/engine"
+	"erbario/internal/engine/sqltok"
 	"erbario/internal/sqlschema"
 )
 
@@ -49,14 +50,14 @@ func (p *planner) underOldNames(table string, r engine.Requirement) engine.Requi
 }
 
 // fillsBefore has the fills in requirements of a table, which are asked ahead of the renames, read other tables under
-// the names that these have by then.
+// the names that these and their columns have by then.
 func (p *planner) fillsBefore(table string, list []engine.Requirement) {
 	for _, key := range slices.Sorted(maps.Keys(p.Answers.Fill)) {
 		fill := p.Answers.Fill[key]
 		if of, _, _ := sqlschema.CutTable(key, p.Wanted); fill.Literal || of != table {
 			continue
 		}
-		if was := p.underOldNames(table, engine.Requirement{Query: fill.SQL}).Query; was != fill.SQL {
+		if was := p.fillBefore(table, fill.SQL); was != fill.SQL {
 			for i := range list {
 				list[i].Query = strings.ReplaceAll(list[i].Query, fill.SQL, was)
 			}
@@ -64,8 +65,49 @@ func (p *planner) fillsBefore(table string, list []engine.Requirement) {
 	}
 }
 
-// newNames refuses a fill that reads a table under the name that it has before the plan: values are given behind the
-// renames.
+// fillBefore is a fill of a table as it is ahead of the renames.
+func (p *planner) fillBefore(table, sql string) string {
+	var b strings.Builder
+	last := 0
+	list := p.Engine.SQL().Lex(sql)
+	others := p.tablesIn(list)
+	for i, t := range list {
+		if !t.Named() || i+1 < len(list) && list[i+1].Text == "(" {
+			continue
+		}
+		was := ""
+		switch name := t.Name(); {
+		case slices.Contains(others, name) && p.oldTable(name) != name:
+			was = p.Engine.SQL().QuoteTable(p.oldTable(name))
+		case p.oldColumn(table, name) != name:
+			was = p.Engine.SQL().Quote(p.oldColumn(table, name))
+		case p.Wanted.Table(table) == nil || p.Wanted.Table(table).Column(name) == nil:
+			for _, other := range others {
+				if old := p.oldColumn(other, name); old != name {
+					was = p.Engine.SQL().Quote(old)
+				}
+			}
+		}
+		if was != "" {
+			b.WriteString(sql[last:t.Start] + was)
+			last = t.End
+		}
+	}
+	return b.String() + sql[last:]
+}
+
+// tablesIn are the tables that an expression reads.
+func (p *planner) tablesIn(list []sqltok.Token) (out []string) {
+	for i, t := range list {
+		if i > 0 && t.Named() && (list[i-1].Is("FROM") || list[i-1].Is("JOIN")) {
+			out = append(out, t.Name())
+		}
+	}
+	return out
+}
+
+// newNames refuses a fill that reads another table, or a column of one, under the name that it has before the plan:
+// values are given behind the renames.
 func (p *planner) newNames() {
 	for _, key := range slices.Sorted(maps.Keys(p.Answers.Fill)) {
 		fill := p.Answers.Fill[key]
@@ -73,16 +115,24 @@ func (p *planner) newNames() {
 			continue
 		}
 		list := p.Engine.SQL().Lex(fill.SQL)
-		for i, t := range list {
-			read := i > 0 && t.Named() && (list[i-1].Is("FROM") || list[i-1].Is("JOIN"))
-			if !read || p.Wanted.Table(t.Name()) != nil {
-				continue
+		tables := p.tablesIn(list)
+		of, _, _ := sqlschema.CutTable(key, p.Wanted)
+		for _, r := range p.Answers.Rename {
+			table, _ := p.Answers.After(r.Table, "")
+			to := p.Wanted.Table(table)
+			bare := false // the name stands without a table before it
+			for i, t := range list {
+				bare = bare || t.Named() && strings.EqualFold(t.Name(), r.Column) && (i == 0 || list[i-1].Text != ".")
 			}
-			for _, r := range p.Answers.Rename {
-				if r.Column == "" && r.Value == "" && strings.EqualFold(r.Table, t.Name()) {
-					p.fail("--fill %s=sql:…: this migration gives %s the name %s; write that name in the expression",
-						key, r.Table, r.To)
-				}
+			switch {
+			case r.Value != "":
+			case r.Column == "" && p.Wanted.Table(r.Table) == nil && slices.Contains(tables, r.Table):
+				p.fail("--fill %s=sql:…: this migration gives %s the name %s; write that name in the expression",
+					key, r.Table, r.To)
+			case r.Column != "" && slices.Contains(tables, table) && table != of && bare && to != nil &&
+				to.Column(r.Column) == nil:
+				p.fail("--fill %s=sql:…: this migration gives %s.%s the name %s; write that name in the expression, "+
+					"or %[5]s.%[3]s for its own column", key, table, r.Column, r.To, of)
 			}
 		}
 	}

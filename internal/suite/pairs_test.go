@@ -225,8 +225,8 @@ func moved(s *draft.State, table *sqlschema.Table, c *sqlschema.Column, said pla
 			if (stays == nil || stays.Column(goes.Name) == nil) && goes.NotNull && goes.SQLType == c.SQLType &&
 				!slices.ContainsFunc(o.ForeignKeys,
 					func(k *sqlschema.ForeignKey) bool { return k.Columns[0] == goes.Name }) {
-				now, _ := said.After(o.Name, "")
-				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(goes.Name),
+				now, column := said.After(o.Name, goes.Name)
+				return fmt.Sprintf("(SELECT min(%s) FROM %s)", s.Engine.SQL().Quote(column),
 					s.Engine.SQL().QuoteTable(now))
 			}
 		}
