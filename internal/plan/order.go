@@ -19,6 +19,7 @@ type unit struct {
 	name         string
 	frees, takes []string
 	ahead        []string // the ids of units that come after it, since it reads what they drop
+	refers       []string // of a table that is created: those to which it refers
 	late         bool     // the second part of its table's changes: what others read until then goes
 	change       engine.Change
 }
@@ -156,7 +157,7 @@ func ordered(units []unit) []unit {
 				return o.name == u.name && u.late && o.rank == u.rank && !o.late ||
 					o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
 						return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
-					}) || o.rank == u.rank && slices.Contains(o.ahead, u.id()))
+					}) || o.rank == u.rank && (slices.Contains(o.ahead, u.id()) || slices.Contains(u.refers, o.name)))
 			})
 		})
 		next = max(next, 0) // in a circle the proof tells what collides

@@ -88,11 +88,16 @@ func (p *planner) table(name string, changes []diff.Change) {
 			step.Objects = []engine.StepObject{{ObjectKey: engine.ObjectKey{Kind: "table", Name: t.Name}}}
 		}
 		p.plan.Effects[name] = "new"
+		var refers []string
+		for _, k := range t.ForeignKeys {
+			refers = append(refers, k.Table)
+		}
 		p.units = append(p.units, unit{
 			rank:   rankOf(t, rankCreate, rankVirtualComes),
 			place:  p.place[t.Name],
 			name:   name,
 			takes:  names(t, true),
+			refers: refers,
 			change: engine.Change{Steps: []engine.Step{step}},
 		})
 	case diff.DropTable:

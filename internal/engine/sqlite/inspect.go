@@ -192,7 +192,9 @@ func recognise(t *sqlschema.Table) {
 		if k.Name == "" {
 			continue
 		}
-		if c, p := t.MadeFor(k.Name); c != nil && !p.OfTrigger() {
+		c, p := t.MadeFor(k.Name)
+		own := c != nil && (k.Column == "" || strings.EqualFold(k.Column, c.Name) || mentions(k.SQL.Text, c.Name))
+		if own && !p.OfTrigger() { // another column may have got the name since
 			k.Column, k.Purpose = c.Name, p
 		} else if k.Column != "" && strings.HasPrefix(k.Name, t.Name+"_") {
 			// It stands with its column and is called by the name that had before.
