@@ -138,6 +138,17 @@ func titled(head string, changes []diff.Change, none string) string {
 	return s
 }
 
+// refersTo tells whether the table of a unit refers to another, itself or by others that are created.
+func refersTo(units []unit, u unit, table string, seen map[string]bool) bool {
+	if slices.Contains(u.refers, table) {
+		return true
+	}
+	seen[u.name] = true
+	return slices.ContainsFunc(units, func(o unit) bool {
+		return o.rank == u.rank && !seen[o.name] && slices.Contains(u.refers, o.name) && refersTo(units, o, table, seen)
+	})
+}
+
 // ordered sorts the units so that a name is free before it is taken.
 func ordered(units []unit) []unit {
 	slices.SortStableFunc(units, func(a, b unit) int {
@@ -149,6 +160,9 @@ func ordered(units []unit) []unit {
 		}
 		return strings.Compare(a.name, b.name)
 	})
+	waits := func(u, o unit) bool { // not in a circle, where an engine lets one be created first
+		return slices.Contains(u.refers, o.name) && !refersTo(units, o, u.name, map[string]bool{})
+	}
 	var out []unit
 	left := slices.Clone(units)
 	for len(left) > 0 {
@@ -157,7 +171,7 @@ func ordered(units []unit) []unit {
 				return o.name == u.name && u.late && o.rank == u.rank && !o.late ||
 					o.name != u.name && (slices.ContainsFunc(u.takes, func(n string) bool {
 						return slices.Contains(o.frees, n) && !slices.Contains(u.frees, n)
-					}) || o.rank == u.rank && (slices.Contains(o.ahead, u.id()) || slices.Contains(u.refers, o.name)))
+					}) || o.rank == u.rank && (slices.Contains(o.ahead, u.id()) || waits(u, o)))
 			})
 		})
 		next = max(next, 0) // in a circle the proof tells what collides
