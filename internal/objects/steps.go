@@ -53,7 +53,7 @@ type How struct {
 	Retype func(c Change) (*Retyped, bool)
 }
 
-// Retyped is how columns take another type, which comes while the old one waits under another name.
+// Retyped is how columns take another type, which is created while the old one still exists, renamed.
 type Retyped struct {
 	Columns       []engine.Loss // those columns
 	Rename, Drop  string        // of the old type, and then of what waits

@@ -97,7 +97,7 @@ func partsOf(s *sqlschema.Schema, of *sqlschema.Table) []*sqlschema.Table {
 	return out
 }
 
-// loses tells whether the rows of one of the tables are lost for good.
+// loses tells whether the rows of one of the tables are lost permanently.
 func (p *prover) loses(list []*sqlschema.Table) bool {
 	return slices.ContainsFunc(list, func(t *sqlschema.Table) bool { return engine.Loses(p.out.Lost, t.Name, "") })
 }

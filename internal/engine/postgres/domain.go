@@ -1,6 +1,7 @@
 package postgres
 
-// This file changes domains where they are: columns are of them, so none can be dropped and created again.
+// This file reads domains and changes them where they are, since columns are of them. One over another type needs a
+// new domain: retype.go.
 
 import (
 	"maps"

@@ -1,7 +1,7 @@
 package postgres
 
 // This file gives columns a type of the same name that says something else: a domain over another type, a composite
-// type with other attributes. The old one waits under another name until no column is of it.
+// type with other attributes. The old one has another name until no column is of it.
 
 import (
 	"cmp"
