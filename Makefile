@@ -24,10 +24,13 @@ test: tools race
 	$(GO) test -timeout 30m ./...
 
 # What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server,
-# client and pooler, MariaDB's server and client, and a C compiler for the race detector. As root on Debian they are
-# installed where missing.
+# client and pooler, MariaDB's server and client, a C compiler for the race detector, and the compilers of the
+# languages in which types are written. As root on Debian they are installed where missing.
 .PHONY: tools
-tools:
+tools: tools/node/node_modules/.installed
+	@set -e; for need in python3:python3 mypy:mypy php:php-cli javac:default-jdk-headless rustc:rustc; do \
+		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
+	done; php -m | grep -q pdo_sqlite || $(call install,php-sqlite3)
 	@for need in sqlite3 gcc; do \
 		command -v $$need >/dev/null && continue; \
 		[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install $$need first"; exit 1; }; \
@@ -46,6 +49,15 @@ tools:
 		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq pgbouncer >/dev/null; \
 	}
 
+# Packages of npm, for tests alone.
+tools/node/node_modules/.installed: tools/node/package.json
+	@command -v npm >/dev/null || $(call install,nodejs npm)
+	@npm --prefix tools/node install --no-package-lock --no-audit --no-fund --loglevel error >/dev/null && touch $@
+
+# install PACKAGES: of Debian, as root.
+install = { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install $(1) first"; exit 1; }; \
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $(1) >/dev/null; }
+
 # Where threads meet: the runner under several writers, reading models and a
 # database at once, and making rows while others are loaded.
 race: tools
@@ -61,6 +73,14 @@ lint:
 
 bench: build tools
 	$(GO) run ./internal/bench $(bin)
+
+# What is too heavy for every run: types in Kotlin and C#, by their compilers.
+.PHONY: matrix
+matrix: tools
+	@set -e; for need in kotlinc:kotlin mcs:mono-mcs; do \
+		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
+	done
+	ERBARIO_COMPILERS=1 $(GO) test ./internal/apptypes -run TestCompiled
 
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:

@@ -247,7 +247,7 @@ func shellFlags(list []string) string {
 func shellFlag(flag string) string {
 	name, value, _ := strings.Cut(flag, " ")
 	if strings.HasSuffix(value, "EXPRESSION") ||
-		strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:-") != "" {
+		strings.Trim(value, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._=:/-") != "" {
 		value = "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 	}
 	return name + " " + value

@@ -99,7 +99,19 @@ type Settings struct {
 		// StagedWait is how long nobody may have written as before a staged change.
 		StagedWait string `toml:"staged_wait"`
 	} `toml:"plan"`
+	Types    map[string]TypesSettings    `toml:"types"` // by language, or by a name of the user's own
 	Database map[string]DatabaseSettings `toml:"database"`
+}
+
+// TypesSettings say how the types of one application are written.
+type TypesSettings struct {
+	Lang     string `toml:"lang"` // empty: the name of the settings is a language
+	File     string `toml:"file"` // from the project's folder; of Java a folder
+	Case     string `toml:"case"`
+	Int64    string `toml:"int64"`
+	Package  string `toml:"package"`
+	Nullable *bool  `toml:"nullable"`
+	Template string `toml:"template"` // from the project's folder, instead of a language
 }
 
 // ErrNone says that there is no project here.
@@ -145,6 +157,7 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 			"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway",
 			"protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models",
 			"timestamps", "reference", "foreign_key", "unique", "index", "check", "primary_key", "type_checks", "mariadb", "collation", "on_delete", "on_update",
+			"types", "lang", "file", "case", "int64", "package", "nullable", "template",
 		})
 	}
 	if err := p.checkSettings(path); err != nil {

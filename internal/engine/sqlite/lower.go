@@ -330,7 +330,8 @@ func typeCheck(c *sqlschema.Column) string {
 			"%s GLOB '????????-????-????-????-????????????' AND length(replace(%s, '-', '')) = 32 AND %s NOT GLOB '*[^0-9a-f-]*'",
 			x, x, x)
 	case schema.JSON:
-		return fmt.Sprintf("typeof(%s) IN ('text', 'null') AND json_valid(%s)", x, x)
+		// Before 3.41 json_valid(NULL) was 0: an application may bring such an SQLite.
+		return fmt.Sprintf("%s IS NULL OR typeof(%s) = 'text' AND json_valid(%s)", x, x, x)
 	case schema.Bytes:
 		s := fmt.Sprintf("typeof(%s) IN ('blob', 'null')", x)
 		if t.Length > 0 {

@@ -1,0 +1,4 @@
+INSERT INTO boxes (id, label, sheets_of_id) VALUES (1, 'A', NULL), (2, 'été "2"', 1);
+INSERT INTO sheets (code, box_id, state, dry, checked, folds, marks, number, wide, weight, price, depth, pressed, found, hour, seen, moved, noted, mark, notes, extra, picture, deleted_at) VALUES
+  ('HB-1', 1, 'fresh', 1, 0, 0, -2147483648, 9223372036854775807, 4294967295, 1.25, '1234567890123456.7891', 1.5, '2026-01-31', '1899-12-31', '08:30:00', '2026-01-31 08:30:00', '2026-01-31 08:30:00.125', '2026-03-29 02:30:00', '0190b6a8-3c1e-7a2b-9c4d-5e6f70819203', '{}', '[1, "a", null]', x'00ff10', NULL),
+  ('HB-2', 2, 'on hold', 0, NULL, 20, NULL, -9223372036854775808, NULL, NULL, '0.0001', NULL, '0001-01-01', NULL, NULL, '1969-12-31 23:59:59.500', NULL, NULL, '0190b6a8-3c1e-7a2b-9c4d-5e6f70819204', '{"a": "ü\n"}', NULL, NULL, '2026-02-01 00:00:00');

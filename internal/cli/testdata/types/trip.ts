@@ -1,0 +1,24 @@
+// Reads every row of a database into its type and stores it in another.
+import { readFileSync, writeFileSync } from "node:fs";
+import initSqlJs from "sql.js";
+import * as models from "./types";
+
+async function main(): Promise<void> {
+  const [before, after] = process.argv.slice(2) as [string, string];
+  const SQL = await initSqlJs();
+  const from = new SQL.Database(readFileSync(before)), to = new SQL.Database(readFileSync(after));
+  const trip = <T>(table: string, read: (row: { [column: string]: unknown }) => T,
+    store: (one: T) => { [column: string]: unknown }) => {
+    const rows = from.prepare("SELECT * FROM " + table + " ORDER BY id");
+    while (rows.step()) {
+      const one = store(read((rows as any).getAsObject(null, { useBigInt: true })));
+      const places = Object.keys(one).map(() => "?").join(", ");
+      to.run(`INSERT INTO ${table} (${Object.keys(one).join(", ")}) VALUES (${places})`, Object.values(one) as never);
+    }
+  };
+  trip("boxes", models.toBox, models.fromBox);
+  trip("sheets", models.toSheet, models.fromSheet);
+  writeFileSync(after, to.export());
+}
+
+main().catch((e) => { console.error(e); process.exit(1); });
