@@ -24,11 +24,11 @@ test: tools race
 	$(GO) test -timeout 30m ./...
 
 # What the tests and figures use beside Go: SQLite's own client, PostgreSQL's server,
-# client and pooler, MariaDB's server and client, a C compiler for the race detector, and the compilers of the
-# languages in which types are written. As root on Debian they are installed where missing.
+# client and pooler, MariaDB's server and client, a C compiler for the race detector, the compilers of the
+# languages in which types are written, and Graphviz. As root on Debian they are installed where missing.
 .PHONY: tools
 tools: tools/node/node_modules/.installed
-	@set -e; for need in python3:python3 mypy:mypy php:php-cli javac:default-jdk-headless rustc:rustc; do \
+	@set -e; for need in python3:python3 mypy:mypy php:php-cli javac:default-jdk-headless rustc:rustc dot:graphviz; do \
 		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
 	done; php -m | grep -q pdo_sqlite || $(call install,php-sqlite3)
 	@for need in sqlite3 gcc; do \
@@ -50,9 +50,9 @@ tools: tools/node/node_modules/.installed
 	}
 
 # Packages of npm, for tests alone.
-tools/node/node_modules/.installed: tools/node/package.json
+tools/%/node_modules/.installed: tools/%/package.json
 	@command -v npm >/dev/null || $(call install,nodejs npm)
-	@npm --prefix tools/node install --no-package-lock --no-audit --no-fund --loglevel error >/dev/null && touch $@
+	@npm --prefix tools/$* install --no-package-lock --no-audit --no-fund --loglevel error >/dev/null && touch $@
 
 # install PACKAGES: of Debian, as root.
 install = { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "install $(1) first"; exit 1; }; \
@@ -74,13 +74,14 @@ lint:
 bench: build tools
 	$(GO) run ./internal/bench $(bin)
 
-# What is too heavy for every run: types in Kotlin and C#, by their compilers.
+# What is too heavy for every run: types in Kotlin and C#, by their compilers; pages, in a browser.
 .PHONY: matrix
-matrix: tools
-	@set -e; for need in kotlinc:kotlin mcs:mono-mcs; do \
+matrix: tools tools/browser/node_modules/.installed
+	@set -e; for need in kotlinc:kotlin mcs:mono-mcs chromium:chromium; do \
 		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
 	done
 	ERBARIO_COMPILERS=1 $(GO) test ./internal/apptypes -run TestCompiled
+	ERBARIO_BROWSER=1 $(GO) test ./internal/diagram -run TestBrowser
 
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:

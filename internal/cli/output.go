@@ -89,8 +89,11 @@ func cell(s string) string {
 
 // sign colours + ~ - and what stands behind.
 func (p *printer) sign(sign, text string) string {
-	style := map[string]lipgloss.Style{"+": styleAdd, "-": styleDrop, "~": styleEdit}[sign]
-	return p.paint(style, sign+" "+text)
+	return p.paint(styleOf(sign), sign+" "+text)
+}
+
+func styleOf(sign string) lipgloss.Style {
+	return map[string]lipgloss.Style{"+": styleAdd, "-": styleDrop, "~": styleEdit}[sign]
 }
 
 // columns aligns rows of cells by two spaces; the last cell of a row is free.

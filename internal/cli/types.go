@@ -121,16 +121,7 @@ func (a *app) types(p *project.Project, o typesOptions) error {
 	if err != nil {
 		return err
 	}
-	db, err := p.Database(a.database)
-	if err != nil {
-		return err
-	}
-	e, err := db.Engine()
-	if err != nil && a.database == "" { // the engine alone matters
-		if list := p.Engines(); len(list) > 0 {
-			e, err = list[0], nil
-		}
-	}
+	e, err := a.engineOfModels(p)
 	if err != nil {
 		return err
 	}
