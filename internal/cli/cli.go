@@ -198,7 +198,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "C", Usage: "project directory: `DIR`", Destination: &a.dir, Value: "."},
 			&cli.StringSliceFlag{
 				Name:        "database",
-				Usage:       "database to use: `NAME`; repeat it for apply, undo and status",
+				Usage:       "database to use: `NAME`; repeat it for apply, undo, status and review",
 				Destination: &a.databases,
 			},
 			&cli.StringFlag{Name: "format", Usage: "text or json; for CI sarif or junit (check, status, prove)",
@@ -226,7 +226,7 @@ func (a *app) root() *cli.Command {
 				a.database = a.databases[0]
 			}
 			if name := c.Args().First(); len(a.databases) > 1 &&
-				!slices.Contains([]string{"apply", "undo", "status"}, name) {
+				!slices.Contains([]string{"apply", "undo", "status", "review"}, name) {
 				return ctx, wrongUse("--database is given %d times: erbario %s works on one database", len(a.databases),
 					name)
 			}
@@ -246,7 +246,7 @@ func (a *app) root() *cli.Command {
 			a.initCommand(), a.adoptCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(),
 			a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
 			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(),
-			a.insertCommand(), a.typesCommand(), a.diagramCommand(), a.demoCommand(),
+			a.insertCommand(), a.typesCommand(), a.diagramCommand(), a.reviewCommand(), a.demoCommand(),
 		},
 	}
 	for _, c := range root.Commands {

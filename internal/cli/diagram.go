@@ -127,36 +127,46 @@ func boxNames(g *diagram.Graph) (out []string) {
 	return out
 }
 
-// writeDiagram writes a file, unless it is there and something else.
+// writeDiagram writes a graph into a file.
 func (a *app) writeDiagram(path, text string, g *diagram.Graph) error {
-	old, err := os.ReadFile(path)
-	sign := "~"
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		sign = "+"
-	case err != nil:
+	sign, err := writeOwn(path, text, "erbario diagram", diagram.Ours)
+	if err != nil {
 		return err
-	case string(old) == text:
-		sign = ""
-	case !diagram.Ours(string(old)):
-		return fmt.Errorf("%s was not written by erbario diagram: move it away, or name another file", path)
-	}
-	if sign != "" {
-		if err := project.WriteFile(path, text); err != nil {
-			return err
-		}
 	}
 	if a.json {
 		return a.document(map[string]any{
 			"file": path, "change": sign, "models": len(g.Boxes), "references": len(g.Lines),
 		})
 	}
+	a.tellFile(path, sign, g.Summary())
+	return nil
+}
+
+// writeOwn writes a file, unless it exists and a command has not written it; sign tells what became of it.
+func writeOwn(path, text, command string, ours func(string) bool) (sign string, err error) {
+	old, err := os.ReadFile(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		sign = "+"
+	case err != nil:
+		return "", err
+	case string(old) == text:
+		return "", nil
+	case !ours(string(old)):
+		return "", fmt.Errorf("%s was not written by %s: move it away, or name another file", path, command)
+	default:
+		sign = "~"
+	}
+	return sign, project.WriteFile(path, text)
+}
+
+// tellFile reports a file that was written.
+func (a *app) tellFile(path, sign, what string) {
 	if sign == "" {
 		a.out.line(path + "  unchanged")
-		return nil
+		return
 	}
-	a.out.line(a.out.sign(sign, path) + "  " + g.Summary())
-	return nil
+	a.out.line(a.out.sign(sign, path) + "  " + what)
 }
 
 // sketch prints a graph: what refers is aligned, and lists are as long as they are.
@@ -286,10 +296,18 @@ func raised(e engine.Engine, s, wanted *sqlschema.Schema) *schema.Schema {
 		one := e.DDL().Raise(t, false)
 		if w := wanted.Table(t.Name); w != nil && w.Declared != nil {
 			one.Model = w.Declared.Model
-			for _, c := range one.Columns {
-				if same := w.Declared.Column(c.Name); same != nil {
-					c.Field = same.Field
+			for i, c := range one.Columns {
+				same, stored := w.Declared.Column(c.Name), w.Column(c.Name)
+				if same == nil || stored == nil {
+					continue
 				}
+				c.Field = same.Field
+				if stored.SQLType == t.Columns[i].SQLType { // as the model says it
+					c.Type = same.Type
+				}
+			}
+			for _, x := range one.Indexes {
+				x.Live = w.Declared.SoftDelete != "" && x.Where == "{"+w.Declared.SoftDelete+"} IS NULL"
 			}
 		}
 		out.Tables = append(out.Tables, one)

@@ -385,6 +385,7 @@ func (w *walk) draft() {
 	if op := w.byHand(ops); op != nil {
 		ops = append(ops, op)
 	}
+	w.reviewed()
 	w.ok("apply")
 	w.forward(&walkMigration{ops})
 }

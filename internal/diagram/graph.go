@@ -211,10 +211,28 @@ func (g *Graph) Only(names []string, around int) (unknown []string) {
 			keep[b] = true
 		}
 	}
-	g.Boxes = slices.DeleteFunc(g.Boxes, func(b *Box) bool { return !keep[b] })
-	g.Lines = slices.DeleteFunc(g.Lines, func(l *Line) bool { return !keep[l.From] || !keep[l.To] })
-	g.sort()
+	g.keep(keep)
 	return unknown
+}
+
+// Changed leaves the boxes that have signs, and those that references with signs connect with them.
+func (g *Graph) Changed() {
+	keep := map[*Box]bool{}
+	for _, b := range g.Boxes {
+		keep[b] = b.Sign != ""
+	}
+	for _, l := range g.Lines {
+		if l.Sign != "" {
+			keep[l.From], keep[l.To] = true, true
+		}
+	}
+	g.keep(keep)
+}
+
+func (g *Graph) keep(these map[*Box]bool) {
+	g.Boxes = slices.DeleteFunc(g.Boxes, func(b *Box) bool { return !these[b] })
+	g.Lines = slices.DeleteFunc(g.Lines, func(l *Line) bool { return !these[l.From] || !these[l.To] })
+	g.sort()
 }
 
 // Compared is the graph of what a schema becomes, with what differs from it before marked by signs:

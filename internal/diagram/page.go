@@ -4,6 +4,7 @@ package diagram
 
 import (
 	_ "embed"
+	"strconv"
 	"strings"
 )
 
@@ -16,3 +17,11 @@ func (g *Graph) HTML(title string) string {
 	return strings.NewReplacer("{{TITLE}}", escaped(title), "{{SUMMARY}}", escaped(g.Summary()), "{{STYLE}}", style,
 		"{{SVG}}", g.svg("", "")).Replace(page)
 }
+
+// Inline is the graph as a picture within a page, whose style has Style.
+func (g *Graph) Inline() string {
+	return g.svg(` width="`+strconv.Itoa(g.Width)+`"`, "")
+}
+
+// Style is the style of pictures within a page.
+func Style() string { return style }

@@ -110,7 +110,12 @@ type Caps struct {
 	EmptyRow string
 	// Waiting says in a sentence how long a migration keeps others waiting.
 	Waiting string
+	Rates   Rates
 }
+
+// Rates are how many rows a second are read, and rewritten or copied, as measured with rows of 8 columns on two
+// cores (docs/performance.md): for estimates.
+type Rates struct{ Reads, Rewrites int }
 
 // OwnTables are the statements that make Erbario's own tables in a database where they are
 // not there yet.

@@ -14,6 +14,7 @@ func (Engine) Caps() engine.Caps {
 		PlainCollation: plainCollation, Schemas: true,
 		Journal: true, ImmediateReferences: true, Enums: true, Stages: true, EmptyRow: " DEFAULT VALUES",
 		Depends: true, ViewsFollow: true,
+		Rates:   engine.Rates{Reads: 1_000_000, Rewrites: 250_000},
 		Waiting: "each is held until its transaction ends; a lock not obtained within 150 ms is retried with the whole transaction. So no queue builds up after it",
 	}
 }

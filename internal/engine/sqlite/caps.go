@@ -13,6 +13,7 @@ func (Engine) Caps() engine.Caps {
 	return engine.Caps{
 		PlainCollation: "BINARY", ViewsFollow: true,
 		ChecksAll: true, EmptyRow: " DEFAULT VALUES",
+		Rates:   engine.Rates{Reads: 1_000_000, Rewrites: 100_000},
 		Waiting: "one writer at a time, for the whole database, while each migration runs; readers continue in WAL mode",
 	}
 }
