@@ -63,6 +63,7 @@ install = { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "inst
 race: tools
 	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... -run 'SeveralAtOnce|Cancelled'
 	CGO_ENABLED=1 $(GO) test -race ./internal/engine/mariadb -run 'Stopped|Waits|Lease|Kept'
+	CGO_ENABLED=1 $(GO) test -race ./internal/editor -run 'Diagnostics|Rename|Settings'
 	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status|redraft|seeds)'
 
 lint:
@@ -74,14 +75,16 @@ lint:
 bench: build tools
 	$(GO) run ./internal/bench $(bin)
 
-# What is too heavy for every run: types in Kotlin and C#, by their compilers; pages, in a browser.
+# What is too heavy for every run: types in Kotlin and C#, by their compilers; pages in a browser; the
+# language server in Neovim.
 .PHONY: matrix
 matrix: tools tools/browser/node_modules/.installed
-	@set -e; for need in kotlinc:kotlin mcs:mono-mcs chromium:chromium; do \
+	@set -e; for need in kotlinc:kotlin mcs:mono-mcs chromium:chromium nvim:neovim; do \
 		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
 	done
 	ERBARIO_COMPILERS=1 $(GO) test ./internal/apptypes -run TestCompiled
-	ERBARIO_BROWSER=1 $(GO) test ./internal/diagram -run TestBrowser
+	ERBARIO_BROWSER=1 $(GO) test ./internal/diagram ./internal/editor -run 'TestBrowser|TestColours'
+	ERBARIO_NEOVIM=1 $(GO) test ./internal/editor -run TestNeovim
 
 # Long campaigns: many more cases of the properties, and the fuzzers.
 nightly:
@@ -96,6 +99,7 @@ nightly:
 	ERBARIO_WHOLE=1 $(GO) test ./internal/cli -run 'TestChanges|TestEvolutions|TestQuestions' -timeout 12h
 	ERBARIO_BESIDE=1000 $(GO) test ./internal/suite -run TestBeside -timeout 12h
 	ERBARIO_REDRAFTS=1000 $(GO) test ./internal/suite -run TestRedrafts -timeout 12h
+	ERBARIO_EDITS=100000 $(GO) test ./internal/editor -run TestSoak -timeout 12h
 	ERBARIO_ADOPTIONS=10000 ERBARIO_TEST_ENGINES=sqlite $(GO) test ./internal/suite -run TestAdoptRandom -timeout 12h
 	ERBARIO_ADOPTIONS=3000 ERBARIO_TEST_ENGINES=mariadb $(GO) test ./internal/suite -run TestAdoptRandom -timeout 12h
 	ERBARIO_ADOPTIONS=3000 ERBARIO_TEST_ENGINES=postgres $(GO) test ./internal/suite -run TestAdoptRandom -timeout 12h

@@ -245,8 +245,10 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.initCommand(), a.adoptCommand(), a.declareCommand(), a.checkCommand(), a.fmtCommand(),
 			a.diffCommand(), a.draftCommand(), a.redraftCommand(), a.proveCommand(),
-			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(), a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(),
-			a.insertCommand(), a.typesCommand(), a.diagramCommand(), a.reviewCommand(), a.demoCommand(),
+			a.applyCommand(), a.undoCommand(), a.statusCommand(), a.historyCommand(), a.scriptCommand(),
+			a.rebuildCommand(), a.seedCommand(), a.deletedCommand(), a.keptCommand(), a.lookCommand(),
+			a.insertCommand(), a.typesCommand(), a.diagramCommand(), a.reviewCommand(), a.editorCommand(),
+			a.demoCommand(),
 		},
 	}
 	for _, c := range root.Commands {

@@ -10,8 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"erbario/internal/check"
 	"erbario/internal/declare"
-	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
 	"erbario/internal/project"
@@ -105,12 +105,12 @@ func (c *checking) resolve(p *project.Project, files []*lang.File) {
 	for _, e := range engines {
 		c.names = append(c.names, e.Name())
 		var more []lang.Diagnostic
-		c.declared, _, more = resolve(p, files, e)
+		c.declared, _, more = check.Resolve(p, files, e)
 		c.diags = append(c.diags, more...)
 		if lang.Errors(more) {
 			continue
 		}
-		for _, x := range checkSeeds(c.declared) {
+		for _, x := range check.Seeds(c.declared) {
 			c.diags, c.ofSeeds[x] = append(c.diags, x), true
 		}
 	}
@@ -130,59 +130,6 @@ func (c *checking) count() (mistakes, inSeeds int) {
 		}
 	}
 	return mistakes, inSeeds
-}
-
-// warnings places what an engine cannot do; where the same is to be said of many
-// fields, the first few are named and the others counted.
-func warnings(files []*lang.File, d *declare.Declared, notices []engine.Notice) []lang.Diagnostic {
-	const named = 3
-	count := map[string]int{}
-	last := map[string]int{}
-	var out []lang.Diagnostic
-	for _, n := range notices {
-		key := n.Kind
-		if n.Mistake {
-			key += n.Text
-		}
-		if count[key]++; count[key] > named {
-			continue
-		}
-		last[key] = len(out)
-		out = append(out,
-			lang.Diagnostic{Pos: place(files, d, n.Table, n.Column), Message: n.Text, Warning: !n.Mistake})
-	}
-	for key, i := range last {
-		if more := count[key] - named; more > 0 {
-			out[i].Hint = "and " + plural(more, "more field", "more fields") + " like it"
-		}
-	}
-	return out
-}
-
-// place finds the line that declares a table's column.
-func place(files []*lang.File, d *declare.Declared, table, column string) lang.Pos {
-	t := d.Schema.Table(table)
-	if t == nil {
-		return lang.Pos{}
-	}
-	field := column
-	if c := t.Column(column); c != nil && c.Field != "" {
-		field = c.Field
-	}
-	for _, f := range files {
-		for _, b := range f.Blocks {
-			if b.Kind != lang.ModelBlock || b.Name.Name != t.Model {
-				continue
-			}
-			for _, l := range b.Lines {
-				if l.Field != nil && l.Field.Name.Name == field {
-					return l.Field.Name.Pos
-				}
-			}
-			return b.Name.Pos
-		}
-	}
-	return lang.Pos{}
 }
 
 func (a *app) fmtCommand() *cli.Command {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"erbario/internal/check"
 	"erbario/internal/diff"
 	"erbario/internal/engine"
 	"erbario/internal/lang"
@@ -185,8 +186,8 @@ func (r *reporting) changes(p *project.Project, row *statusRow, rule report.Rule
 	at := func(jsonChange) lang.Pos { return lang.Pos{} }
 	if e, err := r.app.engines.ByName(row.Engine); err == nil {
 		if files, _, _, err := p.Parse(); err == nil {
-			d, _, _ := resolve(p, files, e)
-			at = func(c jsonChange) lang.Pos { return place(files, d, c.Table, c.Name) }
+			d, _, _ := check.Resolve(p, files, e)
+			at = func(c jsonChange) lang.Pos { return check.Place(files, d, c.Table, c.Name) }
 		}
 	}
 	for _, c := range list {

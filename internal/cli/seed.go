@@ -440,15 +440,3 @@ func (a *app) removeSeed(ctx context.Context, p *project.Project, name string, f
 	}
 	return nil
 }
-
-// checkSeeds reports what is wrong with seeds as wholes.
-func checkSeeds(d *declare.Declared) []lang.Diagnostic {
-	var out []lang.Diagnostic
-	for _, s := range d.Seeds {
-		plan, mistakes := seed.New(d, s, seed.Options{Random: 1, Existing: &seed.Existing{Unknown: true}})
-		if out = append(out, mistakes...); plan != nil {
-			out = append(out, plan.Doubts()...)
-		}
-	}
-	return out
-}

@@ -8,20 +8,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"erbario/internal/check"
 	"erbario/internal/declare"
 	"erbario/internal/draft"
 	"erbario/internal/engine"
 	"erbario/internal/lang"
 	"erbario/internal/migration"
-	"erbario/internal/objects"
 	"erbario/internal/project"
-	"erbario/internal/schema"
 	"erbario/internal/sqlschema"
 )
 
@@ -54,7 +52,7 @@ func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, 
 	if err != nil {
 		return nil, nil, err
 	}
-	d, s, more := resolve(p, files, e)
+	d, s, more := check.Resolve(p, files, e)
 	diags = append(diags, more...)
 	if n := a.diagnostics(onlyErrors(diags), src); n > 0 {
 		if a.json {
@@ -66,21 +64,6 @@ func (a *app) declared(p *project.Project, e engine.Engine) (*declare.Declared, 
 		}
 	}
 	return d, s, nil
-}
-
-// resolve is what files declare for an engine, the same in its words, the mistakes in it,
-// and what the engine cannot do. Where there are mistakes there is nothing in its words.
-func resolve(p *project.Project, files []*lang.File,
-	e engine.Engine) (*declare.Declared, *sqlschema.Schema, []lang.Diagnostic) {
-	d, diags := declare.Resolve(files, p.Rules(), e.Name())
-	if lang.Errors(diags) {
-		return d, nil, diags
-	}
-	s, notices := e.DDL().Lower(d.Schema)
-	inSQL, more := p.Objects(e, d.Schema)
-	s.Objects = inSQL
-	alone := objects.Alone(inSQL, d.Schema, func(t *schema.Table) lang.Pos { return place(files, d, t.Name, "") })
-	return d, s, slices.Concat(diags, warnings(files, d, notices), more, alone)
 }
 
 func onlyErrors(list []lang.Diagnostic) []lang.Diagnostic {

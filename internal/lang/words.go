@@ -1,6 +1,9 @@
 package lang
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // This file is the words of the language: what a line or a clause may begin with, for the
 // messages that say what was expected.
@@ -106,3 +109,20 @@ var counts = []string{
 	"many",
 	"few",
 }
+
+// BeginsLine tells whether a word begins a line that is no field: a field of that name is in quotes.
+func BeginsLine(name string) bool {
+	return slices.ContainsFunc(lineWords, func(line string) bool {
+		first, _, _ := strings.Cut(line, " ")
+		return first == name && name != "table" && name != "comment" && name != "timestamps" && name != "collation" &&
+			name != "options" && name != "schema"
+	})
+}
+
+// BlockWords, LineWords, TypeWords, ClauseWords and ActionWords are what a block, a line of a model that is no
+// field, a type and a clause may begin with, and what a reference may do.
+func BlockWords() []string  { return blockWords }
+func LineWords() []string   { return lineWords }
+func TypeWords() []string   { return typeNames }
+func ClauseWords() []string { return clauseWords }
+func ActionWords() []string { return actionWords }

@@ -47,6 +47,9 @@ type Project struct {
 	// written them.
 	Edited map[string]string
 	ahead  chan parsed // what ReadAhead has begun
+	// Read parses a model file; nil: lang.Parse does. Who reads them again and again can remember what has
+	// not changed.
+	Read func(path, text string) (*lang.File, []lang.Diagnostic)
 	// schemas is what Schemas has found; nil: nobody has asked.
 	schemas *[]string
 }
@@ -99,6 +102,9 @@ type Settings struct {
 		// StagedWait is how long nobody may have written as before a staged change.
 		StagedWait string `toml:"staged_wait"`
 	} `toml:"plan"`
+	Editor struct {
+		Database string `toml:"database"` // whose rows are asked when a model is saved; empty: none is
+	} `toml:"editor"`
 	Types    map[string]TypesSettings    `toml:"types"` // by language, or by a name of the user's own
 	Database map[string]DatabaseSettings `toml:"database"`
 }
@@ -157,7 +163,7 @@ func load(engines engine.Registry, dir string) (*Project, error) {
 			"language", "project", "naming", "database", "default", "together", "tables", "key", "url", "throwaway",
 			"protected", "keep_for", "plan", "online", "staged_wait", "direct", "scratch", "engines", "models",
 			"timestamps", "reference", "foreign_key", "unique", "index", "check", "primary_key", "type_checks", "mariadb", "collation", "on_delete", "on_update",
-			"types", "lang", "file", "case", "int64", "package", "nullable", "template",
+			"types", "editor", "lang", "file", "case", "int64", "package", "nullable", "template",
 		})
 	}
 	if err := p.checkSettings(path); err != nil {
@@ -468,15 +474,24 @@ func (p *Project) Parse() ([]*lang.File, Sources, []lang.Diagnostic, error) {
 	var files []*lang.File
 	var diags []lang.Diagnostic
 	src := Sources{}
+	read := p.Read
+	if read == nil {
+		read = lang.Parse
+	}
+	for path := range p.Edited { // what is new
+		if strings.HasSuffix(path, ModelSuffix) && !slices.Contains(paths, path) {
+			paths = append(paths, path)
+		}
+	}
+	slices.Sort(paths)
 	for _, path := range paths {
-		text, err := ReadFile(filepath.Join(p.Dir, path))
-		if err != nil {
-			return nil, nil, nil, fmt.Errorf("the models cannot be read: %w", err)
+		text, edited := p.Edited[path]
+		if !edited {
+			if text, err = ReadFile(filepath.Join(p.Dir, path)); err != nil {
+				return nil, nil, nil, fmt.Errorf("the models cannot be read: %w", err)
+			}
 		}
-		if edited, ok := p.Edited[path]; ok {
-			text = edited
-		}
-		f, d := lang.Parse(path, text)
+		f, d := read(path, text)
 		files = append(files, f)
 		diags = append(diags, d...)
 		src[path] = text
