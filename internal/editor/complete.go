@@ -442,7 +442,7 @@ func (c *completing) values(f *lang.Field) {
 
 // valueText is a value as a model writes it.
 func valueText(v string) string {
-	if plainName.MatchString(v) {
+	if plainName(v) {
 		return v
 	}
 	return schema.Value{Kind: schema.TextValue, Text: v}.String()

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"unicode"
 
 	"github.com/sourcegraph/jsonrpc2"
 
@@ -81,7 +83,15 @@ func (s *Server) rename(_ context.Context, r *jsonrpc2.Request) (any, error) {
 	return workspaceEdit{Changes: edits}, nil
 }
 
-var plainName = regexp.MustCompile(`^[\p{L}_][\p{L}\p{Nd}_]*$`)
+// plainName tells whether a name needs no quotes.
+func plainName(s string) bool {
+	for i, r := range s {
+		if r != '_' && !unicode.IsLetter(r) && (i == 0 || !unicode.IsDigit(r)) {
+			return false
+		}
+	}
+	return s != ""
+}
 
 // cannot says why a name cannot take another; empty: it can.
 func (w *workspace) cannot(n name, to string) string {
@@ -89,7 +99,7 @@ func (w *workspace) cannot(n name, to string) string {
 	if to == "" || strings.ContainsAny(to, "\n\r\t") {
 		return "a name has at least one character, and no line break"
 	}
-	if !plainName.MatchString(to) && n.kind != aValue && n.kind != aField {
+	if !plainName(to) && n.kind != aValue && n.kind != aField {
 		return "the name of a " + string(n.kind) + " has letters, digits and _ alone"
 	}
 	if len(x.all(name{n.kind, n.owner, to})) > 0 && slices.ContainsFunc(x.all(name{n.kind, n.owner, to}),
@@ -111,10 +121,10 @@ func (w *workspace) cannot(n name, to string) string {
 
 // written is how a mention says a name; why: it cannot.
 func (m mention) written(to string) (text, why string) {
-	if m.braces && !plainName.MatchString(to) {
+	if m.braces && !plainName(to) {
 		return "", "the field is named in SQL, where its name has letters, digits and _ alone"
 	}
-	if m.quoted || !plainName.MatchString(to) || m.kind == aField && lang.BeginsLine(to) {
+	if m.quoted || !plainName(to) || m.kind == aField && lang.BeginsLine(to) {
 		if m.braces {
 			return to, ""
 		}
@@ -130,7 +140,7 @@ func (w *workspace) inSQLFiles(n name) (out []location) {
 	}
 	for _, rel := range w.sqlFiles() {
 		d := w.read(rel)
-		for _, m := range braced.FindAllStringSubmatchIndex(d.text, -1) {
+		for _, m := range braced().FindAllStringSubmatchIndex(d.text, -1) {
 			model := d.text[m[2]:m[3]]
 			switch {
 			case n.kind == aModel && model == n.name:
@@ -145,7 +155,9 @@ func (w *workspace) inSQLFiles(n name) (out []location) {
 	return out
 }
 
-var braced = regexp.MustCompile(`\{([\p{L}_][\p{L}\p{Nd}_]*)(?:\.([\p{L}_][\p{L}\p{Nd}_]*))?\}`)
+var braced = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\{([\p{L}_][\p{L}\p{Nd}_]*)(?:\.([\p{L}_][\p{L}\p{Nd}_]*))?\}`)
+})
 
 // sqlFiles are the files of SQL beside the models.
 func (w *workspace) sqlFiles() []string {

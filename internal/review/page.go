@@ -4,8 +4,8 @@ package review
 
 import (
 	_ "embed"
-	"html"
 	"strings"
+	"text/template"
 
 	"erbario/internal/diagram"
 )
@@ -16,7 +16,7 @@ var frame string
 // HTML is the review as a page.
 func (r *Review) HTML() string {
 	w := &page{}
-	w.line("<h1>%s</h1>", html.EscapeString(r.title()))
+	w.line("<h1>%s</h1>", template.HTMLEscapeString(r.title()))
 	switch {
 	case len(r.Migrations) == 0:
 		w.line("<p>Nothing is pending.</p>")
@@ -26,7 +26,7 @@ func (r *Review) HTML() string {
 	if len(r.Migrations) > 1 {
 		w.line("<ol>")
 		for _, m := range r.Migrations {
-			w.line(`<li><a href="#%s">%s</a></li>`, html.EscapeString(m.ID), html.EscapeString(m.ID))
+			w.line(`<li><a href="#%s">%s</a></li>`, template.HTMLEscapeString(m.ID), template.HTMLEscapeString(m.ID))
 		}
 		w.line("</ol>")
 	}
@@ -36,26 +36,26 @@ func (r *Review) HTML() string {
 	if r.Asked && len(r.Migrations) > 0 {
 		w.line(`<p class="quiet">%s</p>`, basis)
 	}
-	return strings.NewReplacer("{{TITLE}}", html.EscapeString(r.title()), "{{DIAGRAM}}", diagram.Style(),
+	return strings.NewReplacer("{{TITLE}}", template.HTMLEscapeString(r.title()), "{{DIAGRAM}}", diagram.Style(),
 		"{{BODY}}", w.String()).Replace(frame)
 }
 
 func (w *page) items(class string, items []string) {
 	w.line(`<ul class="%s">`, class)
 	for _, i := range items {
-		w.line("<li>%s</li>", html.EscapeString(i))
+		w.line("<li>%s</li>", template.HTMLEscapeString(i))
 	}
 	w.line("</ul>")
 }
 
 func (m *Migration) html(w *page) {
-	w.line(`<section id="%s">`, html.EscapeString(m.ID))
-	w.line("<h2>%s</h2>", html.EscapeString(m.ID))
+	w.line(`<section id="%s">`, template.HTMLEscapeString(m.ID))
+	w.line("<h2>%s</h2>", template.HTMLEscapeString(m.ID))
 	w.items("plain", m.facts())
 	w.line("<h3>What changes</h3>")
 	switch {
 	case m.Unknown != "":
-		w.line("<p>%s</p>", html.EscapeString(m.Unknown))
+		w.line("<p>%s</p>", template.HTMLEscapeString(m.Unknown))
 	case len(m.Changes) == 0:
 		w.line("<p>Nothing in the schema.</p>")
 	default:
@@ -63,7 +63,7 @@ func (m *Migration) html(w *page) {
 		for _, c := range m.Changes {
 			sign := c.Kind.Sign()
 			class := map[string]string{"+": "added", "~": "changed", "-": "dropped"}[sign]
-			w.line(`<li class="%s"><b>%s</b> %s</li>`, class, sign, html.EscapeString(changeWords(c)))
+			w.line(`<li class="%s"><b>%s</b> %s</li>`, class, sign, template.HTMLEscapeString(changeWords(c)))
 		}
 		w.line("</ul>")
 	}
@@ -87,40 +87,40 @@ func (m *Migration) html(w *page) {
 	}
 	w.line("<h3>Steps</h3>")
 	for i, s := range m.Steps {
-		w.line("<h4>%d. %s <small>%s</small></h4>", i+1, html.EscapeString(s.Title), html.EscapeString(aside(s)))
-		w.line("<pre>%s</pre>", html.EscapeString(sqlText(s.Apply)))
+		w.line("<h4>%d. %s <small>%s</small></h4>", i+1, template.HTMLEscapeString(s.Title), template.HTMLEscapeString(aside(s)))
+		w.line("<pre>%s</pre>", template.HTMLEscapeString(sqlText(s.Apply)))
 		switch {
 		case s.NoUndo:
 			w.line("<p>It has no undo.</p>")
 		case len(s.Undo) == 0:
 			w.line("<p>Its undo has nothing to run.</p>")
 		default:
-			w.line("<details><summary>undo</summary><pre>%s</pre></details>", html.EscapeString(sqlText(s.Undo)))
+			w.line("<details><summary>undo</summary><pre>%s</pre></details>", template.HTMLEscapeString(sqlText(s.Undo)))
 		}
 	}
 	w.line("</section>")
 }
 
 func (m *Migration) databaseHTML(w *page, d *Database) {
-	w.line("<h3>On %s</h3>", html.EscapeString(d.Name))
+	w.line("<h3>On %s</h3>", template.HTMLEscapeString(d.Name))
 	if d.Problem != "" || d.State == Applied {
-		w.line("<p>%s.</p>", html.EscapeString(d.stateWords()))
+		w.line("<p>%s.</p>", template.HTMLEscapeString(d.stateWords()))
 		return
 	}
-	w.line("<p>%s; work with rows takes %s</p>", html.EscapeString(d.stateWords()), timeWords(d.Total()))
+	w.line("<p>%s; work with rows takes %s</p>", template.HTMLEscapeString(d.stateWords()), timeWords(d.Total()))
 	w.line(`<ul class="needs">`)
 	for _, n := range d.Needs {
 		class := "holds"
 		if n.Rows > 0 || !n.Asked {
 			class = "blocked"
 		}
-		w.line(`<li class="%s">%s</li>`, class, html.EscapeString(needWords(n)))
+		w.line(`<li class="%s">%s</li>`, class, template.HTMLEscapeString(needWords(n)))
 	}
 	w.line("</ul>")
 	w.line("<table><tr><th>step</th><th>locks</th><th>tables</th><th>time</th></tr>")
 	for i, c := range d.Steps {
-		w.line("<tr><td>%d</td><td>%s</td><td>%s</td><td>%s</td></tr>", i+1, html.EscapeString(m.lockWords(i, c)),
-			html.EscapeString(c.sizeWords()), timeWords(c.About))
+		w.line("<tr><td>%d</td><td>%s</td><td>%s</td><td>%s</td></tr>", i+1, template.HTMLEscapeString(m.lockWords(i, c)),
+			template.HTMLEscapeString(c.sizeWords()), timeWords(c.About))
 	}
 	w.line("</table>")
 }
