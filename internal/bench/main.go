@@ -40,6 +40,7 @@ func main() {
 	parts := map[string]func(){
 		"start":          b.startUp,
 		"models":         b.thousandModels,
+		"editing":        b.editing,
 		"line":           b.fiveHundredMigrations,
 		"rows":           b.millionRows,
 		"seed":           b.seeds,
@@ -63,7 +64,7 @@ func main() {
 			b.mariadb.Stop()
 		}
 	}()
-	for _, name := range []string{"start", "models", "line", "rows", "seed", "huge", "server-models", "server-line", "server-seed", "in-use", "mariadb-models", "mariadb-line", "mariadb-seed", "mariadb-in-use", "mariadb-unique", "growth"} {
+	for _, name := range []string{"start", "models", "editing", "line", "rows", "seed", "huge", "server-models", "server-line", "server-seed", "in-use", "mariadb-models", "mariadb-line", "mariadb-seed", "mariadb-in-use", "mariadb-unique", "growth"} {
 		if only := os.Getenv("ERBARIO_BENCH"); only == "" && name != "huge" || only == name {
 			parts[name]()
 		}
