@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -81,6 +82,12 @@ var tales = []tale{
 		{"rebuild", "--database", "test", "--with", "demo"},
 		{"seed", "demo", "--database", "test"},
 		{"seed", "demo", "--database", "test", "--remove"},
+	}},
+	{"Pictures, the types of the application, and a review for a colleague.", [][]string{
+		{"diagram", "Specimen", "--around", "1"},
+		{"diagram", "-o", "models.html"},
+		{"types", "--lang", "typescript", "-o", "types.ts"},
+		{"review", "soft-deletion", "--database", "dev", "-o", "review.html"},
 	}},
 	{"What is the state of each database, and do all migrations still hold?", [][]string{
 		{"--database", "dev", "--database", "test", "status"},
@@ -192,6 +199,10 @@ func (a *app) demoCommandRun(ctx context.Context, dir string, args []string) err
 		noColour:  a.noColour,
 		forceTerm: a.out.colour,
 		shown:     true,
+	}
+	args = slices.Clone(args)
+	if i := slices.Index(args, "-o"); i >= 0 { // as if it were started in the folder
+		args[i+1] = filepath.Join(dir, args[i+1])
 	}
 	err := sub.root().Run(ctx, append([]string{"erbario", "-C", dir}, args...))
 	if code := sub.finish(ctx, err); code != exitDone && code != exitQuestion {

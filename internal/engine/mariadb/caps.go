@@ -14,7 +14,7 @@ func (Engine) Caps() engine.Caps {
 		Journal: true, CommitsChanges: true, OrderedColumns: true, ImmediateReferences: true, Stages: true,
 		IndexesPerTable: true,
 		EmptyRow:        " () VALUES ()",
-		Rates:           engine.Rates{Reads: 600_000, Rewrites: 120_000},
+		Rates:           engine.Rates{Reads: 700_000, Rewrites: 200_000},
 		Waiting:         "each change of a table waits at most a second for its lock, then retries, so that no queue builds up after it",
 	}
 }
