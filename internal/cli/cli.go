@@ -198,7 +198,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "C", Usage: "project directory: `DIR`", Destination: &a.dir, Value: "."},
 			&cli.StringSliceFlag{
 				Name:        "database",
-				Usage:       "database to use: `NAME`; repeat it for apply, undo, status and review",
+				Usage:       "the database: `NAME`; several for apply, undo, status, review",
 				Destination: &a.databases,
 			},
 			&cli.StringFlag{Name: "format", Usage: "text or json; for CI sarif or junit (check, status, prove)",

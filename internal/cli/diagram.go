@@ -57,7 +57,7 @@ func (m *maybe) Set(s string) error {
 func (a *app) diagramCommand() *cli.Command {
 	o := diagramOptions{}
 	return &cli.Command{
-		Name: "diagram", ArgsUsage: "[MODEL…]", Usage: "draw the models and how they refer to each other (no database needed)",
+		Name: "diagram", ArgsUsage: "[MODEL…]", Usage: "draw the models and how they refer to each other",
 		Description: "The ending of FILE says what it is: .svg, .html, .dot, .mmd, .md or .json. Without -o a\nsketch is printed. With models, these alone. --changes marks by colour and by + ~ - what is not\ndrafted yet; --changes=ID what a migration changes.\n\n  erbario diagram -o models.html\n  erbario diagram Specimen --around 1\n  erbario diagram --changes -o changes.svg",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "o", Usage: "write the picture into `FILE`", Destination: &o.out},

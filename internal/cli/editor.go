@@ -17,8 +17,8 @@ func (a *app) editorCommand() *cli.Command {
 	var stdio bool
 	var client string
 	return &cli.Command{
-		Name: "editor", Usage: "answer an editor that speaks the Language Server Protocol, on standard input and output",
-		Description: "Editors start it. erbario editor setup shows how each is set up for it.\n\n  erbario editor setup neovim",
+		Name: "editor", Usage: "answer an editor, as its language server",
+		Description: "Editors start it, and it speaks the Language Server Protocol with them on standard\ninput and output. erbario editor setup shows how each is set up for it.\n\n  erbario editor setup neovim",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "stdio", Usage: "on standard input and output, as always", Destination: &stdio},
 			&cli.StringFlag{Name: "clientProcessId", Usage: "the `ID` of the editor's process", Destination: &client},

@@ -21,8 +21,8 @@ import (
 func (a *app) typesCommand() *cli.Command {
 	o := typesOptions{}
 	return &cli.Command{
-		Name: "types", Usage: "write the types of an application from the models (no database needed)",
-		Description: "Of each model three: a row as it is read, what an insert gives, what an update may change.\nNAME is one of " +
+		Name: "types", Usage: "write the types of an application from the models",
+		Description: "No database is needed. Of each model three: a row as it is read, what an insert gives, what an update may change.\nNAME is one of " +
 			wordList(apptypes.Languages()) + ",\nor a [types.NAME] of erbario.toml; without --lang, all of those that name a file.\n\n" +
 			"  erbario types --lang typescript -o web/types.ts\n  erbario types --check",
 		Flags: []cli.Flag{
