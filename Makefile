@@ -75,15 +75,26 @@ lint:
 bench: build tools
 	$(GO) run ./internal/bench $(bin)
 
+# The extension for Visual Studio Code, with its client in it: editors/vscode/dist/erbario.vsix.
+.PHONY: vscode
+vscode: tools/vscode/node_modules/.installed
+	mkdir -p editors/vscode/dist
+	cp editors/erbario.tmLanguage.json editors/vscode/dist/
+	cd editors/vscode && NODE_PATH=../../tools/vscode/node_modules ../../tools/vscode/node_modules/.bin/esbuild extension.js \
+		--bundle --platform=node --target=node18 --external:vscode --minify --log-level=warning --outfile=dist/extension.js
+	cd editors/vscode && ../../tools/vscode/node_modules/.bin/vsce package --no-dependencies --allow-missing-repository \
+		--out dist/erbario.vsix >/dev/null
+
 # What is too heavy for every run: types in Kotlin and C#, by their compilers; pages in a browser; the
-# language server in Neovim.
+# language server in Neovim, and in the extension for Visual Studio Code.
 .PHONY: matrix
-matrix: tools tools/browser/node_modules/.installed
+matrix: build tools vscode tools/browser/node_modules/.installed
 	@set -e; for need in kotlinc:kotlin mcs:mono-mcs chromium:chromium nvim:neovim; do \
 		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
 	done
 	ERBARIO_COMPILERS=1 $(GO) test ./internal/apptypes -run TestCompiled
 	ERBARIO_BROWSER=1 $(GO) test ./internal/diagram ./internal/editor -run 'TestBrowser|TestColours'
+	node editors/vscode/testdata/stub.cjs editors/vscode/dist/extension.js $(bin) editors/vscode/testdata/p/models/sheet.erbario
 	ERBARIO_NEOVIM=1 $(GO) test ./internal/editor -run TestNeovim
 
 # Long campaigns: many more cases of the properties, and the fuzzers.

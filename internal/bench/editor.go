@@ -70,7 +70,9 @@ func (b *bench) editing() {
 	version := 1
 	last := strings.Count(first, "\n") - 1
 	end := map[string]any{"line": last, "character": 0}
-	place := map[string]any{"textDocument": map[string]any{"uri": uri}, "position": map[string]any{"line": last + 1, "character": 4}}
+	place := map[string]any{
+		"textDocument": map[string]any{"uri": uri}, "position": map[string]any{"line": last + 1, "character": 4},
+	}
 	key := func(after func()) time.Duration {
 		version++
 		began := time.Now()

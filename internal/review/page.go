@@ -10,23 +10,27 @@ import (
 	"erbario/internal/diagram"
 )
 
+// escape makes a text one that has no meaning to HTML but what it says.
+func escape(s string) string { return template.HTMLEscapeString(s) }
+
 //go:embed page.html
 var frame string
 
 // HTML is the review as a page.
 func (r *Review) HTML() string {
 	w := &page{}
-	w.line("<h1>%s</h1>", template.HTMLEscapeString(r.title()))
+	w.line("<h1>%s</h1>", escape(r.title()))
 	switch {
 	case len(r.Migrations) == 0:
 		w.line("<p>Nothing is pending.</p>")
 	case !r.Asked:
-		w.line("<p>No database was asked: sizes, times and the rows that block are not known (<code>--database NAME</code>).</p>")
+		w.line("<p>No database was asked: sizes, times and the rows that block are not known " +
+			"(<code>--database NAME</code>).</p>")
 	}
 	if len(r.Migrations) > 1 {
 		w.line("<ol>")
 		for _, m := range r.Migrations {
-			w.line(`<li><a href="#%s">%s</a></li>`, template.HTMLEscapeString(m.ID), template.HTMLEscapeString(m.ID))
+			w.line(`<li><a href="#%s">%s</a></li>`, escape(m.ID), escape(m.ID))
 		}
 		w.line("</ol>")
 	}
@@ -36,26 +40,26 @@ func (r *Review) HTML() string {
 	if r.Asked && len(r.Migrations) > 0 {
 		w.line(`<p class="quiet">%s</p>`, basis)
 	}
-	return strings.NewReplacer("{{TITLE}}", template.HTMLEscapeString(r.title()), "{{DIAGRAM}}", diagram.Style(),
+	return strings.NewReplacer("{{TITLE}}", escape(r.title()), "{{DIAGRAM}}", diagram.Style(),
 		"{{BODY}}", w.String()).Replace(frame)
 }
 
 func (w *page) items(class string, items []string) {
 	w.line(`<ul class="%s">`, class)
 	for _, i := range items {
-		w.line("<li>%s</li>", template.HTMLEscapeString(i))
+		w.line("<li>%s</li>", escape(i))
 	}
 	w.line("</ul>")
 }
 
 func (m *Migration) html(w *page) {
-	w.line(`<section id="%s">`, template.HTMLEscapeString(m.ID))
-	w.line("<h2>%s</h2>", template.HTMLEscapeString(m.ID))
+	w.line(`<section id="%s">`, escape(m.ID))
+	w.line("<h2>%s</h2>", escape(m.ID))
 	w.items("plain", m.facts())
 	w.line("<h3>What changes</h3>")
 	switch {
 	case m.Unknown != "":
-		w.line("<p>%s</p>", template.HTMLEscapeString(m.Unknown))
+		w.line("<p>%s</p>", escape(m.Unknown))
 	case len(m.Changes) == 0:
 		w.line("<p>Nothing in the schema.</p>")
 	default:
@@ -63,7 +67,7 @@ func (m *Migration) html(w *page) {
 		for _, c := range m.Changes {
 			sign := c.Kind.Sign()
 			class := map[string]string{"+": "added", "~": "changed", "-": "dropped"}[sign]
-			w.line(`<li class="%s"><b>%s</b> %s</li>`, class, sign, template.HTMLEscapeString(changeWords(c)))
+			w.line(`<li class="%s"><b>%s</b> %s</li>`, class, sign, escape(changeWords(c)))
 		}
 		w.line("</ul>")
 	}
@@ -87,40 +91,40 @@ func (m *Migration) html(w *page) {
 	}
 	w.line("<h3>Steps</h3>")
 	for i, s := range m.Steps {
-		w.line("<h4>%d. %s <small>%s</small></h4>", i+1, template.HTMLEscapeString(s.Title), template.HTMLEscapeString(aside(s)))
-		w.line("<pre>%s</pre>", template.HTMLEscapeString(sqlText(s.Apply)))
+		w.line("<h4>%d. %s <small>%s</small></h4>", i+1, escape(s.Title), escape(aside(s)))
+		w.line("<pre>%s</pre>", escape(sqlText(s.Apply)))
 		switch {
 		case s.NoUndo:
 			w.line("<p>It has no undo.</p>")
 		case len(s.Undo) == 0:
 			w.line("<p>Its undo has nothing to run.</p>")
 		default:
-			w.line("<details><summary>undo</summary><pre>%s</pre></details>", template.HTMLEscapeString(sqlText(s.Undo)))
+			w.line("<details><summary>undo</summary><pre>%s</pre></details>", escape(sqlText(s.Undo)))
 		}
 	}
 	w.line("</section>")
 }
 
 func (m *Migration) databaseHTML(w *page, d *Database) {
-	w.line("<h3>On %s</h3>", template.HTMLEscapeString(d.Name))
+	w.line("<h3>On %s</h3>", escape(d.Name))
 	if d.Problem != "" || d.State == Applied {
-		w.line("<p>%s.</p>", template.HTMLEscapeString(d.stateWords()))
+		w.line("<p>%s.</p>", escape(d.stateWords()))
 		return
 	}
-	w.line("<p>%s; work with rows takes %s</p>", template.HTMLEscapeString(d.stateWords()), timeWords(d.Total()))
+	w.line("<p>%s; work with rows takes %s</p>", escape(d.stateWords()), timeWords(d.Total()))
 	w.line(`<ul class="needs">`)
 	for _, n := range d.Needs {
 		class := "holds"
 		if n.Rows > 0 || !n.Asked {
 			class = "blocked"
 		}
-		w.line(`<li class="%s">%s</li>`, class, template.HTMLEscapeString(needWords(n)))
+		w.line(`<li class="%s">%s</li>`, class, escape(needWords(n)))
 	}
 	w.line("</ul>")
 	w.line("<table><tr><th>step</th><th>locks</th><th>tables</th><th>time</th></tr>")
 	for i, c := range d.Steps {
-		w.line("<tr><td>%d</td><td>%s</td><td>%s</td><td>%s</td></tr>", i+1, template.HTMLEscapeString(m.lockWords(i, c)),
-			template.HTMLEscapeString(c.sizeWords()), timeWords(c.About))
+		w.line("<tr><td>%d</td><td>%s</td><td>%s</td><td>%s</td></tr>", i+1, escape(m.lockWords(i, c)),
+			escape(c.sizeWords()), timeWords(c.About))
 	}
 	w.line("</table>")
 }
