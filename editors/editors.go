@@ -1,4 +1,4 @@
-// Package editors has what each editor needs to be told of Erbario: texts to paste, and a grammar for colours.
+// Package editors has what each editor needs to work with Erbario: texts to paste, and a grammar for colours.
 //
 //	text, ok := editors.Setup("neovim")
 package editors

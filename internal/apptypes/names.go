@@ -76,7 +76,7 @@ func begun(name, with string) string {
 	return name
 }
 
-// plain tells whether a name can be written as it is: of letters, digits and _, and not a digit first.
+// plain reports whether a name can be written as it is: of letters, digits and _, and not a digit first.
 func plain(name string) bool {
 	for i, r := range name {
 		if r != '_' && !unicode.IsLetter(r) && (i == 0 || !unicode.IsDigit(r)) {

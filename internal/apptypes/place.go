@@ -20,7 +20,7 @@ type Change struct {
 }
 
 // Compare says what writing files to a path would change there. Of several files the path is their
-// folder, and what is there and was written for a type that no longer exists is dropped. A file that
+// folder, and an existing file that was written for a type that no longer exists is dropped. A file that
 // the program did not write is an error: nothing overwrites it.
 func Compare(files []File, path string, ours bool) ([]Change, error) {
 	info, err := os.Stat(path)
@@ -67,7 +67,7 @@ func Compare(files []File, path string, ours bool) ([]Change, error) {
 	return out, nil
 }
 
-// begins tells whether a text begins as the program begins its files.
+// begins reports whether a text begins as the program begins its files.
 func begins(text string) bool {
 	for i, line := range strings.SplitN(text, "\n", 5) {
 		if i < 4 && strings.Contains(line, "enerated") && strings.Contains(line, "by erbario types") {

@@ -130,7 +130,7 @@ func (w *writer) pyClass(m *Model) {
 }
 
 // pyDict writes a typed dictionary, by the names of the columns: the other form has it too, since a
-// dictionary is what goes to the driver.
+// dictionary is what the driver gets.
 func (w *writer) pyDict(m *Model, kind, about string, fields []*Field, may func(*Field) bool) {
 	name := w.models[m] + kind
 	never := reserved("python fields")

@@ -15,7 +15,7 @@ import (
 	"github.com/sourcegraph/jsonrpc2"
 )
 
-// asEditor starts a server, and tells of what it publishes.
+// asEditor starts a server, and passes on what it publishes.
 func (b *bench) asEditor(dir string) (conn *jsonrpc2.Conn, published chan int) {
 	cmd := exec.Command(b.program, "editor")
 	cmd.Dir = dir

@@ -45,7 +45,7 @@ func (m *maybe) String() string   { return m.value }
 func (m *maybe) Get() any         { return *m }
 func (m *maybe) IsBoolFlag() bool { return true }
 
-// Set takes what stands after the = ; the library gives "true" where nothing does.
+// Set takes what is after the = ; the library gives "true" where nothing does.
 func (m *maybe) Set(s string) error {
 	m.given = true
 	if s != "true" {
@@ -142,7 +142,7 @@ func (a *app) writeDiagram(path, text string, g *diagram.Graph) error {
 	return nil
 }
 
-// writeOwn writes a file, unless it exists and a command has not written it; sign tells what became of it.
+// writeOwn writes a file, unless it exists and a command has not written it; sign says what became of it.
 func writeOwn(path, text, command string, ours func(string) bool) (sign string, err error) {
 	old, err := os.ReadFile(path)
 	switch {
@@ -327,7 +327,7 @@ func declaredIn(s *sqlschema.Schema) *schema.Schema {
 }
 
 // groupsOf says of each model what declares it: the file, the folder, or nothing. Where nobody says which,
-// folders are told apart if there are several, or else files that declare several models.
+// folders are distinguished if there are several, or else files that declare several models.
 func groupsOf(p *project.Project, by string) (map[string]string, error) {
 	files, _, _, err := p.Parse()
 	if err != nil {

@@ -1,6 +1,6 @@
 package cli
 
-// This file is the command editor: the language server, and how editors are told of it.
+// This file is the command editor: the language server, and how editors are set up for it.
 
 import (
 	"context"

@@ -131,7 +131,7 @@ func boxOf(t *schema.Table, group string) *Box {
 	return b
 }
 
-// alone tells whether one column is unique by itself.
+// alone reports whether one column is unique by itself.
 func alone(t *schema.Table, column string) bool {
 	return slices.ContainsFunc(t.Indexes, func(x *schema.Index) bool {
 		return x.Unique && (x.Where == "" || x.Live) && len(x.Parts) == 1 && x.Parts[0].Column == column
@@ -153,7 +153,7 @@ func lineOf(t *schema.Table, k *schema.ForeignKey, from, to *Box) *Line {
 	return l
 }
 
-// unique tells whether no two rows have the same values of some columns.
+// unique reports whether no two rows have the same values of some columns.
 func unique(t *schema.Table, columns []string) bool {
 	all := func(of []string) bool {
 		return len(of) > 0 && !slices.ContainsFunc(of, func(c string) bool { return !slices.Contains(columns, c) })

@@ -32,7 +32,7 @@ type net struct {
 	box   *Box // that is referred to
 	field int
 	lines []*Line
-	back  bool          // they come from the left: the layering had to be turned round for them
+	back  bool          // they are on the left: the layering had to be reversed for them
 	pass  map[int]*node // where they pass layers
 }
 
@@ -119,9 +119,9 @@ func (p *part) layering(kind int) {
 
 // shorten moves boxes one layer away from what is on one side of them, with all on the other side that have to
 // move too, as long as lines get shorter in all; it reports whether one moved.
-func shorten(order []*Box, behind, ahead map[*Box][]*Box) (moved bool) {
+func shorten(order []*Box, back, ahead map[*Box][]*Box) (moved bool) {
 	step := 1
-	if len(order) > 0 && len(behind[order[0]]) > 0 { // the first refers to nothing
+	if len(order) > 0 && len(back[order[0]]) > 0 { // the first refers to nothing
 		step = -1
 	}
 	for _, b := range order {
@@ -144,7 +144,7 @@ func shorten(order []*Box, behind, ahead map[*Box][]*Box) (moved bool) {
 					gain++
 				}
 			}
-			for _, o := range behind[x] {
+			for _, o := range back[x] {
 				if !with[o] {
 					gain--
 				}
@@ -193,7 +193,7 @@ func (p *part) limitLayers(order []*Box, up, down map[*Box][]*Box) {
 	}
 }
 
-// acyclic are the references between boxes, both ways, with those turned round that close a circle.
+// acyclic are the references between boxes, both ways, with those reversed that close a circle.
 func (p *part) acyclic() (up, down map[*Box][]*Box) {
 	refs := map[*Box][]*Box{}
 	for _, l := range p.lines {
@@ -239,7 +239,7 @@ func (p *part) acyclic() (up, down map[*Box][]*Box) {
 	return up, down
 }
 
-// topological are the boxes in an order in which each comes after those it refers to.
+// topological are the boxes in an order in which each follows those it refers to.
 func (p *part) topological(up, down map[*Box][]*Box) (order []*Box) {
 	open := map[*Box]int{}
 	for _, b := range p.boxes {
@@ -318,7 +318,7 @@ func (p *part) build() {
 	}
 }
 
-// order puts the nodes of each layer in an order with few crossings: sweeps to and fro, and
+// order puts the nodes of each layer in an order with few crossings: sweeps in both directions, and
 // exchanges of neighbours, from several beginnings.
 func (p *part) order() (crossed int) {
 	var best [][]*node
@@ -341,7 +341,7 @@ func (p *part) order() (crossed int) {
 	return fewest
 }
 
-// sweeps orders the layers by sweeps to and fro, and keeps the order with the fewest crossings.
+// sweeps orders the layers by sweeps in both directions, and keeps the order with the fewest crossings.
 func (p *part) sweeps() {
 	var best [][]*node
 	fewest := math.MaxInt

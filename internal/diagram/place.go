@@ -118,7 +118,7 @@ func settle(layer []*node) {
 // trunk is the upright piece of a net between two layers, and where pieces leave it to both sides.
 type trunk struct {
 	net         *net
-	gap         int // behind which layer
+	gap         int // after which layer
 	left, right []int
 	lane        int
 }
@@ -149,7 +149,7 @@ func (p *part) route() {
 		}
 	}
 	x := 0
-	lanes := make([]int, len(p.layers)) // where the first lane behind each layer is
+	lanes := make([]int, len(p.layers)) // where the first lane after each layer is
 	for i, layer := range p.layers {
 		widest := 0
 		for _, n := range layer {
@@ -208,7 +208,7 @@ func (p *part) walk(n *net, l *Line, visit func(gap, left, right int)) {
 	}
 }
 
-// lanes gives the upright pieces behind one layer lanes, so that none lies on another, and returns how many
+// lanes gives the upright pieces after one layer lanes, so that none lies on another, and returns how many
 // there are.
 func (p *part) lanes(of map[*net]*trunk) int {
 	var list []*trunk

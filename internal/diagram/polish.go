@@ -1,7 +1,7 @@
 package diagram
 
 // This file improves a layout by what the eye follows: straight lines from box to box. Boxes of a
-// layer change places, or a box goes to another layer, as long as fewer of these lines cross.
+// layer change places, as long as fewer of these lines cross.
 
 import "slices"
 

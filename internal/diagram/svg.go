@@ -16,7 +16,7 @@ import (
 // madeBy is in every file that is written here: what has it can be overwritten.
 const madeBy = "drawn by erbario diagram"
 
-// Ours tells whether a file was written here.
+// Ours reports whether a file was written here.
 func Ours(text string) bool { return strings.Contains(text, madeBy) }
 
 //go:embed style.css
@@ -33,7 +33,7 @@ func (g *Graph) SVG() string {
 		"<style>\n"+style+far+"</style>\n<rect class=\"page\" width=\"100%\" height=\"100%\"/>\n")
 }
 
-// svg is the picture, with attributes of its own and what comes before the boxes.
+// svg is the picture, with attributes of its own and what is written before the boxes.
 func (g *Graph) svg(attributes, first string) string {
 	var w strings.Builder
 	fmt.Fprintf(&w, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d"%s role="img" aria-label="%s">`+"\n",

@@ -51,7 +51,7 @@ func (g *Graph) DOT() string {
 		case "-":
 			more = ` color="#b3261e" style=dashed label="-"`
 		}
-		// What is referred to comes first, as in the picture.
+		// What is referred to is first, as in the picture.
 		fmt.Fprintf(&w, "\t%s:f%d -> %s:f%d [arrowtail=%s arrowhead=%s%s]\n", dotID(l.To.Table), l.ToField,
 			dotID(l.From.Table), l.Field, head, tail, more)
 	}

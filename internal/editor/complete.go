@@ -215,7 +215,7 @@ func (c *completing) margin() {
 	}
 }
 
-// headed tells whether the block of rows has its header above the cursor's line.
+// headed reports whether the block of rows has its header above the cursor's line.
 func (c *completing) headed() bool {
 	for n := c.t.line - 1; n >= 0; n-- {
 		above := c.d.line(n)
@@ -318,7 +318,7 @@ func (c *completing) types() {
 	}
 }
 
-// freely are the words behind which anything can stand.
+// freely are the words after which anything can follow.
 var freely = []string{"column", "comment", "named", "collation", "storage", "statistics", "range", "as", "check"}
 
 // clause completes what follows the type of a field.
@@ -361,7 +361,7 @@ func (c *completing) clauses(f *lang.Field, words []string) {
 	c.add("on", kindKeyword, "for an engine alone: on sqlite: CLAUSE")
 }
 
-// possible tells whether a field can have a clause.
+// possible reports whether a field can have a clause.
 func possible(f *lang.Field, word string) bool {
 	if f == nil {
 		return true
@@ -481,7 +481,7 @@ func (c *completing) seedLine() {
 	}
 }
 
-// seeded is the model below which the line stands: that of the nearest line above that is less indented.
+// seeded is the model that the line is below: that of the nearest line above that is less indented.
 func (c *completing) seeded() string {
 	indent := func(s string) int { return len(s) - len(strings.TrimLeft(s, " \t")) }
 	own := indent(c.d.line(c.t.line))

@@ -180,6 +180,16 @@ func TestCompletion(t *testing.T) {
 		{"model Box\n    comment |", nil, []string{"optional"}},
 		{"model Box\n    label text comment |", nil, []string{"optional"}},
 		{"# a comment |", nil, nil},
+		{"choice Size: small, |", nil, []string{"optional"}},
+		{"shape dated\n    |", []string{"timestamps", "unique"}, nil},
+		{"model Box\n    box references Box optional |", []string{"on delete"}, []string{"optional"}},
+		{"model Box\n    a decimal(8,2) |", []string{"range", "default"}, []string{"nonblank", "identity"}},
+		{"model Box\n    a time |", []string{"range"}, []string{"stamped"}},
+		{"model Box\n    a json |", []string{"default"}, []string{"range", "nonblank"}},
+		{"model Box\n    a Rarity |", []string{"default", "collation"}, []string{"range", "nonblank"}},
+		{"model Box\n    a text on sqlite: |", []string{"nonblank", "unique"}, nil},
+		{"seed more\n    Specimen 3\n        weight_g |", []string{"empty"}, nil},
+		{"rows Taxon by name, |", []string{"parent"}, nil},
 		{"model Box\n    l\U0001d54f text\n    unique |", []string{"l\U0001d54f"}, nil},
 		{"model Box\n    \"odd name\" text |", []string{"nonblank"}, nil},
 		{"model Box\n    label text\n        |", nil, nil},
@@ -313,6 +323,14 @@ func TestFormat(t *testing.T) {
 	c.change("models/a.erbario", map[string]any{"text": tidy})
 	c.call("textDocument/formatting", c.of("models/a.erbario"), &edits)
 	assert.Empty(t, edits)
+	// On a new line, the one above is laid out.
+	c.change("models/a.erbario", map[string]any{"text": "model Box\n  label text(40) unique\n\n"})
+	edits = nil
+	c.call("textDocument/onTypeFormatting", map[string]any{"textDocument": map[string]any{"uri": c.uri("models/a.erbario")},
+		"position": pos{2, 0}, "ch": "\n"}, &edits)
+	require.Len(t, edits, 1)
+	assert.Equal(t, "    label              text(40)                unique", edits[0].NewText)
+	assert.Equal(t, rng{pos{1, 0}, pos{1, 23}}, edits[0].Range)
 	c.change("models/a.erbario", map[string]any{"text": "model Box\n  label txt(\n"})
 	edits = nil
 	c.call("textDocument/formatting", c.of("models/a.erbario"), &edits)

@@ -380,7 +380,7 @@ func (w *workspace) highlights(d *document, p position) any {
 	return out
 }
 
-// matches tells whether a name has the letters of a query, in their order.
+// matches reports whether a name has the letters of a query, in their order.
 func matches(name, query string) bool {
 	rest := strings.ToLower(query)
 	for _, r := range strings.ToLower(name) {

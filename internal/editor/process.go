@@ -7,5 +7,5 @@ import (
 	"syscall"
 )
 
-// signalled tells whether a process can be sent a signal: it runs then.
+// signalled reports whether a process can be sent a signal: it runs then.
 func signalled(p *os.Process) bool { return p.Signal(syscall.Signal(0)) == nil }

@@ -2,5 +2,5 @@ package editor
 
 import "os"
 
-// signalled tells whether a process was found: on Windows only one that runs is.
+// signalled reports whether a process was found: on Windows only one that runs is.
 func signalled(*os.Process) bool { return true }

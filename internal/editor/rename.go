@@ -83,7 +83,7 @@ func (s *Server) rename(_ context.Context, r *jsonrpc2.Request) (any, error) {
 	return workspaceEdit{Changes: edits}, nil
 }
 
-// plainName tells whether a name needs no quotes.
+// plainName reports whether a name needs no quotes.
 func plainName(s string) bool {
 	for i, r := range s {
 		if r != '_' && !unicode.IsLetter(r) && (i == 0 || !unicode.IsDigit(r)) {
@@ -159,7 +159,7 @@ var braced = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`\{([\p{L}_][\p{L}\p{Nd}_]*)(?:\.([\p{L}_][\p{L}\p{Nd}_]*))?\}`)
 })
 
-// sqlFiles are the files of SQL beside the models.
+// sqlFiles are the files of SQL next to the models.
 func (w *workspace) sqlFiles() []string {
 	view := w.snapshot()
 	_, src, _, err := view.Parse()

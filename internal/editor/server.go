@@ -33,7 +33,7 @@ type Server struct {
 	docs     map[string]*document // the open ones, by URI
 	projects map[string]*workspace
 	snippets bool
-	watched  bool // the client tells of files that change outside of it
+	watched  bool // the client reports files that change outside of it
 	closing  bool
 	checks   sync.WaitGroup
 	outgoing outgoing
@@ -47,7 +47,7 @@ type outgoing struct {
 	busy bool
 }
 
-// send sends a message behind those that wait.
+// send sends a message after those that wait.
 func (o *outgoing) send(message func()) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -147,6 +147,7 @@ var handlers = map[string]handler{
 	"textDocument/documentLink":        of((*workspace).links),
 	"textDocument/inlayHint":           of((*workspace).hints),
 	"textDocument/semanticTokens/full": of((*workspace).tokens),
+	"textDocument/onTypeFormatting":    at((*workspace).formatAbove),
 	"textDocument/selectionRange":      (*Server).selections,
 	"textDocument/codeAction":          (*Server).actions,
 	"workspace/symbol":                 (*Server).symbols,
@@ -204,22 +205,23 @@ func (s *Server) initialize(p initializeParams) any {
 	return map[string]any{
 		"serverInfo": map[string]any{"name": "erbario", "version": s.version},
 		"capabilities": map[string]any{
-			"positionEncoding":           "utf-16",
-			"textDocumentSync":           map[string]any{"openClose": true, "change": 2, "save": true},
-			"completionProvider":         map[string]any{"triggerCharacters": []string{" ", "{", "("}},
-			"hoverProvider":              true,
-			"definitionProvider":         true,
-			"referencesProvider":         true,
-			"documentHighlightProvider":  true,
-			"documentSymbolProvider":     true,
-			"workspaceSymbolProvider":    true,
-			"foldingRangeProvider":       true,
-			"selectionRangeProvider":     true,
-			"documentFormattingProvider": true,
-			"documentLinkProvider":       map[string]any{},
-			"inlayHintProvider":          true,
-			"codeActionProvider":         map[string]any{"codeActionKinds": []string{"quickfix"}},
-			"renameProvider":             map[string]any{"prepareProvider": true},
+			"positionEncoding":                 "utf-16",
+			"textDocumentSync":                 map[string]any{"openClose": true, "change": 2, "save": true},
+			"completionProvider":               map[string]any{"triggerCharacters": []string{" ", "{", "("}},
+			"hoverProvider":                    true,
+			"definitionProvider":               true,
+			"referencesProvider":               true,
+			"documentHighlightProvider":        true,
+			"documentSymbolProvider":           true,
+			"workspaceSymbolProvider":          true,
+			"foldingRangeProvider":             true,
+			"selectionRangeProvider":           true,
+			"documentFormattingProvider":       true,
+			"documentOnTypeFormattingProvider": map[string]any{"firstTriggerCharacter": "\n"},
+			"documentLinkProvider":             map[string]any{},
+			"inlayHintProvider":                true,
+			"codeActionProvider":               map[string]any{"codeActionKinds": []string{"quickfix"}},
+			"renameProvider":                   map[string]any{"prepareProvider": true},
 			"semanticTokensProvider": map[string]any{
 				"legend": map[string]any{"tokenTypes": tokenTypes, "tokenModifiers": []string{}}, "full": true,
 			},
@@ -242,7 +244,7 @@ func (s *Server) outlive(process int) {
 	}
 }
 
-// alive tells whether a process runs.
+// alive reports whether a process runs.
 func alive(process int) bool {
 	p, err := os.FindProcess(process)
 	if err != nil {
@@ -251,7 +253,7 @@ func alive(process int) bool {
 	return signalled(p)
 }
 
-// watch asks the client to tell of files that change outside of it.
+// watch asks the client to report files that change outside of it.
 func (s *Server) watch() {
 	if !s.watched {
 		return

@@ -185,6 +185,25 @@ func (w *workspace) format(d *document) any {
 	return []textEdit{{d.span(from, to), text[from:end]}}
 }
 
+// formatAbove lays out the line above a new one, and no other: the cursor stays where it is.
+func (w *workspace) formatAbove(d *document, p position) any {
+	if !w.modelFile(d) || p.Line == 0 {
+		return nil
+	}
+	f, diags := w.cache.parse(w.rel(d.path), strings.ReplaceAll(d.text, "\r\n", "\n"))
+	if lang.Errors(diags) {
+		return nil
+	}
+	// What follows the line may be laid out otherwise: the line is sought from the start of the file.
+	lines := strings.Split(lang.Format(f), "\n")
+	line, above := p.Line-1, d.line(p.Line-1)
+	if line >= len(lines) || strings.Join(strings.Fields(lines[line]), " ") != strings.Join(strings.Fields(above), " ") ||
+		lines[line] == above {
+		return []textEdit{}
+	}
+	return []textEdit{{d.span(d.lines[line], d.lineEnd(line)), lines[line]}}
+}
+
 // links lead from rows to the files that hold them.
 func (w *workspace) links(d *document) any {
 	out := []documentLink{}

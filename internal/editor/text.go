@@ -35,7 +35,7 @@ func (d *document) set(text string) {
 	}
 }
 
-// offset is the byte at a place; one behind the end of its line is at that end.
+// offset is the byte at a place; one beyond the end of its line is at that end.
 func (d *document) offset(p position) int {
 	if p.Line < 0 {
 		return 0

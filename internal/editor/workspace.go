@@ -129,7 +129,7 @@ func (w *workspace) rel(path string) string {
 	return filepath.ToSlash(rel)
 }
 
-// modelFile tells whether a document is a file of models.
+// modelFile reports whether a document is a file of models.
 func (w *workspace) modelFile(d *document) bool {
 	rel := w.rel(d.path)
 	return strings.HasPrefix(rel, project.ModelsFolder+"/") && strings.HasSuffix(rel, project.ModelSuffix)
@@ -315,7 +315,7 @@ func (w *workspace) read(rel string) *document {
 	return newDocument(uriOf(path), text, 0)
 }
 
-// publish sends diagnostics, and takes back those of documents that have none any more.
+// publish sends diagnostics, and clears those of documents that no longer have any.
 func (w *workspace) publish(by map[string][]diagnostic, versions map[string]int) {
 	for uri := range w.shown {
 		if by[uri] == nil {

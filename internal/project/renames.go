@@ -49,7 +49,7 @@ func readRenames(path string) ([]Renamed, error) {
 	return doc.Rename, nil
 }
 
-// NoteRename adds a rename to a file; r is called as the models called it before. What was noted before it goes on
+// NoteRename adds a rename to a file; r is called as the models called it before. What was noted before it is continued
 // from there: the name that the database has stays the first, and where it gets that back nothing stays.
 func NoteRename(path string, r Renamed) error {
 	list, err := readRenames(path)

@@ -1,6 +1,6 @@
 package review
 
-// This file asks one database how a migration stands there. It only reads.
+// This file asks one database what a migration meets there. It only reads.
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 	"erbario/internal/runner"
 )
 
-// On adds how a migration stands on a database: which requirements rows block there, what each step
+// On adds what a migration meets on a database: which requirements rows block there, what each step
 // locks, and about how long it takes.
 func (m *Migration) On(ctx context.Context, name string, db engine.Database, e runner.Engine,
 	s *runner.LineStatus, file *migration.Migration) error {

@@ -4,7 +4,7 @@ package review
 
 import "strings"
 
-// Ours tells whether a file was written here.
+// Ours reports whether a file was written here.
 func Ours(text string) bool { return strings.Contains(text, "<!-- written by erbario review -->") }
 
 // Document is the review as plain values.

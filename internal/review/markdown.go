@@ -195,7 +195,7 @@ func (m *Migration) step(w *page, i int, s Step) {
 	}
 }
 
-// aside is what stands behind the title of a step.
+// aside is what follows the title of a step.
 func aside(s Step) string {
 	var list []string
 	if s.Note != "" {

@@ -1,6 +1,6 @@
 // Package review says what a colleague needs to know to say yes to a migration: what changes, each
 // step with its SQL and its undo, what it locks and about how long on the databases that are named,
-// what is lost or kept, what is required and how that stands, the proof, and what an undo does.
+// what is lost or kept, what is required and whether that holds, the proof, and what an undo does.
 //
 //	m := review.Of(file, e, before, after)
 //	m.On(ctx, "production", db, e, status)
@@ -59,7 +59,7 @@ type Step struct {
 	Here        []engine.Requirement
 }
 
-// Database is how a migration stands on one database.
+// Database is what a migration meets on one database.
 type Database struct {
 	Name    string
 	State   State
@@ -78,7 +78,7 @@ const (
 	Applied State = "applied"
 )
 
-// Need is how a requirement stands.
+// Need is a requirement, and how many rows block it.
 type Need struct {
 	engine.Requirement
 	Rows  int64 // that block it

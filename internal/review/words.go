@@ -93,7 +93,7 @@ func sentence(s string) string {
 	return strings.TrimSpace(strings.TrimPrefix(strings.ReplaceAll(s, "{n}", ""), " "))
 }
 
-// needWords say how a requirement stands.
+// needWords say whether a requirement holds.
 func needWords(n Need) string {
 	switch {
 	case !n.Asked:
