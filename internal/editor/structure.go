@@ -194,11 +194,11 @@ func (w *workspace) formatAbove(d *document, p position) any {
 	if lang.Errors(diags) {
 		return nil
 	}
-	// What follows the line may be laid out otherwise: the line is sought from the start of the file.
+	// Lines above it that are laid out otherwise may have moved it: then it stays as it is.
 	lines := strings.Split(lang.Format(f), "\n")
 	line, above := p.Line-1, d.line(p.Line-1)
-	if line >= len(lines) || strings.Join(strings.Fields(lines[line]), " ") != strings.Join(strings.Fields(above), " ") ||
-		lines[line] == above {
+	words := func(s string) string { return strings.Join(strings.Fields(s), " ") }
+	if line >= len(lines) || words(lines[line]) != words(above) || lines[line] == above {
 		return []textEdit{}
 	}
 	return []textEdit{{d.span(d.lines[line], d.lineEnd(line)), lines[line]}}
