@@ -63,7 +63,7 @@ install = { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || { echo "inst
 race: tools
 	CGO_ENABLED=1 $(GO) test -race ./internal/runner/... -run 'SeveralAtOnce|Cancelled'
 	CGO_ENABLED=1 $(GO) test -race ./internal/engine/mariadb -run 'Stopped|Waits|Lease|Kept'
-	CGO_ENABLED=1 $(GO) test -race ./internal/editor -run 'Diagnostics|Rename|Settings'
+	CGO_ENABLED=1 $(GO) test -race ./internal/editor -run 'Diagnostics|Rename|Settings|WithoutURL|Rows'
 	CGO_ENABLED=1 $(GO) test -race ./internal/cli -run 'TestScripts/(cycle|status|redraft|seeds)'
 
 lint:

@@ -153,6 +153,9 @@ func (b *bench) startUp() {
 	ours := median(31, func() time.Duration { return b.run(b.dir, "", b.program, "--version") })
 	theirs := median(31, func() time.Duration { return b.run(b.dir, "", empty) })
 	row("start: --version / an empty Go program", ours, theirs, "≤ 3×")
+	info, err := os.Stat(b.program)
+	check(err)
+	fmt.Printf("%-58s %9.1f MB %12s %8s  %s\n", "the program's file", float64(info.Size())/1e6, "", "", "≤ 32 MB")
 }
 
 // thousand are the models of a thousand tables of twenty fields.

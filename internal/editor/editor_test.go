@@ -427,3 +427,21 @@ func TestRows(t *testing.T) {
 	c.change("models/a.erbario", map[string]any{"text": after + "\n"})
 	require.Eventually(t, func() bool { return len(c.wrong("models/a.erbario")) == 0 }, 10e9, 2e7)
 }
+
+// A project whose databases have no URL here is checked, and rows come from a file while it is.
+func TestWithoutURL(t *testing.T) {
+	rows := "model Room\n    code text(8) unique\n\nrows Room by code from \"rooms.csv\"\n"
+	c := begin(t, map[string]string{
+		"erbario.toml":     "language = 1\n[database.dev]\nurl = \"${NOWHERE_URL}\"\n",
+		"models/a.erbario": rows, "models/rooms.csv": "code\neast\n",
+	})
+	assert.Empty(t, c.open("models/a.erbario", rows))
+	for i := range 30 {
+		c.change("models/a.erbario", map[string]any{"text": rows + strings.Repeat("\n", i)})
+		c.call("textDocument/documentLink", c.of("models/a.erbario"), new(any))
+		c.notify("workspace/didChangeWatchedFiles", map[string]any{"changes": []any{}})
+	}
+	assert.Empty(t, c.wrong("models/a.erbario"))
+	c.change("models/a.erbario", map[string]any{"text": strings.Replace(rows, "by code", "by cod", 1)})
+	assert.NotEmpty(t, c.wrong("models/a.erbario"))
+}

@@ -28,6 +28,7 @@ func (w *workspace) askRows() {
 		return
 	}
 	view, edition := w.snapshot(), w.edition
+	view.Read = nil // trees of its own
 	w.asking = true
 	w.server.checks.Add(1)
 	go func() {

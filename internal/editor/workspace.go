@@ -27,6 +27,7 @@ type workspace struct {
 	project *project.Project // nil: its settings cannot be read
 	problem string           // why
 	cache   *cache
+	apart   *cache       // of the checks, which read what is in the files of rows into its trees
 	files   []*lang.File // of the last check, or as they were first read
 	of      map[string]engineView
 	edition int             // counts what changed
@@ -79,7 +80,8 @@ func (s *Server) workspaceOf(path string) *workspace {
 		}
 		if exists(filepath.Join(dir, project.SettingsFile)) {
 			w := &workspace{
-				server: s, dir: dir, cache: &cache{files: map[string]parsedFile{}}, shown: map[string]bool{},
+				server: s, dir: dir, shown: map[string]bool{},
+				cache: &cache{files: map[string]parsedFile{}}, apart: &cache{files: map[string]parsedFile{}},
 			}
 			s.projects[dir] = w
 			w.reload()
@@ -212,6 +214,7 @@ func (w *workspace) check() {
 			continue
 		}
 		view := w.snapshot()
+		view.Read = w.apart.parse
 		s.mu.Unlock()
 		found, files, of := examine(view)
 		s.mu.Lock()
@@ -253,7 +256,12 @@ func examine(p *project.Project) (list []found, files []*lang.File, of map[strin
 	add("model", diags)
 	of = map[string]engineView{}
 	broken := lang.Errors(diags)
-	for _, e := range p.Engines() {
+	engines := p.Engines()
+	if len(engines) == 0 { // no URL has a value here
+		_, more := declare.Resolve(files, p.Rules(), "")
+		add("model", more)
+	}
+	for _, e := range engines {
 		declared, wanted, more := check.Resolve(p, files, e)
 		add("model", more)
 		if broken = broken || lang.Errors(more); !lang.Errors(more) {
