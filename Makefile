@@ -93,7 +93,7 @@ matrix: build tools vscode tools/browser/node_modules/.installed
 		command -v $${need%:*} >/dev/null || $(call install,$${need#*:}); \
 	done
 	ERBARIO_COMPILERS=1 $(GO) test ./internal/apptypes -run TestCompiled
-	ERBARIO_BROWSER=1 $(GO) test ./internal/diagram ./internal/editor -run 'TestBrowser|TestColours'
+	ERBARIO_BROWSER=1 $(GO) test ./internal/diagram ./internal/editor -run 'TestBrowser|TestColours|TestKeys'
 	node editors/vscode/testdata/stub.cjs editors/vscode/dist/extension.js $(bin) editors/vscode/testdata/p/models/sheet.erbario
 	ERBARIO_NEOVIM=1 $(GO) test ./internal/editor -run TestNeovim
 

@@ -54,6 +54,7 @@ type client struct {
 	versions  map[string]int // of what was published last
 	version   map[string]int // of what was sent last
 	published int
+	messages  chan string
 	done      chan error
 }
 
@@ -70,7 +71,8 @@ func begin(t *testing.T, files map[string]string) *client {
 	if files["erbario.toml"] == "" {
 		files["erbario.toml"] = "language = 1\n[database.dev]\nurl = \"sqlite:a.db\"\nthrowaway = true\n"
 	}
-	c := &client{t: t, dir: dir, diags: map[string][]diag{}, versions: map[string]int{}, version: map[string]int{}}
+	c := &client{t: t, dir: dir, diags: map[string][]diag{}, versions: map[string]int{}, version: map[string]int{},
+		messages: make(chan string, 10)}
 	c.changed = sync.NewCond(&c.mu)
 	for name, text := range files {
 		c.write(name, text)
@@ -101,6 +103,13 @@ func begin(t *testing.T, files map[string]string) *client {
 				c.published++
 				c.mu.Unlock()
 				c.changed.Broadcast()
+			}
+			if r.Method == "window/showMessage" {
+				var p struct{ Message string }
+				if err := json.Unmarshal(*r.Params, &p); err != nil {
+					return nil, err
+				}
+				c.messages <- p.Message
 			}
 			return nil, nil
 		}))
@@ -176,6 +185,17 @@ func (c *client) wrong(name string) []diag {
 
 func (c *client) at(name string, p pos) map[string]any {
 	return map[string]any{"textDocument": map[string]any{"uri": c.uri(name)}, "position": p}
+}
+
+// message waits for what the server has to say.
+func (c *client) message() string {
+	select {
+	case m := <-c.messages:
+		return m
+	case <-time.After(20 * time.Second):
+		c.t.Fatal("the server says nothing")
+		return ""
+	}
 }
 
 func (c *client) of(name string) map[string]any {

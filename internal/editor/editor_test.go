@@ -426,6 +426,38 @@ func TestRows(t *testing.T) {
 	assert.Contains(t, strings.Join(messages, "\n"), "not drafted yet: ")
 	c.change("models/a.erbario", map[string]any{"text": after + "\n"})
 	require.Eventually(t, func() bool { return len(c.wrong("models/a.erbario")) == 0 }, 10e9, 2e7)
+
+	// What is not drafted yet can be drafted, unless somebody has to decide something.
+	draft := func(text string) string {
+		c.change("models/a.erbario", map[string]any{"text": text})
+		c.write("models/a.erbario", text)
+		c.notify("textDocument/didSave", c.of("models/a.erbario"))
+		var found []diag
+		require.Eventually(t, func() bool {
+			found = slices.DeleteFunc(slices.Clone(c.wrong("models/a.erbario")),
+				func(d diag) bool { return d.Code != "rows" || !strings.Contains(d.Message, "not drafted") })
+			return len(found) > 0
+		}, 10e9, 2e7)
+		var actions []struct {
+			Title   string
+			Command struct {
+				Command   string   `json:"command"`
+				Arguments []string `json:"arguments"`
+			}
+		}
+		c.call("textDocument/codeAction", map[string]any{"textDocument": map[string]any{"uri": c.uri("models/a.erbario")},
+			"range": found[0].Range, "context": map[string]any{"diagnostics": found}}, &actions)
+		require.NotEmpty(t, actions)
+		assert.Equal(t, "draft it", actions[0].Title)
+		c.call("workspace/executeCommand", actions[0].Command, nil)
+		return c.message()
+	}
+	assert.Contains(t, draft(after), "sheets.note becomes required, and 2 rows have no value: answer it with erbario draft TITLE")
+	files, _ := filepath.Glob(filepath.Join(c.dir, "migrations", "*"))
+	assert.Empty(t, files)
+	assert.Regexp(t, `^migrations/\S+-from-the-editor.sqlite.sql is written: erbario apply$`, draft(before+"    shelf text(8) optional\n"))
+	files, _ = filepath.Glob(filepath.Join(c.dir, "migrations", "*"))
+	assert.Len(t, files, 1)
 }
 
 // A project whose databases have no URL here is checked, and rows come from a file while it is.

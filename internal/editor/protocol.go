@@ -203,5 +203,12 @@ type codeAction struct {
 	Kind        string         `json:"kind"`
 	IsPreferred bool           `json:"isPreferred,omitempty"`
 	Diagnostics []diagnostic   `json:"diagnostics,omitempty"`
+	Command     *command       `json:"command,omitempty"`
 	Edit        *workspaceEdit `json:"edit,omitempty"`
+}
+
+type command struct {
+	Title     string   `json:"title"`
+	Command   string   `json:"command"`
+	Arguments []string `json:"arguments"`
 }

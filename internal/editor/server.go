@@ -5,7 +5,7 @@
 //
 // Messages are answered in their order, on one goroutine; what takes longer, the check of a whole
 // project, is done on another, and only for what the files say at its end. Nothing is written to disk but
-// renames.toml, and no command runs.
+// renames.toml and, when somebody asks for it, a migration.
 package editor
 
 import (
@@ -151,6 +151,7 @@ var handlers = map[string]handler{
 	"textDocument/selectionRange":      (*Server).selections,
 	"textDocument/codeAction":          (*Server).actions,
 	"workspace/symbol":                 (*Server).symbols,
+	"workspace/executeCommand":         answer(func(s *Server, p commandParams) any { s.command(p); return nil }),
 }
 
 // answer reads the parameters of a message.
@@ -221,6 +222,7 @@ func (s *Server) initialize(p initializeParams) any {
 			"documentLinkProvider":             map[string]any{},
 			"inlayHintProvider":                true,
 			"codeActionProvider":               map[string]any{"codeActionKinds": []string{"quickfix"}},
+			"executeCommandProvider":           map[string]any{"commands": []string{draftCommand}},
 			"renameProvider":                   map[string]any{"prepareProvider": true},
 			"semanticTokensProvider": map[string]any{
 				"legend": map[string]any{"tokenTypes": tokenTypes, "tokenModifiers": []string{}}, "full": true,
@@ -309,6 +311,21 @@ func (s *Server) saved(p ofDocument) {
 		w.update(d)
 		w.recheck()
 		w.askRows()
+	}
+}
+
+// commandParams name a command, and the document that it is about.
+type commandParams struct {
+	Command   string   `json:"command"`
+	Arguments []string `json:"arguments"`
+}
+
+func (s *Server) command(p commandParams) {
+	if p.Command != draftCommand || len(p.Arguments) != 1 {
+		return
+	}
+	if _, w := s.document(p.Arguments[0]); w != nil {
+		w.draft()
 	}
 }
 

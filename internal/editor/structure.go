@@ -327,7 +327,13 @@ func (s *Server) actions(_ context.Context, r *jsonrpc2.Request) (any, error) {
 		return nil, err
 	}
 	out := []codeAction{}
+	_, w := s.document(p.TextDocument.URI)
 	for _, d := range p.Context.Diagnostics {
+		if d.Code == "rows" && strings.Contains(d.Message, notDrafted) && w != nil && w.draftable() {
+			out = append(out, codeAction{Title: "draft it", Kind: "quickfix", Diagnostics: []diagnostic{d},
+				Command: &command{"draft it", draftCommand, []string{p.TextDocument.URI}}})
+			continue
+		}
 		word := ""
 		if d.Data != nil {
 			word = d.Data.Word

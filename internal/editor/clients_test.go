@@ -15,15 +15,47 @@ import (
 	"erbario/editors"
 )
 
-// Neovim is told of the server as the setup text says, and uses it; the draft behind a rename asks nothing.
+// A session by keystrokes with the protocol's own library; the draft after its rename asks nothing.
+func TestKeys(t *testing.T) {
+	if os.Getenv("ERBARIO_BROWSER") == "" {
+		t.Skip("in make matrix")
+	}
+	dir, program := t.TempDir(), built(t)
+	write := func(name, text string) {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	write("erbario.toml", "language = 1\n[database.dev]\nurl = \"sqlite:a.db\"\nthrowaway = true\n")
+	write("models/sheet.erbario", "model Sheet\n    code text(9) unique\n    title text(40)\n")
+	write("models/box.erbario", "model Box\n    sheet references Sheet by code\n    check length({sheet}) > 1\n")
+	run := func(name string, args ...string) string {
+		cmd := exec.Command(name, args...)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	run(program, "-C", dir, "draft", "first", "--apply")
+	run("node", "testdata/keys.mjs", program, dir)
+	said := run(program, "-C", dir, "draft", "second")
+	assert.Contains(t, said, "--rename sheets.code=number  (renames.toml)")
+	assert.Contains(t, said, "--rename boxes.sheet_code=sheet_number  (renames.toml)")
+}
+
+// built is the program.
+func built(t *testing.T) string {
+	program := filepath.Join(t.TempDir(), "bin", "erbario")
+	out, err := exec.Command("go", "build", "-o", program, "../../cmd/erbario").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return program
+}
+
+// Neovim uses the server as its set-up text says; the draft after a rename asks nothing.
 func TestNeovim(t *testing.T) {
 	if os.Getenv("ERBARIO_NEOVIM") == "" {
 		t.Skip("in make matrix")
 	}
-	dir := t.TempDir()
-	program := filepath.Join(dir, "bin", "erbario")
-	out, err := exec.Command("go", "build", "-o", program, "../../cmd/erbario").CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	dir, program := t.TempDir(), built(t)
 	setup, _ := editors.Setup("neovim")
 	var config strings.Builder
 	for line := range strings.Lines(setup) {
