@@ -100,12 +100,6 @@ func (w *writer) jvmOptional(fields []*Field, update bool) bool {
 	})
 }
 
-func jvmDoc(w *writer, indent string, text string) {
-	if text = oneLine(strings.ReplaceAll(text, "*/", "* /")); text != "" {
-		w.line("%s/** %s */", indent, text)
-	}
-}
-
 const (
 	leftOut   = " What is null is left out."
 	unchanged = " What is null stays as it is; an empty Optional makes it null."
@@ -170,7 +164,7 @@ func java(w *writer) (files []File) {
 func (w *writer) javaEnum(c *Choice) {
 	name := w.choices[c]
 	w.line("")
-	jvmDoc(w, "", "The values of "+c.Name+".")
+	w.comment("", "The values of "+c.Name+".")
 	w.line("public enum %s {", name)
 	for i, v := range (naming{style: shout, never: words("TEXT")}.escaped()).values(c) {
 		end := ","
@@ -186,12 +180,12 @@ func (w *writer) javaEnum(c *Choice) {
 	w.line("        this.text = text;")
 	w.line("    }")
 	w.line("")
-	jvmDoc(w, "    ", "The value as it is stored.")
+	w.comment("    ", "The value as it is stored.")
 	w.line("    public String text() {")
 	w.line("        return text;")
 	w.line("    }")
 	w.line("")
-	jvmDoc(w, "    ", "The one that is stored as a text.")
+	w.comment("    ", "The one that is stored as a text.")
 	w.line("    public static %s of(String text) {", name)
 	w.line("        for (%s one : values()) {", name)
 	w.line("            if (one.text.equals(text)) {")
@@ -226,7 +220,7 @@ func kotlin(w *writer) []File {
 	}
 	for _, c := range w.Choices {
 		w.line("")
-		jvmDoc(w, "", "The values of "+c.Name+".")
+		w.comment("", "The values of "+c.Name+".")
 		w.line("enum class %s(val text: String) {", w.choices[c])
 		for i, v := range (naming{style: shout}).values(c) {
 			end := ","
@@ -237,7 +231,7 @@ func kotlin(w *writer) []File {
 		}
 		w.line("")
 		w.line("    companion object {")
-		jvmDoc(w, "        ", "The one that is stored as a text.")
+		w.comment("        ", "The one that is stored as a text.")
 		w.line("        fun of(text: String): %s = values().first { it.text == text }", w.choices[c])
 		w.line("    }")
 		w.line("}")
@@ -258,14 +252,14 @@ func kotlin(w *writer) []File {
 func (w *writer) kotlinClass(m *Model, kind, about string, fields []*Field,
 	one func(*Field) (t string, null bool)) {
 	w.line("")
-	jvmDoc(w, "", about)
+	w.comment("", about)
 	if len(fields) == 0 { // a data class has at least one
 		w.line("class %s", w.models[m]+kind)
 		return
 	}
 	w.line("data class %s(", w.models[m]+kind)
 	for i, f := range fields {
-		jvmDoc(w, "    ", f.About())
+		w.comment("    ", f.About())
 		t, null := one(f)
 		if null {
 			t += "?"

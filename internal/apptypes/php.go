@@ -39,12 +39,6 @@ func phpText(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(s) + "'"
 }
 
-func phpDoc(w *writer, indent, text string) {
-	if text = oneLine(strings.ReplaceAll(text, "*/", "* /")); text != "" {
-		w.line("%s/** %s */", indent, text)
-	}
-}
-
 func php(w *writer) []File {
 	w.line("<?php")
 	w.line("// " + head)
@@ -55,7 +49,7 @@ func php(w *writer) []File {
 	}
 	for _, c := range w.Choices {
 		w.line("")
-		phpDoc(w, "", "The values of "+c.Name+".")
+		w.comment("", "The values of "+c.Name+".")
 		w.line("enum %s: string", w.choices[c])
 		w.line("{")
 		values := (naming{style: pascal, never: words("Class"), escape: underscored}).values(c)
@@ -82,12 +76,12 @@ func php(w *writer) []File {
 
 func (w *writer) phpRow(m *Model) {
 	w.line("")
-	phpDoc(w, "", m.about())
+	w.comment("", m.about())
 	w.line("final readonly class %s", w.models[m])
 	w.line("{")
 	w.phpFields(m.Fields, func(f *Field) string { return phpNullable(w.phpType(f), f.Null) })
 	w.line("")
-	phpDoc(w, "    ", "Makes one of a row as a driver reads it, by the names of the columns.")
+	w.comment("    ", "Makes one of a row as a driver reads it, by the names of the columns.")
 	w.line("    public static function fromRow(array $row): self")
 	w.line("    {")
 	w.line("        return new self(")
@@ -97,7 +91,7 @@ func (w *writer) phpRow(m *Model) {
 	w.line("        );")
 	w.line("    }")
 	w.line("")
-	phpDoc(w, "    ", "Makes a row as a driver stores it, by the names of the columns.")
+	w.comment("    ", "Makes a row as a driver stores it, by the names of the columns.")
 	w.line("    public function toRow(): array")
 	w.line("    {")
 	w.line("        return [")
@@ -119,7 +113,7 @@ func phpNullable(t string, null bool) string {
 func (w *writer) phpFields(fields []*Field, one func(*Field) string) {
 	w.line("    public function __construct(")
 	for _, f := range fields {
-		phpDoc(w, "        ", f.About())
+		w.comment("        ", f.About())
 		t, value, _ := strings.Cut(one(f), " = ")
 		if value != "" {
 			value = " = " + value
@@ -142,7 +136,7 @@ func (w *writer) phpPart(m *Model, kind, about string, fields []*Field, may func
 	}
 	slices.SortStableFunc(fields, func(a, b *Field) int { return later(a) - later(b) })
 	w.line("")
-	phpDoc(w, "", about)
+	w.comment("", about)
 	w.line("final readonly class %s", w.models[m]+kind)
 	w.line("{")
 	w.phpFields(fields, func(f *Field) string {
@@ -158,7 +152,7 @@ func (w *writer) phpPart(m *Model, kind, about string, fields []*Field, may func
 		return t
 	})
 	w.line("")
-	phpDoc(w, "    ", "Makes a row as a driver stores it, by the names of the columns, of what is given.")
+	w.comment("    ", "Makes a row as a driver stores it, by the names of the columns, of what is given.")
 	w.line("    public function toRow(): array")
 	w.line("    {")
 	w.line("        $row = [];")

@@ -61,12 +61,6 @@ func tsMember(of, name string) string {
 	return of + "[" + quoted(name) + "]"
 }
 
-func tsComment(w *writer, indent, text string) {
-	if text = oneLine(strings.ReplaceAll(text, "*/", "* /")); text != "" {
-		w.line("%s/** %s */", indent, text)
-	}
-}
-
 func typescript(w *writer) []File {
 	w.line("// " + head)
 	for _, c := range w.Choices {
@@ -92,10 +86,10 @@ func typescript(w *writer) []File {
 
 func (w *writer) tsInterface(name, about string, fields []*Field, may func(*Field) bool) {
 	w.line("")
-	tsComment(w, "", about)
+	w.comment("", about)
 	w.line("export interface %s {", name)
 	for _, f := range fields {
-		tsComment(w, "  ", f.About())
+		w.comment("  ", f.About())
 		mark, null := "", ""
 		if may(f) {
 			mark = "?"
@@ -114,7 +108,7 @@ func (w *writer) tsInterface(name, about string, fields []*Field, may func(*Fiel
 func (w *writer) tsRows(m *Model) {
 	name := w.models[m]
 	w.line("")
-	tsComment(w, "", "Makes a "+name+" of a row as a driver reads it, by the names of the columns.")
+	w.comment("", "Makes a "+name+" of a row as a driver reads it, by the names of the columns.")
 	w.line("export function to%s(row: { readonly [column: string]: unknown }): %s {", name, name)
 	w.line("  return {")
 	for _, f := range m.Fields {
@@ -124,7 +118,7 @@ func (w *writer) tsRows(m *Model) {
 	w.line("  };")
 	w.line("}")
 	w.line("")
-	tsComment(w, "", "Makes a row as a driver stores it, by the names of the columns, of the fields that are given.")
+	w.comment("", "Makes a row as a driver stores it, by the names of the columns, of the fields that are given.")
 	w.line("export function from%s(given: Partial<%s>): { [column: string]: unknown } {", name, name)
 	w.line("  const row: { [column: string]: unknown } = {};")
 	for _, f := range m.Fields {

@@ -122,6 +122,13 @@ func (w *writer) line(format string, args ...any) {
 	fmt.Fprintf(&w.text, format+"\n", args...)
 }
 
+// comment writes a comment for what follows, if there is anything to say.
+func (w *writer) comment(indent, text string) {
+	if text = oneLine(strings.ReplaceAll(text, "*/", "* /")); text != "" {
+		w.line("%s/** %s */", indent, text)
+	}
+}
+
 // file ends a file, and begins another.
 func (w *writer) file(name string) File {
 	f := File{Name: name, Text: w.text.String()}
