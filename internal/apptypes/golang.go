@@ -54,7 +54,7 @@ func golang(w *writer) []File {
 		w.as = names.all(m.Fields)
 		name := w.models[m]
 		w.goStruct(name, "is "+strings.ToLower(m.about()[:1])+m.about()[1:], m.Fields, w.goRow)
-		w.goStruct(name+"Insert", "is what an insert into "+m.Table+" gives. What is nil is left out.", m.Inserted(),
+		w.goStruct(name+"Insert", "is what an insert into "+m.Table+" gives. What is nil is left out; a pointer to nil is null.", m.Inserted(),
 			w.goInsert)
 		w.goStruct(name+"Update",
 			"is what an update of "+m.Table+" changes. What is nil stays as it is; a pointer to nil is null.",
@@ -124,7 +124,10 @@ func (w *writer) goRow(f *Field) (t, tag string) {
 }
 
 func (w *writer) goInsert(f *Field) (t, tag string) {
-	if f.Omissible() {
+	switch {
+	case f.Null && f.Default:
+		return "**" + w.goType(f), ",omitempty"
+	case f.Omissible():
 		return "*" + w.goType(f), ",omitempty"
 	}
 	return w.goType(f), ""

@@ -3,6 +3,17 @@ import { readFileSync, writeFileSync } from "node:fs";
 import initSqlJs from "sql.js";
 import * as models from "./types";
 
+// What an insert and an update may have, and not.
+const box: models.BoxInsert = { label: "C", sheets_of_id: null };
+const change: models.SheetUpdate = { state: "on hold", weight: "1.5", marks: null };
+if (Object.keys(models.fromBox(box)).length !== 2 || models.fromSheet(change)["marks"] !== null) throw new Error("left out");
+// @ts-expect-error: code is immutable
+const immutable: models.SheetUpdate = { code: "x" };
+// @ts-expect-error: no such state
+const state: models.SheetUpdate = { state: "lost" };
+// @ts-expect-error: a label is required
+const required: models.BoxInsert = {};
+
 async function main(): Promise<void> {
   const [before, after] = process.argv.slice(2) as [string, string];
   const SQL = await initSqlJs();
