@@ -5,6 +5,7 @@ package editor
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -221,7 +222,9 @@ func (w *workspace) check() {
 		if done != w.edition {
 			continue
 		}
-		w.files, w.index = files, nil
+		if files != nil {
+			w.files, w.index = files, nil
+		}
 		if of != nil {
 			w.of = of
 		}
@@ -236,8 +239,15 @@ type found struct {
 	code string
 }
 
-// examine finds what is wrong in a project; of is nil where there are errors.
+// examine finds what is wrong in a project; of is nil where there are errors. A fault of the program is said in the
+// settings' place: the server continues with what it knew.
 func examine(p *project.Project) (list []found, files []*lang.File, of map[string]engineView) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			text := fmt.Sprintf("the models could not be checked, which is a bug in erbario: %v", fault)
+			list, of = []found{{lang.Diagnostic{Message: text}, "model"}}, nil
+		}
+	}()
 	files, _, diags, err := p.Parse()
 	if err != nil {
 		return []found{{lang.Diagnostic{Message: err.Error()}, "model"}}, nil, nil
