@@ -137,33 +137,6 @@ func (d *drafting) run(ctx context.Context) (err error) {
 	return d.show(ctx, edited, list)
 }
 
-// noteRenames takes the renames that an editor has noted for answers, as if somebody had given their flags. Those
-// that nothing in the database or the models is left of are named.
-func (d *drafting) noteRenames(s *draft.State) error {
-	list, err := d.p.Renames()
-	if err != nil {
-		return err
-	}
-	for _, r := range list {
-		rename, ok := readRename(r.Flag(), s.Upcoming, s.Wanted)
-		old := s.Upcoming.Table(rename.Table)
-		if !ok || old == nil || rename.Column != "" && old.Column(rename.Column) == nil {
-			d.warn("%s: %s is noted as renamed to %s, and the database has no such name: remove it there",
-				project.RenamesFile, r.From, r.To)
-			continue
-		}
-		d.noted = append(d.noted, r)
-		if slices.Contains(d.f.rename, r.Flag()) {
-			continue
-		}
-		d.f.rename = append(d.f.rename, r.Flag())
-		if !d.json {
-			d.err.line(shellFlag("--rename "+r.Flag()) + "  (" + project.RenamesFile + ")")
-		}
-	}
-	return nil
-}
-
 // make drafts, for this engine and the others of the project.
 func (d *drafting) make(ctx context.Context) (err error) {
 	look := func() (*draft.State, error) {

@@ -14,7 +14,7 @@ import (
 func (w *walk) reviewed() {
 	read := func(into any, args ...string) {
 		out, code := w.erbario(append(args, "--format", "json")...)
-		if args[0] != "apply" { // which fails where rows are in the way
+		if args[0] != "apply" { // which fails where rows block it
 			require.Equal(w.t, 0, code, "%s\n%v\n%s", strings.Join(w.steps, "\n"), args, out)
 		}
 		out = out[strings.Index(out, "{"):]
