@@ -5,11 +5,7 @@ package cli
 import (
 	"cmp"
 	"context"
-	"errors"
-	"fmt"
-	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -140,33 +136,6 @@ func (a *app) writeDiagram(path, text string, g *diagram.Graph) error {
 	}
 	a.tellFile(path, sign, g.Summary())
 	return nil
-}
-
-// writeOwn writes a file, unless it exists and a command has not written it; sign says what became of it.
-func writeOwn(path, text, command string, ours func(string) bool) (sign string, err error) {
-	old, err := os.ReadFile(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		sign = "+"
-	case err != nil:
-		return "", err
-	case string(old) == text:
-		return "", nil
-	case !ours(string(old)):
-		return "", fmt.Errorf("%s was not written by %s: move it away, or name another file", path, command)
-	default:
-		sign = "~"
-	}
-	return sign, project.WriteFile(path, text)
-}
-
-// tellFile reports a file that was written.
-func (a *app) tellFile(path, sign, what string) {
-	if sign == "" {
-		a.out.line(path + "  unchanged")
-		return
-	}
-	a.out.line(a.out.sign(sign, path) + "  " + what)
 }
 
 // sketch prints a graph: what refers is aligned, and lists are as long as they are.
@@ -358,14 +327,4 @@ func groupsOf(p *project.Project, by string) (map[string]string, error) {
 		}
 	}
 	return in[cmp.Or(by, "none")], nil
-}
-
-// engineOfModels is the engine for which models are read where no database is needed: that of the
-// database at hand, or of any other of the project.
-func (a *app) engineOfModels(p *project.Project) (engine.Engine, error) {
-	e, err := a.engineToProve(p)
-	if list := p.Engines(); err != nil && a.database == "" && len(list) > 0 {
-		return list[0], nil
-	}
-	return e, err
 }

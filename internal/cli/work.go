@@ -33,6 +33,16 @@ func (a *app) projectFor(c *cli.Command, most int) (*project.Project, error) {
 	return a.project()
 }
 
+// engineOfModels is the engine for which models are read where no database is needed: that of the
+// database at hand, or of any other of the project.
+func (a *app) engineOfModels(p *project.Project) (engine.Engine, error) {
+	e, err := a.engineToProve(p)
+	if list := p.Engines(); err != nil && a.database == "" && len(list) > 0 {
+		return list[0], nil
+	}
+	return e, err
+}
+
 // models reads and resolves the models for an engine. Mistakes are shown, and
 // the error is then one that has been told.
 func (a *app) models(p *project.Project, e engine.Engine) (*declare.Declared, error) {
